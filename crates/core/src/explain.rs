@@ -1,0 +1,465 @@
+//! How a number was reached: inputs, formula, source and which inputs are defaults. The interface
+//! formats the quantities in the site's units and shows this behind every computed number.
+
+use crate::climate::{Climate, ExpectedFrom};
+use crate::fill::Fill;
+use crate::plant::Sun;
+use crate::reference_et::{Method, daily_penman_monteith};
+use crate::site::{Origin, Sourced};
+use crate::soil;
+use crate::tonight::{DemandFrom, RAIN_HOURS, ReplayDay, StateFrom, ZoneTonight, et0_of};
+use crate::units::{
+    Celsius, Kilopascals, MegajoulesPerSquareMetre, Metres, MetresPerSecond, Millimetres,
+    MillimetresPerHour, Minutes,
+};
+use jiff::civil::Date;
+
+/// A number with its dimension, to be written in the units of the reader.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub enum Quantity {
+    /// A depth of water.
+    Depth(Millimetres),
+    /// A rate of application or intake.
+    Rate(MillimetresPerHour),
+    /// Available water per depth of soil, mm/m.
+    WaterHolding(f64),
+    /// A length.
+    Length(Metres),
+    /// A temperature.
+    Temperature(Celsius),
+    /// Radiant energy of a day.
+    Radiation(MegajoulesPerSquareMetre),
+    /// A wind speed.
+    Wind(MetresPerSecond),
+    /// A vapour pressure.
+    Pressure(Kilopascals),
+    /// A time.
+    Time(Minutes),
+    /// A ratio without unit.
+    Ratio(f64),
+    /// A percentage.
+    Percent(f64),
+    /// A count.
+    Count(u32),
+}
+
+/// One input of a formula.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Input {
+    /// Its name, in the terms of the standards.
+    pub name: &'static str,
+    /// Its value.
+    pub quantity: Quantity,
+    /// Where it comes from; `None` for a step computed above it.
+    pub origin: Option<InputOrigin>,
+}
+
+/// Where an input comes from.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum InputOrigin {
+    /// Measured or typed for this zone.
+    Given,
+    /// From the weather record of a day.
+    Record,
+    /// A default or table, with its source.
+    Default(&'static str),
+}
+
+/// A formula with its inputs and result.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Step {
+    /// What the step gives.
+    pub name: &'static str,
+    /// The formula in words and signs.
+    pub formula: &'static str,
+    /// Its source.
+    pub source: &'static str,
+    /// The inputs.
+    pub inputs: Vec<Input>,
+    /// The result.
+    pub result: Quantity,
+}
+
+/// The derivation of one number.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Explanation {
+    /// What the number is.
+    pub title: &'static str,
+    /// The steps, in order; the last gives the number.
+    pub steps: Vec<Step>,
+    /// Sentences on what was assumed.
+    pub assumptions: Vec<&'static str>,
+}
+
+fn computed(name: &'static str, quantity: Quantity) -> Input {
+    Input { name, quantity, origin: None }
+}
+
+fn table(name: &'static str, quantity: Quantity, source: &'static str) -> Input {
+    Input { name, quantity, origin: Some(InputOrigin::Default(source)) }
+}
+
+fn recorded(name: &'static str, quantity: Quantity) -> Input {
+    Input { name, quantity, origin: Some(InputOrigin::Record) }
+}
+
+fn sourced<T: Copy>(name: &'static str, value: Sourced<T>, wrap: fn(T) -> Quantity) -> Input {
+    let origin = match value.origin {
+        Origin::Given => InputOrigin::Given,
+        Origin::Default(source) => InputOrigin::Default(source),
+    };
+    Input { name, quantity: wrap(value.value), origin: Some(origin) }
+}
+
+fn percent(fraction: f64) -> Quantity {
+    Quantity::Percent(100.0 * fraction)
+}
+
+/// ET0 of a day at a site.
+#[must_use]
+pub fn reference_et(climate: &Climate, date: Date) -> Explanation {
+    let (et0, from) = et0_of(climate, date);
+    let result = Quantity::Depth(et0);
+    let title = "Reference ET (ET0) of the day";
+    let Some(day) = climate.day(date) else {
+        let (formula, source) = match from {
+            DemandFrom::Expected(ExpectedFrom::RoughEstimate) => (
+                "Hargreaves-Samani on a rough climate by latitude and elevation",
+                "our own rough fit; replaced by the first weather file",
+            ),
+            _ => (
+                "mean ET0 of the recorded days within ten days of this date, all years",
+                "the site's own record",
+            ),
+        };
+        let step = Step { name: "expected ET0", formula, source, inputs: Vec::new(), result };
+        return Explanation {
+            title,
+            steps: vec![step],
+            assumptions: vec!["The day has no record yet, so this is an expected value."],
+        };
+    };
+    let weather = &day.weather;
+    let temperatures = [
+        recorded("lowest temperature", Quantity::Temperature(weather.temperature_min)),
+        recorded("highest temperature", Quantity::Temperature(weather.temperature_max)),
+    ];
+    let assumptions = day.et.fills.iter().map(|fill| fill.rule()).collect();
+    let step = match day.et.method {
+        Method::HargreavesSamani => Step {
+            name: "reference ET",
+            formula: "0.408 × 0.0023 × (mean temperature + 17.8) × √(temperature range) × radiation above the atmosphere",
+            source: "Hargreaves-Samani, FAO-56 eq. 52; used because only temperatures were recorded",
+            inputs: temperatures.into(),
+            result,
+        },
+        Method::PenmanMonteith => {
+            let (terms, fills) = daily_penman_monteith(weather, climate.station());
+            let origin = |filled: &[Fill], name, quantity| match fills.iter().find(|f| filled.contains(f)) {
+                Some(fill) => table(name, quantity, fill.rule()),
+                None => recorded(name, quantity),
+            };
+            let mut inputs: Vec<Input> = temperatures.into();
+            inputs.push(origin(
+                &[Fill::DewPointFromMinimum, Fill::VapourFromHighestHumidity],
+                "vapour pressure",
+                Quantity::Pressure(terms.vapour),
+            ));
+            inputs.push(origin(
+                &[Fill::SolarFromTemperatureRange],
+                "solar radiation",
+                Quantity::Radiation(terms.solar),
+            ));
+            inputs.push(origin(&[Fill::WindDefault], "wind at 2 m", Quantity::Wind(terms.wind)));
+            inputs.push(computed("net radiation", Quantity::Radiation(terms.net)));
+            inputs.push(computed("saturation vapour pressure", Quantity::Pressure(terms.saturation)));
+            Step {
+                name: "reference ET",
+                formula: "(0.408 Δ Rn + γ × 900 ÷ (T + 273) × u2 × (es - ea)) ÷ (Δ + γ (1 + 0.34 u2))",
+                source: "ASCE-EWRI standardized Penman-Monteith, short reference (FAO-56 eq. 6)",
+                inputs,
+                result,
+            }
+        }
+    };
+    Explanation { title, steps: vec![step], assumptions }
+}
+
+/// Plant demand on the last day of the replay, or tomorrow's when there is none.
+fn demand_step(zone: &ZoneTonight, last: Option<&ReplayDay>) -> Step {
+    let k = &zone.resolved;
+    let mut inputs = vec![sourced("plant coefficient", k.plant_coefficient, Quantity::Ratio)];
+    if zone.zone.own_coefficient.is_none() {
+        inputs.push(table("sun factor", Quantity::Ratio(k.sun_factor), Sun::SOURCE));
+    }
+    match last {
+        Some(day) => {
+            let et0 = Quantity::Depth(day.et0);
+            inputs.push(match day.demand_from {
+                DemandFrom::Record => recorded("ET0 of the day", et0),
+                DemandFrom::Expected(_) => table("expected ET0", et0, "no record of this day yet"),
+            });
+            Step {
+                name: "plant demand of the day",
+                formula: "plant coefficient × sun factor × ET0",
+                source: "landscape coefficient method (WUCOLS, University of California; from memory)",
+                inputs,
+                result: Quantity::Depth(day.et0 * k.landscape_coefficient()),
+            }
+        }
+        None => Step {
+            name: "plant demand expected tomorrow",
+            formula: "plant coefficient × sun factor × expected ET0",
+            source: "landscape coefficient method (WUCOLS, University of California; from memory)",
+            inputs,
+            result: Quantity::Depth(zone.expected_demand),
+        },
+    }
+}
+
+fn store_step(zone: &ZoneTonight) -> Step {
+    let k = &zone.resolved;
+    Step {
+        name: "refill point (readily available water)",
+        formula: "available water × root depth × allowable depletion",
+        source: "FAO-56 eq. 82 and 83",
+        inputs: vec![
+            table(
+                "available water of the soil",
+                Quantity::WaterHolding(zone.zone.soil.available_mm_per_m()),
+                soil::SOURCE,
+            ),
+            sourced("root depth", k.root_depth, Quantity::Length),
+            sourced("allowable depletion", k.allowable_depletion, percent),
+        ],
+        result: Quantity::Depth(k.root_zone.readily_available()),
+    }
+}
+
+/// How far the root zone is below full this evening.
+#[must_use]
+pub fn depletion(zone: &ZoneTonight) -> Explanation {
+    let last = zone.replay.last();
+    let mut steps = vec![store_step(zone), demand_step(zone, last)];
+    let mut assumptions = Vec::new();
+    match (zone.state_from, last) {
+        (StateFrom::Replay, Some(day)) => {
+            let before = zone
+                .replay
+                .len()
+                .checked_sub(2)
+                .and_then(|i| zone.replay.get(i))
+                .map_or(Millimetres::ZERO, |d| d.balance.depletion);
+            let mut rain = recorded("rain on the gauge", Quantity::Depth(day.rain));
+            if day.demand_from != DemandFrom::Record {
+                rain.origin = Some(InputOrigin::Default("none counted: no record of this day"));
+            }
+            steps.push(Step {
+                name: "depletion this evening",
+                formula: "depletion yesterday - rain into the soil - net irrigation + evapotranspiration + drainage",
+                source: "FAO-56 eq. 85 to 88, day by day over the past year",
+                inputs: vec![
+                    computed("depletion yesterday", Quantity::Depth(before)),
+                    rain,
+                    computed("rain into the soil", Quantity::Depth(day.rain_in)),
+                    computed("net irrigation last night, as advised", Quantity::Depth(day.irrigation)),
+                    computed("stress coefficient Ks", Quantity::Ratio(day.balance.stress_coefficient)),
+                    computed("evapotranspiration", Quantity::Depth(day.balance.evapotranspiration)),
+                    computed("drainage below the roots", Quantity::Depth(day.balance.drainage)),
+                ],
+                result: Quantity::Depth(zone.depletion),
+            });
+            assumptions.push("Each watering advised on earlier nights is taken to have run.");
+            assumptions.push("The root zone is taken as full a year ago, or on the first recorded day.");
+            assumptions.push(RAIN_ASSUMPTION);
+            if zone.resolved.rain_share < 1.0 {
+                assumptions.push("No rain is counted: the zone is under cover.");
+            }
+        }
+        _ => assumptions.push("Without weather the zone is taken to stand at its refill point."),
+    }
+    Explanation { title: "Root zone this evening", steps, assumptions }
+}
+
+const RAIN_ASSUMPTION: &str =
+    "A day's rain is spread over six hours; what the soil cannot take in by then runs off (our default).";
+const _: () = assert!(RAIN_HOURS == 6.0, "the sentence above says six hours");
+
+/// The net depth to give.
+#[must_use]
+pub fn need(zone: &ZoneTonight) -> Explanation {
+    let mut explanation = depletion(zone);
+    explanation.title = "Net need";
+    explanation.steps.push(Step {
+        name: "net need",
+        formula: "depletion this evening, back to full",
+        source: "soil-balance strategy: water at the refill point, refill to field capacity (FAO-56 chapter 8)",
+        inputs: vec![
+            computed("depletion this evening", Quantity::Depth(zone.depletion)),
+            computed("demand expected tomorrow", Quantity::Depth(zone.expected_demand)),
+        ],
+        result: Quantity::Depth(zone.refill.net),
+    });
+    explanation
+}
+
+/// The minutes, before cycles.
+#[must_use]
+pub fn minutes(zone: &ZoneTonight) -> Explanation {
+    let k = &zone.resolved;
+    Explanation {
+        title: "Run time",
+        steps: vec![
+            Step {
+                name: "run-time multiplier",
+                formula: "1 ÷ (0.4 + 0.6 × distribution uniformity)",
+                source: "Irrigation Association (from memory)",
+                inputs: vec![sourced("distribution uniformity (low quarter)", k.uniformity, percent)],
+                result: Quantity::Ratio(k.multiplier),
+            },
+            Step {
+                name: "run time",
+                formula: "60 × net need × multiplier ÷ precipitation rate",
+                source: "Irrigation Association scheduling (from memory)",
+                inputs: vec![
+                    computed("net need", Quantity::Depth(zone.refill.net)),
+                    computed("run-time multiplier", Quantity::Ratio(k.multiplier)),
+                    sourced("precipitation rate", k.rate, Quantity::Rate),
+                ],
+                result: Quantity::Time(zone.refill.run_time),
+            },
+        ],
+        assumptions: vec!["Rounded to whole minutes, each cycle upward."],
+    }
+}
+
+/// The cycles and soaks.
+#[must_use]
+pub fn cycles(zone: &ZoneTonight) -> Explanation {
+    let k = &zone.resolved;
+    let texture = zone.zone.soil;
+    let asa = texture.allowable_surface_accumulation(k.slope_pct.value);
+    let shared = |rate_first: bool| {
+        let mut inputs = vec![
+            table("surface water the slope holds (ASA)", Quantity::Depth(asa), soil::SOURCE),
+            sourced("slope", k.slope_pct, Quantity::Percent),
+        ];
+        if rate_first {
+            inputs.push(sourced("precipitation rate", k.rate, Quantity::Rate));
+        }
+        inputs.push(table("intake of the soil", Quantity::Rate(texture.basic_intake()), soil::SOURCE));
+        inputs
+    };
+    let mut steps = Vec::new();
+    let mut assumptions = Vec::new();
+    if let Some(longest) = k.cycle_limit.longest {
+        steps.push(Step {
+            name: "longest cycle before runoff",
+            formula: "60 × ASA ÷ (precipitation rate - intake)",
+            source: "Irrigation Association (from memory)",
+            inputs: shared(true),
+            result: Quantity::Time(longest),
+        });
+        steps.push(Step {
+            name: "soak until the ponded water is gone",
+            formula: "60 × ASA ÷ intake",
+            source: "Irrigation Association (from memory)",
+            inputs: shared(false),
+            result: Quantity::Time(k.cycle_limit.soak),
+        });
+    } else {
+        assumptions.push("The soil takes water in as fast as it comes: one cycle, no soak.");
+    }
+    let cycles = zone.cycles.unwrap_or(zone.refill.cycles);
+    steps.push(Step {
+        name: "cycles",
+        formula: "fewest equal cycles no longer than the limit",
+        source: "cycle and soak (common practice)",
+        inputs: vec![
+            computed("run time", Quantity::Time(zone.refill.run_time)),
+            computed("minutes of each cycle", Quantity::Count(cycles.minutes_each)),
+        ],
+        result: Quantity::Count(cycles.count),
+    });
+    if zone.cycles.is_some_and(|c| c.count > zone.refill.cycles.count) {
+        assumptions.push("Zones share programs on this box, so this zone takes more, shorter cycles.");
+    }
+    Explanation { title: "Cycles and soaks", steps, assumptions }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::site::samples::lawn;
+    use crate::tonight::tonight;
+    use jiff::civil::{date, time};
+
+    fn row() -> (ZoneTonight, Climate) {
+        let site = crate::site::Site {
+            name: "Test".into(),
+            latitude_deg: 46.0,
+            longitude_deg: 8.0,
+            elevation: Metres::from_m(1040.0),
+            wind_height: Metres::from_m(2.0),
+            time_zone: "UTC".into(),
+            units: crate::site::UnitSystem::Metric,
+            controller: crate::site::Controller {
+                name: "box".into(),
+                stations: 12,
+                programs: 3,
+                starts_per_program: 4,
+            },
+            window: crate::site::WaterWindow { from: time(2, 0, 0, 0), until: time(6, 0, 0, 0) },
+            supply: None,
+        };
+        let days: Vec<_> = (1..=14)
+            .map(|d| {
+                let mut day = crate::weather::DayWeather::from_temperatures(
+                    date(2026, 7, d),
+                    Celsius::from_c(11.0),
+                    Celsius::from_c(25.0),
+                );
+                day.solar = Some(MegajoulesPerSquareMetre::from_mj_per_m2(25.0));
+                day
+            })
+            .collect();
+        let climate = Climate::from_record(&days, site.station());
+        let result = tonight(&site, &[lawn(1)], &climate, date(2026, 7, 14), &jiff::tz::TimeZone::UTC);
+        (result.zones.into_iter().next().unwrap(), climate)
+    }
+
+    #[test]
+    fn the_last_step_gives_the_number_that_is_shown() {
+        let (zone, climate) = row();
+        let last = |e: &Explanation| e.steps.last().unwrap().result;
+        assert_eq!(last(&depletion(&zone)), Quantity::Depth(zone.depletion));
+        assert_eq!(last(&need(&zone)), Quantity::Depth(zone.refill.net));
+        assert_eq!(last(&minutes(&zone)), Quantity::Time(zone.refill.run_time));
+        let day = climate.day(date(2026, 7, 14)).unwrap();
+        assert_eq!(last(&reference_et(&climate, date(2026, 7, 14))), Quantity::Depth(day.et.et0));
+    }
+
+    #[test]
+    fn filled_inputs_are_marked_with_their_rule() {
+        let (_, climate) = row();
+        let explanation = reference_et(&climate, date(2026, 7, 14));
+        let wind = explanation.steps[0].inputs.iter().find(|i| i.name == "wind at 2 m").unwrap();
+        assert_eq!(wind.origin, Some(InputOrigin::Default(Fill::WindDefault.rule())));
+        let solar = explanation.steps[0].inputs.iter().find(|i| i.name == "solar radiation").unwrap();
+        assert_eq!(solar.origin, Some(InputOrigin::Record));
+    }
+
+    #[test]
+    fn the_depletion_step_adds_up() {
+        let (zone, _) = row();
+        let step = depletion(&zone).steps.pop().unwrap();
+        let depth = |name: &str| match step.inputs.iter().find(|i| i.name.starts_with(name)).unwrap().quantity {
+            Quantity::Depth(mm) => mm.mm(),
+            other => panic!("{other:?}"),
+        };
+        let sum = depth("depletion yesterday") - depth("rain into") - depth("net irrigation")
+            + depth("evapotranspiration")
+            + depth("drainage");
+        assert!((sum - zone.depletion.mm()).abs() < 1e-9);
+    }
+}

@@ -1,0 +1,29 @@
+//! The computation behind Upland Almanac.
+//!
+//! Everything here is a pure function of facts and a date: there is no clock, no file, no
+//! database and no interface. Quantities are newtypes that carry their unit in the name of
+//! their constructors and getters ([`units`]); civil dates and instants are different types
+//! (`jiff`). A module stands for a phenomenon, and each formula names its published source.
+//!
+//! The order of the modules is the order of the work: [`weather`] is checked ([`quality`]) and
+//! completed ([`fill`]), becomes reference evapotranspiration ([`reference_et`]), then demand
+//! ([`plant`]), then a depletion in the soil ([`soil`], [`balance`]), then minutes and cycles
+//! ([`application`]), then a night ([`night`]) and a decision with its reasons ([`tonight`]).
+#![warn(missing_docs)]
+
+pub mod application;
+pub mod balance;
+pub mod bounds;
+pub mod climate;
+pub mod explain;
+pub mod fill;
+pub mod night;
+pub mod plant;
+pub mod quality;
+pub mod reference_et;
+pub mod site;
+pub mod soil;
+pub mod sun;
+pub mod tonight;
+pub mod units;
+pub mod weather;

@@ -1,0 +1,170 @@
+//! Plant demand: ETL = KL × ET0. KL is a turf coefficient, a landscape coefficient
+//! ks × kd × kmc, or the user's own number.
+
+use serde::{Deserialize, Serialize};
+
+/// What grows on a zone, as far as its demand and roots go.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum PlantKind {
+    /// Lawn of cool-season grasses (fescue, bluegrass, rye).
+    CoolSeasonTurf,
+    /// Lawn of warm-season grasses.
+    WarmSeasonTurf,
+    /// Alpines, succulents and other plants of very low demand.
+    VeryLowDemand,
+    /// Shrubs and perennials of low demand.
+    LowDemand,
+    /// Shrubs and perennials of moderate demand.
+    ModerateDemand,
+    /// Shrubs, ferns and perennials of high demand.
+    HighDemand,
+    /// Established trees of moderate demand.
+    Trees,
+    /// Fruit trees with bare ground below.
+    FruitTrees,
+    /// Vegetables.
+    Vegetables,
+}
+
+/// The stated defaults of a plant kind.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct PlantDefaults {
+    /// Words for the list.
+    pub label: &'static str,
+    /// Plant coefficient in full sun, without unit.
+    pub coefficient: f64,
+    /// Where the coefficient is from.
+    pub coefficient_source: &'static str,
+    /// Root zone depth, m (common practice for watered landscapes; FAO-56 table 22 gives the
+    /// depths of unrestricted roots).
+    pub root_depth_m: f64,
+    /// Allowable depletion p, FAO-56 table 22 or 0.5 (from memory).
+    pub allowable_depletion: f64,
+}
+
+const TURF: &str = "turf: cool season about 0.8, warm season about 0.6 (common practice)";
+const LANDSCAPE: &str =
+    "landscape coefficient, species factor at the middle of its class, average density (WUCOLS method, University of California; from memory)";
+const CROP: &str = "mid-season crop coefficient, FAO-56 table 12 (from memory)";
+
+impl PlantKind {
+    /// All kinds, in the order of the list.
+    pub const ALL: [Self; 9] = [
+        Self::CoolSeasonTurf,
+        Self::WarmSeasonTurf,
+        Self::VeryLowDemand,
+        Self::LowDemand,
+        Self::ModerateDemand,
+        Self::HighDemand,
+        Self::Trees,
+        Self::FruitTrees,
+        Self::Vegetables,
+    ];
+
+    /// The stated defaults of this kind.
+    #[must_use]
+    pub const fn defaults(self) -> PlantDefaults {
+        const fn row(
+            label: &'static str,
+            coefficient: f64,
+            coefficient_source: &'static str,
+            root_depth_m: f64,
+            allowable_depletion: f64,
+        ) -> PlantDefaults {
+            PlantDefaults { label, coefficient, coefficient_source, root_depth_m, allowable_depletion }
+        }
+        match self {
+            Self::CoolSeasonTurf => row("cool-season turf", 0.8, TURF, 0.15, 0.4),
+            Self::WarmSeasonTurf => row("warm-season turf", 0.6, TURF, 0.20, 0.5),
+            Self::VeryLowDemand => row("alpines, very low demand", 0.08, LANDSCAPE, 0.20, 0.5),
+            Self::LowDemand => row("shrubs, low demand", 0.2, LANDSCAPE, 0.40, 0.5),
+            Self::ModerateDemand => row("shrubs, moderate demand", 0.5, LANDSCAPE, 0.40, 0.5),
+            Self::HighDemand => row("shrubs and ferns, high demand", 0.8, LANDSCAPE, 0.30, 0.4),
+            Self::Trees => row("trees, moderate demand", 0.5, LANDSCAPE, 0.60, 0.5),
+            Self::FruitTrees => row("fruit trees", 0.95, CROP, 0.60, 0.5),
+            Self::Vegetables => row("vegetables", 1.05, CROP, 0.30, 0.3),
+        }
+    }
+}
+
+/// How much sun a zone gets. This is the microclimate factor of the landscape coefficient and is
+/// counted there only, never a second time.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum Sun {
+    /// Full sun with heat from walls or paving.
+    ReflectedHeat,
+    /// Six hours of sun or more.
+    Full,
+    /// Three to six hours.
+    Part,
+    /// Less than three hours.
+    Shade,
+}
+
+impl Sun {
+    /// All exposures, in the order of the list.
+    pub const ALL: [Self; 4] = [Self::ReflectedHeat, Self::Full, Self::Part, Self::Shade];
+    /// Source of the factors.
+    pub const SOURCE: &'static str =
+        "microclimate factor: high 1.1-1.4, average 1.0, low 0.5-0.9 (WUCOLS method; from memory)";
+
+    /// Microclimate factor, without unit.
+    #[must_use]
+    pub const fn factor(self) -> f64 {
+        match self {
+            Self::ReflectedHeat => 1.2,
+            Self::Full => 1.0,
+            Self::Part => 0.8,
+            Self::Shade => 0.6,
+        }
+    }
+
+    /// Words for the list.
+    #[must_use]
+    pub const fn label(self) -> &'static str {
+        match self {
+            Self::ReflectedHeat => "full sun with reflected heat",
+            Self::Full => "full sun, 6 h or more",
+            Self::Part => "part shade, 3 to 6 h",
+            Self::Shade => "shade, under 3 h",
+        }
+    }
+}
+
+/// What stands between a zone and the rain.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum Sky {
+    /// Open to the sky: all rain counts.
+    Open,
+    /// Under deep eaves or a canopy: no rain is counted.
+    UnderEaves,
+    /// Under glass or indoors: no rain.
+    UnderGlass,
+}
+
+impl Sky {
+    /// All exposures, in the order of the list.
+    pub const ALL: [Self; 3] = [Self::Open, Self::UnderEaves, Self::UnderGlass];
+
+    /// Share of the rain that reaches the ground (our stated default).
+    #[must_use]
+    pub const fn rain_share(self) -> f64 {
+        match self {
+            Self::Open => 1.0,
+            Self::UnderEaves | Self::UnderGlass => 0.0,
+        }
+    }
+
+    /// Words for the list.
+    #[must_use]
+    pub const fn label(self) -> &'static str {
+        match self {
+            Self::Open => "open to the rain",
+            Self::UnderEaves => "under eaves",
+            Self::UnderGlass => "under glass",
+        }
+    }
+}

@@ -1,0 +1,626 @@
+//! Tonight: what each zone gets, and because of what.
+//!
+//! Strategy (the "soil balance" school): a zone runs when its root zone has reached the refill
+//! point, or would pass it tomorrow, and is then brought back to full. Days before the chosen
+//! date are replayed from the record on the assumption that each watering so advised was run;
+//! the assumption is part of the result.
+
+use crate::application::{self, Cycles};
+use crate::balance::{DayBalance, DayWater};
+use crate::climate::{Climate, ExpectedFrom};
+use crate::night::{self, Due, Night, Shortfall};
+use crate::site::{ResolvedZone, Site, Zone};
+use crate::units::{Celsius, Litres, LitresPerMinute, Millimetres, Minutes};
+use jiff::ToSpan;
+use jiff::civil::Date;
+use jiff::tz::TimeZone;
+
+/// Days of record replayed before the chosen date; long enough that the start no longer matters.
+const REPLAY_DAYS: i32 = 365;
+/// Hours that a day's rain is spread over when only its sum is known (our stated default).
+pub const RAIN_HOURS: f64 = 6.0;
+/// Rain below this is not named as a reason, mm.
+const NOTABLE_RAIN_MM: f64 = 2.0;
+/// Days back in which rain is named as a reason.
+const NOTABLE_RAIN_DAYS: i32 = 10;
+/// A refill smaller than this share of the readily available water is not worth a start.
+const SMALLEST_REFILL_SHARE: f64 = 0.25;
+/// Furthest that the next watering is looked for, days.
+const LOOK_AHEAD_DAYS: i32 = 60;
+/// At or below this the night may ice paving, °C (common practice: freeze sensors near 3 °C).
+const FREEZE_CAUTION: Celsius = Celsius::from_c(3.0);
+
+/// Where a day's ET0 came from.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum DemandFrom {
+    /// The site's record of that day.
+    Record,
+    /// Expected, for want of a record of that day.
+    Expected(ExpectedFrom),
+}
+
+/// One day of a zone's replay.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct ReplayDay {
+    /// The day.
+    pub date: Date,
+    /// Its reference ET.
+    pub et0: Millimetres,
+    /// Where that came from.
+    pub demand_from: DemandFrom,
+    /// Rain on the gauge.
+    pub rain: Millimetres,
+    /// Rain that entered the soil.
+    pub rain_in: Millimetres,
+    /// Net irrigation of the night before, as advised.
+    pub irrigation: Millimetres,
+    /// End of the day.
+    pub balance: DayBalance,
+}
+
+/// How the state of the soil is known.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum StateFrom {
+    /// Replayed from the record.
+    Replay,
+    /// No weather at all: the zone is taken to stand at its refill point.
+    AssumedAtRefill,
+}
+
+/// The reason of a decision, as facts.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub enum Because {
+    /// The refill point was passed by this much.
+    PastRefill {
+        /// Depletion beyond the refill point.
+        by: Millimetres,
+    },
+    /// There is less left above the refill point than tomorrow is expected to take.
+    ReachesRefillTomorrow {
+        /// Left above the refill point.
+        left: Millimetres,
+        /// Expected demand of tomorrow.
+        expected: Millimetres,
+    },
+    /// Enough is left.
+    AboveRefill {
+        /// Left above the refill point.
+        left: Millimetres,
+        /// Latest notable rain that reached the zone.
+        rain: Option<(Date, Millimetres)>,
+        /// Night on which it is expected to be due without more rain.
+        next: Option<Date>,
+    },
+    /// Too little is missing to be worth a start.
+    NothingToRefill,
+    /// No weather yet.
+    NoWeather,
+}
+
+/// What becomes of a zone tonight.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Decision {
+    /// It runs in full.
+    Runs,
+    /// It runs, but less than it needs.
+    RunsShort {
+        /// Minutes it would need.
+        asked_minutes: u32,
+    },
+    /// It is due, but the window is full.
+    Deferred,
+    /// It is not due.
+    Waits,
+}
+
+/// A watering of a zone from a given depletion to full.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct Refill {
+    /// Net depth.
+    pub net: Millimetres,
+    /// Gross depth: net × run-time multiplier.
+    pub gross: Millimetres,
+    /// Run time before rounding.
+    pub run_time: Minutes,
+    /// As the box takes it.
+    pub cycles: Cycles,
+}
+
+/// Refills a zone from a depletion.
+#[must_use]
+pub fn refill(zone: &ResolvedZone, net: Millimetres) -> Refill {
+    let run_time = application::run_time(net, zone.rate.value, zone.multiplier);
+    Refill {
+        net,
+        gross: net * zone.multiplier,
+        run_time,
+        cycles: application::cycles(run_time, zone.cycle_limit),
+    }
+}
+
+/// One zone tonight.
+#[derive(Debug, Clone, PartialEq)]
+pub struct ZoneTonight {
+    /// The survey.
+    pub zone: Zone,
+    /// The survey with its defaults.
+    pub resolved: ResolvedZone,
+    /// How the state is known.
+    pub state_from: StateFrom,
+    /// Depletion this evening.
+    pub depletion: Millimetres,
+    /// Depletion after tonight's watering.
+    pub depletion_after: Millimetres,
+    /// The last days of the replay, oldest first; empty without weather.
+    pub replay: Vec<ReplayDay>,
+    /// Demand of tomorrow, K × expected ET0.
+    pub expected_demand: Millimetres,
+    /// What becomes of it.
+    pub decision: Decision,
+    /// Why.
+    pub because: Because,
+    /// What it would take to bring it back to full from where it is.
+    pub refill: Refill,
+    /// The watering from its refill point to full: what a sheet in the box says.
+    pub refill_from_refill_point: Refill,
+    /// Nights between two such waterings at tomorrow's demand.
+    pub interval_days: f64,
+    /// What it gets tonight, cycles as laid out; `None` when it does not run.
+    pub cycles: Option<Cycles>,
+    /// Water for tonight, if the area is known.
+    pub volume: Option<Litres>,
+    /// Flow of the zone, if the area is known.
+    pub flow: Option<LitresPerMinute>,
+    /// Share of run time that better uniformity would save, when mending is the advice.
+    pub repair_saving: Option<f64>,
+}
+
+/// Something about the whole site that the reader must know.
+#[derive(Debug, Clone, PartialEq)]
+pub enum Notice {
+    /// There is no weather at all.
+    NoWeather,
+    /// The record ends before the chosen date; the days since are expected values.
+    RecordEnds {
+        /// Last recorded day.
+        last: Date,
+        /// Days filled.
+        days: i32,
+    },
+    /// The record begins after the chosen date.
+    BeforeRecord {
+        /// First recorded day.
+        first: Date,
+    },
+    /// Days missing inside the replayed year, filled with expected values and no rain.
+    Gaps {
+        /// How many.
+        days: u32,
+    },
+    /// The night may freeze.
+    FreezeCaution {
+        /// Last recorded minimum.
+        lowest: Celsius,
+    },
+    /// A zone asks for more than the supply gives.
+    SupplyExceeded {
+        /// Station number.
+        number: u16,
+        /// Its flow.
+        flow: LitresPerMinute,
+        /// What the supply gives.
+        supply: LitresPerMinute,
+    },
+    /// A station number beyond the box.
+    BeyondBox {
+        /// Station number.
+        number: u16,
+        /// Stations of the box.
+        stations: u16,
+    },
+    /// Due zones that the window could not hold.
+    WindowFull {
+        /// How many are deferred or cut.
+        zones: usize,
+    },
+}
+
+/// A site tonight.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Tonight {
+    /// The day whose evening the night begins on.
+    pub date: Date,
+    /// ET0 of that day and where it came from.
+    pub et0: (Millimetres, DemandFrom),
+    /// Rain of that day, if recorded.
+    pub rain: Option<Millimetres>,
+    /// The zones, by station number.
+    pub zones: Vec<ZoneTonight>,
+    /// The night.
+    pub night: Night,
+    /// What the reader must know.
+    pub notices: Vec<Notice>,
+}
+
+impl Tonight {
+    /// Zones that run tonight.
+    pub fn running(&self) -> impl Iterator<Item = &ZoneTonight> {
+        self.zones.iter().filter(|z| z.cycles.is_some())
+    }
+}
+
+/// ET0 of a day: recorded, else expected.
+#[must_use]
+pub fn et0_of(climate: &Climate, date: Date) -> (Millimetres, DemandFrom) {
+    match climate.day(date) {
+        Some(day) => (day.et.et0.max(Millimetres::ZERO), DemandFrom::Record),
+        None => {
+            let (et0, from) = climate.expected_et0(date);
+            (et0, DemandFrom::Expected(from))
+        }
+    }
+}
+
+/// Replays a zone over a span of days, both ends included, from full, watering as advised.
+#[must_use]
+pub fn replay(zone: &Zone, resolved: &ResolvedZone, climate: &Climate, from: Date, to: Date) -> Vec<ReplayDay> {
+    let k = resolved.landscape_coefficient();
+    let slope = resolved.slope_pct.value;
+    let intake_bound = zone.soil.basic_intake().mm_per_hour() * RAIN_HOURS
+        + zone.soil.allowable_surface_accumulation(slope).mm();
+    let mut days = Vec::new();
+    let mut depletion = Millimetres::ZERO;
+    let mut irrigation = Millimetres::ZERO;
+    let mut date = from;
+    while date <= to {
+        let (et0, demand_from) = et0_of(climate, date);
+        let rain = climate.day(date).and_then(|d| d.weather.rain).unwrap_or(Millimetres::ZERO);
+        let rain_in = (rain * resolved.rain_share).min(Millimetres::from_mm(intake_bound));
+        let balance = resolved
+            .root_zone
+            .day(depletion, DayWater { demand: et0 * k, rain: rain_in, irrigation });
+        days.push(ReplayDay { date, et0, demand_from, rain, rain_in, irrigation, balance });
+        depletion = balance.depletion;
+        let Ok(next) = date.tomorrow() else { break };
+        let expected = climate.expected_et0(next).0 * k;
+        irrigation = if is_due(resolved, depletion, expected) { depletion } else { Millimetres::ZERO };
+        date = next;
+    }
+    days
+}
+
+fn is_due(zone: &ResolvedZone, depletion: Millimetres, expected: Millimetres) -> bool {
+    let raw = zone.root_zone.readily_available();
+    depletion + expected >= raw && depletion >= raw * SMALLEST_REFILL_SHARE
+}
+
+/// Decides a site's night.
+#[must_use]
+pub fn tonight(site: &Site, zones: &[Zone], climate: &Climate, date: Date, tz: &TimeZone) -> Tonight {
+    let mut rows: Vec<ZoneTonight> =
+        zones.iter().map(|zone| decide_zone(zone, climate, date)).collect();
+    rows.sort_by_key(|row| row.zone.number);
+
+    let due: Vec<Due> = rows
+        .iter()
+        .filter(|row| row.decision == Decision::Runs)
+        .map(|row| {
+            let raw = row.resolved.root_zone.readily_available().mm().max(0.1);
+            Due {
+                number: row.zone.number,
+                cycles: row.refill.cycles,
+                longest_cycle: row.resolved.cycle_limit.longest.map(whole_minutes),
+                urgency: row.depletion.mm() / raw,
+            }
+        })
+        .collect();
+    let night = night::place(date, &due, &site.controller, site.window, tz);
+    for row in &mut rows {
+        apply_night(row, &night);
+    }
+    let notices = notices(site, &rows, climate, date, &night);
+    Tonight {
+        date,
+        et0: et0_of(climate, date),
+        rain: climate.day(date).and_then(|d| d.weather.rain),
+        zones: rows,
+        night,
+        notices,
+    }
+}
+
+#[allow(clippy::cast_possible_truncation, clippy::cast_sign_loss, reason = "clamped to a day")]
+fn whole_minutes(minutes: Minutes) -> u32 {
+    minutes.min_value().clamp(1.0, 1440.0) as u32
+}
+
+fn decide_zone(zone: &Zone, climate: &Climate, date: Date) -> ZoneTonight {
+    let resolved = zone.resolve();
+    let raw = resolved.root_zone.readily_available();
+    let tomorrow = date.tomorrow().unwrap_or(date);
+    let expected_demand = climate.expected_et0(tomorrow).0 * resolved.landscape_coefficient();
+    let start = replay_start(climate, date);
+    let (state_from, replayed, depletion) = match start {
+        Some(start) => {
+            let days = replay(zone, &resolved, climate, start, date);
+            let depletion = days.last().map_or(Millimetres::ZERO, |d| d.balance.depletion);
+            (StateFrom::Replay, days, depletion)
+        }
+        None => (StateFrom::AssumedAtRefill, Vec::new(), raw),
+    };
+    let (decision, because) = match state_from {
+        StateFrom::AssumedAtRefill => (Decision::Runs, Because::NoWeather),
+        StateFrom::Replay if is_due(&resolved, depletion, expected_demand) => {
+            let because = if depletion >= raw {
+                Because::PastRefill { by: depletion - raw }
+            } else {
+                Because::ReachesRefillTomorrow { left: raw - depletion, expected: expected_demand }
+            };
+            (Decision::Runs, because)
+        }
+        StateFrom::Replay if depletion + expected_demand >= raw => (Decision::Waits, Because::NothingToRefill),
+        StateFrom::Replay => {
+            let rain = replayed
+                .iter()
+                .rev()
+                .take(usize::try_from(NOTABLE_RAIN_DAYS).unwrap_or_default())
+                .find(|d| d.rain_in.mm() >= NOTABLE_RAIN_MM)
+                .map(|d| (d.date, d.rain_in));
+            let next = next_due(&resolved, climate, date, depletion);
+            (Decision::Waits, Because::AboveRefill { left: raw - depletion, rain, next })
+        }
+    };
+    let interval_days =
+        if expected_demand.mm() > 0.0 { raw.mm() / expected_demand.mm() } else { f64::INFINITY };
+    let uniformity = resolved.uniformity;
+    let repair_saving = (!uniformity.is_default()
+        && uniformity.value < application::REPAIR_BELOW_UNIFORMITY)
+        .then(|| {
+            let mended = application::run_time_multiplier(zone.head.default_uniformity());
+            1.0 - mended / resolved.multiplier
+        });
+    ZoneTonight {
+        refill: refill(&resolved, depletion),
+        refill_from_refill_point: refill(&resolved, raw),
+        zone: zone.clone(),
+        state_from,
+        depletion,
+        depletion_after: depletion,
+        replay: replayed,
+        expected_demand,
+        decision,
+        because,
+        interval_days,
+        cycles: None,
+        volume: None,
+        flow: zone.area.map(|area| resolved.rate.value.flow_over(area)),
+        repair_saving,
+        resolved,
+    }
+}
+
+/// First day of the replay: a year back or the first recorded day; `None` without any record
+/// before the date.
+fn replay_start(climate: &Climate, date: Date) -> Option<Date> {
+    let (first, _) = climate.span()?;
+    if first > date {
+        return None;
+    }
+    let back = date.checked_sub(REPLAY_DAYS.days()).unwrap_or(first);
+    Some(first.max(back))
+}
+
+/// The next night on which a zone is expected to be due without more rain.
+fn next_due(zone: &ResolvedZone, climate: &Climate, date: Date, depletion: Millimetres) -> Option<Date> {
+    let k = zone.landscape_coefficient();
+    let mut depletion = depletion;
+    let mut day = date;
+    for _ in 0..LOOK_AHEAD_DAYS {
+        day = day.tomorrow().ok()?;
+        depletion = depletion + climate.expected_et0(day).0 * k;
+        let following = climate.expected_et0(day.tomorrow().ok()?).0 * k;
+        if is_due(zone, depletion, following) {
+            return Some(day);
+        }
+    }
+    None
+}
+
+/// Takes over what the night could hold.
+fn apply_night(row: &mut ZoneTonight, night: &Night) {
+    let number = row.zone.number;
+    let runs: Vec<_> = night.layout.runs.iter().filter(|r| r.number == number).collect();
+    if let Some(first) = runs.first() {
+        let cycles = Cycles {
+            count: u32::try_from(runs.len()).unwrap_or(u32::MAX),
+            minutes_each: first.minutes,
+            soak_minutes: if runs.len() > 1 { row.refill.cycles.soak_minutes } else { 0 },
+        };
+        let applied = Minutes::from_min(f64::from(cycles.total_minutes()));
+        let gross = row.resolved.rate.value.over_time(applied);
+        let net = gross * (1.0 / row.resolved.multiplier);
+        row.depletion_after = (row.depletion - net).max(Millimetres::ZERO);
+        row.volume = row.zone.area.map(|area| gross.over(area));
+        row.cycles = Some(cycles);
+    }
+    match night.shortfalls.iter().find(|(n, _)| *n == number) {
+        Some((_, Shortfall::Deferred)) => row.decision = Decision::Deferred,
+        Some((_, Shortfall::Cut { asked_minutes })) => {
+            row.decision = Decision::RunsShort { asked_minutes: *asked_minutes };
+        }
+        None => {}
+    }
+}
+
+fn notices(site: &Site, rows: &[ZoneTonight], climate: &Climate, date: Date, night: &Night) -> Vec<Notice> {
+    let mut notices = Vec::new();
+    match climate.span() {
+        None => notices.push(Notice::NoWeather),
+        Some((first, _)) if first > date => notices.push(Notice::BeforeRecord { first }),
+        Some((_, last)) => {
+            if last < date {
+                notices.push(Notice::RecordEnds { last, days: (date - last).get_days() });
+            }
+            if let Some(start) = replay_start(climate, date) {
+                let end = date.min(last);
+                let expected = (end - start).get_days() + 1;
+                let recorded = climate.range(start, end).count();
+                let missing = usize::try_from(expected).unwrap_or(0).saturating_sub(recorded);
+                if missing > 0 {
+                    notices.push(Notice::Gaps { days: u32::try_from(missing).unwrap_or(u32::MAX) });
+                }
+            }
+        }
+    }
+    let anything_runs = rows.iter().any(|r| r.cycles.is_some());
+    if let Some(day) = climate.day(date)
+        && anything_runs
+        && day.weather.temperature_min <= FREEZE_CAUTION
+    {
+        notices.push(Notice::FreezeCaution { lowest: day.weather.temperature_min });
+    }
+    for row in rows {
+        if let (Some(flow), Some(supply)) = (row.flow, site.supply)
+            && flow > supply
+        {
+            notices.push(Notice::SupplyExceeded { number: row.zone.number, flow, supply });
+        }
+        if row.zone.number > site.controller.stations {
+            notices.push(Notice::BeyondBox {
+                number: row.zone.number,
+                stations: site.controller.stations,
+            });
+        }
+    }
+    if !night.shortfalls.is_empty() {
+        notices.push(Notice::WindowFull { zones: night.shortfalls.len() });
+    }
+    notices
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::site::{Controller, UnitSystem, WaterWindow, samples::lawn};
+    use crate::units::Metres;
+    use crate::weather::DayWeather;
+    use jiff::civil::{date, time};
+    use proptest::prelude::*;
+
+    fn site() -> Site {
+        Site {
+            name: "Test slope".into(),
+            latitude_deg: 46.0,
+            longitude_deg: 8.0,
+            elevation: Metres::from_m(1040.0),
+            wind_height: Metres::from_m(2.0),
+            time_zone: "Etc/GMT-2".into(),
+            units: UnitSystem::Metric,
+            controller: Controller { name: "box".into(), stations: 12, programs: 3, starts_per_program: 4 },
+            window: WaterWindow { from: time(2, 0, 0, 0), until: time(6, 0, 0, 0) },
+            supply: None,
+        }
+    }
+
+    /// Forty days to 14 July, dry but for rain on the given number of days back.
+    fn climate(rain_days_back: &[(i32, f64)]) -> Climate {
+        let end = date(2026, 7, 14);
+        let days: Vec<_> = (0..40)
+            .map(|back| {
+                let on = end - back.days();
+                let mut day = DayWeather::from_temperatures(on, Celsius::from_c(11.0), Celsius::from_c(25.0));
+                let rain = rain_days_back.iter().find(|(b, _)| *b == back).map_or(0.0, |(_, mm)| *mm);
+                day.rain = Some(Millimetres::from_mm(rain));
+                day
+            })
+            .collect();
+        Climate::from_record(&days, site().station())
+    }
+
+    fn decide(zones: &[Zone], climate: &Climate) -> Tonight {
+        tonight(&site(), zones, climate, date(2026, 7, 14), &TimeZone::UTC)
+    }
+
+    #[test]
+    fn heavy_rain_today_holds_the_zone_and_is_named() {
+        let result = decide(&[lawn(1)], &climate(&[(0, 25.0)]));
+        let row = &result.zones[0];
+        assert_eq!(row.decision, Decision::Waits);
+        let Because::AboveRefill { rain: Some((on, amount)), next: Some(_), .. } = row.because else {
+            panic!("{:?}", row.because)
+        };
+        assert_eq!((on, amount.mm()), (date(2026, 7, 14), 25.0));
+        assert_eq!(result.night.first_start, None);
+    }
+
+    #[test]
+    fn rain_does_not_reach_a_zone_under_glass() {
+        let mut under_glass = lawn(2);
+        under_glass.sky = crate::plant::Sky::UnderGlass;
+        let wet = decide(&[under_glass.clone()], &climate(&[(0, 25.0)]));
+        let dry = decide(&[under_glass], &climate(&[]));
+        assert_eq!(wet.zones[0].depletion, dry.zones[0].depletion);
+    }
+
+    #[test]
+    fn a_dry_spell_refills_to_full_within_the_window() {
+        let zones: Vec<Zone> = (1..=3).map(lawn).collect();
+        let climate = climate(&[]);
+        // On some night of any week a lawn is due.
+        let due = (0..7)
+            .map(|back| tonight(&site(), &zones, &climate, date(2026, 7, 14) - back.days(), &TimeZone::UTC))
+            .find(|t| t.running().count() == 3)
+            .unwrap();
+        let row = &due.zones[0];
+        assert!(row.depletion_after.mm() < 0.3, "whole minutes leave little: {:?}", row.depletion_after);
+        let cycles = row.cycles.unwrap();
+        let asked = row.depletion.mm() * row.resolved.multiplier / row.resolved.rate.value.mm_per_hour() * 60.0;
+        assert!((f64::from(cycles.total_minutes()) - asked).abs() <= 0.5 + f64::from(cycles.count));
+        assert!(due.night.last_end().unwrap() <= due.night.window_until);
+    }
+
+    #[test]
+    fn without_weather_the_sheet_is_from_the_refill_point() {
+        let result = decide(&[lawn(1)], &Climate::from_record(&[], site().station()));
+        assert_eq!(result.notices, [Notice::NoWeather]);
+        let row = &result.zones[0];
+        assert_eq!((row.because, row.decision), (Because::NoWeather, Decision::Runs));
+        assert_eq!(row.depletion, row.resolved.root_zone.readily_available());
+    }
+
+    #[test]
+    fn notices_name_gaps_stale_records_supply_and_box() {
+        let climate = climate(&[]);
+        let mut site = site();
+        site.supply = Some(LitresPerMinute::from_l_per_min(10.0));
+        site.controller.stations = 2;
+        let mut zone = lawn(3);
+        zone.area = Some(crate::units::SquareMetres::from_m2(100.0));
+        let later = date(2026, 7, 20);
+        let result = tonight(&site, &[zone], &climate, later, &TimeZone::UTC);
+        assert!(matches!(result.notices[0], Notice::RecordEnds { days: 6, .. }));
+        assert!(result.notices.iter().any(|n| matches!(n, Notice::SupplyExceeded { number: 3, .. })));
+        assert!(result.notices.iter().any(|n| matches!(n, Notice::BeyondBox { number: 3, stations: 2 })));
+    }
+
+    proptest! {
+        #[test]
+        fn more_rain_today_never_asks_for_more_water(rain in 0.0..40.0_f64, more in 0.0..40.0_f64) {
+            let need = |mm: f64| decide(&[lawn(1)], &climate(&[(0, mm)])).zones[0].refill.net;
+            prop_assert!(need(rain + more).mm() <= need(rain).mm() + 1e-9);
+        }
+
+        #[test]
+        fn a_replay_conserves_water(rain in proptest::collection::vec(0.0..60.0_f64, 40)) {
+            let pairs: Vec<_> = (0..40).zip(rain).collect();
+            let climate = climate(&pairs);
+            let zone = lawn(1);
+            let days = replay(&zone, &zone.resolve(), &climate, date(2026, 6, 5), date(2026, 7, 14));
+            let flows: f64 = days.iter().map(|d| {
+                d.balance.evapotranspiration.mm() + d.balance.drainage.mm() - d.rain_in.mm() - d.irrigation.mm()
+            }).sum();
+            let end = days.last().unwrap().balance.depletion.mm();
+            prop_assert!((end - flows).abs() < 1e-6);
+        }
+    }
+}
