@@ -1,1 +1,50 @@
-fn main(){}
+//! `upland-almanac`: the server and the file commands.
+
+mod commands;
+
+use clap::{Parser, Subcommand};
+use std::process::ExitCode;
+
+#[derive(Parser)]
+#[command(name = "upland-almanac", version, about = "Irrigation water management: what each zone gets tonight, and why")]
+struct Cli {
+    #[command(subcommand)]
+    command: Command,
+}
+
+#[derive(Subcommand)]
+enum Command {
+    /// Reference ET (ET0) of a weather file, as CSV on standard output.
+    Et(commands::et::Args),
+    /// Daily root-zone balance (FAO-56 eq. 82-88, constant p) of a file, as CSV.
+    Balance(commands::balance::Args),
+    /// Tonight's runs of a site file and a daily weather file, as CSV.
+    Tonight(commands::tonight::Args),
+    /// The JSON Schema of the site file.
+    Schema,
+    /// Serves the application.
+    Serve(commands::serve::Args),
+    /// Brings the database to the current schema.
+    Migrate(commands::serve::Database),
+    /// Loads the demo when the database has no accounts yet.
+    LoadDemo(commands::serve::Database),
+}
+
+fn main() -> ExitCode {
+    let outcome = match Cli::parse().command {
+        Command::Et(args) => commands::et::run(&args),
+        Command::Balance(args) => commands::balance::run(&args),
+        Command::Tonight(args) => commands::tonight::run(&args),
+        Command::Schema => commands::print(&upland_formats::site_file::schema()),
+        Command::Serve(args) => commands::serve::serve(args),
+        Command::Migrate(args) => commands::serve::migrate(&args),
+        Command::LoadDemo(args) => commands::serve::load_demo(&args),
+    };
+    match outcome {
+        Ok(()) => ExitCode::SUCCESS,
+        Err(failure) => {
+            eprintln!("{failure}");
+            ExitCode::from(failure.code())
+        }
+    }
+}

@@ -4,11 +4,9 @@ use crate::soil::Texture;
 use crate::units::{
     LitresPerMinute, Millimetres, MillimetresPerHour, Minutes, SquareMetres,
 };
-use serde::{Deserialize, Serialize};
 
 /// What applies the water.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(rename_all = "snake_case")]
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum HeadType {
     /// Fixed spray heads.
     Spray,

@@ -15,6 +15,7 @@ pub mod application;
 pub mod balance;
 pub mod bounds;
 pub mod climate;
+pub mod codes;
 pub mod explain;
 pub mod fill;
 pub mod night;

@@ -1,11 +1,9 @@
 //! Plant demand: ETL = KL × ET0. KL is a turf coefficient, a landscape coefficient
 //! ks × kd × kmc, or the user's own number.
 
-use serde::{Deserialize, Serialize};
 
 /// What grows on a zone, as far as its demand and roots go.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(rename_all = "snake_case")]
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum PlantKind {
     /// Lawn of cool-season grasses (fescue, bluegrass, rye).
     CoolSeasonTurf,
@@ -90,8 +88,7 @@ impl PlantKind {
 
 /// How much sun a zone gets. This is the microclimate factor of the landscape coefficient and is
 /// counted there only, never a second time.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(rename_all = "snake_case")]
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Sun {
     /// Full sun with heat from walls or paving.
     ReflectedHeat,
@@ -134,8 +131,7 @@ impl Sun {
 }
 
 /// What stands between a zone and the rain.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(rename_all = "snake_case")]
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Sky {
     /// Open to the sky: all rain counts.
     Open,

@@ -2,11 +2,9 @@
 //! the EPA/IA protocol for weather-based controllers (from memory).
 
 use crate::units::{Metres, Millimetres, MillimetresPerHour};
-use serde::{Deserialize, Serialize};
 
 /// Texture class of a soil.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(rename_all = "snake_case")]
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Texture {
     /// Sand.
     Sand,

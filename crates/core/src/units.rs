@@ -2,7 +2,6 @@
 //! name of its unit. Inside the core everything is metric; the US customary constructors and
 //! getters are for reading and writing.
 
-use serde::{Deserialize, Serialize};
 
 macro_rules! quantity {
     (
@@ -10,8 +9,7 @@ macro_rules! quantity {
         $(, also $from2:ident / $get2:ident = $factor:expr)* $(,)?
     ) => {
         $(#[$meta])*
-        #[derive(Debug, Clone, Copy, PartialEq, PartialOrd, Default, Serialize, Deserialize)]
-        #[serde(transparent)]
+        #[derive(Debug, Clone, Copy, PartialEq, PartialOrd, Default)]
         pub struct $name(f64);
 
         impl $name {
@@ -155,8 +153,7 @@ additive!(Millimetres, Litres, LitresPerMinute, Minutes, MegajoulesPerSquareMetr
 
 /// An air temperature. Differences are [`CelsiusDifference`], so that 10 °C above another
 /// temperature is never read as 10 °C.
-#[derive(Debug, Clone, Copy, PartialEq, PartialOrd, Default, Serialize, Deserialize)]
-#[serde(transparent)]
+#[derive(Debug, Clone, Copy, PartialEq, PartialOrd, Default)]
 pub struct Celsius(f64);
 
 impl Celsius {

@@ -1,1 +1,11 @@
-//! placeholder
+//! Open formats in and out. Each reader returns every problem at once, by line or path, and
+//! nothing half-read: a file is taken whole or refused.
+
+pub mod balance_csv;
+pub mod daily_csv;
+pub mod hourly_csv;
+pub mod night_csv;
+pub mod site_file;
+mod table;
+
+pub use table::Problem;

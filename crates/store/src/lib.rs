@@ -1,1 +1,123 @@
-//! placeholder
+//! PostgreSQL through Diesel. Maps rows to core types and back; nothing above this crate names a
+//! table, and no row type leaves it.
+//!
+//! What people say is kept in dated versions and never overwritten. A save names the version it
+//! started from: when somebody else saved in between, the caller gets both and nothing is lost.
+
+pub mod accounts;
+mod schema;
+pub mod sites;
+#[cfg(feature = "testing")]
+pub mod testing;
+pub mod weather;
+pub mod zones;
+
+use diesel::pg::PgConnection;
+use diesel::r2d2::{ConnectionManager, Pool, PooledConnection};
+use diesel_migrations::{EmbeddedMigrations, MigrationHarness, embed_migrations};
+
+const MIGRATIONS: EmbeddedMigrations = embed_migrations!("migrations");
+
+/// What went wrong between this program and its database.
+#[derive(Debug, thiserror::Error)]
+pub enum StoreError {
+    /// No connection could be had.
+    #[error("the database cannot be reached: {0}")]
+    Unreachable(String),
+    /// A query failed.
+    #[error("the database refused: {0}")]
+    Query(#[from] diesel::result::Error),
+    /// A migration failed.
+    #[error("the database could not be brought to the current schema: {0}")]
+    Migration(String),
+    /// A row holds a value this program does not know.
+    #[error("the database holds an unknown {what}: {value}")]
+    Unknown {
+        /// Kind of value.
+        what: &'static str,
+        /// The value.
+        value: String,
+    },
+}
+
+/// Result of a store call.
+pub type Result<T> = core::result::Result<T, StoreError>;
+
+/// Result of saving a version.
+#[derive(Debug, Clone, PartialEq)]
+pub enum Saved<T> {
+    /// Saved as this version.
+    As(i32),
+    /// Somebody saved another version in between; it is given, and nothing was stored.
+    Conflict(Box<T>),
+}
+
+/// A pool of connections to one database.
+#[derive(Clone)]
+pub struct Store {
+    pool: Pool<ConnectionManager<PgConnection>>,
+}
+
+type Connection = PooledConnection<ConnectionManager<PgConnection>>;
+
+impl Store {
+    /// Opens a pool.
+    ///
+    /// # Errors
+    /// [`StoreError::Unreachable`] when no connection could be made within ten seconds.
+    pub fn connect(url: &str, connections: u32) -> Result<Self> {
+        let pool = Pool::builder()
+            .max_size(connections)
+            .connection_timeout(std::time::Duration::from_secs(10))
+            .build(ConnectionManager::new(url))
+            .map_err(|error| StoreError::Unreachable(error.to_string()))?;
+        Ok(Self { pool })
+    }
+
+    fn connection(&self) -> Result<Connection> {
+        self.pool.get().map_err(|error| StoreError::Unreachable(error.to_string()))
+    }
+
+    /// Brings the schema up to date; returns the migrations that ran.
+    ///
+    /// # Errors
+    /// [`StoreError::Migration`] with the database's message; a failed migration leaves nothing.
+    pub fn migrate(&self) -> Result<Vec<String>> {
+        let mut connection = self.connection()?;
+        let ran = connection
+            .run_pending_migrations(MIGRATIONS)
+            .map_err(|error| StoreError::Migration(error.to_string()))?;
+        Ok(ran.iter().map(ToString::to_string).collect())
+    }
+
+    /// Reverts every migration. For tests only: it removes all data.
+    ///
+    /// # Errors
+    /// [`StoreError::Migration`] with the database's message.
+    #[cfg(feature = "testing")]
+    pub fn revert_all(&self) -> Result<()> {
+        let mut connection = self.connection()?;
+        connection
+            .revert_all_migrations(MIGRATIONS)
+            .map(|_| ())
+            .map_err(|error| StoreError::Migration(error.to_string()))
+    }
+
+    /// Asks the database for an answer.
+    ///
+    /// # Errors
+    /// As any query.
+    pub fn ping(&self) -> Result<()> {
+        use diesel::RunQueryDsl;
+        diesel::sql_query("SELECT 1").execute(&mut self.connection()?)?;
+        Ok(())
+    }
+}
+
+fn known<T: upland_core::codes::Coded>(what: &'static str, code: &str) -> Result<T> {
+    T::from_code(code).ok_or_else(|| StoreError::Unknown { what, value: code.to_owned() })
+}
+
+fn small<T: TryFrom<i32>>(what: &'static str, value: i32) -> Result<T> {
+    T::try_from(value).map_err(|_| StoreError::Unknown { what, value: value.to_string() })
+}

@@ -1,0 +1,79 @@
+//! `balance`: the daily root-zone balance of a file.
+
+use super::{Failure, bounded, print, read_input};
+use upland_core::balance::{DayWater, RootZone};
+use upland_core::bounds::{self, Bound};
+use upland_core::units::Millimetres;
+use upland_formats::balance_csv;
+
+const WATER_CONTENT: Bound = Bound {
+    name: "Water content",
+    unit: "",
+    min: 0.0,
+    max: 0.9,
+    why: "a fraction of the soil's volume (m³/m³)",
+};
+const DEPLETION: Bound =
+    Bound { name: "Initial depletion", unit: "mm", min: 0.0, max: 3000.0, why: "millimetres below field capacity" };
+const COEFFICIENT: Bound =
+    Bound { name: "Crop coefficient", unit: "", min: 0.0, max: 2.0, why: "FAO-56 table 12 spans 0.15 to 1.25" };
+const DEPLETION_SHARE: Bound =
+    Bound { name: "Depletion fraction p", unit: "", min: 0.0, max: 0.99, why: "a fraction of the available water, below 1" };
+
+#[derive(clap::Args)]
+#[command(after_help = "Input columns: date, et0_mm, rain_mm, irrigation_mm, every day once and in order.\n\
+Output: date, depletion_mm, etc_mm, drainage_mm, ks. Ks is from the depletion at the end of the day\n\
+before; etc_mm is with stress (Ks × Kc × ET0); depletion_mm is at the day's end; no runoff.")]
+pub struct Args {
+    /// Crop or plant coefficient Kc.
+    #[arg(long, value_parser = |s: &str| bounded(s, &COEFFICIENT))]
+    kc: f64,
+    /// Field capacity, m³/m³.
+    #[arg(long, value_parser = |s: &str| bounded(s, &WATER_CONTENT))]
+    field_capacity: f64,
+    /// Wilting point, m³/m³.
+    #[arg(long, value_parser = |s: &str| bounded(s, &WATER_CONTENT))]
+    wilting_point: f64,
+    /// Root depth, metres.
+    #[arg(long, value_parser = |s: &str| bounded(s, &bounds::ROOT_DEPTH))]
+    root_depth: f64,
+    /// Depletion fraction p.
+    #[arg(long, value_parser = |s: &str| bounded(s, &DEPLETION_SHARE))]
+    depletion: f64,
+    /// Depletion before the first day, mm.
+    #[arg(long, value_parser = |s: &str| bounded(s, &DEPLETION))]
+    initial_depletion: f64,
+    /// The file, or - for standard input.
+    file: String,
+}
+
+pub fn run(args: &Args) -> Result<(), Failure> {
+    if args.field_capacity <= args.wilting_point {
+        return Err(Failure::Usage("--field-capacity must be above --wilting-point".into()));
+    }
+    let zone = RootZone::from_water_contents(
+        args.field_capacity,
+        args.wilting_point,
+        args.root_depth,
+        args.depletion,
+    );
+    if args.initial_depletion > zone.total_available.mm() {
+        return Err(Failure::Usage(format!(
+            "--initial-depletion is above the total available water of {:.1} mm",
+            zone.total_available.mm()
+        )));
+    }
+    let rows = balance_csv::read(&read_input(&args.file)?).map_err(|p| Failure::problems(&p))?;
+    let mut depletion = Millimetres::from_mm(args.initial_depletion);
+    let days: Vec<_> = rows
+        .iter()
+        .map(|row| {
+            let water =
+                DayWater { demand: row.et0 * args.kc, rain: row.rain, irrigation: row.irrigation };
+            let day = zone.day(depletion, water);
+            depletion = day.depletion;
+            (row.date, day)
+        })
+        .collect();
+    print(&balance_csv::write(days))
+}

@@ -1,0 +1,83 @@
+//! `et`: reference evapotranspiration of a weather file.
+
+use super::{Failure, bounded, print, print_notes, read_input};
+use upland_core::bounds;
+use upland_core::reference_et::{Method, daily, daily_with, hourly_series};
+use upland_core::units::Metres;
+use upland_core::weather::Station;
+use upland_formats::{daily_csv, hourly_csv};
+
+#[derive(clap::Args)]
+#[command(after_help = "Daily input columns: date, tmin_c, tmax_c and any of dew_point_c, rh_min_pct, rh_max_pct,\n\
+vapour_pressure_kpa, solar_mj_m2, wind_m_s, rain_mm (or tmin_f, tmax_f, rain_in, wind_mph, ...).\n\
+Hourly input columns: time (ISO 8601 with offset, stamped at the START of the hour), temp_c,\n\
+rh_pct or dew_point_c, solar_w_m2, wind_m_s, optional rain_mm.\n\
+Output: date or time, et0_mm, method. Exit 1 for a wrong file, 2 for wrong usage.")]
+pub struct Args {
+    /// Latitude, degrees, north positive.
+    #[arg(long, allow_negative_numbers = true, value_parser = |s: &str| bounded(s, &bounds::LATITUDE))]
+    latitude: f64,
+    /// Elevation, metres.
+    #[arg(long, allow_negative_numbers = true, value_parser = |s: &str| bounded(s, &bounds::ELEVATION))]
+    elevation: f64,
+    /// Longitude, degrees, east positive; needed with --hourly.
+    #[arg(long, allow_negative_numbers = true, value_parser = |s: &str| bounded(s, &bounds::LONGITUDE))]
+    longitude: Option<f64>,
+    /// Height of the wind sensor, metres.
+    #[arg(long, default_value = "2", value_parser = |s: &str| bounded(s, &bounds::WIND_HEIGHT))]
+    wind_height: f64,
+    /// The file has hours, not days.
+    #[arg(long, requires = "longitude")]
+    hourly: bool,
+    /// Take this equation for every day, filling what it needs; left out, each day takes
+    /// Penman-Monteith when more than temperatures were measured, else Hargreaves-Samani.
+    #[arg(long, value_enum, conflicts_with = "hourly")]
+    method: Option<MethodArg>,
+    /// The weather file, or - for standard input.
+    file: String,
+}
+
+#[derive(Clone, Copy, clap::ValueEnum)]
+enum MethodArg {
+    PenmanMonteith,
+    Hargreaves,
+}
+
+impl From<MethodArg> for Method {
+    fn from(arg: MethodArg) -> Self {
+        match arg {
+            MethodArg::PenmanMonteith => Self::PenmanMonteith,
+            MethodArg::Hargreaves => Self::HargreavesSamani,
+        }
+    }
+}
+
+pub fn run(args: &Args) -> Result<(), Failure> {
+    let station = Station {
+        latitude_deg: args.latitude,
+        longitude_deg: args.longitude.unwrap_or(0.0),
+        elevation: Metres::from_m(args.elevation),
+        wind_height: Metres::from_m(args.wind_height),
+    };
+    let bytes = read_input(&args.file)?;
+    if args.hourly {
+        let file = hourly_csv::read(&bytes).map_err(|p| Failure::problems(&p))?;
+        let hours: Vec<_> = file.hours.iter().map(|(_, hour)| *hour).collect();
+        print_notes(&file.notes);
+        return print(&hourly_csv::write_et(&file.hours, &hourly_series(&hours, &station)));
+    }
+    let file = daily_csv::read(&bytes, &station).map_err(|p| Failure::problems(&p))?;
+    print_notes(&file.notes);
+    let rows: Vec<_> = file
+        .days
+        .iter()
+        .map(|day| {
+            let et = match args.method {
+                Some(method) => daily_with(method.into(), day, &station),
+                None => daily(day, &station),
+            };
+            (day.date, et.et0.mm(), et.label())
+        })
+        .collect();
+    print(&daily_csv::write_et(rows.iter().map(|(date, et0, label)| (*date, *et0, label.as_str()))))
+}

@@ -1,0 +1,76 @@
+//! The commands, a file each. A wrong file ends with 1 and every problem on standard error,
+//! wrong usage with 2; standard output stays empty in both cases.
+
+pub mod balance;
+pub mod et;
+pub mod serve;
+pub mod tonight;
+
+use std::io::{Read, Write};
+use upland_core::bounds::Bound;
+
+/// How a command failed.
+#[derive(Debug)]
+pub enum Failure {
+    /// The input is wrong, or something outside failed: exit 1.
+    Failed(String),
+    /// The call is wrong: exit 2.
+    Usage(String),
+}
+
+impl Failure {
+    pub fn code(&self) -> u8 {
+        match self {
+            Self::Failed(_) => 1,
+            Self::Usage(_) => 2,
+        }
+    }
+
+    /// One line a problem.
+    pub fn problems<P: ToString>(problems: &[P]) -> Self {
+        Self::Failed(problems.iter().map(ToString::to_string).collect::<Vec<_>>().join("\n"))
+    }
+}
+
+impl core::fmt::Display for Failure {
+    fn fmt(&self, f: &mut core::fmt::Formatter<'_>) -> core::fmt::Result {
+        match self {
+            Self::Failed(text) => f.write_str(text),
+            Self::Usage(text) => write!(f, "error: {text}\n\nFor more information, try '--help'."),
+        }
+    }
+}
+
+/// Reads a file whole, or standard input for `-`.
+pub fn read_input(path: &str) -> Result<Vec<u8>, Failure> {
+    let result = if path == "-" {
+        let mut bytes = Vec::new();
+        std::io::stdin().read_to_end(&mut bytes).map(|_| bytes)
+    } else {
+        std::fs::read(path)
+    };
+    result.map_err(|error| Failure::Failed(format!("{path} cannot be read: {error}")))
+}
+
+/// Writes to standard output; a closed pipe is the reader's choice and no failure.
+pub fn print(text: &str) -> Result<(), Failure> {
+    match std::io::stdout().write_all(text.as_bytes()) {
+        Err(error) if error.kind() != std::io::ErrorKind::BrokenPipe => {
+            Err(Failure::Failed(format!("standard output cannot be written: {error}")))
+        }
+        _ => Ok(()),
+    }
+}
+
+/// Notes do not fail a command; they go to standard error.
+pub fn print_notes<P: ToString>(notes: &[P]) {
+    for note in notes {
+        eprintln!("note: {}", note.to_string());
+    }
+}
+
+/// A number for an option within its bound; clap shows the error and exits 2.
+pub fn bounded(text: &str, bound: &Bound) -> Result<f64, String> {
+    let value: f64 = text.parse().map_err(|_| "not a number".to_owned())?;
+    bound.check(value).map_err(|error| error.to_string())
+}

@@ -1,0 +1,3 @@
+DROP TABLE secrets;
+DROP TABLE sessions;
+DROP TABLE users;

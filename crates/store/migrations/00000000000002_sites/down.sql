@@ -1,0 +1,4 @@
+DROP TABLE zone_versions;
+DROP TABLE zones;
+DROP TABLE site_versions;
+DROP TABLE sites;

@@ -1,0 +1,3 @@
+DROP TABLE weather_days;
+DROP TABLE weather_imports;
+DROP TABLE weather_drafts;

@@ -1,0 +1,152 @@
+//! The tables as Diesel sees them; kept in step with `migrations/` by the database tests.
+
+diesel::table! {
+    users (id) {
+        id -> BigInt,
+        login -> Text,
+        display_name -> Text,
+        password_hash -> Text,
+        role -> Text,
+        created_at -> Timestamptz,
+    }
+}
+
+diesel::table! {
+    sessions (token_sha256) {
+        token_sha256 -> Binary,
+        user_id -> BigInt,
+        created_at -> Timestamptz,
+        expires_at -> Timestamptz,
+    }
+}
+
+diesel::table! {
+    secrets (name) {
+        name -> Text,
+        value -> Binary,
+    }
+}
+
+diesel::table! {
+    sites (id) {
+        id -> BigInt,
+        created_at -> Timestamptz,
+        removed_at -> Nullable<Timestamptz>,
+        weather_version -> BigInt,
+    }
+}
+
+diesel::table! {
+    site_versions (site_id, version) {
+        site_id -> BigInt,
+        version -> Integer,
+        name -> Text,
+        latitude_deg -> Double,
+        longitude_deg -> Double,
+        elevation_m -> Double,
+        wind_height_m -> Double,
+        time_zone -> Text,
+        units -> Text,
+        controller_name -> Text,
+        controller_stations -> Integer,
+        controller_programs -> Integer,
+        controller_starts -> Integer,
+        window_from -> Time,
+        window_until -> Time,
+        supply_l_per_min -> Nullable<Double>,
+        saved_by -> BigInt,
+        saved_at -> Timestamptz,
+    }
+}
+
+diesel::table! {
+    zones (id) {
+        id -> BigInt,
+        site_id -> BigInt,
+        created_at -> Timestamptz,
+        removed_at -> Nullable<Timestamptz>,
+    }
+}
+
+diesel::table! {
+    zone_versions (zone_id, version) {
+        zone_id -> BigInt,
+        version -> Integer,
+        number -> Integer,
+        name -> Text,
+        plant -> Text,
+        plant_coefficient -> Nullable<Double>,
+        soil -> Text,
+        slope_pct -> Nullable<Double>,
+        sun -> Text,
+        sky -> Text,
+        head -> Text,
+        precipitation_rate_mm_per_h -> Nullable<Double>,
+        uniformity -> Nullable<Double>,
+        root_depth_m -> Nullable<Double>,
+        allowable_depletion -> Nullable<Double>,
+        area_m2 -> Nullable<Double>,
+        saved_by -> BigInt,
+        saved_at -> Timestamptz,
+    }
+}
+
+diesel::table! {
+    weather_drafts (id) {
+        id -> BigInt,
+        site_id -> BigInt,
+        user_id -> BigInt,
+        file_name -> Text,
+        content -> Binary,
+        days_total -> Integer,
+        days_done -> Integer,
+        state -> Text,
+        message -> Text,
+        created_at -> Timestamptz,
+    }
+}
+
+diesel::table! {
+    weather_imports (id) {
+        id -> BigInt,
+        site_id -> BigInt,
+        file_name -> Text,
+        first_date -> Date,
+        last_date -> Date,
+        days_new -> Integer,
+        days_changed -> Integer,
+        days_same -> Integer,
+        imported_by -> BigInt,
+        imported_at -> Timestamptz,
+        undone_at -> Nullable<Timestamptz>,
+    }
+}
+
+diesel::table! {
+    weather_days (site_id, date, import_id) {
+        site_id -> BigInt,
+        date -> Date,
+        import_id -> BigInt,
+        tmin_c -> Double,
+        tmax_c -> Double,
+        dew_point_c -> Nullable<Double>,
+        rh_min_pct -> Nullable<Double>,
+        rh_max_pct -> Nullable<Double>,
+        vapour_pressure_kpa -> Nullable<Double>,
+        solar_mj_m2 -> Nullable<Double>,
+        wind_m_s -> Nullable<Double>,
+        rain_mm -> Nullable<Double>,
+    }
+}
+
+diesel::joinable!(sessions -> users (user_id));
+diesel::joinable!(site_versions -> sites (site_id));
+diesel::joinable!(site_versions -> users (saved_by));
+diesel::joinable!(zones -> sites (site_id));
+diesel::joinable!(zone_versions -> zones (zone_id));
+diesel::joinable!(zone_versions -> users (saved_by));
+diesel::joinable!(weather_imports -> users (imported_by));
+diesel::joinable!(weather_days -> weather_imports (import_id));
+diesel::allow_tables_to_appear_in_same_query!(
+    users, sessions, sites, site_versions, zones, zone_versions, weather_drafts, weather_imports, weather_days,
+);

@@ -1,0 +1,201 @@
+//! Sites and their versions.
+
+use crate::schema::{site_versions, sites, users};
+use crate::{Result, Saved, Store, known, small};
+use diesel::prelude::*;
+use jiff::Timestamp;
+use jiff_diesel::ToDiesel;
+use upland_core::codes::Coded;
+use upland_core::site::{Controller, Site, WaterWindow};
+use upland_core::units::{LitresPerMinute, Metres};
+
+/// A site as it stands.
+#[derive(Debug, Clone, PartialEq)]
+pub struct SiteRecord {
+    /// Identity.
+    pub id: i64,
+    /// Version shown.
+    pub version: i32,
+    /// The survey.
+    pub site: Site,
+    /// Rises with every change of the weather record.
+    pub weather_version: i64,
+    /// Who saved this version.
+    pub saved_by: String,
+    /// When.
+    pub saved_at: Timestamp,
+}
+
+#[derive(Queryable, Selectable, Insertable)]
+#[diesel(table_name = site_versions, check_for_backend(diesel::pg::Pg))]
+struct SiteRow {
+    site_id: i64,
+    version: i32,
+    name: String,
+    latitude_deg: f64,
+    longitude_deg: f64,
+    elevation_m: f64,
+    wind_height_m: f64,
+    time_zone: String,
+    units: String,
+    controller_name: String,
+    controller_stations: i32,
+    controller_programs: i32,
+    controller_starts: i32,
+    window_from: jiff_diesel::Time,
+    window_until: jiff_diesel::Time,
+    supply_l_per_min: Option<f64>,
+    saved_by: i64,
+}
+
+impl SiteRow {
+    fn new(site_id: i64, version: i32, site: &Site, saved_by: i64) -> Self {
+        Self {
+            site_id,
+            version,
+            name: site.name.clone(),
+            latitude_deg: site.latitude_deg,
+            longitude_deg: site.longitude_deg,
+            elevation_m: site.elevation.m(),
+            wind_height_m: site.wind_height.m(),
+            time_zone: site.time_zone.clone(),
+            units: site.units.code().into(),
+            controller_name: site.controller.name.clone(),
+            controller_stations: i32::from(site.controller.stations),
+            controller_programs: i32::from(site.controller.programs),
+            controller_starts: i32::from(site.controller.starts_per_program),
+            window_from: site.window.from.to_diesel(),
+            window_until: site.window.until.to_diesel(),
+            supply_l_per_min: site.supply.map(LitresPerMinute::l_per_min),
+            saved_by,
+        }
+    }
+
+    fn site(self) -> Result<Site> {
+        Ok(Site {
+            units: known("unit system", &self.units)?,
+            name: self.name,
+            latitude_deg: self.latitude_deg,
+            longitude_deg: self.longitude_deg,
+            elevation: Metres::from_m(self.elevation_m),
+            wind_height: Metres::from_m(self.wind_height_m),
+            time_zone: self.time_zone,
+            controller: Controller {
+                name: self.controller_name,
+                stations: small("station count", self.controller_stations)?,
+                programs: small("program count", self.controller_programs)?,
+                starts_per_program: small("start count", self.controller_starts)?,
+            },
+            window: WaterWindow { from: self.window_from.to_jiff(), until: self.window_until.to_jiff() },
+            supply: self.supply_l_per_min.map(LitresPerMinute::from_l_per_min),
+        })
+    }
+}
+
+type Loaded = (SiteRow, i64, String, jiff_diesel::Timestamp);
+
+fn record((row, weather_version, saved_by, saved_at): Loaded) -> Result<SiteRecord> {
+    Ok(SiteRecord {
+        id: row.site_id,
+        version: row.version,
+        site: row.site()?,
+        weather_version,
+        saved_by,
+        saved_at: saved_at.to_jiff(),
+    })
+}
+
+fn current(connection: &mut PgConnection, only: Option<i64>) -> Result<Vec<SiteRecord>> {
+    let mut query = site_versions::table
+        .inner_join(sites::table)
+        .inner_join(users::table)
+        .filter(sites::removed_at.is_null())
+        .distinct_on(site_versions::site_id)
+        .order((site_versions::site_id, site_versions::version.desc()))
+        .select((SiteRow::as_select(), sites::weather_version, users::display_name, site_versions::saved_at))
+        .into_boxed();
+    if let Some(id) = only {
+        query = query.filter(site_versions::site_id.eq(id));
+    }
+    query.load::<Loaded>(connection)?.into_iter().map(record).collect()
+}
+
+impl Store {
+    /// Every site that is not removed, by name.
+    ///
+    /// # Errors
+    /// As any query.
+    pub fn sites(&self) -> Result<Vec<SiteRecord>> {
+        let mut all = current(&mut *self.connection()?, None)?;
+        all.sort_by(|a, b| a.site.name.to_lowercase().cmp(&b.site.name.to_lowercase()).then(a.id.cmp(&b.id)));
+        Ok(all)
+    }
+
+    /// One site; `None` when there is none or it was removed.
+    ///
+    /// # Errors
+    /// As any query.
+    pub fn site(&self, id: i64) -> Result<Option<SiteRecord>> {
+        Ok(current(&mut *self.connection()?, Some(id))?.pop())
+    }
+
+    /// Creates a site, with zones when a site file brings them; returns its identity.
+    ///
+    /// # Errors
+    /// As any query; nothing is stored then.
+    pub fn create_site(&self, site: &Site, zones: &[upland_core::site::Zone], user_id: i64) -> Result<i64> {
+        let mut connection = self.connection()?;
+        connection.transaction(|connection| {
+            let id: i64 = diesel::insert_into(sites::table)
+                .default_values()
+                .returning(sites::id)
+                .get_result(connection)?;
+            diesel::insert_into(site_versions::table)
+                .values(SiteRow::new(id, 1, site, user_id))
+                .execute(connection)?;
+            for zone in zones {
+                crate::zones::insert_zone(connection, id, zone, user_id)?;
+            }
+            Ok(id)
+        })
+    }
+
+    /// Saves a site that was edited from `base_version`. `None` when it was removed meanwhile.
+    ///
+    /// # Errors
+    /// As any query.
+    pub fn save_site(&self, id: i64, base_version: i32, site: &Site, user_id: i64) -> Result<Option<Saved<SiteRecord>>> {
+        let mut connection = self.connection()?;
+        connection.transaction(|connection| {
+            // The lock orders two savers, so that the second sees the first.
+            let locked: Option<i64> =
+                sites::table.find(id).select(sites::id).for_update().first(connection).optional()?;
+            if locked.is_none() {
+                return Ok(None);
+            }
+            let Some(now) = current(connection, Some(id))?.pop() else { return Ok(None) };
+            if now.version != base_version {
+                return Ok(Some(Saved::Conflict(Box::new(now))));
+            }
+            if now.site == *site {
+                return Ok(Some(Saved::As(now.version)));
+            }
+            let version = now.version + 1;
+            diesel::insert_into(site_versions::table)
+                .values(SiteRow::new(id, version, site, user_id))
+                .execute(connection)?;
+            Ok(Some(Saved::As(version)))
+        })
+    }
+
+    /// Removes a site from the lists, or brings it back; nothing is deleted.
+    ///
+    /// # Errors
+    /// As any query.
+    pub fn set_site_removed(&self, id: i64, removed: Option<Timestamp>) -> Result<()> {
+        diesel::update(sites::table.find(id))
+            .set(sites::removed_at.eq(removed.map(ToDiesel::to_diesel)))
+            .execute(&mut self.connection()?)?;
+        Ok(())
+    }
+}
