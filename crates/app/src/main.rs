@@ -1,6 +1,7 @@
 //! `upland-almanac`: the server and the file commands.
 
 mod commands;
+mod demo;
 
 use clap::{Parser, Subcommand};
 use std::process::ExitCode;

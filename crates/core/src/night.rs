@@ -11,6 +11,9 @@ use jiff::civil::{Date, DateTime};
 use jiff::tz::TimeZone;
 use jiff::{SignedDuration, Timestamp, ToSpan, Zoned};
 
+/// A part of a run time smaller than this share is not worth a start (our stated default).
+const SMALLEST_PART: f64 = 0.25;
+
 /// A zone that is to run.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub struct Due {
@@ -221,10 +224,37 @@ pub fn lay_out(due: &[Due], controller: &Controller) -> Layout {
     Layout { programs, runs, span_minutes: span, adjusted }
 }
 
+/// The most of a zone that still fits beside the zones already kept; `None` when that is less
+/// than a share worth a start.
+fn shortened(kept: &[Due], zone: Due, controller: &Controller, room: u32) -> Option<Due> {
+    let asked = f64::from(zone.cycles.total_minutes());
+    let with = |count: u32, minutes_each: u32| Due {
+        cycles: Cycles { count, minutes_each, ..zone.cycles },
+        ..zone
+    };
+    let fits = |part: Due| {
+        let all: Vec<Due> = kept.iter().copied().chain([part]).collect();
+        lay_out(&all, controller).span_minutes <= room
+    };
+    let best = (1..=zone.cycles.count)
+        .filter_map(|count| {
+            // The span grows with the minutes, so the longest that fits is found by halving.
+            let (mut low, mut high) = (0, zone.cycles.minutes_each);
+            while low < high {
+                let middle = (low + high).div_ceil(2);
+                if fits(with(count, middle)) { low = middle } else { high = middle - 1 }
+            }
+            (low > 0).then(|| with(count, low))
+        })
+        .max_by_key(|part| part.cycles.total_minutes())?;
+    (f64::from(best.cycles.total_minutes()) >= SMALLEST_PART * asked).then_some(best)
+}
+
 /// Places a night's watering so that it ends with the window.
 ///
-/// When it does not fit, the least urgent zones are deferred, one by one; a last zone that alone
-/// does not fit loses cycles. Deterministic: ties go to the lower station number.
+/// Zones are taken in order of urgency. One that no longer fits runs as long as the rest of the
+/// window lets it, when that is at least a quarter of what it asks, and is deferred otherwise.
+/// Deterministic: ties go to the lower station number.
 #[must_use]
 pub fn place(
     evening: Date,
@@ -237,33 +267,26 @@ pub fn place(
     let room = window_until.duration_since(&window_from).as_mins().max(0);
     let room = u32::try_from(room).unwrap_or(0);
 
-    let mut kept: Vec<Due> = due.to_vec();
-    kept.sort_by(|a, b| b.urgency.total_cmp(&a.urgency).then(a.number.cmp(&b.number)));
+    let mut by_urgency: Vec<Due> = due.to_vec();
+    by_urgency.sort_by(|a, b| b.urgency.total_cmp(&a.urgency).then(a.number.cmp(&b.number)));
+    let mut kept: Vec<Due> = Vec::with_capacity(due.len());
     let mut shortfalls = Vec::new();
-    let mut layout = lay_out(&kept, controller);
-    while layout.span_minutes > room {
-        if kept.len() > 1 {
-            if let Some(zone) = kept.pop() {
-                shortfalls.push((zone.number, Shortfall::Deferred));
-            }
-        } else if let Some(last) = kept.first_mut() {
-            let asked_minutes = last.cycles.total_minutes();
-            if last.cycles.count > 1 {
-                last.cycles.count -= 1;
-            } else {
-                last.cycles.minutes_each = room;
-            }
-            shortfalls.retain(|(number, _)| *number != last.number);
-            if last.cycles.minutes_each == 0 {
-                shortfalls.push((last.number, Shortfall::Deferred));
-                kept.clear();
-            } else {
-                shortfalls.push((last.number, Shortfall::Cut { asked_minutes }));
-            }
-        } else {
-            break;
+    let mut layout = Layout::default();
+    for zone in by_urgency {
+        kept.push(zone);
+        let whole = lay_out(&kept, controller);
+        if whole.span_minutes <= room {
+            layout = whole;
+            continue;
         }
-        layout = lay_out(&kept, controller);
+        kept.pop();
+        match shortened(&kept, zone, controller, room) {
+            Some(part) => {
+                kept.push(part);
+                layout = lay_out(&kept, controller);
+            }
+            None => shortfalls.push((zone.number, Shortfall::Deferred)),
+        }
     }
     for zone in &kept {
         let asked = due.iter().find(|d| d.number == zone.number).map_or(0, |d| d.cycles.total_minutes());
@@ -333,11 +356,15 @@ mod tests {
     }
 
     #[test]
-    fn a_full_window_defers_the_least_urgent() {
+    fn a_full_window_cuts_or_defers_the_least_urgent() {
         let mut late = due(2, 1, 100, 0);
         late.urgency = 0.1;
         let night = place(date(2026, 7, 14), &[due(1, 1, 200, 0), late], &controller(3, 4), window(), &TimeZone::UTC);
-        assert_eq!(night.shortfalls, [(2, Shortfall::Deferred)]);
+        assert_eq!(night.shortfalls, [(2, Shortfall::Cut { asked_minutes: 100 })]);
+        assert_eq!(night.layout.runs.iter().find(|r| r.number == 2).unwrap().minutes, 40);
+        late.cycles.minutes_each = 200;
+        let night = place(date(2026, 7, 14), &[due(1, 1, 200, 0), late], &controller(3, 4), window(), &TimeZone::UTC);
+        assert_eq!(night.shortfalls, [(2, Shortfall::Deferred)], "a fifth is not worth a start");
     }
 
     #[test]

@@ -8,4 +8,4 @@ pub mod night_csv;
 pub mod site_file;
 mod table;
 
-pub use table::Problem;
+pub use table::{Column, Problem};

@@ -160,6 +160,20 @@ impl Store {
         })
     }
 
+    /// An earlier version of a site, if there is one.
+    ///
+    /// # Errors
+    /// As any query.
+    pub fn site_version(&self, id: i64, version: i32) -> Result<Option<Site>> {
+        site_versions::table
+            .find((id, version))
+            .select(SiteRow::as_select())
+            .first(&mut self.connection()?)
+            .optional()?
+            .map(SiteRow::site)
+            .transpose()
+    }
+
     /// Saves a site that was edited from `base_version`. `None` when it was removed meanwhile.
     ///
     /// # Errors

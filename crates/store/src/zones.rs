@@ -91,9 +91,25 @@ impl ZoneRow {
     }
 }
 
+/// A zone by name, for finding.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct ZoneName {
+    /// Its site.
+    pub site_id: i64,
+    /// The site's name.
+    pub site_name: String,
+    /// Identity.
+    pub zone_id: i64,
+    /// Station number.
+    pub number: u16,
+    /// Name.
+    pub name: String,
+}
+
 /// Which zones to load.
 #[derive(Clone, Copy)]
 enum Which {
+    All,
     OfSite(i64),
     One(i64),
 }
@@ -110,6 +126,7 @@ fn current(connection: &mut PgConnection, which: Which) -> Result<Vec<ZoneRecord
         .select((ZoneRow::as_select(), zones::site_id, users::display_name, zone_versions::saved_at))
         .into_boxed();
     query = match which {
+        Which::All => query,
         Which::OfSite(id) => query.filter(zones::site_id.eq(id)),
         Which::One(id) => query.filter(zones::id.eq(id)),
     };
@@ -159,6 +176,20 @@ impl Store {
         Ok(current(&mut *self.connection()?, Which::One(id))?.pop())
     }
 
+    /// An earlier version of a zone, if there is one.
+    ///
+    /// # Errors
+    /// As any query.
+    pub fn zone_version(&self, id: i64, version: i32) -> Result<Option<Zone>> {
+        zone_versions::table
+            .find((id, version))
+            .select(ZoneRow::as_select())
+            .first(&mut self.connection()?)
+            .optional()?
+            .map(ZoneRow::zone)
+            .transpose()
+    }
+
     /// Creates a zone.
     ///
     /// # Errors
@@ -196,14 +227,60 @@ impl Store {
         })
     }
 
-    /// Removes a zone from its site, or brings it back; nothing is deleted.
+    /// Removes a zone from its site; nothing is deleted.
     ///
     /// # Errors
     /// As any query.
-    pub fn set_zone_removed(&self, id: i64, removed: Option<Timestamp>) -> Result<()> {
+    pub fn remove_zone(&self, id: i64, now: Timestamp) -> Result<()> {
         diesel::update(zones::table.find(id))
-            .set(zones::removed_at.eq(removed.map(ToDiesel::to_diesel)))
+            .set(zones::removed_at.eq(now.to_diesel()))
             .execute(&mut self.connection()?)?;
         Ok(())
+    }
+
+    /// Brings a removed zone back to its site; `false` when another zone has its number by now.
+    ///
+    /// # Errors
+    /// As any query.
+    pub fn restore_zone(&self, site_id: i64, id: i64) -> Result<bool> {
+        let mut connection = self.connection()?;
+        connection.transaction(|connection| {
+            let others = current(connection, Which::OfSite(site_id))?;
+            diesel::update(zones::table.filter(zones::id.eq(id).and(zones::site_id.eq(site_id))))
+                .set(zones::removed_at.eq(None::<jiff_diesel::Timestamp>))
+                .execute(connection)?;
+            let back = current(connection, Which::One(id))?;
+            let clash = back.iter().any(|b| others.iter().any(|o| o.id != id && o.zone.number == b.zone.number));
+            if clash {
+                diesel::update(zones::table.find(id))
+                    .set(zones::removed_at.eq(Timestamp::now().to_diesel()))
+                    .execute(connection)?;
+            }
+            Ok(!clash && !back.is_empty())
+        })
+    }
+
+    /// The names of every zone of every site, for finding.
+    ///
+    /// # Errors
+    /// As any query.
+    pub fn all_zone_names(&self) -> Result<Vec<ZoneName>> {
+        let mut connection = self.connection()?;
+        let all = current(&mut connection, Which::All)?;
+        drop(connection);
+        let names: std::collections::BTreeMap<i64, String> =
+            self.sites()?.into_iter().map(|s| (s.id, s.site.name)).collect();
+        Ok(all
+            .into_iter()
+            .filter_map(|z| {
+                Some(ZoneName {
+                    site_name: names.get(&z.site_id)?.clone(),
+                    zone_id: z.id,
+                    site_id: z.site_id,
+                    number: z.zone.number,
+                    name: z.zone.name,
+                })
+            })
+            .collect())
     }
 }

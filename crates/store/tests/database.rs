@@ -135,12 +135,17 @@ fn two_threads_saving_at_once_make_one_version_and_one_conflict() {
 
 #[test]
 fn what_is_removed_can_be_brought_back() {
-    let World { store, site, .. } = &world();
+    let World { store, site, user, .. } = &world();
     let record = store.zones(*site).unwrap().remove(0);
-    store.set_zone_removed(record.id, Some(Timestamp::now())).unwrap();
+    store.remove_zone(record.id, Timestamp::now()).unwrap();
     assert_eq!(store.zones(*site).unwrap().len(), 1);
-    store.set_zone_removed(record.id, None).unwrap();
+    assert!(store.restore_zone(*site, record.id).unwrap());
     assert_eq!(store.zones(*site).unwrap()[0], record);
+    assert_eq!(store.all_zone_names().unwrap().len(), 2);
+    store.remove_zone(record.id, Timestamp::now()).unwrap();
+    store.create_zone(*site, &zone(1), *user).unwrap();
+    assert!(!store.restore_zone(*site, record.id).unwrap(), "its number is taken by now");
+    assert_eq!(store.zones(*site).unwrap().len(), 2);
     store.set_site_removed(*site, Some(Timestamp::now())).unwrap();
     assert_eq!(store.site(*site).unwrap(), None);
     store.set_site_removed(*site, None).unwrap();

@@ -1,1 +1,84 @@
-//! placeholder
+//! Pages and HTTP interface. A chapter is a folder: handlers, view models and templates together.
+//! A view model is a plain struct built by a function that a test can call without a server.
+
+mod accounts;
+mod assets;
+mod error;
+mod forms;
+mod pages;
+mod quantities;
+mod security;
+mod session;
+mod sheet;
+mod sites;
+mod state;
+mod today;
+mod upload;
+mod weather;
+mod words;
+mod zones;
+
+pub use accounts::hash_password;
+pub use state::AppState;
+
+use actix_session::SessionMiddleware;
+use actix_session::config::PersistentSession;
+use actix_session::storage::CookieSessionStore;
+use actix_web::cookie::{Key, SameSite, time::Duration};
+use actix_web::{App, HttpServer, middleware, web};
+use std::net::TcpListener;
+
+/// How a server runs.
+pub struct ServerConfig {
+    /// The socket it serves on.
+    pub listener: TcpListener,
+    /// Whether browsers reach it over TLS; cookies are then marked secure.
+    pub behind_tls: bool,
+    /// Worker threads.
+    pub workers: usize,
+}
+
+fn routes(config: &mut web::ServiceConfig) {
+    config
+        .app_data(web::FormConfig::default().limit(128 * 1024))
+        .service(assets::serve)
+        .service(pages::health)
+        .configure(accounts::routes)
+        .configure(sites::routes)
+        .configure(zones::routes)
+        .configure(weather::routes)
+        .configure(today::routes)
+        .configure(sheet::routes)
+        .default_service(web::to(error::not_found));
+}
+
+/// Serves until it is told to stop.
+///
+/// # Errors
+/// When the socket cannot be used or the database does not give the cookie key.
+pub async fn serve(state: AppState, config: ServerConfig) -> std::io::Result<()> {
+    let key = state.cookie_key().map_err(std::io::Error::other)?;
+    let state = web::Data::new(state);
+    let behind_tls = config.behind_tls;
+    HttpServer::new(move || {
+        let session = SessionMiddleware::builder(CookieSessionStore::default(), Key::from(&key))
+            .cookie_name("upland".into())
+            .cookie_http_only(true)
+            .cookie_same_site(SameSite::Lax)
+            .cookie_secure(behind_tls)
+            .session_lifecycle(PersistentSession::default().session_ttl(Duration::days(30)))
+            .build();
+        App::new()
+            .app_data(state.clone())
+            .wrap(session)
+            .wrap(middleware::from_fn(security::guard))
+            .wrap(middleware::Compress::default())
+            .wrap(tracing_actix_web::TracingLogger::default())
+            .configure(routes)
+    })
+    .workers(config.workers)
+    .shutdown_timeout(5)
+    .listen(config.listener)?
+    .run()
+    .await
+}

@@ -1,0 +1,100 @@
+//! The demo: an invented hill town, four properties, a seeded weather record with late frosts,
+//! thunderstorms, a dry July and one gap. Nothing in it stands for a real place or person.
+
+mod weather;
+
+use super::commands::Failure;
+use upland_core::site::{Site, Zone};
+use upland_formats::site_file;
+use upland_store::Store;
+use upland_store::accounts::Role;
+
+/// Password of the demo accounts. They exist only in a database the demo was loaded into, and the
+/// server listens on loopback unless told otherwise.
+pub const PASSWORD: &str = "larkrigg-demo";
+
+/// The demo accounts: sign-in name, shown name, role.
+pub const PEOPLE: [(&str, &str, Role); 3] = [
+    ("isla", "Isla", Role::Owner),
+    ("bram", "Bram", Role::Technician),
+    ("wren", "Wren", Role::Reader),
+];
+
+const SITES: [&str; 4] = [
+    include_str!("sites/botanic-slope.json"),
+    include_str!("sites/hollin-green.json"),
+    include_str!("sites/quarryfoot.json"),
+    include_str!("sites/tarnside.json"),
+];
+
+fn sites() -> Result<Vec<(Site, Vec<Zone>)>, Failure> {
+    SITES
+        .iter()
+        .map(|text| site_file::read(text.as_bytes()).map_err(|p| Failure::problems(&p)))
+        .collect()
+}
+
+/// Loads the demo into a database without accounts; returns whether it did.
+///
+/// # Errors
+/// When the database refuses.
+pub fn load(store: &Store) -> Result<bool, Failure> {
+    let failed = |error: upland_store::StoreError| Failure::Failed(error.to_string());
+    if store.user_count().map_err(failed)? > 0 {
+        return Ok(false);
+    }
+    let hash = upland_web::hash_password(PASSWORD).map_err(Failure::Failed)?;
+    let mut user_id = 0;
+    for (login, name, role) in PEOPLE {
+        if let Some(user) = store.create_user(login, name, &hash, role).map_err(failed)?
+            && role == Role::Technician
+        {
+            user_id = user.id;
+        }
+    }
+    for (index, (site, zones)) in (0..).zip(sites()?) {
+        let id = store.create_site(&site, &zones, user_id).map_err(failed)?;
+        let days = weather::record(index, &site.station());
+        store
+            .import_weather(id, user_id, "larkrigg-station.csv", &days, |_| Ok(()))
+            .map_err(failed)?;
+    }
+    Ok(true)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use upland_core::quality::{Severity, check_day};
+
+    #[test]
+    fn every_demo_site_is_valid_and_its_weather_passes_the_checks() {
+        for (index, (site, zones)) in (0..).zip(sites().unwrap()) {
+            assert!(zones.len() >= 5);
+            let days = weather::record(index, &site.station());
+            assert!(days.len() > 900);
+            for day in &days {
+                let faults: Vec<_> = check_day(day, &site.station())
+                    .into_iter()
+                    .filter(|f| f.severity == Severity::Fault)
+                    .collect();
+                assert_eq!(faults, [], "{day:?}");
+            }
+        }
+    }
+
+    #[test]
+    fn the_demo_record_has_its_gap_frosts_and_dry_july() {
+        let (site, _) = sites().unwrap().remove(0);
+        let days = weather::record(0, &site.station());
+        assert!(!days.iter().any(|d| d.date == jiff::civil::date(2025, 6, 6)));
+        assert!(days.iter().any(|d| d.date.month() == 5 && d.temperature_min.c() < 0.0));
+        let july: f64 = days
+            .iter()
+            .filter(|d| (d.date.year(), d.date.month()) == (2026, 7))
+            .filter_map(|d| d.rain)
+            .map(|r| r.mm())
+            .sum();
+        assert!(july < 40.0, "{july}");
+    }
+}

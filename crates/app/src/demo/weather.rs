@@ -1,0 +1,80 @@
+//! The invented weather of Larkrigg, drawn from a fixed seed.
+
+use jiff::ToSpan;
+use jiff::civil::{Date, date};
+use rand::{Rng, SeedableRng};
+use rand_chacha::ChaCha8Rng;
+use upland_core::reference_et::radiation;
+use upland_core::units::{Celsius, MegajoulesPerSquareMetre, MetresPerSecond, Millimetres};
+use upland_core::weather::{DayWeather, Station};
+
+/// Weather of the town; each site's gauge differs a little.
+const TOWN_SEED: u64 = 0x1A2C_0001;
+/// First recorded day.
+const FIRST: Date = date(2024, 1, 1);
+/// Last recorded day: the demo is set on this evening.
+const LAST: Date = date(2026, 7, 14);
+/// The logger stood still on these days.
+const GAP: (Date, Date) = (date(2025, 6, 4), date(2025, 6, 8));
+
+fn round(value: f64, digits: i32) -> f64 {
+    let factor = 10f64.powi(digits);
+    (value * factor).round() / factor
+}
+
+/// The record of one of the demo's sites.
+pub fn record(site: u64, station: &Station) -> Vec<DayWeather> {
+    let mut town = ChaCha8Rng::seed_from_u64(TOWN_SEED);
+    let mut gauge = ChaCha8Rng::seed_from_u64(TOWN_SEED + 1 + site);
+    let mut days = Vec::new();
+    let mut anomaly = 0.0;
+    let mut wet = false;
+    let mut on = FIRST;
+    while on <= LAST {
+        let j = f64::from(on.day_of_year());
+        let season = (2.0 * std::f64::consts::PI * (j - 203.0) / 365.0).cos();
+        // Sum of three uniforms: near enough to normal, bounded, and the same everywhere.
+        let normal = |rng: &mut ChaCha8Rng| {
+            (0..3).map(|_| rng.random_range(-1.0..1.0)).sum::<f64>()
+        };
+        anomaly = 0.72 * anomaly + 1.9 * normal(&mut town);
+        let wet_chance: f64 = match on.month() {
+            _ if (on.year(), on.month()) == (2026, 7) => 0.0,
+            7 => 0.12,
+            5 | 6 => 0.30,
+            8 | 9 => 0.24,
+            _ => 0.33,
+        };
+        wet = town.random_bool(if wet && wet_chance > 0.0 { wet_chance + 0.22 } else { wet_chance });
+        let thunder = wet && (5..=8).contains(&on.month()) && town.random_bool(0.35);
+        let amount = -town.random_range(0.02f64..1.0).ln() * if thunder { 17.0 } else { 6.0 } + 0.3;
+        // One storm in the dry July of the demo, on the Wednesday before its evening.
+        let storm = on == date(2026, 7, 8);
+        let (wet_today, amount) = if storm { (true, 13.6) } else { (wet, amount) };
+
+        let mean = 7.4 + 10.2 * season + anomaly - if wet_today { 1.5 } else { 0.0 };
+        let range = if wet_today { 6.5 } else { 11.5 } + 1.6 * normal(&mut town);
+        let top = radiation::extraterrestrial_day(on, station.latitude_deg);
+        let clearness = if wet_today { 0.38 } else { 0.66 } + 0.05 * normal(&mut town);
+        let wind = (1.9 + 0.6 * normal(&mut town)).clamp(0.3, 6.0);
+        let humid = if wet_today { 68.0 } else { 44.0 } + 6.0 * normal(&mut town);
+        let local = gauge.random_range(0.8..1.2);
+
+        if on < GAP.0 || on > GAP.1 {
+            let (min, max) = (round(mean - range / 2.0, 1), round(mean + range / 2.0, 1));
+            let mut day = DayWeather::from_temperatures(on, Celsius::from_c(min), Celsius::from_c(max));
+            day.humidity_min_pct = Some(round(humid.clamp(15.0, 95.0), 0));
+            day.humidity_max_pct = Some(round((humid + 42.0).clamp(60.0, 100.0), 0));
+            day.solar = Some(MegajoulesPerSquareMetre::from_mj_per_m2(round(
+                top.mj_per_m2() * clearness.clamp(0.12, 0.74),
+                2,
+            )));
+            day.wind = Some(MetresPerSecond::from_m_per_s(round(wind, 1)));
+            let rain = if wet_today { round(amount * local, 1) } else { 0.0 };
+            day.rain = Some(Millimetres::from_mm(rain));
+            days.push(day);
+        }
+        on = on + 1.days();
+    }
+    days
+}

@@ -1,0 +1,384 @@
+//! The list of sites, the site survey, and a whole site as a file.
+
+mod survey;
+
+use crate::error::{PageError, page_with, see_other};
+use crate::forms::{self, FieldError, Form, Merge};
+use crate::pages::{Chapter, Frame};
+use crate::session::{Editor, Fields, SignedIn, flash};
+use crate::state::{AppState, db};
+use crate::upload;
+use actix_multipart::Multipart;
+use actix_web::http::StatusCode;
+use actix_web::{HttpResponse, get, post, web};
+use askama::Template;
+use jiff::Timestamp;
+use std::collections::BTreeMap;
+use upland_core::codes::Coded;
+use upland_core::site::UnitSystem;
+use upland_formats::site_file::{self, PathProblem};
+use upland_store::Saved;
+use upland_store::sites::SiteRecord;
+use upland_store::zones::ZoneRecord;
+
+pub(crate) fn routes(config: &mut web::ServiceConfig) {
+    config
+        .service(list)
+        .service(find)
+        .service(new_page)
+        .service(create)
+        .service(open_file)
+        .service(edit_page)
+        .service(save)
+        .service(switch_units)
+        .service(remove)
+        .service(restore)
+        .service(download)
+        .service(schema);
+}
+
+/// A site with its zones, or the page that says there is none.
+pub(crate) async fn load(state: &web::Data<AppState>, id: i64) -> Result<(SiteRecord, Vec<ZoneRecord>), PageError> {
+    db(state, move |store| {
+        let Some(site) = store.site(id)? else { return Ok(None) };
+        Ok(Some((site, store.zones(id)?)))
+    })
+    .await?
+    .ok_or(PageError::NotFound)
+}
+
+struct SiteLine {
+    id: i64,
+    name: String,
+    place: String,
+    controller: String,
+}
+
+#[derive(Template)]
+#[template(path = "sites/list.html")]
+struct ListPage {
+    frame: Frame,
+    sites: Vec<SiteLine>,
+    problems: Vec<PathProblem>,
+}
+
+async fn list_page(
+    state: &web::Data<AppState>,
+    who: &SignedIn,
+    status: StatusCode,
+    problems: Vec<PathProblem>,
+) -> Result<HttpResponse, PageError> {
+    let sites = db(state, upland_store::Store::sites).await?;
+    let sites = sites
+        .into_iter()
+        .map(|record| SiteLine {
+            id: record.id,
+            place: format!(
+                "{}, {}°, {}°",
+                crate::quantities::length(record.site.units, record.site.elevation),
+                record.site.latitude_deg,
+                record.site.longitude_deg
+            ),
+            controller: record.site.controller.name.clone(),
+            name: record.site.name,
+        })
+        .collect();
+    page_with(status, &ListPage { frame: Frame::new(who, "Sites")?, sites, problems })
+}
+
+#[get("/")]
+async fn list(state: web::Data<AppState>, who: SignedIn) -> Result<HttpResponse, PageError> {
+    list_page(&state, &who, StatusCode::OK, Vec::new()).await
+}
+
+/// Every site and zone by name, for the find box.
+#[get("/find.json")]
+async fn find(state: web::Data<AppState>, _who: SignedIn) -> Result<HttpResponse, PageError> {
+    let hits = db(&state, |store| {
+        let mut hits = Vec::new();
+        for site in store.sites()? {
+            hits.push(serde_json::json!({ "name": site.site.name, "href": format!("/sites/{}/today", site.id) }));
+        }
+        for zone in store.all_zone_names()? {
+            let name = format!("{} {}, {}", zone.number, zone.name, zone.site_name);
+            hits.push(serde_json::json!({ "name": name, "href": format!("/sites/{}/zones/{}", zone.site_id, zone.zone_id) }));
+        }
+        Ok(hits)
+    })
+    .await?;
+    Ok(HttpResponse::Ok().insert_header(("cache-control", "no-store")).json(hits))
+}
+
+#[derive(Template)]
+#[template(path = "sites/edit.html")]
+struct EditPage {
+    frame: Frame,
+    form: Form,
+    id: Option<i64>,
+    version: i32,
+    units: &'static str,
+    time_zones: Vec<String>,
+    saved: Option<(String, String)>,
+}
+
+/// Every IANA name, for the list behind the time zone field.
+fn time_zones() -> Vec<String> {
+    jiff::tz::db().available().map(|name| name.as_str().to_owned()).collect()
+}
+
+fn new_site_page(
+    who: &SignedIn,
+    status: StatusCode,
+    units: UnitSystem,
+    texts: &BTreeMap<String, String>,
+    errors: &[FieldError],
+) -> Result<HttpResponse, PageError> {
+    page_with(
+        status,
+        &EditPage {
+            frame: Frame::new(who, "New site")?,
+            form: survey::form(units, texts, errors),
+            id: None,
+            version: 0,
+            units: units.code(),
+            time_zones: time_zones(),
+            saved: None,
+        },
+    )
+}
+
+#[derive(serde::Deserialize)]
+struct UnitsQuery {
+    units: Option<String>,
+}
+
+#[get("/sites/new")]
+async fn new_page(Editor(who): Editor, query: web::Query<UnitsQuery>) -> Result<HttpResponse, PageError> {
+    let units = query.units.as_deref().and_then(UnitSystem::from_code).unwrap_or(UnitSystem::Metric);
+    new_site_page(&who, StatusCode::OK, units, &survey::blank(), &[])
+}
+
+pub(crate) fn units_of(fields: &Fields) -> Result<UnitSystem, PageError> {
+    UnitSystem::from_code(fields.get("units"))
+        .ok_or_else(|| PageError::BadRequest("The form does not say its units. Reload the page.".into()))
+}
+
+pub(crate) fn base_version(fields: &Fields) -> Result<i32, PageError> {
+    fields
+        .get("base_version")
+        .parse()
+        .map_err(|_| PageError::BadRequest("The form does not say its version. Reload the page.".into()))
+}
+
+#[post("/sites")]
+async fn create(state: web::Data<AppState>, Editor(who): Editor, fields: Fields) -> Result<HttpResponse, PageError> {
+    let units = units_of(&fields)?;
+    match survey::read(&fields, units, None) {
+        Ok(site) => {
+            let (user, name) = (who.user.id, site.name.clone());
+            let id = db(&state, move |store| store.create_site(&site, &[], user)).await?;
+            flash(&who.session, format!("{name} is made. Now its zones."), None)?;
+            Ok(see_other(&format!("/sites/{id}/zones/new")))
+        }
+        Err(errors) => new_site_page(&who, StatusCode::UNPROCESSABLE_ENTITY, units, &fields.0, &errors),
+    }
+}
+
+/// A whole site from a file.
+#[post("/sites/open")]
+async fn open_file(
+    state: web::Data<AppState>,
+    Editor(who): Editor,
+    payload: Multipart,
+) -> Result<HttpResponse, PageError> {
+    let file = upload::read(&who.session, payload, site_file::MAX_BYTES).await?;
+    let read = if file.too_large {
+        Err(vec![PathProblem { path: String::new(), message: "The file is larger than 1 MB; a site file has a few kB.".into() }])
+    } else {
+        site_file::read(&file.bytes)
+    };
+    match read {
+        Ok((site, zones)) => {
+            let user = who.user.id;
+            let text = format!("{} is opened from {}, with {} zones.", site.name, file.file_name, zones.len());
+            let id = db(&state, move |store| store.create_site(&site, &zones, user)).await?;
+            flash(&who.session, text, Some(format!("/sites/{id}/remove")))?;
+            Ok(see_other(&format!("/sites/{id}/today")))
+        }
+        Err(problems) => list_page(&state, &who, StatusCode::UNPROCESSABLE_ENTITY, problems).await,
+    }
+}
+
+fn edit(
+    who: &SignedIn,
+    status: StatusCode,
+    (record, zones): (&SiteRecord, &[ZoneRecord]),
+    (units, version): (UnitSystem, i32),
+    texts: &BTreeMap<String, String>,
+    errors: &[FieldError],
+) -> Result<HttpResponse, PageError> {
+    let saved = (record.saved_by.clone(), record.saved_at.strftime("%-d %b %Y").to_string());
+    page_with(
+        status,
+        &EditPage {
+            frame: Frame::of_site(who, format!("{}: site", record.site.name), record, zones, Chapter::Site)?,
+            form: survey::form(units, texts, errors),
+            id: Some(record.id),
+            version,
+            units: units.code(),
+            time_zones: time_zones(),
+            saved: Some(saved),
+        },
+    )
+}
+
+#[get("/sites/{id}/edit")]
+async fn edit_page(state: web::Data<AppState>, who: SignedIn, id: web::Path<i64>) -> Result<HttpResponse, PageError> {
+    let (record, zones) = load(&state, *id).await?;
+    edit(
+        &who,
+        StatusCode::OK,
+        (&record, &zones),
+        (record.site.units, record.version),
+        &survey::texts(&record.site),
+        &[],
+    )
+}
+
+#[derive(Template)]
+#[template(path = "pages/merge.html")]
+pub(crate) struct MergePage {
+    pub frame: Frame,
+    pub what: String,
+    pub action: String,
+    pub back: String,
+    pub merge: Merge,
+}
+
+#[post("/sites/{id}/edit")]
+async fn save(
+    state: web::Data<AppState>,
+    Editor(who): Editor,
+    id: web::Path<i64>,
+    fields: Fields,
+) -> Result<HttpResponse, PageError> {
+    let id = *id;
+    let (units, base) = (units_of(&fields)?, base_version(&fields)?);
+    let (record, zones) = load(&state, id).await?;
+    let before = db(&state, move |store| store.site_version(id, base)).await?;
+    let site = match survey::read(&fields, units, before.as_ref()) {
+        Ok(site) => site,
+        Err(errors) => {
+            return edit(
+                &who,
+                StatusCode::UNPROCESSABLE_ENTITY,
+                (&record, &zones),
+                (units, base),
+                &fields.0,
+                &errors,
+            );
+        }
+    };
+    let user = who.user.id;
+    match db(&state, move |store| store.save_site(id, base, &site, user)).await? {
+        None => Err(PageError::NotFound),
+        Some(Saved::As(version)) => {
+            flash(&who.session, format!("Saved as version {version}."), None)?;
+            Ok(see_other(&format!("/sites/{id}/today")))
+        }
+        Some(Saved::Conflict(theirs)) => {
+            // Both are brought into the units of the form that was sent.
+            let in_units = |site: &upland_core::site::Site| survey::texts(&upland_core::site::Site { units, ..site.clone() });
+            let (same, differing) = forms::merge(
+                &survey::form(units, &BTreeMap::new(), &[]),
+                &fields,
+                &in_units(&theirs.site),
+                before.as_ref().map(in_units).as_ref(),
+            );
+            page_with(
+                StatusCode::CONFLICT,
+                &MergePage {
+                    frame: Frame::of_site(&who, "Two versions", &theirs, &zones, Chapter::Site)?,
+                    what: theirs.site.name.clone(),
+                    action: format!("/sites/{id}/edit"),
+                    back: format!("/sites/{id}/edit"),
+                    merge: Merge {
+                        their_name: theirs.saved_by.clone(),
+                        their_version: theirs.version,
+                        units: units.code(),
+                        same,
+                        differing,
+                    },
+                },
+            )
+        }
+    }
+}
+
+/// Switches the units that a site is shown in, as a version like any other.
+#[post("/sites/{id}/units")]
+async fn switch_units(
+    state: web::Data<AppState>,
+    Editor(who): Editor,
+    id: web::Path<i64>,
+    fields: Fields,
+) -> Result<HttpResponse, PageError> {
+    let (id, units) = (*id, units_of(&fields)?);
+    let (record, _) = load(&state, id).await?;
+    let mut site = record.site;
+    site.units = units;
+    let (version, user) = (record.version, who.user.id);
+    db(&state, move |store| store.save_site(id, version, &site, user)).await?;
+    let back = fields.get("back");
+    let own = format!("/sites/{id}/");
+    Ok(see_other(if back.starts_with(&own) { back } else { "/" }))
+}
+
+#[post("/sites/{id}/remove")]
+async fn remove(
+    state: web::Data<AppState>,
+    Editor(who): Editor,
+    id: web::Path<i64>,
+    _fields: Fields,
+) -> Result<HttpResponse, PageError> {
+    let (record, _) = load(&state, *id).await?;
+    db(&state, move |store| store.set_site_removed(*id, Some(Timestamp::now()))).await?;
+    let undo = format!("/sites/{}/restore", record.id);
+    flash(&who.session, format!("{} is removed from the list. Nothing of it is deleted.", record.site.name), Some(undo))?;
+    Ok(see_other("/"))
+}
+
+#[post("/sites/{id}/restore")]
+async fn restore(
+    state: web::Data<AppState>,
+    Editor(who): Editor,
+    id: web::Path<i64>,
+    _fields: Fields,
+) -> Result<HttpResponse, PageError> {
+    let id = *id;
+    db(&state, move |store| store.set_site_removed(id, None)).await?;
+    flash(&who.session, "The site is back.", None)?;
+    Ok(see_other(&format!("/sites/{id}/today")))
+}
+
+/// A header that makes a browser keep the body as a file. The name keeps letters, digits and dashes.
+pub(crate) fn attachment(name: &str, ending: &str) -> (&'static str, String) {
+    let safe: String =
+        name.to_lowercase().chars().map(|c| if c.is_ascii_alphanumeric() { c } else { '-' }).collect();
+    ("content-disposition", format!("attachment; filename=\"{safe}.{ending}\""))
+}
+
+#[get("/sites/{id}/site.json")]
+async fn download(state: web::Data<AppState>, _who: SignedIn, id: web::Path<i64>) -> Result<HttpResponse, PageError> {
+    let (record, zones) = load(&state, *id).await?;
+    let zones: Vec<_> = zones.into_iter().map(|z| z.zone).collect();
+    Ok(HttpResponse::Ok()
+        .content_type("application/json")
+        .insert_header(attachment(&record.site.name, "json"))
+        .body(site_file::write(&record.site, &zones)))
+}
+
+#[get("/schemas/site-v1.json")]
+async fn schema() -> HttpResponse {
+    HttpResponse::Ok().content_type("application/schema+json").body(site_file::schema())
+}

@@ -1,0 +1,82 @@
+//! What every handler shares.
+
+use crate::error::PageError;
+use actix_web::web;
+use governor::{DefaultKeyedRateLimiter, Quota, RateLimiter};
+use moka::sync::Cache;
+use std::num::NonZeroU32;
+use std::sync::Arc;
+use upland_core::climate::Climate;
+use upland_store::sites::SiteRecord;
+use upland_store::{Store, StoreError};
+
+/// Memory for computed climates, in recorded days: about a quarter of a kilobyte each.
+const CACHED_DAYS: u64 = 1_000_000;
+/// Sign-in attempts for one name from one address: a burst, then one every twelve seconds.
+const ATTEMPT_BURST: NonZeroU32 = NonZeroU32::MIN.saturating_add(5);
+const ATTEMPTS_PER_MINUTE: NonZeroU32 = NonZeroU32::MIN.saturating_add(4);
+
+/// What every handler shares.
+pub struct AppState {
+    store: Store,
+    /// Climates by site, weather version and site version; a value that can be thrown away.
+    climates: Cache<(i64, i64, i32), Arc<Climate>>,
+    attempts: DefaultKeyedRateLimiter<String>,
+}
+
+impl AppState {
+    /// State over a store.
+    #[must_use]
+    pub fn new(store: Store) -> Self {
+        Self {
+            store,
+            climates: Cache::builder()
+                .weigher(|_, climate: &Arc<Climate>| u32::try_from(climate.len() + 400).unwrap_or(u32::MAX))
+                .max_capacity(CACHED_DAYS)
+                .build(),
+            attempts: RateLimiter::keyed(
+                Quota::per_minute(ATTEMPTS_PER_MINUTE).allow_burst(ATTEMPT_BURST),
+            ),
+        }
+    }
+
+    /// The key of the session cookie, shared by every server on the database.
+    pub(crate) fn cookie_key(&self) -> Result<Vec<u8>, StoreError> {
+        self.store.secret("cookie_key", || rand::random::<[u8; 64]>().to_vec())
+    }
+
+    /// Whether another sign-in attempt under this key is allowed now.
+    pub(crate) fn attempt_allowed(&self, key: String) -> bool {
+        self.attempts.check_key(&key).is_ok()
+    }
+
+    /// The computed climate of a site.
+    pub(crate) fn climate(&self, site: &SiteRecord) -> Result<Arc<Climate>, StoreError> {
+        let key = (site.id, site.weather_version, site.version);
+        if let Some(climate) = self.climates.get(&key) {
+            return Ok(climate);
+        }
+        let days = self.store.weather(site.id)?;
+        let climate = Arc::new(Climate::from_record(&days, site.site.station()));
+        self.climates.insert(key, Arc::clone(&climate));
+        Ok(climate)
+    }
+}
+
+/// Runs database work off the server's event loop.
+pub(crate) async fn db<T: Send + 'static>(
+    state: &web::Data<AppState>,
+    work: impl FnOnce(&Store) -> Result<T, StoreError> + Send + 'static,
+) -> Result<T, PageError> {
+    let state = state.clone();
+    Ok(web::block(move || work(&state.store)).await??)
+}
+
+/// As [`db`], for work that also needs the cached climates.
+pub(crate) async fn db_with_climates<T: Send + 'static>(
+    state: &web::Data<AppState>,
+    work: impl FnOnce(&AppState, &Store) -> Result<T, StoreError> + Send + 'static,
+) -> Result<T, PageError> {
+    let state = state.clone();
+    Ok(web::block(move || work(&state, &state.store)).await??)
+}

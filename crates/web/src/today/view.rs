@@ -1,0 +1,232 @@
+//! The view model of Today.
+
+use super::Decided;
+use super::drawings::{self, NightStrip, SoilColumn};
+use super::working::{InputView, StepView, Working, working};
+use crate::quantities::{depth, in_words, in_words_capital, long_date, volume};
+use crate::words::{self, NoticeWords};
+use jiff::civil::Date;
+use upland_core::explain;
+use upland_core::tonight::{Decision, DemandFrom, ZoneTonight};
+use upland_core::units::Litres;
+
+pub(super) struct Row {
+    pub number: u16,
+    pub name: String,
+    pub kind: String,
+    /// "2 × 11 min", or why there are none.
+    pub cycles: String,
+    pub cycles_id: String,
+    pub minutes: String,
+    pub minutes_id: String,
+    pub give: String,
+    pub give_id: String,
+    pub state: String,
+    pub state_id: String,
+    pub start: String,
+    pub program: String,
+    pub soil: SoilColumn,
+    pub because: String,
+    pub short: bool,
+}
+
+pub(super) struct TodayView {
+    pub date: Date,
+    pub long_date: String,
+    pub headline: String,
+    pub et0: String,
+    pub et0_words: String,
+    pub rain_words: String,
+    pub volume: Option<String>,
+    pub notices: Vec<NoticeWords>,
+    pub strip: Option<NightStrip>,
+    pub window: String,
+    pub runs: Vec<Row>,
+    pub deferred: Vec<Row>,
+    pub waits: Vec<Row>,
+    pub workings: Vec<Working>,
+    pub opened_on_last_day: bool,
+    pub no_zones: bool,
+}
+
+pub(super) fn build(decided: &Decided) -> TodayView {
+    let tonight = &decided.night;
+    let site = &decided.site.site;
+    let units = site.units;
+    let mut workings = vec![working(
+        "w-et0".into(),
+        long_date(tonight.date),
+        &explain::reference_et(&decided.climate, tonight.date),
+        units,
+    )];
+    let (mut runs, mut deferred, mut waits) = (Vec::new(), Vec::new(), Vec::new());
+    for zone in &tonight.zones {
+        let number = zone.zone.number;
+        let of = format!("Zone {number}, {}", zone.zone.name);
+        let id = |what: &str| format!("w-{what}-{number}");
+        if zone.decision == Decision::Waits {
+            workings.push(working(id("state"), of, &explain::depletion(zone), units));
+        } else {
+            workings.push(working(id("state"), of.clone(), &explain::depletion(zone), units));
+            workings.push(working(id("give"), of.clone(), &explain::need(zone), units));
+            workings.push(working(id("minutes"), of.clone(), &explain::minutes(zone), units));
+            workings.push(working(id("cycles"), of, &explain::cycles(zone), units));
+        }
+        let row = row(decided, zone);
+        match zone.decision {
+            Decision::Runs | Decision::RunsShort { .. } => runs.push(row),
+            Decision::Deferred => deferred.push(row),
+            Decision::Waits => waits.push(row),
+        }
+    }
+    let total = total_volume(tonight.running());
+    if let Some((litres, known)) = total {
+        workings.push(volume_working(decided, litres, known));
+    }
+    let (et0, from) = tonight.et0;
+    TodayView {
+        date: tonight.date,
+        long_date: long_date(tonight.date),
+        headline: headline(decided),
+        et0: depth(units, et0),
+        et0_words: match from {
+            DemandFrom::Record => decided
+                .climate
+                .day(tonight.date)
+                .map_or(String::new(), |d| match d.et.label().split_once("; filled: ") {
+                    Some((_, filled)) => format!("Penman-Monteith, {filled} filled in"),
+                    None if d.weather.has_more_than_temperatures() => "Penman-Monteith, own record".into(),
+                    None => "Hargreaves-Samani, from temperatures alone".into(),
+                }),
+            DemandFrom::Expected(_) => "expected; no record of this day".into(),
+        },
+        rain_words: match tonight.rain {
+            Some(rain) if rain.mm() >= 0.05 => format!("{} of rain", depth(units, rain)),
+            Some(_) => "no rain".into(),
+            None => "rain not recorded".into(),
+        },
+        volume: total.map(|(litres, known)| {
+            let text = volume(units, litres);
+            if known { text } else { format!("at least {text}") }
+        }),
+        notices: tonight.notices.iter().map(|n| words::notice(n, units)).collect(),
+        strip: drawings::night_strip(tonight, site.latitude_deg, site.longitude_deg),
+        window: format!(
+            "{} to {}",
+            tonight.night.window_from.strftime("%H:%M"),
+            tonight.night.window_until.strftime("%H:%M")
+        ),
+        runs,
+        deferred,
+        waits,
+        workings,
+        opened_on_last_day: decided.opened_on_last_day,
+        no_zones: tonight.zones.is_empty(),
+    }
+}
+
+/// One sentence that answers the page.
+fn headline(decided: &Decided) -> String {
+    let tonight = &decided.night;
+    let (total, running) = (tonight.zones.len(), tonight.running().count());
+    let span = match (&tonight.night.first_start, tonight.night.last_end()) {
+        (Some(first), Some(end)) => {
+            format!("{} to {}", first.strftime("%H:%M"), end.strftime("%H:%M"))
+        }
+        _ => String::new(),
+    };
+    match (total, running) {
+        (0, _) => "No zones yet.".to_owned(),
+        (_, 0) => "No zone runs tonight.".to_owned(),
+        (1, _) => format!("The zone runs tonight, {span}."),
+        (all, some) if all == some => format!("All {} zones run tonight, {span}.", in_words(all)),
+        (all, 1) => format!("One of {} zones runs tonight, {span}.", in_words(all)),
+        (all, some) => format!("{} of {} zones run tonight, {span}.", in_words_capital(some), in_words(all)),
+    }
+}
+
+fn row(decided: &Decided, zone: &ZoneTonight) -> Row {
+    let units = decided.site.site.units;
+    let night = &decided.night.night;
+    let number = zone.zone.number;
+    let first = night.layout.runs.iter().find(|r| r.number == number);
+    let cycles = zone.cycles.unwrap_or(zone.refill.cycles);
+    Row {
+        number,
+        name: zone.zone.name.clone(),
+        kind: format!("{}, {}", zone.zone.plant.defaults().label, zone.zone.head.label()),
+        cycles: if cycles.count == 1 {
+            format!("{} min", cycles.minutes_each)
+        } else {
+            format!("{} × {} min", cycles.count, cycles.minutes_each)
+        },
+        cycles_id: format!("w-cycles-{number}"),
+        minutes: format!("{} min in all", cycles.total_minutes()),
+        minutes_id: format!("w-minutes-{number}"),
+        give: depth(units, zone.depletion - zone.depletion_after),
+        give_id: format!("w-give-{number}"),
+        state: depth(units, zone.depletion),
+        state_id: format!("w-state-{number}"),
+        start: first
+            .and_then(|r| night.at(r.from_minute))
+            .map_or(String::new(), |t| t.strftime("%H:%M").to_string()),
+        program: first
+            .and_then(|r| night.layout.programs.get(r.program))
+            .map_or(String::new(), |p| p.letter.to_string()),
+        soil: drawings::soil_column(zone, units),
+        because: words::because(zone, units, decided.night.date),
+        short: matches!(zone.decision, Decision::RunsShort { .. }),
+    }
+}
+
+/// Litres of the zones that run, and whether every area is known; `None` without any area.
+fn total_volume<'a>(running: impl Iterator<Item = &'a ZoneTonight>) -> Option<(Litres, bool)> {
+    let (mut sum, mut any, mut all) = (Litres::ZERO, false, true);
+    for zone in running {
+        match zone.volume {
+            Some(litres) => {
+                sum = sum + litres;
+                any = true;
+            }
+            None => all = false,
+        }
+    }
+    any.then_some((sum, all))
+}
+
+fn volume_working(decided: &Decided, total: Litres, known: bool) -> Working {
+    let units = decided.site.site.units;
+    let steps = decided
+        .night
+        .running()
+        .filter_map(|zone| {
+            let area = zone.zone.area?;
+            Some(StepView {
+                name: format!("{} {}", zone.zone.number, zone.zone.name),
+                formula: "precipitation rate × minutes ÷ 60 × area".into(),
+                source: "1 mm on 1 m² is 1 L".into(),
+                result: volume(units, zone.volume?),
+                inputs: vec![
+                    InputView {
+                        name: "precipitation rate",
+                        value: crate::quantities::rate(units, zone.resolved.rate.value),
+                        origin: zone.resolved.rate.is_default().then(|| "default of the head type".into()),
+                    },
+                    InputView {
+                        name: "minutes",
+                        value: zone.cycles?.total_minutes().to_string(),
+                        origin: None,
+                    },
+                    InputView { name: "area", value: crate::quantities::area(units, area), origin: None },
+                ],
+            })
+        })
+        .collect();
+    Working {
+        id: "w-volume".into(),
+        title: format!("Water tonight: {}", volume(units, total)),
+        of: "Sum over the zones that run".into(),
+        steps,
+        assumptions: if known { Vec::new() } else { vec!["Zones without an area are not counted.".into()] },
+    }
+}

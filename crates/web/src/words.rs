@@ -1,0 +1,152 @@
+//! Decisions as sentences, built from facts.
+
+use crate::quantities::{depth, flow, in_words, plain, short_date, temperature};
+use jiff::civil::Date;
+use upland_core::site::UnitSystem;
+use upland_core::tonight::{Because, Decision, Notice, ZoneTonight};
+
+/// Names a recent day by its weekday, an older or later one by its date.
+fn day(date: Date, today: Date) -> String {
+    let ago = (today - date).get_days();
+    match ago {
+        0 => "today".to_owned(),
+        1 => "yesterday".to_owned(),
+        2..=6 => format!("on {}", date.strftime("%a")),
+        -6..=-1 => date.strftime("%A").to_string(),
+        _ => date.strftime("%-d %b").to_string(),
+    }
+}
+
+/// Why a zone runs or waits, in one or two short sentences.
+pub(crate) fn because(zone: &ZoneTonight, units: UnitSystem, today: Date) -> String {
+    let mut sentences: Vec<String> = Vec::new();
+    match zone.because {
+        Because::NoWeather => sentences.push("No weather yet: this is a refill from the refill point.".into()),
+        Because::PastRefill { by } => sentences.push(if by.mm() < 0.05 {
+            "The refill point is reached.".to_owned()
+        } else {
+            format!("The refill point was passed by {}.", depth(units, by))
+        }),
+        Because::ReachesRefillTomorrow { left, expected } => sentences.push(format!(
+            "Would pass its refill point tomorrow: {} left, {} expected.",
+            depth(units, left),
+            depth(units, expected)
+        )),
+        Because::AboveRefill { left, rain, next } => {
+            let rain = rain.map_or(String::new(), |(on, amount)| {
+                format!(": {} of rain soaked in {}", depth(units, amount), day(on, today))
+            });
+            let next = next.map_or(", not due within two months".to_owned(), |on| {
+                format!(", due about {}", day(on, today))
+            });
+            sentences.push(format!("{} above its refill point{rain}{next}.", depth(units, left)));
+        }
+        Because::NothingToRefill => sentences.push("Too little is missing to be worth a start.".into()),
+    }
+    match zone.decision {
+        Decision::Deferred => sentences.push(
+            "The window is full tonight; it comes first tomorrow. A longer window would hold it.".into(),
+        ),
+        Decision::RunsShort { asked_minutes } => sentences.push(format!(
+            "It needs {asked_minutes} min, the window holds {}; the rest carries over.",
+            zone.cycles.map_or(0, upland_core::application::Cycles::total_minutes)
+        )),
+        Decision::Runs | Decision::Waits => {}
+    }
+    if let (Some(cycles), Some(longest)) = (zone.cycles, zone.resolved.cycle_limit.longest)
+        && cycles.count > 1
+    {
+        sentences.push(format!(
+            "{} on a slope of {} % takes {} min before runoff, so {} cycles.",
+            capital(zone.zone.soil.label()),
+            plain(zone.resolved.slope_pct.value, 1),
+            plain(longest.min_value().floor().max(1.0), 0),
+            in_words(usize::try_from(cycles.count).unwrap_or(usize::MAX))
+        ));
+    }
+    if let Some(saving) = zone.repair_saving {
+        sentences.push(format!(
+            "Uniformity is only {} %: mending heads would save {} % of its time.",
+            plain(100.0 * zone.resolved.uniformity.value, 0),
+            plain(100.0 * saving, 0)
+        ));
+    }
+    if zone.resolved.rain_share == 0.0 {
+        sentences.push("No rain reaches it.".into());
+    }
+    sentences.join(" ")
+}
+
+fn capital(text: &str) -> String {
+    let mut letters = text.chars();
+    letters.next().map_or(String::new(), |first| first.to_uppercase().collect::<String>() + letters.as_str())
+}
+
+/// A notice with its weight and what to do.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(crate) struct NoticeWords {
+    pub grave: bool,
+    pub text: String,
+    /// Link to the page that mends it, below the site's address.
+    pub link: Option<(&'static str, &'static str)>,
+}
+
+pub(crate) fn notice(notice: &Notice, units: UnitSystem) -> NoticeWords {
+    let (grave, text, link) = match notice {
+        Notice::NoWeather => (
+            true,
+            "No weather yet. Every zone is shown from its refill point, with demand estimated roughly from latitude and elevation.".to_owned(),
+            Some(("weather", "Bring a weather file")),
+        ),
+        Notice::RecordEnds { last, days } => (
+            *days > 7,
+            format!(
+                "The record ends on {}. {} {} since then {} filled with expected demand and no rain.",
+                short_date(*last),
+                capital(&in_words(usize::try_from(*days).unwrap_or_default())),
+                if *days == 1 { "day" } else { "days" },
+                if *days == 1 { "is" } else { "are" }
+            ),
+            Some(("weather", "Bring newer weather")),
+        ),
+        Notice::BeforeRecord { first } => (
+            true,
+            format!("The record only begins on {}. Every zone is shown from its refill point.", short_date(*first)),
+            Some(("weather", "Bring older weather")),
+        ),
+        Notice::Gaps { days } => (
+            false,
+            format!("{days} days are missing in the past year; expected demand and no rain stand in for them."),
+            Some(("weather", "See the record")),
+        ),
+        Notice::FreezeCaution { lowest } => (
+            true,
+            format!("Near freezing: {} was recorded. Spray can ice paving and steps; hold sprinklers until it is warmer.", temperature(units, *lowest)),
+            None,
+        ),
+        Notice::SupplyExceeded { number, flow: asked, supply } => (
+            true,
+            format!(
+                "Zone {number} asks for {}, the supply gives {}. Check its area and rate, or split it.",
+                flow(units, *asked),
+                flow(units, *supply)
+            ),
+            Some(("zones", "See the zones")),
+        ),
+        Notice::BeyondBox { number, stations } => (
+            true,
+            format!("Zone {number} has no station: the box has {stations}."),
+            Some(("zones", "See the zones")),
+        ),
+        Notice::WindowFull { zones } => (
+            true,
+            format!(
+                "The water window is too short for {} due {}. Widen it, or spread the zones over more nights.",
+                in_words(*zones),
+                if *zones == 1 { "zone" } else { "zones" }
+            ),
+            Some(("edit", "Change the window")),
+        ),
+    };
+    NoticeWords { grave, text, link }
+}
