@@ -61,7 +61,9 @@ pub enum InputOrigin {
     Given,
     /// From the weather record of a day.
     Record,
-    /// A default or table, with its source.
+    /// A published table or rule, with its source.
+    Table(&'static str),
+    /// A default that a measurement would replace, with its source.
     Default(&'static str),
 }
 
@@ -96,6 +98,10 @@ fn computed(name: &'static str, quantity: Quantity) -> Input {
 }
 
 fn table(name: &'static str, quantity: Quantity, source: &'static str) -> Input {
+    Input { name, quantity, origin: Some(InputOrigin::Table(source)) }
+}
+
+fn default(name: &'static str, quantity: Quantity, source: &'static str) -> Input {
     Input { name, quantity, origin: Some(InputOrigin::Default(source)) }
 }
 
@@ -156,7 +162,7 @@ pub fn reference_et(climate: &Climate, date: Date) -> Explanation {
         Method::PenmanMonteith => {
             let (terms, fills) = daily_penman_monteith(weather, climate.station());
             let origin = |filled: &[Fill], name, quantity| match fills.iter().find(|f| filled.contains(f)) {
-                Some(fill) => table(name, quantity, fill.rule()),
+                Some(fill) => default(name, quantity, fill.rule()),
                 None => recorded(name, quantity),
             };
             let mut inputs: Vec<Input> = temperatures.into();
@@ -197,7 +203,7 @@ fn demand_step(zone: &ZoneTonight, last: Option<&ReplayDay>) -> Step {
             let et0 = Quantity::Depth(day.et0);
             inputs.push(match day.demand_from {
                 DemandFrom::Record => recorded("ET0 of the day", et0),
-                DemandFrom::Expected(_) => table("expected ET0", et0, "no record of this day yet"),
+                DemandFrom::Expected(_) => default("expected ET0", et0, "no record of this day yet"),
             });
             Step {
                 name: "plant demand of the day",

@@ -88,6 +88,8 @@ pub enum Because {
         left: Millimetres,
         /// Latest notable rain that reached the zone.
         rain: Option<(Date, Millimetres)>,
+        /// Evening of the latest advised watering, when it came after that rain.
+        watered: Option<Date>,
         /// Night on which it is expected to be due without more rain.
         next: Option<Date>,
     },
@@ -366,8 +368,16 @@ fn decide_zone(zone: &Zone, climate: &Climate, date: Date) -> ZoneTonight {
                 .take(usize::try_from(NOTABLE_RAIN_DAYS).unwrap_or_default())
                 .find(|d| d.rain_in.mm() >= NOTABLE_RAIN_MM)
                 .map(|d| (d.date, d.rain_in));
+            // Irrigation stands on the day after the evening it was advised on.
+            let watered = replayed
+                .iter()
+                .rev()
+                .take(usize::try_from(NOTABLE_RAIN_DAYS).unwrap_or_default())
+                .find(|d| d.irrigation.mm() > 0.0)
+                .and_then(|d| d.date.yesterday().ok())
+                .filter(|evening| rain.is_none_or(|(on, _)| *evening >= on));
             let next = next_due(&resolved, climate, date, depletion);
-            (Decision::Waits, Because::AboveRefill { left: raw - depletion, rain, next })
+            (Decision::Waits, Because::AboveRefill { left: raw - depletion, rain, watered, next })
         }
     };
     let interval_days =

@@ -11,9 +11,19 @@ fn day(date: Date, today: Date) -> String {
     match ago {
         0 => "today".to_owned(),
         1 => "yesterday".to_owned(),
+        -1 => "tomorrow".to_owned(),
         2..=6 => format!("on {}", date.strftime("%a")),
-        -6..=-1 => date.strftime("%A").to_string(),
+        -6..=-2 => date.strftime("%A").to_string(),
         _ => date.strftime("%-d %b").to_string(),
+    }
+}
+
+/// Names the night that began on an evening.
+fn night(evening: Date, today: Date) -> String {
+    match (today - evening).get_days() {
+        1 => "last night".to_owned(),
+        2..=6 => format!("on {} night", evening.strftime("%a")),
+        _ => format!("on the night of {}", evening.strftime("%-d %b")),
     }
 }
 
@@ -32,14 +42,18 @@ pub(crate) fn because(zone: &ZoneTonight, units: UnitSystem, today: Date) -> Str
             depth(units, left),
             depth(units, expected)
         )),
-        Because::AboveRefill { left, rain, next } => {
-            let rain = rain.map_or(String::new(), |(on, amount)| {
-                format!(": {} of rain soaked in {}", depth(units, amount), day(on, today))
-            });
+        Because::AboveRefill { left, rain, watered, next } => {
+            let since = match (watered, rain) {
+                (Some(evening), _) => format!(": watered {}, as advised", night(evening, today)),
+                (None, Some((on, amount))) => {
+                    format!(": {} of rain soaked in {}", depth(units, amount), day(on, today))
+                }
+                (None, None) => String::new(),
+            };
             let next = next.map_or(", not due within two months".to_owned(), |on| {
                 format!(", due about {}", day(on, today))
             });
-            sentences.push(format!("{} above its refill point{rain}{next}.", depth(units, left)));
+            sentences.push(format!("{} above its refill point{since}{next}.", depth(units, left)));
         }
         Because::NothingToRefill => sentences.push("Too little is missing to be worth a start.".into()),
     }

@@ -11,7 +11,7 @@ use upland_core::units::Millimetres;
 /// Height of the drawing area, in units of its own box.
 const HEIGHT: f64 = 54.0;
 /// Demand that reaches the top, mm a day.
-const TOP_DEMAND_MM: f64 = 8.0;
+const TOP_DEMAND_MM: f64 = 7.0;
 /// Rain that reaches the top, mm a day; more is cut.
 const TOP_RAIN_MM: f64 = 35.0;
 /// Days that the demand line is smoothed over.
@@ -24,6 +24,12 @@ pub(super) struct Week {
     pub label: String,
     pub chosen: bool,
     pub frost: bool,
+}
+
+/// Neighbouring frost weeks as one shade.
+pub(super) struct Shade {
+    pub x: String,
+    pub width: String,
 }
 
 pub(super) struct Month {
@@ -42,6 +48,7 @@ pub(super) struct Ribbon {
     pub rain: String,
     pub step: String,
     pub weeks: Vec<Week>,
+    pub frost: Vec<Shade>,
     pub months: Vec<Month>,
     pub today_x: String,
     pub previous_week: Date,
@@ -105,7 +112,7 @@ pub(super) fn build(climate: &Climate, date: Date, units: UnitSystem) -> Ribbon 
         });
     }
 
-    let weeks = (0..52)
+    let weeks: Vec<Week> = (0..52)
         .map(|w| {
             let start = w * 7;
             // The last week takes the year's odd days with it.
@@ -120,6 +127,18 @@ pub(super) fn build(climate: &Climate, date: Date, units: UnitSystem) -> Ribbon 
                 chosen,
                 frost: frost_week(climate, at(start), length),
             }
+        })
+        .collect();
+
+    let frost = (0..52_i32)
+        .zip(&weeks)
+        .collect::<Vec<_>>()
+        .chunk_by(|(_, a), (_, b)| a.frost == b.frost)
+        .filter_map(|run| {
+            let ((first, week), (last, _)) = (run.first()?, run.last()?);
+            let end = if *last == 51 { days } else { (last + 1) * 7 };
+            let share = 100.0 * f64::from(end - first * 7) / f64::from(days);
+            week.frost.then(|| Shade { x: week.x.clone(), width: format!("{share:.3}%") })
         })
         .collect();
 
@@ -138,6 +157,7 @@ pub(super) fn build(climate: &Climate, date: Date, units: UnitSystem) -> Ribbon 
         rain,
         step,
         weeks,
+        frost,
         months,
         today_x: format!("{:.3}%", 100.0 * (f64::from(date.day_of_year()) - 0.5) / f64::from(days)),
         previous_week: date.checked_sub(7.days()).unwrap_or(date),

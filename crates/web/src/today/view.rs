@@ -210,14 +210,16 @@ fn volume_working(decided: &Decided, total: Litres, known: bool) -> Working {
                     InputView {
                         name: "precipitation rate",
                         value: crate::quantities::rate(units, zone.resolved.rate.value),
+                        is_default: zone.resolved.rate.is_default(),
                         origin: zone.resolved.rate.is_default().then(|| "default of the head type".into()),
                     },
                     InputView {
                         name: "minutes",
                         value: zone.cycles?.total_minutes().to_string(),
+                        is_default: false,
                         origin: None,
                     },
-                    InputView { name: "area", value: crate::quantities::area(units, area), origin: None },
+                    InputView { name: "area", value: crate::quantities::area(units, area), is_default: false, origin: None },
                 ],
             })
         })

@@ -8,6 +8,8 @@ pub(super) struct InputView {
     pub name: &'static str,
     pub value: String,
     pub origin: Option<String>,
+    /// A measurement would replace it.
+    pub is_default: bool,
 }
 
 pub(super) struct StepView {
@@ -47,9 +49,11 @@ pub(super) fn working(id: String, of: String, explanation: &Explanation, units: 
                     .map(|input| InputView {
                         name: input.name,
                         value: quantity(units, input.quantity),
+                        is_default: matches!(input.origin, Some(InputOrigin::Default(_))),
                         origin: input.origin.as_ref().map(|origin| match origin {
                             InputOrigin::Given => "measured or typed for this zone".to_owned(),
                             InputOrigin::Record => "from the weather record".to_owned(),
+                            InputOrigin::Table(source) => format!("table: {source}"),
                             InputOrigin::Default(source) => format!("default: {source}"),
                         }),
                     })

@@ -1,0 +1,379 @@
+//! The pages in Debian's Chromium: the walk from sign-in to the printed sheet at desk and phone
+//! width, the same with the keyboard alone, and axe-core on every page.
+
+use super::server::Server;
+use fantoccini::key::Key;
+use fantoccini::wd::{Capabilities, PrintConfigurationBuilder, PrintMargins, PrintSize};
+use fantoccini::{Client, ClientBuilder, Locator};
+use std::net::TcpListener;
+use std::process::{Child, Command, Stdio};
+use std::time::Duration;
+
+const AXE: &str = include_str!("../vendor/axe.min.js");
+
+/// ChromeDriver with one browser; both end with this value.
+struct Browser {
+    driver: Child,
+    client: Client,
+    _profile: tempfile::TempDir,
+}
+
+impl Browser {
+    async fn open(width: u32, height: u32) -> Self {
+        let port = TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap().port();
+        let driver = Command::new("chromedriver")
+            .arg(format!("--port={port}"))
+            .stdout(Stdio::null())
+            .stderr(Stdio::null())
+            .spawn()
+            .expect("chromedriver is installed; bin/test installs chromium-driver");
+        let profile = tempfile::tempdir().unwrap();
+        let mut arguments: Vec<String> = [
+            "--headless", "--disable-gpu", "--disable-dev-shm-usage", "--disable-background-networking",
+            "--disable-component-update", "--disable-sync", "--no-first-run", "--no-sandbox", "--disable-quic",
+        ]
+        .map(str::to_owned)
+        .into();
+        arguments.push(format!("--user-data-dir={}", profile.path().display()));
+        let mut options = serde_json::json!({ "args": arguments });
+        if width < 500 {
+            // A desktop window cannot be this narrow.
+            options["mobileEmulation"] = serde_json::json!({
+                "deviceMetrics": { "width": width, "height": height, "pixelRatio": 1.0 }
+            });
+        }
+        let mut capabilities = Capabilities::new();
+        capabilities.insert("goog:chromeOptions".into(), options);
+        for _ in 0..100 {
+            let connected = ClientBuilder::new(hyper_util::client::legacy::connect::HttpConnector::new()).capabilities(capabilities.clone()).connect(&format!("http://127.0.0.1:{port}")).await;
+            if let Ok(client) = connected {
+                if width >= 500 {
+                    client.set_window_size(width, height).await.unwrap();
+                }
+                return Self { driver, client, _profile: profile };
+            }
+            tokio::time::sleep(Duration::from_millis(100)).await;
+        }
+        panic!("chromedriver does not answer")
+    }
+
+    async fn close(mut self) {
+        let _ = self.client.clone().close().await;
+        let _ = self.driver.kill();
+        let _ = self.driver.wait();
+    }
+}
+
+/// What a person does on a page.
+struct Page<'a>(&'a Client);
+
+impl Page<'_> {
+    async fn css(&self, selector: &str) -> fantoccini::elements::Element {
+        self.0.wait().at_most(Duration::from_secs(10)).for_element(Locator::Css(selector)).await
+            .unwrap_or_else(|error| panic!("{selector}: {error}"))
+    }
+
+    async fn fill(&self, name: &str, text: &str) {
+        let field = self.css(&format!("[name={name}]")).await;
+        field.clear().await.unwrap();
+        field.send_keys(text).await.unwrap();
+    }
+
+    async fn choose(&self, name: &str, value: &str) {
+        self.css(&format!("select[name={name}]")).await.select_by_value(value).await.unwrap();
+    }
+
+    async fn click(&self, selector: &str) {
+        self.css(selector).await.click().await.unwrap();
+    }
+
+    async fn heading(&self) -> String {
+        // By script: an element found on the page that is just being left would be stale.
+        self.script("return document.querySelector('h1')?.innerText ?? ''").await.as_str().unwrap().to_owned()
+    }
+
+    /// Waits until the heading has a text.
+    async fn heading_with(&self, part: &str) {
+        for _ in 0..100 {
+            if self.heading().await.contains(part) {
+                return;
+            }
+            tokio::time::sleep(Duration::from_millis(50)).await;
+        }
+        panic!("the heading is \"{}\", not \"{part}\"", self.heading().await)
+    }
+
+    async fn text(&self) -> String {
+        self.script("return document.body.innerText").await.as_str().unwrap().to_owned()
+    }
+
+    async fn script(&self, script: &str) -> serde_json::Value {
+        self.0.execute(script, vec![]).await.unwrap()
+    }
+
+    /// No serious or critical finding of axe-core, and nothing wider than the window.
+    async fn sound(&self, what: &str) {
+        self.script(AXE).await;
+        let findings = self
+            .0
+            .execute_async(
+                "const done = arguments[0]; axe.run().then((r) => done(r.violations\
+                 .filter((v) => v.impact === 'serious' || v.impact === 'critical')\
+                 .map((v) => v.id + ': ' + v.nodes.map((n) => n.target + ' ' + n.failureSummary).slice(0, 3).join(' | '))));",
+                vec![],
+            )
+            .await
+            .unwrap();
+        assert_eq!(findings, serde_json::json!([]), "{what}");
+        let wider = self.script("return document.documentElement.scrollWidth - window.innerWidth").await;
+        assert!(wider.as_i64().unwrap() <= 0, "{what} is {wider} px wider than the window");
+    }
+
+    async fn sign_in(&self, server: &Server, login: &str) {
+        self.0.goto(&format!("{}/sign-in", server.url)).await.unwrap();
+        self.fill("login", login).await;
+        self.fill("password", "larkrigg-demo").await;
+        self.click("form.entry button").await;
+        self.heading_with("Sites").await;
+    }
+}
+
+/// Two summer months by day, dry at the end.
+fn weather_file() -> tempfile::NamedTempFile {
+    let file = tempfile::Builder::new().suffix(".csv").tempfile().unwrap();
+    let mut text = String::from("date,tmin_c,tmax_c,rain_mm,wind_m_s\n");
+    for day in 1..=30 {
+        text.push_str(&format!("2026-06-{day:02},9,22,{},1.8\n", if day % 9 == 0 { 12 } else { 0 }));
+    }
+    for day in 1..=14 {
+        text.push_str(&format!("2026-07-{day:02},12,26,0,1.8\n"));
+    }
+    std::fs::write(file.path(), text).unwrap();
+    file
+}
+
+/// From sign-in through a new site, zones and an import to the printed sheet.
+async fn walk(width: u32, height: u32) {
+    let server = Server::start(true);
+    let browser = Browser::open(width, height).await;
+    let page = Page(&browser.client);
+    page.0.goto(&server.url).await.unwrap();
+    page.sound("sign-in").await;
+    page.sign_in(&server, "bram").await;
+    page.sound("sites").await;
+
+    page.click("a[href='/sites/new']").await;
+    page.fill("name", "Tarnside Nursery").await;
+    page.fill("latitude", "95").await;
+    page.fill("longitude", "-30").await;
+    page.fill("elevation", "1040").await;
+    page.fill("time_zone", "Etc/GMT+1").await;
+    page.click("form.survey button.is-primary").await;
+    let error = page.css("#latitude-error").await.text().await.unwrap();
+    assert!(error.contains("between -89 and 89"), "{error}");
+    let kept = page.css("[name=name]").await.prop("value").await.unwrap();
+    assert_eq!(kept.as_deref(), Some("Tarnside Nursery"));
+    page.sound("a refused site form").await;
+    page.fill("latitude", "46").await;
+    page.click("form.survey button.is-primary").await;
+
+    page.heading_with("New zone").await;
+    page.sound("zone form").await;
+    page.fill("name", "Bench lawn").await;
+    page.choose("head", "rotor").await;
+    let default = page.css("[name=rate]").await.attr("placeholder").await.unwrap();
+    assert_eq!(default.as_deref(), Some("14.65"), "the default follows the heads");
+    page.fill("area", "80").await;
+    page.click("button[value=another]").await;
+    page.css(".flash").await;
+    page.heading_with("New zone").await;
+    page.fill("name", "Clay slope").await;
+    page.choose("plant", "warm_season_turf").await;
+    page.choose("soil", "clay").await;
+    page.fill("slope", "18").await;
+    page.click("form.survey button.is-primary").await;
+    page.heading_with("Zones").await;
+    page.sound("zones").await;
+
+    page.click("[data-key='1']").await;
+    page.heading_with("All two zones run tonight").await;
+    assert!(page.text().await.contains("No weather yet"));
+    page.sound("Today without weather").await;
+
+    page.click("[data-key='4']").await;
+    let file = weather_file();
+    page.css("#file").await.send_keys(file.path().to_str().unwrap()).await.unwrap();
+    page.click("form .button.is-primary").await;
+    page.heading_with("44 days in").await;
+    assert!(page.text().await.contains("44 new, 0 differ"));
+    page.sound("preview").await;
+    page.click("form .button.is-primary").await;
+    page.heading_with("is in the record").await;
+    page.sound("import done").await;
+
+    page.click("a.is-primary").await;
+    page.0.goto(&page.0.current_url().await.unwrap().join("?date=2026-07-13").unwrap().to_string()).await.unwrap();
+    page.heading_with("tonight").await;
+    page.sound("Today").await;
+    page.script("document.documentElement.dataset.theme = 'dark'").await;
+    page.sound("Today in the dark").await;
+
+    let sheet = format!("{}/sheet?date=2026-07-13", page.0.current_url().await.unwrap().as_str().split("/today").next().unwrap());
+    page.0.goto(&sheet).await.unwrap();
+    page.heading_with("Tarnside Nursery").await;
+    page.script("document.documentElement.dataset.theme = 'light'").await;
+    page.sound("door sheet").await;
+    let text = page.text().await;
+    for part in ["Key in for tonight", "Power off before", "plant coefficient", "Monday 13 July 2026", "site version"] {
+        assert!(text.contains(part), "{part}");
+    }
+    browser.close().await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn from_sign_in_to_the_sheet_at_a_desk() {
+    walk(1280, 800).await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn from_sign_in_to_the_sheet_on_a_phone() {
+    walk(360, 780).await;
+}
+
+/// Pages of a printed PDF.
+fn pages(pdf: &[u8]) -> usize {
+    let text = String::from_utf8_lossy(pdf);
+    text.matches("/Type /Page\n").count().max(text.matches("/Type /Page ").count())
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_sheet_of_twelve_zones_prints_on_one_page() {
+    let server = Server::start(true);
+    let person = super::http::Person::signed_in(&server, "isla");
+    let mut site: serde_json::Value = serde_json::from_str(&person.get("/sites/1/site.json").text).unwrap();
+    let zones = site["zones"].as_array_mut().unwrap();
+    for number in 9..=12 {
+        let mut zone = zones[2].clone();
+        zone["number"] = number.into();
+        zone["name"] = format!("Terrace bed with a long name {number}").into();
+        zones.push(zone);
+    }
+    let opened = person.upload("/", "/sites/open", "twelve.json", site.to_string().as_bytes());
+    let id = opened.headers["location"].split('/').nth(2).unwrap().to_owned();
+
+    let browser = Browser::open(1280, 800).await;
+    let page = Page(&browser.client);
+    page.sign_in(&server, "isla").await;
+    page.0.goto(&format!("{}/sites/{id}/sheet", server.url)).await.unwrap();
+    page.heading_with("Larkrigg").await;
+    // A4 and US Letter, in centimetres.
+    for (name, width, height) in [("A4", 21.0, 29.7), ("Letter", 21.59, 27.94)] {
+        let print = PrintConfigurationBuilder::default()
+            .size(PrintSize { width, height })
+            .margins(PrintMargins { top: 1.1, bottom: 1.1, left: 1.1, right: 1.1 })
+            .build()
+            .unwrap();
+        let pdf = page.0.print(print).await.unwrap();
+        assert_eq!(pages(&pdf), 1, "{name}");
+    }
+    browser.close().await;
+}
+
+/// Sends a key to whatever has the focus.
+async fn press(page: &Page<'_>, key: impl Into<String>) {
+    let key: String = key.into();
+    let active = page.0.active_element().await.unwrap();
+    active.send_keys(&key).await.unwrap();
+    tokio::time::sleep(Duration::from_millis(60)).await;
+}
+
+fn key(key: Key) -> String {
+    char::from(key).to_string()
+}
+
+/// Tabs until the focus is on what a selector names.
+async fn tab_to(page: &Page<'_>, selector: &str) {
+    for _ in 0..80 {
+        press(page, key(Key::Tab)).await;
+        let there = page
+            .0
+            .execute("return document.activeElement.matches(arguments[0])", vec![selector.into()])
+            .await
+            .unwrap();
+        if there == serde_json::json!(true) {
+            return;
+        }
+    }
+    panic!("the keyboard does not reach {selector}")
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn the_keyboard_alone_is_enough() {
+    let server = Server::start(true);
+    let browser = Browser::open(1280, 800).await;
+    let page = Page(&browser.client);
+    page.0.goto(&format!("{}/sign-in", server.url)).await.unwrap();
+    page.css("#login").await;
+    press(&page, "bram").await;
+    tab_to(&page, "#password").await;
+    press(&page, "larkrigg-demo").await;
+    press(&page, key(Key::Enter)).await;
+    page.heading_with("Sites").await;
+
+    // Find a site by the slash key.
+    press(&page, "/").await;
+    press(&page, "botanic").await;
+    page.css(".find li a").await;
+    press(&page, key(Key::Down)).await;
+    press(&page, key(Key::Enter)).await;
+    page.heading_with("run tonight").await;
+
+    // A number opens to its derivation and closes again.
+    tab_to(&page, "button.why[popovertarget^=w-give]").await;
+    press(&page, key(Key::Enter)).await;
+    let open = page.script("return document.querySelector('.working:popover-open')?.innerText || ''").await;
+    assert!(open.as_str().unwrap().contains("FAO-56"), "{open}");
+    press(&page, key(Key::Escape)).await;
+    assert_eq!(page.script("return document.querySelectorAll('.working:popover-open').length").await, 0);
+
+    // Weeks: by bracket, and by arrows on the ribbon.
+    press(&page, "[").await;
+    page.css("input[value='2026-07-07']").await;
+    press(&page, "]").await;
+    page.css("input[value='2026-07-14']").await;
+    tab_to(&page, ".weeks a[aria-current]").await;
+    press(&page, key(Key::Left)).await;
+    press(&page, key(Key::Enter)).await;
+    page.css("input[value='2026-07-07']").await;
+
+    // The list of keys, the chapters, a zone saved.
+    press(&page, "?").await;
+    page.css("dialog.keys[open]").await;
+    press(&page, key(Key::Escape)).await;
+    press(&page, "2").await;
+    page.heading_with("Zones").await;
+    tab_to(&page, "table a").await;
+    press(&page, key(Key::Enter)).await;
+    tab_to(&page, "[name=uniformity]").await;
+    press(&page, format!("{}{}", key(Key::Backspace).repeat(4), "71")).await;
+    press(&page, key(Key::Enter)).await;
+    page.heading_with("Zones").await;
+    assert!(page.text().await.contains("is saved"));
+    press(&page, "3").await;
+    page.heading_with("Larkrigg").await;
+    browser.close().await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn every_page_of_the_demo_is_sound() {
+    let server = Server::start(true);
+    let browser = Browser::open(1280, 800).await;
+    let page = Page(&browser.client);
+    page.sign_in(&server, "isla").await;
+    for path in ["/people", "/sites/2/today", "/sites/3/today", "/sites/4/today", "/sites/1/edit", "/sites/1/weather", "/nowhere"] {
+        page.0.goto(&format!("{}{path}", server.url)).await.unwrap();
+        page.css("h1").await;
+        page.sound(path).await;
+    }
+    browser.close().await;
+}

@@ -1,0 +1,129 @@
+//! The file commands: what they print, and how they fail.
+
+use super::server::BINARY;
+use std::io::Write;
+use std::process::{Command, Output, Stdio};
+
+fn run(arguments: &[&str], input: &str) -> Output {
+    let mut child = Command::new(BINARY)
+        .args(arguments)
+        .stdin(Stdio::piped())
+        .stdout(Stdio::piped())
+        .stderr(Stdio::piped())
+        .spawn()
+        .unwrap();
+    // A command that refuses its arguments never reads, and the pipe may close first.
+    let _ = child.stdin.take().unwrap().write_all(input.as_bytes());
+    child.wait_with_output().unwrap()
+}
+
+fn stdout(output: &Output) -> String {
+    String::from_utf8(output.stdout.clone()).unwrap()
+}
+
+fn stderr(output: &Output) -> String {
+    String::from_utf8(output.stderr.clone()).unwrap()
+}
+
+/// FAO-56 example 18 (Uccle, 6 July): 3.9 mm/day. The example gives sunshine; 22.07 MJ/m² is its Rs.
+#[test]
+fn et_gives_the_worked_example() {
+    let input = "date,tmin_c,tmax_c,rh_min_pct,rh_max_pct,solar_mj_m2,wind_m_s\n2026-07-06,12.3,21.5,63,84,22.07,2.7778\n";
+    let out = run(&["et", "--latitude", "50.8", "--elevation", "100", "--wind-height", "10", "-"], input);
+    let text = stdout(&out);
+    let row: Vec<_> = text.lines().nth(1).unwrap().split(',').collect();
+    assert_eq!((row[0], row[2]), ("2026-07-06", "penman-monteith"));
+    assert!((row[1].parse::<f64>().unwrap() - 3.88).abs() < 0.01, "{text}");
+    assert_eq!(row[1].split_once('.').unwrap().1.len(), 6, "six decimals");
+}
+
+#[test]
+fn et_says_its_method_and_obeys_the_one_asked_for() {
+    let input = "date,tmin_c,tmax_c\n2026-07-06,12.3,21.5\n";
+    let method = |extra: &[&str]| {
+        let mut arguments = vec!["et", "--latitude", "-33.9", "--elevation", "100"];
+        arguments.extend(extra);
+        arguments.push("-");
+        stdout(&run(&arguments, input)).lines().nth(1).unwrap().split(',').nth(2).unwrap().to_owned()
+    };
+    assert_eq!(method(&[]), "hargreaves");
+    assert_eq!(method(&["--method", "hargreaves"]), "hargreaves");
+    assert_eq!(method(&["--method", "penman-monteith"]), "penman-monteith; filled: dew point + solar + wind");
+}
+
+#[test]
+fn et_hourly_echoes_the_times_and_needs_a_longitude() {
+    let input = "time,temp_c,rh_pct,solar_w_m2,wind_m_s\n\
+        2026-10-01T14:00:00-01:00,38,52,680.6,3.3\n2026-10-01T15:00:00-01:00,37,54,500,3.0\n";
+    let out = run(&["et", "--latitude", "16.22", "--longitude", "-16.25", "--elevation", "8", "--hourly", "-"], input);
+    let text = stdout(&out);
+    assert!(text.starts_with("time,et0_mm,method\n2026-10-01T14:00:00-01:00,0."), "{text}");
+    let out = run(&["et", "--latitude", "16.22", "--elevation", "8", "--hourly", "-"], input);
+    assert_eq!(out.status.code(), Some(2));
+    assert!(stdout(&out).is_empty());
+}
+
+#[test]
+fn a_wrong_file_exits_1_with_every_problem_and_nothing_on_standard_output() {
+    let input = "date,tmin_c,tmax_c\n2026-07-06,22.3,21.5\n2026-07-07,x,21.5\n2026-07-08,1,2\n";
+    let out = run(&["et", "--latitude", "50", "--elevation", "100", "-"], input);
+    assert_eq!(out.status.code(), Some(1));
+    assert!(out.stdout.is_empty());
+    let errors = stderr(&out);
+    assert!(errors.contains("line 2, tmin_c") && errors.contains("line 3, tmin_c"), "{errors}");
+    let out = run(&["et", "--latitude", "50", "--elevation", "100", "no-such-file.csv"], "");
+    assert_eq!(out.status.code(), Some(1));
+}
+
+#[test]
+fn wrong_usage_exits_2() {
+    for arguments in [
+        &["et", "--latitude", "95", "--elevation", "100", "-"][..],
+        &["et", "-"],
+        &["et", "--latitude", "50", "--elevation", "1", "--method", "guess", "-"],
+        &["nonsense"],
+        &["balance", "--kc", "1", "--field-capacity", "0.1", "--wilting-point", "0.2", "--root-depth", "1",
+          "--depletion", "0.5", "--initial-depletion", "0", "-"],
+        &["balance", "--kc", "1", "--field-capacity", "0.3", "--wilting-point", "0.2", "--root-depth", "1",
+          "--depletion", "0.5", "--initial-depletion", "101", "-"],
+    ] {
+        let out = run(arguments, "");
+        assert_eq!(out.status.code(), Some(2), "{arguments:?}: {}", stderr(&out));
+        assert!(out.stdout.is_empty());
+    }
+}
+
+/// FAO-56 example 37: tomato, TAW 160 mm, p 0.4, 55 mm depleted, 5 mm/day.
+#[test]
+fn balance_gives_the_worked_example() {
+    let mut input = String::from("date,et0_mm,rain_mm,irrigation_mm\n");
+    for day in 1..=10 {
+        input.push_str(&format!("2026-07-{day:02},5,0,0\n"));
+    }
+    let out = run(
+        &["balance", "--kc", "1", "--field-capacity", "0.32", "--wilting-point", "0.12", "--root-depth", "0.8",
+          "--depletion", "0.4", "--initial-depletion", "55", "-"],
+        &input,
+    );
+    let text = stdout(&out);
+    assert!(text.starts_with("date,depletion_mm,etc_mm,drainage_mm,ks\n2026-07-01,60.000000,5.000000,0.000000,1.000000\n"));
+    let last: Vec<_> = text.lines().last().unwrap().split(',').collect();
+    assert!((last[1].parse::<f64>().unwrap() - 98.0).abs() < 0.5, "{text}");
+    assert!((last[4].parse::<f64>().unwrap() - 0.68).abs() < 0.0051);
+}
+
+#[test]
+fn tonight_reads_the_site_file_and_the_schema_is_printed() {
+    let site = concat!(env!("CARGO_MANIFEST_DIR"), "/src/demo/sites/botanic-slope.json");
+    let mut weather = String::from("date,tmin_c,tmax_c,rain_mm\n");
+    for day in 1..=14 {
+        weather.push_str(&format!("2026-07-{day:02},12,25,0\n"));
+    }
+    let out = run(&["tonight", site, "-", "--date", "2026-07-14"], &weather);
+    let text = stdout(&out);
+    assert_eq!(text.lines().count(), 9, "{}", stderr(&out));
+    assert!(text.lines().any(|l| l.contains(",runs,")), "{text}");
+    let schema = stdout(&run(&["schema"], ""));
+    assert!(schema.contains("\"zones\""));
+    assert_eq!(schema, include_str!("../../../../docs/site-v1.schema.json"));
+}

@@ -1,0 +1,323 @@
+//! The server over HTTP: who may do what, what is refused and how, and how heavy a page is.
+
+use super::server::Server;
+use std::collections::BTreeMap;
+use ureq::http::Response;
+use ureq::{Agent, Body};
+
+/// A person with a cookie jar.
+pub struct Person {
+    agent: Agent,
+    url: String,
+}
+
+/// An answer, read.
+pub struct Answer {
+    pub status: u16,
+    pub text: String,
+    pub headers: BTreeMap<String, String>,
+}
+
+fn read(mut response: Response<Body>) -> Answer {
+    let headers = response
+        .headers()
+        .iter()
+        .map(|(k, v)| (k.to_string(), v.to_str().unwrap_or_default().to_owned()))
+        .collect();
+    let bytes = response.body_mut().with_config().limit(64 * 1024 * 1024).read_to_vec().unwrap();
+    Answer { status: response.status().as_u16(), text: String::from_utf8_lossy(&bytes).into_owned(), headers }
+}
+
+/// The form token of a page.
+fn token(page: &str) -> String {
+    let at = page.find("name=\"csrf\" value=\"").expect("a form with a token") + 19;
+    page[at..].split('"').next().unwrap().to_owned()
+}
+
+impl Person {
+    pub fn new(server: &Server) -> Self {
+        let agent = Agent::config_builder()
+            .http_status_as_error(false)
+            .max_redirects(0)
+            .max_redirects_will_error(false)
+            .build()
+            .into();
+        Self { agent, url: server.url.clone() }
+    }
+
+    pub fn signed_in(server: &Server, login: &str) -> Self {
+        let person = Self::new(server);
+        let answer = person.sign_in(login, "larkrigg-demo");
+        assert_eq!(answer.status, 303, "{}", answer.text);
+        person
+    }
+
+    fn sign_in(&self, login: &str, password: &str) -> Answer {
+        self.post_from("/sign-in", "/sign-in", &[("login", login), ("password", password)])
+    }
+
+    pub fn get(&self, path: &str) -> Answer {
+        read(self.agent.get(format!("{}{path}", self.url)).call().unwrap())
+    }
+
+    fn get_packed(&self, path: &str) -> usize {
+        let mut response =
+            self.agent.get(format!("{}{path}", self.url)).header("accept-encoding", "br").call().unwrap();
+        assert_eq!(response.status().as_u16(), 200, "{path}");
+        response.body_mut().read_to_vec().unwrap().len()
+    }
+
+    fn post(&self, path: &str, fields: &[(&str, &str)]) -> Answer {
+        read(self.agent.post(format!("{}{path}", self.url)).send_form(fields.iter().copied()).unwrap())
+    }
+
+    /// Sends a form with the token of the page it stands on.
+    pub fn post_from(&self, page: &str, path: &str, fields: &[(&str, &str)]) -> Answer {
+        let token = token(&self.get(page).text);
+        let mut all = vec![("csrf", token.as_str())];
+        all.extend_from_slice(fields);
+        self.post(path, &all)
+    }
+
+    /// Sends a file with the token of the page it stands on.
+    pub fn upload(&self, page: &str, path: &str, name: &str, content: &[u8]) -> Answer {
+        let token = token(&self.get(page).text);
+        let boundary = "----upland-test-boundary";
+        let mut body = format!(
+            "--{boundary}\r\ncontent-disposition: form-data; name=\"csrf\"\r\n\r\n{token}\r\n--{boundary}\r\n\
+             content-disposition: form-data; name=\"file\"; filename=\"{name}\"\r\ncontent-type: text/csv\r\n\r\n"
+        )
+        .into_bytes();
+        body.extend_from_slice(content);
+        body.extend_from_slice(format!("\r\n--{boundary}--\r\n").as_bytes());
+        read(
+            self.agent
+                .post(format!("{}{path}", self.url))
+                .header("content-type", format!("multipart/form-data; boundary={boundary}"))
+                .send(&body[..])
+                .unwrap(),
+        )
+    }
+}
+
+const ZONE: [(&str, &str); 8] = [
+    ("units", "metric"),
+    ("number", "9"),
+    ("name", "Rock wall"),
+    ("plant", "low_demand"),
+    ("sun", "full"),
+    ("sky", "open"),
+    ("soil", "loam"),
+    ("head", "drip"),
+];
+
+#[test]
+fn the_first_visit_makes_the_owner_and_only_one() {
+    let server = Server::start(false);
+    let first = Person::new(&server);
+    assert_eq!(first.get("/").status, 303);
+    assert!(first.get("/sign-in").text.contains("The owner's account"));
+    let fields = [("login", "isla"), ("name", "Isla"), ("password", "0123456789"), ("again", "012345678x")];
+    let refused = first.post_from("/sign-in", "/first-owner", &fields);
+    assert_eq!(refused.status, 422);
+    assert!(refused.text.contains("differ") && refused.text.contains("value=\"Isla\""), "what was typed is kept");
+    let fields = [("login", "isla"), ("name", "Isla"), ("password", "0123456789"), ("again", "0123456789")];
+    assert_eq!(first.post_from("/sign-in", "/first-owner", &fields).status, 303);
+    assert!(first.get("/").text.contains("No site yet"));
+    let second = Person::new(&server);
+    assert!(second.get("/sign-in").text.contains("Sign in"));
+    second.post_from("/sign-in", "/first-owner", &[("login", "x"), ("name", "X"), ("password", "0123456789"), ("again", "0123456789")]);
+    assert_eq!(second.get("/").status, 303, "nobody else becomes owner");
+}
+
+#[test]
+fn attempts_are_limited_and_sign_out_ends_the_session() {
+    let server = Server::start(true);
+    let person = Person::new(&server);
+    let statuses: Vec<_> = (0..8).map(|_| person.sign_in("bram", "wrong").status).collect();
+    assert_eq!(&statuses[..6], [422; 6]);
+    assert_eq!(statuses[7], 429);
+    assert_eq!(person.sign_in("wren", "larkrigg-demo").status, 303, "another name is not locked out");
+    assert_eq!(person.get("/").status, 200);
+    assert_eq!(person.post_from("/", "/sign-out", &[]).status, 303);
+    assert_eq!(person.get("/").status, 303);
+}
+
+#[test]
+fn roles_and_tokens_are_enforced_on_the_server() {
+    let server = Server::start(true);
+    let (reader, technician) = (Person::signed_in(&server, "wren"), Person::signed_in(&server, "bram"));
+    assert_eq!(reader.get("/sites/1/today").status, 200);
+    assert!(!reader.get("/sites/1/zones").text.contains("New zone"));
+    assert_eq!(reader.get("/sites/new").status, 403);
+    assert_eq!(reader.post_from("/sites/1/zones", "/sites/1/zones", &ZONE).status, 403);
+    assert_eq!(reader.upload("/sites/1/weather", "/sites/1/weather", "a.csv", b"date").status, 403);
+    assert_eq!(reader.post_from("/", "/sites/1/remove", &[]).status, 403);
+    assert_eq!(technician.get("/people").status, 403);
+    assert_eq!(Person::signed_in(&server, "isla").get("/people").status, 200);
+    assert_eq!(technician.post("/sites/1/zones", &ZONE).status, 403, "without a token");
+    let answer = technician
+        .agent
+        .post(format!("{}/sites/1/remove", server.url))
+        .header("sec-fetch-site", "cross-site")
+        .send_form([("csrf", token(&technician.get("/").text))])
+        .unwrap();
+    assert_eq!(answer.status().as_u16(), 403, "from another origin");
+    assert!(technician.get("/").text.contains("Larkrigg Botanic Slope"));
+}
+
+#[test]
+fn every_answer_carries_the_policy_and_a_true_status() {
+    let server = Server::start(true);
+    let person = Person::signed_in(&server, "isla");
+    for (path, status) in [
+        ("/healthz", 200),
+        ("/sites/1/today", 200),
+        ("/sites/999/today", 404),
+        ("/nowhere", 404),
+        ("/sites/1/today?date=garbage", 400),
+        ("/sites/1/today?date=9999-12-31", 400),
+        ("/sites/1/today?date=1900-01-01", 200),
+        ("/assets/nothing.css", 404),
+        ("/assets/almanac.css", 200),
+        ("/schemas/site-v1.json", 200),
+        ("/find.json", 200),
+    ] {
+        let answer = person.get(path);
+        assert_eq!(answer.status, status, "{path}");
+        let policy = &answer.headers["content-security-policy"];
+        assert!(policy.contains("default-src 'none'") && !policy.contains("unsafe"), "{path}");
+    }
+    let page = person.get("/sites/1/today").text;
+    assert!(!page.contains(" style=") && !page.contains("<style"), "nothing inline");
+}
+
+#[test]
+fn pages_are_light() {
+    let server = Server::start(true);
+    let person = Person::signed_in(&server, "isla");
+    for site in 1..=4 {
+        for page in ["today", "zones", "sheet", "weather", "edit"] {
+            let bytes = person.get_packed(&format!("/sites/{site}/{page}"));
+            assert!(bytes <= 40_000, "{page} of site {site}: {bytes} bytes");
+        }
+    }
+    let first: usize = [
+        "/sites/1/today",
+        "/assets/almanac.css",
+        "/assets/almanac.js",
+        "/assets/alpine-csp.js",
+        "/assets/fonts/fraunces.woff2",
+        "/assets/fonts/atkinson-hyperlegible-next.woff2",
+        "/assets/mark.svg",
+    ]
+    .iter()
+    .map(|path| person.get_packed(path))
+    .sum();
+    assert!(first <= 200_000, "first load {first} bytes");
+}
+
+#[test]
+fn bad_weather_files_are_refused_by_name_and_change_nothing() {
+    let server = Server::start(true);
+    let person = Person::signed_in(&server, "bram");
+    let before = person.get("/sites/1/weather.csv").text;
+    let large = vec![b'a'; 17 * 1024 * 1024];
+    let cases: [(&str, &[u8], &str); 8] = [
+        ("columns.csv", b"day,low,high\n1,2,3\n", "no column &#34;date&#34;"),
+        ("text.csv", b"date,tmin_c,tmax_c\n2026-07-01,warm,20\n", "line 2, tmin_c"),
+        ("swapped.csv", b"date,tmin_c,tmax_c\n2026-07-01,25,9\n", "swapped"),
+        ("sun.csv", b"date,tmin_c,tmax_c,solar_mj_m2\n2026-07-01,9,25,80\n", "above the atmosphere"),
+        ("twice.csv", b"date,tmin_c,tmax_c\n2026-07-01,9,25\n2026-07-01,9,25\n", "stands on line 2 already"),
+        ("binary.csv", b"PK\x03\x04\x00\x00\x00", "not a text file"),
+        ("latin.csv", b"date,tmin_c,tmax_c\n2026-07-01,9,25\n# \xE9t\xE9\n", "another encoding"),
+        ("large.csv", &large, "larger than 16 MB"),
+    ];
+    for (name, content, message) in cases {
+        let answer = person.upload("/sites/1/weather", "/sites/1/weather", name, content);
+        assert_eq!(answer.status, 422, "{name}");
+        assert!(answer.text.contains(message), "{name}: {message}");
+        assert!(answer.text.contains(name) && answer.text.contains("The record is as it was"), "{name}");
+    }
+    assert_eq!(person.get("/sites/1/weather.csv").text, before);
+}
+
+#[test]
+fn a_site_goes_out_and_in_as_one_file() {
+    let server = Server::start(true);
+    let person = Person::signed_in(&server, "isla");
+    let file = person.get("/sites/1/site.json").text;
+    let opened = person.upload("/", "/sites/open", "slope.json", file.as_bytes());
+    assert_eq!(opened.status, 303, "{}", opened.text);
+    let copy = opened.headers["location"].replace("/today", "/site.json");
+    assert_eq!(person.get(&copy).text, file);
+    let sites = |text: &str| text.matches("/today\"><b>").count();
+    let before = sites(&person.get("/").text);
+    let hostile = "[".repeat(200_000);
+    for (content, message) in [
+        (file.replace("46.0", "95.0"), "place.latitude_deg"),
+        (hostile, "invalid"),
+        ("{}".to_owned(), "missing field"),
+    ] {
+        let answer = person.upload("/", "/sites/open", "bad.json", content.as_bytes());
+        assert_eq!(answer.status, 422);
+        assert!(answer.text.contains(message), "{message}");
+    }
+    assert_eq!(sites(&person.get("/").text), before, "nothing stored");
+}
+
+#[test]
+fn the_second_of_two_savers_sees_both_versions() {
+    let server = Server::start(true);
+    let (isla, bram) = (Person::signed_in(&server, "isla"), Person::signed_in(&server, "bram"));
+    let page = isla.get("/sites/1/zones").text;
+    let at = page.find("/sites/1/zones/").unwrap();
+    let path = page[at..].split('"').next().filter(|p| !p.ends_with("new")).map_or_else(
+        || {
+            let rest = &page[at + 10..];
+            let next = rest.find("/sites/1/zones/").unwrap();
+            rest[next..].split('"').next().unwrap().to_owned()
+        },
+        str::to_owned,
+    );
+    let fields = |name: &'static str, uniformity: &'static str| {
+        let mut all = ZONE.to_vec();
+        all.retain(|(k, _)| *k != "name" && *k != "number");
+        all.extend([("number", "1"), ("base_version", "1"), ("name", name), ("uniformity", uniformity)]);
+        all
+    };
+    assert_eq!(isla.post_from(&path, &path, &fields("Top lawn", "64")).status, 303);
+    let conflict = bram.post_from(&path, &path, &fields("Upper lawn", "71"));
+    assert_eq!(conflict.status, 409);
+    for text in ["Top lawn", "Upper lawn", "64 %", "71 %", "Isla saved a version"] {
+        assert!(conflict.text.contains(text), "{text}");
+    }
+    // He changed only the uniformity against version 1, so his is chosen there and hers for the name.
+    let chosen = |name: &str, value: &str| {
+        conflict.text.split("<input").any(|tag| {
+            tag.contains(&format!("name=\"{name}\"")) && tag.contains(&format!("value=\"{value}\"")) && tag.contains("checked")
+        })
+    };
+    assert!(chosen("uniformity", "71") && chosen("name", "Top lawn"));
+    let mut merged = fields("Top lawn", "71");
+    merged.retain(|(k, _)| *k != "base_version");
+    merged.push(("base_version", "2"));
+    assert_eq!(bram.post_from(&path, &path, &merged).status, 303);
+    let now = isla.get(&path).text;
+    assert!(now.contains("value=\"Top lawn\"") && now.contains("value=\"71\"") && now.contains("Version 3"));
+}
+
+#[test]
+fn a_removed_zone_comes_back_and_units_switch() {
+    let server = Server::start(true);
+    let person = Person::signed_in(&server, "bram");
+    let made = person.post_from("/sites/1/zones", "/sites/1/zones", &ZONE);
+    assert_eq!(made.status, 303, "{}", made.text);
+    let page = person.get("/sites/1/zones").text;
+    assert!(page.contains("Rock wall") && page.contains("/remove\""), "making it can be taken back");
+    assert_eq!(person.post_from("/", "/sites/1/units", &[("units", "us_customary"), ("back", "/sites/1/zones")]).status, 303);
+    assert!(person.get("/sites/1/zones").text.contains("in/h"));
+    assert!(person.get("/sites/1/today").text.contains(" in</button>"));
+    let answer = person.post_from("/", "/sites/1/units", &[("units", "metric"), ("back", "//elsewhere")]);
+    assert_eq!(answer.headers["location"], "/", "no way out of this server");
+}

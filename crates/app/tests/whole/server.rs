@@ -1,0 +1,41 @@
+//! A server of its own for a test, on a database of its own.
+
+use std::io::{BufRead, BufReader};
+use std::process::{Child, Command, Stdio};
+use upland_store::testing::TestDatabase;
+
+pub const BINARY: &str = env!("CARGO_BIN_EXE_upland-almanac");
+
+/// A running server; stopped and its database dropped with this value.
+pub struct Server {
+    child: Child,
+    pub url: String,
+    _database: TestDatabase,
+}
+
+impl Server {
+    pub fn start(demo: bool) -> Self {
+        let database = TestDatabase::create();
+        let mut command = Command::new(BINARY);
+        command.args(["serve", "--port", "0", "--workers", "2", "--database-url", &database.url]);
+        if !demo {
+            command.arg("--no-demo");
+        }
+        let mut child = command
+            .env("RUST_LOG", "error")
+            .stdout(Stdio::piped())
+            .spawn()
+            .expect("the server starts");
+        let mut lines = BufReader::new(child.stdout.take().unwrap()).lines();
+        let hello = lines.next().expect("the server says where").unwrap();
+        let url = hello.split_once("http://").expect("an address").1.trim().to_owned();
+        Self { child, url: format!("http://{url}"), _database: database }
+    }
+}
+
+impl Drop for Server {
+    fn drop(&mut self) {
+        let _ = self.child.kill();
+        let _ = self.child.wait();
+    }
+}
