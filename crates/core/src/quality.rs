@@ -52,6 +52,8 @@ pub struct Finding {
 
 /// Coldest and warmest air temperature accepted: a little beyond the records on land.
 const TEMPERATURE_RANGE_C: (f64, f64) = (-70.0, 58.0);
+/// A dew point this far above the temperature is still rounding of a saturated sensor, °C.
+const ROUNDING_C: f64 = 0.5;
 /// Strongest daily mean wind accepted, m/s.
 const WIND_MAX_M_S: f64 = 60.0;
 /// A daily mean wind above this is doubted, m/s.
@@ -105,7 +107,7 @@ pub fn check_day(day: &DayWeather, station: &Station) -> Vec<Finding> {
     if let Some(t) = day.dew_point {
         if !temperature_ok(t.c()) {
             say(Input::DewPoint, Severity::Fault, TEMPERATURE_MESSAGE);
-        } else if t > max {
+        } else if (t - max).kelvin() > ROUNDING_C {
             say(Input::DewPoint, Severity::Fault, "is above the day's maximum temperature, which air cannot hold");
         }
     }
@@ -174,7 +176,7 @@ pub fn check_hour(hour: &HourWeather) -> Vec<Finding> {
         HourHumidity::DewPoint(t) if !temperature_ok(t.c()) => {
             fault(Input::DewPoint, TEMPERATURE_MESSAGE);
         }
-        HourHumidity::DewPoint(t) if (t - hour.temperature).kelvin() > 0.5 => {
+        HourHumidity::DewPoint(t) if (t - hour.temperature).kelvin() > ROUNDING_C => {
             fault(Input::DewPoint, "is above the air temperature, which air cannot hold");
         }
         _ => {}

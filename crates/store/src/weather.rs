@@ -138,6 +138,41 @@ impl DayRow {
     }
 }
 
+#[derive(Queryable, Selectable)]
+#[diesel(table_name = weather_drafts, check_for_backend(diesel::pg::Pg))]
+struct DraftRow {
+    id: i64,
+    site_id: i64,
+    user_id: i64,
+    file_name: String,
+    days_total: i32,
+    days_done: i32,
+    state: String,
+    message: String,
+}
+
+impl DraftRow {
+    fn draft(self) -> Result<Draft> {
+        let state = match self.state.as_str() {
+            "preview" => DraftState::Preview,
+            "running" => DraftState::Running,
+            "done" => DraftState::Done,
+            "failed" => DraftState::Failed,
+            _ => return Err(StoreError::Unknown { what: "draft state", value: self.state }),
+        };
+        Ok(Draft {
+            id: self.id,
+            site_id: self.site_id,
+            user_id: self.user_id,
+            file_name: self.file_name,
+            days_total: self.days_total,
+            days_done: self.days_done,
+            state,
+            message: self.message,
+        })
+    }
+}
+
 fn record(connection: &mut PgConnection, site_id: i64) -> Result<Vec<DayWeather>> {
     let rows: Vec<DayRow> = weather_days::table
         .inner_join(weather_imports::table)
@@ -229,31 +264,13 @@ impl Store {
     /// # Errors
     /// As any query.
     pub fn draft(&self, site_id: i64, id: i64) -> Result<Option<Draft>> {
-        let row: Option<(i64, i64, i64, String, i32, i32, String, String)> = weather_drafts::table
+        weather_drafts::table
             .filter(weather_drafts::id.eq(id).and(weather_drafts::site_id.eq(site_id)))
-            .select((
-                weather_drafts::id,
-                weather_drafts::site_id,
-                weather_drafts::user_id,
-                weather_drafts::file_name,
-                weather_drafts::days_total,
-                weather_drafts::days_done,
-                weather_drafts::state,
-                weather_drafts::message,
-            ))
+            .select(DraftRow::as_select())
             .first(&mut self.connection()?)
-            .optional()?;
-        row.map(|(id, site_id, user_id, file_name, days_total, days_done, state, message)| {
-            let state = match state.as_str() {
-                "preview" => DraftState::Preview,
-                "running" => DraftState::Running,
-                "done" => DraftState::Done,
-                "failed" => DraftState::Failed,
-                _ => return Err(StoreError::Unknown { what: "draft state", value: state }),
-            };
-            Ok(Draft { id, site_id, user_id, file_name, days_total, days_done, state, message })
-        })
-        .transpose()
+            .optional()?
+            .map(DraftRow::draft)
+            .transpose()
     }
 
     /// The file of a draft.

@@ -45,9 +45,9 @@ impl AppState {
         self.store.secret("cookie_key", || rand::random::<[u8; 64]>().to_vec())
     }
 
-    /// Whether another sign-in attempt under this key is allowed now.
-    pub(crate) fn attempt_allowed(&self, key: String) -> bool {
-        self.attempts.check_key(&key).is_ok()
+    /// Whether another sign-in attempt for a name from an address is allowed now.
+    pub(crate) fn attempt_allowed(&self, address: &str, login: &str) -> bool {
+        self.attempts.check_key(&format!("{address} {login}")).is_ok()
     }
 
     /// The computed climate of a site.

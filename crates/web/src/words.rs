@@ -51,7 +51,8 @@ pub(crate) fn because(zone: &ZoneTonight, units: UnitSystem, today: Date) -> Str
                 (None, None) => String::new(),
             };
             let next = next.map_or(", not due within two months".to_owned(), |on| {
-                format!(", due about {}", day(on, today))
+                let about = if (on - today).get_days() > 1 { "about " } else { "" };
+                format!(", due {about}{}", day(on, today))
             });
             sentences.push(format!("{} above its refill point{since}{next}.", depth(units, left)));
         }
@@ -163,4 +164,51 @@ pub(crate) fn notice(notice: &Notice, units: UnitSystem) -> NoticeWords {
         ),
     };
     NoticeWords { grave, text, link }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::fixture;
+
+    fn lines(units: UnitSystem) -> String {
+        let decided = fixture::decided(units);
+        let zones = decided.night.zones.iter();
+        zones
+            .map(|z| format!("{}: {}", z.zone.name, because(z, units, decided.night.date)))
+            .collect::<Vec<_>>()
+            .join("\n")
+    }
+
+    #[test]
+    fn because_lines() {
+        insta::assert_snapshot!("because_metric", lines(UnitSystem::Metric));
+        insta::assert_snapshot!("because_us_customary", lines(UnitSystem::UsCustomary));
+    }
+
+    #[test]
+    fn notices_say_what_to_do_next() {
+        use upland_core::units::{Celsius, LitresPerMinute};
+        let all = [
+            Notice::NoWeather,
+            Notice::RecordEnds { last: jiff::civil::date(2026, 7, 14), days: 3 },
+            Notice::RecordEnds { last: jiff::civil::date(2026, 7, 14), days: 132 },
+            Notice::BeforeRecord { first: jiff::civil::date(2024, 1, 1) },
+            Notice::Gaps { days: 5 },
+            Notice::FreezeCaution { lowest: Celsius::from_c(1.5) },
+            Notice::SupplyExceeded {
+                number: 4,
+                flow: LitresPerMinute::from_l_per_min(120.0),
+                supply: LitresPerMinute::from_l_per_min(80.0),
+            },
+            Notice::BeyondBox { number: 14, stations: 12 },
+            Notice::WindowFull { zones: 2 },
+        ];
+        let text: Vec<_> = all
+            .iter()
+            .map(|n| notice(n, UnitSystem::Metric))
+            .map(|w| format!("{} {} -> {}", if w.grave { "!" } else { "-" }, w.text, w.link.map_or("", |(_, name)| name)))
+            .collect();
+        insta::assert_snapshot!(text.join("\n"));
+    }
 }

@@ -74,7 +74,7 @@ pub fn record(site: u64, station: &Station) -> Vec<DayWeather> {
             day.rain = Some(Millimetres::from_mm(rain));
             days.push(day);
         }
-        on = on + 1.days();
+        on += 1.days();
     }
     days
 }

@@ -19,6 +19,7 @@ struct Browser {
 }
 
 impl Browser {
+    #[allow(clippy::zombie_processes, reason = "close() waits; a panic ends the test run")]
     async fn open(width: u32, height: u32) -> Self {
         let port = TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap().port();
         let driver = Command::new("chromedriver")
@@ -169,10 +170,10 @@ async fn walk(width: u32, height: u32) {
     page.fill("elevation", "1040").await;
     page.fill("time_zone", "Etc/GMT+1").await;
     page.click("form.survey button.is-primary").await;
-    let error = page.css("#latitude-error").await.text().await.unwrap();
-    assert!(error.contains("between -89 and 89"), "{error}");
-    let kept = page.css("[name=name]").await.prop("value").await.unwrap();
-    assert_eq!(kept.as_deref(), Some("Tarnside Nursery"));
+    page.css(".errors").await;
+    let error = page.script("return document.getElementById('latitude-error').innerText").await;
+    assert!(error.as_str().unwrap().contains("between -89 and 89"), "{error}");
+    assert_eq!(page.script("return document.getElementById('name').value").await, "Tarnside Nursery");
     page.sound("a refused site form").await;
     page.fill("latitude", "46").await;
     page.click("form.survey button.is-primary").await;
@@ -212,7 +213,9 @@ async fn walk(width: u32, height: u32) {
     page.sound("import done").await;
 
     page.click("a.is-primary").await;
-    page.0.goto(&page.0.current_url().await.unwrap().join("?date=2026-07-13").unwrap().to_string()).await.unwrap();
+    page.heading_with("tonight").await;
+    let evening = page.0.current_url().await.unwrap().join("?date=2026-07-13").unwrap();
+    page.0.goto(evening.as_str()).await.unwrap();
     page.heading_with("tonight").await;
     page.sound("Today").await;
     page.script("document.documentElement.dataset.theme = 'dark'").await;
@@ -282,8 +285,15 @@ async fn a_sheet_of_twelve_zones_prints_on_one_page() {
 /// Sends a key to whatever has the focus.
 async fn press(page: &Page<'_>, key: impl Into<String>) {
     let key: String = key.into();
-    let active = page.0.active_element().await.unwrap();
-    active.send_keys(&key).await.unwrap();
+    // The element may go with its page between the two calls; then the key goes to the new page.
+    for _ in 0..5 {
+        if let Ok(active) = page.0.active_element().await
+            && active.send_keys(&key).await.is_ok()
+        {
+            break;
+        }
+        tokio::time::sleep(Duration::from_millis(100)).await;
+    }
     tokio::time::sleep(Duration::from_millis(60)).await;
 }
 

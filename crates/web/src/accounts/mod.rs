@@ -93,7 +93,7 @@ async fn sign_in(
         page_with(status, &SignInPage { csrf: csrf(&session)?, login: login.clone(), error: Some(error) })
     };
     let address = request.peer_addr().map_or(String::new(), |a| a.ip().to_string());
-    if !state.attempt_allowed(format!("{address} {login}")) {
+    if !state.attempt_allowed(&address, &login) {
         return refuse(
             StatusCode::TOO_MANY_REQUESTS,
             "Too many attempts for this name. Wait a minute, then try again.",

@@ -197,3 +197,29 @@ async fn sheet_csv(
         .insert_header(attachment(&name, "csv"))
         .body(night_csv::write(&decided.night)))
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::fixture;
+    use upland_core::site::UnitSystem;
+
+    #[test]
+    fn door_sheet_page() {
+        let decided = fixture::decided(UnitSystem::Metric);
+        let page = SheetPage {
+            frame: fixture::frame(),
+            site_id: 1,
+            date: decided.night.date,
+            view: build(&decided),
+        };
+        let html = page.render().unwrap();
+        let article = html.split("<article").nth(1).unwrap().split("</article>").next().unwrap();
+        insta::assert_snapshot!(article);
+    }
+
+    #[test]
+    fn door_sheet_csv() {
+        insta::assert_snapshot!(night_csv::write(&fixture::decided(UnitSystem::Metric).night));
+    }
+}

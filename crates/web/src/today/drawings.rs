@@ -190,3 +190,36 @@ pub(super) fn soil_column(zone: &ZoneTonight, units: upland_core::site::UnitSyst
         is_low: zone.depletion >= raw,
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::fixture;
+    use upland_core::site::UnitSystem;
+
+    #[test]
+    fn night_strip_drawing() {
+        let decided = fixture::decided(UnitSystem::Metric);
+        let site = &decided.site.site;
+        let strip = night_strip(&decided.night, site.latitude_deg, site.longitude_deg).unwrap();
+        insta::assert_snapshot!(strip.render().unwrap());
+    }
+
+    #[test]
+    fn soil_column_drawing() {
+        let decided = fixture::decided(UnitSystem::UsCustomary);
+        let column = soil_column(&decided.night.zones[0], UnitSystem::UsCustomary);
+        insta::assert_snapshot!(column.render().unwrap());
+    }
+
+    #[test]
+    fn nothing_is_drawn_outside_the_window() {
+        let decided = fixture::decided(UnitSystem::Metric);
+        let strip = night_strip(&decided.night, 46.0, -30.0).unwrap();
+        let number = |text: &str| text.trim_end_matches('%').parse::<f64>().unwrap();
+        let (open, shut) = (number(&strip.closed_before), number(&strip.closed_after_x));
+        for bar in &strip.bars {
+            assert!(number(&bar.x) >= open && number(&bar.x) + number(&bar.width) <= shut + 0.51, "{}", bar.title);
+        }
+    }
+}

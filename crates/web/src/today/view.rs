@@ -232,3 +232,32 @@ fn volume_working(decided: &Decided, total: Litres, known: bool) -> Working {
         assumptions: if known { Vec::new() } else { vec!["Zones without an area are not counted.".into()] },
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::fixture;
+    use upland_core::site::UnitSystem;
+
+    #[test]
+    fn every_number_that_opens_has_its_sheet() {
+        let view = build(&fixture::decided(UnitSystem::Metric));
+        let has = |id: &str| view.workings.iter().any(|w| w.id == id);
+        assert!(has("w-et0") && view.volume.is_none_or(|_| has("w-volume")));
+        for row in &view.runs {
+            assert!(has(&row.cycles_id) && has(&row.minutes_id) && has(&row.give_id) && has(&row.state_id));
+        }
+        for row in view.waits.iter().chain(&view.deferred) {
+            assert!(has(&row.state_id));
+        }
+        assert!(!view.runs.is_empty() && !view.waits.is_empty());
+    }
+
+    #[test]
+    fn the_headline_answers_the_page() {
+        let mut decided = fixture::decided(UnitSystem::Metric);
+        assert!(build(&decided).headline.contains("of four zones run tonight, "));
+        decided.night.zones.clear();
+        assert_eq!(build(&decided).headline, "No zones yet.");
+    }
+}

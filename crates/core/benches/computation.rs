@@ -1,0 +1,124 @@
+//! How long the computation takes: `cargo bench -p upland-core`.
+#![allow(clippy::unwrap_used)]
+
+use divan::{Bencher, black_box};
+use jiff::civil::{date, time};
+use jiff::tz::TimeZone;
+use jiff::{Timestamp, ToSpan};
+use upland_core::application::HeadType;
+use upland_core::climate::Climate;
+use upland_core::plant::{PlantKind, Sky, Sun};
+use upland_core::reference_et::{daily, hourly_series};
+use upland_core::site::{Controller, Site, UnitSystem, WaterWindow, Zone};
+use upland_core::soil::Texture;
+use upland_core::tonight::tonight;
+use upland_core::units::*;
+use upland_core::weather::{DayWeather, HourHumidity, HourWeather, Station};
+
+fn main() {
+    divan::main();
+}
+
+fn station() -> Station {
+    Station {
+        latitude_deg: 46.0,
+        longitude_deg: -30.0,
+        elevation: Metres::from_m(1040.0),
+        wind_height: Metres::from_m(2.0),
+    }
+}
+
+/// Thirty years of days with everything measured.
+fn thirty_years() -> Vec<DayWeather> {
+    (0..10_957)
+        .map(|i| {
+            let mut day = DayWeather::from_temperatures(
+                date(1996, 7, 15) + i.days(),
+                Celsius::from_c(8.0 + (i % 7) as f64),
+                Celsius::from_c(21.0 + (i % 5) as f64),
+            );
+            day.humidity_min_pct = Some(45.0);
+            day.humidity_max_pct = Some(92.0);
+            day.solar = Some(MegajoulesPerSquareMetre::from_mj_per_m2(8.0));
+            day.wind = Some(MetresPerSecond::from_m_per_s(1.9));
+            day.rain = Some(Millimetres::from_mm(if i % 6 == 0 { 7.0 } else { 0.0 }));
+            day
+        })
+        .collect()
+}
+
+fn site() -> Site {
+    Site {
+        name: "Bench".into(),
+        latitude_deg: 46.0,
+        longitude_deg: -30.0,
+        elevation: Metres::from_m(1040.0),
+        wind_height: Metres::from_m(2.0),
+        time_zone: "Etc/GMT+1".into(),
+        units: UnitSystem::Metric,
+        controller: Controller { name: "box".into(), stations: 48, programs: 4, starts_per_program: 8 },
+        window: WaterWindow { from: time(20, 0, 0, 0), until: time(8, 0, 0, 0) },
+        supply: None,
+    }
+}
+
+fn zones(count: u16) -> Vec<Zone> {
+    (1..=count)
+        .map(|number| Zone {
+            number,
+            name: format!("Zone {number}"),
+            plant: PlantKind::CoolSeasonTurf,
+            own_coefficient: None,
+            soil: if number % 2 == 0 { Texture::Clay } else { Texture::Loam },
+            slope_pct: Some(f64::from(number % 15)),
+            sun: Sun::Full,
+            sky: Sky::Open,
+            head: HeadType::Spray,
+            precipitation_rate: None,
+            uniformity: None,
+            root_depth: None,
+            allowable_depletion: None,
+            area: None,
+        })
+        .collect()
+}
+
+/// One day's ET0.
+#[divan::bench]
+fn daily_et(bencher: Bencher) {
+    let day = thirty_years().pop().unwrap();
+    bencher.bench(|| daily(black_box(&day), &station()));
+}
+
+/// ET0 and normals of thirty years of days.
+#[divan::bench]
+fn climate_of_30_years(bencher: Bencher) {
+    let days = thirty_years();
+    bencher.bench(|| Climate::from_record(black_box(&days), station()));
+}
+
+/// A year of hours.
+#[divan::bench]
+fn hourly_et_of_a_year(bencher: Bencher) {
+    let start: Timestamp = "2025-01-01T00:00:00Z".parse().unwrap();
+    let hours: Vec<HourWeather> = (0..8760)
+        .map(|i| HourWeather {
+            start: start + i.hours(),
+            local_date: date(2025, 1, 1) + (i / 24).days(),
+            temperature: Celsius::from_c(12.0),
+            humidity: HourHumidity::RelativePct(70.0),
+            solar: MegajoulesPerSquareMetre::from_mj_per_m2(if (7..18).contains(&(i % 24)) { 1.2 } else { 0.0 }),
+            wind: MetresPerSecond::from_m_per_s(1.5),
+            rain: None,
+        })
+        .collect();
+    bencher.bench(|| hourly_series(black_box(&hours), &station()));
+}
+
+/// The decision of a night, a year's replay of every zone included.
+#[divan::bench(args = [8, 24, 48])]
+fn tonight_for_zones(bencher: Bencher, count: u16) {
+    let (site, zones) = (site(), zones(count));
+    let climate = Climate::from_record(&thirty_years(), station());
+    bencher.bench(|| tonight(&site, black_box(&zones), &climate, date(2026, 7, 10), &TimeZone::UTC));
+}

@@ -1,0 +1,102 @@
+//! A decided night for the tests of the chapters: fixed weather, four zones that differ in what
+//! they do.
+
+use crate::pages::Frame;
+use crate::today::Decided;
+use jiff::civil::{date, time};
+use jiff::tz::TimeZone;
+use jiff::{Timestamp, ToSpan};
+use std::sync::Arc;
+use upland_core::application::HeadType;
+use upland_core::climate::Climate;
+use upland_core::plant::{PlantKind, Sky, Sun};
+use upland_core::site::{Controller, Site, UnitSystem, WaterWindow, Zone};
+use upland_core::soil::Texture;
+use upland_core::tonight::tonight;
+use upland_core::units::*;
+use upland_core::weather::DayWeather;
+use upland_store::sites::SiteRecord;
+use upland_store::zones::ZoneRecord;
+
+fn zone(number: u16, name: &str, plant: PlantKind, soil: Texture, head: HeadType) -> Zone {
+    Zone {
+        number,
+        name: name.into(),
+        plant,
+        own_coefficient: None,
+        soil,
+        slope_pct: None,
+        sun: Sun::Full,
+        sky: Sky::Open,
+        head,
+        precipitation_rate: None,
+        uniformity: None,
+        root_depth: None,
+        allowable_depletion: None,
+        area: None,
+    }
+}
+
+pub(crate) fn decided(units: UnitSystem) -> Decided {
+    let mut lawn = zone(1, "Upper lawn", PlantKind::CoolSeasonTurf, Texture::Loam, HeadType::Spray);
+    lawn.uniformity = Some(0.45);
+    lawn.area = Some(SquareMetres::from_m2(150.0));
+    let mut bank = zone(2, "Bank", PlantKind::WarmSeasonTurf, Texture::Clay, HeadType::Spray);
+    bank.slope_pct = Some(18.0);
+    bank.root_depth = Some(Metres::from_m(0.1));
+    let heather = zone(3, "Heather terrace", PlantKind::LowDemand, Texture::SandyLoam, HeadType::Drip);
+    let mut ferns = zone(4, "Fern house", PlantKind::HighDemand, Texture::SandyLoam, HeadType::MicroSpray);
+    ferns.sky = Sky::UnderGlass;
+    let zones = [lawn, bank, heather, ferns];
+    let site = Site {
+        name: "Larkrigg Botanic Slope".into(),
+        latitude_deg: 46.0,
+        longitude_deg: -30.0,
+        elevation: Metres::from_m(1040.0),
+        wind_height: Metres::from_m(2.0),
+        time_zone: "Etc/GMT+1".into(),
+        units,
+        controller: Controller { name: "Potting shed".into(), stations: 12, programs: 3, starts_per_program: 6 },
+        window: WaterWindow { from: time(1, 0, 0, 0), until: time(6, 30, 0, 0) },
+        supply: None,
+    };
+    let evening = date(2026, 7, 13);
+    let last_recorded = date(2026, 7, 14);
+    let days: Vec<DayWeather> = (0..60)
+        .map(|back| {
+            let mut day = DayWeather::from_temperatures(last_recorded - back.days(), Celsius::from_c(11.0), Celsius::from_c(25.0));
+            day.rain = Some(Millimetres::from_mm(if back == 5 { 14.0 } else { 0.0 }));
+            day.wind = Some(MetresPerSecond::from_m_per_s(1.8));
+            day
+        })
+        .collect();
+    let climate = Climate::from_record(&days, site.station());
+    let tz = TimeZone::get(&site.time_zone).unwrap();
+    let night = tonight(&site, &zones, &climate, evening, &tz);
+    let saved_at = Timestamp::UNIX_EPOCH;
+    Decided {
+        zones: zones
+            .into_iter()
+            .zip(1..)
+            .map(|(zone, id)| ZoneRecord { id, site_id: 1, version: 1, zone, saved_by: "Bram".into(), saved_at })
+            .collect(),
+        site: SiteRecord { id: 1, version: 3, site, weather_version: 1, saved_by: "Bram".into(), saved_at },
+        climate: Arc::new(climate),
+        night,
+        opened_on_last_day: false,
+    }
+}
+
+pub(crate) fn frame() -> Frame {
+    Frame {
+        title: "Test".into(),
+        assets: "test",
+        csrf: "token".into(),
+        user_name: "Bram".into(),
+        may_edit: true,
+        is_owner: false,
+        flash: None,
+        site: None,
+        here: "/".into(),
+    }
+}
