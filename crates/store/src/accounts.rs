@@ -222,6 +222,14 @@ impl Store {
         Ok(())
     }
 
+    /// Ends every session; returns how many there were. For an owner who lost a device, and tests.
+    ///
+    /// # Errors
+    /// As any query.
+    pub fn end_all_sessions(&self) -> Result<usize> {
+        Ok(diesel::delete(sessions::table).execute(&mut self.connection()?)?)
+    }
+
     /// The secret of a name, made by `make` the first time; every server on the database gets
     /// the same.
     ///

@@ -19,6 +19,8 @@ pub(crate) enum PageError {
     NotFound,
     #[error("sign in first")]
     SignIn,
+    #[error("the session ended while a form was open")]
+    SignedOut,
     #[error("this account may look but not change")]
     Forbidden,
     #[error("the form was not sent from a page of this session")]
@@ -52,6 +54,7 @@ impl ResponseError for PageError {
         match self {
             Self::NotFound => StatusCode::NOT_FOUND,
             Self::SignIn => StatusCode::SEE_OTHER,
+            Self::SignedOut => StatusCode::UNAUTHORIZED,
             Self::Forbidden | Self::Csrf => StatusCode::FORBIDDEN,
             Self::BadRequest(_) => StatusCode::BAD_REQUEST,
             Self::Store(StoreError::Unreachable(_)) => StatusCode::SERVICE_UNAVAILABLE,
@@ -69,6 +72,10 @@ impl ResponseError for PageError {
             Self::NotFound => (
                 "There is no such page",
                 "The address is wrong, or what it showed was removed. Start again from the list of sites.",
+            ),
+            Self::SignedOut => (
+                "You were signed out",
+                "Nothing was stored yet. Sign in again in another tab, then come back here with the browser's back button and send the form once more; what you typed is still in it.",
             ),
             Self::Forbidden => (
                 "This account may not do that",

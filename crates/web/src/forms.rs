@@ -224,7 +224,10 @@ impl<'a> Reader<'a> {
         };
         let metric = value * shown.factor;
         if bound.check(metric).is_err() {
-            let show = |v: f64| plain(v / shown.factor, if shown.factor == 1.0 { 2 } else { 1 });
+            let show = |v: f64| {
+                let value = v / shown.factor;
+                plain(value, if value.abs() < 1.0 { 2 } else { 1 })
+            };
             self.say(
                 name,
                 format!(
@@ -346,7 +349,7 @@ mod tests {
         reader.required("elevation", NO_UNIT, &bounds::ELEVATION, None);
         let messages: Vec<_> = reader.errors.iter().map(|(_, m)| m.as_str()).collect();
         insta::assert_snapshot!(messages.join("\n"), @r"
-        Precipitation rate must lie between 0 and 5.9 in/h: heads and emitters apply between a drip and a cloudburst.
+        Precipitation rate must lie between 0.02 and 5.9 in/h: heads and emitters apply between a drip and a cloudburst.
         Latitude must lie between -89 and 89 °: north is positive, south negative, in decimal degrees.
         Write the decimal with a point: 1.5.
         Elevation is needed.

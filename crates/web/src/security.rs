@@ -37,11 +37,21 @@ pub(crate) async fn guard(
     next: Next<impl MessageBody + 'static>,
 ) -> Result<ServiceResponse<impl MessageBody>, actix_web::Error> {
     let changing = !matches!(*request.method(), Method::GET | Method::HEAD | Method::OPTIONS);
+    let own_step = matches!(request.path(), "/sign-in" | "/sign-out" | "/first-owner");
     let mut response = if changing && cross_origin(request.headers()) {
         let (request, _) = request.into_parts();
         ServiceResponse::from_err(PageError::Csrf, request).map_into_right_body()
     } else {
-        next.call(request).await?.map_into_left_body()
+        let response = next.call(request).await?;
+        let to_sign_in =
+            response.headers().get("location").is_some_and(|location| location.as_bytes() == b"/sign-in");
+        if changing && to_sign_in && !own_step {
+            // A redirect would throw away the form that was just sent.
+            let (request, _) = response.into_parts();
+            ServiceResponse::from_err(PageError::SignedOut, request).map_into_right_body()
+        } else {
+            response.map_into_left_body()
+        }
     };
     for (name, value) in HEADERS {
         response

@@ -55,8 +55,9 @@ pub(crate) async fn begin(state: &web::Data<AppState>, session: &Session, user_i
     let hashed = hash(&token);
     db(state, move |store| store.create_session(&hashed, user_id, Timestamp::now(), LENGTH)).await?;
     session.renew();
+    // The form token stays: after a session that ran out, a form that is still open can be sent
+    // once its writer has signed in again.
     session.insert(TOKEN, token)?;
-    session.insert(CSRF, random_hex())?;
     Ok(())
 }
 

@@ -167,6 +167,22 @@ fn roles_and_tokens_are_enforced_on_the_server() {
 }
 
 #[test]
+fn a_form_survives_the_end_of_its_session() {
+    let server = Server::start(true);
+    let person = Person::signed_in(&server, "bram");
+    let mut form = vec![("csrf", token(&person.get("/sites/1/zones/new").text))];
+    form.extend(ZONE.map(|(k, v)| (k, v.to_owned())));
+    let fields: Vec<(&str, &str)> = form.iter().map(|(k, v)| (*k, v.as_str())).collect();
+    let cleared = server.end_sessions();
+    assert_eq!(cleared, 1);
+    let answer = person.post("/sites/1/zones", &fields);
+    assert_eq!(answer.status, 401);
+    assert!(answer.text.contains("Nothing was stored yet"));
+    assert_eq!(person.sign_in("bram", "larkrigg-demo").status, 303);
+    assert_eq!(person.post("/sites/1/zones", &fields).status, 303, "the open form can be sent");
+}
+
+#[test]
 fn every_answer_carries_the_policy_and_a_true_status() {
     let server = Server::start(true);
     let person = Person::signed_in(&server, "isla");

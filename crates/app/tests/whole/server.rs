@@ -10,7 +10,7 @@ pub const BINARY: &str = env!("CARGO_BIN_EXE_upland-almanac");
 pub struct Server {
     child: Child,
     pub url: String,
-    _database: TestDatabase,
+    database: TestDatabase,
 }
 
 impl Server {
@@ -29,7 +29,14 @@ impl Server {
         let mut lines = BufReader::new(child.stdout.take().unwrap()).lines();
         let hello = lines.next().expect("the server says where").unwrap();
         let url = hello.split_once("http://").expect("an address").1.trim().to_owned();
-        Self { child, url: format!("http://{url}"), _database: database }
+        Self { child, url: format!("http://{url}"), database }
+    }
+}
+
+impl Server {
+    /// Ends every session, as time would; returns how many there were.
+    pub fn end_sessions(&self) -> usize {
+        self.database.store().end_all_sessions().unwrap()
     }
 }
 
