@@ -135,10 +135,17 @@ fn build(decided: &Decided) -> SheetView {
     assumptions.extend(
         tonight.notices.iter().map(|n| crate::words::notice(n, site.units)).map(|n| n.text),
     );
+    // The youngest of the versions that the sheet rests on.
+    let surveyed = decided.zones.iter().map(|z| z.saved_at).fold(decided.site.saved_at, Ord::max);
     SheetView {
         title: site.name.clone(),
         date: long_date(tonight.date),
-        version: format!("site version {}, Upland Almanac {}", decided.site.version, env!("CARGO_PKG_VERSION")),
+        version: format!(
+            "site version {}, survey of {}, Upland Almanac {}",
+            decided.site.version,
+            surveyed.strftime("%-d %b %Y"),
+            env!("CARGO_PKG_VERSION")
+        ),
         controller: format!(
             "{} ({} stations, {} programs, {} starts each)",
             site.controller.name,
