@@ -7,7 +7,7 @@ use crate::plant::Sun;
 use crate::reference_et::{Method, daily_penman_monteith};
 use crate::site::{Origin, Sourced};
 use crate::soil;
-use crate::tonight::{DemandFrom, RAIN_HOURS, ReplayDay, StateFrom, ZoneTonight, et0_of};
+use crate::tonight::{Decision, DemandFrom, RAIN_HOURS, ReplayDay, StateFrom, ZoneTonight, et0_of};
 use crate::units::{
     Celsius, Kilopascals, MegajoulesPerSquareMetre, Metres, MetresPerSecond, Millimetres,
     MillimetresPerHour, Minutes,
@@ -283,6 +283,21 @@ pub fn depletion(zone: &ZoneTonight) -> Explanation {
             }
         }
         _ => assumptions.push("Without weather the zone is taken to stand at its refill point."),
+    }
+    if zone.decision == Decision::Waits && zone.expected_demand.mm() > 0.0 {
+        let left = (zone.resolved.root_zone.readily_available() - zone.depletion).max(Millimetres::ZERO);
+        let days = left.mm() / zone.expected_demand.mm();
+        steps.push(Step {
+            name: "days left at tomorrow's demand",
+            formula: "(refill point - depletion) ÷ demand expected tomorrow",
+            source: "soil-balance strategy; the date shown follows the season day by day",
+            inputs: vec![
+                computed("left above the refill point", Quantity::Depth(left)),
+                computed("demand expected tomorrow", Quantity::Depth(zone.expected_demand)),
+            ],
+            result: Quantity::Ratio((days * 10.0).round() / 10.0),
+        });
+        assumptions.push("No rain is expected in advance.");
     }
     Explanation { title: "Root zone this evening", steps, assumptions }
 }

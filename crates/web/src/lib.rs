@@ -43,6 +43,10 @@ pub struct ServerConfig {
 fn routes(config: &mut web::ServiceConfig) {
     config
         .app_data(web::FormConfig::default().limit(128 * 1024))
+        .app_data(web::PathConfig::default().error_handler(|_, _| error::PageError::NotFound.into()))
+        .app_data(web::QueryConfig::default().error_handler(|error, _| {
+            error::PageError::BadRequest(format!("The address cannot be read: {error}.")).into()
+        }))
         .service(assets::serve)
         .service(pages::health)
         .configure(accounts::routes)

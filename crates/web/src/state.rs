@@ -16,12 +16,18 @@ const CACHED_DAYS: u64 = 1_000_000;
 const ATTEMPT_BURST: NonZeroU32 = NonZeroU32::MIN.saturating_add(5);
 const ATTEMPTS_PER_MINUTE: NonZeroU32 = NonZeroU32::MIN.saturating_add(4);
 
+/// Attempts from one address, whatever the names: each costs a password hash.
+const ADDRESS_ATTEMPTS_PER_MINUTE: NonZeroU32 = NonZeroU32::MIN.saturating_add(59);
+/// Names remembered by the limiter before the idle ones are dropped.
+const REMEMBERED_ATTEMPTS: usize = 10_000;
+
 /// What every handler shares.
 pub struct AppState {
     store: Store,
     /// Climates by site, weather version and site version; a value that can be thrown away.
     climates: Cache<(i64, i64, i32), Arc<Climate>>,
     attempts: DefaultKeyedRateLimiter<String>,
+    address_attempts: DefaultKeyedRateLimiter<String>,
 }
 
 impl AppState {
@@ -37,6 +43,7 @@ impl AppState {
             attempts: RateLimiter::keyed(
                 Quota::per_minute(ATTEMPTS_PER_MINUTE).allow_burst(ATTEMPT_BURST),
             ),
+            address_attempts: RateLimiter::keyed(Quota::per_minute(ADDRESS_ATTEMPTS_PER_MINUTE)),
         }
     }
 
@@ -47,7 +54,13 @@ impl AppState {
 
     /// Whether another sign-in attempt for a name from an address is allowed now.
     pub(crate) fn attempt_allowed(&self, address: &str, login: &str) -> bool {
-        self.attempts.check_key(&format!("{address} {login}")).is_ok()
+        for limiter in [&self.attempts, &self.address_attempts] {
+            if limiter.len() > REMEMBERED_ATTEMPTS {
+                limiter.retain_recent();
+            }
+        }
+        self.address_attempts.check_key(&address.to_owned()).is_ok()
+            && self.attempts.check_key(&format!("{address} {login}")).is_ok()
     }
 
     /// The computed climate of a site.

@@ -190,6 +190,7 @@ fn every_answer_carries_the_policy_and_a_true_status() {
         ("/healthz", 200),
         ("/sites/1/today", 200),
         ("/sites/999/today", 404),
+        ("/sites/x/today", 404),
         ("/nowhere", 404),
         ("/sites/1/today?date=garbage", 400),
         ("/sites/1/today?date=9999-12-31", 400),

@@ -83,6 +83,9 @@ pub(super) fn build(decided: &Decided) -> TodayView {
     if let Some((litres, known)) = total {
         workings.push(volume_working(decided, litres, known));
     }
+    if tonight.night.first_start.is_some() {
+        workings.push(night_working(decided));
+    }
     let (et0, from) = tonight.et0;
     TodayView {
         date: tonight.date,
@@ -233,6 +236,48 @@ fn volume_working(decided: &Decided, total: Litres, known: bool) -> Working {
     }
 }
 
+/// How the start times follow from the window and the cycles.
+fn night_working(decided: &Decided) -> Working {
+    let night = &decided.night.night;
+    let clock = |minute: u32| night.at(minute).map_or(String::new(), |t| t.strftime("%H:%M").to_string());
+    let input = |name, value: String| InputView { name, value, origin: None, is_default: false };
+    let mut steps: Vec<StepView> = night
+        .layout
+        .programs
+        .iter()
+        .map(|program| StepView {
+            name: format!("Program {}", program.letter),
+            formula: "a start for each cycle, once every zone before it has run and soaked".into(),
+            source: "each start repeats the whole program (common practice)".into(),
+            result: program.starts.iter().map(|s| clock(*s)).collect::<Vec<_>>().join(", "),
+            inputs: vec![
+                input("zones", program.zones.iter().map(|(n, _)| n.to_string()).collect::<Vec<_>>().join(", ")),
+                input(
+                    "minutes at each start",
+                    program.zones.iter().map(|(_, m)| m).sum::<u32>().to_string(),
+                ),
+            ],
+        })
+        .collect();
+    steps.push(StepView {
+        name: "First start".into(),
+        formula: "end of the water window - time from first start to last end".into(),
+        source: "working back from the window's end: cool, calm hours, and leaves dry soon after".into(),
+        result: clock(0),
+        inputs: vec![
+            input("end of the window", night.window_until.strftime("%H:%M").to_string()),
+            input("first start to last end", format!("{} min", night.layout.span_minutes)),
+        ],
+    });
+    Working {
+        id: "w-night".into(),
+        title: "Start times".into(),
+        of: "One valve at a time; zones with the same number of cycles share a program".into(),
+        steps,
+        assumptions: Vec::new(),
+    }
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -243,7 +288,7 @@ mod tests {
     fn every_number_that_opens_has_its_sheet() {
         let view = build(&fixture::decided(UnitSystem::Metric));
         let has = |id: &str| view.workings.iter().any(|w| w.id == id);
-        assert!(has("w-et0") && view.volume.is_none_or(|_| has("w-volume")));
+        assert!(has("w-et0") && has("w-night") && view.volume.is_none_or(|_| has("w-volume")));
         for row in &view.runs {
             assert!(has(&row.cycles_id) && has(&row.minutes_id) && has(&row.give_id) && has(&row.state_id));
         }
