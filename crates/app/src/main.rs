@@ -21,8 +21,14 @@ enum Command {
     Balance(commands::balance::Args),
     /// Tonight's runs of a site file and a daily weather file, as CSV.
     Tonight(commands::tonight::Args),
-    /// The JSON Schema of the site file.
-    Schema,
+    /// Every run of a box over a span of dates, as CSV.
+    Expand(commands::expand::Args),
+    /// The JSON Schema of a file format.
+    Schema {
+        /// Which format.
+        #[arg(value_enum, default_value = "site")]
+        format: SchemaOf,
+    },
     /// Serves the application.
     Serve(commands::serve::Args),
     /// Brings the database to the current schema.
@@ -31,12 +37,22 @@ enum Command {
     LoadDemo(commands::serve::Database),
 }
 
+#[derive(Clone, Copy, clap::ValueEnum)]
+enum SchemaOf {
+    Site,
+    Settings,
+}
+
 fn main() -> ExitCode {
     let outcome = match Cli::parse().command {
         Command::Et(args) => commands::et::run(&args),
         Command::Balance(args) => commands::balance::run(&args),
         Command::Tonight(args) => commands::tonight::run(&args),
-        Command::Schema => commands::print(&upland_formats::site_file::schema()),
+        Command::Expand(args) => commands::expand::run(&args),
+        Command::Schema { format: SchemaOf::Site } => commands::print(&upland_formats::site_file::schema()),
+        Command::Schema { format: SchemaOf::Settings } => {
+            commands::print(&upland_formats::settings_file::schema())
+        }
         Command::Serve(args) => commands::serve::serve(args),
         Command::Migrate(args) => commands::serve::migrate(&args),
         Command::LoadDemo(args) => commands::serve::load_demo(&args),

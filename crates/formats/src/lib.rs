@@ -5,6 +5,8 @@ pub mod balance_csv;
 pub mod daily_csv;
 pub mod hourly_csv;
 pub mod night_csv;
+pub mod runs_csv;
+pub mod settings_file;
 pub mod site_file;
 mod table;
 

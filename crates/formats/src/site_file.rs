@@ -277,23 +277,29 @@ pub fn clock_time(text: &str) -> Option<Time> {
     (text.len() == 5).then(|| Time::strptime("%H:%M", text).ok()).flatten()
 }
 
+/// Parses a JSON file of a limited size, with the path of the first problem.
+pub(crate) fn parse<T: serde::de::DeserializeOwned>(bytes: &[u8], most: usize) -> Result<T, Vec<PathProblem>> {
+    let whole = |message: String| vec![PathProblem { path: String::new(), message }];
+    if bytes.len() > most {
+        return Err(whole(format!("the file is larger than {} kB; such a file has a few kB", most / 1024)));
+    }
+    let mut deserializer = serde_json::Deserializer::from_slice(bytes);
+    let dto = serde_path_to_error::deserialize(&mut deserializer).map_err(|error| {
+        let path = error.path().to_string();
+        let path = if path == "." { String::new() } else { path };
+        vec![PathProblem { path, message: error.inner().to_string() }]
+    })?;
+    deserializer.end().map_err(|error| whole(format!("there is text behind the end: {error}")))?;
+    Ok(dto)
+}
+
 /// Reads a site file.
 ///
 /// # Errors
 /// Every problem that was found, by path; on malformed JSON the first one. Nothing is returned of
 /// a file with a problem.
 pub fn read(bytes: &[u8]) -> Result<(Site, Vec<Zone>), Vec<PathProblem>> {
-    let whole = |message: String| vec![PathProblem { path: String::new(), message }];
-    if bytes.len() > MAX_BYTES {
-        return Err(whole(format!("the file is larger than {} kB; a site file has a few kB", MAX_BYTES / 1024)));
-    }
-    let mut deserializer = serde_json::Deserializer::from_slice(bytes);
-    let dto: SiteDto = serde_path_to_error::deserialize(&mut deserializer).map_err(|error| {
-        let path = error.path().to_string();
-        let path = if path == "." { String::new() } else { path };
-        vec![PathProblem { path, message: error.inner().to_string() }]
-    })?;
-    deserializer.end().map_err(|error| whole(format!("there is text behind the end: {error}")))?;
+    let dto: SiteDto = parse(bytes, MAX_BYTES)?;
     let mut take = Taker::default();
     if dto.format != FORMAT {
         take.say("format", format!("\"{}\" is not \"{FORMAT}\"", dto.format));

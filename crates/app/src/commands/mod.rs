@@ -3,6 +3,7 @@
 
 pub mod balance;
 pub mod et;
+pub mod expand;
 pub mod serve;
 pub mod tonight;
 

@@ -1,0 +1,238 @@
+//! The controller card: what a box can hold, as data that its user can write. A card knows no
+//! make; it lists limits. [`Card::check`] refuses a card that no box could be.
+
+/// What a percentage is set for.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum PercentageScope {
+    /// One for the whole box.
+    Box,
+    /// One for each program.
+    Program,
+    /// One for each month, whole box.
+    Month,
+}
+
+/// How a run time that the percentage makes uneven is rounded.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Rounding {
+    /// To the nearest step, halves up.
+    Nearest,
+    /// Down to a step.
+    Down,
+    /// Up to a step.
+    Up,
+}
+
+/// What the percentage is applied to when a run is split into cycles.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum PercentageTarget {
+    /// The whole run time, which is then split.
+    Total,
+    /// Each cycle by itself; the number of cycles stays.
+    Cycle,
+}
+
+/// What a box does when a program's start comes while another program runs.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Overlap {
+    /// It waits until the other is done.
+    Queue,
+    /// Both run at once.
+    Concurrent,
+}
+
+/// Which ways of choosing days a box has.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct DayModes {
+    /// Days of the week.
+    pub weekdays: bool,
+    /// Odd and even dates.
+    pub parity: bool,
+    /// Longest interval of "every n-th day"; 0 when the box has none.
+    pub longest_interval: u8,
+    /// Weekdays on which nothing runs, whatever the mode.
+    pub never_days: bool,
+}
+
+/// What a box can hold.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Card {
+    /// Name of the card.
+    pub name: String,
+    /// Stations.
+    pub stations: u16,
+    /// Programs.
+    pub programs: u8,
+    /// Start times per program.
+    pub starts_per_program: u8,
+    /// Step in which a start time can be set, minutes.
+    pub start_step_min: u16,
+    /// Step in which a run time can be set, seconds.
+    pub run_step_s: u32,
+    /// Longest run time, seconds.
+    pub longest_run_s: u32,
+    /// Ways of choosing days.
+    pub day_modes: DayModes,
+    /// Lowest percentage.
+    pub percentage_min: u16,
+    /// Highest percentage.
+    pub percentage_max: u16,
+    /// Step of the percentage.
+    pub percentage_step: u16,
+    /// What a percentage is set for.
+    pub percentage_scope: PercentageScope,
+    /// What it is applied to.
+    pub percentage_target: PercentageTarget,
+    /// How the result is rounded.
+    pub rounding: Rounding,
+    /// Step that a run time is rounded to after the percentage, seconds.
+    pub rounding_step_s: u32,
+    /// Whether a cycle and a soak can be set for a station.
+    pub cycle_and_soak: bool,
+    /// Programs that meet.
+    pub overlap: Overlap,
+    /// Longest pause between two stations, seconds.
+    pub longest_delay_s: u32,
+    /// Longest overlap of two stations for slow valves, seconds.
+    pub longest_overlap_s: u32,
+    /// Longest rain delay, days.
+    pub longest_rain_delay_days: u8,
+    /// Whether hours can be set in which nothing starts.
+    pub omit_hours: bool,
+    /// Whether a program can repeat until an end time.
+    pub loops: bool,
+    /// Whether a station can be set as lighting, which ignores percentage and rain delay.
+    pub lighting: bool,
+}
+
+/// Why a card cannot be one.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+#[error("{field}: {message}")]
+pub struct CardFault {
+    /// Name of the limit.
+    pub field: &'static str,
+    /// What is wrong and what to do.
+    pub message: String,
+}
+
+impl Card {
+    /// Everything that makes a card impossible; empty for a card that can be.
+    #[must_use]
+    pub fn check(&self) -> Vec<CardFault> {
+        let mut faults = Vec::new();
+        let mut say = |field, message: String| faults.push(CardFault { field, message });
+        let mut within = |field, value: u32, low: u32, high: u32| {
+            if !(low..=high).contains(&value) {
+                say(field, format!("{value} is outside {low} to {high}"));
+            }
+        };
+        within("stations", u32::from(self.stations), 1, 250);
+        within("programs", u32::from(self.programs), 1, 26);
+        within("starts_per_program", u32::from(self.starts_per_program), 1, 48);
+        within("run_step_s", self.run_step_s, 1, 3600);
+        within("longest_run_s", self.longest_run_s, 60, 86_400);
+        within("rounding_step_s", self.rounding_step_s, 1, 60);
+        within("percentage_min", u32::from(self.percentage_min), 0, 100);
+        within("percentage_max", u32::from(self.percentage_max), 100, 400);
+        within("percentage_step", u32::from(self.percentage_step), 1, 100);
+        within("longest_delay_s", self.longest_delay_s, 0, 6 * 3600);
+        within("longest_overlap_s", self.longest_overlap_s, 0, 600);
+        if self.start_step_min == 0 || 1440 % self.start_step_min != 0 {
+            say("start_step_min", format!("{} minutes do not divide a day", self.start_step_min));
+        }
+        let modes = self.day_modes;
+        if !modes.weekdays && !modes.parity && modes.longest_interval == 0 {
+            say("day_modes", "there is no way to choose a day; give at least one".into());
+        }
+        if self.percentage_step > 0
+            && self.percentage_min <= 100
+            && (100 - self.percentage_min) % self.percentage_step != 0
+        {
+            say("percentage_step", "100 % cannot be set with this minimum and step".into());
+        }
+        faults
+    }
+
+    /// A run time at a percentage, as the box counts it, in seconds.
+    ///
+    /// Common practice: 90 % of 10 min is 9 min, 50 % of 15 min is 7 min 30 s, 200 % of 8 is 16.
+    #[must_use]
+    pub fn scaled_s(&self, seconds: u32, percentage: u16) -> u32 {
+        let exact = u64::from(seconds) * u64::from(percentage);
+        let step = u64::from(self.rounding_step_s.max(1)) * 100;
+        let steps = match self.rounding {
+            Rounding::Nearest => (exact + step / 2) / step,
+            Rounding::Down => exact / step,
+            Rounding::Up => exact.div_ceil(step),
+        };
+        u32::try_from(steps * (step / 100)).unwrap_or(u32::MAX)
+    }
+}
+
+/// A card for tests and examples: twelve stations, three programs.
+#[must_use]
+pub fn twelve_stations() -> Card {
+    Card {
+        name: "12-station box, three programs".into(),
+        stations: 12,
+        programs: 3,
+        starts_per_program: 4,
+        start_step_min: 1,
+        run_step_s: 60,
+        longest_run_s: 4 * 3600,
+        day_modes: DayModes { weekdays: true, parity: true, longest_interval: 31, never_days: true },
+        percentage_min: 10,
+        percentage_max: 200,
+        percentage_step: 10,
+        percentage_scope: PercentageScope::Program,
+        percentage_target: PercentageTarget::Total,
+        rounding: Rounding::Nearest,
+        rounding_step_s: 1,
+        cycle_and_soak: true,
+        overlap: Overlap::Queue,
+        longest_delay_s: 1800,
+        longest_overlap_s: 0,
+        longest_rain_delay_days: 14,
+        omit_hours: true,
+        loops: true,
+        lighting: true,
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn percentages_of_common_practice() {
+        let card = twelve_stations();
+        for (minutes, percentage, seconds) in
+            [(10, 90, 540), (20, 90, 1080), (8, 200, 960), (15, 50, 450), (15, 100, 900)]
+        {
+            assert_eq!(card.scaled_s(minutes * 60, percentage), seconds);
+        }
+    }
+
+    #[test]
+    fn rounding_is_the_boxs_own() {
+        let with = |rounding| Card { rounding, rounding_step_s: 60, ..twelve_stations() };
+        assert_eq!(with(Rounding::Down).scaled_s(900, 50), 420);
+        assert_eq!(with(Rounding::Up).scaled_s(900, 50), 480);
+        assert_eq!(with(Rounding::Nearest).scaled_s(900, 50), 480);
+        assert_eq!(with(Rounding::Down).scaled_s(60, 90), 0, "it rounds to zero, and a check says so");
+    }
+
+    #[test]
+    fn an_impossible_card_is_told_by_field() {
+        assert_eq!(twelve_stations().check(), []);
+        let card = Card {
+            stations: 0,
+            start_step_min: 7,
+            percentage_step: 0,
+            day_modes: DayModes { weekdays: false, parity: false, longest_interval: 0, never_days: true },
+            ..twelve_stations()
+        };
+        let fields: Vec<_> = card.check().into_iter().map(|f| f.field).collect();
+        assert_eq!(fields, ["stations", "percentage_step", "start_step_min", "day_modes"]);
+    }
+}

@@ -1,0 +1,85 @@
+//! On which dates a program runs.
+
+use jiff::civil::{Date, Weekday};
+
+/// How a program chooses its days.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Days {
+    /// Days of the week, Monday first.
+    Weekdays([bool; 7]),
+    /// Odd dates. The 31st is followed by the 1st, two odd dates on end.
+    Odd,
+    /// Even dates.
+    Even,
+    /// Every n-th day, counted from a first day; never before it.
+    EveryNth {
+        /// The interval, at least 1.
+        interval: u8,
+        /// The day it is counted from.
+        first: Date,
+    },
+}
+
+impl Days {
+    /// Whether the pattern alone admits a date.
+    #[must_use]
+    pub fn admits(&self, date: Date) -> bool {
+        match self {
+            Self::Weekdays(week) => week.get(weekday_index(date.weekday())).copied().unwrap_or(false),
+            Self::Odd => date.day() % 2 == 1,
+            Self::Even => date.day() % 2 == 0,
+            Self::EveryNth { interval, first } => {
+                let since = (date - *first).get_days();
+                since >= 0 && since % i32::from((*interval).max(1)) == 0
+            }
+        }
+    }
+}
+
+fn weekday_index(weekday: Weekday) -> usize {
+    usize::try_from(weekday.to_monday_zero_offset()).unwrap_or(0)
+}
+
+/// Whether a program with these days runs on a date of a box with these never-days (Monday first).
+#[must_use]
+pub fn runs_on(days: Days, never: [bool; 7], date: Date) -> bool {
+    let forbidden = never.get(weekday_index(date.weekday())).copied().unwrap_or(false);
+    days.admits(date) && !forbidden
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use jiff::civil::date;
+
+    const FREE: [bool; 7] = [false; 7];
+
+    #[test]
+    fn odd_days_run_twice_on_end_at_the_seam_of_a_month() {
+        assert!(runs_on(Days::Odd, FREE, date(2026, 7, 31)) && runs_on(Days::Odd, FREE, date(2026, 8, 1)));
+        assert!(!runs_on(Days::Even, FREE, date(2026, 7, 31)) && !runs_on(Days::Even, FREE, date(2026, 8, 1)));
+        assert!(runs_on(Days::Odd, FREE, date(2028, 2, 29)) && runs_on(Days::Odd, FREE, date(2028, 3, 1)));
+    }
+
+    #[test]
+    fn every_nth_day_keeps_its_count_over_months_and_begins_at_its_first() {
+        let days = Days::EveryNth { interval: 3, first: date(2026, 7, 30) };
+        let runs: Vec<_> = (27..=31)
+            .map(|d| date(2026, 7, d))
+            .chain((1..=5).map(|d| date(2026, 8, d)))
+            .filter(|d| runs_on(days, FREE, *d))
+            .collect();
+        assert_eq!(runs, [date(2026, 7, 30), date(2026, 8, 2), date(2026, 8, 5)]);
+    }
+
+    #[test]
+    fn a_never_day_wins_over_every_mode() {
+        let mut never = FREE;
+        never[0] = true; // Monday
+        let monday = date(2026, 7, 13);
+        for days in [Days::Weekdays([true; 7]), Days::Odd, Days::EveryNth { interval: 1, first: monday }] {
+            assert!(!runs_on(days, never, monday));
+            assert!(runs_on(days, FREE, monday));
+        }
+    }
+}

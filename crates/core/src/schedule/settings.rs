@@ -1,0 +1,273 @@
+//! The settings of a box, and whether its card can hold them.
+
+use super::Days;
+use crate::controller::{Card, PercentageScope};
+use jiff::civil::{Date, Time};
+
+/// A program.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Program {
+    /// Its name on the box: a letter or number.
+    pub name: String,
+    /// Whether it is switched on.
+    pub active: bool,
+    /// Start times, by the wall clock.
+    pub starts: Vec<Time>,
+    /// Its days.
+    pub days: Days,
+    /// Stations in the order of the box, with their run time at 100 %, seconds.
+    pub run_times: Vec<(u16, u32)>,
+    /// Repeats until an end time, if it does.
+    pub repeat: Option<Repeat>,
+}
+
+/// A program that runs again and again from each start until an end time.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Repeat {
+    /// No pass begins at or after this time of day.
+    pub until: Time,
+    /// Pause between two passes, seconds.
+    pub pause_s: u32,
+}
+
+/// Percentages at the scope of the card.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Percentages {
+    /// One for the whole box.
+    Box(u16),
+    /// One for each program, in the order of the programs.
+    Program(Vec<u16>),
+    /// One for each month, January first.
+    Month([u16; 12]),
+}
+
+impl Percentages {
+    /// The percentage of a program on a date; 100 where none was given.
+    #[must_use]
+    pub fn of(&self, program: usize, date: Date) -> u16 {
+        match self {
+            Self::Box(value) => *value,
+            Self::Program(values) => values.get(program).copied().unwrap_or(100),
+            Self::Month(values) => {
+                let month = usize::from(date.month().unsigned_abs());
+                values.get(month - 1).copied().unwrap_or(100)
+            }
+        }
+    }
+}
+
+/// What is set for a station beyond its run times.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub struct StationSetting {
+    /// Longest cycle and least soak, seconds, when the station is cycled.
+    pub cycle_and_soak_s: Option<(u32, u32)>,
+    /// A lighting station: no percentage, no rain delay.
+    pub lighting: bool,
+}
+
+/// A span of the year by month and day, both ends included; it may cross the new year.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct YearSpan {
+    /// First month and day.
+    pub from: (i8, i8),
+    /// Last month and day.
+    pub until: (i8, i8),
+}
+
+impl YearSpan {
+    /// Whether a date lies in the span.
+    #[must_use]
+    pub fn holds(&self, date: Date) -> bool {
+        let day = (date.month(), date.day());
+        if self.from <= self.until {
+            (self.from..=self.until).contains(&day)
+        } else {
+            day >= self.from || day <= self.until
+        }
+    }
+}
+
+/// Everything a box is set to.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Settings {
+    /// The programs, in the order of the box.
+    pub programs: Vec<Program>,
+    /// Percentages.
+    pub percentages: Percentages,
+    /// What is set for single stations.
+    pub stations: Vec<(u16, StationSetting)>,
+    /// Pause between two stations, seconds; below zero the next starts before the last ends.
+    pub delay_s: i32,
+    /// Weekdays on which nothing runs, Monday first.
+    pub never_days: [bool; 7],
+    /// No start in these hours, by the wall clock; may cross midnight.
+    pub omit_hours: Option<(Time, Time)>,
+    /// Nothing runs on this many days from a first one; lighting does.
+    pub rain_delay: Option<(Date, u8)>,
+    /// Nothing runs in this part of the year; lighting does.
+    pub off_season: Option<YearSpan>,
+}
+
+/// Something a card cannot hold.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+#[error("{path}: {message}")]
+pub struct SettingsFault {
+    /// Where, such as `programs[1].starts[3]`.
+    pub path: String,
+    /// What is wrong, with the nearest that the card can hold.
+    pub message: String,
+}
+
+impl Settings {
+    /// What is set for a station.
+    #[must_use]
+    pub fn station(&self, number: u16) -> StationSetting {
+        self.stations.iter().find(|(n, _)| *n == number).map_or(StationSetting::default(), |(_, s)| *s)
+    }
+
+    /// Everything that a card cannot hold; empty when all fits.
+    #[must_use]
+    pub fn check(&self, card: &Card) -> Vec<SettingsFault> {
+        let mut faults = Vec::new();
+        let mut say = |path: String, message: String| faults.push(SettingsFault { path, message });
+        if self.programs.len() > usize::from(card.programs) {
+            say("programs".into(), format!("has {}; the box has {}", self.programs.len(), card.programs));
+        }
+        for (i, program) in self.programs.iter().enumerate() {
+            let at = |field: &str| format!("programs[{i}].{field}");
+            if program.starts.len() > usize::from(card.starts_per_program) {
+                say(
+                    at("starts"),
+                    format!("has {}; the box has {} for a program", program.starts.len(), card.starts_per_program),
+                );
+            }
+            for (k, start) in program.starts.iter().enumerate() {
+                let minute = u16::from(start.hour().unsigned_abs()) * 60 + u16::from(start.minute().unsigned_abs());
+                let step = card.start_step_min.max(1);
+                if minute % step != 0 {
+                    let near = (minute + step / 2) / step * step % 1440;
+                    say(
+                        at(&format!("starts[{k}]")),
+                        format!("the box sets starts in steps of {step} min; the nearest is {:02}:{:02}", near / 60, near % 60),
+                    );
+                }
+            }
+            for (k, (station, seconds)) in program.run_times.iter().enumerate() {
+                let path = at(&format!("run_times[{k}]"));
+                if *station == 0 || *station > card.stations {
+                    say(path.clone(), format!("station {station} is not on a box of {}", card.stations));
+                }
+                if *seconds > card.longest_run_s {
+                    say(path.clone(), format!("{seconds} s is longer than the box allows; the most is {} s", card.longest_run_s));
+                } else if seconds % card.run_step_s.max(1) != 0 {
+                    let near = seconds / card.run_step_s.max(1) * card.run_step_s.max(1);
+                    say(path, format!("the box sets run times in steps of {} s; the nearest below is {near} s", card.run_step_s));
+                }
+            }
+            let modes = card.day_modes;
+            match program.days {
+                Days::Weekdays(_) if !modes.weekdays => say(at("days"), "the box has no days of the week".into()),
+                Days::Odd | Days::Even if !modes.parity => say(at("days"), "the box has no odd and even dates".into()),
+                Days::EveryNth { interval, .. } if interval == 0 || interval > modes.longest_interval => {
+                    say(at("days"), format!("every {interval} days; the box counts 1 to {}", modes.longest_interval));
+                }
+                _ => {}
+            }
+            if program.repeat.is_some() && !card.loops {
+                say(at("repeat"), "the box cannot repeat a program; give it more starts".into());
+            }
+        }
+        self.check_box(card, &mut say);
+        faults
+    }
+
+    fn check_box(&self, card: &Card, say: &mut impl FnMut(String, String)) {
+        let (values, scope): (&[u16], _) = match &self.percentages {
+            Percentages::Box(value) => (std::slice::from_ref(value), PercentageScope::Box),
+            Percentages::Program(values) => (values, PercentageScope::Program),
+            Percentages::Month(values) => (values, PercentageScope::Month),
+        };
+        if scope != card.percentage_scope {
+            say("percentages".into(), format!("is given per {scope:?}, the box has it per {:?}", card.percentage_scope).to_lowercase());
+        }
+        for (i, value) in values.iter().enumerate() {
+            let settable = (card.percentage_min..=card.percentage_max).contains(value)
+                && (value - card.percentage_min) % card.percentage_step.max(1) == 0;
+            if !settable {
+                say(
+                    format!("percentages[{i}]"),
+                    format!(
+                        "{value} % cannot be set; the box takes {} to {} in steps of {}",
+                        card.percentage_min, card.percentage_max, card.percentage_step
+                    ),
+                );
+            }
+        }
+        if self.delay_s > 0 && self.delay_s.unsigned_abs() > card.longest_delay_s {
+            say("delay_s".into(), format!("the box pauses at most {} s", card.longest_delay_s));
+        }
+        if self.delay_s < 0 && self.delay_s.unsigned_abs() > card.longest_overlap_s {
+            say("delay_s".into(), format!("the box overlaps stations by at most {} s", card.longest_overlap_s));
+        }
+        if self.never_days.contains(&true) && !card.day_modes.never_days {
+            say("never_days".into(), "the box has none".into());
+        }
+        if self.omit_hours.is_some() && !card.omit_hours {
+            say("omit_hours".into(), "the box has none".into());
+        }
+        if let Some((_, days)) = self.rain_delay
+            && days > card.longest_rain_delay_days
+        {
+            say("rain_delay".into(), format!("the box delays at most {} days", card.longest_rain_delay_days));
+        }
+        for (number, station) in &self.stations {
+            if station.cycle_and_soak_s.is_some() && !card.cycle_and_soak {
+                say(format!("stations[{number}]"), "the box has no cycle and soak; use several starts".into());
+            }
+            if station.cycle_and_soak_s.is_some_and(|(cycle, _)| cycle == 0) {
+                say(format!("stations[{number}]"), "a cycle of no length; give it a minute or more".into());
+            }
+            if station.lighting && !card.lighting {
+                say(format!("stations[{number}]"), "the box has no lighting stations".into());
+            }
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::controller::twelve_stations;
+    use jiff::civil::time;
+
+    #[test]
+    fn settings_beyond_the_card_are_told_by_path_with_the_nearest() {
+        let card = Card { start_step_min: 15, loops: false, ..twelve_stations() };
+        let settings = Settings {
+            programs: vec![Program {
+                name: "A".into(),
+                active: true,
+                starts: vec![time(2, 20, 0, 0); 5],
+                days: Days::EveryNth { interval: 40, first: jiff::civil::date(2026, 7, 1) },
+                run_times: vec![(13, 90), (1, 5 * 3600)],
+                repeat: Some(Repeat { until: time(6, 0, 0, 0), pause_s: 0 }),
+            }],
+            percentages: Percentages::Box(105),
+            stations: vec![(1, StationSetting { cycle_and_soak_s: Some((0, 60)), lighting: false })],
+            delay_s: -5,
+            never_days: [false; 7],
+            omit_hours: None,
+            rain_delay: Some((jiff::civil::date(2026, 7, 1), 20)),
+            off_season: None,
+        };
+        let faults: Vec<_> = settings.check(&card).iter().map(ToString::to_string).collect();
+        insta::assert_snapshot!(faults.join("\n"));
+    }
+
+    #[test]
+    fn a_year_span_may_cross_the_new_year() {
+        let winter = YearSpan { from: (11, 1), until: (3, 31) };
+        assert!(winter.holds(jiff::civil::date(2026, 12, 31)) && winter.holds(jiff::civil::date(2026, 2, 28)));
+        assert!(!winter.holds(jiff::civil::date(2026, 7, 14)));
+    }
+}
