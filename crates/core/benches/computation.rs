@@ -10,6 +10,8 @@ use upland_core::climate::Climate;
 use upland_core::plant::{PlantKind, Sky, Sun};
 use upland_core::reference_et::{daily, hourly_series};
 use upland_core::site::{Controller, Site, UnitSystem, WaterWindow, Zone};
+use upland_core::controller::{Card, twelve_stations};
+use upland_core::schedule::{Days, Percentages, Program, Settings, expand};
 use upland_core::soil::Texture;
 use upland_core::tonight::tonight;
 use upland_core::units::*;
@@ -121,4 +123,35 @@ fn tonight_for_zones(bencher: Bencher, count: u16) {
     let (site, zones) = (site(), zones(count));
     let climate = Climate::from_record(&thirty_years(), station());
     bencher.bench(|| tonight(&site, black_box(&zones), &climate, date(2026, 7, 10), &TimeZone::UTC));
+}
+
+/// A year of a box with 48 stations in four programs, two of them every day.
+#[divan::bench]
+fn expand_a_year_of_48_stations(bencher: Bencher) {
+    let program = |k: u16, days| Program {
+        name: k.to_string(),
+        active: true,
+        starts: vec![time(2, 0, 0, 0)],
+        days,
+        run_times: (1..=12).map(|n| (k * 12 + n, 600)).collect(),
+        repeat: None,
+    };
+    let settings = Settings {
+        programs: vec![
+            program(0, Days::Weekdays([true; 7])),
+            program(1, Days::Weekdays([true; 7])),
+            program(2, Days::Odd),
+            program(3, Days::EveryNth { interval: 3, first: date(2026, 1, 1) }),
+        ],
+        percentages: Percentages::Program(vec![90, 100, 80, 110]),
+        stations: Vec::new(),
+        delay_s: 5,
+        never_days: [false, false, false, false, false, false, true],
+        omit_hours: None,
+        rain_delay: None,
+        off_season: None,
+    };
+    let card = Card { stations: 48, programs: 4, ..twelve_stations() };
+    let tz = TimeZone::get("Europe/Paris").unwrap();
+    bencher.bench(|| expand(black_box(&settings), &card, &tz, date(2026, 1, 1), date(2026, 12, 31)));
 }

@@ -123,7 +123,51 @@ fn tonight_reads_the_site_file_and_the_schema_is_printed() {
     let text = stdout(&out);
     assert_eq!(text.lines().count(), 9, "{}", stderr(&out));
     assert!(text.lines().any(|l| l.contains(",runs,")), "{text}");
+    let settings = stdout(&run(&["schema", "settings"], ""));
+    assert_eq!(settings, include_str!("../../../../docs/settings-v1.schema.json"));
     let schema = stdout(&run(&["schema"], ""));
     assert!(schema.contains("\"zones\""));
     assert_eq!(schema, include_str!("../../../../docs/site-v1.schema.json"));
+}
+
+const BOX: &str = r#"{
+  "format": "upland-almanac-settings", "version": 1, "time_zone": "Europe/Paris",
+  "card": { "name": "Box", "stations": 6, "programs": 2, "starts_per_program": 3, "start_step_min": 1,
+    "run_step_s": 60, "longest_run_s": 7200, "weekdays": true, "odd_even": true, "longest_interval_days": 7,
+    "never_days": true, "percentage_min": 10, "percentage_max": 200, "percentage_step": 10,
+    "percentage_scope": "box", "percentage_applies_to": "total", "rounding": "nearest", "rounding_step_s": 1,
+    "cycle_and_soak": true, "overlapping_programs": "queue", "longest_delay_s": 60, "longest_overlap_s": 0,
+    "longest_rain_delay_days": 7, "omit_hours": false, "loops": false, "lighting": false },
+  "settings": { "percentages": { "box": 50 }, "programs": [
+    { "name": "A", "starts": ["02:30"], "days": "odd",
+      "run_times": [ { "station": 1, "seconds": 900 }, { "station": 2, "seconds": 600 } ] } ] }
+}"#;
+
+#[test]
+fn expand_writes_every_run_across_a_clock_change_and_a_months_end() {
+    let out = run(&["expand", "--settings", "-", "--from", "2026-03-29", "--to", "2026-04-01"], BOX);
+    let text = stdout(&out);
+    // 29 March has no 02:30; 31 March is followed by 1 April; 50 % of 15 min is 7 min 30 s.
+    assert_eq!(
+        text,
+        "start,end,program,start_number,station,cycle,seconds\n\
+         2026-03-29T03:30:00+02:00,2026-03-29T03:37:30+02:00,A,1,1,1,450\n\
+         2026-03-29T03:37:30+02:00,2026-03-29T03:42:30+02:00,A,1,2,1,300\n\
+         2026-03-31T02:30:00+02:00,2026-03-31T02:37:30+02:00,A,1,1,1,450\n\
+         2026-03-31T02:37:30+02:00,2026-03-31T02:42:30+02:00,A,1,2,1,300\n\
+         2026-04-01T02:30:00+02:00,2026-04-01T02:37:30+02:00,A,1,1,1,450\n\
+         2026-04-01T02:37:30+02:00,2026-04-01T02:42:30+02:00,A,1,2,1,300\n",
+        "{}",
+        stderr(&out)
+    );
+}
+
+#[test]
+fn expand_refuses_what_the_card_cannot_hold() {
+    let beyond = BOX.replace("\"station\": 2", "\"station\": 9");
+    let out = run(&["expand", "--settings", "-", "--from", "2026-03-29", "--to", "2026-04-01"], &beyond);
+    assert_eq!((out.status.code(), stdout(&out).as_str()), (Some(1), ""));
+    assert!(stderr(&out).contains("settings.programs[0].run_times[1]: station 9 is not on a box of 6"));
+    let out = run(&["expand", "--settings", "-", "--from", "2026-04-02", "--to", "2026-04-01"], BOX);
+    assert_eq!(out.status.code(), Some(2));
 }
