@@ -5,59 +5,27 @@
 //! date are replayed from the record on the assumption that each watering so advised was run;
 //! the assumption is part of the result.
 
+mod notices;
+mod replay;
+
+pub use notices::Notice;
+pub use replay::{DemandFrom, RAIN_HOURS, ReplayDay, et0_of, replay};
+
 use crate::application::{self, Cycles};
-use crate::balance::{DayBalance, DayWater};
-use crate::climate::{Climate, ExpectedFrom};
+use crate::climate::Climate;
 use crate::night::{self, Due, Night, Shortfall};
 use crate::site::{ResolvedZone, Site, Zone};
-use crate::units::{Celsius, Litres, LitresPerMinute, Millimetres, Minutes};
-use jiff::ToSpan;
+use crate::units::{Litres, LitresPerMinute, Millimetres, Minutes};
 use jiff::civil::Date;
 use jiff::tz::TimeZone;
+use replay::{is_due, replay_start};
 
-/// Days of record replayed before the chosen date; long enough that the start no longer matters.
-const REPLAY_DAYS: i32 = 365;
-/// Hours that a day's rain is spread over when only its sum is known (our stated default).
-pub const RAIN_HOURS: f64 = 6.0;
 /// Rain below this is not named as a reason, mm.
 const NOTABLE_RAIN_MM: f64 = 2.0;
 /// Days back in which rain is named as a reason.
 const NOTABLE_RAIN_DAYS: i32 = 10;
-/// A refill smaller than this share of the readily available water is not worth a start.
-const SMALLEST_REFILL_SHARE: f64 = 0.25;
 /// Furthest that the next watering is looked for, days.
 const LOOK_AHEAD_DAYS: i32 = 60;
-/// At or below this the night may ice paving, °C (common practice: freeze sensors near 3 °C).
-const FREEZE_CAUTION: Celsius = Celsius::from_c(3.0);
-
-/// Where a day's ET0 came from.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum DemandFrom {
-    /// The site's record of that day.
-    Record,
-    /// Expected, for want of a record of that day.
-    Expected(ExpectedFrom),
-}
-
-/// One day of a zone's replay.
-#[derive(Debug, Clone, Copy, PartialEq)]
-pub struct ReplayDay {
-    /// The day.
-    pub date: Date,
-    /// Its reference ET.
-    pub et0: Millimetres,
-    /// Where that came from.
-    pub demand_from: DemandFrom,
-    /// Rain on the gauge.
-    pub rain: Millimetres,
-    /// Rain that entered the soil.
-    pub rain_in: Millimetres,
-    /// Net irrigation of the night before, as advised.
-    pub irrigation: Millimetres,
-    /// End of the day.
-    pub balance: DayBalance,
-}
-
 /// How the state of the soil is known.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum StateFrom {
@@ -177,56 +145,6 @@ pub struct ZoneTonight {
     pub repair_saving: Option<f64>,
 }
 
-/// Something about the whole site that the reader must know.
-#[derive(Debug, Clone, PartialEq)]
-pub enum Notice {
-    /// There is no weather at all.
-    NoWeather,
-    /// The record ends before the chosen date; the days since are expected values.
-    RecordEnds {
-        /// Last recorded day.
-        last: Date,
-        /// Days filled.
-        days: i32,
-    },
-    /// The record begins after the chosen date.
-    BeforeRecord {
-        /// First recorded day.
-        first: Date,
-    },
-    /// Days missing inside the replayed year, filled with expected values and no rain.
-    Gaps {
-        /// How many.
-        days: u32,
-    },
-    /// The night may freeze.
-    FreezeCaution {
-        /// Last recorded minimum.
-        lowest: Celsius,
-    },
-    /// A zone asks for more than the supply gives.
-    SupplyExceeded {
-        /// Station number.
-        number: u16,
-        /// Its flow.
-        flow: LitresPerMinute,
-        /// What the supply gives.
-        supply: LitresPerMinute,
-    },
-    /// A station number beyond the box.
-    BeyondBox {
-        /// Station number.
-        number: u16,
-        /// Stations of the box.
-        stations: u16,
-    },
-    /// Due zones that the window could not hold.
-    WindowFull {
-        /// How many are deferred or cut.
-        zones: usize,
-    },
-}
-
 /// A site tonight.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Tonight {
@@ -249,51 +167,6 @@ impl Tonight {
     pub fn running(&self) -> impl Iterator<Item = &ZoneTonight> {
         self.zones.iter().filter(|z| z.cycles.is_some())
     }
-}
-
-/// ET0 of a day: recorded, else expected.
-#[must_use]
-pub fn et0_of(climate: &Climate, date: Date) -> (Millimetres, DemandFrom) {
-    match climate.day(date) {
-        Some(day) => (day.et.et0.max(Millimetres::ZERO), DemandFrom::Record),
-        None => {
-            let (et0, from) = climate.expected_et0(date);
-            (et0, DemandFrom::Expected(from))
-        }
-    }
-}
-
-/// Replays a zone over a span of days, both ends included, from full, watering as advised.
-#[must_use]
-pub fn replay(zone: &Zone, resolved: &ResolvedZone, climate: &Climate, from: Date, to: Date) -> Vec<ReplayDay> {
-    let k = resolved.landscape_coefficient();
-    let slope = resolved.slope_pct.value;
-    let intake_bound = zone.soil.basic_intake().mm_per_hour() * RAIN_HOURS
-        + zone.soil.allowable_surface_accumulation(slope).mm();
-    let mut days = Vec::new();
-    let mut depletion = Millimetres::ZERO;
-    let mut irrigation = Millimetres::ZERO;
-    let mut date = from;
-    while date <= to {
-        let (et0, demand_from) = et0_of(climate, date);
-        let rain = climate.day(date).and_then(|d| d.weather.rain).unwrap_or(Millimetres::ZERO);
-        let rain_in = (rain * resolved.rain_share).min(Millimetres::from_mm(intake_bound));
-        let balance = resolved
-            .root_zone
-            .day(depletion, DayWater { demand: et0 * k, rain: rain_in, irrigation });
-        days.push(ReplayDay { date, et0, demand_from, rain, rain_in, irrigation, balance });
-        depletion = balance.depletion;
-        let Ok(next) = date.tomorrow() else { break };
-        let expected = climate.expected_et0(next).0 * k;
-        irrigation = if is_due(resolved, depletion, expected) { depletion } else { Millimetres::ZERO };
-        date = next;
-    }
-    days
-}
-
-fn is_due(zone: &ResolvedZone, depletion: Millimetres, expected: Millimetres) -> bool {
-    let raw = zone.root_zone.readily_available();
-    depletion + expected >= raw && depletion >= raw * SMALLEST_REFILL_SHARE
 }
 
 /// Decides a site's night.
@@ -320,7 +193,7 @@ pub fn tonight(site: &Site, zones: &[Zone], climate: &Climate, date: Date, tz: &
     for row in &mut rows {
         apply_night(row, &night);
     }
-    let notices = notices(site, &rows, climate, date, &night);
+    let notices = notices::of(site, &rows, climate, date, &night);
     Tonight {
         date,
         et0: et0_of(climate, date),
@@ -409,17 +282,6 @@ fn decide_zone(zone: &Zone, climate: &Climate, date: Date) -> ZoneTonight {
     }
 }
 
-/// First day of the replay: a year back or the first recorded day; `None` without any record
-/// before the date.
-fn replay_start(climate: &Climate, date: Date) -> Option<Date> {
-    let (first, _) = climate.span()?;
-    if first > date {
-        return None;
-    }
-    let back = date.checked_sub(REPLAY_DAYS.days()).unwrap_or(first);
-    Some(first.max(back))
-}
-
 /// The next night on which a zone is expected to be due without more rain.
 fn next_due(zone: &ResolvedZone, climate: &Climate, date: Date, depletion: Millimetres) -> Option<Date> {
     let k = zone.landscape_coefficient();
@@ -462,58 +324,13 @@ fn apply_night(row: &mut ZoneTonight, night: &Night) {
     }
 }
 
-fn notices(site: &Site, rows: &[ZoneTonight], climate: &Climate, date: Date, night: &Night) -> Vec<Notice> {
-    let mut notices = Vec::new();
-    match climate.span() {
-        None => notices.push(Notice::NoWeather),
-        Some((first, _)) if first > date => notices.push(Notice::BeforeRecord { first }),
-        Some((_, last)) => {
-            if last < date {
-                notices.push(Notice::RecordEnds { last, days: (date - last).get_days() });
-            }
-            if let Some(start) = replay_start(climate, date) {
-                let end = date.min(last);
-                let expected = (end - start).get_days() + 1;
-                let recorded = climate.range(start, end).count();
-                let missing = usize::try_from(expected).unwrap_or(0).saturating_sub(recorded);
-                if missing > 0 {
-                    notices.push(Notice::Gaps { days: u32::try_from(missing).unwrap_or(u32::MAX) });
-                }
-            }
-        }
-    }
-    let anything_runs = rows.iter().any(|r| r.cycles.is_some());
-    if let Some(day) = climate.day(date)
-        && anything_runs
-        && day.weather.temperature_min <= FREEZE_CAUTION
-    {
-        notices.push(Notice::FreezeCaution { lowest: day.weather.temperature_min });
-    }
-    for row in rows {
-        if let (Some(flow), Some(supply)) = (row.flow, site.supply)
-            && flow > supply
-        {
-            notices.push(Notice::SupplyExceeded { number: row.zone.number, flow, supply });
-        }
-        if row.zone.number > site.controller.stations {
-            notices.push(Notice::BeyondBox {
-                number: row.zone.number,
-                stations: site.controller.stations,
-            });
-        }
-    }
-    if !night.shortfalls.is_empty() {
-        notices.push(Notice::WindowFull { zones: night.shortfalls.len() });
-    }
-    notices
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
     use crate::site::{Controller, UnitSystem, WaterWindow, samples::lawn};
-    use crate::units::Metres;
+    use crate::units::{Celsius, Metres};
     use crate::weather::DayWeather;
+    use jiff::ToSpan;
     use jiff::civil::{date, time};
     use proptest::prelude::*;
 

@@ -2,12 +2,16 @@
 //! clock times are in. Versioned; its JSON Schema is published as
 //! `docs/settings-v1.schema.json`.
 
+mod dto;
+
 use crate::site_file::{PathProblem, clock_time};
 use jiff::civil::{Date, Time};
+use dto::{
+    CardDto, DaysDto, FileDto, HoursDto, PercentagesDto, ProgramDto, RainDelayDto, RepeatDto, RunTimeDto,
+    SettingsDto, StationDto, WEEK, WeekdayDto, YearSpanDto,
+};
 use jiff::tz::TimeZone;
-use schemars::{JsonSchema, Schema, SchemaGenerator, json_schema};
-use serde::{Deserialize, Serialize};
-use upland_core::controller::{Card, DayModes, Overlap, PercentageScope, PercentageTarget, Rounding};
+use upland_core::controller::{Card, DayModes};
 use upland_core::schedule::{Days, Percentages, Program, Repeat, Settings, StationSetting, YearSpan};
 
 /// The value of `format` in every such file.
@@ -28,226 +32,6 @@ pub struct BoxFile {
     pub card: Card,
     /// What it is set to.
     pub settings: Settings,
-}
-
-#[derive(Serialize, Deserialize, JsonSchema)]
-#[serde(deny_unknown_fields)]
-#[schemars(title = "Upland Almanac settings", description = "A controller card and the settings of its box, version 1. Units are part of each name.")]
-struct FileDto {
-    #[schemars(schema_with = "format_schema")]
-    format: String,
-    #[schemars(schema_with = "version_schema")]
-    version: u32,
-    /// IANA name; start times are wall-clock times there.
-    time_zone: String,
-    card: CardDto,
-    settings: SettingsDto,
-}
-
-#[derive(Serialize, Deserialize, JsonSchema)]
-#[serde(deny_unknown_fields)]
-#[schemars(rename = "Card")]
-struct CardDto {
-    name: String,
-    stations: u16,
-    programs: u8,
-    starts_per_program: u8,
-    start_step_min: u16,
-    run_step_s: u32,
-    longest_run_s: u32,
-    weekdays: bool,
-    odd_even: bool,
-    /// Longest "every n-th day"; 0 when the box has none.
-    longest_interval_days: u8,
-    never_days: bool,
-    percentage_min: u16,
-    percentage_max: u16,
-    percentage_step: u16,
-    percentage_scope: ScopeDto,
-    percentage_applies_to: TargetDto,
-    rounding: RoundingDto,
-    rounding_step_s: u32,
-    cycle_and_soak: bool,
-    overlapping_programs: OverlapDto,
-    longest_delay_s: u32,
-    longest_overlap_s: u32,
-    longest_rain_delay_days: u8,
-    omit_hours: bool,
-    loops: bool,
-    lighting: bool,
-}
-
-macro_rules! choice {
-    ($dto:ident as $name:literal for $core:ident { $($variant:ident),* $(,)? }) => {
-        #[derive(Serialize, Deserialize, JsonSchema, Clone, Copy)]
-        #[serde(rename_all = "snake_case")]
-        #[schemars(rename = $name)]
-        enum $dto { $($variant),* }
-        impl From<$dto> for $core {
-            fn from(dto: $dto) -> Self { match dto { $($dto::$variant => Self::$variant),* } }
-        }
-        impl From<$core> for $dto {
-            fn from(core: $core) -> Self { match core { $($core::$variant => Self::$variant),* } }
-        }
-    };
-}
-
-choice!(ScopeDto as "PercentageScope" for PercentageScope { Box, Program, Month });
-choice!(TargetDto as "PercentageTarget" for PercentageTarget { Total, Cycle });
-choice!(RoundingDto as "Rounding" for Rounding { Nearest, Down, Up });
-choice!(OverlapDto as "OverlappingPrograms" for Overlap { Queue, Concurrent });
-
-#[derive(Serialize, Deserialize, JsonSchema)]
-#[serde(deny_unknown_fields)]
-#[schemars(rename = "Settings")]
-struct SettingsDto {
-    programs: Vec<ProgramDto>,
-    percentages: PercentagesDto,
-    #[serde(default, skip_serializing_if = "Vec::is_empty")]
-    stations: Vec<StationDto>,
-    /// Pause between stations; below zero the next starts before the last ends.
-    #[serde(default)]
-    delay_s: i32,
-    #[serde(default, skip_serializing_if = "Vec::is_empty")]
-    never_days: Vec<WeekdayDto>,
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    omit_hours: Option<HoursDto>,
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    rain_delay: Option<RainDelayDto>,
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    off_season: Option<YearSpanDto>,
-}
-
-#[derive(Serialize, Deserialize, JsonSchema)]
-#[serde(deny_unknown_fields)]
-#[schemars(rename = "Program")]
-struct ProgramDto {
-    name: String,
-    #[serde(default = "yes")]
-    active: bool,
-    /// HH:MM by the wall clock.
-    starts: Vec<String>,
-    days: DaysDto,
-    run_times: Vec<RunTimeDto>,
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    repeat: Option<RepeatDto>,
-}
-
-fn yes() -> bool {
-    true
-}
-
-#[derive(Serialize, Deserialize, JsonSchema)]
-#[serde(deny_unknown_fields)]
-#[schemars(rename = "RunTime")]
-struct RunTimeDto {
-    station: u16,
-    /// At 100 %.
-    seconds: u32,
-}
-
-#[derive(Serialize, Deserialize, JsonSchema)]
-#[serde(deny_unknown_fields)]
-#[schemars(rename = "Repeat")]
-struct RepeatDto {
-    /// HH:MM; no pass begins at or after it.
-    until: String,
-    pause_s: u32,
-}
-
-#[derive(Serialize, Deserialize, JsonSchema)]
-#[serde(rename_all = "snake_case")]
-#[schemars(rename = "Days")]
-enum DaysDto {
-    Weekdays(Vec<WeekdayDto>),
-    Odd,
-    Even,
-    EveryNth {
-        interval_days: u8,
-        /// YYYY-MM-DD
-        first: String,
-    },
-}
-
-#[derive(Serialize, Deserialize, JsonSchema, Clone, Copy, PartialEq)]
-#[serde(rename_all = "snake_case")]
-#[schemars(rename = "Weekday")]
-enum WeekdayDto {
-    Monday,
-    Tuesday,
-    Wednesday,
-    Thursday,
-    Friday,
-    Saturday,
-    Sunday,
-}
-
-const WEEK: [WeekdayDto; 7] = [
-    WeekdayDto::Monday,
-    WeekdayDto::Tuesday,
-    WeekdayDto::Wednesday,
-    WeekdayDto::Thursday,
-    WeekdayDto::Friday,
-    WeekdayDto::Saturday,
-    WeekdayDto::Sunday,
-];
-
-#[derive(Serialize, Deserialize, JsonSchema)]
-#[serde(rename_all = "snake_case")]
-#[schemars(rename = "Percentages")]
-enum PercentagesDto {
-    Box(u16),
-    Program(Vec<u16>),
-    /// January first.
-    Month([u16; 12]),
-}
-
-#[derive(Serialize, Deserialize, JsonSchema)]
-#[serde(deny_unknown_fields)]
-#[schemars(rename = "Station")]
-struct StationDto {
-    number: u16,
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    cycle_s: Option<u32>,
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    soak_s: Option<u32>,
-    #[serde(default)]
-    lighting: bool,
-}
-
-#[derive(Serialize, Deserialize, JsonSchema)]
-#[serde(deny_unknown_fields)]
-#[schemars(rename = "Hours")]
-struct HoursDto {
-    from: String,
-    until: String,
-}
-
-#[derive(Serialize, Deserialize, JsonSchema)]
-#[serde(deny_unknown_fields)]
-#[schemars(rename = "RainDelay")]
-struct RainDelayDto {
-    /// YYYY-MM-DD
-    first: String,
-    days: u8,
-}
-
-#[derive(Serialize, Deserialize, JsonSchema)]
-#[serde(deny_unknown_fields)]
-#[schemars(rename = "YearSpan")]
-struct YearSpanDto {
-    /// MM-DD, included.
-    from: String,
-    /// MM-DD, included.
-    until: String,
-}
-
-fn format_schema(_: &mut SchemaGenerator) -> Schema {
-    json_schema!({ "const": FORMAT })
-}
-
-fn version_schema(_: &mut SchemaGenerator) -> Schema {
-    json_schema!({ "const": VERSION })
 }
 
 /// The JSON Schema of this format.
@@ -584,7 +368,7 @@ mod tests {
 
     #[test]
     fn the_published_schema_is_the_one_in_force() {
-        let published = include_str!("../../../docs/settings-v1.schema.json");
+        let published = include_str!("../../../../docs/settings-v1.schema.json");
         assert_eq!(published, schema(), "write it anew: upland-almanac schema settings > docs/settings-v1.schema.json");
     }
 
