@@ -1,0 +1,254 @@
+//! Properties that hold for every survey and every weather, not only for the examples.
+#![allow(clippy::unwrap_used, clippy::indexing_slicing, clippy::panic)]
+
+use jiff::ToSpan;
+use jiff::civil::{Date, Time, date};
+use jiff::tz::TimeZone;
+use proptest::prelude::*;
+use upland_core::application::{HeadType, cycle_limit, run_time_multiplier};
+use upland_core::climate::Climate;
+use upland_core::explain;
+use upland_core::plant::{PlantKind, Sky, Sun};
+use upland_core::reference_et::{atmosphere, daily, hourly_series, radiation};
+use upland_core::site::{Controller, Site, UnitSystem, WaterWindow, Zone};
+use upland_core::soil::Texture;
+use upland_core::tonight::{Decision, Tonight, tonight};
+use upland_core::units::*;
+use upland_core::weather::{DayWeather, HourHumidity, HourWeather, Station};
+
+const EVENING: Date = date(2026, 7, 14);
+
+fn station() -> impl Strategy<Value = Station> {
+    (-65.0..65.0_f64, -180.0..180.0_f64, 0.0..3000.0_f64, 1.0..12.0_f64).prop_map(|(lat, lon, elevation, height)| {
+        Station {
+            latitude_deg: lat,
+            longitude_deg: lon,
+            elevation: Metres::from_m(elevation),
+            wind_height: Metres::from_m(height),
+        }
+    })
+}
+
+/// A day with any of its optional inputs missing.
+fn day(on: Date) -> impl Strategy<Value = DayWeather> {
+    (
+        (-15.0..28.0_f64, 0.5..20.0_f64),
+        proptest::option::of((20.0..60.0_f64, 60.0..100.0_f64)),
+        proptest::option::of(0.5..12.0_f64),
+        proptest::option::of(0.2..8.0_f64),
+        proptest::option::of(prop_oneof![3 => Just(0.0), 1 => 0.2..60.0_f64]),
+    )
+        .prop_map(move |((min, range), rh, solar, wind, rain)| {
+            let mut day = DayWeather::from_temperatures(on, Celsius::from_c(min), Celsius::from_c(min + range));
+            day.humidity_min_pct = rh.map(|(low, _)| low);
+            day.humidity_max_pct = rh.map(|(_, high)| high);
+            day.solar = solar.map(MegajoulesPerSquareMetre::from_mj_per_m2);
+            day.wind = wind.map(MetresPerSecond::from_m_per_s);
+            day.rain = rain.map(Millimetres::from_mm);
+            day
+        })
+}
+
+fn record() -> impl Strategy<Value = Vec<DayWeather>> {
+    (0..45_i32).map(|back| day(EVENING - back.days())).collect::<Vec<_>>()
+}
+
+fn zone() -> impl Strategy<Value = Zone> {
+    (
+        (proptest::sample::select(&PlantKind::ALL), proptest::sample::select(&Texture::ALL)),
+        (proptest::sample::select(&Sun::ALL), proptest::sample::select(&Sky::ALL), proptest::sample::select(&HeadType::ALL)),
+        (proptest::option::of(0.0..30.0_f64), proptest::option::of(3.0..60.0_f64), proptest::option::of(0.3..0.95_f64)),
+        (proptest::option::of(0.05..1.0_f64), proptest::option::of(0.1..0.8_f64), proptest::option::of(5.0..900.0_f64)),
+    )
+        .prop_map(|((plant, soil), (sun, sky, head), (slope, rate, uniformity), (root, depletion, area))| Zone {
+            number: 1,
+            name: "Zone".into(),
+            plant,
+            own_coefficient: None,
+            soil,
+            slope_pct: slope,
+            sun,
+            sky,
+            head,
+            precipitation_rate: rate.map(MillimetresPerHour::from_mm_per_hour),
+            uniformity,
+            root_depth: root.map(Metres::from_m),
+            allowable_depletion: depletion,
+            area: area.map(SquareMetres::from_m2),
+        })
+}
+
+fn zones() -> impl Strategy<Value = Vec<Zone>> {
+    proptest::collection::vec(zone(), 1..10).prop_map(|mut zones| {
+        for (zone, number) in zones.iter_mut().zip(1..) {
+            zone.number = number;
+        }
+        zones
+    })
+}
+
+fn site(station: &Station, window: (u16, u16), programs: u8, starts: u8) -> Site {
+    let clock = |minute: u16| Time::new((minute / 60) as i8, (minute % 60) as i8, 0, 0).unwrap();
+    Site {
+        name: "Site".into(),
+        latitude_deg: station.latitude_deg,
+        longitude_deg: station.longitude_deg,
+        elevation: station.elevation,
+        wind_height: station.wind_height,
+        time_zone: "UTC".into(),
+        units: UnitSystem::Metric,
+        controller: Controller { name: "box".into(), stations: 12, programs, starts_per_program: starts },
+        window: WaterWindow { from: clock(window.0), until: clock(window.1) },
+        supply: None,
+    }
+}
+
+fn checked(result: &Tonight) -> Result<(), TestCaseError> {
+    for row in &result.zones {
+        let taw = row.resolved.root_zone.total_available.mm();
+        prop_assert!((0.0..=taw + 1e-9).contains(&row.depletion.mm()));
+        prop_assert!(row.depletion_after <= row.depletion, "watering never dries a zone");
+        let has_runs = result.night.layout.runs.iter().any(|r| r.number == row.zone.number);
+        prop_assert_eq!(has_runs, row.cycles.is_some());
+        match row.decision {
+            Decision::Waits | Decision::Deferred => prop_assert!(!has_runs),
+            Decision::Runs => {
+                // Whole minutes may leave less than a minute's worth behind.
+                let minute = row.resolved.rate.value.mm_per_hour() / 60.0;
+                prop_assert!(has_runs && row.depletion_after.mm() <= minute);
+            }
+            Decision::RunsShort { asked_minutes } => {
+                prop_assert!(row.cycles.unwrap().total_minutes() < asked_minutes);
+            }
+        }
+        if let (Some(cycles), Some(longest)) = (row.cycles, row.resolved.cycle_limit.longest) {
+            prop_assert!(f64::from(cycles.minutes_each) <= longest.min_value().max(1.0), "no cycle runs off");
+        }
+    }
+    if let Some(first) = &result.night.first_start {
+        prop_assert!(*first >= result.night.window_from);
+        prop_assert!(result.night.last_end().unwrap() <= result.night.window_until);
+    }
+    Ok(())
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(96))]
+
+    #[test]
+    fn every_night_stays_in_its_window_and_every_zone_adds_up(
+        station in station(), zones in zones(), days in record(),
+        window in (0u16..1440, 0u16..1440).prop_filter("a length", |(a, b)| a != b),
+        programs in 1u8..5, starts in 1u8..9,
+    ) {
+        let climate = Climate::from_record(&days, station);
+        let result = tonight(&site(&station, window, programs, starts), &zones, &climate, EVENING, &TimeZone::UTC);
+        checked(&result)?;
+    }
+
+    #[test]
+    fn the_same_facts_give_the_same_night(station in station(), zones in zones(), days in record()) {
+        let climate = Climate::from_record(&days, station);
+        let decide = |zones: &[Zone]| tonight(&site(&station, (60, 390), 3, 4), zones, &climate, EVENING, &TimeZone::UTC);
+        let mut shuffled = zones.clone();
+        shuffled.reverse();
+        prop_assert_eq!(decide(&zones), decide(&shuffled), "the order of the survey does not matter");
+    }
+
+    #[test]
+    fn every_number_is_explained_to_itself(station in station(), zone in zone(), days in record()) {
+        let climate = Climate::from_record(&days, station);
+        let result = tonight(&site(&station, (60, 390), 3, 4), &[zone], &climate, EVENING, &TimeZone::UTC);
+        let row = &result.zones[0];
+        let last = |e: &explain::Explanation| e.steps.last().unwrap().result;
+        prop_assert_eq!(last(&explain::need(row)), explain::Quantity::Depth(row.refill.net));
+        prop_assert_eq!(last(&explain::minutes(row)), explain::Quantity::Time(row.refill.run_time));
+        prop_assert_eq!(last(&explain::reference_et(&climate, EVENING)), explain::Quantity::Depth(result.et0.0));
+        for step in explain::depletion(row).steps {
+            prop_assert!(!step.source.is_empty() && !step.formula.is_empty());
+        }
+    }
+
+    #[test]
+    fn et0_is_finite_and_plausible(station in station(), day in day(EVENING)) {
+        let et0 = daily(&day, &station).et0.mm();
+        prop_assert!(et0.is_finite() && (-3.0..25.0).contains(&et0), "{et0}");
+    }
+
+    #[test]
+    fn et0_rises_with_sun_and_wind_and_falls_with_humidity(
+        solar in 8.0..20.0_f64, wind in 1.0..4.0_f64, rh in 30.0..50.0_f64,
+    ) {
+        let at = Station {
+            latitude_deg: 46.0,
+            longitude_deg: 0.0,
+            elevation: Metres::from_m(500.0),
+            wind_height: Metres::from_m(2.0),
+        };
+        let et0 = |solar: f64, wind: f64, rh: f64| {
+            let mut day = DayWeather::from_temperatures(EVENING, Celsius::from_c(12.0), Celsius::from_c(27.0));
+            day.solar = Some(MegajoulesPerSquareMetre::from_mj_per_m2(solar));
+            day.wind = Some(MetresPerSecond::from_m_per_s(wind));
+            day.humidity_min_pct = Some(rh);
+            day.humidity_max_pct = Some(90.0);
+            daily(&day, &at).et0.mm()
+        };
+        let base = et0(solar, wind, rh);
+        prop_assert!(et0(solar + 3.0, wind, rh) > base);
+        prop_assert!(et0(solar, wind + 1.0, rh) > base);
+        prop_assert!(et0(solar, wind, rh + 10.0) < base);
+    }
+
+    #[test]
+    fn hours_sum_to_about_the_day(lat in 30.0..55.0_f64, clearness in 0.45..0.7_f64) {
+        // A smooth summer day by hours and by its daily values; the two forms of the standard
+        // differ by some percent, not by tenths.
+        let at = Station { latitude_deg: lat, longitude_deg: 0.0, elevation: Metres::from_m(200.0), wind_height: Metres::from_m(2.0) };
+        let on = date(2026, 7, 10);
+        let midnight = on.to_zoned(TimeZone::UTC).unwrap().timestamp();
+        let temperature = |h: f64| 20.0 + 6.0 * (2.0 * std::f64::consts::PI * (h - 15.0) / 24.0).cos();
+        let hours: Vec<HourWeather> = (0..24)
+            .map(|h| {
+                let hour = f64::from(h) + 0.5;
+                let angle = upland_core::sun::solar_time_angle_rad(hour, 0.0, 191.0);
+                HourWeather {
+                    start: midnight + jiff::SignedDuration::from_hours(i64::from(h)),
+                    local_date: on,
+                    temperature: Celsius::from_c(temperature(hour)),
+                    humidity: HourHumidity::DewPoint(Celsius::from_c(11.0)),
+                    solar: radiation::extraterrestrial_hour(191.0, lat, angle) * clearness,
+                    wind: MetresPerSecond::from_m_per_s(2.0),
+                    rain: None,
+                }
+            })
+            .collect();
+        let hourly: f64 = hourly_series(&hours, &at).iter().map(|e| e.et0.mm()).sum();
+        let mut whole = DayWeather::from_temperatures(on, Celsius::from_c(14.0), Celsius::from_c(26.0));
+        whole.dew_point = Some(Celsius::from_c(11.0));
+        whole.solar = Some(radiation::extraterrestrial_day(on, lat) * clearness);
+        whole.wind = Some(MetresPerSecond::from_m_per_s(2.0));
+        let day = daily(&whole, &at).et0.mm();
+        prop_assert!((hourly - day).abs() < 0.12 * day, "{hourly} by hours, {day} by the day");
+    }
+
+    #[test]
+    fn vapour_rises_with_temperature_and_pressure_falls_with_height(t in -30.0..45.0_f64, z in 0.0..4000.0_f64) {
+        let e = |t| atmosphere::saturation_vapour_pressure(Celsius::from_c(t)).kpa();
+        prop_assert!(e(t + 0.5) > e(t));
+        // The slope is the derivative of the curve.
+        let difference = (e(t + 0.01) - e(t - 0.01)) / 0.02;
+        prop_assert!((atmosphere::saturation_slope(Celsius::from_c(t)) / difference - 1.0).abs() < 1e-3);
+        let p = |z| atmosphere::pressure(Metres::from_m(z)).kpa();
+        prop_assert!(p(z + 10.0) < p(z));
+    }
+
+    #[test]
+    fn worse_uniformity_runs_longer_and_steeper_slopes_cycle_shorter(
+        du in 0.25..0.95_f64, soil in proptest::sample::select(&Texture::ALL), slope in 0.0..15.0_f64, rate in 3.0..60.0_f64,
+    ) {
+        prop_assert!(run_time_multiplier(du) > run_time_multiplier(du + 0.05));
+        let rate = MillimetresPerHour::from_mm_per_hour(rate);
+        let longest = |slope| cycle_limit(soil, slope, rate).longest.map_or(f64::INFINITY, Minutes::min_value);
+        prop_assert!(longest(slope + 4.0) <= longest(slope));
+    }
+}
