@@ -146,7 +146,7 @@ impl Card {
         }
         if self.percentage_step > 0
             && self.percentage_min <= 100
-            && (100 - self.percentage_min) % self.percentage_step != 0
+            && !(100 - self.percentage_min).is_multiple_of(self.percentage_step)
         {
             say("percentage_step", "100 % cannot be set with this minimum and step".into());
         }

@@ -222,3 +222,75 @@ fn sessions_end_and_the_last_owner_stays() {
     assert!(store.create_first_owner("bram", "Bram", "hash").unwrap().is_none(), "there is an owner already");
     assert_eq!(store.secret("cookie", || vec![1]).unwrap(), store.secret("cookie", || vec![2]).unwrap());
 }
+
+#[test]
+fn a_site_keeps_its_versions_and_tells_conflicts() {
+    let World { store, user, site: id, .. } = &world();
+    let mut moved = site("Larkrigg Botanic Slope");
+    moved.window.until = time(5, 30, 0, 0);
+    assert_eq!(store.save_site(*id, 1, &moved, *user).unwrap(), Some(Saved::As(2)));
+    let Some(Saved::Conflict(theirs)) = store.save_site(*id, 1, &site("Other name"), *user).unwrap() else {
+        panic!("the second save must not pass")
+    };
+    assert_eq!((theirs.version, &theirs.site), (2, &moved));
+    assert_eq!(store.site_version(*id, 1).unwrap().unwrap(), site("Larkrigg Botanic Slope"), "nothing is overwritten");
+    assert_eq!(store.site_version(*id, 3).unwrap(), None);
+    assert_eq!(store.save_site(*id + 1, 1, &moved, *user).unwrap(), None);
+    let zone_id = store.zones(*id).unwrap()[0].id;
+    assert_eq!(store.zone_version(zone_id, 1).unwrap().unwrap(), zone(1));
+    assert_eq!(store.zone_version(zone_id, 2).unwrap(), None);
+}
+
+#[test]
+fn a_site_that_cannot_be_stored_leaves_no_trace() {
+    let World { store, user, .. } = &world();
+    // The database's own check refuses the second zone; the site and the first go with it.
+    let mut bad = zone(2);
+    bad.number = 0;
+    assert!(store.create_site(&site("Half a site"), &[zone(1), bad], *user).is_err());
+    assert_eq!(store.sites().unwrap().len(), 1);
+}
+
+#[test]
+fn drafts_belong_to_their_site_and_grow_old() {
+    let World { store, user, site, .. } = &world();
+    let other = store.create_site(&crate::site("Tarnside Allotments"), &[], *user).unwrap();
+    let now = Timestamp::now();
+    let id = store.create_draft(*site, *user, "a.csv", b"content", 3, now).unwrap();
+    assert_eq!(store.draft_content(*site, id).unwrap().as_deref(), Some(&b"content"[..]));
+    assert_eq!(store.draft(other, id).unwrap(), None);
+    assert_eq!(store.draft_content(other, id).unwrap(), None);
+    store.drop_draft(other, id).unwrap();
+    assert!(store.draft(*site, id).unwrap().is_some(), "another site cannot drop it");
+    let tomorrow = now + SignedDuration::from_hours(25);
+    store.create_draft(*site, *user, "b.csv", b"content", 3, tomorrow).unwrap();
+    assert_eq!(store.draft(*site, id).unwrap(), None, "nobody said yes for a day");
+}
+
+#[test]
+fn sites_are_listed_by_name_and_zones_found_with_their_site() {
+    let World { store, user, .. } = &world();
+    store.create_site(&site("hollin green"), &[zone(4)], *user).unwrap();
+    let names: Vec<_> = store.sites().unwrap().into_iter().map(|s| s.site.name).collect();
+    assert_eq!(names, ["hollin green", "Larkrigg Botanic Slope"]);
+    let found = store.all_zone_names().unwrap();
+    let four = found.iter().find(|z| z.number == 4).unwrap();
+    assert_eq!((four.site_name.as_str(), four.name.as_str()), ("hollin green", "Zone 4"));
+    let gone = four.site_id;
+    store.set_site_removed(gone, Some(Timestamp::now())).unwrap();
+    assert!(store.all_zone_names().unwrap().iter().all(|z| z.site_id != gone), "a removed site is not found");
+}
+
+#[test]
+fn roles_change_while_an_owner_remains() {
+    let World { store, user, .. } = &world();
+    let second = store.create_user("Bram", "Bram", "hash", Role::Technician).unwrap().unwrap();
+    assert_eq!(second.login, "bram", "sign-in names are lower case");
+    assert!(store.set_role(second.id, Role::Owner).unwrap());
+    assert!(store.set_role(*user, Role::Reader).unwrap());
+    assert!(!store.set_role(second.id, Role::Technician).unwrap(), "the last owner stays");
+    let roles: Vec<_> = store.users().unwrap().into_iter().map(|u| (u.login, u.role)).collect();
+    assert_eq!(roles, [("bram".to_owned(), Role::Owner), ("isla".to_owned(), Role::Reader)]);
+    assert_eq!(store.credentials("BRAM").unwrap().unwrap().user.id, second.id);
+    assert!(store.credentials("nobody").unwrap().is_none());
+}

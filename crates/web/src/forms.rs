@@ -355,4 +355,49 @@ mod tests {
         Elevation is needed.
         ");
     }
+
+    fn form() -> Form {
+        Form {
+            groups: vec![Group {
+                legend: "All",
+                fields: vec![
+                    Field::text("name", "Name"),
+                    Field::number("rate", "Rate", "mm/h"),
+                    Field::choice::<upland_core::soil::Texture>("soil", "Soil", upland_core::soil::Texture::label),
+                ],
+            }],
+        }
+    }
+
+    fn texts(name: &str, rate: &str, soil: &str) -> BTreeMap<String, String> {
+        fields(&[("name", name), ("rate", rate), ("soil", soil)]).0
+    }
+
+    #[test]
+    fn a_merge_keeps_what_each_changed_and_says_it_in_words() {
+        let base = texts("Lawn", "20", "loam");
+        let yours = Fields(texts("Lawn", "25", "clay"));
+        let theirs = texts("Top lawn", "", "clay");
+        let (same, differing) = merge(&form(), &yours, &theirs, Some(&base));
+        assert_eq!(same, [("soil", "clay".to_owned())], "both chose clay: nothing to decide");
+        let [name, rate] = &differing[..] else { panic!("{differing:?}") };
+        assert!(!name.keep_yours, "only they changed the name");
+        assert!(rate.keep_yours, "you changed the rate");
+        assert_eq!((rate.yours_words.as_str(), rate.theirs_words.as_str()), ("25 mm/h", "not measured"));
+    }
+
+    #[test]
+    fn without_the_version_it_began_from_a_merge_prefers_yours() {
+        let (_, differing) = merge(&form(), &Fields(texts("A", "1", "loam")), &texts("B", "2", "sand"), None);
+        assert_eq!(differing.len(), 3);
+        assert!(differing.iter().all(|d| d.keep_yours));
+        assert_eq!(differing[2].theirs_words, "sand");
+    }
+
+    #[test]
+    fn a_filled_form_keeps_texts_and_puts_errors_at_their_fields() {
+        let form = form().filled(&texts("", "fast", "loam"), &[("rate", "This is not a number.".into())]);
+        let wrong: Vec<_> = form.wrong().into_iter().map(|f| (f.name, f.value.as_str())).collect();
+        assert_eq!(wrong, [("rate", "fast")]);
+    }
 }

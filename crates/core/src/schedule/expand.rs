@@ -12,7 +12,7 @@ use jiff::tz::TimeZone;
 use jiff::{SignedDuration, Timestamp, Zoned};
 
 /// Passes of a repeating program in a day are cut here: a pass a minute, all day.
-const MOST_PASSES: u32 = 1440;
+const MOST_PASSES: usize = 1440;
 
 /// One cycle of one station.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -75,9 +75,8 @@ pub fn expand(settings: &Settings, card: &Card, tz: &TimeZone, from: Date, to: D
     let mut free_from = Timestamp::MIN;
     for start in &starts {
         let Some(program) = settings.programs.get(start.program) else { continue };
-        let mut number = start.number;
         let mut asked = start.at;
-        for _ in 0..MOST_PASSES {
+        for number in (start.number..).take(MOST_PASSES) {
             let begin = if card.overlap == Overlap::Queue { asked.max(free_from) } else { asked };
             let pass = Pass { start, number, begin, queued_s: begin.duration_since(asked).as_secs() };
             let end = pass.lay(settings, card, program, &mut runs);
@@ -91,7 +90,6 @@ pub fn expand(settings: &Settings, card: &Card, tz: &TimeZone, from: Date, to: D
                 break;
             }
             asked = next;
-            number += 1;
         }
     }
     runs.sort_by_key(|r| (r.start, r.program, r.station, r.cycle));

@@ -192,7 +192,7 @@ impl Settings {
         }
         for (i, value) in values.iter().enumerate() {
             let settable = (card.percentage_min..=card.percentage_max).contains(value)
-                && (value - card.percentage_min) % card.percentage_step.max(1) == 0;
+                && (value - card.percentage_min).is_multiple_of(card.percentage_step.max(1));
             if !settable {
                 say(
                     format!("percentages[{i}]"),
