@@ -1,6 +1,6 @@
 //! Decisions as sentences, built from facts.
 
-use crate::quantities::{depth, flow, in_words, plain, short_date, temperature};
+use crate::quantities::{depth, flow, in_words, plain, temperature};
 use jiff::civil::Date;
 use upland_core::site::UnitSystem;
 use upland_core::tonight::{Because, Decision, Notice, ZoneTonight};
@@ -92,6 +92,11 @@ pub(crate) fn because(zone: &ZoneTonight, units: UnitSystem, today: Date) -> Str
     sentences.join(" ")
 }
 
+/// A date that may lie in another year.
+fn dated(date: Date) -> String {
+    date.strftime("%-d %b %Y").to_string()
+}
+
 fn capital(text: &str) -> String {
     let mut letters = text.chars();
     letters.next().map_or(String::new(), |first| first.to_uppercase().collect::<String>() + letters.as_str())
@@ -117,7 +122,7 @@ pub(crate) fn notice(notice: &Notice, units: UnitSystem) -> NoticeWords {
             *days > 7,
             format!(
                 "The record ends on {}. {} {} since then {} filled with expected demand and no rain.",
-                short_date(*last),
+                dated(*last),
                 capital(&in_words(usize::try_from(*days).unwrap_or_default())),
                 if *days == 1 { "day" } else { "days" },
                 if *days == 1 { "is" } else { "are" }
@@ -126,12 +131,15 @@ pub(crate) fn notice(notice: &Notice, units: UnitSystem) -> NoticeWords {
         ),
         Notice::BeforeRecord { first } => (
             true,
-            format!("The record only begins on {}. Every zone is shown from its refill point.", short_date(*first)),
+            format!("The record only begins on {}. Every zone is shown from its refill point.", dated(*first)),
             Some(("weather", "Bring older weather")),
         ),
         Notice::Gaps { days } => (
             false,
-            format!("{days} days are missing in the past year; expected demand and no rain stand in for them."),
+            format!(
+                "{} missing in the past year; expected demand and no rain stand in.",
+                if *days == 1 { "One day is".to_owned() } else { format!("{days} days are") }
+            ),
             Some(("weather", "See the record")),
         ),
         Notice::FreezeCaution { lowest } => (
