@@ -21,8 +21,6 @@ pub struct Due {
     pub number: u16,
     /// Its cycles.
     pub cycles: Cycles,
-    /// Longest cycle its soil allows, whole minutes; `None` without a limit.
-    pub longest_cycle: Option<u32>,
     /// Larger is more urgent: how far past its refill point, as a share of it.
     pub urgency: f64,
 }
@@ -317,7 +315,6 @@ mod tests {
         Due {
             number,
             cycles: Cycles { count, minutes_each, soak_minutes },
-            longest_cycle: (count > 1).then_some(minutes_each),
             urgency: 1.0,
         }
     }
@@ -400,8 +397,8 @@ mod tests {
                     let gap = pair[1].from_minute - pair[0].from_minute - pair[0].minutes;
                     prop_assert!(gap >= zone.cycles.soak_minutes);
                 }
-                if let Some(longest) = zone.longest_cycle {
-                    prop_assert!(own.iter().all(|r| r.minutes <= longest));
+                if zone.cycles.count > 1 {
+                    prop_assert!(own.iter().all(|r| r.minutes <= zone.cycles.minutes_each));
                 }
                 let told = night.shortfalls.iter().any(|(n, _)| *n == zone.number);
                 let total: u32 = own.iter().map(|r| r.minutes).sum();

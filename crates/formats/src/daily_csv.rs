@@ -1,7 +1,7 @@
 //! Daily weather as CSV: `date,tmin_c,tmax_c` and what else was measured, in metric or US
 //! customary columns. Written back in metric.
 
-use crate::table::{Column, Known, Problem, Table, date, number, same};
+use crate::table::{Column, Known, Problem, Table, date, same};
 use jiff::civil::Date;
 use upland_core::quality::{self, Severity};
 use upland_core::units::{
@@ -86,11 +86,7 @@ pub fn read(bytes: &[u8], station: &Station) -> Result<DailyFile, Vec<Problem>> 
     if problems.len() > table.problems.len() {
         return Err(problems);
     }
-    let mut notes: Vec<Problem> = table
-        .unknown
-        .iter()
-        .map(|name| Problem::cell(1, name, "is not a column this format knows; it is not read"))
-        .collect();
+    let mut notes = table.notes();
 
     let mut dated: Vec<(u64, DayWeather)> = Vec::with_capacity(table.rows.len());
     let mut in_order = true;
@@ -99,18 +95,8 @@ pub fn read(bytes: &[u8], station: &Station) -> Result<DailyFile, Vec<Problem>> 
         let day_date = date(row.cell(table.key))
             .map_err(|message| problems.push(Problem::cell(row.line, "date", message)))
             .ok();
-        let mut values = [None; 9];
-        for (&index, column) in &table.columns {
-            match number(row.cell(index)) {
-                Ok(value) => {
-                    if let Some(slot) = values.get_mut(column.field as usize) {
-                        *slot = value.map(column.to_metric);
-                    }
-                }
-                Err(message) => problems.push(Problem::cell(row.line, column.header, message)),
-            }
-        }
-        let [min, max, dew_point, rh_min, rh_max, vapour, solar, wind, rain] = values;
+        let [min, max, dew_point, rh_min, rh_max, vapour, solar, wind, rain] =
+            table.numbers(row, |field| field as usize, &mut problems);
         if problems.len() == before {
             for (value, field) in [(min, Field::Min), (max, Field::Max)] {
                 if value.is_none() {

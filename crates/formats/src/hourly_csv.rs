@@ -1,6 +1,6 @@
 //! Hourly weather as CSV: `time` in ISO 8601 with offset, stamped at the START of the hour.
 
-use crate::table::{Known, Problem, Table, number, same};
+use crate::table::{Known, Problem, Table, same};
 use jiff::Timestamp;
 use jiff::fmt::temporal::Pieces;
 use upland_core::quality::{self, Input};
@@ -63,11 +63,7 @@ pub fn read(bytes: &[u8]) -> Result<HourlyFile, Vec<Problem>> {
     if problems.len() > table.problems.len() {
         return Err(problems);
     }
-    let notes = table
-        .unknown
-        .iter()
-        .map(|name| Problem::cell(1, name, "is not a column this format knows; it is not read"))
-        .collect();
+    let notes = table.notes();
     let mut hours: Vec<(String, HourWeather)> = Vec::with_capacity(table.rows.len());
     for row in &table.rows {
         let before = problems.len();
@@ -75,17 +71,7 @@ pub fn read(bytes: &[u8]) -> Result<HourlyFile, Vec<Problem>> {
         let time = start_of_hour(text)
             .map_err(|message| problems.push(Problem::cell(row.line, "time", message)))
             .ok();
-        let mut values = [None; 6];
-        for (&index, column) in &table.columns {
-            match number(row.cell(index)) {
-                Ok(value) => {
-                    if let Some(slot) = values.get_mut(column.field as usize) {
-                        *slot = value.map(column.to_metric);
-                    }
-                }
-                Err(message) => problems.push(Problem::cell(row.line, column.header, message)),
-            }
-        }
+        let values = table.numbers(row, |field| field as usize, &mut problems);
         if problems.len() > before {
             continue;
         }

@@ -212,6 +212,36 @@ impl<Field: Copy + PartialEq> Table<Field> {
         present.or_else(|| known.iter().find(|k| k.field == field)).map_or("", |k| k.header)
     }
 
+    /// The numbers of a row in metric units, each at the place `place` gives its field; what is no
+    /// number is added to `problems`.
+    pub fn numbers<const N: usize>(
+        &self,
+        row: &Row,
+        place: fn(Field) -> usize,
+        problems: &mut Vec<Problem>,
+    ) -> [Option<f64>; N] {
+        let mut values = [None; N];
+        for (&index, column) in &self.columns {
+            match number(row.cell(index)) {
+                Ok(value) => {
+                    if let Some(slot) = values.get_mut(place(column.field)) {
+                        *slot = value.map(column.to_metric);
+                    }
+                }
+                Err(message) => problems.push(Problem::cell(row.line, column.header, message)),
+            }
+        }
+        values
+    }
+
+    /// A note for each column that is not read.
+    pub fn notes(&self) -> Vec<Problem> {
+        self.unknown
+            .iter()
+            .map(|name| Problem::cell(1, name, "is not a column this format knows; it is not read"))
+            .collect()
+    }
+
     /// The columns as they will be read.
     pub fn described(&self) -> Vec<Column> {
         self.columns

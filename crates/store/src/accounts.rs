@@ -68,6 +68,24 @@ fn user((id, login, display_name, role): UserRow) -> Result<User> {
     Ok(User { id, login, display_name, role })
 }
 
+fn insert_user(
+    connection: &mut PgConnection,
+    login: &str,
+    display_name: &str,
+    password_hash: &str,
+    role: Role,
+) -> QueryResult<UserRow> {
+    diesel::insert_into(users::table)
+        .values((
+            users::login.eq(login.to_lowercase()),
+            users::display_name.eq(display_name),
+            users::password_hash.eq(password_hash),
+            users::role.eq(role.code()),
+        ))
+        .returning((users::id, users::login, users::display_name, users::role))
+        .get_result(connection)
+}
+
 impl Store {
     /// Number of accounts.
     ///
@@ -88,15 +106,7 @@ impl Store {
         password_hash: &str,
         role: Role,
     ) -> Result<Option<User>> {
-        let inserted = diesel::insert_into(users::table)
-            .values((
-                users::login.eq(login.to_lowercase()),
-                users::display_name.eq(display_name),
-                users::password_hash.eq(password_hash),
-                users::role.eq(role.code()),
-            ))
-            .returning((users::id, users::login, users::display_name, users::role))
-            .get_result::<UserRow>(&mut self.connection()?);
+        let inserted = insert_user(&mut *self.connection()?, login, display_name, password_hash, role);
         match inserted {
             Ok(row) => user(row).map(Some),
             Err(DieselError::DatabaseError(DatabaseErrorKind::UniqueViolation, _)) => Ok(None),
@@ -120,15 +130,7 @@ impl Store {
             if users::table.count().get_result::<i64>(connection)? > 0 {
                 return Ok(None);
             }
-            let row = diesel::insert_into(users::table)
-                .values((
-                    users::login.eq(login.to_lowercase()),
-                    users::display_name.eq(display_name),
-                    users::password_hash.eq(password_hash),
-                    users::role.eq(Role::Owner.code()),
-                ))
-                .returning((users::id, users::login, users::display_name, users::role))
-                .get_result::<UserRow>(connection)?;
+            let row = insert_user(connection, login, display_name, password_hash, Role::Owner)?;
             user(row).map(Some)
         })
     }

@@ -454,7 +454,9 @@ impl Store {
             )
             .set(weather_imports::undone_at.eq(undone.map(ToDiesel::to_diesel)))
             .execute(connection)?;
-            raise_weather_version(connection, site_id)?;
+            if changed == 1 {
+                raise_weather_version(connection, site_id)?;
+            }
             Ok(changed == 1)
         })
     }

@@ -1,6 +1,8 @@
 //! Numbers as a reader sees them: rounded, with their unit, metric or US customary.
 
+use jiff::Zoned;
 use jiff::civil::Date;
+use upland_core::application::Cycles;
 use upland_core::explain::Quantity;
 use upland_core::site::UnitSystem;
 use upland_core::units::{
@@ -133,9 +135,27 @@ pub(crate) fn in_words(count: usize) -> String {
 
 /// The same with a capital.
 pub(crate) fn in_words_capital(count: usize) -> String {
-    let word = in_words(count);
-    let mut letters = word.chars();
+    capital(&in_words(count))
+}
+
+/// A text with its first letter as a capital.
+pub(crate) fn capital(text: &str) -> String {
+    let mut letters = text.chars();
     letters.next().map_or(String::new(), |first| first.to_uppercase().collect::<String>() + letters.as_str())
+}
+
+/// "01:12", or nothing.
+pub(crate) fn clock(at: Option<&Zoned>) -> String {
+    at.map_or(String::new(), |t| t.strftime("%H:%M").to_string())
+}
+
+/// "11 min" or "2 × 11 min".
+pub(crate) fn cycles(cycles: Cycles) -> String {
+    if cycles.count == 1 {
+        format!("{} min", cycles.minutes_each)
+    } else {
+        format!("{} × {} min", cycles.count, cycles.minutes_each)
+    }
 }
 
 #[cfg(test)]

@@ -125,6 +125,15 @@ impl FromRequest for SignedIn {
     }
 }
 
+/// Somebody signed in whose role is this or a higher one.
+fn at_least(role: Role, request: &HttpRequest, payload: &mut Payload) -> Extracted<SignedIn> {
+    let who = SignedIn::from_request(request, payload);
+    Box::pin(async move {
+        let who = who.await?;
+        if who.user.role >= role { Ok(who) } else { Err(PageError::Forbidden) }
+    })
+}
+
 /// Somebody who may change sites: a technician or the owner.
 pub(crate) struct Editor(pub SignedIn);
 
@@ -133,11 +142,8 @@ impl FromRequest for Editor {
     type Future = Extracted<Self>;
 
     fn from_request(request: &HttpRequest, payload: &mut Payload) -> Self::Future {
-        let who = SignedIn::from_request(request, payload);
-        Box::pin(async move {
-            let who = who.await?;
-            if who.may_edit() { Ok(Self(who)) } else { Err(PageError::Forbidden) }
-        })
+        let who = at_least(Role::Technician, request, payload);
+        Box::pin(async move { who.await.map(Self) })
     }
 }
 
@@ -149,11 +155,8 @@ impl FromRequest for Owner {
     type Future = Extracted<Self>;
 
     fn from_request(request: &HttpRequest, payload: &mut Payload) -> Self::Future {
-        let who = SignedIn::from_request(request, payload);
-        Box::pin(async move {
-            let who = who.await?;
-            if who.user.role == Role::Owner { Ok(Self(who)) } else { Err(PageError::Forbidden) }
-        })
+        let who = at_least(Role::Owner, request, payload);
+        Box::pin(async move { who.await.map(Self) })
     }
 }
 

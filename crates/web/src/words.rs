@@ -1,6 +1,6 @@
 //! Decisions as sentences, built from facts.
 
-use crate::quantities::{depth, flow, in_words, plain, temperature};
+use crate::quantities::{capital, depth, flow, in_words, in_words_capital, plain, temperature};
 use jiff::civil::Date;
 use upland_core::site::UnitSystem;
 use upland_core::tonight::{Because, Decision, Notice, ZoneTonight};
@@ -97,11 +97,6 @@ fn dated(date: Date) -> String {
     date.strftime("%-d %b %Y").to_string()
 }
 
-fn capital(text: &str) -> String {
-    let mut letters = text.chars();
-    letters.next().map_or(String::new(), |first| first.to_uppercase().collect::<String>() + letters.as_str())
-}
-
 /// A notice with its weight and what to do.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub(crate) struct NoticeWords {
@@ -123,7 +118,7 @@ pub(crate) fn notice(notice: &Notice, units: UnitSystem) -> NoticeWords {
             format!(
                 "The record ends on {}. {} {} since then {} filled with expected demand and no rain.",
                 dated(*last),
-                capital(&in_words(usize::try_from(*days).unwrap_or_default())),
+                in_words_capital(usize::try_from(*days).unwrap_or_default()),
                 if *days == 1 { "day" } else { "days" },
                 if *days == 1 { "is" } else { "are" }
             ),

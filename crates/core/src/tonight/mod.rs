@@ -184,7 +184,6 @@ pub fn tonight(site: &Site, zones: &[Zone], climate: &Climate, date: Date, tz: &
             Due {
                 number: row.zone.number,
                 cycles: row.refill.cycles,
-                longest_cycle: row.resolved.cycle_limit.longest.map(whole_minutes),
                 urgency: row.depletion.mm() / raw,
             }
         })
@@ -202,11 +201,6 @@ pub fn tonight(site: &Site, zones: &[Zone], climate: &Climate, date: Date, tz: &
         night,
         notices,
     }
-}
-
-#[allow(clippy::cast_possible_truncation, clippy::cast_sign_loss, reason = "clamped to a day")]
-fn whole_minutes(minutes: Minutes) -> u32 {
-    minutes.min_value().clamp(1.0, 1440.0) as u32
 }
 
 fn decide_zone(zone: &Zone, climate: &Climate, date: Date) -> ZoneTonight {

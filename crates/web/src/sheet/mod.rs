@@ -2,14 +2,13 @@
 
 use crate::error::{PageError, page};
 use crate::pages::{Chapter, Frame};
-use crate::quantities::{depth, long_date, plain, rate};
+use crate::quantities::{clock, cycles, depth, long_date, plain, rate};
 use crate::session::SignedIn;
 use crate::sites::attachment;
 use crate::state::AppState;
 use crate::today::{DateQuery, Decided, decide};
 use actix_web::{HttpResponse, get, web};
 use askama::Template;
-use upland_core::application::Cycles;
 use upland_core::tonight::{Because, ZoneTonight};
 use upland_formats::night_csv;
 
@@ -62,14 +61,6 @@ const CAUTIONS: [&str; 5] = [
     "Local watering rules and the maker's instructions come before this sheet.",
 ];
 
-fn cycles(cycles: Cycles) -> String {
-    if cycles.count == 1 {
-        format!("{} min", cycles.minutes_each)
-    } else {
-        format!("{} × {} min", cycles.count, cycles.minutes_each)
-    }
-}
-
 fn zone_line(decided: &Decided, zone: &ZoneTonight) -> ZoneLine {
     let units = decided.site.site.units;
     let full = zone.refill_from_refill_point.cycles;
@@ -105,14 +96,13 @@ fn build(decided: &Decided) -> SheetView {
     let tonight = &decided.night;
     let site = &decided.site.site;
     let night = &tonight.night;
-    let clock = |minute: u32| night.at(minute).map_or(String::new(), |t| t.strftime("%H:%M").to_string());
     let programs = night
         .layout
         .programs
         .iter()
         .map(|program| ProgramLine {
             letter: program.letter,
-            starts: program.starts.iter().map(|s| clock(*s)).collect::<Vec<_>>().join(", "),
+            starts: program.starts.iter().map(|s| clock(night.at(*s).as_ref())).collect::<Vec<_>>().join(", "),
             zones: program
                 .zones
                 .iter()
@@ -159,8 +149,8 @@ fn build(decided: &Decided) -> SheetView {
             night.window_until.strftime("%H:%M")
         ),
         programs,
-        first_start: night.first_start.as_ref().map_or(String::new(), |t| t.strftime("%H:%M").to_string()),
-        last_end: night.last_end().map_or(String::new(), |t| t.strftime("%H:%M").to_string()),
+        first_start: clock(night.first_start.as_ref()),
+        last_end: clock(night.last_end().as_ref()),
         zones: tonight.zones.iter().map(|z| zone_line(decided, z)).collect(),
         cautions: CAUTIONS.to_vec(),
         assumptions,

@@ -3,7 +3,7 @@
 use super::Decided;
 use super::drawings::{self, NightStrip, SoilColumn};
 use super::working::{InputView, StepView, Working, working};
-use crate::quantities::{depth, in_words, in_words_capital, long_date, volume};
+use crate::quantities::{self, clock, depth, in_words, in_words_capital, long_date, volume};
 use crate::words::{self, NoticeWords};
 use jiff::civil::Date;
 use upland_core::explain;
@@ -64,10 +64,8 @@ pub(super) fn build(decided: &Decided) -> TodayView {
         let number = zone.zone.number;
         let of = format!("Zone {number}, {}", zone.zone.name);
         let id = |what: &str| format!("w-{what}-{number}");
-        if zone.decision == Decision::Waits {
-            workings.push(working(id("state"), of, &explain::depletion(zone), units));
-        } else {
-            workings.push(working(id("state"), of.clone(), &explain::depletion(zone), units));
+        workings.push(working(id("state"), of.clone(), &explain::depletion(zone), units));
+        if zone.decision != Decision::Waits {
             workings.push(working(id("give"), of.clone(), &explain::need(zone), units));
             workings.push(working(id("minutes"), of.clone(), &explain::minutes(zone), units));
             workings.push(working(id("cycles"), of, &explain::cycles(zone), units));
@@ -158,11 +156,7 @@ fn row(decided: &Decided, zone: &ZoneTonight) -> Row {
         number,
         name: zone.zone.name.clone(),
         kind: format!("{}, {}", zone.zone.plant.defaults().label, zone.zone.head.label()),
-        cycles: if cycles.count == 1 {
-            format!("{} min", cycles.minutes_each)
-        } else {
-            format!("{} × {} min", cycles.count, cycles.minutes_each)
-        },
+        cycles: quantities::cycles(cycles),
         cycles_id: format!("w-cycles-{number}"),
         minutes: format!("{} min in all", cycles.total_minutes()),
         minutes_id: format!("w-minutes-{number}"),
@@ -170,9 +164,7 @@ fn row(decided: &Decided, zone: &ZoneTonight) -> Row {
         give_id: format!("w-give-{number}"),
         state: depth(units, zone.depletion),
         state_id: format!("w-state-{number}"),
-        start: first
-            .and_then(|r| night.at(r.from_minute))
-            .map_or(String::new(), |t| t.strftime("%H:%M").to_string()),
+        start: clock(first.and_then(|r| night.at(r.from_minute)).as_ref()),
         program: first
             .and_then(|r| night.layout.programs.get(r.program))
             .map_or(String::new(), |p| p.letter.to_string()),
@@ -212,7 +204,7 @@ fn volume_working(decided: &Decided, total: Litres, known: bool) -> Working {
                 inputs: vec![
                     InputView {
                         name: "precipitation rate",
-                        value: crate::quantities::rate(units, zone.resolved.rate.value),
+                        value: quantities::rate(units, zone.resolved.rate.value),
                         is_default: zone.resolved.rate.is_default(),
                         origin: zone.resolved.rate.is_default().then(|| "default of the head type".into()),
                     },
@@ -222,7 +214,7 @@ fn volume_working(decided: &Decided, total: Litres, known: bool) -> Working {
                         is_default: false,
                         origin: None,
                     },
-                    InputView { name: "area", value: crate::quantities::area(units, area), is_default: false, origin: None },
+                    InputView { name: "area", value: quantities::area(units, area), is_default: false, origin: None },
                 ],
             })
         })
@@ -239,7 +231,6 @@ fn volume_working(decided: &Decided, total: Litres, known: bool) -> Working {
 /// How the start times follow from the window and the cycles.
 fn night_working(decided: &Decided) -> Working {
     let night = &decided.night.night;
-    let clock = |minute: u32| night.at(minute).map_or(String::new(), |t| t.strftime("%H:%M").to_string());
     let input = |name, value: String| InputView { name, value, origin: None, is_default: false };
     let mut steps: Vec<StepView> = night
         .layout
@@ -249,7 +240,7 @@ fn night_working(decided: &Decided) -> Working {
             name: format!("Program {}", program.letter),
             formula: "a start for each cycle, once every zone before it has run and soaked".into(),
             source: "each start repeats the whole program (common practice)".into(),
-            result: program.starts.iter().map(|s| clock(*s)).collect::<Vec<_>>().join(", "),
+            result: program.starts.iter().map(|s| clock(night.at(*s).as_ref())).collect::<Vec<_>>().join(", "),
             inputs: vec![
                 input("zones", program.zones.iter().map(|(n, _)| n.to_string()).collect::<Vec<_>>().join(", ")),
                 input(
@@ -263,9 +254,9 @@ fn night_working(decided: &Decided) -> Working {
         name: "First start".into(),
         formula: "end of the water window - time from first start to last end".into(),
         source: "working back from the window's end: cool, calm hours, and leaves dry soon after".into(),
-        result: clock(0),
+        result: clock(night.first_start.as_ref()),
         inputs: vec![
-            input("end of the window", night.window_until.strftime("%H:%M").to_string()),
+            input("end of the window", clock(Some(&night.window_until))),
             input("first start to last end", format!("{} min", night.layout.span_minutes)),
         ],
     });
