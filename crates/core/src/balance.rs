@@ -98,7 +98,8 @@ mod tests {
         Millimetres::from_mm(value)
     }
 
-    /// FAO-56 example 36: TAW and RAW of three crops on three soils (printed to whole mm).
+    /// FAO-56 example 36: TAW and RAW of three crops on three soils, printed to whole mm (values
+    /// from memory).
     #[test]
     fn fao56_example_36_available_water() {
         let soils = [(0.15, 0.06), (0.32, 0.15), (0.35, 0.23)];
@@ -115,7 +116,8 @@ mod tests {
         }
     }
 
-    /// FAO-56 example 37: tomato, TAW 160, RAW 64, 55 mm depleted, 5 mm/day, ten dry days.
+    /// FAO-56 example 37: tomato, TAW 160, RAW 64, 55 mm depleted, 5 mm/day, ten dry days
+    /// (values from memory).
     #[test]
     fn fao56_example_37_stress_over_ten_days() {
         let zone = RootZone::from_water_contents(0.32, 0.12, 0.8, 0.4);

@@ -77,6 +77,7 @@ pub fn sunrise_sunset_utc_h(date: Date, latitude_deg: f64, longitude_deg: f64) -
 
 #[cfg(test)]
 mod tests {
+    //! The printed values of the FAO-56 examples were written from memory.
     use super::*;
     use jiff::civil::date;
 

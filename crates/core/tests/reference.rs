@@ -1,7 +1,8 @@
 //! ET0 and the balance against published worked examples and public libraries.
 //!
 //! The CSV files under `data/` were written by `tools/reference/generate.py`; their second line
-//! names the library versions.
+//! names the library versions. The inputs and printed values of the FAO-56 examples were written
+//! from memory.
 #![allow(clippy::unwrap_used, clippy::indexing_slicing, clippy::panic)]
 
 use jiff::civil::{Date, date};

@@ -44,6 +44,7 @@ pub fn wind_at_2_m(wind: MetresPerSecond, height: Metres) -> MetresPerSecond {
 
 #[cfg(test)]
 mod tests {
+    //! The printed values of the FAO-56 examples were written from memory.
     use super::*;
 
     fn close(a: f64, b: f64, tolerance: f64) {

@@ -114,6 +114,7 @@ pub fn net_longwave_hour(mean: Celsius, vapour: Kilopascals, cloudiness: f64) ->
 
 #[cfg(test)]
 mod tests {
+    //! The printed values of the FAO-56 examples were written from memory.
     use super::*;
     use jiff::civil::date;
 
