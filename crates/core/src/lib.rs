@@ -20,6 +20,7 @@ pub mod controller;
 pub mod explain;
 pub mod fill;
 pub mod night;
+pub mod ordinance;
 pub mod plant;
 pub mod quality;
 pub mod reference_et;

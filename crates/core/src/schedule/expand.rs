@@ -297,7 +297,7 @@ mod tests {
     #[test]
     fn twenty_four_minutes_as_four_times_six_with_half_hour_soaks() {
         let mut settings = settings(vec![program(&[time(2, 0, 0, 0)], &[(1, 1440), (2, 600)])]);
-        settings.stations = vec![(1, StationSetting { cycle_and_soak_s: Some((360, 1800)), lighting: false })];
+        settings.stations = vec![(1, StationSetting { cycle_and_soak_s: Some((360, 1800)), ..StationSetting::default() })];
         let runs = day(&settings);
         let one: Vec<_> = runs.iter().filter(|r| r.station == 1).collect();
         assert_eq!(one.len(), 4);
@@ -334,7 +334,7 @@ mod tests {
     fn holds_of_the_box_spare_lighting() {
         let mut settings = settings(vec![program(&[time(21, 0, 0, 0)], &[(1, 600), (12, 7200)])]);
         settings.percentages = Percentages::Program(vec![50]);
-        settings.stations = vec![(12, StationSetting { cycle_and_soak_s: None, lighting: true })];
+        settings.stations = vec![(12, StationSetting { lighting: true, ..StationSetting::default() })];
         let stations = |s: &Settings| day(s).iter().map(|r| (r.station, r.seconds())).collect::<Vec<_>>();
         assert_eq!(stations(&settings), [(1, 300), (12, 7200)], "lighting ignores the percentage");
         settings.rain_delay = Some((date(2026, 7, 13), 2));
@@ -386,7 +386,7 @@ mod tests {
             }).collect();
             let mut settings = settings(programs);
             settings.percentages = Percentages::Box(percentage);
-            settings.stations = (1..=12).map(|n| (n, StationSetting { cycle_and_soak_s: cycle, lighting: false })).collect();
+            settings.stations = (1..=12).map(|n| (n, StationSetting { cycle_and_soak_s: cycle, ..StationSetting::default() })).collect();
             let card = twelve_stations();
             let runs = day(&settings);
             for pair in runs.windows(2) {

@@ -63,6 +63,12 @@ pub struct StationSetting {
     pub cycle_and_soak_s: Option<(u32, u32)>,
     /// A lighting station: no percentage, no rain delay.
     pub lighting: bool,
+    /// The master valve opens with it.
+    pub master_valve: bool,
+    /// The pump starts with it.
+    pub pump: bool,
+    /// It ignores the sensors.
+    pub ignores_sensors: bool,
 }
 
 /// A span of the year by month and day, both ends included; it may cross the new year.
@@ -75,6 +81,13 @@ pub struct YearSpan {
 }
 
 impl YearSpan {
+    /// Whether both ends are days that some year has.
+    #[must_use]
+    pub fn is_real(&self) -> bool {
+        // 2000 has a 29 February.
+        [self.from, self.until].iter().all(|(month, day)| Date::new(2000, *month, *day).is_ok())
+    }
+
     /// Whether a date lies in the span.
     #[must_use]
     pub fn holds(&self, date: Date) -> bool {
@@ -86,6 +99,9 @@ impl YearSpan {
         }
     }
 }
+
+/// Longest name of a program, characters.
+pub const LONGEST_PROGRAM_NAME: usize = 40;
 
 /// Everything a box is set to.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -119,6 +135,83 @@ pub struct SettingsFault {
 }
 
 impl Settings {
+    /// A box with every program of its card empty and switched off, at 100 %.
+    #[must_use]
+    pub fn clean(card: &Card) -> Self {
+        let programs: Vec<Program> = (0..card.programs)
+            .map(|i| Program {
+                name: char::from(b'A' + i.min(25)).to_string(),
+                active: false,
+                starts: Vec::new(),
+                days: if card.day_modes.weekdays {
+                    Days::Weekdays([true; 7])
+                } else if card.day_modes.longest_interval > 0 {
+                    Days::EveryNth { interval: 1, first: Date::constant(2026, 1, 1) }
+                } else {
+                    Days::Even
+                },
+                run_times: Vec::new(),
+                repeat: None,
+            })
+            .collect();
+        Self {
+            percentages: match card.percentage_scope {
+                PercentageScope::Box => Percentages::Box(100),
+                PercentageScope::Program => Percentages::Program(vec![100; programs.len()]),
+                PercentageScope::Month => Percentages::Month([100; 12]),
+            },
+            programs,
+            stations: Vec::new(),
+            delay_s: 0,
+            never_days: [false; 7],
+            omit_hours: None,
+            rain_delay: None,
+            off_season: None,
+        }
+    }
+
+    /// The run time of a station in a program at 100 %, seconds; 0 when it has none.
+    #[must_use]
+    pub fn run_time_s(&self, program: usize, station: u16) -> u32 {
+        self.programs
+            .get(program)
+            .and_then(|p| p.run_times.iter().find(|(n, _)| *n == station))
+            .map_or(0, |(_, seconds)| *seconds)
+    }
+
+    /// Sets it; 0 takes the station out. Stations stay in the order of the box.
+    pub fn set_run_time_s(&mut self, program: usize, station: u16, seconds: u32) {
+        let Some(program) = self.programs.get_mut(program) else { return };
+        program.run_times.retain(|(n, _)| *n != station);
+        if seconds > 0 {
+            program.run_times.push((station, seconds));
+            program.run_times.sort_unstable_by_key(|(n, _)| *n);
+        }
+    }
+
+    /// Changes what is set for a station.
+    pub fn update_station(&mut self, number: u16, change: impl FnOnce(&mut StationSetting)) {
+        let mut setting = self.station(number);
+        change(&mut setting);
+        self.stations.retain(|(n, _)| *n != number);
+        self.stations.push((number, setting));
+        self.stations.sort_unstable_by_key(|(n, _)| *n);
+    }
+
+    /// The same settings in their one canonical form: starts in order, stations in order, entries
+    /// that say nothing left out. Two settings that mean the same are equal in it.
+    #[must_use]
+    pub fn canonical(mut self) -> Self {
+        for program in &mut self.programs {
+            program.starts.sort();
+            program.run_times.retain(|(_, seconds)| *seconds > 0);
+            program.run_times.sort_unstable_by_key(|(n, _)| *n);
+        }
+        self.stations.retain(|(_, s)| *s != StationSetting::default());
+        self.stations.sort_unstable_by_key(|(n, _)| *n);
+        self
+    }
+
     /// What is set for a station.
     #[must_use]
     pub fn station(&self, number: u16) -> StationSetting {
@@ -135,6 +228,15 @@ impl Settings {
         }
         for (i, program) in self.programs.iter().enumerate() {
             let at = |field: &str| format!("programs[{i}].{field}");
+            let named = program.name.chars().count();
+            if named == 0 || named > LONGEST_PROGRAM_NAME || program.name.chars().any(char::is_control) {
+                say(at("name"), format!("give it a name of at most {LONGEST_PROGRAM_NAME} characters"));
+            }
+            for (k, (station, _)) in program.run_times.iter().enumerate() {
+                if program.run_times.iter().take(k).any(|(other, _)| other == station) {
+                    say(at(&format!("run_times[{k}]")), format!("station {station} has a run time already; a program runs it once"));
+                }
+            }
             if program.starts.len() > usize::from(card.starts_per_program) {
                 say(
                     at("starts"),
@@ -212,6 +314,12 @@ impl Settings {
         if self.never_days.contains(&true) && !card.day_modes.never_days {
             say("never_days".into(), "the box has none".into());
         }
+        if self.off_season.is_some_and(|span| !span.is_real()) {
+            say("off_season".into(), "names a day that no year has".into());
+        }
+        if self.omit_hours.is_some_and(|(from, until)| from == until) {
+            say("omit_hours".into(), "begins and ends at the same minute; it needs a length".into());
+        }
         if self.omit_hours.is_some() && !card.omit_hours {
             say("omit_hours".into(), "the box has none".into());
         }
@@ -227,8 +335,17 @@ impl Settings {
             if station.cycle_and_soak_s.is_some_and(|(cycle, _)| cycle == 0) {
                 say(format!("stations[{number}]"), "a cycle of no length; give it a minute or more".into());
             }
-            if station.lighting && !card.lighting {
-                say(format!("stations[{number}]"), "the box has no lighting stations".into());
+            let mut lacks = |set: bool, has: bool, what: &str| {
+                if set && !has {
+                    say(format!("stations[{number}]"), format!("the box has no {what}"));
+                }
+            };
+            lacks(station.lighting, card.lighting, "lighting stations");
+            lacks(station.master_valve, card.master_valve, "master valve by station");
+            lacks(station.pump, card.pump_start, "pump start by station");
+            lacks(station.ignores_sensors, card.sensor_override, "sensor override by station");
+            if *number == 0 || *number > card.stations {
+                say(format!("stations[{number}]"), format!("is not on a box of {}", card.stations));
             }
         }
     }
@@ -253,7 +370,7 @@ mod tests {
                 repeat: Some(Repeat { until: time(6, 0, 0, 0), pause_s: 0 }),
             }],
             percentages: Percentages::Box(105),
-            stations: vec![(1, StationSetting { cycle_and_soak_s: Some((0, 60)), lighting: false })],
+            stations: vec![(1, StationSetting { cycle_and_soak_s: Some((0, 60)), ..StationSetting::default() })],
             delay_s: -5,
             never_days: [false; 7],
             omit_hours: None,

@@ -1,5 +1,10 @@
 //! The controller card: what a box can hold, as data that its user can write. A card knows no
-//! make; it lists limits. [`Card::check`] refuses a card that no box could be.
+//! make; it lists limits. [`Card::check`] refuses a card that no box could be; [`library`] holds
+//! the generic ones.
+
+pub mod library;
+
+pub use library::{generic, twelve_stations};
 
 /// What a percentage is set for.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -39,6 +44,21 @@ pub enum Overlap {
     Queue,
     /// Both run at once.
     Concurrent,
+}
+
+/// What can be wired to a box's sensor port.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum SensorPort {
+    /// A switch whose open contact holds watering.
+    HoldSwitch,
+    /// A soil-moisture probe.
+    SoilProbe,
+    /// A flow meter.
+    FlowMeter,
+    /// A weather or ET sensor that sets the percentage.
+    Weather,
+    /// A decoder on the two-wire path, whatever it carries.
+    TwoWire,
 }
 
 /// Which ways of choosing days a box has.
@@ -103,7 +123,20 @@ pub struct Card {
     pub loops: bool,
     /// Whether a station can be set as lighting, which ignores percentage and rain delay.
     pub lighting: bool,
+    /// Sensor ports and what each takes.
+    pub sensor_ports: Vec<SensorPort>,
+    /// Whether a station can be set to ignore the sensors.
+    pub sensor_override: bool,
+    /// Whether a master valve can be set for each station.
+    pub master_valve: bool,
+    /// Whether a pump start can be set for each station.
+    pub pump_start: bool,
+    /// Whether the box takes new run times every day; those it is set to are then its fallback.
+    pub daily_run_times: bool,
 }
+
+/// Most sensor ports of a card.
+pub const MOST_SENSOR_PORTS: usize = 64;
 
 /// Why a card cannot be one.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
@@ -137,6 +170,16 @@ impl Card {
         within("percentage_step", u32::from(self.percentage_step), 1, 100);
         within("longest_delay_s", self.longest_delay_s, 0, 6 * 3600);
         within("longest_overlap_s", self.longest_overlap_s, 0, 600);
+        within("sensor_ports", u32::try_from(self.sensor_ports.len()).unwrap_or(u32::MAX), 0, 64);
+        within("longest_interval", u32::from(self.day_modes.longest_interval), 0, 60);
+        within("longest_rain_delay_days", u32::from(self.longest_rain_delay_days), 0, 60);
+        if self.run_step_s > 0 && !self.longest_run_s.is_multiple_of(self.run_step_s) {
+            say("longest_run_s", format!("{} s is not a whole number of steps of {} s", self.longest_run_s, self.run_step_s));
+        }
+        let name = self.name.trim();
+        if name.is_empty() || name.chars().count() > 120 || name.chars().any(char::is_control) {
+            say("name", "give it a name of at most 120 letters, numbers and signs".into());
+        }
         if self.start_step_min == 0 || 1440 % self.start_step_min != 0 {
             say("start_step_min", format!("{} minutes do not divide a day", self.start_step_min));
         }
@@ -166,36 +209,6 @@ impl Card {
             Rounding::Up => exact.div_ceil(step),
         };
         u32::try_from(steps * (step / 100)).unwrap_or(u32::MAX)
-    }
-}
-
-/// A card for tests and examples: twelve stations, three programs.
-#[must_use]
-pub fn twelve_stations() -> Card {
-    Card {
-        name: "12-station box, three programs".into(),
-        stations: 12,
-        programs: 3,
-        starts_per_program: 4,
-        start_step_min: 1,
-        run_step_s: 60,
-        longest_run_s: 4 * 3600,
-        day_modes: DayModes { weekdays: true, parity: true, longest_interval: 31, never_days: true },
-        percentage_min: 10,
-        percentage_max: 200,
-        percentage_step: 10,
-        percentage_scope: PercentageScope::Program,
-        percentage_target: PercentageTarget::Total,
-        rounding: Rounding::Nearest,
-        rounding_step_s: 1,
-        cycle_and_soak: true,
-        overlap: Overlap::Queue,
-        longest_delay_s: 1800,
-        longest_overlap_s: 0,
-        longest_rain_delay_days: 14,
-        omit_hours: true,
-        loops: true,
-        lighting: true,
     }
 }
 
@@ -229,10 +242,11 @@ mod tests {
             stations: 0,
             start_step_min: 7,
             percentage_step: 0,
+            longest_run_s: 3601,
             day_modes: DayModes { weekdays: false, parity: false, longest_interval: 0, never_days: true },
             ..twelve_stations()
         };
         let fields: Vec<_> = card.check().into_iter().map(|f| f.field).collect();
-        assert_eq!(fields, ["stations", "percentage_step", "start_step_min", "day_modes"]);
+        assert_eq!(fields, ["stations", "percentage_step", "longest_run_s", "start_step_min", "day_modes"]);
     }
 }

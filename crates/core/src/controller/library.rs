@@ -1,0 +1,192 @@
+//! Generic cards, invented: kinds of boxes that are met, none of them anybody's. They are a
+//! start; the user copies one and corrects it against the box in front of them.
+
+use super::{Card, DayModes, Overlap, PercentageScope, PercentageTarget, Rounding, SensorPort};
+
+const ALL_DAY_MODES: DayModes =
+    DayModes { weekdays: true, parity: true, longest_interval: 31, never_days: true };
+
+/// Twelve stations and three programs, an ordinary box out of doors.
+#[must_use]
+pub fn twelve_stations() -> Card {
+    Card {
+        name: "12-station box, three programs".into(),
+        stations: 12,
+        programs: 3,
+        starts_per_program: 4,
+        start_step_min: 1,
+        run_step_s: 60,
+        longest_run_s: 4 * 3600,
+        day_modes: ALL_DAY_MODES,
+        percentage_min: 10,
+        percentage_max: 200,
+        percentage_step: 10,
+        percentage_scope: PercentageScope::Program,
+        percentage_target: PercentageTarget::Total,
+        rounding: Rounding::Nearest,
+        rounding_step_s: 1,
+        cycle_and_soak: true,
+        overlap: Overlap::Queue,
+        longest_delay_s: 1800,
+        longest_overlap_s: 0,
+        longest_rain_delay_days: 14,
+        omit_hours: true,
+        loops: true,
+        lighting: true,
+        sensor_ports: vec![SensorPort::HoldSwitch],
+        sensor_override: true,
+        master_valve: true,
+        pump_start: false,
+        daily_run_times: false,
+    }
+}
+
+/// A small box indoors: few stations, coarse steps, one percentage for all.
+fn small_indoor() -> Card {
+    Card {
+        name: "Small indoor box, 6 stations, two programs".into(),
+        stations: 6,
+        programs: 2,
+        starts_per_program: 3,
+        start_step_min: 15,
+        longest_run_s: 2 * 3600,
+        day_modes: DayModes { weekdays: true, parity: false, longest_interval: 7, never_days: false },
+        percentage_step: 10,
+        percentage_max: 150,
+        percentage_scope: PercentageScope::Box,
+        rounding: Rounding::Down,
+        rounding_step_s: 60,
+        cycle_and_soak: false,
+        longest_delay_s: 0,
+        longest_rain_delay_days: 3,
+        omit_hours: false,
+        loops: false,
+        lighting: false,
+        sensor_override: false,
+        ..twelve_stations()
+    }
+}
+
+/// Twenty-four stations with a percentage for each month.
+fn monthly() -> Card {
+    Card {
+        name: "24-station box, four programs, monthly percentages".into(),
+        stations: 24,
+        programs: 4,
+        starts_per_program: 8,
+        run_step_s: 30,
+        longest_run_s: 9 * 3600,
+        percentage_step: 5,
+        percentage_min: 0,
+        percentage_scope: PercentageScope::Month,
+        longest_delay_s: 3600,
+        longest_overlap_s: 30,
+        sensor_ports: vec![SensorPort::HoldSwitch, SensorPort::HoldSwitch, SensorPort::FlowMeter],
+        pump_start: true,
+        ..twelve_stations()
+    }
+}
+
+/// Forty-eight stations on a two-wire path, programs side by side.
+fn two_wire() -> Card {
+    Card {
+        name: "48-station two-wire box".into(),
+        stations: 48,
+        programs: 8,
+        starts_per_program: 8,
+        run_step_s: 1,
+        longest_run_s: 12 * 3600,
+        percentage_step: 1,
+        percentage_min: 0,
+        percentage_max: 300,
+        percentage_target: PercentageTarget::Cycle,
+        overlap: Overlap::Concurrent,
+        longest_delay_s: 2 * 3600,
+        longest_overlap_s: 60,
+        longest_rain_delay_days: 31,
+        sensor_ports: vec![SensorPort::TwoWire; 8],
+        pump_start: true,
+        ..twelve_stations()
+    }
+}
+
+/// A valve with its own battery and timer on a hose.
+fn hose_valve() -> Card {
+    Card {
+        name: "Battery valve on a hose".into(),
+        stations: 1,
+        programs: 1,
+        starts_per_program: 6,
+        longest_run_s: 6 * 3600,
+        day_modes: DayModes { weekdays: true, parity: false, longest_interval: 14, never_days: false },
+        percentage_min: 100,
+        percentage_max: 100,
+        percentage_step: 100,
+        percentage_scope: PercentageScope::Box,
+        cycle_and_soak: false,
+        longest_delay_s: 0,
+        longest_rain_delay_days: 7,
+        omit_hours: false,
+        loops: false,
+        lighting: false,
+        sensor_ports: Vec::new(),
+        sensor_override: false,
+        master_valve: false,
+        ..twelve_stations()
+    }
+}
+
+/// A box that is told new run times every day and falls back on what it is set to.
+fn daily() -> Card {
+    Card {
+        name: "18-station box that takes daily run times".into(),
+        stations: 18,
+        programs: 6,
+        starts_per_program: 8,
+        run_step_s: 1,
+        longest_run_s: 6 * 3600,
+        percentage_step: 1,
+        percentage_min: 0,
+        sensor_ports: vec![SensorPort::HoldSwitch, SensorPort::SoilProbe, SensorPort::Weather],
+        pump_start: true,
+        daily_run_times: true,
+        ..twelve_stations()
+    }
+}
+
+/// Every generic card with the short name that files and forms give it.
+#[must_use]
+pub fn generic() -> Vec<(&'static str, Card)> {
+    vec![
+        ("twelve", twelve_stations()),
+        ("small-indoor", small_indoor()),
+        ("monthly", monthly()),
+        ("two-wire", two_wire()),
+        ("hose-valve", hose_valve()),
+        ("daily", daily()),
+    ]
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn every_generic_card_can_be() {
+        for (code, card) in generic() {
+            assert_eq!(card.check(), [], "{code}");
+        }
+    }
+
+    #[test]
+    fn the_generic_cards_span_what_boxes_differ_in() {
+        let cards: Vec<Card> = generic().into_iter().map(|(_, card)| card).collect();
+        for scope in [PercentageScope::Box, PercentageScope::Program, PercentageScope::Month] {
+            assert!(cards.iter().any(|c| c.percentage_scope == scope));
+        }
+        for overlap in [Overlap::Queue, Overlap::Concurrent] {
+            assert!(cards.iter().any(|c| c.overlap == overlap));
+        }
+        assert!(cards.iter().any(|c| !c.cycle_and_soak) && cards.iter().any(|c| c.daily_run_times));
+    }
+}
