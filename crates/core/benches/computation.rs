@@ -9,8 +9,11 @@ use upland_core::application::HeadType;
 use upland_core::climate::Climate;
 use upland_core::plant::{PlantKind, Sky, Sun};
 use upland_core::reference_et::{daily, hourly_series};
-use upland_core::site::{Controller, Site, UnitSystem, WaterWindow, Zone};
+use upland_core::site::{Site, UnitSystem, WaterWindow, Zone};
 use upland_core::controller::{Card, twelve_stations};
+use upland_core::findings::check;
+use upland_core::installation::Installation;
+use upland_core::ordinance::Law;
 use upland_core::schedule::{Days, Percentages, Program, Settings, expand};
 use upland_core::soil::Texture;
 use upland_core::tonight::tonight;
@@ -58,7 +61,6 @@ fn site() -> Site {
         wind_height: Metres::from_m(2.0),
         time_zone: "Etc/GMT+1".into(),
         units: UnitSystem::Metric,
-        controller: Controller { name: "box".into(), stations: 48, programs: 4, starts_per_program: 8 },
         window: WaterWindow { from: time(20, 0, 0, 0), until: time(8, 0, 0, 0) },
         supply: None,
     }
@@ -67,6 +69,7 @@ fn site() -> Site {
 fn zones(count: u16) -> Vec<Zone> {
     (1..=count)
         .map(|number| Zone {
+            box_number: 1,
             number,
             name: format!("Zone {number}"),
             plant: PlantKind::CoolSeasonTurf,
@@ -121,8 +124,9 @@ fn hourly_et_of_a_year(bencher: Bencher) {
 #[divan::bench(args = [8, 24, 48])]
 fn tonight_for_zones(bencher: Bencher, count: u16) {
     let (site, zones) = (site(), zones(count));
+    let card = Card { stations: 48, programs: 4, starts_per_program: 8, ..twelve_stations() };
     let climate = Climate::from_record(&thirty_years(), station());
-    bencher.bench(|| tonight(&site, black_box(&zones), &climate, date(2026, 7, 10), &TimeZone::UTC));
+    bencher.bench(|| tonight(&site, (&card, 1), black_box(&zones), &climate, date(2026, 7, 10), &TimeZone::UTC));
 }
 
 /// A year of a box with 48 stations in four programs, two of them every day.
@@ -154,4 +158,20 @@ fn expand_a_year_of_48_stations(bencher: Bencher) {
     let card = Card { stations: 48, programs: 4, ..twelve_stations() };
     let tz = TimeZone::get("Europe/Paris").unwrap();
     bencher.bench(|| expand(black_box(&settings), &card, &tz, date(2026, 1, 1), date(2026, 12, 31)));
+}
+
+/// Every check of 48 stations in four programs over four weeks, actions tried.
+#[divan::bench]
+fn check_48_stations(bencher: Bencher) {
+    let card = Card { stations: 48, programs: 4, starts_per_program: 8, ..twelve_stations() };
+    let climate = Climate::from_record(&[], station());
+    let from = date(2026, 7, 13);
+    let box_at_site = Installation::new(&site(), (&card, 1), &zones(48), Law::default(), &climate, from, &TimeZone::UTC);
+    let mut settings = Settings::clean(&card);
+    for (k, program) in settings.programs.iter_mut().enumerate() {
+        program.active = true;
+        program.starts = vec![time(20 + k as i8 % 2, 0, 0, 0)];
+        program.run_times = (1..=12).map(|n| (k as u16 * 12 + n, 600)).collect();
+    }
+    bencher.bench(|| check(black_box(&box_at_site), &settings, from));
 }

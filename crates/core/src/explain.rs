@@ -424,12 +424,6 @@ mod tests {
             wind_height: Metres::from_m(2.0),
             time_zone: "UTC".into(),
             units: crate::site::UnitSystem::Metric,
-            controller: crate::site::Controller {
-                name: "box".into(),
-                stations: 12,
-                programs: 3,
-                starts_per_program: 4,
-            },
             window: crate::site::WaterWindow { from: time(2, 0, 0, 0), until: time(6, 0, 0, 0) },
             supply: None,
         };
@@ -445,7 +439,7 @@ mod tests {
             })
             .collect();
         let climate = Climate::from_record(&days, site.station());
-        let result = tonight(&site, &[lawn(1)], &climate, date(2026, 7, 14), &jiff::tz::TimeZone::UTC);
+        let result = tonight(&site, (&crate::controller::twelve_stations(), 1), &[lawn(1)], &climate, date(2026, 7, 14), &jiff::tz::TimeZone::UTC);
         (result.zones.into_iter().next().unwrap(), climate)
     }
 

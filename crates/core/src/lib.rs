@@ -19,6 +19,8 @@ pub mod codes;
 pub mod controller;
 pub mod explain;
 pub mod fill;
+pub mod findings;
+pub mod installation;
 pub mod night;
 pub mod ordinance;
 pub mod plant;

@@ -6,7 +6,8 @@
 //! it has soaked. Any box with a few programs and starts can be keyed with the result.
 
 use crate::application::Cycles;
-use crate::site::{Controller, WaterWindow};
+use crate::controller::Card;
+use crate::site::WaterWindow;
 use jiff::civil::{Date, DateTime};
 use jiff::tz::TimeZone;
 use jiff::{SignedDuration, Timestamp, ToSpan, Zoned};
@@ -133,8 +134,8 @@ pub fn window_instants(evening: Date, window: WaterWindow, tz: &TimeZone) -> (Zo
 /// When their cycle counts need more programs than the box has, the nearest counts are merged
 /// upward: more, shorter cycles never raise runoff. More cycles than starts are cut.
 #[must_use]
-pub fn lay_out(due: &[Due], controller: &Controller) -> Layout {
-    let max_cycles = u32::from(controller.starts_per_program.max(1));
+pub fn lay_out(due: &[Due], card: &Card) -> Layout {
+    let max_cycles = u32::from(card.starts_per_program.max(1));
     let mut adjusted = Vec::new();
     let mut zones: Vec<(Due, Cycles)> = due
         .iter()
@@ -151,7 +152,7 @@ pub fn lay_out(due: &[Due], controller: &Controller) -> Layout {
     let mut counts: Vec<u32> = zones.iter().map(|(_, c)| c.count).collect();
     counts.sort_unstable_by(|a, b| b.cmp(a));
     counts.dedup();
-    while counts.len() > usize::from(controller.programs.max(1)) {
+    while counts.len() > usize::from(card.programs.max(1)) {
         // Merge the pair of neighbouring counts with the smallest step, the lower into the higher.
         let Some(at) = (1..counts.len())
             .min_by_key(|&i| counts.get(i - 1).zip(counts.get(i)).map(|(a, b)| a - b))
@@ -188,6 +189,7 @@ pub fn lay_out(due: &[Due], controller: &Controller) -> Layout {
     let mut runs = Vec::new();
     let mut pass_start = 0;
     let mut span = 0;
+    let mut free_from: u32 = 0;
     for pass in 1..=counts.first().copied().unwrap_or(0) {
         if pass > 1 {
             // Every zone keeps its place within a pass, so one wait serves them all.
@@ -209,13 +211,17 @@ pub fn lay_out(due: &[Due], controller: &Controller) -> Layout {
             if *count < pass {
                 continue;
             }
-            let start = pass_start + offsets.get(index).copied().unwrap_or(0);
+            // The box takes starts in its own step only.
+            let step = u32::from(card.start_step_min.max(1));
+            let start = (pass_start + offsets.get(index).copied().unwrap_or(0)).div_ceil(step) * step;
+            let start = start.max(free_from.div_ceil(step) * step);
             program.starts.push(start);
             let mut at = start;
             for &(number, minutes) in &program.zones {
                 runs.push(Run { number, program: index, cycle: pass, from_minute: at, minutes });
                 at += minutes;
             }
+            free_from = at;
             span = span.max(at);
         }
     }
@@ -224,7 +230,7 @@ pub fn lay_out(due: &[Due], controller: &Controller) -> Layout {
 
 /// The most of a zone that still fits beside the zones already kept; `None` when that is less
 /// than a share worth a start.
-fn shortened(kept: &[Due], zone: Due, controller: &Controller, room: u32) -> Option<Due> {
+fn shortened(kept: &[Due], zone: Due, card: &Card, room: u32) -> Option<Due> {
     let asked = f64::from(zone.cycles.total_minutes());
     let with = |count: u32, minutes_each: u32| Due {
         cycles: Cycles { count, minutes_each, ..zone.cycles },
@@ -232,7 +238,7 @@ fn shortened(kept: &[Due], zone: Due, controller: &Controller, room: u32) -> Opt
     };
     let fits = |part: Due| {
         let all: Vec<Due> = kept.iter().copied().chain([part]).collect();
-        lay_out(&all, controller).span_minutes <= room
+        lay_out(&all, card).span_minutes <= room
     };
     let best = (1..=zone.cycles.count)
         .filter_map(|count| {
@@ -257,13 +263,14 @@ fn shortened(kept: &[Due], zone: Due, controller: &Controller, room: u32) -> Opt
 pub fn place(
     evening: Date,
     due: &[Due],
-    controller: &Controller,
+    card: &Card,
     window: WaterWindow,
     tz: &TimeZone,
 ) -> Night {
     let (window_from, window_until) = window_instants(evening, window, tz);
     let room = window_until.duration_since(&window_from).as_mins().max(0);
-    let room = u32::try_from(room).unwrap_or(0);
+    // The first start goes back to the box's step, which may cost all but a minute of one.
+    let room = u32::try_from(room).unwrap_or(0).saturating_sub(u32::from(card.start_step_min.max(1)) - 1);
 
     let mut by_urgency: Vec<Due> = due.to_vec();
     by_urgency.sort_by(|a, b| b.urgency.total_cmp(&a.urgency).then(a.number.cmp(&b.number)));
@@ -272,16 +279,16 @@ pub fn place(
     let mut layout = Layout::default();
     for zone in by_urgency {
         kept.push(zone);
-        let whole = lay_out(&kept, controller);
+        let whole = lay_out(&kept, card);
         if whole.span_minutes <= room {
             layout = whole;
             continue;
         }
         kept.pop();
-        match shortened(&kept, zone, controller, room) {
+        match shortened(&kept, zone, card, room) {
             Some(part) => {
                 kept.push(part);
-                layout = lay_out(&kept, controller);
+                layout = lay_out(&kept, card);
             }
             None => shortfalls.push((zone.number, Shortfall::Deferred)),
         }
@@ -296,8 +303,11 @@ pub fn place(
         }
     }
     shortfalls.sort_by_key(|(number, _)| *number);
-    let first_start = (!layout.runs.is_empty())
-        .then(|| &window_until - SignedDuration::from_mins(i64::from(layout.span_minutes)));
+    let first_start = (!layout.runs.is_empty()).then(|| {
+        let latest = &window_until - SignedDuration::from_mins(i64::from(layout.span_minutes));
+        let past_step = latest.minute().rem_euclid(i8::try_from(card.start_step_min.clamp(1, 60)).unwrap_or(1));
+        &latest - SignedDuration::from_mins(i64::from(past_step))
+    });
     Night { evening, window_from, window_until, layout, first_start, shortfalls }
 }
 
@@ -307,8 +317,8 @@ mod tests {
     use jiff::civil::{date, time};
     use proptest::prelude::*;
 
-    fn controller(programs: u8, starts: u8) -> Controller {
-        Controller { name: "box".into(), stations: 12, programs, starts_per_program: starts }
+    fn controller(programs: u8, starts: u8) -> Card {
+        Card { programs, starts_per_program: starts, ..crate::controller::twelve_stations() }
     }
 
     fn due(number: u16, count: u32, minutes_each: u32, soak_minutes: u32) -> Due {
@@ -337,6 +347,20 @@ mod tests {
         let night = place(date(2026, 7, 14), &[due(1, 1, 30, 0)], &controller(3, 4), window(), &TimeZone::UTC);
         assert_eq!(night.first_start.as_ref().unwrap().datetime(), date(2026, 7, 15).at(5, 30, 0, 0));
         assert_eq!(night.last_end().unwrap(), night.window_until);
+    }
+
+    #[test]
+    fn a_box_with_coarse_starts_gets_starts_it_can_hold() {
+        let card = Card { start_step_min: 15, ..controller(3, 4) };
+        let due = [due(1, 2, 6, 30), due(2, 2, 10, 20), due(3, 1, 20, 0)];
+        let night = place(date(2026, 7, 14), &due, &card, window(), &TimeZone::UTC);
+        for start in night.layout.programs.iter().flat_map(|p| &p.starts) {
+            assert_eq!(night.at(*start).unwrap().minute() % 15, 0);
+        }
+        assert!(night.last_end().unwrap() <= night.window_until);
+        let mut runs = night.layout.runs;
+        runs.sort_by_key(|r| r.from_minute);
+        assert!(runs.windows(2).all(|p| p[0].from_minute + p[0].minutes <= p[1].from_minute));
     }
 
     #[test]

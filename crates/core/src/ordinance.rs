@@ -156,7 +156,7 @@ impl Ordinance {
             if let AllowedDays::Weekdays { odd, even } = rule.days {
                 for (week, who) in [(odd, "odd"), (even, "even")] {
                     if !week.contains(&true) {
-                        say(at("days"), &format!("allows no day at all for {who} house numbers; choose one, or none of the days means a ban that a rule by hours says better"));
+                        say(at("days"), &format!("allows no day at all for {who} house numbers; choose at least one"));
                     }
                 }
             }

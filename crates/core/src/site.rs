@@ -18,19 +18,6 @@ pub enum UnitSystem {
     UsCustomary,
 }
 
-/// What the box can hold, as far as tonight's sheet needs it.
-#[derive(Debug, Clone, PartialEq)]
-pub struct Controller {
-    /// Name or place of the box.
-    pub name: String,
-    /// Stations it can switch.
-    pub stations: u16,
-    /// Programs it has.
-    pub programs: u8,
-    /// Start times per program.
-    pub starts_per_program: u8,
-}
-
 /// The hours in which watering may run, by the wall clock. It may cross midnight.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct WaterWindow {
@@ -57,8 +44,6 @@ pub struct Site {
     pub time_zone: String,
     /// Units shown.
     pub units: UnitSystem,
-    /// The box.
-    pub controller: Controller,
     /// When watering may run.
     pub window: WaterWindow,
     /// Flow the supply can give, if known.
@@ -81,6 +66,8 @@ impl Site {
 /// A zone as surveyed: what is `None` was not measured and takes a default.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Zone {
+    /// Which box of the site it is wired to, from 1.
+    pub box_number: u8,
     /// Station number on the box.
     pub number: u16,
     /// Name.
@@ -253,6 +240,7 @@ pub(crate) mod samples {
 
     pub(crate) fn lawn(number: u16) -> Zone {
         Zone {
+            box_number: 1,
             number,
             name: "Lawn".into(),
             plant: PlantKind::CoolSeasonTurf,

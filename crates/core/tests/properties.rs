@@ -10,7 +10,8 @@ use upland_core::climate::Climate;
 use upland_core::explain;
 use upland_core::plant::{PlantKind, Sky, Sun};
 use upland_core::reference_et::{atmosphere, daily, hourly_series, radiation};
-use upland_core::site::{Controller, Site, UnitSystem, WaterWindow, Zone};
+use upland_core::controller::{Card, twelve_stations};
+use upland_core::site::{Site, UnitSystem, WaterWindow, Zone};
 use upland_core::soil::Texture;
 use upland_core::tonight::{Decision, Tonight, tonight};
 use upland_core::units::*;
@@ -61,6 +62,7 @@ fn zone() -> impl Strategy<Value = Zone> {
         (proptest::option::of(0.05..1.0_f64), proptest::option::of(0.1..0.8_f64), proptest::option::of(5.0..900.0_f64)),
     )
         .prop_map(|((plant, soil), (sun, sky, head), (slope, rate, uniformity), (root, depletion, area))| Zone {
+            box_number: 1,
             number: 1,
             name: "Zone".into(),
             plant,
@@ -87,7 +89,11 @@ fn zones() -> impl Strategy<Value = Vec<Zone>> {
     })
 }
 
-fn site(station: &Station, window: (u16, u16), programs: u8, starts: u8) -> Site {
+fn card(programs: u8, starts: u8) -> Card {
+    Card { programs, starts_per_program: starts, ..twelve_stations() }
+}
+
+fn site(station: &Station, window: (u16, u16)) -> Site {
     let clock = |minute: u16| Time::new((minute / 60) as i8, (minute % 60) as i8, 0, 0).unwrap();
     Site {
         name: "Site".into(),
@@ -97,7 +103,6 @@ fn site(station: &Station, window: (u16, u16), programs: u8, starts: u8) -> Site
         wind_height: station.wind_height,
         time_zone: "UTC".into(),
         units: UnitSystem::Metric,
-        controller: Controller { name: "box".into(), stations: 12, programs, starts_per_program: starts },
         window: WaterWindow { from: clock(window.0), until: clock(window.1) },
         supply: None,
     }
@@ -142,14 +147,14 @@ proptest! {
         programs in 1u8..5, starts in 1u8..9,
     ) {
         let climate = Climate::from_record(&days, station);
-        let result = tonight(&site(&station, window, programs, starts), &zones, &climate, EVENING, &TimeZone::UTC);
+        let result = tonight(&site(&station, window), (&card(programs, starts), 1), &zones, &climate, EVENING, &TimeZone::UTC);
         checked(&result)?;
     }
 
     #[test]
     fn the_same_facts_give_the_same_night(station in station(), zones in zones(), days in record()) {
         let climate = Climate::from_record(&days, station);
-        let decide = |zones: &[Zone]| tonight(&site(&station, (60, 390), 3, 4), zones, &climate, EVENING, &TimeZone::UTC);
+        let decide = |zones: &[Zone]| tonight(&site(&station, (60, 390)), (&card(3, 4), 1), zones, &climate, EVENING, &TimeZone::UTC);
         let mut shuffled = zones.clone();
         shuffled.reverse();
         prop_assert_eq!(decide(&zones), decide(&shuffled), "the order of the survey does not matter");
@@ -158,7 +163,7 @@ proptest! {
     #[test]
     fn every_number_is_explained_to_itself(station in station(), zone in zone(), days in record()) {
         let climate = Climate::from_record(&days, station);
-        let result = tonight(&site(&station, (60, 390), 3, 4), &[zone], &climate, EVENING, &TimeZone::UTC);
+        let result = tonight(&site(&station, (60, 390)), (&card(3, 4), 1), &[zone], &climate, EVENING, &TimeZone::UTC);
         let row = &result.zones[0];
         let last = |e: &explain::Explanation| e.steps.last().unwrap().result;
         prop_assert_eq!(last(&explain::need(row)), explain::Quantity::Depth(row.refill.net));

@@ -47,6 +47,37 @@ pub fn runs_on(days: Days, never: [bool; 7], date: Date) -> bool {
     days.admits(date) && !forbidden
 }
 
+/// Days as a reader says them: "Mon, Wed, Fri", "odd dates", "every 3rd day from 1 Jul 2026".
+#[must_use]
+pub fn days_in_words(days: Days) -> String {
+    const NAMES: [&str; 7] = ["Mon", "Tue", "Wed", "Thu", "Fri", "Sat", "Sun"];
+    match days {
+        Days::Weekdays(week) if week == [true; 7] => "every day of the week".to_owned(),
+        Days::Weekdays(week) if week == [false; 7] => "no day".to_owned(),
+        Days::Weekdays(week) => {
+            NAMES.iter().zip(week).filter(|(_, on)| *on).map(|(n, _)| *n).collect::<Vec<_>>().join(", ")
+        }
+        Days::Odd => "odd dates".to_owned(),
+        Days::Even => "even dates".to_owned(),
+        Days::EveryNth { interval, first } => {
+            let nth = match interval {
+                0 | 1 => "every day".to_owned(),
+                n => {
+                    let ending = match (n % 10, n % 100) {
+                        (_, 11..=13) => "th",
+                        (1, _) => "st",
+                        (2, _) => "nd",
+                        (3, _) => "rd",
+                        _ => "th",
+                    };
+                    format!("every {n}{ending} day")
+                }
+            };
+            format!("{nth} from {}", first.strftime("%-d %b %Y"))
+        }
+    }
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;

@@ -1,9 +1,15 @@
 //! What a box is set to, and the runs that follow from it.
 
 mod days;
+mod difference;
 mod expand;
+mod fit;
 mod settings;
 
-pub use days::{Days, runs_on};
+pub use days::{Days, days_in_words, runs_on};
+pub use difference::{Change, Where, difference};
 pub use expand::{ScheduledRun, expand};
-pub use settings::{Percentages, Program, Repeat, Settings, SettingsFault, StationSetting, YearSpan};
+pub use fit::{minute_of, nearest_percentage, start_at_or_before};
+pub use settings::{
+    LONGEST_PROGRAM_NAME, Percentages, Program, Repeat, Settings, SettingsFault, StationSetting, YearSpan,
+};

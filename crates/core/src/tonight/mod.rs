@@ -13,6 +13,7 @@ pub use replay::{DemandFrom, RAIN_HOURS, ReplayDay, et0_of, replay};
 
 use crate::application::{self, Cycles};
 use crate::climate::Climate;
+use crate::controller::Card;
 use crate::night::{self, Due, Night, Shortfall};
 use crate::site::{ResolvedZone, Site, Zone};
 use crate::units::{Litres, LitresPerMinute, Millimetres, Minutes};
@@ -169,11 +170,18 @@ impl Tonight {
     }
 }
 
-/// Decides a site's night.
+/// Decides the night of one box of a site; zones of other boxes are left out.
 #[must_use]
-pub fn tonight(site: &Site, zones: &[Zone], climate: &Climate, date: Date, tz: &TimeZone) -> Tonight {
-    let mut rows: Vec<ZoneTonight> =
-        zones.iter().map(|zone| decide_zone(zone, climate, date)).collect();
+pub fn tonight(
+    site: &Site,
+    (card, box_number): (&Card, u8),
+    zones: &[Zone],
+    climate: &Climate,
+    date: Date,
+    tz: &TimeZone,
+) -> Tonight {
+    let own = zones.iter().filter(|zone| zone.box_number == box_number);
+    let mut rows: Vec<ZoneTonight> = own.map(|zone| decide_zone(zone, climate, date)).collect();
     rows.sort_by_key(|row| row.zone.number);
 
     let due: Vec<Due> = rows
@@ -188,11 +196,11 @@ pub fn tonight(site: &Site, zones: &[Zone], climate: &Climate, date: Date, tz: &
             }
         })
         .collect();
-    let night = night::place(date, &due, &site.controller, site.window, tz);
+    let night = night::place(date, &due, card, site.window, tz);
     for row in &mut rows {
         apply_night(row, &night);
     }
-    let notices = notices::of(site, &rows, climate, date, &night);
+    let notices = notices::of((site, card), &rows, climate, date, &night);
     Tonight {
         date,
         et0: et0_of(climate, date),
@@ -321,7 +329,8 @@ fn apply_night(row: &mut ZoneTonight, night: &Night) {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::site::{Controller, UnitSystem, WaterWindow, samples::lawn};
+    use crate::controller::twelve_stations;
+    use crate::site::{UnitSystem, WaterWindow, samples::lawn};
     use crate::units::{Celsius, Metres};
     use crate::weather::DayWeather;
     use jiff::ToSpan;
@@ -337,7 +346,6 @@ mod tests {
             wind_height: Metres::from_m(2.0),
             time_zone: "Etc/GMT-2".into(),
             units: UnitSystem::Metric,
-            controller: Controller { name: "box".into(), stations: 12, programs: 3, starts_per_program: 4 },
             window: WaterWindow { from: time(2, 0, 0, 0), until: time(6, 0, 0, 0) },
             supply: None,
         }
@@ -359,7 +367,7 @@ mod tests {
     }
 
     fn decide(zones: &[Zone], climate: &Climate) -> Tonight {
-        tonight(&site(), zones, climate, date(2026, 7, 14), &TimeZone::UTC)
+        tonight(&site(), (&twelve_stations(), 1), zones, climate, date(2026, 7, 14), &TimeZone::UTC)
     }
 
     #[test]
@@ -389,7 +397,7 @@ mod tests {
         let climate = climate(&[]);
         // On some night of any week a lawn is due.
         let due = (0..7)
-            .map(|back| tonight(&site(), &zones, &climate, date(2026, 7, 14) - back.days(), &TimeZone::UTC))
+            .map(|back| tonight(&site(), (&twelve_stations(), 1), &zones, &climate, date(2026, 7, 14) - back.days(), &TimeZone::UTC))
             .find(|t| t.running().count() == 3)
             .unwrap();
         let row = &due.zones[0];
@@ -414,11 +422,11 @@ mod tests {
         let climate = climate(&[]);
         let mut site = site();
         site.supply = Some(LitresPerMinute::from_l_per_min(10.0));
-        site.controller.stations = 2;
+        let card = Card { stations: 2, ..twelve_stations() };
         let mut zone = lawn(3);
         zone.area = Some(crate::units::SquareMetres::from_m2(100.0));
         let later = date(2026, 7, 20);
-        let result = tonight(&site, &[zone], &climate, later, &TimeZone::UTC);
+        let result = tonight(&site, (&card, 1), &[zone], &climate, later, &TimeZone::UTC);
         assert!(matches!(result.notices[0], Notice::RecordEnds { days: 6, .. }));
         assert!(result.notices.iter().any(|n| matches!(n, Notice::SupplyExceeded { number: 3, .. })));
         assert!(result.notices.iter().any(|n| matches!(n, Notice::BeyondBox { number: 3, stations: 2 })));

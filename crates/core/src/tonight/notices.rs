@@ -3,6 +3,7 @@
 use super::ZoneTonight;
 use super::replay::replay_start;
 use crate::climate::Climate;
+use crate::controller::Card;
 use crate::night::Night;
 use crate::site::Site;
 use crate::units::{Celsius, LitresPerMinute};
@@ -62,7 +63,7 @@ pub enum Notice {
 }
 
 /// Everything that must be said, the weather first.
-pub(super) fn of(site: &Site, rows: &[ZoneTonight], climate: &Climate, date: Date, night: &Night) -> Vec<Notice> {
+pub(super) fn of((site, card): (&Site, &Card), rows: &[ZoneTonight], climate: &Climate, date: Date, night: &Night) -> Vec<Notice> {
     let mut notices = Vec::new();
     match climate.span() {
         None => notices.push(Notice::NoWeather),
@@ -95,10 +96,10 @@ pub(super) fn of(site: &Site, rows: &[ZoneTonight], climate: &Climate, date: Dat
         {
             notices.push(Notice::SupplyExceeded { number: row.zone.number, flow, supply });
         }
-        if row.zone.number > site.controller.stations {
+        if row.zone.number > card.stations {
             notices.push(Notice::BeyondBox {
                 number: row.zone.number,
-                stations: site.controller.stations,
+                stations: card.stations,
             });
         }
     }

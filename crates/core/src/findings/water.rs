@@ -1,0 +1,198 @@
+//! Whether the water goes where it should: repeated starts, ghosts, runoff, supply, rounding.
+
+use super::{Cost, Finding, Kind, Look, Place, Severity};
+use crate::installation::WiredZone;
+use crate::schedule::ScheduledRun;
+use crate::units::LitresPerMinute;
+use jiff::Timestamp;
+use jiff::civil::Date;
+use std::collections::{BTreeSet, HashMap};
+
+/// A run this much over its limit still counts as within it, seconds: boxes set whole minutes.
+const LIMIT_TOLERANCE_S: u32 = 59;
+
+/// Minutes up to this much over the need are still taken as meant for it (our stated default).
+const GENEROUS: f64 = 1.25;
+
+pub(super) fn find(look: &Look<'_>, findings: &mut Vec<Finding>) {
+    repeated_starts(look, findings);
+    hidden_programs(look, findings);
+    rounding(look, findings);
+    runoff(look, findings);
+    supply(look, findings);
+}
+
+/// Cycles that a zone needs for some seconds of watering in a night.
+fn cycles_needed(zone: &WiredZone, seconds: u32) -> usize {
+    zone.longest_cycle_s().map_or(1, |limit| usize::try_from(seconds.div_ceil(limit.max(1))).unwrap_or(1))
+}
+
+/// What a zone needs on each of some nights in the weeks looked at, seconds, generously.
+fn need_of_a_night_s(zone: &WiredZone, weeks: u16, nights: u32) -> u32 {
+    let days = f64::from(weeks) * 7.0 / f64::from(nights);
+    let minutes = zone.minutes_for(zone.demand * days).min_value() * GENEROUS;
+    #[allow(clippy::cast_possible_truncation, clippy::cast_sign_loss, reason = "bounded to a day")]
+    let seconds = (minutes * 60.0).clamp(0.0, 86_400.0) as u32;
+    seconds
+}
+
+fn repeated_starts(look: &Look<'_>, findings: &mut Vec<Finding>) {
+    for (index, program) in look.settings.programs.iter().enumerate() {
+        let starts = program.starts.len();
+        if !program.active || starts < 2 || program.repeat.is_some() {
+            continue;
+        }
+        let percentage = look.settings.percentages.of(index, look.from);
+        let nights = look.cost(look.of_program(index)).days.unwrap_or(0).max(1);
+        let needed = program
+            .run_times
+            .iter()
+            .filter(|(_, seconds)| *seconds > 0)
+            .map(|(station, seconds)| {
+                // Where the box cycles by itself, its starts are not needed for it.
+                let cycled = look.settings.station(*station).cycle_and_soak_s.is_some();
+                let scaled = look.installation.card.scaled_s(*seconds, percentage);
+                let total = scaled.saturating_mul(u32::try_from(starts).unwrap_or(1));
+                match look.installation.zone(*station) {
+                    // Water beyond the need is no reason for a cycle.
+                    Some(zone) if !cycled => cycles_needed(zone, total.min(need_of_a_night_s(zone, look.weeks, nights))),
+                    _ => 1,
+                }
+            })
+            .max()
+            .unwrap_or(starts);
+        if needed < starts {
+            let surplus = look.of_program(index).filter(|r| usize::try_from(r.start_number).unwrap_or(0) > needed);
+            let cost = look.cost(surplus);
+            if cost.minutes_a_week.is_some_and(|m| m > 0.0) {
+                findings.push(
+                    Finding::new(Kind::RepeatedStarts { starts, needed }, Severity::Warning, Place::Program(index))
+                        .costing(cost),
+                );
+            }
+        }
+    }
+}
+
+fn hidden_programs(look: &Look<'_>, findings: &mut Vec<Finding>) {
+    let mut seconds: HashMap<(usize, u16), i64> = HashMap::new();
+    for run in &look.runs {
+        *seconds.entry((run.program, run.station)).or_default() += run.seconds();
+    }
+    for (index, program) in look.settings.programs.iter().enumerate() {
+        if program.repeat.is_some() {
+            continue;
+        }
+        let own: Vec<(u16, i64)> =
+            seconds.iter().filter(|((p, _), _)| *p == index).map(|((_, n), s)| (*n, *s)).collect();
+        let on_top = |(station, mine): &(u16, i64)| {
+            seconds.iter().any(|((p, n), theirs)| {
+                // Of two programs that water the same, the later letter is the ghost.
+                *p != index && n == station && (theirs > mine || theirs == mine && *p < index)
+            })
+        };
+        if !own.is_empty() && own.iter().all(on_top) {
+            findings.push(
+                Finding::new(Kind::HiddenProgram, Severity::Warning, Place::Program(index))
+                    .costing(look.cost(look.of_program(index))),
+            );
+        }
+    }
+}
+
+fn rounding(look: &Look<'_>, findings: &mut Vec<Finding>) {
+    for (index, program) in look.settings.programs.iter().enumerate().filter(|(_, p)| p.active) {
+        let percentage = look.settings.percentages.of(index, look.from);
+        for (station, seconds) in &program.run_times {
+            let lighting = look.settings.station(*station).lighting;
+            if *seconds > 0 && !lighting && percentage > 0 && look.installation.card.scaled_s(*seconds, percentage) == 0 {
+                let kind = Kind::RoundsToZero { percentage };
+                findings.push(Finding::new(kind, Severity::Warning, Place::RunTime(index, *station)));
+            }
+        }
+    }
+}
+
+fn seconds_of(run: &ScheduledRun) -> u32 {
+    u32::try_from(run.seconds()).unwrap_or(0)
+}
+
+fn runoff(look: &Look<'_>, findings: &mut Vec<Finding>) {
+    let mut by_station: HashMap<u16, Vec<&ScheduledRun>> = HashMap::new();
+    for run in &look.runs {
+        by_station.entry(run.station).or_default().push(run);
+    }
+    for zone in &look.installation.zones {
+        let Some(limit_s) = zone.longest_cycle_s() else { continue };
+        let station = zone.zone.number;
+        let Some(own) = by_station.get(&station) else { continue };
+        let over = |run: &&&ScheduledRun| seconds_of(run) > limit_s + LIMIT_TOLERANCE_S;
+        let longest = own.iter().map(|r| seconds_of(r)).max().unwrap_or(0);
+        if longest > limit_s + LIMIT_TOLERANCE_S {
+            let excess: u32 = own.iter().filter(over).map(|r| seconds_of(r) - limit_s).sum();
+            let minutes = f64::from(excess) / 60.0 / f64::from(look.weeks);
+            let cost = Cost {
+                litres_a_week: zone.flow.map(|f| crate::units::Litres::from_l(f.l_per_min() * minutes)),
+                minutes_a_week: Some(minutes),
+                days: None,
+            };
+            let kind = Kind::CycleTooLong { run_s: longest, limit_s };
+            findings.push(Finding::new(kind, Severity::Warning, Place::Station(station)).costing(cost));
+            continue;
+        }
+        let needed_s = zone.soak_s();
+        let shortest = own
+            .iter()
+            .zip(own.iter().skip(1))
+            .filter(|(a, b)| seconds_of(a) + seconds_of(b) > limit_s + LIMIT_TOLERANCE_S)
+            .map(|(a, b)| u32::try_from(b.start.duration_since(a.end).as_secs().max(0)).unwrap_or(u32::MAX))
+            .min();
+        if let Some(pause_s) = shortest
+            && pause_s + LIMIT_TOLERANCE_S < needed_s
+        {
+            let kind = Kind::SoakTooShort { pause_s, needed_s };
+            findings.push(Finding::new(kind, Severity::Warning, Place::Station(station)));
+        }
+    }
+}
+
+fn supply(look: &Look<'_>, findings: &mut Vec<Finding>) {
+    let Some(supply) = look.installation.supply else { return };
+    if look.installation.zones.iter().all(|z| z.flow.is_none()) {
+        return;
+    }
+    let flow_of = |station| look.installation.zone(station).and_then(|z| z.flow).unwrap_or_default();
+    let mut told: BTreeSet<u16> = BTreeSet::new();
+    // Valves that overlap for their slowness share the pipe for seconds only.
+    let overlap_s = i64::from(look.settings.delay_s.min(0));
+    let mut open: Vec<(Timestamp, u16)> = Vec::new();
+    let mut worst: Option<(LitresPerMinute, Vec<u16>, Timestamp)> = None;
+    let mut dates: BTreeSet<Date> = BTreeSet::new();
+    for run in &look.runs {
+        open.retain(|(end, _)| *end > run.start);
+        let end = run.end + jiff::SignedDuration::from_secs(overlap_s);
+        open.push((end, run.station));
+        let own = flow_of(run.station);
+        if own > supply {
+            if told.insert(run.station) {
+                let kind = Kind::SupplyExceeded { stations: vec![run.station], flow: own, supply, at: run.start };
+                findings.push(Finding::new(kind, Severity::Fault, Place::Station(run.station)));
+            }
+            continue;
+        }
+        let flow: LitresPerMinute = open.iter().map(|(_, n)| flow_of(*n)).sum();
+        if flow > supply && open.len() > 1 {
+            dates.insert(run.date);
+            if worst.as_ref().is_none_or(|(most, _, _)| flow > *most) {
+                worst = Some((flow, open.iter().map(|(_, n)| *n).collect(), run.start));
+            }
+        }
+    }
+    if let Some((flow, stations, at)) = worst
+        && !stations.iter().any(|n| told.contains(n))
+    {
+        let kind = Kind::SupplyExceeded { stations, flow, supply, at };
+        let cost = Cost { days: u32::try_from(dates.len()).ok(), ..Cost::default() };
+        findings.push(Finding::new(kind, Severity::Fault, Place::Box).costing(cost));
+    }
+}

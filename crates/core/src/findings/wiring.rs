@@ -1,0 +1,51 @@
+//! Whether card, stations and zones belong together.
+
+use super::{Finding, Kind, Look, Place, Severity};
+
+pub(super) fn find(look: &Look<'_>, findings: &mut Vec<Finding>) {
+    let (installation, settings) = (look.installation, look.settings);
+    let card = &installation.card;
+    for fault in settings.check(card) {
+        let kind = Kind::BeyondCard { path: fault.path, message: fault.message };
+        findings.push(Finding::new(kind, Severity::Fault, Place::Box));
+    }
+    let watered: Vec<u16> = {
+        let active = settings.programs.iter().filter(|p| p.active && !p.starts.is_empty());
+        active.flat_map(|p| p.run_times.iter().filter(|(_, s)| *s > 0).map(|(n, _)| *n)).collect()
+    };
+    let uses_master_valve = settings.stations.iter().any(|(_, s)| s.master_valve);
+    for zone in &installation.zones {
+        let station = zone.zone.number;
+        let place = Place::Station(station);
+        if station > card.stations {
+            findings.push(Finding::new(Kind::NoStation, Severity::Fault, place));
+            continue;
+        }
+        if !watered.contains(&station) {
+            let kind =
+                if card.daily_run_times { Kind::NoFallbackMinutes } else { Kind::ZoneWithoutMinutes };
+            findings.push(Finding::new(kind, Severity::Warning, place));
+        } else if uses_master_valve && !settings.station(station).master_valve {
+            findings.push(Finding::new(Kind::NoMasterValve, Severity::Warning, place));
+        }
+    }
+    for (index, program) in settings.programs.iter().enumerate() {
+        if !program.active {
+            continue;
+        }
+        let runs = program.run_times.iter().any(|(_, s)| *s > 0);
+        if !runs || program.starts.is_empty() {
+            findings.push(Finding::new(Kind::EmptyProgram, Severity::Note, Place::Program(index)));
+            continue;
+        }
+        for (station, seconds) in &program.run_times {
+            if *seconds > 0 && installation.zone(*station).is_none() && !settings.station(*station).lighting {
+                let own = look.of_program(index).filter(|r| r.station == *station);
+                findings.push(
+                    Finding::new(Kind::MinutesWithoutZone, Severity::Warning, Place::RunTime(index, *station))
+                        .costing(look.cost(own)),
+                );
+            }
+        }
+    }
+}
