@@ -7,6 +7,7 @@ use jiff::tz::TimeZone;
 use jiff::{Timestamp, ToSpan};
 use upland_core::application::HeadType;
 use upland_core::climate::Climate;
+use upland_core::planner::{Relax, Request, Strategy, plan, relaxations};
 use upland_core::plant::{PlantKind, Sky, Sun};
 use upland_core::reference_et::{daily, hourly_series};
 use upland_core::site::{Site, UnitSystem, WaterWindow, Zone};
@@ -174,4 +175,34 @@ fn check_48_stations(bencher: Bencher) {
         program.run_times = (1..=12).map(|n| (k as u16 * 12 + n, 600)).collect();
     }
     bencher.bench(|| check(black_box(&box_at_site), &settings, from));
+}
+
+/// A plan of 48 stations for fourteen days.
+#[divan::bench(args = [Strategy::JustNeed, Strategy::SoilBalance])]
+fn plan_48_stations(bencher: Bencher, strategy: Strategy) {
+    let card = Card { stations: 48, programs: 8, starts_per_program: 8, ..twelve_stations() };
+    let climate = Climate::from_record(&[], station());
+    let from = date(2026, 7, 13);
+    let site = Site { window: WaterWindow { from: time(18, 0, 0, 0), until: time(10, 0, 0, 0) }, ..site() };
+    let box_at_site = Installation::new(&site, (&card, 1), &zones(48), Law::default(), &climate, from, &TimeZone::UTC);
+    let present = Settings::clean(&card);
+    let request = Request { installation: &box_at_site, present: &present, strategy, from, relax: Relax::default() };
+    if let Err(binding) = plan(&request) {
+        eprintln!("no fit: {binding:?}");
+    }
+    bencher.bench(|| plan(black_box(&request)));
+}
+
+/// The smallest relaxations where nothing fits.
+#[divan::bench]
+fn relaxations_of_48_stations(bencher: Bencher) {
+    let card = Card { stations: 48, programs: 8, starts_per_program: 8, ..twelve_stations() };
+    let climate = Climate::from_record(&[], station());
+    let from = date(2026, 7, 13);
+    let site = Site { window: WaterWindow { from: time(4, 0, 0, 0), until: time(6, 0, 0, 0) }, ..site() };
+    let box_at_site = Installation::new(&site, (&card, 1), &zones(48), Law::default(), &climate, from, &TimeZone::UTC);
+    let present = Settings::clean(&card);
+    let request =
+        Request { installation: &box_at_site, present: &present, strategy: Strategy::JustNeed, from, relax: Relax::default() };
+    bencher.bench(|| relaxations(black_box(&request)));
 }

@@ -58,6 +58,25 @@ coded!(crate::application::HeadType {
     MicroSpray = "micro_spray",
     Drip = "drip",
 });
+coded!(crate::controller::PercentageScope { Box = "box", Program = "program", Month = "month" });
+coded!(crate::controller::PercentageTarget { Total = "total", Cycle = "cycle" });
+coded!(crate::controller::Rounding { Nearest = "nearest", Down = "down", Up = "up" });
+coded!(crate::controller::Overlap { Queue = "queue", Concurrent = "concurrent" });
+coded!(crate::controller::SensorPort {
+    HoldSwitch = "hold_switch",
+    SoilProbe = "soil_probe",
+    FlowMeter = "flow_meter",
+    Weather = "weather",
+    TwoWire = "two_wire",
+});
+coded!(crate::ordinance::HouseNumber { Odd = "odd", Even = "even" });
+coded!(crate::planner::Strategy {
+    JustNeed = "just_need",
+    SoilBalance = "soil_balance",
+    EveryDay = "every_day",
+    DeepTwice = "deep_twice",
+    DeepOnce = "deep_once",
+});
 coded!(crate::site::UnitSystem { Metric = "metric", UsCustomary = "us_customary" });
 
 #[cfg(test)]
@@ -81,5 +100,12 @@ mod tests {
         round_trips::<crate::soil::Texture>(crate::soil::Texture::ALL.len());
         round_trips::<crate::application::HeadType>(crate::application::HeadType::ALL.len());
         round_trips::<crate::site::UnitSystem>(2);
+        round_trips::<crate::controller::PercentageScope>(3);
+        round_trips::<crate::controller::PercentageTarget>(2);
+        round_trips::<crate::controller::Rounding>(3);
+        round_trips::<crate::controller::Overlap>(2);
+        round_trips::<crate::controller::SensorPort>(5);
+        round_trips::<crate::ordinance::HouseNumber>(2);
+        round_trips::<crate::planner::Strategy>(crate::planner::Strategy::ALL.len());
     }
 }

@@ -9,6 +9,11 @@
 //! completed ([`fill`]), becomes reference evapotranspiration ([`reference_et`]), then demand
 //! ([`plant`]), then a depletion in the soil ([`soil`], [`balance`]), then minutes and cycles
 //! ([`application`]), then a night ([`night`]) and a decision with its reasons ([`tonight`]).
+//!
+//! Beside it stands the box: what it can hold ([`controller`]), what it is set to and the runs that
+//! follow ([`schedule`]), what must be kept to ([`ordinance`]), the box where it hangs
+//! ([`installation`]), what is wrong with it ([`findings`]), what it should be set to ([`planner`])
+//! and work by hand ([`manual`]).
 #![warn(missing_docs)]
 
 pub mod application;
@@ -21,8 +26,10 @@ pub mod explain;
 pub mod fill;
 pub mod findings;
 pub mod installation;
+pub mod manual;
 pub mod night;
 pub mod ordinance;
+pub mod planner;
 pub mod plant;
 pub mod quality;
 pub mod reference_et;

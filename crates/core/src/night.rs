@@ -11,6 +11,7 @@ use crate::site::WaterWindow;
 use jiff::civil::{Date, DateTime};
 use jiff::tz::TimeZone;
 use jiff::{SignedDuration, Timestamp, ToSpan, Zoned};
+use std::collections::BTreeMap;
 
 /// A part of a run time smaller than this share is not worth a start (our stated default).
 const SMALLEST_PART: f64 = 0.25;
@@ -190,6 +191,7 @@ pub fn lay_out(due: &[Due], card: &Card) -> Layout {
     let mut pass_start = 0;
     let mut span = 0;
     let mut free_from: u32 = 0;
+    let mut soaked_at: BTreeMap<u16, u32> = BTreeMap::new();
     for pass in 1..=counts.first().copied().unwrap_or(0) {
         if pass > 1 {
             // Every zone keeps its place within a pass, so one wait serves them all.
@@ -213,13 +215,22 @@ pub fn lay_out(due: &[Due], card: &Card) -> Layout {
             }
             // The box takes starts in its own step only.
             let step = u32::from(card.start_step_min.max(1));
-            let start = (pass_start + offsets.get(index).copied().unwrap_or(0)).div_ceil(step) * step;
-            let start = start.max(free_from.div_ceil(step) * step);
+            let mut earliest = free_from.max(pass_start + offsets.get(index).copied().unwrap_or(0));
+            // An earlier pass that waited for its step pushes the soaks behind it on.
+            let mut within = 0;
+            for (number, minutes) in &program.zones {
+                let soaked = soaked_at.get(number).copied().unwrap_or(0);
+                earliest = earliest.max(soaked.saturating_sub(within));
+                within += minutes;
+            }
+            let start = earliest.div_ceil(step) * step;
             program.starts.push(start);
             let mut at = start;
             for &(number, minutes) in &program.zones {
                 runs.push(Run { number, program: index, cycle: pass, from_minute: at, minutes });
                 at += minutes;
+                let soak = zones.iter().find(|(z, _)| z.number == number).map_or(0, |(_, c)| c.soak_minutes);
+                soaked_at.insert(number, at + soak);
             }
             free_from = at;
             span = span.max(at);

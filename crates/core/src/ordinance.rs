@@ -268,6 +268,13 @@ impl Law {
         })
     }
 
+    /// Whether any permit names a subject.
+    #[must_use]
+    pub fn has_permit(&self, subject: Subject) -> bool {
+        let mut permits = self.applied.iter().flat_map(|a| &a.permits);
+        permits.any(|p| (p.box_number, p.station) == (subject.box_number, subject.station))
+    }
+
     fn rules(&self, subject: Option<Subject>, date: Date) -> impl Iterator<Item = (usize, HouseNumber, &Rule)> {
         self.binding(subject, date).flat_map(move |(index, applied)| {
             applied
@@ -290,6 +297,11 @@ impl Law {
     #[must_use]
     pub fn forbids_day(&self, subject: Option<Subject>, date: Date) -> Option<usize> {
         self.rules(subject, date).find(|(_, house, rule)| !rule.days.admits(date, *house)).map(|(i, _, _)| i)
+    }
+
+    /// The hours that are forbidden to a subject on a date.
+    pub fn forbidden_hours(&self, subject: Subject, date: Date) -> impl Iterator<Item = Hours> {
+        self.rules(Some(subject), date).flat_map(|(_, _, rule)| rule.forbidden_hours.clone())
     }
 
     /// The tightest weekly count on a date, with its ordinance.

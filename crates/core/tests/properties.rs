@@ -10,7 +10,12 @@ use upland_core::climate::Climate;
 use upland_core::explain;
 use upland_core::plant::{PlantKind, Sky, Sun};
 use upland_core::reference_et::{atmosphere, daily, hourly_series, radiation};
-use upland_core::controller::{Card, twelve_stations};
+use upland_core::controller::{Card, generic, twelve_stations};
+use upland_core::findings::{Severity, check};
+use upland_core::installation::Installation;
+use upland_core::ordinance::{AllowedDays, Applied, Hours, HouseNumber, Law, Ordinance, Rule};
+use upland_core::planner::{Relax, Request, Strategy as PlanStrategy, plan, relaxations};
+use upland_core::schedule::{Settings, difference};
 use upland_core::site::{Site, UnitSystem, WaterWindow, Zone};
 use upland_core::soil::Texture;
 use upland_core::tonight::{Decision, Tonight, tonight};
@@ -255,5 +260,78 @@ proptest! {
         let rate = MillimetresPerHour::from_mm_per_hour(rate);
         let longest = |slope| cycle_limit(soil, slope, rate).longest.map_or(f64::INFINITY, Minutes::min_value);
         prop_assert!(longest(slope + 4.0) <= longest(slope));
+    }
+}
+
+fn law(kind: usize) -> Law {
+    let week = |days: [usize; 3]| core::array::from_fn(|i| days.contains(&i));
+    let rule = |days, most| Rule {
+        season: None,
+        days,
+        forbidden_hours: vec![Hours { from: Time::constant(10, 0, 0, 0), until: Time::constant(18, 0, 0, 0) }],
+        most_days_a_week: most,
+    };
+    let rules = match kind {
+        0 => return Law::default(),
+        1 => vec![rule(AllowedDays::Weekdays { odd: week([0, 3, 5]), even: week([1, 4, 6]) }, Some(2))],
+        2 => vec![rule(AllowedDays::DatesOfHouseNumber, None)],
+        _ => vec![rule(AllowedDays::Any, Some(3))],
+    };
+    let ordinance = Ordinance { name: "Larkrigg".into(), rules, exempts_drip: kind.is_multiple_of(2), exempts_new_planting: false };
+    Law { applied: vec![Applied { ordinance, house: HouseNumber::Odd, permits: Vec::new() }] }
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(96))]
+
+    #[test]
+    fn what_the_planner_proposes_passes_the_checks(
+        zones in zones(), window in (0u16..1440, 120u16..700), supply in proptest::option::of(60.0..400.0_f64),
+        strategy in 0usize..5, card in 0usize..6, law_kind in 0usize..4, pause in 0i32..3,
+    ) {
+        let station = Station { latitude_deg: 46.0, longitude_deg: 0.0, elevation: Metres::from_m(600.0), wind_height: Metres::from_m(2.0) };
+        let mut site = site(&station, (window.0, (window.0 + window.1) % 1440));
+        site.supply = supply.map(LitresPerMinute::from_l_per_min);
+        let card = generic()[card].1.clone();
+        let climate = Climate::from_record(&[], station);
+        let zones: Vec<Zone> = zones.into_iter().filter(|z| z.number <= card.stations).collect();
+        let installation = Installation::new(&site, (&card, 1), &zones, law(law_kind), &climate, EVENING, &TimeZone::UTC);
+        let mut present = Settings::clean(&card);
+        present.delay_s = (pause * 30).min(card.longest_delay_s as i32);
+        let request = Request {
+            installation: &installation, present: &present, strategy: PlanStrategy::ALL[strategy], from: EVENING, relax: Relax::default(),
+        };
+        match plan(&request) {
+            Ok(proposal) => {
+                prop_assert_eq!(proposal.settings.check(&card), []);
+                for finding in check(&installation, &proposal.settings, EVENING) {
+                    // A zone whose cycles the box has no starts for says so in its reason.
+                    let told = proposal.zones.iter().any(|z| z.short_by.is_some());
+                    prop_assert!(finding.severity == Severity::Note || told, "{} {:?}", finding.id(), finding.kind);
+                }
+                prop_assert_eq!(plan(&request), Ok(proposal), "the same again");
+            }
+            Err(_) => {
+                for relaxation in relaxations(&request) {
+                    prop_assert!(plan(&Request { relax: relaxation.relax, ..request }).is_ok(), "{:?}", relaxation);
+                }
+            }
+        }
+    }
+
+    #[test]
+    fn the_difference_of_two_settings_is_empty_only_when_they_are_alike(
+        minutes in proptest::collection::vec(0u32..90, 3), starts in proptest::collection::vec(0u16..1440, 0..4),
+    ) {
+        let card = twelve_stations();
+        let before = Settings::clean(&card);
+        let mut after = before.clone();
+        for (minutes, n) in minutes.iter().zip(1..) {
+            after.set_run_time_s(0, n, minutes * 60);
+        }
+        after.programs[0].starts = starts.iter().map(|m| Time::constant((m / 60) as i8, (m % 60) as i8, 0, 0)).collect();
+        let after = after.canonical();
+        prop_assert_eq!(difference(&before, &after).is_empty(), before == after);
+        prop_assert!(difference(&after, &after).is_empty());
     }
 }

@@ -90,10 +90,7 @@ struct Spans<'a> {
 impl Spans<'_> {
     fn of(&mut self, subject: Subject) -> &[Forbidden] {
         let law = &self.look.installation.law;
-        let permitted = law.applied.iter().flat_map(|a| &a.permits).any(|p| {
-            (p.box_number, p.station) == (subject.box_number, subject.station)
-        });
-        let key = (subject.drip, permitted.then_some(subject.station));
+        let key = (subject.drip, law.has_permit(subject).then_some(subject.station));
         let look = self.look;
         self.lists.entry(key).or_insert_with(|| {
             let to = look.to().checked_add(1.day()).unwrap_or(look.to());

@@ -3,7 +3,8 @@
 use super::{Cost, Finding, Kind, Look, Place, Severity};
 use crate::installation::WiredZone;
 use crate::schedule::ScheduledRun;
-use crate::units::LitresPerMinute;
+use crate::planner::DEEP_MM;
+use crate::units::{LitresPerMinute, Millimetres};
 use jiff::Timestamp;
 use jiff::civil::Date;
 use std::collections::{BTreeSet, HashMap};
@@ -30,7 +31,11 @@ fn cycles_needed(zone: &WiredZone, seconds: u32) -> usize {
 /// What a zone needs on each of some nights in the weeks looked at, seconds, generously.
 fn need_of_a_night_s(zone: &WiredZone, weeks: u16, nights: u32) -> u32 {
     let days = f64::from(weeks) * 7.0 / f64::from(nights);
-    let minutes = zone.minutes_for(zone.demand * days).min_value() * GENEROUS;
+    let need = zone.minutes_for(zone.demand * days).min_value() * GENEROUS;
+    // Deep and seldom waters by a fixed depth, need or not.
+    let a_week = f64::from(nights) / f64::from(weeks);
+    let deep = if a_week <= 2.0 { DEEP_MM / a_week.max(1.0) } else { 0.0 };
+    let minutes = need.max(zone.minutes_for(Millimetres::from_mm(deep)).min_value() + 1.0);
     #[allow(clippy::cast_possible_truncation, clippy::cast_sign_loss, reason = "bounded to a day")]
     let seconds = (minutes * 60.0).clamp(0.0, 86_400.0) as u32;
     seconds
@@ -53,10 +58,14 @@ fn repeated_starts(look: &Look<'_>, findings: &mut Vec<Finding>) {
                 let cycled = look.settings.station(*station).cycle_and_soak_s.is_some();
                 let scaled = look.installation.card.scaled_s(*seconds, percentage);
                 let total = scaled.saturating_mul(u32::try_from(starts).unwrap_or(1));
+                let too_long = total.div_ceil(look.installation.card.longest_run_s.max(1));
+                let splits = usize::try_from(too_long).unwrap_or(1).max(1);
                 match look.installation.zone(*station) {
                     // Water beyond the need is no reason for a cycle.
-                    Some(zone) if !cycled => cycles_needed(zone, total.min(need_of_a_night_s(zone, look.weeks, nights))),
-                    _ => 1,
+                    Some(zone) if !cycled => {
+                        cycles_needed(zone, total.min(need_of_a_night_s(zone, look.weeks, nights))).max(splits)
+                    }
+                    _ => splits,
                 }
             })
             .max()
