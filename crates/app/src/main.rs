@@ -23,6 +23,8 @@ enum Command {
     Tonight(commands::tonight::Args),
     /// Every run of a box over a span of dates, as CSV.
     Expand(commands::expand::Args),
+    /// Settings for a box of a site file, planned, as a settings file.
+    Plan(commands::plan::Args),
     /// The JSON Schema of a file format.
     Schema {
         /// Which format.
@@ -41,6 +43,8 @@ enum Command {
 enum SchemaOf {
     Site,
     Settings,
+    Card,
+    Ordinance,
 }
 
 fn main() -> ExitCode {
@@ -49,10 +53,13 @@ fn main() -> ExitCode {
         Command::Balance(args) => commands::balance::run(&args),
         Command::Tonight(args) => commands::tonight::run(&args),
         Command::Expand(args) => commands::expand::run(&args),
-        Command::Schema { format: SchemaOf::Site } => commands::print(&upland_formats::site_file::schema()),
-        Command::Schema { format: SchemaOf::Settings } => {
-            commands::print(&upland_formats::settings_file::schema())
-        }
+        Command::Plan(args) => commands::plan::run(&args),
+        Command::Schema { format } => commands::print(&match format {
+            SchemaOf::Site => upland_formats::site_file::schema(),
+            SchemaOf::Settings => upland_formats::settings_file::schema(),
+            SchemaOf::Card => upland_formats::card_file::schema(),
+            SchemaOf::Ordinance => upland_formats::ordinance_file::schema(),
+        }),
         Command::Serve(args) => commands::serve::serve(args),
         Command::Migrate(args) => commands::serve::migrate(&args),
         Command::LoadDemo(args) => commands::serve::load_demo(&args),

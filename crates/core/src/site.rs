@@ -18,6 +18,17 @@ pub enum UnitSystem {
     UsCustomary,
 }
 
+/// A box of a site.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Controller {
+    /// Its number at the site, from 1.
+    pub number: u8,
+    /// Where it hangs.
+    pub place: String,
+    /// What it can hold.
+    pub card: crate::controller::Card,
+}
+
 /// The hours in which watering may run, by the wall clock. It may cross midnight.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct WaterWindow {

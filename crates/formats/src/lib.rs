@@ -2,12 +2,17 @@
 //! nothing half-read: a file is taken whole or refused.
 
 pub mod balance_csv;
+pub mod calendar;
+pub mod card_file;
 pub mod daily_csv;
 pub mod hourly_csv;
+mod json;
 pub mod night_csv;
+pub mod ordinance_file;
 pub mod runs_csv;
 pub mod settings_file;
 pub mod site_file;
 mod table;
 
+pub use json::{MAX_NAME, PathProblem, clock_time};
 pub use table::{Column, Problem};

@@ -1,11 +1,17 @@
 //! A whole site as one JSON file: place, controller, settings and zones. Versioned; its JSON
 //! Schema is published as `docs/site-v1.schema.json`.
 
-use jiff::civil::Time;
+use crate::card_file::{self, CardDto};
+use crate::json::{PathProblem, Taker, code_schema, hhmm, parse, pretty, schema_of};
+use crate::ordinance_file::{self, AppliedDto};
+use crate::settings_file::{self, dto::SettingsDto};
 use schemars::{JsonSchema, Schema, SchemaGenerator, json_schema};
 use serde::{Deserialize, Serialize};
-use upland_core::bounds::{self, Bound};
+use upland_core::bounds;
 use upland_core::codes::Coded;
+use upland_core::controller::{Card, twelve_stations};
+use upland_core::ordinance::Law;
+use upland_core::schedule::Settings;
 use upland_core::site::{Controller, Site, WaterWindow, Zone};
 use upland_core::units::{LitresPerMinute, Metres, MillimetresPerHour, SquareMetres};
 use upland_core::{application::HeadType, plant, site::UnitSystem, soil::Texture};
@@ -16,27 +22,30 @@ pub const FORMAT: &str = "upland-almanac-site";
 pub const VERSION: u32 = 1;
 /// Largest accepted file, bytes.
 pub const MAX_BYTES: usize = 1024 * 1024;
-/// Longest accepted name, characters.
-pub const MAX_NAME: usize = 120;
 /// Most zones of a site.
 pub const MAX_ZONES: usize = 250;
 
-/// A problem of a site file, at its path.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct PathProblem {
-    /// Where, such as `zones[2].soil`; empty for the whole file.
-    pub path: String,
-    /// What is wrong and what to do.
-    pub message: String,
+/// Most boxes of a site.
+pub const MAX_CONTROLLERS: usize = 20;
+
+/// A site with everything that was said of it.
+#[derive(Debug, Clone, PartialEq)]
+pub struct SiteFile {
+    /// The place.
+    pub site: Site,
+    /// Its boxes, each with its settings when they are known.
+    pub controllers: Vec<(Controller, Option<Settings>)>,
+    /// What must be kept to.
+    pub law: Law,
+    /// Its zones.
+    pub zones: Vec<Zone>,
 }
 
-impl core::fmt::Display for PathProblem {
-    fn fmt(&self, f: &mut core::fmt::Formatter<'_>) -> core::fmt::Result {
-        if self.path.is_empty() {
-            f.write_str(&self.message)
-        } else {
-            write!(f, "{}: {}", self.path, self.message)
-        }
+impl SiteFile {
+    /// A box by its number.
+    #[must_use]
+    pub fn controller(&self, number: u8) -> Option<&(Controller, Option<Settings>)> {
+        self.controllers.iter().find(|(c, _)| c.number == number)
     }
 }
 
@@ -51,8 +60,16 @@ struct SiteDto {
     #[schemars(schema_with = "version_schema")]
     version: u32,
     place: PlaceDto,
-    controller: ControllerDto,
-    settings: SettingsDto,
+    /// One ordinary box, described shortly; instead of `controllers`.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    controller: Option<ShortControllerDto>,
+    /// The boxes with their cards.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    controllers: Vec<ControllerDto>,
+    settings: SiteSettingsDto,
+    /// Watering ordinances that apply.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    ordinances: Vec<AppliedDto>,
     zones: Vec<ZoneDto>,
 }
 
@@ -80,6 +97,20 @@ struct PlaceDto {
 #[serde(deny_unknown_fields)]
 #[schemars(rename = "Controller")]
 struct ControllerDto {
+    /// From 1, its own at the site.
+    number: u8,
+    /// Where it hangs.
+    place: String,
+    card: CardDto,
+    /// What it is set to; leave out when unknown.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    settings: Option<SettingsDto>,
+}
+
+#[derive(Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+#[schemars(rename = "ShortController")]
+struct ShortControllerDto {
     name: String,
     stations: u16,
     programs: u8,
@@ -88,8 +119,8 @@ struct ControllerDto {
 
 #[derive(Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
-#[schemars(rename = "Settings")]
-struct SettingsDto {
+#[schemars(rename = "SiteSettings")]
+struct SiteSettingsDto {
     water_window: WindowDto,
     /// Flow the supply can give; leave out when unknown.
     #[serde(default, skip_serializing_if = "Option::is_none")]
@@ -110,6 +141,9 @@ struct WindowDto {
 #[serde(deny_unknown_fields)]
 #[schemars(rename = "Zone")]
 struct ZoneDto {
+    /// Number of the box it is wired to; 1 when left out.
+    #[serde(default = "first_box", skip_serializing_if = "is_first_box")]
+    controller: u8,
     /// Station number on the box.
     number: u16,
     name: String,
@@ -150,21 +184,25 @@ fn version_schema(_: &mut SchemaGenerator) -> Schema {
     json_schema!({ "const": VERSION })
 }
 
-fn code_schema<T: Coded>(_: &mut SchemaGenerator) -> Schema {
-    let codes: Vec<&str> = T::TABLE.iter().map(|(_, code)| *code).collect();
-    json_schema!({ "type": "string", "enum": codes })
+fn first_box() -> u8 {
+    1
+}
+
+#[allow(clippy::trivially_copy_pass_by_ref, reason = "serde asks for a reference")]
+fn is_first_box(number: &u8) -> bool {
+    *number == 1
 }
 
 /// The JSON Schema of this format.
 #[must_use]
 pub fn schema() -> String {
-    let schema = schemars::schema_for!(SiteDto);
-    serde_json::to_string_pretty(&schema).unwrap_or_default() + "\n"
+    schema_of::<SiteDto>()
 }
 
-/// Writes a site and its zones.
+/// Writes a site.
 #[must_use]
-pub fn write(site: &Site, zones: &[Zone]) -> String {
+pub fn write(file: &SiteFile) -> String {
+    let (site, zones) = (&file.site, &file.zones);
     let dto = SiteDto {
         format: FORMAT.into(),
         version: VERSION,
@@ -177,22 +215,26 @@ pub fn write(site: &Site, zones: &[Zone]) -> String {
             time_zone: site.time_zone.clone(),
             units: site.units.code().into(),
         },
-        controller: ControllerDto {
-            name: site.controller.name.clone(),
-            stations: site.controller.stations,
-            programs: site.controller.programs,
-            starts_per_program: site.controller.starts_per_program,
-        },
-        settings: SettingsDto {
-            water_window: WindowDto {
-                from: site.window.from.strftime("%H:%M").to_string(),
-                until: site.window.until.strftime("%H:%M").to_string(),
-            },
+        controller: None,
+        controllers: file
+            .controllers
+            .iter()
+            .map(|(controller, settings)| ControllerDto {
+                number: controller.number,
+                place: controller.place.clone(),
+                card: (&controller.card).into(),
+                settings: settings.as_ref().map(Into::into),
+            })
+            .collect(),
+        settings: SiteSettingsDto {
+            water_window: WindowDto { from: hhmm(site.window.from), until: hhmm(site.window.until) },
             supply_l_per_min: site.supply.map(LitresPerMinute::l_per_min),
         },
+        ordinances: file.law.applied.iter().map(Into::into).collect(),
         zones: zones
             .iter()
             .map(|zone| ZoneDto {
+                controller: zone.box_number,
                 number: zone.number,
                 name: zone.name.clone(),
                 plant: zone.plant.code().into(),
@@ -210,87 +252,7 @@ pub fn write(site: &Site, zones: &[Zone]) -> String {
             })
             .collect(),
     };
-    serde_json::to_string_pretty(&dto).unwrap_or_default() + "\n"
-}
-
-/// Collects problems while values are taken over.
-#[derive(Default)]
-struct Taker {
-    problems: Vec<PathProblem>,
-}
-
-impl Taker {
-    fn say(&mut self, path: &str, message: impl Into<String>) {
-        self.problems.push(PathProblem { path: path.to_owned(), message: message.into() });
-    }
-
-    fn bounded(&mut self, path: &str, bound: &Bound, value: f64) -> f64 {
-        if let Err(error) = bound.check(value) {
-            self.say(path, format!("{value} is refused. {error}"));
-        }
-        value
-    }
-
-    fn optional(&mut self, path: &str, bound: &Bound, value: Option<f64>) -> Option<f64> {
-        value.map(|value| self.bounded(path, bound, value))
-    }
-
-    fn name(&mut self, path: &str, name: &str) -> String {
-        let name = name.trim();
-        if name.is_empty() {
-            self.say(path, "is empty; give it a name");
-        } else if name.chars().count() > MAX_NAME {
-            self.say(path, format!("is longer than {MAX_NAME} characters"));
-        } else if name.chars().any(char::is_control) {
-            self.say(path, "has control characters");
-        }
-        name.to_owned()
-    }
-
-    fn code<T: Coded>(&mut self, path: &str, code: &str) -> Option<T> {
-        let found = T::from_code(code);
-        if found.is_none() {
-            let known: Vec<&str> = T::TABLE.iter().map(|(_, code)| *code).collect();
-            self.say(path, format!("\"{code}\" is not one of {}", known.join(", ")));
-        }
-        found
-    }
-
-    fn time(&mut self, path: &str, text: &str) -> Option<Time> {
-        let found = clock_time(text);
-        if found.is_none() {
-            self.say(path, format!("\"{text}\" is not a time of day written HH:MM"));
-        }
-        found
-    }
-
-    fn count(&mut self, path: &str, value: u32, max: u32) {
-        if value == 0 || value > max {
-            self.say(path, format!("{value} is outside 1 to {max}"));
-        }
-    }
-}
-
-/// A wall-clock time written HH:MM.
-#[must_use]
-pub fn clock_time(text: &str) -> Option<Time> {
-    (text.len() == 5).then(|| Time::strptime("%H:%M", text).ok()).flatten()
-}
-
-/// Parses a JSON file of a limited size, with the path of the first problem.
-pub(crate) fn parse<T: serde::de::DeserializeOwned>(bytes: &[u8], most: usize) -> Result<T, Vec<PathProblem>> {
-    let whole = |message: String| vec![PathProblem { path: String::new(), message }];
-    if bytes.len() > most {
-        return Err(whole(format!("the file is larger than {} kB; such a file has a few kB", most / 1024)));
-    }
-    let mut deserializer = serde_json::Deserializer::from_slice(bytes);
-    let dto = serde_path_to_error::deserialize(&mut deserializer).map_err(|error| {
-        let path = error.path().to_string();
-        let path = if path == "." { String::new() } else { path };
-        vec![PathProblem { path, message: error.inner().to_string() }]
-    })?;
-    deserializer.end().map_err(|error| whole(format!("there is text behind the end: {error}")))?;
-    Ok(dto)
+    pretty(&dto)
 }
 
 /// Reads a site file.
@@ -298,27 +260,19 @@ pub(crate) fn parse<T: serde::de::DeserializeOwned>(bytes: &[u8], most: usize) -
 /// # Errors
 /// Every problem that was found, by path; on malformed JSON the first one. Nothing is returned of
 /// a file with a problem.
-pub fn read(bytes: &[u8]) -> Result<(Site, Vec<Zone>), Vec<PathProblem>> {
+pub fn read(bytes: &[u8]) -> Result<SiteFile, Vec<PathProblem>> {
     let dto: SiteDto = parse(bytes, MAX_BYTES)?;
     let mut take = Taker::default();
-    if dto.format != FORMAT {
-        take.say("format", format!("\"{}\" is not \"{FORMAT}\"", dto.format));
-    }
-    if dto.version != VERSION {
-        take.say("version", format!("{} is not supported; this program reads version {VERSION}", dto.version));
-    }
+    take.header((&dto.format, FORMAT), (dto.version, VERSION));
     let place = &dto.place;
     if jiff::tz::TimeZone::get(&place.time_zone).is_err() {
         take.say("place.time_zone", format!("\"{}\" is not a time zone of the IANA list", place.time_zone));
     }
     let from = take.time("settings.water_window.from", &dto.settings.water_window.from);
     let until = take.time("settings.water_window.until", &dto.settings.water_window.until);
-    if from.is_some() && from == until {
+    if take.problems.is_empty() && from == until {
         take.say("settings.water_window", "begins and ends at the same minute; it needs a length");
     }
-    take.count("controller.stations", u32::from(dto.controller.stations), 250);
-    take.count("controller.programs", u32::from(dto.controller.programs), 26);
-    take.count("controller.starts_per_program", u32::from(dto.controller.starts_per_program), 24);
     let units = take.code::<UnitSystem>("place.units", &place.units);
     let site = Site {
         name: take.name("place.name", &place.name),
@@ -330,13 +284,7 @@ pub fn read(bytes: &[u8]) -> Result<(Site, Vec<Zone>), Vec<PathProblem>> {
         ),
         time_zone: place.time_zone.clone(),
         units: units.unwrap_or(UnitSystem::Metric),
-        controller: Controller {
-            name: take.name("controller.name", &dto.controller.name),
-            stations: dto.controller.stations,
-            programs: dto.controller.programs,
-            starts_per_program: dto.controller.starts_per_program,
-        },
-        window: WaterWindow { from: from.unwrap_or_default(), until: until.unwrap_or_default() },
+        window: WaterWindow { from, until },
         supply: take
             .optional("settings.supply_l_per_min", &bounds::SUPPLY, dto.settings.supply_l_per_min)
             .map(LitresPerMinute::from_l_per_min),
@@ -346,12 +294,70 @@ pub fn read(bytes: &[u8]) -> Result<(Site, Vec<Zone>), Vec<PathProblem>> {
     }
     let mut zones: Vec<Zone> = Vec::with_capacity(dto.zones.len().min(MAX_ZONES));
     for (i, zone) in dto.zones.iter().enumerate() {
-        if dto.zones.iter().take(i).any(|other| other.number == zone.number) {
+        let alike = |other: &ZoneDto| (other.controller, other.number) == (zone.controller, zone.number);
+        if dto.zones.iter().take(i).any(alike) {
             take.say(&format!("zones[{i}].number"), format!("{} is used twice", zone.number));
         }
         zones.extend(read_zone(&mut take, &format!("zones[{i}]"), zone));
     }
-    if take.problems.is_empty() { Ok((site, zones)) } else { Err(take.problems) }
+    let controllers = controllers(&mut take, dto.controller, dto.controllers);
+    for (i, zone) in zones.iter().enumerate() {
+        if !controllers.iter().any(|(c, _)| c.number == zone.box_number) {
+            take.say(&format!("zones[{i}].controller"), format!("{} is not the number of a box", zone.box_number));
+        }
+    }
+    let applied = dto
+        .ordinances
+        .iter()
+        .enumerate()
+        .map(|(i, applied)| ordinance_file::take_applied(&mut take, &format!("ordinances[{i}]"), applied))
+        .collect();
+    let law = Law { applied };
+    if take.problems.is_empty() {
+        for fault in law.contradictions() {
+            take.say("ordinances", fault.message);
+        }
+    }
+    take.finish(SiteFile { site, controllers, law, zones })
+}
+
+fn controllers(
+    take: &mut Taker,
+    short: Option<ShortControllerDto>,
+    full: Vec<ControllerDto>,
+) -> Vec<(Controller, Option<Settings>)> {
+    if short.is_some() != full.is_empty() {
+        take.say("controllers", "give either a list of boxes here or one box as \"controller\"");
+    }
+    if full.len() > MAX_CONTROLLERS {
+        take.say("controllers", format!("has {} entries; a site has at most {MAX_CONTROLLERS}", full.len()));
+    }
+    if let Some(short) = short {
+        take.count("controller.stations", u32::from(short.stations), 250);
+        take.count("controller.programs", u32::from(short.programs), 26);
+        take.count("controller.starts_per_program", u32::from(short.starts_per_program), 24);
+        let place = take.name("controller.name", &short.name);
+        let card = Card {
+            name: "Ordinary box".into(),
+            stations: short.stations,
+            programs: short.programs,
+            starts_per_program: short.starts_per_program,
+            ..twelve_stations()
+        };
+        return vec![(Controller { number: 1, place, card }, None)];
+    }
+    let mut out: Vec<(Controller, Option<Settings>)> = Vec::new();
+    for (i, dto) in full.into_iter().take(MAX_CONTROLLERS).enumerate() {
+        let at = |field: &str| format!("controllers[{i}].{field}");
+        if dto.number == 0 || out.iter().any(|(c, _)| c.number == dto.number) {
+            take.say(&at("number"), format!("{} is 0 or used twice; count the boxes from 1", dto.number));
+        }
+        let place = take.name(&at("place"), &dto.place);
+        let card = card_file::take(take, &at("card"), dto.card);
+        let settings = dto.settings.map(|s| settings_file::take_for(take, &at("settings"), &s, &card));
+        out.push((Controller { number: dto.number, place, card }, settings));
+    }
+    out
 }
 
 fn read_zone(take: &mut Taker, at: &str, dto: &ZoneDto) -> Option<Zone> {
@@ -374,6 +380,7 @@ fn read_zone(take: &mut Taker, at: &str, dto: &ZoneDto) -> Option<Zone> {
         optional("allowable_depletion", &bounds::ALLOWABLE_DEPLETION, dto.allowable_depletion);
     let area = optional("area_m2", &bounds::AREA, dto.area_m2);
     Some(Zone {
+        box_number: dto.controller,
         number: dto.number,
         name,
         plant: plant?,
@@ -411,15 +418,22 @@ mod tests {
         })
     }
 
-    fn read_value(value: &serde_json::Value) -> Result<(Site, Vec<Zone>), Vec<PathProblem>> {
+    fn read_value(value: &serde_json::Value) -> Result<SiteFile, Vec<PathProblem>> {
         read(value.to_string().as_bytes())
     }
 
     #[test]
     fn written_and_read_again_it_is_the_same_and_fits_its_schema() {
-        let (site, zones) = read_value(&sample()).unwrap();
-        let text = write(&site, &zones);
-        assert_eq!(read(text.as_bytes()).unwrap(), (site, zones));
+        let mut file = read_value(&sample()).unwrap();
+        assert_eq!(file.controller(1).unwrap().0.card.starts_per_program, 4);
+        let mut second = file.controllers[0].clone();
+        second.0.number = 2;
+        second.1 = Some(Settings::clean(&second.0.card));
+        file.controllers.push(second);
+        file.zones[1].box_number = 2;
+        file.zones[1].number = 1;
+        let text = write(&file);
+        assert_eq!(read(text.as_bytes()).unwrap(), file);
         let schema: serde_json::Value = serde_json::from_str(&schema()).unwrap();
         let validator = jsonschema::validator_for(&schema).unwrap();
         assert!(validator.is_valid(&serde_json::from_str(&text).unwrap()));

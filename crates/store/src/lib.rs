@@ -5,7 +5,10 @@
 //! started from: when somebody else saved in between, the caller gets both and nothing is lost.
 
 pub mod accounts;
+pub mod controllers;
+pub mod library;
 mod schema;
+pub mod settings;
 pub mod sites;
 #[cfg(feature = "testing")]
 pub mod testing;
@@ -112,6 +115,23 @@ impl Store {
         diesel::sql_query("SELECT 1").execute(&mut self.connection()?)?;
         Ok(())
     }
+}
+
+/// What a JSON column holds, through the reader of its format.
+fn document<T>(
+    what: &'static str,
+    read: core::result::Result<T, Vec<upland_formats::PathProblem>>,
+) -> Result<T> {
+    read.map_err(|problems| StoreError::Unknown {
+        what,
+        value: problems.iter().map(ToString::to_string).collect::<Vec<_>>().join("; "),
+    })
+}
+
+/// A file's text as the value of a JSON column.
+fn json(text: &str) -> Result<serde_json::Value> {
+    serde_json::from_str(text)
+        .map_err(|error| StoreError::Unknown { what: "document", value: error.to_string() })
 }
 
 fn known<T: upland_core::codes::Coded>(what: &'static str, code: &str) -> Result<T> {

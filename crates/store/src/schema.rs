@@ -47,10 +47,6 @@ diesel::table! {
         wind_height_m -> Double,
         time_zone -> Text,
         units -> Text,
-        controller_name -> Text,
-        controller_stations -> Integer,
-        controller_programs -> Integer,
-        controller_starts -> Integer,
         window_from -> Time,
         window_until -> Time,
         supply_l_per_min -> Nullable<Double>,
@@ -86,6 +82,7 @@ diesel::table! {
         root_depth_m -> Nullable<Double>,
         allowable_depletion -> Nullable<Double>,
         area_m2 -> Nullable<Double>,
+        box_number -> Integer,
         saved_by -> BigInt,
         saved_at -> Timestamptz,
     }
@@ -139,14 +136,90 @@ diesel::table! {
     }
 }
 
+diesel::table! {
+    controllers (id) {
+        id -> BigInt,
+        site_id -> BigInt,
+        number -> Integer,
+        calendar_token -> Text,
+        fallback_version -> Nullable<Integer>,
+        created_at -> Timestamptz,
+        removed_at -> Nullable<Timestamptz>,
+    }
+}
+
+diesel::table! {
+    controller_versions (controller_id, version) {
+        controller_id -> BigInt,
+        version -> Integer,
+        place -> Text,
+        card -> Jsonb,
+        saved_by -> BigInt,
+        saved_at -> Timestamptz,
+    }
+}
+
+diesel::table! {
+    settings_versions (controller_id, version) {
+        controller_id -> BigInt,
+        version -> Integer,
+        kind -> Text,
+        reason -> Text,
+        settings -> Jsonb,
+        saved_by -> BigInt,
+        saved_at -> Timestamptz,
+    }
+}
+
+diesel::table! {
+    library_entries (id) {
+        id -> BigInt,
+        kind -> Text,
+        created_at -> Timestamptz,
+        removed_at -> Nullable<Timestamptz>,
+    }
+}
+
+diesel::table! {
+    library_versions (entry_id, version) {
+        entry_id -> BigInt,
+        version -> Integer,
+        body -> Jsonb,
+        saved_by -> BigInt,
+        saved_at -> Timestamptz,
+    }
+}
+
+diesel::table! {
+    site_ordinances (id) {
+        id -> BigInt,
+        site_id -> BigInt,
+        ordinance_id -> BigInt,
+        house_number -> Text,
+        permits -> Jsonb,
+        lifted -> Bool,
+        saved_by -> BigInt,
+        saved_at -> Timestamptz,
+    }
+}
+
 diesel::joinable!(sessions -> users (user_id));
 diesel::joinable!(site_versions -> sites (site_id));
 diesel::joinable!(site_versions -> users (saved_by));
 diesel::joinable!(zones -> sites (site_id));
 diesel::joinable!(zone_versions -> zones (zone_id));
 diesel::joinable!(zone_versions -> users (saved_by));
+diesel::joinable!(controllers -> sites (site_id));
+diesel::joinable!(controller_versions -> controllers (controller_id));
+diesel::joinable!(controller_versions -> users (saved_by));
+diesel::joinable!(settings_versions -> users (saved_by));
+diesel::joinable!(settings_versions -> controllers (controller_id));
+diesel::joinable!(library_versions -> library_entries (entry_id));
+diesel::joinable!(library_versions -> users (saved_by));
+diesel::joinable!(site_ordinances -> users (saved_by));
 diesel::joinable!(weather_imports -> users (imported_by));
 diesel::joinable!(weather_days -> weather_imports (import_id));
 diesel::allow_tables_to_appear_in_same_query!(
     users, sessions, sites, site_versions, zones, zone_versions, weather_drafts, weather_imports, weather_days,
+    controllers, controller_versions, settings_versions, library_entries, library_versions, site_ordinances,
 );

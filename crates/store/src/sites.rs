@@ -1,12 +1,14 @@
 //! Sites and their versions.
 
 use crate::schema::{site_versions, sites, users};
-use crate::{Result, Saved, Store, known, small};
+use crate::{Result, Saved, Store, known};
+use crate::settings::{NewSettings, SettingsKind};
 use diesel::prelude::*;
 use jiff::Timestamp;
 use jiff_diesel::ToDiesel;
 use upland_core::codes::Coded;
-use upland_core::site::{Controller, Site, WaterWindow};
+use upland_core::site::{Site, WaterWindow};
+use upland_formats::site_file::SiteFile;
 use upland_core::units::{LitresPerMinute, Metres};
 
 /// A site as it stands.
@@ -38,10 +40,6 @@ struct SiteRow {
     wind_height_m: f64,
     time_zone: String,
     units: String,
-    controller_name: String,
-    controller_stations: i32,
-    controller_programs: i32,
-    controller_starts: i32,
     window_from: jiff_diesel::Time,
     window_until: jiff_diesel::Time,
     supply_l_per_min: Option<f64>,
@@ -60,10 +58,6 @@ impl SiteRow {
             wind_height_m: site.wind_height.m(),
             time_zone: site.time_zone.clone(),
             units: site.units.code().into(),
-            controller_name: site.controller.name.clone(),
-            controller_stations: i32::from(site.controller.stations),
-            controller_programs: i32::from(site.controller.programs),
-            controller_starts: i32::from(site.controller.starts_per_program),
             window_from: site.window.from.to_diesel(),
             window_until: site.window.until.to_diesel(),
             supply_l_per_min: site.supply.map(LitresPerMinute::l_per_min),
@@ -80,12 +74,6 @@ impl SiteRow {
             elevation: Metres::from_m(self.elevation_m),
             wind_height: Metres::from_m(self.wind_height_m),
             time_zone: self.time_zone,
-            controller: Controller {
-                name: self.controller_name,
-                stations: small("station count", self.controller_stations)?,
-                programs: small("program count", self.controller_programs)?,
-                starts_per_program: small("start count", self.controller_starts)?,
-            },
             window: WaterWindow { from: self.window_from.to_jiff(), until: self.window_until.to_jiff() },
             supply: self.supply_l_per_min.map(LitresPerMinute::from_l_per_min),
         })
@@ -139,11 +127,12 @@ impl Store {
         Ok(current(&mut *self.connection()?, Some(id))?.pop())
     }
 
-    /// Creates a site, with zones when a site file brings them; returns its identity.
+    /// Creates a site with its boxes, their settings, its ordinances and zones; returns its
+    /// identity.
     ///
     /// # Errors
     /// As any query; nothing is stored then.
-    pub fn create_site(&self, site: &Site, zones: &[upland_core::site::Zone], user_id: i64) -> Result<i64> {
+    pub fn create_site(&self, file: &SiteFile, user_id: i64) -> Result<i64> {
         let mut connection = self.connection()?;
         connection.transaction(|connection| {
             let id: i64 = diesel::insert_into(sites::table)
@@ -151,9 +140,19 @@ impl Store {
                 .returning(sites::id)
                 .get_result(connection)?;
             diesel::insert_into(site_versions::table)
-                .values(SiteRow::new(id, 1, site, user_id))
+                .values(SiteRow::new(id, 1, &file.site, user_id))
                 .execute(connection)?;
-            for zone in zones {
+            for (controller, settings) in &file.controllers {
+                let controller_id = crate::controllers::insert(connection, id, controller, user_id)?;
+                if let Some(settings) = settings {
+                    let new = NewSettings { settings, kind: SettingsKind::AsFound, reason: "from the site file" };
+                    crate::settings::insert(connection, controller_id, 1, new, user_id)?;
+                }
+            }
+            for applied in &file.law.applied {
+                crate::library::apply_by_content(connection, id, applied, user_id)?;
+            }
+            for zone in &file.zones {
                 crate::zones::insert_zone(connection, id, zone, user_id)?;
             }
             Ok(id)

@@ -45,6 +45,7 @@ struct ZoneRow {
     root_depth_m: Option<f64>,
     allowable_depletion: Option<f64>,
     area_m2: Option<f64>,
+    box_number: i32,
     saved_by: i64,
 }
 
@@ -67,12 +68,14 @@ impl ZoneRow {
             root_depth_m: zone.root_depth.map(Metres::m),
             allowable_depletion: zone.allowable_depletion,
             area_m2: zone.area.map(SquareMetres::m2),
+            box_number: i32::from(zone.box_number),
             saved_by,
         }
     }
 
     fn zone(self) -> Result<Zone> {
         Ok(Zone {
+            box_number: small("box number", self.box_number)?,
             number: small("zone number", self.number)?,
             plant: known("plant kind", &self.plant)?,
             own_coefficient: self.plant_coefficient,
@@ -144,7 +147,7 @@ fn current(connection: &mut PgConnection, which: Which) -> Result<Vec<ZoneRecord
             })
         })
         .collect::<Result<Vec<_>>>()?;
-    records.sort_by_key(|r| (r.zone.number, r.id));
+    records.sort_by_key(|r| (r.zone.box_number, r.zone.number, r.id));
     Ok(records)
 }
 
@@ -250,7 +253,8 @@ impl Store {
                 .set(zones::removed_at.eq(None::<jiff_diesel::Timestamp>))
                 .execute(connection)?;
             let back = current(connection, Which::One(id))?;
-            let clash = back.iter().any(|b| others.iter().any(|o| o.id != id && o.zone.number == b.zone.number));
+            let station = |r: &ZoneRecord| (r.zone.box_number, r.zone.number);
+            let clash = back.iter().any(|b| others.iter().any(|o| o.id != id && station(o) == station(b)));
             if clash {
                 diesel::update(zones::table.find(id))
                     .set(zones::removed_at.eq(Timestamp::now().to_diesel()))

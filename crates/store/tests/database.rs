@@ -5,11 +5,16 @@ use jiff::civil::{date, time};
 use jiff::{SignedDuration, Timestamp, ToSpan};
 use upland_core::application::HeadType;
 use upland_core::plant::{PlantKind, Sky, Sun};
+use upland_core::controller::twelve_stations;
+use upland_core::ordinance::{AllowedDays, Applied, HouseNumber, Law, Ordinance, Permit, Rule};
+use upland_core::schedule::{Settings, expand};
 use upland_core::site::{Controller, Site, UnitSystem, WaterWindow, Zone};
+use upland_formats::site_file::SiteFile;
 use upland_core::soil::Texture;
 use upland_core::units::*;
 use upland_core::weather::DayWeather;
 use upland_store::accounts::Role;
+use upland_store::settings::{NewSettings, SettingsKind};
 use upland_store::testing::TestDatabase;
 use upland_store::weather::{Comparison, DraftState};
 use upland_store::{Saved, Store};
@@ -23,7 +28,6 @@ fn site(name: &str) -> Site {
         wind_height: Metres::from_m(2.0),
         time_zone: "Etc/GMT-2".into(),
         units: UnitSystem::Metric,
-        controller: Controller { name: "Potting shed".into(), stations: 12, programs: 3, starts_per_program: 4 },
         window: WaterWindow { from: time(22, 0, 0, 0), until: time(6, 0, 0, 0) },
         supply: None,
     }
@@ -31,6 +35,7 @@ fn site(name: &str) -> Site {
 
 fn zone(number: u16) -> Zone {
     Zone {
+        box_number: 1,
         number,
         name: format!("Zone {number}"),
         plant: PlantKind::CoolSeasonTurf,
@@ -62,6 +67,11 @@ fn days(count: i64, tmax: f64) -> Vec<DayWeather> {
         .collect()
 }
 
+fn file(name: &str, zones: Vec<Zone>) -> SiteFile {
+    let shed = Controller { number: 1, place: "Potting shed".into(), card: twelve_stations() };
+    SiteFile { site: site(name), controllers: vec![(shed, None)], law: Law::default(), zones }
+}
+
 struct World {
     store: Store,
     user: i64,
@@ -73,7 +83,7 @@ fn world() -> World {
     let database = TestDatabase::create();
     let store = database.store();
     let user = store.create_user("isla", "Isla", "hash", Role::Owner).unwrap().unwrap().id;
-    let site = store.create_site(&site("Larkrigg Botanic Slope"), &[zone(2), zone(1)], user).unwrap();
+    let site = store.create_site(&file("Larkrigg Botanic Slope", vec![zone(2), zone(1)]), user).unwrap();
     World { store, user, site, _database: database }
 }
 
@@ -84,7 +94,7 @@ fn migrations_run_up_down_and_up() {
     assert_eq!(store.migrate().unwrap(), Vec::<String>::new(), "a second run has nothing to do");
     store.revert_all().unwrap();
     assert!(store.sites().is_err(), "all is gone");
-    assert_eq!(store.migrate().unwrap().len(), 3);
+    assert_eq!(store.migrate().unwrap().len(), 4);
     assert_eq!(store.sites().unwrap(), []);
 }
 
@@ -247,14 +257,14 @@ fn a_site_that_cannot_be_stored_leaves_no_trace() {
     // The database's own check refuses the second zone; the site and the first go with it.
     let mut bad = zone(2);
     bad.number = 0;
-    assert!(store.create_site(&site("Half a site"), &[zone(1), bad], *user).is_err());
+    assert!(store.create_site(&file("Half a site", vec![zone(1), bad]), *user).is_err());
     assert_eq!(store.sites().unwrap().len(), 1);
 }
 
 #[test]
 fn drafts_belong_to_their_site_and_grow_old() {
     let World { store, user, site, .. } = &world();
-    let other = store.create_site(&crate::site("Tarnside Allotments"), &[], *user).unwrap();
+    let other = store.create_site(&file("Tarnside Allotments", Vec::new()), *user).unwrap();
     let now = Timestamp::now();
     let id = store.create_draft(*site, *user, "a.csv", b"content", 3, now).unwrap();
     assert_eq!(store.draft_content(*site, id).unwrap().as_deref(), Some(&b"content"[..]));
@@ -270,7 +280,7 @@ fn drafts_belong_to_their_site_and_grow_old() {
 #[test]
 fn sites_are_listed_by_name_and_zones_found_with_their_site() {
     let World { store, user, .. } = &world();
-    store.create_site(&site("hollin green"), &[zone(4)], *user).unwrap();
+    store.create_site(&file("hollin green", vec![zone(4)]), *user).unwrap();
     let names: Vec<_> = store.sites().unwrap().into_iter().map(|s| s.site.name).collect();
     assert_eq!(names, ["hollin green", "Larkrigg Botanic Slope"]);
     let found = store.all_zone_names().unwrap();
@@ -293,4 +303,117 @@ fn roles_change_while_an_owner_remains() {
     assert_eq!(roles, [("bram".to_owned(), Role::Owner), ("isla".to_owned(), Role::Reader)]);
     assert_eq!(store.credentials("BRAM").unwrap().unwrap().user.id, second.id);
     assert!(store.credentials("nobody").unwrap().is_none());
+}
+
+fn card_of(stations: u16) -> upland_core::controller::Card {
+    upland_core::controller::Card { stations, ..twelve_stations() }
+}
+
+#[test]
+fn settings_are_versions_that_come_back_as_they_were() {
+    let World { store, user, site, _database } = &world();
+    let id = store.controllers(*site).unwrap()[0].id;
+    assert_eq!(store.settings(id).unwrap(), None);
+    let mut found = Settings::clean(&twelve_stations());
+    found.programs[0].active = true;
+    found.programs[0].starts = vec![time(2, 0, 0, 0)];
+    found.set_run_time_s(0, 1, 900);
+    found.update_station(1, |s| s.cycle_and_soak_s = Some((360, 1800)));
+    let save = |base, settings: &Settings, kind, reason| {
+        store.save_settings(id, base, NewSettings { settings, kind, reason }, *user).unwrap().unwrap()
+    };
+    assert_eq!(save(0, &found, SettingsKind::AsFound, "first visit"), Saved::As(1));
+    assert_eq!(save(1, &found, SettingsKind::Changed, "nothing"), Saved::As(1), "no version without a change");
+    let mut changed = found.clone();
+    changed.set_run_time_s(0, 1, 600);
+    assert_eq!(save(1, &changed, SettingsKind::Changed, "a third less"), Saved::As(2));
+    let Saved::Conflict(theirs) = save(1, &found, SettingsKind::Changed, "late") else { panic!("no conflict") };
+    assert_eq!((theirs.version, theirs.settings.run_time_s(0, 1)), (2, 600));
+
+    // Restoring a version gives identical runs.
+    let old = store.settings_version(id, 1).unwrap().unwrap();
+    assert_eq!((old.kind, old.reason.as_str(), old.saved_by.as_str()), (SettingsKind::AsFound, "first visit", "Isla"));
+    assert_eq!(save(2, &old.settings, SettingsKind::Restored, "back"), Saved::As(3));
+    let runs = |s: &Settings| expand(s, &twelve_stations(), &jiff::tz::TimeZone::UTC, date(2026, 7, 1), date(2026, 7, 31));
+    assert_eq!(runs(&store.settings(id).unwrap().unwrap().settings), runs(&found));
+    let history: Vec<_> = store.settings_history(id).unwrap().iter().map(|v| v.version).collect();
+    assert_eq!(history, [3, 2, 1]);
+    assert_eq!(store.settings_of_site(*site).unwrap()[&id].version, 3);
+
+    store.set_fallback(id, Some(1)).unwrap();
+    assert_eq!(store.controllers(*site).unwrap()[0].fallback_version, Some(1));
+    assert!(store.set_fallback(id, Some(9)).is_err(), "a version that is not there");
+}
+
+#[test]
+fn boxes_have_numbers_of_their_own_and_a_calendar_each() {
+    let World { store, user, site, _database } = &world();
+    let hose = Controller { number: 0, place: "Hose".into(), card: card_of(1) };
+    let (id, number) = store.create_controller(*site, &hose, *user).unwrap();
+    assert_eq!(number, 2);
+    let boxes = store.controllers(*site).unwrap();
+    assert_eq!(boxes.iter().map(|b| b.controller.place.as_str()).collect::<Vec<_>>(), ["Potting shed", "Hose"]);
+    let token = boxes[1].calendar_token.clone();
+    assert_eq!(store.controller_of_calendar(&token).unwrap().unwrap().id, id);
+    store.renew_calendar(id).unwrap();
+    assert_eq!(store.controller_of_calendar(&token).unwrap(), None);
+
+    let moved = Controller { number: 2, place: "Compost yard".into(), card: card_of(2) };
+    assert_eq!(store.save_controller(id, 1, &moved, *user).unwrap(), Some(Saved::As(2)));
+    assert_eq!(store.controller_version(id, 1).unwrap().unwrap().card.stations, 1);
+    assert!(matches!(store.save_controller(id, 1, &hose, *user).unwrap(), Some(Saved::Conflict(_))));
+    store.remove_controller(id, Timestamp::now()).unwrap();
+    let (_, again) = store.create_controller(*site, &hose, *user).unwrap();
+    assert_eq!(again, 2, "its number is free");
+    assert!(!store.restore_controller(*site, id).unwrap(), "and now it is not");
+}
+
+#[test]
+fn the_library_keeps_versions_and_sites_keep_to_its_ordinances() {
+    let World { store, user, site, _database } = &world();
+    let mut card = card_of(9);
+    let id = store.create_library_entry(&card, *user).unwrap();
+    card.stations = 10;
+    assert_eq!(store.save_library_entry(id, 1, &card, *user).unwrap(), Some(Saved::As(2)));
+    assert_eq!(store.library_version::<upland_core::controller::Card>(id, 1).unwrap().unwrap().stations, 9);
+    assert_eq!(store.library_entry::<Ordinance>(id).unwrap(), None, "a card is no ordinance");
+
+    let ordinance = Ordinance {
+        name: "Larkrigg summer watering".into(),
+        rules: vec![Rule { season: None, days: AllowedDays::OddDates, forbidden_hours: Vec::new(), most_days_a_week: None }],
+        exempts_drip: true,
+        exempts_new_planting: true,
+    };
+    let law = store.create_library_entry(&ordinance, *user).unwrap();
+    let permit = Permit { box_number: 1, station: 2, until: date(2026, 9, 30), reference: "P 12".into() };
+    assert!(store.apply_ordinance((*site, law), None, (HouseNumber::Even, std::slice::from_ref(&permit), false), *user).unwrap());
+    let held = store.ordinances(*site).unwrap();
+    assert_eq!((held[0].applied.house, &held[0].applied.permits[0]), (HouseNumber::Even, &permit));
+    assert!(!store.apply_ordinance((*site, law), None, (HouseNumber::Odd, &[], false), *user).unwrap(), "somebody was faster");
+    assert_eq!(store.sites_of_ordinance(law).unwrap(), ["Larkrigg Botanic Slope"]);
+    store.set_library_entry_removed(law, Some(Timestamp::now())).unwrap();
+    assert_eq!(store.library::<Ordinance>().unwrap(), []);
+    assert_eq!(store.ordinances(*site).unwrap().len(), 1, "it still holds where it was applied");
+    assert!(store.apply_ordinance((*site, law), Some(held[0].id), (HouseNumber::Even, &[], true), *user).unwrap());
+    assert_eq!(store.ordinances(*site).unwrap(), []);
+}
+
+#[test]
+fn a_site_file_brings_boxes_settings_and_law() {
+    let World { store, user, .. } = &world();
+    let mut whole = file("Quarryfoot Pavilion Ground", vec![zone(1)]);
+    whole.controllers[0].1 = Some(Settings::clean(&twelve_stations()));
+    let ordinance = Ordinance {
+        name: "Larkrigg".into(),
+        rules: vec![Rule { season: None, days: AllowedDays::EvenDates, forbidden_hours: Vec::new(), most_days_a_week: None }],
+        exempts_drip: false,
+        exempts_new_planting: false,
+    };
+    whole.law = Law { applied: vec![Applied { ordinance, house: HouseNumber::Odd, permits: Vec::new() }] };
+    let first = store.create_site(&whole, *user).unwrap();
+    whole.site.name = "Tarnside Allotments".into();
+    store.create_site(&whole, *user).unwrap();
+    assert_eq!(store.library::<Ordinance>().unwrap().len(), 1, "the same ordinance is not written twice");
+    let id = store.controllers(first).unwrap()[0].id;
+    assert_eq!(store.settings(id).unwrap().unwrap().kind, SettingsKind::AsFound);
 }

@@ -103,4 +103,163 @@ document.addEventListener("alpine:init", () => {
       if (state.running) setTimeout(() => this.poll(), 250); else location.reload();
     },
   }));
+
+  // The settings of a box: every edit is computed on the server at once, and what follows from it
+  // is drawn anew. Bars are dragged or moved with the arrow keys by changing the form's own lines.
+  Alpine.data("editor", () => ({
+    waiting: null,
+    asked: 0,
+    past: [],
+    get form() { return this.$root.querySelector("form"); },
+    init() {
+      this.$root.addEventListener("input", (event) => this.changed(event));
+      this.$root.addEventListener("click", (event) => this.clicked(event));
+      this.$root.addEventListener("keydown", (event) => this.key(event));
+      this.$root.addEventListener("pointerdown", (event) => this.grab(event));
+      this.$root.querySelectorAll("[data-noscript]").forEach((button) => { button.hidden = true; });
+    },
+    changed(event) {
+      if (event.target.name === "reason") return;
+      const cell = event.target.closest("td.days");
+      if (cell && event.target.tagName === "SELECT") cell.dataset.mode = event.target.value;
+      this.form.querySelector(".savebar").classList.add("is-changed");
+      clearTimeout(this.waiting);
+      this.waiting = setTimeout(() => this.draft("live"), 40);
+    },
+    async draft(part, extra) {
+      const mine = ++this.asked;
+      const body = new URLSearchParams(new FormData(this.form));
+      for (const [name, value] of Object.entries(extra || {})) body.set(name, value);
+      const answer = await fetch(this.form.dataset.draft, { method: "POST", body, headers: { "x-part": part } });
+      // A later edit has been sent already; its answer is the one that counts.
+      if (mine !== this.asked) return;
+      if (!answer.ok) { document.open(); document.write(await answer.text()); document.close(); return; }
+      const text = await answer.text();
+      if (part === "live") this.form.querySelector("#live").innerHTML = text;
+      else { this.$root.innerHTML = text; this.after(); }
+    },
+    after() {
+      this.$root.querySelectorAll("[data-noscript]").forEach((button) => { button.hidden = true; });
+      const undo = this.$root.querySelector("[data-undo]");
+      if (undo) undo.hidden = this.past.length === 0;
+    },
+    remember() { this.past.push(new URLSearchParams(new FormData(this.form)).toString()); },
+    async clicked(event) {
+      const mend = event.target.closest("button[name=mend]");
+      if (mend) {
+        event.preventDefault();
+        this.remember();
+        await this.draft("editor", { mend: mend.value });
+        return;
+      }
+      if (event.target.closest("[data-undo]")) {
+        const before = this.past.pop();
+        if (!before) return;
+        const answer = await fetch(this.form.dataset.draft, { method: "POST", body: new URLSearchParams(before), headers: { "x-part": "editor" } });
+        this.$root.innerHTML = await answer.text();
+        this.after();
+        return;
+      }
+      const night = event.target.closest("[data-night]");
+      if (night) {
+        event.preventDefault();
+        this.form.elements.night.value = night.dataset.night;
+        await this.draft("live");
+      }
+    },
+    line(name) { return this.form.elements[name]; },
+    minutesOf(text) { const [h, m] = text.split(":").map(Number); return h * 60 + m; },
+    clockOf(minute) { const m = ((minute % 1440) + 1440) % 1440; return String(Math.floor(m / 60)).padStart(2, "0") + ":" + String(m % 60).padStart(2, "0"); },
+    moveStart(pass, minutes) {
+      const line = this.line(`p${pass.dataset.program}-starts`);
+      if (!line || minutes === 0) return false;
+      const times = line.value.split(/[ ,;]+/).filter(Boolean);
+      const at = Number(pass.dataset.start);
+      const step = Number(pass.ownerSVGElement.dataset.step);
+      const moved = this.minutesOf(pass.dataset.set) + minutes;
+      times[at] = this.clockOf(Math.round(moved / step) * step);
+      line.value = times.join(" ");
+      return true;
+    },
+    // The run drawn is one of the cycles of a run time at a percentage; its edge changes the run time.
+    stretch(bar, seconds) {
+      const line = this.line(`p${bar.dataset.program}-m${bar.dataset.station}`);
+      if (!line || seconds === 0) return false;
+      const step = Number(bar.ownerSVGElement.dataset.step);
+      const percent = Math.max(1, Number(bar.dataset.percent));
+      const whole = Number(bar.dataset.base) + seconds * Number(bar.dataset.cycles) * 100 / percent;
+      const settable = Math.max(step, Math.round(whole / step) * step);
+      line.value = settable % 60 ? `${Math.floor(settable / 60)}:${String(settable % 60).padStart(2, "0")}` : String(settable / 60);
+      return true;
+    },
+    async refocus(selector) {
+      this.form.querySelector(".savebar").classList.add("is-changed");
+      await this.draft("live");
+      const again = this.form.querySelector(selector);
+      if (again) again.focus();
+    },
+    key(event) {
+      const steps = { ArrowLeft: -1, ArrowRight: 1 }[event.key] * (event.shiftKey ? 15 : 1);
+      if (!steps) return;
+      const pass = event.target.closest(".pass[data-start]");
+      const bar = event.target.closest(".bar[data-station]");
+      if (!pass && !bar) return;
+      event.preventDefault();
+      event.stopPropagation();
+      this.remember();
+      if (pass) {
+        const step = Number(pass.ownerSVGElement.dataset.step);
+        if (this.moveStart(pass, steps * step)) this.refocus(`.pass[data-program="${pass.dataset.program}"][data-start="${pass.dataset.start}"]`);
+      } else {
+        const step = Number(bar.ownerSVGElement.dataset.step);
+        if (this.stretch(bar, steps * step / Number(bar.dataset.cycles))) this.refocus(`.bar[data-program="${bar.dataset.program}"][data-station="${bar.dataset.station}"]`);
+      }
+    },
+    grab(event) {
+      const edge = event.target.closest(".edge");
+      const pass = event.target.closest(".pass[data-start]");
+      const held = edge ? edge.closest(".bar") : pass;
+      if (!held || event.button !== 0) return;
+      event.preventDefault();
+      const svg = held.ownerSVGElement;
+      const perPixel = Number(svg.dataset.span) / svg.getBoundingClientRect().width;
+      const from = event.clientX;
+      const all = pass ? [...svg.querySelectorAll(`.pass[data-program="${held.dataset.program}"][data-start="${held.dataset.start}"]`)] : [held];
+      const move = (moved) => {
+        const pixels = moved.clientX - from;
+        if (pass) all.forEach((one) => { one.classList.add("is-moved"); one.setAttribute("transform", `translate(${pixels} 0)`); });
+        else edge.setAttribute("transform", `translate(${pixels - 5} 0)`);
+      };
+      const drop = (dropped) => {
+        document.removeEventListener("pointermove", move);
+        document.removeEventListener("pointerup", drop);
+        const amount = (dropped.clientX - from) * perPixel;
+        if (Math.abs(dropped.clientX - from) < 3) { all.forEach((one) => one.removeAttribute("transform")); held.focus(); return; }
+        this.remember();
+        const done = pass ? this.moveStart(held, amount) : this.stretch(held, amount);
+        if (done) this.refocus(pass ? `.pass[data-program="${held.dataset.program}"][data-start="${held.dataset.start}"]` : `.bar[data-program="${held.dataset.program}"][data-station="${held.dataset.station}"]`);
+      };
+      document.addEventListener("pointermove", move);
+      document.addEventListener("pointerup", drop);
+    },
+  }));
+
+  // Ticks of a walk stay on the device, under the version they belong to.
+  Alpine.data("ticks", () => ({
+    done: "",
+    init() {
+      const kept = this.kept();
+      this.boxes().forEach((box) => { box.checked = kept.includes(box.dataset.tick); });
+      this.$root.addEventListener("change", () => this.keep());
+      this.count();
+    },
+    boxes() { return [...this.$root.querySelectorAll("[data-tick]")]; },
+    kept() { return JSON.parse(localStorage.getItem(this.$root.dataset.key) || "[]"); },
+    keep() {
+      localStorage.setItem(this.$root.dataset.key, JSON.stringify(this.boxes().filter((box) => box.checked).map((box) => box.dataset.tick)));
+      this.count();
+    },
+    count() { const all = this.boxes(); this.done = `${all.filter((box) => box.checked).length} of ${all.length} done.`; },
+    clear() { this.boxes().forEach((box) => { box.checked = false; }); this.keep(); },
+  }));
 });

@@ -10,7 +10,10 @@ use std::sync::Arc;
 use upland_core::application::HeadType;
 use upland_core::climate::Climate;
 use upland_core::plant::{PlantKind, Sky, Sun};
+use crate::sites::{Loaded, SiteBox};
+use upland_core::controller::{Card, twelve_stations};
 use upland_core::site::{Controller, Site, UnitSystem, WaterWindow, Zone};
+use upland_store::controllers::ControllerRecord;
 use upland_core::soil::Texture;
 use upland_core::tonight::tonight;
 use upland_core::units::*;
@@ -20,6 +23,7 @@ use upland_store::zones::ZoneRecord;
 
 fn zone(number: u16, name: &str, plant: PlantKind, soil: Texture, head: HeadType) -> Zone {
     Zone {
+        box_number: 1,
         number,
         name: name.into(),
         plant,
@@ -56,7 +60,6 @@ pub(crate) fn decided(units: UnitSystem) -> Decided {
         wind_height: Metres::from_m(2.0),
         time_zone: "Etc/GMT+1".into(),
         units,
-        controller: Controller { name: "Potting shed".into(), stations: 12, programs: 3, starts_per_program: 6 },
         window: WaterWindow { from: time(1, 0, 0, 0), until: time(6, 30, 0, 0) },
         supply: None,
     };
@@ -72,15 +75,29 @@ pub(crate) fn decided(units: UnitSystem) -> Decided {
         .collect();
     let climate = Climate::from_record(&days, site.station());
     let tz = TimeZone::get(&site.time_zone).unwrap();
-    let night = tonight(&site, &zones, &climate, evening, &tz);
+    let card = Card { starts_per_program: 6, ..twelve_stations() };
+    let night = tonight(&site, (&card, 1), &zones, &climate, evening, &tz);
     let saved_at = Timestamp::UNIX_EPOCH;
+    let zones = zones
+        .into_iter()
+        .zip(1..)
+        .map(|(zone, id)| ZoneRecord { id, site_id: 1, version: 1, zone, saved_by: "Bram".into(), saved_at })
+        .collect();
+    let record = ControllerRecord {
+        id: 1,
+        site_id: 1,
+        version: 1,
+        controller: Controller { number: 1, place: "Potting shed".into(), card },
+        fallback_version: None,
+        calendar_token: "token".into(),
+        saved_by: "Bram".into(),
+        saved_at,
+    };
+    let site = SiteRecord { id: 1, version: 3, site, weather_version: 1, saved_by: "Bram".into(), saved_at };
     Decided {
-        zones: zones
-            .into_iter()
-            .zip(1..)
-            .map(|(zone, id)| ZoneRecord { id, site_id: 1, version: 1, zone, saved_by: "Bram".into(), saved_at })
-            .collect(),
-        site: SiteRecord { id: 1, version: 3, site, weather_version: 1, saved_by: "Bram".into(), saved_at },
+        loaded: Loaded { site, zones, boxes: vec![SiteBox { record, settings: None }] },
+        number: 1,
+        as_set: None,
         climate: Arc::new(climate),
         night,
         opened_on_last_day: false,

@@ -57,6 +57,12 @@ impl Field {
         Self { kind: Kind::Choice(options), ..Self::text(name, label) }
     }
 
+    /// Yes or no.
+    pub fn yes_no(name: &'static str, label: &'static str) -> Self {
+        let options = [("yes", "yes"), ("no", "no")].map(|(c, w)| (c.to_owned(), w.to_owned())).to_vec();
+        Self { kind: Kind::Choice(options), ..Self::text(name, label) }
+    }
+
     pub fn help(self, help: &'static str) -> Self {
         Self { help, ..self }
     }
@@ -165,7 +171,7 @@ impl<'a> Reader<'a> {
 
     pub fn name(&mut self, name: &'static str) -> String {
         let text = self.fields.get(name);
-        let most = upland_formats::site_file::MAX_NAME;
+        let most = upland_formats::MAX_NAME;
         if text.is_empty() {
             self.say(name, "Give it a name.");
         } else if text.chars().count() > most {
@@ -188,7 +194,7 @@ impl<'a> Reader<'a> {
         let text = self.fields.get(name);
         // Browsers send seconds when a page sets them.
         let text = text.get(..5).unwrap_or(text);
-        match upland_formats::site_file::clock_time(text) {
+        match upland_formats::clock_time(text) {
             Some(time) => time,
             None => {
                 self.say(name, "A time of day written HH:MM.");
@@ -318,6 +324,30 @@ pub(crate) fn merge(
     (same, differing)
 }
 
+/// Two edits of one form brought together: what you changed stands, elsewhere theirs; names both
+/// changed are returned, so that the reader looks at them.
+pub(crate) fn three_way(
+    base: &BTreeMap<String, String>,
+    yours: &BTreeMap<String, String>,
+    theirs: &BTreeMap<String, String>,
+) -> (BTreeMap<String, String>, Vec<String>) {
+    let empty = String::new();
+    let of = |texts: &BTreeMap<String, String>, name: &str| texts.get(name).unwrap_or(&empty).clone();
+    let names: std::collections::BTreeSet<&String> = base.keys().chain(yours.keys()).chain(theirs.keys()).collect();
+    let (mut merged, mut both) = (BTreeMap::new(), Vec::new());
+    for name in names {
+        let (was, mine, other) = (of(base, name), of(yours, name), of(theirs, name));
+        if mine != was && other != was && mine != other {
+            both.push(name.clone());
+        }
+        let value = if mine == was { other } else { mine };
+        if !value.is_empty() {
+            merged.insert(name.clone(), value);
+        }
+    }
+    (merged, both)
+}
+
 pub(crate) const NO_UNIT: Shown = Shown { unit: "", factor: 1.0 };
 
 #[cfg(test)]
@@ -384,6 +414,17 @@ mod tests {
         assert!(!name.keep_yours, "only they changed the name");
         assert!(rate.keep_yours, "you changed the rate");
         assert_eq!((rate.yours_words.as_str(), rate.theirs_words.as_str()), ("25 mm/h", "not measured"));
+    }
+
+    #[test]
+    fn two_edits_of_one_form_come_together_and_name_what_both_changed() {
+        let of = |pairs: &[(&str, &str)]| fields(pairs).0;
+        let base = of(&[("a", "1"), ("b", "2"), ("c", "3"), ("d", "4")]);
+        let yours = of(&[("a", "9"), ("b", "2"), ("c", "5"), ("d", "4")]);
+        let theirs = of(&[("a", "1"), ("b", "7"), ("c", "6")]);
+        let (merged, both) = three_way(&base, &yours, &theirs);
+        assert_eq!(merged, of(&[("a", "9"), ("b", "7"), ("c", "5")]), "d was taken out by them");
+        assert_eq!(both, ["c"]);
     }
 
     #[test]

@@ -5,7 +5,9 @@ mod accounts;
 mod assets;
 mod error;
 mod forms;
+mod library;
 mod pages;
+mod programs;
 mod quantities;
 mod security;
 mod session;
@@ -42,7 +44,7 @@ pub struct ServerConfig {
 
 fn routes(config: &mut web::ServiceConfig) {
     config
-        .app_data(web::FormConfig::default().limit(128 * 1024))
+        .app_data(web::FormConfig::default().limit(512 * 1024))
         .app_data(web::PathConfig::default().error_handler(|_, _| error::PageError::NotFound.into()))
         .app_data(web::QueryConfig::default().error_handler(|error, _| {
             error::PageError::BadRequest(format!("The address cannot be read: {error}.")).into()
@@ -52,6 +54,8 @@ fn routes(config: &mut web::ServiceConfig) {
         .configure(accounts::routes)
         .configure(sites::routes)
         .configure(zones::routes)
+        .configure(library::routes)
+        .configure(programs::routes)
         .configure(weather::routes)
         .configure(today::routes)
         .configure(sheet::routes)

@@ -4,6 +4,7 @@
 pub mod balance;
 pub mod et;
 pub mod expand;
+pub mod plan;
 pub mod serve;
 pub mod tonight;
 

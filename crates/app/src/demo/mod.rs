@@ -4,8 +4,7 @@
 mod weather;
 
 use super::commands::Failure;
-use upland_core::site::{Site, Zone};
-use upland_formats::site_file;
+use upland_formats::site_file::{self, SiteFile};
 use upland_store::Store;
 use upland_store::accounts::Role;
 
@@ -27,7 +26,7 @@ const SITES: [&str; 4] = [
     include_str!("sites/tarnside.json"),
 ];
 
-fn sites() -> Result<Vec<(Site, Vec<Zone>)>, Failure> {
+fn sites() -> Result<Vec<SiteFile>, Failure> {
     SITES
         .iter()
         .map(|text| site_file::read(text.as_bytes()).map_err(|p| Failure::problems(&p)))
@@ -52,9 +51,9 @@ pub fn load(store: &Store) -> Result<bool, Failure> {
             user_id = user.id;
         }
     }
-    for (index, (site, zones)) in (0..).zip(sites()?) {
-        let id = store.create_site(&site, &zones, user_id).map_err(failed)?;
-        let days = weather::record(index, &site.station());
+    for (index, file) in (0..).zip(sites()?) {
+        let id = store.create_site(&file, user_id).map_err(failed)?;
+        let days = weather::record(index, &file.site.station());
         store
             .import_weather(id, user_id, "larkrigg-station.csv", &days, |_| Ok(()))
             .map_err(failed)?;
@@ -69,12 +68,13 @@ mod tests {
 
     #[test]
     fn every_demo_site_is_valid_and_its_weather_passes_the_checks() {
-        for (index, (site, zones)) in (0..).zip(sites().unwrap()) {
-            assert!(zones.len() >= 5);
-            let days = weather::record(index, &site.station());
+        for (index, file) in (0..).zip(sites().unwrap()) {
+            assert!(file.zones.len() >= 5);
+            let station = file.site.station();
+            let days = weather::record(index, &station);
             assert!(days.len() > 900);
             for day in &days {
-                let faults: Vec<_> = check_day(day, &site.station())
+                let faults: Vec<_> = check_day(day, &station)
                     .into_iter()
                     .filter(|f| f.severity == Severity::Fault)
                     .collect();
@@ -85,8 +85,7 @@ mod tests {
 
     #[test]
     fn the_demo_record_has_its_gap_frosts_and_dry_july() {
-        let (site, _) = sites().unwrap().remove(0);
-        let days = weather::record(0, &site.station());
+        let days = weather::record(0, &sites().unwrap().remove(0).site.station());
         assert!(!days.iter().any(|d| d.date == jiff::civil::date(2025, 6, 6)));
         assert!(days.iter().any(|d| d.date.month() == 5 && d.temperature_min.c() < 0.0));
         let july: f64 = days

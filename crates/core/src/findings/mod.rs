@@ -14,7 +14,7 @@ pub use mend::Mend;
 use crate::installation::Installation;
 use crate::schedule::{ScheduledRun, Settings, expand};
 use crate::units::{Litres, LitresPerMinute};
-use jiff::civil::{Date, Time};
+use jiff::civil::Date;
 use jiff::{Timestamp, ToSpan};
 
 /// Weeks over which runs are looked at.
@@ -70,11 +70,11 @@ pub enum Kind {
         /// What, with the nearest.
         message: String,
     },
-    /// More starts than any zone in the program needs cycles: each runs the whole program again.
+    /// More starts than its zones can use: each runs the whole program again.
     RepeatedStarts {
         /// Starts.
         starts: usize,
-        /// Starts that cycles need.
+        /// Starts whose water the zones can use.
         needed: usize,
     },
     /// A start waits for another program.
@@ -290,17 +290,6 @@ impl Look<'_> {
 
 fn last_day(from: Date, weeks: u16) -> Date {
     from.checked_add((i32::from(weeks) * 7 - 1).days()).unwrap_or(from)
-}
-
-/// Index of the start of a program that a run belongs to. Passes of a repeating program count on
-/// from their start, so the last start not after them is meant.
-fn start_index(settings: &Settings, run: &ScheduledRun) -> usize {
-    let Some(program) = settings.programs.get(run.program) else { return 0 };
-    let wanted = usize::try_from(run.start_number).unwrap_or(1).clamp(1, program.starts.len().max(1));
-    // Numbers follow the clock; the list may be in another order.
-    let mut order: Vec<(Time, usize)> = program.starts.iter().copied().zip(0..).collect();
-    order.sort_unstable();
-    order.get(wanted - 1).map_or(0, |(_, index)| *index)
 }
 
 /// Everything found in some weeks, without the actions.

@@ -1,6 +1,6 @@
 //! Whether the box runs when it may: queueing, window, law, clock changes, sunrise.
 
-use super::{Cost, Finding, Kind, Look, Place, Severity, start_index};
+use super::{Cost, Finding, Kind, Look, Place, Severity};
 use crate::ordinance::{Forbidden, Subject, Why, shared};
 use crate::schedule::{Days, Percentages, ScheduledRun, expand};
 use crate::sun::sunrise_sunset_utc_h;
@@ -32,7 +32,7 @@ fn queues(look: &Look<'_>, findings: &mut Vec<Finding>) {
         let pass = (run.program, run.start_number, run.date);
         if run.queued_s >= SHORTEST_WAIT_S {
             let other = *behind.entry(pass).or_insert_with(|| running.map_or(run.program, |r| r.program));
-            let key = (run.program, start_index(look.settings, run));
+            let key = (run.program, run.start_index);
             // The later passes of a loop wait for the program's own earlier ones by design.
             let own_loop = look.settings.programs.get(run.program).is_some_and(|p| p.repeat.is_some());
             if other != run.program || !own_loop {
@@ -75,7 +75,7 @@ fn outside_window(look: &Look<'_>, findings: &mut Vec<Finding>) {
         }
         let out = look.of_program(index).filter(|r| !inside(r));
         let Some(first) = out.clone().next() else { continue };
-        let place = Place::Start(index, start_index(look.settings, first));
+        let place = Place::Start(index, first.start_index);
         let kind = Kind::OutsideWindow { from: first.start, until: first.end };
         findings.push(Finding::new(kind, Severity::Fault, place).costing(look.cost(out)));
     }
@@ -128,7 +128,7 @@ fn law(look: &Look<'_>, findings: &mut Vec<Finding>) {
             Kind::ForbiddenHour { ordinance: name(ordinance), at: first.start }
         };
         let place =
-            if by_day { Place::Program(program) } else { Place::Start(program, start_index(look.settings, first)) };
+            if by_day { Place::Program(program) } else { Place::Start(program, first.start_index) };
         findings.push(Finding::new(kind, Severity::Fault, place).costing(look.cost(runs.iter().copied())));
     }
     weekly_counts(look, &name, findings);

@@ -23,11 +23,6 @@ pub(super) fn find(look: &Look<'_>, findings: &mut Vec<Finding>) {
     supply(look, findings);
 }
 
-/// Cycles that a zone needs for some seconds of watering in a night.
-fn cycles_needed(zone: &WiredZone, seconds: u32) -> usize {
-    zone.longest_cycle_s().map_or(1, |limit| usize::try_from(seconds.div_ceil(limit.max(1))).unwrap_or(1))
-}
-
 /// What a zone needs on each of some nights in the weeks looked at, seconds, generously.
 fn need_of_a_night_s(zone: &WiredZone, weeks: u16, nights: u32) -> u32 {
     let days = f64::from(weeks) * 7.0 / f64::from(nights);
@@ -47,29 +42,30 @@ fn repeated_starts(look: &Look<'_>, findings: &mut Vec<Finding>) {
         if !program.active || starts < 2 || program.repeat.is_some() {
             continue;
         }
-        let percentage = look.settings.percentages.of(index, look.from);
         let nights = look.cost(look.of_program(index)).days.unwrap_or(0).max(1);
-        let needed = program
+        // Seconds of a night at one start, and what the zone can use of all of them.
+        let zones: Vec<(u32, u32)> = program
             .run_times
             .iter()
-            .filter(|(_, seconds)| *seconds > 0)
-            .map(|(station, seconds)| {
-                // Where the box cycles by itself, its starts are not needed for it.
-                let cycled = look.settings.station(*station).cycle_and_soak_s.is_some();
-                let scaled = look.installation.card.scaled_s(*seconds, percentage);
-                let total = scaled.saturating_mul(u32::try_from(starts).unwrap_or(1));
-                let too_long = total.div_ceil(look.installation.card.longest_run_s.max(1));
-                let splits = usize::try_from(too_long).unwrap_or(1).max(1);
-                match look.installation.zone(*station) {
-                    // Water beyond the need is no reason for a cycle.
-                    Some(zone) if !cycled => {
-                        cycles_needed(zone, total.min(need_of_a_night_s(zone, look.weeks, nights))).max(splits)
-                    }
-                    _ => splits,
-                }
+            .filter_map(|(station, seconds)| {
+                let zone = look.installation.zone(*station)?;
+                let percentage = look.settings.percentages.of(index, look.from);
+                let once = look.installation.card.scaled_s(*seconds, percentage);
+                (once > 0).then(|| (once, need_of_a_night_s(zone, look.weeks, nights)))
             })
-            .max()
-            .unwrap_or(starts);
+            .collect();
+        // The fewest starts after which most of what the others bring is beyond every need.
+        let mostly_wasted = |kept: usize| {
+            let (kept, all) = (u32::try_from(kept).unwrap_or(1), u32::try_from(starts).unwrap_or(1));
+            let (mut extra, mut wasted) = (0u64, 0u64);
+            for (once, need) in &zones {
+                let own = u64::from(once * (all - kept));
+                extra += own;
+                wasted += own.min(u64::from((once * all).saturating_sub(*need)));
+            }
+            extra > 0 && 2 * wasted > extra
+        };
+        let needed = (1..starts).find(|kept| mostly_wasted(*kept)).unwrap_or(starts);
         if needed < starts {
             let surplus = look.of_program(index).filter(|r| usize::try_from(r.start_number).unwrap_or(0) > needed);
             let cost = look.cost(surplus);

@@ -267,6 +267,7 @@ mod tests {
         let mut installation = installation();
         let mut ordinance = two_days_a_week();
         ordinance.rules[0].days = crate::ordinance::AllowedDays::Any;
+        ordinance.rules[0].most_days_a_week = None;
         ordinance.rules[0].forbidden_hours[0].from = jiff::civil::time(23, 0, 0, 0);
         ordinance.rules[0].forbidden_hours[0].until = jiff::civil::time(1, 0, 0, 0);
         installation.law = law(ordinance);

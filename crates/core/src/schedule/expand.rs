@@ -25,6 +25,8 @@ pub struct ScheduledRun {
     pub program: usize,
     /// Which of the program's starts of the day, from 1; passes of a repeating program count on.
     pub start_number: u32,
+    /// Index of that start in the program's list.
+    pub start_index: usize,
     /// The station.
     pub station: u16,
     /// Which cycle, from 1.
@@ -48,6 +50,7 @@ struct Start {
     at: Timestamp,
     program: usize,
     number: u32,
+    index: usize,
     date: Date,
     /// Repeats until then.
     repeat: Option<(Timestamp, u32)>,
@@ -101,9 +104,9 @@ fn instant(date: Date, time: Time, tz: &TimeZone) -> Option<Zoned> {
 }
 
 fn add_starts(starts: &mut Vec<Start>, settings: &Settings, index: usize, program: &Program, date: Date, tz: &TimeZone) {
-    let mut times = program.starts.clone();
-    times.sort();
-    for (time, number) in times.into_iter().zip(1..) {
+    let mut times: Vec<(Time, usize)> = program.starts.iter().copied().zip(0..).collect();
+    times.sort_unstable();
+    for ((time, start_index), number) in times.into_iter().zip(1..) {
         if settings.omit_hours.is_some_and(|(from, until)| in_hours(time, from, until)) {
             continue;
         }
@@ -112,7 +115,7 @@ fn add_starts(starts: &mut Vec<Start>, settings: &Settings, index: usize, progra
             let last = if until > time { date } else { date.tomorrow().ok()? };
             Some((instant(last, until, tz)?.timestamp(), pause_s))
         });
-        starts.push(Start { at: at.timestamp(), program: index, number, date, repeat });
+        starts.push(Start { at: at.timestamp(), program: index, number, index: start_index, date, repeat });
     }
 }
 
@@ -204,6 +207,7 @@ impl Pass<'_> {
             end,
             program: self.start.program,
             start_number: self.number,
+            start_index: self.start.index,
             station,
             cycle,
             date: self.start.date,

@@ -4,12 +4,14 @@ mod days;
 mod difference;
 mod expand;
 mod fit;
+mod passes;
 mod settings;
 
 pub use days::{Days, days_in_words, runs_on};
 pub use difference::{Change, Where, difference};
 pub use expand::{ScheduledRun, expand};
 pub use fit::{minute_of, nearest_percentage, start_at_or_before};
+pub use passes::{ProgramPass, passes};
 pub use settings::{
     LONGEST_PROGRAM_NAME, Percentages, Program, Repeat, Settings, SettingsFault, StationSetting, YearSpan,
 };

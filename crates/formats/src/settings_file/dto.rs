@@ -1,14 +1,15 @@
 //! The file as it is written: names, units and defaults of every field.
 
 use super::{FORMAT, VERSION};
+use crate::card_file::CardDto;
+use crate::json::{HoursDto, WeekdayDto, YearSpanDto};
 use schemars::{JsonSchema, Schema, SchemaGenerator, json_schema};
 use serde::{Deserialize, Serialize};
-use upland_core::controller::{Overlap, PercentageScope, PercentageTarget, Rounding};
 
 #[derive(Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 #[schemars(title = "Upland Almanac settings", description = "A controller card and the settings of its box, version 1. Units are part of each name.")]
-pub(super) struct FileDto {
+pub(crate) struct FileDto {
     #[schemars(schema_with = "format_schema")]
     pub format: String,
     #[schemars(schema_with = "version_schema")]
@@ -21,61 +22,8 @@ pub(super) struct FileDto {
 
 #[derive(Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
-#[schemars(rename = "Card")]
-pub(super) struct CardDto {
-    pub name: String,
-    pub stations: u16,
-    pub programs: u8,
-    pub starts_per_program: u8,
-    pub start_step_min: u16,
-    pub run_step_s: u32,
-    pub longest_run_s: u32,
-    pub weekdays: bool,
-    pub odd_even: bool,
-    /// Longest "every n-th day"; 0 when the box has none.
-    pub longest_interval_days: u8,
-    pub never_days: bool,
-    pub percentage_min: u16,
-    pub percentage_max: u16,
-    pub percentage_step: u16,
-    pub percentage_scope: ScopeDto,
-    pub percentage_applies_to: TargetDto,
-    pub rounding: RoundingDto,
-    pub rounding_step_s: u32,
-    pub cycle_and_soak: bool,
-    pub overlapping_programs: OverlapDto,
-    pub longest_delay_s: u32,
-    pub longest_overlap_s: u32,
-    pub longest_rain_delay_days: u8,
-    pub omit_hours: bool,
-    pub loops: bool,
-    pub lighting: bool,
-}
-
-macro_rules! choice {
-    ($dto:ident as $name:literal for $core:ident { $($variant:ident),* $(,)? }) => {
-        #[derive(Serialize, Deserialize, JsonSchema, Clone, Copy)]
-        #[serde(rename_all = "snake_case")]
-        #[schemars(rename = $name)]
-        pub(super) enum $dto { $($variant),* }
-        impl From<$dto> for $core {
-            fn from(dto: $dto) -> Self { match dto { $($dto::$variant => Self::$variant),* } }
-        }
-        impl From<$core> for $dto {
-            fn from(core: $core) -> Self { match core { $($core::$variant => Self::$variant),* } }
-        }
-    };
-}
-
-choice!(ScopeDto as "PercentageScope" for PercentageScope { Box, Program, Month });
-choice!(TargetDto as "PercentageTarget" for PercentageTarget { Total, Cycle });
-choice!(RoundingDto as "Rounding" for Rounding { Nearest, Down, Up });
-choice!(OverlapDto as "OverlappingPrograms" for Overlap { Queue, Concurrent });
-
-#[derive(Serialize, Deserialize, JsonSchema)]
-#[serde(deny_unknown_fields)]
 #[schemars(rename = "Settings")]
-pub(super) struct SettingsDto {
+pub(crate) struct SettingsDto {
     pub programs: Vec<ProgramDto>,
     pub percentages: PercentagesDto,
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
@@ -96,7 +44,7 @@ pub(super) struct SettingsDto {
 #[derive(Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 #[schemars(rename = "Program")]
-pub(super) struct ProgramDto {
+pub(crate) struct ProgramDto {
     pub name: String,
     #[serde(default = "yes")]
     pub active: bool,
@@ -115,7 +63,7 @@ fn yes() -> bool {
 #[derive(Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 #[schemars(rename = "RunTime")]
-pub(super) struct RunTimeDto {
+pub(crate) struct RunTimeDto {
     pub station: u16,
     /// At 100 %.
     pub seconds: u32,
@@ -124,7 +72,7 @@ pub(super) struct RunTimeDto {
 #[derive(Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 #[schemars(rename = "Repeat")]
-pub(super) struct RepeatDto {
+pub(crate) struct RepeatDto {
     /// HH:MM; no pass begins at or after it.
     pub until: String,
     pub pause_s: u32,
@@ -133,7 +81,7 @@ pub(super) struct RepeatDto {
 #[derive(Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "snake_case")]
 #[schemars(rename = "Days")]
-pub(super) enum DaysDto {
+pub(crate) enum DaysDto {
     Weekdays(Vec<WeekdayDto>),
     Odd,
     Even,
@@ -144,33 +92,10 @@ pub(super) enum DaysDto {
     },
 }
 
-#[derive(Serialize, Deserialize, JsonSchema, Clone, Copy, PartialEq)]
-#[serde(rename_all = "snake_case")]
-#[schemars(rename = "Weekday")]
-pub(super) enum WeekdayDto {
-    Monday,
-    Tuesday,
-    Wednesday,
-    Thursday,
-    Friday,
-    Saturday,
-    Sunday,
-}
-
-pub(super) const WEEK: [WeekdayDto; 7] = [
-    WeekdayDto::Monday,
-    WeekdayDto::Tuesday,
-    WeekdayDto::Wednesday,
-    WeekdayDto::Thursday,
-    WeekdayDto::Friday,
-    WeekdayDto::Saturday,
-    WeekdayDto::Sunday,
-];
-
 #[derive(Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "snake_case")]
 #[schemars(rename = "Percentages")]
-pub(super) enum PercentagesDto {
+pub(crate) enum PercentagesDto {
     Box(u16),
     Program(Vec<u16>),
     /// January first.
@@ -180,7 +105,7 @@ pub(super) enum PercentagesDto {
 #[derive(Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 #[schemars(rename = "Station")]
-pub(super) struct StationDto {
+pub(crate) struct StationDto {
     pub number: u16,
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub cycle_s: Option<u32>,
@@ -188,33 +113,21 @@ pub(super) struct StationDto {
     pub soak_s: Option<u32>,
     #[serde(default)]
     pub lighting: bool,
-}
-
-#[derive(Serialize, Deserialize, JsonSchema)]
-#[serde(deny_unknown_fields)]
-#[schemars(rename = "Hours")]
-pub(super) struct HoursDto {
-    pub from: String,
-    pub until: String,
+    #[serde(default)]
+    pub master_valve: bool,
+    #[serde(default)]
+    pub pump: bool,
+    #[serde(default)]
+    pub ignores_sensors: bool,
 }
 
 #[derive(Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 #[schemars(rename = "RainDelay")]
-pub(super) struct RainDelayDto {
+pub(crate) struct RainDelayDto {
     /// YYYY-MM-DD
     pub first: String,
     pub days: u8,
-}
-
-#[derive(Serialize, Deserialize, JsonSchema)]
-#[serde(deny_unknown_fields)]
-#[schemars(rename = "YearSpan")]
-pub(super) struct YearSpanDto {
-    /// MM-DD, included.
-    pub from: String,
-    /// MM-DD, included.
-    pub until: String,
 }
 
 fn format_schema(_: &mut SchemaGenerator) -> Schema {

@@ -2,17 +2,16 @@
 //! clock times are in. Versioned; its JSON Schema is published as
 //! `docs/settings-v1.schema.json`.
 
-mod dto;
+pub(crate) mod dto;
 
-use crate::site_file::{PathProblem, clock_time};
-use jiff::civil::{Date, Time};
+use crate::card_file;
+use crate::json::{HoursDto, PathProblem, Taker, days_of, hhmm, parse, pretty, schema_of, week_of};
 use dto::{
-    CardDto, DaysDto, FileDto, HoursDto, PercentagesDto, ProgramDto, RainDelayDto, RepeatDto, RunTimeDto,
-    SettingsDto, StationDto, WEEK, WeekdayDto, YearSpanDto,
+    DaysDto, FileDto, PercentagesDto, ProgramDto, RainDelayDto, RepeatDto, RunTimeDto, SettingsDto, StationDto,
 };
 use jiff::tz::TimeZone;
-use upland_core::controller::{Card, DayModes};
-use upland_core::schedule::{Days, Percentages, Program, Repeat, Settings, StationSetting, YearSpan};
+use upland_core::controller::Card;
+use upland_core::schedule::{Days, Percentages, Program, Repeat, Settings, StationSetting};
 
 /// The value of `format` in every such file.
 pub const FORMAT: &str = "upland-almanac-settings";
@@ -37,58 +36,42 @@ pub struct BoxFile {
 /// The JSON Schema of this format.
 #[must_use]
 pub fn schema() -> String {
-    serde_json::to_string_pretty(&schemars::schema_for!(FileDto)).unwrap_or_default() + "\n"
-}
-
-fn hhmm(time: Time) -> String {
-    time.strftime("%H:%M").to_string()
-}
-
-fn week_of(days: &[bool; 7]) -> Vec<WeekdayDto> {
-    WEEK.into_iter().zip(days).filter(|(_, on)| **on).map(|(day, _)| day).collect()
-}
-
-fn days_of(week: &[WeekdayDto]) -> [bool; 7] {
-    WEEK.map(|day| week.contains(&day))
+    schema_of::<FileDto>()
 }
 
 /// Writes a box.
 #[must_use]
 pub fn write(file: &BoxFile) -> String {
-    let (card, settings) = (&file.card, &file.settings);
-    let dto = FileDto {
+    pretty(&FileDto {
         format: FORMAT.into(),
         version: VERSION,
         time_zone: file.time_zone.clone(),
-        card: CardDto {
-            name: card.name.clone(),
-            stations: card.stations,
-            programs: card.programs,
-            starts_per_program: card.starts_per_program,
-            start_step_min: card.start_step_min,
-            run_step_s: card.run_step_s,
-            longest_run_s: card.longest_run_s,
-            weekdays: card.day_modes.weekdays,
-            odd_even: card.day_modes.parity,
-            longest_interval_days: card.day_modes.longest_interval,
-            never_days: card.day_modes.never_days,
-            percentage_min: card.percentage_min,
-            percentage_max: card.percentage_max,
-            percentage_step: card.percentage_step,
-            percentage_scope: card.percentage_scope.into(),
-            percentage_applies_to: card.percentage_target.into(),
-            rounding: card.rounding.into(),
-            rounding_step_s: card.rounding_step_s,
-            cycle_and_soak: card.cycle_and_soak,
-            overlapping_programs: card.overlap.into(),
-            longest_delay_s: card.longest_delay_s,
-            longest_overlap_s: card.longest_overlap_s,
-            longest_rain_delay_days: card.longest_rain_delay_days,
-            omit_hours: card.omit_hours,
-            loops: card.loops,
-            lighting: card.lighting,
-        },
-        settings: SettingsDto {
+        card: (&file.card).into(),
+        settings: (&file.settings).into(),
+    })
+}
+
+/// Settings as they lie in the database: the `settings` part of a file.
+#[must_use]
+pub fn settings_value(settings: &Settings) -> serde_json::Value {
+    serde_json::to_value(SettingsDto::from(settings)).unwrap_or_default()
+}
+
+/// Settings from the database, held against their card.
+///
+/// # Errors
+/// When they are not settings, or not ones that any card could hold.
+pub fn settings_from(value: serde_json::Value) -> Result<Settings, Vec<PathProblem>> {
+    let dto: SettingsDto = serde_json::from_value(value)
+        .map_err(|error| vec![PathProblem { path: String::new(), message: error.to_string() }])?;
+    let mut taker = Taker::default();
+    let settings = take(&mut taker, "settings", &dto);
+    taker.finish(settings)
+}
+
+impl From<&Settings> for SettingsDto {
+    fn from(settings: &Settings) -> Self {
+        Self {
             programs: settings.programs.iter().map(program_dto).collect(),
             percentages: match &settings.percentages {
                 Percentages::Box(value) => PercentagesDto::Box(*value),
@@ -103,19 +86,18 @@ pub fn write(file: &BoxFile) -> String {
                     cycle_s: station.cycle_and_soak_s.map(|(cycle, _)| cycle),
                     soak_s: station.cycle_and_soak_s.map(|(_, soak)| soak),
                     lighting: station.lighting,
+                    master_valve: station.master_valve,
+                    pump: station.pump,
+                    ignores_sensors: station.ignores_sensors,
                 })
                 .collect(),
             delay_s: settings.delay_s,
             never_days: week_of(&settings.never_days),
             omit_hours: settings.omit_hours.map(|(from, until)| HoursDto { from: hhmm(from), until: hhmm(until) }),
             rain_delay: settings.rain_delay.map(|(first, days)| RainDelayDto { first: first.to_string(), days }),
-            off_season: settings.off_season.map(|span| YearSpanDto {
-                from: format!("{:02}-{:02}", span.from.0, span.from.1),
-                until: format!("{:02}-{:02}", span.until.0, span.until.1),
-            }),
-        },
-    };
-    serde_json::to_string_pretty(&dto).unwrap_or_default() + "\n"
+            off_season: settings.off_season.map(Into::into),
+        }
+    }
 }
 
 fn program_dto(program: &Program) -> ProgramDto {
@@ -140,114 +122,42 @@ fn program_dto(program: &Program) -> ProgramDto {
     }
 }
 
-struct Taker(Vec<PathProblem>);
-
-impl Taker {
-    fn say(&mut self, path: impl Into<String>, message: impl Into<String>) {
-        self.0.push(PathProblem { path: path.into(), message: message.into() });
-    }
-
-    fn time(&mut self, path: String, text: &str) -> Time {
-        clock_time(text).unwrap_or_else(|| {
-            self.say(path, format!("\"{text}\" is not a time of day written HH:MM"));
-            Time::midnight()
-        })
-    }
-
-    fn date(&mut self, path: &str, text: &str) -> Date {
-        crate::table::date(text).unwrap_or_else(|message| {
-            self.say(path, message);
-            Date::ZERO
-        })
-    }
-
-    fn month_day(&mut self, path: &str, text: &str) -> (i8, i8) {
-        // 2000 has a 29 February.
-        match crate::table::date(&format!("2000-{text}")) {
-            Ok(date) => (date.month(), date.day()),
-            Err(_) => {
-                self.say(path, format!("\"{text}\" is not a month and day written MM-DD"));
-                (1, 1)
-            }
-        }
-    }
-}
-
 /// Reads a box.
 ///
 /// # Errors
 /// Every problem that was found, by path: an impossible card, settings beyond it, unknown names;
 /// on malformed JSON the first one. Nothing is returned of a file with a problem.
 pub fn read(bytes: &[u8]) -> Result<BoxFile, Vec<PathProblem>> {
-    let dto: FileDto = crate::site_file::parse(bytes, MAX_BYTES)?;
-    let mut take = Taker(Vec::new());
-    if dto.format != FORMAT {
-        take.say("format", format!("\"{}\" is not \"{FORMAT}\"", dto.format));
-    }
-    if dto.version != VERSION {
-        take.say("version", format!("{} is not supported; this program reads version {VERSION}", dto.version));
-    }
+    let dto: FileDto = parse(bytes, MAX_BYTES)?;
+    let mut taker = Taker::default();
+    taker.header((&dto.format, FORMAT), (dto.version, VERSION));
     let tz = TimeZone::get(&dto.time_zone).unwrap_or_else(|_| {
-        take.say("time_zone", format!("\"{}\" is not a time zone of the IANA list", dto.time_zone));
+        taker.say("time_zone", format!("\"{}\" is not a time zone of the IANA list", dto.time_zone));
         TimeZone::UTC
     });
-    let card = card(dto.card);
-    for fault in card.check() {
-        take.say(format!("card.{}", fault.field), fault.message);
-    }
-    let settings = settings(&mut take, &dto.settings);
-    if take.0.is_empty() {
-        for fault in settings.check(&card) {
-            take.say(format!("settings.{}", fault.path), fault.message);
+    let card = card_file::take(&mut taker, "card", dto.card);
+    let settings = take_for(&mut taker, "settings", &dto.settings, &card);
+    taker.finish(BoxFile { time_zone: dto.time_zone, tz, card, settings })
+}
+
+/// Takes settings over and holds them against their card.
+pub(crate) fn take_for(taker: &mut Taker, at: &str, dto: &SettingsDto, card: &Card) -> Settings {
+    let settings = take(taker, at, dto);
+    if taker.problems.is_empty() {
+        for fault in settings.check(card) {
+            taker.say(&format!("{at}.{}", fault.path), fault.message);
         }
     }
-    if take.0.is_empty() {
-        Ok(BoxFile { time_zone: dto.time_zone, tz, card, settings })
-    } else {
-        Err(take.0)
-    }
+    settings
 }
 
-fn card(dto: CardDto) -> Card {
-    Card {
-        name: dto.name,
-        stations: dto.stations,
-        programs: dto.programs,
-        starts_per_program: dto.starts_per_program,
-        start_step_min: dto.start_step_min,
-        run_step_s: dto.run_step_s,
-        longest_run_s: dto.longest_run_s,
-        day_modes: DayModes {
-            weekdays: dto.weekdays,
-            parity: dto.odd_even,
-            longest_interval: dto.longest_interval_days,
-            never_days: dto.never_days,
-        },
-        percentage_min: dto.percentage_min,
-        percentage_max: dto.percentage_max,
-        percentage_step: dto.percentage_step,
-        percentage_scope: dto.percentage_scope.into(),
-        percentage_target: dto.percentage_applies_to.into(),
-        rounding: dto.rounding.into(),
-        rounding_step_s: dto.rounding_step_s,
-        cycle_and_soak: dto.cycle_and_soak,
-        overlap: dto.overlapping_programs.into(),
-        longest_delay_s: dto.longest_delay_s,
-        longest_overlap_s: dto.longest_overlap_s,
-        longest_rain_delay_days: dto.longest_rain_delay_days,
-        omit_hours: dto.omit_hours,
-        loops: dto.loops,
-        lighting: dto.lighting,
-    }
-}
-
-fn settings(take: &mut Taker, dto: &SettingsDto) -> Settings {
+fn take(taker: &mut Taker, root: &str, dto: &SettingsDto) -> Settings {
     let programs = dto
         .programs
         .iter()
         .enumerate()
         .map(|(i, program)| {
-            let at = |field: &str| format!("settings.programs[{i}].{field}");
+            let at = |field: &str| format!("{root}.programs[{i}].{field}");
             Program {
                 name: program.name.clone(),
                 active: program.active,
@@ -255,7 +165,7 @@ fn settings(take: &mut Taker, dto: &SettingsDto) -> Settings {
                     .starts
                     .iter()
                     .enumerate()
-                    .map(|(k, text)| take.time(at(&format!("starts[{k}]")), text))
+                    .map(|(k, text)| taker.time(&at(&format!("starts[{k}]")), text))
                     .collect(),
                 days: match &program.days {
                     DaysDto::Weekdays(week) => Days::Weekdays(days_of(week)),
@@ -263,12 +173,12 @@ fn settings(take: &mut Taker, dto: &SettingsDto) -> Settings {
                     DaysDto::Even => Days::Even,
                     DaysDto::EveryNth { interval_days, first } => Days::EveryNth {
                         interval: *interval_days,
-                        first: take.date(&at("days.every_nth.first"), first),
+                        first: taker.date(&at("days.every_nth.first"), first),
                     },
                 },
                 run_times: program.run_times.iter().map(|r| (r.station, r.seconds)).collect(),
                 repeat: program.repeat.as_ref().map(|r| Repeat {
-                    until: take.time(at("repeat.until"), &r.until),
+                    until: taker.time(&at("repeat.until"), &r.until),
                     pause_s: r.pause_s,
                 }),
             }
@@ -280,11 +190,14 @@ fn settings(take: &mut Taker, dto: &SettingsDto) -> Settings {
         .enumerate()
         .map(|(i, station)| {
             if station.cycle_s.is_some() != station.soak_s.is_some() {
-                take.say(format!("settings.stations[{i}]"), "has a cycle without a soak or the other way round; give both or neither");
+                taker.say(&format!("{root}.stations[{i}]"), "has a cycle without a soak or the other way round; give both or neither");
             }
             let setting = StationSetting {
                 cycle_and_soak_s: station.cycle_s.zip(station.soak_s),
                 lighting: station.lighting,
+                master_valve: station.master_valve,
+                pump: station.pump,
+                ignores_sensors: station.ignores_sensors,
             };
             (station.number, setting)
         })
@@ -301,18 +214,15 @@ fn settings(take: &mut Taker, dto: &SettingsDto) -> Settings {
         never_days: days_of(&dto.never_days),
         omit_hours: dto.omit_hours.as_ref().map(|hours| {
             (
-                take.time("settings.omit_hours.from".into(), &hours.from),
-                take.time("settings.omit_hours.until".into(), &hours.until),
+                taker.time(&format!("{root}.omit_hours.from"), &hours.from),
+                taker.time(&format!("{root}.omit_hours.until"), &hours.until),
             )
         }),
         rain_delay: dto
             .rain_delay
             .as_ref()
-            .map(|delay| (take.date("settings.rain_delay.first", &delay.first), delay.days)),
-        off_season: dto.off_season.as_ref().map(|span| YearSpan {
-            from: take.month_day("settings.off_season.from", &span.from),
-            until: take.month_day("settings.off_season.until", &span.until),
-        }),
+            .map(|delay| (taker.date(&format!("{root}.rain_delay.first"), &delay.first), delay.days)),
+        off_season: dto.off_season.as_ref().map(|span| taker.year_span(&format!("{root}.off_season"), span)),
     }
 }
 
@@ -321,6 +231,7 @@ mod tests {
     use super::*;
     use jiff::civil::time;
     use upland_core::controller::twelve_stations;
+    use upland_core::schedule::YearSpan;
 
     fn sample() -> BoxFile {
         BoxFile {
@@ -347,7 +258,7 @@ mod tests {
                     },
                 ],
                 percentages: Percentages::Program(vec![90, 100]),
-                stations: vec![(1, StationSetting { cycle_and_soak_s: Some((360, 1800)), lighting: false })],
+                stations: vec![(1, StationSetting { cycle_and_soak_s: Some((360, 1800)), ..StationSetting::default() })],
                 delay_s: 10,
                 never_days: [false, false, false, false, false, false, true],
                 omit_hours: Some((time(10, 0, 0, 0), time(18, 0, 0, 0))),

@@ -3,19 +3,18 @@
 use crate::assets;
 use crate::error::PageError;
 use crate::session::{Flash, SignedIn};
+use crate::sites::Loaded;
 use crate::state::{AppState, db};
 use actix_web::{HttpResponse, get, web};
 use upland_core::site::UnitSystem;
 use upland_store::accounts::Role;
-use upland_store::sites::SiteRecord;
-use upland_store::zones::ZoneRecord;
 
 /// The chapters of a site, in the order of the work.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(crate) enum Chapter {
     Today,
     Zones,
-    Sheet,
+    Programs,
     Weather,
     Site,
 }
@@ -72,11 +71,11 @@ impl Frame {
     pub fn of_site(
         who: &SignedIn,
         title: impl Into<String>,
-        site: &SiteRecord,
-        zones: &[ZoneRecord],
+        loaded: &Loaded,
         chapter: Chapter,
     ) -> Result<Self, PageError> {
         let mut frame = Self::new(who, title)?;
+        let Loaded { site, zones, boxes } = loaded;
         let unmeasured = zones.iter().filter(|z| z.zone.precipitation_rate.is_none()).count();
         let link = |key, of, name, path: &str, open| ChapterLink {
             key,
@@ -90,6 +89,12 @@ impl Frame {
         } else {
             (unmeasured > 0).then(|| format!("{unmeasured} unmeasured"))
         };
+        let unset = boxes.iter().filter(|b| b.settings.is_none()).count();
+        let programs_open = if boxes.is_empty() {
+            Some("no box".to_owned())
+        } else {
+            (unset > 0).then(|| format!("{unset} not entered"))
+        };
         let weather_open = (site.weather_version == 0).then(|| "none yet".to_owned());
         frame.site = Some(SiteFrame {
             id: site.id,
@@ -98,7 +103,7 @@ impl Frame {
             chapters: vec![
                 link(1, Chapter::Today, "Today", "today", None),
                 link(2, Chapter::Zones, "Zones", "zones", zones_open),
-                link(3, Chapter::Sheet, "Door sheet", "sheet", None),
+                link(3, Chapter::Programs, "Programs", "programs", programs_open),
                 link(4, Chapter::Weather, "Weather", "weather", weather_open),
                 link(5, Chapter::Site, "Site", "edit", None),
             ],

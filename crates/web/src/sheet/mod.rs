@@ -62,7 +62,7 @@ const CAUTIONS: [&str; 5] = [
 ];
 
 fn zone_line(decided: &Decided, zone: &ZoneTonight) -> ZoneLine {
-    let units = decided.site.site.units;
+    let units = decided.loaded.site.site.units;
     let full = zone.refill_from_refill_point.cycles;
     let tonight = match zone.cycles {
         Some(c) => cycles(c),
@@ -94,8 +94,12 @@ fn zone_line(decided: &Decided, zone: &ZoneTonight) -> ZoneLine {
 
 fn build(decided: &Decided) -> SheetView {
     let tonight = &decided.night;
-    let site = &decided.site.site;
+    let site = &decided.loaded.site.site;
     let night = &tonight.night;
+    let ordinary = upland_core::controller::twelve_stations();
+    let own = decided.loaded.boxes.iter().find(|b| b.number() == decided.number);
+    let (place, card) =
+        own.map_or(("Box", &ordinary), |b| (b.record.controller.place.as_str(), &b.record.controller.card));
     let programs = night
         .layout
         .programs
@@ -126,22 +130,19 @@ fn build(decided: &Decided) -> SheetView {
         tonight.notices.iter().map(|n| crate::words::notice(n, site.units)).map(|n| n.text),
     );
     // The youngest of the versions that the sheet rests on.
-    let surveyed = decided.zones.iter().map(|z| z.saved_at).fold(decided.site.saved_at, Ord::max);
+    let surveyed = decided.loaded.zones.iter().map(|z| z.saved_at).fold(decided.loaded.site.saved_at, Ord::max);
     SheetView {
         title: site.name.clone(),
         date: long_date(tonight.date),
         version: format!(
             "site version {}, survey of {}, Upland Almanac {}",
-            decided.site.version,
+            decided.loaded.site.version,
             surveyed.strftime("%-d %b %Y"),
             env!("CARGO_PKG_VERSION")
         ),
         controller: format!(
-            "{} ({} stations, {} programs, {} starts each)",
-            site.controller.name,
-            site.controller.stations,
-            site.controller.programs,
-            site.controller.starts_per_program
+            "{place} ({} stations, {} programs, {} starts each)",
+            card.stations, card.programs, card.starts_per_program
         ),
         window: format!(
             "{} to {}",
@@ -163,6 +164,7 @@ struct SheetPage {
     frame: Frame,
     site_id: i64,
     date: jiff::civil::Date,
+    number: u8,
     view: SheetView,
 }
 
@@ -174,10 +176,10 @@ async fn sheet_page(
     query: web::Query<DateQuery>,
 ) -> Result<HttpResponse, PageError> {
     let decided = decide(&state, *id, &query).await?;
-    let title = format!("{}: door sheet", decided.site.site.name);
-    let mut frame = Frame::of_site(&who, title, &decided.site, &decided.zones, Chapter::Sheet)?;
-    frame.here = format!("/sites/{}/sheet?date={}", decided.site.id, decided.night.date);
-    page(&SheetPage { frame, site_id: decided.site.id, date: decided.night.date, view: build(&decided) })
+    let title = format!("{}: sheet of the night", decided.loaded.site.site.name);
+    let mut frame = Frame::of_site(&who, title, &decided.loaded, Chapter::Today)?;
+    frame.here = format!("/sites/{}/sheet?date={}&box={}", decided.loaded.site.id, decided.night.date, decided.number);
+    page(&SheetPage { frame, site_id: decided.loaded.site.id, date: decided.night.date, number: decided.number, view: build(&decided) })
 }
 
 #[get("/sites/{id}/sheet.csv")]
@@ -188,7 +190,7 @@ async fn sheet_csv(
     query: web::Query<DateQuery>,
 ) -> Result<HttpResponse, PageError> {
     let decided = decide(&state, *id, &query).await?;
-    let name = format!("{} {}", decided.site.site.name, decided.night.date);
+    let name = format!("{} {} {}", decided.loaded.site.site.name, decided.number, decided.night.date);
     Ok(HttpResponse::Ok()
         .content_type("text/csv; charset=utf-8")
         .insert_header(attachment(&name, "csv"))
@@ -208,6 +210,7 @@ mod tests {
             frame: fixture::frame(),
             site_id: 1,
             date: decided.night.date,
+            number: 1,
             view: build(&decided),
         };
         let html = page.render().unwrap();

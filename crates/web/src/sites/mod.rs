@@ -16,8 +16,13 @@ use jiff::Timestamp;
 use std::collections::BTreeMap;
 use upland_core::codes::Coded;
 use upland_core::site::UnitSystem;
-use upland_formats::site_file::{self, PathProblem};
+use upland_formats::{PathProblem, site_file};
 use upland_store::Saved;
+use upland_core::ordinance::Law;
+use upland_core::site::Controller;
+use upland_formats::site_file::SiteFile;
+use upland_store::controllers::ControllerRecord;
+use upland_store::settings::SettingsRecord;
 use upland_store::sites::SiteRecord;
 use upland_store::zones::ZoneRecord;
 
@@ -37,11 +42,40 @@ pub(crate) fn routes(config: &mut web::ServiceConfig) {
         .service(schema);
 }
 
-/// A site with its zones, or the page that says there is none.
-pub(crate) async fn load(state: &web::Data<AppState>, id: i64) -> Result<(SiteRecord, Vec<ZoneRecord>), PageError> {
+/// A box with what it is set to, if that was ever entered.
+pub(crate) struct SiteBox {
+    pub record: ControllerRecord,
+    pub settings: Option<SettingsRecord>,
+}
+
+impl SiteBox {
+    pub fn number(&self) -> u8 {
+        self.record.controller.number
+    }
+}
+
+/// A site with its zones and boxes.
+pub(crate) struct Loaded {
+    pub site: SiteRecord,
+    pub zones: Vec<ZoneRecord>,
+    pub boxes: Vec<SiteBox>,
+}
+
+impl Loaded {
+    /// Numbers and places of the boxes, for lists.
+    pub fn box_names(&self) -> Vec<(u8, String)> {
+        self.boxes.iter().map(|b| (b.number(), b.record.controller.place.clone())).collect()
+    }
+}
+
+/// A site, or the page that says there is none.
+pub(crate) async fn load(state: &web::Data<AppState>, id: i64) -> Result<Loaded, PageError> {
     db(state, move |store| {
         let Some(site) = store.site(id)? else { return Ok(None) };
-        Ok(Some((site, store.zones(id)?)))
+        let mut settings = store.settings_of_site(id)?;
+        let boxes = store.controllers(id)?.into_iter();
+        let boxes = boxes.map(|record| SiteBox { settings: settings.remove(&record.id), record }).collect();
+        Ok(Some(Loaded { site, zones: store.zones(id)?, boxes }))
     })
     .await?
     .ok_or(PageError::NotFound)
@@ -51,7 +85,6 @@ struct SiteLine {
     id: i64,
     name: String,
     place: String,
-    controller: String,
 }
 
 #[derive(Template)]
@@ -79,7 +112,6 @@ async fn list_page(
                 record.site.latitude_deg,
                 record.site.longitude_deg
             ),
-            controller: record.site.controller.name.clone(),
             name: record.site.name,
         })
         .collect();
@@ -126,18 +158,19 @@ fn time_zones() -> Vec<String> {
     jiff::tz::db().available().map(|name| name.as_str().to_owned()).collect()
 }
 
-fn new_site_page(
+async fn new_site_page(
+    state: &web::Data<AppState>,
     who: &SignedIn,
-    status: StatusCode,
-    units: UnitSystem,
+    (status, units): (StatusCode, UnitSystem),
     texts: &BTreeMap<String, String>,
     errors: &[FieldError],
 ) -> Result<HttpResponse, PageError> {
+    let cards = crate::library::card_choices(state).await?;
     page_with(
         status,
         &EditPage {
             frame: Frame::new(who, "New site")?,
-            form: survey::form(units, texts, errors),
+            form: survey::form_with_box(units, cards, texts, errors),
             id: None,
             version: 0,
             units: units.code(),
@@ -153,9 +186,9 @@ struct UnitsQuery {
 }
 
 #[get("/sites/new")]
-async fn new_page(Editor(who): Editor, query: web::Query<UnitsQuery>) -> Result<HttpResponse, PageError> {
+async fn new_page(state: web::Data<AppState>, Editor(who): Editor, query: web::Query<UnitsQuery>) -> Result<HttpResponse, PageError> {
     let units = query.units.as_deref().and_then(UnitSystem::from_code).unwrap_or(UnitSystem::Metric);
-    new_site_page(&who, StatusCode::OK, units, &survey::blank(), &[])
+    new_site_page(&state, &who, (StatusCode::OK, units), &survey::blank(), &[]).await
 }
 
 pub(crate) fn units_of(fields: &Fields) -> Result<UnitSystem, PageError> {
@@ -173,14 +206,23 @@ pub(crate) fn base_version(fields: &Fields) -> Result<i32, PageError> {
 #[post("/sites")]
 async fn create(state: web::Data<AppState>, Editor(who): Editor, fields: Fields) -> Result<HttpResponse, PageError> {
     let units = units_of(&fields)?;
-    match survey::read(&fields, units, None) {
-        Ok(site) => {
+    let card = crate::library::card_by_choice(&state, fields.get("card")).await?;
+    match survey::read_with_box(&fields, units, card) {
+        Ok((site, place, card)) => {
             let (user, name) = (who.user.id, site.name.clone());
-            let id = db(&state, move |store| store.create_site(&site, &[], user)).await?;
+            let file = SiteFile {
+                site,
+                controllers: vec![(Controller { number: 1, place, card }, None)],
+                law: Law::default(),
+                zones: Vec::new(),
+            };
+            let id = db(&state, move |store| store.create_site(&file, user)).await?;
             flash(&who.session, format!("{name} is made. Now its zones."), None)?;
             Ok(see_other(&format!("/sites/{id}/zones/new")))
         }
-        Err(errors) => new_site_page(&who, StatusCode::UNPROCESSABLE_ENTITY, units, &fields.0, &errors),
+        Err(errors) => {
+            new_site_page(&state, &who, (StatusCode::UNPROCESSABLE_ENTITY, units), &fields.0, &errors).await
+        }
     }
 }
 
@@ -198,10 +240,10 @@ async fn open_file(
         site_file::read(&file.bytes)
     };
     match read {
-        Ok((site, zones)) => {
+        Ok(read) => {
             let user = who.user.id;
-            let text = format!("{} is opened from {}, with {} zones.", site.name, file.file_name, zones.len());
-            let id = db(&state, move |store| store.create_site(&site, &zones, user)).await?;
+            let text = format!("{} is opened from {}, with {} zones.", read.site.name, file.file_name, read.zones.len());
+            let id = db(&state, move |store| store.create_site(&read, user)).await?;
             flash(&who.session, text, Some(format!("/sites/{id}/remove")))?;
             Ok(see_other(&format!("/sites/{id}/today")))
         }
@@ -212,16 +254,17 @@ async fn open_file(
 fn edit(
     who: &SignedIn,
     status: StatusCode,
-    (record, zones): (&SiteRecord, &[ZoneRecord]),
+    loaded: &Loaded,
     (units, version): (UnitSystem, i32),
     texts: &BTreeMap<String, String>,
     errors: &[FieldError],
 ) -> Result<HttpResponse, PageError> {
+    let record = &loaded.site;
     let saved = (record.saved_by.clone(), record.saved_at.strftime("%-d %b %Y").to_string());
     page_with(
         status,
         &EditPage {
-            frame: Frame::of_site(who, format!("{}: site", record.site.name), record, zones, Chapter::Site)?,
+            frame: Frame::of_site(who, format!("{}: site", record.site.name), loaded, Chapter::Site)?,
             form: survey::form(units, texts, errors),
             id: Some(record.id),
             version,
@@ -234,13 +277,13 @@ fn edit(
 
 #[get("/sites/{id}/edit")]
 async fn edit_page(state: web::Data<AppState>, who: SignedIn, id: web::Path<i64>) -> Result<HttpResponse, PageError> {
-    let (record, zones) = load(&state, *id).await?;
+    let loaded = load(&state, *id).await?;
     edit(
         &who,
         StatusCode::OK,
-        (&record, &zones),
-        (record.site.units, record.version),
-        &survey::texts(&record.site),
+        &loaded,
+        (loaded.site.site.units, loaded.site.version),
+        &survey::texts(&loaded.site.site),
         &[],
     )
 }
@@ -264,7 +307,7 @@ async fn save(
 ) -> Result<HttpResponse, PageError> {
     let id = *id;
     let (units, base) = (units_of(&fields)?, base_version(&fields)?);
-    let (record, zones) = load(&state, id).await?;
+    let loaded = load(&state, id).await?;
     let before = db(&state, move |store| store.site_version(id, base)).await?;
     let site = match survey::read(&fields, units, before.as_ref()) {
         Ok(site) => site,
@@ -272,7 +315,7 @@ async fn save(
             return edit(
                 &who,
                 StatusCode::UNPROCESSABLE_ENTITY,
-                (&record, &zones),
+                &loaded,
                 (units, base),
                 &fields.0,
                 &errors,
@@ -298,7 +341,7 @@ async fn save(
             page_with(
                 StatusCode::CONFLICT,
                 &MergePage {
-                    frame: Frame::of_site(&who, "Two versions", &theirs, &zones, Chapter::Site)?,
+                    frame: Frame::of_site(&who, "Two versions", &loaded, Chapter::Site)?,
                     what: theirs.site.name.clone(),
                     action: format!("/sites/{id}/edit"),
                     back: format!("/sites/{id}/edit"),
@@ -324,7 +367,7 @@ async fn switch_units(
     fields: Fields,
 ) -> Result<HttpResponse, PageError> {
     let (id, units) = (*id, units_of(&fields)?);
-    let (record, _) = load(&state, id).await?;
+    let record = load(&state, id).await?.site;
     let mut site = record.site;
     site.units = units;
     let (version, user) = (record.version, who.user.id);
@@ -341,7 +384,7 @@ async fn remove(
     id: web::Path<i64>,
     _fields: Fields,
 ) -> Result<HttpResponse, PageError> {
-    let (record, _) = load(&state, *id).await?;
+    let record = load(&state, *id).await?.site;
     db(&state, move |store| store.set_site_removed(*id, Some(Timestamp::now()))).await?;
     let undo = format!("/sites/{}/restore", record.id);
     flash(&who.session, format!("{} is removed from the list. Nothing of it is deleted.", record.site.name), Some(undo))?;
@@ -370,12 +413,19 @@ pub(crate) fn attachment(name: &str, ending: &str) -> (&'static str, String) {
 
 #[get("/sites/{id}/site.json")]
 async fn download(state: web::Data<AppState>, _who: SignedIn, id: web::Path<i64>) -> Result<HttpResponse, PageError> {
-    let (record, zones) = load(&state, *id).await?;
-    let zones: Vec<_> = zones.into_iter().map(|z| z.zone).collect();
+    let loaded = load(&state, *id).await?;
+    let law = crate::library::law(&state, *id).await?;
+    let name = loaded.site.site.name.clone();
+    let file = SiteFile {
+        site: loaded.site.site,
+        controllers: loaded.boxes.into_iter().map(|b| (b.record.controller, b.settings.map(|s| s.settings))).collect(),
+        law,
+        zones: loaded.zones.into_iter().map(|z| z.zone).collect(),
+    };
     Ok(HttpResponse::Ok()
         .content_type("application/json")
-        .insert_header(attachment(&record.site.name, "json"))
-        .body(site_file::write(&record.site, &zones)))
+        .insert_header(attachment(&name, "json"))
+        .body(site_file::write(&file)))
 }
 
 #[get("/schemas/site-v1.json")]

@@ -1,10 +1,11 @@
 //! The site survey as a form.
 
-use crate::forms::{Field, FieldError, Form, Group, Reader, Shown};
+use crate::forms::{Field, FieldError, Form, Group, Kind, Reader, Shown};
 use crate::session::Fields;
 use std::collections::BTreeMap;
 use upland_core::bounds;
-use upland_core::site::{Controller, Site, UnitSystem, WaterWindow};
+use upland_core::controller::Card;
+use upland_core::site::{Site, UnitSystem, WaterWindow};
 use upland_core::units::{L_PER_US_GALLON, LitresPerMinute, M_PER_FOOT, Metres};
 
 struct SiteUnits {
@@ -36,10 +37,6 @@ pub(crate) fn texts(site: &Site) -> BTreeMap<String, String> {
         ("elevation", u.height.text(Some(site.elevation.m()))),
         ("time_zone", site.time_zone.clone()),
         ("wind_height", u.height.text(Some(site.wind_height.m()))),
-        ("controller", site.controller.name.clone()),
-        ("stations", site.controller.stations.to_string()),
-        ("programs", site.controller.programs.to_string()),
-        ("starts", site.controller.starts_per_program.to_string()),
         ("from", site.window.from.strftime("%H:%M").to_string()),
         ("until", site.window.until.strftime("%H:%M").to_string()),
         ("supply", u.flow.text(site.supply.map(LitresPerMinute::l_per_min))),
@@ -53,10 +50,8 @@ pub(crate) fn texts(site: &Site) -> BTreeMap<String, String> {
 pub(crate) fn blank() -> BTreeMap<String, String> {
     [
         ("time_zone", "UTC"),
-        ("controller", "Controller"),
-        ("stations", "12"),
-        ("programs", "3"),
-        ("starts", "4"),
+        ("controller", "Box"),
+        ("card", "twelve"),
         ("from", "22:00"),
         ("until", "06:00"),
     ]
@@ -84,15 +79,6 @@ pub(crate) fn form(system: UnitSystem, texts: &BTreeMap<String, String>, errors:
                 ],
             },
             Group {
-                legend: "Box",
-                fields: vec![
-                    Field::text("controller", "Name or place of the box"),
-                    Field::number("stations", "Stations", ""),
-                    Field::number("programs", "Programs", ""),
-                    Field::number("starts", "Starts per program", ""),
-                ],
-            },
-            Group {
                 legend: "Water",
                 fields: vec![
                     Field::time("from", "Water window from").help("By the wall clock; it may cross midnight."),
@@ -103,6 +89,49 @@ pub(crate) fn form(system: UnitSystem, texts: &BTreeMap<String, String>, errors:
         ],
     }
     .filled(texts, errors)
+}
+
+/// The form of a new site: the survey and its first box.
+pub(crate) fn form_with_box(
+    system: UnitSystem,
+    cards: Vec<(String, String)>,
+    texts: &BTreeMap<String, String>,
+    errors: &[FieldError],
+) -> Form {
+    let mut form = form(system, texts, errors);
+    let kind = Field { kind: Kind::Choice(cards), ..Field::text("card", "Kind of box") };
+    form.groups.push(Group {
+        legend: "First box",
+        fields: vec![
+            Field::text("controller", "Where it hangs"),
+            kind.help("The nearest will do; every limit can be corrected afterwards."),
+        ],
+    });
+    form.filled(texts, errors)
+}
+
+/// Reads the form of a new site; `card` is the one that was chosen.
+///
+/// # Errors
+/// Every field that is wrong, with its message.
+pub(crate) fn read_with_box(
+    fields: &Fields,
+    system: UnitSystem,
+    card: Option<Card>,
+) -> Result<(Site, String, Card), Vec<FieldError>> {
+    let mut reader = Reader::new(fields);
+    let place = reader.name("controller");
+    if card.is_none() {
+        reader.say("card", "Choose one from the list.");
+    }
+    match (read(fields, system, None), card) {
+        (Ok(site), Some(card)) if reader.errors.is_empty() => Ok((site, place, card)),
+        (read, _) => {
+            let mut errors = read.err().unwrap_or_default();
+            errors.extend(reader.errors);
+            Err(errors)
+        }
+    }
 }
 
 /// Reads the form. `before` is the site it was drawn from.
@@ -123,12 +152,6 @@ pub(crate) fn read(fields: &Fields, system: UnitSystem, before: Option<&Site>) -
     }
     let wind_height =
         reader.optional("wind_height", u.height, &bounds::WIND_HEIGHT, before.map(|s| s.wind_height.m()));
-    let controller = Controller {
-        name: reader.name("controller"),
-        stations: reader.count("stations", "The number of stations", 250),
-        programs: u8::try_from(reader.count("programs", "The number of programs", 26)).unwrap_or(1),
-        starts_per_program: u8::try_from(reader.count("starts", "The number of starts", 24)).unwrap_or(1),
-    };
     let window = WaterWindow { from: reader.time("from"), until: reader.time("until") };
     if window.from == window.until && reader.errors.iter().all(|(n, _)| *n != "from" && *n != "until") {
         reader.say("until", "The window begins and ends at the same minute; give it a length.");
@@ -145,7 +168,6 @@ pub(crate) fn read(fields: &Fields, system: UnitSystem, before: Option<&Site>) -
         wind_height: Metres::from_m(wind_height.unwrap_or(2.0)),
         time_zone,
         units: system,
-        controller,
         window,
         supply: supply.map(LitresPerMinute::from_l_per_min),
     })

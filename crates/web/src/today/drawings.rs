@@ -200,7 +200,7 @@ mod tests {
     #[test]
     fn night_strip_drawing() {
         let decided = fixture::decided(UnitSystem::Metric);
-        let site = &decided.site.site;
+        let site = &decided.loaded.site.site;
         let strip = night_strip(&decided.night, site.latitude_deg, site.longitude_deg).unwrap();
         insta::assert_snapshot!(strip.render().unwrap());
     }

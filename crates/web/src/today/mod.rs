@@ -8,7 +8,7 @@ mod working;
 use crate::error::{PageError, page};
 use crate::pages::{Chapter, Frame};
 use crate::session::SignedIn;
-use crate::sites::load;
+use crate::sites::{Loaded, load};
 use crate::state::{AppState, db_with_climates};
 use actix_web::{HttpResponse, get, web};
 use askama::Template;
@@ -18,8 +18,8 @@ use jiff::{Timestamp, ToSpan};
 use std::sync::Arc;
 use upland_core::climate::Climate;
 use upland_core::tonight::{Tonight, tonight};
-use upland_store::sites::SiteRecord;
-use upland_store::zones::ZoneRecord;
+use upland_core::controller::{Card, twelve_stations};
+use upland_core::schedule::{Settings, expand};
 
 /// A record that ended longer ago than this opens on its last day instead of today.
 const STALE_DAYS: i32 = 7;
@@ -31,20 +31,56 @@ pub(crate) fn routes(config: &mut web::ServiceConfig) {
 #[derive(serde::Deserialize)]
 pub(crate) struct DateQuery {
     date: Option<String>,
+    /// Number of the box, where a site has several.
+    #[serde(rename = "box")]
+    number: Option<u8>,
 }
 
-/// A site's night with everything it was decided from.
+/// The night of a box with everything it was decided from.
 pub(crate) struct Decided {
-    pub site: SiteRecord,
-    pub zones: Vec<ZoneRecord>,
+    pub loaded: Loaded,
+    /// Number of the box it is about; 0 when the site has none.
+    pub number: u8,
+    /// What the box does that night as it is set; `None` when its settings are not known.
+    pub as_set: Option<AsSet>,
     pub climate: Arc<Climate>,
     pub night: Tonight,
     /// The record ended a while ago, so the page opened on its last day.
     pub opened_on_last_day: bool,
 }
 
+/// What a box does on a night as it is set.
+pub(crate) struct AsSet {
+    /// Stations in the order they first run.
+    pub stations: Vec<u16>,
+    pub first: Option<jiff::Zoned>,
+    pub last: Option<jiff::Zoned>,
+}
+
+impl AsSet {
+    fn of(settings: &Settings, card: &Card, night: &Tonight, tz: &TimeZone) -> Self {
+        // The night reaches from the noon before the evening's end to the noon after it.
+        let noon = |date: Date| date.at(12, 0, 0, 0).to_zoned(tz.clone()).ok().map(|z| z.timestamp());
+        let (from, until) = (noon(night.date), noon(night.date.tomorrow().unwrap_or(night.date)));
+        let mut runs = expand(settings, card, tz, night.date, night.date.tomorrow().unwrap_or(night.date));
+        runs.retain(|r| Some(r.start) >= from && Some(r.start) < until && !settings.station(r.station).lighting);
+        let mut stations: Vec<u16> = Vec::new();
+        for run in &runs {
+            if !stations.contains(&run.station) {
+                stations.push(run.station);
+            }
+        }
+        let zoned = |t: Timestamp| t.to_zoned(tz.clone());
+        Self {
+            stations,
+            first: runs.first().map(|r| zoned(r.start)),
+            last: runs.iter().map(|r| r.end).max().map(zoned),
+        }
+    }
+}
+
 /// The date a page is about: the one asked for, else today, else the last day of an old record.
-fn choose_date(asked: Option<Date>, climate: &Climate, today: Date) -> (Date, bool) {
+pub(crate) fn choose_date(asked: Option<Date>, climate: &Climate, today: Date) -> (Date, bool) {
     match (asked, climate.span()) {
         (Some(date), _) => (date, false),
         (None, Some((_, last))) if (today - last).get_days() > STALE_DAYS => (last, true),
@@ -67,16 +103,25 @@ pub(crate) async fn decide(
     if asked.is_some_and(|date| !(1900..=2200).contains(&date.year())) {
         return Err(PageError::BadRequest("The date lies outside 1900 to 2200.".into()));
     }
-    let (site, zones) = load(state, id).await?;
+    let loaded = load(state, id).await?;
+    let wanted = query.number;
+    if wanted.is_some_and(|n| loaded.boxes.iter().all(|b| b.number() != n)) {
+        return Err(PageError::NotFound);
+    }
     db_with_climates(state, move |state, _| {
-        let climate = state.climate(&site)?;
+        let Loaded { site, zones, boxes } = &loaded;
+        let climate = state.climate(site)?;
         // The survey admits only names of the list; UTC stands in should the list lose one.
         let tz = TimeZone::get(&site.site.time_zone).unwrap_or(TimeZone::UTC);
         let today = Timestamp::now().to_zoned(tz.clone()).date();
         let (date, opened_on_last_day) = choose_date(asked, &climate, today);
         let survey: Vec<_> = zones.iter().map(|z| z.zone.clone()).collect();
-        let night = tonight(&site.site, &survey, &climate, date, &tz);
-        Ok(Decided { site, zones, climate, night, opened_on_last_day })
+        // Zones that were never put on a box are shown on an ordinary one, so that they are not lost.
+        let chosen = boxes.iter().find(|b| wanted.is_none_or(|n| b.number() == n));
+        let (card, number) = chosen.map_or_else(|| (twelve_stations(), 1), |b| (b.record.controller.card.clone(), b.number()));
+        let night = tonight(&site.site, (&card, number), &survey, &climate, date, &tz);
+        let as_set = chosen.and_then(|b| b.settings.as_ref()).map(|s| AsSet::of(&s.settings, &card, &night, &tz));
+        Ok(Decided { loaded, number, as_set, climate, night, opened_on_last_day })
     })
     .await
 }
@@ -86,6 +131,8 @@ pub(crate) async fn decide(
 struct TodayPage {
     frame: Frame,
     site_id: i64,
+    number: u8,
+    boxes: Vec<(u8, String)>,
     view: view::TodayView,
     ribbon: ribbon::Ribbon,
     previous_day: Date,
@@ -101,19 +148,16 @@ async fn today_page(
 ) -> Result<HttpResponse, PageError> {
     let decided = decide(&state, *id, &query).await?;
     let date = decided.night.date;
-    let mut frame = Frame::of_site(
-        &who,
-        format!("{}: tonight", decided.site.site.name),
-        &decided.site,
-        &decided.zones,
-        Chapter::Today,
-    )?;
-    frame.here = format!("/sites/{}/today?date={date}", decided.site.id);
+    let title = format!("{}: tonight", decided.loaded.site.site.name);
+    let mut frame = Frame::of_site(&who, title, &decided.loaded, Chapter::Today)?;
+    frame.here = format!("/sites/{}/today?date={date}&box={}", decided.loaded.site.id, decided.number);
     page(&TodayPage {
         frame,
-        site_id: decided.site.id,
+        site_id: decided.loaded.site.id,
+        number: decided.number,
+        boxes: decided.loaded.box_names(),
         view: view::build(&decided),
-        ribbon: ribbon::build(&decided.climate, date, decided.site.site.units),
+        ribbon: ribbon::build(&decided.climate, date, decided.loaded.site.site.units),
         previous_day: date.checked_sub(1.day()).unwrap_or(date),
         next_day: date.checked_add(1.day()).unwrap_or(date),
     })

@@ -45,13 +45,15 @@ pub(super) struct TodayView {
     pub deferred: Vec<Row>,
     pub waits: Vec<Row>,
     pub workings: Vec<Working>,
+    /// What the box does that night as it is set.
+    pub as_set: Option<String>,
     pub opened_on_last_day: bool,
     pub no_zones: bool,
 }
 
 pub(super) fn build(decided: &Decided) -> TodayView {
     let tonight = &decided.night;
-    let site = &decided.site.site;
+    let site = &decided.loaded.site.site;
     let units = site.units;
     let mut workings = vec![working(
         "w-et0".into(),
@@ -121,8 +123,25 @@ pub(super) fn build(decided: &Decided) -> TodayView {
         deferred,
         waits,
         workings,
+        as_set: decided.as_set.as_ref().map(as_set),
         opened_on_last_day: decided.opened_on_last_day,
         no_zones: tonight.zones.is_empty(),
+    }
+}
+
+/// What the box does by itself, to hold against the advice.
+fn as_set(set: &super::AsSet) -> String {
+    let numbers: Vec<String> = set.stations.iter().map(u16::to_string).collect();
+    match (&set.first, &set.last, numbers.split_last()) {
+        (Some(first), Some(last), Some((end, others))) => {
+            let zones = if others.is_empty() {
+                format!("station {end}")
+            } else {
+                format!("stations {} and {end}", others.join(", "))
+            };
+            format!("As it is set, the box runs {zones} tonight, {} to {}.", clock(Some(first)), clock(Some(last)))
+        }
+        _ => "As it is set, the box runs nothing tonight.".to_owned(),
     }
 }
 
@@ -147,7 +166,7 @@ fn headline(decided: &Decided) -> String {
 }
 
 fn row(decided: &Decided, zone: &ZoneTonight) -> Row {
-    let units = decided.site.site.units;
+    let units = decided.loaded.site.site.units;
     let night = &decided.night.night;
     let number = zone.zone.number;
     let first = night.layout.runs.iter().find(|r| r.number == number);
@@ -190,7 +209,7 @@ fn total_volume<'a>(running: impl Iterator<Item = &'a ZoneTonight>) -> Option<(L
 }
 
 fn volume_working(decided: &Decided, total: Litres, known: bool) -> Working {
-    let units = decided.site.site.units;
+    let units = decided.loaded.site.site.units;
     let steps = decided
         .night
         .running()

@@ -3,7 +3,7 @@
 use crate::error::{PageError, page, page_with, see_other};
 use crate::pages::{Chapter, Frame};
 use crate::session::{Editor, Fields, SignedIn, flash};
-use crate::sites::{attachment, load};
+use crate::sites::{Loaded, attachment, load};
 use crate::state::{AppState, db, db_with_climates};
 use crate::upload;
 use actix_multipart::Multipart;
@@ -16,7 +16,6 @@ use upland_core::weather::DayWeather;
 use upland_formats::{Column, Problem, daily_csv};
 use upland_store::sites::SiteRecord;
 use upland_store::weather::{Comparison, Draft, DraftState, Import};
-use upland_store::zones::ZoneRecord;
 
 /// Largest accepted weather file: a century of days has about 5 MB.
 const MAX_BYTES: usize = 16 * 1024 * 1024;
@@ -123,9 +122,10 @@ async fn record(
     state: &web::Data<AppState>,
     who: &SignedIn,
     status: StatusCode,
-    (site, zones): (SiteRecord, Vec<ZoneRecord>),
+    loaded: Loaded,
     refused: Option<(String, Vec<Problem>)>,
 ) -> Result<HttpResponse, PageError> {
+    let site = &loaded.site;
     let record = site.clone();
     let (imports, climate) =
         db_with_climates(state, move |state, store| Ok((store.imports(record.id)?, state.climate(&record)?)))
@@ -134,7 +134,7 @@ async fn record(
     page_with(
         status,
         &RecordPage {
-            frame: Frame::of_site(who, format!("{}: weather", site.site.name), &site, &zones, Chapter::Weather)?,
+            frame: Frame::of_site(who, format!("{}: weather", site.site.name), &loaded, Chapter::Weather)?,
             site_id: site.id,
             summary: summary(&climate),
             imports: imports.into_iter().map(import_line).collect(),
@@ -161,7 +161,7 @@ async fn bring(
 ) -> Result<HttpResponse, PageError> {
     let loaded = load(&state, *id).await?;
     let file = upload::read(&who.session, payload, MAX_BYTES).await?;
-    let station = loaded.0.site.station();
+    let station = loaded.site.site.station();
     let (bytes, read) = if file.too_large {
         let message = format!(
             "the file is larger than {} MB; a daily record of a hundred years has about 5 MB. Send days, not minutes, or split it",
@@ -269,8 +269,9 @@ async fn preview(
     path: web::Path<(i64, i64)>,
 ) -> Result<HttpResponse, PageError> {
     let (site_id, draft_id) = *path;
-    let (site, zones) = load(&state, site_id).await?;
-    let Some((draft, file)) = waiting_draft(&state, &site, draft_id).await? else {
+    let loaded = load(&state, site_id).await?;
+    let site = &loaded.site;
+    let Some((draft, file)) = waiting_draft(&state, site, draft_id).await? else {
         return Ok(see_other(&format!("/sites/{site_id}/weather/drafts/{draft_id}/progress")));
     };
     let days = file.days.clone();
@@ -280,7 +281,7 @@ async fn preview(
         _ => String::new(),
     };
     page(&PreviewPage {
-        frame: Frame::of_site(&who, "Look at the file", &site, &zones, Chapter::Weather)?,
+        frame: Frame::of_site(&who, "Look at the file", &loaded, Chapter::Weather)?,
         site_id,
         draft,
         days: file.days.len(),
@@ -302,7 +303,7 @@ async fn take_in(
     _fields: Fields,
 ) -> Result<HttpResponse, PageError> {
     let (site_id, draft_id) = *path;
-    let (site, _) = load(&state, site_id).await?;
+    let site = load(&state, site_id).await?.site;
     let waiting = waiting_draft(&state, &site, draft_id).await?;
     let progress = format!("/sites/{site_id}/weather/drafts/{draft_id}/progress");
     let Some((draft, file)) = waiting else { return Ok(see_other(&progress)) };
@@ -336,10 +337,10 @@ async fn progress_page(
     path: web::Path<(i64, i64)>,
 ) -> Result<HttpResponse, PageError> {
     let (site_id, draft_id) = *path;
-    let (site, zones) = load(&state, site_id).await?;
+    let loaded = load(&state, site_id).await?;
     let draft = db(&state, move |store| store.draft(site_id, draft_id)).await?.ok_or(PageError::NotFound)?;
     page(&ProgressPage {
-        frame: Frame::of_site(&who, "Taking the file in", &site, &zones, Chapter::Weather)?,
+        frame: Frame::of_site(&who, "Taking the file in", &loaded, Chapter::Weather)?,
         site_id,
         running: draft.state == DraftState::Running,
         failed: draft.state == DraftState::Failed,
@@ -416,7 +417,7 @@ async fn redo_import(
 
 #[get("/sites/{id}/weather.csv")]
 async fn download(state: web::Data<AppState>, _who: SignedIn, id: web::Path<i64>) -> Result<HttpResponse, PageError> {
-    let (site, _) = load(&state, *id).await?;
+    let site = load(&state, *id).await?.site;
     let days = db(&state, move |store| store.weather(*id)).await?;
     Ok(HttpResponse::Ok()
         .content_type("text/csv; charset=utf-8")

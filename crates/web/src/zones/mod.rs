@@ -7,7 +7,7 @@ use crate::forms::{self, FieldError, Form, Merge};
 use crate::pages::{Chapter, Frame};
 use crate::quantities;
 use crate::session::{Editor, Fields, SignedIn, flash};
-use crate::sites::{MergePage, base_version, load, units_of};
+use crate::sites::{Loaded, MergePage, base_version, load, units_of};
 use crate::state::{AppState, db};
 use actix_web::http::StatusCode;
 use actix_web::{HttpResponse, get, post, web};
@@ -17,7 +17,6 @@ use std::collections::BTreeMap;
 use upland_core::codes::Coded;
 use upland_core::site::UnitSystem;
 use upland_store::Saved;
-use upland_store::sites::SiteRecord;
 use upland_store::zones::ZoneRecord;
 
 pub(crate) fn routes(config: &mut web::ServiceConfig) {
@@ -39,6 +38,7 @@ struct Cell {
 
 struct ZoneLine {
     id: i64,
+    box_number: u8,
     number: u16,
     name: String,
     plants: &'static str,
@@ -57,6 +57,7 @@ fn line(record: &ZoneRecord, units: UnitSystem) -> ZoneLine {
     let defaults = resolved.defaults();
     ZoneLine {
         id: record.id,
+        box_number: zone.box_number,
         number: zone.number,
         name: zone.name.clone(),
         plants: zone.plant.defaults().label,
@@ -86,16 +87,19 @@ struct ListPage {
     frame: Frame,
     site_id: i64,
     zones: Vec<ZoneLine>,
+    several_boxes: bool,
     unmeasured: String,
 }
 
 #[get("/sites/{id}/zones")]
 async fn list(state: web::Data<AppState>, who: SignedIn, id: web::Path<i64>) -> Result<HttpResponse, PageError> {
-    let (site, zones) = load(&state, *id).await?;
+    let loaded = load(&state, *id).await?;
+    let (site, zones) = (&loaded.site, &loaded.zones);
     let unmeasured = zones.iter().filter(|z| z.zone.precipitation_rate.is_none()).count();
     page(&ListPage {
-        frame: Frame::of_site(&who, format!("{}: zones", site.site.name), &site, &zones, Chapter::Zones)?,
+        frame: Frame::of_site(&who, format!("{}: zones", site.site.name), &loaded, Chapter::Zones)?,
         site_id: site.id,
+        several_boxes: loaded.boxes.len() > 1,
         zones: zones.iter().map(|z| line(z, site.site.units)).collect(),
         unmeasured: match unmeasured {
             0 => "Every precipitation rate is measured.".to_owned(),
@@ -120,8 +124,7 @@ struct EditPage {
 
 /// What a zone form is about.
 struct Editing<'a> {
-    site: &'a SiteRecord,
-    zones: &'a [ZoneRecord],
+    loaded: &'a Loaded,
     zone: Option<&'a ZoneRecord>,
     units: UnitSystem,
     version: i32,
@@ -138,9 +141,9 @@ fn edit(
     page_with(
         status,
         &EditPage {
-            frame: Frame::of_site(who, title, editing.site, editing.zones, Chapter::Zones)?,
-            form: survey::form(editing.units, texts, errors),
-            site_id: editing.site.id,
+            frame: Frame::of_site(who, title, editing.loaded, Chapter::Zones)?,
+            form: survey::form(editing.units, &editing.loaded.box_names(), texts, errors),
+            site_id: editing.loaded.site.id,
             zone: editing.zone.map(|z| (z.id, format!("{} {}", z.zone.number, z.zone.name))),
             version: editing.version,
             units: editing.units.code(),
@@ -152,17 +155,19 @@ fn edit(
     )
 }
 
-/// The lowest number that no zone has.
-fn free_number(zones: &[ZoneRecord]) -> u16 {
-    (1..=250).find(|n| zones.iter().all(|z| z.zone.number != *n)).unwrap_or(250)
+/// The lowest station of a box that no zone has.
+fn free_number(zones: &[ZoneRecord], box_number: u8) -> u16 {
+    let taken = |n: &u16| zones.iter().any(|z| (z.zone.box_number, z.zone.number) == (box_number, *n));
+    (1..=250).find(|n| !taken(n)).unwrap_or(250)
 }
 
 #[get("/sites/{id}/zones/new")]
 async fn new_page(state: web::Data<AppState>, Editor(who): Editor, id: web::Path<i64>) -> Result<HttpResponse, PageError> {
-    let (site, zones) = load(&state, *id).await?;
-    let units = site.site.units;
-    let editing = Editing { site: &site, zones: &zones, zone: None, units, version: 0 };
-    edit(&who, StatusCode::OK, &editing, &survey::blank(free_number(&zones)), &[])
+    let loaded = load(&state, *id).await?;
+    let units = loaded.site.site.units;
+    let first = loaded.boxes.first().map_or(1, crate::sites::SiteBox::number);
+    let editing = Editing { loaded: &loaded, zone: None, units, version: 0 };
+    edit(&who, StatusCode::OK, &editing, &survey::blank(first, free_number(&loaded.zones, first)), &[])
 }
 
 #[post("/sites/{id}/zones")]
@@ -174,9 +179,8 @@ async fn create(
 ) -> Result<HttpResponse, PageError> {
     let id = *id;
     let units = units_of(&fields)?;
-    let (site, zones) = load(&state, id).await?;
-    let taken: Vec<u16> = zones.iter().map(|z| z.zone.number).collect();
-    match survey::read(&fields, units, None, &taken) {
+    let loaded = load(&state, id).await?;
+    match survey::read(&fields, units, None, &survey::Stations::of(&loaded, None)) {
         Ok(zone) => {
             let (user, text) = (who.user.id, format!("Zone {} {} is made.", zone.number, zone.name));
             let zone_id = db(&state, move |store| store.create_zone(id, &zone, user)).await?;
@@ -185,7 +189,7 @@ async fn create(
             Ok(see_other(&format!("/sites/{id}/{next}")))
         }
         Err(errors) => {
-            let editing = Editing { site: &site, zones: &zones, zone: None, units, version: 0 };
+            let editing = Editing { loaded: &loaded, zone: None, units, version: 0 };
             edit(&who, StatusCode::UNPROCESSABLE_ENTITY, &editing, &fields.0, &errors)
         }
     }
@@ -197,10 +201,10 @@ async fn edit_page(
     who: SignedIn,
     path: web::Path<(i64, i64)>,
 ) -> Result<HttpResponse, PageError> {
-    let (site, zones) = load(&state, path.0).await?;
-    let zone = zones.iter().find(|z| z.id == path.1).ok_or(PageError::NotFound)?;
-    let units = site.site.units;
-    let editing = Editing { site: &site, zones: &zones, zone: Some(zone), units, version: zone.version };
+    let loaded = load(&state, path.0).await?;
+    let zone = loaded.zones.iter().find(|z| z.id == path.1).ok_or(PageError::NotFound)?;
+    let units = loaded.site.site.units;
+    let editing = Editing { loaded: &loaded, zone: Some(zone), units, version: zone.version };
     edit(&who, StatusCode::OK, &editing, &survey::texts(&zone.zone, units), &[])
 }
 
@@ -213,14 +217,13 @@ async fn save(
 ) -> Result<HttpResponse, PageError> {
     let (site_id, zone_id) = *path;
     let (units, base) = (units_of(&fields)?, base_version(&fields)?);
-    let (site, zones) = load(&state, site_id).await?;
-    let current = zones.iter().find(|z| z.id == zone_id).ok_or(PageError::NotFound)?;
+    let loaded = load(&state, site_id).await?;
+    let current = loaded.zones.iter().find(|z| z.id == zone_id).ok_or(PageError::NotFound)?;
     let before = db(&state, move |store| store.zone_version(zone_id, base)).await?;
-    let taken: Vec<u16> = zones.iter().filter(|z| z.id != zone_id).map(|z| z.zone.number).collect();
-    let zone = match survey::read(&fields, units, before.as_ref(), &taken) {
+    let zone = match survey::read(&fields, units, before.as_ref(), &survey::Stations::of(&loaded, Some(zone_id))) {
         Ok(zone) => zone,
         Err(errors) => {
-            let editing = Editing { site: &site, zones: &zones, zone: Some(current), units, version: base };
+            let editing = Editing { loaded: &loaded, zone: Some(current), units, version: base };
             return edit(&who, StatusCode::UNPROCESSABLE_ENTITY, &editing, &fields.0, &errors);
         }
     };
@@ -233,7 +236,7 @@ async fn save(
         }
         Some(Saved::Conflict(theirs)) => {
             let (same, differing) = forms::merge(
-                &survey::form(units, &BTreeMap::new(), &[]),
+                &survey::form(units, &loaded.box_names(), &BTreeMap::new(), &[]),
                 &fields,
                 &survey::texts(&theirs.zone, units),
                 before.as_ref().map(|z| survey::texts(z, units)).as_ref(),
@@ -241,7 +244,7 @@ async fn save(
             page_with(
                 StatusCode::CONFLICT,
                 &MergePage {
-                    frame: Frame::of_site(&who, "Two versions", &site, &zones, Chapter::Zones)?,
+                    frame: Frame::of_site(&who, "Two versions", &loaded, Chapter::Zones)?,
                     what: format!("zone {} {}", theirs.zone.number, theirs.zone.name),
                     action: format!("/sites/{site_id}/zones/{zone_id}"),
                     back: format!("/sites/{site_id}/zones"),
@@ -266,8 +269,8 @@ async fn remove(
     _fields: Fields,
 ) -> Result<HttpResponse, PageError> {
     let (site_id, zone_id) = *path;
-    let (_, zones) = load(&state, site_id).await?;
-    let zone = zones.iter().find(|z| z.id == zone_id).ok_or(PageError::NotFound)?;
+    let loaded = load(&state, site_id).await?;
+    let zone = loaded.zones.iter().find(|z| z.id == zone_id).ok_or(PageError::NotFound)?;
     db(&state, move |store| store.remove_zone(zone_id, Timestamp::now())).await?;
     flash(
         &who.session,

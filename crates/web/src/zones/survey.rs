@@ -1,6 +1,6 @@
 //! The zone survey as a form, in the units of its site.
 
-use crate::forms::{Field, FieldError, Form, Group, NO_UNIT, Reader, Shown};
+use crate::forms::{Field, FieldError, Form, Group, Kind, NO_UNIT, Reader, Shown};
 use crate::quantities;
 use crate::session::Fields;
 use std::collections::BTreeMap;
@@ -40,6 +40,7 @@ const SLOPE_PERCENT: Shown = Shown { unit: "%", factor: 1.0 };
 pub(crate) fn texts(zone: &Zone, system: UnitSystem) -> BTreeMap<String, String> {
     let u = units(system);
     [
+        ("box", zone.box_number.to_string()),
         ("number", zone.number.to_string()),
         ("name", zone.name.clone()),
         ("plant", zone.plant.code().to_owned()),
@@ -61,8 +62,9 @@ pub(crate) fn texts(zone: &Zone, system: UnitSystem) -> BTreeMap<String, String>
 }
 
 /// The texts of a zone not yet described: only what must be chosen has a first choice.
-pub(crate) fn blank(number: u16) -> BTreeMap<String, String> {
+pub(crate) fn blank(box_number: u8, number: u16) -> BTreeMap<String, String> {
     [
+        ("box", box_number.to_string()),
         ("number", number.to_string()),
         ("plant", PlantKind::CoolSeasonTurf.code().to_owned()),
         ("sun", Sun::Full.code().to_owned()),
@@ -78,10 +80,12 @@ pub(crate) fn blank(number: u16) -> BTreeMap<String, String> {
 /// The form, with each default written where its value would stand.
 pub(crate) fn form(
     system: UnitSystem,
+    boxes: &[(u8, String)],
     texts: &BTreeMap<String, String>,
     errors: &[FieldError],
 ) -> Form {
     let u = units(system);
+    let boxes: Vec<(String, String)> = boxes.iter().map(|(n, place)| (n.to_string(), format!("{n} {place}"))).collect();
     let chosen = |name: &str| texts.get(name).map_or("", String::as_str);
     let plant = PlantKind::from_code(chosen("plant")).unwrap_or(PlantKind::CoolSeasonTurf).defaults();
     let head = HeadType::from_code(chosen("head")).unwrap_or(HeadType::Spray);
@@ -91,6 +95,7 @@ pub(crate) fn form(
             Group {
                 legend: "Station",
                 fields: vec![
+                    Field { kind: Kind::Choice(boxes), ..Field::text("box", "Box") },
                     Field::number("number", "Zone number", "").help("The station number on the box."),
                     Field::text("name", "Name"),
                     Field::number("area", "Area", u.area.unit).help("For litres and flow; leave empty if not known."),
@@ -180,7 +185,27 @@ pub(crate) fn defaults_json(system: UnitSystem) -> String {
     serde_json::json!({ "plant": plants, "head": heads }).to_string()
 }
 
-/// Reads the form. `before` is the zone it was drawn from; `taken` are the other zones' numbers.
+/// The boxes of a site and the stations that other zones have.
+pub(crate) struct Stations {
+    boxes: Vec<u8>,
+    taken: Vec<(u8, u16)>,
+}
+
+impl Stations {
+    pub fn of(loaded: &crate::sites::Loaded, except: Option<i64>) -> Self {
+        Self {
+            boxes: loaded.boxes.iter().map(crate::sites::SiteBox::number).collect(),
+            taken: loaded
+                .zones
+                .iter()
+                .filter(|z| Some(z.id) != except)
+                .map(|z| (z.zone.box_number, z.zone.number))
+                .collect(),
+        }
+    }
+}
+
+/// Reads the form. `before` is the zone it was drawn from.
 ///
 /// # Errors
 /// Every field that is wrong, with its message.
@@ -188,13 +213,20 @@ pub(crate) fn read(
     fields: &Fields,
     system: UnitSystem,
     before: Option<&Zone>,
-    taken: &[u16],
+    stations: &Stations,
 ) -> Result<Zone, Vec<FieldError>> {
     let u = units(system);
     let mut reader = Reader::new(fields);
+    let box_number = match (fields.get("box"), stations.boxes.as_slice()) {
+        ("", [only]) => *only,
+        (text, _) => text.parse().unwrap_or(0),
+    };
+    if !stations.boxes.contains(&box_number) {
+        reader.say("box", "Choose one of the boxes of this site.");
+    }
     let number = reader.count("number", "The zone number", 250);
-    if reader.errors.is_empty() && taken.contains(&number) {
-        reader.say("number", format!("Zone {number} exists already on this site; choose a free number."));
+    if reader.errors.is_empty() && stations.taken.contains(&(box_number, number)) {
+        reader.say("number", format!("Zone {number} exists already on this box; choose a free number."));
     }
     let name = reader.name("name");
     let (plant, sun) = (reader.choice("plant"), reader.choice("sun"));
@@ -223,6 +255,7 @@ pub(crate) fn read(
     let errors = reader.errors;
     match (plant, sun, sky, soil, head) {
         (Some(plant), Some(sun), Some(sky), Some(soil), Some(head)) if errors.is_empty() => Ok(Zone {
+            box_number,
             number,
             name,
             plant,
@@ -248,6 +281,7 @@ mod tests {
 
     fn zone() -> Zone {
         Zone {
+            box_number: 1,
             number: 3,
             name: "Scree bed".into(),
             plant: PlantKind::VeryLowDemand,
@@ -265,11 +299,15 @@ mod tests {
         }
     }
 
+    fn stations(taken: &[u16]) -> Stations {
+        Stations { boxes: vec![1], taken: taken.iter().map(|n| (1, *n)).collect() }
+    }
+
     #[test]
     fn a_form_sent_back_untouched_changes_nothing_in_either_unit_system() {
         for system in [UnitSystem::Metric, UnitSystem::UsCustomary] {
             let fields = Fields(texts(&zone(), system));
-            assert_eq!(read(&fields, system, Some(&zone()), &[1, 2]), Ok(zone()));
+            assert_eq!(read(&fields, system, Some(&zone()), &stations(&[1, 2])), Ok(zone()));
         }
     }
 
@@ -279,10 +317,10 @@ mod tests {
         typed.insert("number".into(), "1".into());
         typed.insert("uniformity".into(), "0.66".into());
         typed.insert("soil".into(), "cheese".into());
-        let errors = read(&Fields(typed.clone()), UnitSystem::Metric, None, &[1]).unwrap_err();
+        let errors = read(&Fields(typed.clone()), UnitSystem::Metric, None, &stations(&[1])).unwrap_err();
         let names: Vec<_> = errors.iter().map(|(n, _)| *n).collect();
         assert_eq!(names, ["number", "soil", "uniformity"]);
-        let form = form(UnitSystem::Metric, &typed, &errors);
+        let form = form(UnitSystem::Metric, &[(1, "Shed".into())], &typed, &errors);
         let uniformity = form.fields().find(|f| f.name == "uniformity").unwrap();
         assert_eq!(uniformity.value, "0.66");
         assert!(uniformity.error.as_deref().unwrap().contains("between 20 and 100 %"));

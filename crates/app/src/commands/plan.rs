@@ -1,0 +1,120 @@
+//! `plan`: settings for a box of a site file, as a settings file.
+
+use super::tonight::no_box;
+use super::{Failure, print, print_notes, read_input};
+use jiff::Timestamp;
+use jiff::civil::Date;
+use jiff::tz::TimeZone;
+use upland_core::climate::Climate;
+use upland_core::codes::Coded;
+use upland_core::installation::Installation;
+use upland_core::planner::{Binding, Relax, Request, Strategy, plan, relaxations};
+use upland_core::schedule::Settings;
+use upland_formats::{daily_csv, settings_file, site_file};
+
+#[derive(clap::Args)]
+#[command(after_help = "Output: a settings file (JSON; see `schema settings`). Exit 1 when nothing fits: what binds and the\n\
+smallest relaxations are on standard error.")]
+pub struct Args {
+    /// The site file (JSON; see the schema command), or - for standard input.
+    site: String,
+    /// Daily weather for the demand; a rough climate by latitude and elevation when left out.
+    #[arg(long)]
+    weather: Option<String>,
+    /// just_need, soil_balance, every_day, deep_twice or deep_once; the box's default when left out.
+    #[arg(long, value_parser = strategy)]
+    strategy: Option<Strategy>,
+    /// First day, YYYY-MM-DD: demand is averaged over the fourteen days from it. Today when left out.
+    #[arg(long)]
+    from: Option<Date>,
+    /// Number of the box, where the site has several.
+    #[arg(long, default_value_t = 1)]
+    controller: u8,
+}
+
+fn strategy(text: &str) -> Result<Strategy, String> {
+    Strategy::from_code(text).ok_or_else(|| {
+        let known: Vec<&str> = Strategy::TABLE.iter().map(|(_, code)| *code).collect();
+        format!("it is one of {}", known.join(", "))
+    })
+}
+
+pub fn run(args: &Args) -> Result<(), Failure> {
+    let file = site_file::read(&read_input(&args.site)?).map_err(|p| Failure::problems(&p))?;
+    let (controller, present) = file.controller(args.controller).ok_or_else(|| no_box(&file, args.controller))?;
+    let station = file.site.station();
+    let climate = match &args.weather {
+        Some(path) => {
+            let weather = daily_csv::read(&read_input(path)?, &station).map_err(|p| Failure::problems(&p))?;
+            print_notes(&weather.notes);
+            Climate::from_record(&weather.days, station)
+        }
+        None => {
+            print_notes(&["demand is a rough estimate by latitude and elevation; --weather FILE makes it the site's own"]);
+            Climate::from_record(&[], station)
+        }
+    };
+    let tz = TimeZone::get(&file.site.time_zone).map_err(|error| Failure::Failed(format!("time zone: {error}")))?;
+    let from = args.from.unwrap_or_else(|| Timestamp::now().to_zoned(tz.clone()).date());
+    let card = &controller.card;
+    let installation = Installation::new(
+        &file.site,
+        (card, controller.number),
+        &file.zones,
+        file.law.clone(),
+        &climate,
+        from,
+        &tz,
+    );
+    let present = present.clone().unwrap_or_else(|| Settings::clean(card));
+    let request = Request {
+        installation: &installation,
+        present: &present,
+        strategy: args.strategy.unwrap_or_else(|| Strategy::default_for(card)),
+        from,
+        relax: Relax::default(),
+    };
+    match plan(&request) {
+        Ok(proposal) => print(&settings_file::write(&settings_file::BoxFile {
+            time_zone: file.site.time_zone.clone(),
+            tz,
+            card: card.clone(),
+            settings: proposal.settings,
+        })),
+        Err(binding) => Err(Failure::Failed(refusal(&binding, &request))),
+    }
+}
+
+/// What binds, and what would do.
+fn refusal(binding: &Binding, request: &Request<'_>) -> String {
+    let mut lines = vec![match binding {
+        Binding::NoZones => "no zone is wired to this box".to_owned(),
+        Binding::Window { needed_minutes, have_minutes } => {
+            format!("the water window is too short: a night needs {needed_minutes} min and has {have_minutes}")
+        }
+        Binding::NoDay { station } => format!("zone {station} has no day on which it may run"),
+        Binding::Supply { station, flow, supply } => format!(
+            "zone {station} takes {:.0} L/min and the supply gives {:.0}",
+            flow.l_per_min(),
+            supply.l_per_min()
+        ),
+        Binding::NoStation { station } => format!("zone {station} has no station on this box"),
+        Binding::NoProgram => "every program is taken by lighting and pulses".to_owned(),
+    }];
+    for relaxation in relaxations(request) {
+        let relax = relaxation.relax;
+        let by = relaxation.by;
+        lines.push(if let Some(from) = relax.window_from {
+            format!("would fit: window from {} ({by:.0} min earlier)", from.strftime("%H:%M"))
+        } else if relax.extra_days > 0 {
+            format!("would fit: {by:.0} more allowed days a week")
+        } else if relax.extra_programs > 0 {
+            format!("would fit: {by:.0} more programs")
+        } else if let Some(supply) = relax.supply {
+            format!("would fit: a supply of {:.0} L/min", supply.l_per_min())
+        } else {
+            format!("would fit: {by:.0} % less water")
+        });
+    }
+    lines.join("\n")
+}

@@ -1,0 +1,219 @@
+//! A controller card as a JSON file. Versioned; its JSON Schema is published as
+//! `docs/card-v1.schema.json`.
+
+use crate::json::{Code, PathProblem, Taker, parse, pretty, schema_of};
+use schemars::{JsonSchema, Schema, SchemaGenerator, json_schema};
+use serde::{Deserialize, Serialize};
+use upland_core::controller::{
+    Card, DayModes, Overlap, PercentageScope, PercentageTarget, Rounding, SensorPort,
+};
+
+/// The value of `format` in every such file.
+pub const FORMAT: &str = "upland-almanac-card";
+/// The version this module reads and writes.
+pub const VERSION: u32 = 1;
+/// Largest accepted file, bytes.
+pub const MAX_BYTES: usize = 64 * 1024;
+
+#[derive(Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+#[schemars(title = "Upland Almanac controller card", description = "What a box can hold, version 1. Units are part of each name.")]
+struct FileDto {
+    #[schemars(schema_with = "format_schema")]
+    format: String,
+    #[schemars(schema_with = "version_schema")]
+    version: u32,
+    card: CardDto,
+}
+
+fn format_schema(_: &mut SchemaGenerator) -> Schema {
+    json_schema!({ "const": FORMAT })
+}
+
+fn version_schema(_: &mut SchemaGenerator) -> Schema {
+    json_schema!({ "const": VERSION })
+}
+
+#[derive(Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+#[schemars(rename = "Card")]
+pub(crate) struct CardDto {
+    name: String,
+    stations: u16,
+    programs: u8,
+    starts_per_program: u8,
+    start_step_min: u16,
+    run_step_s: u32,
+    longest_run_s: u32,
+    weekdays: bool,
+    odd_even: bool,
+    /// Longest "every n-th day"; 0 when the box has none.
+    longest_interval_days: u8,
+    never_days: bool,
+    percentage_min: u16,
+    percentage_max: u16,
+    percentage_step: u16,
+    percentage_scope: Code<PercentageScope>,
+    percentage_applies_to: Code<PercentageTarget>,
+    rounding: Code<Rounding>,
+    rounding_step_s: u32,
+    cycle_and_soak: bool,
+    overlapping_programs: Code<Overlap>,
+    longest_delay_s: u32,
+    longest_overlap_s: u32,
+    longest_rain_delay_days: u8,
+    omit_hours: bool,
+    loops: bool,
+    lighting: bool,
+    #[serde(default)]
+    sensor_ports: Vec<Code<SensorPort>>,
+    #[serde(default)]
+    sensor_override: bool,
+    #[serde(default)]
+    master_valve: bool,
+    #[serde(default)]
+    pump_start: bool,
+    /// The box takes new run times every day; those it is set to are its fallback.
+    #[serde(default)]
+    daily_run_times: bool,
+}
+
+impl From<&Card> for CardDto {
+    fn from(card: &Card) -> Self {
+        Self {
+            name: card.name.clone(),
+            stations: card.stations,
+            programs: card.programs,
+            starts_per_program: card.starts_per_program,
+            start_step_min: card.start_step_min,
+            run_step_s: card.run_step_s,
+            longest_run_s: card.longest_run_s,
+            weekdays: card.day_modes.weekdays,
+            odd_even: card.day_modes.parity,
+            longest_interval_days: card.day_modes.longest_interval,
+            never_days: card.day_modes.never_days,
+            percentage_min: card.percentage_min,
+            percentage_max: card.percentage_max,
+            percentage_step: card.percentage_step,
+            percentage_scope: Code(card.percentage_scope),
+            percentage_applies_to: Code(card.percentage_target),
+            rounding: Code(card.rounding),
+            rounding_step_s: card.rounding_step_s,
+            cycle_and_soak: card.cycle_and_soak,
+            overlapping_programs: Code(card.overlap),
+            longest_delay_s: card.longest_delay_s,
+            longest_overlap_s: card.longest_overlap_s,
+            longest_rain_delay_days: card.longest_rain_delay_days,
+            omit_hours: card.omit_hours,
+            loops: card.loops,
+            lighting: card.lighting,
+            sensor_ports: card.sensor_ports.iter().copied().map(Code).collect(),
+            sensor_override: card.sensor_override,
+            master_valve: card.master_valve,
+            pump_start: card.pump_start,
+            daily_run_times: card.daily_run_times,
+        }
+    }
+}
+
+/// Takes a card over; a card that no box could be is told by path.
+pub(crate) fn take(take: &mut Taker, at: &str, dto: CardDto) -> Card {
+    let card = Card {
+        name: dto.name,
+        stations: dto.stations,
+        programs: dto.programs,
+        starts_per_program: dto.starts_per_program,
+        start_step_min: dto.start_step_min,
+        run_step_s: dto.run_step_s,
+        longest_run_s: dto.longest_run_s,
+        day_modes: DayModes {
+            weekdays: dto.weekdays,
+            parity: dto.odd_even,
+            longest_interval: dto.longest_interval_days,
+            never_days: dto.never_days,
+        },
+        percentage_min: dto.percentage_min,
+        percentage_max: dto.percentage_max,
+        percentage_step: dto.percentage_step,
+        percentage_scope: dto.percentage_scope.0,
+        percentage_target: dto.percentage_applies_to.0,
+        rounding: dto.rounding.0,
+        rounding_step_s: dto.rounding_step_s,
+        cycle_and_soak: dto.cycle_and_soak,
+        overlap: dto.overlapping_programs.0,
+        longest_delay_s: dto.longest_delay_s,
+        longest_overlap_s: dto.longest_overlap_s,
+        longest_rain_delay_days: dto.longest_rain_delay_days,
+        omit_hours: dto.omit_hours,
+        loops: dto.loops,
+        lighting: dto.lighting,
+        sensor_ports: dto.sensor_ports.into_iter().map(|p| p.0).collect(),
+        sensor_override: dto.sensor_override,
+        master_valve: dto.master_valve,
+        pump_start: dto.pump_start,
+        daily_run_times: dto.daily_run_times,
+    };
+    for fault in card.check() {
+        take.say(&format!("{at}.{}", fault.field), fault.message);
+    }
+    card
+}
+
+/// The JSON Schema of this format.
+#[must_use]
+pub fn schema() -> String {
+    schema_of::<FileDto>()
+}
+
+/// Writes a card.
+#[must_use]
+pub fn write(card: &Card) -> String {
+    pretty(&FileDto { format: FORMAT.into(), version: VERSION, card: card.into() })
+}
+
+/// Reads a card.
+///
+/// # Errors
+/// Every problem that was found, by path; on malformed JSON the first one.
+pub fn read(bytes: &[u8]) -> Result<Card, Vec<PathProblem>> {
+    let dto: FileDto = parse(bytes, MAX_BYTES)?;
+    let mut taker = Taker::default();
+    taker.header((&dto.format, FORMAT), (dto.version, VERSION));
+    let card = take(&mut taker, "card", dto.card);
+    taker.finish(card)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use upland_core::controller::generic;
+
+    #[test]
+    fn every_generic_card_survives_its_file_and_fits_its_schema() {
+        let schema: serde_json::Value = serde_json::from_str(&schema()).unwrap();
+        let validator = jsonschema::validator_for(&schema).unwrap();
+        for (_, card) in generic() {
+            let text = write(&card);
+            assert_eq!(read(text.as_bytes()).unwrap(), card);
+            assert!(validator.is_valid(&serde_json::from_str(&text).unwrap()));
+        }
+    }
+
+    #[test]
+    fn the_published_schema_is_the_one_in_force() {
+        let published = include_str!("../../../docs/card-v1.schema.json");
+        assert_eq!(published, schema(), "write it anew: upland-almanac schema card > docs/card-v1.schema.json");
+    }
+
+    #[test]
+    fn an_impossible_card_is_refused_by_path() {
+        let mut value: serde_json::Value = serde_json::from_str(&write(&generic().remove(0).1)).unwrap();
+        value["card"]["stations"] = 0.into();
+        value["card"]["start_step_min"] = 7.into();
+        let paths: Vec<_> = read(value.to_string().as_bytes()).unwrap_err().into_iter().map(|p| p.path).collect();
+        assert_eq!(paths, ["card.stations", "card.start_step_min"]);
+        value["card"]["rounding"] = "sideways".into();
+        let problem = read(value.to_string().as_bytes()).unwrap_err().remove(0);
+        assert_eq!((problem.path.as_str(), problem.message.contains("not one of nearest, down, up")), ("card.rounding", true));
+    }
+}

@@ -1,0 +1,326 @@
+//! A watering ordinance as a JSON file. Versioned; its JSON Schema is published as
+//! `docs/ordinance-v1.schema.json`.
+
+use crate::json::{
+    Code, HoursDto, PathProblem, Taker, WeekdayDto, YearSpanDto, days_of, hhmm, parse, pretty, schema_of, week_of,
+};
+use schemars::{JsonSchema, Schema, SchemaGenerator, json_schema};
+use serde::{Deserialize, Serialize};
+use upland_core::ordinance::{AllowedDays, Applied, Hours, HouseNumber, Ordinance, Permit, Rule};
+
+/// The value of `format` in every such file.
+pub const FORMAT: &str = "upland-almanac-ordinance";
+/// The version this module reads and writes.
+pub const VERSION: u32 = 1;
+/// Largest accepted file, bytes.
+pub const MAX_BYTES: usize = 64 * 1024;
+
+#[derive(Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+#[schemars(title = "Upland Almanac ordinance", description = "A watering ordinance, version 1.")]
+struct FileDto {
+    #[schemars(schema_with = "format_schema")]
+    format: String,
+    #[schemars(schema_with = "version_schema")]
+    version: u32,
+    ordinance: OrdinanceDto,
+}
+
+fn format_schema(_: &mut SchemaGenerator) -> Schema {
+    json_schema!({ "const": FORMAT })
+}
+
+fn version_schema(_: &mut SchemaGenerator) -> Schema {
+    json_schema!({ "const": VERSION })
+}
+
+#[derive(Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+#[schemars(rename = "Ordinance")]
+pub(crate) struct OrdinanceDto {
+    name: String,
+    rules: Vec<RuleDto>,
+    #[serde(default)]
+    exempts_drip: bool,
+    #[serde(default)]
+    exempts_new_planting: bool,
+}
+
+#[derive(Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+#[schemars(rename = "Rule")]
+struct RuleDto {
+    /// When it holds; all year when left out.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    season: Option<YearSpanDto>,
+    days: AllowedDaysDto,
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    forbidden_hours: Vec<HoursDto>,
+    /// Monday to Sunday, for each zone.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    most_days_a_week: Option<u8>,
+}
+
+#[derive(Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "snake_case")]
+#[schemars(rename = "AllowedDays")]
+enum AllowedDaysDto {
+    Any,
+    /// By house number.
+    Weekdays { odd: Vec<WeekdayDto>, even: Vec<WeekdayDto> },
+    /// Odd houses on odd dates, even houses on even dates.
+    DatesOfHouseNumber,
+    OddDates,
+    EvenDates,
+}
+
+#[derive(Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+#[schemars(rename = "AppliedOrdinance")]
+pub(crate) struct AppliedDto {
+    ordinance: OrdinanceDto,
+    house_number: Code<HouseNumber>,
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    permits: Vec<PermitDto>,
+}
+
+#[derive(Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+#[schemars(rename = "Permit")]
+pub(crate) struct PermitDto {
+    /// Number of the box at the site.
+    #[serde(default = "first_box")]
+    controller: u8,
+    station: u16,
+    /// YYYY-MM-DD, included.
+    until: String,
+    #[serde(default)]
+    reference: String,
+}
+
+fn first_box() -> u8 {
+    1
+}
+
+impl From<&Ordinance> for OrdinanceDto {
+    fn from(ordinance: &Ordinance) -> Self {
+        Self {
+            name: ordinance.name.clone(),
+            rules: ordinance
+                .rules
+                .iter()
+                .map(|rule| RuleDto {
+                    season: rule.season.map(Into::into),
+                    days: match rule.days {
+                        AllowedDays::Any => AllowedDaysDto::Any,
+                        AllowedDays::Weekdays { odd, even } => {
+                            AllowedDaysDto::Weekdays { odd: week_of(&odd), even: week_of(&even) }
+                        }
+                        AllowedDays::DatesOfHouseNumber => AllowedDaysDto::DatesOfHouseNumber,
+                        AllowedDays::OddDates => AllowedDaysDto::OddDates,
+                        AllowedDays::EvenDates => AllowedDaysDto::EvenDates,
+                    },
+                    forbidden_hours: rule
+                        .forbidden_hours
+                        .iter()
+                        .map(|h| HoursDto { from: hhmm(h.from), until: hhmm(h.until) })
+                        .collect(),
+                    most_days_a_week: rule.most_days_a_week,
+                })
+                .collect(),
+            exempts_drip: ordinance.exempts_drip,
+            exempts_new_planting: ordinance.exempts_new_planting,
+        }
+    }
+}
+
+impl From<&Applied> for AppliedDto {
+    fn from(applied: &Applied) -> Self {
+        Self {
+            ordinance: (&applied.ordinance).into(),
+            house_number: Code(applied.house),
+            permits: applied.permits.iter().map(permit_dto).collect(),
+        }
+    }
+}
+
+fn permit_dto(permit: &Permit) -> PermitDto {
+    PermitDto {
+        controller: permit.box_number,
+        station: permit.station,
+        until: permit.until.to_string(),
+        reference: permit.reference.clone(),
+    }
+}
+
+fn take(taker: &mut Taker, at: &str, dto: &OrdinanceDto) -> Ordinance {
+    let rules = dto
+        .rules
+        .iter()
+        .enumerate()
+        .map(|(i, rule)| {
+            let path = |field: &str| format!("{at}.rules[{i}].{field}");
+            Rule {
+                season: rule.season.as_ref().map(|span| taker.year_span(&path("season"), span)),
+                days: match &rule.days {
+                    AllowedDaysDto::Any => AllowedDays::Any,
+                    AllowedDaysDto::Weekdays { odd, even } => {
+                        AllowedDays::Weekdays { odd: days_of(odd), even: days_of(even) }
+                    }
+                    AllowedDaysDto::DatesOfHouseNumber => AllowedDays::DatesOfHouseNumber,
+                    AllowedDaysDto::OddDates => AllowedDays::OddDates,
+                    AllowedDaysDto::EvenDates => AllowedDays::EvenDates,
+                },
+                forbidden_hours: rule
+                    .forbidden_hours
+                    .iter()
+                    .enumerate()
+                    .map(|(k, hours)| Hours {
+                        from: taker.time(&path(&format!("forbidden_hours[{k}].from")), &hours.from),
+                        until: taker.time(&path(&format!("forbidden_hours[{k}].until")), &hours.until),
+                    })
+                    .collect(),
+                most_days_a_week: rule.most_days_a_week,
+            }
+        })
+        .collect();
+    let ordinance = Ordinance {
+        name: dto.name.trim().to_owned(),
+        rules,
+        exempts_drip: dto.exempts_drip,
+        exempts_new_planting: dto.exempts_new_planting,
+    };
+    if taker.problems.is_empty() {
+        for fault in ordinance.check() {
+            taker.say(&format!("{at}.{}", fault.path), fault.message);
+        }
+    }
+    ordinance
+}
+
+pub(crate) fn take_applied(taker: &mut Taker, at: &str, dto: &AppliedDto) -> Applied {
+    Applied {
+        ordinance: take(taker, &format!("{at}.ordinance"), &dto.ordinance),
+        house: dto.house_number.0,
+        permits: take_permits(taker, at, &dto.permits),
+    }
+}
+
+fn take_permits(taker: &mut Taker, at: &str, permits: &[PermitDto]) -> Vec<Permit> {
+    permits
+        .iter()
+        .enumerate()
+        .map(|(i, permit)| {
+            if permit.reference.chars().count() > crate::json::MAX_NAME {
+                taker.say(&format!("{at}.permits[{i}].reference"), "is longer than 120 characters");
+            }
+            Permit {
+                box_number: permit.controller,
+                station: permit.station,
+                until: taker.date(&format!("{at}.permits[{i}].until"), &permit.until),
+                reference: permit.reference.clone(),
+            }
+        })
+        .collect()
+}
+
+/// The JSON Schema of this format.
+#[must_use]
+pub fn schema() -> String {
+    schema_of::<FileDto>()
+}
+
+/// Writes an ordinance.
+#[must_use]
+pub fn write(ordinance: &Ordinance) -> String {
+    pretty(&FileDto { format: FORMAT.into(), version: VERSION, ordinance: ordinance.into() })
+}
+
+/// Reads an ordinance.
+///
+/// # Errors
+/// Every problem that was found, by path, rules that contradict each other included; on malformed
+/// JSON the first one.
+pub fn read(bytes: &[u8]) -> Result<Ordinance, Vec<PathProblem>> {
+    let dto: FileDto = parse(bytes, MAX_BYTES)?;
+    let mut taker = Taker::default();
+    taker.header((&dto.format, FORMAT), (dto.version, VERSION));
+    let ordinance = take(&mut taker, "ordinance", &dto.ordinance);
+    taker.finish(ordinance)
+}
+
+/// Permits as they lie in the database.
+#[must_use]
+pub fn permits_value(permits: &[Permit]) -> serde_json::Value {
+    serde_json::to_value(permits.iter().map(permit_dto).collect::<Vec<_>>()).unwrap_or_default()
+}
+
+/// Permits from the database.
+///
+/// # Errors
+/// When they are not permits.
+pub fn permits_from(value: serde_json::Value) -> Result<Vec<Permit>, Vec<PathProblem>> {
+    let dtos: Vec<PermitDto> = serde_json::from_value(value)
+        .map_err(|error| vec![PathProblem { path: String::new(), message: error.to_string() }])?;
+    let mut taker = Taker::default();
+    let permits = take_permits(&mut taker, "", &dtos);
+    taker.finish(permits)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use jiff::civil::{date, time};
+    use upland_core::schedule::YearSpan;
+
+    fn sample() -> Ordinance {
+        let week = |days: [usize; 2]| core::array::from_fn(|i| days.contains(&i));
+        Ordinance {
+            name: "Larkrigg summer watering".into(),
+            rules: vec![
+                Rule {
+                    season: Some(YearSpan { from: (4, 1), until: (10, 31) }),
+                    days: AllowedDays::Weekdays { odd: week([2, 6]), even: week([1, 5]) },
+                    forbidden_hours: vec![Hours { from: time(10, 0, 0, 0), until: time(18, 0, 0, 0) }],
+                    most_days_a_week: Some(2),
+                },
+                Rule {
+                    season: Some(YearSpan { from: (11, 1), until: (3, 31) }),
+                    days: AllowedDays::DatesOfHouseNumber,
+                    forbidden_hours: Vec::new(),
+                    most_days_a_week: Some(1),
+                },
+            ],
+            exempts_drip: true,
+            exempts_new_planting: true,
+        }
+    }
+
+    #[test]
+    fn an_ordinance_survives_its_file_and_fits_its_schema() {
+        let text = write(&sample());
+        assert_eq!(read(text.as_bytes()).unwrap(), sample());
+        let schema: serde_json::Value = serde_json::from_str(&schema()).unwrap();
+        let validator = jsonschema::validator_for(&schema).unwrap();
+        assert!(validator.is_valid(&serde_json::from_str(&text).unwrap()));
+        let permits = vec![Permit { box_number: 1, station: 3, until: date(2026, 9, 30), reference: "P 12".into() }];
+        assert_eq!(permits_from(permits_value(&permits)).unwrap(), permits);
+    }
+
+    #[test]
+    fn the_published_schema_is_the_one_in_force() {
+        let published = include_str!("../../../docs/ordinance-v1.schema.json");
+        assert_eq!(published, schema(), "write it anew: upland-almanac schema ordinance > docs/ordinance-v1.schema.json");
+    }
+
+    #[test]
+    fn contradictions_are_refused_by_path() {
+        let mut value: serde_json::Value = serde_json::from_str(&write(&sample())).unwrap();
+        value["ordinance"]["rules"][0]["forbidden_hours"][0]["until"] = "10:00".into();
+        value["ordinance"]["rules"][1]["most_days_a_week"] = 0.into();
+        let paths: Vec<_> = read(value.to_string().as_bytes()).unwrap_err().into_iter().map(|p| p.path).collect();
+        assert_eq!(paths, ["ordinance.rules[0].forbidden_hours[0]", "ordinance.rules[1].most_days_a_week"]);
+        value["ordinance"]["rules"][0]["forbidden_hours"][0]["until"] = "26:00".into();
+        assert_eq!(read(value.to_string().as_bytes()).unwrap_err()[0].path, "ordinance.rules[0].forbidden_hours[0].until");
+    }
+}

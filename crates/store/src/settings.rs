@@ -1,0 +1,228 @@
+//! Settings of a box as versions: who, when, why. Nothing is overwritten; an earlier version comes
+//! back as a new one.
+
+use crate::schema::{controllers, settings_versions, users};
+use crate::{Result, Saved, Store, StoreError, document};
+use diesel::prelude::*;
+use jiff::Timestamp;
+use std::collections::BTreeMap;
+use upland_core::schedule::Settings;
+use upland_formats::settings_file::{settings_from, settings_value};
+
+/// Versions shown in a history.
+const MOST_SHOWN: i64 = 200;
+
+/// How a version came about.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum SettingsKind {
+    /// Read off the box before anything was changed.
+    AsFound,
+    /// Changed by hand.
+    Changed,
+    /// Taken from a plan.
+    Planned,
+    /// An earlier version brought back.
+    Restored,
+}
+
+impl SettingsKind {
+    const TABLE: [(Self, &'static str); 4] = [
+        (Self::AsFound, "as_found"),
+        (Self::Changed, "changed"),
+        (Self::Planned, "planned"),
+        (Self::Restored, "restored"),
+    ];
+
+    fn code(self) -> &'static str {
+        Self::TABLE.iter().find(|(kind, _)| *kind == self).map_or("changed", |(_, code)| code)
+    }
+
+    fn from_code(code: &str) -> Result<Self> {
+        Self::TABLE
+            .iter()
+            .find(|(_, known)| *known == code)
+            .map(|(kind, _)| *kind)
+            .ok_or_else(|| StoreError::Unknown { what: "kind of settings", value: code.to_owned() })
+    }
+}
+
+/// A version of a box's settings.
+#[derive(Debug, Clone, PartialEq)]
+pub struct SettingsRecord {
+    /// Its number.
+    pub version: i32,
+    /// How it came about.
+    pub kind: SettingsKind,
+    /// Why.
+    pub reason: String,
+    /// The settings.
+    pub settings: Settings,
+    /// Who saved it.
+    pub saved_by: String,
+    /// When.
+    pub saved_at: Timestamp,
+}
+
+/// Settings to be saved.
+#[derive(Debug, Clone, Copy)]
+pub struct NewSettings<'a> {
+    /// The settings.
+    pub settings: &'a Settings,
+    /// How they came about.
+    pub kind: SettingsKind,
+    /// Why.
+    pub reason: &'a str,
+}
+
+type Loaded = (i32, String, String, serde_json::Value, jiff_diesel::Timestamp, String);
+
+fn load(connection: &mut PgConnection, id: i64, only: Option<i32>, most: i64) -> Result<Vec<SettingsRecord>> {
+    let mut query = settings_versions::table
+        .inner_join(users::table)
+        .filter(settings_versions::controller_id.eq(id))
+        .order(settings_versions::version.desc())
+        .limit(most)
+        .select((
+            settings_versions::version,
+            settings_versions::kind,
+            settings_versions::reason,
+            settings_versions::settings,
+            settings_versions::saved_at,
+            users::display_name,
+        ))
+        .into_boxed();
+    if let Some(version) = only {
+        query = query.filter(settings_versions::version.eq(version));
+    }
+    query.load::<Loaded>(connection)?.into_iter().map(record).collect()
+}
+
+fn record((version, kind, reason, settings, saved_at, saved_by): Loaded) -> Result<SettingsRecord> {
+    Ok(SettingsRecord {
+        version,
+        kind: SettingsKind::from_code(&kind)?,
+        reason,
+        settings: document("settings", settings_from(settings))?,
+        saved_by,
+        saved_at: saved_at.to_jiff(),
+    })
+}
+
+pub(crate) fn insert(
+    connection: &mut PgConnection,
+    controller_id: i64,
+    version: i32,
+    new: NewSettings<'_>,
+    user_id: i64,
+) -> Result<()> {
+    diesel::insert_into(settings_versions::table)
+        .values((
+            settings_versions::controller_id.eq(controller_id),
+            settings_versions::version.eq(version),
+            settings_versions::kind.eq(new.kind.code()),
+            settings_versions::reason.eq(new.reason),
+            settings_versions::settings.eq(settings_value(new.settings)),
+            settings_versions::saved_by.eq(user_id),
+        ))
+        .execute(connection)?;
+    Ok(())
+}
+
+impl Store {
+    /// The settings that each box of a site has now, by the identity of the box.
+    ///
+    /// # Errors
+    /// As any query.
+    pub fn settings_of_site(&self, site_id: i64) -> Result<BTreeMap<i64, SettingsRecord>> {
+        let rows: Vec<(i64, Loaded)> = settings_versions::table
+            .inner_join(controllers::table)
+            .inner_join(users::table)
+            .filter(controllers::site_id.eq(site_id).and(controllers::removed_at.is_null()))
+            .distinct_on(settings_versions::controller_id)
+            .order((settings_versions::controller_id, settings_versions::version.desc()))
+            .select((
+                settings_versions::controller_id,
+                (
+                    settings_versions::version,
+                    settings_versions::kind,
+                    settings_versions::reason,
+                    settings_versions::settings,
+                    settings_versions::saved_at,
+                    users::display_name,
+                ),
+            ))
+            .load(&mut self.connection()?)?;
+        rows.into_iter().map(|(id, row)| Ok((id, record(row)?))).collect()
+    }
+
+    /// The settings that a box has now; `None` when nothing was ever entered.
+    ///
+    /// # Errors
+    /// As any query.
+    pub fn settings(&self, controller_id: i64) -> Result<Option<SettingsRecord>> {
+        Ok(load(&mut *self.connection()?, controller_id, None, 1)?.pop())
+    }
+
+    /// Every version, the newest first.
+    ///
+    /// # Errors
+    /// As any query.
+    pub fn settings_history(&self, controller_id: i64) -> Result<Vec<SettingsRecord>> {
+        load(&mut *self.connection()?, controller_id, None, MOST_SHOWN)
+    }
+
+    /// One version.
+    ///
+    /// # Errors
+    /// As any query.
+    pub fn settings_version(&self, controller_id: i64, version: i32) -> Result<Option<SettingsRecord>> {
+        Ok(load(&mut *self.connection()?, controller_id, Some(version), 1)?.pop())
+    }
+
+    /// Saves settings that were edited from `base_version` (0 for the first). `None` when the box
+    /// was removed meanwhile.
+    ///
+    /// # Errors
+    /// As any query.
+    pub fn save_settings(
+        &self,
+        controller_id: i64,
+        base_version: i32,
+        new: NewSettings<'_>,
+        user_id: i64,
+    ) -> Result<Option<Saved<SettingsRecord>>> {
+        let mut connection = self.connection()?;
+        connection.transaction(|connection| {
+            let locked: Option<i64> = controllers::table
+                .find(controller_id)
+                .filter(controllers::removed_at.is_null())
+                .select(controllers::id)
+                .for_update()
+                .first(connection)
+                .optional()?;
+            if locked.is_none() {
+                return Ok(None);
+            }
+            let now = load(connection, controller_id, None, 1)?.pop();
+            let version = now.as_ref().map_or(0, |n| n.version);
+            match now {
+                Some(now) if now.version != base_version => return Ok(Some(Saved::Conflict(Box::new(now)))),
+                Some(now) if now.settings == *new.settings => return Ok(Some(Saved::As(now.version))),
+                _ => {}
+            }
+            insert(connection, controller_id, version + 1, new, user_id)?;
+            Ok(Some(Saved::As(version + 1)))
+        })
+    }
+
+    /// Chooses the version that a box falls back on, or none.
+    ///
+    /// # Errors
+    /// As any query; a version that does not exist is refused.
+    pub fn set_fallback(&self, controller_id: i64, version: Option<i32>) -> Result<()> {
+        diesel::update(controllers::table.find(controller_id))
+            .set(controllers::fallback_version.eq(version))
+            .execute(&mut self.connection()?)?;
+        Ok(())
+    }
+}

@@ -1,0 +1,274 @@
+//! The card library: generic cards to start from, own cards to edit, JSON in and out.
+
+use super::{OWN, card_by_choice, card_form};
+use crate::error::{PageError, page_with, see_other};
+use crate::forms::{self, FieldError, Form};
+use crate::pages::Frame;
+use crate::session::{Editor, Fields, SignedIn, flash};
+use crate::sites::{attachment, base_version};
+use crate::state::{AppState, db};
+use crate::upload;
+use actix_multipart::Multipart;
+use actix_web::http::StatusCode;
+use actix_web::{HttpResponse, get, post, web};
+use askama::Template;
+use jiff::Timestamp;
+use std::collections::BTreeMap;
+use upland_core::controller::{Card, Overlap, PercentageScope, generic};
+use upland_formats::{PathProblem, card_file};
+use upland_store::Saved;
+use upland_store::library::Entry;
+
+pub(super) fn routes(config: &mut web::ServiceConfig) {
+    config
+        .service(list)
+        .service(new_page)
+        .service(create)
+        .service(open_file)
+        .service(download)
+        .service(edit_page)
+        .service(save)
+        .service(remove)
+        .service(restore)
+        .service(schema);
+}
+
+struct CardLine {
+    code: String,
+    /// Identity of an own card.
+    id: Option<i64>,
+    name: String,
+    holds: String,
+    percentage: String,
+    cycles: &'static str,
+    meeting: &'static str,
+}
+
+fn line(code: String, id: Option<i64>, card: &Card) -> CardLine {
+    CardLine {
+        code,
+        id,
+        name: card.name.clone(),
+        holds: format!(
+            "{} {}, {} {} of {} {}",
+            card.stations,
+            if card.stations == 1 { "station" } else { "stations" },
+            card.programs,
+            if card.programs == 1 { "program" } else { "programs" },
+            card.starts_per_program,
+            if card.starts_per_program == 1 { "start" } else { "starts" },
+        ),
+        percentage: if card.percentage_min == card.percentage_max {
+            "none".into()
+        } else {
+            let scope = match card.percentage_scope {
+                PercentageScope::Box => "whole box",
+                PercentageScope::Program => "by program",
+                PercentageScope::Month => "by month",
+            };
+            format!("{scope}, {} to {} in {}s", card.percentage_min, card.percentage_max, card.percentage_step)
+        },
+        cycles: if card.cycle_and_soak { "built in" } else { "from starts" },
+        meeting: match card.overlap {
+            Overlap::Queue => "wait",
+            Overlap::Concurrent => "run together",
+        },
+    }
+}
+
+#[derive(Template)]
+#[template(path = "library/cards.html")]
+struct ListPage {
+    frame: Frame,
+    own: Vec<CardLine>,
+    generic: Vec<CardLine>,
+    problems: Vec<PathProblem>,
+}
+
+async fn list_page(
+    state: &web::Data<AppState>,
+    who: &SignedIn,
+    status: StatusCode,
+    problems: Vec<PathProblem>,
+) -> Result<HttpResponse, PageError> {
+    let own: Vec<Entry<Card>> = db(state, upland_store::Store::library).await?;
+    page_with(
+        status,
+        &ListPage {
+            frame: Frame::new(who, "Controller cards")?,
+            own: own.iter().map(|e| line(format!("{OWN}{}", e.id), Some(e.id), &e.item)).collect(),
+            generic: generic().iter().map(|(code, card)| line((*code).to_owned(), None, card)).collect(),
+            problems,
+        },
+    )
+}
+
+#[get("/cards")]
+async fn list(state: web::Data<AppState>, who: SignedIn) -> Result<HttpResponse, PageError> {
+    list_page(&state, &who, StatusCode::OK, Vec::new()).await
+}
+
+#[derive(Template)]
+#[template(path = "library/card.html")]
+struct EditPage {
+    frame: Frame,
+    form: Form,
+    id: Option<i64>,
+    version: i32,
+    saved: Option<(String, String)>,
+    both: Vec<String>,
+    their_name: String,
+}
+
+fn edit(
+    who: &SignedIn,
+    status: StatusCode,
+    entry: Option<&Entry<Card>>,
+    texts: &BTreeMap<String, String>,
+    errors: &[FieldError],
+    merged: Option<(Vec<String>, String)>,
+) -> Result<HttpResponse, PageError> {
+    let title = entry.map_or("New card".to_owned(), |e| e.item.name.clone());
+    let form = card_form::form(texts, errors);
+    let (both, their_name) = merged.unwrap_or_default();
+    let label = |name: &String| form.fields().find(|f| f.name == name).map_or(name.clone(), |f| f.label.to_owned());
+    let both = both.iter().map(label).collect();
+    page_with(
+        status,
+        &EditPage {
+            frame: Frame::new(who, title)?,
+            both,
+            form,
+            id: entry.map(|e| e.id),
+            version: entry.map_or(0, |e| e.version),
+            saved: entry.map(|e| (e.saved_by.clone(), e.saved_at.strftime("%-d %b %Y").to_string())),
+            their_name,
+        },
+    )
+}
+
+#[derive(serde::Deserialize)]
+struct FromQuery {
+    from: Option<String>,
+}
+
+#[get("/cards/new")]
+async fn new_page(
+    state: web::Data<AppState>,
+    Editor(who): Editor,
+    query: web::Query<FromQuery>,
+) -> Result<HttpResponse, PageError> {
+    let code = query.from.as_deref().unwrap_or("twelve");
+    let card = card_by_choice(&state, code).await?.ok_or(PageError::NotFound)?;
+    edit(&who, StatusCode::OK, None, &card_form::texts(&card), &[], None)
+}
+
+#[post("/cards")]
+async fn create(state: web::Data<AppState>, Editor(who): Editor, fields: Fields) -> Result<HttpResponse, PageError> {
+    match card_form::read(&fields) {
+        Ok(card) => {
+            let (user, name) = (who.user.id, card.name.clone());
+            let id = db(&state, move |store| store.create_library_entry(&card, user)).await?;
+            flash(&who.session, format!("The card {name} is made."), Some(format!("/cards/{id}/remove")))?;
+            Ok(see_other("/cards"))
+        }
+        Err(errors) => edit(&who, StatusCode::UNPROCESSABLE_ENTITY, None, &fields.0, &errors, None),
+    }
+}
+
+#[post("/cards/open")]
+async fn open_file(state: web::Data<AppState>, Editor(who): Editor, payload: Multipart) -> Result<HttpResponse, PageError> {
+    let file = upload::read(&who.session, payload, card_file::MAX_BYTES).await?;
+    let read = if file.too_large {
+        Err(vec![PathProblem { path: String::new(), message: "The file is larger than 64 kB; a card has about one.".into() }])
+    } else {
+        card_file::read(&file.bytes)
+    };
+    match read {
+        Ok(card) => {
+            let (user, name) = (who.user.id, card.name.clone());
+            let id = db(&state, move |store| store.create_library_entry(&card, user)).await?;
+            flash(&who.session, format!("The card {name} is taken from {}.", file.file_name), Some(format!("/cards/{id}/remove")))?;
+            Ok(see_other("/cards"))
+        }
+        Err(problems) => list_page(&state, &who, StatusCode::UNPROCESSABLE_ENTITY, problems).await,
+    }
+}
+
+#[get("/cards/{code}/card.json")]
+async fn download(state: web::Data<AppState>, _who: SignedIn, code: web::Path<String>) -> Result<HttpResponse, PageError> {
+    let card = card_by_choice(&state, &code).await?.ok_or(PageError::NotFound)?;
+    Ok(HttpResponse::Ok()
+        .content_type("application/json")
+        .insert_header(attachment(&card.name, "json"))
+        .body(card_file::write(&card)))
+}
+
+async fn entry(state: &web::Data<AppState>, id: i64) -> Result<Entry<Card>, PageError> {
+    db(state, move |store| store.library_entry(id)).await?.ok_or(PageError::NotFound)
+}
+
+#[get("/cards/{id}")]
+async fn edit_page(state: web::Data<AppState>, who: SignedIn, id: web::Path<i64>) -> Result<HttpResponse, PageError> {
+    let entry = entry(&state, *id).await?;
+    edit(&who, StatusCode::OK, Some(&entry), &card_form::texts(&entry.item), &[], None)
+}
+
+#[post("/cards/{id}")]
+async fn save(
+    state: web::Data<AppState>,
+    Editor(who): Editor,
+    id: web::Path<i64>,
+    fields: Fields,
+) -> Result<HttpResponse, PageError> {
+    let id = *id;
+    let base = base_version(&fields)?;
+    let now = entry(&state, id).await?;
+    let card = match card_form::read(&fields) {
+        Ok(card) => card,
+        Err(errors) => {
+            let as_sent = Entry { version: base, ..now };
+            return edit(&who, StatusCode::UNPROCESSABLE_ENTITY, Some(&as_sent), &fields.0, &errors, None);
+        }
+    };
+    let (user, name) = (who.user.id, card.name.clone());
+    match db(&state, move |store| store.save_library_entry(id, base, &card, user)).await? {
+        None => Err(PageError::NotFound),
+        Some(Saved::As(_)) => {
+            flash(&who.session, format!("{name} is saved. Boxes that were made from it keep their own copy."), None)?;
+            Ok(see_other("/cards"))
+        }
+        Some(Saved::Conflict(theirs)) => {
+            let before = db(&state, move |store| store.library_version::<Card>(id, base)).await?;
+            let started = before.as_ref().map(card_form::texts).unwrap_or_default();
+            let (merged, both) = forms::three_way(&started, &sent(&fields), &card_form::texts(&theirs.item));
+            let who_saved = theirs.saved_by.clone();
+            edit(&who, StatusCode::CONFLICT, Some(&theirs), &merged, &[], Some((both, who_saved)))
+        }
+    }
+}
+
+/// What was typed, without what the form carries for itself.
+pub(crate) fn sent(fields: &Fields) -> BTreeMap<String, String> {
+    fields.0.iter().filter(|(k, _)| *k != "csrf" && *k != "base_version").map(|(k, v)| (k.clone(), v.clone())).collect()
+}
+
+#[post("/cards/{id}/remove")]
+async fn remove(state: web::Data<AppState>, Editor(who): Editor, id: web::Path<i64>, _fields: Fields) -> Result<HttpResponse, PageError> {
+    let entry = entry(&state, *id).await?;
+    db(&state, move |store| store.set_library_entry_removed(*id, Some(Timestamp::now()))).await?;
+    flash(&who.session, format!("{} is off the list.", entry.item.name), Some(format!("/cards/{}/restore", entry.id)))?;
+    Ok(see_other("/cards"))
+}
+
+#[post("/cards/{id}/restore")]
+async fn restore(state: web::Data<AppState>, Editor(who): Editor, id: web::Path<i64>, _fields: Fields) -> Result<HttpResponse, PageError> {
+    db(&state, move |store| store.set_library_entry_removed(*id, None)).await?;
+    flash(&who.session, "The card is back.", None)?;
+    Ok(see_other("/cards"))
+}
+
+#[get("/schemas/card-v1.json")]
+async fn schema() -> HttpResponse {
+    HttpResponse::Ok().content_type("application/schema+json").body(card_file::schema())
+}

@@ -1,0 +1,44 @@
+//! What many sites share: controller cards and watering ordinances.
+
+pub(crate) mod card_form;
+mod cards;
+pub(crate) mod ordinance_form;
+mod ordinances;
+
+pub(crate) use ordinances::{exempt_words, rule_words};
+
+use crate::error::PageError;
+use crate::state::{AppState, db};
+use actix_web::web;
+use upland_core::controller::{Card, generic};
+use upland_core::ordinance::Law;
+use upland_store::library::Entry;
+
+pub(crate) fn routes(config: &mut web::ServiceConfig) {
+    config.configure(cards::routes).configure(ordinances::routes);
+}
+
+/// Own cards are chosen by this and their identity.
+const OWN: &str = "own-";
+
+/// Every card by the short name it is chosen by.
+pub(crate) async fn card_choices(state: &web::Data<AppState>) -> Result<Vec<(String, String)>, PageError> {
+    let own: Vec<Entry<Card>> = db(state, upland_store::Store::library).await?;
+    let own = own.into_iter().map(|entry| (format!("{OWN}{}", entry.id), entry.item.name));
+    Ok(own.chain(generic().into_iter().map(|(code, card)| (code.to_owned(), card.name))).collect())
+}
+
+/// The card that was chosen, if there is such a one.
+pub(crate) async fn card_by_choice(state: &web::Data<AppState>, code: &str) -> Result<Option<Card>, PageError> {
+    if let Some(id) = code.strip_prefix(OWN).and_then(|id| id.parse::<i64>().ok()) {
+        let entry = db(state, move |store| store.library_entry::<Card>(id)).await?;
+        return Ok(entry.map(|e| e.item));
+    }
+    Ok(generic().into_iter().find(|(known, _)| *known == code).map(|(_, card)| card))
+}
+
+/// What a site must keep to.
+pub(crate) async fn law(state: &web::Data<AppState>, site_id: i64) -> Result<Law, PageError> {
+    let applied = db(state, move |store| store.ordinances(site_id)).await?;
+    Ok(Law { applied: applied.into_iter().map(|o| o.applied).collect() })
+}

@@ -1,0 +1,202 @@
+//! Versions of a box's settings: who, when, why, what changed; restore and fallback.
+
+use super::words::Names;
+use super::{BoxHead, Tab, Workbench, open};
+use crate::error::{PageError, page, see_other};
+use crate::pages::Frame;
+use crate::session::{Editor, Fields, SignedIn, flash};
+use crate::sites::{attachment, base_version};
+use crate::state::{AppState, db};
+use actix_web::{HttpResponse, get, post, web};
+use askama::Template;
+use jiff::tz::TimeZone;
+use upland_core::schedule::{Change, Settings, Where, difference};
+use upland_formats::settings_file::{self, BoxFile};
+use upland_store::Saved;
+use upland_store::settings::{NewSettings, SettingsKind, SettingsRecord};
+
+pub(super) fn routes(config: &mut web::ServiceConfig) {
+    config.service(history_page).service(restore_version).service(set_fallback).service(download_version);
+}
+
+/// How a version came about, in words.
+pub(super) fn kind_words(kind: SettingsKind) -> &'static str {
+    match kind {
+        SettingsKind::AsFound => "as found",
+        SettingsKind::Changed => "changed",
+        SettingsKind::Planned => "planned",
+        SettingsKind::Restored => "restored",
+    }
+}
+
+/// A change as a line of a list.
+pub(super) struct ChangeLine {
+    pub place: String,
+    pub what: String,
+    pub before: String,
+    pub after: String,
+}
+
+/// Changes with the names of programs and zones.
+pub(super) fn change_lines(names: &Names<'_>, changes: Vec<Change>) -> Vec<ChangeLine> {
+    changes
+        .into_iter()
+        .map(|change| {
+            let what = match change.what.strip_prefix("station ").and_then(|n| n.parse::<u16>().ok()) {
+                Some(station) => names.station(station),
+                None => change.what,
+            };
+            ChangeLine {
+                place: match change.place {
+                    Where::Box => "Box".into(),
+                    Where::Program(i) => format!("Program {}", names.program(i)),
+                    Where::Station(n) => names.station(n),
+                },
+                what,
+                before: change.before,
+                after: change.after,
+            }
+        })
+        .collect()
+}
+
+struct VersionLine {
+    version: i32,
+    kind: &'static str,
+    by: String,
+    at: String,
+    reason: String,
+    changes: Vec<ChangeLine>,
+    is_current: bool,
+    is_fallback: bool,
+}
+
+#[derive(Template)]
+#[template(path = "programs/history.html")]
+struct HistoryPage {
+    frame: Frame,
+    head: BoxHead,
+    versions: Vec<VersionLine>,
+    current: i32,
+    takes_daily: bool,
+}
+
+fn lines(bench: &Workbench, history: &[SettingsRecord]) -> Result<Vec<VersionLine>, PageError> {
+    let fallback = bench.site_box()?.record.fallback_version;
+    let tz: &TimeZone = &bench.installation.tz;
+    let clean = Settings::clean(&bench.installation.card);
+    let line = |(i, record): (usize, &SettingsRecord)| {
+        let before = history.get(i + 1).map_or(&clean, |r| &r.settings);
+        let names = bench.names(&record.settings);
+        VersionLine {
+            version: record.version,
+            kind: kind_words(record.kind),
+            by: record.saved_by.clone(),
+            at: record.saved_at.to_zoned(tz.clone()).strftime("%-d %b %Y, %H:%M").to_string(),
+            reason: record.reason.clone(),
+            changes: change_lines(&names, difference(before, &record.settings)),
+            is_current: i == 0,
+            is_fallback: fallback == Some(record.version),
+        }
+    };
+    Ok(history.iter().enumerate().map(line).collect())
+}
+
+#[get("/sites/{id}/boxes/{number}/history")]
+async fn history_page(
+    state: web::Data<AppState>,
+    who: SignedIn,
+    path: web::Path<(i64, u8)>,
+) -> Result<HttpResponse, PageError> {
+    let bench = open(&state, path.0, path.1).await?;
+    let id = bench.site_box()?.record.id;
+    let history = db(&state, move |store| store.settings_history(id)).await?;
+    page(&HistoryPage {
+        frame: bench.frame(&who, "versions")?,
+        head: bench.head(Tab::History)?,
+        versions: lines(&bench, &history)?,
+        current: history.first().map_or(0, |r| r.version),
+        takes_daily: bench.installation.card.daily_run_times,
+    })
+}
+
+async fn version(state: &web::Data<AppState>, bench: &Workbench, version: i32) -> Result<SettingsRecord, PageError> {
+    let id = bench.site_box()?.record.id;
+    db(state, move |store| store.settings_version(id, version)).await?.ok_or(PageError::NotFound)
+}
+
+#[post("/sites/{id}/boxes/{number}/history/{version}/restore")]
+async fn restore_version(
+    state: web::Data<AppState>,
+    Editor(who): Editor,
+    path: web::Path<(i64, u8, i32)>,
+    fields: Fields,
+) -> Result<HttpResponse, PageError> {
+    let bench = open(&state, path.0, path.1).await?;
+    let base = base_version(&fields)?;
+    let old = version(&state, &bench, path.2).await?;
+    let back = format!("{}/history", bench.path());
+    if let Some(fault) = old.settings.check(&bench.installation.card).into_iter().next() {
+        let text = format!("Version {} stays where it is: the card of the box changed since, and it cannot hold this: {}.", old.version, fault.message);
+        flash(&who.session, text, None)?;
+        return Ok(see_other(&back));
+    }
+    let (id, user) = (bench.site_box()?.record.id, who.user.id);
+    let reason = format!("back to version {}: {}", old.version, old.reason);
+    let saved = db(&state, move |store| {
+        let new = NewSettings { settings: &old.settings, kind: SettingsKind::Restored, reason: &reason };
+        store.save_settings(id, base, new, user)
+    })
+    .await?;
+    match saved {
+        None => return Err(PageError::NotFound),
+        Some(Saved::As(now)) => {
+            let text = if now == base { "The box is set to that already.".to_owned() } else { format!("Version {} is back, as version {now}.", path.2) };
+            flash(&who.session, text, None)?;
+        }
+        Some(Saved::Conflict(theirs)) => {
+            flash(&who.session, format!("{} saved version {} in the meantime. Look at it first, then restore.", theirs.saved_by, theirs.version), None)?;
+        }
+    }
+    Ok(see_other(&back))
+}
+
+#[post("/sites/{id}/boxes/{number}/history/{version}/fallback")]
+async fn set_fallback(
+    state: web::Data<AppState>,
+    Editor(who): Editor,
+    path: web::Path<(i64, u8, i32)>,
+    fields: Fields,
+) -> Result<HttpResponse, PageError> {
+    let bench = open(&state, path.0, path.1).await?;
+    let old = version(&state, &bench, path.2).await?;
+    let id = bench.site_box()?.record.id;
+    let chosen = (fields.get("off") != "yes").then_some(old.version);
+    db(&state, move |store| store.set_fallback(id, chosen)).await?;
+    let text = match chosen {
+        Some(version) => format!("Version {version} is the fallback of this box."),
+        None => "The box has no fallback version now.".to_owned(),
+    };
+    flash(&who.session, text, None)?;
+    Ok(see_other(&format!("{}/history", bench.path())))
+}
+
+/// A version as a settings file.
+#[get("/sites/{id}/boxes/{number}/history/{version}/settings.json")]
+async fn download_version(
+    state: web::Data<AppState>,
+    _who: SignedIn,
+    path: web::Path<(i64, u8, i32)>,
+) -> Result<HttpResponse, PageError> {
+    let bench = open(&state, path.0, path.1).await?;
+    let record = version(&state, &bench, path.2).await?;
+    let name = format!("{} version {}", bench.controller()?.place, record.version);
+    Ok(HttpResponse::Ok().content_type("application/json").insert_header(attachment(&name, "json")).body(
+        settings_file::write(&BoxFile {
+            time_zone: bench.loaded.site.site.time_zone.clone(),
+            tz: bench.installation.tz.clone(),
+            card: bench.installation.card.clone(),
+            settings: record.settings,
+        }),
+    ))
+}
