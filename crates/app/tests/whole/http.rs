@@ -29,7 +29,7 @@ fn read(mut response: Response<Body>) -> Answer {
 }
 
 /// The form token of a page.
-fn token(page: &str) -> String {
+pub fn token(page: &str) -> String {
     let at = page.find("name=\"csrf\" value=\"").expect("a form with a token") + 19;
     page[at..].split('"').next().unwrap().to_owned()
 }
@@ -67,7 +67,7 @@ impl Person {
         response.body_mut().read_to_vec().unwrap().len()
     }
 
-    fn post(&self, path: &str, fields: &[(&str, &str)]) -> Answer {
+    pub fn post(&self, path: &str, fields: &[(&str, &str)]) -> Answer {
         read(self.agent.post(format!("{}{path}", self.url)).send_form(fields.iter().copied()).unwrap())
     }
 

@@ -5,4 +5,5 @@
 mod browser;
 mod cli;
 mod http;
+mod programs;
 mod server;

@@ -180,6 +180,10 @@ pub(super) fn candidates(
             out.extend(Date::new(year, *month, 8).map(|on| Mend::WorkBack { on }));
         }
         (Kind::ForbiddenDay { .. } | Kind::TooManyDays { .. }, Place::Program(program)) => {
+            // A run that goes on past midnight touches the next date; begun after midnight it does not.
+            let starts = settings.programs.get(program).map_or(&[][..], |p| &p.starts);
+            let late = starts.iter().enumerate().filter(|(_, time)| minute_of(**time) >= 720);
+            out.extend(late.map(|(start, _)| Mend::MoveStart { program, start, to: Time::midnight() }));
             out.extend(other_days(installation, settings, program, from));
         }
         (Kind::OddPair { on }, Place::Program(program)) => {

@@ -30,7 +30,8 @@ pub(super) fn routes(config: &mut web::ServiceConfig) {
         .service(save)
         .service(remove)
         .service(restore)
-        .service(schema);
+        .service(schema)
+        .service(settings_schema);
 }
 
 struct CardLine {
@@ -266,6 +267,11 @@ async fn restore(state: web::Data<AppState>, Editor(who): Editor, id: web::Path<
     db(&state, move |store| store.set_library_entry_removed(*id, None)).await?;
     flash(&who.session, "The card is back.", None)?;
     Ok(see_other("/cards"))
+}
+
+#[get("/schemas/settings-v1.json")]
+async fn settings_schema() -> HttpResponse {
+    HttpResponse::Ok().content_type("application/schema+json").body(upland_formats::settings_file::schema())
 }
 
 #[get("/schemas/card-v1.json")]

@@ -2,21 +2,25 @@
 
 use super::words::Names;
 use super::{BoxHead, Tab, Workbench, open};
-use crate::error::{PageError, page, see_other};
+use crate::error::{PageError, page_with, see_other};
 use crate::pages::Frame;
 use crate::session::{Editor, Fields, SignedIn, flash};
 use crate::sites::{attachment, base_version};
 use crate::state::{AppState, db};
+use crate::upload;
+use actix_multipart::Multipart;
+use actix_web::http::StatusCode;
 use actix_web::{HttpResponse, get, post, web};
 use askama::Template;
 use jiff::tz::TimeZone;
 use upland_core::schedule::{Change, Settings, Where, difference};
+use upland_formats::PathProblem;
 use upland_formats::settings_file::{self, BoxFile};
 use upland_store::Saved;
 use upland_store::settings::{NewSettings, SettingsKind, SettingsRecord};
 
 pub(super) fn routes(config: &mut web::ServiceConfig) {
-    config.service(history_page).service(restore_version).service(set_fallback).service(download_version);
+    config.service(history_page).service(restore_version).service(set_fallback).service(download_version).service(open_file);
 }
 
 /// How a version came about, in words.
@@ -79,6 +83,7 @@ struct HistoryPage {
     versions: Vec<VersionLine>,
     current: i32,
     takes_daily: bool,
+    problems: Vec<PathProblem>,
 }
 
 fn lines(bench: &Workbench, history: &[SettingsRecord]) -> Result<Vec<VersionLine>, PageError> {
@@ -109,15 +114,72 @@ async fn history_page(
     path: web::Path<(i64, u8)>,
 ) -> Result<HttpResponse, PageError> {
     let bench = open(&state, path.0, path.1).await?;
+    draw(&state, &who, &bench, StatusCode::OK, Vec::new()).await
+}
+
+async fn draw(
+    state: &web::Data<AppState>,
+    who: &SignedIn,
+    bench: &Workbench,
+    status: StatusCode,
+    problems: Vec<PathProblem>,
+) -> Result<HttpResponse, PageError> {
     let id = bench.site_box()?.record.id;
-    let history = db(&state, move |store| store.settings_history(id)).await?;
-    page(&HistoryPage {
-        frame: bench.frame(&who, "versions")?,
-        head: bench.head(Tab::History)?,
-        versions: lines(&bench, &history)?,
-        current: history.first().map_or(0, |r| r.version),
-        takes_daily: bench.installation.card.daily_run_times,
+    let history = db(state, move |store| store.settings_history(id)).await?;
+    page_with(
+        status,
+        &HistoryPage {
+            frame: bench.frame(who, "versions")?,
+            head: bench.head(Tab::History)?,
+            versions: lines(bench, &history)?,
+            current: history.first().map_or(0, |r| r.version),
+            takes_daily: bench.installation.card.daily_run_times,
+            problems,
+        },
+    )
+}
+
+/// Settings from a file, as a version; what the box cannot hold is refused by path.
+#[post("/sites/{id}/boxes/{number}/open")]
+async fn open_file(
+    state: web::Data<AppState>,
+    Editor(who): Editor,
+    path: web::Path<(i64, u8)>,
+    payload: Multipart,
+) -> Result<HttpResponse, PageError> {
+    let file = upload::read(&who.session, payload, settings_file::MAX_BYTES).await?;
+    let bench = open(&state, path.0, path.1).await?;
+    let read = if file.too_large {
+        Err(vec![PathProblem { path: String::new(), message: "The file is larger than 1 MB; settings have a few kB.".into() }])
+    } else {
+        settings_file::read(&file.bytes).and_then(|read| {
+            let faults: Vec<PathProblem> = read
+                .settings
+                .check(&bench.installation.card)
+                .into_iter()
+                .map(|f| PathProblem { path: format!("settings.{}", f.path), message: f.message })
+                .collect();
+            if faults.is_empty() { Ok(read.settings.canonical()) } else { Err(faults) }
+        })
+    };
+    let settings = match read {
+        Ok(settings) => settings,
+        Err(problems) => return draw(&state, &who, &bench, StatusCode::UNPROCESSABLE_ENTITY, problems).await,
+    };
+    let (id, user, base) = (bench.site_box()?.record.id, who.user.id, bench.saved().map_or(0, |s| s.version));
+    let reason = format!("from the file {}", file.file_name);
+    let saved = db(&state, move |store| {
+        store.save_settings(id, base, NewSettings { settings: &settings, kind: SettingsKind::Changed, reason: &reason }, user)
     })
+    .await?;
+    let text = match saved {
+        None => return Err(PageError::NotFound),
+        Some(Saved::As(version)) if version == base => "The box is set to that already.".to_owned(),
+        Some(Saved::As(version)) => format!("{} is version {version}.", file.file_name),
+        Some(Saved::Conflict(theirs)) => format!("{} saved version {} at the same moment; send the file again.", theirs.saved_by, theirs.version),
+    };
+    flash(&who.session, text, None)?;
+    Ok(see_other(&format!("{}/history", bench.path())))
 }
 
 async fn version(state: &web::Data<AppState>, bench: &Workbench, version: i32) -> Result<SettingsRecord, PageError> {

@@ -1,0 +1,329 @@
+//! The box from the as-found survey to the printed sheet, in the browser and over HTTP.
+
+use super::browser::{Browser, Page, key, pages, press};
+use super::http::{Person, token};
+use super::server::Server;
+use fantoccini::key::Key;
+use fantoccini::wd::{PrintConfigurationBuilder, PrintMargins, PrintSize};
+use std::collections::BTreeMap;
+use std::time::Duration;
+
+/// Types into a line of the settings and lets what follows be drawn.
+async fn set(page: &Page<'_>, name: &str, value: &str) {
+    page.0
+        .execute(
+            "const line = document.getElementsByName(arguments[0])[0]; if (line.type === 'checkbox') line.checked = arguments[1] === 'on';\
+             else line.value = arguments[1]; line.dispatchEvent(new Event('input', { bubbles: true }));",
+            vec![name.into(), value.into()],
+        )
+        .await
+        .unwrap();
+}
+
+async fn findings(page: &Page<'_>) -> Vec<String> {
+    let ids = page.script("return [...document.querySelectorAll('[data-finding]')].map((f) => f.dataset.finding)").await;
+    serde_json::from_value(ids).unwrap()
+}
+
+/// Waits until a finding is there, or is gone.
+async fn finding(page: &Page<'_>, id: &str, there: bool) {
+    for _ in 0..200 {
+        if findings(page).await.iter().any(|f| f == id) == there {
+            return;
+        }
+        tokio::time::sleep(Duration::from_millis(25)).await;
+    }
+    panic!("{id} there: {there} is not so in {:?}", findings(page).await)
+}
+
+/// A box nobody entered yet: four faults are found, seen, mended by their actions, saved; then a
+/// plan is accepted and the sheet printed.
+async fn as_found_to_sheet(width: u32, height: u32) {
+    let server = Server::start(true);
+    let browser = Browser::open(width, height).await;
+    let page = Page(&browser.client);
+    page.sign_in(&server, "bram").await;
+    page.0.goto(&format!("{}/sites/2/programs", server.url)).await.unwrap();
+    page.heading_with("Sexton's store").await;
+    assert!(page.text().await.contains("Nothing is recorded of this box yet"));
+    page.sound("an empty box").await;
+
+    // A second start "for zone 2", a station without a zone, an old program at noon, on top of it.
+    for (name, value) in [
+        ("p0-active", "on"), ("p0-starts", "00:00 03:00"), ("p0-m1", "25"), ("p0-m2", "20"), ("p0-m3", "10"),
+        ("p0-m4", "10"), ("p0-m5", "5"), ("p0-m6", "10"), ("p1-active", "on"), ("p1-starts", "13:00"), ("p1-m2", "10"),
+    ] {
+        set(&page, name, value).await;
+    }
+    let four = ["repeated-starts-p0", "minutes-without-zone-p0-n6", "outside-window-p1-s0", "hidden-program-p1"];
+    for id in four {
+        finding(&page, id, true).await;
+    }
+    assert!(page.text().await.contains("Each start runs the whole program again"));
+    page.sound("a box with findings").await;
+
+    for id in ["repeated-starts-p0", "minutes-without-zone-p0-n6", "hidden-program-p1"] {
+        page.click(&format!("[data-finding='{id}'] button")).await;
+        finding(&page, id, false).await;
+    }
+    finding(&page, "outside-window-p1-s0", false).await;
+    assert_eq!(page.script("return document.getElementsByName('p0-starts')[0].value").await, "00:00");
+
+    // The last action is taken back, and done again.
+    page.click("[data-undo]").await;
+    finding(&page, "hidden-program-p1", true).await;
+    page.click("[data-finding='hidden-program-p1'] button").await;
+    finding(&page, "hidden-program-p1", false).await;
+
+    page.fill("reason", "first visit, three old faults mended").await;
+    page.click("#savebar button.is-primary").await;
+    page.css(".flash").await;
+    assert!(page.text().await.contains("Saved as version 1"));
+
+    page.click("a[href$='/plan']").await;
+    page.heading_with("Just the need").await;
+    page.sound("plan").await;
+    assert!(page.text().await.contains("passes every check"));
+    page.click("button[form=accept]").await;
+    page.heading_with("Sexton's store").await;
+    assert!(page.text().await.contains("The plan is version 2"));
+    assert!(page.text().await.contains("planned: just the need"));
+
+    page.click("a[href$='/sheet']").await;
+    page.css(".boxsheet").await;
+    page.sound("door sheet of the box").await;
+    for (name, width, height) in [("A4", 21.0, 29.7), ("Letter", 21.59, 27.94)] {
+        let print = PrintConfigurationBuilder::default()
+            .size(PrintSize { width, height })
+            .margins(PrintMargins { top: 1.1, bottom: 1.1, left: 1.1, right: 1.1 })
+            .build()
+            .unwrap();
+        assert_eq!(pages(&page.0.print(print).await.unwrap()), 1, "{name}");
+    }
+    page.click("a[href$='/walk']").await;
+    page.heading_with("Key in").await;
+    page.sound("key-in walk").await;
+    page.click("[data-tick=clock]").await;
+    page.0.refresh().await.unwrap();
+    page.heading_with("Key in").await;
+    let kept = page.script("return document.querySelector('[data-tick=clock]').checked").await;
+    assert_eq!(kept, true, "a tick stays on the device");
+    browser.close().await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn from_as_found_to_the_sheet_at_a_desk() {
+    as_found_to_sheet(1280, 800).await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn from_as_found_to_the_sheet_on_a_phone() {
+    as_found_to_sheet(360, 780).await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_start_moves_by_arrow_key_and_by_dragging() {
+    let server = Server::start(true);
+    let browser = Browser::open(1280, 800).await;
+    let page = Page(&browser.client);
+    page.sign_in(&server, "bram").await;
+    page.0.goto(&format!("{}/sites/3/boxes/1", server.url)).await.unwrap();
+    page.css(".pass[data-program='0']").await;
+    let starts = || async { page.script("return document.getElementsByName('p0-starts')[0].value").await };
+    assert_eq!(starts().await, "00:00");
+    page.script("document.querySelector(\".pass[data-program='0']\").focus()").await;
+    press(&page, key(Key::Right)).await;
+    assert_eq!(starts().await, "00:01", "a step of this box");
+    // Drag by a twelfth of the day's width: two hours.
+    page.script(
+        "const pass = document.querySelector(\".pass[data-program='0']\"); const box = pass.getBoundingClientRect();\
+         const x = box.left + 4; const y = box.top + 4; const wide = pass.ownerSVGElement.getBoundingClientRect().width;\
+         const at = (type, target, dx) => target.dispatchEvent(new PointerEvent(type, { bubbles: true, button: 0, clientX: x + dx, clientY: y }));\
+         at('pointerdown', pass, 0); at('pointermove', document, wide / 24); at('pointermove', document, wide / 12); at('pointerup', document, wide / 12);",
+    )
+    .await;
+    for _ in 0..100 {
+        if starts().await == "02:01" {
+            break;
+        }
+        tokio::time::sleep(Duration::from_millis(25)).await;
+    }
+    assert_eq!(starts().await, "02:01");
+    finding(&page, "queues-p0-s0", false).await;
+    // The edge of a run changes its minutes.
+    page.script("document.querySelector(\".bar[data-station='1']\").focus()").await;
+    press(&page, key(Key::Right)).await;
+    let minutes = page.script("return document.getElementsByName('p0-m1')[0].value").await;
+    assert_eq!(minutes, "42:30", "a step of half a minute");
+    browser.close().await;
+}
+
+/// Every field of a settings page as a browser would send it.
+fn fields(page: &str) -> BTreeMap<String, String> {
+    let form = page.split("<form id=\"settings\"").nth(1).unwrap().split("</form>").next().unwrap();
+    let attribute = |tag: &str, name: &str| {
+        let rest = tag.split(&format!(" {name}=\"")).nth(1)?;
+        Some(rest.split('"').next().unwrap().replace("&#38;", "&").replace("&#39;", "'"))
+    };
+    let mut all = BTreeMap::new();
+    for tag in form.split("<input").skip(1).map(|t| t.split('>').next().unwrap()) {
+        let on = !tag.contains("type=\"checkbox\"") || tag.contains(" checked");
+        if let (Some(name), true) = (attribute(tag, "name"), on) {
+            all.insert(name, attribute(tag, "value").unwrap_or_default());
+        }
+    }
+    for select in form.split("<select").skip(1) {
+        let chosen = select.split("</select>").next().unwrap().split("<option").find(|o| o.contains(" selected"));
+        if let (Some(name), Some(option)) = (attribute(select, "name"), chosen) {
+            all.insert(name, attribute(option, "value").unwrap());
+        }
+    }
+    all
+}
+
+fn send(person: &Person, path: &str, fields: &BTreeMap<String, String>) -> super::http::Answer {
+    let pairs: Vec<(&str, &str)> = fields.iter().map(|(k, v)| (k.as_str(), v.as_str())).collect();
+    person.post(path, &pairs)
+}
+
+#[test]
+fn two_who_edit_one_box_lose_nothing() {
+    let server = Server::start(true);
+    let (bram, isla) = (Person::signed_in(&server, "bram"), Person::signed_in(&server, "isla"));
+    let box_page = "/sites/1/boxes/1";
+    let mut mine = fields(&bram.get(box_page).text);
+    let mut theirs = fields(&isla.get(box_page).text);
+    theirs.insert("p0-m1".into(), "12".into());
+    theirs.insert("p0-m2".into(), "8".into());
+    theirs.insert("reason".into(), "lawn was soaked".into());
+    assert_eq!(send(&isla, box_page, &theirs).status, 303);
+    mine.insert("p0-m2".into(), "9".into());
+    mine.insert("p1-starts".into(), "05:00".into());
+    mine.insert("reason".into(), "drip later".into());
+    let conflict = send(&bram, box_page, &mine);
+    assert_eq!(conflict.status, 409);
+    assert!(conflict.text.contains("Isla saved version 2") && conflict.text.contains("program A, station 2"));
+    let merged = fields(&conflict.text);
+    assert_eq!((merged["p0-m1"].as_str(), merged["p0-m2"].as_str()), ("12", "9"), "theirs where only they changed it");
+    assert_eq!((merged["p1-starts"].as_str(), merged["reason"].as_str()), ("05:00", "drip later"));
+    assert_eq!(send(&bram, box_page, &merged).status, 303);
+    let history = bram.get("/sites/1/boxes/1/history").text;
+    assert!(history.contains("Version 3") && history.contains("lawn was soaked"));
+
+    // Any version comes back as a new one, with the same lines.
+    let restore = [("csrf", token(&history)), ("base_version", "3".to_owned())];
+    let restore: Vec<(&str, &str)> = restore.iter().map(|(k, v)| (*k, v.as_str())).collect();
+    assert_eq!(bram.post("/sites/1/boxes/1/history/1/restore", &restore).status, 303);
+    let now = fields(&bram.get(box_page).text);
+    assert_eq!((now["p0-m1"].as_str(), now["base_version"].as_str()), ("20", "4"));
+    assert_eq!(bram.post("/sites/1/boxes/1/history/2/fallback", &restore).status, 303);
+    assert!(bram.get("/sites/1/boxes/1/history").text.contains("fallback</span>"));
+}
+
+#[test]
+fn what_the_box_cannot_hold_is_refused_and_kept_on_the_page() {
+    let server = Server::start(true);
+    let bram = Person::signed_in(&server, "bram");
+    let path = "/sites/1/boxes/1";
+    let original = fields(&bram.get(path).text);
+    let refused = |changes: &[(&str, &str)]| {
+        let mut fields = original.clone();
+        fields.insert("reason".into(), "trial".into());
+        for (name, value) in changes {
+            fields.insert((*name).into(), (*value).into());
+        }
+        let answer = send(&bram, path, &fields);
+        assert_eq!(answer.status, 422, "{changes:?}");
+        answer.text
+    };
+    let beyond = refused(&[("p0-percent", "105")]);
+    assert!(beyond.contains("The box cannot hold this: 105 % cannot be set") && beyond.contains("Take the nearest"));
+    let unreadable = refused(&[("p0-starts", "25:00"), ("p1-m4", "an hour")]);
+    assert!(unreadable.contains("value=\"25:00\"") && unreadable.contains("value=\"an hour\""), "what was typed is kept");
+    assert!(unreadable.contains("Program A, starts") && unreadable.contains("Program B, station 4"));
+    assert!(refused(&[("reason", "")]).contains("Say in a few words why"));
+    assert_eq!(fields(&bram.get(path).text)["base_version"], "1", "nothing was stored");
+
+    // An action beyond the card brings the nearest.
+    let mut fields_now = original.clone();
+    fields_now.insert("p0-percent".into(), "105".into());
+    fields_now.insert("mend".into(), "beyond-card-percentages[0]".into());
+    let mended = send(&bram, "/sites/1/boxes/1/draft", &fields_now);
+    assert_eq!((mended.status, fields(&mended.text)["p0-percent"].as_str()), (200, "110"));
+
+    let file = bram.get("/sites/1/boxes/1/history/1/settings.json").text;
+    let mut value: serde_json::Value = serde_json::from_str(&file).unwrap();
+    value["settings"]["programs"][0]["run_times"][0]["station"] = 40.into();
+    for (name, content, message) in [
+        ("beyond.json", value.to_string(), "station 40 is not on a box of 12"),
+        ("deep.json", "[".repeat(100_000), "The settings were not taken; nothing is stored"),
+        ("zone.json", file.replace("Etc/GMT+1", "Larkrigg"), "not a time zone"),
+    ] {
+        let answer = bram.upload("/sites/1/boxes/1/history", "/sites/1/boxes/1/open", name, content.as_bytes());
+        assert_eq!(answer.status, 422, "{name}");
+        assert!(answer.text.contains(message) || answer.text.contains("settings.programs[0]") && name == "beyond.json", "{name}: {}", answer.text);
+    }
+    let taken = file.replace("\"seconds\": 1200", "\"seconds\": 600");
+    assert_eq!(bram.upload("/sites/1/boxes/1/history", "/sites/1/boxes/1/open", "good.json", taken.as_bytes()).status, 303);
+    assert_eq!(fields(&bram.get(path).text)["p0-m1"], "10");
+}
+
+#[test]
+fn cards_ordinances_and_boxes_by_their_forms() {
+    let server = Server::start(true);
+    let bram = Person::signed_in(&server, "bram");
+    let card = bram.get("/cards/two-wire/card.json").text;
+    let impossible = card.replace("\"stations\": 48", "\"stations\": 0");
+    let refused = bram.upload("/cards", "/cards/open", "card.json", impossible.as_bytes());
+    assert_eq!(refused.status, 422);
+    assert!(refused.text.contains("card.stations"));
+    assert_eq!(bram.upload("/cards", "/cards/open", "card.json", card.as_bytes()).status, 303);
+    assert!(bram.get("/cards").text.contains("Your own"));
+
+    let rule = [("name", "Larkrigg winter"), ("r0-days", "odd_dates"), ("r0-h0-from", "00:00"), ("r0-h0-until", "00:00")];
+    let refused = bram.post_from("/ordinances/new", "/ordinances", &rule);
+    assert_eq!(refused.status, 422);
+    assert!(refused.text.contains("Begin and end at the same minute"));
+    let rule = [("name", "Larkrigg winter"), ("r0-days", "even_dates"), ("r0-most", "2")];
+    assert_eq!(bram.post_from("/ordinances/new", "/ordinances", &rule).status, 303);
+    let law = bram.get("/sites/1/boxes/1/law").text;
+    let id = law.split("/law/").filter_map(|r| r.split('"').next()).filter_map(|r| r.parse::<i64>().ok()).max().unwrap();
+    let apply = [("base", "0"), ("house", "even")];
+    assert_eq!(bram.post_from("/sites/1/boxes/1/law", &format!("/sites/1/boxes/1/law/{id}"), &apply).status, 303);
+    assert!(bram.get("/sites/1/boxes/1").text.contains("forbids, first on"));
+    let again = bram.post_from("/sites/1/boxes/1/law", &format!("/sites/1/boxes/1/law/{id}"), &apply);
+    assert_eq!(again.status, 303);
+    assert!(bram.get("/sites/1/boxes/1/law").text.contains("Somebody changed this restriction"));
+
+    assert_eq!(bram.post_from("/sites/1/boxes/new", "/sites/1/boxes", &[("place", ""), ("card", "x")]).status, 422);
+    let made = bram.post_from("/sites/1/boxes/new", "/sites/1/boxes", &[("place", "Gate hose"), ("card", "hose-valve")]);
+    assert_eq!(made.headers["location"], "/sites/1/boxes/2");
+    assert!(bram.get("/sites/1/today").text.contains("Gate hose"), "each box has its night");
+    let site: serde_json::Value = serde_json::from_str(&bram.get("/sites/1/site.json").text).unwrap();
+    assert_eq!((site["controllers"].as_array().unwrap().len(), site["ordinances"].as_array().unwrap().len()), (2, 1));
+    bram.post_from("/sites/1/boxes/1/card", "/sites/1/boxes/1/remove", &[]);
+    assert!(bram.get("/sites/1/boxes/1/card").text.contains("zones are wired to"), "a box with zones stays");
+    assert_eq!(bram.post_from("/sites/1/boxes/2/card", "/sites/1/boxes/2/remove", &[]).status, 303);
+    assert_eq!(bram.get("/sites/1/boxes/2").status, 404);
+}
+
+#[test]
+fn calendars_open_by_their_token_alone_and_readers_change_nothing() {
+    let server = Server::start(true);
+    let (wren, nobody) = (Person::signed_in(&server, "wren"), Person::new(&server));
+    let sheet = wren.get("/sites/3/boxes/1/sheet").text;
+    let address = sheet.split("/calendar/").nth(1).unwrap().split('"').next().unwrap().to_owned();
+    let calendar = nobody.get(&format!("/calendar/{address}"));
+    assert_eq!(calendar.status, 200);
+    assert!(calendar.headers["content-type"].starts_with("text/calendar"));
+    assert!(calendar.text.starts_with("BEGIN:VCALENDAR"));
+    assert_eq!(nobody.get("/calendar/0000.ics").status, 404);
+    assert_eq!(nobody.get("/sites/3/boxes/1/runs.ics").status, 303, "the file needs a sign-in");
+    let mut form = fields(&wren.get("/sites/3/boxes/1").text);
+    form.insert("reason".into(), "trial".into());
+    assert_eq!(send(&wren, "/sites/3/boxes/1", &form).status, 403);
+    assert_eq!(send(&wren, "/sites/3/boxes/1/draft", &form).status, 200, "trying stores nothing");
+    let bram = Person::signed_in(&server, "bram");
+    assert_eq!(bram.post_from("/sites/3/boxes/1/sheet", "/sites/3/boxes/1/calendar", &[]).status, 303);
+    assert_eq!(nobody.get(&format!("/calendar/{address}")).status, 404, "a new address closes the old one");
+}
