@@ -165,6 +165,13 @@ document.addEventListener("alpine:init", () => {
         event.preventDefault();
         this.form.elements.night.value = night.dataset.night;
         await this.draft("live");
+        return;
+      }
+      const zoom = event.target.closest("[data-zoom]");
+      if (zoom) {
+        event.preventDefault();
+        this.form.elements.zoom.value = zoom.dataset.zoom;
+        await this.draft("live");
       }
     },
     line(name) { return this.form.elements[name]; },

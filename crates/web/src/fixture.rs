@@ -117,3 +117,42 @@ pub(crate) fn frame() -> Frame {
         here: "/".into(),
     }
 }
+
+/// The box of [`decided`] with a law and a supply, and settings that have a few things wrong.
+pub(crate) fn box_with_faults() -> (upland_core::installation::Installation, upland_core::schedule::Settings) {
+    use upland_core::ordinance::{AllowedDays, Applied, Hours, HouseNumber, Law, Ordinance, Rule};
+    let decided = decided(UnitSystem::Metric);
+    let mut site = decided.loaded.site.site;
+    site.supply = Some(LitresPerMinute::from_l_per_min(95.0));
+    let zones: Vec<Zone> = decided.loaded.zones.into_iter().map(|z| z.zone).collect();
+    let ordinance = Ordinance {
+        name: "Larkrigg summer watering".into(),
+        rules: vec![Rule {
+            season: None,
+            days: AllowedDays::Any,
+            forbidden_hours: vec![Hours { from: time(10, 0, 0, 0), until: time(18, 0, 0, 0) }],
+            most_days_a_week: Some(4),
+        }],
+        exempts_drip: true,
+        exempts_new_planting: false,
+    };
+    let law = Law { applied: vec![Applied { ordinance, house: HouseNumber::Odd, permits: Vec::new() }] };
+    let card = Card { starts_per_program: 6, ..twelve_stations() };
+    let tz = TimeZone::get(&site.time_zone).unwrap();
+    let evening = date(2026, 7, 13);
+    let installation =
+        upland_core::installation::Installation::new(&site, (&card, 1), &zones, law, &decided.climate, evening, &tz);
+    let mut settings = upland_core::schedule::Settings::clean(&card);
+    settings.programs[0].active = true;
+    settings.programs[0].starts = vec![time(2, 0, 0, 0), time(4, 0, 0, 0)];
+    for station in 1..=4 {
+        settings.set_run_time_s(0, station, 900);
+    }
+    settings.programs[1].active = true;
+    settings.programs[1].starts = vec![time(2, 30, 0, 0)];
+    settings.set_run_time_s(1, 9, 600);
+    settings.programs[2].active = true;
+    settings.programs[2].starts = vec![time(13, 0, 0, 0)];
+    settings.set_run_time_s(2, 1, 300);
+    (installation, settings)
+}

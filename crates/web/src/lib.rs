@@ -18,6 +18,7 @@ mod today;
 mod upload;
 mod weather;
 mod words;
+mod working;
 mod zones;
 #[cfg(test)]
 mod fixture;

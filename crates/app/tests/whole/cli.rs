@@ -171,3 +171,38 @@ fn expand_refuses_what_the_card_cannot_hold() {
     let out = run(&["expand", "--settings", "-", "--from", "2026-04-02", "--to", "2026-04-01"], BOX);
     assert_eq!(out.status.code(), Some(2));
 }
+
+#[test]
+fn plan_prints_settings_that_expand_and_says_what_binds() {
+    let site = concat!(env!("CARGO_MANIFEST_DIR"), "/src/demo/sites/botanic-slope.json");
+    let out = run(&["plan", site, "--from", "2026-07-14", "--strategy", "just_need"], "");
+    assert!(out.status.success(), "{}", stderr(&out));
+    assert!(stderr(&out).contains("rough estimate"));
+    let settings = stdout(&out);
+    assert_eq!(stdout(&run(&["plan", site, "--from", "2026-07-14", "--strategy", "just_need"], "")), settings, "the same again");
+    let runs = run(&["expand", "--settings", "-", "--from", "2026-07-14", "--to", "2026-07-20"], &settings);
+    assert!(runs.status.success(), "{}", stderr(&runs));
+    assert!(stdout(&runs).lines().count() > 20);
+    // Every run ends inside the window of the site, 01:00 to 06:30.
+    for line in stdout(&runs).lines().skip(1) {
+        let (start, end) = (&line[11..16], &line.split(',').nth(1).unwrap()[11..16]);
+        assert!(("01:00"..="06:30").contains(&start) && ("01:00"..="06:30").contains(&end), "{line}");
+    }
+    let narrow = std::fs::read_to_string(site).unwrap().replace("\"from\": \"01:00\"", "\"from\": \"06:20\"");
+    let out = run(&["plan", "-", "--from", "2026-07-14"], &narrow);
+    assert_eq!((out.status.code(), stdout(&out).as_str()), (Some(1), ""));
+    assert!(stderr(&out).contains("the water window is too short") && stderr(&out).contains("would fit: window from"));
+    assert_eq!(run(&["plan", site, "--strategy", "hourly"], "").status.code(), Some(2));
+    assert_eq!(run(&["plan", site, "--controller", "7"], "").status.code(), Some(2));
+}
+
+#[test]
+fn every_published_schema_is_printed() {
+    for (name, published) in [
+        ("card", include_str!("../../../../docs/card-v1.schema.json")),
+        ("ordinance", include_str!("../../../../docs/ordinance-v1.schema.json")),
+        ("settings", include_str!("../../../../docs/settings-v1.schema.json")),
+    ] {
+        assert_eq!(stdout(&run(&["schema", name], "")), published, "{name}");
+    }
+}

@@ -366,6 +366,23 @@ mod tests {
     }
 
     #[test]
+    fn pauses_of_seconds_to_hours_and_rain_delays_of_1_to_14_days() {
+        // Common practice: delays of some seconds to hours, rain delays of 1 to 14 days.
+        let mut settings = settings(vec![program(&[time(2, 0, 0, 0)], &[(1, 600), (2, 600)])]);
+        for pause_s in [5, 90, 2 * 3600] {
+            settings.delay_s = pause_s;
+            let runs = day(&settings);
+            assert_eq!(runs[1].start.duration_since(runs[0].end).as_secs(), i64::from(pause_s));
+        }
+        settings.delay_s = 0;
+        for days in 1..=14u8 {
+            settings.rain_delay = Some((date(2026, 7, 1), days));
+            let runs = expand(&settings, &twelve_stations(), &TimeZone::UTC, date(2026, 7, 1), date(2026, 7, 20));
+            assert_eq!(runs[0].date, date(2026, 7, 1) + jiff::Span::new().days(i64::from(days)));
+        }
+    }
+
+    #[test]
     fn delay_between_stations_and_overlap_for_slow_valves() {
         let mut settings = settings(vec![program(&[time(2, 0, 0, 0)], &[(1, 600), (2, 600)])]);
         settings.delay_s = 15;

@@ -1,6 +1,7 @@
 //! The settings page: enter, see, mend, save.
 
 use super::texts::{self, TextError, Texts};
+use super::timeline::Zoom;
 use super::view::{self, FieldsView, LiveView};
 use super::{BoxHead, Tab, Workbench, open};
 use crate::error::{PageError, page, page_with, see_other};
@@ -44,6 +45,7 @@ struct EditorPart {
     version: i32,
     first_time: bool,
     chosen: Date,
+    zoom: &'static str,
     fields: FieldsView,
     live: LiveView,
     changes: usize,
@@ -65,6 +67,7 @@ struct SettingsPage {
 #[derive(serde::Deserialize)]
 pub(super) struct NightQuery {
     night: Option<String>,
+    zoom: Option<String>,
 }
 
 pub(super) fn night_of(text: Option<&str>, today: Date) -> Result<Date, PageError> {
@@ -85,6 +88,7 @@ struct Drawing<'a> {
     settings: Option<&'a Settings>,
     version: i32,
     chosen: Date,
+    zoom: Zoom,
     message: String,
     reason: String,
     refused: String,
@@ -102,9 +106,10 @@ fn part(bench: &Workbench, who: &SignedIn, drawing: Drawing<'_>) -> Result<Edito
         version: drawing.version,
         first_time: bench.saved().is_none(),
         chosen: drawing.chosen,
+        zoom: drawing.zoom.code(),
         fields: view::fields(bench, drawing.texts, drawing.errors, may_edit),
         live: match drawing.settings {
-            Some(settings) => view::live(bench, settings, drawing.chosen, may_edit),
+            Some(settings) => view::live(bench, settings, (drawing.chosen, drawing.zoom), may_edit),
             None => view::unreadable(bench, drawing.errors, drawing.chosen),
         },
         changes,
@@ -155,6 +160,7 @@ async fn settings_page(
         settings: Some(&settings),
         version: bench.saved().map_or(0, |s| s.version),
         chosen,
+        zoom: Zoom::of(query.zoom.as_deref().unwrap_or("")),
         message: String::new(),
         reason: String::new(),
         refused: String::new(),
@@ -173,13 +179,13 @@ async fn draft(
     fields: Fields,
 ) -> Result<HttpResponse, PageError> {
     let bench = open(&state, path.0, path.1).await?;
-    let chosen = night_of(Some(fields.get("night")), bench.today)?;
+    let (chosen, zoom) = (night_of(Some(fields.get("night")), bench.today)?, Zoom::of(fields.get("zoom")));
     let version = base_version(&fields)?;
     let wanted = request.headers().get("x-part").and_then(|v| v.to_str().ok()).unwrap_or("page").to_owned();
     let read = texts::read(&fields, &bench.installation.card, bench.today);
     if wanted == "live" {
         return page(&match &read {
-            Ok(settings) => view::live(&bench, settings, chosen, who.may_edit()),
+            Ok(settings) => view::live(&bench, settings, (chosen, zoom), who.may_edit()),
             Err(errors) => view::unreadable(&bench, errors, chosen),
         });
     }
@@ -196,6 +202,7 @@ async fn draft(
         settings: settings.as_ref(),
         version,
         chosen,
+        zoom,
         message,
         reason: fields.get("reason").to_owned(),
         refused: String::new(),
@@ -228,7 +235,7 @@ async fn save(
     fields: Fields,
 ) -> Result<HttpResponse, PageError> {
     let bench = open(&state, path.0, path.1).await?;
-    let chosen = night_of(Some(fields.get("night")), bench.today)?;
+    let (chosen, zoom) = (night_of(Some(fields.get("night")), bench.today)?, Zoom::of(fields.get("zoom")));
     let base = base_version(&fields)?;
     let reason = fields.get("reason").to_owned();
     let refuse = |texts: &Texts, errors: &[TextError], settings: Option<&Settings>, refused: &str| {
@@ -238,6 +245,7 @@ async fn save(
             settings,
             version: base,
             chosen,
+            zoom,
             message: String::new(),
             reason: reason.clone(),
             refused: refused.to_owned(),
@@ -296,6 +304,7 @@ async fn save(
                 settings: settings.as_ref(),
                 version: theirs.version,
                 chosen,
+                zoom,
                 message: String::new(),
                 reason: fields.get("reason").to_owned(),
                 refused,

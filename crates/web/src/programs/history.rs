@@ -5,7 +5,7 @@ use super::{BoxHead, Tab, Workbench, open};
 use crate::error::{PageError, page_with, see_other};
 use crate::pages::Frame;
 use crate::session::{Editor, Fields, SignedIn, flash};
-use crate::sites::{attachment, base_version};
+use crate::sites::attachment;
 use crate::state::{AppState, db};
 use crate::upload;
 use actix_multipart::Multipart;
@@ -195,7 +195,8 @@ async fn restore_version(
     fields: Fields,
 ) -> Result<HttpResponse, PageError> {
     let bench = open(&state, path.0, path.1).await?;
-    let base = base_version(&fields)?;
+    // An undo knows which version to bring back, not which one stands.
+    let base = fields.get("base_version").parse().unwrap_or_else(|_| bench.saved().map_or(0, |s| s.version));
     let old = version(&state, &bench, path.2).await?;
     let back = format!("{}/history", bench.path());
     if let Some(fault) = old.settings.check(&bench.installation.card).into_iter().next() {

@@ -2,7 +2,7 @@
 //! whole or by program; or what binds, and what would do.
 
 use super::history::{ChangeLine, change_lines};
-use super::timeline::{self, Week};
+use super::timeline::{self, Shown, Week, Zoom};
 use super::view::monday;
 use super::words::{self, Names, span};
 use super::{BoxHead, Tab, Workbench, open};
@@ -216,7 +216,7 @@ fn fit(bench: &Workbench, present: &Settings, proposal: &Proposal) -> Fit {
     let planned = |place: &Where| matches!(place, Where::Program(i) if proposal.programs.iter().any(|p| p.program == *i));
     let others = changes.iter().filter(|c| !planned(&c.place)).cloned().collect();
     Fit {
-        week: timeline::week(&names, &runs, from, bench.today, false),
+        week: timeline::week(&names, &runs, Shown { from, chosen: bench.today, zoom: Zoom::Day, editable: false }),
         programs,
         notes: names.plan_notes(proposal),
         others: change_lines(&names, others),

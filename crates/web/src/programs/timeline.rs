@@ -242,19 +242,60 @@ fn draw_pass(names: &Names<'_>, axis: &Axis, pass: &ProgramPass<'_>, y: u32) -> 
     })
 }
 
+/// How much of a night is drawn.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(super) enum Zoom {
+    /// From noon to noon.
+    Day,
+    /// The water window, and an hour on either side.
+    Window,
+}
+
+impl Zoom {
+    pub fn of(text: &str) -> Self {
+        if text == "window" { Self::Window } else { Self::Day }
+    }
+
+    pub fn code(self) -> &'static str {
+        match self {
+            Self::Day => "day",
+            Self::Window => "window",
+        }
+    }
+
+    /// The axis of a night.
+    fn axis(self, names: &Names<'_>, date: Date) -> Axis {
+        match self {
+            Self::Day => Axis { from: noon(date, names), until: noon(tomorrow(date), names) },
+            Self::Window => {
+                let (open, shut) =
+                    upland_core::night::window_instants(date, names.installation.window, &names.installation.tz);
+                let hour = SignedDuration::from_hours(1);
+                Axis { from: open.timestamp() - hour, until: shut.timestamp() + hour }
+            }
+        }
+    }
+}
+
+/// What of a week is drawn, and how.
+#[derive(Debug, Clone, Copy)]
+pub(super) struct Shown {
+    pub from: Date,
+    pub chosen: Date,
+    pub zoom: Zoom,
+    pub editable: bool,
+}
+
 /// Draws a week of nights.
-pub(super) fn week(names: &Names<'_>, runs: &[ScheduledRun], from: Date, chosen: Date, editable: bool) -> Week {
+pub(super) fn week(names: &Names<'_>, runs: &[ScheduledRun], shown: Shown) -> Week {
+    let Shown { from, chosen, zoom, editable } = shown;
+    let first_axis = zoom.axis(names, from);
+    #[allow(clippy::cast_possible_truncation, clippy::cast_sign_loss, reason = "minutes of a day")]
+    let span_min = (secs(first_axis.from, first_axis.until) / 60.0) as u32;
     let mut drawn = Week {
         height: HEAD_PX + 7 * ROW_PX,
         rows: Vec::new(),
-        hours: (0..=12)
-            .map(|k| Mark {
-                x: pct(f64::from(k) * 100.0 / 12.0),
-                y: 14,
-                text: format!("{:02}", (12 + 2 * k) % 24),
-                anchor: if k == 0 { "start" } else if k == 12 { "end" } else { "middle" },
-            })
-            .collect(),
+        hours: hours(names, &first_axis),
         open: Vec::new(),
         banned: Vec::new(),
         sun: Vec::new(),
@@ -262,13 +303,13 @@ pub(super) fn week(names: &Names<'_>, runs: &[ScheduledRun], from: Date, chosen:
         words: String::new(),
         editable,
         step_min: names.installation.card.start_step_min,
-        span_min: 1440,
+        span_min,
     };
     let mut words = Vec::new();
     for k in 0..7u32 {
         let Ok(date) = from.checked_add(i64::from(k).days()) else { break };
         let y = HEAD_PX + k * ROW_PX;
-        let axis = Axis { from: noon(date, names), until: noon(tomorrow(date), names) };
+        let axis = zoom.axis(names, date);
         drawn.rows.push(Row { date, label: date.strftime("%a %-d %b").to_string(), y, chosen: date == chosen });
         let windows = names.installation.windows(date, date);
         drawn.open.extend(windows.iter().filter_map(|(open, shut)| axis.bar(*open, *shut, y)));
@@ -280,7 +321,8 @@ pub(super) fn week(names: &Names<'_>, runs: &[ScheduledRun], from: Date, chosen:
                 .filter(|(at, _)| *at > axis.from && *at < axis.until)
                 .map(|(at, text)| Mark { x: pct(axis.x(at)), y, text: text.into(), anchor: "middle" }),
         );
-        let mine = runs.iter().filter(|r| r.start >= axis.from && r.start < axis.until);
+        let (begin, end) = (noon(date, names), noon(tomorrow(date), names));
+        let mine = runs.iter().filter(|r| r.start >= begin && r.start < end);
         let mut spoken: Vec<String> = Vec::new();
         for pass in &passes(mine) {
             if let Some(pass) = draw_pass(names, &axis, pass, y) {
@@ -385,9 +427,11 @@ fn hours(names: &Names<'_>, axis: &Axis) -> Vec<Mark> {
     let rounding = jiff::ZonedRound::new().smallest(jiff::Unit::Hour).mode(jiff::RoundMode::Ceil);
     let Ok(mut at) = axis.from.to_zoned(tz).round(rounding) else { return Vec::new() };
     let mut marks = Vec::new();
-    while at.timestamp() < axis.until {
+    while at.timestamp() <= axis.until {
         if at.hour() % step == 0 {
-            marks.push(Mark { x: pct(axis.x(at.timestamp())), y: 14, text: at.strftime("%H").to_string(), anchor: "middle" });
+            let x = axis.x(at.timestamp());
+            let anchor = if x < 0.5 { "start" } else if x > 99.5 { "end" } else { "middle" };
+            marks.push(Mark { x: pct(x), y: 14, text: at.strftime("%H").to_string(), anchor });
         }
         at = &at + SignedDuration::from_hours(1);
     }
@@ -465,4 +509,56 @@ pub(super) fn table(names: &Names<'_>, runs: &[ScheduledRun]) -> Vec<TableLine> 
             minutes: pass.seconds() / 60,
         })
         .collect()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::fixture;
+    use jiff::civil::date;
+    use upland_core::site::UnitSystem;
+
+    fn number(text: &str) -> f64 {
+        text.trim_end_matches('%').parse().unwrap()
+    }
+
+    const FROM: Date = Date::constant(2026, 7, 13);
+
+    #[test]
+    fn a_week_draws_every_pass_inside_its_row() {
+        let (installation, settings) = fixture::box_with_faults();
+        let names = Names { installation: &installation, settings: &settings, units: UnitSystem::Metric };
+        let runs = week_runs(&names, FROM);
+        let shown = Shown { from: FROM, chosen: FROM, zoom: Zoom::Day, editable: true };
+        let drawn = week(&names, &runs, shown);
+        assert_eq!((drawn.rows.len(), drawn.open.len(), drawn.banned.len()), (7, 7, 14), "10 to 18 is cut by noon");
+        // Two starts of A, one each of B and C, on seven nights.
+        assert_eq!(drawn.passes.len(), 28);
+        for pass in &drawn.passes {
+            let (x, width) = (number(&pass.whole.x), number(&pass.whole.width));
+            assert!(x >= 0.0 && x + width <= 100.01, "{}", pass.title);
+            assert_eq!(pass.queue.is_some(), pass.label == "B", "B waits for A");
+        }
+        // 02:00 is fourteen hours after noon.
+        assert!((number(&drawn.passes[1].whole.x) - 100.0 * 14.0 / 24.0).abs() < 0.01, "{}", drawn.passes[1].title);
+        let close = week(&names, &runs, Shown { zoom: Zoom::Window, ..shown });
+        assert_eq!(close.span_min, 450, "01:00 to 06:30 and an hour on either side");
+        assert!(close.passes.iter().all(|p| p.label != "C"), "what is outside the window is outside the picture");
+    }
+
+    #[test]
+    fn a_night_by_station_with_its_flow() {
+        let (mut installation, settings) = fixture::box_with_faults();
+        let names = Names { installation: &installation, settings: &settings, units: UnitSystem::Metric };
+        let runs = week_runs(&names, FROM);
+        let drawn = night(&names, &runs, FROM, false).unwrap();
+        insta::assert_snapshot!(drawn.render().unwrap());
+        let flow = drawn.flow.unwrap();
+        assert!(!flow.over && flow.top.starts_with("flow, at most 79 L/min of 95 L/min"), "{}", flow.top);
+        assert_eq!(table(&names, &runs)[0].program, "C");
+        installation.supply = Some(LitresPerMinute::from_l_per_min(50.0));
+        let names = Names { installation: &installation, settings: &settings, units: UnitSystem::Metric };
+        assert!(night(&names, &runs, FROM, false).unwrap().flow.unwrap().over);
+        assert!(night(&names, &runs, date(2026, 8, 1), false).is_none(), "nothing of that night was computed");
+    }
 }

@@ -2,7 +2,7 @@
 
 use super::Workbench;
 use super::texts::{TextError, Texts, label};
-use super::timeline::{self, FLOW_PX, Night, TableLine, Week};
+use super::timeline::{self, FLOW_PX, Night, Shown, TableLine, Week, Zoom};
 use super::words::{FindingWords, Names, month_name, span};
 use crate::quantities::{capital, depth, in_words, plain, volume};
 use askama::Template;
@@ -10,6 +10,8 @@ use jiff::ToSpan;
 use jiff::civil::Date;
 use upland_core::controller::{Card, PercentageScope};
 use upland_core::findings::{Finding, check};
+use crate::working::{Working, working};
+use upland_core::explain::weekly;
 use upland_core::installation::given;
 use upland_core::schedule::{Settings, expand};
 
@@ -172,6 +174,7 @@ pub(super) struct NeedRow {
     pub bar: String,
     pub verdict: &'static str,
     pub title: String,
+    pub working_id: String,
 }
 
 /// Everything computed from the settings.
@@ -188,20 +191,29 @@ pub(super) struct LiveView {
     pub previous_week: Date,
     pub next_week: Date,
     pub flow_px: u32,
+    pub zoom: Zoom,
+    pub chosen: Date,
     pub table: Vec<TableLine>,
     pub needs: Vec<NeedRow>,
+    pub workings: Vec<Working>,
     pub assumption: String,
     /// Lines that could not be read; nothing else is shown then.
     pub unreadable: Vec<(String, String, String)>,
     pub may_edit: bool,
 }
 
-fn need_rows(bench: &Workbench, names: &Names<'_>, settings: &Settings) -> Vec<NeedRow> {
+fn need_rows(bench: &Workbench, names: &Names<'_>, settings: &Settings) -> (Vec<NeedRow>, Vec<Working>) {
     let to = bench.today.checked_add((i32::from(WEEKS) * 7 - 1).days()).unwrap_or(bench.today);
     let runs = expand(settings, &bench.installation.card, &bench.installation.tz, bench.today, to);
-    given(&bench.installation, settings, &runs, WEEKS)
+    let mut workings = Vec::new();
+    let rows = given(&bench.installation, settings, &runs, WEEKS)
         .into_iter()
         .map(|g| {
+            let working_id = format!("w-need-{}", g.station);
+            if let Some(zone) = bench.installation.zone(g.station) {
+                let of = format!("Zone {}", names.station(g.station));
+                workings.push(working(working_id.clone(), of, &weekly(zone, &g), names.units));
+            }
             let share = if g.minutes_needed > 0.0 { 100.0 * g.minutes_a_week / g.minutes_needed } else { 0.0 };
             NeedRow {
                 station: g.station,
@@ -228,9 +240,11 @@ fn need_rows(bench: &Workbench, names: &Names<'_>, settings: &Settings) -> Vec<N
                         None => ", never".to_owned(),
                     }
                 ),
+                working_id,
             }
         })
-        .collect()
+        .collect();
+    (rows, workings)
 }
 
 /// One sentence that answers the page.
@@ -269,7 +283,7 @@ pub(super) fn monday(date: Date) -> Date {
 }
 
 /// Computes everything that follows from the settings.
-pub(super) fn live(bench: &Workbench, settings: &Settings, chosen: Date, may_edit: bool) -> LiveView {
+pub(super) fn live(bench: &Workbench, settings: &Settings, (chosen, zoom): (Date, Zoom), may_edit: bool) -> LiveView {
     let names = bench.names(settings);
     let mut found = check(&bench.installation, settings, bench.today);
     // Of findings that weigh the same, the one that costs most water comes first.
@@ -282,19 +296,23 @@ pub(super) fn live(bench: &Workbench, settings: &Settings, chosen: Date, may_edi
     #[allow(clippy::cast_precision_loss, reason = "seconds of a week")]
     let minutes = waters.clone().map(|r| r.seconds()).sum::<i64>() as f64 / 60.0;
     let water = bench.installation.volume(waters);
+    let (needs, workings) = need_rows(bench, &names, settings);
     LiveView {
         path: bench.path(),
         headline: headline(bench, settings, (minutes, water)),
         counts: counts(&findings),
         findings,
-        week: Some(timeline::week(&names, &runs, from, chosen, may_edit)),
+        week: Some(timeline::week(&names, &runs, Shown { from, chosen, zoom, editable: may_edit })),
         night: timeline::night(&names, &runs, chosen, may_edit),
         night_of: chosen.strftime("%A %-d %B").to_string(),
         previous_week: chosen.checked_sub(7.days()).unwrap_or(chosen),
         next_week: chosen.checked_add(7.days()).unwrap_or(chosen),
         flow_px: FLOW_PX,
+        zoom,
+        chosen,
         table: timeline::table(&names, &runs),
-        needs: need_rows(bench, &names, settings),
+        needs,
+        workings,
         assumption: format!(
             "Need is what the plants are expected to use over the fourteen days from {}, without rain, at each zone's rate and uniformity.",
             bench.today.strftime("%-d %b %Y")
@@ -317,8 +335,11 @@ pub(super) fn unreadable(bench: &Workbench, errors: &[TextError], chosen: Date) 
         previous_week: chosen,
         next_week: chosen,
         flow_px: FLOW_PX,
+        zoom: Zoom::Day,
+        chosen,
         table: Vec::new(),
         needs: Vec::new(),
+        workings: Vec::new(),
         assumption: String::new(),
         unreadable: errors.iter().map(|(n, m)| (n.clone(), capital(&label(n)), m.clone())).collect(),
         may_edit: true,

@@ -256,8 +256,12 @@ impl Names<'_> {
             } else {
                 "hardly dries".to_owned()
             };
-            let first = if reason.stations.len() > 1 { "the first to need water, " } else { "" };
-            sentences.push(format!("{rhythm}; {first}{}, {bears}.", self.station(station)));
+            let first = self.station(station);
+            sentences.push(if reason.stations.len() > 1 {
+                format!("{rhythm}; the first to need water, {first}, {bears}.")
+            } else {
+                format!("{rhythm}; {first} {bears}.")
+            });
             if reason.strained {
                 sentences.push("That is sooner than it runs: no tighter rhythm is open to it.".into());
             }
@@ -361,5 +365,99 @@ pub(crate) fn strategy(strategy: Strategy) -> (&'static str, &'static str) {
         Strategy::EveryDay => ("Every day, sensor refuses", "Every allowed day; a soil-moisture sensor holds back what is not needed."),
         Strategy::DeepTwice => ("Deep, twice a week", "Half of 25 mm twice a week, whatever the need."),
         Strategy::DeepOnce => ("Deep, once a week", "25 mm once a week, whatever the need."),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::fixture;
+    use jiff::civil::date;
+    use upland_core::findings::check;
+    use upland_core::planner::{Request, plan, relaxations};
+    use upland_core::units::{Litres, LitresPerMinute};
+
+    fn lines(findings: &[FindingWords]) -> String {
+        findings
+            .iter()
+            .map(|f| format!("{} | {} | {} | {} | {}", f.weight, f.place, f.text, f.cost, f.mend.as_deref().unwrap_or("-")))
+            .collect::<Vec<_>>()
+            .join("\n")
+    }
+
+    #[test]
+    fn findings_read_as_sentences_with_their_cost_and_action() {
+        let (installation, settings) = fixture::box_with_faults();
+        let names = Names { installation: &installation, settings: &settings, units: UnitSystem::Metric };
+        let found = check(&installation, &settings, date(2026, 7, 13));
+        let words: Vec<_> = found.iter().map(|f| names.finding(f)).collect();
+        insta::assert_snapshot!(lines(&words));
+    }
+
+    #[test]
+    fn every_kind_of_finding_has_its_sentence() {
+        let (installation, settings) = fixture::box_with_faults();
+        let names = Names { installation: &installation, settings: &settings, units: UnitSystem::UsCustomary };
+        let at: Timestamp = "2026-07-14T03:30:00Z".parse().unwrap();
+        let law = || "Larkrigg".to_owned();
+        let flow = LitresPerMinute::from_us_gpm(30.0);
+        let kinds = [
+            Kind::BeyondCard { path: "programs".into(), message: "has 5; the box has 3".into() },
+            Kind::ForbiddenDay { ordinance: law(), on: date(2026, 7, 14) },
+            Kind::ForbiddenHour { ordinance: law(), at },
+            Kind::TooManyDays { ordinance: law(), days: 5, most: 2 },
+            Kind::SupplyExceeded { stations: vec![1, 2], flow, supply: LitresPerMinute::from_us_gpm(20.0), at },
+            Kind::SupplyExceeded { stations: vec![1], flow, supply: LitresPerMinute::from_us_gpm(20.0), at },
+            Kind::RoundsToZero { percentage: 30 },
+            Kind::SoakTooShort { pause_s: 330, needed_s: 1800 },
+            Kind::ZoneWithoutMinutes,
+            Kind::NoStation,
+            Kind::HiddenProgram,
+            Kind::EmptyProgram,
+            Kind::OddPair { on: date(2026, 7, 31) },
+            Kind::PastSunrise { month: 6, percentage: 180, minutes: 75 },
+            Kind::ClockChange { on: date(2026, 10, 25), removed: false },
+            Kind::ClockChange { on: date(2027, 3, 28), removed: true },
+            Kind::NoFallbackMinutes,
+            Kind::NoMasterValve,
+        ];
+        let text: Vec<_> = kinds.iter().map(|k| names.kind(k, Place::Station(1))).collect();
+        assert!(text.iter().all(|t| t.ends_with('.') || t.ends_with("needs 30 min.")), "{text:#?}");
+        insta::assert_snapshot!(text.join("\n"));
+        let mends = [
+            Mend::KeepStarts { program: 0, count: 2 },
+            Mend::SplitStarts { program: 0, count: 3, apart_min: 80 },
+            Mend::SetDays { program: 0, days: upland_core::schedule::Days::Even },
+            Mend::RaiseRunTime { program: 0, station: 1, seconds: 90 },
+            Mend::OpenMasterValve { station: 1 },
+            Mend::FitCard,
+        ];
+        assert_eq!(
+            mends.iter().map(|m| names.mend(m)).collect::<Vec<_>>().join("; "),
+            "Keep the first two starts; Split over three starts, 80 min apart; Run on even dates; Raise it to 1 min 30 s; Open the master valve with it; Take the nearest that the box can hold"
+        );
+        let cost = Cost { litres_a_week: Some(Litres::from_us_gallons(1250.0)), minutes_a_week: Some(75.0), days: Some(4) };
+        let finding = Finding { kind: Kind::HiddenProgram, severity: Severity::Warning, place: Place::Program(1), cost, mend: None };
+        assert_eq!(names.finding(&finding).cost, "1\u{202f}250 gal a week, 1 h 15 min a week");
+    }
+
+    #[test]
+    fn a_plan_says_why_and_a_refusal_says_what_would_do() {
+        let (mut installation, settings) = fixture::box_with_faults();
+        let from = date(2026, 7, 13);
+        let of = |strategy| Request { installation: &installation, present: &settings, strategy, from, relax: Relax::default() };
+        let proposal = plan(&of(Strategy::JustNeed)).unwrap();
+        let names = Names { installation: &installation, settings: &settings, units: UnitSystem::Metric };
+        let mut said: Vec<String> = proposal.programs.iter().map(|p| names.program_reason(p)).collect();
+        said.extend(proposal.zones.iter().map(|z| format!("{}: {}", z.station, names.zone_reason(z))));
+        said.extend(names.plan_notes(&proposal));
+        insta::assert_snapshot!("plan", said.join("\n"));
+        installation.window.from = jiff::civil::time(6, 0, 0, 0);
+        let request =
+            Request { installation: &installation, present: &settings, strategy: Strategy::DeepTwice, from, relax: Relax::default() };
+        let names = Names { installation: &installation, settings: &settings, units: UnitSystem::Metric };
+        let mut said = vec![names.binding(&plan(&request).unwrap_err())];
+        said.extend(relaxations(&request).iter().map(|r| names.relaxation(r)));
+        insta::assert_snapshot!("refusal", said.join("\n"));
     }
 }

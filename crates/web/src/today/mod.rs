@@ -3,7 +3,6 @@
 mod drawings;
 mod ribbon;
 mod view;
-mod working;
 
 use crate::error::{PageError, page};
 use crate::pages::{Chapter, Frame};

@@ -2,7 +2,7 @@
 
 use super::Decided;
 use super::drawings::{self, NightStrip, SoilColumn};
-use super::working::{InputView, StepView, Working, working};
+use crate::working::{InputView, StepView, Working, working};
 use crate::quantities::{self, clock, depth, in_words, in_words_capital, long_date, volume};
 use crate::words::{self, NoticeWords};
 use jiff::civil::Date;

@@ -1,6 +1,10 @@
 //! How a number was reached: inputs, formula, source and which inputs are defaults. The interface
 //! formats the quantities in the site's units and shows this behind every computed number.
 
+mod schedule;
+
+pub use schedule::weekly;
+
 use crate::climate::{Climate, ExpectedFrom};
 use crate::fill::Fill;
 use crate::plant::Sun;

@@ -4,7 +4,7 @@ use crate::quantities::quantity;
 use upland_core::explain::{Explanation, InputOrigin};
 use upland_core::site::UnitSystem;
 
-pub(super) struct InputView {
+pub(crate) struct InputView {
     pub name: &'static str,
     pub value: String,
     pub origin: Option<String>,
@@ -12,7 +12,7 @@ pub(super) struct InputView {
     pub is_default: bool,
 }
 
-pub(super) struct StepView {
+pub(crate) struct StepView {
     pub name: String,
     pub formula: String,
     pub source: String,
@@ -21,7 +21,7 @@ pub(super) struct StepView {
 }
 
 /// The sheet behind a number.
-pub(super) struct Working {
+pub(crate) struct Working {
     pub id: String,
     pub title: String,
     /// What it belongs to.
@@ -30,7 +30,7 @@ pub(super) struct Working {
     pub assumptions: Vec<String>,
 }
 
-pub(super) fn working(id: String, of: String, explanation: &Explanation, units: UnitSystem) -> Working {
+pub(crate) fn working(id: String, of: String, explanation: &Explanation, units: UnitSystem) -> Working {
     Working {
         id,
         title: explanation.title.to_owned(),
