@@ -66,6 +66,17 @@ impl WiredZone {
     }
 }
 
+/// Water that something else takes from the same supply: a run of another box.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct Elsewhere {
+    /// When it begins.
+    pub from: Timestamp,
+    /// When it ends.
+    pub until: Timestamp,
+    /// What it takes.
+    pub flow: LitresPerMinute,
+}
+
 /// A box where it hangs.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Installation {
@@ -79,6 +90,8 @@ pub struct Installation {
     pub window: WaterWindow,
     /// What the supply gives, if known.
     pub supply: Option<LitresPerMinute>,
+    /// What other boxes take of it, in order of time; empty when there is none.
+    pub elsewhere: Vec<Elsewhere>,
     /// What must be kept to.
     pub law: Law,
     /// Time zone of the clock in the box.
@@ -129,6 +142,7 @@ impl Installation {
             zones: wired,
             window: site.window,
             supply: site.supply,
+            elsewhere: Vec::new(),
             law,
             tz: tz.clone(),
             latitude_deg: site.latitude_deg,
@@ -172,6 +186,18 @@ impl Installation {
             evening = next;
         }
         out
+    }
+
+    /// What some settings of this box take from the supply, as another box sees it.
+    #[must_use]
+    pub fn draws(&self, settings: &Settings, from: Date, to: Date) -> Vec<Elsewhere> {
+        crate::schedule::expand(settings, &self.card, &self.tz, from, to)
+            .into_iter()
+            .filter_map(|run| {
+                let flow = self.zone(run.station)?.flow?;
+                (!settings.station(run.station).lighting).then_some(Elsewhere { from: run.start, until: run.end, flow })
+            })
+            .collect()
     }
 
     /// Water of some runs, as far as areas are known; `None` when none is.

@@ -124,7 +124,7 @@ document.addEventListener("alpine:init", () => {
       if (cell && event.target.tagName === "SELECT") cell.dataset.mode = event.target.value;
       this.form.querySelector(".savebar").classList.add("is-changed");
       clearTimeout(this.waiting);
-      this.waiting = setTimeout(() => this.draft("live"), 40);
+      this.waiting = setTimeout(() => this.draft("live"), 10);
     },
     async draft(part, extra) {
       const mine = ++this.asked;
@@ -175,15 +175,19 @@ document.addEventListener("alpine:init", () => {
       }
     },
     line(name) { return this.form.elements[name]; },
-    minutesOf(text) { const [h, m] = text.split(":").map(Number); return h * 60 + m; },
+    minutesOf(text) { const [, h, m] = text.match(/^(\d{1,2})[:.]?(\d{2})$/) || [0, 0, 0]; return Number(h) * 60 + Number(m); },
     clockOf(minute) { const m = ((minute % 1440) + 1440) % 1440; return String(Math.floor(m / 60)).padStart(2, "0") + ":" + String(m % 60).padStart(2, "0"); },
     moveStart(pass, minutes) {
       const line = this.line(`p${pass.dataset.program}-starts`);
       if (!line || minutes === 0) return false;
       const times = line.value.split(/[ ,;]+/).filter(Boolean);
-      const at = Number(pass.dataset.start);
       const step = Number(pass.ownerSVGElement.dataset.step);
-      const moved = this.minutesOf(pass.dataset.set) + minutes;
+      // The line counts, not the drawing: a step before may still be on its way. Drawn starts are
+      // numbered by the clock, the line may hold them in any order.
+      const drawn = times.findIndex((time) => this.minutesOf(time) === this.minutesOf(pass.dataset.set));
+      const byClock = times.map((time, index) => [this.minutesOf(time), index]).sort((a, b) => a[0] - b[0]);
+      const at = drawn >= 0 ? drawn : (byClock[Number(pass.dataset.start)] || [0, 0])[1];
+      const moved = this.minutesOf(times[at]) + minutes;
       times[at] = this.clockOf(Math.round(moved / step) * step);
       line.value = times.join(" ");
       return true;

@@ -156,3 +156,18 @@ pub(crate) fn box_with_faults() -> (upland_core::installation::Installation, upl
     settings.set_run_time_s(2, 1, 300);
     (installation, settings)
 }
+
+/// The same box as its pages see it, with two versions of its settings.
+pub(crate) fn workbench() -> crate::programs::Workbench {
+    let (installation, settings) = box_with_faults();
+    let mut loaded = decided(UnitSystem::Metric).loaded;
+    loaded.boxes[0].settings = Some(upland_store::settings::SettingsRecord {
+        version: 2,
+        kind: upland_store::settings::SettingsKind::Changed,
+        reason: "drip moved".into(),
+        settings,
+        saved_by: "Bram".into(),
+        saved_at: Timestamp::UNIX_EPOCH,
+    });
+    crate::programs::Workbench::for_tests(loaded, installation, date(2026, 7, 13))
+}

@@ -87,7 +87,7 @@ async fn as_found_to_sheet(width: u32, height: u32) {
     page.click("button[form=accept]").await;
     page.heading_with("Sexton's store").await;
     assert!(page.text().await.contains("The plan is version 2"));
-    assert!(page.text().await.contains("planned: just the need"));
+    assert!(page.text().await.contains("planned by Bram"));
 
     page.click("a[href$='/sheet']").await;
     page.css(".boxsheet").await;

@@ -120,8 +120,10 @@ pub enum Kind {
     SupplyExceeded {
         /// The stations that run together.
         stations: Vec<u16>,
-        /// What they take.
+        /// What they and other boxes take.
         flow: LitresPerMinute,
+        /// The part of it that other boxes take.
+        elsewhere: LitresPerMinute,
         /// What there is.
         supply: LitresPerMinute,
         /// When first.

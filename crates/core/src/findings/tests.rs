@@ -131,6 +131,15 @@ fn the_supply_is_shared_by_what_runs_together() {
     assert_eq!(stations.len(), 2);
     assert!((flow.l_per_min() - 105.83).abs() < 0.01, "two lawns of 52.9 L/min: {flow:?}");
     assert_eq!(finding.cost.days, Some(28));
+
+    // Another box on the same supply counts as well.
+    let mut shared = self::installation();
+    shared.elsewhere = shared.draws(&sound(), FROM, FROM.tomorrow().unwrap());
+    let found = check(&shared, &sound(), FROM);
+    let finding = found.iter().find(|f| f.id() == "supply-exceeded").expect("two boxes at once");
+    let Kind::SupplyExceeded { stations, elsewhere, .. } = &finding.kind else { panic!("{finding:?}") };
+    assert_eq!((stations.len(), finding.cost.days), (1, Some(2)));
+    assert!((elsewhere.l_per_min() - 52.92).abs() < 0.01);
     installation.supply = Some(LitresPerMinute::from_l_per_min(40.0));
     let found = check(&installation, &sound(), FROM);
     assert!(found.iter().any(|f| f.id() == "supply-exceeded-n1" && f.mend.is_none()), "no setting mends one zone that is too large");

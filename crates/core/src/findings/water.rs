@@ -161,6 +161,16 @@ fn runoff(look: &Look<'_>, findings: &mut Vec<Finding>) {
     }
 }
 
+/// Water taken from the supply for a while.
+#[derive(Clone, Copy)]
+struct Draw {
+    from: Timestamp,
+    until: Timestamp,
+    flow: LitresPerMinute,
+    /// Station and date where it is this box's.
+    own: Option<(u16, Date)>,
+}
+
 fn supply(look: &Look<'_>, findings: &mut Vec<Finding>) {
     let Some(supply) = look.installation.supply else { return };
     if look.installation.zones.iter().all(|z| z.flow.is_none()) {
@@ -169,34 +179,47 @@ fn supply(look: &Look<'_>, findings: &mut Vec<Finding>) {
     let flow_of = |station| look.installation.zone(station).and_then(|z| z.flow).unwrap_or_default();
     let mut told: BTreeSet<u16> = BTreeSet::new();
     // Valves that overlap for their slowness share the pipe for seconds only.
-    let overlap_s = i64::from(look.settings.delay_s.min(0));
-    let mut open: Vec<(Timestamp, u16)> = Vec::new();
-    let mut worst: Option<(LitresPerMinute, Vec<u16>, Timestamp)> = None;
-    let mut dates: BTreeSet<Date> = BTreeSet::new();
+    let overlap = jiff::SignedDuration::from_secs(i64::from(look.settings.delay_s.min(0)));
+    let mut draws: Vec<Draw> = Vec::new();
     for run in &look.runs {
-        open.retain(|(end, _)| *end > run.start);
-        let end = run.end + jiff::SignedDuration::from_secs(overlap_s);
-        open.push((end, run.station));
-        let own = flow_of(run.station);
-        if own > supply {
+        let flow = flow_of(run.station);
+        if flow > supply {
             if told.insert(run.station) {
-                let kind = Kind::SupplyExceeded { stations: vec![run.station], flow: own, supply, at: run.start };
+                let kind = Kind::SupplyExceeded {
+                    stations: vec![run.station],
+                    flow,
+                    elsewhere: LitresPerMinute::ZERO,
+                    supply,
+                    at: run.start,
+                };
                 findings.push(Finding::new(kind, Severity::Fault, Place::Station(run.station)));
             }
             continue;
         }
-        let flow: LitresPerMinute = open.iter().map(|(_, n)| flow_of(*n)).sum();
-        if flow > supply && open.len() > 1 {
-            dates.insert(run.date);
-            if worst.as_ref().is_none_or(|(most, _, _)| flow > *most) {
-                worst = Some((flow, open.iter().map(|(_, n)| *n).collect(), run.start));
-            }
+        draws.push(Draw { from: run.start, until: run.end + overlap, flow, own: Some((run.station, run.date)) });
+    }
+    let others = look.installation.elsewhere.iter();
+    draws.extend(others.map(|e| Draw { from: e.from, until: e.until, flow: e.flow, own: None }));
+    draws.sort_by_key(|d| (d.from, d.until));
+    let mut open: Vec<Draw> = Vec::new();
+    let mut worst: Option<(LitresPerMinute, LitresPerMinute, Vec<u16>, Timestamp)> = None;
+    let mut dates: BTreeSet<Date> = BTreeSet::new();
+    for draw in draws {
+        open.retain(|other| other.until > draw.from);
+        open.push(draw);
+        let flow: LitresPerMinute = open.iter().map(|d| d.flow).sum();
+        let own = open.iter().filter_map(|d| d.own);
+        if flow <= supply || open.len() < 2 || own.clone().next().is_none() {
+            continue;
+        }
+        dates.extend(own.clone().map(|(_, date)| date));
+        if worst.as_ref().is_none_or(|(most, _, _, _)| flow > *most) {
+            let elsewhere = open.iter().filter(|d| d.own.is_none()).map(|d| d.flow).sum();
+            worst = Some((flow, elsewhere, own.map(|(station, _)| station).collect(), draw.from));
         }
     }
-    if let Some((flow, stations, at)) = worst
-        && !stations.iter().any(|n| told.contains(n))
-    {
-        let kind = Kind::SupplyExceeded { stations, flow, supply, at };
+    if let Some((flow, elsewhere, stations, at)) = worst {
+        let kind = Kind::SupplyExceeded { stations, flow, elsewhere, supply, at };
         let cost = Cost { days: u32::try_from(dates.len()).ok(), ..Cost::default() };
         findings.push(Finding::new(kind, Severity::Fault, Place::Box).costing(cost));
     }

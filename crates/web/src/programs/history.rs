@@ -263,3 +263,28 @@ async fn download_version(
         }),
     ))
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::fixture;
+
+    #[test]
+    fn a_version_says_what_it_changed_by_name() {
+        let mut bench = fixture::workbench();
+        let newest = bench.saved().unwrap().clone();
+        let mut older = newest.clone();
+        older.version = 1;
+        older.kind = SettingsKind::AsFound;
+        older.settings.set_run_time_s(0, 1, 1200);
+        older.settings.programs[1].active = false;
+        bench.loaded.boxes[0].record.fallback_version = Some(1);
+        let shown = lines(&bench, &[newest, older]).unwrap();
+        let changed: Vec<String> =
+            shown[0].changes.iter().map(|c| format!("{}, {}: {} -> {}", c.place, c.what, c.before, c.after)).collect();
+        assert_eq!(changed, ["Program A, 1 Upper lawn: 20 min -> 15 min", "Program B, switched: off -> on"]);
+        assert!(shown[0].is_current && !shown[0].is_fallback && shown[1].is_fallback);
+        assert_eq!((shown[1].kind, shown[0].kind), ("as found", "changed"));
+        assert!(shown[1].changes.len() > 5, "the first version against a clean box");
+    }
+}

@@ -219,3 +219,37 @@ async fn save_law(
     flash(&who.session, text, None)?;
     Ok(see_other(&format!("/sites/{site_id}/boxes/{number}/law")))
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use jiff::civil::date;
+
+    fn fields(pairs: &[(&str, &str)]) -> Fields {
+        Fields(pairs.iter().map(|(k, v)| ((*k).to_owned(), (*v).to_owned())).collect())
+    }
+
+    #[test]
+    fn permits_are_read_and_survive_their_rows() {
+        let sent = fields(&[
+            ("permit0-zone", "1-3"), ("permit0-until", "2026-09-30"), ("permit0-reference", "P 12"),
+            ("permit1-zone", ""), ("permit1-until", ""), ("permit2-zone", "2-1"), ("permit2-until", "2026-10-01"),
+        ]);
+        let read = permits(&sent).unwrap();
+        assert_eq!(read.len(), 2);
+        assert_eq!(read[0], Permit { box_number: 1, station: 3, until: date(2026, 9, 30), reference: "P 12".into() });
+        let rows = permit_rows(&read, None, &[]);
+        let shown: Vec<_> = rows.iter().map(|r| (r.zone.as_str(), r.until.as_str())).collect();
+        assert_eq!(shown, [("1-3", "2026-09-30"), ("2-1", "2026-10-01"), ("", "")], "and an empty one");
+    }
+
+    #[test]
+    fn a_permit_without_its_end_is_told_at_its_row_and_kept() {
+        let sent = fields(&[("permit0-zone", "1-3"), ("permit0-until", "soon"), ("permit0-reference", "P 12")]);
+        let errors = permits(&sent).unwrap_err();
+        assert_eq!(errors[0].0, "permit0");
+        let rows = permit_rows(&[], Some(&sent.0), &errors);
+        assert_eq!((rows[0].until.as_str(), rows[0].reference.as_str()), ("soon", "P 12"));
+        assert!(rows[0].error.contains("last date"));
+    }
+}

@@ -205,3 +205,43 @@ async fn manual_page(
         bounds: TEST_WALK_S,
     })
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::fixture;
+    use jiff::civil::time;
+
+    #[test]
+    fn a_run_by_hand_says_when_it_ends_and_what_stands_in_its_way() {
+        let bench = fixture::workbench();
+        let settings = bench.settings();
+        let at = |hour, minute| {
+            let tz = &bench.installation.tz;
+            bench.today.to_datetime(time(hour, minute, 0, 0)).to_zoned(tz.clone()).unwrap().timestamp()
+        };
+        let walk = view(&bench, &settings, "Test walk".into(), &test_walk(&bench.installation, 120, 20), at(7, 0));
+        assert!(walk.lead.starts_with("9 min in all, 159 L; begun at 07:00 it ends at 07:09."), "{}", walk.lead);
+        assert_eq!(walk.steps[1].begin, "07:02:20");
+        assert_eq!(walk.obstacles, Vec::<String>::new());
+        let noon = view(&bench, &settings, "One".into(), &one_zone(&bench.installation, 1, 600), at(12, 58));
+        insta::assert_snapshot!(noon.obstacles.join("\n"), @r#"
+        "Larkrigg summer watering" forbids this hour for 1 Upper lawn.
+        Program C is set to run at 13:00; a run by hand usually breaks it off.
+        "#);
+        let empty = view(&bench, &settings, "Empty".into(), &one_program(&bench.installation, &settings, 9), at(7, 0));
+        assert_eq!(empty.lead, "Nothing to run.");
+    }
+
+    #[test]
+    fn winterising_begins_and_ends_with_its_cautions() {
+        let bench = fixture::workbench();
+        let settings = bench.settings();
+        let steps = winter(&bench, &bench.names(&settings));
+        assert!(steps[0].text.contains("eye and ear protection") && steps[1].text.contains("never blow air through"));
+        assert!(steps[2].text.contains("Regulate it to the maker's limit"));
+        assert_eq!(steps.len(), 6 + 4, "four zones");
+        assert!(steps[3].text.starts_with("1 Upper lawn") && steps[6].text.starts_with("3 Heather"), "drip comes last");
+        assert!(steps.last().unwrap().text.contains("off-season"));
+    }
+}

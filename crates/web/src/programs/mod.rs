@@ -20,9 +20,10 @@ use crate::sites::{Loaded, SiteBox, load};
 use crate::state::{AppState, db_with_climates};
 use crate::today::choose_date;
 use actix_web::web;
-use jiff::Timestamp;
+use jiff::{Timestamp, ToSpan};
 use jiff::civil::Date;
 use jiff::tz::TimeZone;
+use upland_core::findings::WEEKS;
 use upland_core::installation::Installation;
 use upland_core::ordinance::Law;
 use upland_core::schedule::Settings;
@@ -52,6 +53,11 @@ pub(crate) struct Workbench {
 }
 
 impl Workbench {
+    #[cfg(test)]
+    pub fn for_tests(loaded: Loaded, installation: Installation, today: Date) -> Self {
+        Self { loaded, index: 0, installation, today }
+    }
+
     pub fn site_box(&self) -> Result<&SiteBox, PageError> {
         self.loaded.boxes.get(self.index).ok_or(PageError::NotFound)
     }
@@ -159,7 +165,16 @@ pub(crate) async fn open(state: &web::Data<AppState>, site_id: i64, number: u8) 
         let zones: Vec<_> = loaded.zones.iter().map(|z| z.zone.clone()).collect();
         let card = loaded.boxes.get(index).map(|b| b.record.controller.card.clone());
         let card = card.unwrap_or_else(upland_core::controller::twelve_stations);
-        let installation = Installation::new(&site.site, (&card, number), &zones, law, &climate, today, &tz);
+        let mut installation = Installation::new(&site.site, (&card, number), &zones, law.clone(), &climate, today, &tz);
+        // What the other boxes take from the same supply while this one runs.
+        let last = today.checked_add((i32::from(WEEKS) * 7).days()).unwrap_or(today);
+        for other in loaded.boxes.iter().filter(|b| b.number() != number) {
+            let Some(settings) = &other.settings else { continue };
+            let of = (&other.record.controller.card, other.number());
+            let there = Installation::new(&site.site, of, &zones, law.clone(), &climate, today, &tz);
+            installation.elsewhere.extend(there.draws(&settings.settings, today, last));
+        }
+        installation.elsewhere.sort_by_key(|e| e.from);
         Ok(Workbench { loaded, index, installation, today })
     })
     .await

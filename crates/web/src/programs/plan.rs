@@ -343,7 +343,7 @@ async fn accept(
     }
     let whole = chosen.len() == proposal.programs.len();
     let (id, user) = (bench.site_box()?.record.id, who.user.id);
-    let mut reason = format!("planned: {}", words::strategy(strategy).0.to_lowercase());
+    let mut reason = words::strategy(strategy).0.to_lowercase();
     if !whole {
         reason.push_str(&format!(", {} of {} programs", chosen.len(), proposal.programs.len()));
     }
@@ -368,5 +368,64 @@ async fn accept(
             flash(&who.session, format!("{} saved version {} in the meantime. This is the plan against it; look again.", theirs.saved_by, theirs.version), None)?;
             Ok(see_other(&back))
         }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::fixture;
+
+    #[test]
+    fn a_relaxation_is_one_address_away_and_reads_back() {
+        let relax = Relax {
+            window_from: Some(jiff::civil::time(3, 10, 0, 0)),
+            extra_days: 1,
+            extra_programs: 2,
+            share_pct: Some(85),
+            supply: Some(LitresPerMinute::from_l_per_min(120.5)),
+        };
+        let address = href(Strategy::DeepTwice, relax);
+        assert_eq!(address, "?strategy=deep_twice&window=03:10&days=1&programs=2&share=85&supply=120.5");
+        let fields = Fields(
+            address[1..].split('&').filter_map(|p| p.split_once('=')).map(|(k, v)| (k.to_owned(), v.to_owned())).collect(),
+        );
+        let query = PlanQuery::of_fields(&fields);
+        assert_eq!(query.relax(), relax);
+        let bench = fixture::workbench();
+        assert_eq!(query.strategy(&bench), Strategy::DeepTwice);
+        assert_eq!(PlanQuery::default().strategy(&bench), Strategy::JustNeed, "the default of this box");
+        let wild = PlanQuery { share: Some(200), supply: Some(f64::NAN), window: Some("late".into()), ..PlanQuery::default() };
+        assert_eq!(wild.relax(), Relax::default(), "what cannot be is not relaxed");
+    }
+
+    #[test]
+    fn a_proposal_is_taken_whole_or_by_program() {
+        let bench = fixture::workbench();
+        let present = bench.settings();
+        let proposal = plan(&request(&bench, &present, Strategy::JustNeed, Relax::default())).unwrap();
+        let all: Vec<usize> = proposal.programs.iter().map(|p| p.program).collect();
+        assert_eq!(taken(&present, &proposal, &all), proposal.settings);
+        let one = taken(&present, &proposal, &all[1..2]);
+        assert_eq!(one.programs[1], proposal.settings.programs[1]);
+        assert_eq!((&one.programs[0], &one.programs[2]), (&present.programs[0], &present.programs[2]));
+        assert_eq!(one.check(&bench.installation.card), []);
+    }
+
+    #[test]
+    fn schools_stand_side_by_side_with_their_figures() {
+        let bench = fixture::workbench();
+        let present = bench.settings();
+        let lines: Vec<String> = Strategy::ALL
+            .iter()
+            .map(|s| strategy_line(&bench, &present, *s, Strategy::JustNeed, Relax::default()))
+            .map(|l| format!("{}{}: {} nights, {}, {}, {}, {}", if l.is_default { "*" } else { "" }, l.name, l.nights, l.minutes, l.water, l.share, l.verdict))
+            .collect();
+        insta::assert_snapshot!(lines.join("\n"));
+        let fitted = plan(&request(&bench, &present, Strategy::JustNeed, Relax::default())).unwrap();
+        let shown = fit(&bench, &present, &fitted);
+        assert!(!shown.unchanged && shown.programs.iter().all(|p| !p.reason.is_empty() && !p.zones.is_empty()));
+        let again = fit(&bench, &fitted.settings, &fitted);
+        assert!(again.unchanged, "a plan against itself changes nothing");
     }
 }

@@ -370,3 +370,78 @@ async fn key_in_walk(state: web::Data<AppState>, who: SignedIn, path: web::Path<
         cautions: CAUTIONS.to_vec(),
     })
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::fixture;
+    use upland_core::schedule::Repeat;
+
+    #[test]
+    fn the_whole_box_stands_on_its_sheet() {
+        let bench = fixture::workbench();
+        let view = build(&bench).unwrap();
+        assert_eq!((view.place.as_str(), view.window.as_str()), ("Potting shed", "01:00 to 06:30"));
+        assert_eq!(view.version, "version 2 of 31 Dec 1969, Bram");
+        let programs: Vec<String> = view
+            .programs
+            .iter()
+            .map(|p| format!("{} {} on {}, {}: {} stations", p.name, p.starts, p.days, p.percent, p.stations.len()))
+            .collect();
+        insta::assert_snapshot!(programs.join("\n"), @r"
+        A 02:00, 04:00 on every day of the week, 100 %: 4 stations
+        B 02:30 on every day of the week, 100 %: 1 stations
+        C 13:00 on every day of the week, 100 %: 1 stations
+        ");
+        assert_eq!(view.programs[1].stations, [("station 9".to_owned(), "10 min".to_owned())]);
+        assert!(view.law[0].contains("odd house number") && view.law[0].contains("Drip is exempt"), "{:?}", view.law);
+        assert!(view.cautions.iter().any(|c| c.contains("Power off")) && view.off.is_empty());
+    }
+
+    #[test]
+    fn the_walk_goes_in_the_order_boxes_are_keyed() {
+        let bench = fixture::workbench();
+        let stages = stages(&bench);
+        let titles: Vec<&str> = stages.iter().map(|s| s.title).collect();
+        assert_eq!(titles, ["Clock", "Starts", "Minutes", "Days", "Percentage", "Sensors and the rest", "Back to automatic"]);
+        assert_eq!(stages[1].steps[0].text, "Program A: 02:00, 04:00");
+        assert_eq!(stages[2].steps.len(), 6, "four zones, the ghost and the old program");
+        assert!(stages[5].steps.iter().any(|s| s.id == "bypass"), "the box has a sensor port");
+        let mut ids: Vec<&str> = stages.iter().flat_map(|s| s.steps.iter().map(|s| s.id.as_str())).collect();
+        let all = ids.len();
+        ids.sort_unstable();
+        ids.dedup();
+        assert_eq!(ids.len(), all, "every tick is its own");
+    }
+
+    #[test]
+    fn what_is_set_for_the_whole_box_is_said_in_words() {
+        let mut settings = Settings::clean(&upland_core::controller::twelve_stations());
+        assert_eq!(whole_box(&settings), Vec::<String>::new());
+        settings.delay_s = 90;
+        settings.never_days[6] = true;
+        settings.omit_hours = Some((jiff::civil::time(10, 0, 0, 0), jiff::civil::time(18, 0, 0, 0)));
+        settings.off_season = Some(upland_core::schedule::YearSpan { from: (11, 1), until: (3, 31) });
+        settings.rain_delay = Some((jiff::civil::date(2026, 7, 10), 3));
+        insta::assert_snapshot!(whole_box(&settings).join("\n"), @r"
+        Pause of 1 min 30 s between stations
+        Nothing runs on Sun
+        No start between 10:00 and 18:00
+        Off-season 1 Nov to 31 Mar
+        Rain delay of 3 days from 10 Jul 2026
+        ");
+        settings.delay_s = -5;
+        assert_eq!(whole_box(&settings)[0], "Stations overlap by 5 s");
+        settings.programs[0].repeat = Some(Repeat { until: jiff::civil::time(18, 0, 0, 0), pause_s: 1740 });
+        let bench = fixture::workbench();
+        let line = program_line(&bench, &settings, 0, &settings.programs[0]);
+        assert_eq!(line.repeat, "again and again until 18:00, pause 29 min");
+    }
+
+    #[test]
+    fn the_code_is_drawn_without_style() {
+        let svg = qr("http://127.0.0.1:8080/sites/1/boxes/1").unwrap();
+        assert!(svg.starts_with("<svg") && !svg.contains("style="), "{}", &svg[..80]);
+        assert!(qr(&"x".repeat(4000)).is_err());
+    }
+}

@@ -345,3 +345,68 @@ pub(super) fn unreadable(bench: &Workbench, errors: &[TextError], chosen: Date) 
         may_edit: true,
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::fixture;
+    use crate::programs::texts;
+    use jiff::civil::date;
+
+    #[test]
+    fn what_follows_from_settings_is_told_at_once() {
+        let bench = fixture::workbench();
+        let settings = bench.settings();
+        let drawn = live(&bench, &settings, (date(2026, 7, 15), Zoom::Day), true);
+        assert_eq!(drawn.headline, "Three programs run 15 h 45 min a week, 19.4 m³.");
+        assert_eq!(drawn.counts, "Four faults, five warnings");
+        let weights: Vec<&str> = drawn.findings.iter().map(|f| f.weight).collect();
+        assert!(weights.windows(2).all(|w| w[0] <= w[1]), "the gravest first: {weights:?}");
+        let costs: Vec<&str> = drawn.findings.iter().filter(|f| f.weight == "warning").map(|f| f.id.as_str()).collect();
+        assert_eq!(costs[0], "repeated-starts-p0", "of warnings the one that costs most water");
+        assert_eq!(drawn.needs.len(), 4);
+        assert_eq!((drawn.needs[0].verdict, drawn.needs[0].gets.as_str()), ("too much", "4 h 5 min"));
+        assert_eq!(drawn.workings.len(), 4, "every need opens");
+        assert_eq!(drawn.night_of, "Wednesday 15 July");
+        assert_eq!((drawn.previous_week, drawn.next_week), (date(2026, 7, 8), date(2026, 7, 22)));
+        assert_eq!(monday(date(2026, 7, 19)), date(2026, 7, 13));
+    }
+
+    #[test]
+    fn an_empty_box_says_so_and_lacks_nothing_but_minutes() {
+        let bench = fixture::workbench();
+        let clean = Settings::clean(&bench.installation.card);
+        let drawn = live(&bench, &clean, (bench.today, Zoom::Window), false);
+        assert_eq!(drawn.headline, "It runs nothing.");
+        assert!(drawn.findings.iter().all(|f| f.id.starts_with("zone-without-minutes")), "{:?}", drawn.findings);
+        assert!(drawn.night.is_none() && drawn.table.is_empty());
+        assert!(drawn.needs.iter().all(|n| n.verdict == "too little"));
+    }
+
+    #[test]
+    fn fields_show_what_the_card_has_and_keep_what_was_typed() {
+        let bench = fixture::workbench();
+        let mut typed = texts::texts(&bench.settings());
+        typed.insert("p0-starts".into(), "25:00".into());
+        let errors = vec![("p0-starts".to_owned(), "not a time".to_owned())];
+        let drawn = fields(&bench, &typed, &errors, true);
+        assert_eq!((drawn.programs.len(), drawn.stations.len()), (3, 12));
+        assert_eq!((drawn.programs[0].starts.value.as_str(), drawn.programs[0].starts.error.as_str()), ("25:00", "not a time"));
+        assert_eq!(drawn.errors, [("p0-starts".into(), "Program A, starts".into(), "not a time".into())]);
+        assert_eq!(drawn.programs[0].modes.len(), 4, "weekdays, odd, even, every n-th day");
+        assert!(drawn.percent.is_none() && drawn.months.is_empty() && drawn.programs[0].percent.is_some(), "by program");
+        assert_eq!((drawn.stations[0].zone.as_str(), drawn.stations[8].zone.as_str()), ("Upper lawn", ""));
+        assert_eq!(drawn.stations[0].minutes[0].value, "15");
+    }
+
+    #[test]
+    fn a_line_that_cannot_be_read_stands_in_for_the_timeline() {
+        let bench = fixture::workbench();
+        let errors = vec![("p1-m4".to_owned(), "not a number".to_owned())];
+        let drawn = unreadable(&bench, &errors, bench.today);
+        assert!(drawn.week.is_none() && drawn.findings.is_empty());
+        assert_eq!(drawn.unreadable[0].1, "Program B, station 4");
+        let html = drawn.render().unwrap();
+        assert!(html.contains("href=\"#p1-m4\"") && html.contains("not a number"));
+    }
+}

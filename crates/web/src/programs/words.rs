@@ -157,15 +157,25 @@ impl Names<'_> {
             Kind::TooManyDays { ordinance, days, most } => {
                 format!("Runs on {days} days of a week; \"{ordinance}\" allows {most}.")
             }
-            Kind::SupplyExceeded { stations, flow: asked, supply, at } => format!(
-                "{} {} {}, the supply gives {}, first {}.{}",
-                capital(&self.stations(stations)),
-                if stations.len() == 1 { "takes" } else { "together take" },
-                flow(self.units, *asked),
-                flow(self.units, *supply),
-                self.zoned(*at, "%a %-d %b at %H:%M"),
-                if stations.len() == 1 { " No schedule helps: split the zone, or correct its area or rate." } else { "" }
-            ),
+            Kind::SupplyExceeded { stations, flow: asked, elsewhere, supply, at } => {
+                let others = elsewhere.l_per_min() > 0.0;
+                format!(
+                    "{}{} {} {}, the supply gives {}, first {}.{}",
+                    capital(&self.stations(stations)),
+                    if others { " and other boxes" } else { "" },
+                    if stations.len() == 1 && !others { "takes" } else { "together take" },
+                    flow(self.units, *asked),
+                    flow(self.units, *supply),
+                    self.zoned(*at, "%a %-d %b at %H:%M"),
+                    if others {
+                        " Move the programs of one box away from the other's."
+                    } else if stations.len() == 1 {
+                        " No schedule helps: split the zone, or correct its area or rate."
+                    } else {
+                        ""
+                    }
+                )
+            }
             Kind::RoundsToZero { percentage } => format!("At {percentage} % its minutes round to nothing; it never runs."),
             Kind::CycleTooLong { run_s, limit_s } => format!(
                 "Runs {} at a time; {} its soil and slope shed water.",
@@ -400,14 +410,21 @@ mod tests {
         let names = Names { installation: &installation, settings: &settings, units: UnitSystem::UsCustomary };
         let at: Timestamp = "2026-07-14T03:30:00Z".parse().unwrap();
         let law = || "Larkrigg".to_owned();
-        let flow = LitresPerMinute::from_us_gpm(30.0);
+        let supplied = |stations, elsewhere| Kind::SupplyExceeded {
+            stations,
+            flow: LitresPerMinute::from_us_gpm(30.0),
+            elsewhere: LitresPerMinute::from_us_gpm(elsewhere),
+            supply: LitresPerMinute::from_us_gpm(20.0),
+            at,
+        };
         let kinds = [
             Kind::BeyondCard { path: "programs".into(), message: "has 5; the box has 3".into() },
             Kind::ForbiddenDay { ordinance: law(), on: date(2026, 7, 14) },
             Kind::ForbiddenHour { ordinance: law(), at },
             Kind::TooManyDays { ordinance: law(), days: 5, most: 2 },
-            Kind::SupplyExceeded { stations: vec![1, 2], flow, supply: LitresPerMinute::from_us_gpm(20.0), at },
-            Kind::SupplyExceeded { stations: vec![1], flow, supply: LitresPerMinute::from_us_gpm(20.0), at },
+            supplied(vec![1, 2], 0.0),
+            supplied(vec![1], 0.0),
+            supplied(vec![1], 12.0),
             Kind::RoundsToZero { percentage: 30 },
             Kind::SoakTooShort { pause_s: 330, needed_s: 1800 },
             Kind::ZoneWithoutMinutes,
