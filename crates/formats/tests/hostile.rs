@@ -5,7 +5,11 @@
 use proptest::prelude::*;
 use upland_core::units::Metres;
 use upland_core::weather::Station;
-use upland_formats::{balance_csv, daily_csv, hourly_csv, settings_file, site_file};
+use upland_core::controller::generic;
+use upland_core::ordinance::{AllowedDays, Hours, Ordinance, Rule};
+use upland_core::schedule::{Settings, YearSpan};
+use upland_formats::settings_file::BoxFile;
+use upland_formats::{balance_csv, card_file, daily_csv, hourly_csv, ordinance_file, settings_file, site_file};
 
 fn station() -> Station {
     Station {
@@ -38,6 +42,47 @@ fn damaged(text: &'static str) -> impl Strategy<Value = Vec<u8>> {
     })
 }
 
+/// A text with one byte replaced, removed or doubled, at a place that may lie behind its end.
+fn damage(text: &str, at: usize, byte: u8, how: u8) -> Vec<u8> {
+    let mut bytes = text.as_bytes().to_vec();
+    let at = at % bytes.len();
+    match how {
+        0 => bytes[at] = byte,
+        1 => {
+            bytes.remove(at);
+        }
+        _ => bytes.insert(at, byte),
+    }
+    bytes
+}
+
+fn settings_text() -> String {
+    let card = generic().remove(0).1;
+    let mut settings = Settings::clean(&card);
+    settings.programs[0].active = true;
+    settings.programs[0].starts = vec![jiff::civil::time(2, 0, 0, 0)];
+    settings.set_run_time_s(0, 1, 900);
+    settings.update_station(1, |s| s.cycle_and_soak_s = Some((300, 1800)));
+    settings.off_season = Some(YearSpan { from: (11, 1), until: (3, 31) });
+    settings.rain_delay = Some((jiff::civil::date(2026, 7, 10), 3));
+    settings_file::write(&BoxFile { time_zone: "UTC".into(), tz: jiff::tz::TimeZone::UTC, card, settings })
+}
+
+fn ordinance() -> Ordinance {
+    let week = |days: [usize; 2]| core::array::from_fn(|i| days.contains(&i));
+    Ordinance {
+        name: "Larkrigg summer watering".into(),
+        rules: vec![Rule {
+            season: Some(YearSpan { from: (4, 1), until: (10, 31) }),
+            days: AllowedDays::Weekdays { odd: week([2, 6]), even: week([1, 5]) },
+            forbidden_hours: vec![Hours { from: jiff::civil::time(10, 0, 0, 0), until: jiff::civil::time(18, 0, 0, 0) }],
+            most_days_a_week: Some(2),
+        }],
+        exempts_drip: true,
+        exempts_new_planting: true,
+    }
+}
+
 proptest! {
     #![proptest_config(ProptestConfig::with_cases(400))]
 
@@ -48,6 +93,57 @@ proptest! {
         let _ = balance_csv::read(&bytes);
         let _ = site_file::read(&bytes);
         let _ = settings_file::read(&bytes);
+        let _ = card_file::read(&bytes);
+        let _ = ordinance_file::read(&bytes);
+    }
+
+    #[test]
+    fn a_damaged_settings_file(at in 0usize..4000, byte in any::<u8>(), how in 0..3_u8) {
+        let bytes = damage(&settings_text(), at, byte, how);
+        match settings_file::read(&bytes) {
+            Err(problems) => prop_assert!(problems.iter().all(|p| !p.message.is_empty()) && !problems.is_empty()),
+            Ok(file) => prop_assert_eq!(settings_file::read(settings_file::write(&file).as_bytes()), Ok(file)),
+        }
+    }
+
+    #[test]
+    fn a_damaged_card_file(card in 0usize..6, at in 0usize..2000, byte in any::<u8>(), how in 0..3_u8) {
+        let bytes = damage(&card_file::write(&generic()[card].1), at, byte, how);
+        match card_file::read(&bytes) {
+            Err(problems) => prop_assert!(!problems.is_empty()),
+            Ok(card) => {
+                prop_assert_eq!(card.check(), [], "what is read can be");
+                prop_assert_eq!(card_file::read(card_file::write(&card).as_bytes()), Ok(card));
+            }
+        }
+    }
+
+    #[test]
+    fn a_damaged_ordinance_file(at in 0usize..2000, byte in any::<u8>(), how in 0..3_u8) {
+        let bytes = damage(&ordinance_file::write(&ordinance()), at, byte, how);
+        match ordinance_file::read(&bytes) {
+            Err(problems) => prop_assert!(!problems.is_empty()),
+            Ok(read) => {
+                prop_assert_eq!(read.check(), []);
+                prop_assert_eq!(ordinance_file::read(ordinance_file::write(&read).as_bytes()), Ok(read));
+            }
+        }
+    }
+
+    #[test]
+    fn settings_of_every_card_survive_their_file(card in 0usize..6, minutes in proptest::collection::vec(0u32..120, 1..6), start in 0u16..1440) {
+        let card = generic()[card].1.clone();
+        let mut settings = Settings::clean(&card);
+        settings.programs[0].active = true;
+        settings.programs[0].starts = vec![jiff::civil::time((start / 60) as i8, (start % 60) as i8, 0, 0)];
+        for (n, minutes) in (1..).zip(minutes) {
+            settings.set_run_time_s(0, n, minutes * 60);
+        }
+        let settings = settings.fitted(&card);
+        let file = BoxFile { time_zone: "UTC".into(), tz: jiff::tz::TimeZone::UTC, card, settings: settings.clone() };
+        prop_assert_eq!(settings_file::read(settings_file::write(&file).as_bytes()).unwrap(), file);
+        // As it lies in the database.
+        prop_assert_eq!(settings_file::settings_from(settings_file::settings_value(&settings)), Ok(settings));
     }
 
     #[test]
@@ -93,4 +189,30 @@ fn the_undamaged_files_are_read() {
     assert_eq!(hourly_csv::read(HOURLY.as_bytes()).unwrap().hours.len(), 2);
     assert_eq!(balance_csv::read(BALANCE.as_bytes()).unwrap().len(), 2);
     assert_eq!(site_file::read(SITE.as_bytes()).unwrap().zones.len(), 8);
+}
+
+#[test]
+fn a_site_with_several_boxes_is_refused_where_it_is_wrong() {
+    let good: serde_json::Value = serde_json::from_str(include_str!("../../app/src/demo/sites/tarnside.json")).unwrap();
+    let read = |change: &dyn Fn(&mut serde_json::Value)| {
+        let mut value = good.clone();
+        change(&mut value);
+        match site_file::read(value.to_string().as_bytes()) {
+            Ok(file) => vec![format!("ok, {} boxes", file.controllers.len())],
+            Err(problems) => problems.iter().map(ToString::to_string).collect(),
+        }
+    };
+    assert_eq!(read(&|_| ()), ["ok, 2 boxes"]);
+    for (change, expected) in [
+        (&(|v: &mut serde_json::Value| v["controllers"][1]["number"] = 1.into()) as &dyn Fn(&mut serde_json::Value), "controllers[1].number: 1 is 0 or used twice"),
+        (&|v| v["zones"][0]["controller"] = 7.into(), "zones[0].controller: 7 is not the number of a box"),
+        (&|v| v["controllers"] = serde_json::json!([]), "controllers: give either a list of boxes"),
+        (&|v| v["controllers"][0]["card"]["programs"] = 99.into(), "controllers[0].card.programs: 99 is outside 1 to 26"),
+        (&|v| v["controllers"][1]["settings"]["percentages"]["box"] = 50.into(), "controllers[1].settings.percentages[0]: 50 % cannot be set"),
+        (&|v| v["controllers"][0]["settings"]["programs"][0]["days"] = "sometimes".into(), "controllers[0].settings.programs[0].days"),
+        (&|v| v["zones"][1]["number"] = 1.into(), "zones[1].number: 1 is used twice"),
+    ] {
+        let told = read(change);
+        assert!(told.iter().any(|t| t.starts_with(expected)), "{expected} in {told:?}");
+    }
 }

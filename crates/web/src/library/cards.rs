@@ -1,8 +1,8 @@
 //! The card library: generic cards to start from, own cards to edit, JSON in and out.
 
-use super::{OWN, card_by_choice, card_form};
+use super::{Kept, OWN, card_by_choice, card_form, entry, keep, shelve};
 use crate::error::{PageError, page_with, see_other};
-use crate::forms::{self, FieldError, Form};
+use crate::forms::{FieldError, Form};
 use crate::pages::Frame;
 use crate::session::{Editor, Fields, SignedIn, flash};
 use crate::sites::{attachment, base_version};
@@ -12,11 +12,9 @@ use actix_multipart::Multipart;
 use actix_web::http::StatusCode;
 use actix_web::{HttpResponse, get, post, web};
 use askama::Template;
-use jiff::Timestamp;
 use std::collections::BTreeMap;
 use upland_core::controller::{Card, Overlap, PercentageScope, generic};
 use upland_formats::{PathProblem, card_file};
-use upland_store::Saved;
 use upland_store::library::Entry;
 
 pub(super) fn routes(config: &mut web::ServiceConfig) {
@@ -205,13 +203,9 @@ async fn download(state: web::Data<AppState>, _who: SignedIn, code: web::Path<St
         .body(card_file::write(&card)))
 }
 
-async fn entry(state: &web::Data<AppState>, id: i64) -> Result<Entry<Card>, PageError> {
-    db(state, move |store| store.library_entry(id)).await?.ok_or(PageError::NotFound)
-}
-
 #[get("/cards/{id}")]
 async fn edit_page(state: web::Data<AppState>, who: SignedIn, id: web::Path<i64>) -> Result<HttpResponse, PageError> {
-    let entry = entry(&state, *id).await?;
+    let entry = entry::<Card>(&state, *id).await?;
     edit(&who, StatusCode::OK, Some(&entry), &card_form::texts(&entry.item), &[], None)
 }
 
@@ -224,7 +218,7 @@ async fn save(
 ) -> Result<HttpResponse, PageError> {
     let id = *id;
     let base = base_version(&fields)?;
-    let now = entry(&state, id).await?;
+    let now = entry::<Card>(&state, id).await?;
     let card = match card_form::read(&fields) {
         Ok(card) => card,
         Err(errors) => {
@@ -232,41 +226,28 @@ async fn save(
             return edit(&who, StatusCode::UNPROCESSABLE_ENTITY, Some(&as_sent), &fields.0, &errors, None);
         }
     };
-    let (user, name) = (who.user.id, card.name.clone());
-    match db(&state, move |store| store.save_library_entry(id, base, &card, user)).await? {
-        None => Err(PageError::NotFound),
-        Some(Saved::As(_)) => {
-            flash(&who.session, format!("{name} is saved. Boxes that were made from it keep their own copy."), None)?;
+    let text = format!("{} is saved. Boxes that were made from it keep their own copy.", card.name);
+    match keep(&state, &who, id, (card, &fields), card_form::texts).await? {
+        Kept::Saved => {
+            flash(&who.session, text, None)?;
             Ok(see_other("/cards"))
         }
-        Some(Saved::Conflict(theirs)) => {
-            let before = db(&state, move |store| store.library_version::<Card>(id, base)).await?;
-            let started = before.as_ref().map(card_form::texts).unwrap_or_default();
-            let (merged, both) = forms::three_way(&started, &sent(&fields), &card_form::texts(&theirs.item));
-            let who_saved = theirs.saved_by.clone();
-            edit(&who, StatusCode::CONFLICT, Some(&theirs), &merged, &[], Some((both, who_saved)))
+        Kept::Merged(theirs, merged, both) => {
+            let by = theirs.saved_by.clone();
+            edit(&who, StatusCode::CONFLICT, Some(&theirs), &merged, &[], Some((both, by)))
         }
     }
 }
 
-/// What was typed, without what the form carries for itself.
-pub(crate) fn sent(fields: &Fields) -> BTreeMap<String, String> {
-    fields.0.iter().filter(|(k, _)| *k != "csrf" && *k != "base_version").map(|(k, v)| (k.clone(), v.clone())).collect()
-}
-
 #[post("/cards/{id}/remove")]
 async fn remove(state: web::Data<AppState>, Editor(who): Editor, id: web::Path<i64>, _fields: Fields) -> Result<HttpResponse, PageError> {
-    let entry = entry(&state, *id).await?;
-    db(&state, move |store| store.set_library_entry_removed(*id, Some(Timestamp::now()))).await?;
-    flash(&who.session, format!("{} is off the list.", entry.item.name), Some(format!("/cards/{}/restore", entry.id)))?;
-    Ok(see_other("/cards"))
+    let name = entry::<Card>(&state, *id).await?.item.name;
+    shelve(&state, &who, ("/cards", *id), true, format!("{name} is off the list.")).await
 }
 
 #[post("/cards/{id}/restore")]
 async fn restore(state: web::Data<AppState>, Editor(who): Editor, id: web::Path<i64>, _fields: Fields) -> Result<HttpResponse, PageError> {
-    db(&state, move |store| store.set_library_entry_removed(*id, None)).await?;
-    flash(&who.session, "The card is back.", None)?;
-    Ok(see_other("/cards"))
+    shelve(&state, &who, ("/cards", *id), false, "The card is back.".into()).await
 }
 
 #[get("/schemas/settings-v1.json")]

@@ -1,9 +1,8 @@
 //! The ordinance editor: rules by season, written once, applied to many sites.
 
-use super::cards::sent;
+use super::{Kept, entry, keep, shelve};
 use super::ordinance_form::{self, DAY_MODES, HOURS, TextError, WEEK};
 use crate::error::{PageError, page_with, see_other};
-use crate::forms;
 use crate::pages::Frame;
 use crate::session::{Editor, Fields, SignedIn, flash};
 use crate::sites::{attachment, base_version};
@@ -13,12 +12,10 @@ use actix_multipart::Multipart;
 use actix_web::http::StatusCode;
 use actix_web::{HttpResponse, get, post, web};
 use askama::Template;
-use jiff::Timestamp;
 use std::collections::BTreeMap;
 use upland_core::ordinance::{AllowedDays, Ordinance, Rule};
 use upland_core::schedule::{Days, days_in_words};
 use upland_formats::{PathProblem, ordinance_file};
-use upland_store::Saved;
 use upland_store::library::Entry;
 
 pub(super) fn routes(config: &mut web::ServiceConfig) {
@@ -254,13 +251,9 @@ async fn open_file(state: web::Data<AppState>, Editor(who): Editor, payload: Mul
     }
 }
 
-async fn entry(state: &web::Data<AppState>, id: i64) -> Result<Entry<Ordinance>, PageError> {
-    db(state, move |store| store.library_entry(id)).await?.ok_or(PageError::NotFound)
-}
-
 #[get("/ordinances/{id}/ordinance.json")]
 async fn download(state: web::Data<AppState>, _who: SignedIn, id: web::Path<i64>) -> Result<HttpResponse, PageError> {
-    let entry = entry(&state, *id).await?;
+    let entry = entry::<Ordinance>(&state, *id).await?;
     Ok(HttpResponse::Ok()
         .content_type("application/json")
         .insert_header(attachment(&entry.item.name, "json"))
@@ -269,7 +262,7 @@ async fn download(state: web::Data<AppState>, _who: SignedIn, id: web::Path<i64>
 
 #[get("/ordinances/{id}")]
 async fn edit_page(state: web::Data<AppState>, who: SignedIn, id: web::Path<i64>) -> Result<HttpResponse, PageError> {
-    let entry = entry(&state, *id).await?;
+    let entry = entry::<Ordinance>(&state, *id).await?;
     edit(&who, StatusCode::OK, Some(&entry), &ordinance_form::texts(&entry.item), &[], None)
 }
 
@@ -282,7 +275,7 @@ async fn save(
 ) -> Result<HttpResponse, PageError> {
     let id = *id;
     let base = base_version(&fields)?;
-    let now = entry(&state, id).await?;
+    let now = entry::<Ordinance>(&state, id).await?;
     let ordinance = match ordinance_form::read(&fields) {
         Ok(ordinance) => ordinance,
         Err(errors) => {
@@ -290,17 +283,13 @@ async fn save(
             return edit(&who, StatusCode::UNPROCESSABLE_ENTITY, Some(&as_sent), &fields.0, &errors, None);
         }
     };
-    let (user, name) = (who.user.id, ordinance.name.clone());
-    match db(&state, move |store| store.save_library_entry(id, base, &ordinance, user)).await? {
-        None => Err(PageError::NotFound),
-        Some(Saved::As(_)) => {
-            flash(&who.session, format!("{name} is saved; it holds at once on every site that keeps to it."), None)?;
+    let text = format!("{} is saved; it holds at once on every site that keeps to it.", ordinance.name);
+    match keep(&state, &who, id, (ordinance, &fields), ordinance_form::texts).await? {
+        Kept::Saved => {
+            flash(&who.session, text, None)?;
             Ok(see_other("/ordinances"))
         }
-        Some(Saved::Conflict(theirs)) => {
-            let before = db(&state, move |store| store.library_version::<Ordinance>(id, base)).await?;
-            let started = before.as_ref().map(ordinance_form::texts).unwrap_or_default();
-            let (merged, both) = forms::three_way(&started, &sent(&fields), &ordinance_form::texts(&theirs.item));
+        Kept::Merged(theirs, merged, both) => {
             let by = theirs.saved_by.clone();
             edit(&who, StatusCode::CONFLICT, Some(&theirs), &merged, &[], Some((both, by)))
         }
@@ -309,18 +298,13 @@ async fn save(
 
 #[post("/ordinances/{id}/remove")]
 async fn remove(state: web::Data<AppState>, Editor(who): Editor, id: web::Path<i64>, _fields: Fields) -> Result<HttpResponse, PageError> {
-    let entry = entry(&state, *id).await?;
-    db(&state, move |store| store.set_library_entry_removed(*id, Some(Timestamp::now()))).await?;
-    let text = format!("{} is off the list. Sites that keep to it still do.", entry.item.name);
-    flash(&who.session, text, Some(format!("/ordinances/{}/restore", entry.id)))?;
-    Ok(see_other("/ordinances"))
+    let name = entry::<Ordinance>(&state, *id).await?.item.name;
+    shelve(&state, &who, ("/ordinances", *id), true, format!("{name} is off the list. Sites that keep to it still do.")).await
 }
 
 #[post("/ordinances/{id}/restore")]
 async fn restore(state: web::Data<AppState>, Editor(who): Editor, id: web::Path<i64>, _fields: Fields) -> Result<HttpResponse, PageError> {
-    db(&state, move |store| store.set_library_entry_removed(*id, None)).await?;
-    flash(&who.session, "The ordinance is back.", None)?;
-    Ok(see_other("/ordinances"))
+    shelve(&state, &who, ("/ordinances", *id), false, "The ordinance is back.".into()).await
 }
 
 #[get("/schemas/ordinance-v1.json")]
