@@ -236,6 +236,46 @@ mod tests {
     }
 
     #[test]
+    fn every_limit_has_its_bounds_and_says_them() {
+        let spoilt: [(&str, fn(&mut Card)); 15] = [
+            ("stations", |c| c.stations = 251),
+            ("programs", |c| c.programs = 0),
+            ("starts_per_program", |c| c.starts_per_program = 49),
+            ("run_step_s", |c| c.run_step_s = 0),
+            ("longest_run_s", |c| c.longest_run_s = 30),
+            ("rounding_step_s", |c| c.rounding_step_s = 61),
+            ("percentage_min", |c| c.percentage_min = 101),
+            ("percentage_max", |c| c.percentage_max = 99),
+            ("percentage_step", |c| c.percentage_step = 7),
+            ("longest_delay_s", |c| c.longest_delay_s = 90_000),
+            ("longest_overlap_s", |c| c.longest_overlap_s = 601),
+            ("longest_rain_delay_days", |c| c.longest_rain_delay_days = 61),
+            ("longest_interval", |c| c.day_modes.longest_interval = 61),
+            ("sensor_ports", |c| c.sensor_ports = vec![SensorPort::TwoWire; 65]),
+            ("name", |c| c.name = " ".into()),
+        ];
+        for (field, spoil) in spoilt {
+            let mut card = twelve_stations();
+            spoil(&mut card);
+            let faults = card.check();
+            assert!(faults.iter().any(|f| f.field == field), "{field} in {faults:?}");
+            assert!(faults.iter().all(|f| !f.message.is_empty() && f.to_string().starts_with(f.field)));
+        }
+    }
+
+    #[test]
+    fn the_percentages_of_common_practice_can_be_set() {
+        // Common practice: percentages of 5 or 10 to 200.
+        for (step, values) in [(5, [5, 35, 100, 200]), (10, [10, 50, 100, 200])] {
+            let card = Card { percentage_min: step, percentage_step: step, percentage_max: 200, ..twelve_stations() };
+            assert_eq!(card.check(), []);
+            for value in values {
+                assert_eq!(crate::schedule::nearest_percentage(&card, value), value);
+            }
+        }
+    }
+
+    #[test]
     fn an_impossible_card_is_told_by_field() {
         assert_eq!(twelve_stations().check(), []);
         let card = Card {

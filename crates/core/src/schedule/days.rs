@@ -93,6 +93,19 @@ mod tests {
     }
 
     #[test]
+    fn days_are_said_as_people_say_them() {
+        let nth = |interval| days_in_words(Days::EveryNth { interval, first: date(2026, 7, 1) });
+        assert_eq!(days_in_words(Days::Weekdays([true, false, true, false, true, false, false])), "Mon, Wed, Fri");
+        assert_eq!(days_in_words(Days::Weekdays([true; 7])), "every day of the week");
+        assert_eq!(days_in_words(Days::Weekdays([false; 7])), "no day");
+        assert_eq!((days_in_words(Days::Odd), days_in_words(Days::Even)), ("odd dates".into(), "even dates".into()));
+        assert_eq!(nth(1), "every day from 1 Jul 2026");
+        for (n, words) in [(2, "2nd"), (3, "3rd"), (4, "4th"), (11, "11th"), (12, "12th"), (13, "13th"), (21, "21st"), (22, "22nd"), (23, "23rd")] {
+            assert_eq!(nth(n), format!("every {words} day from 1 Jul 2026"));
+        }
+    }
+
+    #[test]
     fn every_nth_day_keeps_its_count_over_months_and_begins_at_its_first() {
         let days = Days::EveryNth { interval: 3, first: date(2026, 7, 30) };
         let runs: Vec<_> = (27..=31)

@@ -10,9 +10,11 @@ use crate::controller::{Card, Overlap, PercentageTarget};
 use jiff::civil::{Date, Time};
 use jiff::tz::TimeZone;
 use jiff::{SignedDuration, Timestamp, Zoned};
+use std::cmp::Reverse;
+use std::collections::BinaryHeap;
 
 /// Passes of a repeating program in a day are cut here: a pass a minute, all day.
-const MOST_PASSES: usize = 1440;
+const MOST_PASSES: u32 = 1440;
 
 /// One cycle of one station.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -72,27 +74,27 @@ pub fn expand(settings: &Settings, card: &Card, tz: &TimeZone, from: Date, to: D
         let Ok(next) = date.tomorrow() else { break };
         date = next;
     }
-    starts.sort_by_key(|s| (s.at, s.program, s.number));
-
+    // Passes in the order they are asked for: what a loop asks for next waits in line like a start.
+    let mut line: BinaryHeap<Reverse<(Timestamp, usize, u32, usize)>> = (0..)
+        .zip(&starts)
+        .map(|(index, start): (usize, &Start)| Reverse((start.at, start.program, start.number, index)))
+        .collect();
     let mut runs = Vec::new();
     let mut free_from = Timestamp::MIN;
-    for start in &starts {
+    while let Some(Reverse((asked, _, number, index))) = line.pop() {
+        let Some(start) = starts.get(index) else { continue };
         let Some(program) = settings.programs.get(start.program) else { continue };
-        let mut asked = start.at;
-        for number in (start.number..).take(MOST_PASSES) {
-            let begin = if card.overlap == Overlap::Queue { asked.max(free_from) } else { asked };
-            let pass = Pass { start, number, begin, queued_s: begin.duration_since(asked).as_secs() };
-            let end = pass.lay(settings, card, program, &mut runs);
-            if card.overlap == Overlap::Queue {
-                free_from = free_from.max(end);
-            }
-            let Some((until, pause_s)) = start.repeat else { break };
-            let next = end + SignedDuration::from_secs(i64::from(pause_s));
-            // An empty program would repeat for ever without time passing.
-            if next >= until || next <= asked {
-                break;
-            }
-            asked = next;
+        let begin = if card.overlap == Overlap::Queue { asked.max(free_from) } else { asked };
+        let pass = Pass { start, number, begin, queued_s: begin.duration_since(asked).as_secs() };
+        let end = pass.lay(settings, card, program, &mut runs);
+        if card.overlap == Overlap::Queue {
+            free_from = free_from.max(end);
+        }
+        let Some((until, pause_s)) = start.repeat else { continue };
+        let next = end + SignedDuration::from_secs(i64::from(pause_s));
+        // An empty program would repeat for ever without time passing.
+        if next < until && next > asked && number - start.number < MOST_PASSES {
+            line.push(Reverse((next, start.program, number + 1, index)));
         }
     }
     runs.sort_by_key(|r| (r.start, r.program, r.station, r.cycle));
@@ -363,6 +365,100 @@ mod tests {
         pulses.run_times = vec![(1, 0)];
         pulses.repeat = Some(Repeat { until: time(10, 0, 0, 0), pause_s: 0 });
         assert_eq!(day(&settings(vec![pulses])), [], "an empty loop ends");
+    }
+
+    #[test]
+    fn a_percentage_of_each_month_changes_at_midnight_of_the_first() {
+        let mut months = [100; 12];
+        months[6] = 50;
+        let mut settings = settings(vec![program(&[time(23, 59, 0, 0), time(0, 1, 0, 0)], &[(1, 1200)])]);
+        settings.percentages = Percentages::Month(months);
+        let card = Card { percentage_scope: crate::controller::PercentageScope::Month, ..twelve_stations() };
+        let runs = expand(&settings, &card, &TimeZone::UTC, date(2026, 6, 30), date(2026, 7, 1));
+        let told: Vec<_> = runs.iter().map(|r| (r.start.strftime("%d %H:%M").to_string(), r.seconds())).collect();
+        // The run that starts a minute before July has June's percentage to its end.
+        assert_eq!(told, [
+            ("30 00:01".into(), 1200),
+            ("30 23:59".into(), 1200),
+            ("01 00:19".into(), 600),
+            ("01 23:59".into(), 600)
+        ]);
+    }
+
+    #[test]
+    fn each_cycle_is_scaled_where_the_box_scales_cycles() {
+        let mut settings = settings(vec![program(&[time(2, 0, 0, 0)], &[(1, 1440)])]);
+        settings.percentages = Percentages::Program(vec![50]);
+        settings.stations = vec![(1, StationSetting { cycle_and_soak_s: Some((360, 600)), ..StationSetting::default() })];
+        let lengths = |target| {
+            let card = Card { percentage_target: target, ..twelve_stations() };
+            let runs = expand(&settings, &card, &TimeZone::UTC, date(2026, 7, 14), date(2026, 7, 14));
+            runs.iter().map(ScheduledRun::seconds).collect::<Vec<_>>()
+        };
+        assert_eq!(lengths(PercentageTarget::Cycle), [180; 4], "four cycles stay, each half as long");
+        assert_eq!(lengths(PercentageTarget::Total), [360; 2], "half the time takes half the cycles");
+    }
+
+    #[test]
+    fn a_loop_queues_behind_others_and_may_cross_midnight() {
+        let mut pulses = program(&[time(22, 0, 0, 0)], &[(3, 120)]);
+        pulses.repeat = Some(Repeat { until: time(0, 30, 0, 0), pause_s: 1680 });
+        let runs = day(&settings(vec![program(&[time(22, 20, 0, 0)], &[(1, 1200)]), pulses]));
+        let told: Vec<_> = runs.iter().map(|r| (r.station, clock(r.start), r.start_number, r.queued_s)).collect();
+        assert_eq!(told[..3], [(3, "22:00:00".into(), 1, 0), (1, "22:20:00".into(), 1, 0), (3, "22:40:00".into(), 2, 600)]);
+        assert!(runs.iter().all(|r| r.date == date(2026, 7, 14)), "passes after midnight belong to the start");
+        assert!(runs.last().unwrap().start.to_string() < "2026-07-15T00:30:00Z".to_owned());
+    }
+
+    #[test]
+    fn the_thirty_first_the_first_and_the_twenty_ninth_of_february() {
+        let on = |days, from, to| {
+            let mut odd = settings(vec![program(&[time(5, 0, 0, 0)], &[(1, 60)])]);
+            odd.programs[0].days = days;
+            let runs = expand(&odd, &twelve_stations(), &TimeZone::UTC, from, to);
+            runs.iter().map(|r| r.date.strftime("%m-%d").to_string()).collect::<Vec<_>>().join(" ")
+        };
+        assert_eq!(on(Days::Odd, date(2026, 7, 29), date(2026, 8, 3)), "07-29 07-31 08-01 08-03");
+        assert_eq!(on(Days::Odd, date(2028, 2, 27), date(2028, 3, 3)), "02-27 02-29 03-01 03-03");
+        assert_eq!(on(Days::Even, date(2026, 2, 26), date(2026, 3, 2)), "02-26 02-28 03-02");
+        let nth = Days::EveryNth { interval: 3, first: date(2028, 2, 26) };
+        assert_eq!(on(nth, date(2028, 2, 20), date(2028, 3, 6)), "02-26 02-29 03-03 03-06");
+    }
+
+    #[test]
+    fn programs_side_by_side_keep_their_own_order() {
+        let card = Card { overlap: Overlap::Concurrent, ..twelve_stations() };
+        let both = settings(vec![
+            program(&[time(2, 0, 0, 0)], &[(1, 600), (2, 600)]),
+            program(&[time(2, 5, 0, 0)], &[(3, 600), (4, 600)]),
+        ]);
+        let runs = expand(&both, &card, &TimeZone::UTC, date(2026, 7, 14), date(2026, 7, 14));
+        let told: Vec<_> = runs.iter().map(|r| (r.station, clock(r.start))).collect();
+        assert_eq!(told, [
+            (1, "02:00:00".into()),
+            (3, "02:05:00".into()),
+            (2, "02:10:00".into()),
+            (4, "02:15:00".into())
+        ]);
+        assert!(runs.iter().all(|r| r.queued_s == 0));
+    }
+
+    #[test]
+    fn what_is_off_or_empty_runs_nothing() {
+        let mut settings = settings(vec![
+            program(&[time(2, 0, 0, 0)], &[(1, 600)]),
+            program(&[], &[(2, 600)]),
+            program(&[time(3, 0, 0, 0)], &[(3, 0)]),
+            program(&[time(4, 0, 0, 0)], &[(4, 600)]),
+        ]);
+        settings.programs[0].active = false;
+        settings.programs[3].days = Days::Weekdays([false; 7]);
+        assert_eq!(day(&settings), []);
+        settings.programs[3].days = Days::Weekdays([true; 7]);
+        settings.percentages = Percentages::Program(vec![100, 100, 100, 0]);
+        assert_eq!(day(&settings), [], "nothing at nought percent");
+        settings.percentages = Percentages::Program(vec![100]);
+        assert_eq!(day(&settings).len(), 1, "a program without a percentage runs at 100");
     }
 
     #[test]

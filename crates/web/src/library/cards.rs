@@ -259,3 +259,25 @@ async fn settings_schema() -> HttpResponse {
 async fn schema() -> HttpResponse {
     HttpResponse::Ok().content_type("application/schema+json").body(card_file::schema())
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_card_is_summed_up_in_a_line() {
+        let lines: Vec<String> = generic()
+            .iter()
+            .map(|(code, card)| line((*code).to_owned(), None, card))
+            .map(|l| format!("{}: {} | {} | {} | {}", l.code, l.holds, l.percentage, l.cycles, l.meeting))
+            .collect();
+        insta::assert_snapshot!(lines.join("\n"), @r"
+        twelve: 12 stations, 3 programs of 4 starts | by program, 10 to 200 in 10s | built in | wait
+        small-indoor: 6 stations, 2 programs of 3 starts | whole box, 10 to 150 in 10s | from starts | wait
+        monthly: 24 stations, 4 programs of 8 starts | by month, 0 to 200 in 5s | built in | wait
+        two-wire: 48 stations, 8 programs of 8 starts | by program, 0 to 300 in 1s | built in | run together
+        hose-valve: 1 station, 1 program of 6 starts | none | from starts | wait
+        daily: 18 stations, 6 programs of 8 starts | by program, 0 to 200 in 1s | built in | wait
+        ");
+    }
+}

@@ -311,3 +311,46 @@ async fn restore(state: web::Data<AppState>, Editor(who): Editor, id: web::Path<
 async fn schema() -> HttpResponse {
     HttpResponse::Ok().content_type("application/schema+json").body(ordinance_file::schema())
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use jiff::civil::time;
+    use upland_core::ordinance::Hours;
+    use upland_core::schedule::YearSpan;
+
+    #[test]
+    fn a_rule_is_one_sentence() {
+        let week = |days: [usize; 2]| core::array::from_fn(|i| days.contains(&i));
+        let rule = |days, season, most_days_a_week| Rule {
+            season,
+            days,
+            forbidden_hours: vec![Hours { from: time(10, 0, 0, 0), until: time(18, 0, 0, 0) }],
+            most_days_a_week,
+        };
+        let summer = Some(YearSpan { from: (5, 1), until: (9, 30) });
+        let lines = [
+            rule(AllowedDays::Weekdays { odd: week([2, 6]), even: week([1, 5]) }, summer, Some(2)),
+            rule(AllowedDays::Weekdays { odd: week([0, 3]), even: week([0, 3]) }, None, Some(1)),
+            rule(AllowedDays::DatesOfHouseNumber, None, None),
+            rule(AllowedDays::OddDates, None, None),
+            rule(AllowedDays::EvenDates, None, None),
+            rule(AllowedDays::Any, None, None),
+        ]
+        .map(|r| rule_words(&r));
+        insta::assert_snapshot!(lines.join("\n"), @r"
+        1 May to 30 Sep: odd house numbers Wed, Sun, even Tue, Sat; at most 2 days a week; nothing 10:00 to 18:00.
+        All year: only Mon, Thu; at most 1 day a week; nothing 10:00 to 18:00.
+        All year: odd houses on odd dates, even on even; nothing 10:00 to 18:00.
+        All year: only odd dates; nothing 10:00 to 18:00.
+        All year: only even dates; nothing 10:00 to 18:00.
+        All year: nothing 10:00 to 18:00.
+        ");
+        let words = |exempts_drip, exempts_new_planting| {
+            exempt_words(&Ordinance { name: "L".into(), rules: Vec::new(), exempts_drip, exempts_new_planting })
+        };
+        assert_eq!(words(false, false), "Nothing is exempt.");
+        assert!(words(true, true).contains("Drip, and new planting"));
+        assert!(words(true, false).starts_with("Drip is") && words(false, true).starts_with("New planting"));
+    }
+}

@@ -183,4 +183,18 @@ mod tests {
         assert_eq!(choose_date(None, &climate, date(2026, 7, 16)), (date(2026, 7, 16), false));
         assert_eq!(choose_date(Some(date(2025, 1, 1)), &climate, date(2026, 7, 16)).0, date(2025, 1, 1));
     }
+
+    #[test]
+    fn the_runs_of_a_night_are_those_between_its_noons() {
+        let (installation, settings) = crate::fixture::box_with_faults();
+        let decided = crate::fixture::decided(upland_core::site::UnitSystem::Metric);
+        let set = AsSet::of(&settings, &installation.card, &decided.night, &installation.tz);
+        // C at 13:00 belongs to the night of its date, A at 02:00 to the night before.
+        assert_eq!(set.stations, [1, 2, 3, 4, 9]);
+        assert_eq!(set.first.unwrap().datetime(), date(2026, 7, 13).at(13, 0, 0, 0));
+        assert_eq!(set.last.unwrap().datetime(), date(2026, 7, 14).at(5, 0, 0, 0));
+        let mut lights = settings.clone();
+        lights.update_station(1, |s| s.lighting = true);
+        assert!(!AsSet::of(&lights, &installation.card, &decided.night, &installation.tz).stations.contains(&1));
+    }
 }

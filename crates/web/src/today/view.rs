@@ -315,4 +315,15 @@ mod tests {
         decided.night.zones.clear();
         assert_eq!(build(&decided).headline, "No zones yet.");
     }
+
+    #[test]
+    fn what_the_box_does_by_itself_is_said_beside_the_advice() {
+        use super::super::AsSet;
+        let at = |hour| Some(jiff::civil::date(2026, 7, 14).at(hour, 5, 0, 0).to_zoned(jiff::tz::TimeZone::UTC).unwrap());
+        let set = |stations: &[u16]| as_set(&AsSet { stations: stations.to_vec(), first: at(2), last: at(4) });
+        assert_eq!(set(&[1, 2, 7]), "As it is set, the box runs stations 1, 2 and 7 tonight, 02:05 to 04:05.");
+        assert_eq!(set(&[3]), "As it is set, the box runs station 3 tonight, 02:05 to 04:05.");
+        let nothing = as_set(&AsSet { stations: Vec::new(), first: None, last: None });
+        assert_eq!(nothing, "As it is set, the box runs nothing tonight.");
+    }
 }
