@@ -237,7 +237,8 @@ mod tests {
 
     #[test]
     fn every_limit_has_its_bounds_and_says_them() {
-        let spoilt: [(&str, fn(&mut Card)); 15] = [
+        type Spoil = fn(&mut Card);
+        let spoilt: [(&str, Spoil); 15] = [
             ("stations", |c| c.stations = 251),
             ("programs", |c| c.programs = 0),
             ("starts_per_program", |c| c.starts_per_program = 49),

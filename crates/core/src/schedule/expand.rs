@@ -407,7 +407,7 @@ mod tests {
         let told: Vec<_> = runs.iter().map(|r| (r.station, clock(r.start), r.start_number, r.queued_s)).collect();
         assert_eq!(told[..3], [(3, "22:00:00".into(), 1, 0), (1, "22:20:00".into(), 1, 0), (3, "22:40:00".into(), 2, 600)]);
         assert!(runs.iter().all(|r| r.date == date(2026, 7, 14)), "passes after midnight belong to the start");
-        assert!(runs.last().unwrap().start.to_string() < "2026-07-15T00:30:00Z".to_owned());
+        assert!(runs.last().unwrap().start.to_string().as_str() < "2026-07-15T00:30:00Z");
     }
 
     #[test]

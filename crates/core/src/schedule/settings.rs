@@ -271,7 +271,10 @@ impl Settings {
                 Days::Weekdays(_) if !modes.weekdays => say(at("days"), "the box has no days of the week".into()),
                 Days::Odd | Days::Even if !modes.parity => say(at("days"), "the box has no odd and even dates".into()),
                 Days::EveryNth { interval, .. } if interval == 0 || interval > modes.longest_interval => {
-                    say(at("days"), format!("every {interval} days; the box counts 1 to {}", modes.longest_interval));
+                    say(at("days"), match modes.longest_interval {
+                        0 => "the box cannot count days; choose weekdays or dates".to_owned(),
+                        longest => format!("every {interval} days; the box counts 1 to {longest}"),
+                    });
                 }
                 _ => {}
             }
@@ -306,10 +309,16 @@ impl Settings {
             }
         }
         if self.delay_s > 0 && self.delay_s.unsigned_abs() > card.longest_delay_s {
-            say("delay_s".into(), format!("the box pauses at most {} s", card.longest_delay_s));
+            say("delay_s".into(), match card.longest_delay_s {
+                0 => "the box has no pause between stations".to_owned(),
+                longest => format!("the box pauses at most {longest} s"),
+            });
         }
         if self.delay_s < 0 && self.delay_s.unsigned_abs() > card.longest_overlap_s {
-            say("delay_s".into(), format!("the box overlaps stations by at most {} s", card.longest_overlap_s));
+            say("delay_s".into(), match card.longest_overlap_s {
+                0 => "the box cannot overlap stations; give a pause of nought or more".to_owned(),
+                longest => format!("the box overlaps stations by at most {longest} s"),
+            });
         }
         if self.never_days.contains(&true) && !card.day_modes.never_days {
             say("never_days".into(), "the box has none".into());

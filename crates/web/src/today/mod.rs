@@ -193,7 +193,7 @@ mod tests {
         assert_eq!(set.stations, [1, 2, 3, 4, 9]);
         assert_eq!(set.first.unwrap().datetime(), date(2026, 7, 13).at(13, 0, 0, 0));
         assert_eq!(set.last.unwrap().datetime(), date(2026, 7, 14).at(5, 0, 0, 0));
-        let mut lights = settings.clone();
+        let mut lights = settings;
         lights.update_station(1, |s| s.lighting = true);
         assert!(!AsSet::of(&lights, &installation.card, &decided.night, &installation.tz).stations.contains(&1));
     }
