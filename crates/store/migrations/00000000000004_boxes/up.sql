@@ -77,7 +77,7 @@ ALTER TABLE zone_versions ADD COLUMN box_number INT NOT NULL DEFAULT 1 CHECK (bo
 
 -- The small box of each site becomes its first one, on an ordinary card with its limits.
 INSERT INTO controllers (site_id, number, calendar_token)
-SELECT id, 1, md5(random()::text || id::text) || md5(random()::text || clock_timestamp()::text) FROM sites;
+SELECT id, 1, replace(gen_random_uuid()::text || gen_random_uuid()::text, '-', '') FROM sites;
 INSERT INTO controller_versions (controller_id, version, place, card, saved_by, saved_at)
 SELECT c.id, 1, v.controller_name,
        jsonb_build_object('format', 'upland-almanac-card', 'version', 1, 'card', jsonb_build_object(
