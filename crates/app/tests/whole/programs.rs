@@ -113,6 +113,41 @@ async fn from_as_found_to_the_sheet_on_a_phone() {
     as_found_to_sheet(360, 780).await;
 }
 
+/// The week zooms and moves on without a reload, a number opens, and the dark has contrast too.
+#[tokio::test(flavor = "multi_thread")]
+async fn the_timeline_zooms_and_every_need_opens() {
+    let server = Server::start(true);
+    let browser = Browser::open(1280, 800).await;
+    let page = Page(&browser.client);
+    page.sign_in(&server, "bram").await;
+    page.0.goto(&format!("{}/sites/3/boxes/1", server.url)).await.unwrap();
+    page.css("svg.week[data-span='1440']").await;
+    page.click("[data-zoom=window]").await;
+    // 22:00 to 06:00 and an hour on either side.
+    page.css("svg.week[data-span='600']").await;
+    page.click("[data-week=next]").await;
+    for _ in 0..100 {
+        if page.text().await.contains("The night of Tuesday 21 July") {
+            break;
+        }
+        tokio::time::sleep(Duration::from_millis(25)).await;
+    }
+    assert!(page.text().await.contains("The night of Tuesday 21 July"));
+    page.css("svg.week[data-span='600']").await;
+    page.click("button.why[popovertarget='w-need-1']").await;
+    let open = page.script("return document.querySelector('.working:popover-open').innerText").await;
+    let open = open.as_str().unwrap();
+    assert!(open.contains("minutes that cover it") && open.contains("Irrigation Association"), "{open}");
+    page.script("document.querySelector('.working:popover-open').hidePopover()").await;
+    page.script("document.documentElement.dataset.theme = 'dark'").await;
+    page.sound("a box in the dark").await;
+    page.0.goto(&format!("{}/sites/3/boxes/1/plan", server.url)).await.unwrap();
+    page.heading_with("Just the need").await;
+    page.script("document.documentElement.dataset.theme = 'dark'").await;
+    page.sound("a plan in the dark").await;
+    browser.close().await;
+}
+
 #[tokio::test(flavor = "multi_thread")]
 async fn a_start_moves_by_arrow_key_and_by_dragging() {
     let server = Server::start(true);
