@@ -25,6 +25,8 @@ enum Command {
     Expand(commands::expand::Args),
     /// Settings for a box of a site file, planned, as a settings file.
     Plan(commands::plan::Args),
+    /// Twelve factors of each zone, the percentages a box can be set to and the error left, as JSON.
+    Budget(commands::budget::Args),
     /// The JSON Schema of a file format.
     Schema {
         /// Which format.
@@ -54,6 +56,7 @@ fn main() -> ExitCode {
         Command::Tonight(args) => commands::tonight::run(&args),
         Command::Expand(args) => commands::expand::run(&args),
         Command::Plan(args) => commands::plan::run(&args),
+        Command::Budget(args) => commands::budget::run(&args),
         Command::Schema { format } => commands::print(&match format {
             SchemaOf::Site => upland_formats::site_file::schema(),
             SchemaOf::Settings => upland_formats::settings_file::schema(),

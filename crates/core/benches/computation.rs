@@ -75,6 +75,7 @@ fn zones(count: u16) -> Vec<Zone> {
             name: format!("Zone {number}"),
             plant: PlantKind::CoolSeasonTurf,
             own_coefficient: None,
+            planting: Default::default(),
             soil: if number % 2 == 0 { Texture::Clay } else { Texture::Loam },
             slope_pct: Some(f64::from(number % 15)),
             sun: Sun::Full,

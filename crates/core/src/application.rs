@@ -79,6 +79,13 @@ pub fn rate_from_flow(flow: LitresPerMinute, area: SquareMetres) -> MillimetresP
     MillimetresPerHour::from_mm_per_hour(60.0 * flow.l_per_min() / area.m2())
 }
 
+/// Precipitation rate of emitters: mm/h = L/h ÷ (spacing along the line × spacing of lines, m²)
+/// (Irrigation Association; one litre on a square metre stands one millimetre deep).
+#[must_use]
+pub fn rate_from_emitters(flow_l_per_h: f64, along_m: f64, rows_m: f64) -> MillimetresPerHour {
+    MillimetresPerHour::from_mm_per_hour(flow_l_per_h / (along_m * rows_m))
+}
+
 /// Run-time multiplier 1 ÷ (0.4 + 0.6 DU) (Irrigation Association; from memory): how much longer
 /// to run so that the drier quarter gets its share.
 #[must_use]
@@ -184,6 +191,15 @@ mod tests {
         assert!((rate.inches_per_hour() - 0.963).abs() < 5e-4);
         let rate = rate_from_flow(LitresPerMinute::from_l_per_min(30.0), SquareMetres::from_m2(120.0));
         assert_eq!(rate.mm_per_hour(), 15.0);
+    }
+
+    #[test]
+    fn rate_from_emitters_as_in_the_handbook() {
+        // Irrigation Association, drip (from memory): in/h = 231.1 × gph ÷ (row × emitter spacing,
+        // both in inches). 0.6 gph at 12 × 18 in is 0.642 in/h.
+        let rate = rate_from_emitters(0.6 * 3.785_411_784, 12.0 * 0.0254, 18.0 * 0.0254);
+        assert!((rate.inches_per_hour() - 231.1 * 0.6 / (12.0 * 18.0)).abs() < 1e-3, "{}", rate.inches_per_hour());
+        assert!((rate_from_emitters(2.0, 0.3, 0.4).mm_per_hour() - 16.667).abs() < 1e-3);
     }
 
     #[test]

@@ -83,3 +83,43 @@ pub const AREA: Bound = bound("Area", "m²", 0.1, 100_000.0, "one valve waters a
 pub const ZONE_NUMBER: Bound = bound("Zone number", "", 1.0, 250.0, "the station number on the box");
 /// Flow that the supply can give.
 pub const SUPPLY: Bound = bound("Supply", "L/min", 0.5, 20_000.0, "what meter and main can give at once");
+/// Species factor of the landscape coefficient.
+pub const SPECIES_FACTOR: Bound =
+    bound("Species factor", "", 0.05, 1.0, "very low below 0.1, low to 0.3, moderate to 0.6, high to 0.9 (WUCOLS method)");
+/// Density factor of the landscape coefficient.
+pub const DENSITY_FACTOR: Bound =
+    bound("Density factor", "", 0.5, 1.3, "sparse 0.5 to 0.9, average 1.0, dense 1.1 to 1.3 (WUCOLS method)");
+/// Share of a zone's area that other plants have, a fraction.
+pub const PLANT_SHARE: Bound = bound("Share of the area", "", 0.01, 0.99, "the rest belongs to the zone's own plants");
+/// Extra factor of a grow-in.
+pub const GROW_IN_FACTOR: Bound = bound("Grow-in factor", "", 0.8, 2.0, "young roots ask for up to about half more");
+/// Length of a wean-off.
+pub const WEAN_OFF_WEEKS: Bound = bound("Wean-off", "weeks", 1.0, 26.0, "four to eight weeks are common practice");
+/// First percentage of a wean-off.
+pub const WEAN_OFF_START: Bound =
+    bound("First percentage", "%", 20.0, 400.0, "what the plants got so far, of their computed need");
+/// Trim of a zone.
+pub const TRIM: Bound =
+    bound("Trim", "%", -50.0, 50.0, "a trim is for exposure; beyond half, the plants or the rate are wrong");
+/// Flow of a zone, read at the meter.
+pub const ZONE_FLOW: Bound = bound("Flow of the zone", "L/min", 0.05, 2000.0, "what one valve passes");
+/// Flow of one emitter.
+pub const EMITTER_FLOW: Bound = bound("Flow of an emitter", "L/h", 0.1, 200.0, "a dripper gives 1 to 8, a bubbler up to 200");
+/// Distance of emitters or lines.
+pub const SPACING: Bound = bound("Spacing", "m", 0.05, 10.0, "from one emitter or line to the next");
+/// Length of a catch-can run.
+pub const CATCH_MINUTES: Bound = bound("Length of the run", "min", 1.0, 240.0, "long enough for 10 mL and more in a can");
+/// Mouth of a catch can.
+pub const CATCH_THROAT: Bound = bound("Mouth of a can", "cm²", 5.0, 2000.0, "a tuna tin has about 55 cm², a bucket 600");
+/// Water in a catch can.
+pub const CATCH_READING: Bound = bound("Reading", "mL", 0.0, 20_000.0, "what the can caught");
+/// Share of the available water that is left.
+pub const AVAILABLE_SHARE: Bound = bound("Available water left", "", 0.0, 1.0, "0 % is wilting, 100 % is field capacity");
+/// Length of a logged run.
+pub const LOGGED_MINUTES: Bound = bound("Length of the run", "min", 0.1, 1440.0, "at most a day");
+/// A typed mean temperature.
+pub const NORMAL_TEMPERATURE: Bound = bound("Mean temperature", "°C", -50.0, 50.0, "a mean of a month on land");
+/// A typed month's rain.
+pub const NORMAL_RAIN: Bound = bound("Rain of the month", "mm", 0.0, 3000.0, "a mean of many years");
+/// A typed month's ET0.
+pub const NORMAL_ET0: Bound = bound("ET0 of a day", "mm", 0.0, 15.0, "a mean of the month, a day");

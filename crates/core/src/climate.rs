@@ -11,6 +11,8 @@ use std::collections::BTreeMap;
 const NORMAL_HALF_WINDOW_DAYS: usize = 10;
 /// Fewest recorded days behind a normal before it is used.
 const NORMAL_MIN_DAYS: u32 = 5;
+/// Recorded days from which a month counts as whole.
+const WHOLE_MONTH_DAYS: u32 = 25;
 /// Length of the calendar that normals are kept on: 29 February has its own place.
 const CALENDAR_DAYS: usize = 366;
 /// Diurnal range assumed where there is no record, °C (our rough estimate).
@@ -30,6 +32,8 @@ pub struct ClimateDay {
 pub enum ExpectedFrom {
     /// The mean of this time of year in the record.
     Normals,
+    /// Monthly normals that somebody typed.
+    TypedNormals,
     /// A rough climate by latitude and elevation, for want of any record.
     RoughEstimate,
 }
@@ -40,6 +44,35 @@ pub struct Climate {
     station: Station,
     days: BTreeMap<Date, ClimateDay>,
     normal_et0: Vec<Option<Millimetres>>,
+    typed: Option<TypedNormals>,
+}
+
+/// Monthly means that stand in where there is no record, typed from a table.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct TypedNormals {
+    /// Mean daily minimum, January first.
+    pub temperature_min: [Celsius; 12],
+    /// Mean daily maximum.
+    pub temperature_max: [Celsius; 12],
+    /// Rain of the month; `None` when it was not typed.
+    pub rain: Option<[Millimetres; 12]>,
+    /// ET0 of a day; `None` when it was not typed and Hargreaves-Samani on the temperatures stands in.
+    pub et0_a_day: Option<[Millimetres; 12]>,
+}
+
+impl TypedNormals {
+    /// ET0 of a day of a month.
+    #[must_use]
+    pub fn et0(&self, date: Date, station: &Station) -> Millimetres {
+        let m = usize::from(date.month().unsigned_abs()).wrapping_sub(1);
+        if let Some(et0) = self.et0_a_day.and_then(|all| all.get(m).copied()) {
+            return et0;
+        }
+        let (Some(min), Some(max)) = (self.temperature_min.get(m), self.temperature_max.get(m)) else {
+            return Millimetres::ZERO;
+        };
+        daily(&DayWeather::from_temperatures(date, *min, *max), station).et0.max(Millimetres::ZERO)
+    }
 }
 
 impl Climate {
@@ -70,7 +103,39 @@ impl Climate {
                 (count >= NORMAL_MIN_DAYS).then(|| Millimetres::from_mm(sum / f64::from(count)))
             })
             .collect();
-        Self { station, days, normal_et0 }
+        Self { station, days, normal_et0, typed: None }
+    }
+
+    /// The same with monthly normals behind the record.
+    #[must_use]
+    pub fn with_typed(self, typed: Option<TypedNormals>) -> Self {
+        Self { typed, ..self }
+    }
+
+    /// Mean rain of each month, January first: of the recorded months that are nearly whole, else
+    /// as typed; `None` when neither has every month.
+    #[must_use]
+    pub fn monthly_expected_rain(&self) -> Option<[Millimetres; 12]> {
+        let mut months: BTreeMap<(i16, i8), (f64, u32)> = BTreeMap::new();
+        for (date, day) in &self.days {
+            if let Some(rain) = day.weather.rain {
+                let slot = months.entry((date.year(), date.month())).or_default();
+                slot.0 += rain.mm();
+                slot.1 += 1;
+            }
+        }
+        let mean = |month: i8| {
+            let whole: Vec<f64> = months
+                .iter()
+                .filter(|((_, m), (_, days))| *m == month && *days >= WHOLE_MONTH_DAYS)
+                .map(|(_, (sum, days))| sum / f64::from(*days) * crate::budget::days_in(usize::from(month.unsigned_abs()) - 1))
+                .collect();
+            #[allow(clippy::cast_precision_loss, reason = "years of a record")]
+            let count = whole.len() as f64;
+            (!whole.is_empty()).then(|| Millimetres::from_mm(whole.iter().sum::<f64>() / count))
+        };
+        let recorded: Vec<Millimetres> = (1..=12).filter_map(mean).collect();
+        <[Millimetres; 12]>::try_from(recorded).ok().or(self.typed.and_then(|t| t.rain))
     }
 
     /// Where the weather was measured.
@@ -115,7 +180,10 @@ impl Climate {
     pub fn expected_et0(&self, date: Date) -> (Millimetres, ExpectedFrom) {
         match self.normal_et0.get(calendar_index(date)).copied().flatten() {
             Some(et0) => (et0, ExpectedFrom::Normals),
-            None => (rough_et0(date, &self.station), ExpectedFrom::RoughEstimate),
+            None => match &self.typed {
+                Some(typed) => (typed.et0(date, &self.station), ExpectedFrom::TypedNormals),
+                None => (rough_et0(date, &self.station), ExpectedFrom::RoughEstimate),
+            },
         }
     }
 

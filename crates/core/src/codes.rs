@@ -41,7 +41,29 @@ coded!(crate::plant::Sun {
     Part = "part",
     Shade = "shade",
 });
+coded!(crate::planting::Density { Sparse = "sparse", Average = "average", Dense = "dense" });
+coded!(crate::planting::MixedRule { Thirstiest = "thirstiest", AreaWeighted = "area_weighted" });
 coded!(crate::plant::Sky { Open = "open", UnderEaves = "under_eaves", UnderGlass = "under_glass" });
+coded!(crate::record::Variable {
+    TemperatureMin = "tmin",
+    TemperatureMax = "tmax",
+    DewPoint = "dew_point",
+    HumidityMin = "rh_min",
+    HumidityMax = "rh_max",
+    VapourPressure = "vapour_pressure",
+    Solar = "solar",
+    Wind = "wind",
+    Rain = "rain",
+});
+coded!(crate::record::Group {
+    Temperature = "temperature",
+    Humidity = "humidity",
+    Solar = "solar",
+    Wind = "wind",
+    Rain = "rain",
+});
+coded!(crate::record::SourceKind { Own = "own", Station = "station", Normals = "normals" });
+coded!(crate::budget::RainRule { LeftToHold = "left_to_hold", Counted = "counted" });
 coded!(crate::soil::Texture {
     Sand = "sand",
     LoamySand = "loamy_sand",
@@ -96,6 +118,12 @@ mod tests {
     fn every_value_has_one_code() {
         round_trips::<crate::plant::PlantKind>(crate::plant::PlantKind::ALL.len());
         round_trips::<crate::plant::Sun>(crate::plant::Sun::ALL.len());
+        round_trips::<crate::planting::Density>(crate::planting::Density::ALL.len());
+        round_trips::<crate::planting::MixedRule>(2);
+        round_trips::<crate::record::Variable>(crate::record::VARIABLES);
+        round_trips::<crate::record::Group>(crate::record::Group::ALL.len());
+        round_trips::<crate::record::SourceKind>(3);
+        round_trips::<crate::budget::RainRule>(2);
         round_trips::<crate::plant::Sky>(crate::plant::Sky::ALL.len());
         round_trips::<crate::soil::Texture>(crate::soil::Texture::ALL.len());
         round_trips::<crate::application::HeadType>(crate::application::HeadType::ALL.len());

@@ -27,6 +27,8 @@ pub struct WiredZone {
     pub flow: Option<LitresPerMinute>,
     /// What its plants are expected to use in a day, without rain.
     pub demand: Millimetres,
+    /// Mean factor from ET0 to that demand.
+    pub factor: f64,
 }
 
 impl WiredZone {
@@ -39,7 +41,7 @@ impl WiredZone {
     /// Net depth that a run time brings.
     #[must_use]
     pub fn net_of(&self, minutes: Minutes) -> Millimetres {
-        self.resolved.rate.value.over_time(minutes) * (1.0 / self.resolved.multiplier)
+        self.resolved.net_of(minutes)
     }
 
     /// Days until a full root zone has reached its refill point.
@@ -105,8 +107,8 @@ pub struct Installation {
 }
 
 impl Installation {
-    /// Puts a box together. Demand is expected ET0 of the [`DEMAND_DAYS`] from a date times each
-    /// zone's landscape coefficient; rain is left to sensors and the daily balance.
+    /// Puts a box together. Demand is the mean over the [`DEMAND_DAYS`] from a date of expected ET0
+    /// times each zone's demand factor of the day; rain is left to sensors and the daily balance.
     #[must_use]
     pub fn new(
         site: &Site,
@@ -117,19 +119,21 @@ impl Installation {
         from: Date,
         tz: &TimeZone,
     ) -> Self {
-        let mean: Millimetres = (0..DEMAND_DAYS)
+        let days: Vec<(Date, Millimetres)> = (0..DEMAND_DAYS)
             .filter_map(|k| from.checked_add(k.days()).ok())
-            .map(|date| climate.expected_et0(date).0)
-            .sum::<Millimetres>()
-            * (1.0 / f64::from(DEMAND_DAYS));
+            .map(|date| (date, climate.expected_et0(date).0))
+            .collect();
         let mut wired: Vec<WiredZone> = zones
             .iter()
             .filter(|zone| zone.box_number == box_number)
             .map(|zone| {
-                let resolved = zone.resolve();
+                let resolved = zone.resolve(site.latitude_deg);
+                let factors = days.iter().map(|(date, _)| resolved.demand_factor_on(*date));
                 WiredZone {
+                    factor: factors.sum::<f64>() / f64::from(DEMAND_DAYS),
                     flow: zone.area.map(|area| resolved.rate.value.flow_over(area)),
-                    demand: mean * resolved.landscape_coefficient(),
+                    demand: days.iter().map(|(date, et0)| *et0 * resolved.demand_factor_on(*date)).sum::<Millimetres>()
+                        * (1.0 / f64::from(DEMAND_DAYS)),
                     zone: zone.clone(),
                     resolved,
                 }

@@ -30,7 +30,8 @@ pub enum PlantKind {
 pub struct PlantDefaults {
     /// Words for the list.
     pub label: &'static str,
-    /// Plant coefficient in full sun, without unit.
+    /// Plant coefficient in full sun, without unit; turf has a curve instead
+    /// ([`PlantKind::coefficients`]) and this is its mean.
     pub coefficient: f64,
     /// Where the coefficient is from.
     pub coefficient_source: &'static str,
@@ -41,7 +42,12 @@ pub struct PlantDefaults {
     pub allowable_depletion: f64,
 }
 
-const TURF: &str = "turf: cool season about 0.8, warm season about 0.6 (common practice)";
+const TURF: &str =
+    "monthly turf curve, mean about 0.8 for cool season and 0.65 for warm season (University of California; from memory)";
+/// Coefficients of cool-season turf by month of a northern year, January first.
+const COOL_SEASON_BY_MONTH: [f64; 12] = [0.61, 0.64, 0.75, 1.04, 0.95, 0.88, 0.94, 0.86, 0.74, 0.75, 0.69, 0.60];
+/// Coefficients of warm-season turf by month of a northern year, January first.
+const WARM_SEASON_BY_MONTH: [f64; 12] = [0.55, 0.54, 0.76, 0.72, 0.79, 0.68, 0.71, 0.71, 0.62, 0.54, 0.58, 0.55];
 const LANDSCAPE: &str =
     "landscape coefficient, species factor at the middle of its class, average density (WUCOLS method, University of California; from memory)";
 const CROP: &str = "mid-season crop coefficient, FAO-56 table 12 (from memory)";
@@ -60,6 +66,22 @@ impl PlantKind {
         Self::Vegetables,
     ];
 
+    /// Coefficients in full sun by calendar month, January first. South of the equator the turf
+    /// curves are half a year later.
+    #[must_use]
+    pub fn coefficients(self, latitude_deg: f64) -> [f64; 12] {
+        let northern = match self {
+            Self::CoolSeasonTurf => COOL_SEASON_BY_MONTH,
+            Self::WarmSeasonTurf => WARM_SEASON_BY_MONTH,
+            other => [other.defaults().coefficient; 12],
+        };
+        let mut curve = northern;
+        if latitude_deg < 0.0 {
+            curve.rotate_left(6);
+        }
+        curve
+    }
+
     /// The stated defaults of this kind.
     #[must_use]
     pub const fn defaults(self) -> PlantDefaults {
@@ -73,8 +95,8 @@ impl PlantKind {
             PlantDefaults { label, coefficient, coefficient_source, root_depth_m, allowable_depletion }
         }
         match self {
-            Self::CoolSeasonTurf => row("cool-season turf", 0.8, TURF, 0.15, 0.4),
-            Self::WarmSeasonTurf => row("warm-season turf", 0.6, TURF, 0.20, 0.5),
+            Self::CoolSeasonTurf => row("cool-season turf", 0.79, TURF, 0.15, 0.4),
+            Self::WarmSeasonTurf => row("warm-season turf", 0.65, TURF, 0.20, 0.5),
             Self::VeryLowDemand => row("alpines, very low demand", 0.08, LANDSCAPE, 0.20, 0.5),
             Self::LowDemand => row("shrubs, low demand", 0.2, LANDSCAPE, 0.40, 0.5),
             Self::ModerateDemand => row("shrubs, moderate demand", 0.5, LANDSCAPE, 0.40, 0.5),
@@ -162,5 +184,22 @@ impl Sky {
             Self::UnderEaves => "under eaves",
             Self::UnderGlass => "under glass",
         }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn turf_curves_have_the_means_of_common_practice_and_turn_with_the_hemisphere() {
+        for (kind, about) in [(PlantKind::CoolSeasonTurf, 0.8), (PlantKind::WarmSeasonTurf, 0.6)] {
+            let curve = kind.coefficients(45.0);
+            let mean = curve.iter().sum::<f64>() / 12.0;
+            assert!((mean - about).abs() < 0.06, "{mean}");
+            assert!((mean - kind.defaults().coefficient).abs() < 0.01, "the table says the mean");
+            assert_eq!(kind.coefficients(-45.0)[0], curve[6], "January in the south is July in the north");
+        }
+        assert_eq!(PlantKind::Vegetables.coefficients(-10.0), [1.05; 12]);
     }
 }

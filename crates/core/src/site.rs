@@ -4,10 +4,11 @@
 use crate::application::{HeadType, cycle_limit, run_time_multiplier, CycleLimit};
 use crate::balance::RootZone;
 use crate::plant::{PlantKind, Sky, Sun};
+use crate::planting::{GrowIn, OwnCoefficient, Planting, WeanOff, mix};
 use crate::soil::Texture;
-use crate::units::{LitresPerMinute, Metres, MillimetresPerHour, SquareMetres};
+use crate::units::{LitresPerMinute, Metres, Millimetres, MillimetresPerHour, Minutes, SquareMetres};
 use crate::weather::Station;
-use jiff::civil::Time;
+use jiff::civil::{Date, Time};
 
 /// How numbers are read and written for a site.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -86,7 +87,9 @@ pub struct Zone {
     /// What grows there.
     pub plant: PlantKind,
     /// Own plant coefficient, instead of the kind's.
-    pub own_coefficient: Option<f64>,
+    pub own_coefficient: Option<OwnCoefficient>,
+    /// Other plants, grow-in, wean-off, trim, and how the rate was found.
+    pub planting: Planting,
     /// Soil texture.
     pub soil: Texture,
     /// Slope, percent.
@@ -148,10 +151,19 @@ impl<T> Sourced<T> {
 /// A zone with every gap filled, and what follows from it without weather.
 #[derive(Debug, Clone, PartialEq)]
 pub struct ResolvedZone {
-    /// Plant coefficient before the sun factor.
-    pub plant_coefficient: Sourced<f64>,
+    /// Plant coefficient by calendar month, January first, plants of the valve mixed, before the
+    /// sun factor.
+    pub coefficients: Sourced<[f64; 12]>,
     /// Microclimate factor; 1 when the user gave an own coefficient, which already contains it.
     pub sun_factor: f64,
+    /// Trim as a factor on demand.
+    pub trim_factor: f64,
+    /// Young planting.
+    pub grow_in: Option<GrowIn>,
+    /// A ramp to the computed need.
+    pub wean_off: Option<WeanOff>,
+    /// Available water of the soil, mm/m.
+    pub available_mm_per_m: f64,
     /// Share of rain that reaches the ground.
     pub rain_share: f64,
     /// Slope, percent.
@@ -173,17 +185,74 @@ pub struct ResolvedZone {
 }
 
 impl ResolvedZone {
-    /// KL, the factor from ET0 to demand.
+    /// Plant coefficient of a date, before the sun factor.
     #[must_use]
-    pub fn landscape_coefficient(&self) -> f64 {
-        self.plant_coefficient.value * self.sun_factor
+    pub fn coefficient_on(&self, date: Date) -> f64 {
+        self.coefficient_in(usize::from(date.month().unsigned_abs()))
+    }
+
+    /// Plant coefficient of a month, 1 to 12, before the sun factor.
+    #[must_use]
+    pub fn coefficient_in(&self, month: usize) -> f64 {
+        self.coefficients.value.get(month.wrapping_sub(1)).copied().unwrap_or_default()
+    }
+
+    /// KL of a month, 1 to 12, with trim but without the dated grow-in and wean-off: what a year's
+    /// budget is made of.
+    #[must_use]
+    pub fn landscape_coefficient_in(&self, month: usize) -> f64 {
+        self.coefficient_in(month) * self.sun_factor * self.trim_factor
+    }
+
+    /// The factor from ET0 to demand on a date: coefficient × sun × trim × grow-in × wean-off.
+    #[must_use]
+    pub fn demand_factor_on(&self, date: Date) -> f64 {
+        self.landscape_coefficient_in(usize::from(date.month().unsigned_abs()))
+            * self.grow_in_factor_on(date)
+            * self.wean_off_factor_on(date)
+    }
+
+    /// Net depth that a run time brings.
+    #[must_use]
+    pub fn net_of(&self, minutes: Minutes) -> Millimetres {
+        self.rate.value.over_time(minutes) * (1.0 / self.multiplier)
+    }
+
+    /// Run time that brings a net depth, before rounding.
+    #[must_use]
+    pub fn minutes_for(&self, net: Millimetres) -> Minutes {
+        crate::application::run_time(net, self.rate.value, self.multiplier)
+    }
+
+    /// Extra factor of a grow-in on a date; 1 outside it.
+    #[must_use]
+    pub fn grow_in_factor_on(&self, date: Date) -> f64 {
+        self.grow_in.filter(|g| g.holds(date)).map_or(1.0, |g| g.factor)
+    }
+
+    /// Factor of a wean-off on a date; 1 outside it.
+    #[must_use]
+    pub fn wean_off_factor_on(&self, date: Date) -> f64 {
+        self.wean_off.map_or(1.0, |w| w.percent_on(date) / 100.0)
+    }
+
+    /// The soil store on a date: shallower during a grow-in.
+    #[must_use]
+    pub fn root_zone_on(&self, date: Date) -> RootZone {
+        match self.grow_in.filter(|g| g.holds(date)) {
+            Some(grow_in) => RootZone {
+                total_available: Millimetres::from_mm(self.available_mm_per_m * grow_in.root_depth.m()),
+                allowable_depletion: self.allowable_depletion.value,
+            },
+            None => self.root_zone,
+        }
     }
 
     /// Names of the inputs that are defaults, in the order of the survey.
     #[must_use]
     pub fn defaults(&self) -> Vec<&'static str> {
         [
-            (self.plant_coefficient.is_default(), "plant coefficient"),
+            (self.coefficients.is_default(), "plant coefficient"),
             (self.slope_pct.is_default(), "slope"),
             (self.rate.is_default(), "precipitation rate"),
             (self.uniformity.is_default(), "uniformity"),
@@ -197,12 +266,31 @@ impl ResolvedZone {
 }
 
 impl Zone {
-    /// Fills every gap with its stated default.
+    /// The plants of the valve in a month, 1 to 12: coefficient before the sun factor, and share of
+    /// the area. The own kind comes first and has what the others leave.
     #[must_use]
-    pub fn resolve(&self) -> ResolvedZone {
+    pub fn plants_in(&self, month: usize, latitude_deg: f64) -> Vec<(f64, f64)> {
+        let of_kind = |kind: PlantKind| {
+            kind.coefficients(latitude_deg).get(month.wrapping_sub(1)).copied().unwrap_or_default()
+        };
+        let own = self.own_coefficient.map_or_else(|| of_kind(self.plant), |own| own.in_month(month));
+        let others: f64 = self.planting.others.iter().map(|o| o.share).sum();
+        let mut plants = vec![(own, (1.0 - others).max(0.0))];
+        plants.extend(self.planting.others.iter().map(|o| (of_kind(o.plant), o.share)));
+        plants
+    }
+
+    /// Fills every gap with its stated default, at a latitude.
+    #[must_use]
+    pub fn resolve(&self, latitude_deg: f64) -> ResolvedZone {
         let plant = self.plant.defaults();
-        let plant_coefficient =
-            Sourced::given_or(self.own_coefficient, plant.coefficient, plant.coefficient_source);
+        let coefficients = Sourced {
+            value: core::array::from_fn(|i| mix(&self.plants_in(i + 1, latitude_deg), self.planting.mixed)),
+            origin: match self.own_coefficient {
+                Some(_) => Origin::Given,
+                None => Origin::Default(plant.coefficient_source),
+            },
+        };
         let slope_pct = Sourced::given_or(self.slope_pct, DEFAULT_SLOPE_PCT, "nearly level (our default)");
         let rate = Sourced::given_or(
             self.precipitation_rate,
@@ -225,8 +313,12 @@ impl Zone {
             "FAO-56 table 22 or 0.5 (from memory)",
         );
         ResolvedZone {
-            plant_coefficient,
-            sun_factor: if self.own_coefficient.is_some() { 1.0 } else { self.sun.factor() },
+            coefficients,
+            sun_factor: if self.own_coefficient.is_some_and(|own| own.contains_sun()) { 1.0 } else { self.sun.factor() },
+            trim_factor: self.planting.trim.as_ref().map_or(1.0, |t| 1.0 + t.percent / 100.0),
+            grow_in: self.planting.grow_in,
+            wean_off: self.planting.wean_off,
+            available_mm_per_m: self.soil.available_mm_per_m(),
             rain_share: self.sky.rain_share(),
             slope_pct,
             rate,
@@ -256,6 +348,7 @@ pub(crate) mod samples {
             name: "Lawn".into(),
             plant: PlantKind::CoolSeasonTurf,
             own_coefficient: None,
+            planting: Planting::default(),
             soil: Texture::Loam,
             slope_pct: None,
             sun: Sun::Full,
@@ -274,9 +367,11 @@ pub(crate) mod samples {
 mod tests {
     use super::*;
 
+    const NORTH: f64 = 46.0;
+
     #[test]
     fn an_unmeasured_zone_says_what_it_assumes() {
-        let zone = samples::lawn(1).resolve();
+        let zone = samples::lawn(1).resolve(NORTH);
         assert_eq!(
             zone.defaults(),
             ["plant coefficient", "slope", "precipitation rate", "uniformity", "root depth", "allowable depletion"]
@@ -289,10 +384,46 @@ mod tests {
     fn a_measurement_replaces_its_default_and_shade_is_counted_once() {
         let mut zone = samples::lawn(1);
         zone.sun = Sun::Part;
-        assert!((zone.resolve().landscape_coefficient() - 0.64).abs() < 1e-12);
-        zone.own_coefficient = Some(0.7);
-        assert!((zone.resolve().landscape_coefficient() - 0.7).abs() < 1e-12);
+        assert!((zone.resolve(NORTH).landscape_coefficient_in(7) - 0.94 * 0.8).abs() < 1e-12);
+        zone.own_coefficient = Some(OwnCoefficient::Constant(0.7));
+        assert!((zone.resolve(NORTH).landscape_coefficient_in(7) - 0.7).abs() < 1e-12);
+        // WUCOLS worked product ks × kd × kmc: 0.5 × 1.2 × 0.8.
+        zone.own_coefficient = Some(OwnCoefficient::Landscape { species: 0.5, density: 1.2 });
+        assert!((zone.resolve(NORTH).landscape_coefficient_in(7) - 0.48).abs() < 1e-12);
         zone.precipitation_rate = Some(MillimetresPerHour::from_mm_per_hour(22.0));
-        assert!(!zone.resolve().defaults().contains(&"precipitation rate"));
+        assert!(!zone.resolve(NORTH).defaults().contains(&"precipitation rate"));
+    }
+
+    #[test]
+    fn demand_on_a_date_is_the_product_of_its_named_factors() {
+        use jiff::civil::date;
+        let mut zone = samples::lawn(1);
+        zone.own_coefficient = Some(OwnCoefficient::Constant(0.6));
+        zone.planting.trim = Some(crate::planting::Trim { percent: -10.0, reason: "north side".into() });
+        zone.planting.grow_in = Some(GrowIn {
+            from: date(2026, 5, 1),
+            until: date(2026, 5, 31),
+            factor: 1.3,
+            root_depth: Metres::from_m(0.05),
+        });
+        zone.planting.wean_off = Some(WeanOff { from: date(2026, 5, 25), weeks: 4, start_pct: 140.0 });
+        let resolved = zone.resolve(NORTH);
+        assert!((resolved.demand_factor_on(date(2026, 4, 30)) - 0.54).abs() < 1e-12);
+        assert!((resolved.demand_factor_on(date(2026, 5, 2)) - 0.54 * 1.3).abs() < 1e-12);
+        assert!((resolved.demand_factor_on(date(2026, 5, 26)) - 0.54 * 1.3 * 1.4).abs() < 1e-12);
+        assert!((resolved.demand_factor_on(date(2026, 6, 2)) - 0.54 * 1.3).abs() < 1e-12, "second week: 130 %");
+        assert!((resolved.root_zone_on(date(2026, 5, 2)).total_available.mm() - 8.5).abs() < 1e-9, "170 mm/m × 0.05 m");
+        assert_eq!(resolved.root_zone_on(date(2026, 6, 1)), resolved.root_zone);
+    }
+
+    #[test]
+    fn the_thirstiest_of_a_mixed_valve_may_change_with_the_month() {
+        let mut zone = samples::lawn(1);
+        zone.planting.others = vec![crate::planting::OtherPlants { plant: PlantKind::FruitTrees, share: 0.25 }];
+        let resolved = zone.resolve(NORTH);
+        assert_eq!(resolved.coefficient_in(4), 1.04, "cool-season turf in April");
+        assert_eq!(resolved.coefficient_in(1), 0.95, "fruit trees in January");
+        zone.planting.mixed = crate::planting::MixedRule::AreaWeighted;
+        assert!((zone.resolve(NORTH).coefficient_in(4) - (0.75 * 1.04 + 0.25 * 0.95)).abs() < 1e-12);
     }
 }

@@ -97,6 +97,7 @@ fn zone(number: u16) -> Zone {
         name: format!("Zone {number}"),
         plant: if number.is_multiple_of(3) { PlantKind::LowDemand } else { PlantKind::CoolSeasonTurf },
         own_coefficient: None,
+            planting: Default::default(),
         soil: if number.is_multiple_of(2) { Texture::Clay } else { Texture::Loam },
         slope_pct: Some(f64::from(number) * 2.0),
         sun: Sun::Full,

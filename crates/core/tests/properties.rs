@@ -72,6 +72,7 @@ fn zone() -> impl Strategy<Value = Zone> {
             name: "Zone".into(),
             plant,
             own_coefficient: None,
+            planting: Default::default(),
             soil,
             slope_pct: slope,
             sun,

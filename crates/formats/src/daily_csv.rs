@@ -158,22 +158,23 @@ pub fn read(bytes: &[u8], station: &Station) -> Result<DailyFile, Vec<Problem>> 
         notes.push(Problem::file("the days are not in order; they are sorted by date"));
     }
     let days: Vec<DayWeather> = dated.into_iter().map(|(_, day)| day).collect();
-    notes.extend(gaps(&days));
+    notes.extend(gaps(days.iter().map(|d| d.date)));
     Ok(DailyFile { days, columns: table.described(), notes })
 }
 
 /// One note for each run of missing days.
-fn gaps(days: &[DayWeather]) -> Vec<Problem> {
-    days.windows(2)
-        .filter_map(|pair| {
-            let [a, b] = pair else { return None };
-            let missing = (b.date - a.date).get_days() - 1;
+pub(crate) fn gaps(dates: impl Iterator<Item = Date> + Clone) -> Vec<Problem> {
+    dates
+        .clone()
+        .zip(dates.skip(1))
+        .filter_map(|(a, b)| {
+            let missing = (b - a).get_days() - 1;
             (missing > 0).then(|| {
                 Problem::file(format!(
                     "{missing} {} between {} and {}; expected values stand in for them",
                     if missing == 1 { "day is missing" } else { "days are missing" },
-                    a.date,
-                    b.date
+                    a,
+                    b
                 ))
             })
         })

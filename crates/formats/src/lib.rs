@@ -2,17 +2,24 @@
 //! nothing half-read: a file is taken whole or refused.
 
 pub mod balance_csv;
+pub mod budget_file;
 pub mod calendar;
 pub mod card_file;
+pub mod catch_file;
 pub mod daily_csv;
 pub mod hourly_csv;
 mod json;
 pub mod night_csv;
+pub mod normals;
 pub mod ordinance_file;
+pub mod planting;
 pub mod runs_csv;
 pub mod settings_file;
 pub mod site_file;
+pub mod raw_csv;
+pub mod rows_csv;
 mod table;
+pub mod weather_file;
 
 pub use json::{MAX_NAME, PathProblem, clock_time};
 pub use table::{Column, Problem};

@@ -7,7 +7,9 @@ use crate::ordinance_file::{self, AppliedDto};
 use crate::settings_file::{self, dto::SettingsDto};
 use schemars::{JsonSchema, Schema, SchemaGenerator, json_schema};
 use serde::{Deserialize, Serialize};
+use crate::planting::{self, PlantingDto};
 use upland_core::bounds;
+use upland_core::planting::OwnCoefficient;
 use upland_core::codes::Coded;
 use upland_core::controller::{Card, twelve_stations};
 use upland_core::ordinance::Law;
@@ -174,6 +176,9 @@ struct ZoneDto {
     allowable_depletion: Option<f64>,
     #[serde(default, skip_serializing_if = "Option::is_none")]
     area_m2: Option<f64>,
+    /// Coefficient by month or by factors, mixed plants, grow-in, wean-off, trim.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    planting: Option<PlantingDto>,
 }
 
 fn format_schema(_: &mut SchemaGenerator) -> Schema {
@@ -238,7 +243,10 @@ pub fn write(file: &SiteFile) -> String {
                 number: zone.number,
                 name: zone.name.clone(),
                 plant: zone.plant.code().into(),
-                plant_coefficient: zone.own_coefficient,
+                plant_coefficient: match zone.own_coefficient {
+                    Some(OwnCoefficient::Constant(value)) => Some(value),
+                    _ => None,
+                },
                 soil: zone.soil.code().into(),
                 slope_pct: zone.slope_pct,
                 sun: zone.sun.code().into(),
@@ -249,6 +257,7 @@ pub fn write(file: &SiteFile) -> String {
                 root_depth_m: zone.root_depth.map(Metres::m),
                 allowable_depletion: zone.allowable_depletion,
                 area_m2: zone.area.map(SquareMetres::m2),
+                planting: PlantingDto::of(zone.own_coefficient.as_ref(), &zone.planting),
             })
             .collect(),
     };
@@ -370,7 +379,7 @@ fn read_zone(take: &mut Taker, at: &str, dto: &ZoneDto) -> Option<Zone> {
     let head = take.code(&path("head"), &dto.head);
     let name = take.name(&path("name"), &dto.name);
     let mut optional = |field, bound, value| take.optional(&path(field), bound, value);
-    let own_coefficient = optional("plant_coefficient", &bounds::PLANT_COEFFICIENT, dto.plant_coefficient);
+    let constant = optional("plant_coefficient", &bounds::PLANT_COEFFICIENT, dto.plant_coefficient);
     let slope_pct = optional("slope_pct", &bounds::SLOPE, dto.slope_pct);
     let rate =
         optional("precipitation_rate_mm_per_h", &bounds::PRECIPITATION_RATE, dto.precipitation_rate_mm_per_h);
@@ -379,12 +388,14 @@ fn read_zone(take: &mut Taker, at: &str, dto: &ZoneDto) -> Option<Zone> {
     let allowable_depletion =
         optional("allowable_depletion", &bounds::ALLOWABLE_DEPLETION, dto.allowable_depletion);
     let area = optional("area_m2", &bounds::AREA, dto.area_m2);
+    let (own_coefficient, planting) = planting::take(take, &path("planting"), constant, dto.planting.as_ref());
     Some(Zone {
         box_number: dto.controller,
         number: dto.number,
         name,
         plant: plant?,
         own_coefficient,
+        planting,
         soil: soil?,
         slope_pct,
         sun: sun?,

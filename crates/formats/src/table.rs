@@ -85,7 +85,7 @@ pub(crate) struct Table<Field: 'static> {
 }
 
 /// Decodes a file as text, or says what it is instead.
-fn decode(bytes: &[u8]) -> Result<&str, Problem> {
+pub(crate) fn decode(bytes: &[u8]) -> Result<&str, Problem> {
     if bytes.starts_with(&[0xFF, 0xFE]) || bytes.starts_with(&[0xFE, 0xFF]) {
         return Err(Problem::file("the file is in UTF-16; save it again as CSV in UTF-8"));
     }
@@ -102,7 +102,7 @@ fn decode(bytes: &[u8]) -> Result<&str, Problem> {
     })
 }
 
-fn separator(first_line: &str) -> u8 {
+pub(crate) fn separator(first_line: &str) -> u8 {
     let count = |c: char| first_line.matches(c).count();
     if count(';') > count(',') {
         b';'

@@ -37,6 +37,7 @@ type Loaded = (
 
 #[derive(Clone, Copy)]
 enum Which<'a> {
+    All,
     OfSite(i64),
     One(i64),
     Token(&'a str),
@@ -67,6 +68,7 @@ fn current(connection: &mut PgConnection, which: Which<'_>) -> Result<Vec<Contro
         ))
         .into_boxed();
     query = match which {
+        Which::All => query,
         Which::OfSite(id) => query.filter(controllers::site_id.eq(id)),
         Which::One(id) => query.filter(controllers::id.eq(id)),
         Which::Token(token) => query.filter(controllers::calendar_token.eq(token)),
@@ -136,6 +138,14 @@ impl Store {
     /// As any query.
     pub fn controllers(&self, site_id: i64) -> Result<Vec<ControllerRecord>> {
         current(&mut *self.connection()?, Which::OfSite(site_id))
+    }
+
+    /// The boxes of every site, by number.
+    ///
+    /// # Errors
+    /// As any query.
+    pub fn all_controllers(&self) -> Result<Vec<ControllerRecord>> {
+        current(&mut *self.connection()?, Which::All)
     }
 
     /// The box whose calendar a token opens.

@@ -5,6 +5,7 @@
 //! started from: when somebody else saved in between, the caller gets both and nothing is lost.
 
 pub mod accounts;
+pub mod field;
 pub mod controllers;
 pub mod library;
 mod schema;
@@ -33,6 +34,9 @@ pub enum StoreError {
     /// A migration failed.
     #[error("the database could not be brought to the current schema: {0}")]
     Migration(String),
+    /// Long work was told to stop; nothing of it was stored.
+    #[error("it was cancelled")]
+    Cancelled,
     /// A row holds a value this program does not know.
     #[error("the database holds an unknown {what}: {value}")]
     Unknown {

@@ -85,6 +85,7 @@ diesel::table! {
         box_number -> Integer,
         saved_by -> BigInt,
         saved_at -> Timestamptz,
+        planting -> Nullable<Jsonb>,
     }
 }
 
@@ -100,6 +101,9 @@ diesel::table! {
         state -> Text,
         message -> Text,
         created_at -> Timestamptz,
+        source_id -> BigInt,
+        mapping -> Nullable<Jsonb>,
+        cancel -> Bool,
     }
 }
 
@@ -116,6 +120,119 @@ diesel::table! {
         imported_by -> BigInt,
         imported_at -> Timestamptz,
         undone_at -> Nullable<Timestamptz>,
+        source_id -> BigInt,
+        hours -> Integer,
+    }
+}
+
+diesel::table! {
+    weather_sources (id) {
+        id -> BigInt,
+        site_id -> BigInt,
+        kind -> Text,
+        name -> Text,
+        latitude_deg -> Nullable<Double>,
+        longitude_deg -> Nullable<Double>,
+        elevation_m -> Nullable<Double>,
+        wind_height_m -> Nullable<Double>,
+        saved_by -> BigInt,
+        saved_at -> Timestamptz,
+        removed_at -> Nullable<Timestamptz>,
+    }
+}
+
+diesel::table! {
+    weather_hours (source_id, date, import_id) {
+        source_id -> BigInt,
+        date -> Date,
+        import_id -> BigInt,
+        starts -> Array<BigInt>,
+        temp_c -> Array<Nullable<Double>>,
+        rh_pct -> Array<Nullable<Double>>,
+        dew_point_c -> Array<Nullable<Double>>,
+        solar_mj_m2 -> Array<Nullable<Double>>,
+        wind_m_s -> Array<Nullable<Double>>,
+        rain_mm -> Array<Nullable<Double>>,
+    }
+}
+
+diesel::table! {
+    weather_overrules (id) {
+        id -> BigInt,
+        source_id -> BigInt,
+        date -> Date,
+        variable -> Text,
+        keep -> Bool,
+        reason -> Text,
+        said_by -> BigInt,
+        said_at -> Timestamptz,
+        undone_at -> Nullable<Timestamptz>,
+    }
+}
+
+diesel::table! {
+    weather_choices (id) {
+        id -> BigInt,
+        site_id -> BigInt,
+        body -> Jsonb,
+        reason -> Text,
+        chosen_by -> BigInt,
+        chosen_at -> Timestamptz,
+    }
+}
+
+diesel::table! {
+    weather_normals (id) {
+        id -> BigInt,
+        source_id -> BigInt,
+        body -> Jsonb,
+        saved_by -> BigInt,
+        saved_at -> Timestamptz,
+    }
+}
+
+diesel::table! {
+    weather_mappings (id) {
+        id -> BigInt,
+        header_key -> Text,
+        body -> Jsonb,
+        saved_by -> BigInt,
+        saved_at -> Timestamptz,
+    }
+}
+
+diesel::table! {
+    catch_tests (id) {
+        id -> BigInt,
+        zone_id -> BigInt,
+        taken_on -> Date,
+        body -> Jsonb,
+        saved_by -> BigInt,
+        saved_at -> Timestamptz,
+        undone_at -> Nullable<Timestamptz>,
+    }
+}
+
+diesel::table! {
+    zone_events (id) {
+        id -> BigInt,
+        zone_id -> BigInt,
+        date -> Date,
+        kind -> Text,
+        value -> Double,
+        reason -> Text,
+        said_by -> BigInt,
+        said_at -> Timestamptz,
+        undone_at -> Nullable<Timestamptz>,
+    }
+}
+
+diesel::table! {
+    site_normals (site_id) {
+        site_id -> BigInt,
+        weather_version -> BigInt,
+        site_version -> Integer,
+        body -> Jsonb,
     }
 }
 
@@ -124,8 +241,8 @@ diesel::table! {
         site_id -> BigInt,
         date -> Date,
         import_id -> BigInt,
-        tmin_c -> Double,
-        tmax_c -> Double,
+        tmin_c -> Nullable<Double>,
+        tmax_c -> Nullable<Double>,
         dew_point_c -> Nullable<Double>,
         rh_min_pct -> Nullable<Double>,
         rh_max_pct -> Nullable<Double>,
@@ -218,8 +335,16 @@ diesel::joinable!(library_versions -> library_entries (entry_id));
 diesel::joinable!(library_versions -> users (saved_by));
 diesel::joinable!(site_ordinances -> users (saved_by));
 diesel::joinable!(weather_imports -> users (imported_by));
+diesel::joinable!(weather_overrules -> users (said_by));
+diesel::joinable!(weather_choices -> users (chosen_by));
+diesel::joinable!(weather_hours -> weather_imports (import_id));
+diesel::joinable!(catch_tests -> users (saved_by));
+diesel::joinable!(zone_events -> users (said_by));
+diesel::joinable!(zone_events -> zones (zone_id));
 diesel::joinable!(weather_days -> weather_imports (import_id));
 diesel::allow_tables_to_appear_in_same_query!(
     users, sessions, sites, site_versions, zones, zone_versions, weather_drafts, weather_imports, weather_days,
     controllers, controller_versions, settings_versions, library_entries, library_versions, site_ordinances,
+    weather_sources, weather_hours, weather_overrules, weather_choices, weather_normals, weather_mappings, catch_tests,
+    zone_events, site_normals,
 );

@@ -134,10 +134,22 @@ impl Store {
     /// # Errors
     /// As any query.
     pub fn settings_of_site(&self, site_id: i64) -> Result<BTreeMap<i64, SettingsRecord>> {
-        let rows: Vec<(i64, Loaded)> = settings_versions::table
+        self.newest_settings(Some(site_id))
+    }
+
+    /// The settings that the boxes of every site have now, by box.
+    ///
+    /// # Errors
+    /// As any query.
+    pub fn all_settings(&self) -> Result<BTreeMap<i64, SettingsRecord>> {
+        self.newest_settings(None)
+    }
+
+    fn newest_settings(&self, site_id: Option<i64>) -> Result<BTreeMap<i64, SettingsRecord>> {
+        let mut query = settings_versions::table
             .inner_join(controllers::table)
             .inner_join(users::table)
-            .filter(controllers::site_id.eq(site_id).and(controllers::removed_at.is_null()))
+            .filter(controllers::removed_at.is_null())
             .distinct_on(settings_versions::controller_id)
             .order((settings_versions::controller_id, settings_versions::version.desc()))
             .select((
@@ -151,7 +163,11 @@ impl Store {
                     users::display_name,
                 ),
             ))
-            .load(&mut self.connection()?)?;
+            .into_boxed();
+        if let Some(id) = site_id {
+            query = query.filter(controllers::site_id.eq(id));
+        }
+        let rows: Vec<(i64, Loaded)> = query.load(&mut self.connection()?)?;
         rows.into_iter().map(|(id, row)| Ok((id, record(row)?))).collect()
     }
 

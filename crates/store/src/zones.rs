@@ -1,13 +1,15 @@
 //! Zones and their versions.
 
 use crate::schema::{users, zone_versions, zones};
-use crate::{Result, Saved, Store, known, small};
+use crate::{Result, Saved, Store, document, known, small};
 use diesel::prelude::*;
 use jiff::Timestamp;
 use jiff_diesel::ToDiesel;
 use upland_core::codes::Coded;
+use upland_core::planting::OwnCoefficient;
 use upland_core::site::Zone;
 use upland_core::units::{Metres, MillimetresPerHour, SquareMetres};
+use upland_formats::planting;
 
 /// A zone as it stands.
 #[derive(Debug, Clone, PartialEq)]
@@ -46,6 +48,7 @@ struct ZoneRow {
     allowable_depletion: Option<f64>,
     area_m2: Option<f64>,
     box_number: i32,
+    planting: Option<serde_json::Value>,
     saved_by: i64,
 }
 
@@ -57,7 +60,10 @@ impl ZoneRow {
             number: i32::from(zone.number),
             name: zone.name.clone(),
             plant: zone.plant.code().into(),
-            plant_coefficient: zone.own_coefficient,
+            plant_coefficient: match zone.own_coefficient {
+                Some(OwnCoefficient::Constant(value)) => Some(value),
+                _ => None,
+            },
             soil: zone.soil.code().into(),
             slope_pct: zone.slope_pct,
             sun: zone.sun.code().into(),
@@ -69,16 +75,20 @@ impl ZoneRow {
             allowable_depletion: zone.allowable_depletion,
             area_m2: zone.area.map(SquareMetres::m2),
             box_number: i32::from(zone.box_number),
+            planting: planting::to_json(zone.own_coefficient.as_ref(), &zone.planting),
             saved_by,
         }
     }
 
     fn zone(self) -> Result<Zone> {
+        let (own_coefficient, planting) =
+            document("planting", planting::from_json(self.plant_coefficient, self.planting))?;
         Ok(Zone {
             box_number: small("box number", self.box_number)?,
             number: small("zone number", self.number)?,
             plant: known("plant kind", &self.plant)?,
-            own_coefficient: self.plant_coefficient,
+            own_coefficient,
+            planting,
             soil: known("soil texture", &self.soil)?,
             slope_pct: self.slope_pct,
             sun: known("sun exposure", &self.sun)?,
@@ -262,6 +272,14 @@ impl Store {
             }
             Ok(!clash && !back.is_empty())
         })
+    }
+
+    /// Every zone of every site.
+    ///
+    /// # Errors
+    /// As any query.
+    pub fn all_zones(&self) -> Result<Vec<ZoneRecord>> {
+        current(&mut *self.connection()?, Which::All)
     }
 
     /// The names of every zone of every site, for finding.

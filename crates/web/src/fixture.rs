@@ -28,6 +28,7 @@ fn zone(number: u16, name: &str, plant: PlantKind, soil: Texture, head: HeadType
         name: name.into(),
         plant,
         own_coefficient: None,
+        planting: Default::default(),
         soil,
         slope_pct: None,
         sun: Sun::Full,

@@ -13,6 +13,7 @@ pub(crate) enum Kind {
     Text,
     Number,
     Time,
+    Date,
     Choice(Vec<(String, String)>),
 }
 
@@ -52,6 +53,10 @@ impl Field {
         Self { kind: Kind::Time, ..Self::text(name, label) }
     }
 
+    pub fn date(name: &'static str, label: &'static str) -> Self {
+        Self { kind: Kind::Date, ..Self::text(name, label) }
+    }
+
     pub fn choice<T: Coded>(name: &'static str, label: &'static str, words: fn(T) -> &'static str) -> Self {
         let options = T::TABLE.iter().map(|(v, code)| ((*code).to_owned(), words(*v).to_owned())).collect();
         Self { kind: Kind::Choice(options), ..Self::text(name, label) }
@@ -73,6 +78,10 @@ impl Field {
 
     pub fn is_number(&self) -> bool {
         self.kind == Kind::Number
+    }
+
+    pub fn is_date(&self) -> bool {
+        self.kind == Kind::Date
     }
 
     pub fn is_time(&self) -> bool {

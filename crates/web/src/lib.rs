@@ -3,6 +3,8 @@
 
 mod accounts;
 mod assets;
+mod budget;
+mod calls;
 mod error;
 mod forms;
 mod library;
@@ -58,6 +60,8 @@ fn routes(config: &mut web::ServiceConfig) {
         .configure(library::routes)
         .configure(programs::routes)
         .configure(weather::routes)
+        .configure(budget::routes)
+        .configure(calls::routes)
         .configure(today::routes)
         .configure(sheet::routes)
         .default_service(web::to(error::not_found));

@@ -1,17 +1,21 @@
 //! What every handler shares.
 
+use crate::calls::{Call, Key as CallKey};
 use crate::error::PageError;
 use actix_web::web;
 use governor::{DefaultKeyedRateLimiter, Quota, RateLimiter};
 use moka::sync::Cache;
 use std::num::NonZeroU32;
 use std::sync::Arc;
+use jiff::civil::Date;
 use upland_core::climate::Climate;
 use upland_store::sites::SiteRecord;
 use upland_store::{Store, StoreError};
 
 /// Memory for computed climates, in recorded days: about a quarter of a kilobyte each.
 const CACHED_DAYS: u64 = 1_000_000;
+/// Sites and boxes of which small results are kept.
+const CACHED_SITES: u64 = 20_000;
 /// Sign-in attempts for one name from one address: a burst, then one every twelve seconds.
 const ATTEMPT_BURST: NonZeroU32 = NonZeroU32::MIN.saturating_add(5);
 const ATTEMPTS_PER_MINUTE: NonZeroU32 = NonZeroU32::MIN.saturating_add(4);
@@ -26,6 +30,10 @@ pub struct AppState {
     store: Store,
     /// Climates by site, weather version and site version; a value that can be thrown away.
     climates: Cache<(i64, i64, i32), Arc<Climate>>,
+    /// Last recorded days by the same key, for lists over many sites.
+    last_days: Cache<(i64, i64, i32), Option<Date>>,
+    /// The week's calls of a box by everything they follow from.
+    calls: Cache<CallKey, Arc<Vec<Call>>>,
     attempts: DefaultKeyedRateLimiter<String>,
     address_attempts: DefaultKeyedRateLimiter<String>,
 }
@@ -40,6 +48,8 @@ impl AppState {
                 .weigher(|_, climate: &Arc<Climate>| u32::try_from(climate.len() + 400).unwrap_or(u32::MAX))
                 .max_capacity(CACHED_DAYS)
                 .build(),
+            last_days: Cache::new(CACHED_SITES),
+            calls: Cache::new(CACHED_SITES),
             attempts: RateLimiter::keyed(
                 Quota::per_minute(ATTEMPTS_PER_MINUTE).allow_burst(ATTEMPT_BURST),
             ),
@@ -69,10 +79,36 @@ impl AppState {
         if let Some(climate) = self.climates.get(&key) {
             return Ok(climate);
         }
-        let days = self.store.weather(site.id)?;
-        let climate = Arc::new(Climate::from_record(&days, site.site.station()));
+        let weather = self.store.site_weather(site.id, &site.site)?;
+        let days = weather.woven(&site.site).days;
+        // Woven wind stands at 2 m, whatever the heights of its sources.
+        let station = site.site.station().at_two_metres();
+        let climate = Arc::new(Climate::from_record(&days, station).with_typed(weather.normals));
         self.climates.insert(key, Arc::clone(&climate));
         Ok(climate)
+    }
+}
+
+impl AppState {
+    /// The last recorded day of a site.
+    pub(crate) fn last_day(&self, site: &SiteRecord) -> Result<Option<Date>, StoreError> {
+        let key = (site.id, site.weather_version, site.version);
+        if let Some(last) = self.last_days.get(&key) {
+            return Ok(last);
+        }
+        let last = self.climate(site)?.span().map(|(_, last)| last);
+        self.last_days.insert(key, last);
+        Ok(last)
+    }
+
+    /// The calls of a box, when they were computed from the same facts before.
+    pub(crate) fn calls(&self, key: &CallKey) -> Option<Arc<Vec<Call>>> {
+        self.calls.get(key)
+    }
+
+    /// Keeps the calls of a box.
+    pub(crate) fn keep_calls(&self, key: CallKey, calls: Arc<Vec<Call>>) {
+        self.calls.insert(key, calls);
     }
 }
 

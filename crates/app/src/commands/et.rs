@@ -1,10 +1,13 @@
 //! `et`: reference evapotranspiration of a weather file.
 
+use super::weather;
 use super::{Failure, bounded, print, print_notes, read_input};
 use upland_core::bounds;
 use upland_core::reference_et::{Method, daily, daily_with, hourly_series};
-use upland_core::units::Metres;
-use upland_core::weather::Station;
+use jiff::tz::TimeZone;
+use upland_core::record::{HourVariable, RawHour};
+use upland_core::units::{Celsius, MegajoulesPerSquareMetre, Metres, MetresPerSecond, Millimetres};
+use upland_core::weather::{DayWeather, HourHumidity, HourWeather, Station};
 use upland_formats::{daily_csv, hourly_csv};
 
 #[derive(clap::Args)]
@@ -29,6 +32,15 @@ pub struct Args {
     /// The file has hours, not days.
     #[arg(long, requires = "longitude")]
     hourly: bool,
+    /// The file is of another format: EPW, GHCN-Daily CSV, or a table read with --mapping. Values
+    /// that a rule rejects are left out; hours become days unless --hourly is given.
+    #[arg(long)]
+    any: bool,
+    #[command(flatten)]
+    options: weather::Options,
+    /// IANA time zone of stamps that carry no offset.
+    #[arg(long, default_value = "UTC")]
+    time_zone: String,
     /// Take this equation for every day, filling what it needs; left out, each day takes
     /// Penman-Monteith when more than temperatures were measured, else Hargreaves-Samani.
     #[arg(long, value_enum, conflicts_with = "hourly")]
@@ -59,6 +71,9 @@ pub fn run(args: &Args) -> Result<(), Failure> {
         elevation: Metres::from_m(args.elevation),
         wind_height: Metres::from_m(args.wind_height),
     };
+    if args.any {
+        return of_any(args, &station);
+    }
     let bytes = read_input(&args.file)?;
     if args.hourly {
         let file = hourly_csv::read(&bytes).map_err(|p| Failure::problems(&p))?;
@@ -68,13 +83,55 @@ pub fn run(args: &Args) -> Result<(), Failure> {
     }
     let file = daily_csv::read(&bytes, &station).map_err(|p| Failure::problems(&p))?;
     print_notes(&file.notes);
-    let rows: Vec<_> = file
-        .days
+    print_days(args, &file.days, &station)
+}
+
+/// A file of another format.
+fn of_any(args: &Args, station: &Station) -> Result<(), Failure> {
+    let tz = TimeZone::get(&args.time_zone).map_err(|error| Failure::Usage(format!("--time-zone: {error}")))?;
+    let file = weather::read(&args.file, &args.options, station, &tz)?;
+    if !args.hourly {
+        return print_days(args, &weather::counted(&file, station), station);
+    }
+    let hours: Vec<(String, HourWeather)> = file.hours.iter().filter_map(whole_hour).collect();
+    if hours.len() < file.hours.len() {
+        print_notes(&[format!("{} hours lack temperature, humidity, radiation or wind and have no ET0", file.hours.len() - hours.len())]);
+    }
+    if hours.is_empty() {
+        return Err(Failure::Failed("no hour has temperature, humidity, radiation and wind".into()));
+    }
+    let values: Vec<_> = hours.iter().map(|(_, hour)| *hour).collect();
+    print(&hourly_csv::write_et(&hours, &hourly_series(&values, station)))
+}
+
+/// An hour that has all that hourly ET0 needs, with its start as text.
+fn whole_hour(hour: &RawHour) -> Option<(String, HourWeather)> {
+    let humidity = match (hour.get(HourVariable::DewPoint), hour.get(HourVariable::Humidity)) {
+        (Some(dew), _) => HourHumidity::DewPoint(Celsius::from_c(dew)),
+        (None, Some(pct)) => HourHumidity::RelativePct(pct.min(100.0)),
+        (None, None) => return None,
+    };
+    Some((
+        hour.start.to_string(),
+        HourWeather {
+            start: hour.start,
+            local_date: hour.local_date,
+            temperature: Celsius::from_c(hour.get(HourVariable::Temperature)?),
+            humidity,
+            solar: MegajoulesPerSquareMetre::from_mj_per_m2(hour.get(HourVariable::Solar)?),
+            wind: MetresPerSecond::from_m_per_s(hour.get(HourVariable::Wind)?),
+            rain: hour.get(HourVariable::Rain).map(Millimetres::from_mm),
+        },
+    ))
+}
+
+fn print_days(args: &Args, days: &[DayWeather], station: &Station) -> Result<(), Failure> {
+    let rows: Vec<_> = days
         .iter()
         .map(|day| {
             let et = match args.method {
-                Some(method) => daily_with(method.into(), day, &station),
-                None => daily(day, &station),
+                Some(method) => daily_with(method.into(), day, station),
+                None => daily(day, station),
             };
             (day.date, et.et0.mm(), et.label())
         })

@@ -2,11 +2,13 @@
 //! wrong usage with 2; standard output stays empty in both cases.
 
 pub mod balance;
+pub mod budget;
 pub mod et;
 pub mod expand;
 pub mod plan;
 pub mod serve;
 pub mod tonight;
+pub mod weather;
 
 use std::io::{Read, Write};
 use upland_core::bounds::Bound;

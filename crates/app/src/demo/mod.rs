@@ -4,6 +4,7 @@
 mod weather;
 
 use super::commands::Failure;
+use upland_core::record::RawDay;
 use upland_formats::site_file::{self, SiteFile};
 use upland_store::Store;
 use upland_store::accounts::Role;
@@ -54,8 +55,10 @@ pub fn load(store: &Store) -> Result<bool, Failure> {
     for (index, file) in (0..).zip(sites()?) {
         let id = store.create_site(&file, user_id).map_err(failed)?;
         let days = weather::record(index, &file.site.station());
+        let days: Vec<RawDay> = days.iter().map(RawDay::from).collect();
+        let source = store.own_source(id, user_id).map_err(failed)?;
         store
-            .import_weather(id, user_id, "larkrigg-station.csv", &days, |_| Ok(()))
+            .import_weather((id, source), user_id, "larkrigg-station.csv", (&days, &[]), |_| Ok(()))
             .map_err(failed)?;
     }
     Ok(true)

@@ -1,17 +1,20 @@
 //! How a number was reached: inputs, formula, source and which inputs are defaults. The interface
 //! formats the quantities in the site's units and shows this behind every computed number.
 
+mod budget;
 mod schedule;
 
+pub use budget::{budget_month, budget_week};
 pub use schedule::weekly;
 
 use crate::climate::{Climate, ExpectedFrom};
 use crate::fill::Fill;
 use crate::plant::Sun;
 use crate::reference_et::{Method, daily_penman_monteith};
-use crate::site::{Origin, Sourced};
+use crate::site::{Origin, ResolvedZone, Sourced};
 use crate::soil;
-use crate::tonight::{Decision, DemandFrom, RAIN_HOURS, ReplayDay, StateFrom, ZoneTonight, et0_of};
+use crate::season::{DemandFrom, RAIN_HOURS, SeasonDay, et0_of};
+use crate::tonight::{Decision, StateFrom, ZoneTonight};
 use crate::units::{
     Celsius, Kilopascals, MegajoulesPerSquareMetre, Metres, MetresPerSecond, Millimetres,
     MillimetresPerHour, Minutes,
@@ -195,13 +198,27 @@ pub fn reference_et(climate: &Climate, date: Date) -> Explanation {
     Explanation { title, steps: vec![step], assumptions }
 }
 
+/// The named factors from ET0 to demand on a date; those that change nothing are left out.
+fn demand_factors(k: &ResolvedZone, date: Date) -> Vec<Input> {
+    let coefficient = Sourced { value: k.coefficient_on(date), origin: k.coefficients.origin };
+    let mut inputs = vec![sourced("plant coefficient", coefficient, Quantity::Ratio)];
+    let mut factor = |name, value: f64, origin| {
+        if (value - 1.0).abs() > f64::EPSILON {
+            inputs.push(Input { name, quantity: Quantity::Ratio(value), origin: Some(origin) });
+        }
+    };
+    factor("sun factor", k.sun_factor, InputOrigin::Table(Sun::SOURCE));
+    factor("trim of the zone", k.trim_factor, InputOrigin::Given);
+    factor("grow-in", k.grow_in_factor_on(date), InputOrigin::Given);
+    factor("wean-off", k.wean_off_factor_on(date), InputOrigin::Given);
+    inputs
+}
+
 /// Plant demand on the last day of the replay, or tomorrow's when there is none.
-fn demand_step(zone: &ZoneTonight, last: Option<&ReplayDay>) -> Step {
+fn demand_step(zone: &ZoneTonight, last: Option<&SeasonDay>) -> Step {
     let k = &zone.resolved;
-    let mut inputs = vec![sourced("plant coefficient", k.plant_coefficient, Quantity::Ratio)];
-    if zone.zone.own_coefficient.is_none() {
-        inputs.push(table("sun factor", Quantity::Ratio(k.sun_factor), Sun::SOURCE));
-    }
+    let date = last.map_or_else(|| zone.date.tomorrow().unwrap_or(zone.date), |d| d.date);
+    let mut inputs = demand_factors(k, date);
     match last {
         Some(day) => {
             let et0 = Quantity::Depth(day.et0);
@@ -211,15 +228,15 @@ fn demand_step(zone: &ZoneTonight, last: Option<&ReplayDay>) -> Step {
             });
             Step {
                 name: "plant demand of the day",
-                formula: "plant coefficient × sun factor × ET0",
+                formula: "product of the factors × ET0",
                 source: "landscape coefficient method (WUCOLS, University of California; from memory)",
                 inputs,
-                result: Quantity::Depth(day.et0 * k.landscape_coefficient()),
+                result: Quantity::Depth(day.demand),
             }
         }
         None => Step {
             name: "plant demand expected tomorrow",
-            formula: "plant coefficient × sun factor × expected ET0",
+            formula: "product of the factors × expected ET0",
             source: "landscape coefficient method (WUCOLS, University of California; from memory)",
             inputs,
             result: Quantity::Depth(zone.expected_demand),
@@ -242,7 +259,7 @@ fn store_step(zone: &ZoneTonight) -> Step {
             sourced("root depth", k.root_depth, Quantity::Length),
             sourced("allowable depletion", k.allowable_depletion, percent),
         ],
-        result: Quantity::Depth(k.root_zone.readily_available()),
+        result: Quantity::Depth(zone.root_zone.readily_available()),
     }
 }
 
@@ -289,7 +306,7 @@ pub fn depletion(zone: &ZoneTonight) -> Explanation {
         _ => assumptions.push("Without weather the zone is taken to stand at its refill point."),
     }
     if zone.decision == Decision::Waits && zone.expected_demand.mm() > 0.0 {
-        let left = (zone.resolved.root_zone.readily_available() - zone.depletion).max(Millimetres::ZERO);
+        let left = (zone.root_zone.readily_available() - zone.depletion).max(Millimetres::ZERO);
         let days = left.mm() / zone.expected_demand.mm();
         steps.push(Step {
             name: "days left at tomorrow's demand",

@@ -2,7 +2,7 @@
 
 use super::{Explanation, Input, InputOrigin, Quantity, Step, computed, sourced, table};
 use crate::installation::{Given, WiredZone};
-use crate::site::Sourced;
+use crate::site::{Origin, Sourced};
 use crate::units::{Millimetres, Minutes};
 
 fn days(value: f64) -> Quantity {
@@ -17,12 +17,12 @@ fn given_or(sourced: &Sourced<f64>, name: &'static str) -> Input {
 #[must_use]
 pub fn weekly(zone: &WiredZone, given: &Given) -> Explanation {
     let resolved = &zone.resolved;
-    let coefficient = resolved.landscape_coefficient();
+    let coefficient = zone.factor;
     let et0 = if coefficient > 0.0 { zone.demand * (1.0 / coefficient) } else { Millimetres::ZERO };
     let steps = vec![
         Step {
             name: "demand of a day",
-            formula: "expected reference ET × plant coefficient × sun factor",
+            formula: "expected reference ET × factor",
             source: "FAO-56 eq. 58; landscape coefficient (WUCOLS method, from memory)",
             inputs: vec![
                 Input {
@@ -30,8 +30,14 @@ pub fn weekly(zone: &WiredZone, given: &Given) -> Explanation {
                     quantity: Quantity::Depth(et0),
                     origin: Some(InputOrigin::Record),
                 },
-                sourced("plant coefficient", resolved.plant_coefficient, Quantity::Ratio),
-                computed("sun factor", Quantity::Ratio(resolved.sun_factor)),
+                Input {
+                    name: "factor from ET0 to demand: plants, sun, trim, dated factors",
+                    quantity: Quantity::Ratio(coefficient),
+                    origin: Some(match resolved.coefficients.origin {
+                        Origin::Given => InputOrigin::Given,
+                        Origin::Default(source) => InputOrigin::Default(source),
+                    }),
+                },
             ],
             result: Quantity::Depth(zone.demand),
         },

@@ -54,7 +54,7 @@ fn starts_that_cycles_need_are_no_fault() {
     for zone in &mut installation.zones {
         zone.zone.soil = crate::soil::Texture::Clay;
         zone.zone.slope_pct = Some(14.0);
-        zone.resolved = zone.zone.resolve();
+        zone.resolved = zone.zone.resolve(46.0);
     }
     let mut settings = sound();
     settings.programs[0].starts = vec![time(0, 0, 0, 0), time(1, 30, 0, 0), time(3, 0, 0, 0)];
@@ -150,7 +150,7 @@ fn a_long_run_on_a_clay_bank_is_cycled() {
     let mut installation = installation();
     installation.zones[0].zone.soil = crate::soil::Texture::Clay;
     installation.zones[0].zone.slope_pct = Some(14.0);
-    installation.zones[0].resolved = installation.zones[0].zone.resolve();
+    installation.zones[0].resolved = installation.zones[0].zone.resolve(46.0);
     let (finding, after) = mended(&installation, &sound(), "cycle-too-long-n1");
     assert_eq!(finding.kind, Kind::CycleTooLong { run_s: 900, limit_s: 300 });
     assert_eq!(after.station(1).cycle_and_soak_s, Some((300, 3600)), "5 min, and 60 min of soak");

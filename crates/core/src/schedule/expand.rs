@@ -236,6 +236,13 @@ fn split(card: &Card, seconds: u32, percentage: u16, longest_cycle_s: Option<u32
     cycles.into_iter().filter(|s| *s > 0).collect()
 }
 
+/// Seconds of one event of a station: its run time at 100 % under a percentage, cycles and the box's
+/// rounding included.
+#[must_use]
+pub fn event_seconds(card: &Card, seconds: u32, percentage: u16, longest_cycle_s: Option<u32>) -> u32 {
+    split(card, seconds, percentage, longest_cycle_s).iter().sum()
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;

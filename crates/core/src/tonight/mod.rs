@@ -6,12 +6,11 @@
 //! the assumption is part of the result.
 
 mod notices;
-mod replay;
 
 pub use notices::Notice;
-pub use replay::{DemandFrom, RAIN_HOURS, ReplayDay, et0_of, replay};
 
 use crate::application::{self, Cycles};
+use crate::balance::RootZone;
 use crate::climate::Climate;
 use crate::controller::Card;
 use crate::night::{self, Due, Night, Shortfall};
@@ -19,7 +18,7 @@ use crate::site::{ResolvedZone, Site, Zone};
 use crate::units::{Litres, LitresPerMinute, Millimetres, Minutes};
 use jiff::civil::Date;
 use jiff::tz::TimeZone;
-use replay::{is_due, replay_start};
+use crate::season::{ANY_NIGHT, DemandFrom, SeasonDay, et0_of, is_due, replay, replay_start};
 
 /// Rain below this is not named as a reason, mm.
 const NOTABLE_RAIN_MM: f64 = 2.0;
@@ -116,6 +115,10 @@ pub struct ZoneTonight {
     pub zone: Zone,
     /// The survey with its defaults.
     pub resolved: ResolvedZone,
+    /// The day whose evening is meant.
+    pub date: Date,
+    /// The soil store of that day.
+    pub root_zone: RootZone,
     /// How the state is known.
     pub state_from: StateFrom,
     /// Depletion this evening.
@@ -123,7 +126,7 @@ pub struct ZoneTonight {
     /// Depletion after tonight's watering.
     pub depletion_after: Millimetres,
     /// The last days of the replay, oldest first; empty without weather.
-    pub replay: Vec<ReplayDay>,
+    pub replay: Vec<SeasonDay>,
     /// Demand of tomorrow, K × expected ET0.
     pub expected_demand: Millimetres,
     /// What becomes of it.
@@ -188,7 +191,7 @@ pub fn tonight(
         .iter()
         .filter(|row| row.decision == Decision::Runs)
         .map(|row| {
-            let raw = row.resolved.root_zone.readily_available().mm().max(0.1);
+            let raw = row.root_zone.readily_available().mm().max(0.1);
             Due {
                 number: row.zone.number,
                 cycles: row.refill.cycles,
@@ -212,14 +215,15 @@ pub fn tonight(
 }
 
 fn decide_zone(zone: &Zone, climate: &Climate, date: Date) -> ZoneTonight {
-    let resolved = zone.resolve();
-    let raw = resolved.root_zone.readily_available();
+    let resolved = zone.resolve(climate.station().latitude_deg);
+    let root_zone = resolved.root_zone_on(date);
+    let raw = root_zone.readily_available();
     let tomorrow = date.tomorrow().unwrap_or(date);
-    let expected_demand = climate.expected_et0(tomorrow).0 * resolved.landscape_coefficient();
+    let expected_demand = climate.expected_et0(tomorrow).0 * resolved.demand_factor_on(tomorrow);
     let start = replay_start(climate, date);
     let (state_from, replayed, depletion) = match start {
         Some(start) => {
-            let days = replay(zone, &resolved, climate, start, date);
+            let days = replay((zone, &resolved), climate, (start, date), &ANY_NIGHT, &[]);
             let depletion = days.last().map_or(Millimetres::ZERO, |d| d.balance.depletion);
             (StateFrom::Replay, days, depletion)
         }
@@ -227,7 +231,7 @@ fn decide_zone(zone: &Zone, climate: &Climate, date: Date) -> ZoneTonight {
     };
     let (decision, because) = match state_from {
         StateFrom::AssumedAtRefill => (Decision::Runs, Because::NoWeather),
-        StateFrom::Replay if is_due(&resolved, depletion, expected_demand) => {
+        StateFrom::Replay if is_due(&root_zone, depletion, expected_demand) => {
             let because = if depletion >= raw {
                 Because::PastRefill { by: depletion - raw }
             } else {
@@ -268,6 +272,8 @@ fn decide_zone(zone: &Zone, climate: &Climate, date: Date) -> ZoneTonight {
         refill: refill(&resolved, depletion),
         refill_from_refill_point: refill(&resolved, raw),
         zone: zone.clone(),
+        date,
+        root_zone,
         state_from,
         depletion,
         depletion_after: depletion,
@@ -286,14 +292,14 @@ fn decide_zone(zone: &Zone, climate: &Climate, date: Date) -> ZoneTonight {
 
 /// The next night on which a zone is expected to be due without more rain.
 fn next_due(zone: &ResolvedZone, climate: &Climate, date: Date, depletion: Millimetres) -> Option<Date> {
-    let k = zone.landscape_coefficient();
     let mut depletion = depletion;
     let mut day = date;
     for _ in 0..LOOK_AHEAD_DAYS {
         day = day.tomorrow().ok()?;
-        depletion = depletion + climate.expected_et0(day).0 * k;
-        let following = climate.expected_et0(day.tomorrow().ok()?).0 * k;
-        if is_due(zone, depletion, following) {
+        depletion = depletion + climate.expected_et0(day).0 * zone.demand_factor_on(day);
+        let after = day.tomorrow().ok()?;
+        let following = climate.expected_et0(after).0 * zone.demand_factor_on(after);
+        if is_due(&zone.root_zone_on(day), depletion, following) {
             return Some(day);
         }
     }
@@ -414,7 +420,7 @@ mod tests {
         assert_eq!(result.notices, [Notice::NoWeather]);
         let row = &result.zones[0];
         assert_eq!((row.because, row.decision), (Because::NoWeather, Decision::Runs));
-        assert_eq!(row.depletion, row.resolved.root_zone.readily_available());
+        assert_eq!(row.depletion, row.root_zone.readily_available());
     }
 
     #[test]
@@ -444,7 +450,7 @@ mod tests {
             let pairs: Vec<_> = (0..40).zip(rain).collect();
             let climate = climate(&pairs);
             let zone = lawn(1);
-            let days = replay(&zone, &zone.resolve(), &climate, date(2026, 6, 5), date(2026, 7, 14));
+            let days = replay((&zone, &zone.resolve(46.0)), &climate, (date(2026, 6, 5), date(2026, 7, 14)), &ANY_NIGHT, &[]);
             let flows: f64 = days.iter().map(|d| {
                 d.balance.evapotranspiration.mm() + d.balance.drainage.mm() - d.rain_in.mm() - d.irrigation.mm()
             }).sum();

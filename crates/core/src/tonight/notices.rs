@@ -1,7 +1,7 @@
 //! What the reader must know about the whole site before trusting its night.
 
 use super::ZoneTonight;
-use super::replay::replay_start;
+use crate::season::replay_start;
 use crate::climate::Climate;
 use crate::controller::Card;
 use crate::night::Night;

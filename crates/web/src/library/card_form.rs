@@ -249,9 +249,7 @@ pub(crate) fn read(fields: &Fields) -> Result<Card, Vec<FieldError>> {
                 "sensor_ports" => "ports_hold",
                 other => other,
             };
-            let mut message = fault.message.chars();
-            let capital = message.next().map_or(String::new(), |c| c.to_uppercase().collect::<String>());
-            errors.push((name, format!("{capital}{}.", message.as_str())));
+errors.push((name, format!("{}.", crate::quantities::capital(&fault.message))));
         }
     }
     if errors.is_empty() { Ok(card) } else { Err(errors) }

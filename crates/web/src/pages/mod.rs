@@ -16,6 +16,7 @@ pub(crate) enum Chapter {
     Zones,
     Programs,
     Weather,
+    Budget,
     Site,
 }
 
@@ -105,7 +106,8 @@ impl Frame {
                 link(2, Chapter::Zones, "Zones", "zones", zones_open),
                 link(3, Chapter::Programs, "Programs", "programs", programs_open),
                 link(4, Chapter::Weather, "Weather", "weather", weather_open),
-                link(5, Chapter::Site, "Site", "edit", None),
+                link(5, Chapter::Budget, "Budget", "budget", None),
+                link(6, Chapter::Site, "Site", "edit", None),
             ],
         });
         frame.here = frame

@@ -11,7 +11,7 @@ mod sheet;
 mod texts;
 mod timeline;
 mod view;
-mod words;
+pub(crate) mod words;
 
 use crate::error::PageError;
 use crate::pages::{Chapter, Frame};
@@ -48,6 +48,7 @@ pub(crate) struct Workbench {
     /// Position of the box in `loaded.boxes`.
     index: usize,
     pub installation: Installation,
+    pub climate: std::sync::Arc<upland_core::climate::Climate>,
     /// The day that pages begin on: today, or the last recorded day of an old record.
     pub today: Date,
 }
@@ -55,7 +56,9 @@ pub(crate) struct Workbench {
 impl Workbench {
     #[cfg(test)]
     pub fn for_tests(loaded: Loaded, installation: Installation, today: Date) -> Self {
-        Self { loaded, index: 0, installation, today }
+        let station = loaded.site.site.station();
+        let climate = std::sync::Arc::new(upland_core::climate::Climate::from_record(&[], station));
+        Self { loaded, index: 0, installation, climate, today }
     }
 
     pub fn site_box(&self) -> Result<&SiteBox, PageError> {
@@ -175,7 +178,7 @@ pub(crate) async fn open(state: &web::Data<AppState>, site_id: i64, number: u8) 
             installation.elsewhere.extend(there.draws(&settings.settings, today, last));
         }
         installation.elsewhere.sort_by_key(|e| e.from);
-        Ok(Workbench { loaded, index, installation, today })
+        Ok(Workbench { loaded, index, installation, climate, today })
     })
     .await
 }

@@ -170,8 +170,8 @@ pub(super) struct SoilColumn {
 }
 
 pub(super) fn soil_column(zone: &ZoneTonight, units: upland_core::site::UnitSystem) -> SoilColumn {
-    let taw = zone.resolved.root_zone.total_available.mm().max(0.1);
-    let raw = zone.resolved.root_zone.readily_available();
+    let taw = zone.root_zone.total_available.mm().max(0.1);
+    let raw = zone.root_zone.readily_available();
     let filled = |depletion_mm: f64| 100.0 * (1.0 - depletion_mm / taw).clamp(0.0, 1.0);
     let (now, after) = (filled(zone.depletion.mm()), filled(zone.depletion_after.mm()));
     let depth = |v| crate::quantities::depth(units, v);
@@ -185,7 +185,7 @@ pub(super) fn soil_column(zone: &ZoneTonight, units: upland_core::site::UnitSyst
             depth(zone.depletion),
             depth(zone.depletion_after),
             depth(raw),
-            depth(zone.resolved.root_zone.total_available)
+            depth(zone.root_zone.total_available)
         ),
         is_low: zone.depletion >= raw,
     }

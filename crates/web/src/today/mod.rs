@@ -80,11 +80,18 @@ impl AsSet {
 
 /// The date a page is about: the one asked for, else today, else the last day of an old record.
 pub(crate) fn choose_date(asked: Option<Date>, climate: &Climate, today: Date) -> (Date, bool) {
-    match (asked, climate.span()) {
-        (Some(date), _) => (date, false),
-        (None, Some((_, last))) if (today - last).get_days() > STALE_DAYS => (last, true),
-        _ => (today, false),
+    match asked {
+        Some(date) => (date, false),
+        None => {
+            let opened = open_on(climate.span().map(|(_, last)| last), today);
+            (opened, opened != today)
+        }
     }
+}
+
+/// The day that pages open on: today, or the last recorded day of an old record.
+pub(crate) fn open_on(last_recorded: Option<Date>, today: Date) -> Date {
+    last_recorded.filter(|last| (today - *last).get_days() > STALE_DAYS).unwrap_or(today)
 }
 
 /// Loads a site and decides its night.

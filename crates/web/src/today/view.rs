@@ -7,7 +7,8 @@ use crate::quantities::{self, clock, depth, in_words, in_words_capital, long_dat
 use crate::words::{self, NoticeWords};
 use jiff::civil::Date;
 use upland_core::explain;
-use upland_core::tonight::{Decision, DemandFrom, ZoneTonight};
+use upland_core::season::DemandFrom;
+use upland_core::tonight::{Decision, ZoneTonight};
 use upland_core::units::Litres;
 
 pub(super) struct Row {

@@ -1,41 +1,40 @@
-//! The weather record: bring a file, look at it, take it in, undo it.
+//! The weather room: sources side by side, what their values are worth, which one counts.
 
-use crate::error::{PageError, page, page_with, see_other};
+mod bring;
+mod series;
+mod sources;
+
+use crate::error::{PageError, page_with, see_other};
 use crate::pages::{Chapter, Frame};
 use crate::session::{Editor, Fields, SignedIn, flash};
 use crate::sites::{Loaded, attachment, load};
-use crate::state::{AppState, db, db_with_climates};
-use crate::upload;
-use actix_multipart::Multipart;
+use crate::state::{AppState, db};
 use actix_web::http::StatusCode;
 use actix_web::{HttpResponse, get, post, web};
 use askama::Template;
 use jiff::Timestamp;
-use upland_core::climate::Climate;
-use upland_core::weather::DayWeather;
-use upland_formats::{Column, Problem, daily_csv};
-use upland_store::sites::SiteRecord;
-use upland_store::weather::{Comparison, Draft, DraftState, Import};
+use upland_core::codes::Coded;
+use upland_core::record::{Group, JudgedDay, Overrule, SourceKind, Standing, Variable};
+use upland_formats::{Problem, daily_csv};
+use upland_store::weather::{Import, OverruleRecord, SiteWeather};
 
-/// Largest accepted weather file: a century of days has about 5 MB.
-const MAX_BYTES: usize = 16 * 1024 * 1024;
 /// Problems listed on the page; the rest is counted.
 const MAX_LISTED: usize = 200;
-/// Rows shown at each end of a preview.
-const PREVIEW_ROWS: usize = 4;
+/// Flagged values listed; the rest is counted.
+const MAX_FLAGGED: usize = 40;
 
 pub(crate) fn routes(config: &mut web::ServiceConfig) {
     config
-        .service(record_page)
-        .service(bring)
-        .service(preview)
-        .service(take_in)
-        .service(progress_page)
-        .service(progress_json)
-        .service(drop_draft)
+        .service(room)
+        .service(overrule)
+        .service(undo_overrule)
+        .service(redo_overrule)
         .service(undo_import)
         .service(redo_import)
-        .service(download);
+        .service(download)
+        .configure(bring::routes)
+        .configure(sources::routes)
+        .configure(series::routes);
 }
 
 /// A problem as a line of the list.
@@ -61,6 +60,7 @@ fn lines(problems: &[Problem]) -> Vec<ProblemLine> {
 
 struct ImportLine {
     id: i64,
+    source: String,
     file_name: String,
     span: String,
     what: String,
@@ -68,13 +68,17 @@ struct ImportLine {
     undone: bool,
 }
 
-fn import_line(import: Import) -> ImportLine {
+fn import_line(import: Import, weather: &SiteWeather) -> ImportLine {
     ImportLine {
         id: import.id,
+        source: weather.sources.iter().find(|s| s.id == import.source_id).map_or("removed".into(), |s| s.name.clone()),
         span: format!("{} to {}", import.first_date, import.last_date),
         what: format!(
-            "{} new, {} changed, {} already known",
-            import.days_new, import.days_changed, import.days_same
+            "{} new, {} changed, {} already known{}",
+            import.days_new,
+            import.days_changed,
+            import.days_same,
+            if import.hours > 0 { format!("; {} hours", import.hours) } else { String::new() }
         ),
         who: format!("{}, {}", import.imported_by, import.imported_at.strftime("%-d %b %Y %H:%M UTC")),
         undone: import.undone,
@@ -82,298 +86,327 @@ fn import_line(import: Import) -> ImportLine {
     }
 }
 
-/// The record in a few words.
-struct Summary {
-    days: usize,
+/// A source as the room shows it.
+struct SourceLine {
+    id: i64,
+    name: String,
+    kind: &'static str,
+    place: String,
     span: String,
-    missing: String,
-    methods: String,
+    days: usize,
+    missing: usize,
+    rejected: usize,
+    doubtful: usize,
+    counts_for: String,
+    has_days: bool,
 }
 
-fn summary(climate: &Climate) -> Option<Summary> {
-    let (first, last) = climate.span()?;
-    let total = usize::try_from((last - first).get_days()).unwrap_or(0) + 1;
-    let missing = total.saturating_sub(climate.len());
-    let full = climate.range(first, last).filter(|(_, day)| day.et.fills.is_empty() && day.weather.has_more_than_temperatures()).count();
-    Some(Summary {
-        days: climate.len(),
-        span: format!("{first} to {last}"),
-        missing: if missing == 0 { "none missing".into() } else { format!("{missing} missing") },
-        methods: format!(
-            "{full} days by Penman-Monteith from measurements alone, {} with filled inputs or by Hargreaves-Samani",
-            climate.len() - full
-        ),
-    })
+fn source_lines(weather: &SiteWeather, loaded: &Loaded) -> Vec<SourceLine> {
+    let order = weather.order();
+    weather
+        .sources
+        .iter()
+        .enumerate()
+        .map(|(index, source)| {
+            let days = weather.days.get(index).map_or(&[][..], Vec::as_slice);
+            let standing = |rejects: bool| {
+                days.iter()
+                    .flat_map(|d| Variable::ALL.map(|v| d.standing(v)))
+                    .filter(|s| match s {
+                        Standing::Rejected(_) | Standing::Discarded => rejects,
+                        Standing::Doubtful(_) => !rejects,
+                        _ => false,
+                    })
+                    .count()
+            };
+            let counts: Vec<&str> = Group::ALL
+                .iter()
+                .filter(|g| order.get(**g as usize).and_then(|o| o.first()) == Some(&index))
+                .map(|g| g.label())
+                .collect();
+            let (first, last) = (days.first(), days.last());
+            let span = first.zip(last).map(|(a, b)| (a.raw.date, b.raw.date));
+            let total = span.map_or(0, |(a, b)| usize::try_from((b - a).get_days()).unwrap_or(0) + 1);
+            SourceLine {
+                id: source.id,
+                name: source.name.clone(),
+                kind: source.kind.label(),
+                place: match source.place {
+                    None => "at the site".to_owned(),
+                    Some(place) => {
+                        let site = &loaded.site.site;
+                        let rise = place.elevation.m() - site.elevation.m();
+                        format!("{:.1} km off, {:+.0} m", source.distance_km(site), rise)
+                    }
+                },
+                span: span.map_or("nothing yet".to_owned(), |(a, b)| format!("{a} to {b}")),
+                days: days.len(),
+                missing: total.saturating_sub(days.len()),
+                rejected: standing(true),
+                doubtful: standing(false),
+                counts_for: counts.join(", "),
+                has_days: source.kind != SourceKind::Normals,
+            }
+        })
+        .collect()
+}
+
+/// A value that a rule or a person stands against.
+struct FlaggedLine {
+    source_id: i64,
+    source: String,
+    date: String,
+    variable: &'static str,
+    code: &'static str,
+    value: String,
+    standing: &'static str,
+    why: String,
+    counts: bool,
+    /// The latest overrule, to take back.
+    said: Option<i64>,
+}
+
+fn flagged(weather: &SiteWeather, said: &std::collections::BTreeMap<i64, Vec<OverruleRecord>>) -> Vec<FlaggedLine> {
+    let mut out = Vec::new();
+    for (source, days) in weather.sources.iter().zip(&weather.days) {
+        for day in days.iter().rev() {
+            for variable in Variable::ALL {
+                let standing = day.standing(variable);
+                if matches!(standing, Standing::Missing | Standing::Good) {
+                    continue;
+                }
+                let of_value = |o: &&OverruleRecord| {
+                    !o.undone && o.overrule.date == day.raw.date && o.overrule.variable == variable
+                };
+                let latest = said.get(&source.id).and_then(|all| all.iter().rfind(of_value));
+                out.push(flagged_line((source.id, &source.name), day, (variable, standing), latest));
+            }
+        }
+    }
+    out
+}
+
+fn flagged_line(
+    (source_id, source): (i64, &str),
+    day: &JudgedDay,
+    (variable, standing): (Variable, Standing),
+    latest: Option<&OverruleRecord>,
+) -> FlaggedLine {
+    let by = |o: &OverruleRecord| format!("{}: {}", o.said_by, o.overrule.reason);
+    let (word, why) = match standing {
+        Standing::Rejected(rule) => ("does not count", rule.words().to_owned()),
+        Standing::Doubtful(rule) => ("doubtful, counts", rule.words().to_owned()),
+        Standing::Kept => ("counted by hand", latest.map_or(String::new(), by)),
+        Standing::Discarded => ("left out by hand", latest.map_or(String::new(), by)),
+        Standing::Good | Standing::Missing => ("", String::new()),
+    };
+    FlaggedLine {
+        source_id,
+        source: source.to_owned(),
+        date: day.raw.date.to_string(),
+        variable: variable.label(),
+        code: variable.code(),
+        value: day.raw.get(variable).map_or(String::new(), |v| {
+            format!("{} {}", crate::quantities::plain(v, 1), variable.unit())
+        }),
+        standing: word,
+        why,
+        counts: standing.counts(),
+        said: latest.map(|o| o.id),
+    }
+}
+
+/// How a group of variables is chosen.
+struct ChoiceLine {
+    code: &'static str,
+    label: &'static str,
+    /// First and second source: id, name, chosen.
+    first: Vec<(i64, String, bool)>,
+    second: Vec<(i64, String, bool)>,
+}
+
+fn choice_lines(weather: &SiteWeather) -> Vec<ChoiceLine> {
+    let order = weather.order();
+    Group::ALL
+        .iter()
+        .map(|group| {
+            let place = |n: usize| order.get(*group as usize).and_then(|o| o.get(n)).copied();
+            let options = |chosen: Option<usize>| {
+                weather
+                    .sources
+                    .iter()
+                    .enumerate()
+                    .filter(|(_, s)| s.kind != SourceKind::Normals)
+                    .map(|(i, s)| (s.id, s.name.clone(), chosen == Some(i)))
+                    .collect()
+            };
+            ChoiceLine { code: group.code(), label: group.label(), first: options(place(0)), second: options(place(1)) }
+        })
+        .collect()
 }
 
 #[derive(Template)]
-#[template(path = "weather/record.html")]
-struct RecordPage {
+#[template(path = "weather/room.html")]
+struct RoomPage {
     frame: Frame,
     site_id: i64,
-    summary: Option<Summary>,
+    lead: String,
+    sources: Vec<SourceLine>,
+    chart_sources: Vec<(i64, String)>,
+    variables: Vec<(&'static str, String)>,
+    choices: Vec<ChoiceLine>,
+    choice_id: String,
+    choice_words: String,
+    flagged: Vec<FlaggedLine>,
+    flagged_count: usize,
     imports: Vec<ImportLine>,
     file_name: String,
     problems: Vec<ProblemLine>,
     problem_count: usize,
+    refused: String,
+    reason: String,
 }
 
-async fn record(
+/// What a refused form brings back to the room.
+#[derive(Default)]
+struct Refused {
+    file: Option<(String, Vec<Problem>)>,
+    message: String,
+    reason: String,
+}
+
+async fn draw(
     state: &web::Data<AppState>,
     who: &SignedIn,
     status: StatusCode,
-    loaded: Loaded,
-    refused: Option<(String, Vec<Problem>)>,
+    loaded: &Loaded,
+    refused: Refused,
 ) -> Result<HttpResponse, PageError> {
-    let site = &loaded.site;
-    let record = site.clone();
-    let (imports, climate) =
-        db_with_climates(state, move |state, store| Ok((store.imports(record.id)?, state.climate(&record)?)))
-            .await?;
-    let (file_name, problems) = refused.unwrap_or_default();
+    let (id, site) = (loaded.site.id, loaded.site.site.clone());
+    let (weather, imports, said) =
+        db(state, move |store| Ok((store.site_weather(id, &site)?, store.imports(id)?, store.overrules(id)?))).await?;
+    let days = weather.woven(&loaded.site.site).days.len();
+    let (file_name, problems) = refused.file.unwrap_or_default();
+    let mut all = flagged(&weather, &said);
+    let flagged_count = all.len();
+    all.truncate(MAX_FLAGGED);
+    let lead = match weather.sources.iter().filter(|s| s.kind != SourceKind::Normals).count() {
+        0 => "No weather yet. A daily file with lowest and highest temperature is enough; rain, humidity, sun and wind make it better.".to_owned(),
+        1 => format!("{days} days count, from one source. A second one shows what the first is worth."),
+        n => format!("{days} days count, woven from {n} sources by variable."),
+    };
+    let choice_words = weather.choice.as_ref().map_or_else(
+        || "Nobody has chosen yet: the own sensor counts, the others stand in where it has nothing.".to_owned(),
+        |c| format!("Chosen by {} on {}: {}", c.chosen_by, c.chosen_at.strftime("%-d %b %Y"), c.reason),
+    );
     page_with(
         status,
-        &RecordPage {
-            frame: Frame::of_site(who, format!("{}: weather", site.site.name), &loaded, Chapter::Weather)?,
-            site_id: site.id,
-            summary: summary(&climate),
-            imports: imports.into_iter().map(import_line).collect(),
+        &RoomPage {
+            frame: Frame::of_site(who, format!("{}: weather", loaded.site.site.name), loaded, Chapter::Weather)?,
+            site_id: id,
+            lead,
+            sources: source_lines(&weather, loaded),
+            chart_sources: weather
+                .sources
+                .iter()
+                .filter(|s| s.kind != SourceKind::Normals)
+                .map(|s| (s.id, s.name.clone()))
+                .collect(),
+            variables: Variable::ALL.iter().map(|v| (v.code(), format!("{}, {}", v.label(), v.unit()))).collect(),
+            choices: choice_lines(&weather),
+            choice_id: weather.choice.as_ref().map_or(String::new(), |c| c.id.to_string()),
+            choice_words,
+            flagged: all,
+            flagged_count,
+            imports: imports.into_iter().map(|i| import_line(i, &weather)).collect(),
             file_name,
             problem_count: problems.len(),
             problems: lines(&problems),
+            refused: refused.message,
+            reason: refused.reason,
         },
     )
 }
 
 #[get("/sites/{id}/weather")]
-async fn record_page(state: web::Data<AppState>, who: SignedIn, id: web::Path<i64>) -> Result<HttpResponse, PageError> {
+async fn room(state: web::Data<AppState>, who: SignedIn, id: web::Path<i64>) -> Result<HttpResponse, PageError> {
     let loaded = load(&state, *id).await?;
-    record(&state, &who, StatusCode::OK, loaded, None).await
+    draw(&state, &who, StatusCode::OK, &loaded, Refused::default()).await
 }
 
-/// Reads a file and keeps it as a draft when it is whole; the record is not touched.
-#[post("/sites/{id}/weather")]
-async fn bring(
+/// Longest reason kept, characters.
+const MAX_REASON: usize = 300;
+
+#[post("/sites/{id}/weather/overrule")]
+async fn overrule(
     state: web::Data<AppState>,
     Editor(who): Editor,
     id: web::Path<i64>,
-    payload: Multipart,
+    fields: Fields,
 ) -> Result<HttpResponse, PageError> {
-    let loaded = load(&state, *id).await?;
-    let file = upload::read(&who.session, payload, MAX_BYTES).await?;
-    let station = loaded.site.site.station();
-    let (bytes, read) = if file.too_large {
-        let message = format!(
-            "the file is larger than {} MB; a daily record of a hundred years has about 5 MB. Send days, not minutes, or split it",
-            MAX_BYTES / 1024 / 1024
-        );
-        (file.bytes, Err(vec![Problem { line: None, column: None, message }]))
-    } else {
-        web::block(move || {
-            let read = daily_csv::read(&file.bytes, &station);
-            (file.bytes, read)
-        })
-        .await?
+    let id = *id;
+    let loaded = load(&state, id).await?;
+    let reason: String = fields.get("reason").trim().chars().take(MAX_REASON).collect();
+    let value = (fields.get("date").parse().ok(), Variable::from_code(fields.get("variable")));
+    let sources = db(&state, move |store| store.sources(id)).await?;
+    let source = fields.get("source").parse::<i64>().ok().filter(|s| sources.iter().any(|o| o.id == *s));
+    let (Some(source), (Some(date), Some(variable))) = (source, value) else {
+        let message = "Say which value is meant: a source, a day written YYYY-MM-DD and a variable.".to_owned();
+        let refused = Refused { message, reason, file: None };
+        return draw(&state, &who, StatusCode::UNPROCESSABLE_ENTITY, &loaded, refused).await;
     };
-    match read {
-        Ok(read) => {
-            let (site, user, name) = (*id, who.user.id, file.file_name);
-            let draft = db(&state, move |store| {
-                store.create_draft(site, user, &name, &bytes, read.days.len(), Timestamp::now())
-            })
-            .await?;
-            Ok(see_other(&format!("/sites/{id}/weather/drafts/{draft}")))
-        }
-        Err(problems) => {
-            record(&state, &who, StatusCode::UNPROCESSABLE_ENTITY, loaded, Some((file.file_name, problems))).await
-        }
+    if reason.is_empty() {
+        let message = format!("Say why {} of {date} should be judged otherwise; the reason stays with the value.", variable.label());
+        let refused = Refused { message, reason, file: None };
+        return draw(&state, &who, StatusCode::UNPROCESSABLE_ENTITY, &loaded, refused).await;
     }
+    let keep = fields.get("keep") == "yes";
+    let said = Overrule { date, variable, keep, reason };
+    let user = who.user.id;
+    let overrule_id = db(&state, move |store| store.overrule(id, source, &said, user)).await?;
+    let text = format!(
+        "The {} of {date} {}. The original stays as it came.",
+        variable.label(),
+        if keep { "counts" } else { "does not count" }
+    );
+    flash(&who.session, text, Some(format!("/sites/{id}/weather/overrules/{overrule_id}/undo")))?;
+    Ok(see_other(&format!("/sites/{id}/weather#flagged")))
 }
 
-struct PreviewRow {
-    cells: Vec<String>,
-    gap_after: bool,
-}
-
-#[derive(Template)]
-#[template(path = "weather/preview.html")]
-struct PreviewPage {
-    frame: Frame,
-    site_id: i64,
-    draft: Draft,
-    days: usize,
-    span: String,
-    counts: Comparison,
-    columns: Vec<Column>,
-    heads: Vec<&'static str>,
-    rows: Vec<PreviewRow>,
-    notes: Vec<ProblemLine>,
-}
-
-/// First and last rows as they will be stored.
-fn preview_rows(days: &[DayWeather]) -> Vec<PreviewRow> {
-    let cell = |value: Option<f64>| value.map_or("–".to_owned(), |v| crate::quantities::plain(v, 1));
-    let row = |day: &DayWeather, gap_after| PreviewRow {
-        cells: vec![
-            day.date.to_string(),
-            cell(Some(day.temperature_min.c())),
-            cell(Some(day.temperature_max.c())),
-            cell(day.humidity_min_pct),
-            cell(day.humidity_max_pct),
-            cell(day.dew_point.map(|t| t.c())),
-            cell(day.solar.map(|s| s.mj_per_m2())),
-            cell(day.wind.map(|w| w.m_per_s())),
-            cell(day.rain.map(|r| r.mm())),
-        ],
-        gap_after,
-    };
-    if days.len() <= 2 * PREVIEW_ROWS {
-        return days.iter().map(|d| row(d, false)).collect();
-    }
-    let first = days.iter().take(PREVIEW_ROWS).enumerate().map(|(i, d)| row(d, i + 1 == PREVIEW_ROWS));
-    let last = days.iter().skip(days.len() - PREVIEW_ROWS).map(|d| row(d, false));
-    first.chain(last).collect()
-}
-
-/// The draft with its days, when it still waits.
-async fn waiting_draft(
+async fn set_overrule(
     state: &web::Data<AppState>,
-    site: &SiteRecord,
-    draft_id: i64,
-) -> Result<Option<(Draft, daily_csv::DailyFile)>, PageError> {
-    let (site_id, station) = (site.id, site.site.station());
-    let found = db(state, move |store| {
-        let Some(draft) = store.draft(site_id, draft_id)? else { return Ok(None) };
-        Ok(Some((draft, store.draft_content(site_id, draft_id)?.unwrap_or_default())))
-    })
-    .await?;
-    let Some((draft, content)) = found else { return Err(PageError::NotFound) };
-    if draft.state != DraftState::Preview {
-        return Ok(None);
-    }
-    let read = web::block(move || daily_csv::read(&content, &station)).await?;
-    match read {
-        Ok(file) => Ok(Some((draft, file))),
-        // The place was changed since the upload, and the radiation no longer fits its latitude.
-        Err(problems) => Err(PageError::BadRequest(format!(
-            "The site changed since this file was sent, and it no longer passes: {}. Send it again.",
-            problems.first().map(ToString::to_string).unwrap_or_default()
-        ))),
-    }
-}
-
-#[get("/sites/{id}/weather/drafts/{draft}")]
-async fn preview(
-    state: web::Data<AppState>,
-    Editor(who): Editor,
-    path: web::Path<(i64, i64)>,
+    who: &SignedIn,
+    (site_id, id): (i64, i64),
+    undone: bool,
 ) -> Result<HttpResponse, PageError> {
-    let (site_id, draft_id) = *path;
-    let loaded = load(&state, site_id).await?;
-    let site = &loaded.site;
-    let Some((draft, file)) = waiting_draft(&state, site, draft_id).await? else {
-        return Ok(see_other(&format!("/sites/{site_id}/weather/drafts/{draft_id}/progress")));
-    };
-    let days = file.days.clone();
-    let counts = db(&state, move |store| store.compare_weather(site_id, &days)).await?;
-    let span = match (file.days.first(), file.days.last()) {
-        (Some(a), Some(b)) => format!("{} to {}", a.date, b.date),
-        _ => String::new(),
-    };
-    page(&PreviewPage {
-        frame: Frame::of_site(&who, "Look at the file", &loaded, Chapter::Weather)?,
-        site_id,
-        draft,
-        days: file.days.len(),
-        span,
-        counts,
-        columns: file.columns,
-        heads: vec!["day", "min °C", "max °C", "RH min %", "RH max %", "dew °C", "solar MJ/m²", "wind m/s", "rain mm"],
-        rows: preview_rows(&file.days),
-        notes: lines(&file.notes),
-    })
+    let at = undone.then(Timestamp::now);
+    if !db(state, move |store| store.set_overrule_undone(site_id, id, at)).await? {
+        return Err(PageError::NotFound);
+    }
+    let (text, back) =
+        if undone { ("The rules judge the value again.", "redo") } else { ("It is judged by hand again.", "undo") };
+    flash(&who.session, text, Some(format!("/sites/{site_id}/weather/overrules/{id}/{back}")))?;
+    Ok(see_other(&format!("/sites/{site_id}/weather#flagged")))
 }
 
-/// Starts taking a draft in, and shows its progress.
-#[post("/sites/{id}/weather/drafts/{draft}")]
-async fn take_in(
+#[post("/sites/{id}/weather/overrules/{overrule}/undo")]
+async fn undo_overrule(
     state: web::Data<AppState>,
     Editor(who): Editor,
     path: web::Path<(i64, i64)>,
     _fields: Fields,
 ) -> Result<HttpResponse, PageError> {
-    let (site_id, draft_id) = *path;
-    let site = load(&state, site_id).await?.site;
-    let waiting = waiting_draft(&state, &site, draft_id).await?;
-    let progress = format!("/sites/{site_id}/weather/drafts/{draft_id}/progress");
-    let Some((draft, file)) = waiting else { return Ok(see_other(&progress)) };
-    if db(&state, move |store| store.start_draft(draft_id)).await? {
-        tracing::info!(site = site_id, user = who.user.id, days = file.days.len(), "import starts");
-        let state = state.clone();
-        actix_web::rt::spawn(async move {
-            let done = db(&state, move |store| store.run_draft(&draft, &file.days)).await;
-            if let Err(error) = done {
-                tracing::error!(%error, site = site_id, "import failed");
-            }
-        });
-    }
-    Ok(see_other(&progress))
+    set_overrule(&state, &who, *path, true).await
 }
 
-#[derive(Template)]
-#[template(path = "weather/progress.html")]
-struct ProgressPage {
-    frame: Frame,
-    site_id: i64,
-    draft: Draft,
-    running: bool,
-    failed: bool,
-}
-
-#[get("/sites/{id}/weather/drafts/{draft}/progress")]
-async fn progress_page(
-    state: web::Data<AppState>,
-    Editor(who): Editor,
-    path: web::Path<(i64, i64)>,
-) -> Result<HttpResponse, PageError> {
-    let (site_id, draft_id) = *path;
-    let loaded = load(&state, site_id).await?;
-    let draft = db(&state, move |store| store.draft(site_id, draft_id)).await?.ok_or(PageError::NotFound)?;
-    page(&ProgressPage {
-        frame: Frame::of_site(&who, "Taking the file in", &loaded, Chapter::Weather)?,
-        site_id,
-        running: draft.state == DraftState::Running,
-        failed: draft.state == DraftState::Failed,
-        draft,
-    })
-}
-
-#[get("/sites/{id}/weather/drafts/{draft}/progress.json")]
-async fn progress_json(
-    state: web::Data<AppState>,
-    Editor(_who): Editor,
-    path: web::Path<(i64, i64)>,
-) -> Result<HttpResponse, PageError> {
-    let (site_id, draft_id) = *path;
-    let draft = db(&state, move |store| store.draft(site_id, draft_id)).await?.ok_or(PageError::NotFound)?;
-    Ok(HttpResponse::Ok().insert_header(("cache-control", "no-store")).json(serde_json::json!({
-        "done": draft.days_done,
-        "total": draft.days_total,
-        "running": matches!(draft.state, DraftState::Running | DraftState::Preview),
-    })))
-}
-
-#[post("/sites/{id}/weather/drafts/{draft}/drop")]
-async fn drop_draft(
+#[post("/sites/{id}/weather/overrules/{overrule}/redo")]
+async fn redo_overrule(
     state: web::Data<AppState>,
     Editor(who): Editor,
     path: web::Path<(i64, i64)>,
     _fields: Fields,
 ) -> Result<HttpResponse, PageError> {
-    let (site_id, draft_id) = *path;
-    db(&state, move |store| store.drop_draft(site_id, draft_id)).await?;
-    flash(&who.session, "The file was not taken in; the record is as it was.", None)?;
-    Ok(see_other(&format!("/sites/{site_id}/weather")))
+    set_overrule(&state, &who, *path, false).await
 }
 
 async fn set_undone(
@@ -418,34 +451,10 @@ async fn redo_import(
 #[get("/sites/{id}/weather.csv")]
 async fn download(state: web::Data<AppState>, _who: SignedIn, id: web::Path<i64>) -> Result<HttpResponse, PageError> {
     let site = load(&state, *id).await?.site;
-    let days = db(&state, move |store| store.weather(*id)).await?;
+    let name = format!("{} weather", site.site.name);
+    let days = db(&state, move |store| store.weather(*id, &site.site)).await?;
     Ok(HttpResponse::Ok()
         .content_type("text/csv; charset=utf-8")
-        .insert_header(attachment(&format!("{} weather", site.site.name), "csv"))
+        .insert_header(attachment(&name, "csv"))
         .body(daily_csv::write(&days)))
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-    use jiff::civil::date;
-    use upland_core::units::Celsius;
-
-    #[test]
-    fn a_long_file_is_previewed_at_both_ends() {
-        let days: Vec<_> = (1..=31)
-            .map(|d| DayWeather::from_temperatures(date(2026, 7, d), Celsius::from_c(8.0), Celsius::from_c(20.0)))
-            .collect();
-        let rows = preview_rows(&days);
-        assert_eq!(rows.len(), 2 * PREVIEW_ROWS);
-        assert_eq!((rows[0].cells[0].as_str(), rows[7].cells[0].as_str()), ("2026-07-01", "2026-07-31"));
-        assert!(rows[3].gap_after);
-        assert_eq!(rows[0].cells[8], "–", "what was not measured is not zero");
-    }
-
-    #[test]
-    fn problems_say_where() {
-        let problem = Problem { line: Some(3), column: Some("rain_mm".into()), message: "is bad".into() };
-        assert_eq!(lines(&[problem])[0].at, "line 3, rain_mm");
-    }
 }

@@ -1,5 +1,6 @@
 //! Zones: what grows where, in which soil and slope, under which heads.
 
+mod planting_form;
 mod survey;
 
 use crate::error::{PageError, page, page_with, see_other};
@@ -51,9 +52,9 @@ struct ZoneLine {
     open: String,
 }
 
-fn line(record: &ZoneRecord, units: UnitSystem) -> ZoneLine {
+fn line(record: &ZoneRecord, units: UnitSystem, latitude_deg: f64) -> ZoneLine {
     let zone = &record.zone;
-    let resolved = zone.resolve();
+    let resolved = zone.resolve(latitude_deg);
     let defaults = resolved.defaults();
     ZoneLine {
         id: record.id,
@@ -100,7 +101,7 @@ async fn list(state: web::Data<AppState>, who: SignedIn, id: web::Path<i64>) -> 
         frame: Frame::of_site(&who, format!("{}: zones", site.site.name), &loaded, Chapter::Zones)?,
         site_id: site.id,
         several_boxes: loaded.boxes.len() > 1,
-        zones: zones.iter().map(|z| line(z, site.site.units)).collect(),
+        zones: zones.iter().map(|z| line(z, site.site.units, site.site.latitude_deg)).collect(),
         unmeasured: match unmeasured {
             0 => "Every precipitation rate is measured.".to_owned(),
             1 => "One zone still has a precipitation rate from its head type.".to_owned(),

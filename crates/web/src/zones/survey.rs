@@ -1,6 +1,7 @@
 //! The zone survey as a form, in the units of its site.
 
-use crate::forms::{Field, FieldError, Form, Group, Kind, NO_UNIT, Reader, Shown};
+use super::planting_form;
+use crate::forms::{Field, FieldError, Form, Group, Kind, Reader, Shown};
 use crate::quantities;
 use crate::session::Fields;
 use std::collections::BTreeMap;
@@ -44,7 +45,6 @@ pub(crate) fn texts(zone: &Zone, system: UnitSystem) -> BTreeMap<String, String>
         ("number", zone.number.to_string()),
         ("name", zone.name.clone()),
         ("plant", zone.plant.code().to_owned()),
-        ("coefficient", NO_UNIT.text(zone.own_coefficient)),
         ("sun", zone.sun.code().to_owned()),
         ("sky", zone.sky.code().to_owned()),
         ("soil", zone.soil.code().to_owned()),
@@ -57,6 +57,7 @@ pub(crate) fn texts(zone: &Zone, system: UnitSystem) -> BTreeMap<String, String>
         ("area", u.area.text(zone.area.map(SquareMetres::m2))),
     ]
     .into_iter()
+    .chain(planting_form::texts(zone, &u, system))
     .map(|(k, v)| (k.to_owned(), v))
     .collect()
 }
@@ -90,8 +91,7 @@ pub(crate) fn form(
     let plant = PlantKind::from_code(chosen("plant")).unwrap_or(PlantKind::CoolSeasonTurf).defaults();
     let head = HeadType::from_code(chosen("head")).unwrap_or(HeadType::Spray);
     let defaults = Defaults::of(&u, &plant, head);
-    Form {
-        groups: vec![
+    let mut groups = vec![
             Group {
                 legend: "Station",
                 fields: vec![
@@ -105,9 +105,6 @@ pub(crate) fn form(
                 legend: "Plants and exposure",
                 fields: vec![
                     Field::choice::<PlantKind>("plant", "Plants", |p| p.defaults().label),
-                    Field::number("coefficient", "Own plant coefficient", "")
-                        .default(defaults.coefficient)
-                        .help("Replaces the plants' coefficient and the sun factor together."),
                     Field::choice::<Sun>("sun", "Sun", Sun::label),
                     Field::choice::<Sky>("sky", "Rain", Sky::label),
                 ],
@@ -135,9 +132,12 @@ pub(crate) fn form(
                         .help("Low quarter, from the same cans."),
                 ],
             },
-        ],
+    ];
+    groups.extend(planting_form::groups(&u, system));
+    for field in groups.iter_mut().flat_map(|g| &mut g.fields).filter(|f| f.name == "coefficient") {
+        field.default = Some(defaults.coefficient.clone());
     }
-    .filled(texts, errors)
+    Form { groups }.filled(texts, errors)
 }
 
 /// The default of each measurable field as its text.
@@ -205,6 +205,13 @@ impl Stations {
     }
 }
 
+#[cfg(test)]
+impl Stations {
+    pub fn for_tests(boxes: &[u8], taken: &[(u8, u16)]) -> Self {
+        Self { boxes: boxes.to_vec(), taken: taken.to_vec() }
+    }
+}
+
 /// Reads the form. `before` is the zone it was drawn from.
 ///
 /// # Errors
@@ -233,8 +240,6 @@ pub(crate) fn read(
     let (sky, soil) = (reader.choice("sky"), reader.choice("soil"));
     let head = reader.choice("head");
     let mut optional = |name, shown, bound, before: Option<f64>| reader.optional(name, shown, bound, before);
-    let own_coefficient =
-        optional("coefficient", NO_UNIT, &bounds::PLANT_COEFFICIENT, before.and_then(|z| z.own_coefficient));
     let slope_pct = optional("slope", SLOPE_PERCENT, &bounds::SLOPE, before.and_then(|z| z.slope_pct));
     let root_depth =
         optional("root_depth", u.root, &bounds::ROOT_DEPTH, before.and_then(|z| z.root_depth).map(Metres::m));
@@ -252,6 +257,9 @@ pub(crate) fn read(
     );
     let uniformity = optional("uniformity", PERCENT, &bounds::UNIFORMITY, before.and_then(|z| z.uniformity));
     let area = optional("area", u.area, &bounds::AREA, before.and_then(|z| z.area).map(SquareMetres::m2));
+    let planted = planting_form::read(fields, &mut reader, (&u, system), before, area);
+    // A rate typed anew takes the place of what flow or emitters gave.
+    let rate = planted.rate.or(rate.map(MillimetresPerHour::from_mm_per_hour));
     let errors = reader.errors;
     match (plant, sun, sky, soil, head) {
         (Some(plant), Some(sun), Some(sky), Some(soil), Some(head)) if errors.is_empty() => Ok(Zone {
@@ -259,13 +267,14 @@ pub(crate) fn read(
             number,
             name,
             plant,
-            own_coefficient,
+            own_coefficient: planted.own,
+            planting: planted.planting,
             soil,
             slope_pct,
             sun,
             sky,
             head,
-            precipitation_rate: rate.map(MillimetresPerHour::from_mm_per_hour),
+            precipitation_rate: rate,
             uniformity,
             root_depth: root_depth.map(Metres::from_m),
             allowable_depletion,
@@ -286,6 +295,7 @@ mod tests {
             name: "Scree bed".into(),
             plant: PlantKind::VeryLowDemand,
             own_coefficient: None,
+            planting: Default::default(),
             soil: Texture::LoamySand,
             slope_pct: Some(14.0),
             sun: Sun::ReflectedHeat,

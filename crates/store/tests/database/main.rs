@@ -1,10 +1,14 @@
 //! The store against a real PostgreSQL. `bin/test` starts one and sets `UPLAND_TEST_DATABASE_URL`.
 #![allow(clippy::unwrap_used, clippy::indexing_slicing, clippy::panic)]
 
+mod weather;
+
 use jiff::civil::{date, time};
 use jiff::{SignedDuration, Timestamp, ToSpan};
 use upland_core::application::HeadType;
 use upland_core::plant::{PlantKind, Sky, Sun};
+use upland_core::planting::Planting;
+use upland_core::record::RawDay;
 use upland_core::controller::twelve_stations;
 use upland_core::ordinance::{AllowedDays, Applied, HouseNumber, Law, Ordinance, Permit, Rule};
 use upland_core::schedule::{Settings, expand};
@@ -16,7 +20,6 @@ use upland_core::weather::DayWeather;
 use upland_store::accounts::Role;
 use upland_store::settings::{NewSettings, SettingsKind};
 use upland_store::testing::TestDatabase;
-use upland_store::weather::{Comparison, DraftState};
 use upland_store::{Saved, Store};
 
 fn site(name: &str) -> Site {
@@ -40,6 +43,7 @@ fn zone(number: u16) -> Zone {
         name: format!("Zone {number}"),
         plant: PlantKind::CoolSeasonTurf,
         own_coefficient: None,
+        planting: Planting::default(),
         soil: Texture::Loam,
         slope_pct: Some(4.0),
         sun: Sun::Full,
@@ -53,15 +57,22 @@ fn zone(number: u16) -> Zone {
     }
 }
 
+/// The same as they came.
+fn raw(days: &[DayWeather]) -> Vec<RawDay> {
+    days.iter().map(RawDay::from).collect()
+}
+
 fn days(count: i64, tmax: f64) -> Vec<DayWeather> {
     (0..count)
         .map(|i| {
+            // A sensor that repeats itself for ten days would not count.
+            let wave = (i % 3) as f64;
             let mut day = DayWeather::from_temperatures(
                 date(1996, 7, 14) + i.days(),
-                Celsius::from_c(8.5),
-                Celsius::from_c(tmax),
+                Celsius::from_c(8.5 + wave),
+                Celsius::from_c(tmax + wave),
             );
-            day.rain = Some(Millimetres::from_mm(0.2));
+            day.rain = Some(Millimetres::from_mm(0.2 + wave));
             day
         })
         .collect()
@@ -94,7 +105,7 @@ fn migrations_run_up_down_and_up() {
     assert_eq!(store.migrate().unwrap(), Vec::<String>::new(), "a second run has nothing to do");
     store.revert_all().unwrap();
     assert!(store.sites().is_err(), "all is gone");
-    assert_eq!(store.migrate().unwrap().len(), 4);
+    assert_eq!(store.migrate().unwrap().len(), 5);
     assert_eq!(store.sites().unwrap(), []);
 }
 
@@ -163,61 +174,6 @@ fn what_is_removed_can_be_brought_back() {
 }
 
 #[test]
-fn an_import_repeats_without_doubling_and_undoes() {
-    let World { store, user, site, .. } = &world();
-    let import = |days: &[DayWeather]| store.import_weather(*site, *user, "larkrigg.csv", days, |_| Ok(())).unwrap();
-    let first = days(1200, 20.0);
-    assert_eq!(import(&first), Comparison { new: 1200, changed: 0, same: 0 });
-    assert_eq!(store.weather(*site).unwrap(), first);
-    assert_eq!(import(&first), Comparison { new: 0, changed: 0, same: 1200 });
-    assert_eq!(store.imports(*site).unwrap().len(), 1, "a file that brings nothing makes no import");
-
-    let mut corrected = days(1201, 20.0);
-    corrected[3].temperature_max = Celsius::from_c(25.0);
-    assert_eq!(import(&corrected), Comparison { new: 1, changed: 1, same: 1199 });
-    assert_eq!(store.weather(*site).unwrap(), corrected);
-
-    let newest = store.imports(*site).unwrap()[0].clone();
-    let version = store.site(*site).unwrap().unwrap().weather_version;
-    assert!(store.set_import_undone(*site, newest.id, Some(Timestamp::now())).unwrap());
-    assert_eq!(store.weather(*site).unwrap(), first, "the earlier values are back");
-    assert!(store.site(*site).unwrap().unwrap().weather_version > version);
-    assert!(store.set_import_undone(*site, newest.id, None).unwrap());
-    assert_eq!(store.weather(*site).unwrap(), corrected);
-    assert!(!store.set_import_undone(*site + 1, newest.id, None).unwrap(), "not of another site");
-}
-
-#[test]
-fn a_failing_import_leaves_the_record_as_it_was() {
-    let World { store, user, site, .. } = &world();
-    let mut bad = days(900, 20.0);
-    // The database's own check refuses it in the second batch.
-    bad[700].temperature_max = Celsius::from_c(-20.0);
-    let now = Timestamp::now();
-    let id = store.create_draft(*site, *user, "bad.csv", b"...", bad.len(), now).unwrap();
-    assert!(store.start_draft(id).unwrap());
-    assert!(!store.start_draft(id).unwrap(), "only one may take it in");
-    let draft = store.draft(*site, id).unwrap().unwrap();
-    assert!(store.run_draft(&draft, &bad).is_err());
-    assert_eq!(store.weather(*site).unwrap(), []);
-    assert_eq!(store.imports(*site).unwrap(), []);
-    let draft = store.draft(*site, id).unwrap().unwrap();
-    assert_eq!(draft.state, DraftState::Failed);
-    assert!(draft.message.starts_with("Nothing was stored"));
-}
-
-#[test]
-fn progress_is_seen_by_others_while_it_runs() {
-    let World { store, user, site, .. } = &world();
-    let id = store.create_draft(*site, *user, "x.csv", b"...", 1200, Timestamp::now()).unwrap();
-    store.start_draft(id).unwrap();
-    let draft = store.draft(*site, id).unwrap().unwrap();
-    store.run_draft(&draft, &days(1200, 20.0)).unwrap();
-    let draft = store.draft(*site, id).unwrap().unwrap();
-    assert_eq!((draft.state, draft.days_done), (DraftState::Done, 1200));
-}
-
-#[test]
 fn sessions_end_and_the_last_owner_stays() {
     let World { store, user, .. } = &world();
     let now = Timestamp::now();
@@ -259,22 +215,6 @@ fn a_site_that_cannot_be_stored_leaves_no_trace() {
     bad.number = 0;
     assert!(store.create_site(&file("Half a site", vec![zone(1), bad]), *user).is_err());
     assert_eq!(store.sites().unwrap().len(), 1);
-}
-
-#[test]
-fn drafts_belong_to_their_site_and_grow_old() {
-    let World { store, user, site, .. } = &world();
-    let other = store.create_site(&file("Tarnside Allotments", Vec::new()), *user).unwrap();
-    let now = Timestamp::now();
-    let id = store.create_draft(*site, *user, "a.csv", b"content", 3, now).unwrap();
-    assert_eq!(store.draft_content(*site, id).unwrap().as_deref(), Some(&b"content"[..]));
-    assert_eq!(store.draft(other, id).unwrap(), None);
-    assert_eq!(store.draft_content(other, id).unwrap(), None);
-    store.drop_draft(other, id).unwrap();
-    assert!(store.draft(*site, id).unwrap().is_some(), "another site cannot drop it");
-    let tomorrow = now + SignedDuration::from_hours(25);
-    store.create_draft(*site, *user, "b.csv", b"content", 3, tomorrow).unwrap();
-    assert_eq!(store.draft(*site, id).unwrap(), None, "nobody said yes for a day");
 }
 
 #[test]

@@ -1,0 +1,78 @@
+//! `budget`: monthly factors, settable percentages and the error they leave, as JSON.
+
+use super::tonight::no_box;
+use super::weather::{self, Options, counted};
+use super::{Failure, print, read_input};
+use jiff::Timestamp;
+use jiff::civil::Date;
+use jiff::tz::TimeZone;
+use upland_core::budget::{Base, Knob, RainRule, budget, improvements, needs};
+use upland_core::climate::Climate;
+use upland_core::installation::Installation;
+use upland_core::planner::{Relax, Request, Strategy, plan};
+use upland_core::schedule::Settings;
+use upland_core::units::Millimetres;
+use upland_formats::{budget_file, site_file};
+
+#[derive(clap::Args)]
+#[command(after_help = "Output: JSON. `zones[].factors_pct` are the twelve ideal percentages of each zone, `percentages` the best\n\
+that the box can be set to, `error` what is left: root mean square of (given - need) ÷ need of the peak month.\n\
+A box without run times is planned first (just the need), and says so on standard error.")]
+pub struct Args {
+    /// The site file (JSON).
+    site: String,
+    /// Weather of any format that this program reads.
+    weather: String,
+    #[command(flatten)]
+    options: Options,
+    /// Number of the box.
+    #[arg(long, default_value_t = 1)]
+    controller: u8,
+    /// Take effective rain off the need; left out, rain is left to the box's rain hold.
+    #[arg(long)]
+    count_rain: bool,
+    /// The date from which the year is counted; today when left out.
+    #[arg(long)]
+    from: Option<Date>,
+}
+
+pub fn run(args: &Args) -> Result<(), Failure> {
+    let file = site_file::read(&read_input(&args.site)?).map_err(|p| Failure::problems(&p))?;
+    let (controller, present) = file.controller(args.controller).ok_or_else(|| no_box(&file, args.controller))?;
+    let station = file.site.station();
+    let tz = TimeZone::get(&file.site.time_zone).map_err(|error| Failure::Failed(format!("time zone: {error}")))?;
+    let record = weather::read(&args.weather, &args.options, &station, &tz)?;
+    let climate = Climate::from_record(&counted(&record, &station), station);
+    let from = args.from.unwrap_or_else(|| Timestamp::now().to_zoned(tz.clone()).date());
+    let card = (&controller.card, controller.number);
+    let installation = Installation::new(&file.site, card, &file.zones, file.law.clone(), &climate, from, &tz);
+    let runs = |s: &Settings| s.programs.iter().any(|p| p.active && !p.starts.is_empty() && !p.run_times.is_empty());
+    let settings = match present.clone().filter(runs) {
+        Some(settings) => settings,
+        None => {
+            let present = Settings::clean(&controller.card);
+            let request = Request {
+                installation: &installation,
+                present: &present,
+                strategy: Strategy::JustNeed,
+                from,
+                relax: Relax::default(),
+            };
+            eprintln!("note: the box has no run times; they are planned as just the need from {from}");
+            plan(&request)
+                .map_err(|_| Failure::Failed("no settings, and none could be planned; see the plan command".into()))?
+                .settings
+        }
+    };
+    let rain = if args.count_rain { RainRule::Counted } else { RainRule::LeftToHold };
+    let needs = needs(&installation.zones, &climate, rain, from.year());
+    let base = Base::new(&installation, &settings, from.year());
+    let result = budget(&base, &needs, rain);
+    let better = improvements(&installation, &settings, &needs, rain, from);
+    let names = |knob: &Knob| match knob {
+        Knob::Box => "box".to_owned(),
+        Knob::Program(p) => settings.programs.get(*p).map_or(String::new(), |p| p.name.clone()),
+    };
+    let et0 = climate.monthly_expected_et0(from.year()).map(Millimetres::mm);
+    print(&budget_file::write(&result, &better, &et0, &names))
+}

@@ -1,0 +1,177 @@
+//! The best settable percentages of one month or week.
+
+use super::{Base, Column, NO_NEED_MM};
+
+/// Combinations of coupled knobs that are tried through; beyond, the search goes step by step.
+const MOST_COMBINATIONS: usize = 60_000;
+/// Rounds of the stepwise search.
+const MOST_ROUNDS: usize = 40;
+
+/// What was found for a column.
+pub(super) struct Found {
+    /// By knob; `None` when it turns nothing that needs water or runs.
+    pub percents: Vec<Option<u16>>,
+    /// Whether every combination was tried.
+    pub exhaustive: bool,
+}
+
+/// (given - need) ÷ peak; without any need, what is given over nothing counts as given ÷ 1 mm.
+pub(super) fn relative(given: f64, need: f64, peak: f64) -> f64 {
+    (given - need) / if peak > NO_NEED_MM { peak } else { 1.0 }
+}
+
+/// Sum of squared relative errors of a column.
+pub(super) fn error(base: &Base, column: &Column, peak: &[f64], percents: &[u16]) -> f64 {
+    base.given(column, percents)
+        .iter()
+        .zip(&column.need)
+        .zip(peak)
+        .map(|((given, need), peak)| relative(*given, *need, *peak).powi(2))
+        .sum()
+}
+
+/// Knobs that share a zone must be chosen together; the others each by itself.
+fn groups(base: &Base, column: &Column) -> Vec<Vec<usize>> {
+    let mut group: Vec<usize> = (0..base.knobs.len()).collect();
+    for programs in &column.events {
+        let mut knobs = programs
+            .iter()
+            .enumerate()
+            .filter(|(_, events)| **events > 0.0)
+            .filter_map(|(program, _)| base.knob_of(program));
+        let Some(first) = knobs.next() else { continue };
+        for other in knobs {
+            let (a, b) = (group.get(first).copied().unwrap_or(first), group.get(other).copied().unwrap_or(other));
+            for g in &mut group {
+                if *g == b {
+                    *g = a;
+                }
+            }
+        }
+    }
+    (0..base.knobs.len())
+        .filter_map(|g| {
+            let members: Vec<usize> = (0..base.knobs.len()).filter(|k| group.get(*k) == Some(&g)).collect();
+            (!members.is_empty()).then_some(members)
+        })
+        .collect()
+}
+
+/// Squared error of the zones of a group for each choice, looked up by zone, program and choice.
+struct Tables {
+    /// Per zone: need, peak and, per member knob, what each choice brings a day.
+    zones: Vec<(f64, f64, Vec<Vec<f64>>)>,
+}
+
+impl Tables {
+    fn new(base: &Base, column: &Column, peak: &[f64], members: &[usize], choices: &[u16]) -> Self {
+        let zones = (0..base.zones.len())
+            .filter_map(|place| {
+                let events = column.events.get(place)?;
+                let by_knob: Vec<Vec<f64>> = members
+                    .iter()
+                    .map(|knob| {
+                        choices
+                            .iter()
+                            .map(|percent| {
+                                events
+                                    .iter()
+                                    .enumerate()
+                                    .filter(|(program, e)| **e > 0.0 && base.knob_of(*program) == Some(*knob))
+                                    .map(|(program, e)| e * base.net_of_event(place, program, *percent))
+                                    .sum()
+                            })
+                            .collect()
+                    })
+                    .collect();
+                let runs = by_knob.iter().flatten().any(|g| *g > 0.0);
+                runs.then(|| {
+                    (column.need.get(place).copied().unwrap_or_default(), peak.get(place).copied().unwrap_or_default(), by_knob)
+                })
+            })
+            .collect();
+        Self { zones }
+    }
+
+    fn error(&self, picks: &[usize]) -> f64 {
+        self.zones
+            .iter()
+            .map(|(need, peak, by_knob)| {
+                let given: f64 = by_knob.iter().zip(picks).filter_map(|(g, pick)| g.get(*pick)).sum();
+                relative(given, *need, *peak).powi(2)
+            })
+            .sum()
+    }
+}
+
+/// The best percentages of a column: of equal errors the lowest percentages.
+pub(super) fn best(base: &Base, column: &Column, peak: &[f64]) -> Found {
+    let choices = base.choices();
+    let mut percents = vec![None; base.knobs.len()];
+    let mut exhaustive = true;
+    for members in groups(base, column) {
+        let tables = Tables::new(base, column, peak, &members, &choices);
+        if tables.zones.iter().all(|(need, _, _)| *need <= NO_NEED_MM) {
+            continue;
+        }
+        let combinations = choices.len().checked_pow(u32::try_from(members.len()).unwrap_or(u32::MAX));
+        let picks = if combinations.is_some_and(|n| n <= MOST_COMBINATIONS) {
+            all_through(&tables, members.len(), choices.len())
+        } else {
+            exhaustive = false;
+            step_by_step(&tables, members.len(), choices.len())
+        };
+        for (knob, pick) in members.iter().zip(picks) {
+            if let Some(slot) = percents.get_mut(*knob) {
+                *slot = choices.get(pick).copied();
+            }
+        }
+    }
+    Found { percents, exhaustive }
+}
+
+fn all_through(tables: &Tables, knobs: usize, choices: usize) -> Vec<usize> {
+    let mut picks = vec![0; knobs];
+    let (mut least, mut found) = (f64::INFINITY, picks.clone());
+    loop {
+        let error = tables.error(&picks);
+        if error < least {
+            (least, found) = (error, picks.clone());
+        }
+        let mut at = 0;
+        loop {
+            let Some(pick) = picks.get_mut(at) else { return found };
+            *pick += 1;
+            if *pick < choices {
+                break;
+            }
+            *pick = 0;
+            at += 1;
+        }
+    }
+}
+
+/// One knob after the other, each searched through, until none changes.
+fn step_by_step(tables: &Tables, knobs: usize, choices: usize) -> Vec<usize> {
+    let mut picks = vec![choices / 2; knobs];
+    let mut least = tables.error(&picks);
+    for _ in 0..MOST_ROUNDS {
+        let before = least;
+        for knob in 0..knobs {
+            for pick in 0..choices {
+                let mut tried = picks.clone();
+                if let Some(slot) = tried.get_mut(knob) {
+                    *slot = pick;
+                }
+                let error = tables.error(&tried);
+                if error < least {
+                    (least, picks) = (error, tried);
+                }
+            }
+        }
+        if least >= before {
+            break;
+        }
+    }
+    picks
+}

@@ -1,0 +1,122 @@
+//! A budget as JSON.
+
+use serde::Serialize;
+use upland_core::budget::{Budget, Improvement, Knob, Move};
+use upland_core::codes::Coded;
+use upland_core::units::Millimetres;
+
+#[derive(Serialize)]
+struct BudgetDto {
+    format: &'static str,
+    version: u32,
+    rain: &'static str,
+    et0_mm_a_day: [f64; 12],
+    percentages: Vec<KnobDto>,
+    /// Root mean square of (given - need) ÷ need of the peak month.
+    error: ErrorDto,
+    zones: Vec<ZoneDto>,
+    improvements: Vec<ImprovementDto>,
+}
+
+#[derive(Serialize)]
+struct KnobDto {
+    turns: String,
+    by_month: [Option<u16>; 12],
+}
+
+#[derive(Serialize)]
+struct ErrorDto {
+    best: f64,
+    at_100: f64,
+    as_set: f64,
+    searched_through: bool,
+}
+
+#[derive(Serialize)]
+struct ZoneDto {
+    station: u16,
+    need_mm_a_day: [f64; 12],
+    factors_pct: [Option<f64>; 12],
+    given_mm_a_day: [f64; 12],
+    error: f64,
+    over_mm_a_year: f64,
+    under_mm_a_year: f64,
+}
+
+#[derive(Serialize)]
+struct ImprovementDto {
+    error_after: f64,
+    moves: Vec<MoveDto>,
+}
+
+#[derive(Serialize)]
+#[serde(rename_all = "snake_case")]
+enum MoveDto {
+    BaseTime { station: u16, program: usize, from_s: u32, to_s: u32 },
+    Program { station: u16, from_program: usize, to_program: usize, seconds: u32 },
+}
+
+fn rounded(value: f64) -> f64 {
+    (value * 1e4).round() / 1e4
+}
+
+fn depths(values: &[Millimetres; 12]) -> [f64; 12] {
+    values.map(|v| rounded(v.mm()))
+}
+
+/// Writes a budget. `name` says what a knob turns; programs are counted from 1.
+#[must_use]
+pub fn write(budget: &Budget, improvements: &[Improvement], et0: &[f64; 12], name: &dyn Fn(&Knob) -> String) -> String {
+    crate::json::pretty(&BudgetDto {
+        format: "upland-almanac-budget",
+        version: 1,
+        rain: budget.rain.code(),
+        et0_mm_a_day: et0.map(rounded),
+        percentages: budget
+            .knobs
+            .iter()
+            .enumerate()
+            .map(|(k, knob)| KnobDto {
+                turns: name(knob),
+                by_month: core::array::from_fn(|m| budget.best.get(m).and_then(|b| b.get(k)).copied().flatten()),
+            })
+            .collect(),
+        error: ErrorDto {
+            best: rounded(budget.error),
+            at_100: rounded(budget.error_at_100),
+            as_set: rounded(budget.error_as_set),
+            searched_through: budget.searched_through.iter().all(|s| *s),
+        },
+        zones: budget
+            .zones
+            .iter()
+            .map(|z| ZoneDto {
+                station: z.station,
+                need_mm_a_day: depths(&z.need),
+                factors_pct: z.ideal.map(|i| i.map(|v| (v * 10.0).round() / 10.0)),
+                given_mm_a_day: depths(&z.given),
+                error: rounded(z.error),
+                over_mm_a_year: rounded(z.over.mm()),
+                under_mm_a_year: rounded(z.under.mm()),
+            })
+            .collect(),
+        improvements: improvements
+            .iter()
+            .map(|i| ImprovementDto {
+                error_after: rounded(i.error_after),
+                moves: i
+                    .moves
+                    .iter()
+                    .map(|m| match *m {
+                        Move::BaseTime { program, station, from_s, to_s } => {
+                            MoveDto::BaseTime { station, program: program + 1, from_s, to_s }
+                        }
+                        Move::Program { station, from, to, seconds } => {
+                            MoveDto::Program { station, from_program: from + 1, to_program: to + 1, seconds }
+                        }
+                    })
+                    .collect(),
+            })
+            .collect(),
+    })
+}

@@ -1,0 +1,76 @@
+//! A table as text cells, whatever stands above its header.
+
+use crate::table::{Problem, separator};
+
+/// Lines looked at for a header.
+const HEADER_WITHIN: usize = 30;
+
+/// A table: header and rows with their lines.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Grid {
+    /// Line of the header.
+    pub header_line: u64,
+    /// Headers, trimmed.
+    pub headers: Vec<String>,
+    /// Rows with their lines; a row may be shorter or longer than the header.
+    pub rows: Vec<(u64, Vec<String>)>,
+}
+
+impl Grid {
+    /// Cuts a text into cells. The header is the first line with as many cells as most of the
+    /// lines after it and hardly a number in it.
+    ///
+    /// # Errors
+    /// A text without a header or rows.
+    pub(crate) fn cut(text: &str) -> Result<Self, Vec<Problem>> {
+        let sample: Vec<&str> = text.lines().take(HEADER_WITHIN + 20).collect();
+        let widest = sample.iter().max_by_key(|l| l.matches([',', ';', '\t']).count()).copied().unwrap_or_default();
+        let mut reader = csv::ReaderBuilder::new()
+            .delimiter(separator(widest))
+            .has_headers(false)
+            .flexible(true)
+            .comment(Some(b'#'))
+            .from_reader(text.as_bytes());
+        let mut lines: Vec<(u64, Vec<String>)> = Vec::new();
+        for record in reader.records() {
+            let record = record.map_err(|e| vec![Problem::file(format!("cannot be read as CSV: {e}"))])?;
+            let line = record.position().map_or(0, csv::Position::line);
+            lines.push((line, record.iter().map(|c| c.trim().to_owned()).collect()));
+        }
+        let is_number = |c: &String| c.replace(',', ".").parse::<f64>().is_ok();
+        let at = lines.iter().take(HEADER_WITHIN).position(|(_, cells)| {
+            let words = cells.iter().filter(|c| !c.is_empty() && !is_number(c)).count();
+            let same_width = lines.iter().take(HEADER_WITHIN + 20).filter(|(_, c)| c.len() == cells.len()).count();
+            cells.len() > 1 && words * 3 >= cells.len() * 2 && same_width * 2 >= lines.len().min(HEADER_WITHIN + 20)
+        });
+        let Some(at) = at else {
+            return Err(vec![Problem::file(
+                "no line looks like a header with the names of the columns; add one above the rows",
+            )]);
+        };
+        let rows = lines.split_off(at + 1);
+        let Some((header_line, headers)) = lines.pop() else {
+            return Err(vec![Problem::file("the file is empty; it needs a header line and rows")]);
+        };
+        if rows.is_empty() {
+            return Err(vec![Problem::file("the file has a header but no rows")]);
+        }
+        Ok(Self { header_line, headers, rows })
+    }
+
+    /// The header as a key under which its mapping is remembered.
+    #[must_use]
+    pub fn key(&self) -> String {
+        self.headers.iter().map(|h| h.to_lowercase()).collect::<Vec<_>>().join("\u{1f}")
+    }
+
+    /// Index of a header.
+    pub(crate) fn index(&self, header: &str) -> Option<usize> {
+        self.headers.iter().position(|h| h == header)
+    }
+
+    /// Non-empty cells of a column.
+    pub(crate) fn column(&self, index: usize) -> impl Iterator<Item = &str> {
+        self.rows.iter().filter_map(move |(_, cells)| cells.get(index)).map(String::as_str).filter(|c| !c.is_empty())
+    }
+}

@@ -1,0 +1,405 @@
+//! A mapping says how the columns of a strange table are read. It is kept by the header, so that
+//! the next file with it is read at once.
+
+use super::grid::Grid;
+use super::{Kind, WeatherFile, of_days, of_hours, when};
+use crate::table::{Column, Problem};
+use jiff::SignedDuration;
+use jiff::tz::{Offset, TimeZone};
+use serde::{Deserialize, Serialize};
+use upland_core::record::{HourVariable, RawDay, RawHour, Variable};
+use upland_core::units::{
+    Celsius, MJ_M2_PER_LANGLEY, MJ_M2_PER_W_M2_DAY, MJ_M2_PER_W_M2_HOUR, MM_PER_INCH, M_S_PER_MPH,
+};
+use upland_core::weather::Station;
+
+/// Order of the parts of a date.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum DateOrder {
+    /// 2026-07-04 or 20260704.
+    YearFirst,
+    /// 04.07.2026.
+    DayFirst,
+    /// 07/04/2026.
+    MonthFirst,
+}
+
+/// What a stamp of an hour marks.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum Stamp {
+    /// The start of the hour.
+    Start,
+    /// Its end.
+    End,
+}
+
+/// Which clock the stamps follow.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum Clock {
+    /// Each stamp carries its offset.
+    InText,
+    /// The wall clock of the site, daylight saving included.
+    Site,
+    /// A clock that is never changed, minutes east of UTC.
+    Fixed(i16),
+}
+
+/// What a column holds.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum Quantity {
+    /// Lowest temperature of a day.
+    Tmin,
+    /// Highest temperature of a day.
+    Tmax,
+    /// Temperature of an hour.
+    Temperature,
+    /// Dew point.
+    DewPoint,
+    /// Lowest humidity of a day.
+    RhMin,
+    /// Highest humidity of a day.
+    RhMax,
+    /// Humidity of an hour.
+    Rh,
+    /// Vapour pressure of a day.
+    Vapour,
+    /// Radiation.
+    Solar,
+    /// Wind.
+    Wind,
+    /// Rain.
+    Rain,
+}
+
+impl Quantity {
+    /// Words for lists.
+    #[must_use]
+    pub const fn label(self) -> &'static str {
+        match self {
+            Self::Tmin => "lowest temperature",
+            Self::Tmax => "highest temperature",
+            Self::Temperature => "temperature",
+            Self::DewPoint => "dew point",
+            Self::RhMin => "lowest humidity",
+            Self::RhMax => "highest humidity",
+            Self::Rh => "humidity",
+            Self::Vapour => "vapour pressure",
+            Self::Solar => "radiation",
+            Self::Wind => "wind",
+            Self::Rain => "rain",
+        }
+    }
+
+    fn of_day(self) -> Option<Variable> {
+        Some(match self {
+            Self::Tmin => Variable::TemperatureMin,
+            Self::Tmax => Variable::TemperatureMax,
+            Self::DewPoint => Variable::DewPoint,
+            Self::RhMin => Variable::HumidityMin,
+            Self::RhMax => Variable::HumidityMax,
+            Self::Vapour => Variable::VapourPressure,
+            Self::Solar => Variable::Solar,
+            Self::Wind => Variable::Wind,
+            Self::Rain => Variable::Rain,
+            Self::Temperature | Self::Rh => return None,
+        })
+    }
+
+    fn of_hour(self) -> Option<HourVariable> {
+        Some(match self {
+            Self::Temperature => HourVariable::Temperature,
+            Self::DewPoint => HourVariable::DewPoint,
+            Self::Rh => HourVariable::Humidity,
+            Self::Solar => HourVariable::Solar,
+            Self::Wind => HourVariable::Wind,
+            Self::Rain => HourVariable::Rain,
+            _ => return None,
+        })
+    }
+}
+
+/// What a table of days or hours can hold.
+#[must_use]
+pub fn quantities(hourly: bool) -> Vec<Quantity> {
+    use Quantity as Q;
+    if hourly {
+        vec![Q::Temperature, Q::DewPoint, Q::Rh, Q::Solar, Q::Wind, Q::Rain]
+    } else {
+        vec![Q::Tmin, Q::Tmax, Q::DewPoint, Q::RhMin, Q::RhMax, Q::Vapour, Q::Solar, Q::Wind, Q::Rain]
+    }
+}
+
+/// A unit that a column may be in.
+pub struct Unit {
+    /// Short name.
+    pub code: &'static str,
+    /// As written.
+    pub label: &'static str,
+    /// Dimension: temperature, humidity, pressure, solar, wind, rain.
+    pub of: &'static str,
+    /// To metric, for a day.
+    day: fn(f64) -> f64,
+    /// To metric, for an hour.
+    hour: fn(f64) -> f64,
+}
+
+const fn unit(code: &'static str, label: &'static str, of: &'static str, both: fn(f64) -> f64) -> Unit {
+    Unit { code, label, of, day: both, hour: both }
+}
+
+/// Every unit, the metric one of each dimension first.
+pub static UNITS: [Unit; 20] = [
+    unit("c", "°C", "temperature", |v| v),
+    unit("f", "°F", "temperature", |v| Celsius::from_f(v).c()),
+    unit("tenths_c", "tenths of °C", "temperature", |v| v * 0.1),
+    unit("k", "K", "temperature", |v| v - 273.15),
+    unit("pct", "%", "humidity", |v| v),
+    unit("fraction", "fraction", "humidity", |v| v * 100.0),
+    unit("kpa", "kPa", "pressure", |v| v),
+    unit("hpa", "hPa", "pressure", |v| v * 0.1),
+    unit("mj_m2", "MJ/m²", "solar", |v| v),
+    Unit {
+        code: "w_m2",
+        label: "W/m², mean",
+        of: "solar",
+        day: |v| v * MJ_M2_PER_W_M2_DAY,
+        hour: |v| v * MJ_M2_PER_W_M2_HOUR,
+    },
+    unit("wh_m2", "Wh/m²", "solar", |v| v * MJ_M2_PER_W_M2_HOUR),
+    unit("kj_m2", "kJ/m²", "solar", |v| v * 0.001),
+    unit("langley", "langleys", "solar", |v| v * MJ_M2_PER_LANGLEY),
+    unit("m_s", "m/s", "wind", |v| v),
+    unit("km_h", "km/h", "wind", |v| v / 3.6),
+    unit("mph", "mph", "wind", |v| v * M_S_PER_MPH),
+    unit("kn", "knots", "wind", |v| v * 1852.0 / 3600.0),
+    unit("mm", "mm", "rain", |v| v),
+    unit("in", "in", "rain", |v| v * MM_PER_INCH),
+    unit("tenths_mm", "tenths of mm", "rain", |v| v * 0.1),
+];
+
+/// The units of what a column holds, the metric one first.
+#[must_use]
+pub fn units_of(quantity: Quantity) -> Vec<&'static Unit> {
+    use Quantity as Q;
+    let of = match quantity {
+        Q::Tmin | Q::Tmax | Q::Temperature | Q::DewPoint => "temperature",
+        Q::RhMin | Q::RhMax | Q::Rh => "humidity",
+        Q::Vapour => "pressure",
+        Q::Solar => "solar",
+        Q::Wind => "wind",
+        Q::Rain => "rain",
+    };
+    UNITS.iter().filter(|u| u.of == of).collect()
+}
+
+/// A column that is read.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct MappedColumn {
+    /// Its header.
+    pub header: String,
+    /// What it holds.
+    pub quantity: Quantity,
+    /// Short name of its unit.
+    pub unit: String,
+}
+
+/// How a table is read.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Mapping {
+    /// An hour a row, else a day.
+    pub hourly: bool,
+    /// Header of the date (or of date and time).
+    pub date_column: String,
+    /// Header of the time, when it stands by itself.
+    pub time_column: Option<String>,
+    /// Order of the parts of a date.
+    pub date_order: DateOrder,
+    /// What a stamp marks.
+    pub stamp: Stamp,
+    /// Which clock it follows.
+    pub clock: Clock,
+    /// Decimals behind a comma.
+    pub decimal_comma: bool,
+    /// Texts that stand for "not measured".
+    pub missing: Vec<String>,
+    /// Header of the station and the one that is meant, when a file has several.
+    pub station: Option<(String, String)>,
+    /// The columns that are read.
+    pub columns: Vec<MappedColumn>,
+}
+
+/// A trace of rain, as many services write it.
+const TRACE: &str = "T";
+
+impl Mapping {
+    /// The number in a cell: `Ok(None)` when it says "not measured".
+    ///
+    /// # Errors
+    /// Why it is no number.
+    pub(super) fn number(&self, cell: &str, quantity: Quantity) -> Result<Option<f64>, String> {
+        if cell.is_empty() || self.missing.iter().any(|m| m == cell) {
+            return Ok(None);
+        }
+        if quantity == Quantity::Rain && cell.eq_ignore_ascii_case(TRACE) {
+            return Ok(Some(0.0));
+        }
+        let swapped;
+        let text = if self.decimal_comma {
+            swapped = cell.replace('.', "").replace(',', ".");
+            &swapped
+        } else {
+            cell
+        };
+        match text.parse::<f64>() {
+            Ok(value) if value.is_finite() => {
+                // -9999 and -9999.0 are one sentinel.
+                let same = |m: &String| m.parse::<f64>().is_ok_and(|m| (m - value).abs() < 1e-9);
+                Ok(if self.missing.iter().any(same) { None } else { Some(value) })
+            }
+            _ => Err(format!("\"{cell}\" is not a number; if it stands for \"not measured\", add it to the texts that do")),
+        }
+    }
+}
+
+pub(super) fn read(text: &str, mapping: &Mapping, station: &Station, tz: &TimeZone) -> Result<WeatherFile, Vec<Problem>> {
+    let grid = Grid::cut(text)?;
+    let mut problems = Vec::new();
+    let index = |header: &str, problems: &mut Vec<Problem>| {
+        let found = grid.index(header);
+        if found.is_none() {
+            problems.push(Problem::line(grid.header_line, format!("has no column \"{header}\", which the mapping names")));
+        }
+        found
+    };
+    let date_at = index(&mapping.date_column, &mut problems);
+    let time_at = mapping.time_column.as_ref().map(|h| index(h, &mut problems));
+    let station_at = mapping.station.as_ref().and_then(|(h, id)| Some((index(h, &mut problems)?, id)));
+    let mut columns = Vec::new();
+    for column in &mapping.columns {
+        let unit = units_of(column.quantity).into_iter().find(|u| u.code == column.unit);
+        match (index(&column.header, &mut problems), unit) {
+            (Some(at), Some(unit)) => columns.push((at, column, unit)),
+            (Some(_), None) => problems.push(Problem::cell(
+                grid.header_line,
+                &column.header,
+                format!("{} is no unit of {}", column.unit, column.quantity.label()),
+            )),
+            _ => {}
+        }
+    }
+    let (Some(date_at), true) = (date_at, problems.is_empty()) else { return Err(problems) };
+    if columns.is_empty() {
+        return Err(vec![Problem::file("no column is read; say what at least one of them holds")]);
+    }
+    let described = columns.iter().map(|(_, c, u)| Column { header: c.header.clone(), unit: u.label }).collect();
+    let empty = String::new();
+    let (mut hours, mut days) = (Vec::new(), Vec::new());
+    for (line, cells) in &grid.rows {
+        let cell = |at: usize| cells.get(at).unwrap_or(&empty).as_str();
+        if station_at.is_some_and(|(at, id)| cell(at) != id) {
+            continue;
+        }
+        if cells.len() < grid.headers.len() {
+            problems.push(Problem::line(*line, format!("has {} cells, the header {}", cells.len(), grid.headers.len())));
+            continue;
+        }
+        let mut values = Vec::with_capacity(columns.len());
+        for (at, column, unit) in &columns {
+            match mapping.number(cell(*at), column.quantity) {
+                Ok(value) => {
+                    values.push((column.quantity, value.map(if mapping.hourly { unit.hour } else { unit.day })));
+                }
+                Err(message) => problems.push(Problem::cell(*line, &column.header, message)),
+            }
+        }
+        if mapping.hourly {
+            let time = time_at.flatten().map(cell);
+            match hour_start(cell(date_at), time, mapping, tz) {
+                Ok((start, local_date)) => {
+                    let mut hour = RawHour::new(start, local_date);
+                    for (quantity, value) in values {
+                        if let Some(variable) = quantity.of_hour() {
+                            hour.set(variable, value);
+                        }
+                    }
+                    hours.push((*line, hour));
+                }
+                Err(message) => problems.push(Problem::cell(*line, &mapping.date_column, message)),
+            }
+        } else if let Some(date) = when::date(cell(date_at), mapping.date_order) {
+            let mut day = RawDay::new(date);
+            for (quantity, value) in values {
+                if let Some(variable) = quantity.of_day() {
+                    day.set(variable, value);
+                }
+            }
+            days.push((*line, day));
+        } else {
+            problems.push(Problem::cell(*line, &mapping.date_column, format!("\"{}\" is not a date in the order you said", cell(date_at))));
+        }
+    }
+    if problems.is_empty() && hours.is_empty() && days.is_empty() {
+        problems.push(Problem::file("no row is of the station you said"));
+    }
+    if !problems.is_empty() {
+        return Err(problems);
+    }
+    if !mapping.hourly {
+        return of_days(Kind::Mapped, None, days, described, Vec::new());
+    }
+    hours.sort_by_key(|(_, h)| h.start);
+    let doubled: Vec<Problem> = hours
+        .windows(2)
+        .filter_map(|pair| match pair {
+            [(a, first), (b, second)] if first.start == second.start => Some(Problem::line(
+                (*b).max(*a),
+                format!("is the same hour as line {}; with a clock that is never changed, say so, or say which station is meant", (*a).min(*b)),
+            )),
+            _ => None,
+        })
+        .collect();
+    if !doubled.is_empty() {
+        return Err(doubled);
+    }
+    let hours = hours.into_iter().map(|(_, h)| h).collect();
+    Ok(of_hours(Kind::Mapped, None, hours, described, Vec::new(), station))
+}
+
+/// The instant at which an hour begins, and its local day.
+fn hour_start(
+    date: &str,
+    time: Option<&str>,
+    mapping: &Mapping,
+    tz: &TimeZone,
+) -> Result<(jiff::Timestamp, jiff::civil::Date), String> {
+    let written = || format!("{date} {}", time.unwrap_or_default()).trim().to_owned();
+    let stamp = when::stamp(date, time, mapping.date_order)
+        .ok_or_else(|| format!("\"{}\" is not a date and time in the order you said", written()))?;
+    let fixed = |minutes: i16| Offset::from_seconds(i32::from(minutes) * 60).ok();
+    let marked = match (mapping.clock, stamp.offset) {
+        (Clock::InText, Some(offset)) => offset.to_timestamp(stamp.local).ok(),
+        (Clock::InText, None) => {
+            return Err(format!("\"{}\" carries no offset; say which clock the stamps follow", written()));
+        }
+        (Clock::Fixed(minutes), _) => fixed(minutes).and_then(|o| o.to_timestamp(stamp.local).ok()),
+        (Clock::Site, _) => tz.to_timestamp(stamp.local).ok(),
+    }
+    .ok_or_else(|| format!("\"{}\" is out of range", written()))?;
+    let start = match mapping.stamp {
+        Stamp::Start => marked,
+        Stamp::End => marked - SignedDuration::from_hours(1),
+    };
+    // A day is a day of the clock that was read, so that a fixed clock keeps 24 hours a day.
+    let local = match (mapping.clock, stamp.offset) {
+        (Clock::Fixed(minutes), _) => fixed(minutes).map(|o| o.to_datetime(start).date()),
+        (Clock::InText, Some(offset)) => Some(offset.to_datetime(start).date()),
+        _ => None,
+    };
+    Ok((start, local.unwrap_or_else(|| start.to_zoned(tz.clone()).date())))
+}

@@ -1,0 +1,220 @@
+//! What was found in the field: catch-can tests, readings of the soil, runs that really happened.
+
+use crate::schema::{catch_tests, users, zone_events, zones};
+use crate::{Result, Store, StoreError, document};
+use diesel::prelude::*;
+use jiff::Timestamp;
+use jiff::civil::Date;
+use jiff_diesel::ToDiesel;
+use upland_core::catch_can::CatchTest;
+use upland_formats::catch_file;
+
+/// A catch-can test as kept.
+#[derive(Debug, Clone, PartialEq)]
+pub struct CatchRecord {
+    /// Identity.
+    pub id: i64,
+    /// The zone.
+    pub zone_id: i64,
+    /// Day of the test.
+    pub on: Date,
+    /// The test.
+    pub test: CatchTest,
+    /// Who saved it.
+    pub saved_by: String,
+    /// When.
+    pub saved_at: Timestamp,
+    /// Whether it was taken back.
+    pub undone: bool,
+}
+
+/// What an event is.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum EventKind {
+    /// A reading: share of the available water that is left.
+    Reading,
+    /// A run: minutes.
+    Run,
+}
+
+impl EventKind {
+    fn code(self) -> &'static str {
+        match self {
+            Self::Reading => "reading",
+            Self::Run => "run",
+        }
+    }
+}
+
+/// Something found at a zone.
+#[derive(Debug, Clone, PartialEq)]
+pub struct ZoneEvent {
+    /// Identity.
+    pub id: i64,
+    /// The zone.
+    pub zone_id: i64,
+    /// The day.
+    pub date: Date,
+    /// What.
+    pub kind: EventKind,
+    /// Share that is left, a fraction, or minutes.
+    pub value: f64,
+    /// How it was found, or why.
+    pub reason: String,
+    /// Who.
+    pub said_by: String,
+    /// When.
+    pub said_at: Timestamp,
+    /// Whether it was taken back.
+    pub undone: bool,
+}
+
+impl Store {
+    /// Keeps a catch-can test.
+    ///
+    /// # Errors
+    /// As any query.
+    pub fn save_catch_test(&self, zone_id: i64, on: Date, test: &CatchTest, user_id: i64) -> Result<i64> {
+        Ok(diesel::insert_into(catch_tests::table)
+            .values((
+                catch_tests::zone_id.eq(zone_id),
+                catch_tests::taken_on.eq(on.to_diesel()),
+                catch_tests::body.eq(catch_file::to_json(test)),
+                catch_tests::saved_by.eq(user_id),
+            ))
+            .returning(catch_tests::id)
+            .get_result(&mut self.connection()?)?)
+    }
+
+    /// The catch-can tests of a zone, newest first.
+    ///
+    /// # Errors
+    /// As any query.
+    pub fn catch_tests(&self, zone_id: i64) -> Result<Vec<CatchRecord>> {
+        type Row = (
+            (i64, i64, jiff_diesel::Date, serde_json::Value),
+            (String, jiff_diesel::Timestamp, Option<jiff_diesel::Timestamp>),
+        );
+        let rows: Vec<Row> = catch_tests::table
+            .inner_join(users::table)
+            .filter(catch_tests::zone_id.eq(zone_id))
+            .order((catch_tests::taken_on.desc(), catch_tests::id.desc()))
+            .select((
+                (catch_tests::id, catch_tests::zone_id, catch_tests::taken_on, catch_tests::body),
+                (users::display_name, catch_tests::saved_at, catch_tests::undone_at),
+            ))
+            .load(&mut self.connection()?)?;
+        rows.into_iter()
+            .map(|((id, zone_id, on, body), (saved_by, at, undone))| {
+                Ok(CatchRecord {
+                    id,
+                    zone_id,
+                    on: on.to_jiff(),
+                    test: document("catch-can test", catch_file::from_json(body))?,
+                    saved_by,
+                    saved_at: at.to_jiff(),
+                    undone: undone.is_some(),
+                })
+            })
+            .collect()
+    }
+
+    /// Takes a test back, or the taking back (`None`). `false` when it is not of this zone.
+    ///
+    /// # Errors
+    /// As any query.
+    pub fn set_catch_test_undone(&self, zone_id: i64, id: i64, undone: Option<Timestamp>) -> Result<bool> {
+        let changed = diesel::update(
+            catch_tests::table.filter(catch_tests::id.eq(id).and(catch_tests::zone_id.eq(zone_id))),
+        )
+        .set(catch_tests::undone_at.eq(undone.map(ToDiesel::to_diesel)))
+        .execute(&mut self.connection()?)?;
+        Ok(changed == 1)
+    }
+
+    /// Notes what was found at a zone.
+    ///
+    /// # Errors
+    /// As any query.
+    pub fn note_event(
+        &self,
+        zone_id: i64,
+        date: Date,
+        (kind, value): (EventKind, f64),
+        reason: &str,
+        user_id: i64,
+    ) -> Result<i64> {
+        Ok(diesel::insert_into(zone_events::table)
+            .values((
+                zone_events::zone_id.eq(zone_id),
+                zone_events::date.eq(date.to_diesel()),
+                zone_events::kind.eq(kind.code()),
+                zone_events::value.eq(value),
+                zone_events::reason.eq(reason),
+                zone_events::said_by.eq(user_id),
+            ))
+            .returning(zone_events::id)
+            .get_result(&mut self.connection()?)?)
+    }
+
+    /// Everything noted at the zones of a site, by date, undone ones too.
+    ///
+    /// # Errors
+    /// As any query.
+    pub fn zone_events(&self, site_id: i64) -> Result<Vec<ZoneEvent>> {
+        type Row = (
+            (i64, i64, jiff_diesel::Date, String, f64, String),
+            (String, jiff_diesel::Timestamp, Option<jiff_diesel::Timestamp>),
+        );
+        let rows: Vec<Row> = zone_events::table
+            .inner_join(users::table)
+            .inner_join(zones::table)
+            .filter(zones::site_id.eq(site_id))
+            .order((zone_events::date, zone_events::id))
+            .select((
+                (
+                    zone_events::id,
+                    zone_events::zone_id,
+                    zone_events::date,
+                    zone_events::kind,
+                    zone_events::value,
+                    zone_events::reason,
+                ),
+                (users::display_name, zone_events::said_at, zone_events::undone_at),
+            ))
+            .load(&mut self.connection()?)?;
+        rows.into_iter()
+            .map(|((id, zone_id, date, kind, value, reason), (said_by, at, undone))| {
+                let kind = match kind.as_str() {
+                    "reading" => EventKind::Reading,
+                    "run" => EventKind::Run,
+                    _ => return Err(StoreError::Unknown { what: "zone event", value: kind }),
+                };
+                Ok(ZoneEvent {
+                    id,
+                    zone_id,
+                    date: date.to_jiff(),
+                    kind,
+                    value,
+                    reason,
+                    said_by,
+                    said_at: at.to_jiff(),
+                    undone: undone.is_some(),
+                })
+            })
+            .collect()
+    }
+
+    /// Takes an event back, or the taking back (`None`). `false` when it is not of this zone.
+    ///
+    /// # Errors
+    /// As any query.
+    pub fn set_event_undone(&self, zone_id: i64, id: i64, undone: Option<Timestamp>) -> Result<bool> {
+        let changed = diesel::update(
+            zone_events::table.filter(zone_events::id.eq(id).and(zone_events::zone_id.eq(zone_id))),
+        )
+        .set(zone_events::undone_at.eq(undone.map(ToDiesel::to_diesel)))
+        .execute(&mut self.connection()?)?;
+        Ok(changed == 1)
+    }
+}

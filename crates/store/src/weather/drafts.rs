@@ -1,0 +1,244 @@
+//! A file waiting for its reader's yes, and the progress of taking it in.
+
+use super::{Comparison, count};
+use crate::schema::weather_drafts;
+use crate::{Result, Store, StoreError};
+use diesel::prelude::*;
+use jiff::{SignedDuration, Timestamp};
+use jiff_diesel::ToDiesel;
+use upland_core::record::{RawDay, RawHour};
+
+/// A draft that nobody confirmed goes after this time.
+const DRAFT_LIFE: SignedDuration = SignedDuration::from_hours(24);
+
+/// Where a draft stands.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum DraftState {
+    /// Waiting for a yes.
+    Preview,
+    /// Being taken in.
+    Running,
+    /// Taken in.
+    Done,
+    /// Refused by the database; nothing was stored.
+    Failed,
+    /// Stopped by a person; nothing was stored.
+    Cancelled,
+}
+
+/// A file waiting for its reader's yes.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Draft {
+    /// Identity.
+    pub id: i64,
+    /// Its site.
+    pub site_id: i64,
+    /// The source it goes to.
+    pub source_id: i64,
+    /// Who brought it.
+    pub user_id: i64,
+    /// Its name.
+    pub file_name: String,
+    /// How its columns are read, when that was asked.
+    pub mapping: Option<serde_json::Value>,
+    /// Days in the file; 0 while its columns are still asked.
+    pub days_total: i32,
+    /// Days taken in so far.
+    pub days_done: i32,
+    /// Where it stands.
+    pub state: DraftState,
+    /// Outcome in words.
+    pub message: String,
+}
+
+#[derive(Queryable, Selectable)]
+#[diesel(table_name = weather_drafts, check_for_backend(diesel::pg::Pg))]
+struct DraftRow {
+    id: i64,
+    site_id: i64,
+    source_id: i64,
+    user_id: i64,
+    file_name: String,
+    mapping: Option<serde_json::Value>,
+    days_total: i32,
+    days_done: i32,
+    state: String,
+    message: String,
+}
+
+impl DraftRow {
+    fn draft(self) -> Result<Draft> {
+        let state = match self.state.as_str() {
+            "preview" => DraftState::Preview,
+            "running" => DraftState::Running,
+            "done" => DraftState::Done,
+            "failed" => DraftState::Failed,
+            "cancelled" => DraftState::Cancelled,
+            _ => return Err(StoreError::Unknown { what: "draft state", value: self.state }),
+        };
+        Ok(Draft {
+            id: self.id,
+            site_id: self.site_id,
+            source_id: self.source_id,
+            user_id: self.user_id,
+            file_name: self.file_name,
+            mapping: self.mapping,
+            days_total: self.days_total,
+            days_done: self.days_done,
+            state,
+            message: self.message,
+        })
+    }
+}
+
+impl Store {
+    /// Keeps a file until its reader says yes; older unconfirmed files go.
+    ///
+    /// # Errors
+    /// As any query.
+    pub fn create_draft(
+        &self,
+        (site_id, source_id): (i64, i64),
+        user_id: i64,
+        file_name: &str,
+        content: &[u8],
+        now: Timestamp,
+    ) -> Result<i64> {
+        let mut connection = self.connection()?;
+        diesel::delete(weather_drafts::table.filter(weather_drafts::created_at.lt((now - DRAFT_LIFE).to_diesel())))
+            .execute(&mut connection)?;
+        Ok(diesel::insert_into(weather_drafts::table)
+            .values((
+                weather_drafts::site_id.eq(site_id),
+                weather_drafts::source_id.eq(source_id),
+                weather_drafts::user_id.eq(user_id),
+                weather_drafts::file_name.eq(file_name),
+                weather_drafts::content.eq(content),
+                weather_drafts::days_total.eq(0),
+            ))
+            .returning(weather_drafts::id)
+            .get_result(&mut connection)?)
+    }
+
+    /// A draft of a site, without its content.
+    ///
+    /// # Errors
+    /// As any query.
+    pub fn draft(&self, site_id: i64, id: i64) -> Result<Option<Draft>> {
+        weather_drafts::table
+            .filter(weather_drafts::id.eq(id).and(weather_drafts::site_id.eq(site_id)))
+            .select(DraftRow::as_select())
+            .first(&mut self.connection()?)
+            .optional()?
+            .map(DraftRow::draft)
+            .transpose()
+    }
+
+    /// The file of a draft.
+    ///
+    /// # Errors
+    /// As any query.
+    pub fn draft_content(&self, site_id: i64, id: i64) -> Result<Option<Vec<u8>>> {
+        Ok(weather_drafts::table
+            .filter(weather_drafts::id.eq(id).and(weather_drafts::site_id.eq(site_id)))
+            .select(weather_drafts::content)
+            .first(&mut self.connection()?)
+            .optional()?)
+    }
+
+    /// Remembers how the columns of a waiting draft are read.
+    ///
+    /// # Errors
+    /// As any query.
+    pub fn set_draft_mapping(&self, site_id: i64, id: i64, mapping: &serde_json::Value) -> Result<()> {
+        diesel::update(
+            weather_drafts::table.filter(
+                weather_drafts::id
+                    .eq(id)
+                    .and(weather_drafts::site_id.eq(site_id))
+                    .and(weather_drafts::state.eq("preview")),
+            ),
+        )
+        .set(weather_drafts::mapping.eq(mapping))
+        .execute(&mut self.connection()?)?;
+        Ok(())
+    }
+
+    /// Marks a draft as being taken in, with its number of days; `false` when somebody already did.
+    ///
+    /// # Errors
+    /// As any query.
+    pub fn start_draft(&self, id: i64, days_total: usize) -> Result<bool> {
+        let changed = diesel::update(
+            weather_drafts::table.filter(weather_drafts::id.eq(id).and(weather_drafts::state.eq("preview"))),
+        )
+        .set((weather_drafts::state.eq("running"), weather_drafts::days_total.eq(count(days_total))))
+        .execute(&mut self.connection()?)?;
+        Ok(changed == 1)
+    }
+
+    /// Asks a running draft to stop; it stops at its next step and stores nothing.
+    ///
+    /// # Errors
+    /// As any query.
+    pub fn cancel_draft(&self, site_id: i64, id: i64) -> Result<()> {
+        diesel::update(
+            weather_drafts::table.filter(weather_drafts::id.eq(id).and(weather_drafts::site_id.eq(site_id))),
+        )
+        .set(weather_drafts::cancel.eq(true))
+        .execute(&mut self.connection()?)?;
+        Ok(())
+    }
+
+    /// Drops a draft.
+    ///
+    /// # Errors
+    /// As any query.
+    pub fn drop_draft(&self, site_id: i64, id: i64) -> Result<()> {
+        diesel::delete(
+            weather_drafts::table.filter(
+                weather_drafts::id
+                    .eq(id)
+                    .and(weather_drafts::site_id.eq(site_id))
+                    .and(weather_drafts::state.ne("running")),
+            ),
+        )
+        .execute(&mut self.connection()?)?;
+        Ok(())
+    }
+
+    /// Takes in the days and hours of a started draft and writes its outcome. All or nothing: a
+    /// failure or a cancelling leaves the record as it was, with the reason at the draft.
+    ///
+    /// # Errors
+    /// As any query, after the draft was marked; [`StoreError::Cancelled`] when a person stopped it.
+    pub fn run_draft(&self, draft: &Draft, (days, hours): (&[RawDay], &[RawHour])) -> Result<Comparison> {
+        // Progress goes over a second connection, or it would only be seen at the end.
+        let mut progress = self.connection()?;
+        let ids = (draft.site_id, draft.source_id);
+        let result = self.import_weather(ids, draft.user_id, &draft.file_name, (days, hours), |done| {
+            let stop: bool = diesel::update(weather_drafts::table.find(draft.id))
+                .set(weather_drafts::days_done.eq(count(done)))
+                .returning(weather_drafts::cancel)
+                .get_result(&mut progress)?;
+            if stop { Err(StoreError::Cancelled) } else { Ok(()) }
+        });
+        let (state, message) = match &result {
+            Ok(counts) => (
+                "done",
+                format!("{} new, {} changed, {} already known", counts.new, counts.changed, counts.same),
+            ),
+            Err(StoreError::Cancelled) => ("cancelled", "Stopped; nothing was stored.".to_owned()),
+            Err(error) => ("failed", format!("Nothing was stored: {error}")),
+        };
+        let content: &[u8] = &[];
+        diesel::update(weather_drafts::table.find(draft.id))
+            .set((
+                weather_drafts::state.eq(state),
+                weather_drafts::message.eq(message),
+                weather_drafts::content.eq(content),
+            ))
+            .execute(&mut progress)?;
+        result
+    }
+}

@@ -1,0 +1,119 @@
+//! The weather of a site: sources, imports as layers of which none is overwritten, what people said
+//! about values, and which source counts.
+
+mod drafts;
+mod imports;
+mod said;
+mod sources;
+
+pub use drafts::{Draft, DraftState};
+pub use imports::{Comparison, Import};
+pub use said::{Choice, OverruleRecord};
+pub use sources::{SourcePlace, SourceRecord};
+
+use crate::schema::sites;
+use crate::{Result, Store};
+use diesel::prelude::*;
+use std::collections::BTreeMap;
+use upland_core::climate::TypedNormals;
+use upland_core::record::{self, Group, JudgedDay, RawDay, Source, SourceKind, Woven};
+use upland_core::site::Site;
+use upland_core::weather::{DayWeather, Station};
+
+/// Everything known about the weather of a site.
+#[derive(Debug, Clone)]
+pub struct SiteWeather {
+    /// The sources, the site's own first.
+    pub sources: Vec<SourceRecord>,
+    /// Days of each source, judged, in the order of `sources`.
+    pub days: Vec<Vec<JudgedDay>>,
+    /// Which source counts, by variable, as it was said; `None` when nobody did.
+    pub choice: Option<Choice>,
+    /// Typed normals, if there are any.
+    pub normals: Option<TypedNormals>,
+}
+
+impl SiteWeather {
+    /// The sources of each group of variables by index, the one that counts first: as chosen, then
+    /// the others in their order, for days on which the chosen one has nothing.
+    #[must_use]
+    pub fn order(&self) -> [Vec<usize>; 5] {
+        Group::ALL.map(|group| {
+            let chosen = self.choice.as_ref().and_then(|c| c.order.get(group as usize)).map_or(&[][..], Vec::as_slice);
+            match self.choice {
+                Some(_) => {
+                    chosen.iter().filter_map(|id| self.sources.iter().position(|s| s.id == *id)).collect()
+                }
+                None => (0..self.sources.len()).collect(),
+            }
+        })
+    }
+
+    /// The record that counts, at the site.
+    #[must_use]
+    pub fn woven(&self, site: &Site) -> Woven {
+        let sources: Vec<Source> = self
+            .sources
+            .iter()
+            .zip(&self.days)
+            .map(|(source, days)| Source { station: source.station(site), days })
+            .collect();
+        record::weave(&sources, &self.order())
+    }
+}
+
+fn raise_weather_version(connection: &mut PgConnection, site_id: i64) -> Result<()> {
+    diesel::update(sites::table.find(site_id))
+        .set(sites::weather_version.eq(sites::weather_version + 1))
+        .execute(connection)?;
+    Ok(())
+}
+
+fn count(value: usize) -> i32 {
+    i32::try_from(value).unwrap_or(i32::MAX)
+}
+
+impl Store {
+    /// Everything known about the weather of a site, judged.
+    ///
+    /// # Errors
+    /// As any query.
+    pub fn site_weather(&self, site_id: i64, site: &Site) -> Result<SiteWeather> {
+        let mut connection = self.connection()?;
+        let sources = sources::of_site(&mut connection, site_id)?;
+        let raw = imports::raw_days_of_site(&mut connection, site_id)?;
+        let mut overrules = said::overrules_of_site(&mut connection, site_id)?;
+        let choice = said::choice(&mut connection, site_id)?;
+        let normals = said::normals_of_site(&mut connection, site_id)?;
+        let days = sources
+            .iter()
+            .map(|source| {
+                let days: &[RawDay] = raw.get(&source.id).map_or(&[], Vec::as_slice);
+                judged(days, &source.station(site), &overrules.remove(&source.id).unwrap_or_default())
+            })
+            .collect();
+        Ok(SiteWeather { sources, days, choice, normals })
+    }
+
+    /// The days that count for a site, in order, wind at 2 m.
+    ///
+    /// # Errors
+    /// As any query.
+    pub fn weather(&self, site_id: i64, site: &Site) -> Result<Vec<DayWeather>> {
+        Ok(self.site_weather(site_id, site)?.woven(site).days)
+    }
+}
+
+fn judged(days: &[RawDay], station: &Station, said: &[OverruleRecord]) -> Vec<JudgedDay> {
+    let flags = record::examine(days, station);
+    let overrules: Vec<_> = said.iter().filter(|o| !o.undone).map(|o| o.overrule.clone()).collect();
+    record::judge(days, &flags, &overrules)
+}
+
+/// By source.
+type BySource<T> = BTreeMap<i64, Vec<T>>;
+
+/// Whether a source has days of its own.
+fn has_days(kind: SourceKind) -> bool {
+    kind != SourceKind::Normals
+}

@@ -1,0 +1,268 @@
+//! What people said about the weather: overrules of values, which source counts, typed normals, how
+//! a strange file is read. Nothing is overwritten; the newest counts.
+
+use super::{BySource, has_days, raise_weather_version, sources};
+use crate::schema::{users, weather_choices, weather_mappings, weather_normals, weather_overrules, weather_sources};
+use crate::{Result, Store, StoreError, document, known};
+use diesel::prelude::*;
+use jiff::Timestamp;
+use jiff_diesel::ToDiesel;
+use std::collections::BTreeMap;
+use upland_core::climate::TypedNormals;
+use upland_core::codes::Coded;
+use upland_core::record::{Group, Overrule, SourceKind};
+use upland_formats::normals;
+
+/// An overrule as listed.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct OverruleRecord {
+    /// Identity.
+    pub id: i64,
+    /// What was said.
+    pub overrule: Overrule,
+    /// Who.
+    pub said_by: String,
+    /// When.
+    pub said_at: Timestamp,
+    /// Whether it was undone.
+    pub undone: bool,
+}
+
+/// Which source counts, by group of variables.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Choice {
+    /// Identity.
+    pub id: i64,
+    /// Source ids by group, the first counts and the others stand in.
+    pub order: [Vec<i64>; 5],
+    /// Why.
+    pub reason: String,
+    /// Who.
+    pub chosen_by: String,
+    /// When.
+    pub chosen_at: Timestamp,
+}
+
+type OverruleRow = (
+    (i64, i64, jiff_diesel::Date, String, bool, String),
+    (String, jiff_diesel::Timestamp, Option<jiff_diesel::Timestamp>),
+);
+
+pub(super) fn overrules_of_site(connection: &mut PgConnection, site_id: i64) -> Result<BySource<OverruleRecord>> {
+    let rows: Vec<OverruleRow> = weather_overrules::table
+        .inner_join(users::table)
+        .inner_join(weather_sources::table.on(weather_sources::id.eq(weather_overrules::source_id)))
+        .filter(weather_sources::site_id.eq(site_id))
+        .order(weather_overrules::id)
+        .select((
+            (
+                weather_overrules::id,
+                weather_overrules::source_id,
+                weather_overrules::date,
+                weather_overrules::variable,
+                weather_overrules::keep,
+                weather_overrules::reason,
+            ),
+            (users::display_name, weather_overrules::said_at, weather_overrules::undone_at),
+        ))
+        .load(connection)?;
+    let mut by_source: BySource<OverruleRecord> = BTreeMap::new();
+    for ((id, source, date, variable, keep, reason), (said_by, said_at, undone)) in rows {
+        by_source.entry(source).or_default().push(OverruleRecord {
+            id,
+            overrule: Overrule { date: date.to_jiff(), variable: known("weather variable", &variable)?, keep, reason },
+            said_by,
+            said_at: said_at.to_jiff(),
+            undone: undone.is_some(),
+        });
+    }
+    Ok(by_source)
+}
+
+pub(super) fn choice(connection: &mut PgConnection, site_id: i64) -> Result<Option<Choice>> {
+    type Row = (i64, serde_json::Value, String, String, jiff_diesel::Timestamp);
+    let row: Option<Row> = weather_choices::table
+        .inner_join(users::table)
+        .filter(weather_choices::site_id.eq(site_id))
+        .order(weather_choices::id.desc())
+        .select((
+            weather_choices::id,
+            weather_choices::body,
+            weather_choices::reason,
+            users::display_name,
+            weather_choices::chosen_at,
+        ))
+        .first(connection)
+        .optional()?;
+    let Some((id, body, reason, chosen_by, at)) = row else { return Ok(None) };
+    let order: BTreeMap<String, Vec<i64>> = serde_json::from_value(body)
+        .map_err(|error| StoreError::Unknown { what: "weather choice", value: error.to_string() })?;
+    Ok(Some(Choice {
+        id,
+        order: Group::ALL.map(|group| order.get(group.code()).cloned().unwrap_or_default()),
+        reason,
+        chosen_by,
+        chosen_at: at.to_jiff(),
+    }))
+}
+
+pub(super) fn normals_of_site(connection: &mut PgConnection, site_id: i64) -> Result<Option<TypedNormals>> {
+    let all = sources::of_site(connection, site_id)?;
+    let Some(source) = all.iter().rfind(|s| s.kind == SourceKind::Normals) else { return Ok(None) };
+    debug_assert!(!has_days(source.kind));
+    normals_of(connection, source.id)
+}
+
+fn normals_of(connection: &mut PgConnection, source_id: i64) -> Result<Option<TypedNormals>> {
+    weather_normals::table
+        .filter(weather_normals::source_id.eq(source_id))
+        .order(weather_normals::id.desc())
+        .select(weather_normals::body)
+        .first::<serde_json::Value>(connection)
+        .optional()?
+        .map(|body| document("normals", normals::from_json(body)))
+        .transpose()
+}
+
+impl Store {
+    /// What was said about the values of a site's sources, by source, oldest first, undone ones too.
+    ///
+    /// # Errors
+    /// As any query.
+    pub fn overrules(&self, site_id: i64) -> Result<BTreeMap<i64, Vec<OverruleRecord>>> {
+        overrules_of_site(&mut *self.connection()?, site_id)
+    }
+
+    /// Says that a value counts or does not; the original stays.
+    ///
+    /// # Errors
+    /// As any query.
+    pub fn overrule(&self, site_id: i64, source_id: i64, overrule: &Overrule, user_id: i64) -> Result<i64> {
+        let mut connection = self.connection()?;
+        connection.transaction(|connection| {
+            let id = diesel::insert_into(weather_overrules::table)
+                .values((
+                    weather_overrules::source_id.eq(source_id),
+                    weather_overrules::date.eq(overrule.date.to_diesel()),
+                    weather_overrules::variable.eq(overrule.variable.code()),
+                    weather_overrules::keep.eq(overrule.keep),
+                    weather_overrules::reason.eq(&overrule.reason),
+                    weather_overrules::said_by.eq(user_id),
+                ))
+                .returning(weather_overrules::id)
+                .get_result(connection)?;
+            raise_weather_version(connection, site_id)?;
+            Ok(id)
+        })
+    }
+
+    /// Takes an overrule back, or the taking back (`None`). `false` when it is not of this site.
+    ///
+    /// # Errors
+    /// As any query.
+    pub fn set_overrule_undone(&self, site_id: i64, id: i64, undone: Option<Timestamp>) -> Result<bool> {
+        let mut connection = self.connection()?;
+        connection.transaction(|connection| {
+            let of_site = weather_sources::table.filter(weather_sources::site_id.eq(site_id)).select(weather_sources::id);
+            let changed = diesel::update(
+                weather_overrules::table
+                    .filter(weather_overrules::id.eq(id).and(weather_overrules::source_id.eq_any(of_site))),
+            )
+            .set(weather_overrules::undone_at.eq(undone.map(ToDiesel::to_diesel)))
+            .execute(connection)?;
+            raise_weather_version(connection, site_id)?;
+            Ok(changed == 1)
+        })
+    }
+
+    /// Says which source counts, unless somebody chose since `base` (the id of the choice that was
+    /// shown); then theirs is returned and nothing is stored.
+    ///
+    /// # Errors
+    /// As any query.
+    pub fn choose_sources(
+        &self,
+        site_id: i64,
+        base: Option<i64>,
+        order: &[Vec<i64>; 5],
+        reason: &str,
+        user_id: i64,
+    ) -> Result<Option<Choice>> {
+        let body: serde_json::Map<String, serde_json::Value> = Group::ALL
+            .iter()
+            .zip(order)
+            .map(|(group, ids)| (group.code().to_owned(), serde_json::json!(ids)))
+            .collect();
+        let mut connection = self.connection()?;
+        connection.transaction(|connection| {
+            raise_weather_version(connection, site_id)?;
+            let now = choice(connection, site_id)?;
+            if now.as_ref().map(|c| c.id) != base {
+                return Ok(now);
+            }
+            diesel::insert_into(weather_choices::table)
+                .values((
+                    weather_choices::site_id.eq(site_id),
+                    weather_choices::body.eq(serde_json::Value::Object(body)),
+                    weather_choices::reason.eq(reason),
+                    weather_choices::chosen_by.eq(user_id),
+                ))
+                .execute(connection)?;
+            Ok(None)
+        })
+    }
+
+    /// The typed normals of a source.
+    ///
+    /// # Errors
+    /// As any query.
+    pub fn normals(&self, source_id: i64) -> Result<Option<TypedNormals>> {
+        normals_of(&mut *self.connection()?, source_id)
+    }
+
+    /// Types normals into a source.
+    ///
+    /// # Errors
+    /// As any query.
+    pub fn set_normals(&self, site_id: i64, source_id: i64, values: &TypedNormals, user_id: i64) -> Result<()> {
+        let mut connection = self.connection()?;
+        connection.transaction(|connection| {
+            diesel::insert_into(weather_normals::table)
+                .values((
+                    weather_normals::source_id.eq(source_id),
+                    weather_normals::body.eq(normals::to_json(values)),
+                    weather_normals::saved_by.eq(user_id),
+                ))
+                .execute(connection)?;
+            raise_weather_version(connection, site_id)
+        })
+    }
+
+    /// How files of a header are read, as it was last said.
+    ///
+    /// # Errors
+    /// As any query.
+    pub fn mapping(&self, header_key: &str) -> Result<Option<serde_json::Value>> {
+        Ok(weather_mappings::table
+            .filter(weather_mappings::header_key.eq(header_key))
+            .order(weather_mappings::id.desc())
+            .select(weather_mappings::body)
+            .first(&mut self.connection()?)
+            .optional()?)
+    }
+
+    /// Remembers how files of a header are read.
+    ///
+    /// # Errors
+    /// As any query.
+    pub fn save_mapping(&self, header_key: &str, mapping: &serde_json::Value, user_id: i64) -> Result<()> {
+        diesel::insert_into(weather_mappings::table)
+            .values((
+                weather_mappings::header_key.eq(header_key),
+                weather_mappings::body.eq(mapping),
+                weather_mappings::saved_by.eq(user_id),
+            ))
+            .execute(&mut self.connection()?)?;
+        Ok(())
+    }
+}

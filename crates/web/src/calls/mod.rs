@@ -1,0 +1,231 @@
+//! The call list: what to set this week, box by box, over all sites.
+
+use crate::error::{PageError, page};
+use crate::pages::Frame;
+use crate::quantities::{depth, short_date};
+use crate::session::SignedIn;
+use crate::sites::attachment;
+use crate::state::{AppState, db_with_climates};
+use crate::today::open_on;
+use actix_web::{HttpResponse, get, web};
+use askama::Template;
+use jiff::Timestamp;
+use jiff::civil::Date;
+use jiff::tz::TimeZone;
+use std::collections::BTreeMap;
+use std::sync::Arc;
+use upland_core::budget::{Base, Knob, week};
+use upland_core::installation::Installation;
+use upland_core::ordinance::Law;
+use upland_core::site::Zone;
+use upland_store::controllers::ControllerRecord;
+use upland_store::settings::SettingsRecord;
+use upland_store::sites::SiteRecord;
+use upland_store::{Store, StoreError};
+
+pub(crate) fn routes(config: &mut web::ServiceConfig) {
+    config.service(list).service(csv);
+}
+
+/// One knob of one box.
+#[derive(Debug, Clone, PartialEq)]
+pub(crate) struct Call {
+    pub site_id: i64,
+    pub site: String,
+    pub box_number: u8,
+    pub place: String,
+    /// Program, or empty for the whole box.
+    pub turns: String,
+    pub set: u16,
+    /// `None`: nothing needs water.
+    pub advised: Option<u16>,
+    pub because: String,
+    pub week: Date,
+}
+
+impl Call {
+    fn changes(&self) -> bool {
+        self.advised.is_some_and(|a| a != self.set)
+    }
+}
+
+/// What a box's calls were computed from; the same facts give the same calls.
+pub(crate) type Key = (i64, i32, i64, i64, i64, Date);
+
+/// The calls of a box.
+fn calls_of(
+    site: &SiteRecord,
+    zones: &[Zone],
+    record: &ControllerRecord,
+    settings: &SettingsRecord,
+    climate: &upland_core::climate::Climate,
+    today: Date,
+) -> Vec<Call> {
+    let tz = TimeZone::get(&site.site.time_zone).unwrap_or(TimeZone::UTC);
+    let of = (&record.controller.card, record.controller.number);
+    let installation = Installation::new(&site.site, of, zones, Law::default(), climate, today, &tz);
+    let base = Base::new(&installation, &settings.settings, today.year());
+    let advice = week(&base, climate, today);
+    let units = site.site.units;
+    let because = format!(
+        "{} of ET, {} of rain in seven days{}",
+        depth(units, advice.et0),
+        depth(units, advice.rain),
+        if advice.expected_days > 0 { format!(", {} days from normals", advice.expected_days) } else { String::new() }
+    );
+    advice
+        .knobs
+        .iter()
+        .zip(&advice.best)
+        .zip(&advice.set)
+        .map(|((knob, advised), set)| Call {
+            site_id: site.id,
+            site: site.site.name.clone(),
+            box_number: record.controller.number,
+            place: record.controller.place.clone(),
+            turns: match knob {
+                Knob::Box => String::new(),
+                Knob::Program(p) => settings.settings.programs.get(*p).map_or(String::new(), |p| p.name.clone()),
+            },
+            set: *set,
+            advised: *advised,
+            because: because.clone(),
+            week: today,
+        })
+        .collect()
+}
+
+/// Every call, sites by name. Boxes whose facts did not change come from the cache.
+fn all(state: &AppState, store: &Store) -> Result<Vec<Call>, StoreError> {
+    let sites = store.sites()?;
+    let mut zones: BTreeMap<i64, (i64, Vec<Zone>)> = BTreeMap::new();
+    for zone in store.all_zones()? {
+        let slot = zones.entry(zone.site_id).or_default();
+        // Identity and version together: a zone that is removed or comes back changes the sum.
+        slot.0 = slot.0.wrapping_mul(31).wrapping_add(zone.id * 1009 + i64::from(zone.version));
+        slot.1.push(zone.zone);
+    }
+    let mut boxes: BTreeMap<i64, Vec<ControllerRecord>> = BTreeMap::new();
+    for record in store.all_controllers()? {
+        boxes.entry(record.site_id).or_default().push(record);
+    }
+    let settings = store.all_settings()?;
+    let mut calls = Vec::new();
+    for site in &sites {
+        let Some(own) = boxes.get(&site.id).filter(|b| b.iter().any(|r| settings.contains_key(&r.id))) else { continue };
+        let empty = (0, Vec::new());
+        let (stamp, zones) = zones.get(&site.id).unwrap_or(&empty);
+        let tz = TimeZone::get(&site.site.time_zone).unwrap_or(TimeZone::UTC);
+        let now = Timestamp::now().to_zoned(tz).date();
+        let today = open_on(state.last_day(site)?, now);
+        for record in own {
+            let Some(set) = settings.get(&record.id) else { continue };
+            let versions = i64::from(set.version) * 100_000 + i64::from(record.version);
+            let key: Key = (record.id, site.version, site.weather_version, *stamp, versions, today);
+            let found = match state.calls(&key) {
+                Some(found) => found,
+                None => {
+                    let climate = state.climate(site)?;
+                    let found = Arc::new(calls_of(site, zones, record, set, &climate, today));
+                    state.keep_calls(key, Arc::clone(&found));
+                    found
+                }
+            };
+            calls.extend(found.iter().cloned());
+        }
+    }
+    Ok(calls)
+}
+
+struct CallLine {
+    href: String,
+    site: String,
+    place: String,
+    turns: String,
+    set: String,
+    advised: String,
+    because: String,
+    changes: bool,
+}
+
+#[derive(Template)]
+#[template(path = "calls/list.html")]
+struct ListPage {
+    frame: Frame,
+    lead: String,
+    lines: Vec<CallLine>,
+}
+
+fn line(call: &Call) -> CallLine {
+    CallLine {
+        href: format!("/sites/{}/boxes/{}/budget#h-week", call.site_id, call.box_number),
+        site: call.site.clone(),
+        place: format!("{} {}", call.box_number, call.place),
+        turns: if call.turns.is_empty() { "whole box".into() } else { format!("program {}", call.turns) },
+        set: format!("{} %", call.set),
+        advised: call.advised.map_or("off".into(), |a| format!("{a} %")),
+        because: format!("week from {}: {}", short_date(call.week), call.because),
+        changes: call.changes(),
+    }
+}
+
+#[get("/calls")]
+async fn list(state: web::Data<AppState>, who: SignedIn) -> Result<HttpResponse, PageError> {
+    let calls = db_with_climates(&state, all).await?;
+    let (boxes, changes) = (
+        calls.iter().map(|c| (c.site_id, c.box_number)).collect::<std::collections::BTreeSet<_>>().len(),
+        calls.iter().filter(|c| c.changes()).count(),
+    );
+    page(&ListPage {
+        frame: Frame::new(&who, "This week's calls")?,
+        lead: format!("{changes} of {} percentages on {boxes} boxes stand elsewhere than the last week asks.", calls.len()),
+        lines: calls.iter().map(line).collect(),
+    })
+}
+
+#[get("/calls.csv")]
+async fn csv(state: web::Data<AppState>, _who: SignedIn) -> Result<HttpResponse, PageError> {
+    let calls = db_with_climates(&state, all).await?;
+    let rows: Vec<[String; 8]> = calls
+        .iter()
+        .map(|c| {
+            [
+                c.week.to_string(),
+                c.site.clone(),
+                c.box_number.to_string(),
+                c.place.clone(),
+                c.turns.clone(),
+                c.set.to_string(),
+                c.advised.map_or(String::new(), |a| a.to_string()),
+                c.because.clone(),
+            ]
+        })
+        .collect();
+    Ok(HttpResponse::Ok()
+        .content_type("text/csv; charset=utf-8")
+        .insert_header(attachment("calls", "csv"))
+        .body(upland_formats::rows_csv::write(
+            &["week_from", "site", "box", "place", "program", "set_pct", "advised_pct", "because"],
+            &rows,
+        )))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::fixture;
+
+    #[test]
+    fn a_box_is_called_by_knob_with_its_reason() {
+        let bench = fixture::workbench();
+        let zones: Vec<Zone> = bench.loaded.zones.iter().map(|z| z.zone.clone()).collect();
+        let own = &bench.loaded.boxes[0];
+        let calls = calls_of(&bench.loaded.site, &zones, &own.record, bench.saved().unwrap(), &bench.climate, bench.today);
+        assert!(!calls.is_empty());
+        assert!(calls.iter().all(|c| c.because.contains("of ET") && c.place == "Potting shed"));
+        let shown = line(&Call { advised: None, ..calls[0].clone() });
+        assert_eq!((shown.advised.as_str(), shown.changes), ("off", false));
+        let moved = Call { advised: Some(calls[0].set + 10), ..calls[0].clone() };
+        assert!(line(&moved).changes);
+    }
+}
