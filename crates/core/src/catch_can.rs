@@ -162,7 +162,7 @@ impl CatchTest {
         let mean = self.cans.iter().map(|c| c.millilitres).sum::<f64>() / (self.cans.len().max(1) as f64);
         let (width, height) = ((x1 - x0).max(0.0), (y1 - y0).max(0.0));
         let longer = width.max(height);
-        if self.cans.is_empty() || !(longer > 0.0) || !(mean > 0.0) {
+        if self.cans.is_empty() || longer <= 0.0 || mean <= 0.0 {
             return CatchMap { x_m: 0.0, y_m: 0.0, cell_m: 0.0, cells: Vec::new() };
         }
         #[allow(clippy::cast_precision_loss, reason = "a small constant")]

@@ -76,6 +76,19 @@ pub struct DailyFile {
 /// Every problem that was found: encoding, header, rows, numbers, impossible values, doubled
 /// dates. Nothing is returned of a file with a problem.
 pub fn read(bytes: &[u8], station: &Station) -> Result<DailyFile, Vec<Problem>> {
+    read_with(bytes, station, true)
+}
+
+/// As [`read`], but a value that cannot be right is kept as it came, with a note: whoever keeps the
+/// original judges it later.
+///
+/// # Errors
+/// As [`read`], but for impossible values.
+pub fn read_as_it_came(bytes: &[u8], station: &Station) -> Result<DailyFile, Vec<Problem>> {
+    read_with(bytes, station, false)
+}
+
+fn read_with(bytes: &[u8], station: &Station, refuse_impossible: bool) -> Result<DailyFile, Vec<Problem>> {
     let table = Table::open(bytes, "date", &KNOWN)?;
     let mut problems = table.problems.clone();
     for (field, a, b) in [(Field::Min, "tmin_c", "tmin_f"), (Field::Max, "tmax_c", "tmax_f")] {
@@ -132,10 +145,11 @@ pub fn read(bytes: &[u8], station: &Station) -> Result<DailyFile, Vec<Problem>> 
                 .iter()
                 .find(|(_, k)| k.field == field)
                 .map_or("", |(index, _)| row.cell(*index));
-            let problem = Problem::cell(row.line, header, format!("{cell} {}", finding.message));
+            let said = |lead: &str| Problem::cell(row.line, header, format!("{cell} {}{lead}", finding.message));
             match finding.severity {
-                Severity::Fault => problems.push(problem),
-                Severity::Doubt => notes.push(problem),
+                Severity::Fault if refuse_impossible => problems.push(said("")),
+                Severity::Fault => notes.push(said("; it is kept as it came and will not count")),
+                Severity::Doubt => notes.push(said("")),
             }
         }
         in_order &= dated.last().is_none_or(|(_, last)| last.date < day.date);

@@ -102,7 +102,7 @@ pub(crate) fn decode(bytes: &[u8]) -> Result<&str, Problem> {
     })
 }
 
-pub(crate) fn separator(first_line: &str) -> u8 {
+fn separator(first_line: &str) -> u8 {
     let count = |c: char| first_line.matches(c).count();
     if count(';') > count(',') {
         b';'

@@ -147,6 +147,19 @@ impl Page<'_> {
         }
     }
 
+    pub async fn goto(&self, server: &Server, path: &str) {
+        self.0.goto(&format!("{}{path}", server.url)).await.unwrap();
+    }
+
+    /// Address of a zone of the first site, by its name.
+    pub async fn zone_path(&self, server: &Server, name: &str) -> String {
+        self.goto(server, "/sites/1/zones").await;
+        let script = format!(
+            "return [...document.querySelectorAll('td a')].find(a => a.innerText.includes('{name}')).getAttribute('href')"
+        );
+        self.script(&script).await.as_str().unwrap().to_owned()
+    }
+
     pub async fn sign_in(&self, server: &Server, login: &str) {
         self.0.goto(&format!("{}/sign-in", server.url)).await.unwrap();
         self.fill("login", login).await;
@@ -161,10 +174,10 @@ fn weather_file() -> tempfile::NamedTempFile {
     let file = tempfile::Builder::new().suffix(".csv").tempfile().unwrap();
     let mut text = String::from("date,tmin_c,tmax_c,rain_mm,wind_m_s\n");
     for day in 1..=30 {
-        text.push_str(&format!("2026-06-{day:02},9,22,{},1.8\n", if day % 9 == 0 { 12 } else { 0 }));
+        text.push_str(&format!("2026-06-{day:02},{},22.{},{},1.{}\n", 8 + day % 3, day % 4, if day % 9 == 0 { 12 } else { 0 }, 7 + day % 3));
     }
     for day in 1..=14 {
-        text.push_str(&format!("2026-07-{day:02},12,26,0,1.8\n"));
+        text.push_str(&format!("2026-07-{day:02},{},26.{},0,1.{}\n", 11 + day % 3, day % 4, 7 + day % 3));
     }
     std::fs::write(file.path(), text).unwrap();
     file
@@ -389,7 +402,7 @@ async fn every_page_of_the_demo_is_sound() {
     let browser = Browser::open(1280, 800).await;
     let page = Page(&browser.client);
     page.sign_in(&server, "isla").await;
-    for path in ["/people", "/sites/2/today", "/sites/3/today", "/sites/4/today", "/sites/1/edit", "/sites/1/weather", "/cards", "/cards/new", "/ordinances", "/ordinances/new", "/sites/3/boxes/1", "/sites/4/boxes/1/plan", "/sites/4/boxes/2/sheet", "/sites/3/boxes/1/walk", "/sites/3/boxes/1/manual", "/sites/3/boxes/1/manual?what=winter", "/sites/1/boxes/1/history", "/sites/3/boxes/1/law", "/sites/1/boxes/1/card", "/sites/1/boxes/new", "/nowhere"] {
+    for path in ["/people", "/sites/2/today", "/sites/3/today", "/sites/4/today", "/sites/1/edit", "/sites/1/weather", "/cards", "/cards/new", "/ordinances", "/ordinances/new", "/sites/3/boxes/1", "/sites/4/boxes/1/plan", "/sites/4/boxes/2/sheet", "/sites/3/boxes/1/walk", "/sites/3/boxes/1/manual", "/sites/3/boxes/1/manual?what=winter", "/sites/1/boxes/1/history", "/sites/3/boxes/1/law", "/sites/1/boxes/1/card", "/sites/1/boxes/new", "/sites/1/boxes/1/budget", "/sites/1/boxes/1/budget?month=4&zone=3", "/sites/4/boxes/2/budget", "/calls", "/sites/1/zones/1", "/sites/1/zones/1/cans", "/sites/1/zones/1/season?by=scheduled", "/sites/1/weather/sources/new", "/sites/1/weather/compare", "/nowhere"] {
         page.0.goto(&format!("{}{path}", server.url)).await.unwrap();
         page.css("h1").await;
         page.sound(path).await;

@@ -4,6 +4,7 @@
 
 mod browser;
 mod cli;
+mod climate;
 mod http;
 mod programs;
 mod server;

@@ -57,7 +57,7 @@ impl Move {
 pub struct Improvement {
     /// The changes.
     pub moves: Vec<Move>,
-    /// The settings with them done.
+    /// The settings with them done and the best percentages of the month set.
     pub settings: Settings,
     /// Error now.
     pub error_before: f64,
@@ -91,6 +91,9 @@ pub fn improvements(
             continue;
         }
         let then = of(&tried);
+        // Base minutes and percentage belong together: longer minutes at the old percentage would
+        // drown everybody until the next visit.
+        let tried = super::with_best(&tried, &then, usize::from(from.month().unsigned_abs()).saturating_sub(1));
         let better = then.error < now.error * (1.0 - WORTHWHILE) && then.error < now.error - 1e-6;
         if better && tried.check(&installation.card).is_empty() && no_worse(faults(installation, &tried, from), faults_now) {
             out.push(Improvement { moves, settings: tried, error_before: now.error, error_after: then.error });

@@ -54,7 +54,7 @@ pub struct SchoolResult {
     pub zones: Vec<(u16, SeasonSum)>,
     /// Demand met, a fraction of the demand of all zones.
     pub adequacy: f64,
-    /// Drainage that irrigation caused or kept, a fraction of irrigation.
+    /// Drainage beyond what rain alone would have caused, a fraction of irrigation.
     pub excess: f64,
     /// Stress days of the zone that had most.
     pub most_stress_days: u32,
@@ -66,7 +66,15 @@ pub struct SchoolResult {
 #[must_use]
 pub fn schools(base: &Base, budget: &Budget, climate: &Climate, (from, to): (Date, Date)) -> Vec<SchoolResult> {
     let nights = nights_at_full(base, from, to);
-    School::ALL.iter().map(|school| run(*school, base, budget, climate, (from, to), &nights)).collect()
+    let none = BTreeMap::new();
+    let by_rain_alone: Vec<f64> = (0..base.zones.len())
+        .filter_map(|place| base.zone(place))
+        .map(|zone| {
+            let days = replay((&zone.zone, &zone.resolved), climate, (from, to), &Watering::Minutes(&none), &[]);
+            sum(&days).drainage.mm()
+        })
+        .collect();
+    School::ALL.iter().map(|school| run(*school, base, budget, climate, (from, to), (&nights, &by_rain_alone))).collect()
 }
 
 /// Minutes at 100 % by zone, date and program.
@@ -99,7 +107,7 @@ fn run(
     budget: &Budget,
     climate: &Climate,
     (from, to): (Date, Date),
-    nights: &Nights,
+    (nights, by_rain_alone): (&Nights, &[f64]),
 ) -> SchoolResult {
     let peak_et0 = climate.monthly_expected_et0(from.year()).iter().map(|e| e.mm()).fold(0.0, f64::max);
     let mut percents: BTreeMap<Date, Vec<f64>> = BTreeMap::new();
@@ -160,7 +168,10 @@ fn run(
     SchoolResult {
         school,
         adequacy: share(total(|s| s.met), total(|s| s.demand)),
-        excess: share(total(|s| s.drainage.min(s.irrigation)), total(|s| s.irrigation)),
+        excess: share(
+            zones.iter().zip(by_rain_alone).map(|((_, s), rain)| (s.drainage.mm() - rain).max(0.0)).sum::<f64>(),
+            total(|s| s.irrigation),
+        ),
         most_stress_days: zones.iter().map(|(_, s)| s.stress_days).max().unwrap_or(0),
         litres,
         zones,

@@ -83,7 +83,8 @@ impl RawHour {
     }
 }
 
-/// A rule that a value of an hour broke; all but the jump reject it.
+/// A rule that a value of an hour broke; the last two only doubt it: fog holds a temperature for half
+/// a day too.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
 pub enum HourRule {
     /// Outside what is physically possible.
@@ -104,7 +105,7 @@ impl HourRule {
     /// Whether a value that broke it does not count.
     #[must_use]
     pub const fn rejects(self) -> bool {
-        !matches!(self, Self::Jump)
+        !matches!(self, Self::Jump | Self::Stuck)
     }
 
     /// The rule as the end of a sentence.

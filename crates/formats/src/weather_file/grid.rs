@@ -1,6 +1,6 @@
 //! A table as text cells, whatever stands above its header.
 
-use crate::table::{Problem, separator};
+use crate::table::Problem;
 
 /// Lines looked at for a header.
 const HEADER_WITHIN: usize = 30;
@@ -16,6 +16,19 @@ pub struct Grid {
     pub rows: Vec<(u64, Vec<String>)>,
 }
 
+/// The separator that most lines have equally often: decimal commas come and go, separators do not.
+fn separator(lines: &[&str]) -> u8 {
+    let steady = |candidate: char| {
+        let mut counts: std::collections::BTreeMap<usize, usize> = std::collections::BTreeMap::new();
+        for line in lines.iter().filter(|l| !l.trim().is_empty()) {
+            *counts.entry(line.matches(candidate).count()).or_default() += 1;
+        }
+        counts.into_iter().filter(|(count, _)| *count > 0).map(|(_, lines)| lines).max().unwrap_or(0)
+    };
+    // Of equals the last wins: a semicolon is hardly ever anything else.
+    [(',', b','), ('\t', b'\t'), (';', b';')].into_iter().max_by_key(|(c, _)| steady(*c)).map_or(b',', |(_, byte)| byte)
+}
+
 impl Grid {
     /// Cuts a text into cells. The header is the first line with as many cells as most of the
     /// lines after it and hardly a number in it.
@@ -24,9 +37,8 @@ impl Grid {
     /// A text without a header or rows.
     pub(crate) fn cut(text: &str) -> Result<Self, Vec<Problem>> {
         let sample: Vec<&str> = text.lines().take(HEADER_WITHIN + 20).collect();
-        let widest = sample.iter().max_by_key(|l| l.matches([',', ';', '\t']).count()).copied().unwrap_or_default();
         let mut reader = csv::ReaderBuilder::new()
-            .delimiter(separator(widest))
+            .delimiter(separator(&sample))
             .has_headers(false)
             .flexible(true)
             .comment(Some(b'#'))

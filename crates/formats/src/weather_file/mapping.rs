@@ -353,6 +353,7 @@ pub(super) fn read(text: &str, mapping: &Mapping, station: &Station, tz: &TimeZo
     if !mapping.hourly {
         return of_days(Kind::Mapped, None, days, described, Vec::new());
     }
+    let notes = super::order_note(hours.iter().map(|(_, h)| h.start));
     hours.sort_by_key(|(_, h)| h.start);
     let doubled: Vec<Problem> = hours
         .windows(2)
@@ -368,7 +369,7 @@ pub(super) fn read(text: &str, mapping: &Mapping, station: &Station, tz: &TimeZo
         return Err(doubled);
     }
     let hours = hours.into_iter().map(|(_, h)| h).collect();
-    Ok(of_hours(Kind::Mapped, None, hours, described, Vec::new(), station))
+    Ok(of_hours(Kind::Mapped, None, hours, described, notes, station))
 }
 
 /// The instant at which an hour begins, and its local day.

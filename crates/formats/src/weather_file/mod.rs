@@ -131,7 +131,7 @@ pub fn open_station(bytes: &[u8], station_id: &str) -> Result<WeatherFile, Vec<P
 }
 
 fn own_daily(bytes: &[u8], station: &Station) -> Result<WeatherFile, Vec<Problem>> {
-    let file = daily_csv::read(bytes, station)?;
+    let file = daily_csv::read_as_it_came(bytes, station)?;
     Ok(WeatherFile {
         kind: Kind::OwnDaily,
         place: None,
@@ -161,6 +161,17 @@ fn raw_hour(hour: &HourWeather) -> RawHour {
     raw
 }
 
+/// A note when hours are not in order.
+fn order_note(starts: impl Iterator<Item = jiff::Timestamp>) -> Vec<Problem> {
+    let starts: Vec<_> = starts.collect();
+    if starts.windows(2).all(|w| matches!(w, [a, b] if a <= b)) {
+        return Vec::new();
+    }
+    vec![Problem::file(
+        "the hours are not in order (a typical year is put together of months of several years); they are sorted by time",
+    )]
+}
+
 /// A file of hours: sorted, checked, and made into days.
 fn of_hours(
     kind: Kind,
@@ -170,10 +181,8 @@ fn of_hours(
     mut notes: Vec<Problem>,
     station: &Station,
 ) -> WeatherFile {
-    if hours.windows(2).any(|w| matches!(w, [a, b] if a.start > b.start)) {
-        notes.push(Problem::file("the hours are not in order (a typical year is put together of months of several years); they are sorted by time"));
-        hours.sort_by_key(|h| h.start);
-    }
+    notes.extend(order_note(hours.iter().map(|h| h.start)));
+    hours.sort_by_key(|h| h.start);
     let at = place.as_ref().map_or(*station, |p| Station {
         latitude_deg: p.latitude_deg,
         longitude_deg: p.longitude_deg,
@@ -190,7 +199,11 @@ fn of_hours(
         notes.push(Problem::file(format!(
             "{count} {} {}: {} (first on {when})",
             if count == 1 { "value of an hour" } else { "values of hours" },
-            if rule.rejects() { "will not count" } else { "is doubtful but counts" },
+            match (rule.rejects(), count) {
+                (true, _) => "will not count",
+                (false, 1) => "is doubtful but counts",
+                (false, _) => "are doubtful but count",
+            },
             rule.words(),
         )));
     }

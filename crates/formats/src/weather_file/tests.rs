@@ -157,7 +157,7 @@ fn two_stations_in_a_table_are_told_apart() {
     let text = "station,date,tmin_air,tmax_air\nA,2026-07-13,5,15\nB,2026-07-13,7,17\nA,2026-07-14,6,16\nB,2026-07-14,8,18\n";
     let asks = asked(text);
     assert_eq!(asks.stations, ["A", "B"]);
-    let mut mapping = asks.mapping.clone();
+    let mut mapping = asks.mapping;
     mapping.station = Some(("station".into(), "B".into()));
     assert_eq!(with(text, &mapping).unwrap().days[0].get(Variable::TemperatureMin), Some(7.0));
     mapping.station = None;

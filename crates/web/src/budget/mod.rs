@@ -81,7 +81,11 @@ async fn save(
         PageError::BadRequest("The form does not say its version. Reload the page.".into())
     })?;
     let (id, user) = (bench.site_box()?.record.id, who.user.id);
-    let back = format!("{}/budget", bench.path());
+    // Back to the month that was looked at.
+    let back = match fields.get("month").parse::<u8>() {
+        Ok(month) => format!("{}/budget?month={month}", bench.path()),
+        Err(_) => format!("{}/budget", bench.path()),
+    };
     let saved = db(state, move |store| {
         let new = NewSettings { settings: &settings, kind: SettingsKind::Changed, reason: &reason };
         store.save_settings(id, base, new, user)

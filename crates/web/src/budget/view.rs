@@ -275,7 +275,8 @@ impl Maker<'_> {
                 let from = self.bench.today.checked_sub((back * 7).days()).ok()?;
                 let advice = week(base, &self.bench.climate, from);
                 // The version that was in force on that day, and what it said.
-                let then = history.iter().find(|r| r.saved_at.to_zoned(tz.clone()).date() <= from);
+                // What was found at first stood there before it was entered.
+                let then = history.iter().find(|r| r.saved_at.to_zoned(tz.clone()).date() <= from).or(history.last());
                 let set: Option<Vec<Option<u16>>> = then.map(|record| {
                     advice
                         .knobs
@@ -457,7 +458,7 @@ impl BudgetPage {
                 })
                 .collect(),
             schools: school_rows,
-            school_span: span.map_or(String::new(), |(a, b)| format!("{} to {}", short_date(a), short_date(b))),
+            school_span: span.map_or(String::new(), |(a, b)| format!("{a} to {b}")),
             stepwise: !found.searched_through.iter().all(|s| *s),
             frame,
         })

@@ -22,7 +22,7 @@ use upland_formats::{Column, Problem};
 use upland_store::weather::{Comparison, Draft, DraftState};
 
 /// Largest accepted weather file: thirty years of hours have about 20 MB.
-const MAX_BYTES: usize = 96 * 1024 * 1024;
+const MAX_BYTES: usize = 64 * 1024 * 1024;
 /// Rows shown at each end of a preview.
 const PREVIEW_ROWS: usize = 4;
 
@@ -574,14 +574,14 @@ mod tests {
         let rows = preview_rows(&days);
         assert_eq!(rows.len(), 8);
         assert!(rows[3].gap_after);
-        assert_eq!((rows[0].cells[0].as_str(), rows[7].cells[9].as_str()), ("2026-06-01", "30.0"));
+        assert_eq!((rows[0].cells[0].as_str(), rows[7].cells[9].as_str()), ("2026-06-01", "30"));
         assert_eq!(rows[0].cells[1], "–");
     }
 
     #[test]
     fn the_mapping_form_says_what_each_column_holds() {
         let text = "when,low,high,note\n2026-07-13,5,15,x\n";
-        let station = crate::fixture::decided(upland_core::site::UnitSystem::Metric).record.site.station();
+        let station = crate::fixture::decided(upland_core::site::UnitSystem::Metric).loaded.site.site.station();
         let Ok(Opened::Asks(proposal)) = weather_file::open(text.as_bytes(), &station, &TimeZone::UTC, None) else {
             panic!("it is asked")
         };

@@ -366,11 +366,14 @@ fn normals_texts(normals: &TypedNormals) -> BTreeMap<String, String> {
     out
 }
 
+/// What was typed, and what is wrong with it, by field.
+type Typed<'a> = (&'a BTreeMap<String, String>, BTreeMap<String, String>);
+
 async fn draw_normals(
     state: &web::Data<AppState>,
     who: &SignedIn,
     (site_id, source_id): (i64, i64),
-    refused: Option<(&BTreeMap<String, String>, BTreeMap<String, String>)>,
+    refused: Option<Typed<'_>>,
 ) -> Result<HttpResponse, PageError> {
     let loaded = load(state, site_id).await?;
     let (sources, normals) = db(state, move |store| Ok((store.sources(site_id)?, store.normals(source_id)?))).await?;

@@ -1,6 +1,8 @@
 //! Zones: what grows where, in which soil and slope, under which heads.
 
+mod cans;
 mod planting_form;
+mod season;
 mod survey;
 
 use crate::error::{PageError, page, page_with, see_other};
@@ -9,14 +11,16 @@ use crate::pages::{Chapter, Frame};
 use crate::quantities;
 use crate::session::{Editor, Fields, SignedIn, flash};
 use crate::sites::{Loaded, MergePage, base_version, load, units_of};
-use crate::state::{AppState, db};
+use crate::state::{AppState, db, db_with_climates};
 use actix_web::http::StatusCode;
 use actix_web::{HttpResponse, get, post, web};
 use askama::Template;
 use jiff::Timestamp;
 use std::collections::BTreeMap;
 use upland_core::codes::Coded;
-use upland_core::site::UnitSystem;
+use upland_core::climate::Climate;
+use upland_core::planting::mixed_cost;
+use upland_core::site::{UnitSystem, Zone};
 use upland_store::Saved;
 use upland_store::zones::ZoneRecord;
 
@@ -28,7 +32,9 @@ pub(crate) fn routes(config: &mut web::ServiceConfig) {
         .service(edit_page)
         .service(save)
         .service(remove)
-        .service(restore);
+        .service(restore)
+        .configure(cans::routes)
+        .configure(season::routes);
 }
 
 /// A number in the list with a mark when it is a default.
@@ -121,6 +127,9 @@ struct EditPage {
     units: &'static str,
     defaults_json: String,
     saved: Option<(String, String)>,
+    ranges: Vec<cans::RangeView>,
+    basis: String,
+    mixed: String,
 }
 
 /// What a zone form is about.
@@ -129,6 +138,21 @@ struct Editing<'a> {
     zone: Option<&'a ZoneRecord>,
     units: UnitSystem,
     version: i32,
+    /// Climate and the day that pages open on, when the answers of the zone are shown.
+    at: Option<(std::sync::Arc<Climate>, jiff::civil::Date)>,
+}
+
+/// What mixed plants on a valve cost, in the month of a day.
+fn mixed_words(zone: &Zone, latitude_deg: f64, month: i8) -> String {
+    if zone.planting.others.is_empty() {
+        return String::new();
+    }
+    let cost = mixed_cost(&zone.plants_in(usize::from(month.unsigned_abs()), latitude_deg));
+    format!(
+        "Mixed plants: for the thirstiest the valve takes {} % more water than the plants need together; weighted by area the thirstiest goes {} % short.",
+        quantities::plain(100.0 * cost.thirstiest_excess, 0),
+        quantities::plain(100.0 * cost.weighted_shortage, 0)
+    )
 }
 
 fn edit(
@@ -139,6 +163,7 @@ fn edit(
     errors: &[FieldError],
 ) -> Result<HttpResponse, PageError> {
     let title = editing.zone.map_or("New zone".to_owned(), |z| format!("Zone {}", z.zone.number));
+    let answers = editing.zone.zip(editing.at.as_ref());
     page_with(
         status,
         &EditPage {
@@ -149,6 +174,11 @@ fn edit(
             version: editing.version,
             units: editing.units.code(),
             defaults_json: survey::defaults_json(editing.units),
+            ranges: answers.map_or(Vec::new(), |(z, (climate, today))| cans::ranges(&z.zone, climate, *today, editing.units)),
+            basis: editing.zone.map_or(String::new(), |z| cans::basis_words(&z.zone, editing.units)),
+            mixed: answers.map_or(String::new(), |(z, (climate, today))| {
+                mixed_words(&z.zone, climate.station().latitude_deg, today.month())
+            }),
             saved: editing
                 .zone
                 .map(|z| (z.saved_by.clone(), z.saved_at.strftime("%-d %b %Y").to_string())),
@@ -167,7 +197,7 @@ async fn new_page(state: web::Data<AppState>, Editor(who): Editor, id: web::Path
     let loaded = load(&state, *id).await?;
     let units = loaded.site.site.units;
     let first = loaded.boxes.first().map_or(1, crate::sites::SiteBox::number);
-    let editing = Editing { loaded: &loaded, zone: None, units, version: 0 };
+    let editing = Editing { loaded: &loaded, zone: None, units, version: 0, at: None };
     edit(&who, StatusCode::OK, &editing, &survey::blank(first, free_number(&loaded.zones, first)), &[])
 }
 
@@ -190,7 +220,7 @@ async fn create(
             Ok(see_other(&format!("/sites/{id}/{next}")))
         }
         Err(errors) => {
-            let editing = Editing { loaded: &loaded, zone: None, units, version: 0 };
+            let editing = Editing { loaded: &loaded, zone: None, units, version: 0, at: None };
             edit(&who, StatusCode::UNPROCESSABLE_ENTITY, &editing, &fields.0, &errors)
         }
     }
@@ -205,7 +235,11 @@ async fn edit_page(
     let loaded = load(&state, path.0).await?;
     let zone = loaded.zones.iter().find(|z| z.id == path.1).ok_or(PageError::NotFound)?;
     let units = loaded.site.site.units;
-    let editing = Editing { loaded: &loaded, zone: Some(zone), units, version: zone.version };
+    let site = loaded.site.clone();
+    let climate = db_with_climates(&state, move |state, _| state.climate(&site)).await?;
+    let tz = jiff::tz::TimeZone::get(&loaded.site.site.time_zone).unwrap_or(jiff::tz::TimeZone::UTC);
+    let today = crate::today::open_on(climate.span().map(|(_, last)| last), Timestamp::now().to_zoned(tz).date());
+    let editing = Editing { loaded: &loaded, zone: Some(zone), units, version: zone.version, at: Some((climate, today)) };
     edit(&who, StatusCode::OK, &editing, &survey::texts(&zone.zone, units), &[])
 }
 
@@ -224,7 +258,7 @@ async fn save(
     let zone = match survey::read(&fields, units, before.as_ref(), &survey::Stations::of(&loaded, Some(zone_id))) {
         Ok(zone) => zone,
         Err(errors) => {
-            let editing = Editing { loaded: &loaded, zone: Some(current), units, version: base };
+            let editing = Editing { loaded: &loaded, zone: Some(current), units, version: base, at: None };
             return edit(&who, StatusCode::UNPROCESSABLE_ENTITY, &editing, &fields.0, &errors);
         }
     };
