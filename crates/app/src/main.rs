@@ -47,6 +47,7 @@ enum SchemaOf {
     Settings,
     Card,
     Ordinance,
+    Sensor,
 }
 
 fn main() -> ExitCode {
@@ -62,6 +63,7 @@ fn main() -> ExitCode {
             SchemaOf::Settings => upland_formats::settings_file::schema(),
             SchemaOf::Card => upland_formats::card_file::schema(),
             SchemaOf::Ordinance => upland_formats::ordinance_file::schema(),
+            SchemaOf::Sensor => upland_formats::sensor_file::schema(),
         }),
         Command::Serve(args) => commands::serve::serve(args),
         Command::Migrate(args) => commands::serve::migrate(&args),

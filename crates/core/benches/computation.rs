@@ -207,3 +207,36 @@ fn relaxations_of_48_stations(bencher: Bencher) {
         Request { installation: &box_at_site, present: &present, strategy: Strategy::JustNeed, from, relax: Relax::default() };
     bencher.bench(|| relaxations(black_box(&request)));
 }
+
+/// Normals, budget and the daily balance of 24 zones over thirty years of days.
+#[divan::bench]
+fn budget_and_balance_of_24_zones_and_30_years(bencher: Bencher) {
+    use upland_core::budget::{Base, RainRule, budget, needs};
+    use upland_core::season::{ANY_NIGHT, replay_steps, steps};
+    let days = thirty_years();
+    let zones = zones(24);
+    let card = Card { stations: 24, programs: 4, ..twelve_stations() };
+    let mut settings = Settings::clean(&card);
+    for (index, program) in settings.programs.iter_mut().enumerate() {
+        program.active = true;
+        program.starts = vec![time(1 + index as i8, 0, 0, 0)];
+    }
+    for zone in &zones {
+        settings.set_run_time_s(usize::from(zone.number) % 4, zone.number, 600);
+    }
+    let span = (date(1996, 7, 15), date(2026, 7, 14));
+    bencher.bench(|| {
+        let climate = Climate::from_record(black_box(&days), station());
+        let of = (&card, 1);
+        let installation = Installation::new(&site(), of, &zones, Law::default(), &climate, span.1, &TimeZone::UTC);
+        let base = Base::new(&installation, &settings, 2026);
+        let found = budget(&base, &needs(&installation.zones, &climate, RainRule::Counted, 2026), RainRule::Counted);
+        let days = steps(&climate, span);
+        let balances: Vec<_> = installation
+            .zones
+            .iter()
+            .map(|zone| replay_steps((&zone.zone, &zone.resolved), &days, &ANY_NIGHT, &[]))
+            .collect();
+        (found, balances)
+    });
+}

@@ -123,3 +123,47 @@ pub const NORMAL_TEMPERATURE: Bound = bound("Mean temperature", "°C", -50.0, 50
 pub const NORMAL_RAIN: Bound = bound("Rain of the month", "mm", 0.0, 3000.0, "a mean of many years");
 /// A typed month's ET0.
 pub const NORMAL_ET0: Bound = bound("ET0 of a day", "mm", 0.0, 15.0, "a mean of the month, a day");
+/// Share of reference ET at which a rain switch dries.
+pub const VENT: Bound = bound("Dry-out", "", 0.1, 1.5, "a closed vent dries at less than half of reference ET, an open one at about all of it");
+/// Days of a rain hold.
+pub const HOLD_DAYS: Bound = bound("Days of a rain hold", "days", 1.0, 14.0, "rain delays of 1 to 14 days are common practice");
+/// Days of an ET sensor's trailing mean.
+pub const ET_DAYS: Bound = bound("Days of the mean", "days", 1.0, 14.0, "a day follows the weather, two weeks the season");
+/// Demand that stands for 100 %.
+pub const ET_FULL: Bound = bound("Demand of 100 %", "mm/day", 0.5, 15.0, "the ET0 that the base minutes are made for");
+/// Flow alarm, percent from learned.
+pub const FLOW_ALARM: Bound = bound("Flow alarm", "%", 5.0, 200.0, "closer than a twentieth alarms on every breath of pressure");
+/// Length of a cycle window.
+pub const CYCLE_WINDOW: Bound = bound("Cycle window", "min", 60.0, 1440.0, "the day's whole cycle and an hour");
+/// Hours of sun on a sensor.
+pub const SUN_HOURS: Bound = bound("Hours of sun", "h", 0.0, 16.0, "on a clear day in the middle of the season");
+/// A distance or height on a site.
+pub const SITE_METRES: Bound = bound("Distance", "m", 0.0, 2000.0, "on one property");
+/// Height or depth of a sensor.
+pub const SENSOR_HEIGHT: Bound = bound("Height or depth", "m", 0.0, 30.0, "above the ground; for a probe, below it");
+/// Walls between a radio and its receiver.
+pub const WALLS: Bound = bound("Walls between", "", 0.0, 10.0, "each takes about half of the reach");
+/// Straight pipe at a flow meter.
+pub const STRAIGHT_PIPE: Bound = bound("Straight pipe", "diameters", 0.0, 200.0, "length divided by the pipe's bore");
+/// A threshold of a soil probe.
+pub const SOIL_THRESHOLD: Bound = bound("Soil threshold", "%", 3.0, 70.0, "percent by volume, from the drained reading");
+/// Rain between two readings.
+pub const READ_RAIN: Bound = bound("Rain", "mm", 0.0, 500.0, "since the reading before");
+/// Air temperature that was read.
+pub const READ_TEMPERATURE: Bound = bound("Temperature", "°C", -60.0, 60.0, "of the air");
+/// Humidity that was read.
+pub const READ_HUMIDITY: Bound = bound("Humidity", "%", 0.0, 105.0, "old sensors read a little above 100");
+/// Radiation that was read.
+pub const READ_SOLAR: Bound = bound("Radiation", "W/m²", -10.0, 1600.0, "the sun above the air gives 1361");
+/// Wind that was read.
+pub const READ_WIND: Bound = bound("Wind", "m/s", 0.0, 90.0, "at 2 m above the ground");
+/// Soil water that was read.
+pub const READ_SOIL: Bound = bound("Soil water", "%", 0.0, 100.0, "percent by volume");
+/// Flow that was read.
+pub const READ_FLOW: Bound = bound("Flow", "L/min", 0.0, 20_000.0, "through the main");
+/// ET of a day that was read.
+pub const READ_ET: Bound = bound("ET of a day", "mm", 0.0, 20.0, "no day on land takes more");
+/// A contact.
+pub const READ_CONTACT: Bound = bound("Contact", "", 0.0, 1.0, "1 holds, 0 lets run");
+/// Charge of a battery.
+pub const READ_BATTERY: Bound = bound("Battery", "%", 0.0, 100.0, "of its charge");

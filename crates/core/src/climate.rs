@@ -38,6 +38,19 @@ pub enum ExpectedFrom {
     RoughEstimate,
 }
 
+/// A climate in short: what a day of the year is expected to ask, and the last recorded days. Enough
+/// for a week's advice, and small enough to be kept for every site.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Brief {
+    /// Expected ET0 by day of a leap year.
+    pub expected: Vec<Millimetres>,
+    /// The last days, [`BRIEF_DAYS`] at most, in order.
+    pub days: Vec<DayWeather>,
+}
+
+/// Days that a [`Brief`] remembers: more than pages look back before they open on the last day.
+pub const BRIEF_DAYS: usize = 40;
+
 /// A site's record turned into ET0 and normals.
 #[derive(Debug, Clone)]
 pub struct Climate {
@@ -110,6 +123,23 @@ impl Climate {
     #[must_use]
     pub fn with_typed(self, typed: Option<TypedNormals>) -> Self {
         Self { typed, ..self }
+    }
+
+    /// The climate in short.
+    #[must_use]
+    pub fn brief(&self) -> Brief {
+        // 2000 has every day of the calendar.
+        let year = (1..=366).filter_map(|day| Date::constant(2000, 1, 1).with().day_of_year(day).build().ok());
+        let mut days: Vec<DayWeather> = self.days.values().rev().take(BRIEF_DAYS).map(|d| d.weather).collect();
+        days.reverse();
+        Brief { expected: year.map(|date| self.expected_et0(date).0).collect(), days }
+    }
+
+    /// The climate that a brief stands for: its last days, and what it expects, all taken as normals.
+    #[must_use]
+    pub fn from_brief(brief: &Brief, station: Station) -> Self {
+        let normal_et0 = brief.expected.iter().copied().map(Some).collect();
+        Self { normal_et0, ..Self::from_record(&brief.days, station) }
     }
 
     /// Mean rain of each month, January first: of the recorded months that are nearly whole, else
@@ -262,6 +292,29 @@ mod tests {
         // The seam of the year has a normal too.
         assert_eq!(climate.expected_et0(date(2028, 2, 29)).1, ExpectedFrom::Normals);
         assert_eq!(climate.expected_et0(date(2026, 12, 31)).1, ExpectedFrom::Normals);
+    }
+
+    #[test]
+    fn a_brief_expects_and_remembers_the_same() {
+        let days: Vec<_> = (0..500)
+            .map(|i| {
+                let on = date(2025, 3, 1) + i.days();
+                let mut day = DayWeather::from_temperatures(on, Celsius::from_c(8.0), Celsius::from_c(18.0 + f64::from(i % 9)));
+                day.rain = Some(Millimetres::from_mm(f64::from(i % 4)));
+                day
+            })
+            .collect();
+        let whole = Climate::from_record(&days, station());
+        let brief = Climate::from_brief(&whole.brief(), station());
+        assert_eq!(brief.span().unwrap().1, whole.span().unwrap().1);
+        for back in 0..BRIEF_DAYS as i32 {
+            let on = whole.span().unwrap().1 - back.days();
+            assert_eq!(brief.day(on), whole.day(on));
+        }
+        for on in [date(2026, 1, 1), date(2026, 2, 28), date(2028, 2, 29), date(2026, 3, 1), date(2027, 12, 31)] {
+            assert_eq!(brief.expected_et0(on).0, whole.expected_et0(on).0, "{on}");
+        }
+        assert_eq!(brief.monthly_expected_et0(2026), whole.monthly_expected_et0(2026));
     }
 
     #[test]

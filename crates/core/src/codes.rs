@@ -91,6 +91,41 @@ coded!(crate::controller::SensorPort {
     Weather = "weather",
     TwoWire = "two_wire",
 });
+coded!(crate::sensors::Sense {
+    Rain = "rain",
+    Freeze = "freeze",
+    Wind = "wind",
+    SoilMoisture = "soil_moisture",
+    Flow = "flow",
+    Et = "et",
+});
+coded!(crate::sensors::Signal {
+    NormallyClosed = "normally_closed",
+    NormallyOpen = "normally_open",
+    Pulse = "pulse",
+    Data = "data",
+});
+coded!(crate::sensors::Supply { None = "none", FromBox = "from_box", Battery = "battery" });
+coded!(crate::sensors::Link { Wire = "wire", Radio = "radio" });
+coded!(crate::sensors::Task {
+    Battery = "battery",
+    Clean = "clean",
+    TripTest = "trip_test",
+    Calibrate = "calibrate",
+    BackupBattery = "backup_battery",
+});
+coded!(crate::sensors::Channel {
+    Rain = "rain_mm",
+    Temperature = "temperature_c",
+    Humidity = "humidity_pct",
+    Solar = "solar_w_m2",
+    Wind = "wind_m_s",
+    SoilMoisture = "soil_pct",
+    Flow = "flow_l_min",
+    Et = "et_mm",
+    Contact = "contact",
+    Battery = "battery_pct",
+});
 coded!(crate::ordinance::HouseNumber { Odd = "odd", Even = "even" });
 coded!(crate::planner::Strategy {
     JustNeed = "just_need",
@@ -133,6 +168,12 @@ mod tests {
         round_trips::<crate::controller::Rounding>(3);
         round_trips::<crate::controller::Overlap>(2);
         round_trips::<crate::controller::SensorPort>(5);
+        round_trips::<crate::sensors::Sense>(crate::sensors::Sense::ALL.len());
+        round_trips::<crate::sensors::Signal>(4);
+        round_trips::<crate::sensors::Supply>(3);
+        round_trips::<crate::sensors::Link>(2);
+        round_trips::<crate::sensors::Task>(crate::sensors::Task::ALL.len());
+        round_trips::<crate::sensors::Channel>(crate::sensors::Channel::ALL.len());
         round_trips::<crate::ordinance::HouseNumber>(2);
         round_trips::<crate::planner::Strategy>(crate::planner::Strategy::ALL.len());
     }

@@ -13,7 +13,7 @@
 //! Beside it stands the box: what it can hold ([`controller`]), what it is set to and the runs that
 //! follow ([`schedule`]), what must be kept to ([`ordinance`]), the box where it hangs
 //! ([`installation`]), what is wrong with it ([`findings`]), what it should be set to ([`planner`])
-//! and work by hand ([`manual`]).
+//! and work by hand ([`manual`]). [`sensors`] hold it back or scale it.
 #![warn(missing_docs)]
 
 pub mod application;
@@ -40,6 +40,7 @@ pub mod record;
 pub mod reference_et;
 pub mod schedule;
 pub mod season;
+pub mod sensors;
 pub mod site;
 pub mod soil;
 pub mod sun;

@@ -100,34 +100,70 @@ pub fn rain_bound(zone: &Zone, resolved: &ResolvedZone) -> Millimetres {
     )
 }
 
+/// What a day brings to every zone of a site; see [`steps`].
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct Step {
+    date: Date,
+    et0: Millimetres,
+    demand_from: DemandFrom,
+    rain: Millimetres,
+    /// Expected ET0 of the day after.
+    expected_next: Millimetres,
+}
+
+/// The days of a span, both ends included, looked up once for all zones of a site.
+#[must_use]
+pub fn steps(climate: &Climate, (from, to): (Date, Date)) -> Vec<Step> {
+    let mut out = Vec::new();
+    let mut date = from;
+    while date <= to {
+        let (et0, demand_from) = et0_of(climate, date);
+        let rain = climate.day(date).and_then(|d| d.weather.rain).unwrap_or(Millimetres::ZERO);
+        let Ok(next) = date.tomorrow() else { break };
+        out.push(Step { date, et0, demand_from, rain, expected_next: climate.expected_et0(next).0 });
+        date = next;
+    }
+    out
+}
+
 /// Replays a zone over a span of days, both ends included, from full. `readings` are in order of
 /// their dates.
 #[must_use]
 pub fn replay(
-    (zone, resolved): (&Zone, &ResolvedZone),
+    zone: (&Zone, &ResolvedZone),
     climate: &Climate,
-    (from, to): (Date, Date),
+    span: (Date, Date),
+    watering: &Watering,
+    readings: &[FieldReading],
+) -> Vec<SeasonDay> {
+    replay_steps(zone, &steps(climate, span), watering, readings)
+}
+
+/// As [`replay`], over days that were looked up before: a site's zones share them.
+#[must_use]
+pub fn replay_steps(
+    (zone, resolved): (&Zone, &ResolvedZone),
+    steps: &[Step],
     watering: &Watering,
     readings: &[FieldReading],
 ) -> Vec<SeasonDay> {
     let bound = rain_bound(zone, resolved);
-    let mut days = Vec::new();
+    let mut days = Vec::with_capacity(steps.len());
     let mut depletion = Millimetres::ZERO;
     let mut due = Millimetres::ZERO;
-    let mut readings = readings.iter().skip_while(|r| r.date < from).peekable();
-    let mut date = from;
-    while date <= to {
-        let (et0, demand_from) = et0_of(climate, date);
+    let first = steps.first().map_or(Date::MAX, |s| s.date);
+    let mut readings = readings.iter().skip_while(|r| r.date < first).peekable();
+    for (i, step) in steps.iter().enumerate() {
+        let date = step.date;
         let root_zone = resolved.root_zone_on(date);
-        let rain = climate.day(date).and_then(|d| d.weather.rain).unwrap_or(Millimetres::ZERO);
-        let rain_in = (rain * resolved.rain_share).min(bound);
+        let rain_in = (step.rain * resolved.rain_share).min(bound);
         let irrigation = match watering {
             Watering::AsAdvised { .. } => due,
             Watering::Minutes(minutes) => {
                 minutes.get(&date).map_or(Millimetres::ZERO, |m| resolved.net_of(*m))
             }
         };
-        let demand = et0 * resolved.demand_factor_on(date);
+        let demand = step.et0 * resolved.demand_factor_on(date);
         // A grow-in that begins makes the store smaller: no more can be missing than it holds.
         let before = depletion.min(root_zone.total_available);
         let mut balance = root_zone.day(before, DayWater { demand, rain: rain_in, irrigation });
@@ -138,10 +174,10 @@ pub fn replay(
         }
         days.push(SeasonDay {
             date,
-            et0,
-            demand_from,
+            et0: step.et0,
+            demand_from: step.demand_from,
             demand,
-            rain,
+            rain: step.rain,
             rain_in,
             irrigation,
             refill_at: root_zone.readily_available(),
@@ -149,13 +185,12 @@ pub fn replay(
             reset_from,
         });
         depletion = balance.depletion;
-        let Ok(next) = date.tomorrow() else { break };
+        let Some(next) = steps.get(i + 1).map(|s| s.date) else { break };
         if let Watering::AsAdvised { allowed } = watering {
-            let expected = climate.expected_et0(next).0 * resolved.demand_factor_on(next);
+            let expected = step.expected_next * resolved.demand_factor_on(next);
             let is_due = allowed(date) && is_due(&root_zone, depletion, expected);
             due = if is_due { depletion } else { Millimetres::ZERO };
         }
-        date = next;
     }
     days
 }

@@ -2,6 +2,7 @@
 //! nothing half-read: a file is taken whole or refused.
 
 pub mod balance_csv;
+pub mod brief;
 pub mod budget_file;
 pub mod calendar;
 pub mod card_file;
@@ -15,6 +16,7 @@ pub mod ordinance_file;
 pub mod planting;
 pub mod runs_csv;
 pub mod settings_file;
+pub mod sensor_file;
 pub mod site_file;
 pub mod raw_csv;
 pub mod rows_csv;

@@ -3,6 +3,7 @@
 use crate::schema::{controller_versions, controllers, sites, users};
 use crate::{Result, Saved, Store, document, json, small};
 use diesel::prelude::*;
+use diesel::sql_types::{BigInt, Integer, Text};
 use jiff::Timestamp;
 use jiff_diesel::ToDiesel;
 use upland_core::site::Controller;
@@ -131,7 +132,74 @@ pub(crate) fn insert(
     Ok(id)
 }
 
+/// A box with the versions of everything that its calls follow from.
+#[derive(Debug, Clone, PartialEq, Eq, Hash, QueryableByName)]
+#[diesel(check_for_backend(diesel::pg::Pg))]
+pub struct BoxStamp {
+    /// Its site.
+    #[diesel(sql_type = BigInt)]
+    pub site_id: i64,
+    /// Version of the site.
+    #[diesel(sql_type = Integer)]
+    pub site_version: i32,
+    /// Version of its weather.
+    #[diesel(sql_type = BigInt)]
+    pub weather_version: i64,
+    /// Time zone of the site.
+    #[diesel(sql_type = Text)]
+    pub time_zone: String,
+    /// The box.
+    #[diesel(sql_type = BigInt)]
+    pub box_id: i64,
+    /// Its version.
+    #[diesel(sql_type = Integer)]
+    pub box_version: i32,
+    /// Version of its settings.
+    #[diesel(sql_type = Integer)]
+    pub settings_version: i32,
+    /// Zones of the site with their versions.
+    #[diesel(sql_type = Text)]
+    pub zones: String,
+}
+
+/// Boxes with settings, sites by name, boxes by number.
+const BOX_STAMPS: &str = "
+    WITH site AS (
+        SELECT DISTINCT ON (v.site_id) v.site_id, v.version, v.name, v.time_zone, s.weather_version
+        FROM site_versions v JOIN sites s ON s.id = v.site_id
+        WHERE s.removed_at IS NULL ORDER BY v.site_id, v.version DESC
+    ), zone AS (
+        SELECT z.site_id, string_agg(z.id || ':' || z.version, ',' ORDER BY z.id) AS zones
+        FROM (SELECT zones.site_id, zones.id, max(v.version) AS version
+              FROM zones JOIN zone_versions v ON v.zone_id = zones.id
+              WHERE zones.removed_at IS NULL GROUP BY zones.id) z
+        GROUP BY z.site_id
+    ), box AS (
+        SELECT controller_id, max(version) AS version FROM controller_versions GROUP BY controller_id
+    ), setting AS (
+        SELECT controller_id, max(version) AS version FROM settings_versions GROUP BY controller_id
+    )
+    SELECT site.site_id, site.version AS site_version, site.weather_version, site.time_zone,
+           c.id AS box_id, box.version AS box_version, setting.version AS settings_version,
+           COALESCE(zone.zones, '') AS zones
+    FROM controllers c
+    JOIN site ON site.site_id = c.site_id
+    JOIN box ON box.controller_id = c.id
+    JOIN setting ON setting.controller_id = c.id
+    LEFT JOIN zone ON zone.site_id = c.site_id
+    WHERE c.removed_at IS NULL
+    ORDER BY lower(site.name), site.site_id, c.number";
+
 impl Store {
+    /// Every box that has settings, with the versions of what its calls follow from: sites by name,
+    /// boxes by number.
+    ///
+    /// # Errors
+    /// As any query.
+    pub fn box_stamps(&self) -> Result<Vec<BoxStamp>> {
+        Ok(diesel::sql_query(BOX_STAMPS).load(&mut self.connection()?)?)
+    }
+
     /// The boxes of a site, by number.
     ///
     /// # Errors

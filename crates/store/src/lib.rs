@@ -8,7 +8,9 @@ pub mod accounts;
 pub mod field;
 pub mod controllers;
 pub mod library;
+pub mod readings;
 mod schema;
+pub mod sensors;
 pub mod settings;
 pub mod sites;
 #[cfg(feature = "testing")]

@@ -320,6 +320,92 @@ diesel::table! {
     }
 }
 
+diesel::table! {
+    sensors (id) {
+        id -> BigInt,
+        site_id -> BigInt,
+        installed_on -> Date,
+        removed_at -> Nullable<Timestamptz>,
+    }
+}
+
+diesel::table! {
+    sensor_versions (sensor_id, version) {
+        sensor_id -> BigInt,
+        version -> Integer,
+        body -> Jsonb,
+        saved_by -> BigInt,
+        saved_at -> Timestamptz,
+    }
+}
+
+diesel::table! {
+    sensor_events (id) {
+        id -> BigInt,
+        sensor_id -> BigInt,
+        kind -> Text,
+        from_at -> Timestamptz,
+        until_at -> Nullable<Timestamptz>,
+        body -> Jsonb,
+        reason -> Text,
+        said_by -> BigInt,
+        said_at -> Timestamptz,
+        undone_at -> Nullable<Timestamptz>,
+    }
+}
+
+diesel::table! {
+    site_plans (id) {
+        id -> BigInt,
+        site_id -> BigInt,
+        body -> Jsonb,
+        saved_by -> BigInt,
+        saved_at -> Timestamptz,
+    }
+}
+
+diesel::table! {
+    sensor_devices (id) {
+        id -> BigInt,
+        sensor_id -> BigInt,
+        name -> Text,
+        token_hash -> Bytea,
+        old_hash -> Nullable<Bytea>,
+        made_by -> BigInt,
+        made_at -> Timestamptz,
+        seen_at -> Nullable<Timestamptz>,
+        seen_from -> Nullable<Text>,
+        revoked_at -> Nullable<Timestamptz>,
+    }
+}
+
+diesel::table! {
+    sensor_readings (sensor_id, channel, at) {
+        sensor_id -> BigInt,
+        channel -> Text,
+        at -> Timestamptz,
+        value -> Double,
+        device_id -> Nullable<BigInt>,
+        came_at -> Timestamptz,
+    }
+}
+
+diesel::table! {
+    reading_refusals (reason) {
+        device_id -> Nullable<BigInt>,
+        reason -> Text,
+        count -> BigInt,
+        last_at -> Timestamptz,
+        example -> Text,
+    }
+}
+
+diesel::joinable!(sensor_versions -> sensors (sensor_id));
+diesel::joinable!(sensor_versions -> users (saved_by));
+diesel::joinable!(sensor_events -> sensors (sensor_id));
+diesel::joinable!(sensor_events -> users (said_by));
+diesel::joinable!(sensor_devices -> sensors (sensor_id));
+diesel::joinable!(sensor_devices -> users (made_by));
 diesel::joinable!(sessions -> users (user_id));
 diesel::joinable!(site_versions -> sites (site_id));
 diesel::joinable!(site_versions -> users (saved_by));
@@ -346,5 +432,6 @@ diesel::allow_tables_to_appear_in_same_query!(
     users, sessions, sites, site_versions, zones, zone_versions, weather_drafts, weather_imports, weather_days,
     controllers, controller_versions, settings_versions, library_entries, library_versions, site_ordinances,
     weather_sources, weather_hours, weather_overrules, weather_choices, weather_normals, weather_mappings, catch_tests,
-    zone_events, site_normals,
+    zone_events, site_normals, sensors, sensor_versions, sensor_events, site_plans, sensor_devices, sensor_readings,
+    reading_refusals,
 );

@@ -1,5 +1,6 @@
 //! What every handler shares.
 
+use crate::budget::Figures;
 use crate::calls::{Call, Key as CallKey};
 use crate::error::PageError;
 use actix_web::web;
@@ -9,6 +10,7 @@ use std::num::NonZeroU32;
 use std::sync::Arc;
 use jiff::civil::Date;
 use upland_core::climate::Climate;
+use upland_store::controllers::BoxStamp;
 use upland_store::sites::SiteRecord;
 use upland_store::{Store, StoreError};
 
@@ -16,6 +18,8 @@ use upland_store::{Store, StoreError};
 const CACHED_DAYS: u64 = 1_000_000;
 /// Sites and boxes of which small results are kept.
 const CACHED_SITES: u64 = 20_000;
+/// Boxes of which the budget is kept: some tens of kilobytes each.
+const CACHED_FIGURES: u64 = 1_000;
 /// Sign-in attempts for one name from one address: a burst, then one every twelve seconds.
 const ATTEMPT_BURST: NonZeroU32 = NonZeroU32::MIN.saturating_add(5);
 const ATTEMPTS_PER_MINUTE: NonZeroU32 = NonZeroU32::MIN.saturating_add(4);
@@ -34,6 +38,8 @@ pub struct AppState {
     last_days: Cache<(i64, i64, i32), Option<Date>>,
     /// The week's calls of a box by everything they follow from.
     calls: Cache<CallKey, Arc<Vec<Call>>>,
+    /// Figures of a box's budget by box and rain rule, with the facts they follow from.
+    pub(crate) figures: Cache<(i64, &'static str), Arc<Figures>>,
     attempts: DefaultKeyedRateLimiter<String>,
     address_attempts: DefaultKeyedRateLimiter<String>,
 }
@@ -50,6 +56,7 @@ impl AppState {
                 .build(),
             last_days: Cache::new(CACHED_SITES),
             calls: Cache::new(CACHED_SITES),
+            figures: Cache::new(CACHED_FIGURES),
             attempts: RateLimiter::keyed(
                 Quota::per_minute(ATTEMPTS_PER_MINUTE).allow_burst(ATTEMPT_BURST),
             ),
@@ -85,20 +92,22 @@ impl AppState {
         let station = site.site.station().at_two_metres();
         let climate = Arc::new(Climate::from_record(&days, station).with_typed(weather.normals));
         self.climates.insert(key, Arc::clone(&climate));
+        // Lists over many sites ask the database for this instead of every day of every record.
+        self.store.keep_brief(site.id, (site.weather_version, site.version), &climate.brief())?;
         Ok(climate)
     }
 }
 
 impl AppState {
-    /// The last recorded day of a site.
-    pub(crate) fn last_day(&self, site: &SiteRecord) -> Result<Option<Date>, StoreError> {
-        let key = (site.id, site.weather_version, site.version);
-        if let Some(last) = self.last_days.get(&key) {
-            return Ok(last);
-        }
-        let last = self.climate(site)?.span().map(|(_, last)| last);
-        self.last_days.insert(key, last);
-        Ok(last)
+    /// The last recorded day of a site, when it is known for these versions; of `Some(None)` there is
+    /// no weather.
+    pub(crate) fn last_day(&self, stamp: &BoxStamp) -> Option<Option<Date>> {
+        self.last_days.get(&(stamp.site_id, stamp.weather_version, stamp.site_version))
+    }
+
+    /// Remembers it.
+    pub(crate) fn keep_last_day(&self, stamp: &BoxStamp, last: Option<Date>) {
+        self.last_days.insert((stamp.site_id, stamp.weather_version, stamp.site_version), last);
     }
 
     /// The calls of a box, when they were computed from the same facts before.

@@ -4,10 +4,14 @@
 mod weather;
 
 use super::commands::Failure;
-use upland_core::record::RawDay;
+use jiff::civil::{Date, date};
+use upland_core::record::{RawDay, SourceKind, Variable};
+use upland_core::units::Metres;
+use upland_core::weather::Station;
 use upland_formats::site_file::{self, SiteFile};
 use upland_store::Store;
 use upland_store::accounts::Role;
+use upland_store::weather::SourcePlace;
 
 /// Password of the demo accounts. They exist only in a database the demo was loaded into, and the
 /// server listens on loopback unless told otherwise.
@@ -19,6 +23,11 @@ pub const PEOPLE: [(&str, &str, Role); 3] = [
     ("bram", "Bram", Role::Technician),
     ("wren", "Wren", Role::Reader),
 ];
+
+/// Which of the generator's gauges the valley has.
+const VALLEY_GAUGE: u64 = 9;
+/// The day of the slip.
+const SLIP: Date = date(2025, 8, 20);
 
 const SITES: [&str; 4] = [
     include_str!("sites/botanic-slope.json"),
@@ -60,8 +69,46 @@ pub fn load(store: &Store) -> Result<bool, Failure> {
         store
             .import_weather((id, source), user_id, "larkrigg-station.csv", (&days, &[]), |_| Ok(()))
             .map_err(failed)?;
+        if index == 0 {
+            let (place, days) = valley(&file.site.station());
+            let source = store
+                .create_source(id, SourceKind::Station, "Valley mast", Some(place), user_id)
+                .map_err(failed)?;
+            store
+                .import_weather((id, source), user_id, "valley-mast.csv", (&days, &[]), |_| Ok(()))
+                .map_err(failed)?;
+        }
     }
     Ok(true)
+}
+
+/// A mast in the valley below the first site: warmer, drier, and with one day on which Fahrenheit
+/// slipped in.
+fn valley(site: &Station) -> (SourcePlace, Vec<RawDay>) {
+    let place = SourcePlace {
+        latitude_deg: site.latitude_deg - 0.04,
+        longitude_deg: site.longitude_deg + 0.03,
+        elevation: Metres::from_m(site.elevation.m() - 290.0),
+        wind_height: Metres::from_m(10.0),
+    };
+    let days = weather::record(VALLEY_GAUGE, site)
+        .iter()
+        .map(RawDay::from)
+        .map(|day| {
+            let round = |v: f64| (v * 10.0).round() / 10.0;
+            let mut moved = day;
+            for (variable, change) in [(Variable::TemperatureMin, 1.2), (Variable::TemperatureMax, 2.1)] {
+                moved.set(variable, day.get(variable).map(|v| round(v + change)));
+            }
+            moved.set(Variable::Wind, day.get(Variable::Wind).map(|v| round(v * 1.4)));
+            moved.set(Variable::Rain, day.get(Variable::Rain).map(|v| round(v * 0.85)));
+            if day.date == SLIP {
+                moved.set(Variable::TemperatureMax, moved.get(Variable::TemperatureMax).map(|c| round(c * 1.8 + 32.0)));
+            }
+            moved
+        })
+        .collect();
+    (place, days)
 }
 
 #[cfg(test)]

@@ -38,8 +38,8 @@ async fn a_strange_file_cans_percentages_and_the_call_list() {
     page.click("form.survey button.is-primary").await;
     page.heading_with("Weather").await;
     let file = strange_table();
-    page.css("article:nth-of-type(2) input[type=file]").await.send_keys(file.path().to_str().unwrap()).await.unwrap();
-    page.click("article:nth-of-type(2) form.inline button.button").await;
+    page.css(".sources article:last-of-type input[type=file]").await.send_keys(file.path().to_str().unwrap()).await.unwrap();
+    page.click(".sources article:last-of-type form.inline button.button").await;
     page.heading_with("is read").await;
     page.sound("mapping").await;
     let text = page.text().await;

@@ -2,9 +2,8 @@
 
 use crate::climate::Climate;
 use crate::installation::WiredZone;
-use crate::season::{ANY_NIGHT, replay};
+use crate::season::{ANY_NIGHT, Step, replay_steps, steps};
 use crate::units::{MM_PER_INCH, Millimetres};
-use jiff::civil::Date;
 
 /// Whether rain lowers the budget.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
@@ -60,6 +59,8 @@ const BALANCE_DAYS: usize = 730;
 #[must_use]
 pub fn needs(zones: &[WiredZone], climate: &Climate, rain: RainRule, year: i16) -> Vec<Need> {
     let et0 = climate.monthly_expected_et0(year);
+    let balanced = rain == RainRule::Counted && climate.len() >= BALANCE_DAYS;
+    let steps = climate.span().filter(|_| balanced).map(|span| steps(climate, span)).unwrap_or_default();
     zones
         .iter()
         .map(|zone| {
@@ -69,7 +70,7 @@ pub fn needs(zones: &[WiredZone], climate: &Climate, rain: RainRule, year: i16) 
             });
             let (net_a_day, from) = match rain {
                 RainRule::LeftToHold => (demand, NeedFrom::EtAlone),
-                RainRule::Counted if climate.len() >= BALANCE_DAYS => match by_balance(zone, climate) {
+                RainRule::Counted if balanced => match by_balance(zone, &steps) {
                     Some(net) => (net, NeedFrom::Balance),
                     None => (demand, NeedFrom::EtAlone),
                 },
@@ -94,11 +95,10 @@ fn by_formula(zone: &WiredZone, demand: &[Millimetres; 12], rain: &[Millimetres;
 }
 
 /// Mean net irrigation a day of each month over the whole record, watered as advised.
-fn by_balance(zone: &WiredZone, climate: &Climate) -> Option<[Millimetres; 12]> {
-    let (first, last): (Date, Date) = climate.span()?;
+fn by_balance(zone: &WiredZone, steps: &[Step]) -> Option<[Millimetres; 12]> {
     let mut undated = zone.resolved.clone();
     (undated.grow_in, undated.wean_off) = (None, None);
-    let days = replay((&zone.zone, &undated), climate, (first, last), &ANY_NIGHT, &[]);
+    let days = replay_steps((&zone.zone, &undated), steps, &ANY_NIGHT, &[]);
     let mut sums = [(0.0, 0.0_f64); 12];
     for day in &days {
         let month = usize::from(day.date.month().unsigned_abs()).wrapping_sub(1);

@@ -115,6 +115,18 @@ impl RawDay {
         }
     }
 
+    /// Every value, in the order of [`Variable::ALL`].
+    #[must_use]
+    pub const fn values(&self) -> &[Option<f64>; VARIABLES] {
+        &self.values
+    }
+
+    /// A day from every value, in the order of [`Variable::ALL`].
+    #[must_use]
+    pub const fn of(date: Date, values: [Option<f64>; VARIABLES]) -> Self {
+        Self { date, values }
+    }
+
     /// The same with a value set.
     #[must_use]
     pub fn with(mut self, variable: Variable, value: f64) -> Self {

@@ -1,6 +1,7 @@
 //! The weather of a site: sources, imports as layers of which none is overwritten, what people said
 //! about values, and which source counts.
 
+mod briefs;
 mod drafts;
 mod imports;
 mod said;

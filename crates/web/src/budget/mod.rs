@@ -1,5 +1,6 @@
 //! Budget: the percentages of a box, the error they leave, what lessens it, and this week's value.
 
+mod figures;
 mod view;
 
 use crate::error::{PageError, page, see_other};
@@ -14,6 +15,7 @@ use upland_core::codes::Coded;
 use upland_core::schedule::Percentages;
 use upland_store::Saved;
 use upland_store::settings::{NewSettings, SettingsKind, SettingsRecord};
+pub(crate) use figures::Figures;
 use view::BudgetPage;
 
 pub(crate) fn routes(config: &mut web::ServiceConfig) {
@@ -56,8 +58,13 @@ async fn budget_page(
     let history = history(&state, &bench).await?;
     let mut frame = Frame::of_site(&who, format!("{}: budget", bench.controller()?.place), &bench.loaded, Chapter::Budget)?;
     frame.here = format!("{}/budget", bench.path());
+    let rain = query.rain();
+    let shared = state.clone();
     let drawn = web::block(move || {
-        BudgetPage::new(frame, &bench, &history, query.rain(), query.month, query.zone)
+        let key = (bench.site_box()?.record.id, rain.code());
+        let figures = Figures::of(&bench, rain, shared.figures.get(&key));
+        shared.figures.insert(key, std::sync::Arc::clone(&figures));
+        BudgetPage::new(frame, &bench, &history, (&figures, rain), query.month, query.zone)
     })
     .await??;
     page(&drawn)

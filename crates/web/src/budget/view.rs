@@ -7,12 +7,9 @@ use crate::programs::Workbench;
 use crate::quantities::{capital, depth, in_words, plain, short_date, volume};
 use crate::working::{Working, working};
 use askama::Template;
-use jiff::ToSpan;
 use jiff::civil::Date;
-use upland_core::budget::{
-    Base, Budget, Improvement, Knob, Move, RainRule, SchoolResult, WeekAdvice, ZoneBudget, budget, improvements, needs,
-    schools, week,
-};
+use super::figures::Figures;
+use upland_core::budget::{Budget, Improvement, Knob, Move, RainRule, SchoolResult, WeekAdvice, ZoneBudget};
 use upland_core::codes::Coded;
 use upland_core::explain::{budget_month, budget_week};
 use upland_core::schedule::{Percentages, Settings};
@@ -22,10 +19,6 @@ use upland_store::settings::SettingsRecord;
 const FAIR: f64 = 0.15;
 /// Beyond this it is far off.
 const FAR: f64 = 0.4;
-/// Weeks of the history.
-const WEEKS_BACK: i32 = 8;
-/// Days that the schools are run over: a year.
-const SCHOOL_DAYS: i32 = 364;
 /// Zones named as worst.
 const WORST: usize = 3;
 
@@ -217,7 +210,7 @@ impl Maker<'_> {
                 let text = if need.mm() > 0.05 {
                     plain(100.0 * given.mm() / need.mm(), 0)
                 } else if given.mm() > 0.05 {
-                    "only".to_owned()
+                    "extra".to_owned()
                 } else {
                     "–".to_owned()
                 };
@@ -268,12 +261,12 @@ impl Maker<'_> {
             .collect()
     }
 
-    fn history(&self, base: &Base, history: &[SettingsRecord]) -> Vec<HistoryRow> {
+    fn history(&self, weeks: &[WeekAdvice], history: &[SettingsRecord]) -> Vec<HistoryRow> {
         let tz = &self.bench.installation.tz;
-        (0..WEEKS_BACK)
-            .filter_map(|back| {
-                let from = self.bench.today.checked_sub((back * 7).days()).ok()?;
-                let advice = week(base, &self.bench.climate, from);
+        weeks
+            .iter()
+            .map(|advice| {
+                let from = advice.from;
                 // The version that was in force on that day, and what it said.
                 // What was found at first stood there before it was entered.
                 let then = history.iter().find(|r| r.saved_at.to_zoned(tz.clone()).date() <= from).or(history.last());
@@ -287,19 +280,19 @@ impl Maker<'_> {
                         })
                         .collect()
                 });
-                Some(HistoryRow {
+                HistoryRow {
                     week: short_date(from),
                     advised: knob_words(&advice.knobs, &advice.best, self.settings),
                     differs: set.as_ref().is_some_and(|s| *s != advice.best),
                     set: set.map_or("not known".to_owned(), |s| knob_words(&advice.knobs, &s, self.settings)),
-                })
+                }
             })
             .collect()
     }
 
-    fn schools(&self, all: Vec<SchoolResult>) -> Vec<SchoolRow> {
+    fn schools(&self, all: &[SchoolResult]) -> Vec<SchoolRow> {
         let units = self.bench.units();
-        all.into_iter()
+        all.iter()
             .map(|r| SchoolRow {
                 name: r.school.label(),
                 met: percent(r.adequacy),
@@ -331,18 +324,16 @@ impl BudgetPage {
         frame: Frame,
         bench: &Workbench,
         versions: &[SettingsRecord],
-        rain: RainRule,
+        (figures, rain): (&Figures, RainRule),
         month: Option<usize>,
         zone: Option<u16>,
     ) -> Result<Self, PageError> {
+        let Figures { needed, found, advice, .. } = figures;
         let settings = bench.settings();
         let maker = Maker { bench, settings: &settings, rain };
         let (year, climate) = (bench.today.year(), &bench.climate);
         let now = usize::from(bench.today.month().unsigned_abs());
         let month = month.filter(|m| (1..=12).contains(m)).unwrap_or(now);
-        let needed = needs(&bench.installation.zones, climate, rain, year);
-        let base = Base::new(&bench.installation, &settings, year);
-        let found = budget(&base, &needed, rain);
         let twelve = matches!(settings.percentages, Percentages::Month(_));
         let best = found.best.get(month - 1).cloned().unwrap_or_default();
         let name = month_name(i8::try_from(month).unwrap_or(1));
@@ -355,24 +346,14 @@ impl BudgetPage {
             let of = format!("{}, {name}", maker.zone_name(station));
             Some(working("opened".into(), of, &budget_month(zone, row, need, et0, month - 1, rain), bench.units()))
         });
-        let advice = week(&base, climate, bench.today);
         let units = bench.units();
         let workings: Vec<Working> = advice
             .zones
             .iter()
             .map(|z| working(format!("week{}", z.station), maker.zone_name(z.station), &budget_week(z), units))
             .collect();
-        let span = climate.span().map(|(first, last)| {
-            let to = bench.today.min(last);
-            (to.checked_sub(SCHOOL_DAYS.days()).unwrap_or(first).max(first), to)
-        });
-        let school_rows = match span {
-            Some((from, to)) if from < to && !found.zones.is_empty() => maker.schools(schools(&base, &found, climate, (from, to))),
-            _ => Vec::new(),
-        };
-        let worst = worst(&found, &maker);
-        let better = improvements(&bench.installation, &settings, &needed, rain, bench.today);
-        let set_now = upland_core::budget::with_best(&settings, &found, month - 1) == settings;
+        let worst = worst(found, &maker);
+        let set_now = upland_core::budget::with_best(&settings, found, month - 1) == settings;
         Ok(Self {
             path: bench.path(),
             site_id: bench.loaded.site.id,
@@ -443,8 +424,9 @@ impl BudgetPage {
                 })
                 .collect(),
             workings,
-            history: maker.history(&base, versions),
-            improvements: better
+            history: maker.history(&figures.weeks, versions),
+            improvements: figures
+                .improvements
                 .iter()
                 .map(|i| ImprovementView {
                     title: if i.moves.iter().any(|m| matches!(m, Move::Program { .. })) {
@@ -457,8 +439,8 @@ impl BudgetPage {
                     after: percent(i.error_after),
                 })
                 .collect(),
-            schools: school_rows,
-            school_span: span.map_or(String::new(), |(a, b)| format!("{a} to {b}")),
+            schools: maker.schools(&figures.schools),
+            school_span: figures.span.map_or(String::new(), |(a, b)| format!("{a} to {b}")),
             stepwise: !found.searched_through.iter().all(|s| *s),
             frame,
         })
@@ -473,7 +455,7 @@ mod tests {
     fn page(rain: RainRule, month: Option<usize>, zone: Option<u16>) -> BudgetPage {
         let bench = fixture::workbench();
         let history: Vec<SettingsRecord> = bench.saved().cloned().into_iter().collect();
-        BudgetPage::new(fixture::frame(), &bench, &history, rain, month, zone).unwrap()
+        BudgetPage::new(fixture::frame(), &bench, &history, (&Figures::of(&bench, rain, None), rain), month, zone).unwrap()
     }
 
     #[test]

@@ -15,10 +15,11 @@ use jiff::tz::TimeZone;
 use std::collections::BTreeMap;
 use std::sync::Arc;
 use upland_core::budget::{Base, Knob, week};
+use upland_core::climate::{Brief, Climate};
 use upland_core::installation::Installation;
 use upland_core::ordinance::Law;
 use upland_core::site::Zone;
-use upland_store::controllers::ControllerRecord;
+use upland_store::controllers::{BoxStamp, ControllerRecord};
 use upland_store::settings::SettingsRecord;
 use upland_store::sites::SiteRecord;
 use upland_store::{Store, StoreError};
@@ -50,7 +51,7 @@ impl Call {
 }
 
 /// What a box's calls were computed from; the same facts give the same calls.
-pub(crate) type Key = (i64, i32, i64, i64, i64, Date);
+pub(crate) type Key = (BoxStamp, Date);
 
 /// The calls of a box.
 fn calls_of(
@@ -58,7 +59,7 @@ fn calls_of(
     zones: &[Zone],
     record: &ControllerRecord,
     settings: &SettingsRecord,
-    climate: &upland_core::climate::Climate,
+    climate: &Climate,
     today: Date,
 ) -> Vec<Call> {
     let tz = TimeZone::get(&site.site.time_zone).unwrap_or(TimeZone::UTC);
@@ -95,46 +96,95 @@ fn calls_of(
         .collect()
 }
 
-/// Every call, sites by name. Boxes whose facts did not change come from the cache.
+/// Documents of the sites whose calls are not known yet.
+struct Documents {
+    sites: BTreeMap<i64, SiteRecord>,
+    zones: BTreeMap<i64, Vec<Zone>>,
+    boxes: BTreeMap<i64, ControllerRecord>,
+    settings: BTreeMap<i64, SettingsRecord>,
+    briefs: BTreeMap<i64, ((i64, i32), Brief)>,
+}
+
+impl Documents {
+    fn load(store: &Store, missing: &[i64]) -> Result<Self, StoreError> {
+        let mut zones: BTreeMap<i64, Vec<Zone>> = BTreeMap::new();
+        for zone in store.all_zones()? {
+            zones.entry(zone.site_id).or_default().push(zone.zone);
+        }
+        Ok(Self {
+            sites: store.sites()?.into_iter().map(|s| (s.id, s)).collect(),
+            zones,
+            boxes: store.all_controllers()?.into_iter().map(|b| (b.id, b)).collect(),
+            settings: store.all_settings()?,
+            briefs: store.briefs(missing)?,
+        })
+    }
+
+    /// The calls of a box, and the last day of its weather.
+    fn calls(&self, state: &AppState, stamp: &BoxStamp, now: Date) -> Result<Option<(Date, Vec<Call>)>, StoreError> {
+        let site = self.sites.get(&stamp.site_id);
+        let (Some(site), Some(record), Some(set)) = (site, self.boxes.get(&stamp.box_id), self.settings.get(&stamp.box_id))
+        else {
+            return Ok(None);
+        };
+        let good = (site.weather_version, site.version);
+        let climate = match self.briefs.get(&site.id).filter(|(of, _)| *of == good) {
+            Some((_, brief)) => Arc::new(Climate::from_brief(brief, site.site.station().at_two_metres())),
+            None => state.climate(site)?,
+        };
+        let last = climate.span().map(|(_, last)| last);
+        state.keep_last_day(stamp, last);
+        let today = open_on(last, now);
+        let zones = self.zones.get(&site.id).map_or(&[][..], Vec::as_slice);
+        Ok(Some((today, calls_of(site, zones, record, set, &climate, today))))
+    }
+}
+
+/// Every call, sites by name. Boxes whose facts did not change come from the cache; the others from
+/// their documents and their climates in short, on every core.
 fn all(state: &AppState, store: &Store) -> Result<Vec<Call>, StoreError> {
-    let sites = store.sites()?;
-    let mut zones: BTreeMap<i64, (i64, Vec<Zone>)> = BTreeMap::new();
-    for zone in store.all_zones()? {
-        let slot = zones.entry(zone.site_id).or_default();
-        // Identity and version together: a zone that is removed or comes back changes the sum.
-        slot.0 = slot.0.wrapping_mul(31).wrapping_add(zone.id * 1009 + i64::from(zone.version));
-        slot.1.push(zone.zone);
-    }
-    let mut boxes: BTreeMap<i64, Vec<ControllerRecord>> = BTreeMap::new();
-    for record in store.all_controllers()? {
-        boxes.entry(record.site_id).or_default().push(record);
-    }
-    let settings = store.all_settings()?;
-    let mut calls = Vec::new();
-    for site in &sites {
-        let Some(own) = boxes.get(&site.id).filter(|b| b.iter().any(|r| settings.contains_key(&r.id))) else { continue };
-        let empty = (0, Vec::new());
-        let (stamp, zones) = zones.get(&site.id).unwrap_or(&empty);
-        let tz = TimeZone::get(&site.site.time_zone).unwrap_or(TimeZone::UTC);
-        let now = Timestamp::now().to_zoned(tz).date();
-        let today = open_on(state.last_day(site)?, now);
-        for record in own {
-            let Some(set) = settings.get(&record.id) else { continue };
-            let versions = i64::from(set.version) * 100_000 + i64::from(record.version);
-            let key: Key = (record.id, site.version, site.weather_version, *stamp, versions, today);
-            let found = match state.calls(&key) {
-                Some(found) => found,
-                None => {
-                    let climate = state.climate(site)?;
-                    let found = Arc::new(calls_of(site, zones, record, set, &climate, today));
-                    state.keep_calls(key, Arc::clone(&found));
-                    found
+    let stamps = store.box_stamps()?;
+    let now = Timestamp::now();
+    let today_at = |stamp: &BoxStamp| {
+        now.to_zoned(TimeZone::get(&stamp.time_zone).unwrap_or(TimeZone::UTC)).date()
+    };
+    let known = |stamp: &BoxStamp| -> Option<Arc<Vec<Call>>> {
+        let today = open_on(state.last_day(stamp)?, today_at(stamp));
+        state.calls(&(stamp.clone(), today))
+    };
+    let mut found: Vec<Option<Arc<Vec<Call>>>> = stamps.iter().map(known).collect();
+    let missing: Vec<usize> = found.iter().enumerate().filter(|(_, f)| f.is_none()).map(|(i, _)| i).collect();
+    if !missing.is_empty() {
+        let sites: Vec<i64> = missing.iter().filter_map(|i| stamps.get(*i)).map(|s| s.site_id).collect();
+        let documents = Documents::load(store, &sites)?;
+        let compute = |part: &[usize]| -> Result<Vec<(usize, Arc<Vec<Call>>)>, StoreError> {
+            let mut done = Vec::new();
+            for index in part {
+                let Some(stamp) = stamps.get(*index) else { continue };
+                if let Some((today, calls)) = documents.calls(state, stamp, today_at(stamp))? {
+                    let calls = Arc::new(calls);
+                    state.keep_calls((stamp.clone(), today), Arc::clone(&calls));
+                    done.push((*index, calls));
                 }
-            };
-            calls.extend(found.iter().cloned());
+            }
+            Ok(done)
+        };
+        let cores = std::thread::available_parallelism().map_or(1, std::num::NonZero::get);
+        let parts: Vec<_> = std::thread::scope(|scope| {
+            let running: Vec<_> =
+                missing.chunks(missing.len().div_ceil(cores)).map(|part| scope.spawn(|| compute(part))).collect();
+            let panicked = |cause| std::panic::resume_unwind(cause);
+            running.into_iter().map(|part| part.join().unwrap_or_else(panicked)).collect()
+        });
+        for part in parts {
+            for (index, calls) in part? {
+                if let Some(slot) = found.get_mut(index) {
+                    *slot = Some(calls);
+                }
+            }
         }
     }
-    Ok(calls)
+    Ok(found.into_iter().flatten().flat_map(|calls| calls.iter().cloned().collect::<Vec<_>>()).collect())
 }
 
 struct CallLine {

@@ -5,7 +5,7 @@ use crate::error::{PageError, page, page_with, see_other};
 use crate::pages::{Chapter, Frame};
 use crate::session::{Editor, Fields, SignedIn, flash};
 use crate::sites::{Loaded, load};
-use crate::state::{AppState, db};
+use crate::state::{AppState, db, db_with_climates};
 use crate::upload;
 use actix_multipart::Multipart;
 use actix_web::http::StatusCode;
@@ -488,6 +488,15 @@ async fn take_in(
             let done = db(&state, move |store| store.run_draft(&draft, (&file.days, &file.hours))).await;
             if let Err(error) = done {
                 tracing::warn!(%error, site = site_id, "import did not end");
+                return;
+            }
+            // So that the next page and the call list find the climate computed.
+            let computed = db_with_climates(&state, move |state, store| match store.site(site_id)? {
+                Some(site) => state.climate(&site).map(|_| ()),
+                None => Ok(()),
+            });
+            if let Err(error) = computed.await {
+                tracing::warn!(%error, site = site_id, "the climate was not computed ahead");
             }
         });
     }

@@ -22,7 +22,7 @@ use upland_core::season::{
 };
 use upland_core::schedule::Settings;
 use upland_core::site::UnitSystem;
-use upland_core::units::Minutes;
+use upland_core::units::{Millimetres, Minutes};
 use upland_store::field::{EventKind, ZoneEvent};
 use upland_store::settings::SettingsRecord;
 use upland_store::zones::ZoneRecord;
@@ -143,7 +143,7 @@ fn chart(days: &[SeasonDay], total: f64, units: UnitSystem) -> Chart {
         resets,
         months,
         full_words: "full".into(),
-        empty_words: format!("{} short: wilting", plain(total, 0)),
+        empty_words: format!("wilting: {} missing", depth(units, Millimetres::from_mm(total))),
         words: format!(
             "{} days: plants asked for {}, got {}; rain that entered {}, watering {}, drained {}; short of water on {} days.",
             total_sum.days,
@@ -171,7 +171,7 @@ struct DayLine {
 fn day_line(day: &SeasonDay, units: UnitSystem) -> DayLine {
     let mut notes = Vec::new();
     if day.balance.stress_coefficient < 1.0 {
-        notes.push(format!("short, Ks {}", plain(day.balance.stress_coefficient, 2)));
+        notes.push(format!("short, Ks {}", plain(day.balance.stress_coefficient, 3)));
     }
     if let Some(was) = day.reset_from {
         notes.push(format!("reading; computed {}", depth(units, was)));

@@ -1,0 +1,214 @@
+//! What sensors do to runs: which are held, which are cut, which are refused, and by whom.
+
+use super::mapping::tie_of;
+use super::state::{Cause, CycleWindow, Hold, Pause, WindowDecision};
+use super::{Sense, Sensor};
+use crate::schedule::{ScheduledRun, Settings};
+use crate::site::Zone;
+use jiff::Timestamp;
+
+/// What becomes of a run.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub enum Fate {
+    /// It runs.
+    Runs,
+    /// It does not run.
+    Held {
+        /// Index of the sensor.
+        sensor: usize,
+        /// Why it holds.
+        cause: Cause,
+    },
+    /// It starts and is stopped.
+    Cut {
+        /// Index of the sensor.
+        sensor: usize,
+        /// When.
+        at: Timestamp,
+        /// Why.
+        cause: Cause,
+    },
+}
+
+/// A sensor with what it says over the time looked at.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Watching<'a> {
+    /// The sensor.
+    pub sensor: &'a Sensor,
+    /// The zone a soil probe stands in.
+    pub probe_station: Option<u16>,
+    /// Its holds.
+    pub holds: Vec<Hold>,
+    /// Its decisions by window.
+    pub windows: Vec<WindowDecision>,
+    /// Bypasses.
+    pub bypasses: Vec<Pause>,
+}
+
+fn sense_of(cause: Cause) -> Option<Sense> {
+    match cause {
+        Cause::Rain { .. } => Some(Sense::Rain),
+        Cause::Frost { .. } => Some(Sense::Freeze),
+        Cause::Wind { .. } => Some(Sense::Wind),
+        Cause::WetSoil { .. } => Some(Sense::SoilMoisture),
+        Cause::Contact => None,
+    }
+}
+
+impl Watching<'_> {
+    fn may_hold(&self, cause: Cause, zone: &Zone, program: usize, settings: &Settings) -> bool {
+        let set = settings.station(zone.number);
+        if set.ignores_sensors || self.sensor.map.programs_ignoring.contains(&program) {
+            return false;
+        }
+        let sense = sense_of(cause).or_else(|| self.sensor.card.senses.first().copied());
+        sense.is_some_and(|sense| {
+            tie_of(sense, &self.sensor.card, &self.sensor.map, zone, self.probe_station, set.lighting).holds
+        })
+    }
+
+    /// The first instant in a run at which this sensor stops it, with the cause.
+    fn stops(&self, run: &ScheduledRun, zone: &Zone, settings: &Settings) -> Option<(Timestamp, Cause)> {
+        let bypassed = |at: Timestamp| self.bypasses.iter().any(|b| b.runs(at));
+        let held = self
+            .holds
+            .iter()
+            .filter(|h| self.may_hold(h.cause, zone, run.program, settings))
+            .filter_map(|h| {
+                // A hold counts from its start, or from the end of a bypass that lies over it.
+                let mut at = h.from.max(run.start);
+                while let Some(bypass) = self.bypasses.iter().find(|b| b.runs(at)) {
+                    at = bypass.until;
+                }
+                (h.stands(at) && at < run.end).then_some((at, h.cause))
+            })
+            .min_by_key(|(at, _)| *at);
+        let refused = self.windows.iter().find(|w| w.refuses && w.window.from <= run.start && run.start < w.window.until);
+        let refused = refused
+            .filter(|w| !bypassed(w.window.from))
+            .map(|w| (run.start, Cause::WetSoil { read_pct: w.read_pct.unwrap_or_default() }))
+            .filter(|(_, cause)| self.may_hold(*cause, zone, run.program, settings));
+        [held, refused].into_iter().flatten().min_by_key(|(at, _)| *at)
+    }
+}
+
+/// What becomes of a scheduled run; a station without a zone runs, and so does whatever is run by hand.
+#[must_use]
+pub fn fate(watching: &[Watching<'_>], run: &ScheduledRun, zone: Option<&Zone>, settings: &Settings) -> Fate {
+    let Some(zone) = zone else { return Fate::Runs };
+    let first = watching
+        .iter()
+        .enumerate()
+        .filter_map(|(i, w)| w.stops(run, zone, settings).map(|(at, cause)| (at, i, cause)))
+        .min_by_key(|(at, i, _)| (*at, *i));
+    match first {
+        None => Fate::Runs,
+        Some((at, sensor, cause)) if at <= run.start => Fate::Held { sensor, cause },
+        Some((at, sensor, cause)) => Fate::Cut { sensor, at, cause },
+    }
+}
+
+/// The cycle windows of a box: each day's first run begins one of the given length, minutes.
+#[must_use]
+pub fn windows_of(runs: &[ScheduledRun], length_min: i64) -> Vec<CycleWindow> {
+    let mut out: Vec<CycleWindow> = Vec::new();
+    let mut date = None;
+    for run in runs {
+        if date != Some(run.date) && out.last().is_none_or(|w| run.start >= w.until) {
+            let until = run.start + jiff::SignedDuration::from_mins(length_min);
+            out.push(CycleWindow { from: run.start, until });
+            date = Some(run.date);
+        }
+    }
+    out
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::controller::twelve_stations;
+    use crate::plant::Sky;
+    use crate::sensors::generic;
+    use crate::site::samples::lawn;
+    use jiff::civil::date;
+    use jiff::{SignedDuration, ToSpan};
+
+    fn at(hour: i64) -> Timestamp {
+        "2026-07-01T00:00:00Z".parse::<Timestamp>().unwrap() + hour.hours()
+    }
+
+    fn run(station: u16, from: i64, until: i64) -> ScheduledRun {
+        ScheduledRun {
+            start: at(from), end: at(until), program: 0, start_number: 1, start_index: 0, station, cycle: 1,
+            date: date(2026, 7, 1), queued_s: 0,
+        }
+    }
+
+    fn sensor(code: &str) -> Sensor {
+        Sensor::of_card(generic().into_iter().find(|(c, _)| *c == code).unwrap().1, 1)
+    }
+
+    fn watching(sensor: &Sensor, holds: Vec<Hold>) -> Watching<'_> {
+        Watching { sensor, probe_station: None, holds, windows: Vec::new(), bypasses: Vec::new() }
+    }
+
+    const RAIN: Cause = Cause::Rain { fallen_mm: 14.0 };
+
+    #[test]
+    fn a_hold_stops_what_it_meets_and_only_whom_it_may() {
+        let rain = sensor("rain_switch");
+        let settings = Settings::clean(&twelve_stations());
+        let hold = Hold { from: at(3), until: Some(at(10)), cause: RAIN };
+        let mut eaves = lawn(2);
+        eaves.sky = Sky::UnderEaves;
+        let all = [watching(&rain, vec![hold])];
+        let zone = lawn(1);
+        let fate = |run: &ScheduledRun, zone: &Zone| super::fate(&all, run, Some(zone), &settings);
+        assert_eq!(fate(&run(1, 1, 2), &zone), Fate::Runs);
+        assert_eq!(fate(&run(1, 2, 4), &zone), Fate::Cut { sensor: 0, at: at(3), cause: RAIN });
+        assert_eq!(fate(&run(1, 5, 6), &zone), Fate::Held { sensor: 0, cause: RAIN });
+        assert_eq!(fate(&run(1, 10, 11), &zone), Fate::Runs);
+        assert_eq!(fate(&run(2, 5, 6), &eaves), Fate::Runs);
+        let mut ignoring = settings.clone();
+        ignoring.update_station(1, |s| s.ignores_sensors = true);
+        assert_eq!(super::fate(&all, &run(1, 5, 6), Some(&zone), &ignoring), Fate::Runs);
+        assert_eq!(super::fate(&all, &run(1, 5, 6), None, &settings), Fate::Runs, "by hand, or no zone");
+    }
+
+    #[test]
+    fn a_bypass_lets_run_and_then_ends() {
+        let rain = sensor("rain_switch");
+        let settings = Settings::clean(&twelve_stations());
+        let mut w = watching(&rain, vec![Hold { from: at(0), until: None, cause: RAIN }]);
+        w.bypasses = vec![Pause { from: at(1), until: at(4) }];
+        let zone = lawn(1);
+        let fate = |run| super::fate(std::slice::from_ref(&w), &run, Some(&zone), &settings);
+        assert_eq!(fate(run(1, 2, 3)), Fate::Runs);
+        assert_eq!(fate(run(1, 3, 5)), Fate::Cut { sensor: 0, at: at(4), cause: RAIN });
+        assert_eq!(fate(run(1, 4, 5)), Fate::Held { sensor: 0, cause: RAIN });
+    }
+
+    #[test]
+    fn a_program_can_ignore_a_sensor_and_a_probe_refuses_its_window() {
+        let mut probe = sensor("soil_probe");
+        let settings = Settings::clean(&twelve_stations());
+        let runs = [run(1, 1, 2), run(1, 5, 6)];
+        let windows = windows_of(&runs, 7 * 60);
+        assert_eq!(windows, [CycleWindow { from: at(1), until: at(1) + SignedDuration::from_hours(7) }]);
+        let refuse = |sensor: &Sensor, bypass: &[Pause]| {
+            let w = Watching {
+                sensor,
+                probe_station: Some(1),
+                holds: Vec::new(),
+                windows: vec![WindowDecision { window: windows[0], read_pct: Some(33.0), refuses: true }],
+                bypasses: bypass.to_vec(),
+            };
+            runs.map(|r| super::fate(std::slice::from_ref(&w), &r, Some(&lawn(1)), &settings))
+        };
+        let held = Fate::Held { sensor: 0, cause: Cause::WetSoil { read_pct: 33.0 } };
+        assert_eq!(refuse(&probe, &[]), [held, held]);
+        assert_eq!(refuse(&probe, &[Pause { from: at(0), until: at(2) }]), [Fate::Runs, Fate::Runs], "decided while bypassed");
+        probe.map.programs_ignoring.insert(0);
+        assert_eq!(refuse(&probe, &[]), [Fate::Runs, Fate::Runs]);
+    }
+}

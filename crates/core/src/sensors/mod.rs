@@ -1,0 +1,452 @@
+//! Sensors: what there is, where it stands, how it is wired, whom it can hold, and what it says.
+//!
+//! A card is data that the user can write, as for boxes; it knows no make. What a sensor does is a
+//! pure function of its setting and its readings ([`state`]); the order in which readings came in
+//! never matters.
+
+pub mod advice;
+pub mod calibration;
+pub mod effect;
+pub mod library;
+pub mod mapping;
+pub mod placement;
+pub mod plan;
+pub mod readings;
+pub mod record;
+pub mod replay;
+pub mod state;
+pub mod upkeep;
+pub mod wiring;
+
+pub use library::generic;
+pub use readings::{Channel, Reading, Readings};
+
+use crate::bounds::{self, Bound, OutOfBounds};
+use crate::units::{Celsius, Metres, MetresPerSecond, Millimetres};
+
+/// What a unit can act on.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+pub enum Sense {
+    /// Rain that fell.
+    Rain,
+    /// Cold.
+    Freeze,
+    /// Wind.
+    Wind,
+    /// Water in the soil.
+    SoilMoisture,
+    /// Water through the main.
+    Flow,
+    /// Evapotranspiration, which sets the percentage.
+    Et,
+}
+
+impl Sense {
+    /// All, in the order of the lists.
+    pub const ALL: [Self; 6] = [Self::Rain, Self::Freeze, Self::Wind, Self::SoilMoisture, Self::Flow, Self::Et];
+
+    /// Words for lists.
+    #[must_use]
+    pub const fn label(self) -> &'static str {
+        match self {
+            Self::Rain => "rain",
+            Self::Freeze => "freeze",
+            Self::Wind => "wind",
+            Self::SoilMoisture => "soil moisture",
+            Self::Flow => "flow",
+            Self::Et => "ET",
+        }
+    }
+}
+
+/// How a unit speaks to the box.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Signal {
+    /// A contact that is closed while watering may run, and opens to hold.
+    NormallyClosed,
+    /// A contact that is open while watering may run, and closes to hold.
+    NormallyOpen,
+    /// A pulse for each tip or each measure of water.
+    Pulse,
+    /// Numbers over a data line or radio.
+    Data,
+}
+
+impl Signal {
+    /// Words for lists.
+    #[must_use]
+    pub const fn label(self) -> &'static str {
+        match self {
+            Self::NormallyClosed => "contact, normally closed",
+            Self::NormallyOpen => "contact, normally open",
+            Self::Pulse => "pulses",
+            Self::Data => "data",
+        }
+    }
+
+    /// What a broken wire looks like to the box, as the end of a sentence.
+    #[must_use]
+    pub const fn broken_wire(self) -> &'static str {
+        match self {
+            Self::NormallyClosed => "a broken wire looks like a hold: watering stops until somebody looks",
+            Self::NormallyOpen => "a broken wire looks like dry weather: the sensor is ignored and nothing says so",
+            Self::Pulse => "a broken wire looks like no water at all: learned flow raises the low alarm",
+            Self::Data => "a broken line goes silent: the last value stands until the box notices",
+        }
+    }
+}
+
+/// What powers a unit.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Supply {
+    /// Nothing: it is mechanical.
+    None,
+    /// The box, over its wires.
+    FromBox,
+    /// A battery of its own.
+    Battery,
+}
+
+impl Supply {
+    /// Words for lists.
+    #[must_use]
+    pub const fn label(self) -> &'static str {
+        match self {
+            Self::None => "needs no power",
+            Self::FromBox => "powered by the box",
+            Self::Battery => "battery",
+        }
+    }
+}
+
+/// How a unit is joined to the box.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Link {
+    /// Its own wires.
+    Wire,
+    /// Radio to a receiver at the box.
+    Radio,
+}
+
+impl Link {
+    /// Words for lists.
+    #[must_use]
+    pub const fn label(self) -> &'static str {
+        match self {
+            Self::Wire => "wire",
+            Self::Radio => "radio",
+        }
+    }
+}
+
+/// What must be done to a unit from time to time.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+pub enum Task {
+    /// Change its battery.
+    Battery,
+    /// Clean it: leaves, webs, screen, droppings.
+    Clean,
+    /// Trip it on purpose and see the box hold.
+    TripTest,
+    /// Calibrate it again.
+    Calibrate,
+    /// Change the backup battery of the box.
+    BackupBattery,
+}
+
+impl Task {
+    /// All, in the order of the lists.
+    pub const ALL: [Self; 5] = [Self::Battery, Self::Clean, Self::TripTest, Self::Calibrate, Self::BackupBattery];
+
+    /// Words for lists.
+    #[must_use]
+    pub const fn label(self) -> &'static str {
+        match self {
+            Self::Battery => "change its battery",
+            Self::Clean => "clean it",
+            Self::TripTest => "trip test",
+            Self::Calibrate => "calibrate again",
+            Self::BackupBattery => "backup battery of the box",
+        }
+    }
+}
+
+/// What a kind of sensor is and can do.
+#[derive(Debug, Clone, PartialEq)]
+pub struct SensorCard {
+    /// Name of the card.
+    pub name: String,
+    /// What one unit combines.
+    pub senses: Vec<Sense>,
+    /// How it speaks.
+    pub signal: Signal,
+    /// What powers it.
+    pub supply: Supply,
+    /// How it is joined.
+    pub link: Link,
+    /// Wire that comes with it.
+    pub wire_supplied: Metres,
+    /// Longest wire.
+    pub wire_longest: Metres,
+    /// Radio reach through walls; nought without radio.
+    pub radio_walls: Metres,
+    /// Radio reach in the open.
+    pub radio_open: Metres,
+    /// Rain that it can be set to hold at, lowest and highest.
+    pub rain_range: Option<(Millimetres, Millimetres)>,
+    /// Whether a vent sets how fast it dries out.
+    pub vent: bool,
+    /// Cold that it can be set to hold at.
+    pub freeze_range: Option<(Celsius, Celsius)>,
+    /// Wind that it can be set to hold above.
+    pub wind_range: Option<(MetresPerSecond, MetresPerSecond)>,
+    /// Soil water that it can be set to refuse above, percent by volume.
+    pub soil_range_pct: Option<(f64, f64)>,
+    /// Rain of a tip, or litres of a pulse, for pulses.
+    pub per_pulse: Option<f64>,
+    /// What must be done to it, and every how many months.
+    pub upkeep: Vec<(Task, u8)>,
+}
+
+impl SensorCard {
+    /// Whether it acts on something.
+    #[must_use]
+    pub fn senses(&self, sense: Sense) -> bool {
+        self.senses.contains(&sense)
+    }
+
+    /// Whether it speaks by opening or closing a contact.
+    #[must_use]
+    pub const fn is_contact(&self) -> bool {
+        matches!(self.signal, Signal::NormallyClosed | Signal::NormallyOpen)
+    }
+
+    /// Everything that makes a card impossible, by field; empty for a card that can be.
+    #[must_use]
+    pub fn check(&self) -> Vec<(&'static str, String)> {
+        let mut faults = Vec::new();
+        let mut say = |field, message: &str| faults.push((field, message.to_owned()));
+        let name = self.name.trim();
+        if name.is_empty() || name.chars().count() > 120 || name.chars().any(char::is_control) {
+            say("name", "give it a name of at most 120 letters, numbers and signs");
+        }
+        if self.senses.is_empty() {
+            say("senses", "it senses nothing; choose at least one");
+        }
+        let mut needs = |sense: Sense, range: bool, field, what: &str| {
+            if self.senses(sense) != range {
+                say(field, &format!("a unit that senses {} has {what}, and only such a unit", sense.label()));
+            }
+        };
+        needs(Sense::Rain, self.rain_range.is_some(), "rain_range", "a range of millimetres");
+        needs(Sense::Freeze, self.freeze_range.is_some(), "freeze_range", "a range of temperatures");
+        needs(Sense::Wind, self.wind_range.is_some(), "wind_range", "a range of wind speeds");
+        needs(Sense::SoilMoisture, self.soil_range_pct.is_some(), "soil_range_pct", "a range of percent");
+        let upside_down = [
+            ("rain_range", self.rain_range.is_some_and(|(a, b)| !(a > Millimetres::ZERO && a <= b))),
+            ("freeze_range", self.freeze_range.is_some_and(|(a, b)| a.c() > b.c())),
+            ("wind_range", self.wind_range.is_some_and(|(a, b)| !(a.m_per_s() > 0.0 && a.m_per_s() <= b.m_per_s()))),
+            ("soil_range_pct", self.soil_range_pct.is_some_and(|(a, b)| !(a >= 0.0 && a <= b && b <= 100.0))),
+        ];
+        for (field, wrong) in upside_down {
+            if wrong {
+                say(field, "the lowest comes first, and both are sizes that occur");
+            }
+        }
+        if self.signal == Signal::Pulse && self.per_pulse.is_none_or(|p| !(p.is_finite() && p > 0.0)) {
+            say("per_pulse", "say what a pulse stands for");
+        }
+        if self.link == Link::Radio && self.radio_open.m() <= 0.0 {
+            say("radio_open", "say how far its radio reaches in the open");
+        }
+        faults
+    }
+}
+
+/// How a rain hold ends.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub enum Release {
+    /// When it has dried out: at `vent` times reference ET.
+    DriesOut {
+        /// Share of reference ET at which it dries; a closed vent about 0.4, an open one about 1.
+        vent: f64,
+    },
+    /// A number of days after the rain that tripped it.
+    Days(u8),
+}
+
+/// Dry-out share of a vent that stands half open (our stated default).
+pub const HALF_OPEN_VENT: f64 = 0.7;
+/// Rain threshold of common practice: about half an inch.
+pub const COMMON_RAIN_THRESHOLD: Millimetres = Millimetres::from_mm(12.0);
+/// Freeze set point of common practice: 37 to 38 °F.
+pub const COMMON_FREEZE_POINT: Celsius = Celsius::from_c(3.0);
+/// How far it must warm above the set point before a freeze hold ends, °C (our stated default).
+pub const FREEZE_DIFFERENCE_C: f64 = 1.0;
+/// Wind above which spray drifts off its zone (common practice: about 12 mph).
+pub const COMMON_WIND: MetresPerSecond = MetresPerSecond::from_m_per_s(5.4);
+/// Time that wind must stay below the set point before a hold ends, seconds (our stated default).
+pub const WIND_CALM_S: i64 = 15 * 60;
+
+/// What is set on a sensor; only what its card senses counts.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct Setting {
+    /// Rain that holds.
+    pub rain_threshold: Millimetres,
+    /// How a rain hold ends.
+    pub release: Release,
+    /// Holds at or below.
+    pub freeze_at: Celsius,
+    /// Holds above.
+    pub wind_above: MetresPerSecond,
+    /// Refuses at or above, percent by volume; `None` until it is calibrated.
+    pub soil_threshold_pct: Option<f64>,
+    /// Length of the cycle window, minutes; `None` takes what the schedule needs.
+    pub cycle_window_min: Option<u32>,
+    /// Days of the trailing mean.
+    pub et_days: u8,
+    /// Demand that stands for 100 %, a day.
+    pub et_full: Millimetres,
+    /// Trim of the ET percentage, percent.
+    pub et_trim_pct: f64,
+    /// High alarm above the learned flow, percent.
+    pub flow_high_pct: f64,
+    /// Low alarm below the learned flow, percent.
+    pub flow_low_pct: f64,
+}
+
+impl Default for Setting {
+    fn default() -> Self {
+        Self {
+            rain_threshold: COMMON_RAIN_THRESHOLD,
+            release: Release::DriesOut { vent: HALF_OPEN_VENT },
+            freeze_at: COMMON_FREEZE_POINT,
+            wind_above: COMMON_WIND,
+            soil_threshold_pct: None,
+            cycle_window_min: None,
+            et_days: 3,
+            et_full: Millimetres::from_mm(5.0),
+            et_trim_pct: 0.0,
+            flow_high_pct: 30.0,
+            flow_low_pct: 30.0,
+        }
+    }
+}
+
+/// Something about a setting that cannot be, by field.
+pub type SettingFault = (&'static str, String);
+
+impl Setting {
+    /// Everything that the sensor's card cannot be set to, by field.
+    #[must_use]
+    pub fn check(&self, card: &SensorCard) -> Vec<SettingFault> {
+        let mut faults: Vec<SettingFault> = Vec::new();
+        let mut within = |field: &'static str, value: f64, range: Option<(f64, f64)>, unit: &str| {
+            if let Some((low, high)) = range
+                && !(value.is_finite() && (low..=high).contains(&value))
+            {
+                faults.push((field, format!("{value} {unit} cannot be set on it; it takes {low} to {high} {unit}")));
+            }
+        };
+        let mm = |r: Option<(Millimetres, Millimetres)>| r.map(|(a, b)| (a.mm(), b.mm()));
+        within("rain_threshold", self.rain_threshold.mm(), mm(card.rain_range), "mm");
+        within("freeze_at", self.freeze_at.c(), card.freeze_range.map(|(a, b)| (a.c(), b.c())), "°C");
+        within("wind_above", self.wind_above.m_per_s(), card.wind_range.map(|(a, b)| (a.m_per_s(), b.m_per_s())), "m/s");
+        if let Some(threshold) = self.soil_threshold_pct {
+            within("soil_threshold", threshold, card.soil_range_pct, "%");
+        }
+        let mut bounded = |field, bound: &Bound, value: f64| {
+            if let Err(error) = bound.check(value) {
+                faults.push((field, OutOfBounds::to_string(&error)));
+            }
+        };
+        match self.release {
+            Release::DriesOut { vent } => bounded("vent", &bounds::VENT, vent),
+            Release::Days(days) => bounded("hold_days", &bounds::HOLD_DAYS, f64::from(days)),
+        }
+        if card.senses(Sense::Et) {
+            bounded("et_days", &bounds::ET_DAYS, f64::from(self.et_days));
+            bounded("et_full", &bounds::ET_FULL, self.et_full.mm());
+            bounded("et_trim", &bounds::TRIM, self.et_trim_pct);
+        }
+        if card.senses(Sense::Flow) {
+            bounded("flow_high", &bounds::FLOW_ALARM, self.flow_high_pct);
+            bounded("flow_low", &bounds::FLOW_ALARM, self.flow_low_pct);
+        }
+        if let Some(minutes) = self.cycle_window_min {
+            bounded("cycle_window", &bounds::CYCLE_WINDOW, f64::from(minutes));
+        }
+        faults
+    }
+}
+
+/// A sensor as it hangs.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Sensor {
+    /// Name at the site.
+    pub name: String,
+    /// What it is.
+    pub card: SensorCard,
+    /// The box that it is for, from 1.
+    pub box_number: u8,
+    /// What is set on it.
+    pub setting: Setting,
+    /// What was measured of its place.
+    pub placement: placement::Placement,
+    /// Whom it can hold, where that was chosen against the proposal.
+    pub map: mapping::Chosen,
+}
+
+impl Sensor {
+    /// A sensor of a card with everything at its default.
+    #[must_use]
+    pub fn of_card(card: SensorCard, box_number: u8) -> Self {
+        Self {
+            name: card.name.clone(),
+            card,
+            box_number,
+            setting: Setting::default(),
+            placement: placement::Placement::default(),
+            map: mapping::Chosen::default(),
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn every_generic_card_can_be_and_takes_its_default_setting() {
+        for (code, card) in generic() {
+            assert_eq!(card.check(), [], "{code}");
+            assert_eq!(Setting::default().check(&card), [], "{code}");
+        }
+    }
+
+    #[test]
+    fn an_impossible_card_is_told_by_field() {
+        let mut card = generic().remove(0).1;
+        card.name = " ".into();
+        card.senses = vec![Sense::Freeze];
+        card.signal = Signal::Pulse;
+        card.link = Link::Radio;
+        card.radio_open = Metres::ZERO;
+        let fields: Vec<_> = card.check().into_iter().map(|(f, _)| f).collect();
+        assert_eq!(fields, ["name", "rain_range", "freeze_range", "per_pulse", "radio_open"]);
+    }
+
+    #[test]
+    fn a_setting_outside_its_card_says_what_it_takes() {
+        let card = generic().into_iter().find(|(c, _)| *c == "rain_freeze_switch").unwrap().1;
+        let setting = Setting {
+            rain_threshold: Millimetres::from_mm(40.0),
+            freeze_at: Celsius::from_c(20.0),
+            release: Release::Days(0),
+            ..Setting::default()
+        };
+        let faults = setting.check(&card);
+        assert_eq!(faults.iter().map(|(f, _)| *f).collect::<Vec<_>>(), ["rain_threshold", "freeze_at", "hold_days"]);
+        assert!(faults[0].1.contains("it takes 3 to 25 mm"));
+    }
+}

@@ -1,0 +1,348 @@
+//! Wiring: from the ports of a box and the chosen sensors to terminals, or the reason there are none
+//! and what would do instead.
+//!
+//! Rules (common practice): a hold port wants a contact that opens to hold, and several of them in
+//! series act as one; probes, meters and weather units each want a port of their kind; a decoder on
+//! the two-wire path takes any unit under an address of its own, a meter on its polarised input;
+//! where every port is taken, a contact that opens can break the common wire of the valves.
+
+use super::{Link, Sense, SensorCard, Signal, Supply};
+use crate::controller::SensorPort;
+
+/// Which input of a decoder.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum DecoderInput {
+    /// For contacts and data; polarity does not matter.
+    Plain,
+    /// For pulses of a meter: plus and minus are told apart.
+    Polarised,
+}
+
+/// How a sensor is joined to its box.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Join {
+    /// On a port of its own, by index.
+    OwnPort(usize),
+    /// In series with other contacts on a port.
+    InSeries(usize),
+    /// Through a decoder on the two-wire path.
+    Decoder {
+        /// The port of the path.
+        port: usize,
+        /// Its address, from 1, unique on the box.
+        address: u8,
+        /// Its input.
+        input: DecoderInput,
+    },
+    /// In the common wire of the valves: it stops every zone on that common, and runs by hand too.
+    /// Only where valves close without current.
+    ValveCommon,
+}
+
+/// Why a sensor cannot be joined.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Refusal {
+    /// Its contact closes to hold; hold ports and valve commons want one that opens.
+    WrongContact,
+    /// No port of its kind is left and there is no two-wire path.
+    NoPort(SensorPort),
+}
+
+/// The port that a unit wants.
+#[must_use]
+pub fn wanted_port(card: &SensorCard) -> SensorPort {
+    if card.is_contact() {
+        SensorPort::HoldSwitch
+    } else if card.senses(Sense::Flow) {
+        SensorPort::FlowMeter
+    } else if card.senses(Sense::SoilMoisture) {
+        SensorPort::SoilProbe
+    } else {
+        SensorPort::Weather
+    }
+}
+
+fn input_of(card: &SensorCard) -> DecoderInput {
+    if card.senses(Sense::Flow) || card.signal == Signal::Pulse { DecoderInput::Polarised } else { DecoderInput::Plain }
+}
+
+/// Joins sensors to the ports of a box, in the order of the sensors. Numbers and pulses choose first,
+/// since contacts can share.
+#[must_use]
+pub fn assign(ports: &[SensorPort], cards: &[&SensorCard]) -> Vec<Result<Join, Refusal>> {
+    let mut taken = vec![false; ports.len()];
+    let mut next_address = 1_u8;
+    let mut free = |kind: SensorPort, taken: &mut Vec<bool>| {
+        let index = ports.iter().zip(taken.iter()).position(|(p, t)| *p == kind && !*t)?;
+        if let Some(slot) = taken.get_mut(index) {
+            *slot = true;
+        }
+        Some(index)
+    };
+    let mut joins: Vec<Option<Result<Join, Refusal>>> = vec![None; cards.len()];
+    let mut decoder = |card: &SensorCard, taken: &mut Vec<bool>, free: &mut dyn FnMut(SensorPort, &mut Vec<bool>) -> Option<usize>| {
+        let port = free(SensorPort::TwoWire, taken)?;
+        let join = Join::Decoder { port, address: next_address, input: input_of(card) };
+        next_address = next_address.saturating_add(1);
+        Some(join)
+    };
+    for (slot, card) in joins.iter_mut().zip(cards).filter(|(_, c)| !c.is_contact()) {
+        let wanted = wanted_port(card);
+        let own = free(wanted, &mut taken).map(Join::OwnPort);
+        let join = own.or_else(|| decoder(card, &mut taken, &mut free));
+        *slot = Some(join.ok_or(Refusal::NoPort(wanted)));
+    }
+    // A contact that closes to hold can only use a decoder, so it comes before those that can share.
+    for (slot, card) in joins.iter_mut().zip(cards).filter(|(_, c)| c.signal == Signal::NormallyOpen) {
+        *slot = Some(decoder(card, &mut taken, &mut free).ok_or(Refusal::WrongContact));
+    }
+    // The others: a port each while there are any, then a decoder, then in series, then the common.
+    for (slot, card) in joins.iter_mut().zip(cards).filter(|(_, c)| c.signal == Signal::NormallyClosed) {
+        let own = free(SensorPort::HoldSwitch, &mut taken).map(Join::OwnPort);
+        let join = own.or_else(|| decoder(card, &mut taken, &mut free));
+        let shared = || ports.iter().position(|p| *p == SensorPort::HoldSwitch).map_or(Join::ValveCommon, Join::InSeries);
+        *slot = Some(Ok(join.unwrap_or_else(shared)));
+    }
+    let mut out: Vec<_> = joins.into_iter().map(|j| j.unwrap_or(Err(Refusal::WrongContact))).collect();
+    // Whoever shares a port is in series, the first one too.
+    let series: Vec<usize> = out.iter().filter_map(|j| if let Ok(Join::InSeries(p)) = j { Some(*p) } else { None }).collect();
+    for join in &mut out {
+        if let Ok(Join::OwnPort(port)) = *join
+            && series.contains(&port)
+        {
+            *join = Ok(Join::InSeries(port));
+        }
+    }
+    out
+}
+
+/// A step at the box or at the sensor, in order.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Step {
+    /// Power off before the box is opened.
+    PowerOff,
+    /// Take the jumper out of a port; the sensor is ignored while it is in.
+    RemoveJumper(usize),
+    /// Link sensor and receiver on the bench, before anybody climbs.
+    LinkRadio,
+    /// Lay the wire in the open, away from mains.
+    LayWire,
+    /// Connect to a port.
+    Connect {
+        /// The port.
+        port: usize,
+        /// Plus and minus must be kept apart.
+        polarised: bool,
+    },
+    /// Connect in series with the others on a port.
+    ConnectInSeries(usize),
+    /// Connect a decoder and give it its address.
+    ConnectDecoder {
+        /// The port of the two-wire path.
+        port: usize,
+        /// Its address.
+        address: u8,
+        /// Its input.
+        input: DecoderInput,
+    },
+    /// Open the common wire of the valves and put the contact in.
+    BreakCommon,
+    /// Set the sensor's threshold.
+    SetThreshold,
+    /// Power on again.
+    PowerOn,
+    /// Tell the box that a sensor is there, and that it is not on bypass.
+    TellBox,
+    /// Mount it where the placement check agrees.
+    Mount,
+    /// Trip it and see the box hold.
+    TripTest,
+    /// Write it down: date, threshold, battery.
+    LogIt,
+}
+
+/// The steps that join a sensor, in order: power off first, the radio linked before it is mounted,
+/// the trip test last but for writing it down.
+#[must_use]
+pub fn steps(card: &SensorCard, join: Join) -> Vec<Step> {
+    let mut steps = Vec::new();
+    if card.link == Link::Radio {
+        steps.push(Step::LinkRadio);
+    }
+    steps.push(Step::PowerOff);
+    if let Join::OwnPort(port) | Join::InSeries(port) = join
+        && card.is_contact()
+    {
+        steps.push(Step::RemoveJumper(port));
+    }
+    if card.link == Link::Wire {
+        steps.push(Step::LayWire);
+    }
+    steps.push(match join {
+        Join::OwnPort(port) => Step::Connect { port, polarised: !card.is_contact() || card.supply == Supply::FromBox },
+        Join::InSeries(port) => Step::ConnectInSeries(port),
+        Join::Decoder { port, address, input } => Step::ConnectDecoder { port, address, input },
+        Join::ValveCommon => Step::BreakCommon,
+    });
+    steps.push(Step::SetThreshold);
+    steps.push(Step::PowerOn);
+    if join != Join::ValveCommon {
+        steps.push(Step::TellBox);
+    }
+    steps.push(Step::Mount);
+    steps.push(Step::TripTest);
+    steps.push(Step::LogIt);
+    steps
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::sensors::generic;
+
+    fn card(code: &str) -> SensorCard {
+        generic().into_iter().find(|(c, _)| *c == code).unwrap().1
+    }
+
+    /// The cards of the exhaustive test: one of every way of speaking.
+    fn kinds() -> Vec<SensorCard> {
+        let mut normally_open = card("rain_switch");
+        normally_open.signal = Signal::NormallyOpen;
+        vec![card("rain_switch"), card("soil_relay"), normally_open, card("soil_probe"), card("flow_meter"), card("et_sensor"), card("tipping_bucket")]
+    }
+
+    const PORTS: [SensorPort; 5] =
+        [SensorPort::HoldSwitch, SensorPort::SoilProbe, SensorPort::FlowMeter, SensorPort::Weather, SensorPort::TwoWire];
+
+    /// Every list of up to `most` items out of some.
+    fn lists(items: usize, most: usize) -> Vec<Vec<usize>> {
+        let mut all = vec![Vec::new()];
+        let mut last = all.clone();
+        for _ in 0..most {
+            last = last.iter().flat_map(|l| (0..items).map(move |i| [l.clone(), vec![i]].concat())).collect();
+            all.extend(last.clone());
+        }
+        all
+    }
+
+    /// The rules, said once more and independently: whether a join may be.
+    fn allowed(ports: &[SensorPort], card: &SensorCard, join: Join) -> bool {
+        let opens = card.signal == Signal::NormallyClosed;
+        match join {
+            Join::OwnPort(p) => match ports[p] {
+                SensorPort::HoldSwitch => opens,
+                SensorPort::SoilProbe => card.signal == Signal::Data && card.senses == [Sense::SoilMoisture],
+                SensorPort::FlowMeter => card.senses == [Sense::Flow],
+                SensorPort::Weather => !card.is_contact() && !card.senses(Sense::Flow) && !card.senses(Sense::SoilMoisture),
+                SensorPort::TwoWire => false,
+            },
+            Join::InSeries(p) => ports[p] == SensorPort::HoldSwitch && opens,
+            Join::Decoder { port, input, .. } => {
+                ports[port] == SensorPort::TwoWire && (input == DecoderInput::Polarised) == (card.signal == Signal::Pulse)
+            }
+            Join::ValveCommon => opens && !ports.contains(&SensorPort::HoldSwitch),
+        }
+    }
+
+    /// Most sensors that any assignment can join, by trying every one.
+    fn most(ports: &[SensorPort], cards: &[&SensorCard], taken: &mut Vec<bool>) -> usize {
+        let Some((card, rest)) = cards.split_first() else { return 0 };
+        let mut best = most(ports, rest, taken);
+        for p in 0..ports.len() {
+            if taken[p] {
+                continue;
+            }
+            let join = if ports[p] == SensorPort::TwoWire {
+                Join::Decoder { port: p, address: 1, input: input_of(card) }
+            } else {
+                Join::OwnPort(p)
+            };
+            if allowed(ports, card, join) {
+                taken[p] = true;
+                best = best.max(1 + most(ports, rest, taken));
+                taken[p] = false;
+            }
+        }
+        // A contact that opens can always share a port or break the common.
+        if card.signal == Signal::NormallyClosed {
+            best = best.max(1 + most(ports, rest, taken));
+        }
+        best
+    }
+
+    #[test]
+    fn every_small_case_keeps_the_rules_and_joins_as_many_as_can_be() {
+        let kinds = kinds();
+        let mut cases = 0;
+        for port_list in lists(PORTS.len(), 3) {
+            let ports: Vec<SensorPort> = port_list.iter().map(|i| PORTS[*i]).collect();
+            for card_list in lists(kinds.len(), 3) {
+                let cards: Vec<&SensorCard> = card_list.iter().map(|i| &kinds[*i]).collect();
+                let joins = assign(&ports, &cards);
+                assert_eq!(joins.len(), cards.len());
+                let mut own = Vec::new();
+                let mut series = Vec::new();
+                let mut addresses = Vec::new();
+                for (card, join) in cards.iter().zip(&joins) {
+                    let Ok(join) = join else { continue };
+                    assert!(allowed(&ports, card, *join), "{ports:?} {joins:?}");
+                    match join {
+                        Join::OwnPort(p) => own.push(*p),
+                        Join::InSeries(p) => series.push(*p),
+                        Join::Decoder { port, address, .. } => {
+                            own.push(*port);
+                            addresses.push(*address);
+                        }
+                        Join::ValveCommon => {}
+                    }
+                }
+                for list in [&mut own, &mut addresses.iter().map(|a| usize::from(*a)).collect()] {
+                    let before = list.len();
+                    list.sort_unstable();
+                    list.dedup();
+                    assert_eq!(list.len(), before, "nothing is given twice: {ports:?} {joins:?}");
+                }
+                assert!(series.iter().all(|p| !own.contains(p) && series.iter().filter(|q| *q == p).count() > 1), "{joins:?}");
+                let joined = joins.iter().filter(|j| j.is_ok()).count();
+                assert_eq!(joined, most(&ports, &cards, &mut vec![false; ports.len()]), "{ports:?} {cards:?}");
+                cases += 1;
+            }
+        }
+        assert_eq!(cases, 156 * 400);
+    }
+
+    #[test]
+    fn two_closed_switches_share_the_one_port_in_series() {
+        let (rain, relay) = (card("rain_switch"), card("soil_relay"));
+        assert_eq!(assign(&[SensorPort::HoldSwitch], &[&rain, &relay]), [Ok(Join::InSeries(0)), Ok(Join::InSeries(0))]);
+        assert_eq!(assign(&[], &[&relay]), [Ok(Join::ValveCommon)]);
+        assert_eq!(assign(&[], &[&card("soil_probe")]), [Err(Refusal::NoPort(SensorPort::SoilProbe))]);
+        let mut open = rain;
+        open.signal = Signal::NormallyOpen;
+        assert_eq!(assign(&[SensorPort::HoldSwitch], &[&open]), [Err(Refusal::WrongContact)]);
+    }
+
+    #[test]
+    fn a_meter_on_the_two_wire_path_takes_the_polarised_input() {
+        let joins = assign(&[SensorPort::TwoWire; 2], &[&card("rain_switch"), &card("flow_meter")]);
+        assert_eq!(joins[1], Ok(Join::Decoder { port: 0, address: 1, input: DecoderInput::Polarised }));
+        assert_eq!(joins[0], Ok(Join::Decoder { port: 1, address: 2, input: DecoderInput::Plain }));
+    }
+
+    #[test]
+    fn power_goes_off_before_a_terminal_and_radio_is_linked_before_it_is_mounted() {
+        for (code, card) in generic() {
+            for join in [Join::OwnPort(0), Join::InSeries(0), Join::ValveCommon, Join::Decoder { port: 0, address: 1, input: DecoderInput::Plain }] {
+                let steps = steps(&card, join);
+                let at = |wanted: fn(&Step) -> bool| steps.iter().position(wanted);
+                let off = at(|s| *s == Step::PowerOff).unwrap();
+                let touch = at(|s| matches!(s, Step::RemoveJumper(_) | Step::Connect { .. } | Step::ConnectInSeries(_) | Step::ConnectDecoder { .. } | Step::BreakCommon)).unwrap();
+                let on = at(|s| *s == Step::PowerOn).unwrap();
+                assert!(off < touch && touch < on, "{code}");
+                let mount = at(|s| *s == Step::Mount).unwrap();
+                assert_eq!(card.link == Link::Radio, at(|s| *s == Step::LinkRadio).is_some_and(|link| link < mount), "{code}");
+                assert_eq!(steps[steps.len() - 2..], [Step::TripTest, Step::LogIt]);
+            }
+        }
+    }
+}

@@ -1,0 +1,478 @@
+//! A sensor and its card as JSON. Versioned; the JSON Schema is published as
+//! `docs/sensor-v1.schema.json`. A plan of the site stands beside it in the same manner.
+
+use crate::json::{Code, PathProblem, Taker, parse, pretty, schema_of};
+use schemars::{JsonSchema, Schema, SchemaGenerator, json_schema};
+use serde::{Deserialize, Serialize};
+use upland_core::bounds::{self, Bound};
+use upland_core::sensors::mapping::Chosen;
+use upland_core::sensors::placement::Placement;
+use upland_core::sensors::plan::{Arc, Obstacle, Plan, Plot};
+use upland_core::sensors::{Link, Release, Sense, Sensor, SensorCard, Setting, Signal, Supply, Task};
+use upland_core::units::{Celsius, Metres, MetresPerSecond, Millimetres};
+
+/// The value of `format` in every such file.
+pub const FORMAT: &str = "upland-almanac-sensor";
+/// The version this module reads and writes.
+pub const VERSION: u32 = 1;
+/// Largest accepted file, bytes.
+pub const MAX_BYTES: usize = 64 * 1024;
+/// Most things of a kind on a plan.
+pub const MOST_ON_PLAN: usize = 400;
+
+#[derive(Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+#[schemars(title = "Upland Almanac sensor", description = "A sensor as it hangs, with its card, version 1. Units are part of each name.")]
+struct FileDto {
+    #[schemars(schema_with = "format_schema")]
+    format: String,
+    #[schemars(schema_with = "version_schema")]
+    version: u32,
+    sensor: SensorDto,
+}
+
+fn format_schema(_: &mut SchemaGenerator) -> Schema {
+    json_schema!({ "const": FORMAT })
+}
+
+fn version_schema(_: &mut SchemaGenerator) -> Schema {
+    json_schema!({ "const": VERSION })
+}
+
+#[derive(Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+#[schemars(rename = "Sensor")]
+pub(crate) struct SensorDto {
+    name: String,
+    /// Number of the box it is for.
+    #[serde(default = "first", rename = "box")]
+    box_number: u8,
+    card: SensorCardDto,
+    setting: SettingDto,
+    #[serde(default)]
+    placement: PlacementDto,
+    /// Zones by station that were chosen to be held, or not, against the proposal.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    chosen: Vec<ChosenDto>,
+    /// Programs that ignore it, counted from 1.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    programs_ignoring: Vec<u8>,
+}
+
+fn first() -> u8 {
+    1
+}
+
+#[derive(Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+#[schemars(rename = "SensorCard")]
+struct SensorCardDto {
+    name: String,
+    senses: Vec<Code<Sense>>,
+    signal: Code<Signal>,
+    supply: Code<Supply>,
+    link: Code<Link>,
+    #[serde(default)]
+    wire_supplied_m: f64,
+    #[serde(default)]
+    wire_longest_m: f64,
+    #[serde(default)]
+    radio_walls_m: f64,
+    #[serde(default)]
+    radio_open_m: f64,
+    /// Lowest and highest.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    rain_mm: Option<(f64, f64)>,
+    #[serde(default)]
+    vent: bool,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    freeze_c: Option<(f64, f64)>,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    wind_m_s: Option<(f64, f64)>,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    soil_pct: Option<(f64, f64)>,
+    /// Millimetres of a tip or litres of a pulse.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    per_pulse: Option<f64>,
+    /// Task and every how many months.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    upkeep: Vec<UpkeepDto>,
+}
+
+#[derive(Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+#[schemars(rename = "Upkeep")]
+struct UpkeepDto {
+    task: Code<Task>,
+    months: u8,
+}
+
+#[derive(Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+#[schemars(rename = "SensorSetting")]
+struct SettingDto {
+    rain_threshold_mm: f64,
+    /// Share of reference ET at which it dries out; leave out when it holds by days.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    vent: Option<f64>,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    hold_days: Option<u8>,
+    freeze_at_c: f64,
+    wind_above_m_s: f64,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    soil_threshold_pct: Option<f64>,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    cycle_window_min: Option<u32>,
+    et_days: u8,
+    et_full_mm: f64,
+    et_trim_pct: f64,
+    flow_high_pct: f64,
+    flow_low_pct: f64,
+}
+
+#[derive(Serialize, Deserialize, JsonSchema, Default)]
+#[serde(deny_unknown_fields, default)]
+#[schemars(rename = "Placement")]
+struct PlacementDto {
+    #[serde(skip_serializing_if = "Option::is_none")]
+    sun_hours: Option<f64>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    obstacle_distance_m: Option<f64>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    obstacle_above_m: Option<f64>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    covered: Option<bool>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    in_spray: Option<bool>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    height_m: Option<f64>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    distance_m: Option<f64>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    walls: Option<u8>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    shielded: Option<bool>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    screened: Option<bool>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    straight_before_diameters: Option<f64>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    straight_after_diameters: Option<f64>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    probe_station: Option<u16>,
+    /// Metres east and south on the plan.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    at_m: Option<(f64, f64)>,
+}
+
+#[derive(Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+#[schemars(rename = "ChosenTie")]
+struct ChosenDto {
+    station: u16,
+    holds: bool,
+}
+
+impl From<&SensorCard> for SensorCardDto {
+    fn from(card: &SensorCard) -> Self {
+        Self {
+            name: card.name.clone(),
+            senses: card.senses.iter().copied().map(Code).collect(),
+            signal: Code(card.signal),
+            supply: Code(card.supply),
+            link: Code(card.link),
+            wire_supplied_m: card.wire_supplied.m(),
+            wire_longest_m: card.wire_longest.m(),
+            radio_walls_m: card.radio_walls.m(),
+            radio_open_m: card.radio_open.m(),
+            rain_mm: card.rain_range.map(|(a, b)| (a.mm(), b.mm())),
+            vent: card.vent,
+            freeze_c: card.freeze_range.map(|(a, b)| (a.c(), b.c())),
+            wind_m_s: card.wind_range.map(|(a, b)| (a.m_per_s(), b.m_per_s())),
+            soil_pct: card.soil_range_pct,
+            per_pulse: card.per_pulse,
+            upkeep: card.upkeep.iter().map(|(task, months)| UpkeepDto { task: Code(*task), months: *months }).collect(),
+        }
+    }
+}
+
+impl From<&Sensor> for SensorDto {
+    fn from(sensor: &Sensor) -> Self {
+        let (set, place) = (&sensor.setting, &sensor.placement);
+        Self {
+            name: sensor.name.clone(),
+            box_number: sensor.box_number,
+            card: (&sensor.card).into(),
+            setting: SettingDto {
+                rain_threshold_mm: set.rain_threshold.mm(),
+                vent: if let Release::DriesOut { vent } = set.release { Some(vent) } else { None },
+                hold_days: if let Release::Days(days) = set.release { Some(days) } else { None },
+                freeze_at_c: set.freeze_at.c(),
+                wind_above_m_s: set.wind_above.m_per_s(),
+                soil_threshold_pct: set.soil_threshold_pct,
+                cycle_window_min: set.cycle_window_min,
+                et_days: set.et_days,
+                et_full_mm: set.et_full.mm(),
+                et_trim_pct: set.et_trim_pct,
+                flow_high_pct: set.flow_high_pct,
+                flow_low_pct: set.flow_low_pct,
+            },
+            placement: PlacementDto {
+                sun_hours: place.sun_hours,
+                obstacle_distance_m: place.obstacle_distance.map(Metres::m),
+                obstacle_above_m: place.obstacle_above.map(Metres::m),
+                covered: place.covered,
+                in_spray: place.in_spray,
+                height_m: place.height.map(Metres::m),
+                distance_m: place.distance.map(Metres::m),
+                walls: place.walls,
+                shielded: place.shielded,
+                screened: place.screened,
+                straight_before_diameters: place.straight_before,
+                straight_after_diameters: place.straight_after,
+                probe_station: place.probe_station,
+                at_m: place.at,
+            },
+            chosen: sensor.map.stations.iter().map(|(s, h)| ChosenDto { station: *s, holds: *h }).collect(),
+            programs_ignoring: sensor
+                .map
+                .programs_ignoring
+                .iter()
+                .filter_map(|p| u8::try_from(p + 1).ok())
+                .collect(),
+        }
+    }
+}
+
+fn take_card(take: &mut Taker, at: &str, dto: SensorCardDto) -> SensorCard {
+    let metres = |take: &mut Taker, field: &str, value| {
+        Metres::from_m(take.bounded(&format!("{at}.{field}"), &bounds::SITE_METRES, value))
+    };
+    let card = SensorCard {
+        name: dto.name,
+        senses: dto.senses.into_iter().map(|s| s.0).collect(),
+        signal: dto.signal.0,
+        supply: dto.supply.0,
+        link: dto.link.0,
+        wire_supplied: metres(take, "wire_supplied_m", dto.wire_supplied_m),
+        wire_longest: metres(take, "wire_longest_m", dto.wire_longest_m),
+        radio_walls: metres(take, "radio_walls_m", dto.radio_walls_m),
+        radio_open: metres(take, "radio_open_m", dto.radio_open_m),
+        rain_range: dto.rain_mm.map(|(a, b)| (Millimetres::from_mm(a), Millimetres::from_mm(b))),
+        vent: dto.vent,
+        freeze_range: dto.freeze_c.map(|(a, b)| (Celsius::from_c(a), Celsius::from_c(b))),
+        wind_range: dto.wind_m_s.map(|(a, b)| (MetresPerSecond::from_m_per_s(a), MetresPerSecond::from_m_per_s(b))),
+        soil_range_pct: dto.soil_pct,
+        per_pulse: dto.per_pulse,
+        upkeep: dto.upkeep.into_iter().map(|u| (u.task.0, u.months.max(1))).collect(),
+    };
+    for (field, message) in card.check() {
+        take.say(&format!("{at}.{field}"), message);
+    }
+    card
+}
+
+/// Takes a sensor over; what its card cannot hold is told by path.
+pub(crate) fn take(take: &mut Taker, at: &str, dto: SensorDto) -> Sensor {
+    let name = take.name(&format!("{at}.name"), &dto.name);
+    let card = take_card(take, &format!("{at}.card"), dto.card);
+    let set = dto.setting;
+    if set.vent.is_some() == set.hold_days.is_some() {
+        take.say(&format!("{at}.setting"), "give either \"vent\" or \"hold_days\"");
+    }
+    let setting = Setting {
+        rain_threshold: Millimetres::from_mm(set.rain_threshold_mm),
+        release: match (set.vent, set.hold_days) {
+            (_, Some(days)) => Release::Days(days),
+            (vent, None) => Release::DriesOut { vent: vent.unwrap_or(upland_core::sensors::HALF_OPEN_VENT) },
+        },
+        freeze_at: Celsius::from_c(set.freeze_at_c),
+        wind_above: MetresPerSecond::from_m_per_s(set.wind_above_m_s),
+        soil_threshold_pct: set.soil_threshold_pct,
+        cycle_window_min: set.cycle_window_min,
+        et_days: set.et_days,
+        et_full: Millimetres::from_mm(set.et_full_mm),
+        et_trim_pct: set.et_trim_pct,
+        flow_high_pct: set.flow_high_pct,
+        flow_low_pct: set.flow_low_pct,
+    };
+    for (field, message) in setting.check(&card) {
+        take.say(&format!("{at}.setting.{field}"), message);
+    }
+    let place = dto.placement;
+    let mut optional = |field: &str, bound: &Bound, value: Option<f64>| take.optional(&format!("{at}.placement.{field}"), bound, value);
+    let placement = Placement {
+        sun_hours: optional("sun_hours", &bounds::SUN_HOURS, place.sun_hours),
+        obstacle_distance: optional("obstacle_distance_m", &bounds::SITE_METRES, place.obstacle_distance_m).map(Metres::from_m),
+        obstacle_above: optional("obstacle_above_m", &bounds::SITE_METRES, place.obstacle_above_m).map(Metres::from_m),
+        covered: place.covered,
+        in_spray: place.in_spray,
+        height: optional("height_m", &bounds::SENSOR_HEIGHT, place.height_m).map(Metres::from_m),
+        distance: optional("distance_m", &bounds::SITE_METRES, place.distance_m).map(Metres::from_m),
+        walls: optional("walls", &bounds::WALLS, place.walls.map(f64::from)).and(place.walls),
+        shielded: place.shielded,
+        screened: place.screened,
+        straight_before: optional("straight_before_diameters", &bounds::STRAIGHT_PIPE, place.straight_before_diameters),
+        straight_after: optional("straight_after_diameters", &bounds::STRAIGHT_PIPE, place.straight_after_diameters),
+        probe_station: place.probe_station,
+        at: place.at_m.filter(|(x, y)| x.is_finite() && y.is_finite()),
+    };
+    let map = Chosen {
+        stations: dto.chosen.into_iter().map(|c| (c.station, c.holds)).collect(),
+        programs_ignoring: dto.programs_ignoring.into_iter().filter_map(|p| usize::from(p).checked_sub(1)).collect(),
+    };
+    Sensor { name, card, box_number: dto.box_number, setting, placement, map }
+}
+
+/// The JSON Schema of this format.
+#[must_use]
+pub fn schema() -> String {
+    schema_of::<FileDto>()
+}
+
+/// Writes a sensor.
+#[must_use]
+pub fn write(sensor: &Sensor) -> String {
+    pretty(&FileDto { format: FORMAT.into(), version: VERSION, sensor: sensor.into() })
+}
+
+/// Reads a sensor.
+///
+/// # Errors
+/// Every problem that was found, by path; on malformed JSON the first one.
+pub fn read(bytes: &[u8]) -> Result<Sensor, Vec<PathProblem>> {
+    let dto: FileDto = parse(bytes, MAX_BYTES)?;
+    let mut taker = Taker::default();
+    taker.header((&dto.format, FORMAT), (dto.version, VERSION));
+    let sensor = take(&mut taker, "sensor", dto.sensor);
+    taker.finish(sensor)
+}
+
+#[derive(Serialize, Deserialize, JsonSchema, Default)]
+#[serde(deny_unknown_fields, default)]
+#[schemars(rename = "Plan")]
+pub(crate) struct PlanDto {
+    /// Station, west edge, north edge, width, depth; metres.
+    zones: Vec<(u16, f64, f64, f64, f64)>,
+    /// Name, west edge, north edge, width, depth, height; metres.
+    obstacles: Vec<(String, f64, f64, f64, f64, f64)>,
+    /// Place, throw in metres, first and last edge in degrees from north, clockwise.
+    heads: Vec<(f64, f64, f64, f64, f64)>,
+}
+
+impl From<&Plan> for PlanDto {
+    fn from(plan: &Plan) -> Self {
+        Self {
+            zones: plan.plots.iter().map(|p| (p.station, p.x, p.y, p.width, p.depth)).collect(),
+            obstacles: plan.obstacles.iter().map(|o| (o.name.clone(), o.x, o.y, o.width, o.depth, o.height)).collect(),
+            heads: plan.arcs.iter().map(|a| (a.x, a.y, a.throw, a.from_deg, a.to_deg)).collect(),
+        }
+    }
+}
+
+/// A plan as the value of a JSON column.
+#[must_use]
+pub fn plan_to_json(plan: &Plan) -> serde_json::Value {
+    serde_json::to_value(PlanDto::from(plan)).unwrap_or_default()
+}
+
+/// A plan from a JSON column.
+///
+/// # Errors
+/// What is not a plan.
+pub fn plan_from_json(value: serde_json::Value) -> Result<Plan, Vec<PathProblem>> {
+    let dto: PlanDto = serde_json::from_value(value)
+        .map_err(|error| vec![PathProblem { path: "plan".into(), message: error.to_string() }])?;
+    let mut taker = Taker::default();
+    let plan = take_plan(&mut taker, "plan", dto);
+    taker.finish(plan)
+}
+
+pub(crate) fn take_plan(take: &mut Taker, at: &str, dto: PlanDto) -> Plan {
+    for (list, count) in [("zones", dto.zones.len()), ("obstacles", dto.obstacles.len()), ("heads", dto.heads.len())] {
+        if count > MOST_ON_PLAN {
+            take.say(&format!("{at}.{list}"), format!("has {count} entries; a plan has at most {MOST_ON_PLAN}"));
+        }
+    }
+    let mut sizes = |path: String, values: &[f64]| {
+        if values.iter().any(|v| !v.is_finite() || v.abs() > bounds::SITE_METRES.max) {
+            take.say(&path, "has a number that is no length on a site");
+        }
+    };
+    for (i, (_, x, y, w, d)) in dto.zones.iter().enumerate() {
+        sizes(format!("{at}.zones[{i}]"), &[*x, *y, *w, *d]);
+    }
+    for (i, (_, x, y, w, d, h)) in dto.obstacles.iter().enumerate() {
+        sizes(format!("{at}.obstacles[{i}]"), &[*x, *y, *w, *d, *h]);
+    }
+    for (i, (x, y, throw, from, to)) in dto.heads.iter().enumerate() {
+        sizes(format!("{at}.heads[{i}]"), &[*x, *y, *throw, *from, *to]);
+    }
+    Plan {
+        plots: dto
+            .zones
+            .into_iter()
+            .map(|(station, x, y, width, depth)| Plot { station, x, y, width: width.abs(), depth: depth.abs() })
+            .collect(),
+        obstacles: dto
+            .obstacles
+            .into_iter()
+            .map(|(name, x, y, width, depth, height)| Obstacle { name, x, y, width: width.abs(), depth: depth.abs(), height })
+            .collect(),
+        arcs: dto.heads.into_iter().map(|(x, y, throw, from_deg, to_deg)| Arc { x, y, throw, from_deg, to_deg }).collect(),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use upland_core::sensors::generic;
+
+    fn sensors() -> Vec<Sensor> {
+        generic().into_iter().map(|(_, card)| Sensor::of_card(card, 2)).collect()
+    }
+
+    #[test]
+    fn every_sensor_survives_its_file_and_fits_its_schema() {
+        let schema: serde_json::Value = serde_json::from_str(&schema()).unwrap();
+        let validator = jsonschema::validator_for(&schema).unwrap();
+        for mut sensor in sensors() {
+            sensor.placement.sun_hours = Some(7.5);
+            sensor.placement.at = Some((3.0, 4.5));
+            sensor.map.stations.insert(3, false);
+            sensor.map.programs_ignoring.insert(1);
+            sensor.setting.release = Release::Days(2);
+            let text = write(&sensor);
+            assert_eq!(read(text.as_bytes()).unwrap(), sensor);
+            assert!(validator.is_valid(&serde_json::from_str(&text).unwrap()));
+        }
+    }
+
+    #[test]
+    fn the_published_schema_is_the_one_in_force() {
+        let published = include_str!("../../../docs/sensor-v1.schema.json");
+        assert_eq!(published, schema(), "write it anew: upland-almanac schema sensor > docs/sensor-v1.schema.json");
+    }
+
+    #[test]
+    fn every_problem_is_told_by_path() {
+        let mut value: serde_json::Value = serde_json::from_str(&write(&sensors().remove(0))).unwrap();
+        value["sensor"]["setting"]["rain_threshold_mm"] = 99.0.into();
+        value["sensor"]["setting"]["hold_days"] = 3.into();
+        value["sensor"]["placement"]["sun_hours"] = 40.0.into();
+        let paths: Vec<_> = read(value.to_string().as_bytes()).unwrap_err().into_iter().map(|p| p.path).collect();
+        assert_eq!(paths, ["sensor.setting", "sensor.setting.rain_threshold", "sensor.placement.sun_hours"]);
+    }
+
+    #[test]
+    fn a_plan_survives_and_a_wild_one_is_refused() {
+        let plan = Plan {
+            plots: vec![Plot { station: 1, x: 0.0, y: 0.0, width: 10.0, depth: 5.0 }],
+            obstacles: vec![Obstacle { name: "shed".into(), x: 1.0, y: 2.0, width: 3.0, depth: 4.0, height: 5.0 }],
+            arcs: vec![Arc { x: 0.0, y: 0.0, throw: 4.0, from_deg: 0.0, to_deg: 90.0 }],
+        };
+        assert_eq!(plan_from_json(plan_to_json(&plan)).unwrap(), plan);
+        let wild = serde_json::json!({ "zones": [[1, 0, 0, 1e9, 1]], "obstacles": [], "heads": [] });
+        assert_eq!(plan_from_json(wild).unwrap_err()[0].path, "plan.zones[0]");
+    }
+}

@@ -1,0 +1,291 @@
+//! Readings and the devices that post them. A reading is kept once for its sensor, channel and
+//! instant; what was refused is counted.
+
+use crate::schema::{reading_refusals, sensor_devices, sensor_readings, sensors, users};
+use crate::{Result, Store, known};
+use diesel::prelude::*;
+use diesel::sql_types::{Array, BigInt, Double, Nullable, Text, Timestamptz};
+use jiff::Timestamp;
+use jiff_diesel::ToDiesel;
+use std::collections::BTreeMap;
+use upland_core::codes::Coded;
+use upland_core::sensors::state::ByChannel;
+use upland_core::sensors::{Channel, Reading, Readings};
+
+/// A device as listed.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct DeviceRecord {
+    /// Identity.
+    pub id: i64,
+    /// Its sensor.
+    pub sensor_id: i64,
+    /// Name.
+    pub name: String,
+    /// Who made it.
+    pub made_by: String,
+    /// When.
+    pub made_at: Timestamp,
+    /// When it last posted.
+    pub seen_at: Option<Timestamp>,
+    /// From where.
+    pub seen_from: Option<String>,
+    /// When its token was revoked.
+    pub revoked_at: Option<Timestamp>,
+}
+
+/// What a token opens.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Posting {
+    /// The device.
+    pub device_id: i64,
+    /// Its sensor.
+    pub sensor_id: i64,
+    /// The token was revoked, or the sensor taken down.
+    pub revoked: bool,
+    /// Another device was seen at the same address in the last hour, by name.
+    pub shares_address_with: Option<String>,
+}
+
+/// What was refused, counted.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Refused {
+    /// The device; `None`: an unknown token.
+    pub device_id: Option<i64>,
+    /// Why.
+    pub reason: String,
+    /// How often.
+    pub count: i64,
+    /// When last.
+    pub last_at: Timestamp,
+    /// The last of them.
+    pub example: String,
+}
+
+/// A reading with its channel.
+pub type ChannelReading = (Channel, Reading);
+
+/// Keeps readings of a sensor in one statement; returns how many were new.
+const INSERT: &str = "
+    INSERT INTO sensor_readings (sensor_id, channel, at, value, device_id)
+    SELECT $1, channel, at, value, $2 FROM unnest($3::text[], $4::timestamptz[], $5::float8[]) AS t(channel, at, value)
+    ON CONFLICT DO NOTHING";
+
+const REFUSE: &str = "
+    INSERT INTO reading_refusals (device_id, reason, count, last_at, example) VALUES ($1, $2, $3, now(), $4)
+    ON CONFLICT (COALESCE(device_id, 0), reason)
+    DO UPDATE SET count = reading_refusals.count + EXCLUDED.count, last_at = now(), example = EXCLUDED.example";
+
+impl Store {
+    /// Makes a device whose token has a hash.
+    ///
+    /// # Errors
+    /// As any query.
+    pub fn create_device(&self, sensor_id: i64, name: &str, token_hash: &[u8], user_id: i64) -> Result<i64> {
+        Ok(diesel::insert_into(sensor_devices::table)
+            .values((
+                sensor_devices::sensor_id.eq(sensor_id),
+                sensor_devices::name.eq(name),
+                sensor_devices::token_hash.eq(token_hash),
+                sensor_devices::made_by.eq(user_id),
+            ))
+            .returning(sensor_devices::id)
+            .get_result(&mut self.connection()?)?)
+    }
+
+    /// Gives a device another token; the old one is good until the new one was used.
+    ///
+    /// # Errors
+    /// As any query.
+    pub fn rotate_device(&self, sensor_id: i64, id: i64, token_hash: &[u8]) -> Result<bool> {
+        let rows = diesel::update(sensor_devices::table.filter(sensor_devices::id.eq(id).and(sensor_devices::sensor_id.eq(sensor_id))))
+            .set((
+                sensor_devices::old_hash.eq(sensor_devices::token_hash.nullable()),
+                sensor_devices::token_hash.eq(token_hash),
+                sensor_devices::revoked_at.eq(None::<jiff_diesel::Timestamp>),
+            ))
+            .execute(&mut self.connection()?)?;
+        Ok(rows == 1)
+    }
+
+    /// Revokes the tokens of a device.
+    ///
+    /// # Errors
+    /// As any query.
+    pub fn revoke_device(&self, sensor_id: i64, id: i64, now: Timestamp) -> Result<bool> {
+        let rows = diesel::update(sensor_devices::table.filter(sensor_devices::id.eq(id).and(sensor_devices::sensor_id.eq(sensor_id))))
+            .set((sensor_devices::revoked_at.eq(now.to_diesel()), sensor_devices::old_hash.eq(None::<Vec<u8>>)))
+            .execute(&mut self.connection()?)?;
+        Ok(rows == 1)
+    }
+
+    /// The devices of the sensors of a site.
+    ///
+    /// # Errors
+    /// As any query.
+    pub fn devices(&self, site_id: i64) -> Result<Vec<DeviceRecord>> {
+        type Row = (
+            (i64, i64, String, String, jiff_diesel::Timestamp),
+            (Option<jiff_diesel::Timestamp>, Option<String>, Option<jiff_diesel::Timestamp>),
+        );
+        let rows: Vec<Row> = sensor_devices::table
+            .inner_join(sensors::table)
+            .inner_join(users::table)
+            .filter(sensors::site_id.eq(site_id))
+            .order(sensor_devices::id)
+            .select((
+                (
+                    sensor_devices::id,
+                    sensor_devices::sensor_id,
+                    sensor_devices::name,
+                    users::display_name,
+                    sensor_devices::made_at,
+                ),
+                (sensor_devices::seen_at, sensor_devices::seen_from, sensor_devices::revoked_at),
+            ))
+            .load(&mut self.connection()?)?;
+        Ok(rows
+            .into_iter()
+            .map(|((id, sensor_id, name, made_by, made_at), (seen_at, seen_from, revoked_at))| DeviceRecord {
+                id,
+                sensor_id,
+                name,
+                made_by,
+                made_at: made_at.to_jiff(),
+                seen_at: seen_at.map(jiff_diesel::Timestamp::to_jiff),
+                seen_from,
+                revoked_at: revoked_at.map(jiff_diesel::Timestamp::to_jiff),
+            })
+            .collect())
+    }
+
+    /// What a token with a hash opens; `None` for an unknown one. Using the newest token ends the one
+    /// before it.
+    ///
+    /// # Errors
+    /// As any query.
+    pub fn posting(&self, token_hash: &[u8], from: &str) -> Result<Option<Posting>> {
+        let mut connection = self.connection()?;
+        type Row = (i64, i64, Option<jiff_diesel::Timestamp>, Option<jiff_diesel::Timestamp>, Vec<u8>, bool);
+        let row: Option<Row> = sensor_devices::table
+            .inner_join(sensors::table)
+            .filter(sensor_devices::token_hash.eq(token_hash).or(sensor_devices::old_hash.eq(token_hash)))
+            .select((
+                sensor_devices::id,
+                sensor_devices::sensor_id,
+                sensor_devices::revoked_at,
+                sensors::removed_at,
+                sensor_devices::token_hash,
+                sensor_devices::old_hash.is_not_null(),
+            ))
+            .first(&mut connection)
+            .optional()?;
+        let Some((device_id, sensor_id, revoked_at, removed_at, newest, has_old)) = row else { return Ok(None) };
+        let revoked = revoked_at.is_some() || removed_at.is_some();
+        let mut shares_address_with = None;
+        if !revoked {
+            if has_old && newest == token_hash {
+                diesel::update(sensor_devices::table.find(device_id))
+                    .set(sensor_devices::old_hash.eq(None::<Vec<u8>>))
+                    .execute(&mut connection)?;
+            }
+            diesel::update(sensor_devices::table.find(device_id))
+                .set((sensor_devices::seen_at.eq(diesel::dsl::now), sensor_devices::seen_from.eq(from)))
+                .execute(&mut connection)?;
+            shares_address_with = sensor_devices::table
+                .filter(sensor_devices::id.ne(device_id).and(sensor_devices::seen_from.eq(from)))
+                .filter(sensor_devices::revoked_at.is_null())
+                .filter(sensor_devices::seen_at.gt(diesel::dsl::sql::<Nullable<Timestamptz>>("now() - interval '1 hour'")))
+                .select(sensor_devices::name)
+                .first(&mut connection)
+                .optional()?;
+        }
+        Ok(Some(Posting { device_id, sensor_id, revoked, shares_address_with }))
+    }
+
+    /// Keeps readings of a sensor, all or none; returns how many were new. A reading that is there
+    /// already stays as it is.
+    ///
+    /// # Errors
+    /// As any query.
+    pub fn add_readings(&self, sensor_id: i64, device_id: Option<i64>, readings: &[ChannelReading]) -> Result<usize> {
+        if readings.is_empty() {
+            return Ok(0);
+        }
+        let channels: Vec<&str> = readings.iter().map(|(c, _)| c.code()).collect();
+        let times: Vec<jiff_diesel::Timestamp> = readings.iter().map(|(_, r)| r.at.to_diesel()).collect();
+        let values: Vec<f64> = readings.iter().map(|(_, r)| r.value).collect();
+        Ok(diesel::sql_query(INSERT)
+            .bind::<BigInt, _>(sensor_id)
+            .bind::<Nullable<BigInt>, _>(device_id)
+            .bind::<Array<Text>, _>(channels)
+            .bind::<Array<Timestamptz>, _>(times)
+            .bind::<Array<Double>, _>(values)
+            .execute(&mut self.connection()?)?)
+    }
+
+    /// Counts what was refused.
+    ///
+    /// # Errors
+    /// As any query.
+    pub fn count_refusals(&self, device_id: Option<i64>, reason: &str, count: i64, example: &str) -> Result<()> {
+        diesel::sql_query(REFUSE)
+            .bind::<Nullable<BigInt>, _>(device_id)
+            .bind::<Text, _>(reason)
+            .bind::<BigInt, _>(count)
+            .bind::<Text, _>(example)
+            .execute(&mut self.connection()?)?;
+        Ok(())
+    }
+
+    /// What was refused of the devices of a site, and of unknown tokens, the latest first.
+    ///
+    /// # Errors
+    /// As any query.
+    pub fn refusals(&self, devices: &[i64]) -> Result<Vec<Refused>> {
+        type Row = (Option<i64>, String, i64, jiff_diesel::Timestamp, String);
+        let rows: Vec<Row> = reading_refusals::table
+            .filter(reading_refusals::device_id.is_null().or(reading_refusals::device_id.eq_any(devices)))
+            .order(reading_refusals::last_at.desc())
+            .select((
+                reading_refusals::device_id,
+                reading_refusals::reason,
+                reading_refusals::count,
+                reading_refusals::last_at,
+                reading_refusals::example,
+            ))
+            .load(&mut self.connection()?)?;
+        Ok(rows
+            .into_iter()
+            .map(|(device_id, reason, count, last_at, example)| Refused {
+                device_id,
+                reason,
+                count,
+                last_at: last_at.to_jiff(),
+                example,
+            })
+            .collect())
+    }
+
+    /// The readings of some sensors from an instant to another, by channel.
+    ///
+    /// # Errors
+    /// As any query.
+    pub fn readings(&self, sensors: &[i64], (from, until): (Timestamp, Timestamp)) -> Result<BTreeMap<i64, ByChannel>> {
+        type Row = (i64, String, jiff_diesel::Timestamp, f64);
+        let rows: Vec<Row> = sensor_readings::table
+            .filter(sensor_readings::sensor_id.eq_any(sensors))
+            .filter(sensor_readings::at.between(from.to_diesel(), until.to_diesel()))
+            .order((sensor_readings::sensor_id, sensor_readings::channel, sensor_readings::at))
+            .select((sensor_readings::sensor_id, sensor_readings::channel, sensor_readings::at, sensor_readings::value))
+            .load(&mut self.connection()?)?;
+        let mut lists: BTreeMap<i64, BTreeMap<Channel, Vec<Reading>>> = BTreeMap::new();
+        for (sensor, channel, at, value) in rows {
+            let channel: Channel = known("channel", &channel)?;
+            lists.entry(sensor).or_default().entry(channel).or_default().push(Reading { at: at.to_jiff(), value });
+        }
+        Ok(lists
+            .into_iter()
+            .map(|(id, channels)| (id, channels.into_iter().map(|(c, list)| (c, Readings::new(list))).collect()))
+            .collect())
+    }
+}
