@@ -18,7 +18,7 @@ struct BriefDto {
 pub fn to_json(brief: &Brief) -> serde_json::Value {
     let dto = BriefDto {
         expected_mm: brief.expected.iter().map(|e| e.mm()).collect(),
-        days: brief.days.iter().map(|day| RawDay::from(day)).map(|raw| (raw.date, *raw.values())).collect(),
+        days: brief.days.iter().map(RawDay::from).map(|raw| (raw.date, *raw.values())).collect(),
     };
     serde_json::to_value(dto).unwrap_or_default()
 }
