@@ -8,6 +8,9 @@ use std::collections::BTreeMap;
 use upland_core::climate::Brief;
 use upland_formats::brief;
 
+/// A brief with the versions of weather and site that it is good for.
+pub type VersionedBrief = ((i64, i32), Brief);
+
 impl Store {
     /// Keeps the climate of a site in short.
     ///
@@ -34,7 +37,7 @@ impl Store {
     ///
     /// # Errors
     /// As any query.
-    pub fn briefs(&self, sites: &[i64]) -> Result<BTreeMap<i64, ((i64, i32), Brief)>> {
+    pub fn briefs(&self, sites: &[i64]) -> Result<BTreeMap<i64, VersionedBrief>> {
         let rows: Vec<(i64, i64, i32, serde_json::Value)> =
             site_normals::table.filter(site_normals::site_id.eq_any(sites)).load(&mut self.connection()?)?;
         rows.into_iter()

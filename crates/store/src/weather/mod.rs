@@ -7,6 +7,7 @@ mod imports;
 mod said;
 mod sources;
 
+pub use briefs::VersionedBrief;
 pub use drafts::{Draft, DraftState};
 pub use imports::{Comparison, Import};
 pub use said::{Choice, OverruleRecord};

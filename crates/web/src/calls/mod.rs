@@ -15,13 +15,14 @@ use jiff::tz::TimeZone;
 use std::collections::BTreeMap;
 use std::sync::Arc;
 use upland_core::budget::{Base, Knob, week};
-use upland_core::climate::{Brief, Climate};
+use upland_core::climate::Climate;
 use upland_core::installation::Installation;
 use upland_core::ordinance::Law;
 use upland_core::site::Zone;
 use upland_store::controllers::{BoxStamp, ControllerRecord};
 use upland_store::settings::SettingsRecord;
 use upland_store::sites::SiteRecord;
+use upland_store::weather::VersionedBrief;
 use upland_store::{Store, StoreError};
 
 pub(crate) fn routes(config: &mut web::ServiceConfig) {
@@ -102,7 +103,7 @@ struct Documents {
     zones: BTreeMap<i64, Vec<Zone>>,
     boxes: BTreeMap<i64, ControllerRecord>,
     settings: BTreeMap<i64, SettingsRecord>,
-    briefs: BTreeMap<i64, ((i64, i32), Brief)>,
+    briefs: BTreeMap<i64, VersionedBrief>,
 }
 
 impl Documents {
