@@ -97,6 +97,9 @@ fn calls_of(
         .collect()
 }
 
+/// Calls of boxes, by the place of their stamp.
+type Found = Vec<(usize, Arc<Vec<Call>>)>;
+
 /// Documents of the sites whose calls are not known yet.
 struct Documents {
     sites: BTreeMap<i64, SiteRecord>,
@@ -158,7 +161,7 @@ fn all(state: &AppState, store: &Store) -> Result<Vec<Call>, StoreError> {
     if !missing.is_empty() {
         let sites: Vec<i64> = missing.iter().filter_map(|i| stamps.get(*i)).map(|s| s.site_id).collect();
         let documents = Documents::load(store, &sites)?;
-        let compute = |part: &[usize]| -> Result<Vec<(usize, Arc<Vec<Call>>)>, StoreError> {
+        let compute = |part: &[usize]| -> Result<Found, StoreError> {
             let mut done = Vec::new();
             for index in part {
                 let Some(stamp) = stamps.get(*index) else { continue };
