@@ -96,6 +96,8 @@ pub struct Installation {
     pub elsewhere: Vec<Elsewhere>,
     /// What must be kept to.
     pub law: Law,
+    /// Its sensors.
+    pub sensors: Vec<crate::sensors::Sensor>,
     /// Time zone of the clock in the box.
     pub tz: TimeZone,
     /// Latitude, degrees.
@@ -148,6 +150,7 @@ impl Installation {
             supply: site.supply,
             elsewhere: Vec::new(),
             law,
+            sensors: Vec::new(),
             tz: tz.clone(),
             latitude_deg: site.latitude_deg,
             longitude_deg: site.longitude_deg,

@@ -4,6 +4,7 @@
 use crate::card_file::{self, CardDto};
 use crate::json::{PathProblem, Taker, code_schema, hhmm, parse, pretty, schema_of};
 use crate::ordinance_file::{self, AppliedDto};
+use crate::sensor_file::{self, PlanDto, SensorDto};
 use crate::settings_file::{self, dto::SettingsDto};
 use schemars::{JsonSchema, Schema, SchemaGenerator, json_schema};
 use serde::{Deserialize, Serialize};
@@ -14,6 +15,7 @@ use upland_core::codes::Coded;
 use upland_core::controller::{Card, twelve_stations};
 use upland_core::ordinance::Law;
 use upland_core::schedule::Settings;
+use upland_core::sensors::{Sensor, plan::Plan};
 use upland_core::site::{Controller, Site, WaterWindow, Zone};
 use upland_core::units::{LitresPerMinute, Metres, MillimetresPerHour, SquareMetres};
 use upland_core::{application::HeadType, plant, site::UnitSystem, soil::Texture};
@@ -26,6 +28,9 @@ pub const VERSION: u32 = 1;
 pub const MAX_BYTES: usize = 1024 * 1024;
 /// Most zones of a site.
 pub const MAX_ZONES: usize = 250;
+
+/// Most sensors of a site.
+pub const MAX_SENSORS: usize = 100;
 
 /// Most boxes of a site.
 pub const MAX_CONTROLLERS: usize = 20;
@@ -41,6 +46,10 @@ pub struct SiteFile {
     pub law: Law,
     /// Its zones.
     pub zones: Vec<Zone>,
+    /// Its sensors.
+    pub sensors: Vec<Sensor>,
+    /// Its plan; empty when none was drawn.
+    pub plan: Plan,
 }
 
 impl SiteFile {
@@ -73,6 +82,12 @@ struct SiteDto {
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     ordinances: Vec<AppliedDto>,
     zones: Vec<ZoneDto>,
+    /// Its sensors, as they hang.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    sensors: Vec<SensorDto>,
+    /// Zones, obstacles and throws on the ground.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    plan: Option<PlanDto>,
 }
 
 #[derive(Serialize, Deserialize, JsonSchema)]
@@ -260,6 +275,8 @@ pub fn write(file: &SiteFile) -> String {
                 planting: PlantingDto::of(zone.own_coefficient.as_ref(), &zone.planting),
             })
             .collect(),
+        sensors: file.sensors.iter().map(Into::into).collect(),
+        plan: (file.plan != Plan::default()).then(|| (&file.plan).into()),
     };
     pretty(&dto)
 }
@@ -327,7 +344,29 @@ pub fn read(bytes: &[u8]) -> Result<SiteFile, Vec<PathProblem>> {
             take.say("ordinances", fault.message);
         }
     }
-    take.finish(SiteFile { site, controllers, law, zones })
+    let (sensors, plan) = sensors(&mut take, dto.sensors, dto.plan, &controllers);
+    take.finish(SiteFile { site, controllers, law, zones, sensors, plan })
+}
+
+fn sensors(
+    take: &mut Taker,
+    sensors: Vec<SensorDto>,
+    plan: Option<PlanDto>,
+    controllers: &[(Controller, Option<Settings>)],
+) -> (Vec<Sensor>, Plan) {
+    if sensors.len() > MAX_SENSORS {
+        take.say("sensors", format!("has {} entries; a site has at most {MAX_SENSORS}", sensors.len()));
+    }
+    let mut out = Vec::new();
+    for (i, dto) in sensors.into_iter().take(MAX_SENSORS).enumerate() {
+        let at = format!("sensors[{i}]");
+        let sensor = sensor_file::take(take, &at, dto);
+        if !controllers.iter().any(|(c, _)| c.number == sensor.box_number) {
+            take.say(&format!("{at}.box"), format!("{} is not the number of a box", sensor.box_number));
+        }
+        out.push(sensor);
+    }
+    (out, plan.map(|dto| sensor_file::take_plan(take, "plan", dto)).unwrap_or_default())
 }
 
 fn controllers(
@@ -443,6 +482,9 @@ mod tests {
         file.controllers.push(second);
         file.zones[1].box_number = 2;
         file.zones[1].number = 1;
+        let card = upland_core::sensors::generic().remove(0).1;
+        file.sensors.push(Sensor::of_card(card, 2));
+        file.plan.arcs.push(upland_core::sensors::plan::Arc { x: 0.0, y: 1.0, throw: 4.0, from_deg: 0.0, to_deg: 90.0 });
         let text = write(&file);
         assert_eq!(read(text.as_bytes()).unwrap(), file);
         let schema: serde_json::Value = serde_json::from_str(&schema()).unwrap();

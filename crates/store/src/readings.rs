@@ -289,3 +289,20 @@ impl Store {
             .collect())
     }
 }
+
+impl Store {
+    /// When one of some sensors last read anything.
+    ///
+    /// # Errors
+    /// As any query.
+    pub fn latest_reading(&self, sensors: &[i64]) -> Result<Option<Timestamp>> {
+        if sensors.is_empty() {
+            return Ok(None);
+        }
+        let at: Option<jiff_diesel::Timestamp> = sensor_devices::table
+            .filter(sensor_devices::sensor_id.eq_any(sensors))
+            .select(diesel::dsl::max(sensor_devices::seen_at))
+            .first(&mut self.connection()?)?;
+        Ok(at.map(jiff_diesel::Timestamp::to_jiff))
+    }
+}

@@ -173,6 +173,17 @@ pub(crate) fn insert(connection: &mut PgConnection, site_id: i64, installed_on: 
     Ok(id)
 }
 
+pub(crate) fn insert_plan(connection: &mut PgConnection, site_id: i64, plan: &Plan, user_id: i64) -> Result<()> {
+    diesel::insert_into(site_plans::table)
+        .values((
+            site_plans::site_id.eq(site_id),
+            site_plans::body.eq(sensor_file::plan_to_json(plan)),
+            site_plans::saved_by.eq(user_id),
+        ))
+        .execute(connection)?;
+    Ok(())
+}
+
 impl Store {
     /// The sensors of a site, in the order they were hung.
     ///
@@ -214,6 +225,17 @@ impl Store {
             insert_version(connection, id, now.version + 1, sensor, user_id)?;
             Ok(Some(Saved::As(now.version + 1)))
         })
+    }
+
+    /// Says when a sensor was hung; its upkeep counts from there.
+    ///
+    /// # Errors
+    /// As any query.
+    pub fn set_sensor_installed(&self, id: i64, on: Date) -> Result<()> {
+        diesel::update(sensors::table.find(id))
+            .set(sensors::installed_on.eq(on.to_diesel()))
+            .execute(&mut self.connection()?)?;
+        Ok(())
     }
 
     /// Takes a sensor of a site down, or hangs it again; nothing is deleted.
@@ -339,13 +361,7 @@ impl Store {
             if now.unwrap_or(0) != base {
                 return Ok(false);
             }
-            diesel::insert_into(site_plans::table)
-                .values((
-                    site_plans::site_id.eq(site_id),
-                    site_plans::body.eq(sensor_file::plan_to_json(plan)),
-                    site_plans::saved_by.eq(user_id),
-                ))
-                .execute(connection)?;
+            insert_plan(connection, site_id, plan, user_id)?;
             Ok(true)
         })
     }

@@ -155,6 +155,13 @@ impl Store {
             for zone in &file.zones {
                 crate::zones::insert_zone(connection, id, zone, user_id)?;
             }
+            let today = Timestamp::now().to_zoned(jiff::tz::TimeZone::UTC).date();
+            for sensor in &file.sensors {
+                crate::sensors::insert(connection, id, today, sensor, user_id)?;
+            }
+            if file.plan != upland_core::sensors::plan::Plan::default() {
+                crate::sensors::insert_plan(connection, id, &file.plan, user_id)?;
+            }
             Ok(id)
         })
     }

@@ -99,6 +99,7 @@ pub(crate) fn decided(units: UnitSystem) -> Decided {
         loaded: Loaded { site, zones, boxes: vec![SiteBox { record, settings: None }] },
         number: 1,
         as_set: None,
+        held: Default::default(),
         climate: Arc::new(climate),
         night,
         opened_on_last_day: false,

@@ -12,6 +12,7 @@ mod pages;
 mod programs;
 mod quantities;
 mod security;
+mod sensors;
 mod session;
 mod sheet;
 mod sites;
@@ -61,6 +62,8 @@ fn routes(config: &mut web::ServiceConfig) {
         .configure(programs::routes)
         .configure(weather::routes)
         .configure(budget::routes)
+        .configure(sensors::routes)
+        .configure(sensors::api_routes)
         .configure(calls::routes)
         .configure(today::routes)
         .configure(sheet::routes)

@@ -26,6 +26,9 @@ const ATTEMPTS_PER_MINUTE: NonZeroU32 = NonZeroU32::MIN.saturating_add(4);
 
 /// Attempts from one address, whatever the names: each costs a password hash.
 const ADDRESS_ATTEMPTS_PER_MINUTE: NonZeroU32 = NonZeroU32::MIN.saturating_add(59);
+/// Posts of one device a second, and in a burst: many times what a device with something to say needs.
+const POSTS_PER_SECOND: NonZeroU32 = NonZeroU32::MIN.saturating_add(19);
+const POST_BURST: NonZeroU32 = NonZeroU32::MIN.saturating_add(99);
 /// Names remembered by the limiter before the idle ones are dropped.
 const REMEMBERED_ATTEMPTS: usize = 10_000;
 
@@ -42,6 +45,8 @@ pub struct AppState {
     pub(crate) figures: Cache<(i64, &'static str), Arc<Figures>>,
     attempts: DefaultKeyedRateLimiter<String>,
     address_attempts: DefaultKeyedRateLimiter<String>,
+    /// Posts of devices by the hash of their token.
+    posts: DefaultKeyedRateLimiter<Vec<u8>>,
 }
 
 impl AppState {
@@ -61,6 +66,7 @@ impl AppState {
                 Quota::per_minute(ATTEMPTS_PER_MINUTE).allow_burst(ATTEMPT_BURST),
             ),
             address_attempts: RateLimiter::keyed(Quota::per_minute(ADDRESS_ATTEMPTS_PER_MINUTE)),
+            posts: RateLimiter::keyed(Quota::per_second(POSTS_PER_SECOND).allow_burst(POST_BURST)),
         }
     }
 
@@ -78,6 +84,14 @@ impl AppState {
         }
         self.address_attempts.check_key(&address.to_owned()).is_ok()
             && self.attempts.check_key(&format!("{address} {login}")).is_ok()
+    }
+
+    /// Whether a device's token may post again now.
+    pub(crate) fn post_allowed(&self, token_hash: &[u8]) -> bool {
+        if self.posts.len() > REMEMBERED_ATTEMPTS {
+            self.posts.retain_recent();
+        }
+        self.posts.check_key(&token_hash.to_vec()).is_ok()
     }
 
     /// The computed climate of a site.

@@ -26,6 +26,8 @@ pub const PEOPLE: [(&str, &str, Role); 3] = [
 
 /// Which of the generator's gauges the valley has.
 const VALLEY_GAUGE: u64 = 9;
+/// The day on which the demo's sensors were hung: a battery is overdue by its evening.
+const HUNG: Date = date(2025, 11, 20);
 /// The day of the slip.
 const SLIP: Date = date(2025, 8, 20);
 
@@ -63,6 +65,9 @@ pub fn load(store: &Store) -> Result<bool, Failure> {
     }
     for (index, file) in (0..).zip(sites()?) {
         let id = store.create_site(&file, user_id).map_err(failed)?;
+        for sensor in store.sensors(id).map_err(failed)? {
+            store.set_sensor_installed(sensor.id, HUNG).map_err(failed)?;
+        }
         let days = weather::record(index, &file.site.station());
         let days: Vec<RawDay> = days.iter().map(RawDay::from).collect();
         let source = store.own_source(id, user_id).map_err(failed)?;

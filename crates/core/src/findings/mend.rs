@@ -72,6 +72,13 @@ pub enum Mend {
         /// The station.
         station: u16,
     },
+    /// Let a station ignore the sensors, or heed them.
+    Sensors {
+        /// The station.
+        station: u16,
+        /// Whether it ignores them.
+        ignored: bool,
+    },
     /// Raise a run time to the shortest that still runs.
     RaiseRunTime {
         /// The program.
@@ -122,6 +129,7 @@ impl Mend {
                 }
             }
             Self::OpenMasterValve { station } => changed.update_station(*station, |s| s.master_valve = true),
+            Self::Sensors { station, ignored } => changed.update_station(*station, |s| s.ignores_sensors = *ignored),
             Self::RaiseRunTime { program, station, seconds } => {
                 changed.set_run_time_s(*program, *station, *seconds);
             }
@@ -219,6 +227,12 @@ pub(super) fn candidates(
         }
         (Kind::HiddenProgram | Kind::EmptyProgram, Place::Program(program)) => out.push(Mend::SwitchOff { program }),
         (Kind::NoMasterValve, Place::Station(station)) => out.push(Mend::OpenMasterValve { station }),
+        (Kind::StoppedUnfelt { .. }, Place::Station(station))
+            if installation.card.sensor_override && super::sensing::none_holds(installation, station) =>
+        {
+            out.push(Mend::Sensors { station, ignored: true });
+        }
+        (Kind::IgnoresSensor { .. }, Place::Station(station)) => out.push(Mend::Sensors { station, ignored: false }),
         _ => {}
     }
     out

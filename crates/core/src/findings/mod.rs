@@ -5,6 +5,7 @@
 //! worse off elsewhere.
 
 mod mend;
+mod sensing;
 mod timing;
 mod water;
 mod wiring;
@@ -183,6 +184,34 @@ pub enum Kind {
     NoFallbackMinutes,
     /// The box opens a master valve for some stations but not for this one.
     NoMasterValve,
+    /// A sensor stops a zone that does not feel what it feels.
+    StoppedUnfelt {
+        /// Name of the sensor.
+        sensor: String,
+        /// Why it must not.
+        why: crate::sensors::mapping::Why,
+    },
+    /// A station ignores a sensor that should stop it.
+    IgnoresSensor {
+        /// Name of the sensor.
+        sensor: String,
+    },
+    /// A sensor cannot be joined to the box.
+    SensorNotWired {
+        /// Name of the sensor.
+        sensor: String,
+        /// Why.
+        refusal: crate::sensors::wiring::Refusal,
+    },
+    /// The cycle window of a soil probe is shorter than the schedule needs.
+    WindowTooShort {
+        /// Name of the sensor.
+        sensor: String,
+        /// As set, minutes.
+        set_min: u32,
+        /// The longest day's cycle and an hour, minutes.
+        needed_min: i64,
+    },
 }
 
 /// A finding.
@@ -224,6 +253,10 @@ impl Kind {
             Self::ClockChange { .. } => "clock-change",
             Self::NoFallbackMinutes => "no-fallback-minutes",
             Self::NoMasterValve => "no-master-valve",
+            Self::StoppedUnfelt { .. } => "stopped-unfelt",
+            Self::IgnoresSensor { .. } => "ignores-sensor",
+            Self::SensorNotWired { .. } => "sensor-not-wired",
+            Self::WindowTooShort { .. } => "window-too-short",
         }
     }
 }
@@ -245,6 +278,7 @@ impl Finding {
         match self.place {
             Place::Box => match &self.kind {
                 Kind::BeyondCard { path, .. } => format!("{code}-{path}"),
+                Kind::SensorNotWired { sensor, .. } | Kind::WindowTooShort { sensor, .. } => format!("{code}-{sensor}"),
                 _ => code.to_owned(),
             },
             Place::Program(p) => format!("{code}-p{p}"),
@@ -304,6 +338,7 @@ fn look(installation: &Installation, settings: &Settings, from: Date, weeks: u16
     wiring::find(&look, &mut findings);
     water::find(&look, &mut findings);
     timing::find(&look, &mut findings);
+    sensing::find(&look, &mut findings);
     findings.sort_by_key(|f| (f.severity, f.place, f.kind.code()));
     findings
 }

@@ -261,3 +261,35 @@ fn a_percentage_that_pushes_the_night_past_sunrise_is_foreseen() {
     assert_eq!(minutes, 18);
     assert!(after.programs[0].starts[0] <= time(3, 12, 0, 0));
 }
+
+#[test]
+fn a_sensor_that_stops_a_roofed_zone_is_named_and_overridden() {
+    use crate::plant::Sky;
+    use crate::sensors::{Sensor, generic};
+    let mut installation = installation();
+    installation.zones[2].zone.sky = Sky::UnderEaves;
+    let card = generic().into_iter().find(|(c, _)| *c == "rain_switch").unwrap().1;
+    installation.sensors = vec![Sensor::of_card(card, 1)];
+    let (finding, after) = mended(&installation, &sound(), "stopped-unfelt-n3");
+    assert_eq!(finding.severity, Severity::Warning);
+    assert!(after.station(3).ignores_sensors);
+    assert_eq!(ids(&installation, &after), Vec::<String>::new());
+    let mut ignoring = after;
+    ignoring.update_station(1, |s| s.ignores_sensors = true);
+    let (_, heeding) = mended(&installation, &ignoring, "ignores-sensor-n1");
+    assert!(!heeding.station(1).ignores_sensors && heeding.station(3).ignores_sensors);
+}
+
+#[test]
+fn a_probe_without_a_port_and_a_window_that_was_outgrown_are_told() {
+    use crate::sensors::{Sensor, generic};
+    let probe = || Sensor::of_card(generic().into_iter().find(|(c, _)| *c == "soil_probe").unwrap().1, 1);
+    let mut installation = installation();
+    installation.sensors = vec![probe()];
+    let name = probe().name;
+    assert_eq!(ids(&installation, &sound()), [format!("sensor-not-wired-{name}")]);
+    installation.card.sensor_ports.push(crate::controller::SensorPort::SoilProbe);
+    assert_eq!(ids(&installation, &sound()), Vec::<String>::new());
+    installation.sensors[0].setting.cycle_window_min = Some(60);
+    assert_eq!(ids(&installation, &sound()), [format!("window-too-short-{name}")]);
+}

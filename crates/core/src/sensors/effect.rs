@@ -61,8 +61,12 @@ impl Watching<'_> {
         if set.ignores_sensors || self.sensor.map.programs_ignoring.contains(&program) {
             return false;
         }
-        let sense = sense_of(cause).or_else(|| self.sensor.card.senses.first().copied());
-        sense.is_some_and(|sense| {
+        // A contact on a port stops every station that does not ignore it, whatever was meant; the
+        // checks say where that does harm.
+        if self.sensor.card.is_contact() {
+            return !set.lighting;
+        }
+        sense_of(cause).is_some_and(|sense| {
             tie_of(sense, &self.sensor.card, &self.sensor.map, zone, self.probe_station, set.lighting).holds
         })
     }
@@ -168,7 +172,10 @@ mod tests {
         assert_eq!(fate(&run(1, 2, 4), &zone), Fate::Cut { sensor: 0, at: at(3), cause: RAIN });
         assert_eq!(fate(&run(1, 5, 6), &zone), Fate::Held { sensor: 0, cause: RAIN });
         assert_eq!(fate(&run(1, 10, 11), &zone), Fate::Runs);
-        assert_eq!(fate(&run(2, 5, 6), &eaves), Fate::Runs);
+        assert_eq!(fate(&run(2, 5, 6), &eaves), Fate::Held { sensor: 0, cause: RAIN }, "a contact knows no roofs");
+        let station = sensor("weather_station");
+        let told = [watching(&station, vec![hold])];
+        assert_eq!(super::fate(&told, &run(2, 5, 6), Some(&eaves), &settings), Fate::Runs, "data are told apart");
         let mut ignoring = settings.clone();
         ignoring.update_station(1, |s| s.ignores_sensors = true);
         assert_eq!(super::fate(&all, &run(1, 5, 6), Some(&zone), &ignoring), Fate::Runs);

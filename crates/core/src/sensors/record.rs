@@ -24,6 +24,8 @@ const COLDEST: Time = time(5, 0, 0, 0);
 const WARMEST: Time = time(15, 0, 0, 0);
 /// When its mean wind is.
 const MEAN_WIND: Time = time(12, 0, 0, 0);
+/// When a day's ET0 is known.
+const DAY_IS_OVER: Time = time(19, 0, 0, 0);
 /// Days ahead for which expected ET0 dries a switch.
 const DAYS_AHEAD: i32 = 60;
 
@@ -61,6 +63,7 @@ pub fn as_read(climate: &Climate, (from, to): (Date, Date), tz: &TimeZone) -> As
             put(Channel::Temperature, COLDEST, Some(weather.temperature_min.c()));
             put(Channel::Temperature, WARMEST, Some(weather.temperature_max.c()));
             put(Channel::Wind, MEAN_WIND, weather.wind.map(|w| w.m_per_s()));
+            put(Channel::Et, DAY_IS_OVER, Some(day.et.et0.mm().max(0.0)));
             days.extend(midnight.map(|at| (at, day.et.et0)));
         } else {
             days.extend(midnight.map(|at| (at, climate.expected_et0(date).0)));

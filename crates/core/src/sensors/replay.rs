@@ -113,10 +113,10 @@ mod tests {
         assert_eq!(results.len(), THRESHOLDS_MM.len());
         assert!(results[0].held_in_need >= 6, "{results:?}");
         assert_eq!(results[3].trips, 1);
-        assert_eq!((results[3].held, results[3].held_in_need), (2, 0), "12 mm dry in 58 hours: two nights");
+        assert_eq!((results[3].held, results[3].held_in_need), (2, 0), "soaked discs dry in 38 hours: two nights");
         assert_eq!(results[3].kept, Litres::from_l(200.0));
         let best = advised(&results).unwrap();
-        assert_eq!((best.held_in_need, best.threshold.mm()), (0, 18.0), "18 mm holds four nights and none in need");
+        assert_eq!((best.held_in_need, best.threshold.mm()), (0, 6.0), "the smallest step that no drizzle trips");
         assert_eq!(thresholds(Release::Days(2), &Readings::default(), &drying, &[]), []);
     }
 }

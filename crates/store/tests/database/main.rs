@@ -80,7 +80,7 @@ fn days(count: i64, tmax: f64) -> Vec<DayWeather> {
 
 fn file(name: &str, zones: Vec<Zone>) -> SiteFile {
     let shed = Controller { number: 1, place: "Potting shed".into(), card: twelve_stations() };
-    SiteFile { site: site(name), controllers: vec![(shed, None)], law: Law::default(), zones }
+    SiteFile { site: site(name), controllers: vec![(shed, None)], law: Law::default(), zones, sensors: Vec::new(), plan: Default::default() }
 }
 
 struct World {
@@ -105,7 +105,7 @@ fn migrations_run_up_down_and_up() {
     assert_eq!(store.migrate().unwrap(), Vec::<String>::new(), "a second run has nothing to do");
     store.revert_all().unwrap();
     assert!(store.sites().is_err(), "all is gone");
-    assert_eq!(store.migrate().unwrap().len(), 5);
+    assert_eq!(store.migrate().unwrap().len(), 6);
     assert_eq!(store.sites().unwrap(), []);
 }
 

@@ -15,6 +15,7 @@ pub(crate) enum Chapter {
     Today,
     Zones,
     Programs,
+    Sensors,
     Weather,
     Budget,
     Site,
@@ -105,9 +106,10 @@ impl Frame {
                 link(1, Chapter::Today, "Today", "today", None),
                 link(2, Chapter::Zones, "Zones", "zones", zones_open),
                 link(3, Chapter::Programs, "Programs", "programs", programs_open),
-                link(4, Chapter::Weather, "Weather", "weather", weather_open),
+                link(4, Chapter::Sensors, "Sensors", "sensors", None),
                 link(5, Chapter::Budget, "Budget", "budget", None),
-                link(6, Chapter::Site, "Site", "edit", None),
+                link(6, Chapter::Weather, "Weather", "weather", weather_open),
+                link(7, Chapter::Site, "Site", "edit", None),
             ],
         });
         frame.here = frame

@@ -15,6 +15,7 @@ pub(crate) mod words;
 
 use crate::error::PageError;
 use crate::pages::{Chapter, Frame};
+use crate::sensors::Room;
 use crate::session::SignedIn;
 use crate::sites::{Loaded, SiteBox, load};
 use crate::state::{AppState, db_with_climates};
@@ -49,6 +50,8 @@ pub(crate) struct Workbench {
     index: usize,
     pub installation: Installation,
     pub climate: std::sync::Arc<upland_core::climate::Climate>,
+    /// Its sensors with what they say.
+    pub watches: Vec<crate::sensors::Watch>,
     /// The day that pages begin on: today, or the last recorded day of an old record.
     pub today: Date,
 }
@@ -58,7 +61,7 @@ impl Workbench {
     pub fn for_tests(loaded: Loaded, installation: Installation, today: Date) -> Self {
         let station = loaded.site.site.station();
         let climate = std::sync::Arc::new(upland_core::climate::Climate::from_record(&[], station));
-        Self { loaded, index: 0, installation, climate, today }
+        Self { loaded, index: 0, installation, climate, watches: Vec::new(), today }
     }
 
     pub fn site_box(&self) -> Result<&SiteBox, PageError> {
@@ -178,7 +181,12 @@ pub(crate) async fn open(state: &web::Data<AppState>, site_id: i64, number: u8) 
             installation.elsewhere.extend(there.draws(&settings.settings, today, last));
         }
         installation.elsewhere.sort_by_key(|e| e.from);
-        Ok(Workbench { loaded, index, installation, climate, today })
+
+        let room = Room::build(state, store, loaded, None)?;
+        installation.sensors = room.of_box(number).map(|s| s.sensor.clone()).collect();
+        let ahead = room.at + jiff::SignedDuration::from_hours(24 * 7 * i64::from(WEEKS));
+        let watches = room.watches(number, ahead);
+        Ok(Workbench { loaded: room.loaded, index, installation, climate, watches, today })
     })
     .await
 }

@@ -4,6 +4,7 @@
 
 use super::words::Names;
 use crate::quantities::flow as flow_text;
+use crate::sensors::{Night as Fates, Watch};
 use askama::Template;
 use jiff::civil::Date;
 use jiff::{SignedDuration, Timestamp, ToSpan};
@@ -110,6 +111,8 @@ pub(super) struct Run {
     pub percent: u16,
     /// Cycles that share the run time.
     pub cycles: usize,
+    /// A sensor stops it.
+    pub held: bool,
 }
 
 pub(super) struct Lane {
@@ -339,7 +342,7 @@ pub(super) fn week(names: &Names<'_>, runs: &[ScheduledRun], shown: Shown) -> We
 }
 
 /// Draws one night by station.
-pub(super) fn night(names: &Names<'_>, runs: &[ScheduledRun], date: Date, editable: bool) -> Option<Night> {
+pub(super) fn night(names: &Names<'_>, runs: &[ScheduledRun], watches: &[Watch], date: Date, editable: bool) -> Option<Night> {
     let (begin, end) = (noon(date, names), noon(tomorrow(date), names));
     let mine: Vec<&ScheduledRun> = runs.iter().filter(|r| r.start >= begin && r.start < end).collect();
     let (first, last) = (mine.first()?.start, mine.iter().map(|r| r.end).max()?);
@@ -353,6 +356,9 @@ pub(super) fn night(names: &Names<'_>, runs: &[ScheduledRun], date: Date, editab
     let lane_y: BTreeMap<u16, u32> = stations.iter().copied().zip((0..).map(|k| HEAD_PX + k * LANE_PX)).collect();
     let lanes_bottom = HEAD_PX + u32::try_from(stations.len()).unwrap_or(0) * LANE_PX;
     let clock = |t: Timestamp| t.to_zoned(names.installation.tz.clone()).strftime("%H:%M").to_string();
+    let all: Vec<ScheduledRun> = mine.iter().map(|r| **r).collect();
+    let zones: Vec<_> = names.installation.zones.iter().map(|z| &z.zone).collect();
+    let fates = Fates::of(watches, &all, &zones, names.settings);
     let mut drawn_runs = Vec::new();
     let mut soaks = Vec::new();
     let mut previous: BTreeMap<(u16, usize, u32), Timestamp> = BTreeMap::new();
@@ -364,6 +370,7 @@ pub(super) fn night(names: &Names<'_>, runs: &[ScheduledRun], date: Date, editab
             soaks.push(Thread { x1: pct(axis.x(before)), x2: pct(axis.x(run.start)), y: y + LANE_PX / 2 });
         }
         let cycles = mine.iter().filter(|r| (r.station, r.program, r.start_number) == key).count();
+        let stopper = fates.stops(run.station, run.start);
         drawn_runs.push(Run {
             program: run.program,
             station: run.station,
@@ -376,7 +383,8 @@ pub(super) fn night(names: &Names<'_>, runs: &[ScheduledRun], date: Date, editab
                 clock(run.start),
                 clock(run.end),
                 super::words::length(u32::try_from(run.seconds()).unwrap_or(0))
-            ),
+            ) + &stopper.map_or(String::new(), |s| format!("; {s} stops it")),
+            held: stopper.is_some(),
             base_s: names.settings.run_time_s(run.program, run.station),
             percent: names.settings.percentages.of(run.program, run.date),
             cycles: cycles.max(1),
@@ -551,14 +559,14 @@ mod tests {
         let (mut installation, settings) = fixture::box_with_faults();
         let names = Names { installation: &installation, settings: &settings, units: UnitSystem::Metric };
         let runs = week_runs(&names, FROM);
-        let drawn = night(&names, &runs, FROM, false).unwrap();
+        let drawn = night(&names, &runs, &[], FROM, false).unwrap();
         insta::assert_snapshot!(drawn.render().unwrap());
         let flow = drawn.flow.unwrap();
         assert!(!flow.over && flow.top.starts_with("flow, at most 79 L/min of 95 L/min"), "{}", flow.top);
         assert_eq!(table(&names, &runs)[0].program, "C");
         installation.supply = Some(LitresPerMinute::from_l_per_min(50.0));
         let names = Names { installation: &installation, settings: &settings, units: UnitSystem::Metric };
-        assert!(night(&names, &runs, FROM, false).unwrap().flow.unwrap().over);
-        assert!(night(&names, &runs, date(2026, 8, 1), false).is_none(), "nothing of that night was computed");
+        assert!(night(&names, &runs, &[], FROM, false).unwrap().flow.unwrap().over);
+        assert!(night(&names, &runs, &[], date(2026, 8, 1), false).is_none(), "nothing of that night was computed");
     }
 }

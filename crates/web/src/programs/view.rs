@@ -303,7 +303,7 @@ pub(super) fn live(bench: &Workbench, settings: &Settings, (chosen, zoom): (Date
         counts: counts(&findings),
         findings,
         week: Some(timeline::week(&names, &runs, Shown { from, chosen, zoom, editable: may_edit })),
-        night: timeline::night(&names, &runs, chosen, may_edit),
+        night: timeline::night(&names, &runs, &bench.watches, chosen, may_edit),
         night_of: chosen.strftime("%A %-d %B").to_string(),
         previous_week: chosen.checked_sub(7.days()).unwrap_or(chosen),
         next_week: chosen.checked_add(7.days()).unwrap_or(chosen),

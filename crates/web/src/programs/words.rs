@@ -211,6 +211,16 @@ impl Names<'_> {
                 let Place::Station(_) = place else { return String::new() };
                 "The box opens a master valve for other stations, not for this one: it runs without water.".into()
             }
+            Kind::StoppedUnfelt { sensor, why } => format!("{sensor} stops it, but {}.", why.words()),
+            Kind::IgnoresSensor { sensor } => format!("It ignores the sensors, though it feels what {sensor} feels."),
+            Kind::SensorNotWired { sensor, refusal } => {
+                format!("{sensor} cannot be joined: {}.", crate::sensors::words::refusal(*refusal))
+            }
+            Kind::WindowTooShort { sensor, set_min, needed_min } => format!(
+                "The cycle window of {sensor} is {}; the longest day's cycle and an hour need {}.",
+                span(f64::from(*set_min)),
+                span(minutes_f(*needed_min))
+            ),
         }
     }
 
@@ -246,6 +256,8 @@ impl Names<'_> {
             Mend::ClearRunTime { .. } => "Take its minutes out".into(),
             Mend::SwitchOff { program } => format!("Switch {} off", self.program(*program)),
             Mend::OpenMasterValve { .. } => "Open the master valve with it".into(),
+            Mend::Sensors { ignored: true, .. } => "Let it ignore the sensors".into(),
+            Mend::Sensors { ignored: false, .. } => "Let it heed the sensors".into(),
             Mend::RaiseRunTime { seconds, .. } => format!("Raise it to {}", length(*seconds)),
             Mend::FitCard => "Take the nearest that the box can hold".into(),
         }
@@ -437,6 +449,10 @@ mod tests {
             Kind::ClockChange { on: date(2027, 3, 28), removed: true },
             Kind::NoFallbackMinutes,
             Kind::NoMasterValve,
+            Kind::StoppedUnfelt { sensor: "Rain switch".into(), why: upland_core::sensors::mapping::Why::UnderRoof },
+            Kind::IgnoresSensor { sensor: "Rain switch".into() },
+            Kind::SensorNotWired { sensor: "Probe".into(), refusal: upland_core::sensors::wiring::Refusal::WrongContact },
+            Kind::WindowTooShort { sensor: "Probe".into(), set_min: 60, needed_min: 420 },
         ];
         let text: Vec<_> = kinds.iter().map(|k| names.kind(k, Place::Station(1))).collect();
         assert!(text.iter().all(|t| t.ends_with('.') || t.ends_with("needs 30 min.")), "{text:#?}");

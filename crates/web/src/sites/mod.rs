@@ -215,6 +215,8 @@ async fn create(state: web::Data<AppState>, Editor(who): Editor, fields: Fields)
                 controllers: vec![(Controller { number: 1, place, card }, None)],
                 law: Law::default(),
                 zones: Vec::new(),
+                sensors: Vec::new(),
+                plan: Default::default(),
             };
             let id = db(&state, move |store| store.create_site(&file, user)).await?;
             flash(&who.session, format!("{name} is made. Now its zones."), None)?;
@@ -416,11 +418,19 @@ async fn download(state: web::Data<AppState>, _who: SignedIn, id: web::Path<i64>
     let loaded = load(&state, *id).await?;
     let law = crate::library::law(&state, *id).await?;
     let name = loaded.site.site.name.clone();
+    let site_id = *id;
+    let (sensors, plan) = db(&state, move |store| {
+        let sensors = store.sensors(site_id)?.into_iter().map(|s| s.sensor).collect();
+        Ok((sensors, store.site_plan(site_id)?.1))
+    })
+    .await?;
     let file = SiteFile {
         site: loaded.site.site,
         controllers: loaded.boxes.into_iter().map(|b| (b.record.controller, b.settings.map(|s| s.settings))).collect(),
         law,
         zones: loaded.zones.into_iter().map(|z| z.zone).collect(),
+        sensors,
+        plan,
     };
     Ok(HttpResponse::Ok()
         .content_type("application/json")

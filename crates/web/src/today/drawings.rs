@@ -4,6 +4,7 @@
 use askama::Template;
 use jiff::{SignedDuration, Zoned};
 use upland_core::sun::sunrise_sunset_utc_h;
+use std::collections::BTreeMap;
 use upland_core::tonight::{Tonight, ZoneTonight};
 
 /// Height of one lane, px.
@@ -34,6 +35,8 @@ pub(super) struct Bar {
     pub width: String,
     /// For a pointer resting on it and for screen readers.
     pub title: String,
+    /// A sensor stops it.
+    pub held: bool,
 }
 
 pub(super) struct Soak {
@@ -67,7 +70,11 @@ pub(super) struct NightStrip {
 }
 
 /// Draws the night; `None` when nothing runs.
-pub(super) fn night_strip(tonight: &Tonight, latitude_deg: f64, longitude_deg: f64) -> Option<NightStrip> {
+pub(super) fn night_strip(
+    tonight: &Tonight,
+    held: &BTreeMap<u16, String>,
+    (latitude_deg, longitude_deg): (f64, f64),
+) -> Option<NightStrip> {
     let night = &tonight.night;
     let first = night.first_start.as_ref()?;
     let minutes_between = |a: &Zoned, b: &Zoned| b.duration_since(a).as_secs_f64() / 60.0;
@@ -101,11 +108,18 @@ pub(super) fn night_strip(tonight: &Tonight, latitude_deg: f64, longitude_deg: f
                 x: pct(x),
                 y: y + 5,
                 width: pct((x_end - x).max(THINNEST_PCT)),
-                title: format!("{number} {}: {clock}, {} min", row.zone.name, run.minutes),
+                title: format!(
+                    "{number} {}: {clock}, {} min{}",
+                    row.zone.name,
+                    run.minutes,
+                    held.get(&number).map_or(String::new(), |sensor| format!("; {sensor} stops it"))
+                ),
+                held: held.contains_key(&number),
             });
             spoken.push(clock);
         }
-        words.push(format!("{number} {}: {}", row.zone.name, spoken.join(", ")));
+        let stopped = held.get(&number).map_or(String::new(), |sensor| format!(", stopped by {sensor}"));
+        words.push(format!("{number} {}: {}{stopped}", row.zone.name, spoken.join(", ")));
     }
 
     // Hours at a step that leaves at most ten labels.
@@ -201,7 +215,7 @@ mod tests {
     fn night_strip_drawing() {
         let decided = fixture::decided(UnitSystem::Metric);
         let site = &decided.loaded.site.site;
-        let strip = night_strip(&decided.night, site.latitude_deg, site.longitude_deg).unwrap();
+        let strip = night_strip(&decided.night, &BTreeMap::new(), (site.latitude_deg, site.longitude_deg)).unwrap();
         insta::assert_snapshot!(strip.render().unwrap());
     }
 
@@ -215,7 +229,7 @@ mod tests {
     #[test]
     fn nothing_is_drawn_outside_the_window() {
         let decided = fixture::decided(UnitSystem::Metric);
-        let strip = night_strip(&decided.night, 46.0, -30.0).unwrap();
+        let strip = night_strip(&decided.night, &BTreeMap::new(), (46.0, -30.0)).unwrap();
         let number = |text: &str| text.trim_end_matches('%').parse::<f64>().unwrap();
         let (open, shut) = (number(&strip.closed_before), number(&strip.closed_after_x));
         for bar in &strip.bars {

@@ -6,19 +6,22 @@ mod view;
 
 use crate::error::{PageError, page};
 use crate::pages::{Chapter, Frame};
+use crate::sensors::{Night as Fates, Room};
 use crate::session::SignedIn;
-use crate::sites::{Loaded, load};
+use crate::sites::{Loaded, SiteBox, load};
 use crate::state::{AppState, db_with_climates};
 use actix_web::{HttpResponse, get, web};
 use askama::Template;
 use jiff::civil::Date;
 use jiff::tz::TimeZone;
 use jiff::{Timestamp, ToSpan};
+use std::collections::BTreeMap;
 use std::sync::Arc;
 use upland_core::climate::Climate;
 use upland_core::tonight::{Tonight, tonight};
 use upland_core::controller::{Card, twelve_stations};
-use upland_core::schedule::{Settings, expand};
+use upland_core::schedule::{ScheduledRun, Settings, expand};
+use upland_core::sensors::state::Says;
 
 /// A record that ended longer ago than this opens on its last day instead of today.
 const STALE_DAYS: i32 = 7;
@@ -44,8 +47,80 @@ pub(crate) struct Decided {
     pub as_set: Option<AsSet>,
     pub climate: Arc<Climate>,
     pub night: Tonight,
+    /// What the sensors of the box say and do that night.
+    pub held: Held,
     /// The record ended a while ago, so the page opened on its last day.
     pub opened_on_last_day: bool,
+}
+
+/// What the sensors of a box do to a night.
+#[derive(Default)]
+pub(crate) struct Held {
+    /// What holds, a sentence each.
+    pub lines: Vec<String>,
+    /// Stations of the box's own programs that are stopped.
+    pub as_set: Vec<u16>,
+    /// What would stop an advised run, by station.
+    pub advised: BTreeMap<u16, String>,
+}
+
+impl Held {
+    fn of(room: &Room, own: Option<&SiteBox>, night: &Tonight) -> Self {
+        let Some(own) = own.filter(|_| !room.sensors.is_empty()) else { return Self::default() };
+        let settings = own.settings.as_ref().map_or_else(|| Settings::clean(&own.record.controller.card), |s| s.settings.clone());
+        let runs: Vec<ScheduledRun> = night
+            .night
+            .layout
+            .runs
+            .iter()
+            .filter_map(|run| {
+                let at = |minute| night.night.at(minute).map(|z| z.timestamp());
+                Some(ScheduledRun {
+                    start: at(run.from_minute)?,
+                    end: at(run.from_minute + run.minutes)?,
+                    // Advice belongs to none of the box's programs.
+                    program: usize::MAX,
+                    start_number: 1,
+                    start_index: 0,
+                    station: run.number,
+                    cycle: 1,
+                    date: night.date,
+                    queued_s: 0,
+                })
+            })
+            .collect();
+        let as_set = room.tonight(own);
+        let last = runs.iter().map(|r| r.end).max().unwrap_or(room.at);
+        let zones: Vec<_> = night.zones.iter().map(|z| &z.zone).collect();
+        let advised = Fates::of(&room.watches(own.number(), last), &runs, &zones, &settings);
+        let lines = room
+            .of_box(own.number())
+            .filter_map(|record| {
+                let said = room.says(record);
+                let bypassed = room.bypassed(record.id);
+                match (&said, bypassed) {
+                    (_, Some(until)) => Some(format!(
+                        "{} is on bypass until {} and stops nothing.",
+                        record.sensor.name,
+                        crate::sensors::words::moment(until, &room.tz)
+                    )),
+                    (Says::Holds { .. }, None) => {
+                        let (line, because) = crate::sensors::words::says(room.units(), &said, &room.tz);
+                        Some(format!("{}: {line}, {because}.", record.sensor.name))
+                    }
+                    _ => None,
+                }
+            })
+            .collect();
+        Self {
+            lines,
+            as_set: as_set.map(|n| n.stopped().into_iter().collect()).unwrap_or_default(),
+            advised: runs
+                .iter()
+                .filter_map(|r| Some((r.station, advised.stopper(r.station)?.to_owned())))
+                .collect(),
+        }
+    }
 }
 
 /// What a box does on a night as it is set.
@@ -114,7 +189,7 @@ pub(crate) async fn decide(
     if wanted.is_some_and(|n| loaded.boxes.iter().all(|b| b.number() != n)) {
         return Err(PageError::NotFound);
     }
-    db_with_climates(state, move |state, _| {
+    db_with_climates(state, move |state, store| {
         let Loaded { site, zones, boxes } = &loaded;
         let climate = state.climate(site)?;
         // The survey admits only names of the list; UTC stands in should the list lose one.
@@ -127,7 +202,9 @@ pub(crate) async fn decide(
         let (card, number) = chosen.map_or_else(|| (twelve_stations(), 1), |b| (b.record.controller.card.clone(), b.number()));
         let night = tonight(&site.site, (&card, number), &survey, &climate, date, &tz);
         let as_set = chosen.and_then(|b| b.settings.as_ref()).map(|s| AsSet::of(&s.settings, &card, &night, &tz));
-        Ok(Decided { loaded, number, as_set, climate, night, opened_on_last_day })
+        let room = Room::build(state, store, loaded, Some(date))?;
+        let held = Held::of(&room, room.loaded.boxes.iter().find(|b| b.number() == number), &night);
+        Ok(Decided { loaded: room.loaded, number, as_set, climate, night, held, opened_on_last_day })
     })
     .await
 }

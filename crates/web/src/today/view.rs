@@ -48,6 +48,8 @@ pub(super) struct TodayView {
     pub workings: Vec<Working>,
     /// What the box does that night as it is set.
     pub as_set: Option<String>,
+    /// What holds, and what it does to the box's own programs.
+    pub holds: Vec<String>,
     pub opened_on_last_day: bool,
     pub no_zones: bool,
 }
@@ -114,7 +116,7 @@ pub(super) fn build(decided: &Decided) -> TodayView {
             if known { text } else { format!("at least {text}") }
         }),
         notices: tonight.notices.iter().map(|n| words::notice(n, units)).collect(),
-        strip: drawings::night_strip(tonight, site.latitude_deg, site.longitude_deg),
+        strip: drawings::night_strip(tonight, &decided.held.advised, (site.latitude_deg, site.longitude_deg)),
         window: format!(
             "{} to {}",
             tonight.night.window_from.strftime("%H:%M"),
@@ -125,9 +127,24 @@ pub(super) fn build(decided: &Decided) -> TodayView {
         waits,
         workings,
         as_set: decided.as_set.as_ref().map(as_set),
+        holds: holds(decided),
         opened_on_last_day: decided.opened_on_last_day,
         no_zones: tonight.zones.is_empty(),
     }
+}
+
+/// What the sensors say, and whom they stop.
+fn holds(decided: &Decided) -> Vec<String> {
+    let mut lines = decided.held.lines.clone();
+    let numbers: Vec<String> = decided.held.as_set.iter().map(u16::to_string).collect();
+    if let Some((last, others)) = numbers.split_last() {
+        lines.push(if others.is_empty() {
+            format!("Of what is set, station {last} is stopped.")
+        } else {
+            format!("Of what is set, stations {} and {last} are stopped.", others.join(", "))
+        });
+    }
+    lines
 }
 
 /// What the box does by itself, to hold against the advice.
@@ -189,7 +206,8 @@ fn row(decided: &Decided, zone: &ZoneTonight) -> Row {
             .and_then(|r| night.layout.programs.get(r.program))
             .map_or(String::new(), |p| p.letter.to_string()),
         soil: drawings::soil_column(zone, units),
-        because: words::because(zone, units, decided.night.date),
+        because: words::because(zone, units, decided.night.date)
+            + &decided.held.advised.get(&number).map_or(String::new(), |sensor| format!(" {sensor} stops it.")),
         short: matches!(zone.decision, Decision::RunsShort { .. }),
     }
 }

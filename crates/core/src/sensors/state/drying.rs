@@ -1,8 +1,9 @@
 //! A rain switch: what wets it, and how it dries out.
 //!
-//! Model (ours, after the common description of a disc switch): rain fills a store that holds no
-//! more than the threshold; when it is full the switch trips; it dries at the vent's share of
-//! reference ET and releases when it is dry. A switch of the other kind holds a number of days after
+//! Model (ours, after the common description of a disc switch): rain adds up while it dries at the
+//! vent's share of reference ET; when the threshold has come together the switch trips. Its discs then
+//! hold at most what soaks them, whatever the threshold, and it releases when they are dry. So a small
+//! step trips more often and never holds less. A switch of the other kind holds a number of days after
 //! the last 24 hours with the threshold's rain.
 
 use super::{Cause, Hold};
@@ -11,6 +12,8 @@ use crate::units::Millimetres;
 use jiff::{SignedDuration, Timestamp};
 
 const DAY_S: f64 = 86_400.0;
+/// What soaked discs hold, mm: about two summer days of drying (our stated default).
+const SOAKED_MM: f64 = 8.0;
 /// Water below this is dry, mm.
 const DRY_MM: f64 = 1e-6;
 
@@ -71,30 +74,31 @@ pub fn rain_holds(
 fn dried(threshold: f64, vent: f64, readings: &Readings, drying: &Drying, until: Timestamp) -> Vec<Hold> {
     let mut out = Vec::new();
     let mut open: Option<Hold> = None;
-    let (mut store, mut fallen) = (0.0_f64, 0.0);
+    // What has come together, and what the discs hold of it; both dry alike.
+    let (mut together, mut discs, mut fallen) = (0.0_f64, 0.0_f64, 0.0);
     let mut clock = Timestamp::MIN;
-    let mut step = |store: f64, clock: Timestamp, to: Timestamp, open: &mut Option<Hold>| {
-        let (left, dry_at) = drying.dry(store, vent, clock, to);
-        if let (Some(at), Some(hold)) = (dry_at, *open) {
-            out.push(Hold { until: Some(at), ..hold });
-            *open = None;
-        }
-        (left, dry_at.is_some())
-    };
     for reading in readings.as_slice().iter().take_while(|r| r.at <= until) {
-        let (left, became_dry) = step(store, clock, reading.at, &mut open);
-        if became_dry || store <= DRY_MM {
+        let (left, dry_at) = drying.dry(discs, vent, clock, reading.at);
+        if let (Some(at), Some(hold)) = (dry_at, open) {
+            out.push(Hold { until: Some(at), ..hold });
+            open = None;
+        }
+        together = drying.dry(together, vent, clock, reading.at).0;
+        if together <= DRY_MM {
             fallen = 0.0;
         }
-        fallen += reading.value.max(0.0);
-        store = (left + reading.value.max(0.0)).min(threshold);
+        let rain = reading.value.max(0.0);
+        fallen += rain;
+        together += rain;
+        discs = (left + rain).min(SOAKED_MM);
         clock = reading.at;
-        if open.is_none() && reading.value > 0.0 && store >= threshold - DRY_MM {
+        if open.is_none() && rain > 0.0 && together >= threshold - DRY_MM {
             open = Some(Hold { from: reading.at, until: None, cause: Cause::Rain { fallen_mm: fallen } });
         }
     }
-    step(store, clock, until, &mut open);
-    out.extend(open);
+    if let Some(hold) = open {
+        out.push(Hold { until: drying.dry(discs, vent, clock, until).1, ..hold });
+    }
     out
 }
 

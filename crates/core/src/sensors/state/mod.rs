@@ -214,11 +214,31 @@ pub enum Says {
     },
 }
 
+/// Whether a channel is what a sensor acts on.
+fn speaks_by(sensor: &Sensor, channel: Channel) -> bool {
+    let senses = |sense| sensor.card.senses(sense);
+    match channel {
+        Channel::Contact => true,
+        Channel::Rain => senses(Sense::Rain),
+        Channel::Temperature => senses(Sense::Freeze),
+        Channel::Wind => senses(Sense::Wind),
+        Channel::SoilMoisture => senses(Sense::SoilMoisture),
+        Channel::Flow => senses(Sense::Flow),
+        Channel::Et => senses(Sense::Et),
+        Channel::Humidity | Channel::Solar | Channel::Battery => false,
+    }
+}
+
 /// What a sensor says at an instant, from the readings up to it. `drying` reaches ahead of it with
 /// what is expected, so that the end of a rain hold can be told.
 #[must_use]
 pub fn says(sensor: &Sensor, readings: &ByChannel, drying: &Drying, at: Timestamp) -> Says {
-    let past: Vec<Hold> = holds(sensor, readings, drying, at);
+    let mut past: Vec<Hold> = holds(sensor, readings, drying, at);
+    if let (Some(point), Some(read)) = (sensor.setting.soil_threshold_pct, readings.get(&Channel::SoilMoisture))
+        && sensor.card.senses(Sense::SoilMoisture)
+    {
+        past.extend(latch(read, at, Some(0), |v| v >= point, |v| v < point, |read_pct| Cause::WetSoil { read_pct }));
+    }
     let standing = past.iter().filter(|h| h.stands(at)).copied();
     if let Some(hold) = standing.max_by_key(|h| (h.until.is_none(), h.until)) {
         let ahead = at + SignedDuration::from_hours(24 * 60);
@@ -231,7 +251,8 @@ pub fn says(sensor: &Sensor, readings: &ByChannel, drying: &Drying, at: Timestam
         };
         return Says::Holds { hold, earliest: later };
     }
-    let last = readings.iter().filter(|(c, _)| **c != Channel::Battery).filter_map(|(_, r)| r.at_or_before(at)).map(|r| r.at).max();
+    let heard = readings.iter().filter(|(c, _)| speaks_by(sensor, **c));
+    let last = heard.filter_map(|(_, r)| r.at_or_before(at)).map(|r| r.at).max();
     let speaks = last.is_some_and(|l| at.duration_since(l) <= SignedDuration::from_hours(STALE_HOURS));
     if speaks || (!is_modelled(readings) && last.is_some()) {
         Says::Free { since: past.iter().filter_map(|h| h.until).filter(|u| *u <= at).max() }

@@ -1,0 +1,67 @@
+//! Sensors: what they say, whom they can stop, where they stand, how they are wired, and their upkeep.
+
+mod api;
+mod calibrate;
+mod detail;
+mod form;
+mod list;
+mod map;
+mod plan;
+mod room;
+mod wiring;
+pub(crate) mod words;
+
+pub(crate) use api::routes as api_routes;
+pub(crate) use room::{Night, Room, Watch};
+
+use crate::error::PageError;
+use crate::pages::{Chapter, Frame};
+use crate::session::SignedIn;
+use crate::sites::load;
+use crate::state::{AppState, db_with_climates};
+use actix_web::web;
+use upland_store::sensors::SensorRecord;
+
+pub(crate) fn routes(config: &mut web::ServiceConfig) {
+    config
+        .configure(list::routes)
+        .configure(map::routes)
+        .configure(plan::routes)
+        .configure(wiring::routes)
+        .configure(form::routes)
+        .configure(calibrate::routes)
+        .configure(detail::routes);
+}
+
+/// The room of a site as it is now.
+pub(crate) async fn open(state: &web::Data<AppState>, site_id: i64) -> Result<Room, PageError> {
+    let loaded = load(state, site_id).await?;
+    db_with_climates(state, move |state, store| Room::build(state, store, loaded, None)).await
+}
+
+/// Pages of the chapter.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Tab {
+    List,
+    Map,
+    Wiring,
+    Plan,
+}
+
+/// Address, name and whether it is the current one.
+type TabLink = (String, &'static str, bool);
+
+fn tabs(site_id: i64, current: Tab) -> Vec<TabLink> {
+    [("", "Sensors", Tab::List), ("/map", "Whom they stop", Tab::Map), ("/wiring", "Wiring", Tab::Wiring), ("/plan", "Plan", Tab::Plan)]
+        .into_iter()
+        .map(|(end, name, tab)| (format!("/sites/{site_id}/sensors{end}"), name, tab == current))
+        .collect()
+}
+
+fn frame(who: &SignedIn, room: &Room, title: &str) -> Result<Frame, PageError> {
+    Frame::of_site(who, format!("{}: {title}", room.loaded.site.site.name), &room.loaded, Chapter::Sensors)
+}
+
+fn find(room: &Room, id: i64) -> Result<&SensorRecord, PageError> {
+    room.sensor(id).ok_or(PageError::NotFound)
+}
