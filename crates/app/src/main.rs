@@ -27,6 +27,8 @@ enum Command {
     Plan(commands::plan::Args),
     /// Twelve factors of each zone, the percentages a box can be set to and the error left, as JSON.
     Budget(commands::budget::Args),
+    /// A simulated sensor that posts to a server as a device would.
+    Bench(commands::bench::Args),
     /// The JSON Schema of a file format.
     Schema {
         /// Which format.
@@ -58,6 +60,7 @@ fn main() -> ExitCode {
         Command::Expand(args) => commands::expand::run(&args),
         Command::Plan(args) => commands::plan::run(&args),
         Command::Budget(args) => commands::budget::run(&args),
+        Command::Bench(args) => commands::bench::run(&args),
         Command::Schema { format } => commands::print(&match format {
             SchemaOf::Site => upland_formats::site_file::schema(),
             SchemaOf::Settings => upland_formats::settings_file::schema(),

@@ -3,6 +3,7 @@
 use crate::budget::Figures;
 use crate::calls::{Call, Key as CallKey};
 use crate::error::PageError;
+use crate::sensors::StandIns;
 use actix_web::web;
 use governor::{DefaultKeyedRateLimiter, Quota, RateLimiter};
 use moka::sync::Cache;
@@ -43,6 +44,8 @@ pub struct AppState {
     calls: Cache<CallKey, Arc<Vec<Call>>>,
     /// Figures of a box's budget by box and rain rule, with the facts they follow from.
     pub(crate) figures: Cache<(i64, &'static str), Arc<Figures>>,
+    /// Simulated devices that run in this process.
+    pub(crate) stand_ins: StandIns,
     attempts: DefaultKeyedRateLimiter<String>,
     address_attempts: DefaultKeyedRateLimiter<String>,
     /// Posts of devices by the hash of their token.
@@ -62,12 +65,20 @@ impl AppState {
             last_days: Cache::new(CACHED_SITES),
             calls: Cache::new(CACHED_SITES),
             figures: Cache::new(CACHED_FIGURES),
+            stand_ins: StandIns::default(),
             attempts: RateLimiter::keyed(
                 Quota::per_minute(ATTEMPTS_PER_MINUTE).allow_burst(ATTEMPT_BURST),
             ),
             address_attempts: RateLimiter::keyed(Quota::per_minute(ADDRESS_ATTEMPTS_PER_MINUTE)),
             posts: RateLimiter::keyed(Quota::per_second(POSTS_PER_SECOND).allow_burst(POST_BURST)),
         }
+    }
+
+    /// The same, with stand-ins for devices offered on the pages of sensors; they post to this address.
+    #[must_use]
+    pub fn with_stand_ins(mut self, url: String) -> Self {
+        self.stand_ins.url = url;
+        self
     }
 
     /// The key of the session cookie, shared by every server on the database.

@@ -2,6 +2,7 @@
 //! wrong usage with 2; standard output stays empty in both cases.
 
 pub mod balance;
+pub mod bench;
 pub mod budget;
 pub mod et;
 pub mod expand;

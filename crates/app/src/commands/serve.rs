@@ -84,7 +84,8 @@ pub fn serve(args: Args) -> Result<(), Failure> {
     let listener = listen(args.address, args.port)?;
     let at = listener.local_addr().map_err(failed)?;
     let mut hello = format!("Upland Almanac serves on http://{at}\n");
-    if demo || is_demo(&store)? {
+    let demo = demo || is_demo(&store)?;
+    if demo {
         let names: Vec<&str> = crate::demo::PEOPLE.iter().map(|(login, _, _)| *login).collect();
         hello.push_str(&format!(
             "Demo sign-in: {} (password {})\n",
@@ -96,7 +97,10 @@ pub fn serve(args: Args) -> Result<(), Failure> {
     }
     super::print(&hello)?;
     let config = ServerConfig { listener, behind_tls: args.behind_tls, workers: args.workers };
-    actix_web::rt::System::new().block_on(upland_web::serve(AppState::new(store), config)).map_err(failed)
+    let state = AppState::new(store);
+    // Where the demo is, its sensors can have stand-ins.
+    let state = if demo { state.with_stand_ins(format!("http://{at}")) } else { state };
+    actix_web::rt::System::new().block_on(upland_web::serve(state, config)).map_err(failed)
 }
 
 /// Whether the demo's people are those of this database.

@@ -71,6 +71,15 @@ impl Person {
         read(self.agent.post(format!("{}{path}", self.url)).send_form(fields.iter().copied()).unwrap())
     }
 
+    /// Posts JSON with a bearer token.
+    pub fn post_json(&self, path: &str, token: &str, body: &str) -> Answer {
+        let mut request = self.agent.post(format!("{}{path}", self.url)).header("content-type", "application/json");
+        if !token.is_empty() {
+            request = request.header("authorization", format!("Bearer {token}"));
+        }
+        read(request.send(body).unwrap())
+    }
+
     /// Sends a form with the token of the page it stands on.
     pub fn post_from(&self, page: &str, path: &str, fields: &[(&str, &str)]) -> Answer {
         let token = token(&self.get(page).text);

@@ -7,4 +7,5 @@ mod cli;
 mod climate;
 mod http;
 mod programs;
+mod sensors;
 mod server;

@@ -127,6 +127,10 @@ struct SensorPage {
     reads: Vec<ReadRow>,
     devices: Vec<DeviceRow>,
     new_token: Option<String>,
+    /// Whether stand-ins are offered, readings of one that runs, and speeds.
+    stand_ins: bool,
+    stand_in: Option<u64>,
+    speeds: [(u32, &'static str); 3],
     channels: Vec<(&'static str, &'static str)>,
     is_probe: bool,
     errors: Vec<String>,
@@ -331,6 +335,8 @@ fn event_row(room: &Room, event: &SensorEvent) -> EventRow {
 struct Around {
     devices: Vec<DeviceRecord>,
     refused: Vec<Refused>,
+    stand_ins: bool,
+    stand_in: Option<u64>,
 }
 
 /// What a form left behind when it was refused.
@@ -354,7 +360,8 @@ async fn draw(
         let devices: Vec<DeviceRecord> = store.devices(site_id)?.into_iter().filter(|d| d.sensor_id == id).collect();
         let ids: Vec<i64> = devices.iter().map(|d| d.id).collect();
         let refused = if ids.is_empty() { Vec::new() } else { store.refusals(&ids)? };
-        Ok((room, Around { devices, refused }))
+        let (stand_ins, stand_in) = (!state.stand_ins.url.is_empty(), state.stand_ins.taken(id));
+        Ok((room, Around { devices, refused, stand_ins, stand_in }))
     })
     .await?;
     find(&room, id)?;
@@ -450,6 +457,9 @@ fn build(frame: Frame, room: &Room, id: i64, around: Around, left: Left) -> Resu
             })
             .collect(),
         new_token: left.new_token,
+        stand_ins: around.stand_ins,
+        stand_in: around.stand_in,
+        speeds: super::stand_in::SPEEDS,
         channels: Channel::TABLE.iter().map(|(c, code)| (*code, c.bound().name)).collect(),
         is_probe: record.sensor.card.senses(Sense::SoilMoisture),
         errors: left.errors,

@@ -8,10 +8,12 @@ mod list;
 mod map;
 mod plan;
 mod room;
+mod stand_in;
 mod wiring;
 pub(crate) mod words;
 
 pub(crate) use api::routes as api_routes;
+pub(crate) use stand_in::StandIns;
 pub(crate) use room::{Night, Room, Watch};
 
 use crate::error::PageError;
@@ -30,6 +32,7 @@ pub(crate) fn routes(config: &mut web::ServiceConfig) {
         .configure(wiring::routes)
         .configure(form::routes)
         .configure(calibrate::routes)
+        .configure(stand_in::routes)
         .configure(detail::routes);
 }
 

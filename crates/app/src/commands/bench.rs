@@ -1,0 +1,85 @@
+//! `bench`: a simulated sensor that posts to a server as a real device would.
+
+use super::{Failure, print, print_notes, read_input};
+use jiff::Timestamp;
+use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
+use std::time::Duration;
+use upland_bench::{Kind, Plan, Sky};
+use upland_core::units::Metres;
+use upland_core::weather::Station;
+use upland_formats::daily_csv;
+
+#[derive(clap::Args)]
+#[command(after_help = "It begins some days back, runs at the speed until it has caught up with the clock, and keeps pace from there. Ctrl-C stops it.")]
+pub struct Args {
+    /// weather-station, rain-switch, soil-probe, flow-meter or et-sensor.
+    kind: String,
+    /// Address of the server.
+    #[arg(long, default_value = "http://127.0.0.1:8080")]
+    url: String,
+    /// Token of the device, made on the page of its sensor.
+    #[arg(long, env = "UPLAND_TOKEN", hide_env_values = true)]
+    token: String,
+    /// Simulated seconds in a second.
+    #[arg(long, default_value_t = 3600.0)]
+    speed: f64,
+    /// Days back that it begins at.
+    #[arg(long, default_value_t = 14)]
+    days_back: u32,
+    /// Simulated minutes between two readings.
+    #[arg(long, default_value_t = 10)]
+    step_min: u32,
+    /// Daily weather to replay, its last day as today; generated weather when left out.
+    #[arg(long)]
+    weather: Option<String>,
+    /// Seed of the generated weather.
+    #[arg(long, default_value_t = 1)]
+    seed: u64,
+    /// Stop after this many seconds.
+    #[arg(long)]
+    seconds: Option<u64>,
+}
+
+pub fn run(args: &Args) -> Result<(), Failure> {
+    let kind = Kind::from_name(&args.kind).ok_or_else(|| {
+        let known: Vec<&str> = Kind::ALL.iter().map(|(_, name)| *name).collect();
+        Failure::Usage(format!("{} is not one of {}", args.kind, known.join(", ")))
+    })?;
+    if !(args.speed.is_finite() && args.speed > 0.0) {
+        return Err(Failure::Usage("--speed must be above nought".into()));
+    }
+    let sky = match &args.weather {
+        None => Sky::generated(args.seed),
+        Some(path) => {
+            // Where the record was measured does not matter here: its numbers are played as they are.
+            let station =
+                Station { latitude_deg: 45.0, longitude_deg: 0.0, elevation: Metres::ZERO, wind_height: Metres::from_m(2.0) };
+            let file = daily_csv::read(&read_input(path)?, &station).map_err(|p| Failure::problems(&p))?;
+            print_notes(&file.notes);
+            Sky::recorded(&file.days, Timestamp::now().to_zoned(jiff::tz::TimeZone::UTC).date(), args.seed)
+        }
+    };
+    let plan = Plan {
+        url: args.url.trim_end_matches('/').to_owned(),
+        token: args.token.clone(),
+        kind,
+        speed: args.speed,
+        days_back: args.days_back,
+        step_min: args.step_min,
+    };
+    let (stop, taken) = (AtomicBool::new(false), AtomicU64::new(0));
+    let outcome = std::thread::scope(|scope| {
+        let running = scope.spawn(|| upland_bench::run(&plan, &sky, &stop, &taken));
+        let begun = std::time::Instant::now();
+        while !running.is_finished() && args.seconds.is_none_or(|s| begun.elapsed().as_secs() < s) {
+            std::thread::sleep(Duration::from_millis(100));
+        }
+        stop.store(true, Ordering::Relaxed);
+        running.join()
+    });
+    match outcome {
+        Ok(Ok(())) => print(&format!("{} readings were acknowledged.\n", taken.load(Ordering::Relaxed))),
+        Ok(Err(refused)) => Err(Failure::Failed(refused.to_string())),
+        Err(_) => Err(Failure::Failed("the stand-in failed".into())),
+    }
+}

@@ -1,0 +1,126 @@
+//! Stand-ins for devices: simulated sensors that post readings over the interface that real ones use.
+//!
+//! A stand-in lives in simulated time: it begins some days back, runs at a chosen speed until it has
+//! caught up with the clock, and keeps pace from there. What it reads comes from generated weather of
+//! a fixed seed, or from days of a record. A post that the server could not store is sent again; the
+//! server keeps each reading once.
+
+mod device;
+mod weather;
+
+pub use device::{Kind, StandIn};
+pub use weather::{Sky, SkyHour};
+
+use jiff::{SignedDuration, Timestamp};
+use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
+use std::time::Duration;
+use upland_core::codes::Coded;
+
+/// How a stand-in runs.
+#[derive(Debug, Clone)]
+pub struct Plan {
+    /// Address of the server, such as `http://127.0.0.1:8080`.
+    pub url: String,
+    /// Token of the device.
+    pub token: String,
+    /// What it stands for.
+    pub kind: Kind,
+    /// Simulated seconds in a second, until it has caught up.
+    pub speed: f64,
+    /// Days back that it begins at.
+    pub days_back: u32,
+    /// Simulated minutes between two readings.
+    pub step_min: u32,
+}
+
+/// Why a stand-in stopped by itself.
+#[derive(Debug, thiserror::Error)]
+pub enum StoppedBy {
+    /// The server refused it: its token, or what it sent.
+    #[error("the server refused with {status}: {body}")]
+    Refused {
+        /// HTTP status.
+        status: u16,
+        /// What it said.
+        body: String,
+    },
+}
+
+/// Most readings of a post.
+const BATCH: usize = 500;
+/// Wait before a post is sent again.
+const AGAIN: Duration = Duration::from_secs(1);
+/// Longest sleep between two looks at whether it should stop.
+const NAP: Duration = Duration::from_millis(100);
+
+/// Runs a stand-in until it is told to stop. `taken` counts readings that the server acknowledged.
+///
+/// # Errors
+/// [`StoppedBy::Refused`] when the server says that it will not take these posts.
+pub fn run(plan: &Plan, sky: &Sky, stop: &AtomicBool, taken: &AtomicU64) -> Result<(), StoppedBy> {
+    let agent: ureq::Agent = ureq::Agent::config_builder().http_status_as_error(false).timeout_global(Some(Duration::from_secs(20))).build().into();
+    let mut device = StandIn::new(plan.kind);
+    let step = SignedDuration::from_mins(i64::from(plan.step_min.max(1)));
+    let mut at = Timestamp::now() - SignedDuration::from_hours(24 * i64::from(plan.days_back));
+    let mut waiting: Vec<serde_json::Value> = Vec::new();
+    let pause = Duration::from_secs_f64((step.as_secs_f64() / plan.speed.max(1e-3)).clamp(0.0, 3600.0));
+    while !stop.load(Ordering::Relaxed) {
+        let caught_up = at > Timestamp::now();
+        if !caught_up {
+            for (channel, value) in device.read(at, sky) {
+                waiting.push(serde_json::json!({ "channel": channel.code(), "at": at.to_string(), "value": value }));
+            }
+            at += step;
+            // Slow runs post as they read; fast ones join what belongs to a tenth of a second.
+            let joined = pause >= NAP || waiting.len() >= BATCH;
+            if joined || at > Timestamp::now() {
+                post(&agent, plan, &mut waiting, stop, taken)?;
+            }
+            sleep(pause, stop);
+        } else {
+            post(&agent, plan, &mut waiting, stop, taken)?;
+            sleep(Duration::from_secs(1), stop);
+        }
+    }
+    post(&agent, plan, &mut waiting, stop, taken)
+}
+
+fn sleep(length: Duration, stop: &AtomicBool) {
+    let mut left = length;
+    while !left.is_zero() && !stop.load(Ordering::Relaxed) {
+        let nap = left.min(NAP);
+        std::thread::sleep(nap);
+        left -= nap;
+    }
+}
+
+/// Posts what waits, in batches, again until it is taken or refused.
+fn post(agent: &ureq::Agent, plan: &Plan, waiting: &mut Vec<serde_json::Value>, stop: &AtomicBool, taken: &AtomicU64) -> Result<(), StoppedBy> {
+    while !waiting.is_empty() {
+        let batch: Vec<serde_json::Value> = waiting.iter().take(BATCH).cloned().collect();
+        let body = serde_json::json!({ "readings": batch, "device_time": Timestamp::now().to_string() }).to_string();
+        let answer = agent
+            .post(format!("{}/api/v1/readings", plan.url))
+            .header("authorization", format!("Bearer {}", plan.token))
+            .header("content-type", "application/json")
+            .send(body);
+        match answer {
+            Ok(response) if response.status().is_success() => {
+                taken.fetch_add(u64::try_from(batch.len()).unwrap_or(0), Ordering::Relaxed);
+                waiting.drain(..batch.len());
+            }
+            Ok(mut response) if response.status().is_client_error() && response.status().as_u16() != 429 => {
+                let status = response.status().as_u16();
+                return Err(StoppedBy::Refused { status, body: response.body_mut().read_to_string().unwrap_or_default() });
+            }
+            other => {
+                tracing::debug!(?other, "the post is sent again");
+                if stop.load(Ordering::Relaxed) {
+                    return Ok(());
+                }
+                sleep(AGAIN, stop);
+            }
+        }
+    }
+    Ok(())
+}
