@@ -240,3 +240,30 @@ fn budget_and_balance_of_24_zones_and_30_years(bencher: Bencher) {
         (found, balances)
     });
 }
+
+/// A year of hourly readings through the states of eight sensors.
+#[divan::bench]
+fn a_year_of_hourly_states_of_8_sensors(bencher: Bencher) {
+    use upland_core::sensors::state::{ByChannel, Drying, holds};
+    use upland_core::sensors::{Channel, Reading, Readings, Sensor, generic};
+    let start: Timestamp = "2025-01-01T00:00:00Z".parse().unwrap();
+    let hourly = |value: &dyn Fn(i64) -> f64| {
+        Readings::new((0..8760).map(|h| Reading { at: start + h.hours(), value: value(h) }).collect())
+    };
+    let readings: ByChannel = [
+        (Channel::Rain, hourly(&|h| if h % 61 == 0 { 6.0 } else { 0.0 })),
+        (Channel::Temperature, hourly(&|h| 8.0 + 7.0 * ((h % 24) as f64 / 24.0 - 0.5) - if h % 700 < 60 { 9.0 } else { 0.0 })),
+        (Channel::Wind, hourly(&|h| if h % 37 < 3 { 7.0 } else { 2.0 })),
+    ]
+    .into();
+    let drying = Drying::new((0..430).map(|d| (start + (24 * d).hours(), Millimetres::from_mm(3.0))).collect());
+    let cards = generic();
+    let sensors: Vec<Sensor> = ["rain_switch", "rain_freeze_switch", "freeze_switch", "wind_switch"]
+        .iter()
+        .cycle()
+        .take(8)
+        .map(|code| Sensor::of_card(cards.iter().find(|(c, _)| c == code).unwrap().1.clone(), 1))
+        .collect();
+    let until = start + 8760.hours();
+    bencher.bench(|| sensors.iter().map(|s| holds(black_box(s), &readings, &drying, until).len()).sum::<usize>());
+}

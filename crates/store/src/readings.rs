@@ -1,7 +1,7 @@
 //! Readings and the devices that post them. A reading is kept once for its sensor, channel and
 //! instant; what was refused is counted.
 
-use crate::schema::{reading_refusals, sensor_devices, sensor_readings, sensors, users};
+use crate::schema::{reading_refusals, sensor_buckets, sensor_devices, sensor_readings, sensors, users};
 use crate::{Result, Store, known};
 use diesel::prelude::*;
 use diesel::sql_types::{Array, BigInt, Double, Nullable, Text, Timestamptz};
@@ -64,11 +64,43 @@ pub struct Refused {
 /// A reading with its channel.
 pub type ChannelReading = (Channel, Reading);
 
-/// Keeps readings of a sensor in one statement; returns how many were new.
+/// Keeps readings of a sensor in one statement, and their ten minutes in step; says how many were new.
 const INSERT: &str = "
-    INSERT INTO sensor_readings (sensor_id, channel, at, value, device_id)
-    SELECT $1, channel, at, value, $2 FROM unnest($3::text[], $4::timestamptz[], $5::float8[]) AS t(channel, at, value)
-    ON CONFLICT DO NOTHING";
+    WITH new AS (
+        INSERT INTO sensor_readings (sensor_id, channel, at, value, device_id)
+        SELECT $1, channel, at, value, $2 FROM unnest($3::text[], $4::timestamptz[], $5::float8[]) AS t(channel, at, value)
+        ON CONFLICT DO NOTHING
+        RETURNING channel, at, value
+    ), thin AS (
+        INSERT INTO sensor_buckets (sensor_id, channel, bucket, at, value)
+        SELECT $1, channel, date_bin('10 minutes', at, TIMESTAMPTZ '2000-01-01'), max(at),
+               CASE WHEN channel = 'rain_mm' THEN sum(value) ELSE (array_agg(value ORDER BY at DESC))[1] END
+        FROM new GROUP BY 2, 3
+        ON CONFLICT (sensor_id, channel, bucket) DO UPDATE SET
+            value = CASE WHEN EXCLUDED.channel = 'rain_mm' THEN sensor_buckets.value + EXCLUDED.value
+                         WHEN EXCLUDED.at >= sensor_buckets.at THEN EXCLUDED.value
+                         ELSE sensor_buckets.value END,
+            at = GREATEST(sensor_buckets.at, EXCLUDED.at)
+    )
+    SELECT count(*) AS new FROM new";
+
+/// How many readings of a statement were new.
+#[derive(QueryableByName)]
+struct New {
+    #[diesel(sql_type = BigInt)]
+    new: i64,
+}
+
+/// Days back that a state can depend on what a channel read.
+const fn memory_days(channel: Channel) -> i64 {
+    match channel {
+        // A switch stays wet for weeks of winter.
+        Channel::Rain | Channel::Contact => 60,
+        Channel::Flow => 30,
+        Channel::Et => 20,
+        _ => 4,
+    }
+}
 
 const REFUSE: &str = "
     INSERT INTO reading_refusals (device_id, reason, count, last_at, example) VALUES ($1, $2, $3, now(), $4)
@@ -214,13 +246,14 @@ impl Store {
         let channels: Vec<&str> = readings.iter().map(|(c, _)| c.code()).collect();
         let times: Vec<jiff_diesel::Timestamp> = readings.iter().map(|(_, r)| r.at.to_diesel()).collect();
         let values: Vec<f64> = readings.iter().map(|(_, r)| r.value).collect();
-        Ok(diesel::sql_query(INSERT)
+        let new: New = diesel::sql_query(INSERT)
             .bind::<BigInt, _>(sensor_id)
             .bind::<Nullable<BigInt>, _>(device_id)
             .bind::<Array<Text>, _>(channels)
             .bind::<Array<Timestamptz>, _>(times)
             .bind::<Array<Double>, _>(values)
-            .execute(&mut self.connection()?)?)
+            .get_result(&mut self.connection()?)?;
+        Ok(usize::try_from(new.new).unwrap_or(0))
     }
 
     /// Counts what was refused.
@@ -266,27 +299,48 @@ impl Store {
             .collect())
     }
 
-    /// The readings of some sensors from an instant to another, by channel.
+    /// What some sensors read until an instant, by ten minutes and as far back as a state can depend
+    /// on it: rain as the sum of its ten minutes, else the last value of them.
     ///
     /// # Errors
     /// As any query.
-    pub fn readings(&self, sensors: &[i64], (from, until): (Timestamp, Timestamp)) -> Result<BTreeMap<i64, ByChannel>> {
+    pub fn readings(&self, sensors: &[i64], until: Timestamp) -> Result<BTreeMap<i64, ByChannel>> {
         type Row = (i64, String, jiff_diesel::Timestamp, f64);
-        let rows: Vec<Row> = sensor_readings::table
-            .filter(sensor_readings::sensor_id.eq_any(sensors))
-            .filter(sensor_readings::at.between(from.to_diesel(), until.to_diesel()))
-            .order((sensor_readings::sensor_id, sensor_readings::channel, sensor_readings::at))
-            .select((sensor_readings::sensor_id, sensor_readings::channel, sensor_readings::at, sensor_readings::value))
-            .load(&mut self.connection()?)?;
+        let mut connection = self.connection()?;
         let mut lists: BTreeMap<i64, BTreeMap<Channel, Vec<Reading>>> = BTreeMap::new();
-        for (sensor, channel, at, value) in rows {
-            let channel: Channel = known("channel", &channel)?;
-            lists.entry(sensor).or_default().entry(channel).or_default().push(Reading { at: at.to_jiff(), value });
+        for days in [60, 30, 20, 4] {
+            let codes: Vec<&str> = Channel::ALL.into_iter().filter(|c| memory_days(*c) == days).map(Coded::code).collect();
+            let from = until - jiff::SignedDuration::from_hours(24 * days);
+            let rows: Vec<Row> = sensor_buckets::table
+                .filter(sensor_buckets::sensor_id.eq_any(sensors))
+                .filter(sensor_buckets::channel.eq_any(codes))
+                .filter(sensor_buckets::bucket.ge(from.to_diesel()))
+                .filter(sensor_buckets::at.le(until.to_diesel()))
+                .select((sensor_buckets::sensor_id, sensor_buckets::channel, sensor_buckets::at, sensor_buckets::value))
+                .load(&mut connection)?;
+            for (sensor, channel, at, value) in rows {
+                let channel: Channel = known("channel", &channel)?;
+                lists.entry(sensor).or_default().entry(channel).or_default().push(Reading { at: at.to_jiff(), value });
+            }
         }
         Ok(lists
             .into_iter()
             .map(|(id, channels)| (id, channels.into_iter().map(|(c, list)| (c, Readings::new(list))).collect()))
             .collect())
+    }
+
+    /// Every reading of one channel of a sensor from an instant to another, as it came.
+    ///
+    /// # Errors
+    /// As any query.
+    pub fn raw_readings(&self, sensor_id: i64, channel: Channel, (from, until): (Timestamp, Timestamp)) -> Result<Vec<Reading>> {
+        let rows: Vec<(jiff_diesel::Timestamp, f64)> = sensor_readings::table
+            .filter(sensor_readings::sensor_id.eq(sensor_id).and(sensor_readings::channel.eq(channel.code())))
+            .filter(sensor_readings::at.between(from.to_diesel(), until.to_diesel()))
+            .order(sensor_readings::at)
+            .select((sensor_readings::at, sensor_readings::value))
+            .load(&mut self.connection()?)?;
+        Ok(rows.into_iter().map(|(at, value)| Reading { at: at.to_jiff(), value }).collect())
     }
 }
 

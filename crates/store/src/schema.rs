@@ -391,6 +391,16 @@ diesel::table! {
 }
 
 diesel::table! {
+    sensor_buckets (sensor_id, channel, bucket) {
+        sensor_id -> BigInt,
+        channel -> Text,
+        bucket -> Timestamptz,
+        at -> Timestamptz,
+        value -> Double,
+    }
+}
+
+diesel::table! {
     reading_refusals (reason) {
         device_id -> Nullable<BigInt>,
         reason -> Text,
@@ -433,5 +443,5 @@ diesel::allow_tables_to_appear_in_same_query!(
     controllers, controller_versions, settings_versions, library_entries, library_versions, site_ordinances,
     weather_sources, weather_hours, weather_overrules, weather_choices, weather_normals, weather_mappings, catch_tests,
     zone_events, site_normals, sensors, sensor_versions, sensor_events, site_plans, sensor_devices, sensor_readings,
-    reading_refusals,
+    sensor_buckets, reading_refusals,
 );

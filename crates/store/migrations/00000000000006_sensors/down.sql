@@ -1,4 +1,5 @@
 DROP TABLE reading_refusals;
+DROP TABLE sensor_buckets;
 DROP TABLE sensor_readings;
 DROP TABLE sensor_devices;
 DROP TABLE site_plans;

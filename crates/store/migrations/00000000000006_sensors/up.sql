@@ -77,6 +77,18 @@ CREATE TABLE sensor_readings (
 );
 CREATE INDEX sensor_readings_device_id ON sensor_readings (device_id);
 
+-- The same by ten minutes, kept in step with every insert: the sum of rain, else the last value. States
+-- over weeks are read from here; a device may post every second.
+CREATE TABLE sensor_buckets (
+    sensor_id BIGINT NOT NULL REFERENCES sensors (id) ON DELETE CASCADE,
+    channel   TEXT NOT NULL,
+    bucket    TIMESTAMPTZ NOT NULL,
+    -- Of the last reading in it.
+    at        TIMESTAMPTZ NOT NULL,
+    value     DOUBLE PRECISION NOT NULL,
+    PRIMARY KEY (sensor_id, channel, bucket)
+);
+
 -- What was refused, counted by device and reason; an empty device is an unknown token.
 CREATE TABLE reading_refusals (
     device_id BIGINT REFERENCES sensor_devices (id) ON DELETE CASCADE,

@@ -419,3 +419,5 @@ fn a_removed_site_closes_the_calendars_of_its_boxes() {
     store.set_site_removed(*site, None).unwrap();
     assert!(store.controller_of_calendar(&token).unwrap().is_some());
 }
+
+mod sensors;

@@ -158,7 +158,7 @@ fn kind_of(reason: &str) -> &str {
         (status = 400, description = "The body is not as described", body = ProblemDto),
         (status = 401, description = "No token, or an unknown one", body = ProblemDto),
         (status = 403, description = "The token was revoked", body = ProblemDto),
-        (status = 413, description = "Too many readings or too large", body = ProblemDto),
+        (status = 413, description = "Larger than a megabyte", body = ProblemDto),
         (status = 415, description = "Not JSON", body = ProblemDto),
         (status = 422, description = "Every reading was refused", body = TakenDto),
         (status = 429, description = "Too many posts; slow down", body = ProblemDto),
@@ -220,7 +220,7 @@ async fn store(state: &web::Data<AppState>, posting: &Posting, dto: &PostDto) ->
     }
     if dto.readings.len() > MOST {
         let _ = refuse(state, Some(posting.device_id), "too many readings", 1, &dto.readings.len().to_string()).await;
-        return problem(StatusCode::PAYLOAD_TOO_LARGE, "at most 5 000 readings in a post");
+        return problem(StatusCode::BAD_REQUEST, "the body is not as described: a post has at most 5 000 readings");
     }
     let mut warnings = Vec::new();
     if let Some(text) = &dto.device_time {

@@ -64,6 +64,8 @@ impl CalibratePage {
     }
 }
 
+/// Hours of received readings that a run looks at.
+const LOOKED_AT_HOURS: i64 = 26;
 /// Size of the curve.
 const WIDTH: f64 = 720.0;
 const HEIGHT: f64 = 220.0;
@@ -199,7 +201,9 @@ async fn look(state: web::Data<AppState>, Editor(who): Editor, path: web::Path<(
     }
     let typed = fields.get("lines");
     let readings: Vec<Reading> = if typed.is_empty() {
-        room.own(id).and_then(|r| r.get(&Channel::SoilMoisture)).map(|r| r.as_slice().to_vec()).unwrap_or_default()
+        let from = begun.unwrap_or(room.at);
+        let until = from + SignedDuration::from_hours(LOOKED_AT_HOURS);
+        db(&state, move |store| store.raw_readings(id, Channel::SoilMoisture, (from, until))).await?
     } else {
         match read_lines(Channel::SoilMoisture, typed, &room.tz, Timestamp::now()) {
             Ok(all) => all.into_iter().map(|(_, r)| r).collect(),

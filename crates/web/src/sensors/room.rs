@@ -61,8 +61,7 @@ impl Room {
         let (today, _) = choose_date(asked.or(spoke.then(|| now.to_zoned(tz.clone()).date())), &climate, now.to_zoned(tz.clone()).date());
         let is_now = asked.is_none() && today == now.to_zoned(tz.clone()).date();
         let at = if is_now { now } else { instant(today, EVENING, &tz) };
-        let from = at - SignedDuration::from_hours(24 * i64::from(MEMORY_DAYS));
-        let heard = if ids.is_empty() { BTreeMap::new() } else { store.readings(&ids, (from, at))? };
+        let heard = if ids.is_empty() { BTreeMap::new() } else { store.readings(&ids, at)? };
         let events = if ids.is_empty() { Vec::new() } else { store.sensor_events(loaded.site.id)? };
         let first = today.checked_sub(MEMORY_DAYS.days()).unwrap_or(today);
         let record = as_read(&climate, (first, today), &tz);
