@@ -38,8 +38,7 @@ fn readings_are_kept_once_in_any_order_and_each_refusal_has_its_reason() {
     let server = Server::start(true);
     let person = Person::signed_in(&server, "bram");
     let token = device(&person, "Gauge");
-    let (a, b, c) = (at(30), at(20), at(10));
-    let mixed = body(&[("rain_mm", c.clone(), "0.4"), ("rain_mm", a.clone(), "13"), ("rain_mm", b.clone(), "0")]);
+    let mixed = body(&[("rain_mm", at(10), "0.4"), ("rain_mm", at(30), "13"), ("rain_mm", at(20), "0")]);
     let first = post(&server, &token, &mixed);
     assert_eq!(first.status, 200, "{}", first.text);
     assert!(first.text.contains("\"taken\":3") && first.text.contains("\"repeated\":0"));
@@ -94,7 +93,7 @@ fn tokens_are_rotated_revoked_and_limited() {
     assert!(post(&server, &second, &one(8)).text.contains("same address"));
     let statuses: Vec<u16> = (0..160).map(|_| post(&server, &first, &one(7)).status).collect();
     assert!(statuses.contains(&429) && statuses[0] == 200, "{statuses:?}");
-    let skewed = format!("{{\"device_time\":\"{}\",{}", (Timestamp::now() - 3.hours()).to_string(), &one(6)[1..]);
+    let skewed = format!("{{\"device_time\":\"{}\",{}", Timestamp::now() - 3.hours(), &one(6)[1..]);
     assert!(post(&server, &second, &skewed).text.contains("clock is off by"));
 }
 
