@@ -1,10 +1,13 @@
 //! `balance`: the daily root-zone balance of a file.
 
-use super::{Failure, bounded, print, read_input};
+use super::{Failure, bounded, print, print_notes, read_input, weather};
+use jiff::tz::TimeZone;
 use upland_core::balance::{DayWater, RootZone};
 use upland_core::bounds::{self, Bound};
-use upland_core::units::Millimetres;
-use upland_formats::balance_csv;
+use upland_core::reference_et::daily;
+use upland_core::units::{Metres, Millimetres};
+use upland_core::weather::Station;
+use upland_formats::balance_csv::{self, BalanceRow};
 
 const WATER_CONTENT: Bound = Bound {
     name: "Water content",
@@ -23,7 +26,8 @@ const DEPLETION_SHARE: Bound =
 #[derive(clap::Args)]
 #[command(after_help = "Input columns: date, et0_mm, rain_mm, irrigation_mm, every day once and in order.\n\
 Output: date, depletion_mm, etc_mm, drainage_mm, ks. Ks is from the depletion at the end of the day\n\
-before; etc_mm is with stress (Ks × Kc × ET0); depletion_mm is at the day's end; no runoff.")]
+before; etc_mm is with stress (Ks × Kc × ET0); depletion_mm is at the day's end; no runoff.\n\
+With --any the file holds weather instead: ET0 is computed, irrigation is nought.")]
 pub struct Args {
     /// Crop or plant coefficient Kc.
     #[arg(long, value_parser = |s: &str| bounded(s, &COEFFICIENT))]
@@ -43,8 +47,55 @@ pub struct Args {
     /// Depletion before the first day, mm.
     #[arg(long, value_parser = |s: &str| bounded(s, &DEPLETION))]
     initial_depletion: f64,
+    /// The file holds weather, daily or hourly, in any format that is read (see the et command).
+    #[arg(long, requires = "latitude", requires = "elevation")]
+    any: bool,
+    /// Latitude, degrees, north positive; with --any.
+    #[arg(long, allow_negative_numbers = true, value_parser = |s: &str| bounded(s, &bounds::LATITUDE))]
+    latitude: Option<f64>,
+    /// Elevation, metres; with --any.
+    #[arg(long, allow_negative_numbers = true, value_parser = |s: &str| bounded(s, &bounds::ELEVATION))]
+    elevation: Option<f64>,
+    /// Height of the wind sensor, metres; with --any.
+    #[arg(long, default_value = "2", value_parser = |s: &str| bounded(s, &bounds::WIND_HEIGHT))]
+    wind_height: f64,
+    /// IANA time zone of stamps that carry no offset; with --any.
+    #[arg(long, default_value = "UTC")]
+    time_zone: String,
+    #[command(flatten)]
+    options: weather::Options,
     /// The file, or - for standard input.
     file: String,
+}
+
+/// Days of a weather file: ET0 computed, rain as recorded, nothing irrigated. The days must follow
+/// each other, since a balance knows nothing across a gap.
+fn of_weather(args: &Args) -> Result<Vec<BalanceRow>, Failure> {
+    let station = Station {
+        latitude_deg: args.latitude.unwrap_or_default(),
+        longitude_deg: 0.0,
+        elevation: Metres::from_m(args.elevation.unwrap_or_default()),
+        wind_height: Metres::from_m(args.wind_height),
+    };
+    let tz = TimeZone::get(&args.time_zone).map_err(|error| Failure::Usage(format!("--time-zone: {error}")))?;
+    let file = weather::read(&args.file, &args.options, &station, &tz)?;
+    let days = weather::counted(&file, &station);
+    if let Some((a, b)) = days.iter().zip(days.iter().skip(1)).find(|(a, b)| a.date.tomorrow().ok() != Some(b.date)) {
+        return Err(Failure::Failed(format!("no temperatures count between {} and {}; fill the gap or cut the file there", a.date, b.date)));
+    }
+    let without_rain = days.iter().filter(|d| d.rain.is_none()).count();
+    if without_rain > 0 {
+        print_notes(&[format!("{without_rain} days have no rain recorded and count as dry")]);
+    }
+    Ok(days
+        .iter()
+        .map(|day| BalanceRow {
+            date: day.date,
+            et0: daily(day, &station).et0.max(Millimetres::ZERO),
+            rain: day.rain.unwrap_or(Millimetres::ZERO),
+            irrigation: Millimetres::ZERO,
+        })
+        .collect())
 }
 
 pub fn run(args: &Args) -> Result<(), Failure> {
@@ -63,7 +114,11 @@ pub fn run(args: &Args) -> Result<(), Failure> {
             zone.total_available.mm()
         )));
     }
-    let rows = balance_csv::read(&read_input(&args.file)?).map_err(|p| Failure::problems(&p))?;
+    let rows = if args.any {
+        of_weather(args)?
+    } else {
+        balance_csv::read(&read_input(&args.file)?).map_err(|p| Failure::problems(&p))?
+    };
     let mut depletion = Millimetres::from_mm(args.initial_depletion);
     let days: Vec<_> = rows
         .iter()

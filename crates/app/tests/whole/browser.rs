@@ -231,7 +231,7 @@ async fn walk(width: u32, height: u32) {
     assert!(page.text().await.contains("No weather yet"));
     page.sound("Today without weather").await;
 
-    page.click("[data-key='4']").await;
+    page.click("[data-key='6']").await;
     let file = weather_file();
     page.css("#file").await.send_keys(file.path().to_str().unwrap()).await.unwrap();
     page.click("form .button.is-primary").await;

@@ -206,3 +206,44 @@ fn every_published_schema_is_printed() {
         assert_eq!(stdout(&run(&["schema", name], "")), published, "{name}");
     }
 }
+
+#[test]
+fn balance_takes_a_weather_file_and_says_where_it_has_a_gap() {
+    let zone = ["--kc", "0.8", "--field-capacity", "0.32", "--wilting-point", "0.15", "--root-depth", "0.2", "--depletion", "0.4", "--initial-depletion", "0"];
+    let balance = |input: &str, place: &[&str]| {
+        let mut arguments = vec!["balance"];
+        arguments.extend(zone);
+        arguments.extend(place);
+        arguments.push("-");
+        run(&arguments, input)
+    };
+    let place = ["--any", "--latitude", "46", "--elevation", "1040"];
+    let weather = "date,tmin_c,tmax_c,rain_mm\n2026-07-01,9,22,0\n2026-07-02,10,23,30\n2026-07-03,9.5,24,0\n";
+    let out = balance(weather, &place);
+    let text = stdout(&out);
+    assert_eq!(text.lines().count(), 4, "{text} {}", stderr(&out));
+    // The same as with ET0 from the et command.
+    let et = stdout(&run(&["et", "--latitude", "46", "--elevation", "1040", "-"], weather));
+    let mut rows = String::from("date,et0_mm,rain_mm,irrigation_mm\n");
+    for (line, rain) in et.lines().skip(1).zip([0, 30, 0]) {
+        let cells: Vec<_> = line.split(',').collect();
+        rows.push_str(&format!("{},{},{rain},0\n", cells[0], cells[1]));
+    }
+    let by_hand = stdout(&balance(&rows, &[]));
+    for (a, b) in text.lines().zip(by_hand.lines()).skip(1) {
+        for (x, y) in a.split(',').zip(b.split(',')).skip(1) {
+            assert!((x.parse::<f64>().unwrap() - y.parse::<f64>().unwrap()).abs() < 1e-4, "{a} {b}");
+        }
+    }
+    let gap = balance(&weather.replace("2026-07-02,10,23,30\n", ""), &place);
+    assert_eq!(gap.status.code(), Some(1));
+    assert!(stderr(&gap).contains("between 2026-07-01 and 2026-07-03"), "{}", stderr(&gap));
+    assert_eq!(balance(weather, &["--any"]).status.code(), Some(2));
+}
+
+#[test]
+fn bench_says_which_stand_ins_there_are() {
+    let out = run(&["bench", "moon", "--token", "x"], "");
+    assert_eq!(out.status.code(), Some(2));
+    assert!(stderr(&out).contains("weather-station, rain-switch, soil-probe, flow-meter, et-sensor"));
+}

@@ -228,7 +228,7 @@ pub(super) fn candidates(
         (Kind::HiddenProgram | Kind::EmptyProgram, Place::Program(program)) => out.push(Mend::SwitchOff { program }),
         (Kind::NoMasterValve, Place::Station(station)) => out.push(Mend::OpenMasterValve { station }),
         (Kind::StoppedUnfelt { .. }, Place::Station(station))
-            if installation.card.sensor_override && super::sensing::none_holds(installation, station) =>
+            if installation.card.sensor_override && super::no_contact_holds(installation, station) =>
         {
             out.push(Mend::Sensors { station, ignored: true });
         }

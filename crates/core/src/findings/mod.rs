@@ -11,6 +11,7 @@ mod water;
 mod wiring;
 
 pub use mend::Mend;
+pub(crate) use sensing::no_contact_holds;
 
 use crate::installation::Installation;
 use crate::schedule::{ScheduledRun, Settings, expand};

@@ -41,7 +41,7 @@ pub(super) fn find(look: &Look<'_>, findings: &mut Vec<Finding>) {
 }
 
 /// Whether no contact of a box should hold a station: only then may it ignore them.
-pub(super) fn none_holds(installation: &Installation, station: u16) -> bool {
+pub(crate) fn no_contact_holds(installation: &Installation, station: u16) -> bool {
     installation.zone(station).is_some_and(|zone| {
         installation
             .sensors

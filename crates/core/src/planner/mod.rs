@@ -213,7 +213,9 @@ pub fn plan(request: &Request<'_>) -> Result<Proposal, Binding> {
         let groups = group::form(request, &left_to_kept, slots.len(), steps)?;
         match place::place(request, &groups, slots.len()) {
             Ok(placed) => {
-                return Ok(place::assemble(request, placed, kept, &slots, (left_to_kept, steps > 0)));
+                let mut proposal = place::assemble(request, placed, kept, &slots, (left_to_kept, steps > 0));
+                spare_unfelt(installation, &mut proposal.settings);
+                return Ok(proposal);
             }
             Err(found) => {
                 binding.get_or_insert(found);
@@ -221,6 +223,20 @@ pub fn plan(request: &Request<'_>) -> Result<Proposal, Binding> {
         }
     }
     Err(binding.unwrap_or(Binding::NoZones))
+}
+
+/// Lets stations ignore the contacts of the box where none of them should hold the zone: a bed under a
+/// roof must not wait for rain to dry.
+fn spare_unfelt(installation: &Installation, settings: &mut Settings) {
+    let contacts = installation.sensors.iter().any(|s| s.card.is_contact());
+    if !contacts || !installation.card.sensor_override {
+        return;
+    }
+    for zone in &installation.zones {
+        if crate::findings::no_contact_holds(installation, zone.zone.number) {
+            settings.update_station(zone.zone.number, |s| s.ignores_sensors = true);
+        }
+    }
 }
 
 /// Steps of more frequent days that are tried when a night is too long.

@@ -348,3 +348,14 @@ fn more_allowed_days_are_the_ones_furthest_from_the_others() {
     let Days::Weekdays(week) = days_of(&proposal, 1) else { panic!() };
     assert_eq!(week, [false, false, true, false, true, false, true]);
 }
+
+#[test]
+fn a_plan_lets_a_roofed_bed_ignore_the_rain_switch() {
+    let mut installation = installation();
+    installation.zones[3].zone.sky = crate::plant::Sky::UnderEaves;
+    let card = crate::sensors::generic().into_iter().find(|(c, _)| *c == "rain_switch").unwrap().1;
+    installation.sensors = vec![crate::sensors::Sensor::of_card(card, 1)];
+    let settings = planned(&installation, Strategy::JustNeed).unwrap().settings;
+    assert!(settings.station(4).ignores_sensors && !settings.station(1).ignores_sensors);
+    assert_eq!(serious(&installation, &settings), Vec::<String>::new());
+}

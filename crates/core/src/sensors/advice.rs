@@ -124,7 +124,7 @@ pub fn advise(installation: &Installation, settings: &Settings, climate: &Climat
                 };
                 advice.pays = verdict(nights);
                 advice.nights_a_year = Some(nights);
-                advice.litres_a_year = zones.iter().any(|z| z.flow.is_some()).then_some(litres);
+                advice.litres_a_year = all.iter().any(|n| n.scheduled.l() > 0.0).then_some(litres);
             }
             (Sense::Rain | Sense::Freeze | Sense::Wind, None) => advice.pays = Pays::Perhaps,
             (Sense::SoilMoisture, _) => {

@@ -1,7 +1,13 @@
 //! The plan of a site: zones, obstacles, spray arcs and sensors on the ground, in metres east and
 //! south of a corner, and what follows from it for a sensor's place.
 
+use crate::sun::{altitude_rad, day_of_year, declination_rad};
 use crate::units::Metres;
+use jiff::civil::Date;
+use std::f64::consts::PI;
+
+/// Steps of a day in which the sun is looked for.
+const SUN_STEPS: u32 = 144;
 
 /// A zone's area as a rectangle.
 #[derive(Debug, Clone, Copy, PartialEq)]
@@ -101,6 +107,21 @@ fn distance((x, y): (f64, f64), (left, top, width, depth): (f64, f64, f64, f64))
     dx.hypot(dy)
 }
 
+/// How far a ray goes until it enters a rectangle; `None` when it passes by.
+fn ray((x, y): (f64, f64), (dx, dy): (f64, f64), (left, top, width, depth): (f64, f64, f64, f64)) -> Option<f64> {
+    let slab = |from: f64, step: f64, low: f64, high: f64| {
+        if step.abs() < 1e-12 {
+            return if (low..=high).contains(&from) { Some((f64::NEG_INFINITY, f64::INFINITY)) } else { None };
+        }
+        let (a, b) = ((low - from) / step, (high - from) / step);
+        Some((a.min(b), a.max(b)))
+    };
+    let (x_in, x_out) = slab(x, dx, left, left + width)?;
+    let (y_in, y_out) = slab(y, dy, top, top + depth)?;
+    let (enters, leaves) = (x_in.max(y_in), x_out.min(y_out));
+    (enters <= leaves && leaves >= 0.0).then_some(enters.max(0.0))
+}
+
 impl Plan {
     /// Looks at a place, at a height above the ground.
     #[must_use]
@@ -116,6 +137,34 @@ impl Plan {
             in_spray: self.arcs.iter().any(|a| a.wets(at)),
             station: self.plots.iter().find(|p| distance(at, (p.x, p.y, p.width, p.depth)) <= 0.0).map(|p| p.station),
         }
+    }
+
+    /// Hours of sun at a place on a clear day: the sun stands above the horizon and nothing on the plan
+    /// stands in its way. Steps of ten minutes.
+    #[must_use]
+    pub fn sun_hours(&self, at: (f64, f64), height: Metres, latitude_deg: f64, date: Date) -> f64 {
+        let (phi, delta) = (latitude_deg.to_radians(), declination_rad(day_of_year(date)));
+        let lit = (0..SUN_STEPS)
+            .filter(|step| {
+                let angle = 2.0 * PI * (f64::from(*step) + 0.5) / f64::from(SUN_STEPS) - PI;
+                let altitude = altitude_rad(phi, delta, angle);
+                if altitude <= 0.0 {
+                    return false;
+                }
+                // Towards the sun: east and south, from the declination and the hour angle.
+                let east = -delta.cos() * angle.sin();
+                let south = phi.sin() * delta.cos() * angle.cos() - phi.cos() * delta.sin();
+                let length = east.hypot(south).max(1e-9);
+                let towards = (east / length, south / length);
+                !self.obstacles.iter().any(|o| {
+                    let above = o.height - height.m();
+                    above > 0.0 && ray(at, towards, (o.x, o.y, o.width, o.depth)).is_some_and(|d| above > d * altitude.tan())
+                })
+            })
+            .count();
+        #[allow(clippy::cast_precision_loss, reason = "steps of a day")]
+        let hours = 24.0 * lit as f64 / f64::from(SUN_STEPS);
+        hours
     }
 
     /// The corner and size that hold everything, and some places besides; `None` when there is nothing.
@@ -169,6 +218,27 @@ mod tests {
         assert!(full.wets((-3.0, -3.0)));
         let across_north = Arc { from_deg: 315.0, to_deg: 45.0, ..arc };
         assert!(across_north.wets((0.0, -3.0)) && !across_north.wets((0.0, 3.0)));
+    }
+
+    #[test]
+    fn sun_is_what_the_obstacles_leave_of_the_day() {
+        let summer = jiff::civil::date(2026, 6, 21);
+        let hours = |plan: &Plan| plan.sun_hours((10.0, 10.0), Metres::from_m(2.0), 46.0, summer);
+        let open = hours(&Plan::default());
+        // Daylight hours N = 24 ÷ π × ωs (FAO-56 eq. 34).
+        let n = 24.0 / PI * crate::sun::sunset_hour_angle_rad(46.0_f64.to_radians(), declination_rad(day_of_year(summer)));
+        assert!((open - n).abs() < 0.2, "{open} {n}");
+        let wall = |x: f64, y: f64, width: f64, depth: f64, height: f64| Plan {
+            obstacles: vec![Obstacle { name: "wall".into(), x, y, width, depth, height }],
+            ..Plan::default()
+        };
+        // A high wall to the east takes the morning, one to the north of it takes little, a low one nothing.
+        let east = hours(&wall(11.0, -90.0, 1.0, 200.0, 40.0));
+        assert!((open / 2.0 - 0.6..open / 2.0 + 0.6).contains(&east), "{east}");
+        let south = hours(&wall(-90.0, 12.0, 200.0, 1.0, 40.0));
+        assert!(south < open - 5.0, "{south}");
+        assert!(hours(&wall(-90.0, 2.0, 200.0, 1.0, 6.0)) > open - 3.0);
+        assert_eq!(hours(&wall(11.0, -90.0, 1.0, 200.0, 1.9)), open);
     }
 
     #[test]

@@ -235,6 +235,7 @@ async fn store(state: &web::Data<AppState>, posting: &Posting, dto: &PostDto) ->
         }
     }
     if let Some(other) = &posting.shares_address_with {
+        let _ = refuse(state, Some(posting.device_id), "shares an address (readings were taken)", 1, other).await;
         warnings.push(format!("\"{other}\" posts from the same address; if that is not meant, one of the two tokens is in the wrong device"));
     }
     let mut good: Vec<ChannelReading> = Vec::with_capacity(dto.readings.len());

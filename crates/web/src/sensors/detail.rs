@@ -112,6 +112,7 @@ struct SensorPage {
     says: String,
     because: String,
     source: &'static str,
+    silent: bool,
     broken_wire: &'static str,
     extra: Vec<String>,
     holds: Vec<String>,
@@ -219,34 +220,42 @@ fn replayed(room: &Room, record: &SensorRecord) -> (Vec<ThresholdRow>, String, V
     (rows, words, spans, months)
 }
 
+/// The percentage that an ET unit sets tonight, in words.
+pub(crate) fn percentage(room: &Room, record: &SensorRecord) -> Option<String> {
+    let (sensor, units) = (&record.sensor, room.units());
+    if !sensor.card.senses(Sense::Et) {
+        return None;
+    }
+    let own = room.own(record.id);
+    let heard: Vec<(Date, Millimetres)> = own
+        .and_then(|r| r.get(&Channel::Et))
+        .map(|r| r.as_slice().iter().map(|r| (r.at.to_zoned(room.tz.clone()).date(), Millimetres::from_mm(r.value))).collect())
+        .unwrap_or_default();
+    let from_record = heard.is_empty();
+    let recorded = room.climate.range(room.today.checked_sub(20.days()).unwrap_or(room.today), room.today);
+    let days: Vec<(Date, Millimetres)> =
+        if from_record { recorded.map(|(d, day)| (*d, day.et.et0)).collect() } else { heard };
+    Some(match et_percentage(&sensor.setting, days.into_iter(), room.today) {
+        Some(p) => format!(
+            "Tonight {} %: mean of {} {} {} ÷ {} for 100 %{}{}. It changes run times only, never days or starts.",
+            plain(p.percentage, 0),
+            p.days,
+            if p.days == 1 { "day" } else { "days" },
+            depth(units, p.mean),
+            depth(units, sensor.setting.et_full),
+            if sensor.setting.et_trim_pct == 0.0 { String::new() } else { format!(", trim {} %", plain(sensor.setting.et_trim_pct, 1)) },
+            if from_record { ", from the site's record" } else { "" }
+        ),
+        None => "No percentage tonight: fewer than half of its days were read; the box keeps the last one.".into(),
+    })
+}
+
 /// What else there is to say: a percentage, learned flows, a threshold that is missing.
 fn extra(room: &Room, record: &SensorRecord) -> Vec<String> {
     let mut out = Vec::new();
     let (sensor, units) = (&record.sensor, room.units());
     let own = room.own(record.id);
-    if sensor.card.senses(Sense::Et) {
-        let heard: Vec<(Date, Millimetres)> = own
-            .and_then(|r| r.get(&Channel::Et))
-            .map(|r| r.as_slice().iter().map(|r| (r.at.to_zoned(room.tz.clone()).date(), Millimetres::from_mm(r.value))).collect())
-            .unwrap_or_default();
-        let from_record = heard.is_empty();
-        let recorded = room.climate.range(room.today.checked_sub(20.days()).unwrap_or(room.today), room.today);
-        let days: Vec<(Date, Millimetres)> =
-            if from_record { recorded.map(|(d, day)| (*d, day.et.et0)).collect() } else { heard };
-        out.push(match et_percentage(&sensor.setting, days.into_iter(), room.today) {
-            Some(p) => format!(
-                "Tonight {} %: mean of {} {} {} ÷ {} for 100 %{}{}. It changes run times only, never days or starts.",
-                plain(p.percentage, 0),
-                p.days,
-                if p.days == 1 { "day" } else { "days" },
-                depth(units, p.mean),
-                depth(units, sensor.setting.et_full),
-                if sensor.setting.et_trim_pct == 0.0 { String::new() } else { format!(", trim {} %", plain(sensor.setting.et_trim_pct, 1)) },
-                if from_record { ", from the site's record" } else { "" }
-            ),
-            None => "No percentage tonight: fewer than half of its days were read; the box keeps the last one.".into(),
-        });
-    }
+    out.extend(percentage(room, record));
     if sensor.card.senses(Sense::SoilMoisture) {
         match sensor.setting.soil_threshold_pct {
             None => out.push("No threshold yet: calibrate it from its own trace first. Until then it refuses nothing.".into()),
@@ -373,7 +382,8 @@ async fn draw(
 fn build(frame: Frame, room: &Room, id: i64, around: Around, left: Left) -> Result<SensorPage, PageError> {
     let record = find(room, id)?;
     let units = room.units();
-    let (line, because) = says(units, &room.says(record), &room.tz);
+    let said = room.says(record);
+    let (line, because) = says(units, &said, &room.tz);
     let (thresholds, replay_words, spans, months) = replayed(room, record);
     let (next, overdue) = next_task(room, record);
     let holds = room
@@ -400,6 +410,7 @@ fn build(frame: Frame, room: &Room, id: i64, around: Around, left: Left) -> Resu
         says: line,
         because,
         source: if room.own(id).is_some() { "From its own readings." } else { "It has no readings of its own, so this is what the site's record would make it say." },
+        silent: matches!(said, upland_core::sensors::state::Says::Silent { .. }),
         broken_wire: record.sensor.card.signal.broken_wire(),
         extra: extra(room, record),
         holds,

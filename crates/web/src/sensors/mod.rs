@@ -13,6 +13,7 @@ mod wiring;
 pub(crate) mod words;
 
 pub(crate) use api::routes as api_routes;
+pub(crate) use detail::percentage;
 pub(crate) use stand_in::StandIns;
 pub(crate) use room::{Night, Room, Watch};
 

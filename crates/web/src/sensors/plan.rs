@@ -10,6 +10,7 @@ use crate::state::{AppState, db};
 use actix_web::http::StatusCode;
 use actix_web::{HttpResponse, get, post, web};
 use askama::Template;
+use jiff::civil::Date;
 use upland_core::bounds;
 use upland_core::sensors::plan::{Arc, Obstacle, Plan, Plot};
 use upland_core::units::Metres;
@@ -172,6 +173,14 @@ fn drawing(room: &Room, plan: &Plan) -> Option<Drawing> {
     })
 }
 
+/// The middle of the watering season: the middle of the month with the greatest demand.
+fn mid_season(room: &Room) -> Date {
+    let year = room.today.year();
+    let et0 = room.climate.monthly_expected_et0(year);
+    let peak = et0.iter().enumerate().max_by(|a, b| a.1.mm().total_cmp(&b.1.mm())).map_or(6, |(m, _)| m);
+    i8::try_from(peak + 1).ok().and_then(|m| Date::new(year, m, 15).ok()).unwrap_or(room.today)
+}
+
 /// What the plan says about the placed sensors.
 fn seen(room: &Room, plan: &Plan) -> Vec<Seen> {
     room.sensors
@@ -188,6 +197,8 @@ fn seen(room: &Room, plan: &Plan) -> Vec<Seen> {
             if seen.covered {
                 parts.push("under something".to_owned());
             }
+            let hours = plan.sun_hours(place.at?, place.height.unwrap_or_default(), room.loaded.site.site.latitude_deg, mid_season(room));
+            parts.push(format!("{} h of sun on a clear day in the middle of the season", plain(hours, 1)));
             if let Some(station) = seen.station {
                 parts.push(format!("in zone {station}"));
             }
@@ -249,6 +260,8 @@ async fn take_over(state: web::Data<AppState>, Editor(who): Editor, path: web::P
     let Some(at) = sensor.placement.at else { return Err(PageError::NotFound) };
     let height = sensor.placement.height.unwrap_or(Metres::from_m(upland_core::sensors::placement::SWITCH_LEAST_M));
     let seen = plan.seen(at, height);
+    let hours = plan.sun_hours(at, height, room.loaded.site.site.latitude_deg, mid_season(&room));
+    sensor.placement.sun_hours = Some((hours * 10.0).round() / 10.0);
     sensor.placement.in_spray = Some(seen.in_spray);
     sensor.placement.covered = Some(seen.covered);
     (sensor.placement.obstacle_distance, sensor.placement.obstacle_above) = match seen.obstacle {
@@ -258,7 +271,7 @@ async fn take_over(state: web::Data<AppState>, Editor(who): Editor, path: web::P
     let (base, user) = (fields.get("base_version").parse().unwrap_or(0), who.user.id);
     let said = match db(&state, move |store| store.save_sensor(id, base, &sensor, user)).await? {
         None => return Err(PageError::NotFound),
-        Some(Saved::As(_)) => "Spray, cover and clearance are taken from the plan.".to_owned(),
+        Some(Saved::As(_)) => "Sun, spray, cover and clearance are taken from the plan.".to_owned(),
         Some(Saved::Conflict(theirs)) => format!("{} changed this sensor meanwhile; look again.", theirs.saved_by),
     };
     flash(&who.session, said, None)?;

@@ -93,7 +93,7 @@ impl Held {
         let last = runs.iter().map(|r| r.end).max().unwrap_or(room.at);
         let zones: Vec<_> = night.zones.iter().map(|z| &z.zone).collect();
         let advised = Fates::of(&room.watches(own.number(), last), &runs, &zones, &settings);
-        let lines = room
+        let lines: Vec<String> = room
             .of_box(own.number())
             .filter_map(|record| {
                 let said = room.says(record);
@@ -112,6 +112,10 @@ impl Held {
                 }
             })
             .collect();
+        // A percentage from outside changes run times, and nothing else.
+        let scaled = room.of_box(own.number()).filter(|r| room.bypassed(r.id).is_none());
+        let scaled = scaled.filter_map(|r| Some(format!("{}: {}", r.sensor.name, crate::sensors::percentage(room, r)?)));
+        let lines: Vec<String> = lines.into_iter().chain(scaled).collect();
         Self {
             lines,
             as_set: as_set.map(|n| n.stopped().into_iter().collect()).unwrap_or_default(),
