@@ -56,8 +56,8 @@ fn sense_of(cause: Cause) -> Option<Sense> {
 }
 
 impl Watching<'_> {
-    fn may_hold(&self, cause: Cause, zone: &Zone, program: usize, settings: &Settings) -> bool {
-        let set = settings.station(zone.number);
+    fn may_hold(&self, cause: Cause, (station, zone): (u16, Option<&Zone>), program: usize, settings: &Settings) -> bool {
+        let set = settings.station(station);
         if set.ignores_sensors || self.sensor.map.programs_ignoring.contains(&program) {
             return false;
         }
@@ -66,18 +66,20 @@ impl Watching<'_> {
         if self.sensor.card.is_contact() {
             return !set.lighting;
         }
+        let Some(zone) = zone else { return false };
         sense_of(cause).is_some_and(|sense| {
             tie_of(sense, &self.sensor.card, &self.sensor.map, zone, self.probe_station, set.lighting).holds
         })
     }
 
     /// The first instant in a run at which this sensor stops it, with the cause.
-    fn stops(&self, run: &ScheduledRun, zone: &Zone, settings: &Settings) -> Option<(Timestamp, Cause)> {
+    fn stops(&self, run: &ScheduledRun, zone: Option<&Zone>, settings: &Settings) -> Option<(Timestamp, Cause)> {
+        let of = (run.station, zone);
         let bypassed = |at: Timestamp| self.bypasses.iter().any(|b| b.runs(at));
         let held = self
             .holds
             .iter()
-            .filter(|h| self.may_hold(h.cause, zone, run.program, settings))
+            .filter(|h| self.may_hold(h.cause, of, run.program, settings))
             .filter_map(|h| {
                 // A hold counts from its start, or from the end of a bypass that lies over it.
                 let mut at = h.from.max(run.start);
@@ -91,15 +93,15 @@ impl Watching<'_> {
         let refused = refused
             .filter(|w| !bypassed(w.window.from))
             .map(|w| (run.start, Cause::WetSoil { read_pct: w.read_pct.unwrap_or_default() }))
-            .filter(|(_, cause)| self.may_hold(*cause, zone, run.program, settings));
+            .filter(|(_, cause)| self.may_hold(*cause, of, run.program, settings));
         [held, refused].into_iter().flatten().min_by_key(|(at, _)| *at)
     }
 }
 
-/// What becomes of a scheduled run; a station without a zone runs, and so does whatever is run by hand.
+/// What becomes of a scheduled run. A station without a zone is stopped by contacts like any other; what
+/// is run by hand is not scheduled, and ignores every sensor.
 #[must_use]
 pub fn fate(watching: &[Watching<'_>], run: &ScheduledRun, zone: Option<&Zone>, settings: &Settings) -> Fate {
-    let Some(zone) = zone else { return Fate::Runs };
     let first = watching
         .iter()
         .enumerate()
@@ -179,7 +181,8 @@ mod tests {
         let mut ignoring = settings.clone();
         ignoring.update_station(1, |s| s.ignores_sensors = true);
         assert_eq!(super::fate(&all, &run(1, 5, 6), Some(&zone), &ignoring), Fate::Runs);
-        assert_eq!(super::fate(&all, &run(1, 5, 6), None, &settings), Fate::Runs, "by hand, or no zone");
+        assert_eq!(super::fate(&all, &run(9, 5, 6), None, &settings), Fate::Held { sensor: 0, cause: RAIN }, "nobody's zone");
+        assert_eq!(super::fate(&told, &run(9, 5, 6), None, &settings), Fate::Runs);
     }
 
     #[test]

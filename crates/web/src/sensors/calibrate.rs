@@ -1,7 +1,7 @@
 //! Calibration of a soil probe: a guided run, its curve with the drained level, the threshold or the
 //! named reason why there is none; and later steps by half a point.
 
-use super::detail::read_lines;
+use super::devices::read_lines;
 use super::words::{failure, moment};
 use super::{Room, find, frame, open};
 use crate::error::{PageError, page_with, see_other};

@@ -3,6 +3,8 @@
 mod api;
 mod calibrate;
 mod detail;
+mod devices;
+mod figures;
 mod form;
 mod list;
 mod map;
@@ -13,7 +15,7 @@ mod wiring;
 pub(crate) mod words;
 
 pub(crate) use api::routes as api_routes;
-pub(crate) use detail::percentage;
+pub(crate) use figures::percentage;
 pub(crate) use stand_in::StandIns;
 pub(crate) use room::{Night, Room, Watch};
 
@@ -33,6 +35,7 @@ pub(crate) fn routes(config: &mut web::ServiceConfig) {
         .configure(wiring::routes)
         .configure(form::routes)
         .configure(calibrate::routes)
+        .configure(devices::routes)
         .configure(stand_in::routes)
         .configure(detail::routes);
 }
@@ -69,3 +72,6 @@ fn frame(who: &SignedIn, room: &Room, title: &str) -> Result<Frame, PageError> {
 fn find(room: &Room, id: i64) -> Result<&SensorRecord, PageError> {
     room.sensor(id).ok_or(PageError::NotFound)
 }
+
+#[cfg(test)]
+mod tests;

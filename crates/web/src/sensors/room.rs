@@ -68,6 +68,22 @@ impl Room {
         Ok(Self { loaded, climate, sensors, events, heard, record, today, at, tz })
     }
 
+    /// A room on the evening of a day, with what each sensor heard.
+    #[cfg(test)]
+    pub fn for_tests(
+        loaded: Loaded,
+        climate: Arc<Climate>,
+        sensors: Vec<SensorRecord>,
+        events: Vec<SensorEvent>,
+        heard: BTreeMap<i64, ByChannel>,
+        today: Date,
+    ) -> Self {
+        let tz = TimeZone::get(&loaded.site.site.time_zone).unwrap();
+        let first = today.checked_sub(MEMORY_DAYS.days()).unwrap();
+        let record = as_read(&climate, (first, today), &tz);
+        Self { loaded, climate, sensors, events, heard, record, today, at: instant(today, EVENING, &tz), tz }
+    }
+
     pub fn units(&self) -> UnitSystem {
         self.loaded.site.site.units
     }
