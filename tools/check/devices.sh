@@ -55,7 +55,14 @@ sleep 2
 kill -0 "$device" || die "the device was done before the database was killed"
 postmaster=$(as_postgres head -n 1 "$PG_DATA/postmaster.pid")
 as_postgres kill -9 "$postmaster"
-sleep 1
+# A killed server that nobody has reaped yet still looks alive to pg_ctl, and its lock file stays.
+for _ in $(seq 100); do
+    state=$(awk '/^State/ { print $2 }' "/proc/$postmaster/status" 2>/dev/null || true)
+    case "$state" in '' | Z) break ;; esac
+    sleep 0.1
+done
+sleep 2
+as_postgres rm -f "$PG_DATA/postmaster.pid"
 PG_STARTED=
 start_postgres "$work"
 wait "$device"

@@ -105,6 +105,11 @@ impl AppState {
         self.posts.check_key(&token_hash.to_vec()).is_ok()
     }
 
+    /// Whether an address may try another unknown token: guessing is slowed down, and not written down.
+    pub(crate) fn guess_allowed(&self, address: &str) -> bool {
+        self.address_attempts.check_key(&format!("token {address}")).is_ok()
+    }
+
     /// The computed climate of a site.
     pub(crate) fn climate(&self, site: &SiteRecord) -> Result<Arc<Climate>, StoreError> {
         let key = (site.id, site.weather_version, site.version);

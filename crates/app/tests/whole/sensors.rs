@@ -45,7 +45,7 @@ fn readings_are_kept_once_in_any_order_and_each_refusal_has_its_reason() {
     let again = post(&server, &token, &mixed);
     assert!(again.text.contains("\"taken\":0") && again.text.contains("\"repeated\":3"), "{}", again.text);
     let bad = body(&[
-        ("mood", at(5), "1"),
+        ("mood\\u0000", at(5), "1"),
         ("rain_mm", (Timestamp::now() + 2.hours()).to_string(), "1"),
         ("rain_mm", "2001-01-01T00:00:00Z".into(), "1"),
         ("rain_mm", at(4), "-3"),
@@ -87,6 +87,9 @@ fn tokens_are_rotated_revoked_and_limited() {
     for (token, status) in [("", 401), ("nonsense", 401)] {
         assert_eq!(post(&server, token, &one(5)).status, status);
     }
+    assert!(person.get("/sites/1/sensors").text.contains("Posts with unknown tokens: 2, last"), "counted and visible");
+    let guesses: Vec<u16> = (0..80).map(|i| post(&server, &format!("guess{i}"), &one(5)).status).collect();
+    assert!(guesses.contains(&429) && guesses[0] == 401, "guessing is slowed down: {guesses:?}");
     // Two devices at one address are told so; a device that floods is slowed down.
     let (first, second) = (device(&person, "Left"), device(&person, "Right"));
     assert_eq!(post(&server, &first, &one(9)).status, 200);

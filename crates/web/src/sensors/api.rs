@@ -186,6 +186,9 @@ async fn take(state: web::Data<AppState>, request: HttpRequest, payload: web::Pa
     let known = db(&state, move |store| store.posting(&hashed, &from)).await;
     let posting = match known {
         Err(_) => return problem(StatusCode::SERVICE_UNAVAILABLE, "nothing was stored; post again"),
+        Ok(None) if !state.guess_allowed(&address) => {
+            return problem(StatusCode::TOO_MANY_REQUESTS, "too many posts with unknown tokens from this address");
+        }
         Ok(None) => {
             let _ = refuse(&state, None, "unknown token", 1, &address).await;
             return problem(StatusCode::UNAUTHORIZED, "this token is not known; make one on the page of the sensor");
@@ -209,7 +212,9 @@ async fn take(state: web::Data<AppState>, request: HttpRequest, payload: web::Pa
 }
 
 async fn refuse(state: &web::Data<AppState>, device: Option<i64>, reason: &str, count: i64, example: &str) -> Result<(), crate::error::PageError> {
-    let (reason, example) = (reason.to_owned(), example.chars().take(200).collect::<String>());
+    // What a device sent may hold anything; the database takes no NUL, and a page shows no control signs.
+    let shown = |c: char| if c.is_control() { char::REPLACEMENT_CHARACTER } else { c };
+    let (reason, example) = (reason.to_owned(), example.chars().take(200).map(shown).collect::<String>());
     db(state, move |store| store.count_refusals(device, &reason, count, &example)).await
 }
 

@@ -6,7 +6,7 @@ use crate::error::{PageError, page};
 use crate::pages::Frame;
 use crate::quantities::{in_words, in_words_capital, plain, volume};
 use crate::session::SignedIn;
-use crate::state::AppState;
+use crate::state::{AppState, db};
 use actix_web::{HttpResponse, get, web};
 use askama::Template;
 use jiff::ToSpan;
@@ -74,6 +74,8 @@ struct ListPage {
     pausing: Vec<Pausing>,
     advice: Vec<BoxAdvice>,
     boxes: usize,
+    /// Posts that no device made, for whoever may make tokens.
+    unknown: Option<String>,
 }
 
 /// What a sensor does to tonight's runs of its box.
@@ -246,6 +248,16 @@ fn headline(room: &Room) -> String {
 async fn sensors_page(state: web::Data<AppState>, who: SignedIn, id: web::Path<i64>) -> Result<HttpResponse, PageError> {
     let room = open(&state, *id).await?;
     let frame = frame(&who, &room, "sensors")?;
+    let refused = if frame.may_edit { db(&state, |store| store.refusals(&[])).await? } else { Vec::new() };
+    let unknown = refused.first().map(|r| {
+        format!(
+            "Posts with {}s: {}, last {} from {}. A device whose token was replaced or mistyped looks so.",
+            r.reason,
+            r.count,
+            moment(r.last_at, &room.tz),
+            r.example
+        )
+    });
     let drawn = web::block(move || ListPage {
         frame,
         tabs: tabs(room.loaded.site.id, Tab::List),
@@ -256,6 +268,7 @@ async fn sensors_page(state: web::Data<AppState>, who: SignedIn, id: web::Path<i
         pausing: pausing(&room),
         advice: advice(&room),
         boxes: room.loaded.boxes.len(),
+        unknown,
     })
     .await?;
     page(&drawn)
