@@ -256,7 +256,12 @@ fn read(fields: &Fields, before: &Sensor, boxes: &[(u8, String)], system: UnitSy
         set.wind_above = MetresPerSecond::from_m_per_s(r.required("wind_above", u.wind, &bounds::READ_WIND, None));
     }
     if card.senses(Sense::SoilMoisture) {
-        set.soil_threshold_pct = r.optional("soil_threshold", ONE, &bounds::SOIL_THRESHOLD, set.soil_threshold_pct);
+        let asked = r.optional("soil_threshold", ONE, &bounds::SOIL_THRESHOLD, set.soil_threshold_pct);
+        if set.soil_threshold_pct.is_some() && asked != set.soil_threshold_pct {
+            r.say("soil_threshold", "Once set it moves by half a point to one point, with the looks of the turf, on its calibration page; or calibrate anew.");
+        } else {
+            set.soil_threshold_pct = asked;
+        }
         #[allow(clippy::cast_possible_truncation, clippy::cast_sign_loss, reason = "bounded")]
         let window = r.optional("cycle_window", ONE, &bounds::CYCLE_WINDOW, None).map(|m| m as u32);
         set.cycle_window_min = window;
@@ -508,6 +513,19 @@ mod tests {
                 let (x, y) = back.placement.at.unwrap();
                 assert!((x - 3.0).abs() < 1e-5 && (y - 4.5).abs() < 1e-5);
             }
+        }
+    }
+
+    #[test]
+    fn a_threshold_that_is_set_does_not_jump_in_the_form() {
+        let mut sensor = Sensor::of_card(generic_card("soil_probe").unwrap().1, 1);
+        sensor.setting.soil_threshold_pct = Some(24.0);
+        let mut typed = texts(&sensor, UnitSystem::Metric);
+        assert!(read(&Fields(typed.clone()), &sensor, &boxes(), UnitSystem::Metric).is_ok());
+        for value in ["30", ""] {
+            typed.insert("soil_threshold".into(), value.into());
+            let errors = read(&Fields(typed.clone()), &sensor, &boxes(), UnitSystem::Metric).unwrap_err();
+            assert!(errors[0].0 == "soil_threshold" && errors[0].1.contains("half a point"), "{errors:?}");
         }
     }
 
