@@ -4,7 +4,7 @@ use super::record::{as_read, nights};
 use super::replay::{Night, stands};
 use super::state::rain_holds;
 use super::{
-    COMMON_FREEZE_POINT, COMMON_RAIN_THRESHOLD, COMMON_WIND, Channel, HALF_OPEN_VENT, Readings, Release, Sense, Sensor,
+    COMMON_FREEZE_POINT, COMMON_RAIN_THRESHOLD, COMMON_WIND, Channel, HALF_OPEN_VENT, Release, Sense, Sensor,
     SensorCard, mapping,
 };
 use crate::application::HeadType;
@@ -101,15 +101,14 @@ pub fn advise(installation: &Installation, settings: &Settings, climate: &Climat
                 let years = f64::from((to - from).get_days() + 1) / 365.25;
                 let card = lone(sense);
                 let all = nights(installation, settings, climate, (&card, &mapping::Chosen::default()), (from, to));
-                let read = as_read(climate, (from, to), &installation.tz);
-                let none = Readings::default();
-                let of = |channel| read.channels.get(&channel).unwrap_or(&none);
                 let runs = |n: &Night| n.scheduled.l() > 0.0 || n.due;
                 let (nights, litres) = match sense {
                     Sense::Rain => {
+                        let read = as_read(climate, (from, to), &installation.tz);
+                        let rain = read.channels.get(&Channel::Rain).cloned().unwrap_or_default();
                         let end = all.iter().map(|n| n.at).max().unwrap_or_default();
                         let set = (COMMON_RAIN_THRESHOLD, Release::DriesOut { vent: HALF_OPEN_VENT });
-                        let holds = rain_holds(set, of(Channel::Rain), &read.drying, end);
+                        let holds = rain_holds(set, &rain, &read.drying, end);
                         a_year(&all, years, |n| stands(&holds, n.at) && runs(n))
                     }
                     Sense::Freeze => a_year(&all, years, |n| {

@@ -5,9 +5,6 @@ use jiff::ToSpan;
 use jiff::civil::Date;
 use std::collections::BTreeMap;
 
-/// Months between two changes of a box's backup battery (common practice: yearly).
-pub const BACKUP_BATTERY_MONTHS: u8 = 12;
-
 /// A task with its date.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Due {

@@ -64,7 +64,8 @@ impl Room {
         let heard = if ids.is_empty() { BTreeMap::new() } else { store.readings(&ids, at)? };
         let events = if ids.is_empty() { Vec::new() } else { store.sensor_events(loaded.site.id)? };
         let first = today.checked_sub(MEMORY_DAYS.days()).unwrap_or(today);
-        let record = as_read(&climate, (first, today), &tz);
+        // Today and Programs build a room for every site; without sensors nobody asks what they would read.
+        let record = if ids.is_empty() { AsRead::default() } else { as_read(&climate, (first, today), &tz) };
         Ok(Self { loaded, climate, sensors, events, heard, record, today, at, tz })
     }
 
