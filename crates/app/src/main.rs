@@ -7,7 +7,11 @@ use clap::{Parser, Subcommand};
 use std::process::ExitCode;
 
 #[derive(Parser)]
-#[command(name = "upland-almanac", version, about = "Irrigation water management: what each zone gets tonight, and why")]
+#[command(
+    name = "upland-almanac",
+    version,
+    about = "Irrigation water management: what each zone gets tonight, and why"
+)]
 struct Cli {
     #[command(subcommand)]
     command: Command,

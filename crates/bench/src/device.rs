@@ -143,8 +143,9 @@ mod tests {
         let sky = Sky::generated(3);
         let start: Timestamp = "2026-05-01T00:00:00Z".parse().unwrap();
         let mut device = StandIn::new(Kind::RainSwitch);
-        let contact: Vec<f64> =
-            (0..(120 * 24)).map(|h| device.read(start + h.hours(), &sky).first().map_or(0.0, |(_, v)| *v)).collect();
+        let contact: Vec<f64> = (0..(120 * 24))
+            .map(|h| device.read(start + h.hours(), &sky).first().map_or(0.0, |(_, v)| *v))
+            .collect();
         let changes = contact.windows(2).filter(|p| p[0] != p[1]).count();
         assert!(changes >= 4, "{changes}");
     }

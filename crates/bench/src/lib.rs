@@ -58,7 +58,11 @@ const NAP: Duration = Duration::from_millis(100);
 /// # Errors
 /// [`StoppedBy::Refused`] when the server says that it will not take these posts.
 pub fn run(plan: &Plan, sky: &Sky, stop: &AtomicBool, taken: &AtomicU64) -> Result<(), StoppedBy> {
-    let agent: ureq::Agent = ureq::Agent::config_builder().http_status_as_error(false).timeout_global(Some(Duration::from_secs(20))).build().into();
+    let agent: ureq::Agent = ureq::Agent::config_builder()
+        .http_status_as_error(false)
+        .timeout_global(Some(Duration::from_secs(20)))
+        .build()
+        .into();
     let mut device = StandIn::new(plan.kind);
     let step = SignedDuration::from_mins(i64::from(plan.step_min.max(1)));
     let mut at = Timestamp::now() - SignedDuration::from_hours(24 * i64::from(plan.days_back));
@@ -68,7 +72,9 @@ pub fn run(plan: &Plan, sky: &Sky, stop: &AtomicBool, taken: &AtomicU64) -> Resu
         let caught_up = at > Timestamp::now();
         if !caught_up {
             for (channel, value) in device.read(at, sky) {
-                waiting.push(serde_json::json!({ "channel": channel.code(), "at": at.to_string(), "value": value }));
+                waiting.push(
+                    serde_json::json!({ "channel": channel.code(), "at": at.to_string(), "value": value }),
+                );
             }
             at += step;
             // Slow runs post as they read; fast ones join what belongs to a tenth of a second.
@@ -95,10 +101,17 @@ fn sleep(length: Duration, stop: &AtomicBool) {
 }
 
 /// Posts what waits, in batches, again until it is taken or refused.
-fn post(agent: &ureq::Agent, plan: &Plan, waiting: &mut Vec<serde_json::Value>, stop: &AtomicBool, taken: &AtomicU64) -> Result<(), StoppedBy> {
+fn post(
+    agent: &ureq::Agent,
+    plan: &Plan,
+    waiting: &mut Vec<serde_json::Value>,
+    stop: &AtomicBool,
+    taken: &AtomicU64,
+) -> Result<(), StoppedBy> {
     while !waiting.is_empty() {
         let batch: Vec<serde_json::Value> = waiting.iter().take(BATCH).cloned().collect();
-        let body = serde_json::json!({ "readings": batch, "device_time": Timestamp::now().to_string() }).to_string();
+        let body =
+            serde_json::json!({ "readings": batch, "device_time": Timestamp::now().to_string() }).to_string();
         let answer = agent
             .post(format!("{}/api/v1/readings", plan.url))
             .header("authorization", format!("Bearer {}", plan.token))
@@ -111,7 +124,10 @@ fn post(agent: &ureq::Agent, plan: &Plan, waiting: &mut Vec<serde_json::Value>, 
             }
             Ok(mut response) if response.status().is_client_error() && response.status().as_u16() != 429 => {
                 let status = response.status().as_u16();
-                return Err(StoppedBy::Refused { status, body: response.body_mut().read_to_string().unwrap_or_default() });
+                return Err(StoppedBy::Refused {
+                    status,
+                    body: response.body_mut().read_to_string().unwrap_or_default(),
+                });
             }
             other => {
                 tracing::debug!(?other, "the post is sent again");

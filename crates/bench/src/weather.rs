@@ -1,7 +1,7 @@
 //! The sky above a stand-in: an hour's weather at any instant, the same for every stand-in of a seed.
 
-use jiff::{Timestamp, ToSpan};
 use jiff::civil::Date;
+use jiff::{Timestamp, ToSpan};
 use rand::{Rng, SeedableRng};
 use rand_chacha::ChaCha8Rng;
 use std::collections::BTreeMap;
@@ -51,14 +51,22 @@ impl Sky {
     /// A day: lowest and highest temperature, rain, the hour it falls in, wind, share of clear sun.
     fn day(&self, date: Date) -> (f64, f64, f64, u32, f64, f64) {
         let day = i64::from(date.year()) * 400 + i64::from(date.day_of_year());
-        let mut rng = ChaCha8Rng::seed_from_u64(self.seed ^ day.unsigned_abs().wrapping_mul(0x9E37_79B9_7F4A_7C15));
+        let mut rng =
+            ChaCha8Rng::seed_from_u64(self.seed ^ day.unsigned_abs().wrapping_mul(0x9E37_79B9_7F4A_7C15));
         let season = (TAU * (f64::from(date.day_of_year()) - 203.0) / 365.0).cos();
         let wet = rng.random_bool(0.28);
         let rain = if wet { -rng.random_range(0.02f64..1.0).ln() * 8.0 } else { 0.0 };
         let hour = rng.random_range(12..20);
         let mean = 7.5 + 10.0 * season + rng.random_range(-3.0..3.0);
         let range = if wet { 6.0 } else { 11.0 };
-        let generated = (mean - range / 2.0, mean + range / 2.0, rain, hour, rng.random_range(0.6..3.4), if wet { 0.4 } else { 0.9 });
+        let generated = (
+            mean - range / 2.0,
+            mean + range / 2.0,
+            rain,
+            hour,
+            rng.random_range(0.6..3.4),
+            if wet { 0.4 } else { 0.9 },
+        );
         let recorded = date.checked_sub(self.moved_days.days()).ok().and_then(|d| self.recorded.get(&d));
         match recorded {
             Some(d) => (
@@ -106,7 +114,10 @@ mod tests {
             let at = start + h.hours();
             let now = sky.at(at);
             assert_eq!(now, Sky::generated(7).at(at));
-            assert!((-25.0..40.0).contains(&now.temperature_c) && (0.0..=1000.0).contains(&now.solar_w_m2), "{now:?}");
+            assert!(
+                (-25.0..40.0).contains(&now.temperature_c) && (0.0..=1000.0).contains(&now.solar_w_m2),
+                "{now:?}"
+            );
             assert!(now.wind_m_s >= 0.0 && (0.0..=100.0).contains(&now.humidity_pct) && now.et_mm_day < 9.5);
             rain += now.rain_mm_h;
         }
@@ -116,7 +127,11 @@ mod tests {
     #[test]
     fn a_record_runs_as_if_it_were_now() {
         use upland_core::units::{Celsius, Millimetres};
-        let mut day = DayWeather::from_temperatures(jiff::civil::date(2024, 7, 10), Celsius::from_c(10.0), Celsius::from_c(20.0));
+        let mut day = DayWeather::from_temperatures(
+            jiff::civil::date(2024, 7, 10),
+            Celsius::from_c(10.0),
+            Celsius::from_c(20.0),
+        );
         day.rain = Some(Millimetres::from_mm(12.0));
         let sky = Sky::recorded(&[day], jiff::civil::date(2026, 11, 20), 1);
         let start: Timestamp = "2026-11-20T00:00:00Z".parse().unwrap();

@@ -7,15 +7,15 @@ use jiff::tz::TimeZone;
 use jiff::{Timestamp, ToSpan};
 use upland_core::application::HeadType;
 use upland_core::climate::Climate;
-use upland_core::planner::{Relax, Request, Strategy, plan, relaxations};
-use upland_core::plant::{PlantKind, Sky, Sun};
-use upland_core::reference_et::{daily, hourly_series};
-use upland_core::site::{Site, UnitSystem, WaterWindow, Zone};
 use upland_core::controller::{Card, twelve_stations};
 use upland_core::findings::check;
 use upland_core::installation::Installation;
 use upland_core::ordinance::Law;
+use upland_core::planner::{Relax, Request, Strategy, plan, relaxations};
+use upland_core::plant::{PlantKind, Sky, Sun};
+use upland_core::reference_et::{daily, hourly_series};
 use upland_core::schedule::{Days, Percentages, Program, Settings, expand};
+use upland_core::site::{Site, UnitSystem, WaterWindow, Zone};
 use upland_core::soil::Texture;
 use upland_core::tonight::tonight;
 use upland_core::units::*;
@@ -114,7 +114,11 @@ fn hourly_et_of_a_year(bencher: Bencher) {
             local_date: date(2025, 1, 1) + (i / 24).days(),
             temperature: Celsius::from_c(12.0),
             humidity: HourHumidity::RelativePct(70.0),
-            solar: MegajoulesPerSquareMetre::from_mj_per_m2(if (7..18).contains(&(i % 24)) { 1.2 } else { 0.0 }),
+            solar: MegajoulesPerSquareMetre::from_mj_per_m2(if (7..18).contains(&(i % 24)) {
+                1.2
+            } else {
+                0.0
+            }),
             wind: MetresPerSecond::from_m_per_s(1.5),
             rain: None,
         })
@@ -128,7 +132,8 @@ fn tonight_for_zones(bencher: Bencher, count: u16) {
     let (site, zones) = (site(), zones(count));
     let card = Card { stations: 48, programs: 4, starts_per_program: 8, ..twelve_stations() };
     let climate = Climate::from_record(&thirty_years(), station());
-    bencher.bench(|| tonight(&site, (&card, 1), black_box(&zones), &climate, date(2026, 7, 10), &TimeZone::UTC));
+    bencher
+        .bench(|| tonight(&site, (&card, 1), black_box(&zones), &climate, date(2026, 7, 10), &TimeZone::UTC));
 }
 
 /// A year of a box with 48 stations in four programs, two of them every day.
@@ -168,7 +173,8 @@ fn check_48_stations(bencher: Bencher) {
     let card = Card { stations: 48, programs: 4, starts_per_program: 8, ..twelve_stations() };
     let climate = Climate::from_record(&[], station());
     let from = date(2026, 7, 13);
-    let box_at_site = Installation::new(&site(), (&card, 1), &zones(48), Law::default(), &climate, from, &TimeZone::UTC);
+    let box_at_site =
+        Installation::new(&site(), (&card, 1), &zones(48), Law::default(), &climate, from, &TimeZone::UTC);
     let mut settings = Settings::clean(&card);
     for (k, program) in settings.programs.iter_mut().enumerate() {
         program.active = true;
@@ -185,9 +191,11 @@ fn plan_48_stations(bencher: Bencher, strategy: Strategy) {
     let climate = Climate::from_record(&[], station());
     let from = date(2026, 7, 13);
     let site = Site { window: WaterWindow { from: time(18, 0, 0, 0), until: time(10, 0, 0, 0) }, ..site() };
-    let box_at_site = Installation::new(&site, (&card, 1), &zones(48), Law::default(), &climate, from, &TimeZone::UTC);
+    let box_at_site =
+        Installation::new(&site, (&card, 1), &zones(48), Law::default(), &climate, from, &TimeZone::UTC);
     let present = Settings::clean(&card);
-    let request = Request { installation: &box_at_site, present: &present, strategy, from, relax: Relax::default() };
+    let request =
+        Request { installation: &box_at_site, present: &present, strategy, from, relax: Relax::default() };
     if let Err(binding) = plan(&request) {
         eprintln!("no fit: {binding:?}");
     }
@@ -201,10 +209,16 @@ fn relaxations_of_48_stations(bencher: Bencher) {
     let climate = Climate::from_record(&[], station());
     let from = date(2026, 7, 13);
     let site = Site { window: WaterWindow { from: time(4, 0, 0, 0), until: time(6, 0, 0, 0) }, ..site() };
-    let box_at_site = Installation::new(&site, (&card, 1), &zones(48), Law::default(), &climate, from, &TimeZone::UTC);
+    let box_at_site =
+        Installation::new(&site, (&card, 1), &zones(48), Law::default(), &climate, from, &TimeZone::UTC);
     let present = Settings::clean(&card);
-    let request =
-        Request { installation: &box_at_site, present: &present, strategy: Strategy::JustNeed, from, relax: Relax::default() };
+    let request = Request {
+        installation: &box_at_site,
+        present: &present,
+        strategy: Strategy::JustNeed,
+        from,
+        relax: Relax::default(),
+    };
     bencher.bench(|| relaxations(black_box(&request)));
 }
 
@@ -228,9 +242,11 @@ fn budget_and_balance_of_24_zones_and_30_years(bencher: Bencher) {
     bencher.bench(|| {
         let climate = Climate::from_record(black_box(&days), station());
         let of = (&card, 1);
-        let installation = Installation::new(&site(), of, &zones, Law::default(), &climate, span.1, &TimeZone::UTC);
+        let installation =
+            Installation::new(&site(), of, &zones, Law::default(), &climate, span.1, &TimeZone::UTC);
         let base = Base::new(&installation, &settings, 2026);
-        let found = budget(&base, &needs(&installation.zones, &climate, RainRule::Counted, 2026), RainRule::Counted);
+        let found =
+            budget(&base, &needs(&installation.zones, &climate, RainRule::Counted, 2026), RainRule::Counted);
         let days = steps(&climate, span);
         let balances: Vec<_> = installation
             .zones
@@ -252,11 +268,15 @@ fn a_year_of_hourly_states_of_8_sensors(bencher: Bencher) {
     };
     let readings: ByChannel = [
         (Channel::Rain, hourly(&|h| if h % 61 == 0 { 6.0 } else { 0.0 })),
-        (Channel::Temperature, hourly(&|h| 8.0 + 7.0 * ((h % 24) as f64 / 24.0 - 0.5) - if h % 700 < 60 { 9.0 } else { 0.0 })),
+        (
+            Channel::Temperature,
+            hourly(&|h| 8.0 + 7.0 * ((h % 24) as f64 / 24.0 - 0.5) - if h % 700 < 60 { 9.0 } else { 0.0 }),
+        ),
         (Channel::Wind, hourly(&|h| if h % 37 < 3 { 7.0 } else { 2.0 })),
     ]
     .into();
-    let drying = Drying::new((0..430).map(|d| (start + (24 * d).hours(), Millimetres::from_mm(3.0))).collect());
+    let drying =
+        Drying::new((0..430).map(|d| (start + (24 * d).hours(), Millimetres::from_mm(3.0))).collect());
     let cards = generic();
     let sensors: Vec<Sensor> = ["rain_switch", "rain_freeze_switch", "freeze_switch", "wind_switch"]
         .iter()
@@ -265,5 +285,7 @@ fn a_year_of_hourly_states_of_8_sensors(bencher: Bencher) {
         .map(|code| Sensor::of_card(cards.iter().find(|(c, _)| c == code).unwrap().1.clone(), 1))
         .collect();
     let until = start + 8760.hours();
-    bencher.bench(|| sensors.iter().map(|s| holds(black_box(s), &readings, &drying, until).len()).sum::<usize>());
+    bencher.bench(|| {
+        sensors.iter().map(|s| holds(black_box(s), &readings, &drying, until).len()).sum::<usize>()
+    });
 }

@@ -1,9 +1,7 @@
 //! From a depth to minutes: precipitation rate, uniformity, run time, cycles and soaks.
 
 use crate::soil::Texture;
-use crate::units::{
-    LitresPerMinute, Millimetres, MillimetresPerHour, Minutes, SquareMetres,
-};
+use crate::units::{LitresPerMinute, Millimetres, MillimetresPerHour, Minutes, SquareMetres};
 
 /// What applies the water.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -25,8 +23,7 @@ impl HeadType {
     pub const ALL: [Self; 5] =
         [Self::Spray, Self::MultiStreamRotor, Self::Rotor, Self::MicroSpray, Self::Drip];
     /// Source of the default rates.
-    pub const RATE_SOURCE: &'static str =
-        "half an inch takes 24 min of spray, 50 of multi-stream rotor, 52 of rotor, 75 of drip (common practice)";
+    pub const RATE_SOURCE: &'static str = "half an inch takes 24 min of spray, 50 of multi-stream rotor, 52 of rotor, 75 of drip (common practice)";
     /// Source of the default uniformities.
     pub const UNIFORMITY_SOURCE: &'static str =
         "low-quarter uniformity of an ordinary installation in fair repair (common practice, from memory)";
@@ -198,7 +195,11 @@ mod tests {
         // Irrigation Association, drip (from memory): in/h = 231.1 × gph ÷ (row × emitter spacing,
         // both in inches). 0.6 gph at 12 × 18 in is 0.642 in/h.
         let rate = rate_from_emitters(0.6 * 3.785_411_784, 12.0 * 0.0254, 18.0 * 0.0254);
-        assert!((rate.inches_per_hour() - 231.1 * 0.6 / (12.0 * 18.0)).abs() < 1e-3, "{}", rate.inches_per_hour());
+        assert!(
+            (rate.inches_per_hour() - 231.1 * 0.6 / (12.0 * 18.0)).abs() < 1e-3,
+            "{}",
+            rate.inches_per_hour()
+        );
         assert!((rate_from_emitters(2.0, 0.3, 0.4).mm_per_hour() - 16.667).abs() < 1e-3);
     }
 

@@ -109,7 +109,8 @@ impl CatchTest {
         if !(base > 0.0 && base.is_finite() && self.throat_cm2 > 0.0) {
             return Err(CatchFault::NoBase);
         }
-        if let Some(bad) = self.cans.iter().position(|c| !(c.millilitres >= 0.0 && c.millilitres.is_finite())) {
+        if let Some(bad) = self.cans.iter().position(|c| !(c.millilitres >= 0.0 && c.millilitres.is_finite()))
+        {
             return Err(CatchFault::Reading(bad + 1));
         }
         // 1 mL on 1 cm² stands 10 mm deep.
@@ -261,8 +262,7 @@ mod tests {
 
     #[test]
     fn a_quarter_of_ten_cans_takes_half_of_the_third() {
-        let result =
-            row(&[1.0, 2.0, 3.0, 4.0, 5.0, 6.0, 7.0, 8.0, 9.0, 10.0], 10.0, 100.0).result().unwrap();
+        let result = row(&[1.0, 2.0, 3.0, 4.0, 5.0, 6.0, 7.0, 8.0, 9.0, 10.0], 10.0, 100.0).result().unwrap();
         // (1 + 2 + 0.5 × 3) ÷ 2.5 = 1.8 of a mean of 5.5.
         assert!((result.uniformity - 1.8 / 5.5).abs() < 1e-12);
     }

@@ -94,9 +94,7 @@ impl Climate {
     pub fn from_record(days: &[DayWeather], station: Station) -> Self {
         let days: BTreeMap<Date, ClimateDay> = days
             .iter()
-            .map(|weather| {
-                (weather.date, ClimateDay { weather: *weather, et: daily(weather, &station) })
-            })
+            .map(|weather| (weather.date, ClimateDay { weather: *weather, et: daily(weather, &station) }))
             .collect();
         let mut sums = vec![(0.0, 0_u32); CALENDAR_DAYS];
         for (date, day) in &days {
@@ -129,8 +127,10 @@ impl Climate {
     #[must_use]
     pub fn brief(&self) -> Brief {
         // 2000 has every day of the calendar.
-        let year = (1..=366).filter_map(|day| Date::constant(2000, 1, 1).with().day_of_year(day).build().ok());
-        let mut days: Vec<DayWeather> = self.days.values().rev().take(BRIEF_DAYS).map(|d| d.weather).collect();
+        let year =
+            (1..=366).filter_map(|day| Date::constant(2000, 1, 1).with().day_of_year(day).build().ok());
+        let mut days: Vec<DayWeather> =
+            self.days.values().rev().take(BRIEF_DAYS).map(|d| d.weather).collect();
         days.reverse();
         Brief { expected: year.map(|date| self.expected_et0(date).0).collect(), days }
     }
@@ -158,7 +158,9 @@ impl Climate {
             let whole: Vec<f64> = months
                 .iter()
                 .filter(|((_, m), (_, days))| *m == month && *days >= WHOLE_MONTH_DAYS)
-                .map(|(_, (sum, days))| sum / f64::from(*days) * crate::budget::days_in(usize::from(month.unsigned_abs()) - 1))
+                .map(|(_, (sum, days))| {
+                    sum / f64::from(*days) * crate::budget::days_in(usize::from(month.unsigned_abs()) - 1)
+                })
                 .collect();
             #[allow(clippy::cast_precision_loss, reason = "years of a record")]
             let count = whole.len() as f64;
@@ -299,7 +301,11 @@ mod tests {
         let days: Vec<_> = (0..500)
             .map(|i| {
                 let on = date(2025, 3, 1) + i.days();
-                let mut day = DayWeather::from_temperatures(on, Celsius::from_c(8.0), Celsius::from_c(18.0 + f64::from(i % 9)));
+                let mut day = DayWeather::from_temperatures(
+                    on,
+                    Celsius::from_c(8.0),
+                    Celsius::from_c(18.0 + f64::from(i % 9)),
+                );
                 day.rain = Some(Millimetres::from_mm(f64::from(i % 4)));
                 day
             })
@@ -311,7 +317,9 @@ mod tests {
             let on = whole.span().unwrap().1 - back.days();
             assert_eq!(brief.day(on), whole.day(on));
         }
-        for on in [date(2026, 1, 1), date(2026, 2, 28), date(2028, 2, 29), date(2026, 3, 1), date(2027, 12, 31)] {
+        for on in
+            [date(2026, 1, 1), date(2026, 2, 28), date(2028, 2, 29), date(2026, 3, 1), date(2027, 12, 31)]
+        {
             assert_eq!(brief.expected_et0(on).0, whole.expected_et0(on).0, "{on}");
         }
         assert_eq!(brief.monthly_expected_et0(2026), whole.monthly_expected_et0(2026));

@@ -104,7 +104,6 @@ pub fn wind_at_2_m(day: &DayWeather, station: &Station) -> (MetresPerSecond, Opt
     }
 }
 
-
 #[cfg(test)]
 mod tests {
     //! The printed values of the FAO-56 examples were written from memory.

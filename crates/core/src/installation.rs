@@ -134,7 +134,10 @@ impl Installation {
                 WiredZone {
                     factor: factors.sum::<f64>() / f64::from(DEMAND_DAYS),
                     flow: zone.area.map(|area| resolved.rate.value.flow_over(area)),
-                    demand: days.iter().map(|(date, et0)| *et0 * resolved.demand_factor_on(*date)).sum::<Millimetres>()
+                    demand: days
+                        .iter()
+                        .map(|(date, et0)| *et0 * resolved.demand_factor_on(*date))
+                        .sum::<Millimetres>()
                         * (1.0 / f64::from(DEMAND_DAYS)),
                     zone: zone.clone(),
                     resolved,
@@ -175,7 +178,9 @@ impl Installation {
     /// Length of the water window of an ordinary night, minutes.
     #[must_use]
     pub fn window_minutes(&self) -> u32 {
-        let minute = |t: jiff::civil::Time| u32::from(t.hour().unsigned_abs()) * 60 + u32::from(t.minute().unsigned_abs());
+        let minute = |t: jiff::civil::Time| {
+            u32::from(t.hour().unsigned_abs()) * 60 + u32::from(t.minute().unsigned_abs())
+        };
         let (from, until) = (minute(self.window.from), minute(self.window.until));
         if until > from { until - from } else { until + 1440 - from }
     }
@@ -202,7 +207,11 @@ impl Installation {
             .into_iter()
             .filter_map(|run| {
                 let flow = self.zone(run.station)?.flow?;
-                (!settings.station(run.station).lighting).then_some(Elsewhere { from: run.start, until: run.end, flow })
+                (!settings.station(run.station).lighting).then_some(Elsewhere {
+                    from: run.start,
+                    until: run.end,
+                    flow,
+                })
             })
             .collect()
     }
@@ -240,7 +249,12 @@ pub struct Given {
 
 /// What each zone of a box gets a week from some runs, over whole weeks.
 #[must_use]
-pub fn given(installation: &Installation, settings: &Settings, runs: &[ScheduledRun], weeks: u16) -> Vec<Given> {
+pub fn given(
+    installation: &Installation,
+    settings: &Settings,
+    runs: &[ScheduledRun],
+    weeks: u16,
+) -> Vec<Given> {
     let weeks = f64::from(weeks.max(1));
     installation
         .zones
@@ -260,7 +274,11 @@ pub fn given(installation: &Installation, settings: &Settings, runs: &[Scheduled
                 need_a_week: need,
                 minutes_needed: zone.minutes_for(need).min_value(),
                 longest_gap_days: (!dates.is_empty()).then(|| {
-                    dates.windows(2).filter_map(|p| Some((*p.get(1)? - *p.first()?).get_days())).max().unwrap_or(7)
+                    dates
+                        .windows(2)
+                        .filter_map(|p| Some((*p.get(1)? - *p.first()?).get_days()))
+                        .max()
+                        .unwrap_or(7)
                 }),
             }
         })
@@ -309,7 +327,15 @@ pub(crate) mod samples {
     pub(crate) fn installation() -> Installation {
         let climate = Climate::from_record(&[], site().station());
         let from = date(2026, 7, 13);
-        Installation::new(&site(), (&twelve_stations(), 1), &zones(), Law::default(), &climate, from, &TimeZone::UTC)
+        Installation::new(
+            &site(),
+            (&twelve_stations(), 1),
+            &zones(),
+            Law::default(),
+            &climate,
+            from,
+            &TimeZone::UTC,
+        )
     }
 }
 
@@ -329,7 +355,8 @@ mod tests {
         settings.programs[0].starts = vec![time(2, 0, 0, 0)];
         let need = zone.minutes_for(zone.demand * 7.0).min_value();
         settings.set_run_time_s(0, 1, 60 * 14);
-        let runs = expand(&settings, &installation.card, &TimeZone::UTC, date(2026, 7, 13), date(2026, 7, 26));
+        let runs =
+            expand(&settings, &installation.card, &TimeZone::UTC, date(2026, 7, 13), date(2026, 7, 26));
         let given = given(&installation, &settings, &runs, 2);
         assert_eq!(given[0].minutes_a_week, 98.0, "14 min on 7 days");
         assert!((given[0].minutes_needed - need).abs() < 1e-9);
@@ -345,7 +372,8 @@ mod tests {
         settings.programs[0].active = true;
         settings.programs[0].starts = vec![time(2, 0, 0, 0)];
         settings.set_run_time_s(0, 1, 600);
-        let runs = expand(&settings, &installation.card, &TimeZone::UTC, date(2026, 7, 13), date(2026, 7, 13));
+        let runs =
+            expand(&settings, &installation.card, &TimeZone::UTC, date(2026, 7, 13), date(2026, 7, 13));
         // 31.75 mm/h on 100 m² is 52.9 L/min.
         assert!((installation.volume(runs.iter()).unwrap().l() - 529.17).abs() < 0.01);
         installation.zones[0].flow = None;

@@ -70,12 +70,20 @@ impl ManualRun {
         for step in &self.steps {
             let begin = at + SignedDuration::from_secs(i64::from(step.begin_s));
             let stop = begin + SignedDuration::from_secs(i64::from(step.seconds));
-            let spans = installation.law.forbidden(Some(installation.subject(step.station)), from, to, &installation.tz);
+            let spans = installation.law.forbidden(
+                Some(installation.subject(step.station)),
+                from,
+                to,
+                &installation.tz,
+            );
             if let Some(span) = spans.into_iter().find(|s| s.from < stop && s.until > begin) {
                 forbidden.push((step.station, span));
             }
         }
-        Obstacles { forbidden, scheduled: runs.iter().filter(|r| r.start < end && r.end > at).copied().collect() }
+        Obstacles {
+            forbidden,
+            scheduled: runs.iter().filter(|r| r.start < end && r.end > at).copied().collect(),
+        }
     }
 }
 
@@ -119,7 +127,8 @@ pub fn one_program(installation: &Installation, settings: &Settings, program: us
 #[must_use]
 pub fn syringe(installation: &Installation, minutes_each: u32) -> ManualRun {
     let turf = installation.zones.iter().filter(|z| {
-        matches!(z.zone.plant, PlantKind::CoolSeasonTurf | PlantKind::WarmSeasonTurf) && z.zone.head != HeadType::Drip
+        matches!(z.zone.plant, PlantKind::CoolSeasonTurf | PlantKind::WarmSeasonTurf)
+            && z.zone.head != HeadType::Drip
     });
     ManualRun::of(installation, turf.map(|z| (z.zone.number, minutes_each.clamp(1, 5) * 60)), 0)
 }
@@ -149,12 +158,10 @@ mod tests {
     #[test]
     fn a_test_walk_visits_every_zone_within_its_bounds() {
         let walk = test_walk(&installation(), 5, 20);
-        assert_eq!(walk.steps.iter().map(|s| (s.station, s.begin_s, s.seconds)).collect::<Vec<_>>(), [
-            (1, 0, 30),
-            (2, 50, 30),
-            (3, 100, 30),
-            (4, 150, 30)
-        ]);
+        assert_eq!(
+            walk.steps.iter().map(|s| (s.station, s.begin_s, s.seconds)).collect::<Vec<_>>(),
+            [(1, 0, 30), (2, 50, 30), (3, 100, 30), (4, 150, 30)]
+        );
         assert_eq!(walk.length_s(), 180);
         assert_eq!(test_walk(&installation(), 9999, 0).steps[0].seconds, 600);
         assert!(walk.volume().is_some());
@@ -162,7 +169,8 @@ mod tests {
 
     #[test]
     fn a_syringe_is_for_turf_under_spray() {
-        let stations: Vec<_> = syringe(&installation(), 2).steps.iter().map(|s| (s.station, s.seconds)).collect();
+        let stations: Vec<_> =
+            syringe(&installation(), 2).steps.iter().map(|s| (s.station, s.seconds)).collect();
         assert_eq!(stations, [(1, 120), (2, 120), (3, 120)]);
     }
 
@@ -181,7 +189,10 @@ mod tests {
         let obstacles = by_hand.obstacles(&installation, &runs, noon);
         assert_eq!((obstacles.forbidden.len(), obstacles.scheduled.len()), (1, 1));
         let dawn = wednesday.at(5, 0, 0, 0).to_zoned(installation.tz.clone()).unwrap().timestamp();
-        assert_eq!(one_zone(&installation, 2, 600).obstacles(&installation, &runs, dawn), Obstacles::default());
+        assert_eq!(
+            one_zone(&installation, 2, 600).obstacles(&installation, &runs, dawn),
+            Obstacles::default()
+        );
     }
 
     #[test]

@@ -155,8 +155,8 @@ pub fn lay_out(due: &[Due], card: &Card) -> Layout {
     counts.dedup();
     while counts.len() > usize::from(card.programs.max(1)) {
         // Merge the pair of neighbouring counts with the smallest step, the lower into the higher.
-        let Some(at) = (1..counts.len())
-            .min_by_key(|&i| counts.get(i - 1).zip(counts.get(i)).map(|(a, b)| a - b))
+        let Some(at) =
+            (1..counts.len()).min_by_key(|&i| counts.get(i - 1).zip(counts.get(i)).map(|(a, b)| a - b))
         else {
             break;
         };
@@ -243,10 +243,8 @@ pub fn lay_out(due: &[Due], card: &Card) -> Layout {
 /// than a share worth a start.
 fn shortened(kept: &[Due], zone: Due, card: &Card, room: u32) -> Option<Due> {
     let asked = f64::from(zone.cycles.total_minutes());
-    let with = |count: u32, minutes_each: u32| Due {
-        cycles: Cycles { count, minutes_each, ..zone.cycles },
-        ..zone
-    };
+    let with =
+        |count: u32, minutes_each: u32| Due { cycles: Cycles { count, minutes_each, ..zone.cycles }, ..zone };
     let fits = |part: Due| {
         let all: Vec<Due> = kept.iter().copied().chain([part]).collect();
         lay_out(&all, card).span_minutes <= room
@@ -271,13 +269,7 @@ fn shortened(kept: &[Due], zone: Due, card: &Card, room: u32) -> Option<Due> {
 /// window lets it, when that is at least a quarter of what it asks, and is deferred otherwise.
 /// Deterministic: ties go to the lower station number.
 #[must_use]
-pub fn place(
-    evening: Date,
-    due: &[Due],
-    card: &Card,
-    window: WaterWindow,
-    tz: &TimeZone,
-) -> Night {
+pub fn place(evening: Date, due: &[Due], card: &Card, window: WaterWindow, tz: &TimeZone) -> Night {
     let (window_from, window_until) = window_instants(evening, window, tz);
     let room = window_until.duration_since(&window_from).as_mins().max(0);
     // The first start goes back to the box's step, which may cost all but a minute of one.
@@ -306,8 +298,7 @@ pub fn place(
     }
     for zone in &kept {
         let asked = due.iter().find(|d| d.number == zone.number).map_or(0, |d| d.cycles.total_minutes());
-        let runs: u32 =
-            layout.runs.iter().filter(|r| r.number == zone.number).map(|r| r.minutes).sum();
+        let runs: u32 = layout.runs.iter().filter(|r| r.number == zone.number).map(|r| r.minutes).sum();
         if runs < asked {
             shortfalls.retain(|(number, _)| *number != zone.number);
             shortfalls.push((zone.number, Shortfall::Cut { asked_minutes: asked }));
@@ -316,7 +307,8 @@ pub fn place(
     shortfalls.sort_by_key(|(number, _)| *number);
     let first_start = (!layout.runs.is_empty()).then(|| {
         let latest = &window_until - SignedDuration::from_mins(i64::from(layout.span_minutes));
-        let past_step = latest.minute().rem_euclid(i8::try_from(card.start_step_min.clamp(1, 60)).unwrap_or(1));
+        let past_step =
+            latest.minute().rem_euclid(i8::try_from(card.start_step_min.clamp(1, 60)).unwrap_or(1));
         &latest - SignedDuration::from_mins(i64::from(past_step))
     });
     Night { evening, window_from, window_until, layout, first_start, shortfalls }
@@ -333,11 +325,7 @@ mod tests {
     }
 
     fn due(number: u16, count: u32, minutes_each: u32, soak_minutes: u32) -> Due {
-        Due {
-            number,
-            cycles: Cycles { count, minutes_each, soak_minutes },
-            urgency: 1.0,
-        }
+        Due { number, cycles: Cycles { count, minutes_each, soak_minutes }, urgency: 1.0 }
     }
 
     fn window() -> WaterWindow {
@@ -355,7 +343,8 @@ mod tests {
 
     #[test]
     fn night_ends_with_the_window() {
-        let night = place(date(2026, 7, 14), &[due(1, 1, 30, 0)], &controller(3, 4), window(), &TimeZone::UTC);
+        let night =
+            place(date(2026, 7, 14), &[due(1, 1, 30, 0)], &controller(3, 4), window(), &TimeZone::UTC);
         assert_eq!(night.first_start.as_ref().unwrap().datetime(), date(2026, 7, 15).at(5, 30, 0, 0));
         assert_eq!(night.last_end().unwrap(), night.window_until);
     }
@@ -391,17 +380,20 @@ mod tests {
     fn a_full_window_cuts_or_defers_the_least_urgent() {
         let mut late = due(2, 1, 100, 0);
         late.urgency = 0.1;
-        let night = place(date(2026, 7, 14), &[due(1, 1, 200, 0), late], &controller(3, 4), window(), &TimeZone::UTC);
+        let night =
+            place(date(2026, 7, 14), &[due(1, 1, 200, 0), late], &controller(3, 4), window(), &TimeZone::UTC);
         assert_eq!(night.shortfalls, [(2, Shortfall::Cut { asked_minutes: 100 })]);
         assert_eq!(night.layout.runs.iter().find(|r| r.number == 2).unwrap().minutes, 40);
         late.cycles.minutes_each = 200;
-        let night = place(date(2026, 7, 14), &[due(1, 1, 200, 0), late], &controller(3, 4), window(), &TimeZone::UTC);
+        let night =
+            place(date(2026, 7, 14), &[due(1, 1, 200, 0), late], &controller(3, 4), window(), &TimeZone::UTC);
         assert_eq!(night.shortfalls, [(2, Shortfall::Deferred)], "a fifth is not worth a start");
     }
 
     #[test]
     fn a_zone_longer_than_the_window_is_cut_and_says_so() {
-        let night = place(date(2026, 7, 14), &[due(1, 1, 300, 0)], &controller(3, 4), window(), &TimeZone::UTC);
+        let night =
+            place(date(2026, 7, 14), &[due(1, 1, 300, 0)], &controller(3, 4), window(), &TimeZone::UTC);
         assert_eq!(night.shortfalls, [(1, Shortfall::Cut { asked_minutes: 300 })]);
         assert_eq!(night.layout.span_minutes, 240);
     }

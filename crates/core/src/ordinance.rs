@@ -115,7 +115,11 @@ impl Hours {
     /// Whether the hours hold a time of day.
     #[must_use]
     pub fn hold(&self, time: Time) -> bool {
-        if self.from <= self.until { (self.from..self.until).contains(&time) } else { time >= self.from || time < self.until }
+        if self.from <= self.until {
+            (self.from..self.until).contains(&time)
+        } else {
+            time >= self.from || time < self.until
+        }
     }
 }
 
@@ -137,7 +141,8 @@ impl Ordinance {
     #[must_use]
     pub fn check(&self) -> Vec<OrdinanceFault> {
         let mut faults = Vec::new();
-        let mut say = |path: String, message: &str| faults.push(OrdinanceFault { path, message: message.to_owned() });
+        let mut say =
+            |path: String, message: &str| faults.push(OrdinanceFault { path, message: message.to_owned() });
         let name = self.name.trim();
         if name.is_empty() || name.chars().count() > 120 || name.chars().any(char::is_control) {
             say("name".into(), "give it a name of at most 120 letters, numbers and signs");
@@ -156,13 +161,19 @@ impl Ordinance {
             if let AllowedDays::Weekdays { odd, even } = rule.days {
                 for (week, who) in [(odd, "odd"), (even, "even")] {
                     if !week.contains(&true) {
-                        say(at("days"), &format!("allows no day at all for {who} house numbers; choose at least one"));
+                        say(
+                            at("days"),
+                            &format!("allows no day at all for {who} house numbers; choose at least one"),
+                        );
                     }
                 }
             }
             for (k, hours) in rule.forbidden_hours.iter().enumerate() {
                 if hours.from == hours.until {
-                    say(at(&format!("forbidden_hours[{k}]")), "begin and end at the same minute; give them a length");
+                    say(
+                        at(&format!("forbidden_hours[{k}]")),
+                        "begin and end at the same minute; give them a length",
+                    );
                 }
             }
             if free_minutes(rule.forbidden_hours.iter()) == 0 {
@@ -175,11 +186,16 @@ impl Ordinance {
                 && rule.forbidden_hours.is_empty()
                 && rule.most_days_a_week.is_none();
             if says_nothing {
-                say(format!("rules[{i}]"), "restricts nothing; give days, hours or a weekly count, or leave it out");
+                say(
+                    format!("rules[{i}]"),
+                    "restricts nothing; give days, hours or a weekly count, or leave it out",
+                );
             }
         }
         if faults.is_empty() {
-            let law = |house| Law { applied: vec![Applied { ordinance: self.clone(), house, permits: Vec::new() }] };
+            let law = |house| Law {
+                applied: vec![Applied { ordinance: self.clone(), house, permits: Vec::new() }],
+            };
             for house in [HouseNumber::Odd, HouseNumber::Even] {
                 if let Some(contradiction) = law(house).contradictions().into_iter().next() {
                     faults.push(contradiction);
@@ -275,7 +291,11 @@ impl Law {
         permits.any(|p| (p.box_number, p.station) == (subject.box_number, subject.station))
     }
 
-    fn rules(&self, subject: Option<Subject>, date: Date) -> impl Iterator<Item = (usize, HouseNumber, &Rule)> {
+    fn rules(
+        &self,
+        subject: Option<Subject>,
+        date: Date,
+    ) -> impl Iterator<Item = (usize, HouseNumber, &Rule)> {
         self.binding(subject, date).flat_map(move |(index, applied)| {
             applied
                 .ordinance
@@ -314,7 +334,9 @@ impl Law {
     #[must_use]
     pub fn forbidden(&self, subject: Option<Subject>, from: Date, to: Date, tz: &TimeZone) -> Vec<Forbidden> {
         let at = |date: Date, time: Time| {
-            tz.to_ambiguous_zoned(date.to_datetime(time)).compatible().map_or(Timestamp::UNIX_EPOCH, |z| z.timestamp())
+            tz.to_ambiguous_zoned(date.to_datetime(time))
+                .compatible()
+                .map_or(Timestamp::UNIX_EPOCH, |z| z.timestamp())
         };
         let mut spans = Vec::new();
         let mut date = from;
@@ -353,7 +375,8 @@ impl Law {
         let mut without = 0;
         let mut faults = Vec::new();
         while date <= last {
-            let hours: Vec<&Hours> = self.rules(None, date).flat_map(|(_, _, rule)| &rule.forbidden_hours).collect();
+            let hours: Vec<&Hours> =
+                self.rules(None, date).flat_map(|(_, _, rule)| &rule.forbidden_hours).collect();
             let open = self.forbids_day(None, date).is_none() && free_minutes(hours.into_iter()) > 0;
             without = if open { 0 } else { without + 1 };
             if without == NO_DAY_FOR {
@@ -453,7 +476,12 @@ mod tests {
         let mut law = law(two_days_a_week());
         let monday = date(2026, 7, 13);
         assert_eq!(law.forbids_day(Some(DRIP), monday), None);
-        law.applied[0].permits.push(Permit { box_number: 1, station: 1, until: monday, reference: "P 12".into() });
+        law.applied[0].permits.push(Permit {
+            box_number: 1,
+            station: 1,
+            until: monday,
+            reference: "P 12".into(),
+        });
         assert_eq!(law.forbids_day(Some(LAWN), monday), None);
         assert_eq!(law.forbids_day(Some(LAWN), date(2026, 7, 14)), Some(0), "the permit has ended");
         law.applied[0].ordinance.exempts_drip = false;
@@ -481,14 +509,22 @@ mod tests {
             Hours { from: time(19, 0, 0, 0), until: time(6, 0, 0, 0) },
         ];
         wrong.rules[0].most_days_a_week = Some(9);
-        wrong.rules.push(Rule { season: None, days: AllowedDays::Any, forbidden_hours: vec![], most_days_a_week: None });
+        wrong.rules.push(Rule {
+            season: None,
+            days: AllowedDays::Any,
+            forbidden_hours: vec![],
+            most_days_a_week: None,
+        });
         let paths: Vec<_> = wrong.check().into_iter().map(|f| f.path).collect();
         assert_eq!(paths, ["rules[0].forbidden_hours", "rules[0].most_days_a_week", "rules[1]"]);
 
         let week = |day: usize| core::array::from_fn(|i| i == day);
         let mut both = two_days_a_week();
         both.rules[0].days = AllowedDays::Weekdays { odd: week(0), even: week(0) };
-        both.rules.push(Rule { days: AllowedDays::Weekdays { odd: week(1), even: week(1) }, ..both.rules[0].clone() });
+        both.rules.push(Rule {
+            days: AllowedDays::Weekdays { odd: week(1), even: week(1) },
+            ..both.rules[0].clone()
+        });
         assert!(both.check()[0].message.contains("no day is left"), "{:?}", both.check());
         assert_eq!(two_days_a_week().check(), []);
     }

@@ -1,7 +1,6 @@
 //! Plant demand: ETL = KL × ET0. KL is a turf coefficient, a landscape coefficient
 //! ks × kd × kmc, or the user's own number.
 
-
 /// What grows on a zone, as far as its demand and roots go.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum PlantKind {
@@ -42,14 +41,14 @@ pub struct PlantDefaults {
     pub allowable_depletion: f64,
 }
 
-const TURF: &str =
-    "monthly turf curve, mean about 0.8 for cool season and 0.65 for warm season (University of California; from memory)";
+const TURF: &str = "monthly turf curve, mean about 0.8 for cool season and 0.65 for warm season (University of California; from memory)";
 /// Coefficients of cool-season turf by month of a northern year, January first.
-const COOL_SEASON_BY_MONTH: [f64; 12] = [0.61, 0.64, 0.75, 1.04, 0.95, 0.88, 0.94, 0.86, 0.74, 0.75, 0.69, 0.60];
+const COOL_SEASON_BY_MONTH: [f64; 12] =
+    [0.61, 0.64, 0.75, 1.04, 0.95, 0.88, 0.94, 0.86, 0.74, 0.75, 0.69, 0.60];
 /// Coefficients of warm-season turf by month of a northern year, January first.
-const WARM_SEASON_BY_MONTH: [f64; 12] = [0.55, 0.54, 0.76, 0.72, 0.79, 0.68, 0.71, 0.71, 0.62, 0.54, 0.58, 0.55];
-const LANDSCAPE: &str =
-    "landscape coefficient, species factor at the middle of its class, average density (WUCOLS method, University of California; from memory)";
+const WARM_SEASON_BY_MONTH: [f64; 12] =
+    [0.55, 0.54, 0.76, 0.72, 0.79, 0.68, 0.71, 0.71, 0.62, 0.54, 0.58, 0.55];
+const LANDSCAPE: &str = "landscape coefficient, species factor at the middle of its class, average density (WUCOLS method, University of California; from memory)";
 const CROP: &str = "mid-season crop coefficient, FAO-56 table 12 (from memory)";
 
 impl PlantKind {

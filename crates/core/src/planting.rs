@@ -230,7 +230,9 @@ pub struct MixedCost {
 #[must_use]
 pub fn mix(plants: &[(f64, f64)], rule: MixedRule) -> f64 {
     match rule {
-        MixedRule::Thirstiest => plants.iter().filter(|(_, share)| *share > 0.0).map(|(k, _)| *k).fold(0.0, f64::max),
+        MixedRule::Thirstiest => {
+            plants.iter().filter(|(_, share)| *share > 0.0).map(|(k, _)| *k).fold(0.0, f64::max)
+        }
         MixedRule::AreaWeighted => weighted(plants),
     }
 }
@@ -282,8 +284,12 @@ mod tests {
 
     #[test]
     fn a_grow_in_holds_on_both_its_ends_only() {
-        let grow_in =
-            GrowIn { from: date(2026, 4, 1), until: date(2026, 5, 31), factor: 1.2, root_depth: Metres::from_m(0.05) };
+        let grow_in = GrowIn {
+            from: date(2026, 4, 1),
+            until: date(2026, 5, 31),
+            factor: 1.2,
+            root_depth: Metres::from_m(0.05),
+        };
         assert!(grow_in.holds(date(2026, 4, 1)) && grow_in.holds(date(2026, 5, 31)));
         assert!(!grow_in.holds(date(2026, 3, 31)) && !grow_in.holds(date(2026, 6, 1)));
     }

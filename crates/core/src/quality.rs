@@ -108,7 +108,11 @@ pub fn check_day(day: &DayWeather, station: &Station) -> Vec<Finding> {
         if !temperature_ok(t.c()) {
             say(Input::DewPoint, Severity::Fault, TEMPERATURE_MESSAGE);
         } else if (t - max).kelvin() > ROUNDING_C {
-            say(Input::DewPoint, Severity::Fault, "is above the day's maximum temperature, which air cannot hold");
+            say(
+                Input::DewPoint,
+                Severity::Fault,
+                "is above the day's maximum temperature, which air cannot hold",
+            );
         }
     }
     for (value, input) in
@@ -121,10 +125,18 @@ pub fn check_day(day: &DayWeather, station: &Station) -> Vec<Finding> {
     if let (Some(low), Some(high)) = (day.humidity_min_pct, day.humidity_max_pct)
         && low > high
     {
-        say(Input::HumidityMin, Severity::Fault, "is above the day's highest humidity; check whether the two columns are swapped");
+        say(
+            Input::HumidityMin,
+            Severity::Fault,
+            "is above the day's highest humidity; check whether the two columns are swapped",
+        );
     }
     if day.vapour_pressure.is_some_and(|vapour| !(0.0..=VAPOUR_MAX_KPA).contains(&vapour.kpa())) {
-        say(Input::VapourPressure, Severity::Fault, "is outside 0 to 7.5 kPa; a column in hPa must be divided by ten");
+        say(
+            Input::VapourPressure,
+            Severity::Fault,
+            "is outside 0 to 7.5 kPa; a column in hPa must be divided by ten",
+        );
     }
     if let Some(solar) = day.solar {
         let top = radiation::extraterrestrial_day(day.date, station.latitude_deg);
@@ -143,7 +155,11 @@ pub fn check_day(day: &DayWeather, station: &Station) -> Vec<Finding> {
     }
     if let Some(wind) = day.wind {
         if !(0.0..=WIND_MAX_M_S).contains(&wind.m_per_s()) {
-            say(Input::Wind, Severity::Fault, "is outside 0 to 60 m/s; if it is in km/h, divide by 3.6; if in mph, head the column wind_mph");
+            say(
+                Input::Wind,
+                Severity::Fault,
+                "is outside 0 to 60 m/s; if it is in km/h, divide by 3.6; if in mph, head the column wind_mph",
+            );
         } else if wind.m_per_s() > WIND_DOUBT_M_S {
             say(Input::Wind, Severity::Doubt, "is a storm as a day's mean; check the unit");
         }

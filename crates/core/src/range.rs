@@ -61,7 +61,13 @@ fn quadrature(parts: &[Part]) -> f64 {
 }
 
 fn part(name: &'static str, is_default: bool, (default, measured): (f64, f64), how: &'static str) -> Part {
-    Part { name, uncertainty: if is_default { default } else { measured }, is_default, when_measured: measured, how }
+    Part {
+        name,
+        uncertainty: if is_default { default } else { measured },
+        is_default,
+        when_measured: measured,
+        how,
+    }
 }
 
 /// Range of the weekly run time of a zone: demand × multiplier ÷ rate.
@@ -73,8 +79,18 @@ pub fn weekly_minutes(zone: &Zone, resolved: &ResolvedZone) -> Range {
         RateBasis::Emitters { .. } | RateBasis::Typed => 0.08,
     };
     Range::of(vec![
-        part("precipitation rate", resolved.rate.is_default(), (0.20, rate_measured), "a catch-can test, or flow and area"),
-        part("plant coefficient", resolved.coefficients.is_default(), (0.12, 0.08), "the coefficient builder, then tuning by eye"),
+        part(
+            "precipitation rate",
+            resolved.rate.is_default(),
+            (0.20, rate_measured),
+            "a catch-can test, or flow and area",
+        ),
+        part(
+            "plant coefficient",
+            resolved.coefficients.is_default(),
+            (0.12, 0.08),
+            "the coefficient builder, then tuning by eye",
+        ),
         part("uniformity", resolved.uniformity.is_default(), (0.08, 0.02), "a catch-can test"),
         part("reference ET", false, (0.05, 0.05), "a record of the site"),
     ])
@@ -85,7 +101,12 @@ pub fn weekly_minutes(zone: &Zone, resolved: &ResolvedZone) -> Range {
 pub fn refill_depth(resolved: &ResolvedZone) -> Range {
     Range::of(vec![
         part("root depth", resolved.root_depth.is_default(), (0.20, 0.07), "a spade or a soil core"),
-        part("allowable depletion", resolved.allowable_depletion.is_default(), (0.12, 0.06), "watching when the plants first show thirst"),
+        part(
+            "allowable depletion",
+            resolved.allowable_depletion.is_default(),
+            (0.12, 0.06),
+            "watching when the plants first show thirst",
+        ),
         part("available water of the soil", false, (0.12, 0.12), "a texture by feel gives the class only"),
     ])
 }
@@ -110,7 +131,10 @@ mod tests {
         let cans = width(&zone);
         zone.uniformity = Some(0.6);
         let uniform = width(&zone);
-        assert!(unmeasured > typed && typed > cans && cans > uniform, "{unmeasured} {typed} {cans} {uniform}");
+        assert!(
+            unmeasured > typed && typed > cans && cans > uniform,
+            "{unmeasured} {typed} {cans} {uniform}"
+        );
         let depth = |zone: &Zone| refill_depth(&zone.resolve(46.0)).high;
         let before = depth(&zone);
         zone.root_depth = Some(Metres::from_m(0.12));

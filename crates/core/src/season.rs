@@ -325,7 +325,9 @@ mod tests {
         let first = held.iter().find(|d| d.irrigation.mm() > 0.0).unwrap();
         let before = held.iter().find(|d| d.date == date(2026, 6, 10)).unwrap();
         assert_eq!(first.irrigation, before.balance.depletion, "all that was missing comes at once");
-        assert!(first.irrigation > free.iter().map(|d| d.irrigation).fold(Millimetres::ZERO, Millimetres::max));
+        assert!(
+            first.irrigation > free.iter().map(|d| d.irrigation).fold(Millimetres::ZERO, Millimetres::max)
+        );
         assert!(sum(&held).stress_days > sum(&free).stress_days);
     }
 

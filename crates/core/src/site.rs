@@ -1,7 +1,7 @@
 //! The survey: a site and its zones as the technician described them, and the same with every
 //! gap filled by a stated default.
 
-use crate::application::{HeadType, cycle_limit, run_time_multiplier, CycleLimit};
+use crate::application::{CycleLimit, HeadType, cycle_limit, run_time_multiplier};
 use crate::balance::RootZone;
 use crate::plant::{PlantKind, Sky, Sun};
 use crate::planting::{GrowIn, OwnCoefficient, Planting, WeanOff, mix};
@@ -292,16 +292,10 @@ impl Zone {
             },
         };
         let slope_pct = Sourced::given_or(self.slope_pct, DEFAULT_SLOPE_PCT, "nearly level (our default)");
-        let rate = Sourced::given_or(
-            self.precipitation_rate,
-            self.head.default_rate(),
-            HeadType::RATE_SOURCE,
-        );
-        let uniformity = Sourced::given_or(
-            self.uniformity,
-            self.head.default_uniformity(),
-            HeadType::UNIFORMITY_SOURCE,
-        );
+        let rate =
+            Sourced::given_or(self.precipitation_rate, self.head.default_rate(), HeadType::RATE_SOURCE);
+        let uniformity =
+            Sourced::given_or(self.uniformity, self.head.default_uniformity(), HeadType::UNIFORMITY_SOURCE);
         let root_depth = Sourced::given_or(
             self.root_depth,
             Metres::from_m(plant.root_depth_m),
@@ -314,7 +308,11 @@ impl Zone {
         );
         ResolvedZone {
             coefficients,
-            sun_factor: if self.own_coefficient.is_some_and(|own| own.contains_sun()) { 1.0 } else { self.sun.factor() },
+            sun_factor: if self.own_coefficient.is_some_and(|own| own.contains_sun()) {
+                1.0
+            } else {
+                self.sun.factor()
+            },
             trim_factor: self.planting.trim.as_ref().map_or(1.0, |t| 1.0 + t.percent / 100.0),
             grow_in: self.planting.grow_in,
             wean_off: self.planting.wean_off,
@@ -334,7 +332,6 @@ impl Zone {
         }
     }
 }
-
 
 #[cfg(test)]
 pub(crate) mod samples {
@@ -374,7 +371,14 @@ mod tests {
         let zone = samples::lawn(1).resolve(NORTH);
         assert_eq!(
             zone.defaults(),
-            ["plant coefficient", "slope", "precipitation rate", "uniformity", "root depth", "allowable depletion"]
+            [
+                "plant coefficient",
+                "slope",
+                "precipitation rate",
+                "uniformity",
+                "root depth",
+                "allowable depletion"
+            ]
         );
         assert!((zone.root_zone.total_available.mm() - 25.5).abs() < 1e-9);
         assert!((zone.root_zone.readily_available().mm() - 10.2).abs() < 1e-9);
@@ -411,15 +415,22 @@ mod tests {
         assert!((resolved.demand_factor_on(date(2026, 4, 30)) - 0.54).abs() < 1e-12);
         assert!((resolved.demand_factor_on(date(2026, 5, 2)) - 0.54 * 1.3).abs() < 1e-12);
         assert!((resolved.demand_factor_on(date(2026, 5, 26)) - 0.54 * 1.3 * 1.4).abs() < 1e-12);
-        assert!((resolved.demand_factor_on(date(2026, 6, 2)) - 0.54 * 1.3).abs() < 1e-12, "second week: 130 %");
-        assert!((resolved.root_zone_on(date(2026, 5, 2)).total_available.mm() - 8.5).abs() < 1e-9, "170 mm/m × 0.05 m");
+        assert!(
+            (resolved.demand_factor_on(date(2026, 6, 2)) - 0.54 * 1.3).abs() < 1e-12,
+            "second week: 130 %"
+        );
+        assert!(
+            (resolved.root_zone_on(date(2026, 5, 2)).total_available.mm() - 8.5).abs() < 1e-9,
+            "170 mm/m × 0.05 m"
+        );
         assert_eq!(resolved.root_zone_on(date(2026, 6, 1)), resolved.root_zone);
     }
 
     #[test]
     fn the_thirstiest_of_a_mixed_valve_may_change_with_the_month() {
         let mut zone = samples::lawn(1);
-        zone.planting.others = vec![crate::planting::OtherPlants { plant: PlantKind::FruitTrees, share: 0.25 }];
+        zone.planting.others =
+            vec![crate::planting::OtherPlants { plant: PlantKind::FruitTrees, share: 0.25 }];
         let resolved = zone.resolve(NORTH);
         assert_eq!(resolved.coefficient_in(4), 1.04, "cool-season turf in April");
         assert_eq!(resolved.coefficient_in(1), 0.95, "fruit trees in January");

@@ -23,8 +23,7 @@ pub enum Texture {
 }
 
 /// Source of the texture table, for explanations.
-pub const SOURCE: &str =
-    "Irrigation Association and EPA/IA controller-protocol tables (from memory)";
+pub const SOURCE: &str = "Irrigation Association and EPA/IA controller-protocol tables (from memory)";
 
 struct Row {
     label: &'static str,
@@ -118,7 +117,9 @@ mod tests {
         let loam = Texture::Loam;
         assert_eq!(loam.total_available(Metres::from_m(0.5)).mm(), 85.0);
         assert!((loam.basic_intake().mm_per_hour() - 8.89).abs() < 1e-9);
-        for (slope, inches) in [(0.0, 0.30), (3.0, 0.30), (3.5, 0.25), (6.0, 0.25), (12.0, 0.22), (14.0, 0.19)] {
+        for (slope, inches) in
+            [(0.0, 0.30), (3.0, 0.30), (3.5, 0.25), (6.0, 0.25), (12.0, 0.22), (14.0, 0.19)]
+        {
             let asa = loam.allowable_surface_accumulation(slope);
             assert!((asa.inches() - inches).abs() < 1e-12, "slope {slope}");
         }

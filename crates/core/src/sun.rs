@@ -65,8 +65,8 @@ pub fn altitude_rad(latitude_rad: f64, declination_rad: f64, time_angle_rad: f64
 pub fn sunrise_sunset_utc_h(date: Date, latitude_deg: f64, longitude_deg: f64) -> Option<(f64, f64)> {
     let j = day_of_year(date);
     let (phi, delta) = (latitude_deg.to_radians(), declination_rad(j));
-    let cos_omega = (SUNRISE_ALTITUDE_DEG.to_radians().sin() - phi.sin() * delta.sin())
-        / (phi.cos() * delta.cos());
+    let cos_omega =
+        (SUNRISE_ALTITUDE_DEG.to_radians().sin() - phi.sin() * delta.sin()) / (phi.cos() * delta.cos());
     if cos_omega.abs() > 1.0 {
         return None;
     }

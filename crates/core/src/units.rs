@@ -2,7 +2,6 @@
 //! name of its unit. Inside the core everything is metric; the US customary constructors and
 //! getters are for reading and writing.
 
-
 macro_rules! quantity {
     (
         $(#[$meta:meta])* $name:ident, base $from:ident / $get:ident
@@ -240,8 +239,8 @@ mod tests {
         assert!((Celsius::from_f(85.0).c() - 29.444).abs() < 1e-3);
         assert_eq!(Millimetres::from_mm(10.0).over(SquareMetres::from_m2(50.0)).l(), 500.0);
         // 96.3 gpm over 1 ft² is 1 in/h in the customary form of the same identity.
-        let flow = MillimetresPerHour::from_inches_per_hour(96.3)
-            .flow_over(SquareMetres::from_square_feet(1.0));
+        let flow =
+            MillimetresPerHour::from_inches_per_hour(96.3).flow_over(SquareMetres::from_square_feet(1.0));
         assert!((flow.us_gpm() - 1.0).abs() < 6e-4);
     }
 }

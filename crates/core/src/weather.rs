@@ -1,7 +1,7 @@
 //! Weather records as values. Only the two temperatures of a day must be there; everything else
 //! may be missing and is filled later by a named rule ([`crate::fill`]).
 
-use crate::units::{Celsius, Kilopascals, MegajoulesPerSquareMetre, MetresPerSecond, Metres, Millimetres};
+use crate::units::{Celsius, Kilopascals, MegajoulesPerSquareMetre, Metres, MetresPerSecond, Millimetres};
 use jiff::civil::Date;
 
 /// One day of weather, midnight to midnight local time.

@@ -60,7 +60,10 @@ fn settings() -> impl Strategy<Value = Settings> {
         proptest::collection::vec(program(), 0..6),
         proptest::collection::vec(0u16..450, 12),
         0usize..3,
-        proptest::collection::vec((1u16..14, proptest::option::of((0u32..2000, 0u32..4000)), any::<[bool; 4]>()), 0..5),
+        proptest::collection::vec(
+            (1u16..14, proptest::option::of((0u32..2000, 0u32..4000)), any::<[bool; 4]>()),
+            0..5,
+        ),
         (-100i32..10_000, proptest::array::uniform7(proptest::bool::weighted(0.1))),
         proptest::option::of((0u16..1440, 0u16..1440)),
         proptest::option::of((1i8..14, 1i8..32, 1i8..13, 1i8..29)),
@@ -97,7 +100,7 @@ fn zone(number: u16) -> Zone {
         name: format!("Zone {number}"),
         plant: if number.is_multiple_of(3) { PlantKind::LowDemand } else { PlantKind::CoolSeasonTurf },
         own_coefficient: None,
-            planting: Default::default(),
+        planting: Default::default(),
         soil: if number.is_multiple_of(2) { Texture::Clay } else { Texture::Loam },
         slope_pct: Some(f64::from(number) * 2.0),
         sun: Sun::Full,
@@ -145,12 +148,20 @@ fn ordinance() -> impl Strategy<Value = Ordinance> {
                 3 => AllowedDays::OddDates,
                 _ => AllowedDays::EvenDates,
             },
-            forbidden_hours: hours.into_iter().map(|(f, u)| Hours { from: clock(f), until: clock(u) }).collect(),
+            forbidden_hours: hours
+                .into_iter()
+                .map(|(f, u)| Hours { from: clock(f), until: clock(u) })
+                .collect(),
             most_days_a_week,
         });
-    (proptest::collection::vec(rule, 1..3), any::<bool>(), any::<bool>()).prop_map(|(rules, exempts_drip, exempts_new_planting)| {
-        Ordinance { name: "Larkrigg".into(), rules, exempts_drip, exempts_new_planting }
-    })
+    (proptest::collection::vec(rule, 1..3), any::<bool>(), any::<bool>()).prop_map(
+        |(rules, exempts_drip, exempts_new_planting)| Ordinance {
+            name: "Larkrigg".into(),
+            rules,
+            exempts_drip,
+            exempts_new_planting,
+        },
+    )
 }
 
 fn score(found: &[Finding]) -> (usize, usize) {
@@ -289,7 +300,12 @@ fn an_hour_that_is_skipped_or_repeated_does_not_shift_a_restriction() {
     let midday = vec![Hours { from: time(10, 0, 0, 0), until: time(18, 0, 0, 0) }];
     let law = |rule| Law {
         applied: vec![Applied {
-            ordinance: Ordinance { name: "Larkrigg".into(), rules: vec![rule], exempts_drip: false, exempts_new_planting: false },
+            ordinance: Ordinance {
+                name: "Larkrigg".into(),
+                rules: vec![rule],
+                exempts_drip: false,
+                exempts_new_planting: false,
+            },
             house: HouseNumber::Odd,
             permits: Vec::new(),
         }],
@@ -310,8 +326,14 @@ fn an_hour_that_is_skipped_or_repeated_does_not_shift_a_restriction() {
 #[test]
 fn hours_over_midnight_split_at_it_and_merge_again() {
     let night = Hours { from: time(22, 0, 0, 0), until: time(4, 0, 0, 0) };
-    let rule = Rule { season: None, days: AllowedDays::Any, forbidden_hours: vec![night], most_days_a_week: None };
-    let ordinance = Ordinance { name: "Larkrigg".into(), rules: vec![rule], exempts_drip: false, exempts_new_planting: false };
+    let rule =
+        Rule { season: None, days: AllowedDays::Any, forbidden_hours: vec![night], most_days_a_week: None };
+    let ordinance = Ordinance {
+        name: "Larkrigg".into(),
+        rules: vec![rule],
+        exempts_drip: false,
+        exempts_new_planting: false,
+    };
     let law = Law { applied: vec![Applied { ordinance, house: HouseNumber::Odd, permits: Vec::new() }] };
     let spans = law.forbidden(None, FROM, FROM + 1.days(), &TimeZone::UTC);
     let text = |t: Timestamp| t.strftime("%d %H:%M").to_string();

@@ -7,14 +7,14 @@ use jiff::tz::TimeZone;
 use proptest::prelude::*;
 use upland_core::application::{HeadType, cycle_limit, run_time_multiplier};
 use upland_core::climate::Climate;
-use upland_core::explain;
-use upland_core::plant::{PlantKind, Sky, Sun};
-use upland_core::reference_et::{atmosphere, daily, hourly_series, radiation};
 use upland_core::controller::{Card, generic, twelve_stations};
+use upland_core::explain;
 use upland_core::findings::{Severity, check};
 use upland_core::installation::Installation;
 use upland_core::ordinance::{AllowedDays, Applied, Hours, HouseNumber, Law, Ordinance, Rule};
 use upland_core::planner::{Relax, Request, Strategy as PlanStrategy, plan, relaxations};
+use upland_core::plant::{PlantKind, Sky, Sun};
+use upland_core::reference_et::{atmosphere, daily, hourly_series, radiation};
 use upland_core::schedule::{Settings, difference};
 use upland_core::site::{Site, UnitSystem, WaterWindow, Zone};
 use upland_core::soil::Texture;
@@ -25,14 +25,14 @@ use upland_core::weather::{DayWeather, HourHumidity, HourWeather, Station};
 const EVENING: Date = date(2026, 7, 14);
 
 fn station() -> impl Strategy<Value = Station> {
-    (-65.0..65.0_f64, -180.0..180.0_f64, 0.0..3000.0_f64, 1.0..12.0_f64).prop_map(|(lat, lon, elevation, height)| {
-        Station {
+    (-65.0..65.0_f64, -180.0..180.0_f64, 0.0..3000.0_f64, 1.0..12.0_f64).prop_map(
+        |(lat, lon, elevation, height)| Station {
             latitude_deg: lat,
             longitude_deg: lon,
             elevation: Metres::from_m(elevation),
             wind_height: Metres::from_m(height),
-        }
-    })
+        },
+    )
 }
 
 /// A day with any of its optional inputs missing.
@@ -45,7 +45,8 @@ fn day(on: Date) -> impl Strategy<Value = DayWeather> {
         proptest::option::of(prop_oneof![3 => Just(0.0), 1 => 0.2..60.0_f64]),
     )
         .prop_map(move |((min, range), rh, solar, wind, rain)| {
-            let mut day = DayWeather::from_temperatures(on, Celsius::from_c(min), Celsius::from_c(min + range));
+            let mut day =
+                DayWeather::from_temperatures(on, Celsius::from_c(min), Celsius::from_c(min + range));
             day.humidity_min_pct = rh.map(|(low, _)| low);
             day.humidity_max_pct = rh.map(|(_, high)| high);
             day.solar = solar.map(MegajoulesPerSquareMetre::from_mj_per_m2);
@@ -62,28 +63,42 @@ fn record() -> impl Strategy<Value = Vec<DayWeather>> {
 fn zone() -> impl Strategy<Value = Zone> {
     (
         (proptest::sample::select(&PlantKind::ALL), proptest::sample::select(&Texture::ALL)),
-        (proptest::sample::select(&Sun::ALL), proptest::sample::select(&Sky::ALL), proptest::sample::select(&HeadType::ALL)),
-        (proptest::option::of(0.0..30.0_f64), proptest::option::of(3.0..60.0_f64), proptest::option::of(0.3..0.95_f64)),
-        (proptest::option::of(0.05..1.0_f64), proptest::option::of(0.1..0.8_f64), proptest::option::of(5.0..900.0_f64)),
+        (
+            proptest::sample::select(&Sun::ALL),
+            proptest::sample::select(&Sky::ALL),
+            proptest::sample::select(&HeadType::ALL),
+        ),
+        (
+            proptest::option::of(0.0..30.0_f64),
+            proptest::option::of(3.0..60.0_f64),
+            proptest::option::of(0.3..0.95_f64),
+        ),
+        (
+            proptest::option::of(0.05..1.0_f64),
+            proptest::option::of(0.1..0.8_f64),
+            proptest::option::of(5.0..900.0_f64),
+        ),
     )
-        .prop_map(|((plant, soil), (sun, sky, head), (slope, rate, uniformity), (root, depletion, area))| Zone {
-            box_number: 1,
-            number: 1,
-            name: "Zone".into(),
-            plant,
-            own_coefficient: None,
-            planting: Default::default(),
-            soil,
-            slope_pct: slope,
-            sun,
-            sky,
-            head,
-            precipitation_rate: rate.map(MillimetresPerHour::from_mm_per_hour),
-            uniformity,
-            root_depth: root.map(Metres::from_m),
-            allowable_depletion: depletion,
-            area: area.map(SquareMetres::from_m2),
-        })
+        .prop_map(
+            |((plant, soil), (sun, sky, head), (slope, rate, uniformity), (root, depletion, area))| Zone {
+                box_number: 1,
+                number: 1,
+                name: "Zone".into(),
+                plant,
+                own_coefficient: None,
+                planting: Default::default(),
+                soil,
+                slope_pct: slope,
+                sun,
+                sky,
+                head,
+                precipitation_rate: rate.map(MillimetresPerHour::from_mm_per_hour),
+                uniformity,
+                root_depth: root.map(Metres::from_m),
+                allowable_depletion: depletion,
+                area: area.map(SquareMetres::from_m2),
+            },
+        )
 }
 
 fn zones() -> impl Strategy<Value = Vec<Zone>> {
@@ -269,7 +284,10 @@ fn law(kind: usize) -> Law {
     let rule = |days, most| Rule {
         season: None,
         days,
-        forbidden_hours: vec![Hours { from: Time::constant(10, 0, 0, 0), until: Time::constant(18, 0, 0, 0) }],
+        forbidden_hours: vec![Hours {
+            from: Time::constant(10, 0, 0, 0),
+            until: Time::constant(18, 0, 0, 0),
+        }],
         most_days_a_week: most,
     };
     let rules = match kind {
@@ -278,7 +296,12 @@ fn law(kind: usize) -> Law {
         2 => vec![rule(AllowedDays::DatesOfHouseNumber, None)],
         _ => vec![rule(AllowedDays::Any, Some(3))],
     };
-    let ordinance = Ordinance { name: "Larkrigg".into(), rules, exempts_drip: kind.is_multiple_of(2), exempts_new_planting: false };
+    let ordinance = Ordinance {
+        name: "Larkrigg".into(),
+        rules,
+        exempts_drip: kind.is_multiple_of(2),
+        exempts_new_planting: false,
+    };
     Law { applied: vec![Applied { ordinance, house: HouseNumber::Odd, permits: Vec::new() }] }
 }
 

@@ -142,7 +142,8 @@ fn fao56_example_19_ndiaye_two_hours() {
     close("night", series[0].et0.mm(), 0.0, 0.01);
     let gamma = atmosphere::psychrometric_constant(atmosphere::pressure(at.elevation));
     let slope = atmosphere::saturation_slope(t);
-    let as_fao = series[1].et0.mm() * (slope + gamma * (1.0 + 0.24 * 3.3)) / (slope + gamma * (1.0 + 0.34 * 3.3));
+    let as_fao =
+        series[1].et0.mm() * (slope + gamma * (1.0 + 0.24 * 3.3)) / (slope + gamma * (1.0 + 0.34 * 3.3));
     close("day", as_fao, 0.63, 0.005);
 }
 
@@ -164,12 +165,8 @@ fn fao56_example_20_lyon_with_missing_data() {
 }
 
 fn rows(text: &'static str) -> Vec<Vec<&'static str>> {
-    let rows: Vec<Vec<_>> = text
-        .lines()
-        .filter(|l| !l.starts_with('#'))
-        .skip(1)
-        .map(|l| l.split(',').collect())
-        .collect();
+    let rows: Vec<Vec<_>> =
+        text.lines().filter(|l| !l.starts_with('#')).skip(1).map(|l| l.split(',').collect()).collect();
     assert!(rows.len() > 500, "the vectors are there");
     rows
 }
@@ -183,7 +180,11 @@ fn daily_series_agree_with_refet_and_pyet() {
     for row in rows(include_str!("data/daily.csv")) {
         let at = station(number(row[0]), 0.0, number(row[1]), number(row[2]));
         let on: Date = row[3].parse().unwrap();
-        let mut day = DayWeather::from_temperatures(on, Celsius::from_c(number(row[4])), Celsius::from_c(number(row[5])));
+        let mut day = DayWeather::from_temperatures(
+            on,
+            Celsius::from_c(number(row[4])),
+            Celsius::from_c(number(row[5])),
+        );
         day.vapour_pressure = Some(Kilopascals::from_kpa(number(row[6])));
         day.solar = Some(energy(number(row[7])));
         day.wind = Some(MetresPerSecond::from_m_per_s(number(row[8])));

@@ -110,13 +110,15 @@ mod tests {
 
     #[test]
     fn every_day_once_in_order_and_no_blanks() {
-        let rows = read(b"date,et0_mm,rain_mm,irrigation_mm\n2026-07-01,-0.1,0,0\n2026-07-02,5,1,2\n").unwrap();
+        let rows =
+            read(b"date,et0_mm,rain_mm,irrigation_mm\n2026-07-01,-0.1,0,0\n2026-07-02,5,1,2\n").unwrap();
         assert_eq!(rows[0].et0.mm(), 0.0);
-        let problems: Vec<_> = read(b"date,et0_mm,rain_mm,irrigation_mm\n2026-07-01,5,,0\n2026-07-03,5,-1,0\n")
-            .unwrap_err()
-            .iter()
-            .map(ToString::to_string)
-            .collect();
+        let problems: Vec<_> =
+            read(b"date,et0_mm,rain_mm,irrigation_mm\n2026-07-01,5,,0\n2026-07-03,5,-1,0\n")
+                .unwrap_err()
+                .iter()
+                .map(ToString::to_string)
+                .collect();
         assert_eq!(
             problems,
             [

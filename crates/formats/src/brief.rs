@@ -44,7 +44,11 @@ mod tests {
 
     #[test]
     fn a_brief_survives() {
-        let mut day = DayWeather::from_temperatures(jiff::civil::date(2026, 7, 14), Celsius::from_c(9.3), Celsius::from_c(24.1));
+        let mut day = DayWeather::from_temperatures(
+            jiff::civil::date(2026, 7, 14),
+            Celsius::from_c(9.3),
+            Celsius::from_c(24.1),
+        );
         day.wind = Some(MetresPerSecond::from_m_per_s(1.7));
         day.rain = Some(Millimetres::from_mm(0.3));
         let brief = Brief { expected: vec![Millimetres::from_mm(0.1 + 0.2); 366], days: vec![day] };

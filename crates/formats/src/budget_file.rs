@@ -66,7 +66,12 @@ fn depths(values: &[Millimetres; 12]) -> [f64; 12] {
 
 /// Writes a budget. `name` says what a knob turns; programs are counted from 1.
 #[must_use]
-pub fn write(budget: &Budget, improvements: &[Improvement], et0: &[f64; 12], name: &dyn Fn(&Knob) -> String) -> String {
+pub fn write(
+    budget: &Budget,
+    improvements: &[Improvement],
+    et0: &[f64; 12],
+    name: &dyn Fn(&Knob) -> String,
+) -> String {
     crate::json::pretty(&BudgetDto {
         format: "upland-almanac-budget",
         version: 1,
@@ -78,7 +83,9 @@ pub fn write(budget: &Budget, improvements: &[Improvement], et0: &[f64; 12], nam
             .enumerate()
             .map(|(k, knob)| KnobDto {
                 turns: name(knob),
-                by_month: core::array::from_fn(|m| budget.best.get(m).and_then(|b| b.get(k)).copied().flatten()),
+                by_month: core::array::from_fn(|m| {
+                    budget.best.get(m).and_then(|b| b.get(k)).copied().flatten()
+                }),
             })
             .collect(),
         error: ErrorDto {

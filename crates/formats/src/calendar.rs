@@ -22,7 +22,11 @@ fn utc(at: Timestamp) -> String {
 
 /// Writes the runs, one event a start of a program. `words` names a program and its stations.
 #[must_use]
-pub fn write(runs: &[ScheduledRun], about: About<'_>, words: impl Fn(usize, &[u16]) -> (String, String)) -> String {
+pub fn write(
+    runs: &[ScheduledRun],
+    about: About<'_>,
+    words: impl Fn(usize, &[u16]) -> (String, String),
+) -> String {
     let mut calendar = Calendar::new();
     calendar.name(about.name);
     for pass in passes(runs.iter()) {
@@ -61,7 +65,12 @@ mod tests {
         let about = About { name: "Shed; Larkrigg, Slope", uid: "box-1", now: Timestamp::UNIX_EPOCH };
         let text = write(&runs, about, |p, s| (format!("Program {p}"), format!("stations {s:?}")));
         assert_eq!(text.matches("BEGIN:VEVENT").count(), 2);
-        for line in ["DTSTART:20260714T020000Z", "DTEND:20260714T023000Z", "UID:box-1-0-2-2026-07-14", "DTSTAMP:19700101T000000Z"] {
+        for line in [
+            "DTSTART:20260714T020000Z",
+            "DTEND:20260714T023000Z",
+            "UID:box-1-0-2-2026-07-14",
+            "DTSTAMP:19700101T000000Z",
+        ] {
             assert!(text.contains(line), "{line} in {text}");
         }
         assert!(text.lines().all(|l| l.len() <= 76), "RFC 5545 folds lines at 75 octets");

@@ -17,7 +17,10 @@ pub const MAX_BYTES: usize = 64 * 1024;
 
 #[derive(Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
-#[schemars(title = "Upland Almanac controller card", description = "What a box can hold, version 1. Units are part of each name.")]
+#[schemars(
+    title = "Upland Almanac controller card",
+    description = "What a box can hold, version 1. Units are part of each name."
+)]
 struct FileDto {
     #[schemars(schema_with = "format_schema")]
     format: String,
@@ -202,7 +205,11 @@ mod tests {
     #[test]
     fn the_published_schema_is_the_one_in_force() {
         let published = include_str!("../../../docs/card-v1.schema.json");
-        assert_eq!(published, schema(), "write it anew: upland-almanac schema card > docs/card-v1.schema.json");
+        assert_eq!(
+            published,
+            schema(),
+            "write it anew: upland-almanac schema card > docs/card-v1.schema.json"
+        );
     }
 
     #[test]
@@ -210,10 +217,14 @@ mod tests {
         let mut value: serde_json::Value = serde_json::from_str(&write(&generic().remove(0).1)).unwrap();
         value["card"]["stations"] = 0.into();
         value["card"]["start_step_min"] = 7.into();
-        let paths: Vec<_> = read(value.to_string().as_bytes()).unwrap_err().into_iter().map(|p| p.path).collect();
+        let paths: Vec<_> =
+            read(value.to_string().as_bytes()).unwrap_err().into_iter().map(|p| p.path).collect();
         assert_eq!(paths, ["card.stations", "card.start_step_min"]);
         value["card"]["rounding"] = "sideways".into();
         let problem = read(value.to_string().as_bytes()).unwrap_err().remove(0);
-        assert_eq!((problem.path.as_str(), problem.message.contains("not one of nearest, down, up")), ("card.rounding", true));
+        assert_eq!(
+            (problem.path.as_str(), problem.message.contains("not one of nearest, down, up")),
+            ("card.rounding", true)
+        );
     }
 }

@@ -66,7 +66,8 @@ mod tests {
     #[test]
     fn a_test_survives_its_file_and_a_negative_can_is_told() {
         let can = |ml| Can { x_m: 1.0, y_m: 2.5, millilitres: ml };
-        let test = CatchTest { run: Minutes::from_min(12.0), throat_cm2: 82.0, cans: vec![can(20.0), can(31.5)] };
+        let test =
+            CatchTest { run: Minutes::from_min(12.0), throat_cm2: 82.0, cans: vec![can(20.0), can(31.5)] };
         assert_eq!(from_json(to_json(&test)), Ok(test.clone()));
         let mut value = to_json(&test);
         value["cans"][1]["ml"] = (-3.0).into();

@@ -5,8 +5,7 @@ use crate::table::{Column, Known, Problem, Table, date, same};
 use jiff::civil::Date;
 use upland_core::quality::{self, Severity};
 use upland_core::units::{
-    Celsius, Kilopascals, MJ_M2_PER_W_M2_DAY, MegajoulesPerSquareMetre, MetresPerSecond,
-    Millimetres,
+    Celsius, Kilopascals, MJ_M2_PER_W_M2_DAY, MegajoulesPerSquareMetre, MetresPerSecond, Millimetres,
 };
 use upland_core::weather::{DayWeather, Station};
 
@@ -49,7 +48,12 @@ static KNOWN: [Known<Field>; 20] = [
     known("vapor_pressure_kpa", Field::Vapour, same, "kPa"),
     known("solar_mj_m2", Field::Solar, same, "MJ/m² a day"),
     known("solar_w_m2", Field::Solar, |v| v * MJ_M2_PER_W_M2_DAY, "W/m², mean of the day"),
-    known("solar_langley", Field::Solar, |v| MegajoulesPerSquareMetre::from_langleys(v).mj_per_m2(), "langleys a day"),
+    known(
+        "solar_langley",
+        Field::Solar,
+        |v| MegajoulesPerSquareMetre::from_langleys(v).mj_per_m2(),
+        "langleys a day",
+    ),
     known("wind_m_s", Field::Wind, same, "m/s"),
     known("wind_mph", Field::Wind, |v| MetresPerSecond::from_mph(v).m_per_s(), "mph"),
     known("wind_km_h", Field::Wind, |v| v / 3.6, "km/h"),
@@ -93,7 +97,8 @@ fn read_with(bytes: &[u8], station: &Station, refuse_impossible: bool) -> Result
     let mut problems = table.problems.clone();
     for (field, a, b) in [(Field::Min, "tmin_c", "tmin_f"), (Field::Max, "tmax_c", "tmax_f")] {
         if !table.has(field) {
-            problems.push(Problem::line(1, format!("has no column {a} (or {b}); a day needs both temperatures")));
+            problems
+                .push(Problem::line(1, format!("has no column {a} (or {b}); a day needs both temperatures")));
         }
     }
     if problems.len() > table.problems.len() {
@@ -145,7 +150,8 @@ fn read_with(bytes: &[u8], station: &Station, refuse_impossible: bool) -> Result
                 .iter()
                 .find(|(_, k)| k.field == field)
                 .map_or("", |(index, _)| row.cell(*index));
-            let said = |lead: &str| Problem::cell(row.line, header, format!("{cell} {}{lead}", finding.message));
+            let said =
+                |lead: &str| Problem::cell(row.line, header, format!("{cell} {}{lead}", finding.message));
             match finding.severity {
                 Severity::Fault if refuse_impossible => problems.push(said("")),
                 Severity::Fault => notes.push(said("; it is kept as it came and will not count")),
@@ -161,7 +167,11 @@ fn read_with(bytes: &[u8], station: &Station, refuse_impossible: bool) -> Result
         if let [(first, a), (second, b)] = pair
             && a.date == b.date
         {
-            problems.push(Problem::cell(*second, "date", format!("{} stands on line {first} already; keep one row a day", b.date)));
+            problems.push(Problem::cell(
+                *second,
+                "date",
+                format!("{} stands on line {first} already; keep one row a day", b.date),
+            ));
         }
     }
     if !problems.is_empty() {
@@ -267,7 +277,8 @@ mod tests {
 
     #[test]
     fn us_customary_columns_become_metric() {
-        let file = read(b"date,tmin_f,tmax_f,rain_in,wind_mph\n2026-07-01,50,77,0.5,10\n", &station()).unwrap();
+        let file =
+            read(b"date,tmin_f,tmax_f,rain_in,wind_mph\n2026-07-01,50,77,0.5,10\n", &station()).unwrap();
         let day = file.days[0];
         assert_eq!((day.temperature_min.c(), day.temperature_max.c()), (10.0, 25.0));
         assert!((day.rain.unwrap().mm() - 12.7).abs() < 1e-9);
@@ -276,8 +287,9 @@ mod tests {
 
     #[test]
     fn every_problem_is_told_by_line() {
-        insta::assert_snapshot!(refused(
-            "date,tmin_c,tmax_c,rain_mm,solar_mj_m2\n\
+        insta::assert_snapshot!(
+            refused(
+                "date,tmin_c,tmax_c,rain_mm,solar_mj_m2\n\
              2026-07-01,24,9,0,20\n\
              2026-07-02,warm,20,0,20\n\
              2026-07-03,10,20,\"1,5\",20\n\
@@ -286,7 +298,9 @@ mod tests {
              2026-07-04,10,21,0,20\n\
              2026-07-05,,21,0,20\n\
              2026-07-06,10,21,0\n"
-        ).join("\n"));
+            )
+            .join("\n")
+        );
     }
 
     #[test]
@@ -309,11 +323,8 @@ mod tests {
 
     #[test]
     fn gaps_order_and_unknown_columns_are_notes() {
-        let file = read(
-            b"date,tmin_c,tmax_c,mood\n2026-07-05,10,20,x\n2026-07-01,10,20,y\n",
-            &station(),
-        )
-        .unwrap();
+        let file =
+            read(b"date,tmin_c,tmax_c,mood\n2026-07-05,10,20,x\n2026-07-01,10,20,y\n", &station()).unwrap();
         let notes: Vec<_> = file.notes.iter().map(ToString::to_string).collect();
         assert_eq!(notes.len(), 3, "{notes:?}");
         assert!(notes[2].contains("3 days are missing between 2026-07-01 and 2026-07-05"));

@@ -25,12 +25,29 @@ static KNOWN: [Known<Field>; 10] = [
     Known { header: "temp_f", field: Field::Temperature, to_metric: |f| Celsius::from_f(f).c(), unit: "°F" },
     Known { header: "rh_pct", field: Field::Humidity, to_metric: same, unit: "%" },
     Known { header: "dew_point_c", field: Field::DewPoint, to_metric: same, unit: "°C" },
-    Known { header: "dew_point_f", field: Field::DewPoint, to_metric: |f| Celsius::from_f(f).c(), unit: "°F" },
-    Known { header: "solar_w_m2", field: Field::Solar, to_metric: |w| w * MJ_M2_PER_W_M2_HOUR, unit: "W/m²" },
+    Known {
+        header: "dew_point_f",
+        field: Field::DewPoint,
+        to_metric: |f| Celsius::from_f(f).c(),
+        unit: "°F",
+    },
+    Known {
+        header: "solar_w_m2", field: Field::Solar, to_metric: |w| w * MJ_M2_PER_W_M2_HOUR, unit: "W/m²"
+    },
     Known { header: "wind_m_s", field: Field::Wind, to_metric: same, unit: "m/s" },
-    Known { header: "wind_mph", field: Field::Wind, to_metric: |v| MetresPerSecond::from_mph(v).m_per_s(), unit: "mph" },
+    Known {
+        header: "wind_mph",
+        field: Field::Wind,
+        to_metric: |v| MetresPerSecond::from_mph(v).m_per_s(),
+        unit: "mph",
+    },
     Known { header: "rain_mm", field: Field::Rain, to_metric: same, unit: "mm" },
-    Known { header: "rain_in", field: Field::Rain, to_metric: |v| Millimetres::from_inches(v).mm(), unit: "in" },
+    Known {
+        header: "rain_in",
+        field: Field::Rain,
+        to_metric: |v| Millimetres::from_inches(v).mm(),
+        unit: "in",
+    },
 ];
 
 /// An hourly file, read: each hour with its time as written.
@@ -78,7 +95,11 @@ pub fn read(bytes: &[u8]) -> Result<HourlyFile, Vec<Problem>> {
         let [temperature, rh, dew_point, solar, wind, rain] = values;
         let mut need = |value: Option<f64>, field| {
             if value.is_none() {
-                problems.push(Problem::cell(row.line, table.header(field, &KNOWN), "is empty; hourly ET0 needs it"));
+                problems.push(Problem::cell(
+                    row.line,
+                    table.header(field, &KNOWN),
+                    "is empty; hourly ET0 needs it",
+                ));
             }
             value
         };
@@ -130,9 +151,7 @@ pub fn read(bytes: &[u8]) -> Result<HourlyFile, Vec<Problem>> {
 }
 
 fn start_of_hour(text: &str) -> Result<(Timestamp, jiff::civil::Date), String> {
-    let refused = || {
-        format!("\"{text}\" is not a time with offset, such as 2026-07-14T13:00:00+02:00")
-    };
+    let refused = || format!("\"{text}\" is not a time with offset, such as 2026-07-14T13:00:00+02:00");
     let pieces = Pieces::parse(text).map_err(|_| refused())?;
     let (Some(time), Some(offset)) = (pieces.time(), pieces.to_numeric_offset()) else {
         return Err(refused());
@@ -173,7 +192,8 @@ mod tests {
 
     #[test]
     fn the_day_is_the_local_day() {
-        let file = read(b"time,temp_c,rh_pct,solar_w_m2,wind_m_s\n2026-07-14T23:00:00-08:00,15,80,0,1\n").unwrap();
+        let file =
+            read(b"time,temp_c,rh_pct,solar_w_m2,wind_m_s\n2026-07-14T23:00:00-08:00,15,80,0,1\n").unwrap();
         let hour = file.hours[0].1;
         assert_eq!(hour.local_date, jiff::civil::date(2026, 7, 14));
         assert_eq!(hour.start.to_string(), "2026-07-15T07:00:00Z");
@@ -189,6 +209,8 @@ mod tests {
              2026-07-14T11:30:00Z,,80,0,1\n\
              2026-07-14T12:30:00Z,15,180,9000,1\n"
         ));
-        assert!(refused("time,temp_c,solar_w_m2,wind_m_s\n2026-07-14T10:00Z,1,2,3\n").contains("neither rh_pct"));
+        assert!(
+            refused("time,temp_c,solar_w_m2,wind_m_s\n2026-07-14T10:00Z,1,2,3\n").contains("neither rh_pct")
+        );
     }
 }

@@ -43,7 +43,10 @@ pub(crate) fn hhmm(time: Time) -> String {
 }
 
 /// Parses a JSON file of a limited size, with the path of the first problem.
-pub(crate) fn parse<T: serde::de::DeserializeOwned>(bytes: &[u8], most: usize) -> Result<T, Vec<PathProblem>> {
+pub(crate) fn parse<T: serde::de::DeserializeOwned>(
+    bytes: &[u8],
+    most: usize,
+) -> Result<T, Vec<PathProblem>> {
     let whole = |message: String| vec![PathProblem { path: String::new(), message }];
     if bytes.len() > most {
         return Err(whole(format!("the file is larger than {} kB; such a file has a few kB", most / 1024)));
@@ -179,7 +182,10 @@ impl Taker {
             self.say("format", format!("\"{}\" is not \"{}\"", format.0, format.1));
         }
         if version.0 != version.1 {
-            self.say("version", format!("{} is not supported; this program reads version {}", version.0, version.1));
+            self.say(
+                "version",
+                format!("{} is not supported; this program reads version {}", version.0, version.1),
+            );
         }
     }
 
@@ -235,7 +241,10 @@ impl Taker {
             match crate::table::date(&format!("2000-{text}")) {
                 Ok(date) => (date.month(), date.day()),
                 Err(_) => {
-                    self.say(&format!("{path}.{field}"), format!("\"{text}\" is not a month and day written MM-DD"));
+                    self.say(
+                        &format!("{path}.{field}"),
+                        format!("\"{text}\" is not a month and day written MM-DD"),
+                    );
                     (1, 1)
                 }
             }

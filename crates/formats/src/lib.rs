@@ -14,12 +14,12 @@ pub mod night_csv;
 pub mod normals;
 pub mod ordinance_file;
 pub mod planting;
-pub mod runs_csv;
-pub mod settings_file;
-pub mod sensor_file;
-pub mod site_file;
 pub mod raw_csv;
 pub mod rows_csv;
+pub mod runs_csv;
+pub mod sensor_file;
+pub mod settings_file;
+pub mod site_file;
 mod table;
 pub mod weather_file;
 

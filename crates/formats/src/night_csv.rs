@@ -8,9 +8,21 @@ use upland_core::tonight::{Decision, Tonight};
 pub fn write(tonight: &Tonight) -> String {
     let mut out = csv::Writer::from_writer(Vec::new());
     let header = [
-        "number", "zone", "decision", "depletion_mm", "net_mm", "minutes", "cycles",
-        "minutes_per_cycle", "soak_min", "program", "cycle_starts", "last_end", "full_refill_min",
-        "interval_days", "defaults",
+        "number",
+        "zone",
+        "decision",
+        "depletion_mm",
+        "net_mm",
+        "minutes",
+        "cycles",
+        "minutes_per_cycle",
+        "soak_min",
+        "program",
+        "cycle_starts",
+        "last_end",
+        "full_refill_min",
+        "interval_days",
+        "defaults",
     ];
     // Writing into memory cannot fail.
     let _ = out.write_record(header);
@@ -23,9 +35,8 @@ pub fn write(tonight: &Tonight) -> String {
             .first()
             .and_then(|r| tonight.night.layout.programs.get(r.program))
             .map_or(String::new(), |p| p.letter.to_string());
-        let (minutes, count, each, soak) = row.cycles.map_or((0, 0, 0, 0), |c| {
-            (c.total_minutes(), c.count, c.minutes_each, c.soak_minutes)
-        });
+        let (minutes, count, each, soak) =
+            row.cycles.map_or((0, 0, 0, 0), |c| (c.total_minutes(), c.count, c.minutes_each, c.soak_minutes));
         let decision = match row.decision {
             Decision::Runs => "runs",
             Decision::RunsShort { .. } => "runs short",

@@ -2,7 +2,8 @@
 //! `docs/ordinance-v1.schema.json`.
 
 use crate::json::{
-    Code, HoursDto, PathProblem, Taker, WeekdayDto, YearSpanDto, days_of, hhmm, parse, pretty, schema_of, week_of,
+    Code, HoursDto, PathProblem, Taker, WeekdayDto, YearSpanDto, days_of, hhmm, parse, pretty, schema_of,
+    week_of,
 };
 use schemars::{JsonSchema, Schema, SchemaGenerator, json_schema};
 use serde::{Deserialize, Serialize};
@@ -67,7 +68,10 @@ struct RuleDto {
 enum AllowedDaysDto {
     Any,
     /// By house number.
-    Weekdays { odd: Vec<WeekdayDto>, even: Vec<WeekdayDto> },
+    Weekdays {
+        odd: Vec<WeekdayDto>,
+        even: Vec<WeekdayDto>,
+    },
     /// Odd houses on odd dates, even houses on even dates.
     DatesOfHouseNumber,
     OddDates,
@@ -303,14 +307,19 @@ mod tests {
         let schema: serde_json::Value = serde_json::from_str(&schema()).unwrap();
         let validator = jsonschema::validator_for(&schema).unwrap();
         assert!(validator.is_valid(&serde_json::from_str(&text).unwrap()));
-        let permits = vec![Permit { box_number: 1, station: 3, until: date(2026, 9, 30), reference: "P 12".into() }];
+        let permits =
+            vec![Permit { box_number: 1, station: 3, until: date(2026, 9, 30), reference: "P 12".into() }];
         assert_eq!(permits_from(permits_value(&permits)).unwrap(), permits);
     }
 
     #[test]
     fn the_published_schema_is_the_one_in_force() {
         let published = include_str!("../../../docs/ordinance-v1.schema.json");
-        assert_eq!(published, schema(), "write it anew: upland-almanac schema ordinance > docs/ordinance-v1.schema.json");
+        assert_eq!(
+            published,
+            schema(),
+            "write it anew: upland-almanac schema ordinance > docs/ordinance-v1.schema.json"
+        );
     }
 
     #[test]
@@ -318,9 +327,13 @@ mod tests {
         let mut value: serde_json::Value = serde_json::from_str(&write(&sample())).unwrap();
         value["ordinance"]["rules"][0]["forbidden_hours"][0]["until"] = "10:00".into();
         value["ordinance"]["rules"][1]["most_days_a_week"] = 0.into();
-        let paths: Vec<_> = read(value.to_string().as_bytes()).unwrap_err().into_iter().map(|p| p.path).collect();
+        let paths: Vec<_> =
+            read(value.to_string().as_bytes()).unwrap_err().into_iter().map(|p| p.path).collect();
         assert_eq!(paths, ["ordinance.rules[0].forbidden_hours[0]", "ordinance.rules[1].most_days_a_week"]);
         value["ordinance"]["rules"][0]["forbidden_hours"][0]["until"] = "26:00".into();
-        assert_eq!(read(value.to_string().as_bytes()).unwrap_err()[0].path, "ordinance.rules[0].forbidden_hours[0].until");
+        assert_eq!(
+            read(value.to_string().as_bytes()).unwrap_err()[0].path,
+            "ordinance.rules[0].forbidden_hours[0].until"
+        );
     }
 }

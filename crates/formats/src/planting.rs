@@ -7,7 +7,9 @@ use serde::{Deserialize, Serialize};
 use upland_core::bounds;
 use upland_core::codes::Coded;
 use upland_core::plant::PlantKind;
-use upland_core::planting::{GrowIn, MixedRule, OtherPlants, OwnCoefficient, Planting, RateBasis, Trim, WeanOff};
+use upland_core::planting::{
+    GrowIn, MixedRule, OtherPlants, OwnCoefficient, Planting, RateBasis, Trim, WeanOff,
+};
 use upland_core::units::Metres;
 
 /// Most other plants of a valve.
@@ -100,16 +102,9 @@ enum RateDto {
         on: String,
     },
     /// Flow over area.
-    FlowAndArea {
-        flow_l_per_min: f64,
-        area_m2: f64,
-    },
+    FlowAndArea { flow_l_per_min: f64, area_m2: f64 },
     /// Emitters and their spacing.
-    Emitters {
-        flow_l_per_h: f64,
-        along_m: f64,
-        rows_m: f64,
-    },
+    Emitters { flow_l_per_h: f64, along_m: f64, rows_m: f64 },
 }
 
 impl PlantingDto {
@@ -155,8 +150,8 @@ impl PlantingDto {
                 }
             },
         };
-        let says_something =
-            own.is_some_and(|o| !matches!(o, OwnCoefficient::Constant(_))) || *planting != Planting::default();
+        let says_something = own.is_some_and(|o| !matches!(o, OwnCoefficient::Constant(_)))
+            || *planting != Planting::default();
         says_something.then_some(dto)
     }
 }
@@ -187,7 +182,10 @@ pub(crate) fn take(
         take.say(at, "has more than one coefficient; keep one of plant_coefficient, monthly_coefficients and landscape");
     }
     if dto.others.len() > MOST_OTHERS {
-        take.say(&path("others"), format!("has more than {MOST_OTHERS} other plants; put the smallest together"));
+        take.say(
+            &path("others"),
+            format!("has more than {MOST_OTHERS} other plants; put the smallest together"),
+        );
     }
     let mut others = Vec::new();
     for (i, other) in dto.others.iter().enumerate().take(MOST_OTHERS) {
@@ -197,11 +195,15 @@ pub(crate) fn take(
         }
     }
     if others.iter().map(|o| o.share).sum::<f64>() > bounds::PLANT_SHARE.max {
-        take.say(&path("others"), "leave no share for the zone's own plants; their shares must stay below 0.99 together");
+        take.say(
+            &path("others"),
+            "leave no share for the zone's own plants; their shares must stay below 0.99 together",
+        );
     }
     let mixed = dto.mixed.as_ref().and_then(|code| take.code(&path("mixed"), code)).unwrap_or_default();
     let grow_in = dto.grow_in.as_ref().map(|g| {
-        let (from, until) = (take.date(&path("grow_in.from"), &g.from), take.date(&path("grow_in.until"), &g.until));
+        let (from, until) =
+            (take.date(&path("grow_in.from"), &g.from), take.date(&path("grow_in.until"), &g.until));
         if until < from {
             take.say(&path("grow_in.until"), "lies before its first day");
         }
@@ -223,7 +225,11 @@ pub(crate) fn take(
         None => RateBasis::Typed,
         Some(RateDto::CatchCans { on }) => RateBasis::CatchCans { on: take.date(&path("rate_from.on"), on) },
         Some(RateDto::FlowAndArea { flow_l_per_min, area_m2 }) => RateBasis::FlowAndArea {
-            flow_l_per_min: take.bounded(&path("rate_from.flow_l_per_min"), &bounds::ZONE_FLOW, *flow_l_per_min),
+            flow_l_per_min: take.bounded(
+                &path("rate_from.flow_l_per_min"),
+                &bounds::ZONE_FLOW,
+                *flow_l_per_min,
+            ),
             area_m2: take.bounded(&path("rate_from.area_m2"), &bounds::AREA, *area_m2),
         },
         Some(RateDto::Emitters { flow_l_per_h, along_m, rows_m }) => RateBasis::Emitters {
@@ -292,7 +298,11 @@ mod tests {
             let json = to_json(own.as_ref(), &full());
             assert_eq!(from_json(None, json), Ok((own, full())));
         }
-        assert_eq!(to_json(Some(&OwnCoefficient::Constant(0.7)), &Planting::default()), None, "stands in its column");
+        assert_eq!(
+            to_json(Some(&OwnCoefficient::Constant(0.7)), &Planting::default()),
+            None,
+            "stands in its column"
+        );
         assert_eq!(
             from_json(Some(0.7), None),
             Ok((Some(OwnCoefficient::Constant(0.7)), Planting::default()))
@@ -309,20 +319,24 @@ mod tests {
             "wean_off": { "from": "soon", "weeks": 60, "start_pct": 120.0 },
             "trim": { "percent": 80.0, "reason": "" },
         });
-        let problems: Vec<_> = from_json(Some(0.6), Some(value)).unwrap_err().into_iter().map(|p| p.path).collect();
-        assert_eq!(problems, [
-            "planting.monthly_coefficients[11]",
-            "planting.landscape.density_factor",
-            "planting",
-            "planting.others[0].plant",
-            "planting.others[1].share",
-            "planting.others",
-            "planting.grow_in.until",
-            "planting.wean_off.from",
-            "planting.wean_off.weeks",
-            "planting.trim.percent",
-            "planting.trim.reason",
-        ]);
+        let problems: Vec<_> =
+            from_json(Some(0.6), Some(value)).unwrap_err().into_iter().map(|p| p.path).collect();
+        assert_eq!(
+            problems,
+            [
+                "planting.monthly_coefficients[11]",
+                "planting.landscape.density_factor",
+                "planting",
+                "planting.others[0].plant",
+                "planting.others[1].share",
+                "planting.others",
+                "planting.grow_in.until",
+                "planting.wean_off.from",
+                "planting.wean_off.weeks",
+                "planting.trim.percent",
+                "planting.trim.reason",
+            ]
+        );
         assert!(from_json(None, Some(serde_json::json!({ "colour": "green" }))).is_err());
     }
 }

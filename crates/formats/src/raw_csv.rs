@@ -20,7 +20,12 @@ pub fn write(days: &[JudgedDay]) -> String {
             let counts = if standing.counts() { "yes" } else { "no" };
             // Rules have no comma or quote but some have colons; none needs quoting.
             let why = why.replace(',', ";");
-            out.push_str(&format!("{},{},{value},{},{counts},{why}\n", day.raw.date, variable.code(), variable.unit()));
+            out.push_str(&format!(
+                "{},{},{value},{},{counts},{why}\n",
+                day.raw.date,
+                variable.code(),
+                variable.unit()
+            ));
         }
     }
     out
@@ -33,7 +38,8 @@ mod tests {
 
     #[test]
     fn the_original_is_written_with_its_standing() {
-        let day = RawDay::new(jiff::civil::date(2026, 7, 1)).with(Variable::Rain, -2.0).with(Variable::Wind, 3.5);
+        let day =
+            RawDay::new(jiff::civil::date(2026, 7, 1)).with(Variable::Rain, -2.0).with(Variable::Wind, 3.5);
         let flag = Flag { date: day.date, variable: Variable::Rain, rule: Rule::Range };
         assert_eq!(
             write(&judge(&[day], &[flag], &[])),

@@ -1,7 +1,7 @@
 //! Runs as CSV: `start,end,program,start_number,station,cycle,seconds`, times in RFC 3339.
 
-use jiff::tz::TimeZone;
 use jiff::Timestamp;
+use jiff::tz::TimeZone;
 use upland_core::schedule::{ScheduledRun, Settings};
 
 /// Writes runs with the names of their programs, times with the offset in force.

@@ -22,7 +22,10 @@ pub const MOST_ON_PLAN: usize = 400;
 
 #[derive(Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
-#[schemars(title = "Upland Almanac sensor", description = "A sensor as it hangs, with its card, version 1. Units are part of each name.")]
+#[schemars(
+    title = "Upland Almanac sensor",
+    description = "A sensor as it hangs, with its card, version 1. Units are part of each name."
+)]
 struct FileDto {
     #[schemars(schema_with = "format_schema")]
     format: String,
@@ -191,7 +194,11 @@ impl From<&SensorCard> for SensorCardDto {
             wind_m_s: card.wind_range.map(|(a, b)| (a.m_per_s(), b.m_per_s())),
             soil_pct: card.soil_range_pct,
             per_pulse: card.per_pulse,
-            upkeep: card.upkeep.iter().map(|(task, months)| UpkeepDto { task: Code(*task), months: *months }).collect(),
+            upkeep: card
+                .upkeep
+                .iter()
+                .map(|(task, months)| UpkeepDto { task: Code(*task), months: *months })
+                .collect(),
         }
     }
 }
@@ -261,7 +268,9 @@ fn take_card(take: &mut Taker, at: &str, dto: SensorCardDto) -> SensorCard {
         rain_range: dto.rain_mm.map(|(a, b)| (Millimetres::from_mm(a), Millimetres::from_mm(b))),
         vent: dto.vent,
         freeze_range: dto.freeze_c.map(|(a, b)| (Celsius::from_c(a), Celsius::from_c(b))),
-        wind_range: dto.wind_m_s.map(|(a, b)| (MetresPerSecond::from_m_per_s(a), MetresPerSecond::from_m_per_s(b))),
+        wind_range: dto
+            .wind_m_s
+            .map(|(a, b)| (MetresPerSecond::from_m_per_s(a), MetresPerSecond::from_m_per_s(b))),
         soil_range_pct: dto.soil_pct,
         per_pulse: dto.per_pulse,
         upkeep: dto.upkeep.into_iter().map(|u| (u.task.0, u.months.max(1))).collect(),
@@ -300,11 +309,15 @@ pub(crate) fn take(take: &mut Taker, at: &str, dto: SensorDto) -> Sensor {
         take.say(&format!("{at}.setting.{field}"), message);
     }
     let place = dto.placement;
-    let mut optional = |field: &str, bound: &Bound, value: Option<f64>| take.optional(&format!("{at}.placement.{field}"), bound, value);
+    let mut optional = |field: &str, bound: &Bound, value: Option<f64>| {
+        take.optional(&format!("{at}.placement.{field}"), bound, value)
+    };
     let placement = Placement {
         sun_hours: optional("sun_hours", &bounds::SUN_HOURS, place.sun_hours),
-        obstacle_distance: optional("obstacle_distance_m", &bounds::SITE_METRES, place.obstacle_distance_m).map(Metres::from_m),
-        obstacle_above: optional("obstacle_above_m", &bounds::SITE_METRES, place.obstacle_above_m).map(Metres::from_m),
+        obstacle_distance: optional("obstacle_distance_m", &bounds::SITE_METRES, place.obstacle_distance_m)
+            .map(Metres::from_m),
+        obstacle_above: optional("obstacle_above_m", &bounds::SITE_METRES, place.obstacle_above_m)
+            .map(Metres::from_m),
         covered: place.covered,
         in_spray: place.in_spray,
         height: optional("height_m", &bounds::SENSOR_HEIGHT, place.height_m).map(Metres::from_m),
@@ -312,14 +325,26 @@ pub(crate) fn take(take: &mut Taker, at: &str, dto: SensorDto) -> Sensor {
         walls: optional("walls", &bounds::WALLS, place.walls.map(f64::from)).and(place.walls),
         shielded: place.shielded,
         screened: place.screened,
-        straight_before: optional("straight_before_diameters", &bounds::STRAIGHT_PIPE, place.straight_before_diameters),
-        straight_after: optional("straight_after_diameters", &bounds::STRAIGHT_PIPE, place.straight_after_diameters),
+        straight_before: optional(
+            "straight_before_diameters",
+            &bounds::STRAIGHT_PIPE,
+            place.straight_before_diameters,
+        ),
+        straight_after: optional(
+            "straight_after_diameters",
+            &bounds::STRAIGHT_PIPE,
+            place.straight_after_diameters,
+        ),
         probe_station: place.probe_station,
         at: place.at_m.filter(|(x, y)| x.is_finite() && y.is_finite()),
     };
     let map = Chosen {
         stations: dto.chosen.into_iter().map(|c| (c.station, c.holds)).collect(),
-        programs_ignoring: dto.programs_ignoring.into_iter().filter_map(|p| usize::from(p).checked_sub(1)).collect(),
+        programs_ignoring: dto
+            .programs_ignoring
+            .into_iter()
+            .filter_map(|p| usize::from(p).checked_sub(1))
+            .collect(),
     };
     Sensor { name, card, box_number: dto.box_number, setting, placement, map }
 }
@@ -364,7 +389,11 @@ impl From<&Plan> for PlanDto {
     fn from(plan: &Plan) -> Self {
         Self {
             zones: plan.plots.iter().map(|p| (p.station, p.x, p.y, p.width, p.depth)).collect(),
-            obstacles: plan.obstacles.iter().map(|o| (o.name.clone(), o.x, o.y, o.width, o.depth, o.height)).collect(),
+            obstacles: plan
+                .obstacles
+                .iter()
+                .map(|o| (o.name.clone(), o.x, o.y, o.width, o.depth, o.height))
+                .collect(),
             heads: plan.arcs.iter().map(|a| (a.x, a.y, a.throw, a.from_deg, a.to_deg)).collect(),
         }
     }
@@ -389,9 +418,14 @@ pub fn plan_from_json(value: serde_json::Value) -> Result<Plan, Vec<PathProblem>
 }
 
 pub(crate) fn take_plan(take: &mut Taker, at: &str, dto: PlanDto) -> Plan {
-    for (list, count) in [("zones", dto.zones.len()), ("obstacles", dto.obstacles.len()), ("heads", dto.heads.len())] {
+    for (list, count) in
+        [("zones", dto.zones.len()), ("obstacles", dto.obstacles.len()), ("heads", dto.heads.len())]
+    {
         if count > MOST_ON_PLAN {
-            take.say(&format!("{at}.{list}"), format!("has {count} entries; a plan has at most {MOST_ON_PLAN}"));
+            take.say(
+                &format!("{at}.{list}"),
+                format!("has {count} entries; a plan has at most {MOST_ON_PLAN}"),
+            );
         }
     }
     let mut sizes = |path: String, values: &[f64]| {
@@ -412,14 +446,31 @@ pub(crate) fn take_plan(take: &mut Taker, at: &str, dto: PlanDto) -> Plan {
         plots: dto
             .zones
             .into_iter()
-            .map(|(station, x, y, width, depth)| Plot { station, x, y, width: width.abs(), depth: depth.abs() })
+            .map(|(station, x, y, width, depth)| Plot {
+                station,
+                x,
+                y,
+                width: width.abs(),
+                depth: depth.abs(),
+            })
             .collect(),
         obstacles: dto
             .obstacles
             .into_iter()
-            .map(|(name, x, y, width, depth, height)| Obstacle { name, x, y, width: width.abs(), depth: depth.abs(), height })
+            .map(|(name, x, y, width, depth, height)| Obstacle {
+                name,
+                x,
+                y,
+                width: width.abs(),
+                depth: depth.abs(),
+                height,
+            })
             .collect(),
-        arcs: dto.heads.into_iter().map(|(x, y, throw, from_deg, to_deg)| Arc { x, y, throw, from_deg, to_deg }).collect(),
+        arcs: dto
+            .heads
+            .into_iter()
+            .map(|(x, y, throw, from_deg, to_deg)| Arc { x, y, throw, from_deg, to_deg })
+            .collect(),
     }
 }
 
@@ -451,7 +502,11 @@ mod tests {
     #[test]
     fn the_published_schema_is_the_one_in_force() {
         let published = include_str!("../../../docs/sensor-v1.schema.json");
-        assert_eq!(published, schema(), "write it anew: upland-almanac schema sensor > docs/sensor-v1.schema.json");
+        assert_eq!(
+            published,
+            schema(),
+            "write it anew: upland-almanac schema sensor > docs/sensor-v1.schema.json"
+        );
     }
 
     #[test]
@@ -460,7 +515,8 @@ mod tests {
         value["sensor"]["setting"]["rain_threshold_mm"] = 99.0.into();
         value["sensor"]["setting"]["hold_days"] = 3.into();
         value["sensor"]["placement"]["sun_hours"] = 40.0.into();
-        let paths: Vec<_> = read(value.to_string().as_bytes()).unwrap_err().into_iter().map(|p| p.path).collect();
+        let paths: Vec<_> =
+            read(value.to_string().as_bytes()).unwrap_err().into_iter().map(|p| p.path).collect();
         assert_eq!(paths, ["sensor.setting", "sensor.setting.rain_threshold", "sensor.placement.sun_hours"]);
     }
 
@@ -468,7 +524,14 @@ mod tests {
     fn a_plan_survives_and_a_wild_one_is_refused() {
         let plan = Plan {
             plots: vec![Plot { station: 1, x: 0.0, y: 0.0, width: 10.0, depth: 5.0 }],
-            obstacles: vec![Obstacle { name: "shed".into(), x: 1.0, y: 2.0, width: 3.0, depth: 4.0, height: 5.0 }],
+            obstacles: vec![Obstacle {
+                name: "shed".into(),
+                x: 1.0,
+                y: 2.0,
+                width: 3.0,
+                depth: 4.0,
+                height: 5.0,
+            }],
             arcs: vec![Arc { x: 0.0, y: 0.0, throw: 4.0, from_deg: 0.0, to_deg: 90.0 }],
         };
         assert_eq!(plan_from_json(plan_to_json(&plan)).unwrap(), plan);

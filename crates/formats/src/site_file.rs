@@ -4,16 +4,16 @@
 use crate::card_file::{self, CardDto};
 use crate::json::{PathProblem, Taker, code_schema, hhmm, parse, pretty, schema_of};
 use crate::ordinance_file::{self, AppliedDto};
+use crate::planting::{self, PlantingDto};
 use crate::sensor_file::{self, PlanDto, SensorDto};
 use crate::settings_file::{self, dto::SettingsDto};
 use schemars::{JsonSchema, Schema, SchemaGenerator, json_schema};
 use serde::{Deserialize, Serialize};
-use crate::planting::{self, PlantingDto};
 use upland_core::bounds;
-use upland_core::planting::OwnCoefficient;
 use upland_core::codes::Coded;
 use upland_core::controller::{Card, twelve_stations};
 use upland_core::ordinance::Law;
+use upland_core::planting::OwnCoefficient;
 use upland_core::schedule::Settings;
 use upland_core::sensors::{Sensor, plan::Plan};
 use upland_core::site::{Controller, Site, WaterWindow, Zone};
@@ -62,7 +62,10 @@ impl SiteFile {
 
 #[derive(Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
-#[schemars(title = "Upland Almanac site", description = "A site with its controller, settings and zones, version 1. Units are part of each name.")]
+#[schemars(
+    title = "Upland Almanac site",
+    description = "A site with its controller, settings and zones, version 1. Units are part of each name."
+)]
 struct SiteDto {
     /// Always "upland-almanac-site".
     #[schemars(schema_with = "format_schema")]
@@ -329,7 +332,10 @@ pub fn read(bytes: &[u8]) -> Result<SiteFile, Vec<PathProblem>> {
     let controllers = controllers(&mut take, dto.controller, dto.controllers);
     for (i, zone) in zones.iter().enumerate() {
         if !controllers.iter().any(|(c, _)| c.number == zone.box_number) {
-            take.say(&format!("zones[{i}].controller"), format!("{} is not the number of a box", zone.box_number));
+            take.say(
+                &format!("zones[{i}].controller"),
+                format!("{} is not the number of a box", zone.box_number),
+            );
         }
     }
     let applied = dto
@@ -427,7 +433,8 @@ fn read_zone(take: &mut Taker, at: &str, dto: &ZoneDto) -> Option<Zone> {
     let allowable_depletion =
         optional("allowable_depletion", &bounds::ALLOWABLE_DEPLETION, dto.allowable_depletion);
     let area = optional("area_m2", &bounds::AREA, dto.area_m2);
-    let (own_coefficient, planting) = planting::take(take, &path("planting"), constant, dto.planting.as_ref());
+    let (own_coefficient, planting) =
+        planting::take(take, &path("planting"), constant, dto.planting.as_ref());
     Some(Zone {
         box_number: dto.controller,
         number: dto.number,
@@ -484,7 +491,13 @@ mod tests {
         file.zones[1].number = 1;
         let card = upland_core::sensors::generic().remove(0).1;
         file.sensors.push(Sensor::of_card(card, 2));
-        file.plan.arcs.push(upland_core::sensors::plan::Arc { x: 0.0, y: 1.0, throw: 4.0, from_deg: 0.0, to_deg: 90.0 });
+        file.plan.arcs.push(upland_core::sensors::plan::Arc {
+            x: 0.0,
+            y: 1.0,
+            throw: 4.0,
+            from_deg: 0.0,
+            to_deg: 90.0,
+        });
         let text = write(&file);
         assert_eq!(read(text.as_bytes()).unwrap(), file);
         let schema: serde_json::Value = serde_json::from_str(&schema()).unwrap();

@@ -185,7 +185,11 @@ impl<Field: Copy + PartialEq> Table<Field> {
                     } else {
                         problems.push(Problem::line(
                             line,
-                            format!("has {} cells, the header {}; check for a stray or missing separator", cells.len(), headers.len()),
+                            format!(
+                                "has {} cells, the header {}; check for a stray or missing separator",
+                                cells.len(),
+                                headers.len()
+                            ),
                         ));
                     }
                 }
@@ -244,10 +248,7 @@ impl<Field: Copy + PartialEq> Table<Field> {
 
     /// The columns as they will be read.
     pub fn described(&self) -> Vec<Column> {
-        self.columns
-            .values()
-            .map(|k| Column { header: k.header.to_owned(), unit: k.unit })
-            .collect()
+        self.columns.values().map(|k| Column { header: k.header.to_owned(), unit: k.unit }).collect()
     }
 }
 

@@ -3,13 +3,15 @@
 #![allow(clippy::unwrap_used, clippy::indexing_slicing, clippy::panic)]
 
 use proptest::prelude::*;
-use upland_core::units::Metres;
-use upland_core::weather::Station;
 use upland_core::controller::generic;
 use upland_core::ordinance::{AllowedDays, Hours, Ordinance, Rule};
 use upland_core::schedule::{Settings, YearSpan};
+use upland_core::units::Metres;
+use upland_core::weather::Station;
 use upland_formats::settings_file::BoxFile;
-use upland_formats::{balance_csv, card_file, daily_csv, hourly_csv, ordinance_file, settings_file, site_file};
+use upland_formats::{
+    balance_csv, card_file, daily_csv, hourly_csv, ordinance_file, settings_file, site_file,
+};
 
 fn station() -> Station {
     Station {
@@ -75,7 +77,10 @@ fn ordinance() -> Ordinance {
         rules: vec![Rule {
             season: Some(YearSpan { from: (4, 1), until: (10, 31) }),
             days: AllowedDays::Weekdays { odd: week([2, 6]), even: week([1, 5]) },
-            forbidden_hours: vec![Hours { from: jiff::civil::time(10, 0, 0, 0), until: jiff::civil::time(18, 0, 0, 0) }],
+            forbidden_hours: vec![Hours {
+                from: jiff::civil::time(10, 0, 0, 0),
+                until: jiff::civil::time(18, 0, 0, 0),
+            }],
             most_days_a_week: Some(2),
         }],
         exempts_drip: true,
@@ -193,7 +198,8 @@ fn the_undamaged_files_are_read() {
 
 #[test]
 fn a_site_with_several_boxes_is_refused_where_it_is_wrong() {
-    let good: serde_json::Value = serde_json::from_str(include_str!("../../app/src/demo/sites/tarnside.json")).unwrap();
+    let good: serde_json::Value =
+        serde_json::from_str(include_str!("../../app/src/demo/sites/tarnside.json")).unwrap();
     let read = |change: &dyn Fn(&mut serde_json::Value)| {
         let mut value = good.clone();
         change(&mut value);
@@ -204,12 +210,25 @@ fn a_site_with_several_boxes_is_refused_where_it_is_wrong() {
     };
     assert_eq!(read(&|_| ()), ["ok, 2 boxes"]);
     for (change, expected) in [
-        (&(|v: &mut serde_json::Value| v["controllers"][1]["number"] = 1.into()) as &dyn Fn(&mut serde_json::Value), "controllers[1].number: 1 is 0 or used twice"),
+        (
+            &(|v: &mut serde_json::Value| v["controllers"][1]["number"] = 1.into())
+                as &dyn Fn(&mut serde_json::Value),
+            "controllers[1].number: 1 is 0 or used twice",
+        ),
         (&|v| v["zones"][0]["controller"] = 7.into(), "zones[0].controller: 7 is not the number of a box"),
         (&|v| v["controllers"] = serde_json::json!([]), "controllers: give either a list of boxes"),
-        (&|v| v["controllers"][0]["card"]["programs"] = 99.into(), "controllers[0].card.programs: 99 is outside 1 to 26"),
-        (&|v| v["controllers"][1]["settings"]["percentages"]["box"] = 50.into(), "controllers[1].settings.percentages[0]: 50 % cannot be set"),
-        (&|v| v["controllers"][0]["settings"]["programs"][0]["days"] = "sometimes".into(), "controllers[0].settings.programs[0].days"),
+        (
+            &|v| v["controllers"][0]["card"]["programs"] = 99.into(),
+            "controllers[0].card.programs: 99 is outside 1 to 26",
+        ),
+        (
+            &|v| v["controllers"][1]["settings"]["percentages"]["box"] = 50.into(),
+            "controllers[1].settings.percentages[0]: 50 % cannot be set",
+        ),
+        (
+            &|v| v["controllers"][0]["settings"]["programs"][0]["days"] = "sometimes".into(),
+            "controllers[0].settings.programs[0].days",
+        ),
         (&|v| v["zones"][1]["number"] = 1.into(), "zones[1].number: 1 is used twice"),
     ] {
         let told = read(change);

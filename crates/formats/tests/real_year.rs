@@ -20,8 +20,9 @@ fn station() -> Station {
 }
 
 fn bytes() -> Vec<u8> {
-    let path = std::env::var("UPLAND_REAL_YEAR")
-        .unwrap_or_else(|_| panic!("UPLAND_REAL_YEAR is not set; run bin/test, which fetches the file and sets it"));
+    let path = std::env::var("UPLAND_REAL_YEAR").unwrap_or_else(|_| {
+        panic!("UPLAND_REAL_YEAR is not set; run bin/test, which fetches the file and sets it")
+    });
     std::fs::read(path).unwrap()
 }
 
@@ -41,7 +42,11 @@ fn its_header_clock_and_sentinels_are_recognised() {
     assert_eq!(mapping.clock, Clock::Fixed(-300), "its clock is never changed: UTC-5");
     let columns: Vec<_> = mapping.columns.iter().map(|c| (c.header.as_str(), c.unit.as_str())).collect();
     for expected in [
-        ("GHI (W/m^2)", "w_m2"), ("Dry-bulb (C)", "c"), ("Dew-point (C)", "c"), ("RHum (%)", "pct"), ("Wspd (m/s)", "m_s"),
+        ("GHI (W/m^2)", "w_m2"),
+        ("Dry-bulb (C)", "c"),
+        ("Dew-point (C)", "c"),
+        ("RHum (%)", "pct"),
+        ("Wspd (m/s)", "m_s"),
         // Its header says mm; 8 345 of them in a year, in steps of a hundredth of an inch written as 3,
         // 5, 8, 13, are tenths: 834 mm.
         ("Lprecip depth (mm)", "tenths_mm"),

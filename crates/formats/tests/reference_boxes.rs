@@ -14,7 +14,8 @@ fn every_run_agrees_with_the_simulation() {
     let mut compared = 0;
     for seed in 1..=12 {
         let text = |ending| std::fs::read_to_string(folder.join(format!("box-{seed:02}.{ending}"))).unwrap();
-        let file = settings_file::read(text("json").as_bytes()).unwrap_or_else(|p| panic!("box {seed}: {p:?}"));
+        let file =
+            settings_file::read(text("json").as_bytes()).unwrap_or_else(|p| panic!("box {seed}: {p:?}"));
         let runs = expand(&file.settings, &file.card, &file.tz, date(2026, 7, 28), date(2026, 8, 3));
         let (got, expected) = (runs_csv::write(&runs, &file.settings, &file.tz), text("csv"));
         for (line, (got, expected)) in (1..).zip(got.lines().zip(expected.lines())) {

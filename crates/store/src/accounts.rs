@@ -177,7 +177,9 @@ impl Store {
             if role != Role::Owner && other_owners == 0 {
                 return Ok(false);
             }
-            diesel::update(users::table.find(user_id)).set(users::role.eq(role.code())).execute(connection)?;
+            diesel::update(users::table.find(user_id))
+                .set(users::role.eq(role.code()))
+                .execute(connection)?;
             Ok(true)
         })
     }
@@ -186,10 +188,17 @@ impl Store {
     ///
     /// # Errors
     /// As any query.
-    pub fn create_session(&self, token_sha256: &[u8], user_id: i64, now: Timestamp, length: SignedDuration) -> Result<()> {
+    pub fn create_session(
+        &self,
+        token_sha256: &[u8],
+        user_id: i64,
+        now: Timestamp,
+        length: SignedDuration,
+    ) -> Result<()> {
         let mut connection = self.connection()?;
         let expires = now + length;
-        diesel::delete(sessions::table.filter(sessions::expires_at.lt(now.to_diesel()))).execute(&mut connection)?;
+        diesel::delete(sessions::table.filter(sessions::expires_at.lt(now.to_diesel())))
+            .execute(&mut connection)?;
         diesel::insert_into(sessions::table)
             .values((
                 sessions::token_sha256.eq(token_sha256),

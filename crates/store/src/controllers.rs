@@ -30,11 +30,8 @@ pub struct ControllerRecord {
     pub saved_at: Timestamp,
 }
 
-type Loaded = (
-    (i64, i64, i32, Option<i32>, String),
-    (i32, String, serde_json::Value, jiff_diesel::Timestamp),
-    String,
-);
+type Loaded =
+    ((i64, i64, i32, Option<i32>, String), (i32, String, serde_json::Value, jiff_diesel::Timestamp), String);
 
 #[derive(Clone, Copy)]
 enum Which<'a> {
@@ -77,19 +74,25 @@ fn current(connection: &mut PgConnection, which: Which<'_>) -> Result<Vec<Contro
     let mut records = query
         .load::<Loaded>(connection)?
         .into_iter()
-        .map(|((id, site_id, number, fallback_version, calendar_token), (version, place, card, saved_at), saved_by)| {
-            let card = document("card", card_file::read(card.to_string().as_bytes()))?;
-            Ok(ControllerRecord {
-                id,
-                site_id,
-                version,
-                controller: Controller { number: small("box number", number)?, place, card },
-                fallback_version,
-                calendar_token,
+        .map(
+            |(
+                (id, site_id, number, fallback_version, calendar_token),
+                (version, place, card, saved_at),
                 saved_by,
-                saved_at: saved_at.to_jiff(),
-            })
-        })
+            )| {
+                let card = document("card", card_file::read(card.to_string().as_bytes()))?;
+                Ok(ControllerRecord {
+                    id,
+                    site_id,
+                    version,
+                    controller: Controller { number: small("box number", number)?, place, card },
+                    fallback_version,
+                    calendar_token,
+                    saved_by,
+                    saved_at: saved_at.to_jiff(),
+                })
+            },
+        )
         .collect::<Result<Vec<_>>>()?;
     records.sort_by_key(|r| r.controller.number);
     Ok(records)
@@ -239,13 +242,19 @@ impl Store {
     ///
     /// # Errors
     /// As any query.
-    pub fn create_controller(&self, site_id: i64, controller: &Controller, user_id: i64) -> Result<(i64, u8)> {
+    pub fn create_controller(
+        &self,
+        site_id: i64,
+        controller: &Controller,
+        user_id: i64,
+    ) -> Result<(i64, u8)> {
         let mut connection = self.connection()?;
         connection.transaction(|connection| {
             // The lock keeps two from taking the same number.
             sites::table.find(site_id).select(sites::id).for_update().first::<i64>(connection)?;
             let taken = current(connection, Which::OfSite(site_id))?;
-            let free = (1..=u8::MAX).find(|n| taken.iter().all(|c| c.controller.number != *n)).unwrap_or(u8::MAX);
+            let free =
+                (1..=u8::MAX).find(|n| taken.iter().all(|c| c.controller.number != *n)).unwrap_or(u8::MAX);
             let numbered = Controller { number: free, ..controller.clone() };
             Ok((insert(connection, site_id, &numbered, user_id)?, free))
         })
@@ -283,8 +292,12 @@ impl Store {
     ) -> Result<Option<Saved<ControllerRecord>>> {
         let mut connection = self.connection()?;
         connection.transaction(|connection| {
-            let locked: Option<i64> =
-                controllers::table.find(id).select(controllers::id).for_update().first(connection).optional()?;
+            let locked: Option<i64> = controllers::table
+                .find(id)
+                .select(controllers::id)
+                .for_update()
+                .first(connection)
+                .optional()?;
             if locked.is_none() {
                 return Ok(None);
             }
@@ -317,12 +330,17 @@ impl Store {
     /// # Errors
     /// As any query.
     pub fn restore_controller(&self, site_id: i64, id: i64) -> Result<bool> {
-        let restored = diesel::update(controllers::table.filter(controllers::id.eq(id).and(controllers::site_id.eq(site_id))))
-            .set(controllers::removed_at.eq(None::<jiff_diesel::Timestamp>))
-            .execute(&mut self.connection()?);
+        let restored = diesel::update(
+            controllers::table.filter(controllers::id.eq(id).and(controllers::site_id.eq(site_id))),
+        )
+        .set(controllers::removed_at.eq(None::<jiff_diesel::Timestamp>))
+        .execute(&mut self.connection()?);
         match restored {
             Ok(rows) => Ok(rows == 1),
-            Err(diesel::result::Error::DatabaseError(diesel::result::DatabaseErrorKind::UniqueViolation, _)) => Ok(false),
+            Err(diesel::result::Error::DatabaseError(
+                diesel::result::DatabaseErrorKind::UniqueViolation,
+                _,
+            )) => Ok(false),
             Err(error) => Err(error.into()),
         }
     }

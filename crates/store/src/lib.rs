@@ -5,8 +5,8 @@
 //! started from: when somebody else saved in between, the caller gets both and nothing is lost.
 
 pub mod accounts;
-pub mod field;
 pub mod controllers;
+pub mod field;
 pub mod library;
 pub mod readings;
 mod schema;

@@ -72,7 +72,11 @@ pub struct SiteOrdinance {
 
 type Loaded = (i64, i32, serde_json::Value, jiff_diesel::Timestamp, String);
 
-fn entries<T: Shared>(connection: &mut PgConnection, only: Option<i64>, removed_too: bool) -> Result<Vec<Entry<T>>> {
+fn entries<T: Shared>(
+    connection: &mut PgConnection,
+    only: Option<i64>,
+    removed_too: bool,
+) -> Result<Vec<Entry<T>>> {
     let mut query = library_versions::table
         .inner_join(library_entries::table)
         .inner_join(users::table)
@@ -103,7 +107,13 @@ fn entries<T: Shared>(connection: &mut PgConnection, only: Option<i64>, removed_
         .collect()
 }
 
-fn insert_version<T: Shared>(connection: &mut PgConnection, id: i64, version: i32, item: &T, user_id: i64) -> Result<()> {
+fn insert_version<T: Shared>(
+    connection: &mut PgConnection,
+    id: i64,
+    version: i32,
+    item: &T,
+    user_id: i64,
+) -> Result<()> {
     diesel::insert_into(library_versions::table)
         .values((
             library_versions::entry_id.eq(id),
@@ -144,7 +154,12 @@ fn apply(
 }
 
 /// Applies an ordinance that a file brings: the one of the library that says the same, else a new one.
-pub(crate) fn apply_by_content(connection: &mut PgConnection, site_id: i64, applied: &Applied, user_id: i64) -> Result<()> {
+pub(crate) fn apply_by_content(
+    connection: &mut PgConnection,
+    site_id: i64,
+    applied: &Applied,
+    user_id: i64,
+) -> Result<()> {
     let known = entries::<Ordinance>(connection, None, false)?;
     let id = match known.iter().find(|e| e.item == applied.ordinance) {
         Some(entry) => entry.id,
@@ -205,7 +220,12 @@ impl Store {
     ) -> Result<Option<Saved<Entry<T>>>> {
         let mut connection = self.connection()?;
         connection.transaction(|connection| {
-            library_entries::table.find(id).select(library_entries::id).for_update().first::<i64>(connection).optional()?;
+            library_entries::table
+                .find(id)
+                .select(library_entries::id)
+                .for_update()
+                .first::<i64>(connection)
+                .optional()?;
             let Some(now) = entries::<T>(connection, Some(id), false)?.pop() else { return Ok(None) };
             if now.version != base_version {
                 return Ok(Some(Saved::Conflict(Box::new(now))));
@@ -270,10 +290,10 @@ impl Store {
         rows.into_iter()
             .filter(|row| !row.4)
             .map(|(id, ordinance_id, house, permits, _)| {
-                let entry = known_ones.iter().find(|e| e.id == ordinance_id).ok_or(StoreError::Unknown {
-                    what: "ordinance",
-                    value: ordinance_id.to_string(),
-                })?;
+                let entry = known_ones
+                    .iter()
+                    .find(|e| e.id == ordinance_id)
+                    .ok_or(StoreError::Unknown { what: "ordinance", value: ordinance_id.to_string() })?;
                 Ok(SiteOrdinance {
                     ordinance_id,
                     id,
@@ -304,7 +324,9 @@ impl Store {
         connection.transaction(|connection| {
             sites::table.find(site_id).select(sites::id).for_update().first::<i64>(connection)?;
             let now: Option<(i64, bool)> = site_ordinances::table
-                .filter(site_ordinances::site_id.eq(site_id).and(site_ordinances::ordinance_id.eq(ordinance_id)))
+                .filter(
+                    site_ordinances::site_id.eq(site_id).and(site_ordinances::ordinance_id.eq(ordinance_id)),
+                )
                 .order(site_ordinances::id.desc())
                 .select((site_ordinances::id, site_ordinances::lifted))
                 .first(connection)

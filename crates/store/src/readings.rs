@@ -129,13 +129,16 @@ impl Store {
     /// # Errors
     /// As any query.
     pub fn rotate_device(&self, sensor_id: i64, id: i64, token_hash: &[u8]) -> Result<bool> {
-        let rows = diesel::update(sensor_devices::table.filter(sensor_devices::id.eq(id).and(sensor_devices::sensor_id.eq(sensor_id))))
-            .set((
-                sensor_devices::old_hash.eq(sensor_devices::token_hash.nullable()),
-                sensor_devices::token_hash.eq(token_hash),
-                sensor_devices::revoked_at.eq(None::<jiff_diesel::Timestamp>),
-            ))
-            .execute(&mut self.connection()?)?;
+        let rows = diesel::update(
+            sensor_devices::table
+                .filter(sensor_devices::id.eq(id).and(sensor_devices::sensor_id.eq(sensor_id))),
+        )
+        .set((
+            sensor_devices::old_hash.eq(sensor_devices::token_hash.nullable()),
+            sensor_devices::token_hash.eq(token_hash),
+            sensor_devices::revoked_at.eq(None::<jiff_diesel::Timestamp>),
+        ))
+        .execute(&mut self.connection()?)?;
         Ok(rows == 1)
     }
 
@@ -144,9 +147,12 @@ impl Store {
     /// # Errors
     /// As any query.
     pub fn revoke_device(&self, sensor_id: i64, id: i64, now: Timestamp) -> Result<bool> {
-        let rows = diesel::update(sensor_devices::table.filter(sensor_devices::id.eq(id).and(sensor_devices::sensor_id.eq(sensor_id))))
-            .set((sensor_devices::revoked_at.eq(now.to_diesel()), sensor_devices::old_hash.eq(None::<Vec<u8>>)))
-            .execute(&mut self.connection()?)?;
+        let rows = diesel::update(
+            sensor_devices::table
+                .filter(sensor_devices::id.eq(id).and(sensor_devices::sensor_id.eq(sensor_id))),
+        )
+        .set((sensor_devices::revoked_at.eq(now.to_diesel()), sensor_devices::old_hash.eq(None::<Vec<u8>>)))
+        .execute(&mut self.connection()?)?;
         Ok(rows == 1)
     }
 
@@ -211,7 +217,9 @@ impl Store {
             ))
             .first(&mut connection)
             .optional()?;
-        let Some((device_id, sensor_id, revoked_at, removed_at, newest, has_old)) = row else { return Ok(None) };
+        let Some((device_id, sensor_id, revoked_at, removed_at, newest, has_old)) = row else {
+            return Ok(None);
+        };
         let revoked = revoked_at.is_some() || removed_at.is_some();
         let mut shares_address_with = None;
         if !revoked {
@@ -226,7 +234,10 @@ impl Store {
             shares_address_with = sensor_devices::table
                 .filter(sensor_devices::id.ne(device_id).and(sensor_devices::seen_from.eq(from)))
                 .filter(sensor_devices::revoked_at.is_null())
-                .filter(sensor_devices::seen_at.gt(diesel::dsl::sql::<Nullable<Timestamptz>>("now() - interval '1 hour'")))
+                .filter(
+                    sensor_devices::seen_at
+                        .gt(diesel::dsl::sql::<Nullable<Timestamptz>>("now() - interval '1 hour'")),
+                )
                 .select(sensor_devices::name)
                 .first(&mut connection)
                 .optional()?;
@@ -239,7 +250,12 @@ impl Store {
     ///
     /// # Errors
     /// As any query.
-    pub fn add_readings(&self, sensor_id: i64, device_id: Option<i64>, readings: &[ChannelReading]) -> Result<usize> {
+    pub fn add_readings(
+        &self,
+        sensor_id: i64,
+        device_id: Option<i64>,
+        readings: &[ChannelReading],
+    ) -> Result<usize> {
         if readings.is_empty() {
             return Ok(0);
         }
@@ -260,7 +276,13 @@ impl Store {
     ///
     /// # Errors
     /// As any query.
-    pub fn count_refusals(&self, device_id: Option<i64>, reason: &str, count: i64, example: &str) -> Result<()> {
+    pub fn count_refusals(
+        &self,
+        device_id: Option<i64>,
+        reason: &str,
+        count: i64,
+        example: &str,
+    ) -> Result<()> {
         diesel::sql_query(REFUSE)
             .bind::<Nullable<BigInt>, _>(device_id)
             .bind::<Text, _>(reason)
@@ -309,23 +331,36 @@ impl Store {
         let mut connection = self.connection()?;
         let mut lists: BTreeMap<i64, BTreeMap<Channel, Vec<Reading>>> = BTreeMap::new();
         for days in [60, 30, 20, 4] {
-            let codes: Vec<&str> = Channel::ALL.into_iter().filter(|c| memory_days(*c) == days).map(Coded::code).collect();
+            let codes: Vec<&str> =
+                Channel::ALL.into_iter().filter(|c| memory_days(*c) == days).map(Coded::code).collect();
             let from = until - jiff::SignedDuration::from_hours(24 * days);
             let rows: Vec<Row> = sensor_buckets::table
                 .filter(sensor_buckets::sensor_id.eq_any(sensors))
                 .filter(sensor_buckets::channel.eq_any(codes))
                 .filter(sensor_buckets::bucket.ge(from.to_diesel()))
                 .filter(sensor_buckets::at.le(until.to_diesel()))
-                .select((sensor_buckets::sensor_id, sensor_buckets::channel, sensor_buckets::at, sensor_buckets::value))
+                .select((
+                    sensor_buckets::sensor_id,
+                    sensor_buckets::channel,
+                    sensor_buckets::at,
+                    sensor_buckets::value,
+                ))
                 .load(&mut connection)?;
             for (sensor, channel, at, value) in rows {
                 let channel: Channel = known("channel", &channel)?;
-                lists.entry(sensor).or_default().entry(channel).or_default().push(Reading { at: at.to_jiff(), value });
+                lists
+                    .entry(sensor)
+                    .or_default()
+                    .entry(channel)
+                    .or_default()
+                    .push(Reading { at: at.to_jiff(), value });
             }
         }
         Ok(lists
             .into_iter()
-            .map(|(id, channels)| (id, channels.into_iter().map(|(c, list)| (c, Readings::new(list))).collect()))
+            .map(|(id, channels)| {
+                (id, channels.into_iter().map(|(c, list)| (c, Readings::new(list))).collect())
+            })
             .collect())
     }
 
@@ -333,7 +368,12 @@ impl Store {
     ///
     /// # Errors
     /// As any query.
-    pub fn raw_readings(&self, sensor_id: i64, channel: Channel, (from, until): (Timestamp, Timestamp)) -> Result<Vec<Reading>> {
+    pub fn raw_readings(
+        &self,
+        sensor_id: i64,
+        channel: Channel,
+        (from, until): (Timestamp, Timestamp),
+    ) -> Result<Vec<Reading>> {
         let rows: Vec<(jiff_diesel::Timestamp, f64)> = sensor_readings::table
             .filter(sensor_readings::sensor_id.eq(sensor_id).and(sensor_readings::channel.eq(channel.code())))
             .filter(sensor_readings::at.between(from.to_diesel(), until.to_diesel()))

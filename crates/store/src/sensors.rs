@@ -152,7 +152,13 @@ fn current(connection: &mut PgConnection, which: Which) -> Result<Vec<SensorReco
         .collect()
 }
 
-fn insert_version(connection: &mut PgConnection, id: i64, version: i32, sensor: &Sensor, user_id: i64) -> Result<()> {
+fn insert_version(
+    connection: &mut PgConnection,
+    id: i64,
+    version: i32,
+    sensor: &Sensor,
+    user_id: i64,
+) -> Result<()> {
     diesel::insert_into(sensor_versions::table)
         .values((
             sensor_versions::sensor_id.eq(id),
@@ -164,7 +170,13 @@ fn insert_version(connection: &mut PgConnection, id: i64, version: i32, sensor: 
     Ok(())
 }
 
-pub(crate) fn insert(connection: &mut PgConnection, site_id: i64, installed_on: Date, sensor: &Sensor, user_id: i64) -> Result<i64> {
+pub(crate) fn insert(
+    connection: &mut PgConnection,
+    site_id: i64,
+    installed_on: Date,
+    sensor: &Sensor,
+    user_id: i64,
+) -> Result<i64> {
     let id: i64 = diesel::insert_into(sensors::table)
         .values((sensors::site_id.eq(site_id), sensors::installed_on.eq(installed_on.to_diesel())))
         .returning(sensors::id)
@@ -173,7 +185,12 @@ pub(crate) fn insert(connection: &mut PgConnection, site_id: i64, installed_on: 
     Ok(id)
 }
 
-pub(crate) fn insert_plan(connection: &mut PgConnection, site_id: i64, plan: &Plan, user_id: i64) -> Result<()> {
+pub(crate) fn insert_plan(
+    connection: &mut PgConnection,
+    site_id: i64,
+    plan: &Plan,
+    user_id: i64,
+) -> Result<()> {
     diesel::insert_into(site_plans::table)
         .values((
             site_plans::site_id.eq(site_id),
@@ -197,7 +214,13 @@ impl Store {
     ///
     /// # Errors
     /// As any query.
-    pub fn create_sensor(&self, site_id: i64, installed_on: Date, sensor: &Sensor, user_id: i64) -> Result<i64> {
+    pub fn create_sensor(
+        &self,
+        site_id: i64,
+        installed_on: Date,
+        sensor: &Sensor,
+        user_id: i64,
+    ) -> Result<i64> {
         let mut connection = self.connection()?;
         connection.transaction(|connection| insert(connection, site_id, installed_on, sensor, user_id))
     }
@@ -206,7 +229,13 @@ impl Store {
     ///
     /// # Errors
     /// As any query.
-    pub fn save_sensor(&self, id: i64, base_version: i32, sensor: &Sensor, user_id: i64) -> Result<Option<Saved<SensorRecord>>> {
+    pub fn save_sensor(
+        &self,
+        id: i64,
+        base_version: i32,
+        sensor: &Sensor,
+        user_id: i64,
+    ) -> Result<Option<Saved<SensorRecord>>> {
         let mut connection = self.connection()?;
         connection.transaction(|connection| {
             // The lock orders two savers, so that the second sees the first.
@@ -243,9 +272,10 @@ impl Store {
     /// # Errors
     /// As any query.
     pub fn set_sensor_removed(&self, site_id: i64, id: i64, removed: Option<Timestamp>) -> Result<bool> {
-        let rows = diesel::update(sensors::table.filter(sensors::id.eq(id).and(sensors::site_id.eq(site_id))))
-            .set(sensors::removed_at.eq(removed.map(ToDiesel::to_diesel)))
-            .execute(&mut self.connection()?)?;
+        let rows =
+            diesel::update(sensors::table.filter(sensors::id.eq(id).and(sensors::site_id.eq(site_id))))
+                .set(sensors::removed_at.eq(removed.map(ToDiesel::to_diesel)))
+                .execute(&mut self.connection()?)?;
         Ok(rows == 1)
     }
 
@@ -321,11 +351,17 @@ impl Store {
     ///
     /// # Errors
     /// As any query.
-    pub fn set_sensor_event_undone(&self, sensor_id: i64, id: i64, undone: Option<Timestamp>) -> Result<bool> {
-        let rows =
-            diesel::update(sensor_events::table.filter(sensor_events::id.eq(id).and(sensor_events::sensor_id.eq(sensor_id))))
-                .set(sensor_events::undone_at.eq(undone.map(ToDiesel::to_diesel)))
-                .execute(&mut self.connection()?)?;
+    pub fn set_sensor_event_undone(
+        &self,
+        sensor_id: i64,
+        id: i64,
+        undone: Option<Timestamp>,
+    ) -> Result<bool> {
+        let rows = diesel::update(
+            sensor_events::table.filter(sensor_events::id.eq(id).and(sensor_events::sensor_id.eq(sensor_id))),
+        )
+        .set(sensor_events::undone_at.eq(undone.map(ToDiesel::to_diesel)))
+        .execute(&mut self.connection()?)?;
         Ok(rows == 1)
     }
 
@@ -353,7 +389,11 @@ impl Store {
     pub fn save_site_plan(&self, site_id: i64, base: i64, plan: &Plan, user_id: i64) -> Result<bool> {
         let mut connection = self.connection()?;
         connection.transaction(|connection| {
-            crate::schema::sites::table.find(site_id).select(crate::schema::sites::id).for_update().first::<i64>(connection)?;
+            crate::schema::sites::table
+                .find(site_id)
+                .select(crate::schema::sites::id)
+                .for_update()
+                .first::<i64>(connection)?;
             let now: Option<i64> = site_plans::table
                 .filter(site_plans::site_id.eq(site_id))
                 .select(diesel::dsl::max(site_plans::id))

@@ -1,15 +1,15 @@
 //! Sites and their versions.
 
 use crate::schema::{site_versions, sites, users};
-use crate::{Result, Saved, Store, known};
 use crate::settings::{NewSettings, SettingsKind};
+use crate::{Result, Saved, Store, known};
 use diesel::prelude::*;
 use jiff::Timestamp;
 use jiff_diesel::ToDiesel;
 use upland_core::codes::Coded;
 use upland_core::site::{Site, WaterWindow};
-use upland_formats::site_file::SiteFile;
 use upland_core::units::{LitresPerMinute, Metres};
+use upland_formats::site_file::SiteFile;
 
 /// A site as it stands.
 #[derive(Debug, Clone, PartialEq)]
@@ -145,7 +145,8 @@ impl Store {
             for (controller, settings) in &file.controllers {
                 let controller_id = crate::controllers::insert(connection, id, controller, user_id)?;
                 if let Some(settings) = settings {
-                    let new = NewSettings { settings, kind: SettingsKind::AsFound, reason: "from the site file" };
+                    let new =
+                        NewSettings { settings, kind: SettingsKind::AsFound, reason: "from the site file" };
                     crate::settings::insert(connection, controller_id, 1, new, user_id)?;
                 }
             }
@@ -184,7 +185,13 @@ impl Store {
     ///
     /// # Errors
     /// As any query.
-    pub fn save_site(&self, id: i64, base_version: i32, site: &Site, user_id: i64) -> Result<Option<Saved<SiteRecord>>> {
+    pub fn save_site(
+        &self,
+        id: i64,
+        base_version: i32,
+        site: &Site,
+        user_id: i64,
+    ) -> Result<Option<Saved<SiteRecord>>> {
         let mut connection = self.connection()?;
         connection.transaction(|connection| {
             // The lock orders two savers, so that the second sees the first.

@@ -58,7 +58,8 @@ impl TestDatabase {
 impl Drop for TestDatabase {
     fn drop(&mut self) {
         if let Ok(mut admin) = PgConnection::establish(&self.admin_url) {
-            let _ = diesel::sql_query(format!("DROP DATABASE IF EXISTS {} WITH (FORCE)", self.name)).execute(&mut admin);
+            let _ = diesel::sql_query(format!("DROP DATABASE IF EXISTS {} WITH (FORCE)", self.name))
+                .execute(&mut admin);
         }
     }
 }

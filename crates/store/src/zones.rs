@@ -161,7 +161,12 @@ fn current(connection: &mut PgConnection, which: Which) -> Result<Vec<ZoneRecord
     Ok(records)
 }
 
-pub(crate) fn insert_zone(connection: &mut PgConnection, site_id: i64, zone: &Zone, user_id: i64) -> Result<i64> {
+pub(crate) fn insert_zone(
+    connection: &mut PgConnection,
+    site_id: i64,
+    zone: &Zone,
+    user_id: i64,
+) -> Result<i64> {
     let id: i64 = diesel::insert_into(zones::table)
         .values(zones::site_id.eq(site_id))
         .returning(zones::id)
@@ -216,7 +221,13 @@ impl Store {
     ///
     /// # Errors
     /// As any query.
-    pub fn save_zone(&self, id: i64, base_version: i32, zone: &Zone, user_id: i64) -> Result<Option<Saved<ZoneRecord>>> {
+    pub fn save_zone(
+        &self,
+        id: i64,
+        base_version: i32,
+        zone: &Zone,
+        user_id: i64,
+    ) -> Result<Option<Saved<ZoneRecord>>> {
         let mut connection = self.connection()?;
         connection.transaction(|connection| {
             // The lock orders two savers, so that the second sees the first.

@@ -14,7 +14,9 @@ struct Assets;
 pub(crate) static VERSION: LazyLock<String> = LazyLock::new(|| {
     use sha2::{Digest, Sha256};
     let mut hasher = Sha256::new();
-    for name in ["almanac.css", "almanac.js", "alpine-csp.js", "uplot.js", "uplot.css", "weather.js", "catch.js"] {
+    for name in
+        ["almanac.css", "almanac.js", "alpine-csp.js", "uplot.js", "uplot.css", "weather.js", "catch.js"]
+    {
         if let Some(file) = Assets::get(name) {
             hasher.update(&file.data);
         }

@@ -2,6 +2,7 @@
 //! they do.
 
 use crate::pages::Frame;
+use crate::sites::{Loaded, SiteBox};
 use crate::today::Decided;
 use jiff::civil::{date, time};
 use jiff::tz::TimeZone;
@@ -9,15 +10,14 @@ use jiff::{Timestamp, ToSpan};
 use std::sync::Arc;
 use upland_core::application::HeadType;
 use upland_core::climate::Climate;
-use upland_core::plant::{PlantKind, Sky, Sun};
-use crate::sites::{Loaded, SiteBox};
 use upland_core::controller::{Card, twelve_stations};
+use upland_core::plant::{PlantKind, Sky, Sun};
 use upland_core::site::{Controller, Site, UnitSystem, WaterWindow, Zone};
-use upland_store::controllers::ControllerRecord;
 use upland_core::soil::Texture;
 use upland_core::tonight::tonight;
 use upland_core::units::*;
 use upland_core::weather::DayWeather;
+use upland_store::controllers::ControllerRecord;
 use upland_store::sites::SiteRecord;
 use upland_store::zones::ZoneRecord;
 
@@ -68,7 +68,11 @@ pub(crate) fn decided(units: UnitSystem) -> Decided {
     let last_recorded = date(2026, 7, 14);
     let days: Vec<DayWeather> = (0..60)
         .map(|back| {
-            let mut day = DayWeather::from_temperatures(last_recorded - back.days(), Celsius::from_c(11.0), Celsius::from_c(25.0));
+            let mut day = DayWeather::from_temperatures(
+                last_recorded - back.days(),
+                Celsius::from_c(11.0),
+                Celsius::from_c(25.0),
+            );
             day.rain = Some(Millimetres::from_mm(if back == 5 { 14.0 } else { 0.0 }));
             day.wind = Some(MetresPerSecond::from_m_per_s(1.8));
             day
@@ -121,7 +125,8 @@ pub(crate) fn frame() -> Frame {
 }
 
 /// The box of [`decided`] with a law and a supply, and settings that have a few things wrong.
-pub(crate) fn box_with_faults() -> (upland_core::installation::Installation, upland_core::schedule::Settings) {
+pub(crate) fn box_with_faults() -> (upland_core::installation::Installation, upland_core::schedule::Settings)
+{
     use upland_core::ordinance::{AllowedDays, Applied, Hours, HouseNumber, Law, Ordinance, Rule};
     let decided = decided(UnitSystem::Metric);
     let mut site = decided.loaded.site.site;
@@ -142,8 +147,15 @@ pub(crate) fn box_with_faults() -> (upland_core::installation::Installation, upl
     let card = Card { starts_per_program: 6, ..twelve_stations() };
     let tz = TimeZone::get(&site.time_zone).unwrap();
     let evening = date(2026, 7, 13);
-    let installation =
-        upland_core::installation::Installation::new(&site, (&card, 1), &zones, law, &decided.climate, evening, &tz);
+    let installation = upland_core::installation::Installation::new(
+        &site,
+        (&card, 1),
+        &zones,
+        law,
+        &decided.climate,
+        evening,
+        &tz,
+    );
     let mut settings = upland_core::schedule::Settings::clean(&card);
     settings.programs[0].active = true;
     settings.programs[0].starts = vec![time(2, 0, 0, 0), time(4, 0, 0, 0)];

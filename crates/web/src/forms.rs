@@ -103,7 +103,10 @@ impl Field {
     /// The value as a reader would say it.
     pub fn words(&self) -> String {
         if let Some(options) = self.options() {
-            return options.iter().find(|(code, _)| *code == self.value).map_or(String::new(), |(_, w)| w.clone());
+            return options
+                .iter()
+                .find(|(code, _)| *code == self.value)
+                .map_or(String::new(), |(_, w)| w.clone());
         }
         if self.value.is_empty() {
             return "not measured".to_owned();
@@ -139,7 +142,8 @@ impl Form {
             if let Some(text) = texts.get(field.name) {
                 field.value.clone_from(text);
             }
-            field.error = errors.iter().find(|(name, _)| *name == field.name).map(|(_, message)| message.clone());
+            field.error =
+                errors.iter().find(|(name, _)| *name == field.name).map(|(_, message)| message.clone());
         }
         self
     }
@@ -342,7 +346,8 @@ pub(crate) fn three_way(
 ) -> (BTreeMap<String, String>, Vec<String>) {
     let empty = String::new();
     let of = |texts: &BTreeMap<String, String>, name: &str| texts.get(name).unwrap_or(&empty).clone();
-    let names: std::collections::BTreeSet<&String> = base.keys().chain(yours.keys()).chain(theirs.keys()).collect();
+    let names: std::collections::BTreeSet<&String> =
+        base.keys().chain(yours.keys()).chain(theirs.keys()).collect();
     let (mut merged, mut both) = (BTreeMap::new(), Vec::new());
     for name in names {
         let (was, mine, other) = (of(base, name), of(yours, name), of(theirs, name));
@@ -402,7 +407,11 @@ mod tests {
                 fields: vec![
                     Field::text("name", "Name"),
                     Field::number("rate", "Rate", "mm/h"),
-                    Field::choice::<upland_core::soil::Texture>("soil", "Soil", upland_core::soil::Texture::label),
+                    Field::choice::<upland_core::soil::Texture>(
+                        "soil",
+                        "Soil",
+                        upland_core::soil::Texture::label,
+                    ),
                 ],
             }],
         }

@@ -6,6 +6,8 @@ mod assets;
 mod budget;
 mod calls;
 mod error;
+#[cfg(test)]
+mod fixture;
 mod forms;
 mod library;
 mod pages;
@@ -23,8 +25,6 @@ mod weather;
 mod words;
 mod working;
 mod zones;
-#[cfg(test)]
-mod fixture;
 
 pub use accounts::hash_password;
 pub use state::AppState;

@@ -101,10 +101,18 @@ pub(crate) fn quantity(units: UnitSystem, value: Quantity) -> String {
         Quantity::Length(v) => length(units, v),
         Quantity::Temperature(v) => temperature(units, v),
         Quantity::Radiation(v) => {
-            if us(units) { format!("{:.0} langleys", v.langleys()) } else { format!("{:.1} MJ/m²", v.mj_per_m2()) }
+            if us(units) {
+                format!("{:.0} langleys", v.langleys())
+            } else {
+                format!("{:.1} MJ/m²", v.mj_per_m2())
+            }
         }
         Quantity::Wind(v) => {
-            if us(units) { format!("{:.1} mph", v.mph()) } else { format!("{:.1} m/s", v.m_per_s()) }
+            if us(units) {
+                format!("{:.1} mph", v.mph())
+            } else {
+                format!("{:.1} m/s", v.m_per_s())
+            }
         }
         Quantity::Pressure(v) => format!("{:.2} kPa", v.kpa()),
         Quantity::Time(v) => format!("{:.1} min", v.min_value()),

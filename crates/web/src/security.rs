@@ -54,9 +54,7 @@ pub(crate) async fn guard(
         }
     };
     for (name, value) in HEADERS {
-        response
-            .headers_mut()
-            .insert(HeaderName::from_static(name), HeaderValue::from_static(value));
+        response.headers_mut().insert(HeaderName::from_static(name), HeaderValue::from_static(value));
     }
     Ok(response)
 }
@@ -66,10 +64,7 @@ mod tests {
     use super::*;
 
     fn headers(pairs: &[(&'static str, &'static str)]) -> HeaderMap {
-        pairs
-            .iter()
-            .map(|(n, v)| (HeaderName::from_static(n), HeaderValue::from_static(v)))
-            .collect()
+        pairs.iter().map(|(n, v)| (HeaderName::from_static(n), HeaderValue::from_static(v))).collect()
     }
 
     #[test]

@@ -50,7 +50,11 @@ pub(crate) fn check_csrf(session: &Session, sent: &str) -> Result<(), PageError>
 }
 
 /// Starts a session for a person whose password was right.
-pub(crate) async fn begin(state: &web::Data<AppState>, session: &Session, user_id: i64) -> Result<(), PageError> {
+pub(crate) async fn begin(
+    state: &web::Data<AppState>,
+    session: &Session,
+    user_id: i64,
+) -> Result<(), PageError> {
     let token = random_hex();
     let hashed = hash(&token);
     db(state, move |store| store.create_session(&hashed, user_id, Timestamp::now(), LENGTH)).await?;
@@ -79,7 +83,11 @@ pub(crate) struct Flash {
     pub undo: Option<String>,
 }
 
-pub(crate) fn flash(session: &Session, text: impl Into<String>, undo: Option<String>) -> Result<(), PageError> {
+pub(crate) fn flash(
+    session: &Session,
+    text: impl Into<String>,
+    undo: Option<String>,
+) -> Result<(), PageError> {
     Ok(session.insert(FLASH, Flash { text: text.into(), undo })?)
 }
 

@@ -6,10 +6,10 @@ use crate::error::PageError;
 use crate::sensors::StandIns;
 use actix_web::web;
 use governor::{DefaultKeyedRateLimiter, Quota, RateLimiter};
+use jiff::civil::Date;
 use moka::sync::Cache;
 use std::num::NonZeroU32;
 use std::sync::Arc;
-use jiff::civil::Date;
 use upland_core::climate::Climate;
 use upland_store::controllers::BoxStamp;
 use upland_store::sites::SiteRecord;
@@ -66,9 +66,7 @@ impl AppState {
             calls: Cache::new(CACHED_SITES),
             figures: Cache::new(CACHED_FIGURES),
             stand_ins: StandIns::default(),
-            attempts: RateLimiter::keyed(
-                Quota::per_minute(ATTEMPTS_PER_MINUTE).allow_burst(ATTEMPT_BURST),
-            ),
+            attempts: RateLimiter::keyed(Quota::per_minute(ATTEMPTS_PER_MINUTE).allow_burst(ATTEMPT_BURST)),
             address_attempts: RateLimiter::keyed(Quota::per_minute(ADDRESS_ATTEMPTS_PER_MINUTE)),
             posts: RateLimiter::keyed(Quota::per_second(POSTS_PER_SECOND).allow_burst(POST_BURST)),
         }

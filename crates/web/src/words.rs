@@ -31,7 +31,9 @@ fn night(evening: Date, today: Date) -> String {
 pub(crate) fn because(zone: &ZoneTonight, units: UnitSystem, today: Date) -> String {
     let mut sentences: Vec<String> = Vec::new();
     match zone.because {
-        Because::NoWeather => sentences.push("No weather yet: this is a refill from the refill point.".into()),
+        Because::NoWeather => {
+            sentences.push("No weather yet: this is a refill from the refill point.".into())
+        }
         Because::PastRefill { by } => sentences.push(if by.mm() < 0.05 {
             "The refill point is reached.".to_owned()
         } else {
@@ -210,7 +212,14 @@ mod tests {
         let text: Vec<_> = all
             .iter()
             .map(|n| notice(n, UnitSystem::Metric))
-            .map(|w| format!("{} {} -> {}", if w.grave { "!" } else { "-" }, w.text, w.link.map_or("", |(_, name)| name)))
+            .map(|w| {
+                format!(
+                    "{} {} -> {}",
+                    if w.grave { "!" } else { "-" },
+                    w.text,
+                    w.link.map_or("", |(_, name)| name)
+                )
+            })
             .collect();
         insta::assert_snapshot!(text.join("\n"));
     }

@@ -16,12 +16,27 @@ const WATER_CONTENT: Bound = Bound {
     max: 0.9,
     why: "a fraction of the soil's volume (m³/m³)",
 };
-const DEPLETION: Bound =
-    Bound { name: "Initial depletion", unit: "mm", min: 0.0, max: 3000.0, why: "millimetres below field capacity" };
-const COEFFICIENT: Bound =
-    Bound { name: "Crop coefficient", unit: "", min: 0.0, max: 2.0, why: "FAO-56 table 12 spans 0.15 to 1.25" };
-const DEPLETION_SHARE: Bound =
-    Bound { name: "Depletion fraction p", unit: "", min: 0.0, max: 0.99, why: "a fraction of the available water, below 1" };
+const DEPLETION: Bound = Bound {
+    name: "Initial depletion",
+    unit: "mm",
+    min: 0.0,
+    max: 3000.0,
+    why: "millimetres below field capacity",
+};
+const COEFFICIENT: Bound = Bound {
+    name: "Crop coefficient",
+    unit: "",
+    min: 0.0,
+    max: 2.0,
+    why: "FAO-56 table 12 spans 0.15 to 1.25",
+};
+const DEPLETION_SHARE: Bound = Bound {
+    name: "Depletion fraction p",
+    unit: "",
+    min: 0.0,
+    max: 0.99,
+    why: "a fraction of the available water, below 1",
+};
 
 #[derive(clap::Args)]
 #[command(after_help = "Input columns: date, et0_mm, rain_mm, irrigation_mm, every day once and in order.\n\
@@ -77,11 +92,17 @@ fn of_weather(args: &Args) -> Result<Vec<BalanceRow>, Failure> {
         elevation: Metres::from_m(args.elevation.unwrap_or_default()),
         wind_height: Metres::from_m(args.wind_height),
     };
-    let tz = TimeZone::get(&args.time_zone).map_err(|error| Failure::Usage(format!("--time-zone: {error}")))?;
+    let tz =
+        TimeZone::get(&args.time_zone).map_err(|error| Failure::Usage(format!("--time-zone: {error}")))?;
     let file = weather::read(&args.file, &args.options, &station, &tz)?;
     let days = weather::counted(&file, &station);
-    if let Some((a, b)) = days.iter().zip(days.iter().skip(1)).find(|(a, b)| a.date.tomorrow().ok() != Some(b.date)) {
-        return Err(Failure::Failed(format!("no temperatures count between {} and {}; fill the gap or cut the file there", a.date, b.date)));
+    if let Some((a, b)) =
+        days.iter().zip(days.iter().skip(1)).find(|(a, b)| a.date.tomorrow().ok() != Some(b.date))
+    {
+        return Err(Failure::Failed(format!(
+            "no temperatures count between {} and {}; fill the gap or cut the file there",
+            a.date, b.date
+        )));
     }
     let without_rain = days.iter().filter(|d| d.rain.is_none()).count();
     if without_rain > 0 {
@@ -123,8 +144,7 @@ pub fn run(args: &Args) -> Result<(), Failure> {
     let days: Vec<_> = rows
         .iter()
         .map(|row| {
-            let water =
-                DayWater { demand: row.et0 * args.kc, rain: row.rain, irrigation: row.irrigation };
+            let water = DayWater { demand: row.et0 * args.kc, rain: row.rain, irrigation: row.irrigation };
             let day = zone.day(depletion, water);
             depletion = day.depletion;
             (row.date, day)

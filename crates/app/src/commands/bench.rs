@@ -10,7 +10,9 @@ use upland_core::weather::Station;
 use upland_formats::daily_csv;
 
 #[derive(clap::Args)]
-#[command(after_help = "It begins some days back, runs at the speed until it has caught up with the clock, and keeps pace from there. Ctrl-C stops it.")]
+#[command(
+    after_help = "It begins some days back, runs at the speed until it has caught up with the clock, and keeps pace from there. Ctrl-C stops it."
+)]
 pub struct Args {
     /// weather-station, rain-switch, soil-probe, flow-meter or et-sensor.
     kind: String,
@@ -52,8 +54,12 @@ pub fn run(args: &Args) -> Result<(), Failure> {
         None => Sky::generated(args.seed),
         Some(path) => {
             // Where the record was measured does not matter here: its numbers are played as they are.
-            let station =
-                Station { latitude_deg: 45.0, longitude_deg: 0.0, elevation: Metres::ZERO, wind_height: Metres::from_m(2.0) };
+            let station = Station {
+                latitude_deg: 45.0,
+                longitude_deg: 0.0,
+                elevation: Metres::ZERO,
+                wind_height: Metres::from_m(2.0),
+            };
             let file = daily_csv::read(&read_input(path)?, &station).map_err(|p| Failure::problems(&p))?;
             print_notes(&file.notes);
             Sky::recorded(&file.days, Timestamp::now().to_zoned(jiff::tz::TimeZone::UTC).date(), args.seed)

@@ -15,9 +15,11 @@ use upland_core::units::Millimetres;
 use upland_formats::{budget_file, site_file};
 
 #[derive(clap::Args)]
-#[command(after_help = "Output: JSON. `zones[].factors_pct` are the twelve ideal percentages of each zone, `percentages` the best\n\
+#[command(
+    after_help = "Output: JSON. `zones[].factors_pct` are the twelve ideal percentages of each zone, `percentages` the best\n\
 that the box can be set to, `error` what is left: root mean square of (given - need) ÷ need of the peak month.\n\
-A box without run times is planned first (just the need), and says so on standard error.")]
+A box without run times is planned first (just the need), and says so on standard error."
+)]
 pub struct Args {
     /// The site file (JSON).
     site: String,
@@ -38,15 +40,19 @@ pub struct Args {
 
 pub fn run(args: &Args) -> Result<(), Failure> {
     let file = site_file::read(&read_input(&args.site)?).map_err(|p| Failure::problems(&p))?;
-    let (controller, present) = file.controller(args.controller).ok_or_else(|| no_box(&file, args.controller))?;
+    let (controller, present) =
+        file.controller(args.controller).ok_or_else(|| no_box(&file, args.controller))?;
     let station = file.site.station();
-    let tz = TimeZone::get(&file.site.time_zone).map_err(|error| Failure::Failed(format!("time zone: {error}")))?;
+    let tz = TimeZone::get(&file.site.time_zone)
+        .map_err(|error| Failure::Failed(format!("time zone: {error}")))?;
     let record = weather::read(&args.weather, &args.options, &station, &tz)?;
     let climate = Climate::from_record(&counted(&record, &station), station);
     let from = args.from.unwrap_or_else(|| Timestamp::now().to_zoned(tz.clone()).date());
     let card = (&controller.card, controller.number);
-    let installation = Installation::new(&file.site, card, &file.zones, file.law.clone(), &climate, from, &tz);
-    let runs = |s: &Settings| s.programs.iter().any(|p| p.active && !p.starts.is_empty() && !p.run_times.is_empty());
+    let installation =
+        Installation::new(&file.site, card, &file.zones, file.law.clone(), &climate, from, &tz);
+    let runs =
+        |s: &Settings| s.programs.iter().any(|p| p.active && !p.starts.is_empty() && !p.run_times.is_empty());
     let settings = match present.clone().filter(runs) {
         Some(settings) => settings,
         None => {
@@ -60,7 +66,9 @@ pub fn run(args: &Args) -> Result<(), Failure> {
             };
             eprintln!("note: the box has no run times; they are planned as just the need from {from}");
             plan(&request)
-                .map_err(|_| Failure::Failed("no settings, and none could be planned; see the plan command".into()))?
+                .map_err(|_| {
+                    Failure::Failed("no settings, and none could be planned; see the plan command".into())
+                })?
                 .settings
         }
     };

@@ -2,20 +2,22 @@
 
 use super::weather;
 use super::{Failure, bounded, print, print_notes, read_input};
-use upland_core::bounds;
-use upland_core::reference_et::{Method, daily, daily_with, hourly_series};
 use jiff::tz::TimeZone;
+use upland_core::bounds;
 use upland_core::record::{HourVariable, RawHour};
+use upland_core::reference_et::{Method, daily, daily_with, hourly_series};
 use upland_core::units::{Celsius, MegajoulesPerSquareMetre, Metres, MetresPerSecond, Millimetres};
 use upland_core::weather::{DayWeather, HourHumidity, HourWeather, Station};
 use upland_formats::{daily_csv, hourly_csv};
 
 #[derive(clap::Args)]
-#[command(after_help = "Daily input columns: date, tmin_c, tmax_c and any of dew_point_c, rh_min_pct, rh_max_pct,\n\
+#[command(
+    after_help = "Daily input columns: date, tmin_c, tmax_c and any of dew_point_c, rh_min_pct, rh_max_pct,\n\
 vapour_pressure_kpa, solar_mj_m2, wind_m_s, rain_mm (or tmin_f, tmax_f, rain_in, wind_mph, ...).\n\
 Hourly input columns: time (ISO 8601 with offset, stamped at the START of the hour), temp_c,\n\
 rh_pct or dew_point_c, solar_w_m2, wind_m_s, optional rain_mm.\n\
-Output: date or time, et0_mm, method. Exit 1 for a wrong file, 2 for wrong usage.")]
+Output: date or time, et0_mm, method. Exit 1 for a wrong file, 2 for wrong usage."
+)]
 pub struct Args {
     /// Latitude, degrees, north positive.
     #[arg(long, allow_negative_numbers = true, value_parser = |s: &str| bounded(s, &bounds::LATITUDE))]
@@ -88,14 +90,18 @@ pub fn run(args: &Args) -> Result<(), Failure> {
 
 /// A file of another format.
 fn of_any(args: &Args, station: &Station) -> Result<(), Failure> {
-    let tz = TimeZone::get(&args.time_zone).map_err(|error| Failure::Usage(format!("--time-zone: {error}")))?;
+    let tz =
+        TimeZone::get(&args.time_zone).map_err(|error| Failure::Usage(format!("--time-zone: {error}")))?;
     let file = weather::read(&args.file, &args.options, station, &tz)?;
     if !args.hourly {
         return print_days(args, &weather::counted(&file, station), station);
     }
     let hours: Vec<(String, HourWeather)> = file.hours.iter().filter_map(whole_hour).collect();
     if hours.len() < file.hours.len() {
-        print_notes(&[format!("{} hours lack temperature, humidity, radiation or wind and have no ET0", file.hours.len() - hours.len())]);
+        print_notes(&[format!(
+            "{} hours lack temperature, humidity, radiation or wind and have no ET0",
+            file.hours.len() - hours.len()
+        )]);
     }
     if hours.is_empty() {
         return Err(Failure::Failed("no hour has temperature, humidity, radiation and wind".into()));

@@ -8,8 +8,10 @@ use upland_formats::{runs_csv, settings_file};
 const MOST_DAYS: i32 = 3660;
 
 #[derive(clap::Args)]
-#[command(after_help = "Output: start, end (RFC 3339), program, start_number, station, cycle, seconds. A run belongs to the\n\
-date of its start, also after midnight. Exit 1 for a wrong file, 2 for wrong usage.")]
+#[command(
+    after_help = "Output: start, end (RFC 3339), program, start_number, station, cycle, seconds. A run belongs to the\n\
+date of its start, also after midnight. Exit 1 for a wrong file, 2 for wrong usage."
+)]
 pub struct Args {
     /// The settings file (JSON; see `schema settings`), or - for standard input.
     #[arg(long)]
@@ -28,7 +30,9 @@ pub fn run(args: &Args) -> Result<(), Failure> {
         return Err(Failure::Usage("--to lies before --from".into()));
     }
     if days > MOST_DAYS {
-        return Err(Failure::Usage(format!("the span is longer than {MOST_DAYS} days; ask for less at a time")));
+        return Err(Failure::Usage(format!(
+            "the span is longer than {MOST_DAYS} days; ask for less at a time"
+        )));
     }
     let file = settings_file::read(&read_input(&args.settings)?).map_err(|p| Failure::problems(&p))?;
     let runs = upland_core::schedule::expand(&file.settings, &file.card, &file.tz, args.from, args.to);

@@ -13,8 +13,10 @@ use upland_core::schedule::Settings;
 use upland_formats::{daily_csv, settings_file, site_file};
 
 #[derive(clap::Args)]
-#[command(after_help = "Output: a settings file (JSON; see `schema settings`). Exit 1 when nothing fits: what binds and the\n\
-smallest relaxations are on standard error.")]
+#[command(
+    after_help = "Output: a settings file (JSON; see `schema settings`). Exit 1 when nothing fits: what binds and the\n\
+smallest relaxations are on standard error."
+)]
 pub struct Args {
     /// The site file (JSON; see the schema command), or - for standard input.
     site: String,
@@ -41,7 +43,8 @@ fn strategy(text: &str) -> Result<Strategy, String> {
 
 pub fn run(args: &Args) -> Result<(), Failure> {
     let file = site_file::read(&read_input(&args.site)?).map_err(|p| Failure::problems(&p))?;
-    let (controller, present) = file.controller(args.controller).ok_or_else(|| no_box(&file, args.controller))?;
+    let (controller, present) =
+        file.controller(args.controller).ok_or_else(|| no_box(&file, args.controller))?;
     let station = file.site.station();
     let climate = match &args.weather {
         Some(path) => {
@@ -50,11 +53,14 @@ pub fn run(args: &Args) -> Result<(), Failure> {
             Climate::from_record(&weather.days, station)
         }
         None => {
-            print_notes(&["demand is a rough estimate by latitude and elevation; --weather FILE makes it the site's own"]);
+            print_notes(&[
+                "demand is a rough estimate by latitude and elevation; --weather FILE makes it the site's own",
+            ]);
             Climate::from_record(&[], station)
         }
     };
-    let tz = TimeZone::get(&file.site.time_zone).map_err(|error| Failure::Failed(format!("time zone: {error}")))?;
+    let tz = TimeZone::get(&file.site.time_zone)
+        .map_err(|error| Failure::Failed(format!("time zone: {error}")))?;
     let from = args.from.unwrap_or_else(|| Timestamp::now().to_zoned(tz.clone()).date());
     let card = &controller.card;
     let installation = Installation::new(
@@ -90,7 +96,9 @@ fn refusal(binding: &Binding, request: &Request<'_>) -> String {
     let mut lines = vec![match binding {
         Binding::NoZones => "no zone is wired to this box".to_owned(),
         Binding::Window { needed_minutes, have_minutes } => {
-            format!("the water window is too short: a night needs {needed_minutes} min and has {have_minutes}")
+            format!(
+                "the water window is too short: a night needs {needed_minutes} min and has {have_minutes}"
+            )
         }
         Binding::NoDay { station } => format!("zone {station} has no day on which it may run"),
         Binding::Supply { station, flow, supply } => format!(

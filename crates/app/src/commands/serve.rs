@@ -56,7 +56,11 @@ pub fn migrate(database: &Database) -> Result<(), Failure> {
 pub fn load_demo(database: &Database) -> Result<(), Failure> {
     let store = open(database, 2)?;
     let loaded = crate::demo::load(&store)?;
-    super::print(if loaded { "The demo is loaded.\n" } else { "There are accounts already; nothing was loaded.\n" })
+    super::print(if loaded {
+        "The demo is loaded.\n"
+    } else {
+        "There are accounts already; nothing was loaded.\n"
+    })
 }
 
 /// The port asked for, or the next free one.
@@ -71,12 +75,16 @@ fn listen(address: Ipv4Addr, port: u16) -> Result<TcpListener, Failure> {
             break;
         }
     }
-    Err(Failure::Failed(format!("no port from {port} on can be used: {}", last.map_or(String::new(), |e| e.to_string()))))
+    Err(Failure::Failed(format!(
+        "no port from {port} on can be used: {}",
+        last.map_or(String::new(), |e| e.to_string())
+    )))
 }
 
 pub fn serve(args: Args) -> Result<(), Failure> {
     // One JSON object a line, on standard error; RUST_LOG chooses what is logged.
-    let filter = EnvFilter::try_from_default_env().unwrap_or_else(|_| EnvFilter::new("info,actix_server=warn"));
+    let filter =
+        EnvFilter::try_from_default_env().unwrap_or_else(|_| EnvFilter::new("info,actix_server=warn"));
     tracing_subscriber::fmt().json().with_env_filter(filter).with_writer(std::io::stderr).init();
     let connections = u32::try_from(args.workers * 4).unwrap_or(16);
     let store = open(&args.database, connections.max(8))?;
@@ -87,11 +95,7 @@ pub fn serve(args: Args) -> Result<(), Failure> {
     let demo = demo || is_demo(&store)?;
     if demo {
         let names: Vec<&str> = crate::demo::PEOPLE.iter().map(|(login, _, _)| *login).collect();
-        hello.push_str(&format!(
-            "Demo sign-in: {} (password {})\n",
-            names.join(", "),
-            crate::demo::PASSWORD
-        ));
+        hello.push_str(&format!("Demo sign-in: {} (password {})\n", names.join(", "), crate::demo::PASSWORD));
     } else if store.user_count().map_err(failed)? == 0 {
         hello.push_str("The first visit makes the owner's account.\n");
     }
@@ -106,7 +110,7 @@ pub fn serve(args: Args) -> Result<(), Failure> {
 /// Whether the demo's people are those of this database.
 fn is_demo(store: &Store) -> Result<bool, Failure> {
     let users = store.users().map_err(failed)?;
-    Ok(crate::demo::PEOPLE.iter().all(|(login, name, _)| {
-        users.iter().any(|u| u.login == *login && u.display_name == *name)
-    }))
+    Ok(crate::demo::PEOPLE
+        .iter()
+        .all(|(login, name, _)| users.iter().any(|u| u.login == *login && u.display_name == *name)))
 }

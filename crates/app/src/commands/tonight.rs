@@ -8,7 +8,9 @@ use upland_formats::site_file::SiteFile;
 use upland_formats::{daily_csv, site_file};
 
 #[derive(clap::Args)]
-#[command(after_help = "Output: number, zone, decision, depletion_mm, net_mm, minutes, cycles, first_start, last_end.")]
+#[command(
+    after_help = "Output: number, zone, decision, depletion_mm, net_mm, minutes, cycles, first_start, last_end."
+)]
 pub struct Args {
     /// The site file (JSON; see the schema command).
     site: String,
@@ -32,8 +34,8 @@ pub fn run(args: &Args) -> Result<(), Failure> {
     let read = site_file::read(&read_input(&args.site)?).map_err(|p| Failure::problems(&p))?;
     let (controller, _) = read.controller(args.controller).ok_or_else(|| no_box(&read, args.controller))?;
     let site = &read.site;
-    let file = daily_csv::read(&read_input(&args.weather)?, &site.station())
-        .map_err(|p| Failure::problems(&p))?;
+    let file =
+        daily_csv::read(&read_input(&args.weather)?, &site.station()).map_err(|p| Failure::problems(&p))?;
     print_notes(&file.notes);
     let climate = Climate::from_record(&file.days, site.station());
     let date = args.date.or(climate.span().map(|(_, last)| last));

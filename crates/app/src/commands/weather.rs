@@ -52,7 +52,8 @@ pub fn read(path: &str, options: &Options, station: &Station, tz: &TimeZone) -> 
 /// The days of a file that count: values that a rule rejects are left out, with a note for each rule.
 pub fn counted(file: &WeatherFile, station: &Station) -> Vec<DayWeather> {
     let judged = judge(&file.days, &examine(&file.days, station), &[]);
-    let mut notes: std::collections::BTreeMap<_, (usize, jiff::civil::Date)> = std::collections::BTreeMap::new();
+    let mut notes: std::collections::BTreeMap<_, (usize, jiff::civil::Date)> =
+        std::collections::BTreeMap::new();
     for day in &judged {
         for variable in Variable::ALL {
             if let Standing::Rejected(rule) = day.standing(variable) {

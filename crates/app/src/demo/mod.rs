@@ -18,11 +18,8 @@ use upland_store::weather::SourcePlace;
 pub const PASSWORD: &str = "larkrigg-demo";
 
 /// The demo accounts: sign-in name, shown name, role.
-pub const PEOPLE: [(&str, &str, Role); 3] = [
-    ("isla", "Isla", Role::Owner),
-    ("bram", "Bram", Role::Technician),
-    ("wren", "Wren", Role::Reader),
-];
+pub const PEOPLE: [(&str, &str, Role); 3] =
+    [("isla", "Isla", Role::Owner), ("bram", "Bram", Role::Technician), ("wren", "Wren", Role::Reader)];
 
 /// Which of the generator's gauges the valley has.
 const VALLEY_GAUGE: u64 = 9;
@@ -39,10 +36,7 @@ const SITES: [&str; 4] = [
 ];
 
 fn sites() -> Result<Vec<SiteFile>, Failure> {
-    SITES
-        .iter()
-        .map(|text| site_file::read(text.as_bytes()).map_err(|p| Failure::problems(&p)))
-        .collect()
+    SITES.iter().map(|text| site_file::read(text.as_bytes()).map_err(|p| Failure::problems(&p))).collect()
 }
 
 /// Loads the demo into a database without accounts; returns whether it did.
@@ -108,7 +102,10 @@ fn valley(site: &Station) -> (SourcePlace, Vec<RawDay>) {
             moved.set(Variable::Wind, day.get(Variable::Wind).map(|v| round(v * 1.4)));
             moved.set(Variable::Rain, day.get(Variable::Rain).map(|v| round(v * 0.85)));
             if day.date == SLIP {
-                moved.set(Variable::TemperatureMax, moved.get(Variable::TemperatureMax).map(|c| round(c * 1.8 + 32.0)));
+                moved.set(
+                    Variable::TemperatureMax,
+                    moved.get(Variable::TemperatureMax).map(|c| round(c * 1.8 + 32.0)),
+                );
             }
             moved
         })
@@ -129,10 +126,8 @@ mod tests {
             let days = weather::record(index, &station);
             assert!(days.len() > 900);
             for day in &days {
-                let faults: Vec<_> = check_day(day, &station)
-                    .into_iter()
-                    .filter(|f| f.severity == Severity::Fault)
-                    .collect();
+                let faults: Vec<_> =
+                    check_day(day, &station).into_iter().filter(|f| f.severity == Severity::Fault).collect();
                 assert_eq!(faults, [], "{day:?}");
             }
         }

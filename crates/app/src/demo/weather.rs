@@ -34,9 +34,7 @@ pub fn record(site: u64, station: &Station) -> Vec<DayWeather> {
         let j = f64::from(on.day_of_year());
         let season = (2.0 * std::f64::consts::PI * (j - 203.0) / 365.0).cos();
         // Sum of three uniforms: near enough to normal, bounded, and the same everywhere.
-        let normal = |rng: &mut ChaCha8Rng| {
-            (0..3).map(|_| rng.random_range(-1.0..1.0)).sum::<f64>()
-        };
+        let normal = |rng: &mut ChaCha8Rng| (0..3).map(|_| rng.random_range(-1.0..1.0)).sum::<f64>();
         anomaly = 0.72 * anomaly + 1.9 * normal(&mut town);
         let wet_chance: f64 = match on.month() {
             _ if (on.year(), on.month()) == (2026, 7) => 0.0,

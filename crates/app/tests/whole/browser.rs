@@ -30,8 +30,15 @@ impl Browser {
             .expect("chromedriver is installed; bin/test installs chromium-driver");
         let profile = tempfile::tempdir().unwrap();
         let mut arguments: Vec<String> = [
-            "--headless", "--disable-gpu", "--disable-dev-shm-usage", "--disable-background-networking",
-            "--disable-component-update", "--disable-sync", "--no-first-run", "--no-sandbox", "--disable-quic",
+            "--headless",
+            "--disable-gpu",
+            "--disable-dev-shm-usage",
+            "--disable-background-networking",
+            "--disable-component-update",
+            "--disable-sync",
+            "--no-first-run",
+            "--no-sandbox",
+            "--disable-quic",
         ]
         .map(str::to_owned)
         .into();
@@ -46,7 +53,10 @@ impl Browser {
         let mut capabilities = Capabilities::new();
         capabilities.insert("goog:chromeOptions".into(), options);
         for _ in 0..100 {
-            let connected = ClientBuilder::new(hyper_util::client::legacy::connect::HttpConnector::new()).capabilities(capabilities.clone()).connect(&format!("http://127.0.0.1:{port}")).await;
+            let connected = ClientBuilder::new(hyper_util::client::legacy::connect::HttpConnector::new())
+                .capabilities(capabilities.clone())
+                .connect(&format!("http://127.0.0.1:{port}"))
+                .await;
             if let Ok(client) = connected {
                 if width >= 500 {
                     client.set_window_size(width, height).await.unwrap();
@@ -70,7 +80,11 @@ pub struct Page<'a>(pub &'a Client);
 
 impl Page<'_> {
     pub async fn css(&self, selector: &str) -> fantoccini::elements::Element {
-        self.0.wait().at_most(Duration::from_secs(10)).for_element(Locator::Css(selector)).await
+        self.0
+            .wait()
+            .at_most(Duration::from_secs(10))
+            .for_element(Locator::Css(selector))
+            .await
             .unwrap_or_else(|error| panic!("{selector}: {error}"))
     }
 
@@ -174,7 +188,13 @@ fn weather_file() -> tempfile::NamedTempFile {
     let file = tempfile::Builder::new().suffix(".csv").tempfile().unwrap();
     let mut text = String::from("date,tmin_c,tmax_c,rain_mm,wind_m_s\n");
     for day in 1..=30 {
-        text.push_str(&format!("2026-06-{day:02},{},22.{},{},1.{}\n", 8 + day % 3, day % 4, if day % 9 == 0 { 12 } else { 0 }, 7 + day % 3));
+        text.push_str(&format!(
+            "2026-06-{day:02},{},22.{},{},1.{}\n",
+            8 + day % 3,
+            day % 4,
+            if day % 9 == 0 { 12 } else { 0 },
+            7 + day % 3
+        ));
     }
     for day in 1..=14 {
         text.push_str(&format!("2026-07-{day:02},{},26.{},0,1.{}\n", 11 + day % 3, day % 4, 7 + day % 3));
@@ -251,13 +271,18 @@ async fn walk(width: u32, height: u32) {
     page.script("document.documentElement.dataset.theme = 'dark'").await;
     page.sound("Today in the dark").await;
 
-    let sheet = format!("{}/sheet?date=2026-07-13", page.0.current_url().await.unwrap().as_str().split("/today").next().unwrap());
+    let sheet = format!(
+        "{}/sheet?date=2026-07-13",
+        page.0.current_url().await.unwrap().as_str().split("/today").next().unwrap()
+    );
     page.0.goto(&sheet).await.unwrap();
     page.heading_with("Tarnside Nursery").await;
     page.script("document.documentElement.dataset.theme = 'light'").await;
     page.sound("door sheet").await;
     let text = page.text().await;
-    for part in ["Key in for tonight", "Power off before", "plant coefficient", "Monday 13 July 2026", "site version"] {
+    for part in
+        ["Key in for tonight", "Power off before", "plant coefficient", "Monday 13 July 2026", "site version"]
+    {
         assert!(text.contains(part), "{part}");
     }
     browser.close().await;
@@ -402,7 +427,42 @@ async fn every_page_of_the_demo_is_sound() {
     let browser = Browser::open(1280, 800).await;
     let page = Page(&browser.client);
     page.sign_in(&server, "isla").await;
-    for path in ["/people", "/sites/2/today", "/sites/3/today", "/sites/4/today", "/sites/1/edit", "/sites/1/weather", "/cards", "/cards/new", "/ordinances", "/ordinances/new", "/sites/3/boxes/1", "/sites/4/boxes/1/plan", "/sites/4/boxes/2/sheet", "/sites/3/boxes/1/walk", "/sites/3/boxes/1/manual", "/sites/3/boxes/1/manual?what=winter", "/sites/1/boxes/1/history", "/sites/3/boxes/1/law", "/sites/1/boxes/1/card", "/sites/1/boxes/new", "/sites/1/boxes/1/budget", "/sites/1/boxes/1/budget?month=4&zone=3", "/sites/4/boxes/2/budget", "/calls", "/sites/1/zones/1", "/sites/1/zones/1/cans", "/sites/1/zones/1/season?by=scheduled", "/sites/1/weather/sources/new", "/sites/1/weather/compare", "/sites/3/sensors", "/sites/3/sensors/wiring", "/sites/4/sensors", "/sites/4/sensors/map", "/nowhere"] {
+    for path in [
+        "/people",
+        "/sites/2/today",
+        "/sites/3/today",
+        "/sites/4/today",
+        "/sites/1/edit",
+        "/sites/1/weather",
+        "/cards",
+        "/cards/new",
+        "/ordinances",
+        "/ordinances/new",
+        "/sites/3/boxes/1",
+        "/sites/4/boxes/1/plan",
+        "/sites/4/boxes/2/sheet",
+        "/sites/3/boxes/1/walk",
+        "/sites/3/boxes/1/manual",
+        "/sites/3/boxes/1/manual?what=winter",
+        "/sites/1/boxes/1/history",
+        "/sites/3/boxes/1/law",
+        "/sites/1/boxes/1/card",
+        "/sites/1/boxes/new",
+        "/sites/1/boxes/1/budget",
+        "/sites/1/boxes/1/budget?month=4&zone=3",
+        "/sites/4/boxes/2/budget",
+        "/calls",
+        "/sites/1/zones/1",
+        "/sites/1/zones/1/cans",
+        "/sites/1/zones/1/season?by=scheduled",
+        "/sites/1/weather/sources/new",
+        "/sites/1/weather/compare",
+        "/sites/3/sensors",
+        "/sites/3/sensors/wiring",
+        "/sites/4/sensors",
+        "/sites/4/sensors/map",
+        "/nowhere",
+    ] {
         page.0.goto(&format!("{}{path}", server.url)).await.unwrap();
         page.css("h1").await;
         page.sound(path).await;

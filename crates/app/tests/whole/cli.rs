@@ -55,7 +55,10 @@ fn et_says_its_method_and_obeys_the_one_asked_for() {
 fn et_hourly_echoes_the_times_and_needs_a_longitude() {
     let input = "time,temp_c,rh_pct,solar_w_m2,wind_m_s\n\
         2026-10-01T14:00:00-01:00,38,52,680.6,3.3\n2026-10-01T15:00:00-01:00,37,54,500,3.0\n";
-    let out = run(&["et", "--latitude", "16.22", "--longitude", "-16.25", "--elevation", "8", "--hourly", "-"], input);
+    let out = run(
+        &["et", "--latitude", "16.22", "--longitude", "-16.25", "--elevation", "8", "--hourly", "-"],
+        input,
+    );
     let text = stdout(&out);
     assert!(text.starts_with("time,et0_mm,method\n2026-10-01T14:00:00-01:00,0."), "{text}");
     let out = run(&["et", "--latitude", "16.22", "--elevation", "8", "--hourly", "-"], input);
@@ -82,10 +85,38 @@ fn wrong_usage_exits_2() {
         &["et", "-"],
         &["et", "--latitude", "50", "--elevation", "1", "--method", "guess", "-"],
         &["nonsense"],
-        &["balance", "--kc", "1", "--field-capacity", "0.1", "--wilting-point", "0.2", "--root-depth", "1",
-          "--depletion", "0.5", "--initial-depletion", "0", "-"],
-        &["balance", "--kc", "1", "--field-capacity", "0.3", "--wilting-point", "0.2", "--root-depth", "1",
-          "--depletion", "0.5", "--initial-depletion", "101", "-"],
+        &[
+            "balance",
+            "--kc",
+            "1",
+            "--field-capacity",
+            "0.1",
+            "--wilting-point",
+            "0.2",
+            "--root-depth",
+            "1",
+            "--depletion",
+            "0.5",
+            "--initial-depletion",
+            "0",
+            "-",
+        ],
+        &[
+            "balance",
+            "--kc",
+            "1",
+            "--field-capacity",
+            "0.3",
+            "--wilting-point",
+            "0.2",
+            "--root-depth",
+            "1",
+            "--depletion",
+            "0.5",
+            "--initial-depletion",
+            "101",
+            "-",
+        ],
     ] {
         let out = run(arguments, "");
         assert_eq!(out.status.code(), Some(2), "{arguments:?}: {}", stderr(&out));
@@ -101,12 +132,28 @@ fn balance_gives_the_worked_example() {
         input.push_str(&format!("2026-07-{day:02},5,0,0\n"));
     }
     let out = run(
-        &["balance", "--kc", "1", "--field-capacity", "0.32", "--wilting-point", "0.12", "--root-depth", "0.8",
-          "--depletion", "0.4", "--initial-depletion", "55", "-"],
+        &[
+            "balance",
+            "--kc",
+            "1",
+            "--field-capacity",
+            "0.32",
+            "--wilting-point",
+            "0.12",
+            "--root-depth",
+            "0.8",
+            "--depletion",
+            "0.4",
+            "--initial-depletion",
+            "55",
+            "-",
+        ],
         &input,
     );
     let text = stdout(&out);
-    assert!(text.starts_with("date,depletion_mm,etc_mm,drainage_mm,ks\n2026-07-01,60.000000,5.000000,0.000000,1.000000\n"));
+    assert!(text.starts_with(
+        "date,depletion_mm,etc_mm,drainage_mm,ks\n2026-07-01,60.000000,5.000000,0.000000,1.000000\n"
+    ));
     let last: Vec<_> = text.lines().last().unwrap().split(',').collect();
     assert!((last[1].parse::<f64>().unwrap() - 98.0).abs() < 0.5, "{text}");
     assert!((last[4].parse::<f64>().unwrap() - 0.68).abs() < 0.0051);
@@ -179,7 +226,11 @@ fn plan_prints_settings_that_expand_and_says_what_binds() {
     assert!(out.status.success(), "{}", stderr(&out));
     assert!(stderr(&out).contains("rough estimate"));
     let settings = stdout(&out);
-    assert_eq!(stdout(&run(&["plan", site, "--from", "2026-07-14", "--strategy", "just_need"], "")), settings, "the same again");
+    assert_eq!(
+        stdout(&run(&["plan", site, "--from", "2026-07-14", "--strategy", "just_need"], "")),
+        settings,
+        "the same again"
+    );
     let runs = run(&["expand", "--settings", "-", "--from", "2026-07-14", "--to", "2026-07-20"], &settings);
     assert!(runs.status.success(), "{}", stderr(&runs));
     assert!(stdout(&runs).lines().count() > 20);
@@ -191,7 +242,10 @@ fn plan_prints_settings_that_expand_and_says_what_binds() {
     let narrow = std::fs::read_to_string(site).unwrap().replace("\"from\": \"01:00\"", "\"from\": \"06:20\"");
     let out = run(&["plan", "-", "--from", "2026-07-14"], &narrow);
     assert_eq!((out.status.code(), stdout(&out).as_str()), (Some(1), ""));
-    assert!(stderr(&out).contains("the water window is too short") && stderr(&out).contains("would fit: window from"));
+    assert!(
+        stderr(&out).contains("the water window is too short")
+            && stderr(&out).contains("would fit: window from")
+    );
     assert_eq!(run(&["plan", site, "--strategy", "hourly"], "").status.code(), Some(2));
     assert_eq!(run(&["plan", site, "--controller", "7"], "").status.code(), Some(2));
 }
@@ -209,7 +263,20 @@ fn every_published_schema_is_printed() {
 
 #[test]
 fn balance_takes_a_weather_file_and_says_where_it_has_a_gap() {
-    let zone = ["--kc", "0.8", "--field-capacity", "0.32", "--wilting-point", "0.15", "--root-depth", "0.2", "--depletion", "0.4", "--initial-depletion", "0"];
+    let zone = [
+        "--kc",
+        "0.8",
+        "--field-capacity",
+        "0.32",
+        "--wilting-point",
+        "0.15",
+        "--root-depth",
+        "0.2",
+        "--depletion",
+        "0.4",
+        "--initial-depletion",
+        "0",
+    ];
     let balance = |input: &str, place: &[&str]| {
         let mut arguments = vec!["balance"];
         arguments.extend(zone);

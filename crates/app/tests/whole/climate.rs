@@ -38,7 +38,11 @@ async fn a_strange_file_cans_percentages_and_the_call_list() {
     page.click("form.survey button.is-primary").await;
     page.heading_with("Weather").await;
     let file = strange_table();
-    page.css(".sources article:last-of-type input[type=file]").await.send_keys(file.path().to_str().unwrap()).await.unwrap();
+    page.css(".sources article:last-of-type input[type=file]")
+        .await
+        .send_keys(file.path().to_str().unwrap())
+        .await
+        .unwrap();
     page.click(".sources article:last-of-type form.inline button.button").await;
     page.heading_with("is read").await;
     page.sound("mapping").await;
@@ -70,7 +74,8 @@ async fn a_strange_file_cans_percentages_and_the_call_list() {
     // Cans on the upper lawn change its minutes.
     let zone = page.zone_path(&server, "Upper lawn").await;
     page.goto(&server, &format!("{zone}/cans")).await;
-    page.script("document.getElementById('across').value = 4; document.getElementById('down').value = 2").await;
+    page.script("document.getElementById('across').value = 4; document.getElementById('down').value = 2")
+        .await;
     page.click("#lay").await;
     page.fill("throat", "80").await;
     page.css("#paste").await.send_keys("20 22 24 21 23 19 25 22").await.unwrap();
@@ -115,10 +120,29 @@ fn a_season_is_set_right_by_a_reading_and_a_run_is_logged() {
     let person = Person::signed_in(&server, "bram");
     let page = "/sites/1/zones/1/season";
     let events = "/sites/1/zones/1/events";
-    let refused = person.post_from(page, events, &[("kind", "reading"), ("date", "2026-07-10"), ("value", "140"), ("reason", "probe")]);
+    let refused = person.post_from(
+        page,
+        events,
+        &[("kind", "reading"), ("date", "2026-07-10"), ("value", "140"), ("reason", "probe")],
+    );
     assert_eq!(refused.status, 422);
-    assert!(refused.text.contains("between 0 % (wilting) and 100 % (full)") && refused.text.contains("value=\"140\""));
-    let note = |kind, value| person.post_from(page, events, &[("kind", kind), ("date", "2026-07-10"), ("value", value), ("reason", "probe"), ("by", "logged")]);
+    assert!(
+        refused.text.contains("between 0 % (wilting) and 100 % (full)")
+            && refused.text.contains("value=\"140\"")
+    );
+    let note = |kind, value| {
+        person.post_from(
+            page,
+            events,
+            &[
+                ("kind", kind),
+                ("date", "2026-07-10"),
+                ("value", value),
+                ("reason", "probe"),
+                ("by", "logged"),
+            ],
+        )
+    };
     assert_eq!(note("reading", "35").status, 303);
     assert_eq!(note("run", "12").status, 303);
     let shown = person.get("/sites/1/zones/1/season?by=logged").text;
@@ -135,7 +159,15 @@ fn the_year_of_a_building_file_comes_in_by_the_hour() {
     let server = Server::start(true);
     let person = Person::signed_in(&server, "bram");
     let mut text = String::from("LOCATION,Larkrigg,-,XX,made up,000000,46.2,8.1,1.0,1040.0\n");
-    for line in ["DESIGN CONDITIONS,0", "TYPICAL/EXTREME PERIODS,0", "GROUND TEMPERATURES,0", "HOLIDAYS/DAYLIGHT SAVINGS,No,0,0,0", "COMMENTS 1,x", "COMMENTS 2,y", "DATA PERIODS,1,1,Data,Sunday,1/1,12/31"] {
+    for line in [
+        "DESIGN CONDITIONS,0",
+        "TYPICAL/EXTREME PERIODS,0",
+        "GROUND TEMPERATURES,0",
+        "HOLIDAYS/DAYLIGHT SAVINGS,No,0,0,0",
+        "COMMENTS 1,x",
+        "COMMENTS 2,y",
+        "DATA PERIODS,1,1,Data,Sunday,1/1,12/31",
+    ] {
         text.push_str(line);
         text.push('\n');
     }
@@ -160,13 +192,27 @@ fn the_year_of_a_building_file_comes_in_by_the_hour() {
         std::thread::sleep(std::time::Duration::from_millis(50));
     }
     assert!(person.get(page).text.contains("480 hours"), "the import says its hours");
-    let source = person.get(page).text.split("/weather/sources/").nth(1).unwrap().split(['/', '.']).next().unwrap().to_owned();
-    let series = |rest: &str| person.get(&format!("/sites/1/weather/series.json?source={source}&variable=tmax{rest}")).text;
+    let source = person
+        .get(page)
+        .text
+        .split("/weather/sources/")
+        .nth(1)
+        .unwrap()
+        .split(['/', '.'])
+        .next()
+        .unwrap()
+        .to_owned();
+    let series = |rest: &str| {
+        person.get(&format!("/sites/1/weather/series.json?source={source}&variable=tmax{rest}")).text
+    };
     assert!(series("").contains("\"hourly\":false"));
     let hours = series("&from=2024-07-02&to=2024-07-03");
     assert!(hours.contains("\"hourly\":true") && hours.matches(',').count() > 200, "{hours}");
     assert_eq!(person.get("/sites/1/weather/series.json?source=99999&variable=tmax").status, 404);
-    assert_eq!(person.get(&format!("/sites/1/weather/series.json?source={source}&variable=mood")).status, 400);
+    assert_eq!(
+        person.get(&format!("/sites/1/weather/series.json?source={source}&variable=mood")).status,
+        400
+    );
 }
 
 #[test]
@@ -188,10 +234,22 @@ fn a_choice_of_sources_needs_its_reason_and_tells_of_another_s() {
     };
     let refused = send(&cells);
     assert_eq!(refused.status, 422);
-    assert!(refused.text.contains("above the maximum") && refused.text.contains("value=\"-8\""), "what was typed is kept");
+    assert!(
+        refused.text.contains("above the maximum") && refused.text.contains("value=\"-8\""),
+        "what was typed is kept"
+    );
     cells[9].1 = "15".into();
     assert_eq!(send(&cells).status, 303);
-    let own = person.get(page).text.split("/weather/sources/").nth(1).unwrap().split(['/', '.']).next().unwrap().to_owned();
+    let own = person
+        .get(page)
+        .text
+        .split("/weather/sources/")
+        .nth(1)
+        .unwrap()
+        .split(['/', '.'])
+        .next()
+        .unwrap()
+        .to_owned();
     let choose = |reason: &str| {
         let mut fields = vec![("base", ""), ("reason", reason)];
         for group in ["temperature-first", "humidity-first", "solar-first", "wind-first", "rain-first"] {

@@ -73,7 +73,8 @@ impl Person {
 
     /// Posts JSON with a bearer token.
     pub fn post_json(&self, path: &str, token: &str, body: &str) -> Answer {
-        let mut request = self.agent.post(format!("{}{path}", self.url)).header("content-type", "application/json");
+        let mut request =
+            self.agent.post(format!("{}{path}", self.url)).header("content-type", "application/json");
         if !token.is_empty() {
             request = request.header("authorization", format!("Bearer {token}"));
         }
@@ -129,13 +130,20 @@ fn the_first_visit_makes_the_owner_and_only_one() {
     let fields = [("login", "isla"), ("name", "Isla"), ("password", "0123456789"), ("again", "012345678x")];
     let refused = first.post_from("/sign-in", "/first-owner", &fields);
     assert_eq!(refused.status, 422);
-    assert!(refused.text.contains("differ") && refused.text.contains("value=\"Isla\""), "what was typed is kept");
+    assert!(
+        refused.text.contains("differ") && refused.text.contains("value=\"Isla\""),
+        "what was typed is kept"
+    );
     let fields = [("login", "isla"), ("name", "Isla"), ("password", "0123456789"), ("again", "0123456789")];
     assert_eq!(first.post_from("/sign-in", "/first-owner", &fields).status, 303);
     assert!(first.get("/").text.contains("No site yet"));
     let second = Person::new(&server);
     assert!(second.get("/sign-in").text.contains("Sign in"));
-    second.post_from("/sign-in", "/first-owner", &[("login", "x"), ("name", "X"), ("password", "0123456789"), ("again", "0123456789")]);
+    second.post_from(
+        "/sign-in",
+        "/first-owner",
+        &[("login", "x"), ("name", "X"), ("password", "0123456789"), ("again", "0123456789")],
+    );
     assert_eq!(second.get("/").status, 303, "nobody else becomes owner");
 }
 
@@ -160,7 +168,10 @@ fn roles_and_tokens_are_enforced_on_the_server() {
     assert!(!reader.get("/sites/1/zones").text.contains("New zone"));
     assert_eq!(reader.get("/sites/new").status, 403);
     assert_eq!(reader.post_from("/sites/1/zones", "/sites/1/zones", &ZONE).status, 403);
-    assert_eq!(reader.upload("/sites/1/weather", "/sites/1/weather/sources/0/files", "a.csv", b"date").status, 403);
+    assert_eq!(
+        reader.upload("/sites/1/weather", "/sites/1/weather/sources/0/files", "a.csv", b"date").status,
+        403
+    );
     assert_eq!(reader.post_from("/", "/sites/1/remove", &[]).status, 403);
     assert_eq!(technician.get("/people").status, 403);
     assert_eq!(Person::signed_in(&server, "isla").get("/people").status, 200);
@@ -319,7 +330,9 @@ fn the_second_of_two_savers_sees_both_versions() {
     // He changed only the uniformity against version 1, so his is chosen there and hers for the name.
     let chosen = |name: &str, value: &str| {
         conflict.text.split("<input").any(|tag| {
-            tag.contains(&format!("name=\"{name}\"")) && tag.contains(&format!("value=\"{value}\"")) && tag.contains("checked")
+            tag.contains(&format!("name=\"{name}\""))
+                && tag.contains(&format!("value=\"{value}\""))
+                && tag.contains("checked")
         })
     };
     assert!(chosen("uniformity", "71") && chosen("name", "Top lawn"));
@@ -339,7 +352,12 @@ fn a_removed_zone_comes_back_and_units_switch() {
     assert_eq!(made.status, 303, "{}", made.text);
     let page = person.get("/sites/1/zones").text;
     assert!(page.contains("Rock wall") && page.contains("/remove\""), "making it can be taken back");
-    assert_eq!(person.post_from("/", "/sites/1/units", &[("units", "us_customary"), ("back", "/sites/1/zones")]).status, 303);
+    assert_eq!(
+        person
+            .post_from("/", "/sites/1/units", &[("units", "us_customary"), ("back", "/sites/1/zones")])
+            .status,
+        303
+    );
     assert!(person.get("/sites/1/zones").text.contains("in/h"));
     assert!(person.get("/sites/1/today").text.contains(" in</button>"));
     let answer = person.post_from("/", "/sites/1/units", &[("units", "metric"), ("back", "//elsewhere")]);
@@ -380,7 +398,12 @@ fn thirty_years_come_in_repeat_without_doubling_and_undo() {
     let first: jiff::civil::Date = "1994-01-01".parse().unwrap();
     for i in 0..10_957_i64 {
         let date = first.checked_add(jiff::Span::new().days(i)).unwrap();
-        file.push_str(&format!("{date},{},{},{}\n", 41 + i % 9, 59 + i % 18, if i % 6 == 0 { 0.3 } else { 0.0 }));
+        file.push_str(&format!(
+            "{date},{},{},{}\n",
+            41 + i % 9,
+            59 + i % 18,
+            if i % 6 == 0 { 0.3 } else { 0.0 }
+        ));
     }
     let done = take_in(&person, 2, "thirty-years.csv", file.as_bytes());
     // The last of these days stand in the demo's record already, with other values: none here.
@@ -394,13 +417,23 @@ fn thirty_years_come_in_repeat_without_doubling_and_undo() {
     assert_eq!(person.get("/sites/2/weather.csv").text, after);
 
     let page = person.get("/sites/2/weather").text;
-    let undo = page.split("action=\"").find(|a| a.contains("/undo\"")).unwrap().split('"').next().unwrap().to_owned();
+    let undo = page
+        .split("action=\"")
+        .find(|a| a.contains("/undo\""))
+        .unwrap()
+        .split('"')
+        .next()
+        .unwrap()
+        .to_owned();
     assert_eq!(person.post_from("/sites/2/weather", &undo, &[]).status, 303);
     assert_eq!(person.get("/sites/2/weather.csv").text, before, "as it was");
     assert_eq!(person.post_from("/sites/2/weather", &undo.replace("undo", "redo"), &[]).status, 303);
     assert_eq!(person.get("/sites/2/weather.csv").text, after);
     // An import of another site cannot be undone from here.
-    assert_eq!(person.post_from("/sites/1/weather", &undo.replace("/sites/2/", "/sites/1/"), &[]).status, 404);
+    assert_eq!(
+        person.post_from("/sites/1/weather", &undo.replace("/sites/2/", "/sites/1/"), &[]).status,
+        404
+    );
 }
 
 #[test]
@@ -408,7 +441,12 @@ fn a_file_that_is_not_confirmed_changes_nothing() {
     let server = Server::start(true);
     let person = Person::signed_in(&server, "bram");
     let before = person.get("/sites/1/weather.csv").text;
-    let brought = person.upload("/sites/1/weather", "/sites/1/weather/sources/0/files", "maybe.csv", b"date,tmin_c,tmax_c\n2026-07-15,9,25\n");
+    let brought = person.upload(
+        "/sites/1/weather",
+        "/sites/1/weather/sources/0/files",
+        "maybe.csv",
+        b"date,tmin_c,tmax_c\n2026-07-15,9,25\n",
+    );
     let draft = brought.headers["location"].clone();
     let preview = person.get(&draft);
     assert!(preview.text.contains("1 new, 0 differ from the record"));
@@ -431,9 +469,19 @@ fn a_measurement_changes_the_minutes_of_its_zone() {
     let zone = page.split("href=\"").find(|h| h.contains("/zones/") && h.contains("<b>Bank</b>")).unwrap();
     let path = zone.split('"').next().unwrap().to_owned();
     let fields = [
-        ("units", "metric"), ("base_version", "1"), ("number", "7"), ("name", "Bank"), ("plant", "warm_season_turf"),
-        ("sun", "full"), ("sky", "open"), ("soil", "clay"), ("slope", "18"), ("root_depth", "12"),
-        ("head", "spray"), ("area", "140"), ("rate", "15.9"),
+        ("units", "metric"),
+        ("base_version", "1"),
+        ("number", "7"),
+        ("name", "Bank"),
+        ("plant", "warm_season_turf"),
+        ("sun", "full"),
+        ("sky", "open"),
+        ("soil", "clay"),
+        ("slope", "18"),
+        ("root_depth", "12"),
+        ("head", "spray"),
+        ("area", "140"),
+        ("rate", "15.9"),
     ];
     assert_eq!(person.post_from(&path, &path, &fields).status, 303);
     let after = column(&sheet(&person), "full_refill_min");
@@ -447,13 +495,28 @@ fn site_errors_stand_at_their_fields_in_the_units_of_the_form() {
     let server = Server::start(true);
     let person = Person::signed_in(&server, "bram");
     let fields = [
-        ("units", "us_customary"), ("name", ""), ("latitude", "95"), ("longitude", "-30"), ("elevation", "3,412"),
-        ("time_zone", "Larkrigg/Town"), ("controller", "Box"), ("card", "cardboard"),
-        ("from", "22:00"), ("until", "22:00"), ("supply", "20"),
+        ("units", "us_customary"),
+        ("name", ""),
+        ("latitude", "95"),
+        ("longitude", "-30"),
+        ("elevation", "3,412"),
+        ("time_zone", "Larkrigg/Town"),
+        ("controller", "Box"),
+        ("card", "cardboard"),
+        ("from", "22:00"),
+        ("until", "22:00"),
+        ("supply", "20"),
     ];
     let answer = person.post_from("/sites/new", "/sites", &fields);
     assert_eq!(answer.status, 422);
-    for message in ["Give it a name", "between -89 and 89", "Write the decimal with a point", "IANA list", "Choose one from the list", "give it a length"] {
+    for message in [
+        "Give it a name",
+        "between -89 and 89",
+        "Write the decimal with a point",
+        "IANA list",
+        "Choose one from the list",
+        "give it a length",
+    ] {
         assert!(answer.text.contains(message), "{message}");
     }
     assert!(answer.text.contains("value=\"3,412\"") && answer.text.contains("value=\"Larkrigg/Town\""));

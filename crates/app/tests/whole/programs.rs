@@ -20,7 +20,9 @@ async fn set(page: &Page<'_>, name: &str, value: &str) {
 }
 
 async fn findings(page: &Page<'_>) -> Vec<String> {
-    let ids = page.script("return [...document.querySelectorAll('[data-finding]')].map((f) => f.dataset.finding)").await;
+    let ids = page
+        .script("return [...document.querySelectorAll('[data-finding]')].map((f) => f.dataset.finding)")
+        .await;
     serde_json::from_value(ids).unwrap()
 }
 
@@ -49,12 +51,22 @@ async fn as_found_to_sheet(width: u32, height: u32) {
 
     // A second start "for zone 2", a station without a zone, an old program at noon, on top of it.
     for (name, value) in [
-        ("p0-active", "on"), ("p0-starts", "00:00 03:00"), ("p0-m1", "25"), ("p0-m2", "20"), ("p0-m3", "10"),
-        ("p0-m4", "10"), ("p0-m5", "5"), ("p0-m6", "10"), ("p1-active", "on"), ("p1-starts", "13:00"), ("p1-m2", "10"),
+        ("p0-active", "on"),
+        ("p0-starts", "00:00 03:00"),
+        ("p0-m1", "25"),
+        ("p0-m2", "20"),
+        ("p0-m3", "10"),
+        ("p0-m4", "10"),
+        ("p0-m5", "5"),
+        ("p0-m6", "10"),
+        ("p1-active", "on"),
+        ("p1-starts", "13:00"),
+        ("p1-m2", "10"),
     ] {
         set(&page, name, value).await;
     }
-    let four = ["repeated-starts-p0", "minutes-without-zone-p0-n6", "outside-window-p1-s0", "hidden-program-p1"];
+    let four =
+        ["repeated-starts-p0", "minutes-without-zone-p0-n6", "outside-window-p1-s0", "hidden-program-p1"];
     for id in four {
         finding(&page, id, true).await;
     }
@@ -200,7 +212,8 @@ fn fields(page: &str) -> BTreeMap<String, String> {
         }
     }
     for select in form.split("<select").skip(1) {
-        let chosen = select.split("</select>").next().unwrap().split("<option").find(|o| o.contains(" selected"));
+        let chosen =
+            select.split("</select>").next().unwrap().split("<option").find(|o| o.contains(" selected"));
         if let (Some(name), Some(option)) = (attribute(select, "name"), chosen) {
             all.insert(name, attribute(option, "value").unwrap());
         }
@@ -231,7 +244,11 @@ fn two_who_edit_one_box_lose_nothing() {
     assert_eq!(conflict.status, 409);
     assert!(conflict.text.contains("Isla saved version 2") && conflict.text.contains("program A, station 2"));
     let merged = fields(&conflict.text);
-    assert_eq!((merged["p0-m1"].as_str(), merged["p0-m2"].as_str()), ("12", "9"), "theirs where only they changed it");
+    assert_eq!(
+        (merged["p0-m1"].as_str(), merged["p0-m2"].as_str()),
+        ("12", "9"),
+        "theirs where only they changed it"
+    );
     assert_eq!((merged["p1-starts"].as_str(), merged["reason"].as_str()), ("05:00", "drip later"));
     assert_eq!(send(&bram, box_page, &merged).status, 303);
     let history = bram.get("/sites/1/boxes/1/history").text;
@@ -264,9 +281,15 @@ fn what_the_box_cannot_hold_is_refused_and_kept_on_the_page() {
         answer.text
     };
     let beyond = refused(&[("p0-percent", "105")]);
-    assert!(beyond.contains("The box cannot hold this: 105 % cannot be set") && beyond.contains("Take the nearest"));
+    assert!(
+        beyond.contains("The box cannot hold this: 105 % cannot be set")
+            && beyond.contains("Take the nearest")
+    );
     let unreadable = refused(&[("p0-starts", "25:00"), ("p1-m4", "an hour")]);
-    assert!(unreadable.contains("value=\"25:00\"") && unreadable.contains("value=\"an hour\""), "what was typed is kept");
+    assert!(
+        unreadable.contains("value=\"25:00\"") && unreadable.contains("value=\"an hour\""),
+        "what was typed is kept"
+    );
     assert!(unreadable.contains("Program A, starts") && unreadable.contains("Program B, station 4"));
     assert!(refused(&[("reason", "")]).contains("Say in a few words why"));
     assert_eq!(fields(&bram.get(path).text)["base_version"], "1", "nothing was stored");
@@ -286,12 +309,22 @@ fn what_the_box_cannot_hold_is_refused_and_kept_on_the_page() {
         ("deep.json", "[".repeat(100_000), "The settings were not taken; nothing is stored"),
         ("zone.json", file.replace("Etc/GMT+1", "Larkrigg"), "not a time zone"),
     ] {
-        let answer = bram.upload("/sites/1/boxes/1/history", "/sites/1/boxes/1/open", name, content.as_bytes());
+        let answer =
+            bram.upload("/sites/1/boxes/1/history", "/sites/1/boxes/1/open", name, content.as_bytes());
         assert_eq!(answer.status, 422, "{name}");
-        assert!(answer.text.contains(message) || answer.text.contains("settings.programs[0]") && name == "beyond.json", "{name}: {}", answer.text);
+        assert!(
+            answer.text.contains(message)
+                || answer.text.contains("settings.programs[0]") && name == "beyond.json",
+            "{name}: {}",
+            answer.text
+        );
     }
     let taken = file.replace("\"seconds\": 1200", "\"seconds\": 600");
-    assert_eq!(bram.upload("/sites/1/boxes/1/history", "/sites/1/boxes/1/open", "good.json", taken.as_bytes()).status, 303);
+    assert_eq!(
+        bram.upload("/sites/1/boxes/1/history", "/sites/1/boxes/1/open", "good.json", taken.as_bytes())
+            .status,
+        303
+    );
     assert_eq!(fields(&bram.get(path).text)["p0-m1"], "10");
 }
 
@@ -307,27 +340,50 @@ fn cards_ordinances_and_boxes_by_their_forms() {
     assert_eq!(bram.upload("/cards", "/cards/open", "card.json", card.as_bytes()).status, 303);
     assert!(bram.get("/cards").text.contains("Your own"));
 
-    let rule = [("name", "Larkrigg winter"), ("r0-days", "odd_dates"), ("r0-h0-from", "00:00"), ("r0-h0-until", "00:00")];
+    let rule = [
+        ("name", "Larkrigg winter"),
+        ("r0-days", "odd_dates"),
+        ("r0-h0-from", "00:00"),
+        ("r0-h0-until", "00:00"),
+    ];
     let refused = bram.post_from("/ordinances/new", "/ordinances", &rule);
     assert_eq!(refused.status, 422);
     assert!(refused.text.contains("Begin and end at the same minute"));
     let rule = [("name", "Larkrigg winter"), ("r0-days", "even_dates"), ("r0-most", "2")];
     assert_eq!(bram.post_from("/ordinances/new", "/ordinances", &rule).status, 303);
     let law = bram.get("/sites/1/boxes/1/law").text;
-    let id = law.split("/law/").filter_map(|r| r.split('"').next()).filter_map(|r| r.parse::<i64>().ok()).max().unwrap();
+    let id = law
+        .split("/law/")
+        .filter_map(|r| r.split('"').next())
+        .filter_map(|r| r.parse::<i64>().ok())
+        .max()
+        .unwrap();
     let apply = [("base", "0"), ("house", "even")];
-    assert_eq!(bram.post_from("/sites/1/boxes/1/law", &format!("/sites/1/boxes/1/law/{id}"), &apply).status, 303);
+    assert_eq!(
+        bram.post_from("/sites/1/boxes/1/law", &format!("/sites/1/boxes/1/law/{id}"), &apply).status,
+        303
+    );
     assert!(bram.get("/sites/1/boxes/1").text.contains("forbids, first on"));
     let again = bram.post_from("/sites/1/boxes/1/law", &format!("/sites/1/boxes/1/law/{id}"), &apply);
     assert_eq!(again.status, 303);
     assert!(bram.get("/sites/1/boxes/1/law").text.contains("Somebody changed this restriction"));
 
-    assert_eq!(bram.post_from("/sites/1/boxes/new", "/sites/1/boxes", &[("place", ""), ("card", "x")]).status, 422);
-    let made = bram.post_from("/sites/1/boxes/new", "/sites/1/boxes", &[("place", "Gate hose"), ("card", "hose-valve")]);
+    assert_eq!(
+        bram.post_from("/sites/1/boxes/new", "/sites/1/boxes", &[("place", ""), ("card", "x")]).status,
+        422
+    );
+    let made = bram.post_from(
+        "/sites/1/boxes/new",
+        "/sites/1/boxes",
+        &[("place", "Gate hose"), ("card", "hose-valve")],
+    );
     assert_eq!(made.headers["location"], "/sites/1/boxes/2");
     assert!(bram.get("/sites/1/today").text.contains("Gate hose"), "each box has its night");
     let site: serde_json::Value = serde_json::from_str(&bram.get("/sites/1/site.json").text).unwrap();
-    assert_eq!((site["controllers"].as_array().unwrap().len(), site["ordinances"].as_array().unwrap().len()), (2, 1));
+    assert_eq!(
+        (site["controllers"].as_array().unwrap().len(), site["ordinances"].as_array().unwrap().len()),
+        (2, 1)
+    );
     bram.post_from("/sites/1/boxes/1/card", "/sites/1/boxes/1/remove", &[]);
     assert!(bram.get("/sites/1/boxes/1/card").text.contains("zones are wired to"), "a box with zones stays");
     assert_eq!(bram.post_from("/sites/1/boxes/2/card", "/sites/1/boxes/2/remove", &[]).status, 303);
@@ -361,11 +417,21 @@ fn a_plan_is_compared_relaxed_and_taken_by_program() {
     let bram = Person::signed_in(&server, "bram");
     let path = "/sites/1/boxes/1/plan";
     let page = bram.get(path).text;
-    for school in ["Just the need", "Soil balance", "Every day, sensor refuses", "Deep, twice a week", "Deep, once a week"] {
+    for school in [
+        "Just the need",
+        "Soil balance",
+        "Every day, sensor refuses",
+        "Deep, twice a week",
+        "Deep, once a week",
+    ] {
         assert!(page.contains(school), "{school}");
     }
     // Half of its water has no night to run in; each relaxation that is offered does.
-    assert!(bram.get(&format!("{path}?strategy=deep_once")).text.contains("No single limit, loosened by itself, would do"));
+    assert!(
+        bram.get(&format!("{path}?strategy=deep_once"))
+            .text
+            .contains("No single limit, loosened by itself, would do")
+    );
     let deep = bram.get(&format!("{path}?strategy=deep_twice")).text;
     assert!(deep.contains("Nothing fits") && deep.contains("The water window is too short"));
     let offers: Vec<String> = deep
@@ -385,16 +451,28 @@ fn a_plan_is_compared_relaxed_and_taken_by_program() {
     assert!(bram.get("/sites/1/boxes/1").text.contains("Version 1"), "trying stores nothing");
 
     let taken = |fields: &[(&str, &str)]| bram.post_from(path, path, fields);
-    assert_eq!(taken(&[("base_version", "1"), ("strategy", "just_need")]).headers["location"], "/sites/1/boxes/1/plan?strategy=just_need");
+    assert_eq!(
+        taken(&[("base_version", "1"), ("strategy", "just_need")]).headers["location"],
+        "/sites/1/boxes/1/plan?strategy=just_need"
+    );
     assert!(bram.get(path).text.contains("No program was chosen"));
     let one = taken(&[("base_version", "1"), ("strategy", "just_need"), ("take1", "on")]);
     assert_eq!(one.headers["location"], "/sites/1/boxes/1");
     let shown = bram.get("/sites/1/boxes/1").text;
     assert!(shown.contains("1 of 3 programs"), "the reason says what was taken");
     assert_eq!(fields(&shown)["p0-starts"], "02:00 04:15", "the others stay");
-    let late = taken(&[("base_version", "1"), ("strategy", "just_need"), ("take0", "on"), ("take1", "on"), ("take2", "on")]);
+    let late = taken(&[
+        ("base_version", "1"),
+        ("strategy", "just_need"),
+        ("take0", "on"),
+        ("take1", "on"),
+        ("take2", "on"),
+    ]);
     assert_eq!(late.status, 303);
-    assert!(bram.get(path).text.contains("saved version 2 in the meantime"), "an older page takes nothing over");
+    assert!(
+        bram.get(path).text.contains("saved version 2 in the meantime"),
+        "an older page takes nothing over"
+    );
 
     // Undo is another version.
     let undo = [("csrf", token(&bram.get(path).text))];
@@ -408,22 +486,40 @@ fn pages_of_a_box_answer_bad_addresses_with_reasons() {
     let server = Server::start(true);
     let bram = Person::signed_in(&server, "bram");
     for (path, status) in [
-        ("/sites/1/boxes/9", 404), ("/sites/99/boxes/1", 404), ("/sites/1/boxes/300", 404), ("/sites/1/boxes/1?night=soon", 400),
-        ("/sites/1/today?box=9", 404), ("/sites/1/boxes/1/plan?strategy=hourly&share=90&supply=-3", 200), ("/sites/1/boxes/1/plan?share=900", 400),
-        ("/sites/1/boxes/1/plan?window=99:99&days=200", 400), ("/sites/1/boxes/1/manual?what=anything&seconds=9", 200),
-        ("/sites/1/boxes/1/manual?what=zone&station=77&minutes=0", 200), ("/sites/1/boxes/1/history/9/settings.json", 404),
-        ("/cards/new?from=nothing", 404), ("/cards/own-99/card.json", 404), ("/ordinances/99", 404),
+        ("/sites/1/boxes/9", 404),
+        ("/sites/99/boxes/1", 404),
+        ("/sites/1/boxes/300", 404),
+        ("/sites/1/boxes/1?night=soon", 400),
+        ("/sites/1/today?box=9", 404),
+        ("/sites/1/boxes/1/plan?strategy=hourly&share=90&supply=-3", 200),
+        ("/sites/1/boxes/1/plan?share=900", 400),
+        ("/sites/1/boxes/1/plan?window=99:99&days=200", 400),
+        ("/sites/1/boxes/1/manual?what=anything&seconds=9", 200),
+        ("/sites/1/boxes/1/manual?what=zone&station=77&minutes=0", 200),
+        ("/sites/1/boxes/1/history/9/settings.json", 404),
+        ("/cards/new?from=nothing", 404),
+        ("/cards/own-99/card.json", 404),
+        ("/ordinances/99", 404),
     ] {
         let answer = bram.get(path);
-        let known = if path.contains("days=200") { answer.status == 200 || answer.status == 400 } else { answer.status == status };
+        let known = if path.contains("days=200") {
+            answer.status == 200 || answer.status == 400
+        } else {
+            answer.status == status
+        };
         assert!(known, "{path}: {}", answer.status);
     }
     let wren = Person::signed_in(&server, "wren");
     for (page, path) in [
-        ("/cards", "/cards"), ("/ordinances", "/ordinances"), ("/sites/1/boxes/1/card", "/sites/1/boxes/1/card"),
-        ("/sites/1/boxes/1/law", "/sites/1/boxes/1/law/1"), ("/sites/1/boxes/1/plan", "/sites/1/boxes/1/plan"),
-        ("/sites/1/boxes/1/history", "/sites/1/boxes/1/history/1/restore"), ("/sites/1/boxes/1/history", "/sites/1/boxes/1/history/1/fallback"),
-        ("/sites/1/boxes/1/card", "/sites/1/boxes/1/remove"), ("/sites/1/boxes/1/sheet", "/sites/1/boxes/1/calendar"),
+        ("/cards", "/cards"),
+        ("/ordinances", "/ordinances"),
+        ("/sites/1/boxes/1/card", "/sites/1/boxes/1/card"),
+        ("/sites/1/boxes/1/law", "/sites/1/boxes/1/law/1"),
+        ("/sites/1/boxes/1/plan", "/sites/1/boxes/1/plan"),
+        ("/sites/1/boxes/1/history", "/sites/1/boxes/1/history/1/restore"),
+        ("/sites/1/boxes/1/history", "/sites/1/boxes/1/history/1/fallback"),
+        ("/sites/1/boxes/1/card", "/sites/1/boxes/1/remove"),
+        ("/sites/1/boxes/1/sheet", "/sites/1/boxes/1/calendar"),
     ] {
         assert_eq!(wren.post_from(page, path, &[("base_version", "1")]).status, 403, "{path}");
     }
@@ -434,14 +530,19 @@ fn a_card_edited_by_two_comes_together_and_a_smaller_one_shows_what_is_beyond_it
     let server = Server::start(true);
     let (bram, isla) = (Person::signed_in(&server, "bram"), Person::signed_in(&server, "isla"));
     let path = "/sites/1/boxes/1/card";
-    let form = |person: &Person| fields(&person.get(path).text.replace("<form class=\"survey\"", "<form id=\"settings\""));
+    let form = |person: &Person| {
+        fields(&person.get(path).text.replace("<form class=\"survey\"", "<form id=\"settings\""))
+    };
     let (mut mine, mut theirs) = (form(&bram), form(&isla));
     theirs.insert("programs".into(), "4".into());
     assert_eq!(send(&isla, path, &theirs).status, 303);
     mine.insert("place".into(), "Potting shed, north wall".into());
     let conflict = send(&bram, path, &mine);
     assert_eq!(conflict.status, 409);
-    assert!(conflict.text.contains("Isla saved a version") && conflict.text.contains("nothing was changed by both"));
+    assert!(
+        conflict.text.contains("Isla saved a version")
+            && conflict.text.contains("nothing was changed by both")
+    );
     let merged = fields(&conflict.text.replace("<form class=\"survey\"", "<form id=\"settings\""));
     assert_eq!((merged["programs"].as_str(), merged["place"].as_str()), ("4", "Potting shed, north wall"));
     assert_eq!(send(&bram, path, &merged).status, 303);
@@ -455,5 +556,7 @@ fn a_card_edited_by_two_comes_together_and_a_smaller_one_shows_what_is_beyond_it
     smaller.insert("stations".into(), "8".into());
     assert_eq!(send(&bram, path, &smaller).status, 303);
     let shown = bram.get("/sites/1/boxes/1").text;
-    assert!(shown.contains("go beyond the new card") && shown.contains("Take the nearest that the box can hold"));
+    assert!(
+        shown.contains("go beyond the new card") && shown.contains("Take the nearest that the box can hold")
+    );
 }

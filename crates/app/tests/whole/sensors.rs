@@ -8,7 +8,13 @@ use jiff::{SignedDuration, Timestamp, ToSpan};
 const SENSOR: &str = "/sites/1/sensors/1";
 
 fn token_on(page: &str) -> String {
-    page.split("<code class=\"token\">").nth(1).expect("a token that is shown once").split('<').next().unwrap().to_owned()
+    page.split("<code class=\"token\">")
+        .nth(1)
+        .expect("a token that is shown once")
+        .split('<')
+        .next()
+        .unwrap()
+        .to_owned()
 }
 
 /// A device of the first sensor; returns its token.
@@ -28,8 +34,12 @@ fn at(minutes_ago: i64) -> String {
 }
 
 fn body(readings: &[(&str, String, &str)]) -> String {
-    let all: Vec<String> =
-        readings.iter().map(|(channel, at, value)| format!("{{\"channel\":\"{channel}\",\"at\":\"{at}\",\"value\":{value}}}")).collect();
+    let all: Vec<String> = readings
+        .iter()
+        .map(|(channel, at, value)| {
+            format!("{{\"channel\":\"{channel}\",\"at\":\"{at}\",\"value\":{value}}}")
+        })
+        .collect();
     format!("{{\"readings\":[{}]}}", all.join(","))
 }
 
@@ -54,12 +64,17 @@ fn readings_are_kept_once_in_any_order_and_each_refusal_has_its_reason() {
     ]);
     let told = post(&server, &token, &bad);
     assert_eq!(told.status, 200);
-    for reason in ["unknown channel", "future", "older than 400 days", "must lie between 0 and 500", "not RFC 3339"] {
+    for reason in
+        ["unknown channel", "future", "older than 400 days", "must lie between 0 and 500", "not RFC 3339"]
+    {
         assert!(told.text.contains(reason), "{reason} in {}", told.text);
     }
     assert!(told.text.contains("\"taken\":1"));
     let shown = person.get(SENSOR).text;
-    assert!(shown.contains("future stamp refused, 1 times") && shown.contains("impossible value refused"), "counted and visible");
+    assert!(
+        shown.contains("future stamp refused, 1 times") && shown.contains("impossible value refused"),
+        "counted and visible"
+    );
     assert!(shown.contains("From its own readings") && shown.contains("Holds"), "13 mm trip it: {shown}");
     // Nothing of a post that is refused whole is stored.
     let only_bad = body(&[("rain_mm", at(2), "9999")]);
@@ -74,7 +89,14 @@ fn tokens_are_rotated_revoked_and_limited() {
     let one = |minutes| body(&[("rain_mm", at(minutes), "0.2")]);
     assert_eq!(post(&server, &old, &one(50)).status, 200);
     let devices = person.get(SENSOR).text;
-    let rotate = devices.split("action=\"").find(|a| a.contains("/rotate\"")).unwrap().split('"').next().unwrap().to_owned();
+    let rotate = devices
+        .split("action=\"")
+        .find(|a| a.contains("/rotate\""))
+        .unwrap()
+        .split('"')
+        .next()
+        .unwrap()
+        .to_owned();
     assert_eq!(person.post_from(SENSOR, &rotate, &[]).status, 303);
     let new = token_on(&person.get(SENSOR).text);
     assert_eq!(post(&server, &old, &one(40)).status, 200, "good until the new one was used");
@@ -87,7 +109,10 @@ fn tokens_are_rotated_revoked_and_limited() {
     for (token, status) in [("", 401), ("nonsense", 401)] {
         assert_eq!(post(&server, token, &one(5)).status, status);
     }
-    assert!(person.get("/sites/1/sensors").text.contains("Posts with unknown tokens: 2, last"), "counted and visible");
+    assert!(
+        person.get("/sites/1/sensors").text.contains("Posts with unknown tokens: 2, last"),
+        "counted and visible"
+    );
     let guesses: Vec<u16> = (0..80).map(|i| post(&server, &format!("guess{i}"), &one(5)).status).collect();
     assert!(guesses.contains(&429) && guesses[0] == 401, "guessing is slowed down: {guesses:?}");
     // Two devices at one address are told so; a device that floods is slowed down.
@@ -131,17 +156,34 @@ fn a_bypass_a_task_and_the_roles() {
     let events = format!("{SENSOR}/events");
     let refused = person.post_from(SENSOR, &events, &[("kind", "bypass"), ("hours", "9999")]);
     assert_eq!(refused.status, 422);
-    assert!(refused.text.contains("Say why") && refused.text.contains("1 to 336 hours") && refused.text.contains("value=\"9999\""));
+    assert!(
+        refused.text.contains("Say why")
+            && refused.text.contains("1 to 336 hours")
+            && refused.text.contains("value=\"9999\"")
+    );
     assert_eq!(person.post_from(SENSOR, &events, &[("kind", "bypass"), ("reason", "new turf")]).status, 303);
     let list = person.get("/sites/1/sensors").text;
     assert!(list.contains("is on bypass until Wed 15 Jul, 20:00: new turf (Bram)"), "{list}");
     assert!(person.get("/sites/1/today?date=2026-07-14").text.contains("is on bypass until"));
-    assert!(!person.get("/sites/1/today?date=2026-07-15").text.contains("is on bypass until"), "it ended by itself");
+    assert!(
+        !person.get("/sites/1/today?date=2026-07-15").text.contains("is on bypass until"),
+        "it ended by itself"
+    );
     let due = person.get(SENSOR).text;
     assert!(due.contains("change its battery since"), "overdue on the demo's evening");
-    assert_eq!(person.post_from(SENSOR, &events, &[("kind", "task"), ("task", "battery"), ("date", "2026-07-14")]).status, 303);
+    assert_eq!(
+        person
+            .post_from(SENSOR, &events, &[("kind", "task"), ("task", "battery"), ("date", "2026-07-14")])
+            .status,
+        303
+    );
     assert!(person.get(SENSOR).text.contains("due 2027-01-14"));
-    assert_eq!(person.post_from(SENSOR, &events, &[("kind", "task"), ("task", "battery"), ("date", "2099-07-14")]).status, 422);
+    assert_eq!(
+        person
+            .post_from(SENSOR, &events, &[("kind", "task"), ("task", "battery"), ("date", "2099-07-14")])
+            .status,
+        422
+    );
     let reader = Person::signed_in(&server, "wren");
     assert_eq!(reader.get(SENSOR).status, 200);
     assert_eq!(reader.post_from("/", &events, &[("kind", "bypass"), ("reason", "x")]).status, 403);
@@ -163,7 +205,16 @@ fn two_people_editing_a_sensor_and_its_plan_lose_nothing() {
         }
         for part in page.split("<select class=\"select-plain\" id=\"").skip(1) {
             let id = part.split('"').next().unwrap().to_owned();
-            let chosen = part.split("</select>").next().unwrap().split(" selected").next().unwrap().rsplit("value=\"").next().unwrap();
+            let chosen = part
+                .split("</select>")
+                .next()
+                .unwrap()
+                .split(" selected")
+                .next()
+                .unwrap()
+                .rsplit("value=\"")
+                .next()
+                .unwrap();
             all.push((id, chosen.split('"').next().unwrap().to_owned()));
         }
         all.retain(|(k, _)| k != "name");
@@ -178,14 +229,24 @@ fn two_people_editing_a_sensor_and_its_plan_lose_nothing() {
     assert_eq!(send(&isla, &fields("Shed rain", "1")).status, 303);
     let late = send(&bram, &fields("Roof rain", "1"));
     assert_eq!(late.status, 409, "{}", late.text);
-    assert!(late.text.contains("Isla saved version 2") && late.text.contains("Name: Shed rain") && late.text.contains("value=\"Roof rain\""));
+    assert!(
+        late.text.contains("Isla saved version 2")
+            && late.text.contains("Name: Shed rain")
+            && late.text.contains("value=\"Roof rain\"")
+    );
     let plan = "/sites/1/sensors/plan";
     let bad = bram.post_from(plan, plan, &[("lines", "zone 1 0 0\nhead 1 1 4 0 90"), ("base", "1")]);
     assert_eq!(bad.status, 422);
-    assert!(bad.text.contains("Line 1: a zone is") && bad.text.contains("head 1 1 4 0 90"), "what was typed is kept");
+    assert!(
+        bad.text.contains("Line 1: a zone is") && bad.text.contains("head 1 1 4 0 90"),
+        "what was typed is kept"
+    );
     assert_eq!(bram.post_from(plan, plan, &[("lines", "zone 1 0 0 9 9"), ("base", "77")]).status, 422);
     let file = bram.get("/sites/1/site.json").text;
-    assert!(file.contains("\"sensors\"") && file.contains("\"plan\"") && file.contains("Shed rain"), "the whole site goes out");
+    assert!(
+        file.contains("\"sensors\"") && file.contains("\"plan\"") && file.contains("Shed rain"),
+        "the whole site goes out"
+    );
 }
 
 /// A run of a probe as lines: it drains from one level to another.
@@ -194,7 +255,8 @@ fn run(rest: f64, rise: f64, wet_at: Option<f64>) -> String {
         .map(|h| {
             let h = f64::from(h);
             let water = wet_at.filter(|w| h >= *w).map_or(0.0, |_| 5.0);
-            let at = jiff::civil::date(2026, 5, 4).at(8, 0, 0, 0) + SignedDuration::from_secs((h * 3600.0) as i64);
+            let at =
+                jiff::civil::date(2026, 5, 4).at(8, 0, 0, 0) + SignedDuration::from_secs((h * 3600.0) as i64);
             format!("{} {:.2}", at.strftime("%Y-%m-%d %H:%M"), rest + rise * (-h / 5.0).exp() + water)
         })
         .collect::<Vec<_>>()
@@ -222,8 +284,15 @@ async fn sensors_are_chosen_wired_calibrated_mapped_and_bypassed() {
     page.goto(&server, "/sites/2/sensors/wiring").await;
     page.sound("wiring").await;
     let text = page.text().await;
-    assert!(text.contains("in series: either one opens the loop") && text.contains("Take the jumper out of port 1"), "{text}");
-    assert!(text.find("Switch the box off").unwrap() < text.find("Take the jumper out").unwrap(), "power off first");
+    assert!(
+        text.contains("in series: either one opens the loop")
+            && text.contains("Take the jumper out of port 1"),
+        "{text}"
+    );
+    assert!(
+        text.find("Switch the box off").unwrap() < text.find("Take the jumper out").unwrap(),
+        "power off first"
+    );
 
     // A calibration that fails for its reason, and one that passes.
     page.goto(&server, "/sites/2/sensors").await;
@@ -234,7 +303,9 @@ async fn sensors_are_chosen_wired_calibrated_mapped_and_bypassed() {
     page.goto(&server, &format!("{probe}/calibrate")).await;
     page.sound("calibration").await;
     let look = |lines: String| {
-        format!("document.getElementById('begun').value = '2026-05-04T08:00'; document.getElementById('lines').value = `{lines}`; document.querySelector('button[value=look]').click()")
+        format!(
+            "document.getElementById('begun').value = '2026-05-04T08:00'; document.getElementById('lines').value = `{lines}`; document.querySelector('button[value=look]').click()"
+        )
     };
     page.script(&look(run(24.0, 14.0, Some(9.0)))).await;
     page.css("#h-out").await;
@@ -242,7 +313,10 @@ async fn sensors_are_chosen_wired_calibrated_mapped_and_bypassed() {
     page.script(&look(run(24.0, 14.0, None))).await;
     page.css("button[value=take]").await;
     let text = page.text().await;
-    assert!(text.contains("Threshold 24 %") && text.contains("Silty clay usually drains to 30 to 42 %"), "{text}");
+    assert!(
+        text.contains("Threshold 24 %") && text.contains("Silty clay usually drains to 30 to 42 %"),
+        "{text}"
+    );
     page.sound("calibrated").await;
     page.click("button[value=take]").await;
     page.css(".flash").await;
@@ -266,7 +340,11 @@ async fn sensors_are_chosen_wired_calibrated_mapped_and_bypassed() {
     assert!(held.as_u64().unwrap() > 0, "the storm of the eighth stopped what was set for its night");
     page.goto(&server, "/sites/1/boxes/1?night=2026-07-13").await;
     page.css(".by-station").await;
-    assert_eq!(page.script("return document.querySelectorAll('.by-station .held').length").await, 0, "and dried out by the tenth");
+    assert_eq!(
+        page.script("return document.querySelectorAll('.by-station .held').length").await,
+        0,
+        "and dried out by the tenth"
+    );
     page.goto(&server, "/sites/1/today?date=2026-07-08").await;
     page.css(".held-line").await;
     assert!(page.text().await.contains("14.0 mm of rain"), "{}", page.text().await);

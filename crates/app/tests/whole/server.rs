@@ -21,11 +21,8 @@ impl Server {
         if !demo {
             command.arg("--no-demo");
         }
-        let mut child = command
-            .env("RUST_LOG", "error")
-            .stdout(Stdio::piped())
-            .spawn()
-            .expect("the server starts");
+        let mut child =
+            command.env("RUST_LOG", "error").stdout(Stdio::piped()).spawn().expect("the server starts");
         let mut lines = BufReader::new(child.stdout.take().unwrap()).lines();
         let hello = lines.next().expect("the server says where").unwrap();
         let url = hello.split_once("http://").expect("an address").1.trim().to_owned();

@@ -41,7 +41,8 @@ fn groups(base: &Base, column: &Column) -> Vec<Vec<usize>> {
             .filter_map(|(program, _)| base.knob_of(program));
         let Some(first) = knobs.next() else { continue };
         for other in knobs {
-            let (a, b) = (group.get(first).copied().unwrap_or(first), group.get(other).copied().unwrap_or(other));
+            let (a, b) =
+                (group.get(first).copied().unwrap_or(first), group.get(other).copied().unwrap_or(other));
             for g in &mut group {
                 if *g == b {
                     *g = a;
@@ -86,7 +87,11 @@ impl Tables {
                     .collect();
                 let runs = by_knob.iter().flatten().any(|g| *g > 0.0);
                 runs.then(|| {
-                    (column.need.get(place).copied().unwrap_or_default(), peak.get(place).copied().unwrap_or_default(), by_knob)
+                    (
+                        column.need.get(place).copied().unwrap_or_default(),
+                        peak.get(place).copied().unwrap_or_default(),
+                        by_knob,
+                    )
                 })
             })
             .collect();

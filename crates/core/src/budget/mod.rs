@@ -91,8 +91,15 @@ impl<'a> Base<'a> {
         };
         let mut base = Self { installation, settings, zones, events, knobs };
         // A program that waters no zone has nothing to be turned for.
-        let used = |p: usize, base: &Self| base.events.iter().any(|e| e.get(p).is_some_and(|m| m.iter().any(|e| *e > 0.0)));
-        base.knobs = base.knobs.iter().copied().filter(|k| matches!(k, Knob::Program(p) if used(*p, &base)) || *k == Knob::Box).collect();
+        let used = |p: usize, base: &Self| {
+            base.events.iter().any(|e| e.get(p).is_some_and(|m| m.iter().any(|e| *e > 0.0)))
+        };
+        base.knobs = base
+            .knobs
+            .iter()
+            .copied()
+            .filter(|k| matches!(k, Knob::Program(p) if used(*p, &base)) || *k == Knob::Box)
+            .collect();
         base
     }
 
@@ -110,7 +117,9 @@ impl<'a> Base<'a> {
         let events = self
             .events
             .iter()
-            .map(|programs| programs.iter().map(|months| months.get(month).copied().unwrap_or_default()).collect())
+            .map(|programs| {
+                programs.iter().map(|months| months.get(month).copied().unwrap_or_default()).collect()
+            })
             .collect();
         Column { need, events }
     }
@@ -136,7 +145,8 @@ impl<'a> Base<'a> {
                         .enumerate()
                         .filter(|(_, events)| **events > 0.0)
                         .map(|(program, events)| {
-                            let percent = self.knob_of(program).and_then(|k| percents.get(k)).copied().unwrap_or(100);
+                            let percent =
+                                self.knob_of(program).and_then(|k| percents.get(k)).copied().unwrap_or(100);
                             events * self.net_of_event(place, program, percent)
                         })
                         .sum()
@@ -148,7 +158,9 @@ impl<'a> Base<'a> {
     /// The percentages that a knob can be set to, from the lowest.
     fn choices(&self) -> Vec<u16> {
         let card = &self.installation.card;
-        (card.percentage_min..=card.percentage_max).step_by(usize::from(card.percentage_step.max(1))).collect()
+        (card.percentage_min..=card.percentage_max)
+            .step_by(usize::from(card.percentage_step.max(1)))
+            .collect()
     }
 }
 
@@ -219,15 +231,17 @@ pub fn days_in(month: usize) -> f64 {
 /// Works the budget of a box out.
 #[must_use]
 pub fn budget(base: &Base, needs: &[Need], rain: RainRule) -> Budget {
-    let need_of = |place: usize| base.zone(place).and_then(|z| needs.iter().find(|n| n.station == z.zone.number));
+    let need_of =
+        |place: usize| base.zone(place).and_then(|z| needs.iter().find(|n| n.station == z.zone.number));
     let count = base.zones.len();
     let need: Vec<[f64; 12]> = (0..count)
         .map(|place| need_of(place).map_or([0.0; 12], |n| n.net_a_day.map(Millimetres::mm)))
         .collect();
     let peak: Vec<f64> = need.iter().map(|n| n.iter().copied().fold(0.0, f64::max)).collect();
 
-    let columns: Vec<Column> =
-        (0..12).map(|m| base.column(m, need.iter().map(|n| n.get(m).copied().unwrap_or_default()).collect())).collect();
+    let columns: Vec<Column> = (0..12)
+        .map(|m| base.column(m, need.iter().map(|n| n.get(m).copied().unwrap_or_default()).collect()))
+        .collect();
     let mut best: [Vec<Option<u16>>; 12] = Default::default();
     let mut searched_through = [true; 12];
     let mut given = vec![[0.0; 12]; count];
@@ -238,8 +252,15 @@ pub fn budget(base: &Base, needs: &[Need], rain: RainRule) -> Budget {
         // What nothing needs is switched off.
         let chosen: Vec<u16> = found.percents.iter().map(|p| p.unwrap_or(0)).collect();
         for (place, value) in base.given(column, &chosen).into_iter().enumerate() {
-            let e = best::relative(value, column.need.get(place).copied().unwrap_or_default(), peak.get(place).copied().unwrap_or_default());
-            if let (Some(g), Some(s)) = (given.get_mut(place).and_then(|g| g.get_mut(m)), squares.get_mut(place).and_then(|s| s.get_mut(m))) {
+            let e = best::relative(
+                value,
+                column.need.get(place).copied().unwrap_or_default(),
+                peak.get(place).copied().unwrap_or_default(),
+            );
+            if let (Some(g), Some(s)) = (
+                given.get_mut(place).and_then(|g| g.get_mut(m)),
+                squares.get_mut(place).and_then(|s| s.get_mut(m)),
+            ) {
                 *g = value;
                 *s = e * e;
             }
@@ -263,13 +284,24 @@ pub fn budget(base: &Base, needs: &[Need], rain: RainRule) -> Budget {
             };
             let beyond = |sign: f64| -> Millimetres {
                 let sum: f64 = (0..12)
-                    .map(|m| (sign * (given.get(m).copied().unwrap_or(0.0) - need.get(m).copied().unwrap_or(0.0))).max(0.0) * days_in(m))
+                    .map(|m| {
+                        (sign * (given.get(m).copied().unwrap_or(0.0) - need.get(m).copied().unwrap_or(0.0)))
+                            .max(0.0)
+                            * days_in(m)
+                    })
                     .sum();
                 Millimetres::from_mm(sum)
             };
             Some(ZoneBudget {
                 station: zone.zone.number,
-                programs: base.events.get(place)?.iter().enumerate().filter(|(_, e)| e.iter().any(|e| *e > 0.0)).map(|(p, _)| p).collect(),
+                programs: base
+                    .events
+                    .get(place)?
+                    .iter()
+                    .enumerate()
+                    .filter(|(_, e)| e.iter().any(|e| *e > 0.0))
+                    .map(|(p, _)| p)
+                    .collect(),
                 need: need.map(Millimetres::from_mm),
                 ideal: core::array::from_fn(|m| {
                     let full = full(m).filter(|f| *f > 0.0)?;
@@ -298,7 +330,9 @@ pub fn budget(base: &Base, needs: &[Need], rain: RainRule) -> Budget {
 
 /// What the knobs are set to now, in a month (0 to 11).
 fn as_set_in(base: &Base, month: usize) -> Vec<u16> {
-    let Some(date) = i8::try_from(month + 1).ok().and_then(|m| Date::new(2025, m, 1).ok()) else { return Vec::new() };
+    let Some(date) = i8::try_from(month + 1).ok().and_then(|m| Date::new(2025, m, 1).ok()) else {
+        return Vec::new();
+    };
     percents_on(base, date)
 }
 

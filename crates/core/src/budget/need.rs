@@ -109,7 +109,9 @@ fn by_balance(zone: &WiredZone, steps: &[Step]) -> Option<[Millimetres; 12]> {
             *count += 1.0;
         }
     }
-    sums.iter().all(|(_, n)| *n > 0.0).then(|| sums.map(|(water, n)| Millimetres::from_mm((water / n).max(0.0))))
+    sums.iter()
+        .all(|(_, n)| *n > 0.0)
+        .then(|| sums.map(|(water, n)| Millimetres::from_mm((water / n).max(0.0))))
 }
 
 /// Rain of a day that drained: what came down beyond what was missing, as far as rain caused it.
@@ -145,8 +147,16 @@ mod tests {
         // 3 in is 1.0 in the handbook's table.
         let got = effective_rain_scs(inches(3.0), inches(4.0), inches(3.0)).inches();
         assert!((got - 2.05).abs() < 0.01, "{got}");
-        assert_eq!(effective_rain_scs(inches(10.0), inches(1.0), inches(3.0)), inches(1.0), "never beyond demand");
+        assert_eq!(
+            effective_rain_scs(inches(10.0), inches(1.0), inches(3.0)),
+            inches(1.0),
+            "never beyond demand"
+        );
         assert_eq!(effective_rain_scs(inches(0.0), inches(4.0), inches(3.0)), Millimetres::ZERO);
-        assert_eq!(effective_rain_scs(inches(0.1), inches(4.0), inches(3.0)), Millimetres::ZERO, "a drizzle is lost");
+        assert_eq!(
+            effective_rain_scs(inches(0.1), inches(4.0), inches(3.0)),
+            Millimetres::ZERO,
+            "a drizzle is lost"
+        );
     }
 }

@@ -93,10 +93,19 @@ pub fn improvements(
         let then = of(&tried);
         // Base minutes and percentage belong together: longer minutes at the old percentage would
         // drown everybody until the next visit.
-        let tried = super::with_best(&tried, &then, usize::from(from.month().unsigned_abs()).saturating_sub(1));
+        let tried =
+            super::with_best(&tried, &then, usize::from(from.month().unsigned_abs()).saturating_sub(1));
         let better = then.error < now.error * (1.0 - WORTHWHILE) && then.error < now.error - 1e-6;
-        if better && tried.check(&installation.card).is_empty() && no_worse(faults(installation, &tried, from), faults_now) {
-            out.push(Improvement { moves, settings: tried, error_before: now.error, error_after: then.error });
+        if better
+            && tried.check(&installation.card).is_empty()
+            && no_worse(faults(installation, &tried, from), faults_now)
+        {
+            out.push(Improvement {
+                moves,
+                settings: tried,
+                error_before: now.error,
+                error_after: then.error,
+            });
         }
     }
     out.sort_by(|a, b| a.error_after.total_cmp(&b.error_after));
@@ -130,7 +139,13 @@ fn shape(need: &[f64; 12]) -> [f64; 12] {
 
 /// Sets each zone's run time so that its program's percentage means the same for all: its peak need
 /// is met at the same percentage as the others'.
-fn rebase(installation: &Installation, settings: &mut Settings, needs: &[Need], moves: &mut Vec<Move>, year: i16) {
+fn rebase(
+    installation: &Installation,
+    settings: &mut Settings,
+    needs: &[Need],
+    moves: &mut Vec<Move>,
+    year: i16,
+) {
     let base_settings = settings.clone();
     let base = Base::new(installation, &base_settings, year);
     let now = budget(&base, needs, RainRule::default());
@@ -146,7 +161,12 @@ fn rebase(installation: &Installation, settings: &mut Settings, needs: &[Need], 
             });
             match moved {
                 Some(slot) => *slot = seconds,
-                None => moves.push(Move::BaseTime { program: *program, station: zone.station, from_s, to_s: seconds }),
+                None => moves.push(Move::BaseTime {
+                    program: *program,
+                    station: zone.station,
+                    from_s,
+                    to_s: seconds,
+                }),
             }
             settings.set_run_time_s(*program, zone.station, seconds);
         }
@@ -183,7 +203,13 @@ fn best_run_time(base: &Base, now: &Budget, place: usize, program: usize, needs:
 }
 
 /// Moves zones into the program whose season is most like theirs, worst first, as long as it helps.
-fn regroup_zones(installation: &Installation, settings: &mut Settings, needs: &[Need], moves: &mut Vec<Move>, year: i16) {
+fn regroup_zones(
+    installation: &Installation,
+    settings: &mut Settings,
+    needs: &[Need],
+    moves: &mut Vec<Move>,
+    year: i16,
+) {
     let mut moved: Vec<u16> = Vec::new();
     for _ in 0..MOST_MOVES {
         let base_settings = settings.clone();
@@ -210,10 +236,14 @@ fn regroup_zones(installation: &Installation, settings: &mut Settings, needs: &[
             if others.is_empty() {
                 return None;
             }
-            Some((0..12).map(|m| {
-                let mean = others.iter().filter_map(|o| o.get(m)).sum::<f64>() / count;
-                (own.get(m).copied().unwrap_or_default() - mean).powi(2)
-            }).sum())
+            Some(
+                (0..12)
+                    .map(|m| {
+                        let mean = others.iter().filter_map(|o| o.get(m)).sum::<f64>() / count;
+                        (own.get(m).copied().unwrap_or_default() - mean).powi(2)
+                    })
+                    .sum(),
+            )
         };
         let mut candidates: Vec<(f64, u16, usize, usize)> = Vec::new();
         for place in 0..base.zones.len() {

@@ -64,17 +64,26 @@ pub struct SchoolResult {
 
 /// Runs every school over recorded days, both ends included.
 #[must_use]
-pub fn schools(base: &Base, budget: &Budget, climate: &Climate, (from, to): (Date, Date)) -> Vec<SchoolResult> {
+pub fn schools(
+    base: &Base,
+    budget: &Budget,
+    climate: &Climate,
+    (from, to): (Date, Date),
+) -> Vec<SchoolResult> {
     let nights = nights_at_full(base, from, to);
     let none = BTreeMap::new();
     let by_rain_alone: Vec<f64> = (0..base.zones.len())
         .filter_map(|place| base.zone(place))
         .map(|zone| {
-            let days = replay((&zone.zone, &zone.resolved), climate, (from, to), &Watering::Minutes(&none), &[]);
+            let days =
+                replay((&zone.zone, &zone.resolved), climate, (from, to), &Watering::Minutes(&none), &[]);
             sum(&days).drainage.mm()
         })
         .collect();
-    School::ALL.iter().map(|school| run(*school, base, budget, climate, (from, to), (&nights, &by_rain_alone))).collect()
+    School::ALL
+        .iter()
+        .map(|school| run(*school, base, budget, climate, (from, to), (&nights, &by_rain_alone)))
+        .collect()
 }
 
 /// Minutes at 100 % by zone, date and program.
@@ -84,7 +93,8 @@ fn nights_at_full(base: &Base, from: Date, to: Date) -> Nights {
     let mut out: Nights = vec![BTreeMap::new(); base.zones.len()];
     let full = at_full(base.settings);
     for run in expand(&full, &base.installation.card, &base.installation.tz, from, to) {
-        let place = (0..base.zones.len()).find(|p| base.zone(*p).is_some_and(|z| z.zone.number == run.station));
+        let place =
+            (0..base.zones.len()).find(|p| base.zone(*p).is_some_and(|z| z.zone.number == run.station));
         let Some(slot) = place.and_then(|p| out.get_mut(p)) else { continue };
         let programs = slot.entry(run.date).or_default();
         #[allow(clippy::cast_precision_loss, reason = "seconds of a run")]
@@ -136,8 +146,15 @@ fn run(
         let Some(zone) = base.zone(place) else { continue };
         let days = if school == School::DailyBalance {
             let dates: BTreeSet<Date> = nights.keys().copied().collect();
-            let allowed = |date: Date| date.tomorrow().is_ok_and(|d| dates.contains(&d)) || dates.contains(&date);
-            replay((&zone.zone, &zone.resolved), climate, (from, to), &Watering::AsAdvised { allowed: &allowed }, &[])
+            let allowed =
+                |date: Date| date.tomorrow().is_ok_and(|d| dates.contains(&d)) || dates.contains(&date);
+            replay(
+                (&zone.zone, &zone.resolved),
+                climate,
+                (from, to),
+                &Watering::AsAdvised { allowed: &allowed },
+                &[],
+            )
         } else {
             let minutes: BTreeMap<Date, Minutes> = nights
                 .iter()
@@ -169,7 +186,11 @@ fn run(
         school,
         adequacy: share(total(|s| s.met), total(|s| s.demand)),
         excess: share(
-            zones.iter().zip(by_rain_alone).map(|((_, s), rain)| (s.drainage.mm() - rain).max(0.0)).sum::<f64>(),
+            zones
+                .iter()
+                .zip(by_rain_alone)
+                .map(|((_, s), rain)| (s.drainage.mm() - rain).max(0.0))
+                .sum::<f64>(),
             total(|s| s.irrigation),
         ),
         most_stress_days: zones.iter().map(|(_, s)| s.stress_days).max().unwrap_or(0),

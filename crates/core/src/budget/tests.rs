@@ -71,7 +71,10 @@ fn one_percentage_for_two_seasons_leaves_an_error_and_names_it() {
     assert!(together.error > 0.15, "{}", together.error);
     assert!(regrouped.error < 0.05, "{}", regrouped.error);
     let (rests, steady) = (&together.zones[0], &together.zones[1]);
-    assert!(rests.over > rests.under && steady.under > steady.over, "one drowns in winter, the other starves");
+    assert!(
+        rests.over > rests.under && steady.under > steady.over,
+        "one drowns in winter, the other starves"
+    );
 }
 
 #[test]
@@ -97,7 +100,8 @@ fn months_of_an_off_season_have_no_percentage() {
     let mut settings = Settings::clean(&installation.card);
     program(&mut settings, 0, &[(1, 10)]);
     settings.off_season = Some(crate::schedule::YearSpan { from: (11, 1), until: (2, 28) });
-    let budget = budget(&Base::new(&installation, &settings, YEAR), &[need(1, wave(4.0, 0.3))], RainRule::LeftToHold);
+    let budget =
+        budget(&Base::new(&installation, &settings, YEAR), &[need(1, wave(4.0, 0.3))], RainRule::LeftToHold);
     assert_eq!(budget.best[11][0], None);
     assert_eq!(budget.zones[0].ideal[0], None);
     assert!(budget.best[4][0].is_some());
@@ -129,7 +133,9 @@ fn this_week_follows_the_last_days_with_their_rain() {
     program(&mut settings, 0, &[(1, 10)]);
     let base = Base::new(&installation, &settings, YEAR);
     let dry = week(&base, &climate(&[]), date(2026, 7, 15));
-    let et0: f64 = (0..7).map(|b| climate(&[]).day(date(2026, 7, 14) - jiff::Span::new().days(b)).unwrap().et.et0.mm()).sum();
+    let et0: f64 = (0..7)
+        .map(|b| climate(&[]).day(date(2026, 7, 14) - jiff::Span::new().days(b)).unwrap().et.et0.mm())
+        .sum();
     assert!((dry.zones[0].need.mm() - 0.8 * et0).abs() < 1e-9);
     assert_eq!(dry.expected_days, 0);
     // Ten millimetres in that week come off; those of eight days ago do not.
@@ -162,7 +168,10 @@ fn schools_differ_in_water_as_they_should() {
     assert!(of(School::Leave).excess > of(School::DailyBalance).excess);
     assert!(of(School::DailyBalance).adequacy > 0.95, "{:?}", of(School::DailyBalance));
     for result in &all {
-        assert!((0.0..=1.0 + 1e-9).contains(&result.adequacy) && (0.0..=1.0).contains(&result.excess), "{result:?}");
+        assert!(
+            (0.0..=1.0 + 1e-9).contains(&result.adequacy) && (0.0..=1.0).contains(&result.excess),
+            "{result:?}"
+        );
         assert!(result.litres.is_some());
     }
 }

@@ -60,7 +60,8 @@ impl WeekAdvice {
 /// The advice for the week that begins on a date, from the [`TRAILING_DAYS`] before it.
 #[must_use]
 pub fn week(base: &Base, climate: &Climate, from: Date) -> WeekAdvice {
-    let days: Vec<Date> = (1..=TRAILING_DAYS).rev().filter_map(|back| from.checked_sub(back.days()).ok()).collect();
+    let days: Vec<Date> =
+        (1..=TRAILING_DAYS).rev().filter_map(|back| from.checked_sub(back.days()).ok()).collect();
     let weather: Vec<_> = days
         .iter()
         .map(|date| {
@@ -76,15 +77,24 @@ pub fn week(base: &Base, climate: &Climate, from: Date) -> WeekAdvice {
     for place in 0..base.zones.len() {
         let Some(zone) = base.zone(place) else { continue };
         let bound = rain_bound(&zone.zone, &zone.resolved);
-        let demand: Millimetres = weather.iter().map(|(date, et0, _, _)| *et0 * zone.resolved.demand_factor_on(*date)).sum();
-        let fell: Millimetres = weather.iter().map(|(_, _, rain, _)| (*rain * zone.resolved.rain_share).min(bound)).sum();
+        let demand: Millimetres =
+            weather.iter().map(|(date, et0, _, _)| *et0 * zone.resolved.demand_factor_on(*date)).sum();
+        let fell: Millimetres =
+            weather.iter().map(|(_, _, rain, _)| (*rain * zone.resolved.rain_share).min(bound)).sum();
         // Rain beyond what the week took and the root zone could still hold is lost.
         let rain = fell.min(demand);
         let need = demand - rain;
         needs.push(need.mm() / length);
         peaks.push(demand.mm() / length);
         events.push(events_of_week(base, place, from));
-        zones.push(WeekZone { station: zone.zone.number, demand, rain, need, ideal: None, given: Millimetres::ZERO });
+        zones.push(WeekZone {
+            station: zone.zone.number,
+            demand,
+            rain,
+            need,
+            ideal: None,
+            given: Millimetres::ZERO,
+        });
     }
     let column = super::Column { need: needs, events };
     let found = best::best(base, &column, &peaks);
@@ -103,7 +113,8 @@ pub fn week(base: &Base, climate: &Climate, from: Date) -> WeekAdvice {
         zones,
         et0: weather.iter().map(|(_, et0, _, _)| *et0).sum(),
         rain: weather.iter().map(|(_, _, rain, _)| *rain).sum(),
-        expected_days: u32::try_from(weather.iter().filter(|(_, _, _, s)| *s != DemandFrom::Record).count()).unwrap_or(0),
+        expected_days: u32::try_from(weather.iter().filter(|(_, _, _, s)| *s != DemandFrom::Record).count())
+            .unwrap_or(0),
     }
 }
 

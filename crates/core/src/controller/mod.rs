@@ -174,7 +174,10 @@ impl Card {
         within("longest_interval", u32::from(self.day_modes.longest_interval), 0, 60);
         within("longest_rain_delay_days", u32::from(self.longest_rain_delay_days), 0, 60);
         if self.run_step_s > 0 && !self.longest_run_s.is_multiple_of(self.run_step_s) {
-            say("longest_run_s", format!("{} s is not a whole number of steps of {} s", self.longest_run_s, self.run_step_s));
+            say(
+                "longest_run_s",
+                format!("{} s is not a whole number of steps of {} s", self.longest_run_s, self.run_step_s),
+            );
         }
         let name = self.name.trim();
         if name.is_empty() || name.chars().count() > 120 || name.chars().any(char::is_control) {
@@ -268,7 +271,12 @@ mod tests {
     fn the_percentages_of_common_practice_can_be_set() {
         // Common practice: percentages of 5 or 10 to 200.
         for (step, values) in [(5, [5, 35, 100, 200]), (10, [10, 50, 100, 200])] {
-            let card = Card { percentage_min: step, percentage_step: step, percentage_max: 200, ..twelve_stations() };
+            let card = Card {
+                percentage_min: step,
+                percentage_step: step,
+                percentage_max: 200,
+                ..twelve_stations()
+            };
             assert_eq!(card.check(), []);
             for value in values {
                 assert_eq!(crate::schedule::nearest_percentage(&card, value), value);

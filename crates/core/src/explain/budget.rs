@@ -8,10 +8,18 @@ use crate::units::Millimetres;
 
 /// A zone in a month (0 to 11) of a budget: need, ideal percentage, what it is given, the error.
 #[must_use]
-pub fn budget_month(zone: &WiredZone, budget: &ZoneBudget, need: &Need, et0: Millimetres, month: usize, rain: RainRule) -> Explanation {
+pub fn budget_month(
+    zone: &WiredZone,
+    budget: &ZoneBudget,
+    need: &Need,
+    et0: Millimetres,
+    month: usize,
+    rain: RainRule,
+) -> Explanation {
     let at = |values: &[Millimetres; 12]| values.get(month).copied().unwrap_or_default();
     let resolved = &zone.resolved;
-    let coefficient = Sourced { value: resolved.coefficient_in(month + 1), origin: resolved.coefficients.origin };
+    let coefficient =
+        Sourced { value: resolved.coefficient_in(month + 1), origin: resolved.coefficients.origin };
     let (needed, given) = (at(&budget.need), at(&budget.given));
     let mut steps = vec![
         Step {
@@ -19,7 +27,11 @@ pub fn budget_month(zone: &WiredZone, budget: &ZoneBudget, need: &Need, et0: Mil
             formula: "normal ET0 × plant coefficient × sun factor × trim",
             source: "FAO-56 eq. 58; landscape coefficient (WUCOLS method, from memory)",
             inputs: vec![
-                Input { name: "normal ET0 of a day in this month", quantity: Quantity::Depth(et0), origin: Some(InputOrigin::Record) },
+                Input {
+                    name: "normal ET0 of a day in this month",
+                    quantity: Quantity::Depth(et0),
+                    origin: Some(InputOrigin::Record),
+                },
                 sourced("plant coefficient of the month", coefficient, Quantity::Ratio),
                 computed("sun factor", Quantity::Ratio(resolved.sun_factor)),
                 computed("trim", Quantity::Ratio(resolved.trim_factor)),
@@ -30,8 +42,12 @@ pub fn budget_month(zone: &WiredZone, budget: &ZoneBudget, need: &Need, et0: Mil
             name: "need of a day, net",
             formula: match need.from {
                 NeedFrom::EtAlone => "plant demand; rain is left to the rain hold",
-                NeedFrom::Balance => "mean over every recorded day of demand less the rain that stayed in the root zone",
-                NeedFrom::ScsFormula => "demand less effective rain, SF (0.70917 P^0.82416 - 0.11556) 10^(0.02426 ETc)",
+                NeedFrom::Balance => {
+                    "mean over every recorded day of demand less the rain that stayed in the root zone"
+                }
+                NeedFrom::ScsFormula => {
+                    "demand less effective rain, SF (0.70917 P^0.82416 - 0.11556) 10^(0.02426 ETc)"
+                }
             },
             source: match need.from {
                 NeedFrom::EtAlone => "arithmetic",
@@ -71,7 +87,9 @@ pub fn budget_month(zone: &WiredZone, budget: &ZoneBudget, need: &Need, et0: Mil
         result: Quantity::Percent(ratio),
     });
     let mut assumptions = vec![match rain {
-        RainRule::LeftToHold => "Rain is not in the budget: the rain hold of the box skips watering after rain, and counting it twice would starve the plants.",
+        RainRule::LeftToHold => {
+            "Rain is not in the budget: the rain hold of the box skips watering after rain, and counting it twice would starve the plants."
+        }
         RainRule::Counted => "Rain is in the budget; a rain hold on top of it would count it twice.",
     }];
     assumptions.push("A dated grow-in or wean-off is left out: a budget is for an ordinary year.");
@@ -87,8 +105,16 @@ pub fn budget_week(zone: &WeekZone) -> Explanation {
             formula: "plant demand of seven days - rain that entered the soil, never below nought",
             source: "FAO-56 eq. 85; rain bounded by the intake of the soil",
             inputs: vec![
-                Input { name: "plant demand of seven days", quantity: Quantity::Depth(zone.demand), origin: Some(InputOrigin::Record) },
-                Input { name: "rain that it could use", quantity: Quantity::Depth(zone.rain), origin: Some(InputOrigin::Record) },
+                Input {
+                    name: "plant demand of seven days",
+                    quantity: Quantity::Depth(zone.demand),
+                    origin: Some(InputOrigin::Record),
+                },
+                Input {
+                    name: "rain that it could use",
+                    quantity: Quantity::Depth(zone.rain),
+                    origin: Some(InputOrigin::Record),
+                },
             ],
             result: Quantity::Depth(zone.need),
         },

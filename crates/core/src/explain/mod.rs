@@ -11,13 +11,13 @@ use crate::climate::{Climate, ExpectedFrom};
 use crate::fill::Fill;
 use crate::plant::Sun;
 use crate::reference_et::{Method, daily_penman_monteith};
+use crate::season::{DemandFrom, RAIN_HOURS, SeasonDay, et0_of};
 use crate::site::{Origin, ResolvedZone, Sourced};
 use crate::soil;
-use crate::season::{DemandFrom, RAIN_HOURS, SeasonDay, et0_of};
 use crate::tonight::{Decision, StateFrom, ZoneTonight};
 use crate::units::{
-    Celsius, Kilopascals, MegajoulesPerSquareMetre, Metres, MetresPerSecond, Millimetres,
-    MillimetresPerHour, Minutes,
+    Celsius, Kilopascals, MegajoulesPerSquareMetre, Metres, MetresPerSecond, Millimetres, MillimetresPerHour,
+    Minutes,
 };
 use jiff::civil::Date;
 
@@ -460,7 +460,14 @@ mod tests {
             })
             .collect();
         let climate = Climate::from_record(&days, site.station());
-        let result = tonight(&site, (&crate::controller::twelve_stations(), 1), &[lawn(1)], &climate, date(2026, 7, 14), &jiff::tz::TimeZone::UTC);
+        let result = tonight(
+            &site,
+            (&crate::controller::twelve_stations(), 1),
+            &[lawn(1)],
+            &climate,
+            date(2026, 7, 14),
+            &jiff::tz::TimeZone::UTC,
+        );
         (result.zones.into_iter().next().unwrap(), climate)
     }
 
@@ -489,7 +496,8 @@ mod tests {
     fn the_depletion_step_adds_up() {
         let (zone, _) = row();
         let step = depletion(&zone).steps.pop().unwrap();
-        let depth = |name: &str| match step.inputs.iter().find(|i| i.name.starts_with(name)).unwrap().quantity {
+        let depth = |name: &str| match step.inputs.iter().find(|i| i.name.starts_with(name)).unwrap().quantity
+        {
             Quantity::Depth(mm) => mm.mm(),
             other => panic!("{other:?}"),
         };

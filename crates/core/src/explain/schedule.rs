@@ -109,16 +109,22 @@ mod tests {
         settings.programs[0].active = true;
         settings.programs[0].starts = vec![time(2, 0, 0, 0)];
         settings.set_run_time_s(0, 1, 840);
-        let runs = expand(&settings, &installation.card, &installation.tz, date(2026, 7, 13), date(2026, 7, 19));
+        let runs =
+            expand(&settings, &installation.card, &installation.tz, date(2026, 7, 13), date(2026, 7, 19));
         let given = given(&installation, &settings, &runs, 1);
         let zone = &installation.zones[0];
         let told = weekly(zone, &given[0]);
         let result = |name: &str| told.steps.iter().find(|s| s.name == name).unwrap().result;
         assert_eq!(result("need of a week"), Quantity::Depth(zone.demand * 7.0));
         let Quantity::Time(minutes) = result("minutes that cover it") else { panic!() };
-        let by_hand = 60.0 * zone.demand.mm() * 7.0 * zone.resolved.multiplier / zone.resolved.rate.value.mm_per_hour();
+        let by_hand =
+            60.0 * zone.demand.mm() * 7.0 * zone.resolved.multiplier / zone.resolved.rate.value.mm_per_hour();
         assert!((minutes.min_value() - by_hand).abs() < 1e-9);
         let Quantity::Depth(net) = result("what it gets a week, net") else { panic!() };
-        assert!((net.mm() - 98.0 * zone.resolved.rate.value.mm_per_hour() / 60.0 / zone.resolved.multiplier).abs() < 1e-9);
+        assert!(
+            (net.mm() - 98.0 * zone.resolved.rate.value.mm_per_hour() / 60.0 / zone.resolved.multiplier)
+                .abs()
+                < 1e-9
+        );
     }
 }

@@ -129,7 +129,9 @@ impl Mend {
                 }
             }
             Self::OpenMasterValve { station } => changed.update_station(*station, |s| s.master_valve = true),
-            Self::Sensors { station, ignored } => changed.update_station(*station, |s| s.ignores_sensors = *ignored),
+            Self::Sensors { station, ignored } => {
+                changed.update_station(*station, |s| s.ignores_sensors = *ignored)
+            }
             Self::RaiseRunTime { program, station, seconds } => {
                 changed.set_run_time_s(*program, *station, *seconds);
             }
@@ -139,7 +141,13 @@ impl Mend {
     }
 }
 
-fn split_starts(installation: &Installation, settings: &mut Settings, program: usize, count: usize, apart_min: u32) {
+fn split_starts(
+    installation: &Installation,
+    settings: &mut Settings,
+    program: usize,
+    count: usize,
+    apart_min: u32,
+) {
     let card = &installation.card;
     let Some(p) = settings.programs.get_mut(program) else { return };
     p.starts.sort();
@@ -209,7 +217,9 @@ pub(super) fn candidates(
         (Kind::RoundsToZero { percentage }, Place::RunTime(program, station)) => {
             let card = &installation.card;
             let step = card.run_step_s.max(1);
-            let shortest = (1..=card.longest_run_s / step).map(|k| k * step).find(|s| card.scaled_s(*s, *percentage) > 0);
+            let shortest = (1..=card.longest_run_s / step)
+                .map(|k| k * step)
+                .find(|s| card.scaled_s(*s, *percentage) > 0);
             out.extend(shortest.map(|seconds| Mend::RaiseRunTime { program, station, seconds }));
         }
         (Kind::CycleTooLong { .. } | Kind::SoakTooShort { .. }, Place::Station(station)) => {
@@ -225,14 +235,18 @@ pub(super) fn candidates(
         (Kind::MinutesWithoutZone, Place::RunTime(program, station)) => {
             out.push(Mend::ClearRunTime { program, station });
         }
-        (Kind::HiddenProgram | Kind::EmptyProgram, Place::Program(program)) => out.push(Mend::SwitchOff { program }),
+        (Kind::HiddenProgram | Kind::EmptyProgram, Place::Program(program)) => {
+            out.push(Mend::SwitchOff { program })
+        }
         (Kind::NoMasterValve, Place::Station(station)) => out.push(Mend::OpenMasterValve { station }),
         (Kind::StoppedUnfelt { .. }, Place::Station(station))
             if installation.card.sensor_override && super::no_contact_holds(installation, station) =>
         {
             out.push(Mend::Sensors { station, ignored: true });
         }
-        (Kind::IgnoresSensor { .. }, Place::Station(station)) => out.push(Mend::Sensors { station, ignored: false }),
+        (Kind::IgnoresSensor { .. }, Place::Station(station)) => {
+            out.push(Mend::Sensors { station, ignored: false })
+        }
         _ => {}
     }
     out
@@ -241,8 +255,14 @@ pub(super) fn candidates(
 /// Splits every program that runs a station over enough starts for its cycle limit.
 fn more_starts(installation: &Installation, settings: &Settings, station: u16) -> Vec<Mend> {
     let mut out = Vec::new();
-    for (index, program) in settings.programs.iter().enumerate().filter(|(_, p)| p.active && p.repeat.is_none()) {
-        let Some(limit) = installation.zone(station).and_then(crate::installation::WiredZone::longest_cycle_s) else { continue };
+    for (index, program) in
+        settings.programs.iter().enumerate().filter(|(_, p)| p.active && p.repeat.is_none())
+    {
+        let Some(limit) =
+            installation.zone(station).and_then(crate::installation::WiredZone::longest_cycle_s)
+        else {
+            continue;
+        };
         let starts = u32::try_from(program.starts.len()).unwrap_or(0);
         let total = settings.run_time_s(index, station) * starts;
         let count = total.div_ceil(limit.max(1));
@@ -267,7 +287,13 @@ fn more_starts(installation: &Installation, settings: &Settings, station: u16) -
 }
 
 /// Moves one start so that its pass ends with the window.
-fn into_window(installation: &Installation, settings: &Settings, program: usize, start: usize, from: Date) -> Option<Mend> {
+fn into_window(
+    installation: &Installation,
+    settings: &Settings,
+    program: usize,
+    start: usize,
+    from: Date,
+) -> Option<Mend> {
     let mut alone = settings.clone();
     for (index, p) in alone.programs.iter_mut().enumerate() {
         p.active &= index == program;
@@ -277,8 +303,11 @@ fn into_window(installation: &Installation, settings: &Settings, program: usize,
     }
     let (length, _) = longest_block(installation, &alone, from)?.first().copied()?;
     let until = minute_of(installation.window.until) + 1440;
-    (length <= installation.window_minutes())
-        .then(|| Mend::MoveStart { program, start, to: start_at_or_before(&installation.card, until - length) })
+    (length <= installation.window_minutes()).then(|| Mend::MoveStart {
+        program,
+        start,
+        to: start_at_or_before(&installation.card, until - length),
+    })
 }
 
 /// For each active program that does not repeat: the most minutes from its first start to the end
@@ -295,7 +324,8 @@ fn longest_block(installation: &Installation, settings: &Settings, on: Date) -> 
             p.active = other == index;
         }
         let runs = expand(&alone, &installation.card, &installation.tz, on, last);
-        let runs: Vec<&ScheduledRun> = runs.iter().filter(|r| !settings.station(r.station).lighting).collect();
+        let runs: Vec<&ScheduledRun> =
+            runs.iter().filter(|r| !settings.station(r.station).lighting).collect();
         let mut longest = 0;
         let mut at = 0;
         while let Some(first) = runs.get(at) {
@@ -349,7 +379,8 @@ fn other_days(installation: &Installation, settings: &Settings, program: usize, 
     let over_midnight = p.starts.iter().any(|s| minute_of(*s) >= 720);
     let allowed = |date: Date| {
         let next = date.tomorrow().unwrap_or(date);
-        law.forbids_day(subject, date).is_none() && (!over_midnight || law.forbids_day(subject, next).is_none())
+        law.forbids_day(subject, date).is_none()
+            && (!over_midnight || law.forbids_day(subject, next).is_none())
     };
     let weekday = |date: Date| usize::try_from(date.weekday().to_monday_zero_offset()).unwrap_or(0);
     let mut open = [true; 7];
@@ -371,7 +402,9 @@ fn other_days(installation: &Installation, settings: &Settings, program: usize, 
         }
     };
     if let Days::Weekdays(own) = p.days {
-        offer(core::array::from_fn(|i| own.get(i).copied().unwrap_or(false) && open.get(i).copied().unwrap_or(false)));
+        offer(core::array::from_fn(|i| {
+            own.get(i).copied().unwrap_or(false) && open.get(i).copied().unwrap_or(false)
+        }));
     }
     offer(open);
     if installation.card.day_modes.parity && most >= 4 {

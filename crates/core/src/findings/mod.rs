@@ -279,7 +279,9 @@ impl Finding {
         match self.place {
             Place::Box => match &self.kind {
                 Kind::BeyondCard { path, .. } => format!("{code}-{path}"),
-                Kind::SensorNotWired { sensor, .. } | Kind::WindowTooShort { sensor, .. } => format!("{code}-{sensor}"),
+                Kind::SensorNotWired { sensor, .. } | Kind::WindowTooShort { sensor, .. } => {
+                    format!("{code}-{sensor}")
+                }
                 _ => code.to_owned(),
             },
             Place::Program(p) => format!("{code}-p{p}"),
@@ -368,7 +370,8 @@ pub fn check(installation: &Installation, settings: &Settings, from: Date) -> Ve
             mend::candidates(installation, settings, finding, from).into_iter().find(|mend| {
                 let after = look(installation, &mend.apply(installation, settings), from, weeks);
                 let gone = after.iter().all(|f| f.id() != id);
-                gone && (score(&after) < before || finding.severity == Severity::Note && score(&after) == before)
+                gone && (score(&after) < before
+                    || finding.severity == Severity::Note && score(&after) == before)
             })
         })
         .collect();

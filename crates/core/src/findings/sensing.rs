@@ -13,7 +13,11 @@ pub(super) fn find(look: &Look<'_>, findings: &mut Vec<Finding>) {
     let cards: Vec<_> = sensors.iter().map(|s| &s.card).collect();
     for (sensor, join) in sensors.iter().zip(assign(&installation.card.sensor_ports, &cards)) {
         if let Err(refusal) = join {
-            findings.push(Finding::new(Kind::SensorNotWired { sensor: sensor.name.clone(), refusal }, Severity::Fault, Place::Box));
+            findings.push(Finding::new(
+                Kind::SensorNotWired { sensor: sensor.name.clone(), refusal },
+                Severity::Fault,
+                Place::Box,
+            ));
             continue;
         }
         window(look, sensor, findings);
@@ -23,7 +27,8 @@ pub(super) fn find(look: &Look<'_>, findings: &mut Vec<Finding>) {
         }
         for zone in &installation.zones {
             let set = settings.station(zone.zone.number);
-            let wanted = tie(&sensor.card, &sensor.map, &zone.zone, sensor.placement.probe_station, set.lighting);
+            let wanted =
+                tie(&sensor.card, &sensor.map, &zone.zone, sensor.placement.probe_station, set.lighting);
             let place = Place::Station(zone.zone.number);
             let name = sensor.name.clone();
             if set.lighting {
@@ -32,7 +37,11 @@ pub(super) fn find(look: &Look<'_>, findings: &mut Vec<Finding>) {
             // A probe's relay stops its neighbours too; the map says so, and it does no harm by itself.
             let harms = matches!(wanted.why, Why::UnderRoof | Why::UnderGlass | Why::Chosen);
             if !wanted.holds && !set.ignores_sensors && harms {
-                findings.push(Finding::new(Kind::StoppedUnfelt { sensor: name, why: wanted.why }, Severity::Warning, place));
+                findings.push(Finding::new(
+                    Kind::StoppedUnfelt { sensor: name, why: wanted.why },
+                    Severity::Warning,
+                    place,
+                ));
             } else if wanted.holds && set.ignores_sensors && all_hold(sensors, zone.zone.number, look) {
                 findings.push(Finding::new(Kind::IgnoresSensor { sensor: name }, Severity::Note, place));
             }

@@ -91,9 +91,14 @@ fn forbidden_days_and_hours_and_weekly_counts_are_kept_to() {
     installation.law = law(two_days_a_week());
     let mut settings = sound();
     let found = ids(&installation, &settings);
-    assert!(found.contains(&"forbidden-day-p0".to_owned()) && found.contains(&"too-many-days-p0".to_owned()), "{found:?}");
+    assert!(
+        found.contains(&"forbidden-day-p0".to_owned()) && found.contains(&"too-many-days-p0".to_owned()),
+        "{found:?}"
+    );
     let (finding, after) = mended(&installation, &settings, "forbidden-day-p0");
-    assert!(matches!(&finding.kind, Kind::ForbiddenDay { ordinance, .. } if ordinance == "Larkrigg summer watering"));
+    assert!(
+        matches!(&finding.kind, Kind::ForbiddenDay { ordinance, .. } if ordinance == "Larkrigg summer watering")
+    );
     assert_eq!(after.programs[0].days, Days::Weekdays([false, false, true, false, false, false, true]));
     assert_eq!(ids(&installation, &after), Vec::<String>::new());
     settings.programs[0].days = after.programs[0].days;
@@ -142,7 +147,10 @@ fn the_supply_is_shared_by_what_runs_together() {
     assert!((elsewhere.l_per_min() - 52.92).abs() < 0.01);
     installation.supply = Some(LitresPerMinute::from_l_per_min(40.0));
     let found = check(&installation, &sound(), FROM);
-    assert!(found.iter().any(|f| f.id() == "supply-exceeded-n1" && f.mend.is_none()), "no setting mends one zone that is too large");
+    assert!(
+        found.iter().any(|f| f.id() == "supply-exceeded-n1" && f.mend.is_none()),
+        "no setting mends one zone that is too large"
+    );
 }
 
 #[test]
@@ -256,7 +264,9 @@ fn a_percentage_that_pushes_the_night_past_sunrise_is_foreseen() {
     months[5] = 180;
     settings.percentages = Percentages::Month(months);
     let (finding, after) = mended(&installation, &settings, "past-sunrise-p0");
-    let Kind::PastSunrise { month: 6, percentage: 180, minutes } = finding.kind else { panic!("{finding:?}") };
+    let Kind::PastSunrise { month: 6, percentage: 180, minutes } = finding.kind else {
+        panic!("{finding:?}")
+    };
     // 108 min from 03:30 end at 05:18; the window ends at 05:00, after sunrise there and then.
     assert_eq!(minutes, 18);
     assert!(after.programs[0].starts[0] <= time(3, 12, 0, 0));

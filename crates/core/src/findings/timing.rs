@@ -40,7 +40,8 @@ fn queues(look: &Look<'_>, findings: &mut Vec<Finding>) {
                 let minutes = run.queued_s / 60;
                 let kind = Kind::Queues { minutes, behind: other, on: run.date };
                 let finding = Finding::new(kind, Severity::Warning, Place::Start(key.0, key.1));
-                let longer = |old: &Finding| matches!(old.kind, Kind::Queues { minutes: m, .. } if m >= minutes);
+                let longer =
+                    |old: &Finding| matches!(old.kind, Kind::Queues { minutes: m, .. } if m >= minutes);
                 if !told.get(&key).is_some_and(longer) {
                     told.insert(key, finding);
                 }
@@ -127,8 +128,7 @@ fn law(look: &Look<'_>, findings: &mut Vec<Finding>) {
         } else {
             Kind::ForbiddenHour { ordinance: name(ordinance), at: first.start }
         };
-        let place =
-            if by_day { Place::Program(program) } else { Place::Start(program, first.start_index) };
+        let place = if by_day { Place::Program(program) } else { Place::Start(program, first.start_index) };
         findings.push(Finding::new(kind, Severity::Fault, place).costing(look.cost(runs.iter().copied())));
     }
     weekly_counts(look, &name, findings);
@@ -139,14 +139,17 @@ fn weekly_counts(look: &Look<'_>, name: &impl Fn(usize) -> String, findings: &mu
     let mut programs: BTreeMap<u16, usize> = BTreeMap::new();
     for run in &look.runs {
         let date = run.start.to_zoned(look.installation.tz.clone()).date();
-        let monday = date.checked_sub(i64::from(date.weekday().to_monday_zero_offset()).days()).unwrap_or(date);
+        let monday =
+            date.checked_sub(i64::from(date.weekday().to_monday_zero_offset()).days()).unwrap_or(date);
         days.entry((run.station, monday)).or_default().insert(date);
         programs.entry(run.station).or_insert(run.program);
     }
     let mut told: BTreeSet<(usize, usize)> = BTreeSet::new();
     for ((station, monday), dates) in &days {
         let subject = look.installation.subject(*station);
-        let Some((most, ordinance)) = look.installation.law.most_days_a_week(Some(subject), *monday) else { continue };
+        let Some((most, ordinance)) = look.installation.law.most_days_a_week(Some(subject), *monday) else {
+            continue;
+        };
         let program = programs.get(station).copied().unwrap_or(0);
         if dates.len() > usize::from(most) && told.insert((program, ordinance)) {
             let days = u32::try_from(dates.len()).unwrap_or(u32::MAX);

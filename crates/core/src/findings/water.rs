@@ -2,8 +2,8 @@
 
 use super::{Cost, Finding, Kind, Look, Place, Severity};
 use crate::installation::WiredZone;
-use crate::schedule::ScheduledRun;
 use crate::planner::DEEP_MM;
+use crate::schedule::ScheduledRun;
 use crate::units::{LitresPerMinute, Millimetres};
 use jiff::Timestamp;
 use jiff::civil::Date;
@@ -67,12 +67,17 @@ fn repeated_starts(look: &Look<'_>, findings: &mut Vec<Finding>) {
         };
         let needed = (1..starts).find(|kept| mostly_wasted(*kept)).unwrap_or(starts);
         if needed < starts {
-            let surplus = look.of_program(index).filter(|r| usize::try_from(r.start_number).unwrap_or(0) > needed);
+            let surplus =
+                look.of_program(index).filter(|r| usize::try_from(r.start_number).unwrap_or(0) > needed);
             let cost = look.cost(surplus);
             if cost.minutes_a_week.is_some_and(|m| m > 0.0) {
                 findings.push(
-                    Finding::new(Kind::RepeatedStarts { starts, needed }, Severity::Warning, Place::Program(index))
-                        .costing(cost),
+                    Finding::new(
+                        Kind::RepeatedStarts { starts, needed },
+                        Severity::Warning,
+                        Place::Program(index),
+                    )
+                    .costing(cost),
                 );
             }
         }
@@ -110,7 +115,11 @@ fn rounding(look: &Look<'_>, findings: &mut Vec<Finding>) {
         let percentage = look.settings.percentages.of(index, look.from);
         for (station, seconds) in &program.run_times {
             let lighting = look.settings.station(*station).lighting;
-            if *seconds > 0 && !lighting && percentage > 0 && look.installation.card.scaled_s(*seconds, percentage) == 0 {
+            if *seconds > 0
+                && !lighting
+                && percentage > 0
+                && look.installation.card.scaled_s(*seconds, percentage) == 0
+            {
                 let kind = Kind::RoundsToZero { percentage };
                 findings.push(Finding::new(kind, Severity::Warning, Place::RunTime(index, *station)));
             }
@@ -196,7 +205,12 @@ fn supply(look: &Look<'_>, findings: &mut Vec<Finding>) {
             }
             continue;
         }
-        draws.push(Draw { from: run.start, until: run.end + overlap, flow, own: Some((run.station, run.date)) });
+        draws.push(Draw {
+            from: run.start,
+            until: run.end + overlap,
+            flow,
+            own: Some((run.station, run.date)),
+        });
     }
     let others = look.installation.elsewhere.iter();
     draws.extend(others.map(|e| Draw { from: e.from, until: e.until, flow: e.flow, own: None }));

@@ -22,8 +22,7 @@ pub(super) fn find(look: &Look<'_>, findings: &mut Vec<Finding>) {
             continue;
         }
         if !watered.contains(&station) {
-            let kind =
-                if card.daily_run_times { Kind::NoFallbackMinutes } else { Kind::ZoneWithoutMinutes };
+            let kind = if card.daily_run_times { Kind::NoFallbackMinutes } else { Kind::ZoneWithoutMinutes };
             findings.push(Finding::new(kind, Severity::Warning, place));
         } else if uses_master_valve && !settings.station(station).master_valve {
             findings.push(Finding::new(Kind::NoMasterValve, Severity::Warning, place));
@@ -42,8 +41,12 @@ pub(super) fn find(look: &Look<'_>, findings: &mut Vec<Finding>) {
             if *seconds > 0 && installation.zone(*station).is_none() && !settings.station(*station).lighting {
                 let own = look.of_program(index).filter(|r| r.station == *station);
                 findings.push(
-                    Finding::new(Kind::MinutesWithoutZone, Severity::Warning, Place::RunTime(index, *station))
-                        .costing(look.cost(own)),
+                    Finding::new(
+                        Kind::MinutesWithoutZone,
+                        Severity::Warning,
+                        Place::RunTime(index, *station),
+                    )
+                    .costing(look.cost(own)),
                 );
             }
         }

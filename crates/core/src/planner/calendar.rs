@@ -85,21 +85,27 @@ pub(super) fn calendar(
 /// The forbidden weekday that lies furthest from the allowed ones.
 fn furthest(week: [bool; 7]) -> Option<usize> {
     let allowed: Vec<usize> = (0..7).filter(|i| week.get(*i) == Some(&true)).collect();
-    let distance = |day: usize| {
-        allowed.iter().map(|a| (7 + day - a) % 7).map(|d| d.min(7 - d)).min().unwrap_or(7)
-    };
+    let distance =
+        |day: usize| allowed.iter().map(|a| (7 + day - a) % 7).map(|d| d.min(7 - d)).min().unwrap_or(7);
     (0..7).filter(|i| week.get(*i) == Some(&false)).max_by_key(|i| (distance(*i), 7 - *i))
 }
 
 /// Minutes of the window in which nothing forbids, by the clock of an ordinary night.
-fn usable(installation: &Installation, present: &Settings, subject: Subject, from: Date, free: bool) -> Vec<(u32, u32)> {
+fn usable(
+    installation: &Installation,
+    present: &Settings,
+    subject: Subject,
+    from: Date,
+    free: bool,
+) -> Vec<(u32, u32)> {
     let length = installation.window_minutes();
     let open = minute_of(installation.window.from);
     let mut closed = vec![false; usize::try_from(length).unwrap_or(0)];
     let mut close = |begin: u32, end: u32| {
         for (minute, slot) in (0u32..).zip(&mut closed) {
             let clock = (open + minute) % 1440;
-            let inside = if begin <= end { (begin..end).contains(&clock) } else { clock >= begin || clock < end };
+            let inside =
+                if begin <= end { (begin..end).contains(&clock) } else { clock >= begin || clock < end };
             *slot |= inside;
         }
     };
@@ -166,7 +172,9 @@ pub(super) fn patterns(calendar: &Calendar, card: &Card, from: Date) -> Vec<Patt
             let mut left = calendar.weekdays;
             while let Some(last) = phases.last() {
                 left = core::array::from_fn(|i| left.get(i) == Some(&true) && last.get(i) != Some(&true));
-                let Some(next) = spread(left, count).filter(|w| longest_gap(*w) <= longest_gap(week)) else { break };
+                let Some(next) = spread(left, count).filter(|w| longest_gap(*w) <= longest_gap(week)) else {
+                    break;
+                };
                 phases.push(next);
             }
             out.push(Pattern {
@@ -196,13 +204,20 @@ pub(super) fn patterns(calendar: &Calendar, card: &Card, from: Date) -> Vec<Patt
         let both = calendar.odd && calendar.even;
         for (may, days, gap) in [(calendar.odd, Days::Odd, 2), (calendar.even, Days::Even, 3)] {
             if may {
-                let phases = if both { vec![days, if days == Days::Odd { Days::Even } else { Days::Odd }] } else { vec![days] };
+                let phases = if both {
+                    vec![days, if days == Days::Odd { Days::Even } else { Days::Odd }]
+                } else {
+                    vec![days]
+                };
                 out.push(Pattern { days, events_a_week: 3.5, gap_days: gap, phases });
             }
         }
     }
     out.sort_by(|a, b| {
-        a.events_a_week.total_cmp(&b.events_a_week).then(a.gap_days.cmp(&b.gap_days)).then(rank(a).cmp(&rank(b)))
+        a.events_a_week
+            .total_cmp(&b.events_a_week)
+            .then(a.gap_days.cmp(&b.gap_days))
+            .then(rank(a).cmp(&rank(b)))
     });
     out
 }
@@ -243,7 +258,9 @@ mod tests {
         let free = of(&installation(), 1);
         assert_eq!(free.usable, [(0, 420)]);
         let all = patterns(&free, &installation().card, FROM);
-        assert!(all.iter().any(|p| p.days == Days::EveryNth { interval: 3, first: FROM } && p.phases.len() == 3));
+        assert!(
+            all.iter().any(|p| p.days == Days::EveryNth { interval: 3, first: FROM } && p.phases.len() == 3)
+        );
         assert_eq!(all.last().unwrap().events_a_week, 7.0);
     }
 

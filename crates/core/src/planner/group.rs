@@ -78,7 +78,9 @@ pub(super) fn survey(request: &Request<'_>) -> Result<(), Binding> {
 /// Programs that are not about watering by need: lighting, and pulses until an end time.
 pub(super) fn kept_programs(request: &Request<'_>) -> Vec<usize> {
     let present = request.present;
-    let runs = |p: &crate::schedule::Program| p.active && !p.starts.is_empty() && p.run_times.iter().any(|(_, s)| *s > 0);
+    let runs = |p: &crate::schedule::Program| {
+        p.active && !p.starts.is_empty() && p.run_times.iter().any(|(_, s)| *s > 0)
+    };
     (0..)
         .zip(&present.programs)
         .filter(|(_, p)| runs(p))
@@ -144,13 +146,13 @@ fn wanted(strategy: Strategy, zone: &WiredZone, all: &[Pattern], starts: Option<
             all.iter().min_by(|a, b| off(a).total_cmp(&off(b))).cloned()
         }
         Strategy::EveryDay => all.last().cloned(),
-        Strategy::JustNeed => {
-            all.iter().find(|p| fits(p) && startable(p)).or_else(|| all.last()).cloned()
-        }
+        Strategy::JustNeed => all.iter().find(|p| fits(p) && startable(p)).or_else(|| all.last()).cloned(),
         Strategy::SoilBalance => {
             // The longest even rhythm that the root zone bears; weekdays only stand in.
             let even = all.iter().filter(|p| p.phases.len() > 1 || p.events_a_week >= 7.0);
-            let even = even.filter(|p| fits(p) && startable(p)).min_by(|a, b| a.events_a_week.total_cmp(&b.events_a_week));
+            let even = even
+                .filter(|p| fits(p) && startable(p))
+                .min_by(|a, b| a.events_a_week.total_cmp(&b.events_a_week));
             even.or_else(|| all.iter().find(|p| fits(p) && startable(p))).or_else(|| all.last()).cloned()
         }
     }
@@ -198,7 +200,13 @@ pub(super) fn form(
         let alike = |g: &&mut Group| g.calendar == *own && g.pattern == pattern && g.plants == kind;
         match groups.iter_mut().find(alike) {
             Some(group) => group.members.push(member),
-            None => groups.push(Group { calendar: own.clone(), pattern, plants: kind, members: vec![member], merged: false }),
+            None => groups.push(Group {
+                calendar: own.clone(),
+                pattern,
+                plants: kind,
+                members: vec![member],
+                merged: false,
+            }),
         }
     }
     if groups.is_empty() {
@@ -206,7 +214,8 @@ pub(super) fn form(
     }
     while groups.len() > programs.max(1) {
         let pairs = (0..groups.len()).flat_map(|i| (i + 1..groups.len()).map(move |j| (i, j)));
-        let nearest = pairs.min_by_key(|(i, j)| groups.get(*i).zip(groups.get(*j)).map(|(a, b)| unlike(a, b)));
+        let nearest =
+            pairs.min_by_key(|(i, j)| groups.get(*i).zip(groups.get(*j)).map(|(a, b)| unlike(a, b)));
         let Some((i, j)) = nearest else { break };
         let second = groups.remove(j);
         if let Some(first) = groups.get_mut(i) {
@@ -225,7 +234,8 @@ fn first_station(group: &Group) -> u16 {
 /// Two groups in one program keep the stricter calendar and the tighter rhythm.
 fn merge(request: &Request<'_>, first: &mut Group, second: Group) {
     let card = &request.installation.card;
-    let stricter_is_second = (first.calendar.free, first.calendar.most) > (second.calendar.free, second.calendar.most);
+    let stricter_is_second =
+        (first.calendar.free, first.calendar.most) > (second.calendar.free, second.calendar.most);
     let calendar = if stricter_is_second { &second.calendar } else { &first.calendar };
     let most = first.pattern.events_a_week.max(second.pattern.events_a_week);
     let all = patterns(calendar, card, request.from);

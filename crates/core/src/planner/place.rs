@@ -2,7 +2,7 @@
 //! spread over nights, or side by side, when one after the other is too long.
 
 use super::group::{Group, Member};
-use super::{Binding, Proposal, ProgramReason, Request, ZoneReason};
+use super::{Binding, ProgramReason, Proposal, Request, ZoneReason};
 use crate::application::Cycles;
 use crate::controller::Card;
 use crate::night::{Due, lay_out};
@@ -10,8 +10,8 @@ use crate::schedule::{
     Days, Percentages, Program, Settings, expand, minute_of, nearest_percentage, start_at_or_before,
 };
 use crate::units::{LitresPerMinute, Minutes};
-use jiff::tz::TimeZone;
 use jiff::civil::{Date, Time};
+use jiff::tz::TimeZone;
 
 /// A program without its clock.
 #[derive(Debug, Clone)]
@@ -51,7 +51,11 @@ impl Block {
 
     /// The most that its zones take at once.
     fn flow(&self) -> Option<LitresPerMinute> {
-        self.group.members.iter().map(|m| m.zone.flow).try_fold(LitresPerMinute::ZERO, |most, f| Some(most.max(f?)))
+        self.group
+            .members
+            .iter()
+            .map(|m| m.zone.flow)
+            .try_fold(LitresPerMinute::ZERO, |most, f| Some(most.max(f?)))
     }
 }
 
@@ -88,7 +92,12 @@ fn built_in(request: &Request<'_>, members: &[&Member], days: Days) -> (Phase, V
             run_time: member.run_time,
             cycles: Cycles {
                 count: member.zone.longest_cycle_s().map_or(splits, |l| each.div_ceil(l.max(1)) * splits),
-                minutes_each: minutes_of(member.zone.longest_cycle_s().map_or(each, |l| each.div_ceil(each.div_ceil(l.max(1)).max(1)))),
+                minutes_each: minutes_of(
+                    member
+                        .zone
+                        .longest_cycle_s()
+                        .map_or(each, |l| each.div_ceil(each.div_ceil(l.max(1)).max(1))),
+                ),
                 soak_minutes: member.cycles.soak_minutes,
             },
             short_by: (short > 60.0).then(|| Minutes::from_min(short / 60.0)),
@@ -122,7 +131,12 @@ fn built_in(request: &Request<'_>, members: &[&Member], days: Days) -> (Phase, V
 }
 
 /// Several programs by number of cycles where cycles are made from starts.
-fn from_starts(request: &Request<'_>, members: &[&Member], days: Days, programs: usize) -> (Phase, Vec<ZoneReason>) {
+fn from_starts(
+    request: &Request<'_>,
+    members: &[&Member],
+    days: Days,
+    programs: usize,
+) -> (Phase, Vec<ZoneReason>) {
     let card = &request.installation.card;
     let pause = minutes_of(request.present.delay_s.max(0).unsigned_abs());
     let longest = (card.longest_run_s / 60).max(1);
@@ -145,7 +159,13 @@ fn from_starts(request: &Request<'_>, members: &[&Member], days: Days, programs:
             run_times: p
                 .zones
                 .iter()
-                .map(|(n, minutes)| (*n, settable_s(card, f64::from((minutes - pause.min(*minutes)) * 60)).min(card.longest_run_s)))
+                .map(|(n, minutes)| {
+                    (
+                        *n,
+                        settable_s(card, f64::from((minutes - pause.min(*minutes)) * 60))
+                            .min(card.longest_run_s),
+                    )
+                })
                 .collect(),
         })
         .collect();
@@ -174,7 +194,10 @@ fn with_station_settings(request: &Request<'_>, members: &[&Member]) -> Settings
     settings.delay_s = request.present.delay_s;
     settings.stations.clone_from(&request.present.stations);
     for member in members {
-        let cycle = member.zone.longest_cycle_s().filter(|longest| member.run_time.min_value() * 60.0 > f64::from(*longest));
+        let cycle = member
+            .zone
+            .longest_cycle_s()
+            .filter(|longest| member.run_time.min_value() * 60.0 > f64::from(*longest));
         settings.update_station(member.zone.zone.number, |s| {
             s.cycle_and_soak_s = cycle.map(|longest| (longest, member.zone.soak_s()));
         });
@@ -187,7 +210,10 @@ fn block(request: &Request<'_>, group: &Group, sets: usize, programs: usize) -> 
     // Longest first onto the emptiest set keeps the sets alike; ties by station.
     let mut order: Vec<&Member> = group.members.iter().collect();
     order.sort_by(|a, b| {
-        b.run_time.min_value().total_cmp(&a.run_time.min_value()).then(a.zone.zone.number.cmp(&b.zone.zone.number))
+        b.run_time
+            .min_value()
+            .total_cmp(&a.run_time.min_value())
+            .then(a.zone.zone.number.cmp(&b.zone.zone.number))
     });
     let sets = sets.clamp(1, group.pattern.phases.len().max(1)).min(order.len().max(1));
     let mut shares: Vec<(f64, Vec<&Member>)> = vec![(0.0, Vec::new()); sets];
@@ -218,7 +244,8 @@ fn block(request: &Request<'_>, group: &Group, sets: usize, programs: usize) -> 
 /// carries both. Blocks with the least freedom go first.
 fn fit(request: &Request<'_>, blocks: &mut [Block], side_by_side: bool) -> bool {
     let installation = request.installation;
-    let (step, open) = (u32::from(installation.card.start_step_min.max(1)), minute_of(installation.window.from));
+    let (step, open) =
+        (u32::from(installation.card.start_step_min.max(1)), minute_of(installation.window.from));
     // Starts fall on the box's step by the clock, not from the opening of the window.
     let aligned = |minute: u32| ((open + minute) / step * step).checked_sub(open);
     let mut order: Vec<usize> = (0..blocks.len()).collect();
@@ -357,7 +384,11 @@ pub(super) fn assemble(
                 *program = Program {
                     name: program.name.clone(),
                     active: true,
-                    starts: part.starts.iter().map(|s| start_at_or_before(card, open + block.begin + s)).collect(),
+                    starts: part
+                        .starts
+                        .iter()
+                        .map(|s| start_at_or_before(card, open + block.begin + s))
+                        .collect(),
                     days: phase.days,
                     run_times: part.run_times.clone(),
                     repeat: None,

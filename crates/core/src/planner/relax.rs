@@ -81,7 +81,8 @@ fn more_supply(request: &Request<'_>, fits: &impl Fn(Relax) -> bool) -> Option<R
         return None;
     }
     let supply = installation.supply?;
-    let flows: Vec<f64> = installation.zones.iter().filter_map(|z| z.flow).map(LitresPerMinute::l_per_min).collect();
+    let flows: Vec<f64> =
+        installation.zones.iter().filter_map(|z| z.flow).map(LitresPerMinute::l_per_min).collect();
     let most = flows.iter().copied().fold(0.0, f64::max);
     (2..=3)
         .map(|n| f64::from(n) * most)

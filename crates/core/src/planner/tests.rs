@@ -32,7 +32,11 @@ fn every_school_passes_the_checks_on_every_card_that_holds_it() {
             installation.card = card.clone();
             if let Ok(proposal) = planned(&installation, strategy) {
                 plans += 1;
-                assert_eq!(serious(&installation, &proposal.settings), Vec::<String>::new(), "{code} {strategy:?}");
+                assert_eq!(
+                    serious(&installation, &proposal.settings),
+                    Vec::<String>::new(),
+                    "{code} {strategy:?}"
+                );
             }
         }
     }
@@ -51,14 +55,18 @@ fn just_the_need_is_what_the_plants_use() {
     }
     let lawn = proposal.programs.iter().find(|p| p.stations.contains(&1)).unwrap();
     assert!(f64::from(lawn.gap_days) <= lawn.tightest.unwrap().1, "{lawn:?}");
-    assert!(!proposal.programs.iter().any(|p| p.stations.contains(&1) && p.stations.contains(&4)), "drip is by itself");
+    assert!(
+        !proposal.programs.iter().any(|p| p.stations.contains(&1) && p.stations.contains(&4)),
+        "drip is by itself"
+    );
 }
 
 #[test]
 fn the_night_ends_with_the_window_and_drip_runs_first() {
     let installation = installation();
     let proposal = planned(&installation, Strategy::EveryDay).unwrap();
-    let runs = expand(&proposal.settings, &installation.card, &installation.tz, FROM, FROM.tomorrow().unwrap());
+    let runs =
+        expand(&proposal.settings, &installation.card, &installation.tz, FROM, FROM.tomorrow().unwrap());
     let (_, shut) = crate::night::window_instants(FROM, installation.window, &installation.tz);
     let last = runs.iter().filter(|r| r.start < shut.timestamp()).max_by_key(|r| r.end).unwrap();
     assert!(shut.timestamp().duration_since(last.end).as_mins() < 1);
@@ -100,7 +108,11 @@ fn clay_slopes_are_cycled_and_soaks_interleave() {
     for cycle_and_soak in [true, false] {
         installation.card.cycle_and_soak = cycle_and_soak;
         let proposal = planned(&installation, Strategy::JustNeed).unwrap();
-        assert_eq!(serious(&installation, &proposal.settings), Vec::<String>::new(), "built in: {cycle_and_soak}");
+        assert_eq!(
+            serious(&installation, &proposal.settings),
+            Vec::<String>::new(),
+            "built in: {cycle_and_soak}"
+        );
         assert!(proposal.zones[0].cycles.count > 1);
         assert!(proposal.zones.iter().all(|z| z.short_by.is_none()), "{:?}", proposal.zones);
     }
@@ -121,15 +133,26 @@ fn a_short_window_spreads_the_zones_over_nights_and_then_says_what_binds() {
 
     installation.window.from = time(4, 55, 0, 0);
     let present = Settings::clean(&installation.card);
-    let request = Request { installation: &installation, present: &present, strategy: Strategy::JustNeed, from: FROM, relax: Relax::default() };
-    let Err(Binding::Window { needed_minutes, have_minutes: 5 }) = plan(&request) else { panic!("{:?}", plan(&request)) };
+    let request = Request {
+        installation: &installation,
+        present: &present,
+        strategy: Strategy::JustNeed,
+        from: FROM,
+        relax: Relax::default(),
+    };
+    let Err(Binding::Window { needed_minutes, have_minutes: 5 }) = plan(&request) else {
+        panic!("{:?}", plan(&request))
+    };
     assert!(needed_minutes > 5);
     let all = relaxations(&request);
     let window = all.iter().find(|r| r.relax.window_from.is_some()).expect("an earlier window helps");
     let just = Request { relax: window.relax, ..request };
     assert!(plan(&just).is_ok());
     let minutes = (window.by - 5.0) as i8;
-    let short_of_it = Relax { window_from: Some(time(4, 55, 0, 0).wrapping_sub(jiff::Span::new().minutes(minutes))), ..Relax::default() };
+    let short_of_it = Relax {
+        window_from: Some(time(4, 55, 0, 0).wrapping_sub(jiff::Span::new().minutes(minutes))),
+        ..Relax::default()
+    };
     assert!(plan(&Request { relax: short_of_it, ..request }).is_err(), "five minutes less do not");
     assert!(all.iter().all(|r| r.relax.share_pct.is_none_or(|s| s >= 50)), "less than half is no plan");
     for relaxation in all {
@@ -151,7 +174,13 @@ fn a_box_that_runs_side_by_side_uses_the_supply_it_has() {
     installation.supply = Some(LitresPerMinute::from_l_per_min(30.0));
     assert!(matches!(planned(&installation, Strategy::DeepTwice), Err(Binding::Window { .. })));
     let present = Settings::clean(&installation.card);
-    let request = Request { installation: &installation, present: &present, strategy: Strategy::DeepTwice, from: FROM, relax: Relax::default() };
+    let request = Request {
+        installation: &installation,
+        present: &present,
+        strategy: Strategy::DeepTwice,
+        from: FROM,
+        relax: Relax::default(),
+    };
     assert!(relaxations(&request).iter().any(|r| r.relax.supply.is_some()));
 }
 
@@ -160,7 +189,12 @@ fn lighting_and_pulses_are_left_alone() {
     let installation = installation();
     let mut present = Settings::clean(&installation.card);
     present.stations = vec![(12, StationSetting { lighting: true, ..StationSetting::default() })];
-    present.programs[0] = Program { active: true, starts: vec![time(21, 0, 0, 0)], run_times: vec![(12, 7200)], ..present.programs[0].clone() };
+    present.programs[0] = Program {
+        active: true,
+        starts: vec![time(21, 0, 0, 0)],
+        run_times: vec![(12, 7200)],
+        ..present.programs[0].clone()
+    };
     present.programs[2] = Program {
         active: true,
         starts: vec![time(8, 0, 0, 0)],
@@ -168,7 +202,13 @@ fn lighting_and_pulses_are_left_alone() {
         repeat: Some(Repeat { until: time(18, 0, 0, 0), pause_s: 1740 }),
         ..present.programs[2].clone()
     };
-    let request = Request { installation: &installation, present: &present, strategy: Strategy::JustNeed, from: FROM, relax: Relax::default() };
+    let request = Request {
+        installation: &installation,
+        present: &present,
+        strategy: Strategy::JustNeed,
+        from: FROM,
+        relax: Relax::default(),
+    };
     let proposal = plan(&request).unwrap();
     assert_eq!(proposal.kept, [0, 2]);
     assert_eq!(proposal.left_to_kept, [4]);
@@ -229,7 +269,13 @@ fn never_days_and_hours_without_a_start_are_kept_free() {
     let mut present = Settings::clean(&installation.card);
     present.never_days = [true, false, false, false, false, false, true];
     present.omit_hours = Some((time(0, 0, 0, 0), time(3, 0, 0, 0)));
-    let request = Request { installation: &installation, present: &present, strategy: Strategy::EveryDay, from: FROM, relax: Relax::default() };
+    let request = Request {
+        installation: &installation,
+        present: &present,
+        strategy: Strategy::EveryDay,
+        from: FROM,
+        relax: Relax::default(),
+    };
     let proposal = plan(&request).unwrap();
     assert_eq!(proposal.settings.never_days, present.never_days);
     for program in proposal.settings.programs.iter().filter(|p| p.active) {
@@ -237,14 +283,22 @@ fn never_days_and_hours_without_a_start_are_kept_free() {
     }
     let runs = expand(&proposal.settings, &installation.card, &installation.tz, FROM, date(2026, 7, 26));
     assert!(!runs.is_empty());
-    assert!(runs.iter().all(|r| ![0, 6].contains(&r.date.weekday().to_monday_zero_offset())), "no Monday, no Sunday");
+    assert!(
+        runs.iter().all(|r| ![0, 6].contains(&r.date.weekday().to_monday_zero_offset())),
+        "no Monday, no Sunday"
+    );
 }
 
 #[test]
 fn a_permit_lets_new_planting_have_its_own_rhythm() {
     let mut installation = installation();
     installation.law = law(two_days_a_week());
-    let permit = crate::ordinance::Permit { box_number: 1, station: 2, until: date(2026, 12, 31), reference: "P 3".into() };
+    let permit = crate::ordinance::Permit {
+        box_number: 1,
+        station: 2,
+        until: date(2026, 12, 31),
+        reference: "P 3".into(),
+    };
     installation.law.applied[0].permits.push(permit);
     let proposal = planned(&installation, Strategy::JustNeed).unwrap();
     assert_ne!(days_of(&proposal, 2), days_of(&proposal, 1));
@@ -258,7 +312,9 @@ fn parity_by_house_number_is_planned_as_dates() {
     ordinance.rules[0].days = crate::ordinance::AllowedDays::DatesOfHouseNumber;
     ordinance.rules[0].most_days_a_week = None;
     installation.law = law(ordinance);
-    for (house, days) in [(crate::ordinance::HouseNumber::Odd, Days::Odd), (crate::ordinance::HouseNumber::Even, Days::Even)] {
+    for (house, days) in
+        [(crate::ordinance::HouseNumber::Odd, Days::Odd), (crate::ordinance::HouseNumber::Even, Days::Even)]
+    {
         installation.law.applied[0].house = house;
         let proposal = planned(&installation, Strategy::JustNeed).unwrap();
         assert_eq!(days_of(&proposal, 1), days);
@@ -300,7 +356,13 @@ fn the_share_of_the_water_is_the_share_of_the_minutes() {
     let present = Settings::clean(&installation.card);
     let minutes = |share_pct| {
         let relax = Relax { share_pct, ..Relax::default() };
-        let request = Request { installation: &installation, present: &present, strategy: Strategy::EveryDay, from: FROM, relax };
+        let request = Request {
+            installation: &installation,
+            present: &present,
+            strategy: Strategy::EveryDay,
+            from: FROM,
+            relax,
+        };
         plan(&request).unwrap().zones.iter().map(|z| z.run_time.min_value()).sum::<f64>()
     };
     assert!((minutes(Some(60)) / minutes(None) - 0.6).abs() < 1e-9);
@@ -330,10 +392,19 @@ fn present_station_settings_stay() {
     present.delay_s = 30;
     present.off_season = Some(crate::schedule::YearSpan { from: (11, 1), until: (3, 31) });
     present.programs[0].name = "Lawns".into();
-    let request = Request { installation: &installation, present: &present, strategy: Strategy::JustNeed, from: FROM, relax: Relax::default() };
+    let request = Request {
+        installation: &installation,
+        present: &present,
+        strategy: Strategy::JustNeed,
+        from: FROM,
+        relax: Relax::default(),
+    };
     let planned = plan(&request).unwrap().settings;
     assert!(planned.station(1).master_valve && planned.station(2).ignores_sensors);
-    assert_eq!((planned.delay_s, planned.off_season, planned.programs[0].name.as_str()), (30, present.off_season, "Lawns"));
+    assert_eq!(
+        (planned.delay_s, planned.off_season, planned.programs[0].name.as_str()),
+        (30, present.off_season, "Lawns")
+    );
 }
 
 #[test]
@@ -342,7 +413,13 @@ fn more_allowed_days_are_the_ones_furthest_from_the_others() {
     installation.law = law(two_days_a_week());
     let present = Settings::clean(&installation.card);
     let relax = Relax { extra_days: 1, ..Relax::default() };
-    let request = Request { installation: &installation, present: &present, strategy: Strategy::EveryDay, from: FROM, relax };
+    let request = Request {
+        installation: &installation,
+        present: &present,
+        strategy: Strategy::EveryDay,
+        from: FROM,
+        relax,
+    };
     let proposal = plan(&request).unwrap();
     // Wednesday and Sunday are allowed; Friday lies two days from each.
     let Days::Weekdays(week) = days_of(&proposal, 1) else { panic!() };

@@ -96,7 +96,9 @@ mod tests {
         let days: Vec<RawDay> = values
             .iter()
             .enumerate()
-            .map(|(i, v)| RawDay::new(date(2026, 6, 1) + (offset + i as i64).days()).with(Variable::TemperatureMax, *v))
+            .map(|(i, v)| {
+                RawDay::new(date(2026, 6, 1) + (offset + i as i64).days()).with(Variable::TemperatureMax, *v)
+            })
             .collect();
         judge(&days, &[], &[])
     }

@@ -113,7 +113,9 @@ impl HourRule {
     pub const fn words(self) -> &'static str {
         match self {
             Self::Range => "outside what is physically possible",
-            Self::SunInTheDark => "sun while it was dark: a clock that is off, or stamps at the end of the hour",
+            Self::SunInTheDark => {
+                "sun while it was dark: a clock that is off, or stamps at the end of the hour"
+            }
             Self::AboveTheSky => "more sun than above the atmosphere",
             Self::DewAboveAir => "a dew point that the air could not hold",
             Self::Stuck => "the very same temperature for twelve hours and more",
@@ -183,10 +185,11 @@ pub fn examine_hours(hours: &[RawHour], station: &Station) -> Vec<HourFlag> {
             _ => still = 0,
         }
         if still + 1 == STUCK_HOURS {
-            flags.extend(
-                (index + 1 - STUCK_HOURS..=index)
-                    .map(|i| HourFlag { index: i, variable: V::Temperature, rule: HourRule::Stuck }),
-            );
+            flags.extend((index + 1 - STUCK_HOURS..=index).map(|i| HourFlag {
+                index: i,
+                variable: V::Temperature,
+                rule: HourRule::Stuck,
+            }));
         } else if still >= STUCK_HOURS {
             flags.push(HourFlag { index, variable: V::Temperature, rule: HourRule::Stuck });
         }
@@ -345,8 +348,18 @@ mod tests {
         assert!((value(Variable::TemperatureMax) - 21.0).abs() < 1e-9);
         assert!((value(Variable::TemperatureMin) - 9.0).abs() < 1e-9);
         assert_eq!((value(Variable::Rain), value(Variable::Wind)), (3.0, 2.0));
-        assert!((value(Variable::HumidityMin) - 60.0).abs() < 1e-9 && (value(Variable::HumidityMax) - 60.0).abs() < 1e-9);
-        let mean: f64 = hours.iter().map(|h| 0.6 * saturation_vapour_pressure(Celsius::from_c(h.get(HourVariable::Temperature).unwrap())).kpa()).sum::<f64>() / 24.0;
+        assert!(
+            (value(Variable::HumidityMin) - 60.0).abs() < 1e-9
+                && (value(Variable::HumidityMax) - 60.0).abs() < 1e-9
+        );
+        let mean: f64 = hours
+            .iter()
+            .map(|h| {
+                0.6 * saturation_vapour_pressure(Celsius::from_c(h.get(HourVariable::Temperature).unwrap()))
+                    .kpa()
+            })
+            .sum::<f64>()
+            / 24.0;
         assert!((value(Variable::VapourPressure) - mean).abs() < 1e-12);
     }
 
@@ -384,7 +397,10 @@ mod tests {
         assert!(rules(&hours).iter().all(|(_, _, r)| *r != HourRule::Stuck));
         let mut hours = day_of_hours();
         hours[8].set(HourVariable::Temperature, Some(40.0));
-        assert_eq!(rules(&hours).iter().map(|f| (f.0, f.2)).collect::<Vec<_>>(), [(8, HourRule::Jump), (9, HourRule::Jump)]);
+        assert_eq!(
+            rules(&hours).iter().map(|f| (f.0, f.2)).collect::<Vec<_>>(),
+            [(8, HourRule::Jump), (9, HourRule::Jump)]
+        );
         assert!(!HourRule::Jump.rejects());
     }
 }

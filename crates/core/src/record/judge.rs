@@ -175,15 +175,20 @@ fn by_itself(day: &RawDay, station: &Station, flags: &mut Vec<Flag>) {
 
 fn rule_of(finding: &quality::Finding, day: &RawDay) -> Rule {
     use quality::Input;
-    let crossed = |low: Variable, high: Variable| {
-        matches!((day.get(low), day.get(high)), (Some(a), Some(b)) if a > b)
-    };
+    let crossed =
+        |low: Variable, high: Variable| matches!((day.get(low), day.get(high)), (Some(a), Some(b)) if a > b);
     match (finding.input, finding.severity) {
-        (Input::TemperatureMin, _) if crossed(Variable::TemperatureMin, Variable::TemperatureMax) => Rule::Order,
+        (Input::TemperatureMin, _) if crossed(Variable::TemperatureMin, Variable::TemperatureMax) => {
+            Rule::Order
+        }
         (Input::HumidityMin, _) if crossed(Variable::HumidityMin, Variable::HumidityMax) => Rule::Order,
         (Input::TemperatureMax, Severity::Doubt) => Rule::WideRange,
-        (Input::DewPoint, Severity::Fault) if crossed(Variable::DewPoint, Variable::TemperatureMax) => Rule::DewAboveAir,
-        (Input::Solar, Severity::Fault) if day.get(Variable::Solar).is_some_and(|v| v > 0.0) => Rule::AboveTheSky,
+        (Input::DewPoint, Severity::Fault) if crossed(Variable::DewPoint, Variable::TemperatureMax) => {
+            Rule::DewAboveAir
+        }
+        (Input::Solar, Severity::Fault) if day.get(Variable::Solar).is_some_and(|v| v > 0.0) => {
+            Rule::AboveTheSky
+        }
         (Input::Solar, Severity::Doubt) => Rule::AboveClearSky,
         (Input::Wind, Severity::Doubt) => Rule::Storm,
         (Input::Rain, Severity::Doubt) => Rule::RareRain,
@@ -230,7 +235,11 @@ fn calm(days: &[RawDay], flags: &mut Vec<Flag>) {
     let mut run: Vec<Date> = Vec::new();
     let mut close = |run: &mut Vec<Date>| {
         if run.len() >= CALM_DAYS {
-            flags.extend(run.iter().map(|date| Flag { date: *date, variable: Variable::Wind, rule: Rule::CalmSensor }));
+            flags.extend(run.iter().map(|date| Flag {
+                date: *date,
+                variable: Variable::Wind,
+                rule: Rule::CalmSensor,
+            }));
         }
         run.clear();
     };
@@ -312,10 +321,10 @@ mod tests {
     fn crossed_temperatures_are_both_rejected() {
         let mut days = june(6);
         days[2].set(Variable::TemperatureMin, Some(30.0));
-        assert_eq!(rules(&days), [
-            (3, Variable::TemperatureMin, Rule::Order),
-            (3, Variable::TemperatureMax, Rule::Order),
-        ]);
+        assert_eq!(
+            rules(&days),
+            [(3, Variable::TemperatureMin, Rule::Order), (3, Variable::TemperatureMax, Rule::Order),]
+        );
     }
 
     #[test]
@@ -371,10 +380,14 @@ mod tests {
 
     #[test]
     fn a_value_far_from_its_season_is_doubted() {
-        let mut days: Vec<RawDay> = (0..3).flat_map(|y| june(28).into_iter().map(move |mut d| {
-            d.date = Date::new(2024 + y, 6, d.date.day()).unwrap();
-            d
-        })).collect();
+        let mut days: Vec<RawDay> = (0..3)
+            .flat_map(|y| {
+                june(28).into_iter().map(move |mut d| {
+                    d.date = Date::new(2024 + y, 6, d.date.day()).unwrap();
+                    d
+                })
+            })
+            .collect();
         days[40].set(Variable::TemperatureMin, Some(-15.0));
         let found = rules(&days);
         assert_eq!(found, [(days[40].date.day(), Variable::TemperatureMin, Rule::FarFromSeason)]);
@@ -385,7 +398,8 @@ mod tests {
     fn a_day_without_temperatures_is_judged_as_far_as_it_goes() {
         let day = RawDay::new(date(2026, 6, 1)).with(Variable::Rain, -3.0).with(Variable::DewPoint, 12.0);
         assert_eq!(rules(&[day]), [(1, Variable::Rain, Rule::Range)]);
-        let half = RawDay::new(date(2026, 6, 1)).with(Variable::TemperatureMin, 9.0).with(Variable::DewPoint, 12.0);
+        let half =
+            RawDay::new(date(2026, 6, 1)).with(Variable::TemperatureMin, 9.0).with(Variable::DewPoint, 12.0);
         assert_eq!(rules(&[half]), []);
     }
 

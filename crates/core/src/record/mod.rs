@@ -11,9 +11,7 @@ pub use hours::{HOUR_VARIABLES, HourFlag, HourRule, HourVariable, RawHour, days_
 pub use judge::{Flag, Rule, examine};
 pub use weave::{Group, Source, SourceKind, Woven, weave};
 
-use crate::units::{
-    Celsius, Kilopascals, MegajoulesPerSquareMetre, MetresPerSecond, Millimetres,
-};
+use crate::units::{Celsius, Kilopascals, MegajoulesPerSquareMetre, MetresPerSecond, Millimetres};
 use crate::weather::DayWeather;
 use jiff::civil::Date;
 
@@ -258,7 +256,8 @@ pub fn judge(days: &[RawDay], flags: &[Flag], overrules: &[Overrule]) -> Vec<Jud
     let mut judged: Vec<JudgedDay> = days
         .iter()
         .map(|day| {
-            let standings = Variable::ALL.map(|v| if day.get(v).is_some() { Standing::Good } else { Standing::Missing });
+            let standings =
+                Variable::ALL.map(|v| if day.get(v).is_some() { Standing::Good } else { Standing::Missing });
             JudgedDay { raw: *day, standings }
         })
         .collect();
@@ -271,7 +270,8 @@ pub fn judge(days: &[RawDay], flags: &[Flag], overrules: &[Overrule]) -> Vec<Jud
     };
     // A rejection outweighs a doubt.
     for flag in flags.iter().filter(|f| !f.rule.rejects()).chain(flags.iter().filter(|f| f.rule.rejects())) {
-        let standing = if flag.rule.rejects() { Standing::Rejected(flag.rule) } else { Standing::Doubtful(flag.rule) };
+        let standing =
+            if flag.rule.rejects() { Standing::Rejected(flag.rule) } else { Standing::Doubtful(flag.rule) };
         say(flag.date, flag.variable, standing);
     }
     for overrule in overrules {
@@ -288,9 +288,11 @@ mod tests {
 
     #[test]
     fn a_person_outweighs_a_rule_and_the_original_stays() {
-        let day = RawDay::new(date(2026, 7, 1)).with(Variable::TemperatureMin, 9.0).with(Variable::Rain, 400.0);
+        let day =
+            RawDay::new(date(2026, 7, 1)).with(Variable::TemperatureMin, 9.0).with(Variable::Rain, 400.0);
         let flag = |rule| Flag { date: day.date, variable: Variable::Rain, rule };
-        let overrule = |keep| Overrule { date: day.date, variable: Variable::Rain, keep, reason: "seen".into() };
+        let overrule =
+            |keep| Overrule { date: day.date, variable: Variable::Rain, keep, reason: "seen".into() };
         let standing = |flags: &[Flag], overrules: &[Overrule]| {
             let judged = judge(&[day], flags, overrules);
             assert_eq!(judged[0].raw, day, "the original stays");
@@ -302,14 +304,19 @@ mod tests {
         assert_eq!(standing(&both, &[]), (Standing::Rejected(Rule::Range), None), "whatever the order");
         assert_eq!(standing(&both, &[overrule(true)]), (Standing::Kept, Some(400.0)));
         assert_eq!(standing(&[], &[overrule(false)]), (Standing::Discarded, None));
-        assert_eq!(standing(&both, &[overrule(false), overrule(true)]).0, Standing::Kept, "the latest counts");
+        assert_eq!(
+            standing(&both, &[overrule(false), overrule(true)]).0,
+            Standing::Kept,
+            "the latest counts"
+        );
         let judged = judge(&[day], &[], &[Overrule { variable: Variable::Wind, ..overrule(true) }]);
         assert_eq!(judged[0].standing(Variable::Wind), Standing::Missing, "nothing was measured to keep");
     }
 
     #[test]
     fn weather_goes_through_a_raw_day_unchanged() {
-        let mut day = DayWeather::from_temperatures(date(2026, 7, 1), Celsius::from_c(9.0), Celsius::from_c(21.0));
+        let mut day =
+            DayWeather::from_temperatures(date(2026, 7, 1), Celsius::from_c(9.0), Celsius::from_c(21.0));
         day.wind = Some(MetresPerSecond::from_m_per_s(2.5));
         day.humidity_max_pct = Some(95.0);
         assert_eq!(RawDay::from(&day).weather(), Some(day));

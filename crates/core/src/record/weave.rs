@@ -130,7 +130,8 @@ pub fn weave(sources: &[Source], order: &[Vec<usize>; 5]) -> Woven {
                 for variable in group.variables() {
                     let value = effective.get(*variable).map(|value| match variable {
                         Variable::Wind => {
-                            wind_at_2_m(MetresPerSecond::from_m_per_s(value), source.station.wind_height).m_per_s()
+                            wind_at_2_m(MetresPerSecond::from_m_per_s(value), source.station.wind_height)
+                                .m_per_s()
                         }
                         _ => value,
                     });
@@ -181,22 +182,34 @@ mod tests {
 
     #[test]
     fn the_chosen_source_counts_and_the_other_stands_in() {
-        let own = judge(&days(1, 4, 10.0), &[], &[Overrule {
-            date: date(2026, 6, 2),
-            variable: Variable::TemperatureMax,
-            keep: false,
-            reason: "screen fell off".into(),
-        }]);
+        let own = judge(
+            &days(1, 4, 10.0),
+            &[],
+            &[Overrule {
+                date: date(2026, 6, 2),
+                variable: Variable::TemperatureMax,
+                keep: false,
+                reason: "screen fell off".into(),
+            }],
+        );
         let far = judge(&days(2, 5, 20.0), &[], &[]);
         let sources =
             [Source { station: station(2.0), days: &own }, Source { station: station(10.0), days: &far }];
         let order = [vec![0, 1], vec![], vec![], vec![1], vec![0]];
         let woven = weave(&sources, &order);
         let temperature: Vec<_> = woven.days.iter().map(|d| d.temperature_min.c()).collect();
-        assert_eq!(temperature, [10.0, 20.0, 10.0, 10.0, 20.0, 20.0], "the second day and the last two stand in");
+        assert_eq!(
+            temperature,
+            [10.0, 20.0, 10.0, 10.0, 20.0, 20.0],
+            "the second day and the last two stand in"
+        );
         assert_eq!(woven.days_from(Group::Temperature, 1), 3);
         let rain: Vec<_> = woven.days.iter().map(|d| d.rain.map(|r| r.mm())).collect();
-        assert_eq!(rain, [Some(10.0), Some(10.0), Some(10.0), Some(10.0), None, None], "rain does not travel here");
+        assert_eq!(
+            rain,
+            [Some(10.0), Some(10.0), Some(10.0), Some(10.0), None, None],
+            "rain does not travel here"
+        );
         assert_eq!(woven.days[0].wind, None, "the station has no 1 June");
         // FAO-56 eq. 47: 3 m/s at 10 m are 2.24 m/s at 2 m (example 14 has 3.2 and 2.4).
         let wind = woven.days[1].wind.unwrap().m_per_s();
@@ -206,7 +219,10 @@ mod tests {
     #[test]
     fn a_day_without_both_temperatures_is_no_day_but_its_rain_is_known() {
         let bare = judge(&[RawDay::new(date(2026, 6, 1)).with(Variable::Rain, 4.0)], &[], &[]);
-        let woven = weave(&[Source { station: station(2.0), days: &bare }], &[vec![0], vec![0], vec![0], vec![0], vec![0]]);
+        let woven = weave(
+            &[Source { station: station(2.0), days: &bare }],
+            &[vec![0], vec![0], vec![0], vec![0], vec![0]],
+        );
         assert!(woven.days.is_empty());
         assert_eq!(woven.days_from(Group::Rain, 0), 1);
     }

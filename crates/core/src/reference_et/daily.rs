@@ -47,11 +47,8 @@ pub struct DailyTerms {
 /// radiation or wind was measured, else Hargreaves-Samani.
 #[must_use]
 pub fn daily(day: &DayWeather, station: &Station) -> DailyEt {
-    let method = if day.has_more_than_temperatures() {
-        Method::PenmanMonteith
-    } else {
-        Method::HargreavesSamani
-    };
+    let method =
+        if day.has_more_than_temperatures() { Method::PenmanMonteith } else { Method::HargreavesSamani };
     daily_with(method, day, station)
 }
 
@@ -95,8 +92,7 @@ pub fn daily_penman_monteith(day: &DayWeather, station: &Station) -> (DailyTerms
 
     let u2 = wind.m_per_s();
     let et0 = Millimetres::from_mm(
-        (INVERSE_LATENT_HEAT * slope * net.mj_per_m2()
-            + gamma * CN_DAY / (mean.c() + 273.0) * u2 * deficit)
+        (INVERSE_LATENT_HEAT * slope * net.mj_per_m2() + gamma * CN_DAY / (mean.c() + 273.0) * u2 * deficit)
             / (slope + gamma * (1.0 + CD_DAY * u2)),
     );
     let terms = DailyTerms {

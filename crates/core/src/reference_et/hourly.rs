@@ -89,16 +89,11 @@ fn penman_monteith(hour: &HourWeather, station: &Station, cloudiness: f64) -> Mi
     let net = radiation::net_shortwave(hour.solar)
         - radiation::net_longwave_hour(hour.temperature, vapour, cloudiness);
     let net = net.mj_per_m2();
-    let (cd, soil_share) = if net < 0.0 {
-        (CD_HOUR.1, SOIL_HEAT_SHARE.1)
-    } else {
-        (CD_HOUR.0, SOIL_HEAT_SHARE.0)
-    };
+    let (cd, soil_share) =
+        if net < 0.0 { (CD_HOUR.1, SOIL_HEAT_SHARE.1) } else { (CD_HOUR.0, SOIL_HEAT_SHARE.0) };
     Millimetres::from_mm(
         (super::daily::INVERSE_LATENT_HEAT * slope * net * (1.0 - soil_share)
-            + gamma * CN_HOUR / (hour.temperature.c() + 273.0)
-                * wind
-                * (saturation.kpa() - vapour.kpa()))
+            + gamma * CN_HOUR / (hour.temperature.c() + 273.0) * wind * (saturation.kpa() - vapour.kpa()))
             / (slope + gamma * (1.0 + cd * wind)),
     )
 }

@@ -47,8 +47,7 @@ pub fn extraterrestrial_hour(day_of_year: f64, latitude_deg: f64, time_angle_rad
         12.0 / PI
             * SOLAR_CONSTANT_MJ_M2_H
             * sun::inverse_relative_distance(day_of_year)
-            * ((end - start) * phi.sin() * delta.sin()
-                + phi.cos() * delta.cos() * (end.sin() - start.sin())),
+            * ((end - start) * phi.sin() * delta.sin() + phi.cos() * delta.cos() * (end.sin() - start.sin())),
     )
 }
 
@@ -105,10 +104,7 @@ pub fn net_longwave_day(min: Celsius, max: Celsius, vapour: Kilopascals, cloudin
 #[must_use]
 pub fn net_longwave_hour(mean: Celsius, vapour: Kilopascals, cloudiness: f64) -> Energy {
     energy(
-        STEFAN_BOLTZMANN_HOUR
-            * cloudiness
-            * (0.34 - 0.14 * vapour.kpa().max(0.0).sqrt())
-            * mean.k().powi(4),
+        STEFAN_BOLTZMANN_HOUR * cloudiness * (0.34 - 0.14 * vapour.kpa().max(0.0).sqrt()) * mean.k().powi(4),
     )
 }
 

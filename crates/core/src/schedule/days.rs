@@ -88,19 +88,37 @@ mod tests {
     #[test]
     fn odd_days_run_twice_on_end_at_the_seam_of_a_month() {
         assert!(runs_on(Days::Odd, FREE, date(2026, 7, 31)) && runs_on(Days::Odd, FREE, date(2026, 8, 1)));
-        assert!(!runs_on(Days::Even, FREE, date(2026, 7, 31)) && !runs_on(Days::Even, FREE, date(2026, 8, 1)));
+        assert!(
+            !runs_on(Days::Even, FREE, date(2026, 7, 31)) && !runs_on(Days::Even, FREE, date(2026, 8, 1))
+        );
         assert!(runs_on(Days::Odd, FREE, date(2028, 2, 29)) && runs_on(Days::Odd, FREE, date(2028, 3, 1)));
     }
 
     #[test]
     fn days_are_said_as_people_say_them() {
         let nth = |interval| days_in_words(Days::EveryNth { interval, first: date(2026, 7, 1) });
-        assert_eq!(days_in_words(Days::Weekdays([true, false, true, false, true, false, false])), "Mon, Wed, Fri");
+        assert_eq!(
+            days_in_words(Days::Weekdays([true, false, true, false, true, false, false])),
+            "Mon, Wed, Fri"
+        );
         assert_eq!(days_in_words(Days::Weekdays([true; 7])), "every day of the week");
         assert_eq!(days_in_words(Days::Weekdays([false; 7])), "no day");
-        assert_eq!((days_in_words(Days::Odd), days_in_words(Days::Even)), ("odd dates".into(), "even dates".into()));
+        assert_eq!(
+            (days_in_words(Days::Odd), days_in_words(Days::Even)),
+            ("odd dates".into(), "even dates".into())
+        );
         assert_eq!(nth(1), "every day from 1 Jul 2026");
-        for (n, words) in [(2, "2nd"), (3, "3rd"), (4, "4th"), (11, "11th"), (12, "12th"), (13, "13th"), (21, "21st"), (22, "22nd"), (23, "23rd")] {
+        for (n, words) in [
+            (2, "2nd"),
+            (3, "3rd"),
+            (4, "4th"),
+            (11, "11th"),
+            (12, "12th"),
+            (13, "13th"),
+            (21, "21st"),
+            (22, "22nd"),
+            (23, "23rd"),
+        ] {
             assert_eq!(nth(n), format!("every {words} day from 1 Jul 2026"));
         }
     }

@@ -81,16 +81,27 @@ pub fn difference(before: &Settings, after: &Settings) -> Vec<Change> {
         let (a, b) = (of(before), of(after));
         let place = Where::Program(i);
         let mut line = |what: &str, words: fn(&Program) -> String| {
-            say(place, what, a.as_ref().map_or(String::new(), words), b.as_ref().map_or(String::new(), words));
+            say(
+                place,
+                what,
+                a.as_ref().map_or(String::new(), words),
+                b.as_ref().map_or(String::new(), words),
+            );
         };
         line("name", |p| p.name.clone());
         line("switched", |p| on(p.active));
         line("starts", |p| p.starts.iter().map(|t| clock(*t)).collect::<Vec<_>>().join(", "));
         line("days", |p| days_in_words(p.days));
         line("repeats", |p| {
-            p.repeat.map_or(String::new(), |r| format!("until {}, pause {}", clock(r.until), length(r.pause_s)))
+            p.repeat
+                .map_or(String::new(), |r| format!("until {}, pause {}", clock(r.until), length(r.pause_s)))
         });
-        say(place, "percentage", percentages(&before.percentages, Some(i)), percentages(&after.percentages, Some(i)));
+        say(
+            place,
+            "percentage",
+            percentages(&before.percentages, Some(i)),
+            percentages(&after.percentages, Some(i)),
+        );
         let mut stations: Vec<u16> =
             [&a, &b].into_iter().flatten().flat_map(|p| p.run_times.iter().map(|(n, _)| *n)).collect();
         stations.sort_unstable();
@@ -127,7 +138,8 @@ pub fn difference(before: &Settings, after: &Settings) -> Vec<Change> {
         if s.never_days.contains(&true) { days_in_words(Days::Weekdays(s.never_days)) } else { String::new() }
     };
     say(place, "days never", never(before), never(after));
-    let omit = |s: &Settings| s.omit_hours.map_or(String::new(), |(f, u)| format!("{} to {}", clock(f), clock(u)));
+    let omit =
+        |s: &Settings| s.omit_hours.map_or(String::new(), |(f, u)| format!("{} to {}", clock(f), clock(u)));
     say(place, "hours without a start", omit(before), omit(after));
     let rain = |s: &Settings| s.rain_delay.map_or(String::new(), |(d, n)| format!("{n} days from {d}"));
     say(place, "rain delay", rain(before), rain(after));

@@ -105,7 +105,14 @@ fn instant(date: Date, time: Time, tz: &TimeZone) -> Option<Zoned> {
     tz.to_ambiguous_zoned(date.to_datetime(time)).compatible().ok()
 }
 
-fn add_starts(starts: &mut Vec<Start>, settings: &Settings, index: usize, program: &Program, date: Date, tz: &TimeZone) {
+fn add_starts(
+    starts: &mut Vec<Start>,
+    settings: &Settings,
+    index: usize,
+    program: &Program,
+    date: Date,
+    tz: &TimeZone,
+) {
     let mut times: Vec<(Time, usize)> = program.starts.iter().copied().zip(0..).collect();
     times.sort_unstable();
     for ((time, start_index), number) in times.into_iter().zip(1..) {
@@ -146,7 +153,13 @@ struct Waiting {
 impl Pass<'_> {
     /// Lays the stations of a program one after the other. A station that soaks lets the next
     /// ones run; when all soak, the box waits. Returns when the last run ends.
-    fn lay(&self, settings: &Settings, card: &Card, program: &Program, runs: &mut Vec<ScheduledRun>) -> Timestamp {
+    fn lay(
+        &self,
+        settings: &Settings,
+        card: &Card,
+        program: &Program,
+        runs: &mut Vec<ScheduledRun>,
+    ) -> Timestamp {
         let resting = settings.off_season.is_some_and(|span| span.holds(self.start.date))
             || settings.rain_delay.is_some_and(|(first, days)| {
                 let since = (self.start.date - first).get_days();
@@ -180,7 +193,9 @@ impl Pass<'_> {
             // The next station in the order of the box that is ready, going round; else the first
             // to have soaked.
             let count = waiting.len();
-            let ready = (0..count).map(|k| (cursor + k) % count).find(|&i| waiting.get(i).is_some_and(|w| w.ready <= clock));
+            let ready = (0..count)
+                .map(|k| (cursor + k) % count)
+                .find(|&i| waiting.get(i).is_some_and(|w| w.ready <= clock));
             let chosen = ready.or_else(|| (0..count).min_by_key(|&i| waiting.get(i).map(|w| w.ready)));
             let Some(index) = chosen else { break };
             let Some(station) = waiting.get_mut(index) else { break };
@@ -296,10 +311,8 @@ mod tests {
 
     #[test]
     fn programs_laid_on_each_other_queue_or_run_together_as_the_card_says() {
-        let both = vec![
-            program(&[time(2, 0, 0, 0)], &[(1, 3600)]),
-            program(&[time(2, 30, 0, 0)], &[(2, 600)]),
-        ];
+        let both =
+            vec![program(&[time(2, 0, 0, 0)], &[(1, 3600)]), program(&[time(2, 30, 0, 0)], &[(2, 600)])];
         let queued = day(&settings(both.clone()));
         assert_eq!((clock(queued[1].start).as_str(), queued[1].queued_s), ("03:00:00", 1800));
         let card = Card { overlap: Overlap::Concurrent, ..twelve_stations() };
@@ -310,7 +323,8 @@ mod tests {
     #[test]
     fn twenty_four_minutes_as_four_times_six_with_half_hour_soaks() {
         let mut settings = settings(vec![program(&[time(2, 0, 0, 0)], &[(1, 1440), (2, 600)])]);
-        settings.stations = vec![(1, StationSetting { cycle_and_soak_s: Some((360, 1800)), ..StationSetting::default() })];
+        settings.stations =
+            vec![(1, StationSetting { cycle_and_soak_s: Some((360, 1800)), ..StationSetting::default() })];
         let runs = day(&settings);
         let one: Vec<_> = runs.iter().filter(|r| r.station == 1).collect();
         assert_eq!(one.len(), 4);
@@ -382,21 +396,26 @@ mod tests {
         settings.percentages = Percentages::Month(months);
         let card = Card { percentage_scope: crate::controller::PercentageScope::Month, ..twelve_stations() };
         let runs = expand(&settings, &card, &TimeZone::UTC, date(2026, 6, 30), date(2026, 7, 1));
-        let told: Vec<_> = runs.iter().map(|r| (r.start.strftime("%d %H:%M").to_string(), r.seconds())).collect();
+        let told: Vec<_> =
+            runs.iter().map(|r| (r.start.strftime("%d %H:%M").to_string(), r.seconds())).collect();
         // The run that starts a minute before July has June's percentage to its end.
-        assert_eq!(told, [
-            ("30 00:01".into(), 1200),
-            ("30 23:59".into(), 1200),
-            ("01 00:19".into(), 600),
-            ("01 23:59".into(), 600)
-        ]);
+        assert_eq!(
+            told,
+            [
+                ("30 00:01".into(), 1200),
+                ("30 23:59".into(), 1200),
+                ("01 00:19".into(), 600),
+                ("01 23:59".into(), 600)
+            ]
+        );
     }
 
     #[test]
     fn each_cycle_is_scaled_where_the_box_scales_cycles() {
         let mut settings = settings(vec![program(&[time(2, 0, 0, 0)], &[(1, 1440)])]);
         settings.percentages = Percentages::Program(vec![50]);
-        settings.stations = vec![(1, StationSetting { cycle_and_soak_s: Some((360, 600)), ..StationSetting::default() })];
+        settings.stations =
+            vec![(1, StationSetting { cycle_and_soak_s: Some((360, 600)), ..StationSetting::default() })];
         let lengths = |target| {
             let card = Card { percentage_target: target, ..twelve_stations() };
             let runs = expand(&settings, &card, &TimeZone::UTC, date(2026, 7, 14), date(2026, 7, 14));
@@ -411,9 +430,16 @@ mod tests {
         let mut pulses = program(&[time(22, 0, 0, 0)], &[(3, 120)]);
         pulses.repeat = Some(Repeat { until: time(0, 30, 0, 0), pause_s: 1680 });
         let runs = day(&settings(vec![program(&[time(22, 20, 0, 0)], &[(1, 1200)]), pulses]));
-        let told: Vec<_> = runs.iter().map(|r| (r.station, clock(r.start), r.start_number, r.queued_s)).collect();
-        assert_eq!(told[..3], [(3, "22:00:00".into(), 1, 0), (1, "22:20:00".into(), 1, 0), (3, "22:40:00".into(), 2, 600)]);
-        assert!(runs.iter().all(|r| r.date == date(2026, 7, 14)), "passes after midnight belong to the start");
+        let told: Vec<_> =
+            runs.iter().map(|r| (r.station, clock(r.start), r.start_number, r.queued_s)).collect();
+        assert_eq!(
+            told[..3],
+            [(3, "22:00:00".into(), 1, 0), (1, "22:20:00".into(), 1, 0), (3, "22:40:00".into(), 2, 600)]
+        );
+        assert!(
+            runs.iter().all(|r| r.date == date(2026, 7, 14)),
+            "passes after midnight belong to the start"
+        );
         assert!(runs.last().unwrap().start.to_string().as_str() < "2026-07-15T00:30:00Z");
     }
 
@@ -441,12 +467,10 @@ mod tests {
         ]);
         let runs = expand(&both, &card, &TimeZone::UTC, date(2026, 7, 14), date(2026, 7, 14));
         let told: Vec<_> = runs.iter().map(|r| (r.station, clock(r.start))).collect();
-        assert_eq!(told, [
-            (1, "02:00:00".into()),
-            (3, "02:05:00".into()),
-            (2, "02:10:00".into()),
-            (4, "02:15:00".into())
-        ]);
+        assert_eq!(
+            told,
+            [(1, "02:00:00".into()), (3, "02:05:00".into()), (2, "02:10:00".into()), (4, "02:15:00".into())]
+        );
         assert!(runs.iter().all(|r| r.queued_s == 0));
     }
 
@@ -480,7 +504,8 @@ mod tests {
         settings.delay_s = 0;
         for days in 1..=14u8 {
             settings.rain_delay = Some((date(2026, 7, 1), days));
-            let runs = expand(&settings, &twelve_stations(), &TimeZone::UTC, date(2026, 7, 1), date(2026, 7, 20));
+            let runs =
+                expand(&settings, &twelve_stations(), &TimeZone::UTC, date(2026, 7, 1), date(2026, 7, 20));
             assert_eq!(runs[0].date, date(2026, 7, 1) + jiff::Span::new().days(i64::from(days)));
         }
     }

@@ -69,7 +69,8 @@ impl Settings {
             if !card.loops {
                 program.repeat = None;
             }
-            let name_fits = (1..=super::settings::LONGEST_PROGRAM_NAME).contains(&program.name.chars().count());
+            let name_fits =
+                (1..=super::settings::LONGEST_PROGRAM_NAME).contains(&program.name.chars().count());
             if !name_fits || program.name.chars().any(char::is_control) {
                 program.name.clone_from(&empty.name);
             }
@@ -127,13 +128,26 @@ mod tests {
                     name: "x".repeat(50),
                     active: true,
                     starts: (0..40).map(|k| time(k % 24, 7, 0, 0)).collect(),
-                    days: [Days::Odd, Days::EveryNth { interval: 60, first: date(2026, 7, 1) }, Days::Weekdays([true; 7])][i % 3],
+                    days: [
+                        Days::Odd,
+                        Days::EveryNth { interval: 60, first: date(2026, 7, 1) },
+                        Days::Weekdays([true; 7]),
+                    ][i % 3],
                     run_times: vec![(1, 61), (60, 900), (1, 100_000)],
                     repeat: Some(Repeat { until: time(20, 0, 0, 0), pause_s: 60 }),
                 })
                 .collect(),
             percentages: Percentages::Program(vec![999, 3, 101]),
-            stations: vec![(1, StationSetting { cycle_and_soak_s: Some((0, 0)), lighting: true, master_valve: true, pump: true, ignores_sensors: true })],
+            stations: vec![(
+                1,
+                StationSetting {
+                    cycle_and_soak_s: Some((0, 0)),
+                    lighting: true,
+                    master_valve: true,
+                    pump: true,
+                    ignores_sensors: true,
+                },
+            )],
             delay_s: -9999,
             never_days: [true, false, false, false, false, false, false],
             omit_hours: Some((time(1, 0, 0, 0), time(1, 0, 0, 0))),

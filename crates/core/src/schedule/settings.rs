@@ -234,23 +234,35 @@ impl Settings {
             }
             for (k, (station, _)) in program.run_times.iter().enumerate() {
                 if program.run_times.iter().take(k).any(|(other, _)| other == station) {
-                    say(at(&format!("run_times[{k}]")), format!("station {station} has a run time already; a program runs it once"));
+                    say(
+                        at(&format!("run_times[{k}]")),
+                        format!("station {station} has a run time already; a program runs it once"),
+                    );
                 }
             }
             if program.starts.len() > usize::from(card.starts_per_program) {
                 say(
                     at("starts"),
-                    format!("has {}; the box has {} for a program", program.starts.len(), card.starts_per_program),
+                    format!(
+                        "has {}; the box has {} for a program",
+                        program.starts.len(),
+                        card.starts_per_program
+                    ),
                 );
             }
             for (k, start) in program.starts.iter().enumerate() {
-                let minute = u16::from(start.hour().unsigned_abs()) * 60 + u16::from(start.minute().unsigned_abs());
+                let minute =
+                    u16::from(start.hour().unsigned_abs()) * 60 + u16::from(start.minute().unsigned_abs());
                 let step = card.start_step_min.max(1);
                 if minute % step != 0 {
                     let near = (minute + step / 2) / step * step % 1440;
                     say(
                         at(&format!("starts[{k}]")),
-                        format!("the box sets starts in steps of {step} min; the nearest is {:02}:{:02}", near / 60, near % 60),
+                        format!(
+                            "the box sets starts in steps of {step} min; the nearest is {:02}:{:02}",
+                            near / 60,
+                            near % 60
+                        ),
                     );
                 }
             }
@@ -260,21 +272,40 @@ impl Settings {
                     say(path.clone(), format!("station {station} is not on a box of {}", card.stations));
                 }
                 if *seconds > card.longest_run_s {
-                    say(path.clone(), format!("{seconds} s is longer than the box allows; the most is {} s", card.longest_run_s));
+                    say(
+                        path.clone(),
+                        format!(
+                            "{seconds} s is longer than the box allows; the most is {} s",
+                            card.longest_run_s
+                        ),
+                    );
                 } else if seconds % card.run_step_s.max(1) != 0 {
                     let near = seconds / card.run_step_s.max(1) * card.run_step_s.max(1);
-                    say(path, format!("the box sets run times in steps of {} s; the nearest below is {near} s", card.run_step_s));
+                    say(
+                        path,
+                        format!(
+                            "the box sets run times in steps of {} s; the nearest below is {near} s",
+                            card.run_step_s
+                        ),
+                    );
                 }
             }
             let modes = card.day_modes;
             match program.days {
-                Days::Weekdays(_) if !modes.weekdays => say(at("days"), "the box has no days of the week".into()),
-                Days::Odd | Days::Even if !modes.parity => say(at("days"), "the box has no odd and even dates".into()),
+                Days::Weekdays(_) if !modes.weekdays => {
+                    say(at("days"), "the box has no days of the week".into())
+                }
+                Days::Odd | Days::Even if !modes.parity => {
+                    say(at("days"), "the box has no odd and even dates".into())
+                }
                 Days::EveryNth { interval, .. } if interval == 0 || interval > modes.longest_interval => {
-                    say(at("days"), match modes.longest_interval {
-                        0 => "the box cannot count days; choose weekdays or dates".to_owned(),
-                        longest => format!("every {interval} days; the box counts 1 to {longest}"),
-                    });
+                    say(
+                        at("days"),
+                        match modes.longest_interval {
+                            0 => "the box cannot count days; choose weekdays or dates".to_owned(),
+                            longest => format!("every {interval} days; the box counts 1 to {longest}"),
+                        },
+                    );
                 }
                 _ => {}
             }
@@ -293,7 +324,11 @@ impl Settings {
             Percentages::Month(values) => (values, PercentageScope::Month),
         };
         if scope != card.percentage_scope {
-            say("percentages".into(), format!("is given per {scope:?}, the box has it per {:?}", card.percentage_scope).to_lowercase());
+            say(
+                "percentages".into(),
+                format!("is given per {scope:?}, the box has it per {:?}", card.percentage_scope)
+                    .to_lowercase(),
+            );
         }
         for (i, value) in values.iter().enumerate() {
             let settable = (card.percentage_min..=card.percentage_max).contains(value)
@@ -309,16 +344,22 @@ impl Settings {
             }
         }
         if self.delay_s > 0 && self.delay_s.unsigned_abs() > card.longest_delay_s {
-            say("delay_s".into(), match card.longest_delay_s {
-                0 => "the box has no pause between stations".to_owned(),
-                longest => format!("the box pauses at most {longest} s"),
-            });
+            say(
+                "delay_s".into(),
+                match card.longest_delay_s {
+                    0 => "the box has no pause between stations".to_owned(),
+                    longest => format!("the box pauses at most {longest} s"),
+                },
+            );
         }
         if self.delay_s < 0 && self.delay_s.unsigned_abs() > card.longest_overlap_s {
-            say("delay_s".into(), match card.longest_overlap_s {
-                0 => "the box cannot overlap stations; give a pause of nought or more".to_owned(),
-                longest => format!("the box overlaps stations by at most {longest} s"),
-            });
+            say(
+                "delay_s".into(),
+                match card.longest_overlap_s {
+                    0 => "the box cannot overlap stations; give a pause of nought or more".to_owned(),
+                    longest => format!("the box overlaps stations by at most {longest} s"),
+                },
+            );
         }
         if self.never_days.contains(&true) && !card.day_modes.never_days {
             say("never_days".into(), "the box has none".into());
@@ -339,7 +380,10 @@ impl Settings {
         }
         for (number, station) in &self.stations {
             if station.cycle_and_soak_s.is_some() && !card.cycle_and_soak {
-                say(format!("stations[{number}]"), "the box has no cycle and soak; use several starts".into());
+                say(
+                    format!("stations[{number}]"),
+                    "the box has no cycle and soak; use several starts".into(),
+                );
             }
             if station.cycle_and_soak_s.is_some_and(|(cycle, _)| cycle == 0) {
                 say(format!("stations[{number}]"), "a cycle of no length; give it a minute or more".into());
@@ -379,7 +423,10 @@ mod tests {
                 repeat: Some(Repeat { until: time(6, 0, 0, 0), pause_s: 0 }),
             }],
             percentages: Percentages::Box(105),
-            stations: vec![(1, StationSetting { cycle_and_soak_s: Some((0, 60)), ..StationSetting::default() })],
+            stations: vec![(
+                1,
+                StationSetting { cycle_and_soak_s: Some((0, 60)), ..StationSetting::default() },
+            )],
             delay_s: -5,
             never_days: [false; 7],
             omit_hours: None,
@@ -396,7 +443,9 @@ mod tests {
             let clean = Settings::clean(&card);
             assert_eq!(clean.check(&card), [], "{code}");
             assert_eq!(clean.programs.len(), usize::from(card.programs));
-            assert!(clean.programs.iter().all(|p| !p.active && p.starts.is_empty() && p.run_times.is_empty()));
+            assert!(
+                clean.programs.iter().all(|p| !p.active && p.starts.is_empty() && p.run_times.is_empty())
+            );
             assert_eq!(clean.clone().canonical(), clean);
         }
     }
@@ -408,7 +457,10 @@ mod tests {
             settings.set_run_time_s(0, station, seconds);
         }
         assert_eq!(settings.programs[0].run_times, [(2, 600), (5, 900)], "in the order of the box");
-        assert_eq!((settings.run_time_s(0, 5), settings.run_time_s(0, 9), settings.run_time_s(9, 5)), (900, 0, 0));
+        assert_eq!(
+            (settings.run_time_s(0, 5), settings.run_time_s(0, 9), settings.run_time_s(9, 5)),
+            (900, 0, 0)
+        );
         settings.set_run_time_s(0, 2, 0);
         assert_eq!(settings.programs[0].run_times, [(5, 900)]);
         settings.set_run_time_s(9, 1, 60);
@@ -424,14 +476,31 @@ mod tests {
     #[test]
     fn what_the_card_lacks_is_named() {
         let bare = Card {
-            cycle_and_soak: false, lighting: false, master_valve: false, pump_start: false, sensor_override: false,
-            omit_hours: false, loops: false, longest_delay_s: 0,
-            day_modes: crate::controller::DayModes { weekdays: true, parity: false, longest_interval: 0, never_days: false },
+            cycle_and_soak: false,
+            lighting: false,
+            master_valve: false,
+            pump_start: false,
+            sensor_override: false,
+            omit_hours: false,
+            loops: false,
+            longest_delay_s: 0,
+            day_modes: crate::controller::DayModes {
+                weekdays: true,
+                parity: false,
+                longest_interval: 0,
+                never_days: false,
+            },
             ..twelve_stations()
         };
         let mut settings = Settings::clean(&bare);
         settings.update_station(1, |s| {
-            *s = StationSetting { cycle_and_soak_s: Some((60, 60)), lighting: true, master_valve: true, pump: true, ignores_sensors: true };
+            *s = StationSetting {
+                cycle_and_soak_s: Some((60, 60)),
+                lighting: true,
+                master_valve: true,
+                pump: true,
+                ignores_sensors: true,
+            };
         });
         settings.update_station(40, |s| s.lighting = true);
         settings.programs[0].days = Days::Odd;
@@ -449,7 +518,9 @@ mod tests {
     #[test]
     fn a_year_span_may_cross_the_new_year() {
         let winter = YearSpan { from: (11, 1), until: (3, 31) };
-        assert!(winter.holds(jiff::civil::date(2026, 12, 31)) && winter.holds(jiff::civil::date(2026, 2, 28)));
+        assert!(
+            winter.holds(jiff::civil::date(2026, 12, 31)) && winter.holds(jiff::civil::date(2026, 2, 28))
+        );
         assert!(!winter.holds(jiff::civil::date(2026, 7, 14)));
     }
 }

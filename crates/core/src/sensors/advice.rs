@@ -76,9 +76,15 @@ fn a_year(nights: &[Night], years: f64, held: impl Fn(&Night) -> bool) -> (f64, 
 
 /// What each sense is worth on a box, from a span of the record.
 #[must_use]
-pub fn advise(installation: &Installation, settings: &Settings, climate: &Climate, span: Option<(Date, Date)>) -> Vec<Advice> {
+pub fn advise(
+    installation: &Installation,
+    settings: &Settings,
+    climate: &Climate,
+    span: Option<(Date, Date)>,
+) -> Vec<Advice> {
     let zones = &installation.zones;
-    let speaks_for = |sense| zones.iter().filter(|z| mapping::proposed(sense, &z.zone, Some(z.zone.number)).holds).count();
+    let speaks_for =
+        |sense| zones.iter().filter(|z| mapping::proposed(sense, &z.zone, Some(z.zone.number)).holds).count();
     let verdict = |nights: f64| {
         if nights >= PAYS_FROM {
             Pays::Yes
@@ -91,7 +97,8 @@ pub fn advise(installation: &Installation, settings: &Settings, climate: &Climat
     let mut out = Vec::new();
     for sense in Sense::ALL {
         let count = speaks_for(sense);
-        let mut advice = Advice { sense, pays: Pays::No, nights_a_year: None, litres_a_year: None, zones: count };
+        let mut advice =
+            Advice { sense, pays: Pays::No, nights_a_year: None, litres_a_year: None, zones: count };
         if count == 0 {
             out.push(advice);
             continue;
@@ -100,7 +107,8 @@ pub fn advise(installation: &Installation, settings: &Settings, climate: &Climat
             (Sense::Rain | Sense::Freeze | Sense::Wind, Some((from, to))) => {
                 let years = f64::from((to - from).get_days() + 1) / 365.25;
                 let card = lone(sense);
-                let all = nights(installation, settings, climate, (&card, &mapping::Chosen::default()), (from, to));
+                let all =
+                    nights(installation, settings, climate, (&card, &mapping::Chosen::default()), (from, to));
                 let runs = |n: &Night| n.scheduled.l() > 0.0 || n.due;
                 let (nights, litres) = match sense {
                     Sense::Rain => {
@@ -114,7 +122,8 @@ pub fn advise(installation: &Installation, settings: &Settings, climate: &Climat
                     Sense::Freeze => a_year(&all, years, |n| {
                         // The night after this evening has its lowest in the morning that follows.
                         let cold = n.date.tomorrow().ok().and_then(|d| climate.day(d));
-                        cold.is_some_and(|d| d.weather.temperature_min.c() <= COMMON_FREEZE_POINT.c()) && runs(n)
+                        cold.is_some_and(|d| d.weather.temperature_min.c() <= COMMON_FREEZE_POINT.c())
+                            && runs(n)
                     }),
                     _ => a_year(&all, years, |n| {
                         let wind = climate.day(n.date).and_then(|d| d.weather.wind);
@@ -132,7 +141,9 @@ pub fn advise(installation: &Installation, settings: &Settings, climate: &Climat
                 advice.pays = if roofed > 0 { Pays::Yes } else { Pays::Perhaps };
                 advice.zones = if roofed > 0 { roofed } else { 1 };
             }
-            (Sense::Flow, _) => advice.pays = if zones.len() >= MANY_ZONES { Pays::Yes } else { Pays::Perhaps },
+            (Sense::Flow, _) => {
+                advice.pays = if zones.len() >= MANY_ZONES { Pays::Yes } else { Pays::Perhaps }
+            }
             (Sense::Et, _) => advice.pays = if can_scale(&installation.card) { Pays::Yes } else { Pays::No },
         }
         out.push(advice);
@@ -143,7 +154,8 @@ pub fn advise(installation: &Installation, settings: &Settings, climate: &Climat
 
 /// Whether a box can take a percentage from outside.
 fn can_scale(card: &Card) -> bool {
-    card.daily_run_times || card.sensor_ports.iter().any(|p| matches!(p, SensorPort::Weather | SensorPort::TwoWire))
+    card.daily_run_times
+        || card.sensor_ports.iter().any(|p| matches!(p, SensorPort::Weather | SensorPort::TwoWire))
 }
 
 /// A card that senses one thing, for asking about it.
@@ -186,7 +198,8 @@ pub fn conflicts(installation: &Installation, sensors: &[&Sensor]) -> Vec<Confli
         out.push(Conflict::WindButAllDrip);
     }
     // One unit that does both knows of its own rain; two units do not.
-    if sensors.iter().any(|s| s.card.senses(Sense::Et) && !s.card.senses(Sense::Rain)) && has(Sense::Rain) > 0 {
+    if sensors.iter().any(|s| s.card.senses(Sense::Et) && !s.card.senses(Sense::Rain)) && has(Sense::Rain) > 0
+    {
         out.push(Conflict::RainTwice);
     }
     if has(Sense::Et) > 0 && !can_scale(&installation.card) {
@@ -222,7 +235,11 @@ mod tests {
             .map(|i| {
                 let on = FROM + i.days();
                 let cold = on.month() == 4;
-                let mut day = DayWeather::from_temperatures(on, Celsius::from_c(if cold { 1.0 } else { 9.0 }), Celsius::from_c(22.0));
+                let mut day = DayWeather::from_temperatures(
+                    on,
+                    Celsius::from_c(if cold { 1.0 } else { 9.0 }),
+                    Celsius::from_c(22.0),
+                );
                 day.rain = Some(Millimetres::from_mm(if i % 20 == 0 { 20.0 } else { 0.0 }));
                 day.wind = Some(MetresPerSecond::from_m_per_s(if on.month() == 5 { 4.5 } else { 1.5 }));
                 day
@@ -236,7 +253,15 @@ mod tests {
         let mut zones = samples::zones();
         change(&mut zones);
         let card = crate::controller::twelve_stations();
-        let installation = Installation::new(&samples::site(), (&card, 1), &zones, Law::default(), &climate, FROM, &TimeZone::UTC);
+        let installation = Installation::new(
+            &samples::site(),
+            (&card, 1),
+            &zones,
+            Law::default(),
+            &climate,
+            FROM,
+            &TimeZone::UTC,
+        );
         let mut settings = Settings::clean(&card);
         settings.programs[0].active = true;
         settings.programs[0].days = Days::Weekdays([true; 7]);
@@ -262,7 +287,8 @@ mod tests {
 
     #[test]
     fn under_glass_only_a_probe_and_a_meter_speak() {
-        let (installation, settings, climate) = bench(|zones| zones.iter_mut().for_each(|z| z.sky = Sky::UnderGlass));
+        let (installation, settings, climate) =
+            bench(|zones| zones.iter_mut().for_each(|z| z.sky = Sky::UnderGlass));
         let all = advise(&installation, &settings, &climate, Some((FROM, TO)));
         let of = |sense| *all.iter().find(|a| a.sense == sense).unwrap();
         assert_eq!((of(Sense::Rain).pays, of(Sense::Rain).zones), (Pays::No, 0));
@@ -276,14 +302,25 @@ mod tests {
                 (zone.sky, zone.head) = (Sky::UnderEaves, HeadType::Drip);
             }
         });
-        let sensor = |code: &str| Sensor::of_card(generic().into_iter().find(|(c, _)| *c == code).unwrap().1, 1);
-        let all = [sensor("rain_switch"), sensor("tipping_bucket"), sensor("wind_switch"), sensor("et_sensor")];
+        let sensor =
+            |code: &str| Sensor::of_card(generic().into_iter().find(|(c, _)| *c == code).unwrap().1, 1);
+        let all =
+            [sensor("rain_switch"), sensor("tipping_bucket"), sensor("wind_switch"), sensor("et_sensor")];
         let found = conflicts(&installation, &all.iter().collect::<Vec<_>>());
         assert_eq!(
             found,
-            [Conflict::RainButAllRoofed, Conflict::WindButAllDrip, Conflict::RainTwice, Conflict::EtWithoutPort, Conflict::TwoOfOne(Sense::Rain)]
+            [
+                Conflict::RainButAllRoofed,
+                Conflict::WindButAllDrip,
+                Conflict::RainTwice,
+                Conflict::EtWithoutPort,
+                Conflict::TwoOfOne(Sense::Rain)
+            ]
         );
         installation.card.sensor_ports.push(SensorPort::Weather);
-        assert_eq!(conflicts(&installation, &[&sensor("weather_station")]), [Conflict::RainButAllRoofed, Conflict::WindButAllDrip]);
+        assert_eq!(
+            conflicts(&installation, &[&sensor("weather_station")]),
+            [Conflict::RainButAllRoofed, Conflict::WindButAllDrip]
+        );
     }
 }

@@ -122,7 +122,9 @@ pub fn calibrate(begun: Timestamp, readings: &[Reading]) -> Result<Drained, Fail
         return Err(Failure::OutOfSoil { at: air.at, read_pct: air.value });
     }
     let pairs = || trace.iter().zip(trace.iter().skip(1));
-    if let Some((_, after)) = pairs().find(|(a, b)| a.value - b.value > FALLS_OUT * hours(a.at, b.at).max(0.25)) {
+    if let Some((_, after)) =
+        pairs().find(|(a, b)| a.value - b.value > FALLS_OUT * hours(a.at, b.at).max(0.25))
+    {
         return Err(Failure::OutOfSoil { at: after.at, read_pct: after.value });
     }
     if trace.len() < FEWEST {
@@ -225,10 +227,14 @@ fn fit(begun: Timestamp, trace: &[Reading]) -> Fit {
         let e = basis(RUN_HOURS);
         let variance = noise * noise * (see - 2.0 * e * se + n * e * e) / determinant;
         if best.as_ref().is_none_or(|(s, _)| squares < *s) {
-            best = Some((squares, Fit { rest, rise, tau, noise, uncertainty: 2.0 * variance.max(0.0).sqrt() }));
+            best =
+                Some((squares, Fit { rest, rise, tau, noise, uncertainty: 2.0 * variance.max(0.0).sqrt() }));
         }
     }
-    best.map_or(Fit { rest: 0.0, rise: 0.0, tau: 1.0, noise: f64::INFINITY, uncertainty: f64::INFINITY }, |(_, fit)| fit)
+    best.map_or(
+        Fit { rest: 0.0, rise: 0.0, tau: 1.0, noise: f64::INFINITY, uncertainty: f64::INFINITY },
+        |(_, fit)| fit,
+    )
 }
 
 /// Water content at field capacity that a texture is expected to drain to, percent by volume, low and
@@ -255,7 +261,9 @@ pub fn check_adjustment(from_pct: f64, to_pct: f64) -> Result<(), &'static str> 
     if step < 1e-9 {
         Err("it stands there already")
     } else if step > LARGEST_ADJUSTMENT + 1e-9 {
-        Err("move it by half a point to one point, look at the turf for a week, then again; for more, calibrate anew")
+        Err(
+            "move it by half a point to one point, look at the turf for a week, then again; for more, calibrate anew",
+        )
     } else {
         Ok(())
     }
@@ -316,7 +324,10 @@ mod tests {
         let mut gap = good();
         gap.drain(20..32);
         assert_eq!(calibrate(begun(), &gap), Err(Failure::Gap { from: at(9.5), until: at(16.0) }));
-        let rained: Vec<_> = good().into_iter().map(|r| Reading { value: r.value + if r.at >= at(10.0) { 4.0 } else { 0.0 }, ..r }).collect();
+        let rained: Vec<_> = good()
+            .into_iter()
+            .map(|r| Reading { value: r.value + if r.at >= at(10.0) { 4.0 } else { 0.0 }, ..r })
+            .collect();
         let Err(Failure::Water { at: when, rise }) = calibrate(begun(), &rained) else { panic!() };
         assert!(when == at(10.0) && rise > 2.5, "{rise}");
         let dry = trace(30.4, 30.0, 5.0, |_| 0.0);
@@ -324,7 +335,10 @@ mod tests {
         let mut out = good();
         out[20].value = 1.0;
         assert_eq!(calibrate(begun(), &out), Err(Failure::OutOfSoil { at: at(10.0), read_pct: 1.0 }));
-        let pulled: Vec<_> = good().into_iter().map(|r| Reading { value: if r.at >= at(6.0) { 12.0 } else { r.value }, ..r }).collect();
+        let pulled: Vec<_> = good()
+            .into_iter()
+            .map(|r| Reading { value: if r.at >= at(6.0) { 12.0 } else { r.value }, ..r })
+            .collect();
         assert_eq!(calibrate(begun(), &pulled), Err(Failure::OutOfSoil { at: at(6.0), read_pct: 12.0 }));
     }
 

@@ -56,7 +56,13 @@ fn sense_of(cause: Cause) -> Option<Sense> {
 }
 
 impl Watching<'_> {
-    fn may_hold(&self, cause: Cause, (station, zone): (u16, Option<&Zone>), program: usize, settings: &Settings) -> bool {
+    fn may_hold(
+        &self,
+        cause: Cause,
+        (station, zone): (u16, Option<&Zone>),
+        program: usize,
+        settings: &Settings,
+    ) -> bool {
         let set = settings.station(station);
         if set.ignores_sensors || self.sensor.map.programs_ignoring.contains(&program) {
             return false;
@@ -73,7 +79,12 @@ impl Watching<'_> {
     }
 
     /// The first instant in a run at which this sensor stops it, with the cause.
-    fn stops(&self, run: &ScheduledRun, zone: Option<&Zone>, settings: &Settings) -> Option<(Timestamp, Cause)> {
+    fn stops(
+        &self,
+        run: &ScheduledRun,
+        zone: Option<&Zone>,
+        settings: &Settings,
+    ) -> Option<(Timestamp, Cause)> {
         let of = (run.station, zone);
         let bypassed = |at: Timestamp| self.bypasses.iter().any(|b| b.runs(at));
         let held = self
@@ -89,7 +100,10 @@ impl Watching<'_> {
                 (h.stands(at) && at < run.end).then_some((at, h.cause))
             })
             .min_by_key(|(at, _)| *at);
-        let refused = self.windows.iter().find(|w| w.refuses && w.window.from <= run.start && run.start < w.window.until);
+        let refused = self
+            .windows
+            .iter()
+            .find(|w| w.refuses && w.window.from <= run.start && run.start < w.window.until);
         let refused = refused
             .filter(|w| !bypassed(w.window.from))
             .map(|w| (run.start, Cause::WetSoil { read_pct: w.read_pct.unwrap_or_default() }))
@@ -145,8 +159,15 @@ mod tests {
 
     fn run(station: u16, from: i64, until: i64) -> ScheduledRun {
         ScheduledRun {
-            start: at(from), end: at(until), program: 0, start_number: 1, start_index: 0, station, cycle: 1,
-            date: date(2026, 7, 1), queued_s: 0,
+            start: at(from),
+            end: at(until),
+            program: 0,
+            start_number: 1,
+            start_index: 0,
+            station,
+            cycle: 1,
+            date: date(2026, 7, 1),
+            queued_s: 0,
         }
     }
 
@@ -174,14 +195,26 @@ mod tests {
         assert_eq!(fate(&run(1, 2, 4), &zone), Fate::Cut { sensor: 0, at: at(3), cause: RAIN });
         assert_eq!(fate(&run(1, 5, 6), &zone), Fate::Held { sensor: 0, cause: RAIN });
         assert_eq!(fate(&run(1, 10, 11), &zone), Fate::Runs);
-        assert_eq!(fate(&run(2, 5, 6), &eaves), Fate::Held { sensor: 0, cause: RAIN }, "a contact knows no roofs");
+        assert_eq!(
+            fate(&run(2, 5, 6), &eaves),
+            Fate::Held { sensor: 0, cause: RAIN },
+            "a contact knows no roofs"
+        );
         let station = sensor("weather_station");
         let told = [watching(&station, vec![hold])];
-        assert_eq!(super::fate(&told, &run(2, 5, 6), Some(&eaves), &settings), Fate::Runs, "data are told apart");
+        assert_eq!(
+            super::fate(&told, &run(2, 5, 6), Some(&eaves), &settings),
+            Fate::Runs,
+            "data are told apart"
+        );
         let mut ignoring = settings.clone();
         ignoring.update_station(1, |s| s.ignores_sensors = true);
         assert_eq!(super::fate(&all, &run(1, 5, 6), Some(&zone), &ignoring), Fate::Runs);
-        assert_eq!(super::fate(&all, &run(9, 5, 6), None, &settings), Fate::Held { sensor: 0, cause: RAIN }, "nobody's zone");
+        assert_eq!(
+            super::fate(&all, &run(9, 5, 6), None, &settings),
+            Fate::Held { sensor: 0, cause: RAIN },
+            "nobody's zone"
+        );
         assert_eq!(super::fate(&told, &run(9, 5, 6), None, &settings), Fate::Runs);
     }
 
@@ -217,7 +250,11 @@ mod tests {
         };
         let held = Fate::Held { sensor: 0, cause: Cause::WetSoil { read_pct: 33.0 } };
         assert_eq!(refuse(&probe, &[]), [held, held]);
-        assert_eq!(refuse(&probe, &[Pause { from: at(0), until: at(2) }]), [Fate::Runs, Fate::Runs], "decided while bypassed");
+        assert_eq!(
+            refuse(&probe, &[Pause { from: at(0), until: at(2) }]),
+            [Fate::Runs, Fate::Runs],
+            "decided while bypassed"
+        );
         probe.map.programs_ignoring.insert(0);
         assert_eq!(refuse(&probe, &[]), [Fate::Runs, Fate::Runs]);
     }

@@ -49,7 +49,12 @@ fn by_radio(card: SensorCard, name: &str) -> SensorCard {
 fn freezing(card: SensorCard, name: &str) -> SensorCard {
     let mut senses = card.senses;
     senses.push(Sense::Freeze);
-    SensorCard { name: name.into(), senses, freeze_range: Some((Celsius::from_c(0.0), Celsius::from_c(7.0))), ..card }
+    SensorCard {
+        name: name.into(),
+        senses,
+        freeze_range: Some((Celsius::from_c(0.0), Celsius::from_c(7.0))),
+        ..card
+    }
 }
 
 fn nothing_set(name: &str, senses: Vec<Sense>) -> SensorCard {

@@ -79,7 +79,9 @@ pub fn proposed(sense: Sense, zone: &Zone, probe_station: Option<u16>) -> Tie {
             _ => tie(false, Why::OtherSoil),
         },
         (Sense::Rain, Sky::UnderEaves) => tie(false, Why::UnderRoof),
-        (Sense::Rain | Sense::Freeze | Sense::Wind | Sense::Et, Sky::UnderGlass) => tie(false, Why::UnderGlass),
+        (Sense::Rain | Sense::Freeze | Sense::Wind | Sense::Et, Sky::UnderGlass) => {
+            tie(false, Why::UnderGlass)
+        }
         (Sense::Wind, _) if zone.head == HeadType::Drip => tie(false, Why::NothingDrifts),
         _ => tie(true, Why::SameExposure),
     }
@@ -89,7 +91,13 @@ pub fn proposed(sense: Sense, zone: &Zone, probe_station: Option<u16>) -> Tie {
 /// zone only if every sense of it may; a unit with data is told sense by sense and the first that may
 /// not decides nothing for the others.
 #[must_use]
-pub fn tie(card: &SensorCard, chosen: &Chosen, zone: &Zone, probe_station: Option<u16>, lighting: bool) -> Tie {
+pub fn tie(
+    card: &SensorCard,
+    chosen: &Chosen,
+    zone: &Zone,
+    probe_station: Option<u16>,
+    lighting: bool,
+) -> Tie {
     if lighting {
         return Tie { holds: false, why: Why::Lighting };
     }
@@ -105,7 +113,14 @@ pub fn tie(card: &SensorCard, chosen: &Chosen, zone: &Zone, probe_station: Optio
 
 /// Whether one sense of a unit with data may hold a zone, chosen or proposed.
 #[must_use]
-pub fn tie_of(sense: Sense, card: &SensorCard, chosen: &Chosen, zone: &Zone, probe_station: Option<u16>, lighting: bool) -> Tie {
+pub fn tie_of(
+    sense: Sense,
+    card: &SensorCard,
+    chosen: &Chosen,
+    zone: &Zone,
+    probe_station: Option<u16>,
+    lighting: bool,
+) -> Tie {
     let whole = tie(card, chosen, zone, probe_station, lighting);
     if card.is_contact() || matches!(whole.why, Why::Chosen | Why::Lighting) {
         return whole;
@@ -129,7 +144,9 @@ mod tests {
 
     #[test]
     fn a_roofed_drip_bed_is_not_stopped_by_rain() {
-        let tie = |sky, code: &str| super::tie(&card(code), &Chosen::default(), &zone(sky, HeadType::Drip), None, false);
+        let tie = |sky, code: &str| {
+            super::tie(&card(code), &Chosen::default(), &zone(sky, HeadType::Drip), None, false)
+        };
         assert_eq!(tie(Sky::UnderEaves, "rain_switch"), Tie { holds: false, why: Why::UnderRoof });
         assert_eq!(tie(Sky::UnderGlass, "rain_freeze_switch"), Tie { holds: false, why: Why::UnderGlass });
         assert!(tie(Sky::Open, "rain_switch").holds);
@@ -141,7 +158,10 @@ mod tests {
     fn a_contact_of_two_senses_is_one_word_and_data_are_told_apart() {
         let eaves = zone(Sky::UnderEaves, HeadType::Spray);
         let none = Chosen::default();
-        assert!(!tie(&card("rain_freeze_switch"), &none, &eaves, None, false).holds, "the contact cannot say which");
+        assert!(
+            !tie(&card("rain_freeze_switch"), &none, &eaves, None, false).holds,
+            "the contact cannot say which"
+        );
         let station = card("weather_station");
         assert!(!tie_of(Sense::Rain, &station, &none, &eaves, None, false).holds);
         assert!(tie_of(Sense::Freeze, &station, &none, &eaves, None, false).holds);
@@ -160,7 +180,10 @@ mod tests {
     fn what_was_chosen_stands_but_lighting_ignores_all() {
         let chosen = Chosen { stations: [(3, true)].into(), ..Chosen::default() };
         let eaves = zone(Sky::UnderEaves, HeadType::Drip);
-        assert_eq!(tie(&card("rain_switch"), &chosen, &eaves, None, false), Tie { holds: true, why: Why::Chosen });
+        assert_eq!(
+            tie(&card("rain_switch"), &chosen, &eaves, None, false),
+            Tie { holds: true, why: Why::Chosen }
+        );
         assert_eq!(tie(&card("rain_switch"), &chosen, &eaves, None, true).why, Why::Lighting);
     }
 }

@@ -43,7 +43,8 @@ pub enum Sense {
 
 impl Sense {
     /// All, in the order of the lists.
-    pub const ALL: [Self; 6] = [Self::Rain, Self::Freeze, Self::Wind, Self::SoilMoisture, Self::Flow, Self::Et];
+    pub const ALL: [Self; 6] =
+        [Self::Rain, Self::Freeze, Self::Wind, Self::SoilMoisture, Self::Flow, Self::Et];
 
     /// Words for lists.
     #[must_use]
@@ -89,7 +90,9 @@ impl Signal {
     pub const fn broken_wire(self) -> &'static str {
         match self {
             Self::NormallyClosed => "a broken wire looks like a hold: watering stops until somebody looks",
-            Self::NormallyOpen => "a broken wire looks like dry weather: the sensor is ignored and nothing says so",
+            Self::NormallyOpen => {
+                "a broken wire looks like dry weather: the sensor is ignored and nothing says so"
+            }
             Self::Pulse => "a broken wire looks like no water at all: learned flow raises the low alarm",
             Self::Data => "a broken line goes silent: the last value stands until the box notices",
         }
@@ -156,7 +159,8 @@ pub enum Task {
 
 impl Task {
     /// All, in the order of the lists.
-    pub const ALL: [Self; 5] = [Self::Battery, Self::Clean, Self::TripTest, Self::Calibrate, Self::BackupBattery];
+    pub const ALL: [Self; 5] =
+        [Self::Battery, Self::Clean, Self::TripTest, Self::Calibrate, Self::BackupBattery];
 
     /// Words for lists.
     #[must_use]
@@ -245,7 +249,10 @@ impl SensorCard {
         let upside_down = [
             ("rain_range", self.rain_range.is_some_and(|(a, b)| !(a > Millimetres::ZERO && a <= b))),
             ("freeze_range", self.freeze_range.is_some_and(|(a, b)| a.c() > b.c())),
-            ("wind_range", self.wind_range.is_some_and(|(a, b)| !(a.m_per_s() > 0.0 && a.m_per_s() <= b.m_per_s()))),
+            (
+                "wind_range",
+                self.wind_range.is_some_and(|(a, b)| !(a.m_per_s() > 0.0 && a.m_per_s() <= b.m_per_s())),
+            ),
             ("soil_range_pct", self.soil_range_pct.is_some_and(|(a, b)| !(a >= 0.0 && a <= b && b <= 100.0))),
         ];
         for (field, wrong) in upside_down {
@@ -345,13 +352,21 @@ impl Setting {
             if let Some((low, high)) = range
                 && !(value.is_finite() && (low..=high).contains(&value))
             {
-                faults.push((field, format!("{value} {unit} cannot be set on it; it takes {low} to {high} {unit}")));
+                faults.push((
+                    field,
+                    format!("{value} {unit} cannot be set on it; it takes {low} to {high} {unit}"),
+                ));
             }
         };
         let mm = |r: Option<(Millimetres, Millimetres)>| r.map(|(a, b)| (a.mm(), b.mm()));
         within("rain_threshold", self.rain_threshold.mm(), mm(card.rain_range), "mm");
         within("freeze_at", self.freeze_at.c(), card.freeze_range.map(|(a, b)| (a.c(), b.c())), "°C");
-        within("wind_above", self.wind_above.m_per_s(), card.wind_range.map(|(a, b)| (a.m_per_s(), b.m_per_s())), "m/s");
+        within(
+            "wind_above",
+            self.wind_above.m_per_s(),
+            card.wind_range.map(|(a, b)| (a.m_per_s(), b.m_per_s())),
+            "m/s",
+        );
         if let Some(threshold) = self.soil_threshold_pct {
             within("soil_threshold", threshold, card.soil_range_pct, "%");
         }
@@ -446,7 +461,10 @@ mod tests {
             ..Setting::default()
         };
         let faults = setting.check(&card);
-        assert_eq!(faults.iter().map(|(f, _)| *f).collect::<Vec<_>>(), ["rain_threshold", "freeze_at", "hold_days"]);
+        assert_eq!(
+            faults.iter().map(|(f, _)| *f).collect::<Vec<_>>(),
+            ["rain_threshold", "freeze_at", "hold_days"]
+        );
         assert!(faults[0].1.contains("it takes 3 to 25 mm"));
     }
 }

@@ -158,7 +158,12 @@ pub fn judge(sensor: &Sensor, skies: &[Sky], root_depth: Option<Metres>) -> Vec<
         say(Criterion::Clearance, verdict, found, Some(CLEARANCE_LEAST));
     }
     if card.senses(Sense::Rain) || card.senses(Sense::Et) {
-        say(Criterion::Sun, steps(place.sun_hours, SUN_LEAST_H, SUN_GOOD_H), place.sun_hours, Some(SUN_GOOD_H));
+        say(
+            Criterion::Sun,
+            steps(place.sun_hours, SUN_LEAST_H, SUN_GOOD_H),
+            place.sun_hours,
+            Some(SUN_GOOD_H),
+        );
     }
     if aloft || card.senses(Sense::Freeze) {
         say(Criterion::Spray, yes_no(place.in_spray, false), None, None);
@@ -172,7 +177,9 @@ pub fn judge(sensor: &Sensor, skies: &[Sky], root_depth: Option<Metres>) -> Vec<
                 let (low, high) = THERMOMETER_M;
                 (if (low..=high).contains(&m) { Verdict::Good } else { Verdict::Doubtful }, Some(low))
             }
-            Some(m) => (if m >= SWITCH_LEAST_M { Verdict::Good } else { Verdict::Doubtful }, Some(SWITCH_LEAST_M)),
+            Some(m) => {
+                (if m >= SWITCH_LEAST_M { Verdict::Good } else { Verdict::Doubtful }, Some(SWITCH_LEAST_M))
+            }
         };
         say(Criterion::Height, verdict, height, wanted);
     }
@@ -188,9 +195,10 @@ pub fn judge(sensor: &Sensor, skies: &[Sky], root_depth: Option<Metres>) -> Vec<
         say(Criterion::Screen, verdict, None, None);
     }
     if card.senses(Sense::Flow) {
-        let enough = place.straight_before.zip(place.straight_after).map(|(before, after)| {
-            (before / STRAIGHT_PIPE.0).min(after / STRAIGHT_PIPE.1)
-        });
+        let enough = place
+            .straight_before
+            .zip(place.straight_after)
+            .map(|(before, after)| (before / STRAIGHT_PIPE.0).min(after / STRAIGHT_PIPE.1));
         say(Criterion::StraightPipe, steps(enough, 0.5, 1.0), enough, Some(1.0));
     }
     if card.senses(Sense::SoilMoisture) {
@@ -208,8 +216,14 @@ pub fn judge(sensor: &Sensor, skies: &[Sky], root_depth: Option<Metres>) -> Vec<
     let verdict = match (place.distance, walls) {
         (Some(distance), Some(_)) if distance.m() > reach.m() => Verdict::Fails,
         // The last fifth of a radio's reach goes with leaves, rain and an old battery.
-        (Some(distance), Some(_)) if card.link == Link::Radio && distance.m() > 0.8 * reach.m() => Verdict::Doubtful,
-        (Some(distance), Some(_)) if card.link == Link::Wire && distance.m() > card.wire_supplied.m() && card.wire_supplied.m() > 0.0 => {
+        (Some(distance), Some(_)) if card.link == Link::Radio && distance.m() > 0.8 * reach.m() => {
+            Verdict::Doubtful
+        }
+        (Some(distance), Some(_))
+            if card.link == Link::Wire
+                && distance.m() > card.wire_supplied.m()
+                && card.wire_supplied.m() > 0.0 =>
+        {
             Verdict::Doubtful
         }
         (Some(_), Some(_)) => Verdict::Good,
@@ -269,7 +283,14 @@ mod tests {
             ..Placement::default()
         };
         let judged = judge(&at("rain_switch", bad), &[Sky::UnderEaves], None);
-        for criterion in [Criterion::OpenSky, Criterion::Clearance, Criterion::Sun, Criterion::Spray, Criterion::Reach, Criterion::SameExposure] {
+        for criterion in [
+            Criterion::OpenSky,
+            Criterion::Clearance,
+            Criterion::Sun,
+            Criterion::Spray,
+            Criterion::Reach,
+            Criterion::SameExposure,
+        ] {
             assert_eq!(verdict(&judged, criterion), Verdict::Fails, "{criterion:?}");
         }
         assert_eq!(verdict(&judged, Criterion::Height), Verdict::Doubtful);
@@ -279,10 +300,17 @@ mod tests {
     #[test]
     fn wire_of_common_practice_reaches_sixty_metres_of_which_twelve_are_supplied() {
         let reach = |distance| {
-            let judged = judge(&at("rain_switch", Placement { distance: m(distance), ..Placement::default() }), &[], None);
+            let judged = judge(
+                &at("rain_switch", Placement { distance: m(distance), ..Placement::default() }),
+                &[],
+                None,
+            );
             verdict(&judged, Criterion::Reach)
         };
-        assert_eq!([reach(12.0), reach(12.5), reach(60.0), reach(61.0)], [Verdict::Good, Verdict::Doubtful, Verdict::Doubtful, Verdict::Fails]);
+        assert_eq!(
+            [reach(12.0), reach(12.5), reach(60.0), reach(61.0)],
+            [Verdict::Good, Verdict::Doubtful, Verdict::Doubtful, Verdict::Fails]
+        );
     }
 
     #[test]
@@ -294,14 +322,17 @@ mod tests {
             let place = Placement { distance: m(distance), walls: Some(walls), ..Placement::default() };
             verdict(&judge(&at("rain_switch_radio", place), &[], None), Criterion::Reach)
         };
-        assert_eq!([reach(180.0, 0), reach(230.0, 0), reach(50.0, 1), reach(30.0, 1), reach(30.0, 2)],
-            [Verdict::Good, Verdict::Doubtful, Verdict::Fails, Verdict::Good, Verdict::Fails]);
+        assert_eq!(
+            [reach(180.0, 0), reach(230.0, 0), reach(50.0, 1), reach(30.0, 1), reach(30.0, 2)],
+            [Verdict::Good, Verdict::Doubtful, Verdict::Fails, Verdict::Good, Verdict::Fails]
+        );
     }
 
     #[test]
     fn a_gauge_stands_twice_as_far_as_things_are_higher() {
         let clear = |distance| {
-            let place = Placement { obstacle_distance: m(distance), obstacle_above: m(3.0), ..Placement::default() };
+            let place =
+                Placement { obstacle_distance: m(distance), obstacle_above: m(3.0), ..Placement::default() };
             verdict(&judge(&at("tipping_bucket", place), &[], None), Criterion::Clearance)
         };
         assert_eq!([clear(5.9), clear(6.0), clear(12.0)], [Verdict::Fails, Verdict::Doubtful, Verdict::Good]);
@@ -315,9 +346,16 @@ mod tests {
         };
         assert_eq!([probe(0.1), probe(0.3)], [Verdict::Good, Verdict::Fails]);
         let meter = |before, after| {
-            let place = Placement { straight_before: Some(before), straight_after: Some(after), ..Placement::default() };
+            let place = Placement {
+                straight_before: Some(before),
+                straight_after: Some(after),
+                ..Placement::default()
+            };
             verdict(&judge(&at("flow_meter", place), &[], None), Criterion::StraightPipe)
         };
-        assert_eq!([meter(10.0, 5.0), meter(6.0, 5.0), meter(2.0, 5.0)], [Verdict::Good, Verdict::Doubtful, Verdict::Fails]);
+        assert_eq!(
+            [meter(10.0, 5.0), meter(6.0, 5.0), meter(2.0, 5.0)],
+            [Verdict::Good, Verdict::Doubtful, Verdict::Fails]
+        );
     }
 }

@@ -108,10 +108,18 @@ fn distance((x, y): (f64, f64), (left, top, width, depth): (f64, f64, f64, f64))
 }
 
 /// How far a ray goes until it enters a rectangle; `None` when it passes by.
-fn ray((x, y): (f64, f64), (dx, dy): (f64, f64), (left, top, width, depth): (f64, f64, f64, f64)) -> Option<f64> {
+fn ray(
+    (x, y): (f64, f64),
+    (dx, dy): (f64, f64),
+    (left, top, width, depth): (f64, f64, f64, f64),
+) -> Option<f64> {
     let slab = |from: f64, step: f64, low: f64, high: f64| {
         if step.abs() < 1e-12 {
-            return if (low..=high).contains(&from) { Some((f64::NEG_INFINITY, f64::INFINITY)) } else { None };
+            return if (low..=high).contains(&from) {
+                Some((f64::NEG_INFINITY, f64::INFINITY))
+            } else {
+                None
+            };
         }
         let (a, b) = ((low - from) / step, (high - from) / step);
         Some((a.min(b), a.max(b)))
@@ -135,7 +143,11 @@ impl Plan {
             obstacle: worst.map(|(d, above)| (Metres::from_m(d), Metres::from_m(above))),
             covered: taller.clone().any(|(d, _)| d <= 0.0),
             in_spray: self.arcs.iter().any(|a| a.wets(at)),
-            station: self.plots.iter().find(|p| distance(at, (p.x, p.y, p.width, p.depth)) <= 0.0).map(|p| p.station),
+            station: self
+                .plots
+                .iter()
+                .find(|p| distance(at, (p.x, p.y, p.width, p.depth)) <= 0.0)
+                .map(|p| p.station),
         }
     }
 
@@ -158,7 +170,9 @@ impl Plan {
                 let towards = (east / length, south / length);
                 !self.obstacles.iter().any(|o| {
                     let above = o.height - height.m();
-                    above > 0.0 && ray(at, towards, (o.x, o.y, o.width, o.depth)).is_some_and(|d| above > d * altitude.tan())
+                    above > 0.0
+                        && ray(at, towards, (o.x, o.y, o.width, o.depth))
+                            .is_some_and(|d| above > d * altitude.tan())
                 })
             })
             .count();
@@ -177,7 +191,8 @@ impl Plan {
             .chain(self.obstacles.iter().map(|o| (o.x, o.y, o.x + o.width, o.y + o.depth)))
             .chain(self.arcs.iter().map(|a| (a.x - a.throw, a.y - a.throw, a.x + a.throw, a.y + a.throw)))
             .chain(places.iter().map(|(x, y)| (*x, *y, *x, *y)));
-        let (x0, y0, x1, y1) = corners.reduce(|a, b| (a.0.min(b.0), a.1.min(b.1), a.2.max(b.2), a.3.max(b.3)))?;
+        let (x0, y0, x1, y1) =
+            corners.reduce(|a, b| (a.0.min(b.0), a.1.min(b.1), a.2.max(b.2), a.3.max(b.3)))?;
         Some((x0, y0, x1 - x0, y1 - y0))
     }
 }
@@ -226,7 +241,8 @@ mod tests {
         let hours = |plan: &Plan| plan.sun_hours((10.0, 10.0), Metres::from_m(2.0), 46.0, summer);
         let open = hours(&Plan::default());
         // Daylight hours N = 24 ÷ π × ωs (FAO-56 eq. 34).
-        let n = 24.0 / PI * crate::sun::sunset_hour_angle_rad(46.0_f64.to_radians(), declination_rad(day_of_year(summer)));
+        let n = 24.0 / PI
+            * crate::sun::sunset_hour_angle_rad(46.0_f64.to_radians(), declination_rad(day_of_year(summer)));
         assert!((open - n).abs() < 0.2, "{open} {n}");
         let wall = |x: f64, y: f64, width: f64, depth: f64, height: f64| Plan {
             obstacles: vec![Obstacle { name: "wall".into(), x, y, width, depth, height }],

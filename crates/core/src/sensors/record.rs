@@ -116,7 +116,10 @@ pub fn nights(
             at: opens.timestamp(),
             due: due.contains(&date),
             summer: installation.monthly_et0.get(month).is_some_and(|e| e.mm() > yearly),
-            scheduled: scheduled.get(&date).and_then(|runs| installation.volume(runs.iter())).unwrap_or(Litres::ZERO),
+            scheduled: scheduled
+                .get(&date)
+                .and_then(|runs| installation.volume(runs.iter()))
+                .unwrap_or(Litres::ZERO),
         });
         let Ok(next) = date.tomorrow() else { break };
         date = next;

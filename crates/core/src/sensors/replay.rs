@@ -42,7 +42,12 @@ pub struct ThresholdResult {
 
 /// Replays every threshold over the nights of a record.
 #[must_use]
-pub fn thresholds(release: Release, rain: &Readings, drying: &Drying, nights: &[Night]) -> Vec<ThresholdResult> {
+pub fn thresholds(
+    release: Release,
+    rain: &Readings,
+    drying: &Drying,
+    nights: &[Night],
+) -> Vec<ThresholdResult> {
     let Some(until) = nights.iter().map(|n| n.at).max() else { return Vec::new() };
     THRESHOLDS_MM
         .iter()
@@ -88,8 +93,8 @@ pub fn advised(results: &[ThresholdResult]) -> Option<&ThresholdResult> {
 mod tests {
     use super::*;
     use crate::sensors::Reading;
-    use jiff::{SignedDuration, ToSpan};
     use jiff::civil::date;
+    use jiff::{SignedDuration, ToSpan};
 
     #[test]
     fn the_smallest_step_holds_against_need_and_the_middle_one_does_not() {
@@ -97,7 +102,16 @@ mod tests {
         let day = |d: i64| start + SignedDuration::from_hours(24 * d);
         // A drizzle of 4 mm every third day, and one downpour of 30.
         let rain: Vec<Reading> = (0..30)
-            .map(|d| Reading { at: day(d), value: if d == 20 { 30.0 } else if d % 3 == 0 && d < 18 { 4.0 } else { 0.0 } })
+            .map(|d| Reading {
+                at: day(d),
+                value: if d == 20 {
+                    30.0
+                } else if d % 3 == 0 && d < 18 {
+                    4.0
+                } else {
+                    0.0
+                },
+            })
             .collect();
         let drying = Drying::new((0..40).map(|d| (day(d), Millimetres::from_mm(5.0))).collect());
         let nights: Vec<Night> = (0..30)
@@ -113,10 +127,18 @@ mod tests {
         assert_eq!(results.len(), THRESHOLDS_MM.len());
         assert!(results[0].held_in_need >= 6, "{results:?}");
         assert_eq!(results[3].trips, 1);
-        assert_eq!((results[3].held, results[3].held_in_need), (2, 0), "soaked discs dry in 38 hours: two nights");
+        assert_eq!(
+            (results[3].held, results[3].held_in_need),
+            (2, 0),
+            "soaked discs dry in 38 hours: two nights"
+        );
         assert_eq!(results[3].kept, Litres::from_l(200.0));
         let best = advised(&results).unwrap();
-        assert_eq!((best.held_in_need, best.threshold.mm()), (0, 6.0), "the smallest step that no drizzle trips");
+        assert_eq!(
+            (best.held_in_need, best.threshold.mm()),
+            (0, 6.0),
+            "the smallest step that no drizzle trips"
+        );
         assert_eq!(thresholds(Release::Days(2), &Readings::default(), &drying, &[]), []);
     }
 }

@@ -63,7 +63,11 @@ pub fn wanted_port(card: &SensorCard) -> SensorPort {
 }
 
 fn input_of(card: &SensorCard) -> DecoderInput {
-    if card.senses(Sense::Flow) || card.signal == Signal::Pulse { DecoderInput::Polarised } else { DecoderInput::Plain }
+    if card.senses(Sense::Flow) || card.signal == Signal::Pulse {
+        DecoderInput::Polarised
+    } else {
+        DecoderInput::Plain
+    }
 }
 
 /// Joins sensors to the ports of a box, in the order of the sensors. Numbers and pulses choose first,
@@ -80,12 +84,15 @@ pub fn assign(ports: &[SensorPort], cards: &[&SensorCard]) -> Vec<Result<Join, R
         Some(index)
     };
     let mut joins: Vec<Option<Result<Join, Refusal>>> = vec![None; cards.len()];
-    let mut decoder = |card: &SensorCard, taken: &mut Vec<bool>, free: &mut dyn FnMut(SensorPort, &mut Vec<bool>) -> Option<usize>| {
-        let port = free(SensorPort::TwoWire, taken)?;
-        let join = Join::Decoder { port, address: next_address, input: input_of(card) };
-        next_address = next_address.saturating_add(1);
-        Some(join)
-    };
+    let mut decoder =
+        |card: &SensorCard,
+         taken: &mut Vec<bool>,
+         free: &mut dyn FnMut(SensorPort, &mut Vec<bool>) -> Option<usize>| {
+            let port = free(SensorPort::TwoWire, taken)?;
+            let join = Join::Decoder { port, address: next_address, input: input_of(card) };
+            next_address = next_address.saturating_add(1);
+            Some(join)
+        };
     for (slot, card) in joins.iter_mut().zip(cards).filter(|(_, c)| !c.is_contact()) {
         let wanted = wanted_port(card);
         let own = free(wanted, &mut taken).map(Join::OwnPort);
@@ -100,12 +107,15 @@ pub fn assign(ports: &[SensorPort], cards: &[&SensorCard]) -> Vec<Result<Join, R
     for (slot, card) in joins.iter_mut().zip(cards).filter(|(_, c)| c.signal == Signal::NormallyClosed) {
         let own = free(SensorPort::HoldSwitch, &mut taken).map(Join::OwnPort);
         let join = own.or_else(|| decoder(card, &mut taken, &mut free));
-        let shared = || ports.iter().position(|p| *p == SensorPort::HoldSwitch).map_or(Join::ValveCommon, Join::InSeries);
+        let shared = || {
+            ports.iter().position(|p| *p == SensorPort::HoldSwitch).map_or(Join::ValveCommon, Join::InSeries)
+        };
         *slot = Some(Ok(join.unwrap_or_else(shared)));
     }
     let mut out: Vec<_> = joins.into_iter().map(|j| j.unwrap_or(Err(Refusal::WrongContact))).collect();
     // Whoever shares a port is in series, the first one too.
-    let series: Vec<usize> = out.iter().filter_map(|j| if let Ok(Join::InSeries(p)) = j { Some(*p) } else { None }).collect();
+    let series: Vec<usize> =
+        out.iter().filter_map(|j| if let Ok(Join::InSeries(p)) = j { Some(*p) } else { None }).collect();
     for join in &mut out {
         if let Ok(Join::OwnPort(port)) = *join
             && series.contains(&port)
@@ -179,7 +189,9 @@ pub fn steps(card: &SensorCard, join: Join) -> Vec<Step> {
         steps.push(Step::LayWire);
     }
     steps.push(match join {
-        Join::OwnPort(port) => Step::Connect { port, polarised: !card.is_contact() || card.supply == Supply::FromBox },
+        Join::OwnPort(port) => {
+            Step::Connect { port, polarised: !card.is_contact() || card.supply == Supply::FromBox }
+        }
         Join::InSeries(port) => Step::ConnectInSeries(port),
         Join::Decoder { port, address, input } => Step::ConnectDecoder { port, address, input },
         Join::ValveCommon => Step::BreakCommon,
@@ -208,11 +220,24 @@ mod tests {
     fn kinds() -> Vec<SensorCard> {
         let mut normally_open = card("rain_switch");
         normally_open.signal = Signal::NormallyOpen;
-        vec![card("rain_switch"), card("soil_relay"), normally_open, card("soil_probe"), card("flow_meter"), card("et_sensor"), card("tipping_bucket")]
+        vec![
+            card("rain_switch"),
+            card("soil_relay"),
+            normally_open,
+            card("soil_probe"),
+            card("flow_meter"),
+            card("et_sensor"),
+            card("tipping_bucket"),
+        ]
     }
 
-    const PORTS: [SensorPort; 5] =
-        [SensorPort::HoldSwitch, SensorPort::SoilProbe, SensorPort::FlowMeter, SensorPort::Weather, SensorPort::TwoWire];
+    const PORTS: [SensorPort; 5] = [
+        SensorPort::HoldSwitch,
+        SensorPort::SoilProbe,
+        SensorPort::FlowMeter,
+        SensorPort::Weather,
+        SensorPort::TwoWire,
+    ];
 
     /// Every list of up to `most` items out of some.
     fn lists(items: usize, most: usize) -> Vec<Vec<usize>> {
@@ -233,12 +258,15 @@ mod tests {
                 SensorPort::HoldSwitch => opens,
                 SensorPort::SoilProbe => card.signal == Signal::Data && card.senses == [Sense::SoilMoisture],
                 SensorPort::FlowMeter => card.senses == [Sense::Flow],
-                SensorPort::Weather => !card.is_contact() && !card.senses(Sense::Flow) && !card.senses(Sense::SoilMoisture),
+                SensorPort::Weather => {
+                    !card.is_contact() && !card.senses(Sense::Flow) && !card.senses(Sense::SoilMoisture)
+                }
                 SensorPort::TwoWire => false,
             },
             Join::InSeries(p) => ports[p] == SensorPort::HoldSwitch && opens,
             Join::Decoder { port, input, .. } => {
-                ports[port] == SensorPort::TwoWire && (input == DecoderInput::Polarised) == (card.signal == Signal::Pulse)
+                ports[port] == SensorPort::TwoWire
+                    && (input == DecoderInput::Polarised) == (card.signal == Signal::Pulse)
             }
             Join::ValveCommon => opens && !ports.contains(&SensorPort::HoldSwitch),
         }
@@ -302,9 +330,16 @@ mod tests {
                     list.dedup();
                     assert_eq!(list.len(), before, "nothing is given twice: {ports:?} {joins:?}");
                 }
-                assert!(series.iter().all(|p| !own.contains(p) && series.iter().filter(|q| *q == p).count() > 1), "{joins:?}");
+                assert!(
+                    series.iter().all(|p| !own.contains(p) && series.iter().filter(|q| *q == p).count() > 1),
+                    "{joins:?}"
+                );
                 let joined = joins.iter().filter(|j| j.is_ok()).count();
-                assert_eq!(joined, most(&ports, &cards, &mut vec![false; ports.len()]), "{ports:?} {cards:?}");
+                assert_eq!(
+                    joined,
+                    most(&ports, &cards, &mut vec![false; ports.len()]),
+                    "{ports:?} {cards:?}"
+                );
                 cases += 1;
             }
         }
@@ -314,7 +349,10 @@ mod tests {
     #[test]
     fn two_closed_switches_share_the_one_port_in_series() {
         let (rain, relay) = (card("rain_switch"), card("soil_relay"));
-        assert_eq!(assign(&[SensorPort::HoldSwitch], &[&rain, &relay]), [Ok(Join::InSeries(0)), Ok(Join::InSeries(0))]);
+        assert_eq!(
+            assign(&[SensorPort::HoldSwitch], &[&rain, &relay]),
+            [Ok(Join::InSeries(0)), Ok(Join::InSeries(0))]
+        );
         assert_eq!(assign(&[], &[&relay]), [Ok(Join::ValveCommon)]);
         assert_eq!(assign(&[], &[&card("soil_probe")]), [Err(Refusal::NoPort(SensorPort::SoilProbe))]);
         let mut open = rain;
@@ -332,15 +370,34 @@ mod tests {
     #[test]
     fn power_goes_off_before_a_terminal_and_radio_is_linked_before_it_is_mounted() {
         for (code, card) in generic() {
-            for join in [Join::OwnPort(0), Join::InSeries(0), Join::ValveCommon, Join::Decoder { port: 0, address: 1, input: DecoderInput::Plain }] {
+            for join in [
+                Join::OwnPort(0),
+                Join::InSeries(0),
+                Join::ValveCommon,
+                Join::Decoder { port: 0, address: 1, input: DecoderInput::Plain },
+            ] {
                 let steps = steps(&card, join);
                 let at = |wanted: fn(&Step) -> bool| steps.iter().position(wanted);
                 let off = at(|s| *s == Step::PowerOff).unwrap();
-                let touch = at(|s| matches!(s, Step::RemoveJumper(_) | Step::Connect { .. } | Step::ConnectInSeries(_) | Step::ConnectDecoder { .. } | Step::BreakCommon)).unwrap();
+                let touch = at(|s| {
+                    matches!(
+                        s,
+                        Step::RemoveJumper(_)
+                            | Step::Connect { .. }
+                            | Step::ConnectInSeries(_)
+                            | Step::ConnectDecoder { .. }
+                            | Step::BreakCommon
+                    )
+                })
+                .unwrap();
                 let on = at(|s| *s == Step::PowerOn).unwrap();
                 assert!(off < touch && touch < on, "{code}");
                 let mount = at(|s| *s == Step::Mount).unwrap();
-                assert_eq!(card.link == Link::Radio, at(|s| *s == Step::LinkRadio).is_some_and(|link| link < mount), "{code}");
+                assert_eq!(
+                    card.link == Link::Radio,
+                    at(|s| *s == Step::LinkRadio).is_some_and(|link| link < mount),
+                    "{code}"
+                );
                 assert_eq!(steps[steps.len() - 2..], [Step::TripTest, Step::LogIt]);
             }
         }

@@ -14,11 +14,11 @@ use crate::balance::RootZone;
 use crate::climate::Climate;
 use crate::controller::Card;
 use crate::night::{self, Due, Night, Shortfall};
+use crate::season::{ANY_NIGHT, DemandFrom, SeasonDay, et0_of, is_due, replay, replay_start};
 use crate::site::{ResolvedZone, Site, Zone};
 use crate::units::{Litres, LitresPerMinute, Millimetres, Minutes};
 use jiff::civil::Date;
 use jiff::tz::TimeZone;
-use crate::season::{ANY_NIGHT, DemandFrom, SeasonDay, et0_of, is_due, replay, replay_start};
 
 /// Rain below this is not named as a reason, mm.
 const NOTABLE_RAIN_MM: f64 = 2.0;
@@ -192,11 +192,7 @@ pub fn tonight(
         .filter(|row| row.decision == Decision::Runs)
         .map(|row| {
             let raw = row.root_zone.readily_available().mm().max(0.1);
-            Due {
-                number: row.zone.number,
-                cycles: row.refill.cycles,
-                urgency: row.depletion.mm() / raw,
-            }
+            Due { number: row.zone.number, cycles: row.refill.cycles, urgency: row.depletion.mm() / raw }
         })
         .collect();
     let night = night::place(date, &due, card, site.window, tz);
@@ -239,7 +235,9 @@ fn decide_zone(zone: &Zone, climate: &Climate, date: Date) -> ZoneTonight {
             };
             (Decision::Runs, because)
         }
-        StateFrom::Replay if depletion + expected_demand >= raw => (Decision::Waits, Because::NothingToRefill),
+        StateFrom::Replay if depletion + expected_demand >= raw => {
+            (Decision::Waits, Because::NothingToRefill)
+        }
         StateFrom::Replay => {
             let rain = replayed
                 .iter()
@@ -262,8 +260,7 @@ fn decide_zone(zone: &Zone, climate: &Climate, date: Date) -> ZoneTonight {
     let interval_days =
         if expected_demand.mm() > 0.0 { raw.mm() / expected_demand.mm() } else { f64::INFINITY };
     let uniformity = resolved.uniformity;
-    let repair_saving = (!uniformity.is_default()
-        && uniformity.value < application::REPAIR_BELOW_UNIFORMITY)
+    let repair_saving = (!uniformity.is_default() && uniformity.value < application::REPAIR_BELOW_UNIFORMITY)
         .then(|| {
             let mended = application::run_time_multiplier(zone.head.default_uniformity());
             1.0 - mended / resolved.multiplier
@@ -403,13 +400,23 @@ mod tests {
         let climate = climate(&[]);
         // On some night of any week a lawn is due.
         let due = (0..7)
-            .map(|back| tonight(&site(), (&twelve_stations(), 1), &zones, &climate, date(2026, 7, 14) - back.days(), &TimeZone::UTC))
+            .map(|back| {
+                tonight(
+                    &site(),
+                    (&twelve_stations(), 1),
+                    &zones,
+                    &climate,
+                    date(2026, 7, 14) - back.days(),
+                    &TimeZone::UTC,
+                )
+            })
             .find(|t| t.running().count() == 3)
             .unwrap();
         let row = &due.zones[0];
         assert!(row.depletion_after.mm() < 0.3, "whole minutes leave little: {:?}", row.depletion_after);
         let cycles = row.cycles.unwrap();
-        let asked = row.depletion.mm() * row.resolved.multiplier / row.resolved.rate.value.mm_per_hour() * 60.0;
+        let asked =
+            row.depletion.mm() * row.resolved.multiplier / row.resolved.rate.value.mm_per_hour() * 60.0;
         assert!((f64::from(cycles.total_minutes()) - asked).abs() <= 0.5 + f64::from(cycles.count));
         assert!(due.night.last_end().unwrap() <= due.night.window_until);
     }

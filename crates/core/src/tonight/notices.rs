@@ -1,10 +1,10 @@
 //! What the reader must know about the whole site before trusting its night.
 
 use super::ZoneTonight;
-use crate::season::replay_start;
 use crate::climate::Climate;
 use crate::controller::Card;
 use crate::night::Night;
+use crate::season::replay_start;
 use crate::site::Site;
 use crate::units::{Celsius, LitresPerMinute};
 use jiff::civil::Date;
@@ -63,7 +63,13 @@ pub enum Notice {
 }
 
 /// Everything that must be said, the weather first.
-pub(super) fn of((site, card): (&Site, &Card), rows: &[ZoneTonight], climate: &Climate, date: Date, night: &Night) -> Vec<Notice> {
+pub(super) fn of(
+    (site, card): (&Site, &Card),
+    rows: &[ZoneTonight],
+    climate: &Climate,
+    date: Date,
+    night: &Night,
+) -> Vec<Notice> {
     let mut notices = Vec::new();
     match climate.span() {
         None => notices.push(Notice::NoWeather),
@@ -97,10 +103,7 @@ pub(super) fn of((site, card): (&Site, &Card), rows: &[ZoneTonight], climate: &C
             notices.push(Notice::SupplyExceeded { number: row.zone.number, flow, supply });
         }
         if row.zone.number > card.stations {
-            notices.push(Notice::BeyondBox {
-                number: row.zone.number,
-                stations: card.stations,
-            });
+            notices.push(Notice::BeyondBox { number: row.zone.number, stations: card.stations });
         }
     }
     if !night.shortfalls.is_empty() {

@@ -8,7 +8,10 @@ use serde::{Deserialize, Serialize};
 
 #[derive(Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
-#[schemars(title = "Upland Almanac settings", description = "A controller card and the settings of its box, version 1. Units are part of each name.")]
+#[schemars(
+    title = "Upland Almanac settings",
+    description = "A controller card and the settings of its box, version 1. Units are part of each name."
+)]
 pub(crate) struct FileDto {
     #[schemars(schema_with = "format_schema")]
     pub format: String,

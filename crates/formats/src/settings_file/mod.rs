@@ -7,7 +7,8 @@ pub(crate) mod dto;
 use crate::card_file;
 use crate::json::{HoursDto, PathProblem, Taker, days_of, hhmm, parse, pretty, schema_of, week_of};
 use dto::{
-    DaysDto, FileDto, PercentagesDto, ProgramDto, RainDelayDto, RepeatDto, RunTimeDto, SettingsDto, StationDto,
+    DaysDto, FileDto, PercentagesDto, ProgramDto, RainDelayDto, RepeatDto, RunTimeDto, SettingsDto,
+    StationDto,
 };
 use jiff::tz::TimeZone;
 use upland_core::controller::Card;
@@ -93,8 +94,12 @@ impl From<&Settings> for SettingsDto {
                 .collect(),
             delay_s: settings.delay_s,
             never_days: week_of(&settings.never_days),
-            omit_hours: settings.omit_hours.map(|(from, until)| HoursDto { from: hhmm(from), until: hhmm(until) }),
-            rain_delay: settings.rain_delay.map(|(first, days)| RainDelayDto { first: first.to_string(), days }),
+            omit_hours: settings
+                .omit_hours
+                .map(|(from, until)| HoursDto { from: hhmm(from), until: hhmm(until) }),
+            rain_delay: settings
+                .rain_delay
+                .map(|(first, days)| RainDelayDto { first: first.to_string(), days }),
             off_season: settings.off_season.map(Into::into),
         }
     }
@@ -177,10 +182,10 @@ fn take(taker: &mut Taker, root: &str, dto: &SettingsDto) -> Settings {
                     },
                 },
                 run_times: program.run_times.iter().map(|r| (r.station, r.seconds)).collect(),
-                repeat: program.repeat.as_ref().map(|r| Repeat {
-                    until: taker.time(&at("repeat.until"), &r.until),
-                    pause_s: r.pause_s,
-                }),
+                repeat: program
+                    .repeat
+                    .as_ref()
+                    .map(|r| Repeat { until: taker.time(&at("repeat.until"), &r.until), pause_s: r.pause_s }),
             }
         })
         .collect();
@@ -190,7 +195,10 @@ fn take(taker: &mut Taker, root: &str, dto: &SettingsDto) -> Settings {
         .enumerate()
         .map(|(i, station)| {
             if station.cycle_s.is_some() != station.soak_s.is_some() {
-                taker.say(&format!("{root}.stations[{i}]"), "has a cycle without a soak or the other way round; give both or neither");
+                taker.say(
+                    &format!("{root}.stations[{i}]"),
+                    "has a cycle without a soak or the other way round; give both or neither",
+                );
             }
             let setting = StationSetting {
                 cycle_and_soak_s: station.cycle_s.zip(station.soak_s),
@@ -258,7 +266,10 @@ mod tests {
                     },
                 ],
                 percentages: Percentages::Program(vec![90, 100]),
-                stations: vec![(1, StationSetting { cycle_and_soak_s: Some((360, 1800)), ..StationSetting::default() })],
+                stations: vec![(
+                    1,
+                    StationSetting { cycle_and_soak_s: Some((360, 1800)), ..StationSetting::default() },
+                )],
                 delay_s: 10,
                 never_days: [false, false, false, false, false, false, true],
                 omit_hours: Some((time(10, 0, 0, 0), time(18, 0, 0, 0))),
@@ -280,7 +291,11 @@ mod tests {
     #[test]
     fn the_published_schema_is_the_one_in_force() {
         let published = include_str!("../../../../docs/settings-v1.schema.json");
-        assert_eq!(published, schema(), "write it anew: upland-almanac schema settings > docs/settings-v1.schema.json");
+        assert_eq!(
+            published,
+            schema(),
+            "write it anew: upland-almanac schema settings > docs/settings-v1.schema.json"
+        );
     }
 
     #[test]
@@ -293,9 +308,17 @@ mod tests {
         };
         assert!(refused(|v| v["card"]["start_step_min"] = 7.into()).starts_with("card.start_step_min"));
         assert!(refused(|v| v["time_zone"] = "Larkrigg".into()).starts_with("time_zone"));
-        assert!(refused(|v| v["settings"]["programs"][0]["starts"][0] = "25:00".into()).starts_with("settings.programs[0].starts[0]"));
-        assert!(refused(|v| v["settings"]["programs"][0]["run_times"][1]["station"] = 13.into()).contains("station 13 is not on a box of 12"));
-        assert!(refused(|v| v["settings"]["percentages"] = serde_json::json!({ "box": 100 })).contains("per box"));
+        assert!(
+            refused(|v| v["settings"]["programs"][0]["starts"][0] = "25:00".into())
+                .starts_with("settings.programs[0].starts[0]")
+        );
+        assert!(
+            refused(|v| v["settings"]["programs"][0]["run_times"][1]["station"] = 13.into())
+                .contains("station 13 is not on a box of 12")
+        );
+        assert!(
+            refused(|v| v["settings"]["percentages"] = serde_json::json!({ "box": 100 })).contains("per box")
+        );
         assert!(refused(|v| v["settings"]["off_season"]["from"] = "13-01".into()).contains("MM-DD"));
         assert!(refused(|v| v["settings"]["surprise"] = 1.into()).starts_with("settings.surprise"));
         assert!(read("[".repeat(100_000).as_bytes()).is_err());

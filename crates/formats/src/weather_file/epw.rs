@@ -37,7 +37,10 @@ pub(super) fn read(text: &str, station: &Station) -> Result<WeatherFile, Vec<Pro
             let (Some(latitude_deg), Some(longitude_deg), Some(zone), Some(elevation_m)) =
                 (number(6), number(7), number(8), number(9))
             else {
-                return Err(vec![Problem::line(1, "LOCATION must carry latitude, longitude, time zone and elevation")]);
+                return Err(vec![Problem::line(
+                    1,
+                    "LOCATION must carry latitude, longitude, time zone and elevation",
+                )]);
             };
             #[allow(clippy::cast_possible_truncation, reason = "checked by the constructor")]
             let seconds = (zone * 3600.0).round() as i32;

@@ -31,7 +31,8 @@ fn is_id(cell: &str) -> bool {
 fn compact_date(cell: &str) -> Option<Date> {
     if cell.len() == 8 && cell.bytes().all(|b| b.is_ascii_digit()) {
         let part = |range| cell.get(range);
-        return Date::new(part(0..4)?.parse().ok()?, part(4..6)?.parse().ok()?, part(6..8)?.parse().ok()?).ok();
+        return Date::new(part(0..4)?.parse().ok()?, part(4..6)?.parse().ok()?, part(6..8)?.parse().ok()?)
+            .ok();
     }
     crate::table::date(cell).ok()
 }
@@ -49,7 +50,8 @@ enum Shape {
 
 fn shape(text: &str) -> Option<Shape> {
     let first = text.lines().find(|l| !l.trim().is_empty())?;
-    let cells: Vec<String> = first.split(',').map(|c| c.trim().trim_matches('"').to_ascii_uppercase()).collect();
+    let cells: Vec<String> =
+        first.split(',').map(|c| c.trim().trim_matches('"').to_ascii_uppercase()).collect();
     let at = |i: usize| cells.get(i).map_or("", String::as_str);
     if at(0) == "STATION" && at(1) == "DATE" && cells.iter().any(|c| ELEMENTS.iter().any(|(e, ..)| e == c)) {
         return Some(Shape::DayARow { headers: cells });
@@ -65,7 +67,10 @@ pub(super) fn is_one(text: &str, _header: &[String]) -> bool {
     shape(text).is_some()
 }
 
-fn records(text: &str, skip_first: bool) -> impl Iterator<Item = Result<(u64, csv::StringRecord), Problem>> + '_ {
+fn records(
+    text: &str,
+    skip_first: bool,
+) -> impl Iterator<Item = Result<(u64, csv::StringRecord), Problem>> + '_ {
     csv::ReaderBuilder::new()
         .has_headers(skip_first)
         .flexible(true)
@@ -93,7 +98,12 @@ pub(super) fn read(text: &str, station_id: Option<&str>) -> Result<WeatherFile, 
     let all = stations(text);
     let chosen = match (station_id, all.as_slice()) {
         (Some(id), _) if all.iter().any(|s| s == id) => id.to_owned(),
-        (Some(id), _) => return Err(vec![Problem::file(format!("station {id} is not in the file; it has {}", all.join(", ")))]),
+        (Some(id), _) => {
+            return Err(vec![Problem::file(format!(
+                "station {id} is not in the file; it has {}",
+                all.join(", ")
+            ))]);
+        }
         (None, [only]) => only.clone(),
         (None, several) => {
             return Err(vec![Problem::file(format!(
@@ -140,9 +150,15 @@ fn value_a_row(text: &str, skip_first: bool, station: &str) -> Result<WeatherFil
         if cell(0) != station {
             continue;
         }
-        let Some((name, variable, factor, _)) = ELEMENTS.iter().find(|(e, ..)| *e == cell(2)) else { continue };
+        let Some((name, variable, factor, _)) = ELEMENTS.iter().find(|(e, ..)| *e == cell(2)) else {
+            continue;
+        };
         let Some(date) = compact_date(cell(1)) else {
-            problems.push(Problem::cell(line, "DATE", format!("\"{}\" is not a date written YYYYMMDD", cell(1))));
+            problems.push(Problem::cell(
+                line,
+                "DATE",
+                format!("\"{}\" is not a date written YYYYMMDD", cell(1)),
+            ));
             continue;
         };
         let Ok(value) = cell(3).parse::<f64>() else {
@@ -183,7 +199,11 @@ fn day_a_row(text: &str, headers: &[String], station: &str) -> Result<WeatherFil
             continue;
         }
         let Some(date) = compact_date(cell(1)) else {
-            problems.push(Problem::cell(line, "DATE", format!("\"{}\" is not a date written YYYY-MM-DD", cell(1))));
+            problems.push(Problem::cell(
+                line,
+                "DATE",
+                format!("\"{}\" is not a date written YYYY-MM-DD", cell(1)),
+            ));
             continue;
         };
         if place.is_none() {

@@ -26,7 +26,10 @@ fn separator(lines: &[&str]) -> u8 {
         counts.into_iter().filter(|(count, _)| *count > 0).map(|(_, lines)| lines).max().unwrap_or(0)
     };
     // Of equals the last wins: a semicolon is hardly ever anything else.
-    [(',', b','), ('\t', b'\t'), (';', b';')].into_iter().max_by_key(|(c, _)| steady(*c)).map_or(b',', |(_, byte)| byte)
+    [(',', b','), ('\t', b'\t'), (';', b';')]
+        .into_iter()
+        .max_by_key(|(c, _)| steady(*c))
+        .map_or(b',', |(_, byte)| byte)
 }
 
 impl Grid {
@@ -52,8 +55,11 @@ impl Grid {
         let is_number = |c: &String| c.replace(',', ".").parse::<f64>().is_ok();
         let at = lines.iter().take(HEADER_WITHIN).position(|(_, cells)| {
             let words = cells.iter().filter(|c| !c.is_empty() && !is_number(c)).count();
-            let same_width = lines.iter().take(HEADER_WITHIN + 20).filter(|(_, c)| c.len() == cells.len()).count();
-            cells.len() > 1 && words * 3 >= cells.len() * 2 && same_width * 2 >= lines.len().min(HEADER_WITHIN + 20)
+            let same_width =
+                lines.iter().take(HEADER_WITHIN + 20).filter(|(_, c)| c.len() == cells.len()).count();
+            cells.len() > 1
+                && words * 3 >= cells.len() * 2
+                && same_width * 2 >= lines.len().min(HEADER_WITHIN + 20)
         });
         let Some(at) = at else {
             return Err(vec![Problem::file(
@@ -83,6 +89,10 @@ impl Grid {
 
     /// Non-empty cells of a column.
     pub(crate) fn column(&self, index: usize) -> impl Iterator<Item = &str> {
-        self.rows.iter().filter_map(move |(_, cells)| cells.get(index)).map(String::as_str).filter(|c| !c.is_empty())
+        self.rows
+            .iter()
+            .filter_map(move |(_, cells)| cells.get(index))
+            .map(String::as_str)
+            .filter(|c| !c.is_empty())
     }
 }

@@ -9,7 +9,7 @@ use jiff::tz::{Offset, TimeZone};
 use serde::{Deserialize, Serialize};
 use upland_core::record::{HourVariable, RawDay, RawHour, Variable};
 use upland_core::units::{
-    Celsius, MJ_M2_PER_LANGLEY, MJ_M2_PER_W_M2_DAY, MJ_M2_PER_W_M2_HOUR, MM_PER_INCH, M_S_PER_MPH,
+    Celsius, M_S_PER_MPH, MJ_M2_PER_LANGLEY, MJ_M2_PER_W_M2_DAY, MJ_M2_PER_W_M2_HOUR, MM_PER_INCH,
 };
 use upland_core::weather::Station;
 
@@ -262,18 +262,28 @@ impl Mapping {
                 let same = |m: &String| m.parse::<f64>().is_ok_and(|m| (m - value).abs() < 1e-9);
                 Ok(if self.missing.iter().any(same) { None } else { Some(value) })
             }
-            _ => Err(format!("\"{cell}\" is not a number; if it stands for \"not measured\", add it to the texts that do")),
+            _ => Err(format!(
+                "\"{cell}\" is not a number; if it stands for \"not measured\", add it to the texts that do"
+            )),
         }
     }
 }
 
-pub(super) fn read(text: &str, mapping: &Mapping, station: &Station, tz: &TimeZone) -> Result<WeatherFile, Vec<Problem>> {
+pub(super) fn read(
+    text: &str,
+    mapping: &Mapping,
+    station: &Station,
+    tz: &TimeZone,
+) -> Result<WeatherFile, Vec<Problem>> {
     let grid = Grid::cut(text)?;
     let mut problems = Vec::new();
     let index = |header: &str, problems: &mut Vec<Problem>| {
         let found = grid.index(header);
         if found.is_none() {
-            problems.push(Problem::line(grid.header_line, format!("has no column \"{header}\", which the mapping names")));
+            problems.push(Problem::line(
+                grid.header_line,
+                format!("has no column \"{header}\", which the mapping names"),
+            ));
         }
         found
     };
@@ -297,7 +307,8 @@ pub(super) fn read(text: &str, mapping: &Mapping, station: &Station, tz: &TimeZo
     if columns.is_empty() {
         return Err(vec![Problem::file("no column is read; say what at least one of them holds")]);
     }
-    let described = columns.iter().map(|(_, c, u)| Column { header: c.header.clone(), unit: u.label }).collect();
+    let described =
+        columns.iter().map(|(_, c, u)| Column { header: c.header.clone(), unit: u.label }).collect();
     let empty = String::new();
     let (mut hours, mut days) = (Vec::new(), Vec::new());
     for (line, cells) in &grid.rows {
@@ -306,14 +317,20 @@ pub(super) fn read(text: &str, mapping: &Mapping, station: &Station, tz: &TimeZo
             continue;
         }
         if cells.len() < grid.headers.len() {
-            problems.push(Problem::line(*line, format!("has {} cells, the header {}", cells.len(), grid.headers.len())));
+            problems.push(Problem::line(
+                *line,
+                format!("has {} cells, the header {}", cells.len(), grid.headers.len()),
+            ));
             continue;
         }
         let mut values = Vec::with_capacity(columns.len());
         for (at, column, unit) in &columns {
             match mapping.number(cell(*at), column.quantity) {
                 Ok(value) => {
-                    values.push((column.quantity, value.map(if mapping.hourly { unit.hour } else { unit.day })));
+                    values.push((
+                        column.quantity,
+                        value.map(if mapping.hourly { unit.hour } else { unit.day }),
+                    ));
                 }
                 Err(message) => problems.push(Problem::cell(*line, &column.header, message)),
             }
@@ -341,7 +358,11 @@ pub(super) fn read(text: &str, mapping: &Mapping, station: &Station, tz: &TimeZo
             }
             days.push((*line, day));
         } else {
-            problems.push(Problem::cell(*line, &mapping.date_column, format!("\"{}\" is not a date in the order you said", cell(date_at))));
+            problems.push(Problem::cell(
+                *line,
+                &mapping.date_column,
+                format!("\"{}\" is not a date in the order you said", cell(date_at)),
+            ));
         }
     }
     if problems.is_empty() && hours.is_empty() && days.is_empty() {

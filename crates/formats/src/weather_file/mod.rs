@@ -9,7 +9,9 @@ mod propose;
 mod when;
 
 pub use grid::Grid;
-pub use mapping::{Clock, DateOrder, MappedColumn, Mapping, Quantity, Stamp, UNITS, Unit, quantities, units_of};
+pub use mapping::{
+    Clock, DateOrder, MappedColumn, Mapping, Quantity, Stamp, UNITS, Unit, quantities, units_of,
+};
 pub use propose::{Doubt, Proposal, propose};
 
 use crate::table::{Column, Problem};
@@ -91,7 +93,12 @@ pub enum Opened {
 ///
 /// # Errors
 /// Every problem that was found, by line; nothing of the file is returned then.
-pub fn open(bytes: &[u8], station: &Station, tz: &TimeZone, mapping: Option<&Mapping>) -> Result<Opened, Vec<Problem>> {
+pub fn open(
+    bytes: &[u8],
+    station: &Station,
+    tz: &TimeZone,
+    mapping: Option<&Mapping>,
+) -> Result<Opened, Vec<Problem>> {
     let text = crate::table::decode(bytes).map_err(|problem| vec![problem])?;
     let first = text.lines().find(|l| !l.starts_with('#') && !l.trim().is_empty()).unwrap_or_default();
     let header: Vec<String> =
@@ -106,7 +113,10 @@ pub fn open(bytes: &[u8], station: &Station, tz: &TimeZone, mapping: Option<&Map
     if ghcn::is_one(text, &header) {
         return ghcn::read(text, None).map(Opened::Read);
     }
-    if header.first().is_some_and(|h| h == "date") && (has("tmin_c") || has("tmin_f")) && (has("tmax_c") || has("tmax_f")) {
+    if header.first().is_some_and(|h| h == "date")
+        && (has("tmin_c") || has("tmin_f"))
+        && (has("tmax_c") || has("tmax_f"))
+    {
         return own_daily(bytes, station).map(Opened::Read);
     }
     if header.first().is_some_and(|h| h == "time") && (has("temp_c") || has("temp_f")) {
@@ -228,7 +238,10 @@ fn of_days(
         .filter_map(|pair| match pair {
             [(first, a), (second, b)] if a.date == b.date => Some(Problem::line(
                 *second,
-                format!("{} stands on line {first} already; keep one row a day, or say which station is meant", b.date),
+                format!(
+                    "{} stands on line {first} already; keep one row a day, or say which station is meant",
+                    b.date
+                ),
             )),
             _ => None,
         })

@@ -39,9 +39,8 @@ pub struct Proposal {
 }
 
 /// Texts that many services write where nothing was measured.
-const SENTINELS: [&str; 14] = [
-    "M", "NA", "N/A", "NaN", "null", "-", "--", "---", "-9999", "-9900", "-999", "-99.9", "999.9", "9999",
-];
+const SENTINELS: [&str; 14] =
+    ["M", "NA", "N/A", "NaN", "null", "-", "--", "---", "-9999", "-9900", "-999", "-99.9", "999.9", "9999"];
 
 /// Numeric sentinels: values that no weather reaches.
 fn is_sentinel(cell: &str) -> bool {
@@ -73,12 +72,16 @@ pub fn propose(text: &str, tz: &TimeZone) -> Result<Proposal, Vec<Problem>> {
     let order = date_order(&grid, date_at);
     if order.len() > 1 {
         let example = grid.column(date_at).next().unwrap_or_default().to_owned();
-        doubt("date_order", format!("{example} can be read day first or month first; no row decides it. Taken: day first."));
+        doubt(
+            "date_order",
+            format!("{example} can be read day first or month first; no row decides it. Taken: day first."),
+        );
     }
     let date_order = order.first().copied().unwrap_or(DateOrder::YearFirst);
     let time_at = (0..grid.headers.len()).find(|i| {
         let name = grid.headers.get(*i).map(|h| h.to_lowercase()).unwrap_or_default();
-        *i != date_at && (name.contains("time") || name.starts_with("hour") || name == "hr" || name.contains("hh:mm"))
+        *i != date_at
+            && (name.contains("time") || name.starts_with("hour") || name == "hr" || name.contains("hh:mm"))
             && grid.column(*i).take(50).all(|c| when::clock(c).is_some())
     });
     let in_one = grid.column(date_at).take(50).all(|c| when::stamp(c, None, date_order).is_some());
@@ -117,7 +120,13 @@ pub fn propose(text: &str, tz: &TimeZone) -> Result<Proposal, Vec<Problem>> {
             // A file that has every hour of a spring change follows a clock that is never changed.
             if changes == 0 && has_skipped_hour(&stamps, tz) {
                 clock = Clock::Fixed(standard);
-                doubt("clock", format!("the stamps carry no offset; they have the hour that the spring change skips, so the clock is never changed. Taken: standard time of the site ({}).", offset_words(standard)));
+                doubt(
+                    "clock",
+                    format!(
+                        "the stamps carry no offset; they have the hour that the spring change skips, so the clock is never changed. Taken: standard time of the site ({}).",
+                        offset_words(standard)
+                    ),
+                );
             } else {
                 doubt("clock", "the stamps carry no offset. Taken: the wall clock of the site; choose standard time when the clock is never changed.".to_owned());
             }
@@ -154,7 +163,10 @@ pub fn propose(text: &str, tz: &TimeZone) -> Result<Proposal, Vec<Problem>> {
     }
     let (station, stations) = stations_in(&grid);
     if stations.len() > 1 {
-        doubt("station", format!("the file holds {} stations; choose the one that is meant.", stations.len()));
+        doubt(
+            "station",
+            format!("the file holds {} stations; choose the one that is meant.", stations.len()),
+        );
     }
     if commas > 0 {
         doubt("decimal_comma", "numbers are written with a decimal comma.".to_owned());
@@ -198,9 +210,7 @@ fn offset_words(minutes: i16) -> String {
 
 /// Whether the stamps have an hour that the site's wall clock never shows.
 fn has_skipped_hour(stamps: &[when::Stamp], tz: &TimeZone) -> bool {
-    stamps.iter().any(|s| {
-        tz.to_ambiguous_timestamp(s.local).offset().is_gap()
-    })
+    stamps.iter().any(|s| tz.to_ambiguous_timestamp(s.local).offset().is_gap())
 }
 
 trait Gap {
@@ -220,7 +230,10 @@ fn date_column(grid: &Grid) -> Option<usize> {
             && cells.all(|c| {
                 let day = c.split(['T', ' ']).next().unwrap_or(c);
                 let shaped = day.len() >= 6 && (day.len() == 8 || day.contains(['-', '/', '.']));
-                shaped && [DateOrder::YearFirst, DateOrder::DayFirst, DateOrder::MonthFirst].iter().any(|o| when::date(day, *o).is_some())
+                shaped
+                    && [DateOrder::YearFirst, DateOrder::DayFirst, DateOrder::MonthFirst]
+                        .iter()
+                        .any(|o| when::date(day, *o).is_some())
             })
     };
     let named = (0..grid.headers.len()).find(|i| {
@@ -241,7 +254,10 @@ fn date_order(grid: &Grid, at: usize) -> Vec<DateOrder> {
             year_first == (order == DateOrder::YearFirst) && when::date(day, order).is_some()
         })
     };
-    [DateOrder::YearFirst, DateOrder::DayFirst, DateOrder::MonthFirst].into_iter().filter(|o| fits(*o)).collect()
+    [DateOrder::YearFirst, DateOrder::DayFirst, DateOrder::MonthFirst]
+        .into_iter()
+        .filter(|o| fits(*o))
+        .collect()
 }
 
 /// What a header names.
@@ -254,8 +270,20 @@ fn quantity_of(header: &str, hourly: bool) -> Option<Quantity> {
     if any(&["source", "uncert", "flag", "quality", "attributes", "direction", "gust", "soil", "level"]) {
         return None;
     }
-    let low = has("min") || has("minimum") || has("low") || has("lowest") || has("tmin") || has("tn") || any(&["_min", "min_", "tmin", "rhmin"]);
-    let high = has("max") || has("maximum") || has("high") || has("highest") || has("tmax") || has("tx") || any(&["_max", "max_", "tmax", "rhmax"]);
+    let low = has("min")
+        || has("minimum")
+        || has("low")
+        || has("lowest")
+        || has("tmin")
+        || has("tn")
+        || any(&["_min", "min_", "tmin", "rhmin"]);
+    let high = has("max")
+        || has("maximum")
+        || has("high")
+        || has("highest")
+        || has("tmax")
+        || has("tx")
+        || any(&["_max", "max_", "tmax", "rhmax"]);
     if any(&["dew"]) {
         return Some(Quantity::DewPoint);
     }
@@ -294,26 +322,71 @@ fn quantity_of(header: &str, hourly: bool) -> Option<Quantity> {
 /// Unit that a header says, and whether it says one.
 fn unit_of(header: &str, quantity: Quantity) -> (&'static str, bool) {
     let name = header.to_lowercase().replace('°', "");
-    let tail: String = name.chars().map(|c| if c.is_alphanumeric() || "/%^²".contains(c) { c } else { ' ' }).collect();
+    let tail: String =
+        name.chars().map(|c| if c.is_alphanumeric() || "/%^²".contains(c) { c } else { ' ' }).collect();
     let words: Vec<&str> = tail.split_whitespace().collect();
     let has = |all: &[&str]| all.iter().any(|w| words.contains(w));
     let tenths = name.contains("tenth");
     let found = match quantity {
         Quantity::Tmin | Quantity::Tmax | Quantity::Temperature | Quantity::DewPoint => {
-            if tenths { Some("tenths_c") } else if has(&["f", "fahrenheit", "degf"]) { Some("f") } else if has(&["c", "celsius", "degc"]) { Some("c") } else if has(&["k", "kelvin"]) { Some("k") } else { None }
+            if tenths {
+                Some("tenths_c")
+            } else if has(&["f", "fahrenheit", "degf"]) {
+                Some("f")
+            } else if has(&["c", "celsius", "degc"]) {
+                Some("c")
+            } else if has(&["k", "kelvin"]) {
+                Some("k")
+            } else {
+                None
+            }
         }
         Quantity::RhMin | Quantity::RhMax | Quantity::Rh => has(&["%", "pct", "percent"]).then_some("pct"),
         Quantity::Vapour => {
-            if has(&["hpa", "mbar"]) { Some("hpa") } else { has(&["kpa"]).then_some("kpa") }
+            if has(&["hpa", "mbar"]) {
+                Some("hpa")
+            } else {
+                has(&["kpa"]).then_some("kpa")
+            }
         }
         Quantity::Solar => {
-            if name.contains("wh/m") { Some("wh_m2") } else if name.contains("w/m") || has(&["w"]) { Some("w_m2") } else if name.contains("mj") { Some("mj_m2") } else if name.contains("kj") { Some("kj_m2") } else if name.contains("langley") || has(&["ly"]) { Some("langley") } else { None }
+            if name.contains("wh/m") {
+                Some("wh_m2")
+            } else if name.contains("w/m") || has(&["w"]) {
+                Some("w_m2")
+            } else if name.contains("mj") {
+                Some("mj_m2")
+            } else if name.contains("kj") {
+                Some("kj_m2")
+            } else if name.contains("langley") || has(&["ly"]) {
+                Some("langley")
+            } else {
+                None
+            }
         }
         Quantity::Wind => {
-            if name.contains("km/h") || has(&["kmh", "kph"]) { Some("km_h") } else if has(&["mph"]) { Some("mph") } else if has(&["kn", "kt", "kts", "knots"]) { Some("kn") } else if name.contains("m/s") || has(&["ms", "mps"]) { Some("m_s") } else { None }
+            if name.contains("km/h") || has(&["kmh", "kph"]) {
+                Some("km_h")
+            } else if has(&["mph"]) {
+                Some("mph")
+            } else if has(&["kn", "kt", "kts", "knots"]) {
+                Some("kn")
+            } else if name.contains("m/s") || has(&["ms", "mps"]) {
+                Some("m_s")
+            } else {
+                None
+            }
         }
         Quantity::Rain => {
-            if tenths { Some("tenths_mm") } else if has(&["in", "inch", "inches"]) { Some("in") } else if has(&["mm"]) { Some("mm") } else { None }
+            if tenths {
+                Some("tenths_mm")
+            } else if has(&["in", "inch", "inches"]) {
+                Some("in")
+            } else if has(&["mm"]) {
+                Some("mm")
+            } else {
+                None
+            }
         }
     };
     let metric = units_of(quantity).first().map_or("", |u| u.code);
@@ -332,7 +405,9 @@ fn by_values(
     let whole = numbers.iter().all(|v| v.fract() == 0.0);
     let guess: Option<(&'static str, String)> = match quantity {
         Quantity::Tmin | Quantity::Tmax | Quantity::Temperature | Quantity::DewPoint => match unit {
-            "c" if most > 150.0 && whole => Some(("tenths_c", format!("values up to {most} look like tenths of a degree"))),
+            "c" if most > 150.0 && whole => {
+                Some(("tenths_c", format!("values up to {most} look like tenths of a degree")))
+            }
             "c" if most > 200.0 => Some(("k", format!("values up to {most} look like kelvin"))),
             "c" if most > 58.0 => Some(("f", format!("values up to {most} look like Fahrenheit"))),
             _ => None,
@@ -340,7 +415,9 @@ fn by_values(
         Quantity::RhMin | Quantity::RhMax | Quantity::Rh if most <= 1.0 => {
             Some(("fraction", format!("values up to {most} look like fractions")))
         }
-        Quantity::Vapour if unit == "kpa" && most > 7.5 => Some(("hpa", format!("values up to {most} look like hPa"))),
+        Quantity::Vapour if unit == "kpa" && most > 7.5 => {
+            Some(("hpa", format!("values up to {most} look like hPa")))
+        }
         Quantity::Solar if unit == "mj_m2" && most > if hourly { 6.0 } else { 50.0 } => {
             Some(("w_m2", format!("values up to {most} are beyond the sun in MJ/m²; taken: W/m²")))
         }
@@ -351,8 +428,12 @@ fn by_values(
     };
     let label = |code: &str| units_of(quantity).into_iter().find(|u| u.code == code).map_or("", |u| u.label);
     match guess {
-        Some((other, why)) if said => (other, Some(format!("the header says {}, but {why}. Taken: {}.", label(unit), label(other)))),
-        Some((other, why)) => (other, Some(format!("the header names no unit; {why}. Taken: {}.", label(other)))),
+        Some((other, why)) if said => {
+            (other, Some(format!("the header says {}, but {why}. Taken: {}.", label(unit), label(other))))
+        }
+        Some((other, why)) => {
+            (other, Some(format!("the header names no unit; {why}. Taken: {}.", label(other))))
+        }
         None if !said => (unit, Some(format!("the header names no unit. Taken: {}.", label(unit)))),
         None => (unit, None),
     }
@@ -361,7 +442,11 @@ fn by_values(
 fn stations_in(grid: &Grid) -> (Option<String>, Vec<String>) {
     let at = grid.headers.iter().position(|h| {
         let name = h.to_lowercase();
-        name == "station" || name == "id" || name.contains("station_id") || name.contains("station id") || name == "site"
+        name == "station"
+            || name == "id"
+            || name.contains("station_id")
+            || name.contains("station id")
+            || name == "site"
     });
     let Some(at) = at else { return (None, Vec::new()) };
     let names: std::collections::BTreeSet<String> = grid.column(at).map(str::to_owned).collect();

@@ -82,7 +82,15 @@ fn a_value_a_row_is_read_with_and_without_its_header_and_asks_for_the_station() 
 
 fn epw(rows: &[String]) -> String {
     let mut text = String::from("LOCATION,Larkrigg,-,XX,made up,000000,46.2,8.1,1.0,1040.0\n");
-    for line in ["DESIGN CONDITIONS,0", "TYPICAL/EXTREME PERIODS,0", "GROUND TEMPERATURES,0", "HOLIDAYS/DAYLIGHT SAVINGS,No,0,0,0", "COMMENTS 1,x", "COMMENTS 2,y", "DATA PERIODS,1,1,Data,Sunday,1/1,12/31"] {
+    for line in [
+        "DESIGN CONDITIONS,0",
+        "TYPICAL/EXTREME PERIODS,0",
+        "GROUND TEMPERATURES,0",
+        "HOLIDAYS/DAYLIGHT SAVINGS,No,0,0,0",
+        "COMMENTS 1,x",
+        "COMMENTS 2,y",
+        "DATA PERIODS,1,1,Data,Sunday,1/1,12/31",
+    ] {
         text.push_str(line);
         text.push('\n');
     }
@@ -94,7 +102,10 @@ fn epw(rows: &[String]) -> String {
 }
 
 fn epw_row(year: i16, month: i8, day: i8, hour: i8, temp: f64) -> String {
-    format!("{year},{month},{day},{hour},0,x,{temp},8.0,999,99999,0,0,0,{},0,0,0,0,0,0,180,2.5,0,0,0,0,0,0,0,0,0,0,0,0.3,1", if (7..=18).contains(&hour) { 300 } else { 0 })
+    format!(
+        "{year},{month},{day},{hour},0,x,{temp},8.0,999,99999,0,0,0,{},0,0,0,0,0,0,180,2.5,0,0,0,0,0,0,0,0,0,0,0,0.3,1",
+        if (7..=18).contains(&hour) { 300 } else { 0 }
+    )
 }
 
 #[test]
@@ -122,7 +133,10 @@ fn a_strange_header_is_asked_with_what_it_seems_to_hold() {
     assert_eq!(asks.mapping.date_order, DateOrder::DayFirst, "a thirteenth decides it");
     assert!(asks.mapping.decimal_comma && !asks.mapping.hourly);
     let columns: Vec<_> = asks.mapping.columns.iter().map(|c| (c.quantity, c.unit.as_str())).collect();
-    assert_eq!(columns, [(Quantity::Tmin, "f"), (Quantity::Tmax, "f"), (Quantity::Rain, "in"), (Quantity::Wind, "km_h")]);
+    assert_eq!(
+        columns,
+        [(Quantity::Tmin, "f"), (Quantity::Tmax, "f"), (Quantity::Rain, "in"), (Quantity::Wind, "km_h")]
+    );
     assert_eq!(doubts(&asks)[0], ("T max (F)", "M stands for \"not measured\"."));
     let file = with(text, &asks.mapping).unwrap();
     assert!((file.days[0].get(Variable::TemperatureMin).unwrap() - 11.111).abs() < 1e-3);
@@ -142,12 +156,21 @@ fn a_date_that_can_be_read_two_ways_is_asked() {
 
 #[test]
 fn units_that_the_values_contradict_are_told() {
-    let asks = asked("day,tmin (C),tmax (C),rain,solar\n2026-07-13,61,88,125,250\n2026-07-14,60,85,330,310\n");
+    let asks =
+        asked("day,tmin (C),tmax (C),rain,solar\n2026-07-13,61,88,125,250\n2026-07-14,60,85,330,310\n");
     let said = doubts(&asks);
-    assert!(said.iter().any(|(at, m)| *at == "tmax (C)" && m.contains("header says °C, but values up to 88 look like Fahrenheit")), "{said:?}");
+    assert!(
+        said.iter().any(|(at, m)| *at == "tmax (C)"
+            && m.contains("header says °C, but values up to 88 look like Fahrenheit")),
+        "{said:?}"
+    );
     assert!(said.iter().any(|(at, m)| *at == "rain" && m.contains("tenths of a millimetre")), "{said:?}");
     assert!(said.iter().any(|(at, m)| *at == "solar" && m.contains("W/m²")), "{said:?}");
-    let file = with("day,tmin (C),tmax (C),rain,solar\n2026-07-13,61,88,125,250\n2026-07-14,60,85,330,310\n", &asks.mapping).unwrap();
+    let file = with(
+        "day,tmin (C),tmax (C),rain,solar\n2026-07-13,61,88,125,250\n2026-07-14,60,85,330,310\n",
+        &asks.mapping,
+    )
+    .unwrap();
     assert!((file.days[0].get(Variable::Solar).unwrap() - 21.6).abs() < 1e-9);
     assert!((file.days[0].get(Variable::Rain).unwrap() - 12.5).abs() < 1e-9);
 }
@@ -220,8 +243,15 @@ fn a_mapping_survives_its_json() {
 #[test]
 fn own_files_are_read_without_a_question() {
     assert_eq!(read("date,tmin_c,tmax_c\n2026-07-13,5,15\n").kind, Kind::OwnDaily);
-    let text = hours("time,temp_c,rh_pct,solar_w_m2,wind_m_s", (0..24).map(|h| format!("2026-07-14T{h:02}:00:00+02:00")));
-    let text: String = text.lines().enumerate().map(|(i, l)| if i == 0 { format!("{l}\n") } else { format!("{l},60,0,2\n") }).collect();
+    let text = hours(
+        "time,temp_c,rh_pct,solar_w_m2,wind_m_s",
+        (0..24).map(|h| format!("2026-07-14T{h:02}:00:00+02:00")),
+    );
+    let text: String = text
+        .lines()
+        .enumerate()
+        .map(|(i, l)| if i == 0 { format!("{l}\n") } else { format!("{l},60,0,2\n") })
+        .collect();
     let file = read(&text);
     assert_eq!((file.kind, file.hours.len(), file.days.len()), (Kind::OwnHourly, 24, 1));
 }

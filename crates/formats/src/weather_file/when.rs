@@ -53,8 +53,15 @@ pub(super) fn clock(text: &str) -> Option<(i8, i8)> {
         [hour, minute, ..] => (hour.parse().ok()?, minute.parse().ok()?),
         [] => return None,
     };
-    let hour = if afternoon && hour < 12 { hour + 12 } else if morning && hour == 12 { 0 } else { hour };
-    ((0..=24).contains(&hour) && (0..60).contains(&minute) && (hour < 24 || minute == 0)).then_some((hour, minute))
+    let hour = if afternoon && hour < 12 {
+        hour + 12
+    } else if morning && hour == 12 {
+        0
+    } else {
+        hour
+    };
+    ((0..=24).contains(&hour) && (0..60).contains(&minute) && (hour < 24 || minute == 0))
+        .then_some((hour, minute))
 }
 
 /// A date and time in one or two cells.
@@ -84,7 +91,9 @@ fn split_offset(time: &str) -> (&str, Option<Offset>) {
     let numbers = tail.get(1..).unwrap_or_default().replace(':', "");
     let parts = match numbers.len() {
         2 => numbers.parse::<i32>().ok().map(|h| (h, 0)),
-        4 => numbers.get(0..2).and_then(|h| h.parse().ok()).zip(numbers.get(2..4).and_then(|m| m.parse().ok())),
+        4 => {
+            numbers.get(0..2).and_then(|h| h.parse().ok()).zip(numbers.get(2..4).and_then(|m| m.parse().ok()))
+        }
         _ => None,
     };
     match parts.and_then(|(h, m): (i32, i32)| Offset::from_seconds(sign * (h * 3600 + m * 60)).ok()) {
@@ -112,9 +121,16 @@ mod tests {
     #[test]
     fn times_as_people_write_them() {
         for (text, expected) in [
-            ("13:05", Some((13, 5))), ("1305", Some((13, 5))), ("900", Some((9, 0))), ("7", Some((7, 0))),
-            ("24:00", Some((24, 0))), ("12:30 AM", Some((0, 30))), ("1:15 pm", Some((13, 15))),
-            ("24:30", None), ("25", None), ("", None),
+            ("13:05", Some((13, 5))),
+            ("1305", Some((13, 5))),
+            ("900", Some((9, 0))),
+            ("7", Some((7, 0))),
+            ("24:00", Some((24, 0))),
+            ("12:30 AM", Some((0, 30))),
+            ("1:15 pm", Some((13, 15))),
+            ("24:30", None),
+            ("25", None),
+            ("", None),
         ] {
             assert_eq!(clock(text), expected, "{text}");
         }
@@ -123,10 +139,16 @@ mod tests {
     #[test]
     fn stamps_in_one_cell_or_two() {
         let one = stamp("2026-07-04T13:00:00+02:00", None, DateOrder::YearFirst).unwrap();
-        assert_eq!((one.local, one.offset.map(|o| o.seconds())), (on(2026, 7, 4).at(13, 0, 0, 0), Some(7200)));
+        assert_eq!(
+            (one.local, one.offset.map(|o| o.seconds())),
+            (on(2026, 7, 4).at(13, 0, 0, 0), Some(7200))
+        );
         let two = stamp("12/31/1980", Some("24:00"), DateOrder::MonthFirst).unwrap();
         assert_eq!((two.local, two.offset), (on(1981, 1, 1).at(0, 0, 0, 0), None));
-        assert_eq!(stamp("2026-07-04 06:00 -0730", None, DateOrder::YearFirst).unwrap().offset.unwrap().seconds(), -27_000);
+        assert_eq!(
+            stamp("2026-07-04 06:00 -0730", None, DateOrder::YearFirst).unwrap().offset.unwrap().seconds(),
+            -27_000
+        );
         assert_eq!(stamp("2026-07-04", None, DateOrder::YearFirst), None, "no time");
     }
 }

@@ -16,7 +16,12 @@ impl Store {
     ///
     /// # Errors
     /// As any query.
-    pub fn keep_brief(&self, site_id: i64, (weather_version, site_version): (i64, i32), of: &Brief) -> Result<()> {
+    pub fn keep_brief(
+        &self,
+        site_id: i64,
+        (weather_version, site_version): (i64, i32),
+        of: &Brief,
+    ) -> Result<()> {
         let values = (
             site_normals::site_id.eq(site_id),
             site_normals::weather_version.eq(weather_version),
@@ -41,7 +46,9 @@ impl Store {
         let rows: Vec<(i64, i64, i32, serde_json::Value)> =
             site_normals::table.filter(site_normals::site_id.eq_any(sites)).load(&mut self.connection()?)?;
         rows.into_iter()
-            .map(|(id, weather, site, body)| Ok((id, ((weather, site), document("climate in short", brief::from_json(body))?))))
+            .map(|(id, weather, site, body)| {
+                Ok((id, ((weather, site), document("climate in short", brief::from_json(body))?)))
+            })
             .collect()
     }
 }

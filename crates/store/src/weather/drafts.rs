@@ -105,8 +105,10 @@ impl Store {
         now: Timestamp,
     ) -> Result<i64> {
         let mut connection = self.connection()?;
-        diesel::delete(weather_drafts::table.filter(weather_drafts::created_at.lt((now - DRAFT_LIFE).to_diesel())))
-            .execute(&mut connection)?;
+        diesel::delete(
+            weather_drafts::table.filter(weather_drafts::created_at.lt((now - DRAFT_LIFE).to_diesel())),
+        )
+        .execute(&mut connection)?;
         Ok(diesel::insert_into(weather_drafts::table)
             .values((
                 weather_drafts::site_id.eq(site_id),

@@ -323,13 +323,16 @@ impl Store {
                 progress(counts.same + (days.len() - counts.same) * written / total)
             };
             for batch in to_store.chunks(BATCH_ROWS) {
-                let rows: Vec<DayRow> = batch.iter().map(|day| DayRow::new(site_id, import_id, day)).collect();
+                let rows: Vec<DayRow> =
+                    batch.iter().map(|day| DayRow::new(site_id, import_id, day)).collect();
                 diesel::insert_into(weather_days::table).values(&rows).execute(connection)?;
                 advance(batch.len())?;
             }
             for batch in blocks.chunks(BATCH_ROWS) {
-                let rows: Vec<HoursRow> =
-                    batch.iter().map(|(date, hours)| HoursRow::new(source_id, import_id, *date, hours)).collect();
+                let rows: Vec<HoursRow> = batch
+                    .iter()
+                    .map(|(date, hours)| HoursRow::new(source_id, import_id, *date, hours))
+                    .collect();
                 diesel::insert_into(weather_hours::table).values(&rows).execute(connection)?;
                 advance(batch.len())?;
             }
@@ -371,22 +374,28 @@ impl Store {
             .load(&mut self.connection()?)?;
         Ok(rows
             .into_iter()
-            .map(|((id, source_id, file_name, first, last), (new, changed, same, hours), (imported_by, at, undone))| {
-                Import {
-                    id,
-                    source_id,
-                    file_name,
-                    first_date: first.to_jiff(),
-                    last_date: last.to_jiff(),
-                    days_new: new,
-                    days_changed: changed,
-                    days_same: same,
-                    hours,
-                    imported_by,
-                    imported_at: at.to_jiff(),
-                    undone: undone.is_some(),
-                }
-            })
+            .map(
+                |(
+                    (id, source_id, file_name, first, last),
+                    (new, changed, same, hours),
+                    (imported_by, at, undone),
+                )| {
+                    Import {
+                        id,
+                        source_id,
+                        file_name,
+                        first_date: first.to_jiff(),
+                        last_date: last.to_jiff(),
+                        days_new: new,
+                        days_changed: changed,
+                        days_same: same,
+                        hours,
+                        imported_by,
+                        imported_at: at.to_jiff(),
+                        undone: undone.is_some(),
+                    }
+                },
+            )
             .collect())
     }
 

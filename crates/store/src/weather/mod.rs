@@ -41,7 +41,8 @@ impl SiteWeather {
     #[must_use]
     pub fn order(&self) -> [Vec<usize>; 5] {
         Group::ALL.map(|group| {
-            let chosen = self.choice.as_ref().and_then(|c| c.order.get(group as usize)).map_or(&[][..], Vec::as_slice);
+            let chosen =
+                self.choice.as_ref().and_then(|c| c.order.get(group as usize)).map_or(&[][..], Vec::as_slice);
             match self.choice {
                 Some(_) => {
                     chosen.iter().filter_map(|id| self.sources.iter().position(|s| s.id == *id)).collect()

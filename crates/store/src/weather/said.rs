@@ -2,7 +2,9 @@
 //! a strange file is read. Nothing is overwritten; the newest counts.
 
 use super::{BySource, has_days, raise_weather_version, sources};
-use crate::schema::{users, weather_choices, weather_mappings, weather_normals, weather_overrules, weather_sources};
+use crate::schema::{
+    users, weather_choices, weather_mappings, weather_normals, weather_overrules, weather_sources,
+};
 use crate::{Result, Store, StoreError, document, known};
 use diesel::prelude::*;
 use jiff::Timestamp;
@@ -48,7 +50,10 @@ type OverruleRow = (
     (String, jiff_diesel::Timestamp, Option<jiff_diesel::Timestamp>),
 );
 
-pub(super) fn overrules_of_site(connection: &mut PgConnection, site_id: i64) -> Result<BySource<OverruleRecord>> {
+pub(super) fn overrules_of_site(
+    connection: &mut PgConnection,
+    site_id: i64,
+) -> Result<BySource<OverruleRecord>> {
     let rows: Vec<OverruleRow> = weather_overrules::table
         .inner_join(users::table)
         .inner_join(weather_sources::table.on(weather_sources::id.eq(weather_overrules::source_id)))
@@ -70,7 +75,12 @@ pub(super) fn overrules_of_site(connection: &mut PgConnection, site_id: i64) -> 
     for ((id, source, date, variable, keep, reason), (said_by, said_at, undone)) in rows {
         by_source.entry(source).or_default().push(OverruleRecord {
             id,
-            overrule: Overrule { date: date.to_jiff(), variable: known("weather variable", &variable)?, keep, reason },
+            overrule: Overrule {
+                date: date.to_jiff(),
+                variable: known("weather variable", &variable)?,
+                keep,
+                reason,
+            },
             said_by,
             said_at: said_at.to_jiff(),
             undone: undone.is_some(),
@@ -163,7 +173,9 @@ impl Store {
     pub fn set_overrule_undone(&self, site_id: i64, id: i64, undone: Option<Timestamp>) -> Result<bool> {
         let mut connection = self.connection()?;
         connection.transaction(|connection| {
-            let of_site = weather_sources::table.filter(weather_sources::site_id.eq(site_id)).select(weather_sources::id);
+            let of_site = weather_sources::table
+                .filter(weather_sources::site_id.eq(site_id))
+                .select(weather_sources::id);
             let changed = diesel::update(
                 weather_overrules::table
                     .filter(weather_overrules::id.eq(id).and(weather_overrules::source_id.eq_any(of_site))),
@@ -224,7 +236,13 @@ impl Store {
     ///
     /// # Errors
     /// As any query.
-    pub fn set_normals(&self, site_id: i64, source_id: i64, values: &TypedNormals, user_id: i64) -> Result<()> {
+    pub fn set_normals(
+        &self,
+        site_id: i64,
+        source_id: i64,
+        values: &TypedNormals,
+        user_id: i64,
+    ) -> Result<()> {
         let mut connection = self.connection()?;
         connection.transaction(|connection| {
             diesel::insert_into(weather_normals::table)

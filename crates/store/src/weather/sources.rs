@@ -72,7 +72,9 @@ type Row = (
     (String, jiff_diesel::Timestamp),
 );
 
-fn source(((id, kind, name), (latitude, longitude, elevation, wind), (saved_by, saved_at)): Row) -> Result<SourceRecord> {
+fn source(
+    ((id, kind, name), (latitude, longitude, elevation, wind), (saved_by, saved_at)): Row,
+) -> Result<SourceRecord> {
     let place = match (latitude, longitude, elevation, wind) {
         (Some(latitude_deg), Some(longitude_deg), Some(elevation), Some(wind)) => Some(SourcePlace {
             latitude_deg,
@@ -82,7 +84,14 @@ fn source(((id, kind, name), (latitude, longitude, elevation, wind), (saved_by, 
         }),
         _ => None,
     };
-    Ok(SourceRecord { id, kind: known("source kind", &kind)?, name, place, saved_by, saved_at: saved_at.to_jiff() })
+    Ok(SourceRecord {
+        id,
+        kind: known("source kind", &kind)?,
+        name,
+        place,
+        saved_by,
+        saved_at: saved_at.to_jiff(),
+    })
 }
 
 pub(super) fn of_site(connection: &mut PgConnection, site_id: i64) -> Result<Vec<SourceRecord>> {
@@ -163,7 +172,8 @@ impl Store {
         let mut connection = self.connection()?;
         connection.transaction(|connection| {
             let changed = diesel::update(
-                weather_sources::table.filter(weather_sources::id.eq(id).and(weather_sources::site_id.eq(site_id))),
+                weather_sources::table
+                    .filter(weather_sources::id.eq(id).and(weather_sources::site_id.eq(site_id))),
             )
             .set(weather_sources::removed_at.eq(removed.map(ToDiesel::to_diesel)))
             .execute(connection)?;

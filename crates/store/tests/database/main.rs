@@ -6,17 +6,17 @@ mod weather;
 use jiff::civil::{date, time};
 use jiff::{SignedDuration, Timestamp, ToSpan};
 use upland_core::application::HeadType;
+use upland_core::controller::twelve_stations;
+use upland_core::ordinance::{AllowedDays, Applied, HouseNumber, Law, Ordinance, Permit, Rule};
 use upland_core::plant::{PlantKind, Sky, Sun};
 use upland_core::planting::Planting;
 use upland_core::record::RawDay;
-use upland_core::controller::twelve_stations;
-use upland_core::ordinance::{AllowedDays, Applied, HouseNumber, Law, Ordinance, Permit, Rule};
 use upland_core::schedule::{Settings, expand};
 use upland_core::site::{Controller, Site, UnitSystem, WaterWindow, Zone};
-use upland_formats::site_file::SiteFile;
 use upland_core::soil::Texture;
 use upland_core::units::*;
 use upland_core::weather::DayWeather;
+use upland_formats::site_file::SiteFile;
 use upland_store::accounts::Role;
 use upland_store::settings::{NewSettings, SettingsKind};
 use upland_store::testing::TestDatabase;
@@ -80,7 +80,14 @@ fn days(count: i64, tmax: f64) -> Vec<DayWeather> {
 
 fn file(name: &str, zones: Vec<Zone>) -> SiteFile {
     let shed = Controller { number: 1, place: "Potting shed".into(), card: twelve_stations() };
-    SiteFile { site: site(name), controllers: vec![(shed, None)], law: Law::default(), zones, sensors: Vec::new(), plan: Default::default() }
+    SiteFile {
+        site: site(name),
+        controllers: vec![(shed, None)],
+        law: Law::default(),
+        zones,
+        sensors: Vec::new(),
+        plan: Default::default(),
+    }
 }
 
 struct World {
@@ -133,7 +140,11 @@ fn the_second_of_two_savers_sees_the_first() {
     };
     assert_eq!((theirs.version, theirs.zone), (2, first.clone()));
     assert_eq!(store.zone(record.id).unwrap().unwrap().zone, first, "nothing was lost");
-    assert_eq!(store.save_zone(record.id, 2, &first, *user).unwrap(), Some(Saved::As(2)), "no change, no version");
+    assert_eq!(
+        store.save_zone(record.id, 2, &first, *user).unwrap(),
+        Some(Saved::As(2)),
+        "no change, no version"
+    );
     assert_eq!(store.save_zone(record.id, 2, &second, *user).unwrap(), Some(Saved::As(3)));
 }
 
@@ -199,7 +210,11 @@ fn a_site_keeps_its_versions_and_tells_conflicts() {
         panic!("the second save must not pass")
     };
     assert_eq!((theirs.version, &theirs.site), (2, &moved));
-    assert_eq!(store.site_version(*id, 1).unwrap().unwrap(), site("Larkrigg Botanic Slope"), "nothing is overwritten");
+    assert_eq!(
+        store.site_version(*id, 1).unwrap().unwrap(),
+        site("Larkrigg Botanic Slope"),
+        "nothing is overwritten"
+    );
     assert_eq!(store.site_version(*id, 3).unwrap(), None);
     assert_eq!(store.save_site(*id + 1, 1, &moved, *user).unwrap(), None);
     let zone_id = store.zones(*id).unwrap()[0].id;
@@ -263,18 +278,29 @@ fn settings_are_versions_that_come_back_as_they_were() {
         store.save_settings(id, base, NewSettings { settings, kind, reason }, *user).unwrap().unwrap()
     };
     assert_eq!(save(0, &found, SettingsKind::AsFound, "first visit"), Saved::As(1));
-    assert_eq!(save(1, &found, SettingsKind::Changed, "nothing"), Saved::As(1), "no version without a change");
+    assert_eq!(
+        save(1, &found, SettingsKind::Changed, "nothing"),
+        Saved::As(1),
+        "no version without a change"
+    );
     let mut changed = found.clone();
     changed.set_run_time_s(0, 1, 600);
     assert_eq!(save(1, &changed, SettingsKind::Changed, "a third less"), Saved::As(2));
-    let Saved::Conflict(theirs) = save(1, &found, SettingsKind::Changed, "late") else { panic!("no conflict") };
+    let Saved::Conflict(theirs) = save(1, &found, SettingsKind::Changed, "late") else {
+        panic!("no conflict")
+    };
     assert_eq!((theirs.version, theirs.settings.run_time_s(0, 1)), (2, 600));
 
     // Restoring a version gives identical runs.
     let old = store.settings_version(id, 1).unwrap().unwrap();
-    assert_eq!((old.kind, old.reason.as_str(), old.saved_by.as_str()), (SettingsKind::AsFound, "first visit", "Isla"));
+    assert_eq!(
+        (old.kind, old.reason.as_str(), old.saved_by.as_str()),
+        (SettingsKind::AsFound, "first visit", "Isla")
+    );
     assert_eq!(save(2, &old.settings, SettingsKind::Restored, "back"), Saved::As(3));
-    let runs = |s: &Settings| expand(s, &twelve_stations(), &jiff::tz::TimeZone::UTC, date(2026, 7, 1), date(2026, 7, 31));
+    let runs = |s: &Settings| {
+        expand(s, &twelve_stations(), &jiff::tz::TimeZone::UTC, date(2026, 7, 1), date(2026, 7, 31))
+    };
     assert_eq!(runs(&store.settings(id).unwrap().unwrap().settings), runs(&found));
     let history: Vec<_> = store.settings_history(id).unwrap().iter().map(|v| v.version).collect();
     assert_eq!(history, [3, 2, 1]);
@@ -292,7 +318,10 @@ fn boxes_have_numbers_of_their_own_and_a_calendar_each() {
     let (id, number) = store.create_controller(*site, &hose, *user).unwrap();
     assert_eq!(number, 2);
     let boxes = store.controllers(*site).unwrap();
-    assert_eq!(boxes.iter().map(|b| b.controller.place.as_str()).collect::<Vec<_>>(), ["Potting shed", "Hose"]);
+    assert_eq!(
+        boxes.iter().map(|b| b.controller.place.as_str()).collect::<Vec<_>>(),
+        ["Potting shed", "Hose"]
+    );
     let token = boxes[1].calendar_token.clone();
     assert_eq!(store.controller_of_calendar(&token).unwrap().unwrap().id, id);
     store.renew_calendar(id).unwrap();
@@ -320,21 +349,40 @@ fn the_library_keeps_versions_and_sites_keep_to_its_ordinances() {
 
     let ordinance = Ordinance {
         name: "Larkrigg summer watering".into(),
-        rules: vec![Rule { season: None, days: AllowedDays::OddDates, forbidden_hours: Vec::new(), most_days_a_week: None }],
+        rules: vec![Rule {
+            season: None,
+            days: AllowedDays::OddDates,
+            forbidden_hours: Vec::new(),
+            most_days_a_week: None,
+        }],
         exempts_drip: true,
         exempts_new_planting: true,
     };
     let law = store.create_library_entry(&ordinance, *user).unwrap();
     let permit = Permit { box_number: 1, station: 2, until: date(2026, 9, 30), reference: "P 12".into() };
-    assert!(store.apply_ordinance((*site, law), None, (HouseNumber::Even, std::slice::from_ref(&permit), false), *user).unwrap());
+    assert!(
+        store
+            .apply_ordinance(
+                (*site, law),
+                None,
+                (HouseNumber::Even, std::slice::from_ref(&permit), false),
+                *user
+            )
+            .unwrap()
+    );
     let held = store.ordinances(*site).unwrap();
     assert_eq!((held[0].applied.house, &held[0].applied.permits[0]), (HouseNumber::Even, &permit));
-    assert!(!store.apply_ordinance((*site, law), None, (HouseNumber::Odd, &[], false), *user).unwrap(), "somebody was faster");
+    assert!(
+        !store.apply_ordinance((*site, law), None, (HouseNumber::Odd, &[], false), *user).unwrap(),
+        "somebody was faster"
+    );
     assert_eq!(store.sites_of_ordinance(law).unwrap(), ["Larkrigg Botanic Slope"]);
     store.set_library_entry_removed(law, Some(Timestamp::now())).unwrap();
     assert_eq!(store.library::<Ordinance>().unwrap(), []);
     assert_eq!(store.ordinances(*site).unwrap().len(), 1, "it still holds where it was applied");
-    assert!(store.apply_ordinance((*site, law), Some(held[0].id), (HouseNumber::Even, &[], true), *user).unwrap());
+    assert!(
+        store.apply_ordinance((*site, law), Some(held[0].id), (HouseNumber::Even, &[], true), *user).unwrap()
+    );
     assert_eq!(store.ordinances(*site).unwrap(), []);
 }
 
@@ -345,7 +393,12 @@ fn a_site_file_brings_boxes_settings_and_law() {
     whole.controllers[0].1 = Some(Settings::clean(&twelve_stations()));
     let ordinance = Ordinance {
         name: "Larkrigg".into(),
-        rules: vec![Rule { season: None, days: AllowedDays::EvenDates, forbidden_hours: Vec::new(), most_days_a_week: None }],
+        rules: vec![Rule {
+            season: None,
+            days: AllowedDays::EvenDates,
+            forbidden_hours: Vec::new(),
+            most_days_a_week: None,
+        }],
         exempts_drip: false,
         exempts_new_planting: false,
     };
@@ -379,7 +432,8 @@ fn of_many_who_save_at_once_one_is_first_and_nobody_is_lost() {
         savers.into_iter().map(|s| s.join().unwrap()).collect()
     });
     let first = outcomes.iter().filter(|o| matches!(o, Saved::As(2))).count();
-    let told = outcomes.iter().filter(|o| matches!(o, Saved::Conflict(theirs) if theirs.version == 2)).count();
+    let told =
+        outcomes.iter().filter(|o| matches!(o, Saved::Conflict(theirs) if theirs.version == 2)).count();
     assert_eq!((first, told), (1, 5));
     assert_eq!(store.settings_history(id).unwrap().len(), 2);
 }
@@ -389,7 +443,8 @@ fn boxes_hung_at_once_get_numbers_of_their_own() {
     let World { store, user, site, _database } = &world();
     let hose = Controller { number: 0, place: "Hose".into(), card: card_of(1) };
     let mut numbers: Vec<u8> = std::thread::scope(|scope| {
-        let all: Vec<_> = (0..5).map(|_| scope.spawn(|| store.create_controller(*site, &hose, *user).unwrap().1)).collect();
+        let all: Vec<_> =
+            (0..5).map(|_| scope.spawn(|| store.create_controller(*site, &hose, *user).unwrap().1)).collect();
         all.into_iter().map(|t| t.join().unwrap()).collect()
     });
     numbers.sort_unstable();
@@ -405,7 +460,8 @@ fn a_zone_of_another_box_may_have_the_same_station() {
     let id = store.create_zone(*site, &elsewhere, *user).unwrap();
     store.remove_zone(id, Timestamp::now()).unwrap();
     assert!(store.restore_zone(*site, id).unwrap(), "station 1 of another box is another station");
-    let order: Vec<_> = store.zones(*site).unwrap().iter().map(|z| (z.zone.box_number, z.zone.number)).collect();
+    let order: Vec<_> =
+        store.zones(*site).unwrap().iter().map(|z| (z.zone.box_number, z.zone.number)).collect();
     assert_eq!(order, [(1, 1), (1, 2), (2, 1)]);
 }
 

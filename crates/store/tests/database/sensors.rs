@@ -28,7 +28,10 @@ fn a_sensor_has_versions_and_the_second_saver_sees_the_first() {
     first.name = "Shed".into();
     assert_eq!(store.save_sensor(id, 1, &first, *user).unwrap(), Some(Saved::As(2)));
     let Some(Saved::Conflict(theirs)) = store.save_sensor(id, 1, &sensor(), *user).unwrap() else { panic!() };
-    assert_eq!((theirs.version, theirs.sensor.name.as_str(), theirs.installed_on), (2, "Shed", date(2026, 5, 1)));
+    assert_eq!(
+        (theirs.version, theirs.sensor.name.as_str(), theirs.installed_on),
+        (2, "Shed", date(2026, 5, 1))
+    );
     assert!(store.set_sensor_removed(*site, id, Some(at(0))).unwrap());
     assert_eq!(store.sensors(*site).unwrap(), []);
     assert!(!store.set_sensor_removed(*site + 1, id, None).unwrap(), "not by way of another site");
@@ -40,8 +43,17 @@ fn a_sensor_has_versions_and_the_second_saver_sees_the_first() {
 fn a_bypass_has_an_end_and_is_taken_back_not_deleted() {
     let World { store, user, site, .. } = &world();
     let id = store.create_sensor(*site, date(2026, 5, 1), &sensor(), *user).unwrap();
-    let event = |until| NewSensorEvent { kind: SensorEventKind::Bypass, from: at(0), until, body: serde_json::json!({}), reason: "turf" };
-    assert!(store.add_sensor_event(id, &event(None), *user).is_err(), "the database knows no bypass without end");
+    let event = |until| NewSensorEvent {
+        kind: SensorEventKind::Bypass,
+        from: at(0),
+        until,
+        body: serde_json::json!({}),
+        reason: "turf",
+    };
+    assert!(
+        store.add_sensor_event(id, &event(None), *user).is_err(),
+        "the database knows no bypass without end"
+    );
     let made = store.add_sensor_event(id, &event(Some(at(60))), *user).unwrap();
     assert!(store.set_sensor_event_undone(id, made, Some(at(5))).unwrap());
     let all = store.sensor_events(*site).unwrap();
@@ -54,20 +66,29 @@ fn readings_come_in_any_order_once_and_their_ten_minutes_keep_step() {
     let id = store.create_sensor(*site, date(2026, 5, 1), &sensor(), *user).unwrap();
     let device = store.create_device(id, "Gauge", b"hash", *user).unwrap();
     let list = readings(&[
-        (Channel::Rain, 12, 0.4), (Channel::Rain, 3, 0.2), (Channel::Rain, 1, 0.6),
-        (Channel::Temperature, 8, 11.0), (Channel::Temperature, 2, 9.0),
+        (Channel::Rain, 12, 0.4),
+        (Channel::Rain, 3, 0.2),
+        (Channel::Rain, 1, 0.6),
+        (Channel::Temperature, 8, 11.0),
+        (Channel::Temperature, 2, 9.0),
     ]);
     assert_eq!(store.add_readings(id, Some(device), &list).unwrap(), 5);
     assert_eq!(store.add_readings(id, Some(device), &list).unwrap(), 0, "a repeated post changes nothing");
     // One that came late adds its rain, and does not push a later temperature aside.
-    let late = readings(&[(Channel::Rain, 5, 1.0), (Channel::Temperature, 4, 30.0), (Channel::Rain, 3, 99.0)]);
+    let late =
+        readings(&[(Channel::Rain, 5, 1.0), (Channel::Temperature, 4, 30.0), (Channel::Rain, 3, 99.0)]);
     assert_eq!(store.add_readings(id, None, &late).unwrap(), 2);
     let read = store.readings(&[id], at(60)).unwrap().remove(&id).unwrap();
-    let rain: Vec<(Timestamp, f64)> = read[&Channel::Rain].as_slice().iter().map(|r| (r.at, r.value)).collect();
+    let rain: Vec<(Timestamp, f64)> =
+        read[&Channel::Rain].as_slice().iter().map(|r| (r.at, r.value)).collect();
     assert!((rain[0].1 - 1.8).abs() < 1e-9 && rain[0].0 == at(5) && rain[1] == (at(12), 0.4), "{rain:?}");
     assert_eq!(read[&Channel::Temperature].last().unwrap().value, 11.0);
     let raw = store.raw_readings(id, Channel::Rain, (at(0), at(60))).unwrap();
-    assert_eq!(raw.iter().map(|r| r.value).collect::<Vec<_>>(), [0.6, 0.2, 1.0, 0.4], "the first to come stays");
+    assert_eq!(
+        raw.iter().map(|r| r.value).collect::<Vec<_>>(),
+        [0.6, 0.2, 1.0, 0.4],
+        "the first to come stays"
+    );
 }
 
 #[test]
@@ -95,7 +116,10 @@ fn tokens_open_until_they_are_rotated_or_revoked_and_refusals_are_counted() {
 fn a_plan_is_saved_over_the_one_it_began_from() {
     let World { store, user, site, .. } = &world();
     assert_eq!(store.site_plan(*site).unwrap(), (0, Plan::default()));
-    let plan = Plan { arcs: vec![Arc { x: 1.0, y: 2.0, throw: 4.0, from_deg: 0.0, to_deg: 90.0 }], ..Plan::default() };
+    let plan = Plan {
+        arcs: vec![Arc { x: 1.0, y: 2.0, throw: 4.0, from_deg: 0.0, to_deg: 90.0 }],
+        ..Plan::default()
+    };
     assert!(store.save_site_plan(*site, 0, &plan, *user).unwrap());
     assert!(!store.save_site_plan(*site, 0, &Plan::default(), *user).unwrap(), "somebody was faster");
     let (base, kept) = store.site_plan(*site).unwrap();

@@ -79,7 +79,10 @@ fn a_cancelled_import_stores_nothing_and_says_so() {
     assert!(matches!(stopped, Err(upland_store::StoreError::Cancelled)), "{stopped:?}");
     assert_eq!(store.raw_days(draft.source_id).unwrap(), []);
     let draft = store.draft(*site, draft.id).unwrap().unwrap();
-    assert_eq!((draft.state, draft.message.as_str()), (DraftState::Cancelled, "Stopped; nothing was stored."));
+    assert_eq!(
+        (draft.state, draft.message.as_str()),
+        (DraftState::Cancelled, "Stopped; nothing was stored.")
+    );
 }
 
 #[test]
@@ -161,18 +164,28 @@ fn the_chosen_source_counts_and_two_choosers_see_each_other() {
     };
     let far = store.create_source(*site, SourceKind::Station, "Valley", Some(place), *user).unwrap();
     for (source, tmax) in [(own, 20.0), (far, 25.0)] {
-        store.import_weather((*site, source), *user, "x.csv", (&raw(&days(10, tmax)), &[]), |_| Ok(())).unwrap();
+        store
+            .import_weather((*site, source), *user, "x.csv", (&raw(&days(10, tmax)), &[]), |_| Ok(()))
+            .unwrap();
     }
     let at = store.site(*site).unwrap().unwrap().site;
     let first = || store.weather(*site, &at).unwrap()[0].temperature_max.c();
     assert_eq!(first(), 20.0, "the own sensor, until somebody chooses");
     let all = |id: i64| [vec![id], vec![id], vec![id], vec![id], vec![id]];
-    assert_eq!(store.choose_sources(*site, None, &all(far), "the own screen is in the sun", *user).unwrap(), None);
+    assert_eq!(
+        store.choose_sources(*site, None, &all(far), "the own screen is in the sun", *user).unwrap(),
+        None
+    );
     assert_eq!(first(), 25.0);
-    let theirs = store.choose_sources(*site, None, &all(own), "", *user).unwrap().expect("somebody chose before");
+    let theirs =
+        store.choose_sources(*site, None, &all(own), "", *user).unwrap().expect("somebody chose before");
     assert_eq!((theirs.order, theirs.reason.as_str()), (all(far), "the own screen is in the sun"));
     assert!(store.set_source_removed(*site, far, Some(Timestamp::now())).unwrap());
-    assert_eq!(store.weather(*site, &at).unwrap(), [], "a removed source does not count, and no other was named");
+    assert_eq!(
+        store.weather(*site, &at).unwrap(),
+        [],
+        "a removed source does not count, and no other was named"
+    );
     assert!(store.set_source_removed(*site, far, None).unwrap());
     assert_eq!(first(), 25.0);
     assert!((store.sources(*site).unwrap()[1].distance_km(&at) - 10.0).abs() < 2.0);
@@ -194,14 +207,19 @@ fn normals_tests_and_events_are_kept() {
 
     let zone = store.zones(*site).unwrap()[0].id;
     let can = |ml| Can { x_m: 0.0, y_m: 0.0, millilitres: ml };
-    let test = CatchTest { run: Minutes::from_min(10.0), throat_cm2: 80.0, cans: [9.0, 10.0, 11.0, 12.0].map(can).to_vec() };
+    let test = CatchTest {
+        run: Minutes::from_min(10.0),
+        throat_cm2: 80.0,
+        cans: [9.0, 10.0, 11.0, 12.0].map(can).to_vec(),
+    };
     let id = store.save_catch_test(zone, date(2026, 7, 1), &test, *user).unwrap();
     assert_eq!(store.catch_tests(zone).unwrap()[0].test, test);
     assert!(store.set_catch_test_undone(zone, id, Some(Timestamp::now())).unwrap());
     assert!(store.catch_tests(zone).unwrap()[0].undone);
     assert!(!store.set_catch_test_undone(zone + 1, id, None).unwrap());
 
-    let event = store.note_event(zone, date(2026, 7, 3), (EventKind::Reading, 0.4), "by feel", *user).unwrap();
+    let event =
+        store.note_event(zone, date(2026, 7, 3), (EventKind::Reading, 0.4), "by feel", *user).unwrap();
     store.note_event(zone, date(2026, 7, 2), (EventKind::Run, 12.0), "by hand", *user).unwrap();
     let noted: Vec<_> = store.zone_events(*site).unwrap().into_iter().map(|e| (e.kind, e.value)).collect();
     assert_eq!(noted, [(EventKind::Run, 12.0), (EventKind::Reading, 0.4)], "by date");
@@ -239,4 +257,3 @@ fn drafts_belong_to_their_site_and_grow_old() {
     store.create_draft((*site, source), *user, "b.csv", b"content", tomorrow).unwrap();
     assert_eq!(store.draft(*site, id).unwrap(), None, "nobody said yes for a day");
 }
-

@@ -7,9 +7,9 @@ use crate::state::{AppState, db};
 use actix_session::Session;
 use actix_web::http::StatusCode;
 use actix_web::{HttpRequest, HttpResponse, get, post, web};
+use argon2::Argon2;
 use argon2::password_hash::rand_core::OsRng;
 use argon2::password_hash::{PasswordHash, PasswordHasher, PasswordVerifier, SaltString};
-use argon2::Argon2;
 use askama::Template;
 use std::sync::LazyLock;
 use upland_store::accounts::{Role, User};
@@ -124,7 +124,11 @@ async fn sign_in(
 }
 
 #[post("/sign-out")]
-async fn sign_out(state: web::Data<AppState>, session: Session, _fields: Fields) -> Result<HttpResponse, PageError> {
+async fn sign_out(
+    state: web::Data<AppState>,
+    session: Session,
+    _fields: Fields,
+) -> Result<HttpResponse, PageError> {
     session::end(&state, &session).await?;
     Ok(see_other("/sign-in"))
 }
@@ -153,7 +157,11 @@ async fn hashed(password: &str) -> Result<String, PageError> {
 
 /// The first visit to an empty installation makes the owner's account.
 #[post("/first-owner")]
-async fn first_owner(state: web::Data<AppState>, session: Session, fields: Fields) -> Result<HttpResponse, PageError> {
+async fn first_owner(
+    state: web::Data<AppState>,
+    session: Session,
+    fields: Fields,
+) -> Result<HttpResponse, PageError> {
     let (login, name) = (fields.get("login").to_lowercase(), fields.get("name").to_owned());
     let mut errors = account_errors(&login, &name, fields.get("password"));
     if fields.get("password") != fields.get("again") {
@@ -204,7 +212,11 @@ async fn people_page(state: web::Data<AppState>, Owner(who): Owner) -> Result<Ht
 }
 
 #[post("/people")]
-async fn add_person(state: web::Data<AppState>, Owner(who): Owner, fields: Fields) -> Result<HttpResponse, PageError> {
+async fn add_person(
+    state: web::Data<AppState>,
+    Owner(who): Owner,
+    fields: Fields,
+) -> Result<HttpResponse, PageError> {
     let (login, name) = (fields.get("login").to_lowercase(), fields.get("name").to_owned());
     let mut errors = account_errors(&login, &name, fields.get("password"));
     let role = Role::from_code(fields.get("role"));
@@ -230,9 +242,11 @@ async fn change_role(
     id: web::Path<i64>,
     fields: Fields,
 ) -> Result<HttpResponse, PageError> {
-    let role = Role::from_code(fields.get("role")).ok_or_else(|| PageError::BadRequest("There is no such role.".into()))?;
+    let role = Role::from_code(fields.get("role"))
+        .ok_or_else(|| PageError::BadRequest("There is no such role.".into()))?;
     let changed = db(&state, move |store| store.set_role(*id, role)).await?;
-    let text = if changed { "The role is changed." } else { "There must be an owner; the role stays as it is." };
+    let text =
+        if changed { "The role is changed." } else { "There must be an owner; the role stays as it is." };
     flash(&who.session, text, None)?;
     Ok(see_other("/people"))
 }

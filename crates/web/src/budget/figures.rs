@@ -4,7 +4,8 @@ use crate::programs::Workbench;
 use jiff::ToSpan;
 use jiff::civil::Date;
 use upland_core::budget::{
-    Base, Budget, Improvement, Need, RainRule, SchoolResult, WeekAdvice, budget, improvements, needs, schools, week,
+    Base, Budget, Improvement, Need, RainRule, SchoolResult, WeekAdvice, budget, improvements, needs,
+    schools, week,
 };
 use upland_core::installation::Installation;
 use upland_core::schedule::Settings;
@@ -41,7 +42,11 @@ pub(crate) struct Figures {
 
 impl Figures {
     /// The figures of a box, out of what was computed before when the facts are the same.
-    pub fn of(bench: &Workbench, rain: RainRule, before: Option<std::sync::Arc<Self>>) -> std::sync::Arc<Self> {
+    pub fn of(
+        bench: &Workbench,
+        rain: RainRule,
+        before: Option<std::sync::Arc<Self>>,
+    ) -> std::sync::Arc<Self> {
         let site = &bench.loaded.site;
         let facts = Facts {
             installation: bench.installation.clone(),
@@ -66,7 +71,9 @@ impl Figures {
             (to.checked_sub(SCHOOL_DAYS.days()).unwrap_or(first).max(first), to)
         });
         let schools = match span {
-            Some((from, to)) if from < to && !found.zones.is_empty() => schools(&base, &found, climate, (from, to)),
+            Some((from, to)) if from < to && !found.zones.is_empty() => {
+                schools(&base, &found, climate, (from, to))
+            }
             _ => Vec::new(),
         };
         let back = |weeks: i32| today.checked_sub((weeks * 7).days()).ok();

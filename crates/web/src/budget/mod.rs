@@ -10,12 +10,12 @@ use crate::session::{Editor, Fields, SignedIn, flash};
 use crate::sites::load;
 use crate::state::{AppState, db};
 use actix_web::{HttpResponse, get, post, web};
+pub(crate) use figures::Figures;
 use upland_core::budget::{Base, RainRule, budget, improvements, needs, week, with_best};
 use upland_core::codes::Coded;
 use upland_core::schedule::Percentages;
 use upland_store::Saved;
 use upland_store::settings::{NewSettings, SettingsKind, SettingsRecord};
-pub(crate) use figures::Figures;
 use view::BudgetPage;
 
 pub(crate) fn routes(config: &mut web::ServiceConfig) {
@@ -39,11 +39,18 @@ impl Query {
 }
 
 #[get("/sites/{id}/budget")]
-async fn first_box(state: web::Data<AppState>, who: SignedIn, id: web::Path<i64>) -> Result<HttpResponse, PageError> {
+async fn first_box(
+    state: web::Data<AppState>,
+    who: SignedIn,
+    id: web::Path<i64>,
+) -> Result<HttpResponse, PageError> {
     let loaded = load(&state, *id).await?;
     match loaded.boxes.first() {
         Some(first) => Ok(see_other(&format!("/sites/{id}/boxes/{}/budget", first.number()))),
-        None => page(&view::NoBox { frame: Frame::of_site(&who, "Budget", &loaded, Chapter::Budget)?, site_id: *id }),
+        None => page(&view::NoBox {
+            frame: Frame::of_site(&who, "Budget", &loaded, Chapter::Budget)?,
+            site_id: *id,
+        }),
     }
 }
 
@@ -56,7 +63,12 @@ async fn budget_page(
 ) -> Result<HttpResponse, PageError> {
     let bench = open(&state, path.0, path.1).await?;
     let history = history(&state, &bench).await?;
-    let mut frame = Frame::of_site(&who, format!("{}: budget", bench.controller()?.place), &bench.loaded, Chapter::Budget)?;
+    let mut frame = Frame::of_site(
+        &who,
+        format!("{}: budget", bench.controller()?.place),
+        &bench.loaded,
+        Chapter::Budget,
+    )?;
     frame.here = format!("{}/budget", bench.path());
     let rain = query.rain();
     let shared = state.clone();
@@ -84,9 +96,10 @@ async fn save(
     fields: &Fields,
     (settings, reason, text): (upland_core::schedule::Settings, String, String),
 ) -> Result<HttpResponse, PageError> {
-    let base: i32 = fields.get("base").parse().map_err(|_| {
-        PageError::BadRequest("The form does not say its version. Reload the page.".into())
-    })?;
+    let base: i32 = fields
+        .get("base")
+        .parse()
+        .map_err(|_| PageError::BadRequest("The form does not say its version. Reload the page.".into()))?;
     let (id, user) = (bench.site_box()?.record.id, who.user.id);
     // Back to the month that was looked at.
     let back = match fields.get("month").parse::<u8>() {
@@ -125,9 +138,10 @@ async fn set_month(
     fields: Fields,
 ) -> Result<HttpResponse, PageError> {
     let bench = open(&state, path.0, path.1).await?;
-    let month = fields.get("month").parse::<usize>().ok().filter(|m| (1..=12).contains(m)).ok_or_else(|| {
-        PageError::BadRequest("The form does not say its month. Reload the page.".into())
-    })?;
+    let month =
+        fields.get("month").parse::<usize>().ok().filter(|m| (1..=12).contains(m)).ok_or_else(|| {
+            PageError::BadRequest("The form does not say its month. Reload the page.".into())
+        })?;
     let rain = RainRule::from_code(fields.get("rain")).unwrap_or_default();
     let settings = bench.settings();
     let year = bench.today.year();
@@ -137,7 +151,10 @@ async fn set_month(
     let twelve = matches!(changed.percentages, Percentages::Month(_));
     let name = crate::programs::words::month_name(i8::try_from(month).unwrap_or(1));
     let (reason, text) = if twelve {
-        ("twelve monthly percentages from the budget".to_owned(), "The twelve percentages are set.".to_owned())
+        (
+            "twelve monthly percentages from the budget".to_owned(),
+            "The twelve percentages are set.".to_owned(),
+        )
     } else {
         (format!("{name}'s percentages from the budget"), format!("{name}'s percentages are set."))
     };
@@ -158,7 +175,8 @@ async fn set_week(
     let advice = week(&base, &bench.climate, bench.today);
     let changed = view::with_week(&settings, &advice, bench.today);
     let reason = format!("percentage of the week from {}", bench.today);
-    save(&state, &who, &bench, &fields, (changed, reason, "This week's percentages are set.".to_owned())).await
+    save(&state, &who, &bench, &fields, (changed, reason, "This week's percentages are set.".to_owned()))
+        .await
 }
 
 /// Applies what lessens the error.

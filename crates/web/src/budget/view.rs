@@ -1,14 +1,14 @@
 //! View models of the budget page.
 
+use super::figures::Figures;
 use crate::error::PageError;
 use crate::pages::Frame;
-use crate::programs::words::month_name;
 use crate::programs::Workbench;
+use crate::programs::words::month_name;
 use crate::quantities::{capital, depth, in_words, plain, short_date, volume};
 use crate::working::{Working, working};
 use askama::Template;
 use jiff::civil::Date;
-use super::figures::Figures;
 use upland_core::budget::{Budget, Improvement, Knob, Move, RainRule, SchoolResult, WeekAdvice, ZoneBudget};
 use upland_core::codes::Coded;
 use upland_core::explain::{budget_month, budget_week};
@@ -123,7 +123,8 @@ pub(super) struct BudgetPage {
     pub stepwise: bool,
 }
 
-const SHORT: [&str; 12] = ["Jan", "Feb", "Mar", "Apr", "May", "Jun", "Jul", "Aug", "Sep", "Oct", "Nov", "Dec"];
+const SHORT: [&str; 12] =
+    ["Jan", "Feb", "Mar", "Apr", "May", "Jun", "Jul", "Aug", "Sep", "Oct", "Nov", "Dec"];
 
 fn percent(value: f64) -> String {
     format!("{} %", plain(100.0 * value, 0))
@@ -145,7 +146,9 @@ fn knob_words(knobs: &[Knob], values: &[Option<u16>], settings: &Settings) -> St
             let value = value.map_or("off".to_owned(), |v| format!("{v} %"));
             match knob {
                 Knob::Box => value,
-                Knob::Program(p) => format!("{} {value}", settings.programs.get(*p).map_or("", |p| p.name.as_str())),
+                Knob::Program(p) => {
+                    format!("{} {value}", settings.programs.get(*p).map_or("", |p| p.name.as_str()))
+                }
             }
         })
         .collect();
@@ -269,7 +272,10 @@ impl Maker<'_> {
                 let from = advice.from;
                 // The version that was in force on that day, and what it said.
                 // What was found at first stood there before it was entered.
-                let then = history.iter().find(|r| r.saved_at.to_zoned(tz.clone()).date() <= from).or(history.last());
+                let then = history
+                    .iter()
+                    .find(|r| r.saved_at.to_zoned(tz.clone()).date() <= from)
+                    .or(history.last());
                 let set: Option<Vec<Option<u16>>> = then.map(|record| {
                     advice
                         .knobs
@@ -344,13 +350,20 @@ impl BudgetPage {
             let need = needed.iter().find(|n| n.station == station)?;
             let et0 = climate.monthly_expected_et0(year).get(month - 1).copied()?;
             let of = format!("{}, {name}", maker.zone_name(station));
-            Some(working("opened".into(), of, &budget_month(zone, row, need, et0, month - 1, rain), bench.units()))
+            Some(working(
+                "opened".into(),
+                of,
+                &budget_month(zone, row, need, et0, month - 1, rain),
+                bench.units(),
+            ))
         });
         let units = bench.units();
         let workings: Vec<Working> = advice
             .zones
             .iter()
-            .map(|z| working(format!("week{}", z.station), maker.zone_name(z.station), &budget_week(z), units))
+            .map(|z| {
+                working(format!("week{}", z.station), maker.zone_name(z.station), &budget_week(z), units)
+            })
             .collect();
         let worst = worst(found, &maker);
         let set_now = upland_core::budget::with_best(&settings, found, month - 1) == settings;
@@ -362,7 +375,9 @@ impl BudgetPage {
             base_version: bench.saved().map_or(0, |s| s.version),
             runs: !found.zones.is_empty(),
             rain: rain.code(),
-            rains: [RainRule::LeftToHold, RainRule::Counted].map(|r| (r.code(), r.label(), r == rain)).to_vec(),
+            rains: [RainRule::LeftToHold, RainRule::Counted]
+                .map(|r| (r.code(), r.label(), r == rain))
+                .to_vec(),
             month,
             verdict: format!("{name}: {}.", knob_words(&found.knobs, &best, &settings)),
             left: format!(
@@ -373,9 +388,17 @@ impl BudgetPage {
                 percent(found.error_at_100),
                 if worst.is_empty() { String::new() } else { format!(" {worst}.") }
             ),
-            set_label: if twelve { "Set the twelve percentages".into() } else { format!("Set {name}'s percentages") },
+            set_label: if twelve {
+                "Set the twelve percentages".into()
+            } else {
+                format!("Set {name}'s percentages")
+            },
             is_set: set_now,
-            months: SHORT.iter().enumerate().map(|(m, short)| MonthHead { number: m + 1, short, now: m + 1 == month }).collect(),
+            months: SHORT
+                .iter()
+                .enumerate()
+                .map(|(m, short)| MonthHead { number: m + 1, short, now: m + 1 == month })
+                .collect(),
             knobs: found
                 .knobs
                 .iter()
@@ -387,7 +410,8 @@ impl BudgetPage {
                         .iter()
                         .enumerate()
                         .map(|(m, b)| {
-                            let text = b.get(k).copied().flatten().map_or("off".to_owned(), |p| p.to_string());
+                            let text =
+                                b.get(k).copied().flatten().map_or("off".to_owned(), |p| p.to_string());
                             (text, m + 1 == month)
                         })
                         .collect(),
@@ -455,7 +479,15 @@ mod tests {
     fn page(rain: RainRule, month: Option<usize>, zone: Option<u16>) -> BudgetPage {
         let bench = fixture::workbench();
         let history: Vec<SettingsRecord> = bench.saved().cloned().into_iter().collect();
-        BudgetPage::new(fixture::frame(), &bench, &history, (&Figures::of(&bench, rain, None), rain), month, zone).unwrap()
+        BudgetPage::new(
+            fixture::frame(),
+            &bench,
+            &history,
+            (&Figures::of(&bench, rain, None), rain),
+            month,
+            zone,
+        )
+        .unwrap()
     }
 
     #[test]
@@ -466,7 +498,10 @@ mod tests {
         assert!(page.zones.iter().all(|z| z.cells.len() == 12));
         assert!(page.left.contains("root mean square"));
         let html = page.render().unwrap();
-        assert!(html.contains("July&#39;s percentages") || html.contains("July's percentages"), "the primary action");
+        assert!(
+            html.contains("July&#39;s percentages") || html.contains("July's percentages"),
+            "the primary action"
+        );
     }
 
     #[test]
@@ -492,7 +527,9 @@ mod tests {
             rain: Default::default(),
             expected_days: 0,
         };
-        let Percentages::Month(values) = with_week(&settings, &advice, bench.today).percentages else { panic!() };
+        let Percentages::Month(values) = with_week(&settings, &advice, bench.today).percentages else {
+            panic!()
+        };
         assert_eq!((values[6], values[5]), (70, 100), "July alone");
     }
 }

@@ -73,7 +73,11 @@ fn calls_of(
         "{} of ET, {} of rain in seven days{}",
         depth(units, advice.et0),
         depth(units, advice.rain),
-        if advice.expected_days > 0 { format!(", {} days from normals", advice.expected_days) } else { String::new() }
+        if advice.expected_days > 0 {
+            format!(", {} days from normals", advice.expected_days)
+        } else {
+            String::new()
+        }
     );
     advice
         .knobs
@@ -87,7 +91,9 @@ fn calls_of(
             place: record.controller.place.clone(),
             turns: match knob {
                 Knob::Box => String::new(),
-                Knob::Program(p) => settings.settings.programs.get(*p).map_or(String::new(), |p| p.name.clone()),
+                Knob::Program(p) => {
+                    settings.settings.programs.get(*p).map_or(String::new(), |p| p.name.clone())
+                }
             },
             set: *set,
             advised: *advised,
@@ -125,9 +131,15 @@ impl Documents {
     }
 
     /// The calls of a box, and the last day of its weather.
-    fn calls(&self, state: &AppState, stamp: &BoxStamp, now: Date) -> Result<Option<(Date, Vec<Call>)>, StoreError> {
+    fn calls(
+        &self,
+        state: &AppState,
+        stamp: &BoxStamp,
+        now: Date,
+    ) -> Result<Option<(Date, Vec<Call>)>, StoreError> {
         let site = self.sites.get(&stamp.site_id);
-        let (Some(site), Some(record), Some(set)) = (site, self.boxes.get(&stamp.box_id), self.settings.get(&stamp.box_id))
+        let (Some(site), Some(record), Some(set)) =
+            (site, self.boxes.get(&stamp.box_id), self.settings.get(&stamp.box_id))
         else {
             return Ok(None);
         };
@@ -149,9 +161,8 @@ impl Documents {
 fn all(state: &AppState, store: &Store) -> Result<Vec<Call>, StoreError> {
     let stamps = store.box_stamps()?;
     let now = Timestamp::now();
-    let today_at = |stamp: &BoxStamp| {
-        now.to_zoned(TimeZone::get(&stamp.time_zone).unwrap_or(TimeZone::UTC)).date()
-    };
+    let today_at =
+        |stamp: &BoxStamp| now.to_zoned(TimeZone::get(&stamp.time_zone).unwrap_or(TimeZone::UTC)).date();
     let known = |stamp: &BoxStamp| -> Option<Arc<Vec<Call>>> {
         let today = open_on(state.last_day(stamp)?, today_at(stamp));
         state.calls(&(stamp.clone(), today))
@@ -175,8 +186,10 @@ fn all(state: &AppState, store: &Store) -> Result<Vec<Call>, StoreError> {
         };
         let cores = std::thread::available_parallelism().map_or(1, std::num::NonZero::get);
         let parts: Vec<_> = std::thread::scope(|scope| {
-            let running: Vec<_> =
-                missing.chunks(missing.len().div_ceil(cores)).map(|part| scope.spawn(|| compute(part))).collect();
+            let running: Vec<_> = missing
+                .chunks(missing.len().div_ceil(cores))
+                .map(|part| scope.spawn(|| compute(part)))
+                .collect();
             let panicked = |cause| std::panic::resume_unwind(cause);
             running.into_iter().map(|part| part.join().unwrap_or_else(panicked)).collect()
         });
@@ -232,7 +245,10 @@ async fn list(state: web::Data<AppState>, who: SignedIn) -> Result<HttpResponse,
     );
     page(&ListPage {
         frame: Frame::new(&who, "This week's calls")?,
-        lead: format!("{changes} of {} percentages on {boxes} boxes stand elsewhere than the last week asks.", calls.len()),
+        lead: format!(
+            "{changes} of {} percentages on {boxes} boxes stand elsewhere than the last week asks.",
+            calls.len()
+        ),
         lines: calls.iter().map(line).collect(),
     })
 }
@@ -274,7 +290,14 @@ mod tests {
         let bench = fixture::workbench();
         let zones: Vec<Zone> = bench.loaded.zones.iter().map(|z| z.zone.clone()).collect();
         let own = &bench.loaded.boxes[0];
-        let calls = calls_of(&bench.loaded.site, &zones, &own.record, bench.saved().unwrap(), &bench.climate, bench.today);
+        let calls = calls_of(
+            &bench.loaded.site,
+            &zones,
+            &own.record,
+            bench.saved().unwrap(),
+            &bench.climate,
+            bench.today,
+        );
         assert!(!calls.is_empty());
         assert!(calls.iter().all(|c| c.because.contains("of ET") && c.place == "Potting shed"));
         let shown = line(&Call { advised: None, ..calls[0].clone() });

@@ -109,9 +109,11 @@ pub(crate) fn groups() -> Vec<Group> {
                 number("start_step_min", "Starts are set in steps of", "min"),
                 number("run_step_s", "Run times are set in steps of", "s"),
                 number("longest_run_s", "Longest run time", "min"),
-                Field::yes_no("cycle_and_soak", "Cycle and soak built in").help("Otherwise cycles are made from several starts."),
+                Field::yes_no("cycle_and_soak", "Cycle and soak built in")
+                    .help("Otherwise cycles are made from several starts."),
                 Field::choice::<Overlap>("overlap", "Programs that meet", overlap),
-                Field::yes_no("daily_run_times", "Takes new run times every day").help("Those it is set to are then its fallback."),
+                Field::yes_no("daily_run_times", "Takes new run times every day")
+                    .help("Those it is set to are then its fallback."),
             ],
         },
         Group {
@@ -119,7 +121,8 @@ pub(crate) fn groups() -> Vec<Group> {
             fields: vec![
                 Field::yes_no("weekdays", "Days of the week"),
                 Field::yes_no("parity", "Odd and even dates"),
-                number("longest_interval", "Longest interval", "days").help("Every n-th day; 0 when it has none."),
+                number("longest_interval", "Longest interval", "days")
+                    .help("Every n-th day; 0 when it has none."),
                 Field::yes_no("never_days", "Days on which nothing ever runs"),
                 Field::yes_no("omit_hours", "Hours without a start"),
                 number("longest_rain_delay_days", "Longest rain delay", "days"),
@@ -249,7 +252,7 @@ pub(crate) fn read(fields: &Fields) -> Result<Card, Vec<FieldError>> {
                 "sensor_ports" => "ports_hold",
                 other => other,
             };
-errors.push((name, format!("{}.", crate::quantities::capital(&fault.message))));
+            errors.push((name, format!("{}.", crate::quantities::capital(&fault.message))));
         }
     }
     if errors.is_empty() { Ok(card) } else { Err(errors) }
@@ -273,11 +276,20 @@ mod tests {
     #[test]
     fn an_impossible_card_is_told_at_its_fields() {
         let mut texts = texts(&generic().remove(0).1);
-        for (name, value) in [("stations", "0"), ("start_step_min", "7"), ("weekdays", "no"), ("parity", "no"), ("longest_interval", "0")] {
+        for (name, value) in [
+            ("stations", "0"),
+            ("start_step_min", "7"),
+            ("weekdays", "no"),
+            ("parity", "no"),
+            ("longest_interval", "0"),
+        ] {
             texts.insert(name.into(), value.into());
         }
         let errors = read(&Fields(texts.clone())).unwrap_err();
-        assert_eq!(errors.iter().map(|(n, _)| *n).collect::<Vec<_>>(), ["stations", "start_step_min", "weekdays"]);
+        assert_eq!(
+            errors.iter().map(|(n, _)| *n).collect::<Vec<_>>(),
+            ["stations", "start_step_min", "weekdays"]
+        );
         texts.insert("programs".into(), "many".into());
         assert_eq!(read(&Fields(texts)).unwrap_err()[0].0, "programs");
     }

@@ -65,7 +65,10 @@ fn line(code: String, id: Option<i64>, card: &Card) -> CardLine {
                 PercentageScope::Program => "by program",
                 PercentageScope::Month => "by month",
             };
-            format!("{scope}, {} to {} in {}s", card.percentage_min, card.percentage_max, card.percentage_step)
+            format!(
+                "{scope}, {} to {} in {}s",
+                card.percentage_min, card.percentage_max, card.percentage_step
+            )
         },
         cycles: if card.cycle_and_soak { "built in" } else { "from starts" },
         meeting: match card.overlap {
@@ -130,7 +133,8 @@ fn edit(
     let title = entry.map_or("New card".to_owned(), |e| e.item.name.clone());
     let form = card_form::form(texts, errors);
     let (both, their_name) = merged.unwrap_or_default();
-    let label = |name: &String| form.fields().find(|f| f.name == name).map_or(name.clone(), |f| f.label.to_owned());
+    let label =
+        |name: &String| form.fields().find(|f| f.name == name).map_or(name.clone(), |f| f.label.to_owned());
     let both = both.iter().map(label).collect();
     page_with(
         status,
@@ -163,7 +167,11 @@ async fn new_page(
 }
 
 #[post("/cards")]
-async fn create(state: web::Data<AppState>, Editor(who): Editor, fields: Fields) -> Result<HttpResponse, PageError> {
+async fn create(
+    state: web::Data<AppState>,
+    Editor(who): Editor,
+    fields: Fields,
+) -> Result<HttpResponse, PageError> {
     match card_form::read(&fields) {
         Ok(card) => {
             let (user, name) = (who.user.id, card.name.clone());
@@ -176,10 +184,17 @@ async fn create(state: web::Data<AppState>, Editor(who): Editor, fields: Fields)
 }
 
 #[post("/cards/open")]
-async fn open_file(state: web::Data<AppState>, Editor(who): Editor, payload: Multipart) -> Result<HttpResponse, PageError> {
+async fn open_file(
+    state: web::Data<AppState>,
+    Editor(who): Editor,
+    payload: Multipart,
+) -> Result<HttpResponse, PageError> {
     let file = upload::read(&who.session, payload, card_file::MAX_BYTES).await?;
     let read = if file.too_large {
-        Err(vec![PathProblem { path: String::new(), message: "The file is larger than 64 kB; a card has about one.".into() }])
+        Err(vec![PathProblem {
+            path: String::new(),
+            message: "The file is larger than 64 kB; a card has about one.".into(),
+        }])
     } else {
         card_file::read(&file.bytes)
     };
@@ -187,7 +202,11 @@ async fn open_file(state: web::Data<AppState>, Editor(who): Editor, payload: Mul
         Ok(card) => {
             let (user, name) = (who.user.id, card.name.clone());
             let id = db(&state, move |store| store.create_library_entry(&card, user)).await?;
-            flash(&who.session, format!("The card {name} is taken from {}.", file.file_name), Some(format!("/cards/{id}/remove")))?;
+            flash(
+                &who.session,
+                format!("The card {name} is taken from {}.", file.file_name),
+                Some(format!("/cards/{id}/remove")),
+            )?;
             Ok(see_other("/cards"))
         }
         Err(problems) => list_page(&state, &who, StatusCode::UNPROCESSABLE_ENTITY, problems).await,
@@ -195,7 +214,11 @@ async fn open_file(state: web::Data<AppState>, Editor(who): Editor, payload: Mul
 }
 
 #[get("/cards/{code}/card.json")]
-async fn download(state: web::Data<AppState>, _who: SignedIn, code: web::Path<String>) -> Result<HttpResponse, PageError> {
+async fn download(
+    state: web::Data<AppState>,
+    _who: SignedIn,
+    code: web::Path<String>,
+) -> Result<HttpResponse, PageError> {
     let card = card_by_choice(&state, &code).await?.ok_or(PageError::NotFound)?;
     Ok(HttpResponse::Ok()
         .content_type("application/json")
@@ -204,7 +227,11 @@ async fn download(state: web::Data<AppState>, _who: SignedIn, code: web::Path<St
 }
 
 #[get("/cards/{id}")]
-async fn edit_page(state: web::Data<AppState>, who: SignedIn, id: web::Path<i64>) -> Result<HttpResponse, PageError> {
+async fn edit_page(
+    state: web::Data<AppState>,
+    who: SignedIn,
+    id: web::Path<i64>,
+) -> Result<HttpResponse, PageError> {
     let entry = entry::<Card>(&state, *id).await?;
     edit(&who, StatusCode::OK, Some(&entry), &card_form::texts(&entry.item), &[], None)
 }
@@ -240,13 +267,23 @@ async fn save(
 }
 
 #[post("/cards/{id}/remove")]
-async fn remove(state: web::Data<AppState>, Editor(who): Editor, id: web::Path<i64>, _fields: Fields) -> Result<HttpResponse, PageError> {
+async fn remove(
+    state: web::Data<AppState>,
+    Editor(who): Editor,
+    id: web::Path<i64>,
+    _fields: Fields,
+) -> Result<HttpResponse, PageError> {
     let name = entry::<Card>(&state, *id).await?.item.name;
     shelve(&state, &who, ("/cards", *id), true, format!("{name} is off the list.")).await
 }
 
 #[post("/cards/{id}/restore")]
-async fn restore(state: web::Data<AppState>, Editor(who): Editor, id: web::Path<i64>, _fields: Fields) -> Result<HttpResponse, PageError> {
+async fn restore(
+    state: web::Data<AppState>,
+    Editor(who): Editor,
+    id: web::Path<i64>,
+    _fields: Fields,
+) -> Result<HttpResponse, PageError> {
     shelve(&state, &who, ("/cards", *id), false, "The card is back.".into()).await
 }
 

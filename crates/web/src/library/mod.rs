@@ -35,7 +35,10 @@ pub(crate) async fn card_choices(state: &web::Data<AppState>) -> Result<Vec<(Str
 }
 
 /// The card that was chosen, if there is such a one.
-pub(crate) async fn card_by_choice(state: &web::Data<AppState>, code: &str) -> Result<Option<Card>, PageError> {
+pub(crate) async fn card_by_choice(
+    state: &web::Data<AppState>,
+    code: &str,
+) -> Result<Option<Card>, PageError> {
     if let Some(id) = code.strip_prefix(OWN).and_then(|id| id.parse::<i64>().ok()) {
         let entry = db(state, move |store| store.library_entry::<Card>(id)).await?;
         return Ok(entry.map(|e| e.item));
@@ -56,7 +59,10 @@ fn sent(fields: &Fields) -> BTreeMap<String, String> {
 }
 
 /// An entry, or the page that says there is none.
-async fn entry<T: Shared + Send + 'static>(state: &web::Data<AppState>, id: i64) -> Result<Entry<T>, PageError> {
+async fn entry<T: Shared + Send + 'static>(
+    state: &web::Data<AppState>,
+    id: i64,
+) -> Result<Entry<T>, PageError> {
     db(state, move |store| store.library_entry(id)).await?.ok_or(PageError::NotFound)
 }
 

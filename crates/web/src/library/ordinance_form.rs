@@ -73,9 +73,10 @@ pub(super) fn blocks(texts: &BTreeMap<String, String>) -> usize {
 
 fn is_blank(texts: &BTreeMap<String, String>, rule: usize) -> bool {
     let at = format!("r{rule}-");
-    texts.iter().filter(|(name, _)| name.starts_with(&at)).all(|(name, value)| {
-        value.is_empty() || (name.ends_with("-days") && value == "any")
-    })
+    texts
+        .iter()
+        .filter(|(name, _)| name.starts_with(&at))
+        .all(|(name, value)| value.is_empty() || (name.ends_with("-days") && value == "any"))
 }
 
 /// Reads an ordinance; contradictions are told at the rule they stand in.
@@ -146,7 +147,10 @@ pub(super) fn read(fields: &Fields) -> Result<Ordinance, Vec<TextError>> {
     };
     if errors.is_empty() {
         for fault in ordinance.check() {
-            errors.push((field_of(&fault.path, &from_block), format!("{}.", crate::quantities::capital(&fault.message))));
+            errors.push((
+                field_of(&fault.path, &from_block),
+                format!("{}.", crate::quantities::capital(&fault.message)),
+            ));
         }
     }
     if errors.is_empty() { Ok(ordinance) } else { Err(errors) }
@@ -184,7 +188,12 @@ mod tests {
                     forbidden_hours: vec![Hours { from: time(10, 0, 0, 0), until: time(18, 0, 0, 0) }],
                     most_days_a_week: Some(2),
                 },
-                Rule { season: None, days: AllowedDays::OddDates, forbidden_hours: Vec::new(), most_days_a_week: None },
+                Rule {
+                    season: None,
+                    days: AllowedDays::OddDates,
+                    forbidden_hours: Vec::new(),
+                    most_days_a_week: None,
+                },
             ],
             exempts_drip: true,
             exempts_new_planting: false,

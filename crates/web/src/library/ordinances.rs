@@ -1,7 +1,7 @@
 //! The ordinance editor: rules by season, written once, applied to many sites.
 
-use super::{Kept, entry, keep, shelve};
 use super::ordinance_form::{self, DAY_MODES, HOURS, TextError, WEEK};
+use super::{Kept, entry, keep, shelve};
 use crate::error::{PageError, page_with, see_other};
 use crate::pages::Frame;
 use crate::session::{Editor, Fields, SignedIn, flash};
@@ -37,7 +37,9 @@ pub(crate) fn rule_words(rule: &Rule) -> String {
     let mut parts = Vec::new();
     match rule.days {
         AllowedDays::Any => {}
-        AllowedDays::Weekdays { odd, even } if odd == even => parts.push(format!("only {}", days_in_words(Days::Weekdays(odd)))),
+        AllowedDays::Weekdays { odd, even } if odd == even => {
+            parts.push(format!("only {}", days_in_words(Days::Weekdays(odd))))
+        }
         AllowedDays::Weekdays { odd, even } => parts.push(format!(
             "odd house numbers {}, even {}",
             days_in_words(Days::Weekdays(odd)),
@@ -55,7 +57,8 @@ pub(crate) fn rule_words(rule: &Rule) -> String {
     }
     let season = rule.season.map_or("All year".to_owned(), |s| {
         let day = |(month, day): (i8, i8)| {
-            jiff::civil::Date::new(2000, month, day).map_or(String::new(), |d| d.strftime("%-d %b").to_string())
+            jiff::civil::Date::new(2000, month, day)
+                .map_or(String::new(), |d| d.strftime("%-d %b").to_string())
         };
         format!("{} to {}", day(s.from), day(s.until))
     });
@@ -191,7 +194,9 @@ fn edit(
             modes: DAY_MODES.iter().map(|(code, words)| (*code, *words, *code == mode)).collect(),
             odd: ticks("odd"),
             even: ticks("even"),
-            hours: (0..HOURS).map(|k| (cell(at(&format!("h{k}-from"))), cell(at(&format!("h{k}-until"))))).collect(),
+            hours: (0..HOURS)
+                .map(|k| (cell(at(&format!("h{k}-from"))), cell(at(&format!("h{k}-until")))))
+                .collect(),
             most: cell(at("most")),
         }
     };
@@ -220,12 +225,20 @@ async fn new_page(Editor(who): Editor) -> Result<HttpResponse, PageError> {
 }
 
 #[post("/ordinances")]
-async fn create(state: web::Data<AppState>, Editor(who): Editor, fields: Fields) -> Result<HttpResponse, PageError> {
+async fn create(
+    state: web::Data<AppState>,
+    Editor(who): Editor,
+    fields: Fields,
+) -> Result<HttpResponse, PageError> {
     match ordinance_form::read(&fields) {
         Ok(ordinance) => {
             let (user, name) = (who.user.id, ordinance.name.clone());
             let id = db(&state, move |store| store.create_library_entry(&ordinance, user)).await?;
-            flash(&who.session, format!("{name} is written. Apply it to a site under Programs."), Some(format!("/ordinances/{id}/remove")))?;
+            flash(
+                &who.session,
+                format!("{name} is written. Apply it to a site under Programs."),
+                Some(format!("/ordinances/{id}/remove")),
+            )?;
             Ok(see_other("/ordinances"))
         }
         Err(errors) => edit(&who, StatusCode::UNPROCESSABLE_ENTITY, None, &fields.0, &errors, None),
@@ -233,10 +246,17 @@ async fn create(state: web::Data<AppState>, Editor(who): Editor, fields: Fields)
 }
 
 #[post("/ordinances/open")]
-async fn open_file(state: web::Data<AppState>, Editor(who): Editor, payload: Multipart) -> Result<HttpResponse, PageError> {
+async fn open_file(
+    state: web::Data<AppState>,
+    Editor(who): Editor,
+    payload: Multipart,
+) -> Result<HttpResponse, PageError> {
     let file = upload::read(&who.session, payload, ordinance_file::MAX_BYTES).await?;
     let read = if file.too_large {
-        Err(vec![PathProblem { path: String::new(), message: "The file is larger than 64 kB; an ordinance has about one.".into() }])
+        Err(vec![PathProblem {
+            path: String::new(),
+            message: "The file is larger than 64 kB; an ordinance has about one.".into(),
+        }])
     } else {
         ordinance_file::read(&file.bytes)
     };
@@ -244,7 +264,11 @@ async fn open_file(state: web::Data<AppState>, Editor(who): Editor, payload: Mul
         Ok(ordinance) => {
             let (user, name) = (who.user.id, ordinance.name.clone());
             let id = db(&state, move |store| store.create_library_entry(&ordinance, user)).await?;
-            flash(&who.session, format!("{name} is taken from {}.", file.file_name), Some(format!("/ordinances/{id}/remove")))?;
+            flash(
+                &who.session,
+                format!("{name} is taken from {}.", file.file_name),
+                Some(format!("/ordinances/{id}/remove")),
+            )?;
             Ok(see_other("/ordinances"))
         }
         Err(problems) => list_page(&state, &who, StatusCode::UNPROCESSABLE_ENTITY, problems).await,
@@ -252,7 +276,11 @@ async fn open_file(state: web::Data<AppState>, Editor(who): Editor, payload: Mul
 }
 
 #[get("/ordinances/{id}/ordinance.json")]
-async fn download(state: web::Data<AppState>, _who: SignedIn, id: web::Path<i64>) -> Result<HttpResponse, PageError> {
+async fn download(
+    state: web::Data<AppState>,
+    _who: SignedIn,
+    id: web::Path<i64>,
+) -> Result<HttpResponse, PageError> {
     let entry = entry::<Ordinance>(&state, *id).await?;
     Ok(HttpResponse::Ok()
         .content_type("application/json")
@@ -261,7 +289,11 @@ async fn download(state: web::Data<AppState>, _who: SignedIn, id: web::Path<i64>
 }
 
 #[get("/ordinances/{id}")]
-async fn edit_page(state: web::Data<AppState>, who: SignedIn, id: web::Path<i64>) -> Result<HttpResponse, PageError> {
+async fn edit_page(
+    state: web::Data<AppState>,
+    who: SignedIn,
+    id: web::Path<i64>,
+) -> Result<HttpResponse, PageError> {
     let entry = entry::<Ordinance>(&state, *id).await?;
     edit(&who, StatusCode::OK, Some(&entry), &ordinance_form::texts(&entry.item), &[], None)
 }
@@ -297,13 +329,30 @@ async fn save(
 }
 
 #[post("/ordinances/{id}/remove")]
-async fn remove(state: web::Data<AppState>, Editor(who): Editor, id: web::Path<i64>, _fields: Fields) -> Result<HttpResponse, PageError> {
+async fn remove(
+    state: web::Data<AppState>,
+    Editor(who): Editor,
+    id: web::Path<i64>,
+    _fields: Fields,
+) -> Result<HttpResponse, PageError> {
     let name = entry::<Ordinance>(&state, *id).await?.item.name;
-    shelve(&state, &who, ("/ordinances", *id), true, format!("{name} is off the list. Sites that keep to it still do.")).await
+    shelve(
+        &state,
+        &who,
+        ("/ordinances", *id),
+        true,
+        format!("{name} is off the list. Sites that keep to it still do."),
+    )
+    .await
 }
 
 #[post("/ordinances/{id}/restore")]
-async fn restore(state: web::Data<AppState>, Editor(who): Editor, id: web::Path<i64>, _fields: Fields) -> Result<HttpResponse, PageError> {
+async fn restore(
+    state: web::Data<AppState>,
+    Editor(who): Editor,
+    id: web::Path<i64>,
+    _fields: Fields,
+) -> Result<HttpResponse, PageError> {
     shelve(&state, &who, ("/ordinances", *id), false, "The ordinance is back.".into()).await
 }
 
@@ -347,7 +396,12 @@ mod tests {
         All year: nothing 10:00 to 18:00.
         ");
         let words = |exempts_drip, exempts_new_planting| {
-            exempt_words(&Ordinance { name: "L".into(), rules: Vec::new(), exempts_drip, exempts_new_planting })
+            exempt_words(&Ordinance {
+                name: "L".into(),
+                rules: Vec::new(),
+                exempts_drip,
+                exempts_new_planting,
+            })
         };
         assert_eq!(words(false, false), "Nothing is exempt.");
         assert!(words(true, true).contains("Drip, and new planting"));

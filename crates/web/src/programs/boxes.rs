@@ -67,7 +67,11 @@ async fn new_page(
 }
 
 #[get("/sites/{id}/boxes/new")]
-async fn new_box(state: web::Data<AppState>, Editor(who): Editor, id: web::Path<i64>) -> Result<HttpResponse, PageError> {
+async fn new_box(
+    state: web::Data<AppState>,
+    Editor(who): Editor,
+    id: web::Path<i64>,
+) -> Result<HttpResponse, PageError> {
     new_page(&state, &who, *id, StatusCode::OK, &BTreeMap::new(), &[]).await
 }
 
@@ -126,13 +130,19 @@ struct Drawn<'a> {
     merged: Option<(Vec<String>, String)>,
 }
 
-async fn draw(state: &web::Data<AppState>, who: &SignedIn, path: (i64, u8), drawn: Drawn<'_>) -> Result<HttpResponse, PageError> {
+async fn draw(
+    state: &web::Data<AppState>,
+    who: &SignedIn,
+    path: (i64, u8),
+    drawn: Drawn<'_>,
+) -> Result<HttpResponse, PageError> {
     let bench = open(state, path.0, path.1).await?;
     let mut groups = vec![Group { legend: "Box", fields: vec![Field::text("place", "Where it hangs")] }];
     groups.extend(card_form::groups());
     let form = Form { groups }.filled(drawn.texts, drawn.errors);
     let (both, their_name) = drawn.merged.unwrap_or_default();
-    let label = |name: &String| form.fields().find(|f| f.name == name).map_or(name.clone(), |f| f.label.to_owned());
+    let label =
+        |name: &String| form.fields().find(|f| f.name == name).map_or(name.clone(), |f| f.label.to_owned());
     let record = &bench.site_box()?.record;
     page_with(
         drawn.status,
@@ -150,7 +160,11 @@ async fn draw(state: &web::Data<AppState>, who: &SignedIn, path: (i64, u8), draw
 }
 
 #[get("/sites/{id}/boxes/{number}/card")]
-async fn card_page(state: web::Data<AppState>, who: SignedIn, path: web::Path<(i64, u8)>) -> Result<HttpResponse, PageError> {
+async fn card_page(
+    state: web::Data<AppState>,
+    who: SignedIn,
+    path: web::Path<(i64, u8)>,
+) -> Result<HttpResponse, PageError> {
     let bench = open(&state, path.0, path.1).await?;
     let record = &bench.site_box()?.record;
     let drawn = Drawn {
@@ -180,7 +194,13 @@ async fn save_card(
         (read, _) => {
             let mut all = errors;
             all.extend(read.err().unwrap_or_default());
-            let drawn = Drawn { status: StatusCode::UNPROCESSABLE_ENTITY, version: base, texts: &fields.0, errors: &all, merged: None };
+            let drawn = Drawn {
+                status: StatusCode::UNPROCESSABLE_ENTITY,
+                version: base,
+                texts: &fields.0,
+                errors: &all,
+                merged: None,
+            };
             return draw(&state, &who, *path, drawn).await;
         }
     };
@@ -194,7 +214,9 @@ async fn save_card(
             let text = if beyond == 0 {
                 "The box is saved.".to_owned()
             } else {
-                format!("The box is saved. Its settings go beyond the new card in {beyond} places; the findings offer the nearest.")
+                format!(
+                    "The box is saved. Its settings go beyond the new card in {beyond} places; the findings offer the nearest."
+                )
             };
             flash(&who.session, text, None)?;
             Ok(see_other(&bench.path()))
@@ -216,7 +238,11 @@ async fn save_card(
 }
 
 #[get("/sites/{id}/boxes/{number}/card.json")]
-async fn download_card(state: web::Data<AppState>, _who: SignedIn, path: web::Path<(i64, u8)>) -> Result<HttpResponse, PageError> {
+async fn download_card(
+    state: web::Data<AppState>,
+    _who: SignedIn,
+    path: web::Path<(i64, u8)>,
+) -> Result<HttpResponse, PageError> {
     let bench = open(&state, path.0, path.1).await?;
     let card = &bench.installation.card;
     Ok(HttpResponse::Ok()
@@ -245,7 +271,11 @@ async fn remove_box(
     let record = &bench.site_box()?.record;
     let (id, place) = (record.id, record.controller.place.clone());
     db(&state, move |store| store.remove_controller(id, Timestamp::now())).await?;
-    flash(&who.session, format!("{place} is taken down. Nothing of it is deleted."), Some(format!("/sites/{}/boxes/restore/{id}", path.0)))?;
+    flash(
+        &who.session,
+        format!("{place} is taken down. Nothing of it is deleted."),
+        Some(format!("/sites/{}/boxes/restore/{id}", path.0)),
+    )?;
     Ok(see_other(&format!("/sites/{}/programs", path.0)))
 }
 
@@ -259,7 +289,11 @@ async fn restore_box(
     let (site_id, id) = *path;
     load(&state, site_id).await?;
     let restored = db(&state, move |store| store.restore_controller(site_id, id)).await?;
-    let text = if restored { "The box hangs again." } else { "The box stays down: another one has its number by now." };
+    let text = if restored {
+        "The box hangs again."
+    } else {
+        "The box stays down: another one has its number by now."
+    };
     flash(&who.session, text, None)?;
     Ok(see_other(&format!("/sites/{site_id}/programs")))
 }

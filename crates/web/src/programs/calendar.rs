@@ -40,7 +40,11 @@ fn text(bench: &Workbench) -> Result<String, PageError> {
 const CALENDAR: &str = "text/calendar; charset=utf-8";
 
 #[get("/sites/{id}/boxes/{number}/runs.ics")]
-async fn download_runs(state: web::Data<AppState>, _who: SignedIn, path: web::Path<(i64, u8)>) -> Result<HttpResponse, PageError> {
+async fn download_runs(
+    state: web::Data<AppState>,
+    _who: SignedIn,
+    path: web::Path<(i64, u8)>,
+) -> Result<HttpResponse, PageError> {
     let bench = open(&state, path.0, path.1).await?;
     let name = format!("{} runs", bench.controller()?.place);
     Ok(HttpResponse::Ok().content_type(CALENDAR).insert_header(attachment(&name, "ics")).body(text(&bench)?))
@@ -50,7 +54,8 @@ async fn download_runs(state: web::Data<AppState>, _who: SignedIn, path: web::Pa
 #[get("/calendar/{token}.ics")]
 async fn subscribe(state: web::Data<AppState>, token: web::Path<String>) -> Result<HttpResponse, PageError> {
     let token = token.into_inner();
-    let record = db(&state, move |store| store.controller_of_calendar(&token)).await?.ok_or(PageError::NotFound)?;
+    let record =
+        db(&state, move |store| store.controller_of_calendar(&token)).await?.ok_or(PageError::NotFound)?;
     let bench = open(&state, record.site_id, record.controller.number).await?;
     Ok(HttpResponse::Ok()
         .content_type(CALENDAR)

@@ -28,7 +28,11 @@ pub(super) const LONGEST_REASON: usize = 300;
 
 /// The page that a chapter opens on: the first box, or the form that hangs one.
 #[get("/sites/{id}/programs")]
-async fn first_box(state: web::Data<AppState>, _who: SignedIn, id: web::Path<i64>) -> Result<HttpResponse, PageError> {
+async fn first_box(
+    state: web::Data<AppState>,
+    _who: SignedIn,
+    id: web::Path<i64>,
+) -> Result<HttpResponse, PageError> {
     let loaded = crate::sites::load(&state, *id).await?;
     Ok(see_other(&match loaded.boxes.first() {
         Some(first) => format!("/sites/{id}/boxes/{}", first.number()),
@@ -140,7 +144,12 @@ fn whole(
     };
     page_with(
         status,
-        &SettingsPage { frame: bench.frame(who, "settings")?, head: bench.head(Tab::Settings)?, saved, editor: part(bench, who, drawing)? },
+        &SettingsPage {
+            frame: bench.frame(who, "settings")?,
+            head: bench.head(Tab::Settings)?,
+            saved,
+            editor: part(bench, who, drawing)?,
+        },
     )
 }
 
@@ -254,7 +263,14 @@ async fn save(
     };
     let settings = match texts::read(&fields, &bench.installation.card, bench.today) {
         Ok(settings) => settings,
-        Err(errors) => return refuse(&fields.0, &errors, None, "Some lines cannot be read. Nothing is stored yet, and everything you typed is still here."),
+        Err(errors) => {
+            return refuse(
+                &fields.0,
+                &errors,
+                None,
+                "Some lines cannot be read. Nothing is stored yet, and everything you typed is still here.",
+            );
+        }
     };
     let typed = texts::texts(&settings);
     if let Some(fault) = settings.check(&bench.installation.card).into_iter().next() {
@@ -265,9 +281,18 @@ async fn save(
         return refuse(&typed, &[], Some(&settings), &message);
     }
     if reason.is_empty() || reason.chars().count() > LONGEST_REASON || reason.chars().any(char::is_control) {
-        return refuse(&typed, &[], Some(&settings), "Say in a few words why; it is what the next person reads. Nothing is stored yet.");
+        return refuse(
+            &typed,
+            &[],
+            Some(&settings),
+            "Say in a few words why; it is what the next person reads. Nothing is stored yet.",
+        );
     }
-    let kind = if base == 0 || fields.get("kind") == "as_found" { SettingsKind::AsFound } else { SettingsKind::Changed };
+    let kind = if base == 0 || fields.get("kind") == "as_found" {
+        SettingsKind::AsFound
+    } else {
+        SettingsKind::Changed
+    };
     let (id, user) = (bench.site_box()?.record.id, who.user.id);
     let new = settings.clone();
     let saved = db(&state, move |store| {
@@ -277,7 +302,11 @@ async fn save(
     match saved {
         None => Err(PageError::NotFound),
         Some(Saved::As(version)) => {
-            flash(&who.session, format!("Saved as version {version}. Print the door sheet, or key it in."), None)?;
+            flash(
+                &who.session,
+                format!("Saved as version {version}. Print the door sheet, or key it in."),
+                None,
+            )?;
             Ok(see_other(&bench.path()))
         }
         Some(Saved::Conflict(theirs)) => {
@@ -296,7 +325,11 @@ async fn save(
                 "{} saved version {} while you were editing. Your changes are put on top of theirs{}. Look it over and save again.",
                 theirs.saved_by,
                 theirs.version,
-                if names.is_empty() { "; no line was changed by both".to_owned() } else { format!("; both of you changed {}", names.join(", ")) }
+                if names.is_empty() {
+                    "; no line was changed by both".to_owned()
+                } else {
+                    format!("; both of you changed {}", names.join(", "))
+                }
             );
             let drawing = Drawing {
                 texts: &merged,

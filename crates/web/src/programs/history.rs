@@ -20,7 +20,12 @@ use upland_store::Saved;
 use upland_store::settings::{NewSettings, SettingsKind, SettingsRecord};
 
 pub(super) fn routes(config: &mut web::ServiceConfig) {
-    config.service(history_page).service(restore_version).service(set_fallback).service(download_version).service(open_file);
+    config
+        .service(history_page)
+        .service(restore_version)
+        .service(set_fallback)
+        .service(download_version)
+        .service(open_file);
 }
 
 /// How a version came about, in words.
@@ -150,7 +155,10 @@ async fn open_file(
     let file = upload::read(&who.session, payload, settings_file::MAX_BYTES).await?;
     let bench = open(&state, path.0, path.1).await?;
     let read = if file.too_large {
-        Err(vec![PathProblem { path: String::new(), message: "The file is larger than 1 MB; settings have a few kB.".into() }])
+        Err(vec![PathProblem {
+            path: String::new(),
+            message: "The file is larger than 1 MB; settings have a few kB.".into(),
+        }])
     } else {
         settings_file::read(&file.bytes).and_then(|read| {
             let faults: Vec<PathProblem> = read
@@ -169,20 +177,32 @@ async fn open_file(
     let (id, user, base) = (bench.site_box()?.record.id, who.user.id, bench.saved().map_or(0, |s| s.version));
     let reason = format!("from the file {}", file.file_name);
     let saved = db(&state, move |store| {
-        store.save_settings(id, base, NewSettings { settings: &settings, kind: SettingsKind::Changed, reason: &reason }, user)
+        store.save_settings(
+            id,
+            base,
+            NewSettings { settings: &settings, kind: SettingsKind::Changed, reason: &reason },
+            user,
+        )
     })
     .await?;
     let text = match saved {
         None => return Err(PageError::NotFound),
         Some(Saved::As(version)) if version == base => "The box is set to that already.".to_owned(),
         Some(Saved::As(version)) => format!("{} is version {version}.", file.file_name),
-        Some(Saved::Conflict(theirs)) => format!("{} saved version {} at the same moment; send the file again.", theirs.saved_by, theirs.version),
+        Some(Saved::Conflict(theirs)) => format!(
+            "{} saved version {} at the same moment; send the file again.",
+            theirs.saved_by, theirs.version
+        ),
     };
     flash(&who.session, text, None)?;
     Ok(see_other(&format!("{}/history", bench.path())))
 }
 
-async fn version(state: &web::Data<AppState>, bench: &Workbench, version: i32) -> Result<SettingsRecord, PageError> {
+async fn version(
+    state: &web::Data<AppState>,
+    bench: &Workbench,
+    version: i32,
+) -> Result<SettingsRecord, PageError> {
     let id = bench.site_box()?.record.id;
     db(state, move |store| store.settings_version(id, version)).await?.ok_or(PageError::NotFound)
 }
@@ -200,7 +220,10 @@ async fn restore_version(
     let old = version(&state, &bench, path.2).await?;
     let back = format!("{}/history", bench.path());
     if let Some(fault) = old.settings.check(&bench.installation.card).into_iter().next() {
-        let text = format!("Version {} stays where it is: the card of the box changed since, and it cannot hold this: {}.", old.version, fault.message);
+        let text = format!(
+            "Version {} stays where it is: the card of the box changed since, and it cannot hold this: {}.",
+            old.version, fault.message
+        );
         flash(&who.session, text, None)?;
         return Ok(see_other(&back));
     }
@@ -214,11 +237,22 @@ async fn restore_version(
     match saved {
         None => return Err(PageError::NotFound),
         Some(Saved::As(now)) => {
-            let text = if now == base { "The box is set to that already.".to_owned() } else { format!("Version {} is back, as version {now}.", path.2) };
+            let text = if now == base {
+                "The box is set to that already.".to_owned()
+            } else {
+                format!("Version {} is back, as version {now}.", path.2)
+            };
             flash(&who.session, text, None)?;
         }
         Some(Saved::Conflict(theirs)) => {
-            flash(&who.session, format!("{} saved version {} in the meantime. Look at it first, then restore.", theirs.saved_by, theirs.version), None)?;
+            flash(
+                &who.session,
+                format!(
+                    "{} saved version {} in the meantime. Look at it first, then restore.",
+                    theirs.saved_by, theirs.version
+                ),
+                None,
+            )?;
         }
     }
     Ok(see_other(&back))
@@ -280,8 +314,11 @@ mod tests {
         older.settings.programs[1].active = false;
         bench.loaded.boxes[0].record.fallback_version = Some(1);
         let shown = lines(&bench, &[newest, older]).unwrap();
-        let changed: Vec<String> =
-            shown[0].changes.iter().map(|c| format!("{}, {}: {} -> {}", c.place, c.what, c.before, c.after)).collect();
+        let changed: Vec<String> = shown[0]
+            .changes
+            .iter()
+            .map(|c| format!("{}, {}: {} -> {}", c.place, c.what, c.before, c.after))
+            .collect();
         assert_eq!(changed, ["Program A, 1 Upper lawn: 20 min -> 15 min", "Program B, switched: off -> on"]);
         assert!(shown[0].is_current && !shown[0].is_fallback && shown[1].is_fallback);
         assert_eq!((shown[1].kind, shown[0].kind), ("as found", "changed"));

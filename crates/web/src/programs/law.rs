@@ -49,7 +49,11 @@ struct LawPage {
 }
 
 /// Rows of permits: those there are, and an empty one.
-fn permit_rows(permits: &[Permit], typed: Option<&BTreeMap<String, String>>, errors: &[(String, String)]) -> Vec<PermitRow> {
+fn permit_rows(
+    permits: &[Permit],
+    typed: Option<&BTreeMap<String, String>>,
+    errors: &[(String, String)],
+) -> Vec<PermitRow> {
     let text = |name: String| typed.and_then(|t| t.get(&name)).cloned().unwrap_or_default();
     let count = match typed {
         Some(typed) => (0..).take_while(|i| typed.contains_key(&format!("permit{i}-zone"))).count(),
@@ -60,10 +64,17 @@ fn permit_rows(permits: &[Permit], typed: Option<&BTreeMap<String, String>>, err
             let permit = permits.get(i).filter(|_| typed.is_none());
             PermitRow {
                 index: i,
-                zone: permit.map_or_else(|| text(format!("permit{i}-zone")), |p| format!("{}-{}", p.box_number, p.station)),
+                zone: permit.map_or_else(
+                    || text(format!("permit{i}-zone")),
+                    |p| format!("{}-{}", p.box_number, p.station),
+                ),
                 until: permit.map_or_else(|| text(format!("permit{i}-until")), |p| p.until.to_string()),
-                reference: permit.map_or_else(|| text(format!("permit{i}-reference")), |p| p.reference.clone()),
-                error: errors.iter().find(|(n, _)| *n == format!("permit{i}")).map_or(String::new(), |(_, m)| m.clone()),
+                reference: permit
+                    .map_or_else(|| text(format!("permit{i}-reference")), |p| p.reference.clone()),
+                error: errors
+                    .iter()
+                    .find(|(n, _)| *n == format!("permit{i}"))
+                    .map_or(String::new(), |(_, m)| m.clone()),
             }
         })
         .collect()
@@ -86,11 +97,10 @@ async fn law_page_with(
 ) -> Result<HttpResponse, PageError> {
     let bench = open(state, path.0, path.1).await?;
     let site_id = path.0;
-    let (library, applied) = db(state, move |store| {
-        Ok((store.library::<Ordinance>()?, store.ordinances(site_id)?))
-    })
-    .await?;
-    let mut known: Vec<(i64, Ordinance)> = library.into_iter().map(|e: Entry<Ordinance>| (e.id, e.item)).collect();
+    let (library, applied) =
+        db(state, move |store| Ok((store.library::<Ordinance>()?, store.ordinances(site_id)?))).await?;
+    let mut known: Vec<(i64, Ordinance)> =
+        library.into_iter().map(|e: Entry<Ordinance>| (e.id, e.item)).collect();
     // One that was taken off the list still holds here, and must stay visible.
     for own in &applied {
         if known.iter().all(|(id, _)| *id != own.ordinance_id) {
@@ -144,7 +154,11 @@ async fn law_page_with(
 }
 
 #[get("/sites/{id}/boxes/{number}/law")]
-async fn law_page(state: web::Data<AppState>, who: SignedIn, path: web::Path<(i64, u8)>) -> Result<HttpResponse, PageError> {
+async fn law_page(
+    state: web::Data<AppState>,
+    who: SignedIn,
+    path: web::Path<(i64, u8)>,
+) -> Result<HttpResponse, PageError> {
     law_page_with(&state, &who, *path, StatusCode::OK, None).await
 }
 
@@ -163,7 +177,9 @@ fn permits(fields: &Fields) -> Result<Vec<Permit>, Vec<(String, String)>> {
             (Some((box_number, station)), Ok(until)) if reference.chars().count() <= 120 => {
                 permits.push(Permit { box_number, station, until, reference });
             }
-            (_, Err(_)) => errors.push((format!("permit{i}"), "A permit needs its last date, YYYY-MM-DD.".into())),
+            (_, Err(_)) => {
+                errors.push((format!("permit{i}"), "A permit needs its last date, YYYY-MM-DD.".into()))
+            }
             _ => errors.push((format!("permit{i}"), "Choose a zone, and keep the reference short.".into())),
         }
     }
@@ -181,12 +197,24 @@ async fn save_law(
     let base = fields.get("base").parse::<i64>().ok().filter(|id| *id > 0);
     let lifted = fields.get("lift") == "yes";
     let house = HouseNumber::from_code(fields.get("house")).unwrap_or(HouseNumber::Odd);
-    let refuse = |errors: Vec<(String, String)>, message: String| Refused { ordinance_id, fields: &fields, errors, message };
+    let refuse = |errors: Vec<(String, String)>, message: String| Refused {
+        ordinance_id,
+        fields: &fields,
+        errors,
+        message,
+    };
     let permits = match permits(&fields) {
         Ok(permits) => permits,
         Err(errors) => {
             let refused = refuse(errors, "A permit needs another look. Nothing is stored yet.".into());
-            return law_page_with(&state, &who, (site_id, number), StatusCode::UNPROCESSABLE_ENTITY, Some(refused)).await;
+            return law_page_with(
+                &state,
+                &who,
+                (site_id, number),
+                StatusCode::UNPROCESSABLE_ENTITY,
+                Some(refused),
+            )
+            .await;
         }
     };
     let (entry, others) = db(&state, move |store| {
@@ -194,7 +222,9 @@ async fn save_law(
     })
     .await?;
     let known = entry.map(|e| e.item);
-    let known = known.or_else(|| others.iter().find(|o| o.ordinance_id == ordinance_id).map(|o| o.applied.ordinance.clone()));
+    let known = known.or_else(|| {
+        others.iter().find(|o| o.ordinance_id == ordinance_id).map(|o| o.applied.ordinance.clone())
+    });
     let ordinance = known.ok_or(PageError::NotFound)?;
     let name = ordinance.name.clone();
     if !lifted {
@@ -202,8 +232,21 @@ async fn save_law(
             others.into_iter().filter(|o| o.ordinance_id != ordinance_id).map(|o| o.applied).collect();
         applied.push(Applied { ordinance, house, permits: permits.clone() });
         if let Some(fault) = (Law { applied }).contradictions().into_iter().next() {
-            let refused = refuse(Vec::new(), format!("These ordinances contradict each other for this site: {}. Nothing is stored.", fault.message));
-            return law_page_with(&state, &who, (site_id, number), StatusCode::UNPROCESSABLE_ENTITY, Some(refused)).await;
+            let refused = refuse(
+                Vec::new(),
+                format!(
+                    "These ordinances contradict each other for this site: {}. Nothing is stored.",
+                    fault.message
+                ),
+            );
+            return law_page_with(
+                &state,
+                &who,
+                (site_id, number),
+                StatusCode::UNPROCESSABLE_ENTITY,
+                Some(refused),
+            )
+            .await;
         }
     }
     let user = who.user.id;
@@ -212,7 +255,10 @@ async fn save_law(
     })
     .await?;
     let text = match (stored, lifted) {
-        (false, _) => "Somebody changed this restriction in the meantime. This is how it stands now; look again.".to_owned(),
+        (false, _) => {
+            "Somebody changed this restriction in the meantime. This is how it stands now; look again."
+                .to_owned()
+        }
         (true, true) => format!("The site does not keep to {name} any more."),
         (true, false) => format!("The site keeps to {name}."),
     };
@@ -232,12 +278,20 @@ mod tests {
     #[test]
     fn permits_are_read_and_survive_their_rows() {
         let sent = fields(&[
-            ("permit0-zone", "1-3"), ("permit0-until", "2026-09-30"), ("permit0-reference", "P 12"),
-            ("permit1-zone", ""), ("permit1-until", ""), ("permit2-zone", "2-1"), ("permit2-until", "2026-10-01"),
+            ("permit0-zone", "1-3"),
+            ("permit0-until", "2026-09-30"),
+            ("permit0-reference", "P 12"),
+            ("permit1-zone", ""),
+            ("permit1-until", ""),
+            ("permit2-zone", "2-1"),
+            ("permit2-until", "2026-10-01"),
         ]);
         let read = permits(&sent).unwrap();
         assert_eq!(read.len(), 2);
-        assert_eq!(read[0], Permit { box_number: 1, station: 3, until: date(2026, 9, 30), reference: "P 12".into() });
+        assert_eq!(
+            read[0],
+            Permit { box_number: 1, station: 3, until: date(2026, 9, 30), reference: "P 12".into() }
+        );
         let rows = permit_rows(&read, None, &[]);
         let shown: Vec<_> = rows.iter().map(|r| (r.zone.as_str(), r.until.as_str())).collect();
         assert_eq!(shown, [("1-3", "2026-09-30"), ("2-1", "2026-10-01"), ("", "")], "and an empty one");
@@ -245,7 +299,8 @@ mod tests {
 
     #[test]
     fn a_permit_without_its_end_is_told_at_its_row_and_kept() {
-        let sent = fields(&[("permit0-zone", "1-3"), ("permit0-until", "soon"), ("permit0-reference", "P 12")]);
+        let sent =
+            fields(&[("permit0-zone", "1-3"), ("permit0-until", "soon"), ("permit0-reference", "P 12")]);
         let errors = permits(&sent).unwrap_err();
         assert_eq!(errors[0].0, "permit0");
         let rows = permit_rows(&[], Some(&sent.0), &errors);

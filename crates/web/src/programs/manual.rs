@@ -10,7 +10,9 @@ use crate::state::AppState;
 use actix_web::{HttpResponse, get, web};
 use askama::Template;
 use jiff::{SignedDuration, Timestamp};
-use upland_core::manual::{ManualRun, TEST_WALK_S, blow_out_order, one_program, one_zone, syringe, test_walk};
+use upland_core::manual::{
+    ManualRun, TEST_WALK_S, blow_out_order, one_program, one_zone, syringe, test_walk,
+};
 use upland_core::ordinance::Why;
 use upland_core::schedule::{Settings, expand};
 
@@ -78,7 +80,10 @@ fn winter(bench: &Workbench, names: &Names<'_>) -> Vec<WinterStep> {
     .map(str::to_owned)
     .to_vec();
     for station in blow_out_order(&bench.installation) {
-        steps.push(format!("{}: short bursts until only mist comes, not longer; dry air heats what water cooled.", names.station(station)));
+        steps.push(format!(
+            "{}: short bursts until only mist comes, not longer; dry air heats what water cooled.",
+            names.station(station)
+        ));
     }
     steps.extend(
         [
@@ -88,7 +93,10 @@ fn winter(bench: &Workbench, names: &Names<'_>) -> Vec<WinterStep> {
         ]
         .map(str::to_owned),
     );
-    (0..).zip(steps).map(|(i, text): (usize, String)| WinterStep { id: format!("winter-{i}"), text }).collect()
+    (0..)
+        .zip(steps)
+        .map(|(i, text): (usize, String)| WinterStep { id: format!("winter-{i}"), text })
+        .collect()
 }
 
 fn view(bench: &Workbench, settings: &Settings, title: String, run: &ManualRun, at: Timestamp) -> RunView {
@@ -102,7 +110,8 @@ fn view(bench: &Workbench, settings: &Settings, title: String, run: &ManualRun, 
         .forbidden
         .iter()
         .map(|(station, span)| {
-            let name = bench.installation.law.applied.get(span.ordinance).map_or("", |a| a.ordinance.name.as_str());
+            let name =
+                bench.installation.law.applied.get(span.ordinance).map_or("", |a| a.ordinance.name.as_str());
             let why = if span.why == Why::Day { "this day" } else { "this hour" };
             format!("\"{name}\" forbids {why} for {}.", names.station(*station))
         })
@@ -180,8 +189,14 @@ async fn manual_page(
     let default_minutes = if what == "syringe" { 2 } else { 10 };
     let minutes = query.minutes.unwrap_or(default_minutes).clamp(1, if what == "syringe" { 5 } else { 600 });
     let built = match what {
-        "zone" => Some((format!("{} by hand", names.station(station)), one_zone(&bench.installation, station, minutes * 60))),
-        "program" => Some((format!("Program {} by hand", names.program(program)), one_program(&bench.installation, &settings, program))),
+        "zone" => Some((
+            format!("{} by hand", names.station(station)),
+            one_zone(&bench.installation, station, minutes * 60),
+        )),
+        "program" => Some((
+            format!("Program {} by hand", names.program(program)),
+            one_program(&bench.installation, &settings, program),
+        )),
         "syringe" => Some(("Syringe over the turf".to_owned(), syringe(&bench.installation, minutes))),
         "walk" => Some(("Test walk".to_owned(), test_walk(&bench.installation, seconds, pause))),
         _ => None,
@@ -197,7 +212,12 @@ async fn manual_page(
         at: time.strftime("%H:%M").to_string(),
         station,
         program,
-        zones: bench.installation.zones.iter().map(|z| (z.zone.number, names.station(z.zone.number))).collect(),
+        zones: bench
+            .installation
+            .zones
+            .iter()
+            .map(|z| (z.zone.number, names.station(z.zone.number)))
+            .collect(),
         programs: settings.programs.iter().enumerate().map(|(i, p)| (i, p.name.clone())).collect(),
         winter: winter(&bench, &names),
         run,
@@ -220,8 +240,13 @@ mod tests {
             let tz = &bench.installation.tz;
             bench.today.to_datetime(time(hour, minute, 0, 0)).to_zoned(tz.clone()).unwrap().timestamp()
         };
-        let walk = view(&bench, &settings, "Test walk".into(), &test_walk(&bench.installation, 120, 20), at(7, 0));
-        assert!(walk.lead.starts_with("9 min in all, 159 L; begun at 07:00 it ends at 07:09."), "{}", walk.lead);
+        let walk =
+            view(&bench, &settings, "Test walk".into(), &test_walk(&bench.installation, 120, 20), at(7, 0));
+        assert!(
+            walk.lead.starts_with("9 min in all, 159 L; begun at 07:00 it ends at 07:09."),
+            "{}",
+            walk.lead
+        );
         assert_eq!(walk.steps[1].begin, "07:02:20");
         assert_eq!(walk.obstacles, Vec::<String>::new());
         let noon = view(&bench, &settings, "One".into(), &one_zone(&bench.installation, 1, 600), at(12, 58));
@@ -229,7 +254,13 @@ mod tests {
         "Larkrigg summer watering" forbids this hour for 1 Upper lawn.
         Program C is set to run at 13:00; a run by hand usually breaks it off.
         "#);
-        let empty = view(&bench, &settings, "Empty".into(), &one_program(&bench.installation, &settings, 9), at(7, 0));
+        let empty = view(
+            &bench,
+            &settings,
+            "Empty".into(),
+            &one_program(&bench.installation, &settings, 9),
+            at(7, 0),
+        );
         assert_eq!(empty.lead, "Nothing to run.");
     }
 
@@ -238,10 +269,16 @@ mod tests {
         let bench = fixture::workbench();
         let settings = bench.settings();
         let steps = winter(&bench, &bench.names(&settings));
-        assert!(steps[0].text.contains("eye and ear protection") && steps[1].text.contains("never blow air through"));
+        assert!(
+            steps[0].text.contains("eye and ear protection")
+                && steps[1].text.contains("never blow air through")
+        );
         assert!(steps[2].text.contains("Regulate it to the maker's limit"));
         assert_eq!(steps.len(), 6 + 4, "four zones");
-        assert!(steps[3].text.starts_with("1 Upper lawn") && steps[6].text.starts_with("3 Heather"), "drip comes last");
+        assert!(
+            steps[3].text.starts_with("1 Upper lawn") && steps[6].text.starts_with("3 Heather"),
+            "drip comes last"
+        );
         assert!(steps.last().unwrap().text.contains("off-season"));
     }
 }

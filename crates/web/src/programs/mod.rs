@@ -21,9 +21,9 @@ use crate::sites::{Loaded, SiteBox, load};
 use crate::state::{AppState, db_with_climates};
 use crate::today::choose_date;
 use actix_web::web;
-use jiff::{Timestamp, ToSpan};
 use jiff::civil::Date;
 use jiff::tz::TimeZone;
+use jiff::{Timestamp, ToSpan};
 use upland_core::findings::WEEKS;
 use upland_core::installation::Installation;
 use upland_core::ordinance::Law;
@@ -159,7 +159,11 @@ impl BoxHead {
 }
 
 /// Opens a box of a site.
-pub(crate) async fn open(state: &web::Data<AppState>, site_id: i64, number: u8) -> Result<Workbench, PageError> {
+pub(crate) async fn open(
+    state: &web::Data<AppState>,
+    site_id: i64,
+    number: u8,
+) -> Result<Workbench, PageError> {
     let loaded = load(state, site_id).await?;
     let index = loaded.boxes.iter().position(|b| b.number() == number).ok_or(PageError::NotFound)?;
     db_with_climates(state, move |state, store| {
@@ -171,7 +175,8 @@ pub(crate) async fn open(state: &web::Data<AppState>, site_id: i64, number: u8) 
         let zones: Vec<_> = loaded.zones.iter().map(|z| z.zone.clone()).collect();
         let card = loaded.boxes.get(index).map(|b| b.record.controller.card.clone());
         let card = card.unwrap_or_else(upland_core::controller::twelve_stations);
-        let mut installation = Installation::new(&site.site, (&card, number), &zones, law.clone(), &climate, today, &tz);
+        let mut installation =
+            Installation::new(&site.site, (&card, number), &zones, law.clone(), &climate, today, &tz);
         // What the other boxes take from the same supply while this one runs.
         let last = today.checked_add((i32::from(WEEKS) * 7).days()).unwrap_or(today);
         for other in loaded.boxes.iter().filter(|b| b.number() != number) {

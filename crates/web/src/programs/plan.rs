@@ -145,7 +145,13 @@ fn request<'a>(bench: &'a Workbench, present: &'a Settings, strategy: Strategy, 
 }
 
 /// A school with what it costs and brings.
-fn strategy_line(bench: &Workbench, present: &Settings, strategy: Strategy, chosen: Strategy, relax: Relax) -> StrategyLine {
+fn strategy_line(
+    bench: &Workbench,
+    present: &Settings,
+    strategy: Strategy,
+    chosen: Strategy,
+    relax: Relax,
+) -> StrategyLine {
     let (name, _) = words::strategy(strategy);
     let mut line = StrategyLine {
         href: href(strategy, relax),
@@ -180,7 +186,10 @@ fn strategy_line(bench: &Workbench, present: &Settings, strategy: Strategy, chos
     line.fits = true;
     line.nights = plain(nights, 1);
     line.minutes = span(minutes);
-    line.water = bench.installation.volume(runs.iter()).map_or("–".into(), |v| volume(bench.units(), v * (1.0 / weeks)));
+    line.water = bench
+        .installation
+        .volume(runs.iter())
+        .map_or("–".into(), |v| volume(bench.units(), v * (1.0 / weeks)));
     line.share = if needs > 0.0 { format!("{} %", plain(100.0 * gets / needs, 0)) } else { "–".into() };
     line.verdict = if serious == 0 { "passes every check".into() } else { format!("{serious} findings") };
     line
@@ -200,7 +209,12 @@ fn fit(bench: &Workbench, present: &Settings, proposal: &Proposal) -> Fit {
             Some(ProgramBlock {
                 index: reason.program,
                 name: program.name.clone(),
-                starts: program.starts.iter().map(|t| t.strftime("%H:%M").to_string()).collect::<Vec<_>>().join(", "),
+                starts: program
+                    .starts
+                    .iter()
+                    .map(|t| t.strftime("%H:%M").to_string())
+                    .collect::<Vec<_>>()
+                    .join(", "),
                 stations: names.stations(&reason.stations),
                 reason: names.program_reason(reason),
                 zones: proposal
@@ -216,11 +230,18 @@ fn fit(bench: &Workbench, present: &Settings, proposal: &Proposal) -> Fit {
     let planned = |place: &Where| matches!(place, Where::Program(i) if proposal.programs.iter().any(|p| p.program == *i));
     let others = changes.iter().filter(|c| !planned(&c.place)).cloned().collect();
     Fit {
-        week: timeline::week(&names, &runs, Shown { from, chosen: bench.today, zoom: Zoom::Day, editable: false }),
+        week: timeline::week(
+            &names,
+            &runs,
+            Shown { from, chosen: bench.today, zoom: Zoom::Day, editable: false },
+        ),
         programs,
         notes: names.plan_notes(proposal),
         others: change_lines(&names, others),
-        findings: check(&bench.installation, &proposal.settings, bench.today).iter().map(|f| names.finding(f)).collect(),
+        findings: check(&bench.installation, &proposal.settings, bench.today)
+            .iter()
+            .map(|f| names.finding(f))
+            .collect(),
         unchanged: changes.is_empty(),
     }
 }
@@ -228,7 +249,8 @@ fn fit(bench: &Workbench, present: &Settings, proposal: &Proposal) -> Fit {
 /// What was relaxed, in words.
 fn relaxed(bench: &Workbench, present: &Settings, relax: Relax) -> Vec<String> {
     let names = bench.names(present);
-    let one = |relax: Relax| (relax != Relax::default()).then(|| names.relaxation(&Relaxation { relax, by: 0.0 }));
+    let one =
+        |relax: Relax| (relax != Relax::default()).then(|| names.relaxation(&Relaxation { relax, by: 0.0 }));
     let none = Relax::default();
     let mut said: Vec<String> = Vec::new();
     if let Some(from) = relax.window_from {
@@ -271,7 +293,10 @@ async fn plan_page(
         frame: bench.frame(&who, "plan")?,
         head: bench.head(Tab::Plan)?,
         version: bench.saved().map_or(0, |s| s.version),
-        strategies: Strategy::ALL.iter().map(|s| strategy_line(&bench, &present, *s, strategy, relax)).collect(),
+        strategies: Strategy::ALL
+            .iter()
+            .map(|s| strategy_line(&bench, &present, *s, strategy, relax))
+            .collect(),
         chosen: words::strategy(strategy),
         fit,
         no_fit,
@@ -295,11 +320,14 @@ fn taken(present: &Settings, proposal: &Proposal, chosen: &[usize]) -> Settings 
     }
     let mut settings = present.clone();
     for index in chosen {
-        let (Some(new), Some(slot)) = (proposal.settings.programs.get(*index), settings.programs.get_mut(*index)) else {
+        let (Some(new), Some(slot)) =
+            (proposal.settings.programs.get(*index), settings.programs.get_mut(*index))
+        else {
             continue;
         };
         slot.clone_from(new);
-        if let (Percentages::Program(new), Percentages::Program(own)) = (&proposal.settings.percentages, &mut settings.percentages)
+        if let (Percentages::Program(new), Percentages::Program(own)) =
+            (&proposal.settings.percentages, &mut settings.percentages)
             && let (Some(value), Some(slot)) = (new.get(*index), own.get_mut(*index))
         {
             *slot = *value;
@@ -326,11 +354,19 @@ async fn accept(
     let back = format!("{}/plan{}", bench.path(), href(strategy, relax));
     let present = bench.settings();
     let Ok(proposal) = plan(&request(&bench, &present, strategy, relax)) else {
-        flash(&who.session, "The plan does not fit any more; something changed in between. Nothing was stored.", None)?;
+        flash(
+            &who.session,
+            "The plan does not fit any more; something changed in between. Nothing was stored.",
+            None,
+        )?;
         return Ok(see_other(&back));
     };
-    let chosen: Vec<usize> =
-        proposal.programs.iter().map(|p| p.program).filter(|i| fields.get(&format!("take{i}")) == "on").collect();
+    let chosen: Vec<usize> = proposal
+        .programs
+        .iter()
+        .map(|p| p.program)
+        .filter(|i| fields.get(&format!("take{i}")) == "on")
+        .collect();
     if chosen.is_empty() {
         flash(&who.session, "No program was chosen, so nothing was stored. Tick those to take over.", None)?;
         return Ok(see_other(&back));
@@ -338,7 +374,14 @@ async fn accept(
     let settings = taken(&present, &proposal, &chosen);
     // More programs than the box has were only a way to see what would do.
     if let Some(fault) = settings.check(&bench.installation.card).into_iter().next() {
-        flash(&who.session, format!("The box cannot hold this plan: {}. Correct its card, or choose another relaxation.", fault.message), None)?;
+        flash(
+            &who.session,
+            format!(
+                "The box cannot hold this plan: {}. Correct its card, or choose another relaxation.",
+                fault.message
+            ),
+            None,
+        )?;
         return Ok(see_other(&back));
     }
     let whole = chosen.len() == proposal.programs.len();
@@ -365,7 +408,14 @@ async fn accept(
             Ok(see_other(&bench.path()))
         }
         Some(Saved::Conflict(theirs)) => {
-            flash(&who.session, format!("{} saved version {} in the meantime. This is the plan against it; look again.", theirs.saved_by, theirs.version), None)?;
+            flash(
+                &who.session,
+                format!(
+                    "{} saved version {} in the meantime. This is the plan against it; look again.",
+                    theirs.saved_by, theirs.version
+                ),
+                None,
+            )?;
             Ok(see_other(&back))
         }
     }
@@ -388,14 +438,23 @@ mod tests {
         let address = href(Strategy::DeepTwice, relax);
         assert_eq!(address, "?strategy=deep_twice&window=03:10&days=1&programs=2&share=85&supply=120.5");
         let fields = Fields(
-            address[1..].split('&').filter_map(|p| p.split_once('=')).map(|(k, v)| (k.to_owned(), v.to_owned())).collect(),
+            address[1..]
+                .split('&')
+                .filter_map(|p| p.split_once('='))
+                .map(|(k, v)| (k.to_owned(), v.to_owned()))
+                .collect(),
         );
         let query = PlanQuery::of_fields(&fields);
         assert_eq!(query.relax(), relax);
         let bench = fixture::workbench();
         assert_eq!(query.strategy(&bench), Strategy::DeepTwice);
         assert_eq!(PlanQuery::default().strategy(&bench), Strategy::JustNeed, "the default of this box");
-        let wild = PlanQuery { share: Some(200), supply: Some(f64::NAN), window: Some("late".into()), ..PlanQuery::default() };
+        let wild = PlanQuery {
+            share: Some(200),
+            supply: Some(f64::NAN),
+            window: Some("late".into()),
+            ..PlanQuery::default()
+        };
         assert_eq!(wild.relax(), Relax::default(), "what cannot be is not relaxed");
     }
 
@@ -419,12 +478,25 @@ mod tests {
         let lines: Vec<String> = Strategy::ALL
             .iter()
             .map(|s| strategy_line(&bench, &present, *s, Strategy::JustNeed, Relax::default()))
-            .map(|l| format!("{}{}: {} nights, {}, {}, {}, {}", if l.is_default { "*" } else { "" }, l.name, l.nights, l.minutes, l.water, l.share, l.verdict))
+            .map(|l| {
+                format!(
+                    "{}{}: {} nights, {}, {}, {}, {}",
+                    if l.is_default { "*" } else { "" },
+                    l.name,
+                    l.nights,
+                    l.minutes,
+                    l.water,
+                    l.share,
+                    l.verdict
+                )
+            })
             .collect();
         insta::assert_snapshot!(lines.join("\n"));
         let fitted = plan(&request(&bench, &present, Strategy::JustNeed, Relax::default())).unwrap();
         let shown = fit(&bench, &present, &fitted);
-        assert!(!shown.unchanged && shown.programs.iter().all(|p| !p.reason.is_empty() && !p.zones.is_empty()));
+        assert!(
+            !shown.unchanged && shown.programs.iter().all(|p| !p.reason.is_empty() && !p.zones.is_empty())
+        );
         let again = fit(&bench, &fitted.settings, &fitted);
         assert!(again.unchanged, "a plan against itself changes nothing");
     }

@@ -96,7 +96,10 @@ fn whole_box(settings: &Settings) -> Vec<String> {
         d => lines.push(format!("Stations overlap by {}", length(d.unsigned_abs()))),
     }
     if settings.never_days.contains(&true) {
-        lines.push(format!("Nothing runs on {}", days_in_words(upland_core::schedule::Days::Weekdays(settings.never_days))));
+        lines.push(format!(
+            "Nothing runs on {}",
+            days_in_words(upland_core::schedule::Days::Weekdays(settings.never_days))
+        ));
     }
     if let Some((from, until)) = settings.omit_hours {
         lines.push(format!("No start between {} and {}", from.strftime("%H:%M"), until.strftime("%H:%M")));
@@ -138,7 +141,9 @@ fn build(bench: &Workbench) -> Result<SheetView, PageError> {
         }
         StationLine {
             name: names.station(*n),
-            cycle: s.cycle_and_soak_s.map_or(String::new(), |(c, k)| format!("{}, soak {}", length(c), length(k))),
+            cycle: s
+                .cycle_and_soak_s
+                .map_or(String::new(), |(c, k)| format!("{}, soak {}", length(c), length(k))),
             extras: extras.join(", "),
         }
     };
@@ -148,7 +153,11 @@ fn build(bench: &Workbench) -> Result<SheetView, PageError> {
         card: bench.installation.card.name.clone(),
         version,
         reason: bench.saved().map_or(String::new(), |s| s.reason.clone()),
-        window: format!("{} to {}", bench.installation.window.from.strftime("%H:%M"), bench.installation.window.until.strftime("%H:%M")),
+        window: format!(
+            "{} to {}",
+            bench.installation.window.from.strftime("%H:%M"),
+            bench.installation.window.until.strftime("%H:%M")
+        ),
         programs: settings
             .programs
             .iter()
@@ -160,13 +169,15 @@ fn build(bench: &Workbench) -> Result<SheetView, PageError> {
         percent: match &settings.percentages {
             Percentages::Box(value) => format!("{value} % for the whole box"),
             Percentages::Program(_) => String::new(),
-            Percentages::Month(values) => values
-                .iter()
-                .zip(1i8..)
-                .map(|(v, m)| format!("{} {v}", month_name(m).get(..3).unwrap_or("")))
-                .collect::<Vec<_>>()
-                .join(", ")
-                + " %",
+            Percentages::Month(values) => {
+                values
+                    .iter()
+                    .zip(1i8..)
+                    .map(|(v, m)| format!("{} {v}", month_name(m).get(..3).unwrap_or("")))
+                    .collect::<Vec<_>>()
+                    .join(", ")
+                    + " %"
+            }
         },
         stations: settings.stations.iter().map(station_line).collect(),
         whole_box: whole_box(&settings),
@@ -177,8 +188,13 @@ fn build(bench: &Workbench) -> Result<SheetView, PageError> {
             .iter()
             .flat_map(|a| {
                 let house = if a.house == upland_core::ordinance::HouseNumber::Even { "even" } else { "odd" };
-                let rules = a.ordinance.rules.iter().map(crate::library::rule_words).collect::<Vec<_>>().join(" ");
-                [format!("{} ({house} house number): {rules} {}", a.ordinance.name, crate::library::exempt_words(&a.ordinance))]
+                let rules =
+                    a.ordinance.rules.iter().map(crate::library::rule_words).collect::<Vec<_>>().join(" ");
+                [format!(
+                    "{} ({house} house number): {rules} {}",
+                    a.ordinance.name,
+                    crate::library::exempt_words(&a.ordinance)
+                )]
             })
             .collect(),
         cautions: CAUTIONS.to_vec(),
@@ -193,7 +209,8 @@ fn address(request: &HttpRequest, path: &str) -> String {
 
 /// A QR code as SVG, drawn with attributes only.
 fn qr(text: &str) -> Result<String, PageError> {
-    let code = QrCode::new(text).map_err(|e| PageError::BadRequest(format!("This address is too long for a code: {e}.")))?;
+    let code = QrCode::new(text)
+        .map_err(|e| PageError::BadRequest(format!("This address is too long for a code: {e}.")))?;
     let svg = code.render::<svg::Color<'_>>().min_dimensions(116, 116).quiet_zone(true).build();
     // The declaration belongs to a file, not into a page.
     Ok(svg.split_once("?>").map_or(svg.clone(), |(_, body)| body.to_owned()))
@@ -266,8 +283,12 @@ fn stages(bench: &Workbench) -> Vec<Stage> {
         .enumerate()
         .filter(|(_, p)| p.active && !p.starts.is_empty() && !p.run_times.is_empty())
         .collect();
-    let off: Vec<String> =
-        settings.programs.iter().filter(|p| active.iter().all(|(_, a)| a.name != p.name)).map(|p| p.name.clone()).collect();
+    let off: Vec<String> = settings
+        .programs
+        .iter()
+        .filter(|p| active.iter().all(|(_, a)| a.name != p.name))
+        .map(|p| p.name.clone())
+        .collect();
     let step = |id: String, text: String, detail: String| Step { id, text, detail };
     let mut starts: Vec<Step> = active
         .iter()
@@ -275,40 +296,60 @@ fn stages(bench: &Workbench) -> Vec<Stage> {
             let times: Vec<String> = p.starts.iter().map(|t| t.strftime("%H:%M").to_string()).collect();
             let mut detail = "every other start of this program cleared".to_owned();
             if let Some(repeat) = p.repeat {
-                detail = format!("repeats until {}, pause {}", repeat.until.strftime("%H:%M"), length(repeat.pause_s));
+                detail = format!(
+                    "repeats until {}, pause {}",
+                    repeat.until.strftime("%H:%M"),
+                    length(repeat.pause_s)
+                );
             }
             step(format!("starts-{i}"), format!("Program {}: {}", p.name, times.join(", ")), detail)
         })
         .collect();
     if !off.is_empty() {
-        starts.push(step("starts-off".into(), format!("Programs {}: no start", off.join(", ")), "hidden old starts cleared".into()));
+        starts.push(step(
+            "starts-off".into(),
+            format!("Programs {}: no start", off.join(", ")),
+            "hidden old starts cleared".into(),
+        ));
     }
     let minutes = active
         .iter()
-        .flat_map(|(i, p)| {
-            p.run_times.iter().map(move |(n, s)| (*i, p.name.clone(), *n, *s))
-        })
+        .flat_map(|(i, p)| p.run_times.iter().map(move |(n, s)| (*i, p.name.clone(), *n, *s)))
         .map(|(i, program, n, s)| {
             let cycle = settings.station(n).cycle_and_soak_s;
-            let detail = cycle.map_or(String::new(), |(c, k)| format!("cycles of {}, soak {}", length(c), length(k)));
-            step(format!("minutes-{i}-{n}"), format!("Program {program}, {}: {}", names.station(n), length(s)), detail)
+            let detail =
+                cycle.map_or(String::new(), |(c, k)| format!("cycles of {}, soak {}", length(c), length(k)));
+            step(
+                format!("minutes-{i}-{n}"),
+                format!("Program {program}, {}: {}", names.station(n), length(s)),
+                detail,
+            )
         })
         .collect();
     let days = active
         .iter()
-        .map(|(i, p)| step(format!("days-{i}"), format!("Program {}: {}", p.name, days_in_words(p.days)), String::new()))
-        .chain(
-            settings
-                .never_days
-                .contains(&true)
-                .then(|| step("never".into(), whole_box(&settings).into_iter().find(|l| l.starts_with("Nothing")).unwrap_or_default(), String::new())),
-        )
+        .map(|(i, p)| {
+            step(format!("days-{i}"), format!("Program {}: {}", p.name, days_in_words(p.days)), String::new())
+        })
+        .chain(settings.never_days.contains(&true).then(|| {
+            step(
+                "never".into(),
+                whole_box(&settings).into_iter().find(|l| l.starts_with("Nothing")).unwrap_or_default(),
+                String::new(),
+            )
+        }))
         .collect();
     let percentage = match &settings.percentages {
         Percentages::Box(v) => vec![step("percent".into(), format!("Whole box: {v} %"), String::new())],
         Percentages::Program(values) => active
             .iter()
-            .map(|(i, p)| step(format!("percent-{i}"), format!("Program {}: {} %", p.name, values.get(*i).copied().unwrap_or(100)), String::new()))
+            .map(|(i, p)| {
+                step(
+                    format!("percent-{i}"),
+                    format!("Program {}: {} %", p.name, values.get(*i).copied().unwrap_or(100)),
+                    String::new(),
+                )
+            })
             .collect(),
         Percentages::Month(values) => values
             .iter()
@@ -321,13 +362,26 @@ fn stages(bench: &Workbench) -> Vec<Stage> {
         .iter()
         .filter(|(_, s)| s.master_valve || s.pump || s.ignores_sensors || s.lighting)
         .map(|(n, s)| {
-            let what = [(s.master_valve, "master valve"), (s.pump, "pump"), (s.ignores_sensors, "ignores sensors"), (s.lighting, "lighting")];
+            let what = [
+                (s.master_valve, "master valve"),
+                (s.pump, "pump"),
+                (s.ignores_sensors, "ignores sensors"),
+                (s.lighting, "lighting"),
+            ];
             let words: Vec<&str> = what.into_iter().filter(|(on, _)| *on).map(|(_, w)| w).collect();
-            step(format!("station-{n}"), format!("{}: {}", names.station(*n), words.join(", ")), String::new())
+            step(
+                format!("station-{n}"),
+                format!("{}: {}", names.station(*n), words.join(", ")),
+                String::new(),
+            )
         })
         .collect();
     if !bench.installation.card.sensor_ports.is_empty() {
-        sensors.push(step("bypass".into(), "Sensors on, no bypass left".into(), "the display shows whether one holds the box now".into()));
+        sensors.push(step(
+            "bypass".into(),
+            "Sensors on, no bypass left".into(),
+            "the display shows whether one holds the box now".into(),
+        ));
     }
     let rest = whole_box(&settings).into_iter().enumerate().filter(|(_, l)| !l.starts_with("Nothing runs"));
     sensors.extend(rest.map(|(i, line)| step(format!("box-{i}"), line, String::new())));
@@ -336,7 +390,11 @@ fn stages(bench: &Workbench) -> Vec<Stage> {
         Stage {
             title: "Clock",
             why: "Every start counts from it.",
-            steps: vec![step("clock".into(), "Date, day of the week and time are right".into(), format!("time zone {now}"))],
+            steps: vec![step(
+                "clock".into(),
+                "Date, day of the week and time are right".into(),
+                format!("time zone {now}"),
+            )],
         },
         Stage { title: "Starts", why: "Each start runs its whole program once.", steps: starts },
         Stage { title: "Minutes", why: "At 100 %; the box applies the percentage itself.", steps: minutes },
@@ -349,14 +407,22 @@ fn stages(bench: &Workbench) -> Vec<Stage> {
             steps: vec![
                 step("check".into(), "Read every program through once more".into(), String::new()),
                 step("auto".into(), "The box is on automatic".into(), String::new()),
-                step("sheet".into(), "The new sheet is in the door, the old one taken along".into(), String::new()),
+                step(
+                    "sheet".into(),
+                    "The new sheet is in the door, the old one taken along".into(),
+                    String::new(),
+                ),
             ],
         },
     ]
 }
 
 #[get("/sites/{id}/boxes/{number}/walk")]
-async fn key_in_walk(state: web::Data<AppState>, who: SignedIn, path: web::Path<(i64, u8)>) -> Result<HttpResponse, PageError> {
+async fn key_in_walk(
+    state: web::Data<AppState>,
+    who: SignedIn,
+    path: web::Path<(i64, u8)>,
+) -> Result<HttpResponse, PageError> {
     let bench = open(&state, path.0, path.1).await?;
     let version = bench.saved().map_or(0, |s| s.version);
     page(&WalkPage {
@@ -386,7 +452,9 @@ mod tests {
         let programs: Vec<String> = view
             .programs
             .iter()
-            .map(|p| format!("{} {} on {}, {}: {} stations", p.name, p.starts, p.days, p.percent, p.stations.len()))
+            .map(|p| {
+                format!("{} {} on {}, {}: {} stations", p.name, p.starts, p.days, p.percent, p.stations.len())
+            })
             .collect();
         insta::assert_snapshot!(programs.join("\n"), @r"
         A 02:00, 04:00 on every day of the week, 100 %: 4 stations
@@ -394,7 +462,11 @@ mod tests {
         C 13:00 on every day of the week, 100 %: 1 stations
         ");
         assert_eq!(view.programs[1].stations, [("station 9".to_owned(), "10 min".to_owned())]);
-        assert!(view.law[0].contains("odd house number") && view.law[0].contains("Drip is exempt"), "{:?}", view.law);
+        assert!(
+            view.law[0].contains("odd house number") && view.law[0].contains("Drip is exempt"),
+            "{:?}",
+            view.law
+        );
         assert!(view.cautions.iter().any(|c| c.contains("Power off")) && view.off.is_empty());
     }
 
@@ -403,7 +475,10 @@ mod tests {
         let bench = fixture::workbench();
         let stages = stages(&bench);
         let titles: Vec<&str> = stages.iter().map(|s| s.title).collect();
-        assert_eq!(titles, ["Clock", "Starts", "Minutes", "Days", "Percentage", "Sensors and the rest", "Back to automatic"]);
+        assert_eq!(
+            titles,
+            ["Clock", "Starts", "Minutes", "Days", "Percentage", "Sensors and the rest", "Back to automatic"]
+        );
         assert_eq!(stages[1].steps[0].text, "Program A: 02:00, 04:00");
         assert_eq!(stages[2].steps.len(), 6, "four zones, the ghost and the old program");
         assert!(stages[5].steps.iter().any(|s| s.id == "bypass"), "the box has a sensor port");

@@ -5,9 +5,7 @@ use crate::session::Fields;
 use jiff::civil::{Date, Time};
 use std::collections::BTreeMap;
 use upland_core::controller::{Card, PercentageScope};
-use upland_core::schedule::{
-    Days, Percentages, Program, Repeat, Settings, StationSetting, YearSpan,
-};
+use upland_core::schedule::{Days, Percentages, Program, Repeat, Settings, StationSetting, YearSpan};
 
 /// A line with what is wrong with it.
 pub(crate) type TextError = (String, String);
@@ -158,12 +156,23 @@ impl Taker<'_> {
             return 0;
         }
         let read = match text.split_once(':') {
-            Some((m, s)) => m.parse::<u32>().ok().zip(s.parse::<u32>().ok()).filter(|(m, s)| *s < 60 && *m <= 1440).map(|(m, s)| m * 60 + s),
-            None => text.replace(',', ".").parse::<f64>().ok().filter(|m| (0.0..=1440.0).contains(m)).map(|m| {
-                #[allow(clippy::cast_possible_truncation, clippy::cast_sign_loss, reason = "at most a day")]
-                let seconds = (m * 60.0).round() as u32;
-                seconds
-            }),
+            Some((m, s)) => m
+                .parse::<u32>()
+                .ok()
+                .zip(s.parse::<u32>().ok())
+                .filter(|(m, s)| *s < 60 && *m <= 1440)
+                .map(|(m, s)| m * 60 + s),
+            None => {
+                text.replace(',', ".").parse::<f64>().ok().filter(|m| (0.0..=1440.0).contains(m)).map(|m| {
+                    #[allow(
+                        clippy::cast_possible_truncation,
+                        clippy::cast_sign_loss,
+                        reason = "at most a day"
+                    )]
+                    let seconds = (m * 60.0).round() as u32;
+                    seconds
+                })
+            }
         };
         read.unwrap_or_else(|| {
             let message = format!("\"{}\" is not a number of minutes; write 12, or 7:30.", self.get(name));
@@ -313,7 +322,8 @@ pub(crate) fn read(fields: &Fields, card: &Card, today: Date) -> Result<Settings
     let omit = (take.time("omit-from"), take.time("omit-until"));
     let omit_hours = take.pair(("omit-from", omit.0), ("omit-until", omit.1));
     let off = (take.month_day("off-from"), take.month_day("off-until"));
-    let off_season = take.pair(("off-from", off.0), ("off-until", off.1)).map(|(from, until)| YearSpan { from, until });
+    let off_season =
+        take.pair(("off-from", off.0), ("off-until", off.1)).map(|(from, until)| YearSpan { from, until });
     let rain_days: Option<u8> = take.whole("rain-days");
     let rain_first = take.date("rain-first");
     let settings = Settings {
@@ -331,7 +341,9 @@ pub(crate) fn read(fields: &Fields, card: &Card, today: Date) -> Result<Settings
 
 /// What a line is called, for messages.
 pub(crate) fn label(name: &str) -> String {
-    let letter = |digits: &str| digits.parse::<u8>().map_or(String::new(), |i| char::from(b'A' + i.min(25)).to_string());
+    let letter = |digits: &str| {
+        digits.parse::<u8>().map_or(String::new(), |i| char::from(b'A' + i.min(25)).to_string())
+    };
     if let Some((program, field)) = name.strip_prefix('p').and_then(|rest| rest.split_once('-')) {
         let what = match field {
             "name" => "name".to_owned(),
@@ -408,13 +420,22 @@ mod tests {
         let card = twelve_stations();
         let mut typed = texts(&sample(&card));
         for (name, value) in [
-            ("p0-starts", "25:00"), ("p0-m2", "ten"), ("p1-first", "soon"), ("p0-percent", "-3"),
-            ("s3-soak", "20"), ("omit-until", ""), ("off-from", "13-01"),
+            ("p0-starts", "25:00"),
+            ("p0-m2", "ten"),
+            ("p1-first", "soon"),
+            ("p0-percent", "-3"),
+            ("s3-soak", "20"),
+            ("omit-until", ""),
+            ("off-from", "13-01"),
         ] {
             typed.insert(name.into(), value.into());
         }
-        let names: Vec<_> = read(&Fields(typed), &card, TODAY).unwrap_err().into_iter().map(|(n, _)| n).collect();
-        assert_eq!(names, ["p0-starts", "p0-m2", "p1-first", "p0-percent", "s3-cycle", "omit-until", "off-from"]);
+        let names: Vec<_> =
+            read(&Fields(typed), &card, TODAY).unwrap_err().into_iter().map(|(n, _)| n).collect();
+        assert_eq!(
+            names,
+            ["p0-starts", "p0-m2", "p1-first", "p0-percent", "s3-cycle", "omit-until", "off-from"]
+        );
         assert_eq!(label("p1-m12"), "program B, station 12");
     }
 }

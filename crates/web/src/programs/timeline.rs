@@ -198,7 +198,11 @@ fn forbidden(names: &Names<'_>, from: Date, to: Date) -> Vec<(Timestamp, Timesta
 /// Sunset of a date and sunrise of the next, as instants.
 fn sun_of_night(names: &Names<'_>, date: Date) -> Vec<(Timestamp, &'static str)> {
     let at = |date: Date, pick: fn((f64, f64)) -> f64| {
-        let hour = pick(sunrise_sunset_utc_h(date, names.installation.latitude_deg, names.installation.longitude_deg)?);
+        let hour = pick(sunrise_sunset_utc_h(
+            date,
+            names.installation.latitude_deg,
+            names.installation.longitude_deg,
+        )?);
         let midnight = date.to_zoned(jiff::tz::TimeZone::UTC).ok()?.timestamp();
         #[allow(clippy::cast_possible_truncation, reason = "seconds of a day or two")]
         let instant = midnight + SignedDuration::from_secs((hour * 3600.0) as i64);
@@ -215,7 +219,9 @@ fn draw_pass(names: &Names<'_>, axis: &Axis, pass: &ProgramPass<'_>, y: u32) -> 
     let mut spans: Vec<(Timestamp, Timestamp)> = Vec::new();
     for run in &pass.runs {
         match spans.last_mut() {
-            Some(span) if run.start.duration_since(span.1).as_secs() <= JOINED_S => span.1 = span.1.max(run.end),
+            Some(span) if run.start.duration_since(span.1).as_secs() <= JOINED_S => {
+                span.1 = span.1.max(run.end)
+            }
             _ => spans.push((run.start, run.end)),
         }
     }
@@ -271,8 +277,11 @@ impl Zoom {
         match self {
             Self::Day => Axis { from: noon(date, names), until: noon(tomorrow(date), names) },
             Self::Window => {
-                let (open, shut) =
-                    upland_core::night::window_instants(date, names.installation.window, &names.installation.tz);
+                let (open, shut) = upland_core::night::window_instants(
+                    date,
+                    names.installation.window,
+                    &names.installation.tz,
+                );
                 let hour = SignedDuration::from_hours(1);
                 Axis { from: open.timestamp() - hour, until: shut.timestamp() + hour }
             }
@@ -313,7 +322,12 @@ pub(super) fn week(names: &Names<'_>, runs: &[ScheduledRun], shown: Shown) -> We
         let Ok(date) = from.checked_add(i64::from(k).days()) else { break };
         let y = HEAD_PX + k * ROW_PX;
         let axis = zoom.axis(names, date);
-        drawn.rows.push(Row { date, label: date.strftime("%a %-d %b").to_string(), y, chosen: date == chosen });
+        drawn.rows.push(Row {
+            date,
+            label: date.strftime("%a %-d %b").to_string(),
+            y,
+            chosen: date == chosen,
+        });
         let windows = names.installation.windows(date, date);
         drawn.open.extend(windows.iter().filter_map(|(open, shut)| axis.bar(*open, *shut, y)));
         let bans = forbidden(names, date, tomorrow(date));
@@ -342,18 +356,27 @@ pub(super) fn week(names: &Names<'_>, runs: &[ScheduledRun], shown: Shown) -> We
 }
 
 /// Draws one night by station.
-pub(super) fn night(names: &Names<'_>, runs: &[ScheduledRun], watches: &[Watch], date: Date, editable: bool) -> Option<Night> {
+pub(super) fn night(
+    names: &Names<'_>,
+    runs: &[ScheduledRun],
+    watches: &[Watch],
+    date: Date,
+    editable: bool,
+) -> Option<Night> {
     let (begin, end) = (noon(date, names), noon(tomorrow(date), names));
     let mine: Vec<&ScheduledRun> = runs.iter().filter(|r| r.start >= begin && r.start < end).collect();
     let (first, last) = (mine.first()?.start, mine.iter().map(|r| r.end).max()?);
-    let (open, shut) = upland_core::night::window_instants(date, names.installation.window, &names.installation.tz);
+    let (open, shut) =
+        upland_core::night::window_instants(date, names.installation.window, &names.installation.tz);
     let margin = SignedDuration::from_mins(MARGIN_MIN);
-    let axis = Axis { from: first.min(open.timestamp()) - margin, until: last.max(shut.timestamp()) + margin };
+    let axis =
+        Axis { from: first.min(open.timestamp()) - margin, until: last.max(shut.timestamp()) + margin };
 
     let mut stations: Vec<u16> = mine.iter().map(|r| r.station).collect();
     stations.sort_unstable();
     stations.dedup();
-    let lane_y: BTreeMap<u16, u32> = stations.iter().copied().zip((0..).map(|k| HEAD_PX + k * LANE_PX)).collect();
+    let lane_y: BTreeMap<u16, u32> =
+        stations.iter().copied().zip((0..).map(|k| HEAD_PX + k * LANE_PX)).collect();
     let lanes_bottom = HEAD_PX + u32::try_from(stations.len()).unwrap_or(0) * LANE_PX;
     let clock = |t: Timestamp| t.to_zoned(names.installation.tz.clone()).strftime("%H:%M").to_string();
     let all: Vec<ScheduledRun> = mine.iter().map(|r| **r).collect();
@@ -413,7 +436,13 @@ pub(super) fn night(names: &Names<'_>, runs: &[ScheduledRun], watches: &[Watch],
                     x: pct(x),
                     y: lanes_bottom + 14,
                     text: format!("{text} {}", clock(at)),
-                    anchor: if x > 88.0 { "end" } else if x < 12.0 { "start" } else { "middle" },
+                    anchor: if x > 88.0 {
+                        "end"
+                    } else if x < 12.0 {
+                        "start"
+                    } else {
+                        "middle"
+                    },
                 }
             })
             .collect(),
@@ -438,7 +467,13 @@ fn hours(names: &Names<'_>, axis: &Axis) -> Vec<Mark> {
     while at.timestamp() <= axis.until {
         if at.hour() % step == 0 {
             let x = axis.x(at.timestamp());
-            let anchor = if x < 0.5 { "start" } else if x > 99.5 { "end" } else { "middle" };
+            let anchor = if x < 0.5 {
+                "start"
+            } else if x > 99.5 {
+                "end"
+            } else {
+                "middle"
+            };
             marks.push(Mark { x: pct(x), y: 14, text: at.strftime("%H").to_string(), anchor });
         }
         at = &at + SignedDuration::from_hours(1);
@@ -487,7 +522,10 @@ fn flow_chart(names: &Names<'_>, runs: &[&ScheduledRun], axis: &Axis) -> Option<
                 flow_text(names.units, LitresPerMinute::from_l_per_min(highest)),
                 flow_text(names.units, supply)
             ),
-            None => format!("flow, at most {}; supply not known", flow_text(names.units, LitresPerMinute::from_l_per_min(highest))),
+            None => format!(
+                "flow, at most {}; supply not known",
+                flow_text(names.units, LitresPerMinute::from_l_per_min(highest))
+            ),
         },
         over: supply.is_some_and(|s| highest > s + 1e-6),
     })
@@ -539,7 +577,11 @@ mod tests {
         let runs = week_runs(&names, FROM);
         let shown = Shown { from: FROM, chosen: FROM, zoom: Zoom::Day, editable: true };
         let drawn = week(&names, &runs, shown);
-        assert_eq!((drawn.rows.len(), drawn.open.len(), drawn.banned.len()), (7, 7, 14), "10 to 18 is cut by noon");
+        assert_eq!(
+            (drawn.rows.len(), drawn.open.len(), drawn.banned.len()),
+            (7, 7, 14),
+            "10 to 18 is cut by noon"
+        );
         // Two starts of A, one each of B and C, on seven nights.
         assert_eq!(drawn.passes.len(), 28);
         for pass in &drawn.passes {
@@ -548,10 +590,17 @@ mod tests {
             assert_eq!(pass.queue.is_some(), pass.label == "B", "B waits for A");
         }
         // 02:00 is fourteen hours after noon.
-        assert!((number(&drawn.passes[1].whole.x) - 100.0 * 14.0 / 24.0).abs() < 0.01, "{}", drawn.passes[1].title);
+        assert!(
+            (number(&drawn.passes[1].whole.x) - 100.0 * 14.0 / 24.0).abs() < 0.01,
+            "{}",
+            drawn.passes[1].title
+        );
         let close = week(&names, &runs, Shown { zoom: Zoom::Window, ..shown });
         assert_eq!(close.span_min, 450, "01:00 to 06:30 and an hour on either side");
-        assert!(close.passes.iter().all(|p| p.label != "C"), "what is outside the window is outside the picture");
+        assert!(
+            close.passes.iter().all(|p| p.label != "C"),
+            "what is outside the window is outside the picture"
+        );
     }
 
     #[test]
@@ -567,6 +616,9 @@ mod tests {
         installation.supply = Some(LitresPerMinute::from_l_per_min(50.0));
         let names = Names { installation: &installation, settings: &settings, units: UnitSystem::Metric };
         assert!(night(&names, &runs, &[], FROM, false).unwrap().flow.unwrap().over);
-        assert!(night(&names, &runs, &[], date(2026, 8, 1), false).is_none(), "nothing of that night was computed");
+        assert!(
+            night(&names, &runs, &[], date(2026, 8, 1), false).is_none(),
+            "nothing of that night was computed"
+        );
     }
 }

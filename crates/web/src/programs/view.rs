@@ -5,13 +5,13 @@ use super::texts::{TextError, Texts, label};
 use super::timeline::{self, FLOW_PX, Night, Shown, TableLine, Week, Zoom};
 use super::words::{FindingWords, Names, month_name, span};
 use crate::quantities::{capital, depth, in_words, plain, volume};
+use crate::working::{Working, working};
 use askama::Template;
 use jiff::ToSpan;
 use jiff::civil::Date;
 use upland_core::controller::{Card, PercentageScope};
-use upland_core::findings::{Finding, check};
-use crate::working::{Working, working};
 use upland_core::explain::weekly;
+use upland_core::findings::{Finding, check};
 use upland_core::installation::given;
 use upland_core::schedule::{Settings, expand};
 
@@ -115,7 +115,11 @@ pub(super) fn fields(bench: &Workbench, texts: &Texts, errors: &[TextError], may
                 mode: if mode.is_empty() { modes.first().map_or("", |m| m.0).to_owned() } else { mode },
                 days_name: at("days"),
                 modes: modes.clone(),
-                week: WEEK.into_iter().enumerate().map(|(k, label)| tick(at(&format!("d{k}")), label)).collect(),
+                week: WEEK
+                    .into_iter()
+                    .enumerate()
+                    .map(|(k, label)| tick(at(&format!("d{k}")), label))
+                    .collect(),
                 interval: cell(at("interval")),
                 first: cell(at("first")),
                 percent: (card.percentage_scope == PercentageScope::Program).then(|| cell(at("percent"))),
@@ -214,7 +218,8 @@ fn need_rows(bench: &Workbench, names: &Names<'_>, settings: &Settings) -> (Vec<
                 let of = format!("Zone {}", names.station(g.station));
                 workings.push(working(working_id.clone(), of, &weekly(zone, &g), names.units));
             }
-            let share = if g.minutes_needed > 0.0 { 100.0 * g.minutes_a_week / g.minutes_needed } else { 0.0 };
+            let share =
+                if g.minutes_needed > 0.0 { 100.0 * g.minutes_a_week / g.minutes_needed } else { 0.0 };
             NeedRow {
                 station: g.station,
                 zone: bench.installation.zone(g.station).map_or(String::new(), |z| z.zone.name.clone()),
@@ -248,7 +253,11 @@ fn need_rows(bench: &Workbench, names: &Names<'_>, settings: &Settings) -> (Vec<
 }
 
 /// One sentence that answers the page.
-fn headline(bench: &Workbench, settings: &Settings, runs_a_week: (f64, Option<upland_core::units::Litres>)) -> String {
+fn headline(
+    bench: &Workbench,
+    settings: &Settings,
+    runs_a_week: (f64, Option<upland_core::units::Litres>),
+) -> String {
     let (minutes, litres) = runs_a_week;
     let active = settings.programs.iter().filter(|p| p.active).count();
     if minutes < 0.5 {
@@ -265,7 +274,9 @@ fn headline(bench: &Workbench, settings: &Settings, runs_a_week: (f64, Option<up
 
 fn counts(findings: &[FindingWords]) -> String {
     let count = |weight: &str| findings.iter().filter(|f| f.weight == weight).count();
-    let part = |n: usize, one: &str, many: &str| (n > 0).then(|| format!("{} {}", in_words(n), if n == 1 { one } else { many }));
+    let part = |n: usize, one: &str, many: &str| {
+        (n > 0).then(|| format!("{} {}", in_words(n), if n == 1 { one } else { many }))
+    };
     let parts: Vec<String> = [
         part(count("fault"), "fault", "faults"),
         part(count("warning"), "warning", "warnings"),
@@ -283,7 +294,12 @@ pub(super) fn monday(date: Date) -> Date {
 }
 
 /// Computes everything that follows from the settings.
-pub(super) fn live(bench: &Workbench, settings: &Settings, (chosen, zoom): (Date, Zoom), may_edit: bool) -> LiveView {
+pub(super) fn live(
+    bench: &Workbench,
+    settings: &Settings,
+    (chosen, zoom): (Date, Zoom),
+    may_edit: bool,
+) -> LiveView {
     let names = bench.names(settings);
     let mut found = check(&bench.installation, settings, bench.today);
     // Of findings that weigh the same, the one that costs most water comes first.
@@ -362,7 +378,8 @@ mod tests {
         assert_eq!(drawn.counts, "Four faults, five warnings");
         let weights: Vec<&str> = drawn.findings.iter().map(|f| f.weight).collect();
         assert!(weights.windows(2).all(|w| w[0] <= w[1]), "the gravest first: {weights:?}");
-        let costs: Vec<&str> = drawn.findings.iter().filter(|f| f.weight == "warning").map(|f| f.id.as_str()).collect();
+        let costs: Vec<&str> =
+            drawn.findings.iter().filter(|f| f.weight == "warning").map(|f| f.id.as_str()).collect();
         assert_eq!(costs[0], "repeated-starts-p0", "of warnings the one that costs most water");
         assert_eq!(drawn.needs.len(), 4);
         assert_eq!((drawn.needs[0].verdict, drawn.needs[0].gets.as_str()), ("too much", "4 h 5 min"));
@@ -378,7 +395,11 @@ mod tests {
         let clean = Settings::clean(&bench.installation.card);
         let drawn = live(&bench, &clean, (bench.today, Zoom::Window), false);
         assert_eq!(drawn.headline, "It runs nothing.");
-        assert!(drawn.findings.iter().all(|f| f.id.starts_with("zone-without-minutes")), "{:?}", drawn.findings);
+        assert!(
+            drawn.findings.iter().all(|f| f.id.starts_with("zone-without-minutes")),
+            "{:?}",
+            drawn.findings
+        );
         assert!(drawn.night.is_none() && drawn.table.is_empty());
         assert!(drawn.needs.iter().all(|n| n.verdict == "too little"));
     }
@@ -391,10 +412,16 @@ mod tests {
         let errors = vec![("p0-starts".to_owned(), "not a time".to_owned())];
         let drawn = fields(&bench, &typed, &errors, true);
         assert_eq!((drawn.programs.len(), drawn.stations.len()), (3, 12));
-        assert_eq!((drawn.programs[0].starts.value.as_str(), drawn.programs[0].starts.error.as_str()), ("25:00", "not a time"));
+        assert_eq!(
+            (drawn.programs[0].starts.value.as_str(), drawn.programs[0].starts.error.as_str()),
+            ("25:00", "not a time")
+        );
         assert_eq!(drawn.errors, [("p0-starts".into(), "Program A, starts".into(), "not a time".into())]);
         assert_eq!(drawn.programs[0].modes.len(), 4, "weekdays, odd, even, every n-th day");
-        assert!(drawn.percent.is_none() && drawn.months.is_empty() && drawn.programs[0].percent.is_some(), "by program");
+        assert!(
+            drawn.percent.is_none() && drawn.months.is_empty() && drawn.programs[0].percent.is_some(),
+            "by program"
+        );
         assert_eq!((drawn.stations[0].zone.as_str(), drawn.stations[8].zone.as_str()), ("Upper lawn", ""));
         assert_eq!(drawn.stations[0].minutes[0].value, "15");
     }

@@ -31,7 +31,17 @@ pub(crate) struct FindingWords {
 }
 
 const MONTHS: [&str; 12] = [
-    "January", "February", "March", "April", "May", "June", "July", "August", "September", "October", "November",
+    "January",
+    "February",
+    "March",
+    "April",
+    "May",
+    "June",
+    "July",
+    "August",
+    "September",
+    "October",
+    "November",
     "December",
 ];
 
@@ -104,7 +114,11 @@ impl Names<'_> {
             Place::Program(p) => format!("Program {}", self.program(p)),
             Place::Start(p, s) => {
                 let start = self.settings.programs.get(p).and_then(|p| p.starts.get(s));
-                format!("Program {}, start {}", self.program(p), start.map_or(String::new(), |t| t.strftime("%H:%M").to_string()))
+                format!(
+                    "Program {}, start {}",
+                    self.program(p),
+                    start.map_or(String::new(), |t| t.strftime("%H:%M").to_string())
+                )
             }
             Place::Station(n) => capital(&self.station(n)),
             Place::RunTime(p, n) => format!("Program {}, {}", self.program(p), self.station(n)),
@@ -133,7 +147,11 @@ impl Names<'_> {
             Kind::RepeatedStarts { starts, needed } => format!(
                 "{} starts, where {}. Each start runs the whole program again, not just one zone.",
                 capital(&in_words(*starts)),
-                if *needed == 1 { "one is enough".to_owned() } else { format!("{} are enough", in_words(*needed)) }
+                if *needed == 1 {
+                    "one is enough".to_owned()
+                } else {
+                    format!("{} are enough", in_words(*needed))
+                }
             ),
             Kind::Queues { minutes, behind, on } => format!(
                 "Waits up to {} for program {}, first on {}. It runs later than it says.",
@@ -152,7 +170,10 @@ impl Names<'_> {
                 format!("Runs on a day that \"{ordinance}\" forbids, first on {}.", day(*on))
             }
             Kind::ForbiddenHour { ordinance, at } => {
-                format!("Runs in hours that \"{ordinance}\" forbids, first {}.", self.zoned(*at, "%a %-d %b at %H:%M"))
+                format!(
+                    "Runs in hours that \"{ordinance}\" forbids, first {}.",
+                    self.zoned(*at, "%a %-d %b at %H:%M")
+                )
             }
             Kind::TooManyDays { ordinance, days, most } => {
                 format!("Runs on {days} days of a week; \"{ordinance}\" allows {most}.")
@@ -176,24 +197,38 @@ impl Names<'_> {
                     }
                 )
             }
-            Kind::RoundsToZero { percentage } => format!("At {percentage} % its minutes round to nothing; it never runs."),
+            Kind::RoundsToZero { percentage } => {
+                format!("At {percentage} % its minutes round to nothing; it never runs.")
+            }
             Kind::CycleTooLong { run_s, limit_s } => format!(
                 "Runs {} at a time; {} its soil and slope shed water.",
                 length(*run_s),
-                if *limit_s == 60 { "after a minute".to_owned() } else { format!("after {}", length(*limit_s)) }
+                if *limit_s == 60 {
+                    "after a minute".to_owned()
+                } else {
+                    format!("after {}", length(*limit_s))
+                }
             ),
             Kind::SoakTooShort { pause_s, needed_s } => {
                 format!("Soaks {} between cycles and needs {}.", length(*pause_s), length(*needed_s))
             }
-            Kind::MinutesWithoutZone => "Has minutes, but no zone is on this station: ghost watering, or a zone not yet described.".into(),
+            Kind::MinutesWithoutZone => {
+                "Has minutes, but no zone is on this station: ghost watering, or a zone not yet described."
+                    .into()
+            }
             Kind::ZoneWithoutMinutes => "No active program waters it.".into(),
             Kind::NoStation => format!(
                 "The box has {} stations; this zone cannot be wired to it.",
                 self.installation.card.stations
             ),
-            Kind::HiddenProgram => "Waters only what other programs water already: an old program left on.".into(),
+            Kind::HiddenProgram => {
+                "Waters only what other programs water already: an old program left on.".into()
+            }
             Kind::EmptyProgram => "Is switched on and runs nothing.".into(),
-            Kind::OddPair { on } => format!("Odd dates run twice on end where a month has 31 days, next {} and the day after.", day(*on)),
+            Kind::OddPair { on } => format!(
+                "Odd dates run twice on end where a month has 31 days, next {} and the day after.",
+                day(*on)
+            ),
             Kind::PastSunrise { month, percentage, minutes } => format!(
                 "In {} the percentage of {percentage} % pushes the night {} past sunrise and window.",
                 month_name(*month),
@@ -201,18 +236,29 @@ impl Names<'_> {
             ),
             Kind::ClockChange { on, removed } => {
                 if *removed {
-                    format!("On {} the clock skips this hour; the start moves on by the hour.", on.strftime("%-d %b %Y"))
+                    format!(
+                        "On {} the clock skips this hour; the start moves on by the hour.",
+                        on.strftime("%-d %b %Y")
+                    )
                 } else {
-                    format!("On {} the clock repeats this hour; the box may start twice.", on.strftime("%-d %b %Y"))
+                    format!(
+                        "On {} the clock repeats this hour; the box may start twice.",
+                        on.strftime("%-d %b %Y")
+                    )
                 }
             }
-            Kind::NoFallbackMinutes => "The box takes daily run times and has none to fall back on when they stay away.".into(),
+            Kind::NoFallbackMinutes => {
+                "The box takes daily run times and has none to fall back on when they stay away.".into()
+            }
             Kind::NoMasterValve => {
                 let Place::Station(_) = place else { return String::new() };
-                "The box opens a master valve for other stations, not for this one: it runs without water.".into()
+                "The box opens a master valve for other stations, not for this one: it runs without water."
+                    .into()
             }
             Kind::StoppedUnfelt { sensor, why } => format!("{sensor} stops it, but {}.", why.words()),
-            Kind::IgnoresSensor { sensor } => format!("It ignores the sensors, though it feels what {sensor} feels."),
+            Kind::IgnoresSensor { sensor } => {
+                format!("It ignores the sensors, though it feels what {sensor} feels.")
+            }
             Kind::SensorNotWired { sensor, refusal } => {
                 format!("{sensor} cannot be joined: {}.", crate::sensors::words::refusal(*refusal))
             }
@@ -226,11 +272,17 @@ impl Names<'_> {
 
     fn cost(&self, finding: &Finding) -> String {
         let Cost { litres_a_week, minutes_a_week, days } = finding.cost;
-        let litres = litres_a_week.filter(|l| l.l() >= 1.0).map(|l| format!("{} a week", volume(self.units, l)));
+        let litres =
+            litres_a_week.filter(|l| l.l() >= 1.0).map(|l| format!("{} a week", volume(self.units, l)));
         let minutes = minutes_a_week.filter(|m| *m >= 0.5).map(|m| format!("{} a week", span(m)));
-        let days = days.filter(|d| *d > 0).map(|d| format!("{d} {} in four weeks", if d == 1 { "day" } else { "days" }));
+        let days = days
+            .filter(|d| *d > 0)
+            .map(|d| format!("{d} {} in four weeks", if d == 1 { "day" } else { "days" }));
         match finding.kind {
-            Kind::RepeatedStarts { .. } | Kind::HiddenProgram | Kind::MinutesWithoutZone | Kind::CycleTooLong { .. } => {
+            Kind::RepeatedStarts { .. }
+            | Kind::HiddenProgram
+            | Kind::MinutesWithoutZone
+            | Kind::CycleTooLong { .. } => {
                 [litres, minutes].into_iter().flatten().collect::<Vec<_>>().join(", ")
             }
             Kind::TooManyDays { .. } => String::new(),
@@ -272,7 +324,11 @@ impl Names<'_> {
         };
         if let Some((station, days)) = reason.tightest {
             let days_words = days_in_words(reason.days);
-            let rhythm = if days_words.starts_with("every day") { days_words } else { format!("{days_words}, {wait}") };
+            let rhythm = if days_words.starts_with("every day") {
+                days_words
+            } else {
+                format!("{days_words}, {wait}")
+            };
             let bears = if days.is_finite() && days < 60.0 {
                 format!("would reach its refill point after {} days", plain(days, 1))
             } else {
@@ -318,7 +374,10 @@ impl Names<'_> {
     pub fn plan_notes(&self, proposal: &Proposal) -> Vec<String> {
         let mut notes = Vec::new();
         if proposal.more_days {
-            notes.push("It runs on more days than this school asks for, because its nights would be too long.".into());
+            notes.push(
+                "It runs on more days than this school asks for, because its nights would be too long."
+                    .into(),
+            );
         }
         if !proposal.kept.is_empty() {
             let names: Vec<String> = proposal.kept.iter().map(|p| self.program(*p)).collect();
@@ -340,7 +399,10 @@ impl Names<'_> {
                 span(f64::from(*have_minutes))
             ),
             Binding::NoDay { station } => {
-                format!("{} has no day and hour left between law, days never and card.", capital(&self.station(*station)))
+                format!(
+                    "{} has no day and hour left between law, days never and card.",
+                    capital(&self.station(*station))
+                )
             }
             Binding::Supply { station, flow: asked, supply } => format!(
                 "{} alone takes {}, the supply gives {}. Correct its area or rate, or split it.",
@@ -363,9 +425,17 @@ impl Names<'_> {
         if let Some(from) = window_from {
             format!("Open the window at {}, {} earlier", from.strftime("%H:%M"), span(relaxation.by))
         } else if extra_days > 0 {
-            format!("{} more allowed {} a week", capital(&in_words(usize::from(extra_days))), if extra_days == 1 { "day" } else { "days" })
+            format!(
+                "{} more allowed {} a week",
+                capital(&in_words(usize::from(extra_days))),
+                if extra_days == 1 { "day" } else { "days" }
+            )
         } else if extra_programs > 0 {
-            format!("{} more {} on the box", capital(&in_words(usize::from(extra_programs))), if extra_programs == 1 { "program" } else { "programs" })
+            format!(
+                "{} more {} on the box",
+                capital(&in_words(usize::from(extra_programs))),
+                if extra_programs == 1 { "program" } else { "programs" }
+            )
         } else if let Some(supply) = supply {
             format!("A supply of {}", flow(self.units, supply))
         } else {
@@ -382,9 +452,17 @@ fn minutes_f(minutes: i64) -> f64 {
 /// A school by its name, and what it means.
 pub(crate) fn strategy(strategy: Strategy) -> (&'static str, &'static str) {
     match strategy {
-        Strategy::JustNeed => ("Just the need", "The fewest allowed days that keep every zone above its refill point."),
-        Strategy::SoilBalance => ("Soil balance", "Each zone when its root zone reaches the refill point; the minutes are the box's fallback."),
-        Strategy::EveryDay => ("Every day, sensor refuses", "Every allowed day; a soil-moisture sensor holds back what is not needed."),
+        Strategy::JustNeed => {
+            ("Just the need", "The fewest allowed days that keep every zone above its refill point.")
+        }
+        Strategy::SoilBalance => (
+            "Soil balance",
+            "Each zone when its root zone reaches the refill point; the minutes are the box's fallback.",
+        ),
+        Strategy::EveryDay => (
+            "Every day, sensor refuses",
+            "Every allowed day; a soil-moisture sensor holds back what is not needed.",
+        ),
         Strategy::DeepTwice => ("Deep, twice a week", "Half of 25 mm twice a week, whatever the need."),
         Strategy::DeepOnce => ("Deep, once a week", "25 mm once a week, whatever the need."),
     }
@@ -402,7 +480,16 @@ mod tests {
     fn lines(findings: &[FindingWords]) -> String {
         findings
             .iter()
-            .map(|f| format!("{} | {} | {} | {} | {}", f.weight, f.place, f.text, f.cost, f.mend.as_deref().unwrap_or("-")))
+            .map(|f| {
+                format!(
+                    "{} | {} | {} | {} | {}",
+                    f.weight,
+                    f.place,
+                    f.text,
+                    f.cost,
+                    f.mend.as_deref().unwrap_or("-")
+                )
+            })
             .collect::<Vec<_>>()
             .join("\n")
     }
@@ -419,7 +506,8 @@ mod tests {
     #[test]
     fn every_kind_of_finding_has_its_sentence() {
         let (installation, settings) = fixture::box_with_faults();
-        let names = Names { installation: &installation, settings: &settings, units: UnitSystem::UsCustomary };
+        let names =
+            Names { installation: &installation, settings: &settings, units: UnitSystem::UsCustomary };
         let at: Timestamp = "2026-07-14T03:30:00Z".parse().unwrap();
         let law = || "Larkrigg".to_owned();
         let supplied = |stations, elsewhere| Kind::SupplyExceeded {
@@ -449,9 +537,15 @@ mod tests {
             Kind::ClockChange { on: date(2027, 3, 28), removed: true },
             Kind::NoFallbackMinutes,
             Kind::NoMasterValve,
-            Kind::StoppedUnfelt { sensor: "Rain switch".into(), why: upland_core::sensors::mapping::Why::UnderRoof },
+            Kind::StoppedUnfelt {
+                sensor: "Rain switch".into(),
+                why: upland_core::sensors::mapping::Why::UnderRoof,
+            },
             Kind::IgnoresSensor { sensor: "Rain switch".into() },
-            Kind::SensorNotWired { sensor: "Probe".into(), refusal: upland_core::sensors::wiring::Refusal::WrongContact },
+            Kind::SensorNotWired {
+                sensor: "Probe".into(),
+                refusal: upland_core::sensors::wiring::Refusal::WrongContact,
+            },
             Kind::WindowTooShort { sensor: "Probe".into(), set_min: 60, needed_min: 420 },
         ];
         let text: Vec<_> = kinds.iter().map(|k| names.kind(k, Place::Station(1))).collect();
@@ -469,8 +563,18 @@ mod tests {
             mends.iter().map(|m| names.mend(m)).collect::<Vec<_>>().join("; "),
             "Keep the first two starts; Split over three starts, 80 min apart; Run on even dates; Raise it to 1 min 30 s; Open the master valve with it; Take the nearest that the box can hold"
         );
-        let cost = Cost { litres_a_week: Some(Litres::from_us_gallons(1250.0)), minutes_a_week: Some(75.0), days: Some(4) };
-        let finding = Finding { kind: Kind::HiddenProgram, severity: Severity::Warning, place: Place::Program(1), cost, mend: None };
+        let cost = Cost {
+            litres_a_week: Some(Litres::from_us_gallons(1250.0)),
+            minutes_a_week: Some(75.0),
+            days: Some(4),
+        };
+        let finding = Finding {
+            kind: Kind::HiddenProgram,
+            severity: Severity::Warning,
+            place: Place::Program(1),
+            cost,
+            mend: None,
+        };
         assert_eq!(names.finding(&finding).cost, "1\u{202f}250 gal a week, 1 h 15 min a week");
     }
 
@@ -478,7 +582,13 @@ mod tests {
     fn a_plan_says_why_and_a_refusal_says_what_would_do() {
         let (mut installation, settings) = fixture::box_with_faults();
         let from = date(2026, 7, 13);
-        let of = |strategy| Request { installation: &installation, present: &settings, strategy, from, relax: Relax::default() };
+        let of = |strategy| Request {
+            installation: &installation,
+            present: &settings,
+            strategy,
+            from,
+            relax: Relax::default(),
+        };
         let proposal = plan(&of(Strategy::JustNeed)).unwrap();
         let names = Names { installation: &installation, settings: &settings, units: UnitSystem::Metric };
         let mut said: Vec<String> = proposal.programs.iter().map(|p| names.program_reason(p)).collect();
@@ -486,8 +596,13 @@ mod tests {
         said.extend(names.plan_notes(&proposal));
         insta::assert_snapshot!("plan", said.join("\n"));
         installation.window.from = jiff::civil::time(6, 0, 0, 0);
-        let request =
-            Request { installation: &installation, present: &settings, strategy: Strategy::DeepTwice, from, relax: Relax::default() };
+        let request = Request {
+            installation: &installation,
+            present: &settings,
+            strategy: Strategy::DeepTwice,
+            from,
+            relax: Relax::default(),
+        };
         let names = Names { installation: &installation, settings: &settings, units: UnitSystem::Metric };
         let mut said = vec![names.binding(&plan(&request).unwrap_err())];
         said.extend(relaxations(&request).iter().map(|r| names.relaxation(r)));

@@ -31,21 +31,23 @@ pub(crate) fn routes(config: &mut web::ServiceConfig) {
         .app_data(web::JsonConfig::default().limit(MAX_BYTES).error_handler(|error, _| {
             let message = format!("the body is not as described: {error}");
             let status = match &error {
-                actix_web::error::JsonPayloadError::OverflowKnownLength { .. } | actix_web::error::JsonPayloadError::Overflow { .. } => {
-                    StatusCode::PAYLOAD_TOO_LARGE
-                }
+                actix_web::error::JsonPayloadError::OverflowKnownLength { .. }
+                | actix_web::error::JsonPayloadError::Overflow { .. } => StatusCode::PAYLOAD_TOO_LARGE,
                 actix_web::error::JsonPayloadError::ContentType => StatusCode::UNSUPPORTED_MEDIA_TYPE,
                 _ => StatusCode::BAD_REQUEST,
             };
             actix_web::error::InternalError::from_response(error, problem(status, &message)).into()
         }))
-        .service(
-            web::resource("/api/v1/readings").route(web::post().to(take)).default_service(web::to(|| async {
+        .service(web::resource("/api/v1/readings").route(web::post().to(take)).default_service(web::to(
+            || async {
                 let mut answer = problem(StatusCode::METHOD_NOT_ALLOWED, "readings are posted here");
-                answer.headers_mut().insert(actix_web::http::header::ALLOW, actix_web::http::header::HeaderValue::from_static("POST"));
+                answer.headers_mut().insert(
+                    actix_web::http::header::ALLOW,
+                    actix_web::http::header::HeaderValue::from_static("POST"),
+                );
                 answer
-            })),
-        )
+            },
+        )))
         .service(description);
 }
 
@@ -121,7 +123,8 @@ fn judge(dto: &ReadingDto, now: Timestamp) -> Result<ChannelReading, String> {
     })?;
     let at: Timestamp = dto.at.parse().map_err(|_| "the stamp is not RFC 3339 with an offset".to_owned())?;
     // The database keeps microseconds, and instants that devices can mean.
-    let at = Timestamp::from_microsecond(at.as_microsecond()).map_err(|_| "the stamp is not an instant".to_owned())?;
+    let at = Timestamp::from_microsecond(at.as_microsecond())
+        .map_err(|_| "the stamp is not an instant".to_owned())?;
     if at > now + FUTURE {
         return Err("the stamp lies in the future; set the device's clock".to_owned());
     }
@@ -179,7 +182,10 @@ async fn take(state: web::Data<AppState>, request: HttpRequest, payload: web::Pa
         return problem(StatusCode::UNAUTHORIZED, "send the device's token as: Authorization: Bearer TOKEN");
     }
     if !state.post_allowed(&hash(&token)) {
-        return problem(StatusCode::TOO_MANY_REQUESTS, "too many posts of this token; join readings into fewer posts");
+        return problem(
+            StatusCode::TOO_MANY_REQUESTS,
+            "too many posts of this token; join readings into fewer posts",
+        );
     }
     let from = address.clone();
     let hashed = hash(&token);
@@ -187,21 +193,31 @@ async fn take(state: web::Data<AppState>, request: HttpRequest, payload: web::Pa
     let posting = match known {
         Err(_) => return problem(StatusCode::SERVICE_UNAVAILABLE, "nothing was stored; post again"),
         Ok(None) if !state.guess_allowed(&address) => {
-            return problem(StatusCode::TOO_MANY_REQUESTS, "too many posts with unknown tokens from this address");
+            return problem(
+                StatusCode::TOO_MANY_REQUESTS,
+                "too many posts with unknown tokens from this address",
+            );
         }
         Ok(None) => {
             let _ = refuse(&state, None, "unknown token", 1, &address).await;
-            return problem(StatusCode::UNAUTHORIZED, "this token is not known; make one on the page of the sensor");
+            return problem(
+                StatusCode::UNAUTHORIZED,
+                "this token is not known; make one on the page of the sensor",
+            );
         }
         Ok(Some(posting)) if posting.revoked => {
             let _ = refuse(&state, Some(posting.device_id), "revoked token", 1, &address).await;
-            return problem(StatusCode::FORBIDDEN, "this token was revoked; make a new one on the page of the sensor");
+            return problem(
+                StatusCode::FORBIDDEN,
+                "this token was revoked; make a new one on the page of the sensor",
+            );
         }
         Ok(Some(posting)) => posting,
     };
     // The body is read only for whom it may come from.
     let mut payload = payload.into_inner();
-    let dto = match <web::Json<PostDto> as actix_web::FromRequest>::from_request(&request, &mut payload).await {
+    let dto = match <web::Json<PostDto> as actix_web::FromRequest>::from_request(&request, &mut payload).await
+    {
         Ok(dto) => dto.into_inner(),
         Err(error) => {
             let _ = refuse(&state, Some(posting.device_id), "unreadable post", 1, &error.to_string()).await;
@@ -211,7 +227,13 @@ async fn take(state: web::Data<AppState>, request: HttpRequest, payload: web::Pa
     store(&state, &posting, &dto).await
 }
 
-async fn refuse(state: &web::Data<AppState>, device: Option<i64>, reason: &str, count: i64, example: &str) -> Result<(), crate::error::PageError> {
+async fn refuse(
+    state: &web::Data<AppState>,
+    device: Option<i64>,
+    reason: &str,
+    count: i64,
+    example: &str,
+) -> Result<(), crate::error::PageError> {
     // What a device sent may hold anything; the database takes no NUL, and a page shows no control signs.
     let shown = |c: char| if c.is_control() { char::REPLACEMENT_CHARACTER } else { c };
     let (reason, example) = (reason.to_owned(), example.chars().take(200).map(shown).collect::<String>());
@@ -221,26 +243,47 @@ async fn refuse(state: &web::Data<AppState>, device: Option<i64>, reason: &str, 
 async fn store(state: &web::Data<AppState>, posting: &Posting, dto: &PostDto) -> HttpResponse {
     let now = Timestamp::now();
     if dto.readings.is_empty() {
-        return problem(StatusCode::BAD_REQUEST, "the body is not as described: a post has at least one reading");
+        return problem(
+            StatusCode::BAD_REQUEST,
+            "the body is not as described: a post has at least one reading",
+        );
     }
     if dto.readings.len() > MOST {
-        let _ = refuse(state, Some(posting.device_id), "too many readings", 1, &dto.readings.len().to_string()).await;
-        return problem(StatusCode::BAD_REQUEST, "the body is not as described: a post has at most 5 000 readings");
+        let _ =
+            refuse(state, Some(posting.device_id), "too many readings", 1, &dto.readings.len().to_string())
+                .await;
+        return problem(
+            StatusCode::BAD_REQUEST,
+            "the body is not as described: a post has at most 5 000 readings",
+        );
     }
     let mut warnings = Vec::new();
     if let Some(text) = &dto.device_time {
         match text.parse::<Timestamp>() {
-            Err(_) => return problem(StatusCode::BAD_REQUEST, "the body is not as described: device_time is not RFC 3339 with an offset"),
+            Err(_) => {
+                return problem(
+                    StatusCode::BAD_REQUEST,
+                    "the body is not as described: device_time is not RFC 3339 with an offset",
+                );
+            }
             Ok(theirs) if now.duration_since(theirs).abs() > SKEW => {
                 let off = theirs.duration_since(now).as_secs();
                 warnings.push(format!("the device's clock is off by {off} s"));
-                let _ = refuse(state, Some(posting.device_id), "clock off (readings were taken)", 1, &format!("{off} s")).await;
+                let _ = refuse(
+                    state,
+                    Some(posting.device_id),
+                    "clock off (readings were taken)",
+                    1,
+                    &format!("{off} s"),
+                )
+                .await;
             }
             Ok(_) => {}
         }
     }
     if let Some(other) = &posting.shares_address_with {
-        let _ = refuse(state, Some(posting.device_id), "shares an address (readings were taken)", 1, other).await;
+        let _ =
+            refuse(state, Some(posting.device_id), "shares an address (readings were taken)", 1, other).await;
         warnings.push(format!("\"{other}\" posts from the same address; if that is not meant, one of the two tokens is in the wrong device"));
     }
     let mut good: Vec<ChannelReading> = Vec::with_capacity(dto.readings.len());
@@ -258,7 +301,10 @@ async fn store(state: &web::Data<AppState>, posting: &Posting, dto: &PostDto) ->
         *slot = (slot.0 + 1, one);
     }
     for (kind, (count, one)) in kinds {
-        let example = dto.readings.get(one.index).map_or(String::new(), |r| format!("{} {} at {}", r.channel, r.value, r.at));
+        let example = dto
+            .readings
+            .get(one.index)
+            .map_or(String::new(), |r| format!("{} {} at {}", r.channel, r.value, r.at));
         if refuse(state, Some(posting.device_id), kind, count, &example).await.is_err() {
             return problem(StatusCode::SERVICE_UNAVAILABLE, "nothing was stored; post again");
         }
@@ -279,8 +325,14 @@ struct Security;
 impl utoipa::Modify for Security {
     fn modify(&self, openapi: &mut utoipa::openapi::OpenApi) {
         use utoipa::openapi::security::{HttpAuthScheme, HttpBuilder, SecurityScheme};
-        let scheme = HttpBuilder::new().scheme(HttpAuthScheme::Bearer).description(Some("The token of a device, made on the page of its sensor")).build();
-        openapi.components.get_or_insert_default().add_security_scheme("device_token", SecurityScheme::Http(scheme));
+        let scheme = HttpBuilder::new()
+            .scheme(HttpAuthScheme::Bearer)
+            .description(Some("The token of a device, made on the page of its sensor"))
+            .build();
+        openapi
+            .components
+            .get_or_insert_default()
+            .add_security_scheme("device_token", SecurityScheme::Http(scheme));
     }
 }
 

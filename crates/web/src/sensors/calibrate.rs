@@ -13,7 +13,9 @@ use actix_web::http::StatusCode;
 use actix_web::{HttpResponse, get, post, web};
 use askama::Template;
 use jiff::{SignedDuration, Timestamp};
-use upland_core::sensors::calibration::{Drained, Failure, RUN_HOURS, calibrate, check_adjustment, expected_drained_pct};
+use upland_core::sensors::calibration::{
+    Drained, Failure, RUN_HOURS, calibrate, check_adjustment, expected_drained_pct,
+};
 use upland_core::sensors::{Channel, Reading, Sense};
 use upland_store::Saved;
 use upland_store::sensors::{NewSensorEvent, SensorEventKind, SensorRecord};
@@ -72,7 +74,8 @@ const HEIGHT: f64 = 220.0;
 
 fn curve(begun: Timestamp, readings: &[Reading], drained: Option<&Drained>) -> Option<Curve> {
     let values = || readings.iter().map(|r| r.value);
-    let (low, high) = (values().fold(f64::INFINITY, f64::min) - 1.0, values().fold(f64::NEG_INFINITY, f64::max) + 1.0);
+    let (low, high) =
+        (values().fold(f64::INFINITY, f64::min) - 1.0, values().fold(f64::NEG_INFINITY, f64::max) + 1.0);
     if readings.is_empty() || high - low < 0.1 {
         return None;
     }
@@ -83,7 +86,18 @@ fn curve(begun: Timestamp, readings: &[Reading], drained: Option<&Drained>) -> O
     let line = drained.map_or(String::new(), |d| {
         let rise = d.saturated_pct - d.rest_pct;
         let fitted = |t: f64| d.rest_pct + rise * (-t / d.tau_h).exp();
-        (0..=104).map(|i| f64::from(i) / 4.0).enumerate().map(|(i, t)| format!("{}{} {}", if i == 0 { 'M' } else { 'L' }, one(x(t)), one(y(fitted(t)).clamp(0.0, HEIGHT)))).collect()
+        (0..=104)
+            .map(|i| f64::from(i) / 4.0)
+            .enumerate()
+            .map(|(i, t)| {
+                format!(
+                    "{}{} {}",
+                    if i == 0 { 'M' } else { 'L' },
+                    one(x(t)),
+                    one(y(fitted(t)).clamp(0.0, HEIGHT))
+                )
+            })
+            .collect()
     });
     Some(Curve {
         points: readings.iter().map(|r| (one(x(hours(r.at))), one(y(r.value)))).collect(),
@@ -96,14 +110,23 @@ fn curve(begun: Timestamp, readings: &[Reading], drained: Option<&Drained>) -> O
     })
 }
 
-fn outcome(room: &Room, record: &SensorRecord, begun: Timestamp, readings: &[Reading], found: &Result<Drained, Failure>) -> Outcome {
+fn outcome(
+    room: &Room,
+    record: &SensorRecord,
+    begun: Timestamp,
+    readings: &[Reading],
+    found: &Result<Drained, Failure>,
+) -> Outcome {
     let mut sorted = readings.to_vec();
-    sorted.retain(|r| r.at >= begun && r.at.duration_since(begun).as_secs_f64() <= (RUN_HOURS + 2.0) * 3600.0);
+    sorted
+        .retain(|r| r.at >= begun && r.at.duration_since(begun).as_secs_f64() <= (RUN_HOURS + 2.0) * 3600.0);
     sorted.sort_by_key(|r| r.at);
     match found {
         Ok(d) => {
             let soil = record.sensor.placement.probe_station.and_then(|station| {
-                let alike = |z: &&upland_store::zones::ZoneRecord| z.zone.number == station && z.zone.box_number == record.sensor.box_number;
+                let alike = |z: &&upland_store::zones::ZoneRecord| {
+                    z.zone.number == station && z.zone.box_number == record.sensor.box_number
+                };
                 room.loaded.zones.iter().find(alike).map(|z| z.zone.soil)
             });
             let detail = match soil.map(|s| (s, expected_drained_pct(s))) {
@@ -113,11 +136,20 @@ fn outcome(room: &Room, record: &SensorRecord, begun: Timestamp, readings: &[Rea
                     plain(low, 0),
                     plain(high, 0)
                 ),
-                Some((soil, (low, high))) => format!("{} usually drains to {} to {} %: it fits.", crate::quantities::capital(soil.label()), plain(low, 0), plain(high, 0)),
+                Some((soil, (low, high))) => format!(
+                    "{} usually drains to {} to {} %: it fits.",
+                    crate::quantities::capital(soil.label()),
+                    plain(low, 0),
+                    plain(high, 0)
+                ),
                 None => "Say which zone it stands in, and its level is held against that soil.".to_owned(),
             };
             Outcome {
-                verdict: format!("Threshold {} %, give or take {} points.", plain(d.threshold_pct, 1), plain(d.uncertainty.max(0.25), 2)),
+                verdict: format!(
+                    "Threshold {} %, give or take {} points.",
+                    plain(d.threshold_pct, 1),
+                    plain(d.uncertainty.max(0.25), 2)
+                ),
                 detail,
                 remedy: "",
                 good: true,
@@ -127,7 +159,10 @@ fn outcome(room: &Room, record: &SensorRecord, begun: Timestamp, readings: &[Rea
                     ("where it comes to rest", format!("{} %", plain(d.rest_pct, 1))),
                     ("drained level after 24 hours", format!("{} %", plain(d.drained_pct, 2))),
                     ("scatter of the readings", format!("{} points", plain(d.noise, 2))),
-                    ("two standard uncertainties of the level", format!("{} points", plain(d.uncertainty, 2))),
+                    (
+                        "two standard uncertainties of the level",
+                        format!("{} points", plain(d.uncertainty, 2)),
+                    ),
                     ("threshold: the level in half points", format!("{} %", plain(d.threshold_pct, 1))),
                 ],
                 curve: curve(begun, &sorted, Some(d)),
@@ -135,7 +170,14 @@ fn outcome(room: &Room, record: &SensorRecord, begun: Timestamp, readings: &[Rea
         }
         Err(why) => {
             let (verdict, remedy) = failure(why, &room.tz);
-            Outcome { verdict, detail: String::new(), remedy, good: false, steps: Vec::new(), curve: curve(begun, &sorted, None) }
+            Outcome {
+                verdict,
+                detail: String::new(),
+                remedy,
+                good: false,
+                steps: Vec::new(),
+                curve: curve(begun, &sorted, None),
+            }
         }
     }
 }
@@ -153,7 +195,13 @@ fn probe(room: &Room, id: i64) -> Result<&SensorRecord, PageError> {
     if record.sensor.card.senses(Sense::SoilMoisture) { Ok(record) } else { Err(PageError::NotFound) }
 }
 
-fn draw(who: &SignedIn, room: &Room, id: i64, status: StatusCode, left: Left) -> Result<HttpResponse, PageError> {
+fn draw(
+    who: &SignedIn,
+    room: &Room,
+    id: i64,
+    status: StatusCode,
+    left: Left,
+) -> Result<HttpResponse, PageError> {
     let record = probe(room, id)?;
     let station = record.sensor.placement.probe_station;
     let yesterday = room.at - SignedDuration::from_hours(25);
@@ -166,11 +214,19 @@ fn draw(who: &SignedIn, room: &Room, id: i64, status: StatusCode, left: Left) ->
             name: record.sensor.name.clone(),
             version: record.version,
             zone: station
-                .and_then(|s| room.loaded.zones.iter().find(|z| z.zone.number == s && z.zone.box_number == record.sensor.box_number))
+                .and_then(|s| {
+                    room.loaded
+                        .zones
+                        .iter()
+                        .find(|z| z.zone.number == s && z.zone.box_number == record.sensor.box_number)
+                })
                 .map_or(String::new(), |z| format!("{} {}", z.zone.number, z.zone.name)),
             threshold: record.sensor.setting.soil_threshold_pct.map(|t| plain(t, 1)),
             begun: yesterday.to_zoned(room.tz.clone()).strftime("%Y-%m-%dT%H:%M").to_string(),
-            received: room.own(id).and_then(|r| r.get(&Channel::SoilMoisture)).map_or(0, |r| r.as_slice().len()),
+            received: room
+                .own(id)
+                .and_then(|r| r.get(&Channel::SoilMoisture))
+                .map_or(0, |r| r.as_slice().len()),
             typed: left.typed,
             errors: left.errors,
             outcome: left.outcome,
@@ -179,14 +235,23 @@ fn draw(who: &SignedIn, room: &Room, id: i64, status: StatusCode, left: Left) ->
 }
 
 #[get("/sites/{id}/sensors/{sensor}/calibrate")]
-async fn run_page(state: web::Data<AppState>, Editor(who): Editor, path: web::Path<(i64, i64)>) -> Result<HttpResponse, PageError> {
+async fn run_page(
+    state: web::Data<AppState>,
+    Editor(who): Editor,
+    path: web::Path<(i64, i64)>,
+) -> Result<HttpResponse, PageError> {
     let room = open(&state, path.0).await?;
     draw(&who, &room, path.1, StatusCode::OK, Left::default())
 }
 
 /// Looks at a run, and takes its threshold over when asked.
 #[post("/sites/{id}/sensors/{sensor}/calibrate")]
-async fn look(state: web::Data<AppState>, Editor(who): Editor, path: web::Path<(i64, i64)>, fields: Fields) -> Result<HttpResponse, PageError> {
+async fn look(
+    state: web::Data<AppState>,
+    Editor(who): Editor,
+    path: web::Path<(i64, i64)>,
+    fields: Fields,
+) -> Result<HttpResponse, PageError> {
     let (site_id, id) = *path;
     let room = open(&state, site_id).await?;
     let record = probe(&room, id)?;
@@ -214,7 +279,13 @@ async fn look(state: web::Data<AppState>, Editor(who): Editor, path: web::Path<(
         }
     };
     let Some(begun) = begun.filter(|_| errors.is_empty()) else {
-        return draw(&who, &room, id, StatusCode::UNPROCESSABLE_ENTITY, Left { typed: fields, errors, outcome: None });
+        return draw(
+            &who,
+            &room,
+            id,
+            StatusCode::UNPROCESSABLE_ENTITY,
+            Left { typed: fields, errors, outcome: None },
+        );
     };
     let found = calibrate(begun, &readings);
     if fields.get("then") != "take" {
@@ -226,7 +297,13 @@ async fn look(state: web::Data<AppState>, Editor(who): Editor, path: web::Path<(
             let user = who.user.id;
             db(&state, move |store| {
                 let body = serde_json::json!({ "failure": said });
-                let event = NewSensorEvent { kind: SensorEventKind::Calibration, from: begun, until: None, body, reason: "calibration run" };
+                let event = NewSensorEvent {
+                    kind: SensorEventKind::Calibration,
+                    from: begun,
+                    until: None,
+                    body,
+                    reason: "calibration run",
+                };
                 store.add_sensor_event(id, &event, user)
             })
             .await?;
@@ -237,7 +314,13 @@ async fn look(state: web::Data<AppState>, Editor(who): Editor, path: web::Path<(
         Ok(drained) => *drained,
         Err(_) => {
             let shown = outcome(&room, record, begun, &readings, &found);
-            return draw(&who, &room, id, StatusCode::UNPROCESSABLE_ENTITY, Left { typed: fields, errors, outcome: Some(shown) });
+            return draw(
+                &who,
+                &room,
+                id,
+                StatusCode::UNPROCESSABLE_ENTITY,
+                Left { typed: fields, errors, outcome: Some(shown) },
+            );
         }
     };
     let mut sensor = record.sensor.clone();
@@ -258,11 +341,22 @@ async fn look(state: web::Data<AppState>, Editor(who): Editor, path: web::Path<(
     match saved {
         None => Err(PageError::NotFound),
         Some(Saved::As(_)) => {
-            flash(&who.session, format!("Threshold {} % from the run of {}. Set it on the probe too.", plain(drained.threshold_pct, 1), moment(begun, &room.tz)), None)?;
+            flash(
+                &who.session,
+                format!(
+                    "Threshold {} % from the run of {}. Set it on the probe too.",
+                    plain(drained.threshold_pct, 1),
+                    moment(begun, &room.tz)
+                ),
+                None,
+            )?;
             Ok(see_other(&format!("/sites/{site_id}/sensors/{id}")))
         }
         Some(Saved::Conflict(theirs)) => {
-            let errors = vec![format!("{} changed this probe meanwhile. Your run is still here; take it over again.", theirs.saved_by)];
+            let errors = vec![format!(
+                "{} changed this probe meanwhile. Your run is still here; take it over again.",
+                theirs.saved_by
+            )];
             let room = open(&state, site_id).await?;
             draw(&who, &room, id, StatusCode::CONFLICT, Left { typed: fields, errors, outcome: None })
         }
@@ -271,7 +365,12 @@ async fn look(state: web::Data<AppState>, Editor(who): Editor, path: web::Path<(
 
 /// A later step of the threshold, with the looks of the turf.
 #[post("/sites/{id}/sensors/{sensor}/adjust")]
-async fn adjust(state: web::Data<AppState>, Editor(who): Editor, path: web::Path<(i64, i64)>, fields: Fields) -> Result<HttpResponse, PageError> {
+async fn adjust(
+    state: web::Data<AppState>,
+    Editor(who): Editor,
+    path: web::Path<(i64, i64)>,
+    fields: Fields,
+) -> Result<HttpResponse, PageError> {
     let (site_id, id) = *path;
     let room = open(&state, site_id).await?;
     let record = probe(&room, id)?;
@@ -294,17 +393,40 @@ async fn adjust(state: web::Data<AppState>, Editor(who): Editor, path: web::Path
     let mut sensor = record.sensor.clone();
     sensor.setting.soil_threshold_pct = to;
     if errors.is_empty() {
-        errors.extend(sensor.setting.check(&sensor.card).into_iter().map(|(_, m)| crate::quantities::capital(&m)));
+        errors.extend(
+            sensor.setting.check(&sensor.card).into_iter().map(|(_, m)| crate::quantities::capital(&m)),
+        );
     }
     if !errors.is_empty() {
-        return draw(&who, &room, id, StatusCode::UNPROCESSABLE_ENTITY, Left { typed: fields, errors, outcome: None });
+        return draw(
+            &who,
+            &room,
+            id,
+            StatusCode::UNPROCESSABLE_ENTITY,
+            Left { typed: fields, errors, outcome: None },
+        );
     }
-    let (base, user, reason, at) = (fields.get("base_version").parse().unwrap_or(0), who.user.id, fields.get("reason").to_owned(), room.at);
+    let (base, user, reason, at) = (
+        fields.get("base_version").parse().unwrap_or(0),
+        who.user.id,
+        fields.get("reason").to_owned(),
+        room.at,
+    );
     let saved = db(&state, move |store| {
         let saved = store.save_sensor(id, base, &sensor, user)?;
         if matches!(saved, Some(Saved::As(_))) {
             let body = serde_json::json!({ "from": before, "to": to, "looks": looks });
-            store.add_sensor_event(id, &NewSensorEvent { kind: SensorEventKind::Adjustment, from: at, until: None, body, reason: &reason }, user)?;
+            store.add_sensor_event(
+                id,
+                &NewSensorEvent {
+                    kind: SensorEventKind::Adjustment,
+                    from: at,
+                    until: None,
+                    body,
+                    reason: &reason,
+                },
+                user,
+            )?;
         }
         Ok(saved)
     })
@@ -312,7 +434,9 @@ async fn adjust(state: web::Data<AppState>, Editor(who): Editor, path: web::Path
     let said = match saved {
         None => return Err(PageError::NotFound),
         Some(Saved::As(_)) => "Moved. Look at the turf for a week before the next step.".to_owned(),
-        Some(Saved::Conflict(theirs)) => format!("{} changed this probe meanwhile; nothing was moved.", theirs.saved_by),
+        Some(Saved::Conflict(theirs)) => {
+            format!("{} changed this probe meanwhile; nothing was moved.", theirs.saved_by)
+        }
     };
     flash(&who.session, said, None)?;
     Ok(see_other(&format!("/sites/{site_id}/sensors/{id}")))

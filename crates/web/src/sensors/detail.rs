@@ -14,8 +14,8 @@ use crate::state::{AppState, db, db_with_climates};
 use actix_web::http::StatusCode;
 use actix_web::{HttpResponse, get, post, web};
 use askama::Template;
-use jiff::civil::Date;
 use jiff::Timestamp;
+use jiff::civil::Date;
 use upland_core::codes::Coded;
 use upland_core::sensors::state::{BYPASS_HOURS, LONGEST_BYPASS_HOURS, Pause};
 use upland_core::sensors::{Channel, Sense, Task, upkeep};
@@ -124,11 +124,18 @@ impl SensorPage {
 }
 
 fn event_row(room: &Room, event: &SensorEvent) -> EventRow {
-    let text = |key: &str| event.body.get(key).map(|v| v.as_f64().map_or_else(|| v.as_str().unwrap_or("").to_owned(), |n| plain(n, 1)));
+    let text = |key: &str| {
+        event
+            .body
+            .get(key)
+            .map(|v| v.as_f64().map_or_else(|| v.as_str().unwrap_or("").to_owned(), |n| plain(n, 1)))
+    };
     let what = match event.kind {
         SensorEventKind::Bypass => "bypass".to_owned(),
         SensorEventKind::Silence => "alarms silent".to_owned(),
-        SensorEventKind::Task => text("task").and_then(|t| Task::from_code(&t)).map_or("upkeep", Task::label).to_owned(),
+        SensorEventKind::Task => {
+            text("task").and_then(|t| Task::from_code(&t)).map_or("upkeep", Task::label).to_owned()
+        }
         SensorEventKind::Calibration => match text("threshold_pct") {
             Some(t) => format!("calibrated: threshold {t} %"),
             None => format!("calibration failed: {}", text("failure").unwrap_or_default()),
@@ -178,7 +185,8 @@ pub(super) async fn draw(
     let loaded = load(state, site_id).await?;
     let (room, around) = db_with_climates(state, move |state, store| {
         let room = Room::build(state, store, loaded, None)?;
-        let devices: Vec<DeviceRecord> = store.devices(site_id)?.into_iter().filter(|d| d.sensor_id == id).collect();
+        let devices: Vec<DeviceRecord> =
+            store.devices(site_id)?.into_iter().filter(|d| d.sensor_id == id).collect();
         let ids: Vec<i64> = devices.iter().map(|d| d.id).collect();
         let refused = if ids.is_empty() { Vec::new() } else { store.refusals(&ids)? };
         let (stand_ins, stand_in) = (!state.stand_ins.url.is_empty(), state.stand_ins.taken(id));
@@ -221,7 +229,11 @@ fn build(frame: Frame, room: &Room, id: i64, around: Around, left: Left) -> Resu
         box_number: record.sensor.box_number,
         says: line,
         because,
-        source: if room.own(id).is_some() { "From its own readings." } else { "It has no readings of its own, so this is what the site's record would make it say." },
+        source: if room.own(id).is_some() {
+            "From its own readings."
+        } else {
+            "It has no readings of its own, so this is what the site's record would make it say."
+        },
         silent: matches!(said, upland_core::sensors::state::Says::Silent { .. }),
         broken_wire: record.sensor.card.signal.broken_wire(),
         extra: extra(room, record),
@@ -237,16 +249,32 @@ fn build(frame: Frame, room: &Room, id: i64, around: Around, left: Left) -> Resu
                 verdict: verdict(j.verdict),
                 fails: j.verdict == upland_core::sensors::placement::Verdict::Fails,
                 found: found(units, j),
-                remedy: if j.verdict == upland_core::sensors::placement::Verdict::Good { "" } else { remedy(j.criterion, &record.sensor.card) },
+                remedy: if j.verdict == upland_core::sensors::placement::Verdict::Good {
+                    ""
+                } else {
+                    remedy(j.criterion, &record.sensor.card)
+                },
             })
             .collect(),
         next,
         overdue,
         tasks: upkeep::due(&record.sensor.card, record.installed_on, &room.done(id))
             .into_iter()
-            .map(|d| TaskRow { code: d.task.code(), label: d.task.label(), since: d.since, due: d.on, overdue: d.overdue_days(room.today) >= 0 })
+            .map(|d| TaskRow {
+                code: d.task.code(),
+                label: d.task.label(),
+                since: d.since,
+                due: d.on,
+                overdue: d.overdue_days(room.today) >= 0,
+            })
             .collect(),
-        events: room.events.iter().filter(|e| e.sensor_id == id).take(20).map(|e| event_row(room, e)).collect(),
+        events: room
+            .events
+            .iter()
+            .filter(|e| e.sensor_id == id)
+            .take(20)
+            .map(|e| event_row(room, e))
+            .collect(),
         reads: room
             .own(id)
             .map(|all| {
@@ -269,13 +297,23 @@ fn build(frame: Frame, room: &Room, id: i64, around: Around, left: Left) -> Resu
             .map(|d| DeviceRow {
                 id: d.id,
                 name: d.name.clone(),
-                seen: d.seen_at.map_or("never seen".into(), |at| format!("last seen {}", moment(at, &room.tz))),
+                seen: d
+                    .seen_at
+                    .map_or("never seen".into(), |at| format!("last seen {}", moment(at, &room.tz))),
                 revoked: d.revoked_at.is_some(),
                 refused: around
                     .refused
                     .iter()
                     .filter(|r| r.device_id == Some(d.id))
-                    .map(|r| format!("{} refused, {} times, last {}: {}", r.reason, r.count, moment(r.last_at, &room.tz), r.example))
+                    .map(|r| {
+                        format!(
+                            "{} refused, {} times, last {}: {}",
+                            r.reason,
+                            r.count,
+                            moment(r.last_at, &room.tz),
+                            r.example
+                        )
+                    })
                     .collect(),
             })
             .collect(),
@@ -296,7 +334,11 @@ fn build(frame: Frame, room: &Room, id: i64, around: Around, left: Left) -> Resu
 }
 
 #[get("/sites/{id}/sensors/{sensor}")]
-async fn sensor_page(state: web::Data<AppState>, who: SignedIn, path: web::Path<(i64, i64)>) -> Result<HttpResponse, PageError> {
+async fn sensor_page(
+    state: web::Data<AppState>,
+    who: SignedIn,
+    path: web::Path<(i64, i64)>,
+) -> Result<HttpResponse, PageError> {
     let token = who.session.remove_as::<String>("device_token").and_then(Result::ok);
     draw(&state, &who, *path, StatusCode::OK, Left { new_token: token, ..Left::default() }).await
 }
@@ -328,7 +370,9 @@ async fn note(
                 text => text.parse::<i64>().ok().filter(|h| (1..=LONGEST_BYPASS_HOURS).contains(h)),
             };
             if hours.is_none() {
-                errors.push(format!("A bypass lasts 1 to {LONGEST_BYPASS_HOURS} hours; then it ends by itself."));
+                errors.push(format!(
+                    "A bypass lasts 1 to {LONGEST_BYPASS_HOURS} hours; then it ends by itself."
+                ));
             }
             let pause = Pause::of_hours(room.at, hours.unwrap_or(BYPASS_HOURS));
             let kind = if kind == "bypass" { SensorEventKind::Bypass } else { SensorEventKind::Silence };
@@ -341,9 +385,11 @@ async fn note(
                 errors.push("Choose a task of the list.".into());
             }
             let at = match date {
-                Ok(date) if date <= room.today.max(Timestamp::now().to_zoned(room.tz.clone()).date()) => {
-                    room.tz.to_ambiguous_zoned(date.at(12, 0, 0, 0)).compatible().map_or(room.at, |z| z.timestamp())
-                }
+                Ok(date) if date <= room.today.max(Timestamp::now().to_zoned(room.tz.clone()).date()) => room
+                    .tz
+                    .to_ambiguous_zoned(date.at(12, 0, 0, 0))
+                    .compatible()
+                    .map_or(room.at, |z| z.timestamp()),
                 _ => {
                     errors.push("A date written YYYY-MM-DD, not in the future.".into());
                     room.at
@@ -351,19 +397,33 @@ async fn note(
             };
             (SensorEventKind::Task, at, None, serde_json::json!({ "task": task.map_or("", |t| t.code()) }))
         }
-        _ => return Err(PageError::BadRequest("The form does not say what was done. Reload the page.".into())),
+        _ => {
+            return Err(PageError::BadRequest("The form does not say what was done. Reload the page.".into()));
+        }
     };
     if !errors.is_empty() {
-        return draw(&state, &who, (site_id, id), StatusCode::UNPROCESSABLE_ENTITY, Left { errors, typed: fields, new_token: None }).await;
+        return draw(
+            &state,
+            &who,
+            (site_id, id),
+            StatusCode::UNPROCESSABLE_ENTITY,
+            Left { errors, typed: fields, new_token: None },
+        )
+        .await;
     }
     let user = who.user.id;
     let said = match event.0 {
-        SensorEventKind::Bypass => event.2.map_or(String::new(), |u| format!("On bypass until {}; then it counts again by itself.", moment(u, &room.tz))),
-        SensorEventKind::Silence => event.2.map_or(String::new(), |u| format!("Silent until {}; then its alarms come back by themselves.", moment(u, &room.tz))),
+        SensorEventKind::Bypass => event.2.map_or(String::new(), |u| {
+            format!("On bypass until {}; then it counts again by itself.", moment(u, &room.tz))
+        }),
+        SensorEventKind::Silence => event.2.map_or(String::new(), |u| {
+            format!("Silent until {}; then its alarms come back by themselves.", moment(u, &room.tz))
+        }),
         _ => "Written down.".to_owned(),
     };
     let made = db(&state, move |store| {
-        let new = NewSensorEvent { kind: event.0, from: event.1, until: event.2, body: event.3, reason: &reason };
+        let new =
+            NewSensorEvent { kind: event.0, from: event.1, until: event.2, body: event.3, reason: &reason };
         store.add_sensor_event(id, &new, user)
     })
     .await?;
@@ -371,7 +431,12 @@ async fn note(
     Ok(see_other(&format!("/sites/{site_id}/sensors/{id}")))
 }
 
-async fn set_undone(state: &web::Data<AppState>, who: &SignedIn, (site, sensor, id): (i64, i64, i64), undone: bool) -> Result<HttpResponse, PageError> {
+async fn set_undone(
+    state: &web::Data<AppState>,
+    who: &SignedIn,
+    (site, sensor, id): (i64, i64, i64),
+    undone: bool,
+) -> Result<HttpResponse, PageError> {
     find(&super::open(state, site).await?, sensor)?;
     let at = undone.then(Timestamp::now);
     if !db(state, move |store| store.set_sensor_event_undone(sensor, id, at)).await? {
@@ -383,51 +448,98 @@ async fn set_undone(state: &web::Data<AppState>, who: &SignedIn, (site, sensor, 
 }
 
 #[post("/sites/{id}/sensors/{sensor}/events/{event}/undo")]
-async fn undo_event(state: web::Data<AppState>, Editor(who): Editor, path: web::Path<(i64, i64, i64)>, _fields: Fields) -> Result<HttpResponse, PageError> {
+async fn undo_event(
+    state: web::Data<AppState>,
+    Editor(who): Editor,
+    path: web::Path<(i64, i64, i64)>,
+    _fields: Fields,
+) -> Result<HttpResponse, PageError> {
     set_undone(&state, &who, *path, true).await
 }
 
 #[post("/sites/{id}/sensors/{sensor}/events/{event}/redo")]
-async fn redo_event(state: web::Data<AppState>, Editor(who): Editor, path: web::Path<(i64, i64, i64)>, _fields: Fields) -> Result<HttpResponse, PageError> {
+async fn redo_event(
+    state: web::Data<AppState>,
+    Editor(who): Editor,
+    path: web::Path<(i64, i64, i64)>,
+    _fields: Fields,
+) -> Result<HttpResponse, PageError> {
     set_undone(&state, &who, *path, false).await
 }
 
 /// Sets the rain threshold to one of the replayed ones.
 #[post("/sites/{id}/sensors/{sensor}/threshold")]
-async fn set_threshold(state: web::Data<AppState>, Editor(who): Editor, path: web::Path<(i64, i64)>, fields: Fields) -> Result<HttpResponse, PageError> {
+async fn set_threshold(
+    state: web::Data<AppState>,
+    Editor(who): Editor,
+    path: web::Path<(i64, i64)>,
+    fields: Fields,
+) -> Result<HttpResponse, PageError> {
     let (site_id, id) = *path;
     let room = super::open(&state, site_id).await?;
     let record = find(&room, id)?;
     let mut sensor = record.sensor.clone();
-    let mm: f64 = fields.get("mm").parse().map_err(|_| PageError::BadRequest("The form does not say its threshold. Reload the page.".into()))?;
+    let mm: f64 = fields
+        .get("mm")
+        .parse()
+        .map_err(|_| PageError::BadRequest("The form does not say its threshold. Reload the page.".into()))?;
     sensor.setting.rain_threshold = Millimetres::from_mm(mm);
     if let Some((_, message)) = sensor.setting.check(&sensor.card).first() {
-        let left = Left { errors: vec![crate::quantities::capital(message)], typed: fields.clone(), new_token: None };
+        let left = Left {
+            errors: vec![crate::quantities::capital(message)],
+            typed: fields.clone(),
+            new_token: None,
+        };
         return draw(&state, &who, (site_id, id), StatusCode::UNPROCESSABLE_ENTITY, left).await;
     }
     let (base, user) = (fields.get("base_version").parse().unwrap_or(0), who.user.id);
     let said = match db(&state, move |store| store.save_sensor(id, base, &sensor, user)).await? {
         None => return Err(PageError::NotFound),
         Some(upland_store::Saved::As(_)) => "The threshold is set here; set it on the sensor too.".to_owned(),
-        Some(upland_store::Saved::Conflict(theirs)) => format!("{} saved version {} meanwhile; nothing was set. Look again.", theirs.saved_by, theirs.version),
+        Some(upland_store::Saved::Conflict(theirs)) => format!(
+            "{} saved version {} meanwhile; nothing was set. Look again.",
+            theirs.saved_by, theirs.version
+        ),
     };
     flash(&who.session, said, None)?;
     Ok(see_other(&format!("/sites/{site_id}/sensors/{id}")))
 }
 
-async fn set_removed(state: &web::Data<AppState>, (site_id, id): (i64, i64), removed: Option<Timestamp>) -> Result<(), PageError> {
-    if db(state, move |store| store.set_sensor_removed(site_id, id, removed)).await? { Ok(()) } else { Err(PageError::NotFound) }
+async fn set_removed(
+    state: &web::Data<AppState>,
+    (site_id, id): (i64, i64),
+    removed: Option<Timestamp>,
+) -> Result<(), PageError> {
+    if db(state, move |store| store.set_sensor_removed(site_id, id, removed)).await? {
+        Ok(())
+    } else {
+        Err(PageError::NotFound)
+    }
 }
 
 #[post("/sites/{id}/sensors/{sensor}/remove")]
-async fn remove(state: web::Data<AppState>, Editor(who): Editor, path: web::Path<(i64, i64)>, _fields: Fields) -> Result<HttpResponse, PageError> {
+async fn remove(
+    state: web::Data<AppState>,
+    Editor(who): Editor,
+    path: web::Path<(i64, i64)>,
+    _fields: Fields,
+) -> Result<HttpResponse, PageError> {
     set_removed(&state, *path, Some(Timestamp::now())).await?;
-    flash(&who.session, "The sensor is taken down.", Some(format!("/sites/{}/sensors/{}/restore", path.0, path.1)))?;
+    flash(
+        &who.session,
+        "The sensor is taken down.",
+        Some(format!("/sites/{}/sensors/{}/restore", path.0, path.1)),
+    )?;
     Ok(see_other(&format!("/sites/{}/sensors", path.0)))
 }
 
 #[post("/sites/{id}/sensors/{sensor}/restore")]
-async fn restore(state: web::Data<AppState>, Editor(who): Editor, path: web::Path<(i64, i64)>, _fields: Fields) -> Result<HttpResponse, PageError> {
+async fn restore(
+    state: web::Data<AppState>,
+    Editor(who): Editor,
+    path: web::Path<(i64, i64)>,
+    _fields: Fields,
+) -> Result<HttpResponse, PageError> {
     set_removed(&state, *path, None).await?;
     flash(&who.session, "It hangs again.", None)?;
     Ok(see_other(&format!("/sites/{}/sensors/{}", path.0, path.1)))

@@ -17,7 +17,12 @@ pub(super) fn routes(config: &mut web::ServiceConfig) {
 
 /// Readings typed or pasted: a line each, time and value.
 #[post("/sites/{id}/sensors/{sensor}/readings")]
-async fn typed_readings(state: web::Data<AppState>, Editor(who): Editor, path: web::Path<(i64, i64)>, fields: Fields) -> Result<HttpResponse, PageError> {
+async fn typed_readings(
+    state: web::Data<AppState>,
+    Editor(who): Editor,
+    path: web::Path<(i64, i64)>,
+    fields: Fields,
+) -> Result<HttpResponse, PageError> {
     let (site_id, id) = *path;
     let room = open(&state, site_id).await?;
     find(&room, id)?;
@@ -29,10 +34,23 @@ async fn typed_readings(state: web::Data<AppState>, Editor(who): Editor, path: w
         Ok(readings) => {
             let count = readings.len();
             let new = db(&state, move |store| store.add_readings(id, None, &readings)).await?;
-            flash(&who.session, format!("{new} readings are new, {} were there already.", count - new), None)?;
+            flash(
+                &who.session,
+                format!("{new} readings are new, {} were there already.", count - new),
+                None,
+            )?;
             Ok(see_other(&format!("/sites/{site_id}/sensors/{id}")))
         }
-        Err(errors) => draw(&state, &who, (site_id, id), StatusCode::UNPROCESSABLE_ENTITY, Left { errors, typed: fields, new_token: None }).await,
+        Err(errors) => {
+            draw(
+                &state,
+                &who,
+                (site_id, id),
+                StatusCode::UNPROCESSABLE_ENTITY,
+                Left { errors, typed: fields, new_token: None },
+            )
+            .await
+        }
     }
 }
 
@@ -40,7 +58,12 @@ async fn typed_readings(state: web::Data<AppState>, Editor(who): Editor, path: w
 const MOST_LINES: usize = 5_000;
 
 /// "2026-07-14 18:00 31.5" or "2026-07-14T18:00;31.5", by the clock of the site.
-pub(super) fn read_lines(channel: Channel, text: &str, tz: &jiff::tz::TimeZone, now: Timestamp) -> Result<Vec<(Channel, Reading)>, Vec<String>> {
+pub(super) fn read_lines(
+    channel: Channel,
+    text: &str,
+    tz: &jiff::tz::TimeZone,
+    now: Timestamp,
+) -> Result<Vec<(Channel, Reading)>, Vec<String>> {
     let (mut out, mut errors) = (Vec::new(), Vec::new());
     let lines: Vec<&str> = text.lines().map(str::trim).filter(|l| !l.is_empty()).collect();
     if lines.is_empty() {
@@ -61,7 +84,8 @@ pub(super) fn read_lines(channel: Channel, text: &str, tz: &jiff::tz::TimeZone, 
             Some(Reading { at, value })
         });
         match parsed {
-            None => errors.push(format!("Line {}: \"{line}\" is not a time (YYYY-MM-DD HH:MM) and a value.", i + 1)),
+            None => errors
+                .push(format!("Line {}: \"{line}\" is not a time (YYYY-MM-DD HH:MM) and a value.", i + 1)),
             Some(r) if r.at > now => errors.push(format!("Line {}: it lies in the future.", i + 1)),
             Some(r) => match channel.bound().check(r.value) {
                 Ok(_) => out.push((channel, r)),
@@ -77,12 +101,21 @@ pub(super) fn read_lines(channel: Channel, text: &str, tz: &jiff::tz::TimeZone, 
 
 /// A device that may post for this sensor; its token is shown once.
 #[post("/sites/{id}/sensors/{sensor}/devices")]
-async fn make_device(state: web::Data<AppState>, Editor(who): Editor, path: web::Path<(i64, i64)>, fields: Fields) -> Result<HttpResponse, PageError> {
+async fn make_device(
+    state: web::Data<AppState>,
+    Editor(who): Editor,
+    path: web::Path<(i64, i64)>,
+    fields: Fields,
+) -> Result<HttpResponse, PageError> {
     let (site_id, id) = *path;
     find(&open(&state, site_id).await?, id)?;
     let name = fields.get("name").to_owned();
     if name.is_empty() || name.chars().count() > 80 {
-        let left = Left { errors: vec!["Give the device a name of at most 80 letters.".into()], typed: fields, new_token: None };
+        let left = Left {
+            errors: vec!["Give the device a name of at most 80 letters.".into()],
+            typed: fields,
+            new_token: None,
+        };
         return draw(&state, &who, (site_id, id), StatusCode::UNPROCESSABLE_ENTITY, left).await;
     }
     let (token, user) = (random_hex(), who.user.id);
@@ -93,7 +126,12 @@ async fn make_device(state: web::Data<AppState>, Editor(who): Editor, path: web:
 }
 
 #[post("/sites/{id}/sensors/{sensor}/devices/{device}/rotate")]
-async fn rotate(state: web::Data<AppState>, Editor(who): Editor, path: web::Path<(i64, i64, i64)>, _fields: Fields) -> Result<HttpResponse, PageError> {
+async fn rotate(
+    state: web::Data<AppState>,
+    Editor(who): Editor,
+    path: web::Path<(i64, i64, i64)>,
+    _fields: Fields,
+) -> Result<HttpResponse, PageError> {
     let (site_id, id, device) = *path;
     find(&open(&state, site_id).await?, id)?;
     let token = random_hex();
@@ -107,7 +145,12 @@ async fn rotate(state: web::Data<AppState>, Editor(who): Editor, path: web::Path
 }
 
 #[post("/sites/{id}/sensors/{sensor}/devices/{device}/revoke")]
-async fn revoke(state: web::Data<AppState>, Editor(who): Editor, path: web::Path<(i64, i64, i64)>, _fields: Fields) -> Result<HttpResponse, PageError> {
+async fn revoke(
+    state: web::Data<AppState>,
+    Editor(who): Editor,
+    path: web::Path<(i64, i64, i64)>,
+    _fields: Fields,
+) -> Result<HttpResponse, PageError> {
     let (site_id, id, device) = *path;
     find(&open(&state, site_id).await?, id)?;
     if !db(&state, move |store| store.revoke_device(id, device, Timestamp::now())).await? {
@@ -130,7 +173,10 @@ mod tests {
         assert_eq!(good[0].1.at.to_string(), "2026-07-14T16:00:00Z");
         assert_eq!(good[2].1, Reading { at: "2026-07-14T17:30:00Z".parse().unwrap(), value: 29.5 });
         let bad = read("2026-07-14 18:00 130\nyesterday 30\n2026-07-15 18:00 30").unwrap_err();
-        assert!(bad[0].contains("between 0 and 100") && bad[1].contains("Line 2") && bad[2].contains("future"), "{bad:?}");
+        assert!(
+            bad[0].contains("between 0 and 100") && bad[1].contains("Line 2") && bad[2].contains("future"),
+            "{bad:?}"
+        );
         assert!(read("").is_err());
     }
 }

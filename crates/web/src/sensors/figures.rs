@@ -41,7 +41,8 @@ pub(super) struct Replayed {
 
 /// The last year of the record for a sensor of rain, at every threshold.
 pub(super) fn replayed(room: &Room, record: &SensorRecord) -> Replayed {
-    let (Some(own), Some((first, last))) = (room.site_box(record.sensor.box_number), room.climate.span()) else {
+    let (Some(own), Some((first, last))) = (room.site_box(record.sensor.box_number), room.climate.span())
+    else {
         return Replayed::default();
     };
     if !record.sensor.card.senses(Sense::Rain) {
@@ -51,11 +52,17 @@ pub(super) fn replayed(room: &Room, record: &SensorRecord) -> Replayed {
     let from = first.max(to.checked_sub(729.days()).unwrap_or(first));
     let units = room.units();
     let installation = room.installation(own);
-    let settings = own.settings.as_ref().map_or_else(
-        || upland_core::schedule::Settings::clean(&installation.card),
-        |s| s.settings.clone(),
+    let settings = own
+        .settings
+        .as_ref()
+        .map_or_else(|| upland_core::schedule::Settings::clean(&installation.card), |s| s.settings.clone());
+    let all = nights(
+        &installation,
+        &settings,
+        &room.climate,
+        (&record.sensor.card, &record.sensor.map),
+        (from, to),
     );
-    let all = nights(&installation, &settings, &room.climate, (&record.sensor.card, &record.sensor.map), (from, to));
     let read = as_read(&room.climate, (from, to), &room.tz);
     let none = upland_core::sensors::Readings::default();
     let rain = read.channels.get(&Channel::Rain).unwrap_or(&none);
@@ -81,11 +88,17 @@ pub(super) fn replayed(room: &Room, record: &SensorRecord) -> Replayed {
     );
     // The last year as a strip.
     let begin = to.checked_sub(364.days()).unwrap_or(from).max(from);
-    let start = |date: Date| room.tz.to_ambiguous_zoned(date.at(0, 0, 0, 0)).compatible().map_or(Timestamp::UNIX_EPOCH, |z| z.timestamp());
+    let start = |date: Date| {
+        room.tz
+            .to_ambiguous_zoned(date.at(0, 0, 0, 0))
+            .compatible()
+            .map_or(Timestamp::UNIX_EPOCH, |z| z.timestamp())
+    };
     let (zero, end) = (start(begin), start(to.tomorrow().unwrap_or(to)));
     let width = end.duration_since(zero).as_secs_f64().max(1.0);
     let x = |at: Timestamp| (100.0 * at.duration_since(zero).as_secs_f64() / width).clamp(0.0, 100.0);
-    let holds = upland_core::sensors::state::rain_holds((set.rain_threshold, set.release), rain, &read.drying, end);
+    let holds =
+        upland_core::sensors::state::rain_holds((set.rain_threshold, set.release), rain, &read.drying, end);
     let spans = holds
         .iter()
         .filter(|h| h.until.unwrap_or(end) > zero)
@@ -102,7 +115,11 @@ pub(super) fn replayed(room: &Room, record: &SensorRecord) -> Replayed {
     let mut date = begin;
     while date <= to {
         if date.day() == 1 {
-            months.push(Span { x: format!("{:.2}%", x(start(date))), width: String::new(), title: date.strftime("%b").to_string() });
+            months.push(Span {
+                x: format!("{:.2}%", x(start(date))),
+                width: String::new(),
+                title: date.strftime("%b").to_string(),
+            });
         }
         let Ok(next) = date.tomorrow() else { break };
         date = next;
@@ -119,7 +136,12 @@ pub(crate) fn percentage(room: &Room, record: &SensorRecord) -> Option<String> {
     let own = room.own(record.id);
     let heard: Vec<(Date, Millimetres)> = own
         .and_then(|r| r.get(&Channel::Et))
-        .map(|r| r.as_slice().iter().map(|r| (r.at.to_zoned(room.tz.clone()).date(), Millimetres::from_mm(r.value))).collect())
+        .map(|r| {
+            r.as_slice()
+                .iter()
+                .map(|r| (r.at.to_zoned(room.tz.clone()).date(), Millimetres::from_mm(r.value)))
+                .collect()
+        })
         .unwrap_or_default();
     let from_record = heard.is_empty();
     let recorded = room.climate.range(room.today.checked_sub(20.days()).unwrap_or(room.today), room.today);
@@ -133,10 +155,16 @@ pub(crate) fn percentage(room: &Room, record: &SensorRecord) -> Option<String> {
             if p.days == 1 { "day" } else { "days" },
             depth(units, p.mean),
             depth(units, sensor.setting.et_full),
-            if sensor.setting.et_trim_pct == 0.0 { String::new() } else { format!(", trim {} %", plain(sensor.setting.et_trim_pct, 1)) },
+            if sensor.setting.et_trim_pct == 0.0 {
+                String::new()
+            } else {
+                format!(", trim {} %", plain(sensor.setting.et_trim_pct, 1))
+            },
             if from_record { ", from the site's record" } else { "" }
         ),
-        None => "No percentage tonight: fewer than half of its days were read; the box keeps the last one.".into(),
+        None => {
+            "No percentage tonight: fewer than half of its days were read; the box keeps the last one.".into()
+        }
     })
 }
 
@@ -148,11 +176,16 @@ pub(super) fn extra(room: &Room, record: &SensorRecord) -> Vec<String> {
     out.extend(percentage(room, record));
     if sensor.card.senses(Sense::SoilMoisture) {
         match sensor.setting.soil_threshold_pct {
-            None => out.push("No threshold yet: calibrate it from its own trace first. Until then it refuses nothing.".into()),
+            None => out.push(
+                "No threshold yet: calibrate it from its own trace first. Until then it refuses nothing."
+                    .into(),
+            ),
             Some(t) => {
                 let window = room.site_box(sensor.box_number).and_then(|own| {
                     let settings = &own.settings.as_ref()?.settings;
-                    upland_core::sensors::state::cycle_window_needed_min(room.night_runs(own, settings).iter())
+                    upland_core::sensors::state::cycle_window_needed_min(
+                        room.night_runs(own, settings).iter(),
+                    )
                 });
                 out.push(format!(
                     "Refuses at {} % and above, decided at the start of the cycle window and held through it{}.",
@@ -167,7 +200,13 @@ pub(super) fn extra(room: &Room, record: &SensorRecord) -> Vec<String> {
         && let Some(settings) = &own_box.settings
     {
         let from = room.today.checked_sub(30.days()).unwrap_or(room.today);
-        let runs = upland_core::schedule::expand(&settings.settings, &own_box.record.controller.card, &room.tz, from, room.today);
+        let runs = upland_core::schedule::expand(
+            &settings.settings,
+            &own_box.record.controller.card,
+            &room.tz,
+            from,
+            room.today,
+        );
         match own.and_then(|r| r.get(&Channel::Flow)) {
             None => out.push("No flow was read yet: it learns each zone's flow from three readings while the zone runs alone.".into()),
             Some(read) => {

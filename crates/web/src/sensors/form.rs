@@ -16,7 +16,9 @@ use upland_core::bounds::{self, Bound};
 use upland_core::codes::Coded;
 use upland_core::sensors::{Link, Release, Sense, Sensor, SensorCard, Setting, Signal, generic};
 use upland_core::site::UnitSystem;
-use upland_core::units::{Celsius, M_PER_FOOT, M_S_PER_MPH, MM_PER_INCH, Metres, MetresPerSecond, Millimetres};
+use upland_core::units::{
+    Celsius, M_PER_FOOT, M_S_PER_MPH, MM_PER_INCH, Metres, MetresPerSecond, Millimetres,
+};
 use upland_store::Saved;
 
 pub(super) fn routes(config: &mut web::ServiceConfig) {
@@ -70,23 +72,47 @@ fn choice_of(name: &'static str, label: &'static str, options: Vec<(String, Stri
 fn form(card: &SensorCard, boxes: &[(u8, String)], zones: &[(u16, String)], system: UnitSystem) -> Form {
     let u = units(system);
     let temperature = if u.us { "°F" } else { "°C" };
-    let rain_help = "Small steps save more and stop summer watering for a drizzle; about 12 mm is common practice.";
+    let rain_help =
+        "Small steps save more and stop summer watering for a drizzle; about 12 mm is common practice.";
     let mut set = Vec::new();
     if card.senses(Sense::Rain) {
         set.push(Field::number("rain_threshold", "Holds after rain of", u.rain.unit).help(rain_help));
-        set.push(choice_of("release", "Ends", vec![("dries".into(), "when it has dried out".into()), ("days".into(), "after days".into())]));
-        set.push(Field::number("vent", "Dries at", "of reference ET").default("0.7").help("A closed vent about 0.4, an open one about 1."));
-        set.push(Field::number("hold_days", "Days", "").help("For a hold by days; counted from the last rain that tripped it."));
+        set.push(choice_of(
+            "release",
+            "Ends",
+            vec![("dries".into(), "when it has dried out".into()), ("days".into(), "after days".into())],
+        ));
+        set.push(
+            Field::number("vent", "Dries at", "of reference ET")
+                .default("0.7")
+                .help("A closed vent about 0.4, an open one about 1."),
+        );
+        set.push(
+            Field::number("hold_days", "Days", "")
+                .help("For a hold by days; counted from the last rain that tripped it."),
+        );
     }
     if card.senses(Sense::Freeze) {
-        set.push(Field::number("freeze_at", "Holds at or below", temperature).help("About 3 °C (37 to 38 °F) is common practice."));
+        set.push(
+            Field::number("freeze_at", "Holds at or below", temperature)
+                .help("About 3 °C (37 to 38 °F) is common practice."),
+        );
     }
     if card.senses(Sense::Wind) {
-        set.push(Field::number("wind_above", "Holds above", u.wind.unit).help("Above about 5.4 m/s (12 mph) spray drifts."));
+        set.push(
+            Field::number("wind_above", "Holds above", u.wind.unit)
+                .help("Above about 5.4 m/s (12 mph) spray drifts."),
+        );
     }
     if card.senses(Sense::SoilMoisture) {
-        set.push(Field::number("soil_threshold", "Refuses at or above", "% by volume").help("From a calibration run; later moved in half points only, on its page."));
-        set.push(Field::number("cycle_window", "Cycle window", "min").help("Left empty it follows the schedule: the day's whole cycle and an hour."));
+        set.push(
+            Field::number("soil_threshold", "Refuses at or above", "% by volume")
+                .help("From a calibration run; later moved in half points only, on its page."),
+        );
+        set.push(
+            Field::number("cycle_window", "Cycle window", "min")
+                .help("Left empty it follows the schedule: the day's whole cycle and an hour."),
+        );
     }
     if card.senses(Sense::Et) {
         set.push(Field::number("et_days", "Mean of the last", "days"));
@@ -208,12 +234,28 @@ fn texts(sensor: &Sensor, system: UnitSystem) -> BTreeMap<String, String> {
 
 /// Names that a form uses for what core's checks name otherwise.
 const NAMES: [&str; 13] = [
-    "name", "rain_threshold", "freeze_at", "wind_above", "soil_threshold", "vent", "hold_days", "et_days", "et_full", "et_trim",
-    "flow_high", "flow_low", "cycle_window",
+    "name",
+    "rain_threshold",
+    "freeze_at",
+    "wind_above",
+    "soil_threshold",
+    "vent",
+    "hold_days",
+    "et_days",
+    "et_full",
+    "et_trim",
+    "flow_high",
+    "flow_low",
+    "cycle_window",
 ];
 
 /// Reads the form over a sensor: what the form does not show stays.
-fn read(fields: &Fields, before: &Sensor, boxes: &[(u8, String)], system: UnitSystem) -> Result<Sensor, Vec<FieldError>> {
+fn read(
+    fields: &Fields,
+    before: &Sensor,
+    boxes: &[(u8, String)],
+    system: UnitSystem,
+) -> Result<Sensor, Vec<FieldError>> {
     let u = units(system);
     let mut r = Reader::new(fields);
     let mut sensor = before.clone();
@@ -231,29 +273,46 @@ fn read(fields: &Fields, before: &Sensor, boxes: &[(u8, String)], system: UnitSy
     let length = |r: &mut Reader, name, bound: &Bound, before: Option<Metres>| {
         r.optional(name, u.length, bound, before.map(Metres::m)).map(Metres::from_m)
     };
-    sensor.card.wire_longest = length(&mut r, "wire_longest", &bounds::SITE_METRES, Some(before.card.wire_longest)).unwrap_or(Metres::ZERO);
-    sensor.card.radio_open = length(&mut r, "radio_open", &bounds::SITE_METRES, Some(before.card.radio_open)).unwrap_or(Metres::ZERO);
+    sensor.card.wire_longest =
+        length(&mut r, "wire_longest", &bounds::SITE_METRES, Some(before.card.wire_longest))
+            .unwrap_or(Metres::ZERO);
+    sensor.card.radio_open = length(&mut r, "radio_open", &bounds::SITE_METRES, Some(before.card.radio_open))
+        .unwrap_or(Metres::ZERO);
     let set = &mut sensor.setting;
     let card = &before.card;
     if card.senses(Sense::Rain) {
-        set.rain_threshold = Millimetres::from_mm(r.required("rain_threshold", u.rain, &bounds::READ_RAIN, Some(set.rain_threshold.mm())));
+        set.rain_threshold = Millimetres::from_mm(r.required(
+            "rain_threshold",
+            u.rain,
+            &bounds::READ_RAIN,
+            Some(set.rain_threshold.mm()),
+        ));
         set.release = if fields.get("release") == "days" {
             Release::Days(u8::try_from(r.count("hold_days", "Days", 14)).unwrap_or(14))
         } else {
-            Release::DriesOut { vent: r.optional("vent", ONE, &bounds::VENT, None).unwrap_or(upland_core::sensors::HALF_OPEN_VENT) }
+            Release::DriesOut {
+                vent: r
+                    .optional("vent", ONE, &bounds::VENT, None)
+                    .unwrap_or(upland_core::sensors::HALF_OPEN_VENT),
+            }
         };
     }
     if card.senses(Sense::Freeze) {
         let text = fields.get("freeze_at");
         if text != degrees(u.us, set.freeze_at) {
             match text.parse::<f64>() {
-                Ok(v) if v.is_finite() => set.freeze_at = if u.us { Celsius::from_f(v) } else { Celsius::from_c(v) },
+                Ok(v) if v.is_finite() => {
+                    set.freeze_at = if u.us { Celsius::from_f(v) } else { Celsius::from_c(v) }
+                }
                 _ => r.say("freeze_at", "A temperature in degrees."),
             }
         }
     }
-    if card.senses(Sense::Wind) && fields.get("wind_above") != plain(set.wind_above.m_per_s() / u.wind.factor, 2) {
-        set.wind_above = MetresPerSecond::from_m_per_s(r.required("wind_above", u.wind, &bounds::READ_WIND, None));
+    if card.senses(Sense::Wind)
+        && fields.get("wind_above") != plain(set.wind_above.m_per_s() / u.wind.factor, 2)
+    {
+        set.wind_above =
+            MetresPerSecond::from_m_per_s(r.required("wind_above", u.wind, &bounds::READ_WIND, None));
     }
     if card.senses(Sense::SoilMoisture) {
         let asked = r.optional("soil_threshold", ONE, &bounds::SOIL_THRESHOLD, set.soil_threshold_pct);
@@ -268,7 +327,8 @@ fn read(fields: &Fields, before: &Sensor, boxes: &[(u8, String)], system: UnitSy
     }
     if card.senses(Sense::Et) {
         set.et_days = u8::try_from(r.count("et_days", "Days", 14)).unwrap_or(14);
-        set.et_full = Millimetres::from_mm(r.required("et_full", u.rain, &bounds::ET_FULL, Some(set.et_full.mm())));
+        set.et_full =
+            Millimetres::from_mm(r.required("et_full", u.rain, &bounds::ET_FULL, Some(set.et_full.mm())));
         set.et_trim_pct = r.required("et_trim", ONE, &bounds::TRIM, None);
     }
     if card.senses(Sense::Flow) {
@@ -287,7 +347,8 @@ fn read(fields: &Fields, before: &Sensor, boxes: &[(u8, String)], system: UnitSy
     let walls = r.optional("walls", ONE, &bounds::WALLS, None).map(|w| w as u8);
     place.walls = walls;
     place.height = length(&mut r, "height", &bounds::SENSOR_HEIGHT, old.height);
-    place.obstacle_distance = length(&mut r, "obstacle_distance", &bounds::SITE_METRES, old.obstacle_distance);
+    place.obstacle_distance =
+        length(&mut r, "obstacle_distance", &bounds::SITE_METRES, old.obstacle_distance);
     place.obstacle_above = length(&mut r, "obstacle_above", &bounds::SITE_METRES, old.obstacle_above);
     place.sun_hours = r.optional("sun_hours", ONE, &bounds::SUN_HOURS, old.sun_hours);
     place.straight_before = r.optional("straight_before", ONE, &bounds::STRAIGHT_PIPE, old.straight_before);
@@ -295,7 +356,10 @@ fn read(fields: &Fields, before: &Sensor, boxes: &[(u8, String)], system: UnitSy
     (place.in_spray, place.covered) = (yes_no("in_spray"), yes_no("covered"));
     (place.shielded, place.screened) = (yes_no("shielded"), yes_no("screened"));
     place.probe_station = fields.get("probe_station").parse().ok();
-    let (x, y) = (length(&mut r, "at_x", &bounds::SITE_METRES, None), length(&mut r, "at_y", &bounds::SITE_METRES, None));
+    let (x, y) = (
+        length(&mut r, "at_x", &bounds::SITE_METRES, None),
+        length(&mut r, "at_y", &bounds::SITE_METRES, None),
+    );
     place.at = x.zip(y).map(|(x, y)| (x.m(), y.m()));
     let mut errors = r.errors;
     for (field, message) in sensor.setting.check(&sensor.card) {
@@ -305,7 +369,13 @@ fn read(fields: &Fields, before: &Sensor, boxes: &[(u8, String)], system: UnitSy
         }
     }
     for (field, message) in sensor.card.check() {
-        let name = if field == "radio_open" { "radio_open" } else if field == "name" { "name" } else { "signal" };
+        let name = if field == "radio_open" {
+            "radio_open"
+        } else if field == "name" {
+            "name"
+        } else {
+            "signal"
+        };
         errors.push((name, format!("{}.", crate::quantities::capital(&message))));
     }
     if errors.is_empty() { Ok(sensor) } else { Err(errors) }
@@ -341,7 +411,12 @@ fn zones_of(room: &Room) -> Vec<(u16, String)> {
     room.loaded.zones.iter().map(|z| (z.zone.number, z.zone.name.clone())).collect()
 }
 
-fn draw(who: &SignedIn, room: &Room, status: StatusCode, drawing: &Drawing) -> Result<HttpResponse, PageError> {
+fn draw(
+    who: &SignedIn,
+    room: &Room,
+    status: StatusCode,
+    drawing: &Drawing,
+) -> Result<HttpResponse, PageError> {
     let form = form(&drawing.sensor.card, &room.loaded.box_names(), &zones_of(room), room.units());
     page_with(
         status,
@@ -383,14 +458,26 @@ async fn new_page(
     let number = query.number.or(room.loaded.boxes.first().map(crate::sites::SiteBox::number)).unwrap_or(1);
     let mut sensor = Sensor::of_card(card, number);
     // Demand of 100 %: what the peak month asks, unless somebody knows better.
-    let peak = room.climate.monthly_expected_et0(room.today.year()).iter().map(|e| e.mm()).fold(0.0, f64::max);
-    sensor.setting = Setting { et_full: Millimetres::from_mm((peak * 10.0).round() / 10.0), ..sensor.setting };
+    let peak =
+        room.climate.monthly_expected_et0(room.today.year()).iter().map(|e| e.mm()).fold(0.0, f64::max);
+    sensor.setting =
+        Setting { et_full: Millimetres::from_mm((peak * 10.0).round() / 10.0), ..sensor.setting };
     let texts = texts(&sensor, room.units());
-    draw(&who, &room, StatusCode::OK, &Drawing { sensor: &sensor, code, id: None, version: 0, texts: &texts, errors: &[], conflict: None })
+    draw(
+        &who,
+        &room,
+        StatusCode::OK,
+        &Drawing { sensor: &sensor, code, id: None, version: 0, texts: &texts, errors: &[], conflict: None },
+    )
 }
 
 #[post("/sites/{id}/sensors")]
-async fn create(state: web::Data<AppState>, Editor(who): Editor, id: web::Path<i64>, fields: Fields) -> Result<HttpResponse, PageError> {
+async fn create(
+    state: web::Data<AppState>,
+    Editor(who): Editor,
+    id: web::Path<i64>,
+    fields: Fields,
+) -> Result<HttpResponse, PageError> {
     let room = open(&state, *id).await?;
     let (code, card) = generic_card(fields.get("card"))
         .ok_or_else(|| PageError::BadRequest("The form does not say its card. Reload the page.".into()))?;
@@ -400,20 +487,36 @@ async fn create(state: web::Data<AppState>, Editor(who): Editor, id: web::Path<i
             let (site, user, on) = (*id, who.user.id, Timestamp::now().to_zoned(room.tz.clone()).date());
             let name = sensor.name.clone();
             let made = db(&state, move |store| store.create_sensor(site, on, &sensor, user)).await?;
-            flash(&who.session, format!("{name} is there. Next: wire it."), Some(format!("/sites/{site}/sensors/{made}/remove")))?;
+            flash(
+                &who.session,
+                format!("{name} is there. Next: wire it."),
+                Some(format!("/sites/{site}/sensors/{made}/remove")),
+            )?;
             Ok(see_other(&format!("/sites/{site}/sensors/{made}")))
         }
         Err(errors) => draw(
             &who,
             &room,
             StatusCode::UNPROCESSABLE_ENTITY,
-            &Drawing { sensor: &blank, code, id: None, version: 0, texts: &fields.0, errors: &errors, conflict: None },
+            &Drawing {
+                sensor: &blank,
+                code,
+                id: None,
+                version: 0,
+                texts: &fields.0,
+                errors: &errors,
+                conflict: None,
+            },
         ),
     }
 }
 
 #[get("/sites/{id}/sensors/{sensor}/edit")]
-async fn edit_page(state: web::Data<AppState>, Editor(who): Editor, path: web::Path<(i64, i64)>) -> Result<HttpResponse, PageError> {
+async fn edit_page(
+    state: web::Data<AppState>,
+    Editor(who): Editor,
+    path: web::Path<(i64, i64)>,
+) -> Result<HttpResponse, PageError> {
     let room = open(&state, path.0).await?;
     let record = find(&room, path.1)?;
     let texts = texts(&record.sensor, room.units());
@@ -507,7 +610,11 @@ mod tests {
             for system in [UnitSystem::Metric, UnitSystem::UsCustomary] {
                 let shown = texts(&sensor, system);
                 let form = form(&sensor.card, &boxes(), &[], system);
-                assert!(form.fields().all(|f| shown.contains_key(f.name) || f.name == "hold_days" || f.name == "vent"), "{code}");
+                assert!(
+                    form.fields()
+                        .all(|f| shown.contains_key(f.name) || f.name == "hold_days" || f.name == "vent"),
+                    "{code}"
+                );
                 let back = read(&Fields(shown), &sensor, &boxes(), system).unwrap();
                 assert_eq!((back.setting, &back.card), (sensor.setting, &sensor.card), "{code} {system:?}");
                 let (x, y) = back.placement.at.unwrap();
@@ -533,7 +640,9 @@ mod tests {
     fn what_cannot_be_set_is_told_at_its_field() {
         let sensor = Sensor::of_card(generic_card("rain_freeze_switch").unwrap().1, 1);
         let mut typed = texts(&sensor, UnitSystem::Metric);
-        for (name, value) in [("rain_threshold", "40"), ("freeze_at", "warm"), ("box", "9"), ("name", ""), ("sun_hours", "30")] {
+        for (name, value) in
+            [("rain_threshold", "40"), ("freeze_at", "warm"), ("box", "9"), ("name", ""), ("sun_hours", "30")]
+        {
             typed.insert(name.into(), value.into());
         }
         let errors = read(&Fields(typed), &sensor, &boxes(), UnitSystem::Metric).unwrap_err();

@@ -135,7 +135,11 @@ fn line(room: &Room, record: &SensorRecord) -> Line {
             Says::Free { .. } => "free",
             Says::Silent { .. } => "silent",
         },
-        source: if room.own(record.id).is_some() { "from its own readings" } else { "as the site's record would trip it" },
+        source: if room.own(record.id).is_some() {
+            "from its own readings"
+        } else {
+            "as the site's record would trip it"
+        },
         tonight: tonight_of(room, record),
         place: verdict(place),
         place_bad: place == upland_core::sensors::placement::Verdict::Fails,
@@ -234,18 +238,31 @@ fn headline(room: &Room) -> String {
         .filter(|s| matches!(room.says(s), Says::Holds { .. }))
         .map(|s| s.sensor.name.as_str())
         .collect();
-    let stopped: usize = room.loaded.boxes.iter().filter_map(|b| room.tonight(b)).map(|n| n.stopped().len()).sum();
+    let stopped: usize =
+        room.loaded.boxes.iter().filter_map(|b| room.tonight(b)).map(|n| n.stopped().len()).sum();
     match (holding.len(), stopped) {
         (0, 0) => "No sensor holds; tonight runs as set.".into(),
         (0, n) => format!("{} of tonight's stations are refused.", in_words_capital(n)),
-        (1, 0) => format!("{} holds, but stops nothing tonight.", holding.first().copied().unwrap_or_default()),
-        (1, n) => format!("{} holds: {} of tonight's stations wait.", holding.first().copied().unwrap_or_default(), in_words(n)),
-        (h, n) => format!("{} sensors hold: {} of tonight's stations wait.", in_words_capital(h), in_words(n)),
+        (1, 0) => {
+            format!("{} holds, but stops nothing tonight.", holding.first().copied().unwrap_or_default())
+        }
+        (1, n) => format!(
+            "{} holds: {} of tonight's stations wait.",
+            holding.first().copied().unwrap_or_default(),
+            in_words(n)
+        ),
+        (h, n) => {
+            format!("{} sensors hold: {} of tonight's stations wait.", in_words_capital(h), in_words(n))
+        }
     }
 }
 
 #[get("/sites/{id}/sensors")]
-async fn sensors_page(state: web::Data<AppState>, who: SignedIn, id: web::Path<i64>) -> Result<HttpResponse, PageError> {
+async fn sensors_page(
+    state: web::Data<AppState>,
+    who: SignedIn,
+    id: web::Path<i64>,
+) -> Result<HttpResponse, PageError> {
     let room = open(&state, *id).await?;
     let frame = frame(&who, &room, "sensors")?;
     let refused = if frame.may_edit { db(&state, |store| store.refusals(&[])).await? } else { Vec::new() };
@@ -273,7 +290,6 @@ async fn sensors_page(state: web::Data<AppState>, who: SignedIn, id: web::Path<i
     .await?;
     page(&drawn)
 }
-
 
 #[cfg(test)]
 mod tests {

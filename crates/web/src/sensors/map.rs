@@ -79,9 +79,13 @@ fn cell(sensor: (&Sensor, i64, i32), zone: &upland_core::site::Zone, settings: &
 }
 
 fn box_map(room: &Room, own: &SiteBox) -> BoxMap {
-    let settings = own.settings.as_ref().map_or_else(|| Settings::clean(&own.record.controller.card), |s| s.settings.clone());
+    let settings = own
+        .settings
+        .as_ref()
+        .map_or_else(|| Settings::clean(&own.record.controller.card), |s| s.settings.clone());
     let sensors: Vec<_> = room.of_box(own.number()).collect();
-    let mut zones: Vec<_> = room.loaded.zones.iter().map(|z| &z.zone).filter(|z| z.box_number == own.number()).collect();
+    let mut zones: Vec<_> =
+        room.loaded.zones.iter().map(|z| &z.zone).filter(|z| z.box_number == own.number()).collect();
     zones.sort_by_key(|z| z.number);
     BoxMap {
         number: own.number(),
@@ -108,14 +112,21 @@ fn box_map(room: &Room, own: &SiteBox) -> BoxMap {
             .map(|(index, p)| ProgramRow {
                 index,
                 name: p.name.clone(),
-                cells: sensors.iter().map(|s| (s.id, s.version, s.sensor.map.programs_ignoring.contains(&index))).collect(),
+                cells: sensors
+                    .iter()
+                    .map(|s| (s.id, s.version, s.sensor.map.programs_ignoring.contains(&index)))
+                    .collect(),
             })
             .collect(),
     }
 }
 
 #[get("/sites/{id}/sensors/map")]
-async fn map_page(state: web::Data<AppState>, who: SignedIn, id: web::Path<i64>) -> Result<HttpResponse, PageError> {
+async fn map_page(
+    state: web::Data<AppState>,
+    who: SignedIn,
+    id: web::Path<i64>,
+) -> Result<HttpResponse, PageError> {
     let room = open(&state, *id).await?;
     page(&MapPage {
         frame: frame(&who, &room, "whom sensors stop")?,
@@ -127,7 +138,12 @@ async fn map_page(state: web::Data<AppState>, who: SignedIn, id: web::Path<i64>)
 
 /// Chooses against the proposal for a zone or a program, or goes back to it.
 #[post("/sites/{id}/sensors/map")]
-async fn choose(state: web::Data<AppState>, Editor(who): Editor, id: web::Path<i64>, fields: Fields) -> Result<HttpResponse, PageError> {
+async fn choose(
+    state: web::Data<AppState>,
+    Editor(who): Editor,
+    id: web::Path<i64>,
+    fields: Fields,
+) -> Result<HttpResponse, PageError> {
     let room = open(&state, *id).await?;
     let missing = || PageError::BadRequest("The form does not say what it is about. Reload the page.".into());
     let sensor_id: i64 = fields.get("sensor").parse().map_err(|_| missing())?;
@@ -145,7 +161,11 @@ async fn choose(state: web::Data<AppState>, Editor(who): Editor, id: web::Path<i
             format!("Zone {station} and {} are chosen so.", sensor.name)
         }
         (_, Ok(program)) => {
-            if fields.get("ignores") == "yes" { map.programs_ignoring.insert(program) } else { map.programs_ignoring.remove(&program) };
+            if fields.get("ignores") == "yes" {
+                map.programs_ignoring.insert(program)
+            } else {
+                map.programs_ignoring.remove(&program)
+            };
             format!("The program and {} are chosen so.", sensor.name)
         }
         _ => return Err(missing()),
@@ -154,7 +174,9 @@ async fn choose(state: web::Data<AppState>, Editor(who): Editor, id: web::Path<i
     let said = match db(&state, move |store| store.save_sensor(sensor_id, base, &sensor, user)).await? {
         None => return Err(PageError::NotFound),
         Some(Saved::As(_)) => said,
-        Some(Saved::Conflict(theirs)) => format!("{} changed this sensor meanwhile; this is how it stands. Choose again.", theirs.saved_by),
+        Some(Saved::Conflict(theirs)) => {
+            format!("{} changed this sensor meanwhile; this is how it stands. Choose again.", theirs.saved_by)
+        }
     };
     flash(&who.session, said, None)?;
     Ok(see_other(&format!("/sites/{id}/sensors/map")))

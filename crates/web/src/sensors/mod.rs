@@ -16,8 +16,8 @@ pub(crate) mod words;
 
 pub(crate) use api::routes as api_routes;
 pub(crate) use figures::percentage;
-pub(crate) use stand_in::StandIns;
 pub(crate) use room::{Night, Room, Watch};
+pub(crate) use stand_in::StandIns;
 
 use crate::error::PageError;
 use crate::pages::{Chapter, Frame};
@@ -59,10 +59,15 @@ enum Tab {
 type TabLink = (String, &'static str, bool);
 
 fn tabs(site_id: i64, current: Tab) -> Vec<TabLink> {
-    [("", "Sensors", Tab::List), ("/map", "Whom they stop", Tab::Map), ("/wiring", "Wiring", Tab::Wiring), ("/plan", "Plan", Tab::Plan)]
-        .into_iter()
-        .map(|(end, name, tab)| (format!("/sites/{site_id}/sensors{end}"), name, tab == current))
-        .collect()
+    [
+        ("", "Sensors", Tab::List),
+        ("/map", "Whom they stop", Tab::Map),
+        ("/wiring", "Wiring", Tab::Wiring),
+        ("/plan", "Plan", Tab::Plan),
+    ]
+    .into_iter()
+    .map(|(end, name, tab)| (format!("/sites/{site_id}/sensors{end}"), name, tab == current))
+    .collect()
 }
 
 fn frame(who: &SignedIn, room: &Room, title: &str) -> Result<Frame, PageError> {

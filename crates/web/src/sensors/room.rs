@@ -50,15 +50,26 @@ fn instant(date: Date, at: Time, tz: &TimeZone) -> Timestamp {
 impl Room {
     /// A site's room; on the evening of a date when one is asked for, else now, or on the last day of
     /// an old record while no device speaks.
-    pub fn build(state: &AppState, store: &Store, loaded: Loaded, asked: Option<Date>) -> Result<Self, StoreError> {
+    pub fn build(
+        state: &AppState,
+        store: &Store,
+        loaded: Loaded,
+        asked: Option<Date>,
+    ) -> Result<Self, StoreError> {
         let climate = state.climate(&loaded.site)?;
         let tz = TimeZone::get(&loaded.site.site.time_zone).unwrap_or(TimeZone::UTC);
         let now = Timestamp::now();
         let sensors = store.sensors(loaded.site.id)?;
         let ids: Vec<i64> = sensors.iter().map(|s| s.id).collect();
         let live = now - SignedDuration::from_hours(24 * LIVE_DAYS);
-        let spoke = asked.is_none() && !ids.is_empty() && store.latest_reading(&ids)?.is_some_and(|last| last >= live);
-        let (today, _) = choose_date(asked.or(spoke.then(|| now.to_zoned(tz.clone()).date())), &climate, now.to_zoned(tz.clone()).date());
+        let spoke = asked.is_none()
+            && !ids.is_empty()
+            && store.latest_reading(&ids)?.is_some_and(|last| last >= live);
+        let (today, _) = choose_date(
+            asked.or(spoke.then(|| now.to_zoned(tz.clone()).date())),
+            &climate,
+            now.to_zoned(tz.clone()).date(),
+        );
         let is_now = asked.is_none() && today == now.to_zoned(tz.clone()).date();
         let at = if is_now { now } else { instant(today, EVENING, &tz) };
         let heard = if ids.is_empty() { BTreeMap::new() } else { store.readings(&ids, at)? };
@@ -132,7 +143,10 @@ impl Room {
     pub fn done(&self, id: i64) -> BTreeMap<Task, Date> {
         use upland_core::codes::Coded;
         let mut out = BTreeMap::new();
-        for event in self.events_of(id).filter(|e| matches!(e.kind, SensorEventKind::Task | SensorEventKind::Calibration)) {
+        for event in self
+            .events_of(id)
+            .filter(|e| matches!(e.kind, SensorEventKind::Task | SensorEventKind::Calibration))
+        {
             let task = match event.kind {
                 SensorEventKind::Calibration if event.body.get("threshold_pct").is_none() => None,
                 SensorEventKind::Calibration => Some(Task::Calibrate),
@@ -155,8 +169,15 @@ impl Room {
     pub fn installation(&self, own: &SiteBox) -> Installation {
         let zones: Vec<_> = self.loaded.zones.iter().map(|z| z.zone.clone()).collect();
         let of = (&own.record.controller.card, own.number());
-        let mut there =
-            Installation::new(&self.loaded.site.site, of, &zones, Law::default(), &self.climate, self.today, &self.tz);
+        let mut there = Installation::new(
+            &self.loaded.site.site,
+            of,
+            &zones,
+            Law::default(),
+            &self.climate,
+            self.today,
+            &self.tz,
+        );
         there.sensors = self.of_box(own.number()).map(|s| s.sensor.clone()).collect();
         there
     }
@@ -182,7 +203,9 @@ impl Room {
         let next = self.today.tomorrow().unwrap_or(self.today);
         let noon = |date: Date| instant(date, time(12, 0, 0, 0), &self.tz);
         let mut runs = expand(settings, &own.record.controller.card, &self.tz, self.today, next);
-        runs.retain(|r| r.start >= noon(self.today) && r.start < noon(next) && !settings.station(r.station).lighting);
+        runs.retain(|r| {
+            r.start >= noon(self.today) && r.start < noon(next) && !settings.station(r.station).lighting
+        });
         runs
     }
 
@@ -191,7 +214,8 @@ impl Room {
         let settings = &own.settings.as_ref()?.settings;
         let runs = self.night_runs(own, settings);
         let until = runs.iter().map(|r| r.end).max().unwrap_or(self.at);
-        let zones: Vec<&Zone> = self.loaded.zones.iter().map(|z| &z.zone).filter(|z| z.box_number == own.number()).collect();
+        let zones: Vec<&Zone> =
+            self.loaded.zones.iter().map(|z| &z.zone).filter(|z| z.box_number == own.number()).collect();
         Some(Night::of(&self.watches(own.number(), until), &runs, &zones, settings))
     }
 }
@@ -258,7 +282,9 @@ impl Night {
     fn name(&self, fate: &Fate) -> Option<&str> {
         match fate {
             Fate::Runs => None,
-            Fate::Held { sensor, .. } | Fate::Cut { sensor, .. } => self.names.get(*sensor).map(String::as_str),
+            Fate::Held { sensor, .. } | Fate::Cut { sensor, .. } => {
+                self.names.get(*sensor).map(String::as_str)
+            }
         }
     }
 
@@ -269,6 +295,9 @@ impl Night {
 
     /// What stops the run of a station that begins at an instant, if something does.
     pub fn stops(&self, station: u16, start: Timestamp) -> Option<&str> {
-        self.fates.iter().find(|(r, _)| r.station == station && r.start == start).and_then(|(_, fate)| self.name(fate))
+        self.fates
+            .iter()
+            .find(|(r, _)| r.station == station && r.start == start)
+            .and_then(|(_, fate)| self.name(fate))
     }
 }

@@ -20,7 +20,8 @@ const MOST: usize = 12;
 /// Days back that a stand-in begins at.
 const DAYS_BACK: u32 = 14;
 /// Speeds that the page offers: simulated seconds in a second, and words.
-pub(super) const SPEEDS: [(u32, &str); 3] = [(600, "ten minutes a second"), (3600, "an hour a second"), (86_400, "a day a second")];
+pub(super) const SPEEDS: [(u32, &str); 3] =
+    [(600, "ten minutes a second"), (3600, "an hour a second"), (86_400, "a day a second")];
 
 struct Running {
     stop: Arc<AtomicBool>,
@@ -44,7 +45,10 @@ impl StandIns {
 
     /// Readings that a sensor's stand-in had acknowledged, while it runs.
     pub fn taken(&self, sensor: i64) -> Option<u64> {
-        self.lock().get(&sensor).filter(|r| !r.over.load(Ordering::Relaxed)).map(|r| r.taken.load(Ordering::Relaxed))
+        self.lock()
+            .get(&sensor)
+            .filter(|r| !r.over.load(Ordering::Relaxed))
+            .map(|r| r.taken.load(Ordering::Relaxed))
     }
 
     fn stop(&self, sensor: i64) -> bool {
@@ -98,14 +102,24 @@ pub(super) fn kind_of(sensor: &Sensor) -> Kind {
 }
 
 #[post("/sites/{id}/sensors/{sensor}/stand-in")]
-async fn start_one(state: web::Data<AppState>, Editor(who): Editor, path: web::Path<(i64, i64)>, fields: Fields) -> Result<HttpResponse, PageError> {
+async fn start_one(
+    state: web::Data<AppState>,
+    Editor(who): Editor,
+    path: web::Path<(i64, i64)>,
+    fields: Fields,
+) -> Result<HttpResponse, PageError> {
     let (site_id, id) = *path;
     if state.stand_ins.url.is_empty() {
         return Err(PageError::NotFound);
     }
     let room = open(&state, site_id).await?;
     let record = find(&room, id)?;
-    let speed = fields.get("speed").parse::<u32>().ok().filter(|s| SPEEDS.iter().any(|(known, _)| known == s)).unwrap_or(3600);
+    let speed = fields
+        .get("speed")
+        .parse::<u32>()
+        .ok()
+        .filter(|s| SPEEDS.iter().any(|(known, _)| known == s))
+        .unwrap_or(3600);
     let token = random_hex();
     let (hash, user) = (super::api::hash(&token), who.user.id);
     db(&state, move |store| store.create_device(id, "Stand-in", &hash, user)).await?;
@@ -120,7 +134,10 @@ async fn start_one(state: web::Data<AppState>, Editor(who): Editor, path: web::P
     // The sky of a site is one: its stand-ins feel the same rain.
     let started = state.stand_ins.start(id, plan, Sky::generated(site_id.unsigned_abs()));
     let said = if started {
-        format!("A stand-in posts for {}: it begins {DAYS_BACK} days back and catches up.", record.sensor.name)
+        format!(
+            "A stand-in posts for {}: it begins {DAYS_BACK} days back and catches up.",
+            record.sensor.name
+        )
     } else {
         format!("It runs already, or {MOST} stand-ins run; stop one first.")
     };
@@ -129,10 +146,19 @@ async fn start_one(state: web::Data<AppState>, Editor(who): Editor, path: web::P
 }
 
 #[post("/sites/{id}/sensors/{sensor}/stand-in/stop")]
-async fn stop_one(state: web::Data<AppState>, Editor(who): Editor, path: web::Path<(i64, i64)>, _fields: Fields) -> Result<HttpResponse, PageError> {
+async fn stop_one(
+    state: web::Data<AppState>,
+    Editor(who): Editor,
+    path: web::Path<(i64, i64)>,
+    _fields: Fields,
+) -> Result<HttpResponse, PageError> {
     let (site_id, id) = *path;
     find(&open(&state, site_id).await?, id)?;
-    flash(&who.session, if state.stand_ins.stop(id) { "The stand-in stops." } else { "It did not run." }, None)?;
+    flash(
+        &who.session,
+        if state.stand_ins.stop(id) { "The stand-in stops." } else { "It did not run." },
+        None,
+    )?;
     Ok(see_other(&format!("/sites/{site_id}/sensors/{id}#devices")))
 }
 
@@ -148,7 +174,9 @@ mod tests {
                 "soil_probe" | "soil_relay" => Kind::SoilProbe,
                 "flow_meter" => Kind::FlowMeter,
                 "et_sensor" => Kind::EtSensor,
-                "rain_switch" | "rain_switch_radio" | "rain_freeze_switch" | "rain_freeze_radio" => Kind::RainSwitch,
+                "rain_switch" | "rain_switch_radio" | "rain_freeze_switch" | "rain_freeze_radio" => {
+                    Kind::RainSwitch
+                }
                 _ => Kind::WeatherStation,
             };
             assert_eq!(kind, expected, "{code}");

@@ -21,11 +21,37 @@ fn sensor(code: &str) -> Sensor {
 }
 
 fn record(id: i64, sensor: Sensor) -> SensorRecord {
-    SensorRecord { id, site_id: 1, version: 1, installed_on: date(2025, 11, 20), sensor, saved_by: "Bram".into(), saved_at: Timestamp::UNIX_EPOCH }
+    SensorRecord {
+        id,
+        site_id: 1,
+        version: 1,
+        installed_on: date(2025, 11, 20),
+        sensor,
+        saved_by: "Bram".into(),
+        saved_at: Timestamp::UNIX_EPOCH,
+    }
 }
 
-fn event(id: i64, sensor_id: i64, kind: SensorEventKind, from: Timestamp, until: Option<Timestamp>, body: serde_json::Value) -> SensorEvent {
-    SensorEvent { id, sensor_id, kind, from, until, body, reason: "new turf".into(), said_by: "Bram".into(), said_at: from, undone: false }
+fn event(
+    id: i64,
+    sensor_id: i64,
+    kind: SensorEventKind,
+    from: Timestamp,
+    until: Option<Timestamp>,
+    body: serde_json::Value,
+) -> SensorEvent {
+    SensorEvent {
+        id,
+        sensor_id,
+        kind,
+        from,
+        until,
+        body,
+        reason: "new turf".into(),
+        said_by: "Bram".into(),
+        said_at: from,
+        undone: false,
+    }
 }
 
 fn room_of(sensors: Vec<Sensor>, events: Vec<SensorEvent>, heard: BTreeMap<i64, ByChannel>) -> Room {
@@ -69,15 +95,27 @@ fn a_hold_is_said_with_its_reason_and_stops_the_night() {
 
 #[test]
 fn a_bypass_is_listed_and_lets_the_night_run() {
-    let bypass = event(1, 1, SensorEventKind::Bypass, evening(), Some(evening() + SignedDuration::from_hours(24)), serde_json::json!({}));
+    let bypass = event(
+        1,
+        1,
+        SensorEventKind::Bypass,
+        evening(),
+        Some(evening() + SignedDuration::from_hours(24)),
+        serde_json::json!({}),
+    );
     let room = room_of(vec![holding()], vec![bypass], BTreeMap::new());
     assert_eq!(room.bypassed(1), Some(evening() + SignedDuration::from_hours(24)));
     let listed = pausing(&room);
     assert_eq!(listed[0].text, "Rain switch, wired is on bypass until Tue 14 Jul, 20:00: new turf (Bram)");
     let night = room.tonight(room.site_box(1).unwrap()).unwrap();
     let later: Vec<_> = night.fates.iter().filter(|(run, _)| run.start >= room.at).collect();
-    assert!(later.len() > 4 && later.iter().all(|(_, fate)| *fate == upland_core::sensors::effect::Fate::Runs));
-    assert!(night.stopped().contains(&1), "what was to run at one in the afternoon was held before the bypass");
+    assert!(
+        later.len() > 4 && later.iter().all(|(_, fate)| *fate == upland_core::sensors::effect::Fate::Runs)
+    );
+    assert!(
+        night.stopped().contains(&1),
+        "what was to run at one in the afternoon was held before the bypass"
+    );
 }
 
 #[test]
@@ -142,7 +180,10 @@ fn an_et_unit_says_tonight_s_percentage_from_its_own_days_or_the_record() {
     unit.setting.et_trim_pct = 10.0;
     let room = room(vec![unit.clone(), sensor("rain_switch")]);
     let text = percentage(&room, &room.sensors[0]).unwrap();
-    assert!(text.starts_with("Tonight ") && text.contains("trim 10 %") && text.contains("from the site's record"), "{text}");
+    assert!(
+        text.starts_with("Tonight ") && text.contains("trim 10 %") && text.contains("from the site's record"),
+        "{text}"
+    );
     assert_eq!(percentage(&room, &room.sensors[1]), None);
     let day = |back: i64| Reading { at: evening() - SignedDuration::from_hours(24 * back + 2), value: 4.0 };
     let heard = [(1, [(Channel::Et, Readings::new((0..3).map(day).collect()))].into())].into();
@@ -153,8 +194,16 @@ fn an_et_unit_says_tonight_s_percentage_from_its_own_days_or_the_record() {
 #[test]
 fn a_meter_tells_what_it_learned_and_what_is_wrong_unless_it_is_silenced() {
     let bench = fixture::workbench();
-    let runs = upland_core::schedule::expand(&bench.settings(), &bench.installation.card, &bench.installation.tz, date(2026, 7, 5), date(2026, 7, 12));
-    let alone = |r: &&upland_core::schedule::ScheduledRun| r.station == 1 && runs.iter().filter(|o| o.start < r.end && r.start < o.end).count() == 1;
+    let runs = upland_core::schedule::expand(
+        &bench.settings(),
+        &bench.installation.card,
+        &bench.installation.tz,
+        date(2026, 7, 5),
+        date(2026, 7, 12),
+    );
+    let alone = |r: &&upland_core::schedule::ScheduledRun| {
+        r.station == 1 && runs.iter().filter(|o| o.start < r.end && r.start < o.end).count() == 1
+    };
     let mut all: Vec<Reading> = runs
         .iter()
         .filter(alone)
@@ -171,7 +220,14 @@ fn a_meter_tells_what_it_learned_and_what_is_wrong_unless_it_is_silenced() {
     let told = lines(Vec::new());
     assert!(told[0].starts_with("Station 1: learned 40 L/min, alarms below 28 and above 52"), "{told:?}");
     assert!(told.iter().any(|l| l.contains("high flow on station 1, 90 L/min")), "{told:?}");
-    let silence = event(1, 1, SensorEventKind::Silence, burst - SignedDuration::from_mins(5), Some(burst + SignedDuration::from_mins(5)), serde_json::json!({}));
+    let silence = event(
+        1,
+        1,
+        SensorEventKind::Silence,
+        burst - SignedDuration::from_mins(5),
+        Some(burst + SignedDuration::from_mins(5)),
+        serde_json::json!({}),
+    );
     assert!(lines(vec![silence]).iter().all(|l| !l.contains("high flow")));
     let room = room(vec![sensor("flow_meter"), sensor("soil_probe")]);
     assert!(extra(&room, &room.sensors[0])[0].contains("No flow was read yet"));
@@ -187,7 +243,10 @@ fn places_are_judged_over_the_zones_that_it_can_hold() {
     let all = judged(&room, &room.sensors[0]);
     assert_eq!(overall(&all), Verdict::Fails);
     let of = |criterion| all.iter().find(|j| j.criterion == criterion).unwrap();
-    assert_eq!((of(Criterion::OpenSky).verdict, of(Criterion::SameExposure).verdict), (Verdict::Fails, Verdict::Good));
+    assert_eq!(
+        (of(Criterion::OpenSky).verdict, of(Criterion::SameExposure).verdict),
+        (Verdict::Fails, Verdict::Good)
+    );
     assert_eq!(words::found(UnitSystem::Metric, of(Criterion::Reach)), "10 m; it reaches 60 m");
 }
 
@@ -215,8 +274,22 @@ fn every_verdict_conflict_refusal_and_failure_has_its_words() {
             format!("{what} {remedy}")
         })
         .collect();
-    lines.extend([Refusal::WrongContact, Refusal::NoPort(SensorPort::SoilProbe), Refusal::NoPort(SensorPort::FlowMeter), Refusal::NoPort(SensorPort::Weather)].map(|r| words::refusal(r).to_owned()));
-    let conflicts = [Conflict::RainButAllRoofed, Conflict::WindButAllDrip, Conflict::RainTwice, Conflict::EtWithoutPort, Conflict::TwoOfOne(Sense::Rain)];
+    lines.extend(
+        [
+            Refusal::WrongContact,
+            Refusal::NoPort(SensorPort::SoilProbe),
+            Refusal::NoPort(SensorPort::FlowMeter),
+            Refusal::NoPort(SensorPort::Weather),
+        ]
+        .map(|r| words::refusal(r).to_owned()),
+    );
+    let conflicts = [
+        Conflict::RainButAllRoofed,
+        Conflict::WindButAllDrip,
+        Conflict::RainTwice,
+        Conflict::EtWithoutPort,
+        Conflict::TwoOfOne(Sense::Rain),
+    ];
     lines.extend(conflicts.map(words::conflict));
     insta::assert_snapshot!(lines.join("\n"));
 }

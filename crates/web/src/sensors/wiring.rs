@@ -94,7 +94,11 @@ fn drawing(ports: &[SensorPort], joined: &[(&upland_core::sensors::Sensor, Join)
     let has_common = joined.iter().any(|(_, j)| *j == Join::ValveCommon);
     let rows = u32::try_from(ports.len()).unwrap_or(0) + u32::from(has_common);
     let common_y = has_common.then(|| 20 + u32::try_from(ports.len()).unwrap_or(0) * PORT_PX);
-    let used = |i: usize| joined.iter().any(|(s, j)| s.card.is_contact() && matches!(j, Join::OwnPort(p) | Join::InSeries(p) if *p == i));
+    let used = |i: usize| {
+        joined
+            .iter()
+            .any(|(s, j)| s.card.is_contact() && matches!(j, Join::OwnPort(p) | Join::InSeries(p) if *p == i))
+    };
     let mut wires = Vec::new();
     let mut words = Vec::new();
     for (k, (sensor, how)) in joined.iter().enumerate() {
@@ -106,13 +110,24 @@ fn drawing(ports: &[SensorPort], joined: &[(&upland_core::sensors::Sensor, Join)
             Join::ValveCommon => (common_y.unwrap_or(20) + 20, false),
         };
         // Those in series go from one to the next before they come back.
-        let before = joined.iter().take(k).rposition(|(_, j)| matches!((j, how), (Join::InSeries(a), Join::InSeries(b)) if a == b));
+        let before = joined
+            .iter()
+            .take(k)
+            .rposition(|(_, j)| matches!((j, how), (Join::InSeries(a), Join::InSeries(b)) if a == b));
         let path = match before {
             Some(previous) => {
                 let from = sensor_y(previous) + 34;
-                format!("M560 {from} C500 {from} 500 {y} 560 {y} M560 {} C420 {} 360 {} 300 {}", y + 12, y + 12, target + 12, target + 12)
+                format!(
+                    "M560 {from} C500 {from} 500 {y} 560 {y} M560 {} C420 {} 360 {} 300 {}",
+                    y + 12,
+                    y + 12,
+                    target + 12,
+                    target + 12
+                )
             }
-            None if matches!(how, Join::InSeries(_)) => format!("M560 {y} C430 {y} 430 {target} 300 {target}"),
+            None if matches!(how, Join::InSeries(_)) => {
+                format!("M560 {y} C430 {y} 430 {target} 300 {target}")
+            }
             None => format!(
                 "M560 {y} C430 {y} 430 {target} 300 {target} M560 {} C430 {} 430 {} 300 {}",
                 y + 12,
@@ -148,7 +163,10 @@ fn drawing(ports: &[SensorPort], joined: &[(&upland_core::sensors::Sensor, Join)
                 name: sensor.name.clone(),
                 note: match (how, sensor.card.signal) {
                     (Join::Decoder { address, input, .. }, _) => {
-                        format!("decoder, address {address}, {}", if *input == DecoderInput::Polarised { "polarised" } else { "plain" })
+                        format!(
+                            "decoder, address {address}, {}",
+                            if *input == DecoderInput::Polarised { "polarised" } else { "plain" }
+                        )
                     }
                     (_, Signal::NormallyClosed) => "closed at rest, opens to hold".into(),
                     (_, other) => other.label().into(),
@@ -183,7 +201,13 @@ fn wired(room: &Room, own: &SiteBox) -> BoxWiring {
                         .enumerate()
                         .map(|(i, s)| {
                             let words = step(s, &record.sensor.card);
-                            StepRow { id: format!("{}-{i}", record.id), text: words.text, good: words.good, bad: words.bad, caution: words.caution }
+                            StepRow {
+                                id: format!("{}-{i}", record.id),
+                                text: words.text,
+                                good: words.good,
+                                bad: words.bad,
+                                caution: words.caution,
+                            }
                         })
                         .collect(),
                 });
@@ -210,7 +234,12 @@ struct BoxQuery {
 }
 
 #[get("/sites/{id}/sensors/wiring")]
-async fn wiring_page(state: web::Data<AppState>, who: SignedIn, id: web::Path<i64>, query: web::Query<BoxQuery>) -> Result<HttpResponse, PageError> {
+async fn wiring_page(
+    state: web::Data<AppState>,
+    who: SignedIn,
+    id: web::Path<i64>,
+    query: web::Query<BoxQuery>,
+) -> Result<HttpResponse, PageError> {
     let room = open(&state, *id).await?;
     let chosen = |b: &&SiteBox| query.number.is_none_or(|n| n == b.number());
     page(&WiringPage {

@@ -29,7 +29,9 @@ pub(crate) fn cause(units: UnitSystem, cause: Cause) -> String {
     match cause {
         Cause::Rain { fallen_mm } => format!("{} of rain", depth(units, Millimetres::from_mm(fallen_mm))),
         Cause::Frost { read_c } => format!("{} in the air", temperature(units, Celsius::from_c(read_c))),
-        Cause::Wind { read_m_s } => format!("wind of {}", wind(units, MetresPerSecond::from_m_per_s(read_m_s))),
+        Cause::Wind { read_m_s } => {
+            format!("wind of {}", wind(units, MetresPerSecond::from_m_per_s(read_m_s)))
+        }
         Cause::WetSoil { read_pct } => format!("soil at {} %", plain(read_pct, 1)),
         Cause::Contact => "its contact is open".to_owned(),
     }
@@ -47,8 +49,12 @@ pub(crate) fn says(units: UnitSystem, said: &Says, tz: &TimeZone) -> (String, St
         ),
         Says::Free { since: Some(since) } => ("Lets run".to_owned(), format!("since {}", moment(*since, tz))),
         Says::Free { since: None } => ("Lets run".to_owned(), "nothing held in the last weeks".to_owned()),
-        Says::Silent { last: Some(last) } => ("Silent".to_owned(), format!("last heard {}", moment(*last, tz))),
-        Says::Silent { last: None } => ("Not heard yet".to_owned(), "it has no readings, and the record has none for it".to_owned()),
+        Says::Silent { last: Some(last) } => {
+            ("Silent".to_owned(), format!("last heard {}", moment(*last, tz)))
+        }
+        Says::Silent { last: None } => {
+            ("Not heard yet".to_owned(), "it has no readings, and the record has none for it".to_owned())
+        }
     }
 }
 
@@ -130,7 +136,10 @@ pub(crate) fn step(step: Step, card: &SensorCard) -> StepWords {
             "",
         ),
         Step::LayWire => words(
-            format!("Lay the wire, {} at most, away from mains, with a loop to spare at both ends.", length(UnitSystem::Metric, card.wire_longest)),
+            format!(
+                "Lay the wire, {} at most, away from mains, with a loop to spare at both ends.",
+                length(UnitSystem::Metric, card.wire_longest)
+            ),
             "The loop measures closed for a normally closed contact.",
             "It measures open: a break on the way; find it before you connect.",
             "Have buried services located before you dig.",
@@ -146,7 +155,10 @@ pub(crate) fn step(step: Step, card: &SensorCard) -> StepWords {
             "",
         ),
         Step::ConnectInSeries(p) => words(
-            format!("One wire of the first contact to port {0}, its other wire to the next contact, and that one's back to port {0}.", p + 1),
+            format!(
+                "One wire of the first contact to port {0}, its other wire to the next contact, and that one's back to port {0}.",
+                p + 1
+            ),
             "The loop measures closed with all contacts at rest.",
             "It measures open: one contact holds, or a joint is bad.",
             "",
@@ -174,7 +186,12 @@ pub(crate) fn step(step: Step, card: &SensorCard) -> StepWords {
             "Another value: write down here what it is set to.",
             "",
         ),
-        Step::PowerOn => words("Close the box and switch it on.".into(), "Clock and programs are there.", "Clock blinks: set it, and change the backup battery.", ""),
+        Step::PowerOn => words(
+            "Close the box and switch it on.".into(),
+            "Clock and programs are there.",
+            "Clock blinks: set it, and change the backup battery.",
+            "",
+        ),
         Step::TellBox => words(
             "Tell the box that it has the sensor, and that it is not on bypass.".into(),
             "The box shows the sensor as active.",
@@ -197,7 +214,9 @@ pub(crate) fn step(step: Step, card: &SensorCard) -> StepWords {
             "Nothing shows: jumper, bypass, wrong port, wrong contact, broken wire, in that order.",
             "",
         ),
-        Step::LogIt => words("Write it down here: date, threshold, battery. Reminders start from it.".into(), "", "", ""),
+        Step::LogIt => {
+            words("Write it down here: date, threshold, battery. Reminders start from it.".into(), "", "", "")
+        }
     }
 }
 
@@ -206,7 +225,9 @@ fn trip(card: &SensorCard) -> &'static str {
         Some(Sense::Rain) => "Press its spindle, or pour water into it, for half a minute.",
         Some(Sense::Freeze) => "Hold a bag of ice to it until it reads the set point.",
         Some(Sense::Wind) => "Turn it by hand faster than the set point.",
-        Some(Sense::SoilMoisture) => "Set its threshold far below the reading, and look at the start of the next window.",
+        Some(Sense::SoilMoisture) => {
+            "Set its threshold far below the reading, and look at the start of the next window."
+        }
         Some(Sense::Flow) => "Run one zone by hand and compare the reading with its learned flow.",
         _ => "Shade it for an hour, or set its trim, and see tonight's percentage move.",
     }
@@ -241,9 +262,13 @@ pub(crate) fn criterion(criterion: Criterion) -> &'static str {
 pub(crate) fn found(units: UnitSystem, judged: &Judged) -> String {
     let metres = |m: f64| length(units, Metres::from_m(m));
     match (judged.criterion, judged.found, judged.wanted) {
-        (Criterion::Clearance, Some(f), _) => format!("{} times as far as it is higher; twice at least, four times is good", plain(f, 1)),
+        (Criterion::Clearance, Some(f), _) => {
+            format!("{} times as far as it is higher; twice at least, four times is good", plain(f, 1))
+        }
         (Criterion::Sun, Some(f), Some(w)) => format!("{} h a day; {} h are good", plain(f, 1), plain(w, 0)),
-        (Criterion::StraightPipe, Some(f), _) => format!("{} % of ten diameters before and five after", plain(100.0 * f.min(1.0), 0)),
+        (Criterion::StraightPipe, Some(f), _) => {
+            format!("{} % of ten diameters before and five after", plain(100.0 * f.min(1.0), 0))
+        }
         (Criterion::Reach, Some(f), Some(w)) => format!("{}; it reaches {}", metres(f), metres(w)),
         (_, Some(f), Some(w)) => format!("{}; {} wanted", metres(f), metres(w)),
         (Criterion::Reach, None, Some(w)) => format!("reaches {}", metres(w)),
@@ -258,7 +283,9 @@ pub(crate) fn remedy(criterion: Criterion, card: &SensorCard) -> &'static str {
         Criterion::Clearance => "Move it away, twice as far as the other is higher, or put it higher.",
         Criterion::Sun => "Move it into the sun that the zones have; in shade it holds days too long.",
         Criterion::Spray => "Move it out of the throw, or it holds after each watering.",
-        Criterion::Height => "Put it at its height: above hands and splash, a thermometer between 1.25 and 2 m.",
+        Criterion::Height => {
+            "Put it at its height: above hands and splash, a thermometer between 1.25 and 2 m."
+        }
         Criterion::Reach if card.link == Link::Radio => "Bring it nearer, or put fewer walls between.",
         Criterion::Reach => "Use the wire that its maker allows, or a radio one.",
         Criterion::Shield => "Give it a shield; in the sun it reads the sun.",
@@ -294,7 +321,9 @@ pub(crate) fn failure(failure: &Failure, tz: &TimeZone) -> (String, &'static str
             format!("Only {readings} readings."),
             "Read it every few hours for a day, six times at least, or let its device post.",
         ),
-        Failure::TooShort { hours } => (format!("The trace ends after {} hours.", plain(*hours, 1)), "Go on until 24 hours are full."),
+        Failure::TooShort { hours } => {
+            (format!("The trace ends after {} hours.", plain(*hours, 1)), "Go on until 24 hours are full.")
+        }
         Failure::Gap { from, until } => (
             format!("Nothing was read from {} to {}.", moment(*from, tz), moment(*until, tz)),
             "What happened in a gap of over four hours cannot be known; run it again.",
@@ -304,7 +333,11 @@ pub(crate) fn failure(failure: &Failure, tz: &TimeZone) -> (String, &'static str
             "Switch the zone off for the day, choose a day without rain, and saturate again.",
         ),
         Failure::NeverSaturated { first_pct, fall } => (
-            format!("It began at {} % and fell by {} points only: the soil was not saturated.", plain(*first_pct, 1), plain(*fall, 1)),
+            format!(
+                "It began at {} % and fell by {} points only: the soil was not saturated.",
+                plain(*first_pct, 1),
+                plain(*fall, 1)
+            ),
             "Soak until water stands for a moment, let it go in, soak again, then begin.",
         ),
         Failure::Noisy { noise } => (
@@ -312,7 +345,11 @@ pub(crate) fn failure(failure: &Failure, tz: &TimeZone) -> (String, &'static str
             "Press the soil to the probe, look at the connection and at mains wiring beside its wire.",
         ),
         Failure::OutOfSoil { at, read_pct } => (
-            format!("It read {} % at {}: the probe is in air, or came out.", plain(*read_pct, 1), moment(*at, tz)),
+            format!(
+                "It read {} % at {}: the probe is in air, or came out.",
+                plain(*read_pct, 1),
+                moment(*at, tz)
+            ),
             "Set it again in firm, undisturbed soil and wait a day for it to settle.",
         ),
     }
@@ -327,7 +364,8 @@ mod tests {
     #[test]
     fn what_it_says_reads_as_a_sentence() {
         let at = |text: &str| text.parse::<Timestamp>().unwrap();
-        let hold = Hold { from: at("2026-07-08T18:00:00Z"), until: None, cause: Cause::Rain { fallen_mm: 13.6 } };
+        let hold =
+            Hold { from: at("2026-07-08T18:00:00Z"), until: None, cause: Cause::Rain { fallen_mm: 13.6 } };
         let said = Says::Holds { hold, earliest: Some(at("2026-07-11T04:20:00Z")) };
         let (line, because) = says(UnitSystem::Metric, &said, &TimeZone::UTC);
         assert_eq!(line, "Holds until Sat 11 Jul, 04:20 at the earliest");
@@ -344,7 +382,11 @@ mod tests {
                 let words: Vec<StepWords> = steps(&card, join).into_iter().map(|s| step(s, &card)).collect();
                 assert!(words.iter().all(|w| w.text.ends_with('.')), "{code}");
                 assert!(words.iter().any(|w| w.caution.contains("licensed electrician")));
-                assert!(words.iter().any(|w| w.caution.contains("Ladder") || w.caution.contains("buried services")));
+                assert!(
+                    words
+                        .iter()
+                        .any(|w| w.caution.contains("Ladder") || w.caution.contains("buried services"))
+                );
             }
         }
     }

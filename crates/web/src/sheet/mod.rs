@@ -106,7 +106,12 @@ fn build(decided: &Decided) -> SheetView {
         .iter()
         .map(|program| ProgramLine {
             letter: program.letter,
-            starts: program.starts.iter().map(|s| clock(night.at(*s).as_ref())).collect::<Vec<_>>().join(", "),
+            starts: program
+                .starts
+                .iter()
+                .map(|s| clock(night.at(*s).as_ref()))
+                .collect::<Vec<_>>()
+                .join(", "),
             zones: program
                 .zones
                 .iter()
@@ -126,11 +131,10 @@ fn build(decided: &Decided) -> SheetView {
     if tonight.zones.iter().any(|z| !z.resolved.defaults().is_empty()) {
         assumptions.push("An asterisk marks a default that nobody measured here; the last column names every default of a zone.".to_owned());
     }
-    assumptions.extend(
-        tonight.notices.iter().map(|n| crate::words::notice(n, site.units)).map(|n| n.text),
-    );
+    assumptions.extend(tonight.notices.iter().map(|n| crate::words::notice(n, site.units)).map(|n| n.text));
     // The youngest of the versions that the sheet rests on.
-    let surveyed = decided.loaded.zones.iter().map(|z| z.saved_at).fold(decided.loaded.site.saved_at, Ord::max);
+    let surveyed =
+        decided.loaded.zones.iter().map(|z| z.saved_at).fold(decided.loaded.site.saved_at, Ord::max);
     SheetView {
         title: site.name.clone(),
         date: long_date(tonight.date),
@@ -178,8 +182,15 @@ async fn sheet_page(
     let decided = decide(&state, *id, &query).await?;
     let title = format!("{}: sheet of the night", decided.loaded.site.site.name);
     let mut frame = Frame::of_site(&who, title, &decided.loaded, Chapter::Today)?;
-    frame.here = format!("/sites/{}/sheet?date={}&box={}", decided.loaded.site.id, decided.night.date, decided.number);
-    page(&SheetPage { frame, site_id: decided.loaded.site.id, date: decided.night.date, number: decided.number, view: build(&decided) })
+    frame.here =
+        format!("/sites/{}/sheet?date={}&box={}", decided.loaded.site.id, decided.night.date, decided.number);
+    page(&SheetPage {
+        frame,
+        site_id: decided.loaded.site.id,
+        date: decided.night.date,
+        number: decided.number,
+        view: build(&decided),
+    })
 }
 
 #[get("/sites/{id}/sheet.csv")]

@@ -15,12 +15,12 @@ use askama::Template;
 use jiff::Timestamp;
 use std::collections::BTreeMap;
 use upland_core::codes::Coded;
-use upland_core::site::UnitSystem;
-use upland_formats::{PathProblem, site_file};
-use upland_store::Saved;
 use upland_core::ordinance::Law;
 use upland_core::site::Controller;
+use upland_core::site::UnitSystem;
 use upland_formats::site_file::SiteFile;
+use upland_formats::{PathProblem, site_file};
+use upland_store::Saved;
 use upland_store::controllers::ControllerRecord;
 use upland_store::settings::SettingsRecord;
 use upland_store::sites::SiteRecord;
@@ -186,7 +186,11 @@ struct UnitsQuery {
 }
 
 #[get("/sites/new")]
-async fn new_page(state: web::Data<AppState>, Editor(who): Editor, query: web::Query<UnitsQuery>) -> Result<HttpResponse, PageError> {
+async fn new_page(
+    state: web::Data<AppState>,
+    Editor(who): Editor,
+    query: web::Query<UnitsQuery>,
+) -> Result<HttpResponse, PageError> {
     let units = query.units.as_deref().and_then(UnitSystem::from_code).unwrap_or(UnitSystem::Metric);
     new_site_page(&state, &who, (StatusCode::OK, units), &survey::blank(), &[]).await
 }
@@ -204,7 +208,11 @@ pub(crate) fn base_version(fields: &Fields) -> Result<i32, PageError> {
 }
 
 #[post("/sites")]
-async fn create(state: web::Data<AppState>, Editor(who): Editor, fields: Fields) -> Result<HttpResponse, PageError> {
+async fn create(
+    state: web::Data<AppState>,
+    Editor(who): Editor,
+    fields: Fields,
+) -> Result<HttpResponse, PageError> {
     let units = units_of(&fields)?;
     let card = crate::library::card_by_choice(&state, fields.get("card")).await?;
     match survey::read_with_box(&fields, units, card) {
@@ -237,14 +245,22 @@ async fn open_file(
 ) -> Result<HttpResponse, PageError> {
     let file = upload::read(&who.session, payload, site_file::MAX_BYTES).await?;
     let read = if file.too_large {
-        Err(vec![PathProblem { path: String::new(), message: "The file is larger than 1 MB; a site file has a few kB.".into() }])
+        Err(vec![PathProblem {
+            path: String::new(),
+            message: "The file is larger than 1 MB; a site file has a few kB.".into(),
+        }])
     } else {
         site_file::read(&file.bytes)
     };
     match read {
         Ok(read) => {
             let user = who.user.id;
-            let text = format!("{} is opened from {}, with {} zones.", read.site.name, file.file_name, read.zones.len());
+            let text = format!(
+                "{} is opened from {}, with {} zones.",
+                read.site.name,
+                file.file_name,
+                read.zones.len()
+            );
             let id = db(&state, move |store| store.create_site(&read, user)).await?;
             flash(&who.session, text, Some(format!("/sites/{id}/remove")))?;
             Ok(see_other(&format!("/sites/{id}/today")))
@@ -278,7 +294,11 @@ fn edit(
 }
 
 #[get("/sites/{id}/edit")]
-async fn edit_page(state: web::Data<AppState>, who: SignedIn, id: web::Path<i64>) -> Result<HttpResponse, PageError> {
+async fn edit_page(
+    state: web::Data<AppState>,
+    who: SignedIn,
+    id: web::Path<i64>,
+) -> Result<HttpResponse, PageError> {
     let loaded = load(&state, *id).await?;
     edit(
         &who,
@@ -314,14 +334,7 @@ async fn save(
     let site = match survey::read(&fields, units, before.as_ref()) {
         Ok(site) => site,
         Err(errors) => {
-            return edit(
-                &who,
-                StatusCode::UNPROCESSABLE_ENTITY,
-                &loaded,
-                (units, base),
-                &fields.0,
-                &errors,
-            );
+            return edit(&who, StatusCode::UNPROCESSABLE_ENTITY, &loaded, (units, base), &fields.0, &errors);
         }
     };
     let user = who.user.id;
@@ -333,7 +346,9 @@ async fn save(
         }
         Some(Saved::Conflict(theirs)) => {
             // Both are brought into the units of the form that was sent.
-            let in_units = |site: &upland_core::site::Site| survey::texts(&upland_core::site::Site { units, ..site.clone() });
+            let in_units = |site: &upland_core::site::Site| {
+                survey::texts(&upland_core::site::Site { units, ..site.clone() })
+            };
             let (same, differing) = forms::merge(
                 &survey::form(units, &BTreeMap::new(), &[]),
                 &fields,
@@ -389,7 +404,11 @@ async fn remove(
     let record = load(&state, *id).await?.site;
     db(&state, move |store| store.set_site_removed(*id, Some(Timestamp::now()))).await?;
     let undo = format!("/sites/{}/restore", record.id);
-    flash(&who.session, format!("{} is removed from the list. Nothing of it is deleted.", record.site.name), Some(undo))?;
+    flash(
+        &who.session,
+        format!("{} is removed from the list. Nothing of it is deleted.", record.site.name),
+        Some(undo),
+    )?;
     Ok(see_other("/"))
 }
 
@@ -414,7 +433,11 @@ pub(crate) fn attachment(name: &str, ending: &str) -> (&'static str, String) {
 }
 
 #[get("/sites/{id}/site.json")]
-async fn download(state: web::Data<AppState>, _who: SignedIn, id: web::Path<i64>) -> Result<HttpResponse, PageError> {
+async fn download(
+    state: web::Data<AppState>,
+    _who: SignedIn,
+    id: web::Path<i64>,
+) -> Result<HttpResponse, PageError> {
     let loaded = load(&state, *id).await?;
     let law = crate::library::law(&state, *id).await?;
     let name = loaded.site.site.name.clone();
@@ -426,7 +449,11 @@ async fn download(state: web::Data<AppState>, _who: SignedIn, id: web::Path<i64>
     .await?;
     let file = SiteFile {
         site: loaded.site.site,
-        controllers: loaded.boxes.into_iter().map(|b| (b.record.controller, b.settings.map(|s| s.settings))).collect(),
+        controllers: loaded
+            .boxes
+            .into_iter()
+            .map(|b| (b.record.controller, b.settings.map(|s| s.settings)))
+            .collect(),
         law,
         zones: loaded.zones.into_iter().map(|z| z.zone).collect(),
         sensors,

@@ -15,10 +15,9 @@ struct SiteUnits {
 
 fn units(system: UnitSystem) -> SiteUnits {
     match system {
-        UnitSystem::Metric => SiteUnits {
-            height: Shown { unit: "m", factor: 1.0 },
-            flow: Shown { unit: "L/min", factor: 1.0 },
-        },
+        UnitSystem::Metric => {
+            SiteUnits { height: Shown { unit: "m", factor: 1.0 }, flow: Shown { unit: "L/min", factor: 1.0 } }
+        }
         UnitSystem::UsCustomary => SiteUnits {
             height: Shown { unit: "ft", factor: M_PER_FOOT },
             flow: Shown { unit: "gpm", factor: L_PER_US_GALLON },
@@ -48,16 +47,10 @@ pub(crate) fn texts(site: &Site) -> BTreeMap<String, String> {
 
 /// First values of a new site: a common box and the small hours.
 pub(crate) fn blank() -> BTreeMap<String, String> {
-    [
-        ("time_zone", "UTC"),
-        ("controller", "Box"),
-        ("card", "twelve"),
-        ("from", "22:00"),
-        ("until", "06:00"),
-    ]
-    .into_iter()
-    .map(|(k, v)| (k.to_owned(), v.to_owned()))
-    .collect()
+    [("time_zone", "UTC"), ("controller", "Box"), ("card", "twelve"), ("from", "22:00"), ("until", "06:00")]
+        .into_iter()
+        .map(|(k, v)| (k.to_owned(), v.to_owned()))
+        .collect()
 }
 
 pub(crate) fn form(system: UnitSystem, texts: &BTreeMap<String, String>, errors: &[FieldError]) -> Form {
@@ -81,9 +74,12 @@ pub(crate) fn form(system: UnitSystem, texts: &BTreeMap<String, String>, errors:
             Group {
                 legend: "Water",
                 fields: vec![
-                    Field::time("from", "Water window from").help("By the wall clock; it may cross midnight."),
-                    Field::time("until", "Water window until").help("Every run ends by then. Local rules come first."),
-                    Field::number("supply", "Supply", u.flow.unit).help("What meter and main give at once; leave empty if not known."),
+                    Field::time("from", "Water window from")
+                        .help("By the wall clock; it may cross midnight."),
+                    Field::time("until", "Water window until")
+                        .help("Every run ends by then. Local rules come first."),
+                    Field::number("supply", "Supply", u.flow.unit)
+                        .help("What meter and main give at once; leave empty if not known."),
                 ],
             },
         ],
@@ -138,17 +134,24 @@ pub(crate) fn read_with_box(
 ///
 /// # Errors
 /// Every field that is wrong, with its message.
-pub(crate) fn read(fields: &Fields, system: UnitSystem, before: Option<&Site>) -> Result<Site, Vec<FieldError>> {
+pub(crate) fn read(
+    fields: &Fields,
+    system: UnitSystem,
+    before: Option<&Site>,
+) -> Result<Site, Vec<FieldError>> {
     let u = units(system);
     let mut reader = Reader::new(fields);
     let name = reader.name("name");
-    let latitude_deg = reader.required("latitude", DEGREES, &bounds::LATITUDE, before.map(|s| s.latitude_deg));
-    let longitude_deg = reader.required("longitude", DEGREES, &bounds::LONGITUDE, before.map(|s| s.longitude_deg));
+    let latitude_deg =
+        reader.required("latitude", DEGREES, &bounds::LATITUDE, before.map(|s| s.latitude_deg));
+    let longitude_deg =
+        reader.required("longitude", DEGREES, &bounds::LONGITUDE, before.map(|s| s.longitude_deg));
     let elevation =
         reader.required("elevation", u.height, &bounds::ELEVATION, before.map(|s| s.elevation.m()));
     let time_zone = fields.get("time_zone").to_owned();
     if jiff::tz::TimeZone::get(&time_zone).is_err() {
-        reader.say("time_zone", "This time zone is not in the IANA list; type a city or Etc/GMT-1 and choose.");
+        reader
+            .say("time_zone", "This time zone is not in the IANA list; type a city or Etc/GMT-1 and choose.");
     }
     let wind_height =
         reader.optional("wind_height", u.height, &bounds::WIND_HEIGHT, before.map(|s| s.wind_height.m()));
@@ -156,7 +159,12 @@ pub(crate) fn read(fields: &Fields, system: UnitSystem, before: Option<&Site>) -
     if window.from == window.until && reader.errors.iter().all(|(n, _)| *n != "from" && *n != "until") {
         reader.say("until", "The window begins and ends at the same minute; give it a length.");
     }
-    let supply = reader.optional("supply", u.flow, &bounds::SUPPLY, before.and_then(|s| s.supply).map(LitresPerMinute::l_per_min));
+    let supply = reader.optional(
+        "supply",
+        u.flow,
+        &bounds::SUPPLY,
+        before.and_then(|s| s.supply).map(LitresPerMinute::l_per_min),
+    );
     if !reader.errors.is_empty() {
         return Err(reader.errors);
     }
@@ -179,7 +187,8 @@ mod tests {
 
     fn typed(pairs: &[(&str, &str)]) -> Fields {
         let mut all = blank();
-        for (k, v) in [("name", "Larkrigg"), ("latitude", "46"), ("longitude", "-30"), ("elevation", "1040")] {
+        for (k, v) in [("name", "Larkrigg"), ("latitude", "46"), ("longitude", "-30"), ("elevation", "1040")]
+        {
             all.insert(k.into(), v.into());
         }
         for (k, v) in pairs {
@@ -198,8 +207,12 @@ mod tests {
 
     #[test]
     fn a_latitude_of_95_is_refused_at_its_field() {
-        let errors = read(&typed(&[("latitude", "95"), ("until", "22:00"), ("time_zone", "Larkrigg")]), UnitSystem::Metric, None)
-            .unwrap_err();
+        let errors = read(
+            &typed(&[("latitude", "95"), ("until", "22:00"), ("time_zone", "Larkrigg")]),
+            UnitSystem::Metric,
+            None,
+        )
+        .unwrap_err();
         let names: Vec<_> = errors.iter().map(|(n, _)| *n).collect();
         assert_eq!(names, ["latitude", "time_zone", "until"]);
         assert!(errors[0].1.contains("between -89 and 89"));

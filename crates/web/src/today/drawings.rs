@@ -3,8 +3,8 @@
 
 use askama::Template;
 use jiff::{SignedDuration, Zoned};
-use upland_core::sun::sunrise_sunset_utc_h;
 use std::collections::BTreeMap;
+use upland_core::sun::sunrise_sunset_utc_h;
 use upland_core::tonight::{Tonight, ZoneTonight};
 
 /// Height of one lane, px.
@@ -95,7 +95,9 @@ pub(super) fn night_strip(
         let mut previous_end = None;
         let mut spoken = Vec::new();
         for run in night.layout.runs.iter().filter(|r| r.number == number) {
-            let (Some(start), Some(end)) = (night.at(run.from_minute), night.at(run.from_minute + run.minutes)) else {
+            let (Some(start), Some(end)) =
+                (night.at(run.from_minute), night.at(run.from_minute + run.minutes))
+            else {
                 continue;
             };
             let (x, x_end) = (x_of(&start), x_of(&end));
@@ -126,7 +128,9 @@ pub(super) fn night_strip(
     let total_hours = span / 60.0;
     let step: i64 = if total_hours <= 10.0 { 1 } else { 2 };
     let mut hours = Vec::new();
-    if let Ok(mut at) = from.round(jiff::ZonedRound::new().smallest(jiff::Unit::Hour).mode(jiff::RoundMode::Ceil)) {
+    if let Ok(mut at) =
+        from.round(jiff::ZonedRound::new().smallest(jiff::Unit::Hour).mode(jiff::RoundMode::Ceil))
+    {
         while x_of(&at) <= 99.0 {
             let x = x_of(&at);
             if i64::from(at.hour()) % step == 0 {
@@ -136,17 +140,25 @@ pub(super) fn night_strip(
         }
     }
 
-    let sunrise = sunrise_sunset_utc_h(night.window_until.date(), latitude_deg, longitude_deg).and_then(|(rise, _)| {
-        let midnight = night.window_until.date().to_zoned(jiff::tz::TimeZone::UTC).ok()?;
-        #[allow(clippy::cast_possible_truncation, reason = "seconds of a day or two")]
-        let at = (&midnight + SignedDuration::from_secs((rise * 3600.0) as i64)).with_time_zone(first.time_zone().clone());
-        let x = x_of(&at);
-        (0.0..=100.0).contains(&x).then(|| Mark {
-            x: pct(x),
-            text: format!("sunrise {}", at.strftime("%H:%M")),
-            anchor: if x > 85.0 { "end" } else if x < 15.0 { "start" } else { "middle" },
-        })
-    });
+    let sunrise =
+        sunrise_sunset_utc_h(night.window_until.date(), latitude_deg, longitude_deg).and_then(|(rise, _)| {
+            let midnight = night.window_until.date().to_zoned(jiff::tz::TimeZone::UTC).ok()?;
+            #[allow(clippy::cast_possible_truncation, reason = "seconds of a day or two")]
+            let at = (&midnight + SignedDuration::from_secs((rise * 3600.0) as i64))
+                .with_time_zone(first.time_zone().clone());
+            let x = x_of(&at);
+            (0.0..=100.0).contains(&x).then(|| Mark {
+                x: pct(x),
+                text: format!("sunrise {}", at.strftime("%H:%M")),
+                anchor: if x > 85.0 {
+                    "end"
+                } else if x < 15.0 {
+                    "start"
+                } else {
+                    "middle"
+                },
+            })
+        });
 
     let (open, shut) = (x_of(&night.window_from), x_of(&night.window_until));
     Some(NightStrip {
@@ -215,7 +227,8 @@ mod tests {
     fn night_strip_drawing() {
         let decided = fixture::decided(UnitSystem::Metric);
         let site = &decided.loaded.site.site;
-        let strip = night_strip(&decided.night, &BTreeMap::new(), (site.latitude_deg, site.longitude_deg)).unwrap();
+        let strip =
+            night_strip(&decided.night, &BTreeMap::new(), (site.latitude_deg, site.longitude_deg)).unwrap();
         insta::assert_snapshot!(strip.render().unwrap());
     }
 
@@ -233,7 +246,11 @@ mod tests {
         let number = |text: &str| text.trim_end_matches('%').parse::<f64>().unwrap();
         let (open, shut) = (number(&strip.closed_before), number(&strip.closed_after_x));
         for bar in &strip.bars {
-            assert!(number(&bar.x) >= open && number(&bar.x) + number(&bar.width) <= shut + 0.51, "{}", bar.title);
+            assert!(
+                number(&bar.x) >= open && number(&bar.x) + number(&bar.width) <= shut + 0.51,
+                "{}",
+                bar.title
+            );
         }
     }
 }

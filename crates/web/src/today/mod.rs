@@ -18,10 +18,10 @@ use jiff::{Timestamp, ToSpan};
 use std::collections::BTreeMap;
 use std::sync::Arc;
 use upland_core::climate::Climate;
-use upland_core::tonight::{Tonight, tonight};
 use upland_core::controller::{Card, twelve_stations};
 use upland_core::schedule::{ScheduledRun, Settings, expand};
 use upland_core::sensors::state::Says;
+use upland_core::tonight::{Tonight, tonight};
 
 /// A record that ended longer ago than this opens on its last day instead of today.
 const STALE_DAYS: i32 = 7;
@@ -67,7 +67,10 @@ pub(crate) struct Held {
 impl Held {
     fn of(room: &Room, own: Option<&SiteBox>, night: &Tonight) -> Self {
         let Some(own) = own.filter(|_| !room.sensors.is_empty()) else { return Self::default() };
-        let settings = own.settings.as_ref().map_or_else(|| Settings::clean(&own.record.controller.card), |s| s.settings.clone());
+        let settings = own
+            .settings
+            .as_ref()
+            .map_or_else(|| Settings::clean(&own.record.controller.card), |s| s.settings.clone());
         let runs: Vec<ScheduledRun> = night
             .night
             .layout
@@ -114,7 +117,8 @@ impl Held {
             .collect();
         // A percentage from outside changes run times, and nothing else.
         let scaled = room.of_box(own.number()).filter(|r| room.bypassed(r.id).is_none());
-        let scaled = scaled.filter_map(|r| Some(format!("{}: {}", r.sensor.name, crate::sensors::percentage(room, r)?)));
+        let scaled = scaled
+            .filter_map(|r| Some(format!("{}: {}", r.sensor.name, crate::sensors::percentage(room, r)?)));
         let lines: Vec<String> = lines.into_iter().chain(scaled).collect();
         Self {
             lines,
@@ -141,7 +145,9 @@ impl AsSet {
         let noon = |date: Date| date.at(12, 0, 0, 0).to_zoned(tz.clone()).ok().map(|z| z.timestamp());
         let (from, until) = (noon(night.date), noon(night.date.tomorrow().unwrap_or(night.date)));
         let mut runs = expand(settings, card, tz, night.date, night.date.tomorrow().unwrap_or(night.date));
-        runs.retain(|r| Some(r.start) >= from && Some(r.start) < until && !settings.station(r.station).lighting);
+        runs.retain(|r| {
+            Some(r.start) >= from && Some(r.start) < until && !settings.station(r.station).lighting
+        });
         let mut stations: Vec<u16> = Vec::new();
         for run in &runs {
             if !stations.contains(&run.station) {
@@ -179,12 +185,13 @@ pub(crate) async fn decide(
     id: i64,
     query: &DateQuery,
 ) -> Result<Decided, PageError> {
-    let asked = match query.date.as_deref() {
-        None | Some("") => None,
-        Some(text) => Some(text.parse::<Date>().map_err(|_| {
-            PageError::BadRequest(format!("\"{text}\" is not a date written YYYY-MM-DD."))
-        })?),
-    };
+    let asked =
+        match query.date.as_deref() {
+            None | Some("") => None,
+            Some(text) => Some(text.parse::<Date>().map_err(|_| {
+                PageError::BadRequest(format!("\"{text}\" is not a date written YYYY-MM-DD."))
+            })?),
+        };
     if asked.is_some_and(|date| !(1900..=2200).contains(&date.year())) {
         return Err(PageError::BadRequest("The date lies outside 1900 to 2200.".into()));
     }
@@ -203,9 +210,11 @@ pub(crate) async fn decide(
         let survey: Vec<_> = zones.iter().map(|z| z.zone.clone()).collect();
         // Zones that were never put on a box are shown on an ordinary one, so that they are not lost.
         let chosen = boxes.iter().find(|b| wanted.is_none_or(|n| b.number() == n));
-        let (card, number) = chosen.map_or_else(|| (twelve_stations(), 1), |b| (b.record.controller.card.clone(), b.number()));
+        let (card, number) =
+            chosen.map_or_else(|| (twelve_stations(), 1), |b| (b.record.controller.card.clone(), b.number()));
         let night = tonight(&site.site, (&card, number), &survey, &climate, date, &tz);
-        let as_set = chosen.and_then(|b| b.settings.as_ref()).map(|s| AsSet::of(&s.settings, &card, &night, &tz));
+        let as_set =
+            chosen.and_then(|b| b.settings.as_ref()).map(|s| AsSet::of(&s.settings, &card, &night, &tz));
         let room = Room::build(state, store, loaded, Some(date))?;
         let held = Held::of(&room, room.loaded.boxes.iter().find(|b| b.number() == number), &night);
         Ok(Decided { loaded: room.loaded, number, as_set, climate, night, held, opened_on_last_day })
@@ -265,7 +274,8 @@ mod tests {
             elevation: Metres::from_m(1040.0),
             wind_height: Metres::from_m(2.0),
         };
-        let days = [DayWeather::from_temperatures(date(2026, 7, 14), Celsius::from_c(9.0), Celsius::from_c(22.0))];
+        let days =
+            [DayWeather::from_temperatures(date(2026, 7, 14), Celsius::from_c(9.0), Celsius::from_c(22.0))];
         let climate = Climate::from_record(&days, station);
         assert_eq!(choose_date(None, &climate, date(2026, 11, 23)), (date(2026, 7, 14), true));
         assert_eq!(choose_date(None, &climate, date(2026, 7, 16)), (date(2026, 7, 16), false));
@@ -283,6 +293,8 @@ mod tests {
         assert_eq!(set.last.unwrap().datetime(), date(2026, 7, 14).at(5, 0, 0, 0));
         let mut lights = settings;
         lights.update_station(1, |s| s.lighting = true);
-        assert!(!AsSet::of(&lights, &installation.card, &decided.night, &installation.tz).stations.contains(&1));
+        assert!(
+            !AsSet::of(&lights, &installation.card, &decided.night, &installation.tz).stations.contains(&1)
+        );
     }
 }

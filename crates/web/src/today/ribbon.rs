@@ -85,7 +85,8 @@ pub(super) fn build(climate: &Climate, date: Date, units: UnitSystem) -> Ribbon 
     let from = last_measured.map_or(0, |i| i + 1);
     for i in (from..days).step_by(4) {
         let command = if i == from { 'M' } else { 'L' };
-        expected.push_str(&format!("{command}{i} {:.1}", y(climate.expected_et0(at(i)).0.mm(), TOP_DEMAND_MM)));
+        expected
+            .push_str(&format!("{command}{i} {:.1}", y(climate.expected_et0(at(i)).0.mm(), TOP_DEMAND_MM)));
     }
 
     let monthly = climate.monthly_expected_et0(year);
@@ -98,11 +99,13 @@ pub(super) fn build(climate: &Climate, date: Date, units: UnitSystem) -> Ribbon 
         let x = i32::from(start.day_of_year()) - 1;
         let end = x + i32::from(start.days_in_month());
         let share = et0.mm() / peak;
-        step.push_str(&format!("{}{x} {:.1}H{end}", if i == 0 { 'M' } else { 'L' }, y(share * peak, TOP_DEMAND_MM)));
-        let rain: Millimetres = climate
-            .range(start, start.last_of_month())
-            .filter_map(|(_, d)| d.weather.rain)
-            .sum();
+        step.push_str(&format!(
+            "{}{x} {:.1}H{end}",
+            if i == 0 { 'M' } else { 'L' },
+            y(share * peak, TOP_DEMAND_MM)
+        ));
+        let rain: Millimetres =
+            climate.range(start, start.last_of_month()).filter_map(|(_, d)| d.weather.rain).sum();
         months.push(Month {
             name,
             percent: format!("{:.0} %", 100.0 * share),

@@ -2,9 +2,9 @@
 
 use super::Decided;
 use super::drawings::{self, NightStrip, SoilColumn};
-use crate::working::{InputView, StepView, Working, working};
 use crate::quantities::{self, clock, depth, in_words, in_words_capital, long_date, volume};
 use crate::words::{self, NoticeWords};
+use crate::working::{InputView, StepView, Working, working};
 use jiff::civil::Date;
 use upland_core::explain;
 use upland_core::season::DemandFrom;
@@ -96,14 +96,13 @@ pub(super) fn build(decided: &Decided) -> TodayView {
         headline: headline(decided),
         et0: depth(units, et0),
         et0_words: match from {
-            DemandFrom::Record => decided
-                .climate
-                .day(tonight.date)
-                .map_or(String::new(), |d| match d.et.label().split_once("; filled: ") {
+            DemandFrom::Record => decided.climate.day(tonight.date).map_or(String::new(), |d| {
+                match d.et.label().split_once("; filled: ") {
                     Some((_, filled)) => format!("Penman-Monteith, {filled} filled in"),
                     None if d.weather.has_more_than_temperatures() => "Penman-Monteith, own record".into(),
                     None => "Hargreaves-Samani, from temperatures alone".into(),
-                }),
+                }
+            }),
             DemandFrom::Expected(_) => "expected; no record of this day".into(),
         },
         rain_words: match tonight.rain {
@@ -157,7 +156,11 @@ fn as_set(set: &super::AsSet) -> String {
             } else {
                 format!("stations {} and {end}", others.join(", "))
             };
-            format!("As it is set, the box runs {zones} tonight, {} to {}.", clock(Some(first)), clock(Some(last)))
+            format!(
+                "As it is set, the box runs {zones} tonight, {} to {}.",
+                clock(Some(first)),
+                clock(Some(last))
+            )
         }
         _ => "As it is set, the box runs nothing tonight.".to_owned(),
     }
@@ -207,7 +210,11 @@ fn row(decided: &Decided, zone: &ZoneTonight) -> Row {
             .map_or(String::new(), |p| p.letter.to_string()),
         soil: drawings::soil_column(zone, units),
         because: words::because(zone, units, decided.night.date)
-            + &decided.held.advised.get(&number).map_or(String::new(), |sensor| format!(" {sensor} stops it.")),
+            + &decided
+                .held
+                .advised
+                .get(&number)
+                .map_or(String::new(), |sensor| format!(" {sensor} stops it.")),
         short: matches!(zone.decision, Decision::RunsShort { .. }),
     }
 }
@@ -252,7 +259,12 @@ fn volume_working(decided: &Decided, total: Litres, known: bool) -> Working {
                         is_default: false,
                         origin: None,
                     },
-                    InputView { name: "area", value: quantities::area(units, area), is_default: false, origin: None },
+                    InputView {
+                        name: "area",
+                        value: quantities::area(units, area),
+                        is_default: false,
+                        origin: None,
+                    },
                 ],
             })
         })
@@ -278,13 +290,18 @@ fn night_working(decided: &Decided) -> Working {
             name: format!("Program {}", program.letter),
             formula: "a start for each cycle, once every zone before it has run and soaked".into(),
             source: "each start repeats the whole program (common practice)".into(),
-            result: program.starts.iter().map(|s| clock(night.at(*s).as_ref())).collect::<Vec<_>>().join(", "),
+            result: program
+                .starts
+                .iter()
+                .map(|s| clock(night.at(*s).as_ref()))
+                .collect::<Vec<_>>()
+                .join(", "),
             inputs: vec![
-                input("zones", program.zones.iter().map(|(n, _)| n.to_string()).collect::<Vec<_>>().join(", ")),
                 input(
-                    "minutes at each start",
-                    program.zones.iter().map(|(_, m)| m).sum::<u32>().to_string(),
+                    "zones",
+                    program.zones.iter().map(|(n, _)| n.to_string()).collect::<Vec<_>>().join(", "),
                 ),
+                input("minutes at each start", program.zones.iter().map(|(_, m)| m).sum::<u32>().to_string()),
             ],
         })
         .collect();
@@ -338,9 +355,15 @@ mod tests {
     #[test]
     fn what_the_box_does_by_itself_is_said_beside_the_advice() {
         use super::super::AsSet;
-        let at = |hour| Some(jiff::civil::date(2026, 7, 14).at(hour, 5, 0, 0).to_zoned(jiff::tz::TimeZone::UTC).unwrap());
-        let set = |stations: &[u16]| as_set(&AsSet { stations: stations.to_vec(), first: at(2), last: at(4) });
-        assert_eq!(set(&[1, 2, 7]), "As it is set, the box runs stations 1, 2 and 7 tonight, 02:05 to 04:05.");
+        let at = |hour| {
+            Some(jiff::civil::date(2026, 7, 14).at(hour, 5, 0, 0).to_zoned(jiff::tz::TimeZone::UTC).unwrap())
+        };
+        let set =
+            |stations: &[u16]| as_set(&AsSet { stations: stations.to_vec(), first: at(2), last: at(4) });
+        assert_eq!(
+            set(&[1, 2, 7]),
+            "As it is set, the box runs stations 1, 2 and 7 tonight, 02:05 to 04:05."
+        );
         assert_eq!(set(&[3]), "As it is set, the box runs station 3 tonight, 02:05 to 04:05.");
         let nothing = as_set(&AsSet { stations: Vec::new(), first: None, last: None });
         assert_eq!(nothing, "As it is set, the box runs nothing tonight.");

@@ -53,7 +53,11 @@ async fn bring(
     // 0 stands for the site's own sensor, which the first file makes.
     let source = db(&state, move |store| match source_id {
         0 => store.own_source(site_id, user).map(Some),
-        id => Ok(store.sources(site_id)?.into_iter().find(|s| s.id == id && s.kind != SourceKind::Normals).map(|s| s.id)),
+        id => Ok(store
+            .sources(site_id)?
+            .into_iter()
+            .find(|s| s.id == id && s.kind != SourceKind::Normals)
+            .map(|s| s.id)),
     })
     .await?
     .ok_or(PageError::NotFound)?;
@@ -134,7 +138,9 @@ async fn waiting(
         let asks = web::block(move || weather_file::open(&bytes, &station, &zone, None)).await?;
         if let Ok(Opened::Asks(proposal)) = asks {
             let key = proposal.key.clone();
-            mapping = db(state, move |store| store.mapping(&key)).await?.and_then(|m| serde_json::from_value(m).ok());
+            mapping = db(state, move |store| store.mapping(&key))
+                .await?
+                .and_then(|m| serde_json::from_value(m).ok());
         }
     }
     let outcome = web::block(move || {
@@ -153,9 +159,10 @@ async fn waiting(
             Ok(Opened::Asks(proposal)) => Waiting::Asks(proposal),
             Err(problems) => {
                 let proposal = match weather_file::open(&content, &station, &tz, None) {
-                    Ok(Opened::Asks(proposal)) => {
-                        Some(Box::new(Proposal { mapping: mapping.unwrap_or(proposal.mapping.clone()), ..*proposal }))
-                    }
+                    Ok(Opened::Asks(proposal)) => Some(Box::new(Proposal {
+                        mapping: mapping.unwrap_or(proposal.mapping.clone()),
+                        ..*proposal
+                    })),
                     _ => None,
                 };
                 Waiting::Refused(problems, proposal)
@@ -262,10 +269,17 @@ fn holds(mapping: &Mapping, header: &str) -> Vec<(String, String, bool)> {
     let now = mapping.columns.iter().find(|c| c.header == header);
     let mut out = vec![(String::new(), "not read".to_owned(), now.is_none())];
     for quantity in quantities(mapping.hourly) {
-        let code = serde_json::to_value(quantity).ok().and_then(|v| v.as_str().map(str::to_owned)).unwrap_or_default();
+        let code = serde_json::to_value(quantity)
+            .ok()
+            .and_then(|v| v.as_str().map(str::to_owned))
+            .unwrap_or_default();
         for unit in units_of(quantity) {
             let chosen = now.is_some_and(|c| c.quantity == quantity && c.unit == unit.code);
-            out.push((format!("{code}.{}", unit.code), format!("{}, {}", quantity.label(), unit.label), chosen));
+            out.push((
+                format!("{code}.{}", unit.code),
+                format!("{}, {}", quantity.label(), unit.label),
+                chosen,
+            ));
         }
     }
     out
@@ -290,11 +304,22 @@ fn mapping_page(
         .headers
         .iter()
         .enumerate()
-        .filter(|(_, h)| !h.is_empty() && **h != proposal.mapping.date_column && Some(*h) != proposal.mapping.time_column.as_ref())
+        .filter(|(_, h)| {
+            !h.is_empty()
+                && **h != proposal.mapping.date_column
+                && Some(*h) != proposal.mapping.time_column.as_ref()
+        })
         .map(|(index, header)| ColumnLine {
             index,
             header: header.clone(),
-            sample: proposal.sample.iter().filter_map(|r| r.get(index)).take(3).cloned().collect::<Vec<_>>().join(", "),
+            sample: proposal
+                .sample
+                .iter()
+                .filter_map(|r| r.get(index))
+                .take(3)
+                .cloned()
+                .collect::<Vec<_>>()
+                .join(", "),
             doubts: proposal.doubts.iter().filter(|d| d.at == *header).map(|d| d.message.clone()).collect(),
             holds: holds(&proposal.mapping, header),
         })
@@ -342,7 +367,9 @@ async fn preview(
     let file = match outcome {
         Waiting::Read(file) => *file,
         Waiting::Asks(proposal) => return mapping_page(&who, &loaded, &draft, *proposal, &[]),
-        Waiting::Refused(problems, Some(proposal)) => return mapping_page(&who, &loaded, &draft, *proposal, &problems),
+        Waiting::Refused(problems, Some(proposal)) => {
+            return mapping_page(&who, &loaded, &draft, *proposal, &problems);
+        }
         Waiting::Refused(problems, None) => {
             let refused = Refused { file: Some((draft.file_name, problems)), ..Refused::default() };
             return draw(&state, &who, StatusCode::UNPROCESSABLE_ENTITY, &loaded, refused).await;
@@ -364,8 +391,14 @@ async fn preview(
     };
     let site = &loaded.site.site;
     let place = file.place.as_ref().map_or(String::new(), |p| {
-        let km = upland_core::record::distance_km((site.latitude_deg, site.longitude_deg), (p.latitude_deg, p.longitude_deg));
-        format!("The file says it was measured at {}, {:.3}°, {:.3}°, {:.0} m: {km:.1} km from the site.", p.name, p.latitude_deg, p.longitude_deg, p.elevation_m)
+        let km = upland_core::record::distance_km(
+            (site.latitude_deg, site.longitude_deg),
+            (p.latitude_deg, p.longitude_deg),
+        );
+        format!(
+            "The file says it was measured at {}, {:.3}°, {:.3}°, {:.0} m: {km:.1} km from the site.",
+            p.name, p.latitude_deg, p.longitude_deg, p.elevation_m
+        )
     });
     page(&PreviewPage {
         frame: Frame::of_site(&who, "Look at the file", &loaded, Chapter::Weather)?,
@@ -425,9 +458,11 @@ fn read_mapping(fields: &Fields, proposal: &Proposal) -> Mapping {
         },
         decimal_comma: fields.get("decimal_comma") == "yes",
         missing: fields.get("missing").split_whitespace().map(str::to_owned).collect(),
-        station: proposal.mapping.station.as_ref().map(|(header, first)| {
-            (header.clone(), chosen("station").unwrap_or_else(|| first.clone()))
-        }),
+        station: proposal
+            .mapping
+            .station
+            .as_ref()
+            .map(|(header, first)| (header.clone(), chosen("station").unwrap_or_else(|| first.clone()))),
         columns,
     }
 }
@@ -449,7 +484,8 @@ async fn confirm_mapping(
         db(&state, move |store| store.set_draft_mapping(site_id, draft_id, &said)).await?;
         return Ok(back);
     }
-    let content = db(&state, move |store| store.draft_content(site_id, draft_id)).await?.ok_or(PageError::NotFound)?;
+    let content =
+        db(&state, move |store| store.draft_content(site_id, draft_id)).await?.ok_or(PageError::NotFound)?;
     let tz = time_zone(&loaded);
     let station = loaded.site.site.station();
     let asks = web::block(move || weather_file::open(&content, &station, &tz, None)).await?;
@@ -476,13 +512,21 @@ async fn take_in(
     let (site_id, draft_id) = *path;
     let loaded = load(&state, site_id).await?;
     let progress = format!("/sites/{site_id}/weather/drafts/{draft_id}/progress");
-    let Some((draft, outcome)) = waiting(&state, &loaded, draft_id).await? else { return Ok(see_other(&progress)) };
+    let Some((draft, outcome)) = waiting(&state, &loaded, draft_id).await? else {
+        return Ok(see_other(&progress));
+    };
     let Waiting::Read(file) = outcome else {
         return Ok(see_other(&format!("/sites/{site_id}/weather/drafts/{draft_id}")));
     };
     let total = file.days.len();
     if db(&state, move |store| store.start_draft(draft_id, total)).await? {
-        tracing::info!(site = site_id, user = who.user.id, days = total, hours = file.hours.len(), "import starts");
+        tracing::info!(
+            site = site_id,
+            user = who.user.id,
+            days = total,
+            hours = file.hours.len(),
+            "import starts"
+        );
         let state = state.clone();
         actix_web::rt::spawn(async move {
             let done = db(&state, move |store| store.run_draft(&draft, (&file.days, &file.hours))).await;
@@ -579,7 +623,8 @@ mod tests {
 
     #[test]
     fn a_long_file_is_previewed_at_both_ends() {
-        let days: Vec<RawDay> = (1..=30).map(|d| RawDay::new(date(2026, 6, d)).with(Variable::Rain, f64::from(d))).collect();
+        let days: Vec<RawDay> =
+            (1..=30).map(|d| RawDay::new(date(2026, 6, d)).with(Variable::Rain, f64::from(d))).collect();
         let rows = preview_rows(&days);
         assert_eq!(rows.len(), 8);
         assert!(rows[3].gap_after);
@@ -590,15 +635,25 @@ mod tests {
     #[test]
     fn the_mapping_form_says_what_each_column_holds() {
         let text = "when,low,high,note\n2026-07-13,5,15,x\n";
-        let station = crate::fixture::decided(upland_core::site::UnitSystem::Metric).loaded.site.site.station();
-        let Ok(Opened::Asks(proposal)) = weather_file::open(text.as_bytes(), &station, &TimeZone::UTC, None) else {
+        let station =
+            crate::fixture::decided(upland_core::site::UnitSystem::Metric).loaded.site.site.station();
+        let Ok(Opened::Asks(proposal)) = weather_file::open(text.as_bytes(), &station, &TimeZone::UTC, None)
+        else {
             panic!("it is asked")
         };
         let fields = Fields(
-            [("date_column", "when"), ("date_order", "year_first"), ("holds1", "tmin.f"), ("holds2", "tmax.f"), ("holds3", ""), ("missing", "M -99"), ("clock", "60")]
-                .iter()
-                .map(|(k, v)| ((*k).to_owned(), (*v).to_owned()))
-                .collect(),
+            [
+                ("date_column", "when"),
+                ("date_order", "year_first"),
+                ("holds1", "tmin.f"),
+                ("holds2", "tmax.f"),
+                ("holds3", ""),
+                ("missing", "M -99"),
+                ("clock", "60"),
+            ]
+            .iter()
+            .map(|(k, v)| ((*k).to_owned(), (*v).to_owned()))
+            .collect(),
         );
         let mapping = read_mapping(&fields, &proposal);
         let columns: Vec<_> = mapping.columns.iter().map(|c| (c.header.as_str(), c.unit.as_str())).collect();

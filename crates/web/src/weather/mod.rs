@@ -71,7 +71,11 @@ struct ImportLine {
 fn import_line(import: Import, weather: &SiteWeather) -> ImportLine {
     ImportLine {
         id: import.id,
-        source: weather.sources.iter().find(|s| s.id == import.source_id).map_or("removed".into(), |s| s.name.clone()),
+        source: weather
+            .sources
+            .iter()
+            .find(|s| s.id == import.source_id)
+            .map_or("removed".into(), |s| s.name.clone()),
         span: format!("{} to {}", import.first_date, import.last_date),
         what: format!(
             "{} new, {} changed, {} already known{}",
@@ -166,7 +170,10 @@ struct FlaggedLine {
     said: Option<i64>,
 }
 
-fn flagged(weather: &SiteWeather, said: &std::collections::BTreeMap<i64, Vec<OverruleRecord>>) -> Vec<FlaggedLine> {
+fn flagged(
+    weather: &SiteWeather,
+    said: &std::collections::BTreeMap<i64, Vec<OverruleRecord>>,
+) -> Vec<FlaggedLine> {
     let mut out = Vec::new();
     for (source, days) in weather.sources.iter().zip(&weather.days) {
         for day in days.iter().rev() {
@@ -206,9 +213,10 @@ fn flagged_line(
         date: day.raw.date.to_string(),
         variable: variable.label(),
         code: variable.code(),
-        value: day.raw.get(variable).map_or(String::new(), |v| {
-            format!("{} {}", crate::quantities::plain(v, 1), variable.unit())
-        }),
+        value: day
+            .raw
+            .get(variable)
+            .map_or(String::new(), |v| format!("{} {}", crate::quantities::plain(v, 1), variable.unit())),
         standing: word,
         why,
         counts: standing.counts(),
@@ -240,7 +248,12 @@ fn choice_lines(weather: &SiteWeather) -> Vec<ChoiceLine> {
                     .map(|(i, s)| (s.id, s.name.clone(), chosen == Some(i)))
                     .collect()
             };
-            ChoiceLine { code: group.code(), label: group.label(), first: options(place(0)), second: options(place(1)) }
+            ChoiceLine {
+                code: group.code(),
+                label: group.label(),
+                first: options(place(0)),
+                second: options(place(1)),
+            }
         })
         .collect()
 }
@@ -283,8 +296,10 @@ async fn draw(
     refused: Refused,
 ) -> Result<HttpResponse, PageError> {
     let (id, site) = (loaded.site.id, loaded.site.site.clone());
-    let (weather, imports, said) =
-        db(state, move |store| Ok((store.site_weather(id, &site)?, store.imports(id)?, store.overrules(id)?))).await?;
+    let (weather, imports, said) = db(state, move |store| {
+        Ok((store.site_weather(id, &site)?, store.imports(id)?, store.overrules(id)?))
+    })
+    .await?;
     let days = weather.woven(&loaded.site.site).days.len();
     let (file_name, problems) = refused.file.unwrap_or_default();
     let mut all = flagged(&weather, &said);
@@ -296,13 +311,21 @@ async fn draw(
         n => format!("{days} days count, woven from {n} sources by variable."),
     };
     let choice_words = weather.choice.as_ref().map_or_else(
-        || "Nobody has chosen yet: the own sensor counts, the others stand in where it has nothing.".to_owned(),
+        || {
+            "Nobody has chosen yet: the own sensor counts, the others stand in where it has nothing."
+                .to_owned()
+        },
         |c| format!("Chosen by {} on {}: {}", c.chosen_by, c.chosen_at.strftime("%-d %b %Y"), c.reason),
     );
     page_with(
         status,
         &RoomPage {
-            frame: Frame::of_site(who, format!("{}: weather", loaded.site.site.name), loaded, Chapter::Weather)?,
+            frame: Frame::of_site(
+                who,
+                format!("{}: weather", loaded.site.site.name),
+                loaded,
+                Chapter::Weather,
+            )?,
             site_id: id,
             lead,
             sources: source_lines(&weather, loaded),
@@ -312,7 +335,10 @@ async fn draw(
                 .filter(|s| s.kind != SourceKind::Normals)
                 .map(|s| (s.id, s.name.clone()))
                 .collect(),
-            variables: Variable::ALL.iter().map(|v| (v.code(), format!("{}, {}", v.label(), v.unit()))).collect(),
+            variables: Variable::ALL
+                .iter()
+                .map(|v| (v.code(), format!("{}, {}", v.label(), v.unit())))
+                .collect(),
             choices: choice_lines(&weather),
             choice_id: weather.choice.as_ref().map_or(String::new(), |c| c.id.to_string()),
             choice_words,
@@ -329,7 +355,11 @@ async fn draw(
 }
 
 #[get("/sites/{id}/weather")]
-async fn room(state: web::Data<AppState>, who: SignedIn, id: web::Path<i64>) -> Result<HttpResponse, PageError> {
+async fn room(
+    state: web::Data<AppState>,
+    who: SignedIn,
+    id: web::Path<i64>,
+) -> Result<HttpResponse, PageError> {
     let loaded = load(&state, *id).await?;
     draw(&state, &who, StatusCode::OK, &loaded, Refused::default()).await
 }
@@ -351,12 +381,16 @@ async fn overrule(
     let sources = db(&state, move |store| store.sources(id)).await?;
     let source = fields.get("source").parse::<i64>().ok().filter(|s| sources.iter().any(|o| o.id == *s));
     let (Some(source), (Some(date), Some(variable))) = (source, value) else {
-        let message = "Say which value is meant: a source, a day written YYYY-MM-DD and a variable.".to_owned();
+        let message =
+            "Say which value is meant: a source, a day written YYYY-MM-DD and a variable.".to_owned();
         let refused = Refused { message, reason, file: None };
         return draw(&state, &who, StatusCode::UNPROCESSABLE_ENTITY, &loaded, refused).await;
     };
     if reason.is_empty() {
-        let message = format!("Say why {} of {date} should be judged otherwise; the reason stays with the value.", variable.label());
+        let message = format!(
+            "Say why {} of {date} should be judged otherwise; the reason stays with the value.",
+            variable.label()
+        );
         let refused = Refused { message, reason, file: None };
         return draw(&state, &who, StatusCode::UNPROCESSABLE_ENTITY, &loaded, refused).await;
     }
@@ -383,8 +417,11 @@ async fn set_overrule(
     if !db(state, move |store| store.set_overrule_undone(site_id, id, at)).await? {
         return Err(PageError::NotFound);
     }
-    let (text, back) =
-        if undone { ("The rules judge the value again.", "redo") } else { ("It is judged by hand again.", "undo") };
+    let (text, back) = if undone {
+        ("The rules judge the value again.", "redo")
+    } else {
+        ("It is judged by hand again.", "undo")
+    };
     flash(&who.session, text, Some(format!("/sites/{site_id}/weather/overrules/{id}/{back}")))?;
     Ok(see_other(&format!("/sites/{site_id}/weather#flagged")))
 }
@@ -449,7 +486,11 @@ async fn redo_import(
 }
 
 #[get("/sites/{id}/weather.csv")]
-async fn download(state: web::Data<AppState>, _who: SignedIn, id: web::Path<i64>) -> Result<HttpResponse, PageError> {
+async fn download(
+    state: web::Data<AppState>,
+    _who: SignedIn,
+    id: web::Path<i64>,
+) -> Result<HttpResponse, PageError> {
     let site = load(&state, *id).await?.site;
     let name = format!("{} weather", site.site.name);
     let days = db(&state, move |store| store.weather(*id, &site.site)).await?;

@@ -64,7 +64,12 @@ fn midnight(date: Date) -> i64 {
 }
 
 /// Days of one source, with what stands in on days where it has nothing.
-fn days_series(days: &[JudgedDay], variable: Variable, others: &[(usize, &[JudgedDay])], woven: &Woven) -> Series {
+fn days_series(
+    days: &[JudgedDay],
+    variable: Variable,
+    others: &[(usize, &[JudgedDay])],
+    woven: &Woven,
+) -> Series {
     let mut series = Series { unit: variable.unit(), ..Series::default() };
     let group = group_of(variable) as usize;
     let mut dates: std::collections::BTreeSet<Date> = days.iter().map(|d| d.raw.date).collect();
@@ -126,7 +131,8 @@ async fn series_json(
             _ => Vec::new(),
         };
         if let (Some(hourly), false) = (hour_variable(variable), hours.is_empty()) {
-            let station = weather.sources.get(at).map(|s| s.station(&site.site)).unwrap_or(site.site.station());
+            let station =
+                weather.sources.get(at).map(|s| s.station(&site.site)).unwrap_or(site.site.station());
             let flags = examine_hours(&hours, &station);
             let mut series = Series { unit: variable.unit(), hourly: true, ..Series::default() };
             for (i, hour) in hours.iter().enumerate() {
@@ -141,8 +147,13 @@ async fn series_json(
             return Ok(Some(series));
         }
         let woven = weather.woven(&site.site);
-        let others: Vec<(usize, &[JudgedDay])> =
-            weather.days.iter().enumerate().filter(|(i, _)| *i != at).map(|(i, d)| (i, d.as_slice())).collect();
+        let others: Vec<(usize, &[JudgedDay])> = weather
+            .days
+            .iter()
+            .enumerate()
+            .filter(|(i, _)| *i != at)
+            .map(|(i, d)| (i, d.as_slice()))
+            .collect();
         Ok(weather.days.get(at).map(|days| days_series(days, variable, &others, &woven)))
     })
     .await?
@@ -183,9 +194,16 @@ mod tests {
     #[test]
     fn each_value_is_drawn_by_what_it_is_worth_and_gaps_by_what_stands_in() {
         let day = |d: i8, t: f64| {
-            RawDay::new(date(2026, 7, d)).with(Variable::TemperatureMin, t - 9.0).with(Variable::TemperatureMax, t)
+            RawDay::new(date(2026, 7, d))
+                .with(Variable::TemperatureMin, t - 9.0)
+                .with(Variable::TemperatureMax, t)
         };
-        let said = Overrule { date: date(2026, 7, 2), variable: Variable::TemperatureMax, keep: false, reason: "x".into() };
+        let said = Overrule {
+            date: date(2026, 7, 2),
+            variable: Variable::TemperatureMax,
+            keep: false,
+            reason: "x".into(),
+        };
         let own = judge(&[day(1, 20.0), day(2, 40.0), day(4, 22.0)], &[], &[said]);
         let far = judge(&[day(2, 18.0), day(3, 19.0)], &[], &[]);
         let station = Station {

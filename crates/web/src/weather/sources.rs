@@ -84,7 +84,11 @@ fn source_page(
 }
 
 #[get("/sites/{id}/weather/sources/new")]
-async fn new_page(state: web::Data<AppState>, Editor(who): Editor, id: web::Path<i64>) -> Result<HttpResponse, PageError> {
+async fn new_page(
+    state: web::Data<AppState>,
+    Editor(who): Editor,
+    id: web::Path<i64>,
+) -> Result<HttpResponse, PageError> {
     let loaded = load(&state, *id).await?;
     let texts = BTreeMap::from([("kind".to_owned(), SourceKind::Station.code().to_owned())]);
     source_page(&who, &loaded, StatusCode::OK, &texts, &[])
@@ -106,14 +110,20 @@ async fn create(
         latitude_deg: reader.required("latitude", DEGREES, &bounds::LATITUDE, None),
         longitude_deg: reader.required("longitude", DEGREES, &bounds::LONGITUDE, None),
         elevation: Metres::from_m(reader.required("elevation", METRES, &bounds::ELEVATION, None)),
-        wind_height: Metres::from_m(reader.optional("wind_height", METRES, &bounds::WIND_HEIGHT, None).unwrap_or(10.0)),
+        wind_height: Metres::from_m(
+            reader.optional("wind_height", METRES, &bounds::WIND_HEIGHT, None).unwrap_or(10.0),
+        ),
     });
     let (Some(kind), true) = (kind, reader.errors.is_empty()) else {
         return source_page(&who, &loaded, StatusCode::UNPROCESSABLE_ENTITY, &fields.0, &reader.errors);
     };
     let (user, label) = (who.user.id, name.clone());
     let source = db(&state, move |store| store.create_source(id, kind, &label, place, user)).await?;
-    flash(&who.session, format!("{name} is made."), Some(format!("/sites/{id}/weather/sources/{source}/remove")))?;
+    flash(
+        &who.session,
+        format!("{name} is made."),
+        Some(format!("/sites/{id}/weather/sources/{source}/remove")),
+    )?;
     let next = if kind == SourceKind::Normals { format!("/sources/{source}/normals") } else { String::new() };
     Ok(see_other(&format!("/sites/{id}/weather{next}")))
 }
@@ -128,7 +138,11 @@ async fn set_removed(
     if !db(state, move |store| store.set_source_removed(site_id, id, at)).await? {
         return Err(PageError::NotFound);
     }
-    let (text, back) = if removed { ("The source is taken away; its files are kept.", "restore") } else { ("The source is back.", "remove") };
+    let (text, back) = if removed {
+        ("The source is taken away; its files are kept.", "restore")
+    } else {
+        ("The source is back.", "remove")
+    };
     flash(&who.session, text, Some(format!("/sites/{site_id}/weather/sources/{id}/{back}")))?;
     Ok(see_other(&format!("/sites/{site_id}/weather")))
 }
@@ -235,7 +249,9 @@ async fn comparison(
         (0..weather.sources.len()).filter(|i| weather.days.get(*i).is_some_and(|d| !d.is_empty())).collect();
     let pick = |wanted: Option<i64>, place: usize| {
         wanted
-            .and_then(|id| with_days.iter().copied().find(|i| weather.sources.get(*i).is_some_and(|s| s.id == id)))
+            .and_then(|id| {
+                with_days.iter().copied().find(|i| weather.sources.get(*i).is_some_and(|s| s.id == id))
+            })
             .or_else(|| with_days.get(place).copied())
     };
     let pair = pick(query.first, 0).zip(pick(query.second, 1));
@@ -280,8 +296,20 @@ async fn comparison(
     })
 }
 
-const MONTHS: [&str; 12] =
-    ["January", "February", "March", "April", "May", "June", "July", "August", "September", "October", "November", "December"];
+const MONTHS: [&str; 12] = [
+    "January",
+    "February",
+    "March",
+    "April",
+    "May",
+    "June",
+    "July",
+    "August",
+    "September",
+    "October",
+    "November",
+    "December",
+];
 /// Columns of the table of normals: name, heading, range, needed.
 const NORMALS: [(&str, &str, &bounds::Bound, bool); 4] = [
     ("tmin", "mean minimum, °C", &bounds::NORMAL_TEMPERATURE, true),
@@ -325,7 +353,11 @@ fn read_normals(fields: &Fields) -> Result<TypedNormals, BTreeMap<String, String
                 match value {
                     Ok(v) if bound.check(v).is_ok() => v,
                     _ => {
-                        let message = if text.is_empty() { "needed".to_owned() } else { format!("{} to {}", bound.min, bound.max) };
+                        let message = if text.is_empty() {
+                            "needed".to_owned()
+                        } else {
+                            format!("{} to {}", bound.min, bound.max)
+                        };
                         errors.insert(field, message);
                         0.0
                     }
@@ -376,7 +408,8 @@ async fn draw_normals(
     refused: Option<Typed<'_>>,
 ) -> Result<HttpResponse, PageError> {
     let loaded = load(state, site_id).await?;
-    let (sources, normals) = db(state, move |store| Ok((store.sources(site_id)?, store.normals(source_id)?))).await?;
+    let (sources, normals) =
+        db(state, move |store| Ok((store.sources(site_id)?, store.normals(source_id)?))).await?;
     let source = sources
         .into_iter()
         .find(|s| s.id == source_id && s.kind == SourceKind::Normals)
@@ -434,7 +467,10 @@ async fn save_normals(
         Ok(normals) => {
             let user = who.user.id;
             let found = db(&state, move |store| {
-                let ours = store.sources(site_id)?.iter().any(|s| s.id == source_id && s.kind == SourceKind::Normals);
+                let ours = store
+                    .sources(site_id)?
+                    .iter()
+                    .any(|s| s.id == source_id && s.kind == SourceKind::Normals);
                 if ours {
                     store.set_normals(site_id, source_id, &normals, user)?;
                 }

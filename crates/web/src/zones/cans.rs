@@ -10,14 +10,14 @@ use crate::state::{AppState, db, db_with_climates};
 use actix_web::http::StatusCode;
 use actix_web::{HttpResponse, get, post, web};
 use askama::Template;
-use jiff::{Timestamp, ToSpan};
 use jiff::civil::Date;
+use jiff::{Timestamp, ToSpan};
 use upland_core::bounds;
-use upland_core::catch_can::{CatchAdvice, CatchMap, CatchResult, CatchTest, Can, ENOUGH_CANS, OVER, UNDER};
+use upland_core::catch_can::{Can, CatchAdvice, CatchMap, CatchResult, CatchTest, ENOUGH_CANS, OVER, UNDER};
 use upland_core::climate::Climate;
 use upland_core::planting::RateBasis;
 use upland_core::site::{UnitSystem, Zone};
-use upland_core::units::{Metres, MillimetresPerHour, Millimetres, Minutes};
+use upland_core::units::{Metres, Millimetres, MillimetresPerHour, Minutes};
 use upland_formats::catch_file::MOST_CANS;
 use upland_store::Saved;
 use upland_store::field::CatchRecord;
@@ -111,11 +111,21 @@ type Outcome = Result<(Date, CatchTest), Vec<(&'static str, String)>>;
 /// Reads the form.
 fn read(typed: &Typed) -> Outcome {
     let mut errors = Vec::new();
-    let on = typed.on.parse::<Date>().map_err(|_| errors.push(("on", "A date written YYYY-MM-DD.".to_owned()))).ok();
+    let on = typed
+        .on
+        .parse::<Date>()
+        .map_err(|_| errors.push(("on", "A date written YYYY-MM-DD.".to_owned())))
+        .ok();
     let mut number = |name: &'static str, text: &str, bound: &bounds::Bound| {
         let value = text.trim().parse::<f64>().ok().filter(|v| bound.check(*v).is_ok());
         if value.is_none() {
-            errors.push((name, format!("{} must lie between {} and {} {}: {}.", bound.name, bound.min, bound.max, bound.unit, bound.why)));
+            errors.push((
+                name,
+                format!(
+                    "{} must lie between {} and {} {}: {}.",
+                    bound.name, bound.min, bound.max, bound.unit, bound.why
+                ),
+            ));
         }
         value
     };
@@ -123,13 +133,19 @@ fn read(typed: &Typed) -> Outcome {
     let throat = number("throat", &typed.throat, &bounds::CATCH_THROAT);
     let mut cans = Vec::new();
     for (i, line) in typed.cans.lines().map(str::trim).filter(|l| !l.is_empty()).enumerate() {
-        let parts: Vec<Option<f64>> = line.split([' ', '\t', ';']).filter(|p| !p.is_empty()).map(|p| p.parse().ok()).collect();
+        let parts: Vec<Option<f64>> =
+            line.split([' ', '\t', ';']).filter(|p| !p.is_empty()).map(|p| p.parse().ok()).collect();
         match parts.as_slice() {
-            [Some(x), Some(y), Some(ml)] if bounds::CATCH_READING.check(*ml).is_ok() && x.is_finite() && y.is_finite() => {
+            [Some(x), Some(y), Some(ml)]
+                if bounds::CATCH_READING.check(*ml).is_ok() && x.is_finite() && y.is_finite() =>
+            {
                 cans.push(Can { x_m: *x, y_m: *y, millilitres: *ml });
             }
             [Some(_), Some(_)] => errors.push(("cans", format!("Can {}: its reading is missing.", i + 1))),
-            _ => errors.push(("cans", format!("Can {}: \"{line}\" is not two positions in metres and millilitres.", i + 1))),
+            _ => errors.push((
+                "cans",
+                format!("Can {}: \"{line}\" is not two positions in metres and millilitres.", i + 1),
+            )),
         }
         if cans.len() > MOST_CANS || errors.len() > 20 {
             errors.push(("cans", format!("At most {MOST_CANS} cans.")));
@@ -167,22 +183,42 @@ fn drawing(test: &CatchTest, map: &CatchMap) -> Option<Drawing> {
                 x: place(x, map.x_m),
                 y: place(y, map.y_m),
                 side: plain(map.cell_m * scale + 0.05, 2),
-                class: if *share < UNDER { "dry" } else if *share > OVER { "wet" } else { "even" },
+                class: if *share < UNDER {
+                    "dry"
+                } else if *share > OVER {
+                    "wet"
+                } else {
+                    "even"
+                },
             });
         }
     }
     let cans = test
         .cans
         .iter()
-        .map(|can| CanMark { x: place(can.x_m, map.x_m), y: place(can.y_m, map.y_m), text: plain(can.millilitres, 0) })
+        .map(|can| CanMark {
+            x: place(can.x_m, map.x_m),
+            y: place(can.y_m, map.y_m),
+            text: plain(can.millilitres, 0),
+        })
         .collect();
     let driest = test.cans.iter().min_by(|a, b| a.millilitres.total_cmp(&b.millilitres));
     Some(Drawing {
-        view: format!("0 0 {} {}", plain((width + 2.0 * margin) * scale, 1), plain((height + 2.0 * margin) * scale, 1)),
+        view: format!(
+            "0 0 {} {}",
+            plain((width + 2.0 * margin) * scale, 1),
+            plain((height + 2.0 * margin) * scale, 1)
+        ),
         cells,
         cans,
         words: driest.map_or(String::new(), |c| {
-            format!("{} cans; the driest caught {} mL at {} m across and {} m down.", test.cans.len(), plain(c.millilitres, 0), plain(c.x_m, 1), plain(c.y_m, 1))
+            format!(
+                "{} cans; the driest caught {} mL at {} m across and {} m down.",
+                test.cans.len(),
+                plain(c.millilitres, 0),
+                plain(c.x_m, 1),
+                plain(c.y_m, 1)
+            )
         }),
     })
 }
@@ -205,7 +241,14 @@ fn measured(zone: &Zone, on: Date, result: &CatchResult) -> Zone {
     zone
 }
 
-fn result_view(test: &CatchTest, result: &CatchResult, zone: &Zone, climate: &Climate, on: Date, units: UnitSystem) -> ResultView {
+fn result_view(
+    test: &CatchTest,
+    result: &CatchResult,
+    zone: &Zone,
+    climate: &Climate,
+    on: Date,
+    units: UnitSystem,
+) -> ResultView {
     let latitude = climate.station().latitude_deg;
     let (was, then) = (zone.resolve(latitude), measured(zone, on, result).resolve(latitude));
     let need = weekly_need(zone, climate, on);
@@ -213,9 +256,17 @@ fn result_view(test: &CatchTest, result: &CatchResult, zone: &Zone, climate: &Cl
     let percent = |share: f64| format!("{} %", plain(100.0 * share, 0));
     ResultView {
         rate: rate(units, result.rate),
-        was_rate: format!("{}{}", rate(units, was.rate.value), if was.rate.is_default() { ", a default" } else { "" }),
+        was_rate: format!(
+            "{}{}",
+            rate(units, was.rate.value),
+            if was.rate.is_default() { ", a default" } else { "" }
+        ),
         uniformity: percent(result.uniformity),
-        was_uniformity: format!("{}{}", percent(was.uniformity.value), if was.uniformity.is_default() { ", a default" } else { "" }),
+        was_uniformity: format!(
+            "{}{}",
+            percent(was.uniformity.value),
+            if was.uniformity.is_default() { ", a default" } else { "" }
+        ),
         christiansen: percent(result.christiansen),
         low_quarter: depth(units, result.low_quarter),
         mean: depth(units, result.mean),
@@ -233,10 +284,17 @@ fn result_view(test: &CatchTest, result: &CatchResult, zone: &Zone, climate: &Cl
                     plain(100.0 * (result.multiplier / level - 1.0), 0)
                 )
             }
-            CatchAdvice::RunByMultiplier => format!("Minutes can make up for it: run {} times the time of an even zone.", plain(result.multiplier, 2)),
+            CatchAdvice::RunByMultiplier => format!(
+                "Minutes can make up for it: run {} times the time of an even zone.",
+                plain(result.multiplier, 2)
+            ),
         },
         mend: result.advice == CatchAdvice::MendHeads,
-        few: if test.cans.len() < ENOUGH_CANS { format!("{} cans give a rough low quarter; {ENOUGH_CANS} and more are steady.", test.cans.len()) } else { String::new() },
+        few: if test.cans.len() < ENOUGH_CANS {
+            format!("{} cans give a rough low quarter; {ENOUGH_CANS} and more are steady.", test.cans.len())
+        } else {
+            String::new()
+        },
         drawing: drawing(test, &test.map()),
     }
 }
@@ -247,7 +305,14 @@ fn test_line(record: CatchRecord, units: UnitSystem) -> TestLine {
         on: record.on.to_string(),
         what: record.test.result().map_or_else(
             |fault| fault.to_string(),
-            |r| format!("{} cans, {}, uniformity {} %", record.test.cans.len(), rate(units, r.rate), plain(100.0 * r.uniformity, 0)),
+            |r| {
+                format!(
+                    "{} cans, {}, uniformity {} %",
+                    record.test.cans.len(),
+                    rate(units, r.rate),
+                    plain(100.0 * r.uniformity, 0)
+                )
+            },
         ),
         by: record.saved_by,
         undone: record.undone,
@@ -264,7 +329,8 @@ async fn draw(
 ) -> Result<HttpResponse, PageError> {
     let (site, zone_id) = (loaded.site.clone(), zone.id);
     let (tests, climate) =
-        db_with_climates(state, move |state, store| Ok((store.catch_tests(zone_id)?, state.climate(&site)?))).await?;
+        db_with_climates(state, move |state, store| Ok((store.catch_tests(zone_id)?, state.climate(&site)?)))
+            .await?;
     let units = loaded.site.site.units;
     let (result, errors) = match outcome {
         Some(Ok((on, test))) => {
@@ -334,14 +400,22 @@ async fn work_out(
         }
     };
     let Ok(result) = test.result() else { return Err(PageError::NotFound) };
-    for (bound, value) in [(&bounds::PRECIPITATION_RATE, result.rate.mm_per_hour()), (&bounds::UNIFORMITY, result.uniformity)] {
+    for (bound, value) in
+        [(&bounds::PRECIPITATION_RATE, result.rate.mm_per_hour()), (&bounds::UNIFORMITY, result.uniformity)]
+    {
         if let Err(error) = bound.check(value) {
-            let problem = format!("{} came out as {}: {error}. Look at minutes, mouth and readings again.", bound.name, plain(value, 2));
+            let problem = format!(
+                "{} came out as {}: {error}. Look at minutes, mouth and readings again.",
+                bound.name,
+                plain(value, 2)
+            );
             let outcome = Some(Err(vec![("cans", problem)]));
-            return draw(&state, &who, StatusCode::UNPROCESSABLE_ENTITY, (&loaded, zone), typed, outcome).await;
+            return draw(&state, &who, StatusCode::UNPROCESSABLE_ENTITY, (&loaded, zone), typed, outcome)
+                .await;
         }
     }
-    let (base, user, changed) = (fields.get("base").parse().unwrap_or(0), who.user.id, measured(&zone.zone, on, &result));
+    let (base, user, changed) =
+        (fields.get("base").parse().unwrap_or(0), who.user.id, measured(&zone.zone, on, &result));
     let saved = db(&state, move |store| {
         let saved = store.save_zone(zone_id, base, &changed, user)?;
         if matches!(saved, Some(Saved::As(_))) {
@@ -363,10 +437,21 @@ async fn work_out(
             Ok(see_other(&format!("/sites/{site_id}/zones/{zone_id}")))
         }
         Some(Saved::Conflict(theirs)) => {
-            let problem = format!("{} saved this zone meanwhile as version {}. Your cans are still here; keep them again.", theirs.saved_by, theirs.version);
+            let problem = format!(
+                "{} saved this zone meanwhile as version {}. Your cans are still here; keep them again.",
+                theirs.saved_by, theirs.version
+            );
             let loaded = load(&state, site_id).await?;
             let zone = find(&loaded, zone_id)?;
-            draw(&state, &who, StatusCode::CONFLICT, (&loaded, zone), typed, Some(Err(vec![("cans", problem)]))).await
+            draw(
+                &state,
+                &who,
+                StatusCode::CONFLICT,
+                (&loaded, zone),
+                typed,
+                Some(Err(vec![("cans", problem)])),
+            )
+            .await
         }
     }
 }
@@ -441,15 +526,34 @@ pub(super) fn ranges(zone: &Zone, climate: &Climate, today: Date, system: UnitSy
         parts: range
             .parts
             .iter()
-            .map(|p| format!("{} ± {} %{}", p.name, plain(200.0 * p.uncertainty, 0), if p.is_default { " (default)" } else { "" }))
+            .map(|p| {
+                format!(
+                    "{} ± {} %{}",
+                    p.name,
+                    plain(200.0 * p.uncertainty, 0),
+                    if p.is_default { " (default)" } else { "" }
+                )
+            })
             .collect(),
         next: range.best_next().map_or_else(
             || "Nothing here is a default any more.".to_owned(),
-            |(part, low, high)| format!("Measure the {} first ({}): the range becomes {} to {}.", part.name, part.how, value(low), value(high)),
+            |(part, low, high)| {
+                format!(
+                    "Measure the {} first ({}): the range becomes {} to {}.",
+                    part.name,
+                    part.how,
+                    value(low),
+                    value(high)
+                )
+            },
         ),
     };
     vec![
-        view("Minutes a week, without rain", &|f| format!("{} min", plain(minutes * f, 0)), weekly_minutes(zone, &resolved)),
+        view(
+            "Minutes a week, without rain",
+            &|f| format!("{} min", plain(minutes * f, 0)),
+            weekly_minutes(zone, &resolved),
+        ),
         view("Refill point", &|f| depth(system, refill * f), refill_depth(&resolved)),
     ]
 }
@@ -514,7 +618,9 @@ mod tests {
         assert_ne!(view.minutes, view.was_minutes);
         assert!(view.few.contains("4 cans"));
         let drawing = view.drawing.unwrap();
-        assert!(drawing.cells.iter().any(|c| c.class == "dry") && drawing.cells.iter().any(|c| c.class == "wet"));
+        assert!(
+            drawing.cells.iter().any(|c| c.class == "dry") && drawing.cells.iter().any(|c| c.class == "wet")
+        );
         assert_eq!(drawing.cans.len(), 4);
         let after = measured(&zone, on, &result);
         let ranges = |z: &Zone| ranges(z, &decided.climate, on, UnitSystem::Metric);

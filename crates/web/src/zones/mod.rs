@@ -17,8 +17,8 @@ use actix_web::{HttpResponse, get, post, web};
 use askama::Template;
 use jiff::Timestamp;
 use std::collections::BTreeMap;
-use upland_core::codes::Coded;
 use upland_core::climate::Climate;
+use upland_core::codes::Coded;
 use upland_core::planting::mixed_cost;
 use upland_core::site::{UnitSystem, Zone};
 use upland_store::Saved;
@@ -99,7 +99,11 @@ struct ListPage {
 }
 
 #[get("/sites/{id}/zones")]
-async fn list(state: web::Data<AppState>, who: SignedIn, id: web::Path<i64>) -> Result<HttpResponse, PageError> {
+async fn list(
+    state: web::Data<AppState>,
+    who: SignedIn,
+    id: web::Path<i64>,
+) -> Result<HttpResponse, PageError> {
     let loaded = load(&state, *id).await?;
     let (site, zones) = (&loaded.site, &loaded.zones);
     let unmeasured = zones.iter().filter(|z| z.zone.precipitation_rate.is_none()).count();
@@ -111,7 +115,10 @@ async fn list(state: web::Data<AppState>, who: SignedIn, id: web::Path<i64>) -> 
         unmeasured: match unmeasured {
             0 => "Every precipitation rate is measured.".to_owned(),
             1 => "One zone still has a precipitation rate from its head type.".to_owned(),
-            n => format!("{} zones still have a precipitation rate from their head type.", quantities::in_words_capital(n)),
+            n => format!(
+                "{} zones still have a precipitation rate from their head type.",
+                quantities::in_words_capital(n)
+            ),
         },
     })
 }
@@ -174,14 +181,14 @@ fn edit(
             version: editing.version,
             units: editing.units.code(),
             defaults_json: survey::defaults_json(editing.units),
-            ranges: answers.map_or(Vec::new(), |(z, (climate, today))| cans::ranges(&z.zone, climate, *today, editing.units)),
+            ranges: answers.map_or(Vec::new(), |(z, (climate, today))| {
+                cans::ranges(&z.zone, climate, *today, editing.units)
+            }),
             basis: editing.zone.map_or(String::new(), |z| cans::basis_words(&z.zone, editing.units)),
             mixed: answers.map_or(String::new(), |(z, (climate, today))| {
                 mixed_words(&z.zone, climate.station().latitude_deg, today.month())
             }),
-            saved: editing
-                .zone
-                .map(|z| (z.saved_by.clone(), z.saved_at.strftime("%-d %b %Y").to_string())),
+            saved: editing.zone.map(|z| (z.saved_by.clone(), z.saved_at.strftime("%-d %b %Y").to_string())),
         },
     )
 }
@@ -193,7 +200,11 @@ fn free_number(zones: &[ZoneRecord], box_number: u8) -> u16 {
 }
 
 #[get("/sites/{id}/zones/new")]
-async fn new_page(state: web::Data<AppState>, Editor(who): Editor, id: web::Path<i64>) -> Result<HttpResponse, PageError> {
+async fn new_page(
+    state: web::Data<AppState>,
+    Editor(who): Editor,
+    id: web::Path<i64>,
+) -> Result<HttpResponse, PageError> {
     let loaded = load(&state, *id).await?;
     let units = loaded.site.site.units;
     let first = loaded.boxes.first().map_or(1, crate::sites::SiteBox::number);
@@ -238,8 +249,15 @@ async fn edit_page(
     let site = loaded.site.clone();
     let climate = db_with_climates(&state, move |state, _| state.climate(&site)).await?;
     let tz = jiff::tz::TimeZone::get(&loaded.site.site.time_zone).unwrap_or(jiff::tz::TimeZone::UTC);
-    let today = crate::today::open_on(climate.span().map(|(_, last)| last), Timestamp::now().to_zoned(tz).date());
-    let editing = Editing { loaded: &loaded, zone: Some(zone), units, version: zone.version, at: Some((climate, today)) };
+    let today =
+        crate::today::open_on(climate.span().map(|(_, last)| last), Timestamp::now().to_zoned(tz).date());
+    let editing = Editing {
+        loaded: &loaded,
+        zone: Some(zone),
+        units,
+        version: zone.version,
+        at: Some((climate, today)),
+    };
     edit(&who, StatusCode::OK, &editing, &survey::texts(&zone.zone, units), &[])
 }
 
@@ -255,13 +273,15 @@ async fn save(
     let loaded = load(&state, site_id).await?;
     let current = loaded.zones.iter().find(|z| z.id == zone_id).ok_or(PageError::NotFound)?;
     let before = db(&state, move |store| store.zone_version(zone_id, base)).await?;
-    let zone = match survey::read(&fields, units, before.as_ref(), &survey::Stations::of(&loaded, Some(zone_id))) {
-        Ok(zone) => zone,
-        Err(errors) => {
-            let editing = Editing { loaded: &loaded, zone: Some(current), units, version: base, at: None };
-            return edit(&who, StatusCode::UNPROCESSABLE_ENTITY, &editing, &fields.0, &errors);
-        }
-    };
+    let zone =
+        match survey::read(&fields, units, before.as_ref(), &survey::Stations::of(&loaded, Some(zone_id))) {
+            Ok(zone) => zone,
+            Err(errors) => {
+                let editing =
+                    Editing { loaded: &loaded, zone: Some(current), units, version: base, at: None };
+                return edit(&who, StatusCode::UNPROCESSABLE_ENTITY, &editing, &fields.0, &errors);
+            }
+        };
     let (user, text) = (who.user.id, format!("Zone {} {} is saved.", zone.number, zone.name));
     match db(&state, move |store| store.save_zone(zone_id, base, &zone, user)).await? {
         None => Err(PageError::NotFound),

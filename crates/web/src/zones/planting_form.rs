@@ -13,7 +13,9 @@ use upland_core::planting::{
     Density, GrowIn, MixedRule, OtherPlants, OwnCoefficient, Planting, RateBasis, Trim, WeanOff,
 };
 use upland_core::site::{UnitSystem, Zone};
-use upland_core::units::{L_PER_US_GALLON, LitresPerMinute, M_PER_FOOT, Metres, MillimetresPerHour, SquareMetres};
+use upland_core::units::{
+    L_PER_US_GALLON, LitresPerMinute, M_PER_FOOT, Metres, MillimetresPerHour, SquareMetres,
+};
 
 const PERCENT: Shown = Shown { unit: "%", factor: 0.01 };
 const SIGNED_PERCENT: Shown = Shown { unit: "%", factor: 1.0 };
@@ -95,12 +97,12 @@ fn numbers(u: &ZoneUnits, system: UnitSystem) -> [(&'static str, Shown, &'static
 pub(super) fn texts(zone: &Zone, u: &ZoneUnits, system: UnitSystem) -> Vec<(&'static str, String)> {
     let p = &zone.planting;
     let date = |d: Option<Date>| d.map_or(String::new(), |d| d.to_string());
-    let mut out: Vec<(&'static str, String)> =
-        numbers(u, system).into_iter().map(|(name, shown, _)| (name, shown.text(metric(zone, name)))).collect();
+    let mut out: Vec<(&'static str, String)> = numbers(u, system)
+        .into_iter()
+        .map(|(name, shown, _)| (name, shown.text(metric(zone, name))))
+        .collect();
     let monthly = match zone.own_coefficient {
-        Some(OwnCoefficient::Monthly(values)) => {
-            values.map(|v| crate::quantities::plain(v, 3)).join(" ")
-        }
+        Some(OwnCoefficient::Monthly(values)) => values.map(|v| crate::quantities::plain(v, 3)).join(" "),
         _ => String::new(),
     };
     out.extend([
@@ -116,7 +118,12 @@ pub(super) fn texts(zone: &Zone, u: &ZoneUnits, system: UnitSystem) -> Vec<(&'st
     out
 }
 
-fn optional_choice<T: Coded>(name: &'static str, label: &'static str, none: &str, words: fn(T) -> &'static str) -> Field {
+fn optional_choice<T: Coded>(
+    name: &'static str,
+    label: &'static str,
+    none: &str,
+    words: fn(T) -> &'static str,
+) -> Field {
     let mut field = Field::choice::<T>(name, label, words);
     if let Kind::Choice(options) = &mut field.kind {
         options.insert(0, (String::new(), none.to_owned()));
@@ -125,9 +132,11 @@ fn optional_choice<T: Coded>(name: &'static str, label: &'static str, none: &str
 }
 
 pub(super) fn groups(u: &ZoneUnits, system: UnitSystem) -> Vec<Group> {
-    let unit = |name: &str| numbers(u, system).into_iter().find(|(n, ..)| *n == name).map_or("", |(_, s, _)| s.unit);
+    let unit =
+        |name: &str| numbers(u, system).into_iter().find(|(n, ..)| *n == name).map_or("", |(_, s, _)| s.unit);
     let number = |name: &'static str, label| Field::number(name, label, unit(name));
-    let other = |name, label| optional_choice::<PlantKind>(name, label, "no other plants", |p| p.defaults().label);
+    let other =
+        |name, label| optional_choice::<PlantKind>(name, label, "no other plants", |p| p.defaults().label);
     vec![
         Group {
             legend: "Coefficient builder",
@@ -229,7 +238,8 @@ pub(super) fn read(
     if others.iter().map(|o| o.share).sum::<f64>() > bounds::PLANT_SHARE.max {
         reader.say("other2_share", "Together they leave nothing for the zone's own plants.");
     }
-    let mixed = if fields.get("mixed").is_empty() { Some(MixedRule::default()) } else { reader.choice("mixed") };
+    let mixed =
+        if fields.get("mixed").is_empty() { Some(MixedRule::default()) } else { reader.choice("mixed") };
     let grow_in = grow_in(fields, reader, u, &mut number);
     let wean_off = wean_off(fields, reader, &mut number);
     let trim = number("trim", reader).and_then(|percent| {
@@ -255,7 +265,8 @@ fn monthly(fields: &Fields, reader: &mut Reader) -> Option<OwnCoefficient> {
     if text.is_empty() {
         return None;
     }
-    let values: Vec<Option<f64>> = text.split_whitespace().map(|w| w.trim_end_matches(',').parse().ok()).collect();
+    let values: Vec<Option<f64>> =
+        text.split_whitespace().map(|w| w.trim_end_matches(',').parse().ok()).collect();
     let good: Vec<f64> =
         values.iter().flatten().copied().filter(|v| bounds::PLANT_COEFFICIENT.check(*v).is_ok()).collect();
     match <[f64; 12]>::try_from(good) {
@@ -286,7 +297,10 @@ fn grow_in(fields: &Fields, reader: &mut Reader, _u: &ZoneUnits, number: &mut Nu
         (Some(from), Some(until)) if until >= from => {
             let Some(root) = root else {
                 if !reader.errors.iter().any(|(n, _)| *n == "grow_root") {
-                    reader.say("grow_root", "Say how deep the young roots reach; the refill point moves with it.");
+                    reader.say(
+                        "grow_root",
+                        "Say how deep the young roots reach; the refill point moves with it.",
+                    );
                 }
                 return None;
             };
@@ -357,7 +371,10 @@ fn rate(
             (RateBasis::Typed, None)
         }
         (Some(flow_l_per_min), _, Some(area_m2)) => {
-            let rate = rate_from_flow(LitresPerMinute::from_l_per_min(flow_l_per_min), SquareMetres::from_m2(area_m2));
+            let rate = rate_from_flow(
+                LitresPerMinute::from_l_per_min(flow_l_per_min),
+                SquareMetres::from_m2(area_m2),
+            );
             checked("zone_flow", RateBasis::FlowAndArea { flow_l_per_min, area_m2 }, rate)
         }
         (None, (Some(flow_l_per_h), Some(along_m), Some(rows_m)), _) => {
@@ -433,7 +450,10 @@ mod tests {
         assert_eq!(errors(&[("monthly", "0.5 0.5 0.5")]), ["monthly"]);
         assert_eq!(errors(&[("other1", "trees")]), ["other1_share"]);
         assert_eq!(errors(&[("grow_from", "2026-05-01")]), ["grow_until"]);
-        assert_eq!(errors(&[("grow_from", "2026-05-01"), ("grow_until", "2026-04-01"), ("grow_root", "5")]), ["grow_until"]);
+        assert_eq!(
+            errors(&[("grow_from", "2026-05-01"), ("grow_until", "2026-04-01"), ("grow_root", "5")]),
+            ["grow_until"]
+        );
         assert_eq!(errors(&[("wean_from", "2026-05-01")]), ["wean_start"]);
         assert_eq!(errors(&[("trim", "10")]), ["trim_reason"]);
         assert_eq!(errors(&[("zone_flow", "20"), ("area", "")]), ["area"]);

@@ -11,16 +11,16 @@ use crate::today::open_on;
 use actix_web::http::StatusCode;
 use actix_web::{HttpResponse, get, post, web};
 use askama::Template;
-use jiff::{Timestamp, ToSpan};
 use jiff::civil::Date;
 use jiff::tz::TimeZone;
+use jiff::{Timestamp, ToSpan};
 use std::collections::BTreeMap;
 use upland_core::bounds;
 use upland_core::climate::Climate;
+use upland_core::schedule::Settings;
 use upland_core::season::{
     ANY_NIGHT, FieldReading, SeasonDay, Watering, replay, replay_start, scheduled_minutes, sum,
 };
-use upland_core::schedule::Settings;
 use upland_core::site::UnitSystem;
 use upland_core::units::{Millimetres, Minutes};
 use upland_store::field::{EventKind, ZoneEvent};
@@ -91,7 +91,8 @@ fn chart(days: &[SeasonDay], total: f64, units: UnitSystem) -> Chart {
     let y = |depletion: f64| BAND + FIELD * (depletion / total.max(0.1)).clamp(0.0, 1.0);
     let most = days.iter().map(|d| d.rain.mm().max(d.irrigation.mm())).fold(10.0, f64::max);
     let (mut line, mut refill) = (String::new(), String::new());
-    let (mut rain, mut runs, mut stress, mut resets, mut months) = (Vec::new(), Vec::new(), Vec::new(), Vec::new(), Vec::new());
+    let (mut rain, mut runs, mut stress, mut resets, mut months) =
+        (Vec::new(), Vec::new(), Vec::new(), Vec::new(), Vec::new());
     for (i, day) in days.iter().enumerate() {
         let command = if i == 0 { 'M' } else { 'L' };
         let at = x(i) + step / 2.0;
@@ -251,7 +252,9 @@ fn days_of(
         By::Scheduled => {
             let tz = TimeZone::get(&loaded.site.site.time_zone).unwrap_or(TimeZone::UTC);
             let found = loaded.boxes.iter().find(|b| b.number() == zone.zone.box_number);
-            let Some(card) = found.map(|b| &b.record.controller.card) else { return with(&Watering::Minutes(&BTreeMap::new())) };
+            let Some(card) = found.map(|b| &b.record.controller.card) else {
+                return with(&Watering::Minutes(&BTreeMap::new()));
+            };
             // The first version is what was found: it stood before it was entered.
             let mut known: Vec<(Date, &Settings)> = versions
                 .iter()
@@ -309,7 +312,12 @@ async fn draw(
     page_with(
         if errors.is_empty() { StatusCode::OK } else { StatusCode::UNPROCESSABLE_ENTITY },
         &SeasonPage {
-            frame: Frame::of_site(who, format!("Season of zone {}", zone.zone.number), &loaded, Chapter::Zones)?,
+            frame: Frame::of_site(
+                who,
+                format!("Season of zone {}", zone.zone.number),
+                &loaded,
+                Chapter::Zones,
+            )?,
             site_id,
             zone_id,
             zone: format!("{} {}", zone.zone.number, zone.zone.name),
@@ -386,13 +394,17 @@ async fn note(
     match read(&fields) {
         Ok((kind, date, value, reason)) => {
             let user = who.user.id;
-            let id = db(&state, move |store| store.note_event(zone_id, date, (kind, value), &reason, user)).await?;
+            let id = db(&state, move |store| store.note_event(zone_id, date, (kind, value), &reason, user))
+                .await?;
             let text = match kind {
                 EventKind::Reading => "The balance follows the reading from that day on.",
                 EventKind::Run => "The run is logged.",
             };
             flash(&who.session, text, Some(format!("/sites/{site_id}/zones/{zone_id}/events/{id}/undo")))?;
-            Ok(see_other(&format!("/sites/{site_id}/zones/{zone_id}/season?by={}", if by == "scheduled" || by == "logged" { by.as_str() } else { "advised" })))
+            Ok(see_other(&format!(
+                "/sites/{site_id}/zones/{zone_id}/season?by={}",
+                if by == "scheduled" || by == "logged" { by.as_str() } else { "advised" }
+            )))
         }
         Err(errors) => draw(&state, &who, *path, By::of(Some(&by)), Some((errors, fields.0))).await,
     }
@@ -443,7 +455,9 @@ mod tests {
 
     #[test]
     fn a_reading_is_read_in_percent_and_a_run_in_minutes() {
-        let read_of = |kind, value| read(&fields(&[("kind", kind), ("date", "2026-07-03"), ("value", value), ("reason", "probe")]));
+        let read_of = |kind, value| {
+            read(&fields(&[("kind", kind), ("date", "2026-07-03"), ("value", value), ("reason", "probe")]))
+        };
         assert_eq!(read_of("reading", "40").unwrap().2, 0.4);
         assert_eq!(read_of("run", "12.5").unwrap().2, 12.5);
         assert_eq!(read(&fields(&[("kind", "reading"), ("value", "140")])).unwrap_err().len(), 3);
@@ -456,8 +470,15 @@ mod tests {
         let zone = &loaded.zones[0];
         let today = decided.climate.span().unwrap().1;
         let event = |kind, back: i32, value| ZoneEvent {
-            id: 1, zone_id: zone.id, date: today - back.days(), kind, value, reason: "seen".into(),
-            said_by: "Bram".into(), said_at: Timestamp::UNIX_EPOCH, undone: false,
+            id: 1,
+            zone_id: zone.id,
+            date: today - back.days(),
+            kind,
+            value,
+            reason: "seen".into(),
+            said_by: "Bram".into(),
+            said_at: Timestamp::UNIX_EPOCH,
+            undone: false,
         };
         let events = [event(EventKind::Reading, 5, 0.3), event(EventKind::Run, 3, 30.0)];
         let days = |by| days_of(loaded, zone, &decided.climate, (by, today), &events, &[]);

@@ -86,52 +86,54 @@ pub(crate) fn form(
     errors: &[FieldError],
 ) -> Form {
     let u = units(system);
-    let boxes: Vec<(String, String)> = boxes.iter().map(|(n, place)| (n.to_string(), format!("{n} {place}"))).collect();
+    let boxes: Vec<(String, String)> =
+        boxes.iter().map(|(n, place)| (n.to_string(), format!("{n} {place}"))).collect();
     let chosen = |name: &str| texts.get(name).map_or("", String::as_str);
     let plant = PlantKind::from_code(chosen("plant")).unwrap_or(PlantKind::CoolSeasonTurf).defaults();
     let head = HeadType::from_code(chosen("head")).unwrap_or(HeadType::Spray);
     let defaults = Defaults::of(&u, &plant, head);
     let mut groups = vec![
-            Group {
-                legend: "Station",
-                fields: vec![
-                    Field { kind: Kind::Choice(boxes), ..Field::text("box", "Box") },
-                    Field::number("number", "Zone number", "").help("The station number on the box."),
-                    Field::text("name", "Name"),
-                    Field::number("area", "Area", u.area.unit).help("For litres and flow; leave empty if not known."),
-                ],
-            },
-            Group {
-                legend: "Plants and exposure",
-                fields: vec![
-                    Field::choice::<PlantKind>("plant", "Plants", |p| p.defaults().label),
-                    Field::choice::<Sun>("sun", "Sun", Sun::label),
-                    Field::choice::<Sky>("sky", "Rain", Sky::label),
-                ],
-            },
-            Group {
-                legend: "Soil and roots",
-                fields: vec![
-                    Field::choice::<Texture>("soil", "Soil texture", Texture::label),
-                    Field::number("slope", "Slope", "%").default(quantities::plain(DEFAULT_SLOPE_PCT, 0)),
-                    Field::number("root_depth", "Root depth", u.root.unit).default(defaults.root_depth),
-                    Field::number("allowable_depletion", "Allowable depletion", "%")
-                        .default(defaults.allowable_depletion)
-                        .help("Share of the available water that may be used before the refill point."),
-                ],
-            },
-            Group {
-                legend: "Water",
-                fields: vec![
-                    Field::choice::<HeadType>("head", "Heads", HeadType::label),
-                    Field::number("rate", "Precipitation rate", u.rate.unit)
-                        .default(defaults.rate)
-                        .help("Measured with catch cans, or from flow and area."),
-                    Field::number("uniformity", "Distribution uniformity", "%")
-                        .default(defaults.uniformity)
-                        .help("Low quarter, from the same cans."),
-                ],
-            },
+        Group {
+            legend: "Station",
+            fields: vec![
+                Field { kind: Kind::Choice(boxes), ..Field::text("box", "Box") },
+                Field::number("number", "Zone number", "").help("The station number on the box."),
+                Field::text("name", "Name"),
+                Field::number("area", "Area", u.area.unit)
+                    .help("For litres and flow; leave empty if not known."),
+            ],
+        },
+        Group {
+            legend: "Plants and exposure",
+            fields: vec![
+                Field::choice::<PlantKind>("plant", "Plants", |p| p.defaults().label),
+                Field::choice::<Sun>("sun", "Sun", Sun::label),
+                Field::choice::<Sky>("sky", "Rain", Sky::label),
+            ],
+        },
+        Group {
+            legend: "Soil and roots",
+            fields: vec![
+                Field::choice::<Texture>("soil", "Soil texture", Texture::label),
+                Field::number("slope", "Slope", "%").default(quantities::plain(DEFAULT_SLOPE_PCT, 0)),
+                Field::number("root_depth", "Root depth", u.root.unit).default(defaults.root_depth),
+                Field::number("allowable_depletion", "Allowable depletion", "%")
+                    .default(defaults.allowable_depletion)
+                    .help("Share of the available water that may be used before the refill point."),
+            ],
+        },
+        Group {
+            legend: "Water",
+            fields: vec![
+                Field::choice::<HeadType>("head", "Heads", HeadType::label),
+                Field::number("rate", "Precipitation rate", u.rate.unit)
+                    .default(defaults.rate)
+                    .help("Measured with catch cans, or from flow and area."),
+                Field::number("uniformity", "Distribution uniformity", "%")
+                    .default(defaults.uniformity)
+                    .help("Low quarter, from the same cans."),
+            ],
+        },
     ];
     groups.extend(planting_form::groups(&u, system));
     for field in groups.iter_mut().flat_map(|g| &mut g.fields).filter(|f| f.name == "coefficient") {

@@ -42,11 +42,15 @@ impl Drying {
         let mut index = self.days.partition_point(|(at, _)| *at <= from);
         while clock < until {
             let next = self.days.get(index).map_or(until, |(at, _)| (*at).min(until));
-            let rate = index.checked_sub(1).and_then(|i| self.days.get(i)).map_or(0.0, |(_, mm)| mm * vent / DAY_S);
+            let rate =
+                index.checked_sub(1).and_then(|i| self.days.get(i)).map_or(0.0, |(_, mm)| mm * vent / DAY_S);
             let seconds = next.duration_since(clock).as_secs_f64();
             if rate > 0.0 && left - rate * seconds <= DRY_MM {
                 let needed = (left / rate).min(seconds);
-                return (0.0, Some(clock + SignedDuration::try_from_secs_f64(needed).unwrap_or(SignedDuration::ZERO)));
+                return (
+                    0.0,
+                    Some(clock + SignedDuration::try_from_secs_f64(needed).unwrap_or(SignedDuration::ZERO)),
+                );
             }
             left -= rate * seconds;
             clock = next;
@@ -111,7 +115,9 @@ fn counted(threshold: f64, days: i64, readings: &Readings, until: Timestamp) -> 
     let mut sum = 0.0;
     for (i, reading) in readings.iter().enumerate().take_while(|(_, r)| r.at <= until) {
         sum += reading.value.max(0.0);
-        while let Some(old) = readings.get(first).filter(|old| first < i && reading.at.duration_since(old.at) >= day) {
+        while let Some(old) =
+            readings.get(first).filter(|old| first < i && reading.at.duration_since(old.at) >= day)
+        {
             sum -= old.value.max(0.0);
             first += 1;
         }
@@ -121,7 +127,9 @@ fn counted(threshold: f64, days: i64, readings: &Readings, until: Timestamp) -> 
         let ends = reading.at + SignedDuration::from_hours(24 * days);
         match out.last_mut().filter(|hold| hold.until.is_some_and(|u| u >= reading.at)) {
             Some(hold) => hold.until = Some(ends),
-            None => out.push(Hold { from: reading.at, until: Some(ends), cause: Cause::Rain { fallen_mm: sum } }),
+            None => {
+                out.push(Hold { from: reading.at, until: Some(ends), cause: Cause::Rain { fallen_mm: sum } })
+            }
         }
     }
     if let Some(last) = out.last_mut().filter(|h| h.until.is_some_and(|u| u > until)) {

@@ -9,7 +9,7 @@ mod percentage;
 mod soil;
 
 pub use drying::{Drying, rain_holds};
-pub use flow::{FlowAlarm, FlowAlarmKind, learn_flow, flow_alarms};
+pub use flow::{FlowAlarm, FlowAlarmKind, flow_alarms, learn_flow};
 pub use percentage::{EtPercentage, et_percentage};
 pub use soil::{CycleWindow, WINDOW_MARGIN_MIN, WindowDecision, cycle_window_needed_min, decide_windows};
 
@@ -234,19 +234,28 @@ fn speaks_by(sensor: &Sensor, channel: Channel) -> bool {
 #[must_use]
 pub fn says(sensor: &Sensor, readings: &ByChannel, drying: &Drying, at: Timestamp) -> Says {
     let mut past: Vec<Hold> = holds(sensor, readings, drying, at);
-    if let (Some(point), Some(read)) = (sensor.setting.soil_threshold_pct, readings.get(&Channel::SoilMoisture))
+    if let (Some(point), Some(read)) =
+        (sensor.setting.soil_threshold_pct, readings.get(&Channel::SoilMoisture))
         && sensor.card.senses(Sense::SoilMoisture)
     {
-        past.extend(latch(read, at, Some(0), |v| v >= point, |v| v < point, |read_pct| Cause::WetSoil { read_pct }));
+        past.extend(latch(
+            read,
+            at,
+            Some(0),
+            |v| v >= point,
+            |v| v < point,
+            |read_pct| Cause::WetSoil { read_pct },
+        ));
     }
     let standing = past.iter().filter(|h| h.stands(at)).copied();
     if let Some(hold) = standing.max_by_key(|h| (h.until.is_none(), h.until)) {
         let ahead = at + SignedDuration::from_hours(24 * 60);
         let later = match hold.cause {
             // Without a further reading a rain hold ends by drying or by its days.
-            Cause::Rain { .. } if hold.until.is_none() => {
-                holds(sensor, readings, drying, ahead).into_iter().find(|h| h.from == hold.from).and_then(|h| h.until)
-            }
+            Cause::Rain { .. } if hold.until.is_none() => holds(sensor, readings, drying, ahead)
+                .into_iter()
+                .find(|h| h.from == hold.from)
+                .and_then(|h| h.until),
             _ => hold.until,
         };
         return Says::Holds { hold, earliest: later };

@@ -22,7 +22,11 @@ pub struct EtPercentage {
 /// The percentage for the night that begins on a date, from the days before and on it. `None` when
 /// fewer than half of the days were read.
 #[must_use]
-pub fn et_percentage(set: &Setting, days: impl Iterator<Item = (Date, Millimetres)>, night: Date) -> Option<EtPercentage> {
+pub fn et_percentage(
+    set: &Setting,
+    days: impl Iterator<Item = (Date, Millimetres)>,
+    night: Date,
+) -> Option<EtPercentage> {
     let wanted = i32::from(set.et_days.max(1));
     let mut sum = 0.0;
     let mut count = 0_u32;
@@ -32,7 +36,8 @@ pub fn et_percentage(set: &Setting, days: impl Iterator<Item = (Date, Millimetre
             count += 1;
         }
     }
-    let enough = f64::from(count) >= LEAST_SHARE * f64::from(wanted) && count > 0 && set.et_full > Millimetres::ZERO;
+    let enough =
+        f64::from(count) >= LEAST_SHARE * f64::from(wanted) && count > 0 && set.et_full > Millimetres::ZERO;
     enough.then(|| {
         let mean = sum / f64::from(count);
         EtPercentage {

@@ -51,7 +51,11 @@ fn a_drizzle_below_the_threshold_does_not_trip_it() {
     let drizzle: Vec<_> = (0..10).map(|d| (24.0 * f64::from(d) + 6.0, 4.0)).collect();
     assert_eq!(rain_holds(set, &readings(&drizzle), &drying(), hours(300.0)), []);
     let small = (Millimetres::from_mm(3.0), Release::DriesOut { vent: 1.0 });
-    assert_eq!(rain_holds(small, &readings(&drizzle), &drying(), hours(300.0)).len(), 10, "the smallest step stops for each");
+    assert_eq!(
+        rain_holds(small, &readings(&drizzle), &drying(), hours(300.0)).len(),
+        10,
+        "the smallest step stops for each"
+    );
 }
 
 #[test]
@@ -70,7 +74,10 @@ fn a_hold_by_days_counts_from_the_last_rain_that_tripped_it() {
     // 7 and 6 mm within a day make 13; another 5 twelve hours later still do.
     let read = readings(&[(0.0, 7.0), (10.0, 6.0), (22.0, 5.0), (200.0, 0.0)]);
     let holds = rain_holds(set, &read, &drying(), hours(300.0));
-    assert_eq!(holds, [Hold { from: hours(10.0), until: Some(hours(70.0)), cause: Cause::Rain { fallen_mm: 13.0 } }]);
+    assert_eq!(
+        holds,
+        [Hold { from: hours(10.0), until: Some(hours(70.0)), cause: Cause::Rain { fallen_mm: 13.0 } }]
+    );
     // Spread over two days they do not.
     let spread = readings(&[(0.0, 7.0), (30.0, 6.0), (60.0, 7.0)]);
     assert_eq!(rain_holds(set, &spread, &drying(), hours(300.0)), []);
@@ -79,15 +86,21 @@ fn a_hold_by_days_counts_from_the_last_rain_that_tripped_it() {
 #[test]
 fn cold_holds_until_it_is_a_degree_warmer() {
     let sensor = sensor("freeze_switch", |s| s.freeze_at = Celsius::from_c(3.0));
-    let read = [(Channel::Temperature, readings(&[(0.0, 5.0), (2.0, 3.0), (4.0, 3.5), (6.0, 4.0), (8.0, 6.0)]))].into();
+    let read =
+        [(Channel::Temperature, readings(&[(0.0, 5.0), (2.0, 3.0), (4.0, 3.5), (6.0, 4.0), (8.0, 6.0)]))]
+            .into();
     let holds = holds(&sensor, &read, &drying(), hours(9.0));
-    assert_eq!(holds, [Hold { from: hours(2.0), until: Some(hours(6.0)), cause: Cause::Frost { read_c: 3.0 } }]);
+    assert_eq!(
+        holds,
+        [Hold { from: hours(2.0), until: Some(hours(6.0)), cause: Cause::Frost { read_c: 3.0 } }]
+    );
 }
 
 #[test]
 fn wind_must_be_calm_for_a_while() {
     let sensor = sensor("wind_switch", |s| s.wind_above = MetresPerSecond::from_m_per_s(5.0));
-    let read = [(Channel::Wind, readings(&[(0.0, 6.0), (0.1, 4.0), (0.2, 5.5), (0.3, 4.0), (0.6, 3.0)]))].into();
+    let read =
+        [(Channel::Wind, readings(&[(0.0, 6.0), (0.1, 4.0), (0.2, 5.5), (0.3, 4.0), (0.6, 3.0)]))].into();
     let holds = holds(&sensor, &read, &drying(), hours(2.0));
     assert_eq!(holds.len(), 1);
     assert!(about(holds[0].until, hours(0.6)), "six minutes of calm were not enough: {holds:?}");
@@ -106,7 +119,8 @@ fn a_silent_sensor_is_not_believed_for_ever() {
 #[test]
 fn a_probe_says_whether_it_would_refuse_and_the_record_says_nothing_for_it() {
     let sensor = sensor("soil_probe", |s| s.soil_threshold_pct = Some(30.0));
-    let read: ByChannel = [(Channel::SoilMoisture, readings(&[(0.0, 28.0), (2.0, 31.0), (4.0, 33.0)]))].into();
+    let read: ByChannel =
+        [(Channel::SoilMoisture, readings(&[(0.0, 28.0), (2.0, 31.0), (4.0, 33.0)]))].into();
     let Says::Holds { hold, .. } = says(&sensor, &read, &drying(), hours(5.0)) else { panic!() };
     assert_eq!((hold.from, hold.cause), (hours(2.0), Cause::WetSoil { read_pct: 31.0 }));
     assert!(holds(&sensor, &read, &drying(), hours(5.0)).is_empty(), "it decides by window");
@@ -117,8 +131,11 @@ fn a_probe_says_whether_it_would_refuse_and_the_record_says_nothing_for_it() {
 #[test]
 fn what_the_contact_says_counts_before_any_model() {
     let sensor = sensor("rain_switch", |_| {});
-    let read: ByChannel =
-        [(Channel::Contact, readings(&[(0.0, 0.0), (5.0, 1.0), (80.0, 0.0)])), (Channel::Rain, readings(&[(1.0, 50.0)]))].into();
+    let read: ByChannel = [
+        (Channel::Contact, readings(&[(0.0, 0.0), (5.0, 1.0), (80.0, 0.0)])),
+        (Channel::Rain, readings(&[(1.0, 50.0)])),
+    ]
+    .into();
     let holds = holds(&sensor, &read, &drying(), hours(100.0));
     assert_eq!(holds, [Hold { from: hours(5.0), until: Some(hours(80.0)), cause: Cause::Contact }]);
     assert_eq!(says(&sensor, &read, &drying(), hours(99.0)), Says::Free { since: Some(hours(80.0)) });
@@ -177,7 +194,8 @@ fn a_probe_keeps_its_word_through_the_window() {
 
 #[test]
 fn the_percentage_is_the_mean_against_full_demand_with_its_trim() {
-    let set = Setting { et_days: 3, et_full: Millimetres::from_mm(5.0), et_trim_pct: 10.0, ..Setting::default() };
+    let set =
+        Setting { et_days: 3, et_full: Millimetres::from_mm(5.0), et_trim_pct: 10.0, ..Setting::default() };
     let days = [(10, 9.0), (12, 4.0), (13, 5.0), (14, 3.0), (15, 9.0)];
     let days = || days.iter().map(|(d, mm)| (date(2026, 7, *d), Millimetres::from_mm(*mm)));
     let found = et_percentage(&set, days(), date(2026, 7, 14)).unwrap();
@@ -189,12 +207,24 @@ fn the_percentage_is_the_mean_against_full_demand_with_its_trim() {
 #[test]
 fn flow_is_learned_alone_and_alarms_name_the_station() {
     let runs = [run(1, 1.0, 1.5), run(2, 1.5, 2.0)];
-    let good = readings(&[(1.01, 90.0), (1.1, 40.0), (1.2, 41.0), (1.3, 39.0), (1.6, 20.0), (1.7, 21.0), (1.8, 20.0)]);
+    let good = readings(&[
+        (1.01, 90.0),
+        (1.1, 40.0),
+        (1.2, 41.0),
+        (1.3, 39.0),
+        (1.6, 20.0),
+        (1.7, 21.0),
+        (1.8, 20.0),
+    ]);
     let learned = learn_flow(&good, &runs);
     assert_eq!(learned, [(1, 40.0), (2, 20.0)].into(), "the filling minutes do not count");
     let bad = readings(&[(1.2, 60.0), (1.7, 5.0), (1.8, 22.0), (5.0, 3.0), (6.0, 0.0)]);
-    let kinds: Vec<_> = flow_alarms((30.0, 30.0), &learned, &bad, &runs).iter().map(|a| (a.station, a.kind)).collect();
-    assert_eq!(kinds, [(Some(1), FlowAlarmKind::High), (Some(2), FlowAlarmKind::Low), (None, FlowAlarmKind::Leak)]);
+    let kinds: Vec<_> =
+        flow_alarms((30.0, 30.0), &learned, &bad, &runs).iter().map(|a| (a.station, a.kind)).collect();
+    assert_eq!(
+        kinds,
+        [(Some(1), FlowAlarmKind::High), (Some(2), FlowAlarmKind::Low), (None, FlowAlarmKind::Leak)]
+    );
 }
 
 proptest! {
