@@ -126,7 +126,7 @@ mod tests {
 
     #[test]
     fn a_record_runs_as_if_it_were_now() {
-        use upland_core::units::{Celsius, Millimetres};
+        use upland_core::quantity::units::{Celsius, Millimetres};
         let mut day = DayWeather::from_temperatures(
             jiff::civil::date(2024, 7, 10),
             Celsius::from_c(10.0),

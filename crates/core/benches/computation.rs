@@ -5,20 +5,21 @@ use divan::{Bencher, black_box};
 use jiff::civil::{date, time};
 use jiff::tz::TimeZone;
 use jiff::{Timestamp, ToSpan};
-use upland_core::application::HeadType;
-use upland_core::climate::Climate;
+use upland_core::advice::findings::check;
+use upland_core::advice::planner::{Relax, Request, Strategy, plan, relaxations};
+use upland_core::advice::tonight::tonight;
+use upland_core::controller::ordinance::Law;
+use upland_core::controller::schedule::{Days, Percentages, Program, Settings, expand};
+use upland_core::controller::window::WaterWindow;
 use upland_core::controller::{Card, twelve_stations};
-use upland_core::findings::check;
+use upland_core::ground::application::HeadType;
+use upland_core::ground::plant::{PlantKind, Sky, Sun};
+use upland_core::ground::soil::Texture;
 use upland_core::installation::Installation;
-use upland_core::ordinance::Law;
-use upland_core::planner::{Relax, Request, Strategy, plan, relaxations};
-use upland_core::plant::{PlantKind, Sky, Sun};
-use upland_core::reference_et::{daily, hourly_series};
-use upland_core::schedule::{Days, Percentages, Program, Settings, expand};
-use upland_core::site::{Site, UnitSystem, WaterWindow, Zone};
-use upland_core::soil::Texture;
-use upland_core::tonight::tonight;
-use upland_core::units::*;
+use upland_core::quantity::units::*;
+use upland_core::site::{Site, UnitSystem, Zone};
+use upland_core::weather::climate::Climate;
+use upland_core::weather::reference_et::{daily, hourly_series};
 use upland_core::weather::{DayWeather, HourHumidity, HourWeather, Station};
 
 fn main() {
@@ -225,8 +226,8 @@ fn relaxations_of_48_stations(bencher: Bencher) {
 /// Normals, budget and the daily balance of 24 zones over thirty years of days.
 #[divan::bench]
 fn budget_and_balance_of_24_zones_and_30_years(bencher: Bencher) {
-    use upland_core::budget::{Base, RainRule, budget, needs};
-    use upland_core::season::{ANY_NIGHT, replay_steps, steps};
+    use upland_core::account::season::{ANY_NIGHT, replay_steps, steps};
+    use upland_core::advice::budget::{Base, RainRule, budget, needs};
     let days = thirty_years();
     let zones = zones(24);
     let card = Card { stations: 24, programs: 4, ..twelve_stations() };

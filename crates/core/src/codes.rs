@@ -24,7 +24,7 @@ macro_rules! coded {
     };
 }
 
-coded!(crate::plant::PlantKind {
+coded!(crate::ground::plant::PlantKind {
     CoolSeasonTurf = "cool_season_turf",
     WarmSeasonTurf = "warm_season_turf",
     VeryLowDemand = "very_low_demand",
@@ -35,16 +35,16 @@ coded!(crate::plant::PlantKind {
     FruitTrees = "fruit_trees",
     Vegetables = "vegetables",
 });
-coded!(crate::plant::Sun {
+coded!(crate::ground::plant::Sun {
     ReflectedHeat = "reflected_heat",
     Full = "full",
     Part = "part",
     Shade = "shade",
 });
-coded!(crate::planting::Density { Sparse = "sparse", Average = "average", Dense = "dense" });
-coded!(crate::planting::MixedRule { Thirstiest = "thirstiest", AreaWeighted = "area_weighted" });
-coded!(crate::plant::Sky { Open = "open", UnderEaves = "under_eaves", UnderGlass = "under_glass" });
-coded!(crate::record::Variable {
+coded!(crate::ground::planting::Density { Sparse = "sparse", Average = "average", Dense = "dense" });
+coded!(crate::ground::planting::MixedRule { Thirstiest = "thirstiest", AreaWeighted = "area_weighted" });
+coded!(crate::ground::plant::Sky { Open = "open", UnderEaves = "under_eaves", UnderGlass = "under_glass" });
+coded!(crate::weather::record::Variable {
     TemperatureMin = "tmin",
     TemperatureMax = "tmax",
     DewPoint = "dew_point",
@@ -55,16 +55,16 @@ coded!(crate::record::Variable {
     Wind = "wind",
     Rain = "rain",
 });
-coded!(crate::record::Group {
+coded!(crate::weather::record::Group {
     Temperature = "temperature",
     Humidity = "humidity",
     Solar = "solar",
     Wind = "wind",
     Rain = "rain",
 });
-coded!(crate::record::SourceKind { Own = "own", Station = "station", Normals = "normals" });
-coded!(crate::budget::RainRule { LeftToHold = "left_to_hold", Counted = "counted" });
-coded!(crate::soil::Texture {
+coded!(crate::weather::record::SourceKind { Own = "own", Station = "station", Normals = "normals" });
+coded!(crate::advice::budget::RainRule { LeftToHold = "left_to_hold", Counted = "counted" });
+coded!(crate::ground::soil::Texture {
     Sand = "sand",
     LoamySand = "loamy_sand",
     SandyLoam = "sandy_loam",
@@ -73,7 +73,7 @@ coded!(crate::soil::Texture {
     SiltyClay = "silty_clay",
     Clay = "clay",
 });
-coded!(crate::application::HeadType {
+coded!(crate::ground::application::HeadType {
     Spray = "spray",
     MultiStreamRotor = "multi_stream_rotor",
     Rotor = "rotor",
@@ -126,8 +126,8 @@ coded!(crate::sensors::Channel {
     Contact = "contact",
     Battery = "battery_pct",
 });
-coded!(crate::ordinance::HouseNumber { Odd = "odd", Even = "even" });
-coded!(crate::planner::Strategy {
+coded!(crate::controller::ordinance::HouseNumber { Odd = "odd", Even = "even" });
+coded!(crate::advice::planner::Strategy {
     JustNeed = "just_need",
     SoilBalance = "soil_balance",
     EveryDay = "every_day",
@@ -151,17 +151,17 @@ mod tests {
 
     #[test]
     fn every_value_has_one_code() {
-        round_trips::<crate::plant::PlantKind>(crate::plant::PlantKind::ALL.len());
-        round_trips::<crate::plant::Sun>(crate::plant::Sun::ALL.len());
-        round_trips::<crate::planting::Density>(crate::planting::Density::ALL.len());
-        round_trips::<crate::planting::MixedRule>(2);
-        round_trips::<crate::record::Variable>(crate::record::VARIABLES);
-        round_trips::<crate::record::Group>(crate::record::Group::ALL.len());
-        round_trips::<crate::record::SourceKind>(3);
-        round_trips::<crate::budget::RainRule>(2);
-        round_trips::<crate::plant::Sky>(crate::plant::Sky::ALL.len());
-        round_trips::<crate::soil::Texture>(crate::soil::Texture::ALL.len());
-        round_trips::<crate::application::HeadType>(crate::application::HeadType::ALL.len());
+        round_trips::<crate::ground::plant::PlantKind>(crate::ground::plant::PlantKind::ALL.len());
+        round_trips::<crate::ground::plant::Sun>(crate::ground::plant::Sun::ALL.len());
+        round_trips::<crate::ground::planting::Density>(crate::ground::planting::Density::ALL.len());
+        round_trips::<crate::ground::planting::MixedRule>(2);
+        round_trips::<crate::weather::record::Variable>(crate::weather::record::VARIABLES);
+        round_trips::<crate::weather::record::Group>(crate::weather::record::Group::ALL.len());
+        round_trips::<crate::weather::record::SourceKind>(3);
+        round_trips::<crate::advice::budget::RainRule>(2);
+        round_trips::<crate::ground::plant::Sky>(crate::ground::plant::Sky::ALL.len());
+        round_trips::<crate::ground::soil::Texture>(crate::ground::soil::Texture::ALL.len());
+        round_trips::<crate::ground::application::HeadType>(crate::ground::application::HeadType::ALL.len());
         round_trips::<crate::site::UnitSystem>(2);
         round_trips::<crate::controller::PercentageScope>(3);
         round_trips::<crate::controller::PercentageTarget>(2);
@@ -174,7 +174,7 @@ mod tests {
         round_trips::<crate::sensors::Link>(2);
         round_trips::<crate::sensors::Task>(crate::sensors::Task::ALL.len());
         round_trips::<crate::sensors::Channel>(crate::sensors::Channel::ALL.len());
-        round_trips::<crate::ordinance::HouseNumber>(2);
-        round_trips::<crate::planner::Strategy>(crate::planner::Strategy::ALL.len());
+        round_trips::<crate::controller::ordinance::HouseNumber>(2);
+        round_trips::<crate::advice::planner::Strategy>(crate::advice::planner::Strategy::ALL.len());
     }
 }

@@ -6,21 +6,22 @@ use jiff::civil::{Date, Time, date, time};
 use jiff::tz::TimeZone;
 use jiff::{SignedDuration, Timestamp, ToSpan};
 use proptest::prelude::*;
-use upland_core::application::HeadType;
-use upland_core::climate::Climate;
-use upland_core::controller::{Card, Overlap, generic};
-use upland_core::findings::{Finding, Kind, Severity, check};
-use upland_core::installation::Installation;
-use upland_core::ordinance::{
+use upland_core::advice::findings::{Finding, Kind, Severity, check};
+use upland_core::controller::ordinance::{
     AllowedDays, Applied, Hours, HouseNumber, Law, Ordinance, Permit, Rule, Subject, Why, merged,
 };
-use upland_core::plant::{PlantKind, Sky, Sun};
-use upland_core::schedule::{
+use upland_core::controller::schedule::{
     Days, Percentages, Program, Repeat, Settings, StationSetting, YearSpan, difference, expand, passes,
 };
-use upland_core::site::{Site, UnitSystem, WaterWindow, Zone};
-use upland_core::soil::Texture;
-use upland_core::units::{LitresPerMinute, Metres, SquareMetres};
+use upland_core::controller::window::WaterWindow;
+use upland_core::controller::{Card, Overlap, generic};
+use upland_core::ground::application::HeadType;
+use upland_core::ground::plant::{PlantKind, Sky, Sun};
+use upland_core::ground::soil::Texture;
+use upland_core::installation::Installation;
+use upland_core::quantity::units::{LitresPerMinute, Metres, SquareMetres};
+use upland_core::site::{Site, UnitSystem, Zone};
+use upland_core::weather::climate::Climate;
 
 const FROM: Date = Date::constant(2026, 7, 13);
 

@@ -5,22 +5,24 @@ use jiff::ToSpan;
 use jiff::civil::{Date, Time, date};
 use jiff::tz::TimeZone;
 use proptest::prelude::*;
-use upland_core::application::{HeadType, cycle_limit, run_time_multiplier};
-use upland_core::climate::Climate;
+use upland_core::advice::findings::{Severity, check};
+use upland_core::advice::planner::{Relax, Request, Strategy as PlanStrategy, plan, relaxations};
+use upland_core::advice::tonight::{Decision, Tonight, tonight};
+use upland_core::controller::ordinance::{AllowedDays, Applied, Hours, HouseNumber, Law, Ordinance, Rule};
+use upland_core::controller::schedule::{Settings, difference};
+use upland_core::controller::window::WaterWindow;
 use upland_core::controller::{Card, generic, twelve_stations};
 use upland_core::explain;
-use upland_core::findings::{Severity, check};
+use upland_core::ground::application::{HeadType, cycle_limit, run_time_multiplier};
+use upland_core::ground::plant::{PlantKind, Sky, Sun};
+use upland_core::ground::soil::Texture;
 use upland_core::installation::Installation;
-use upland_core::ordinance::{AllowedDays, Applied, Hours, HouseNumber, Law, Ordinance, Rule};
-use upland_core::planner::{Relax, Request, Strategy as PlanStrategy, plan, relaxations};
-use upland_core::plant::{PlantKind, Sky, Sun};
-use upland_core::reference_et::{atmosphere, daily, hourly_series, radiation};
-use upland_core::schedule::{Settings, difference};
-use upland_core::site::{Site, UnitSystem, WaterWindow, Zone};
-use upland_core::soil::Texture;
-use upland_core::tonight::{Decision, Tonight, tonight};
-use upland_core::units::*;
+use upland_core::quantity::units::*;
+use upland_core::site::{Site, UnitSystem, Zone};
+use upland_core::weather::climate::Climate;
+use upland_core::weather::reference_et::{daily, hourly_series};
 use upland_core::weather::{DayWeather, HourHumidity, HourWeather, Station};
+use upland_core::weather::{atmosphere, radiation};
 
 const EVENING: Date = date(2026, 7, 14);
 
@@ -236,7 +238,7 @@ proptest! {
         let hours: Vec<HourWeather> = (0..24)
             .map(|h| {
                 let hour = f64::from(h) + 0.5;
-                let angle = upland_core::sun::solar_time_angle_rad(hour, 0.0, 191.0);
+                let angle = upland_core::weather::sun::solar_time_angle_rad(hour, 0.0, 191.0);
                 HourWeather {
                     start: midnight + jiff::SignedDuration::from_hours(i64::from(h)),
                     local_date: on,

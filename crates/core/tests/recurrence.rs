@@ -4,8 +4,8 @@
 
 use jiff::civil::{Date, date};
 use jiff::tz::TimeZone;
+use upland_core::controller::schedule::{Days, Percentages, Program, Settings, expand};
 use upland_core::controller::twelve_stations;
-use upland_core::schedule::{Days, Percentages, Program, Settings, expand};
 
 fn days(pattern: &str) -> Days {
     let counted_from = date(2027, 12, 1);

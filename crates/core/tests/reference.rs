@@ -6,13 +6,12 @@
 #![allow(clippy::unwrap_used, clippy::indexing_slicing, clippy::panic)]
 
 use jiff::civil::{Date, date};
-use upland_core::balance::{DayWater, RootZone};
-use upland_core::reference_et::{
-    Method, atmosphere, daily, daily_penman_monteith, daily_with, hourly_series, radiation,
-};
-use upland_core::sun;
-use upland_core::units::*;
+use upland_core::ground::balance::{DayWater, RootZone};
+use upland_core::quantity::units::*;
+use upland_core::weather::reference_et::{Method, daily, daily_penman_monteith, daily_with, hourly_series};
+use upland_core::weather::sun;
 use upland_core::weather::{DayWeather, HourHumidity, HourWeather, Station};
+use upland_core::weather::{atmosphere, radiation};
 
 fn close(what: &str, got: f64, printed: f64, tolerance: f64) {
     assert!((got - printed).abs() <= tolerance, "{what}: {got} is not {printed} within {tolerance}");

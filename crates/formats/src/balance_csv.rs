@@ -2,8 +2,8 @@
 
 use crate::table::{Known, Problem, Table, date, number, same};
 use jiff::civil::Date;
-use upland_core::balance::DayBalance;
-use upland_core::units::Millimetres;
+use upland_core::ground::balance::DayBalance;
+use upland_core::quantity::units::Millimetres;
 
 #[derive(Debug, Clone, Copy, PartialEq)]
 enum Field {

@@ -2,9 +2,9 @@
 
 use crate::json::PathProblem;
 use serde::{Deserialize, Serialize};
-use upland_core::climate::Brief;
-use upland_core::record::{RawDay, VARIABLES};
-use upland_core::units::Millimetres;
+use upland_core::quantity::units::Millimetres;
+use upland_core::weather::climate::Brief;
+use upland_core::weather::record::{RawDay, VARIABLES};
 
 #[derive(Serialize, Deserialize)]
 struct BriefDto {
@@ -39,7 +39,7 @@ pub fn from_json(value: serde_json::Value) -> Result<Brief, Vec<PathProblem>> {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use upland_core::units::{Celsius, MetresPerSecond};
+    use upland_core::quantity::units::{Celsius, MetresPerSecond};
     use upland_core::weather::DayWeather;
 
     #[test]

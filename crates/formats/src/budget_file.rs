@@ -1,9 +1,9 @@
 //! A budget as JSON.
 
 use serde::Serialize;
-use upland_core::budget::{Budget, Improvement, Knob, Move};
+use upland_core::advice::budget::{Budget, Improvement, Knob, Move};
 use upland_core::codes::Coded;
-use upland_core::units::Millimetres;
+use upland_core::quantity::units::Millimetres;
 
 #[derive(Serialize)]
 struct BudgetDto {

@@ -2,7 +2,7 @@
 
 use icalendar::{Calendar, Component, Event};
 use jiff::Timestamp;
-use upland_core::schedule::{ScheduledRun, passes};
+use upland_core::controller::schedule::{ScheduledRun, passes};
 
 /// What a calendar is about.
 #[derive(Debug, Clone, Copy)]
@@ -50,8 +50,8 @@ mod tests {
     use super::*;
     use jiff::civil::{date, time};
     use jiff::tz::TimeZone;
+    use upland_core::controller::schedule::{Settings, expand};
     use upland_core::controller::twelve_stations;
-    use upland_core::schedule::{Settings, expand};
 
     #[test]
     fn each_start_of_a_program_is_an_event() {

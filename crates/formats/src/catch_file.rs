@@ -2,9 +2,9 @@
 
 use crate::json::{PathProblem, Taker};
 use serde::{Deserialize, Serialize};
-use upland_core::bounds;
-use upland_core::catch_can::{Can, CatchTest};
-use upland_core::units::Minutes;
+use upland_core::ground::catch_can::{Can, CatchTest};
+use upland_core::quantity::bounds;
+use upland_core::quantity::units::Minutes;
 
 /// Most cans of a test.
 pub const MOST_CANS: usize = 400;

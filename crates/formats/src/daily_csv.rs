@@ -3,10 +3,10 @@
 
 use crate::table::{Column, Known, Problem, Table, date, same};
 use jiff::civil::Date;
-use upland_core::quality::{self, Severity};
-use upland_core::units::{
+use upland_core::quantity::units::{
     Celsius, Kilopascals, MJ_M2_PER_W_M2_DAY, MegajoulesPerSquareMetre, MetresPerSecond, Millimetres,
 };
+use upland_core::weather::quality::{self, Severity};
 use upland_core::weather::{DayWeather, Station};
 
 #[derive(Debug, Clone, Copy, PartialEq)]
@@ -260,7 +260,7 @@ pub fn write_et<'a>(rows: impl IntoIterator<Item = (Date, f64, &'a str)>) -> Str
 mod tests {
     use super::*;
     use proptest::prelude::*;
-    use upland_core::units::Metres;
+    use upland_core::quantity::units::Metres;
 
     fn station() -> Station {
         Station {

@@ -3,11 +3,11 @@
 use crate::table::{Known, Problem, Table, same};
 use jiff::Timestamp;
 use jiff::fmt::temporal::Pieces;
-use upland_core::quality::{self, Input};
-use upland_core::reference_et::HourlyEt;
-use upland_core::units::{
+use upland_core::quantity::units::{
     Celsius, MJ_M2_PER_W_M2_HOUR, MegajoulesPerSquareMetre, MetresPerSecond, Millimetres,
 };
+use upland_core::weather::quality::{self, Input};
+use upland_core::weather::reference_et::HourlyEt;
 use upland_core::weather::{HourHumidity, HourWeather};
 
 #[derive(Debug, Clone, Copy, PartialEq)]

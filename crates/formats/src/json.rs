@@ -6,9 +6,9 @@ use schemars::{JsonSchema, Schema, SchemaGenerator, json_schema};
 use serde::de::Error as _;
 use serde::{Deserialize, Deserializer, Serialize, Serializer};
 use std::borrow::Cow;
-use upland_core::bounds::Bound;
 use upland_core::codes::Coded;
-use upland_core::schedule::YearSpan;
+use upland_core::controller::schedule::YearSpan;
+use upland_core::quantity::bounds::Bound;
 
 /// Longest accepted name, characters.
 pub const MAX_NAME: usize = 120;

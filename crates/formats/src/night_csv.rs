@@ -1,7 +1,7 @@
 //! A night as CSV: the door sheet for a spreadsheet.
 
 use jiff::Zoned;
-use upland_core::tonight::{Decision, Tonight};
+use upland_core::advice::tonight::{Decision, Tonight};
 
 /// Writes a night, one row per zone. The last column names the inputs that are defaults.
 #[must_use]

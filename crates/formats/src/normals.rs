@@ -2,9 +2,9 @@
 
 use crate::json::{PathProblem, Taker};
 use serde::{Deserialize, Serialize};
-use upland_core::bounds;
-use upland_core::climate::TypedNormals;
-use upland_core::units::{Celsius, Millimetres};
+use upland_core::quantity::bounds;
+use upland_core::quantity::units::{Celsius, Millimetres};
+use upland_core::weather::climate::TypedNormals;
 
 #[derive(Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]

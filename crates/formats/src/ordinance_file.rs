@@ -7,7 +7,7 @@ use crate::json::{
 };
 use schemars::{JsonSchema, Schema, SchemaGenerator, json_schema};
 use serde::{Deserialize, Serialize};
-use upland_core::ordinance::{AllowedDays, Applied, Hours, HouseNumber, Ordinance, Permit, Rule};
+use upland_core::controller::ordinance::{AllowedDays, Applied, Hours, HouseNumber, Ordinance, Permit, Rule};
 
 /// The value of `format` in every such file.
 pub const FORMAT: &str = "upland-almanac-ordinance";
@@ -275,7 +275,7 @@ pub fn permits_from(value: serde_json::Value) -> Result<Vec<Permit>, Vec<PathPro
 mod tests {
     use super::*;
     use jiff::civil::{date, time};
-    use upland_core::schedule::YearSpan;
+    use upland_core::controller::schedule::YearSpan;
 
     fn sample() -> Ordinance {
         let week = |days: [usize; 2]| core::array::from_fn(|i| days.contains(&i));

@@ -4,13 +4,13 @@
 use crate::json::{PathProblem, Taker, code_schema};
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
-use upland_core::bounds;
 use upland_core::codes::Coded;
-use upland_core::plant::PlantKind;
-use upland_core::planting::{
+use upland_core::ground::plant::PlantKind;
+use upland_core::ground::planting::{
     GrowIn, MixedRule, OtherPlants, OwnCoefficient, Planting, RateBasis, Trim, WeanOff,
 };
-use upland_core::units::Metres;
+use upland_core::quantity::bounds;
+use upland_core::quantity::units::Metres;
 
 /// Most other plants of a valve.
 const MOST_OTHERS: usize = 4;

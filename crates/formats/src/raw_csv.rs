@@ -1,7 +1,7 @@
 //! A source's record as it came, a value a row, with what it is worth.
 
 use upland_core::codes::Coded;
-use upland_core::record::{JudgedDay, Standing, Variable};
+use upland_core::weather::record::{JudgedDay, Standing, Variable};
 
 /// Writes `date,variable,value,unit,counts,why`.
 #[must_use]
@@ -34,7 +34,7 @@ pub fn write(days: &[JudgedDay]) -> String {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use upland_core::record::{Flag, RawDay, Rule, judge};
+    use upland_core::weather::record::{Flag, RawDay, Rule, judge};
 
     #[test]
     fn the_original_is_written_with_its_standing() {

@@ -2,7 +2,7 @@
 
 use jiff::Timestamp;
 use jiff::tz::TimeZone;
-use upland_core::schedule::{ScheduledRun, Settings};
+use upland_core::controller::schedule::{ScheduledRun, Settings};
 
 /// Writes runs with the names of their programs, times with the offset in force.
 #[must_use]

@@ -4,12 +4,12 @@
 use crate::json::{Code, PathProblem, Taker, parse, pretty, schema_of};
 use schemars::{JsonSchema, Schema, SchemaGenerator, json_schema};
 use serde::{Deserialize, Serialize};
-use upland_core::bounds::{self, Bound};
+use upland_core::quantity::bounds::{self, Bound};
+use upland_core::quantity::units::{Celsius, Metres, MetresPerSecond, Millimetres};
 use upland_core::sensors::mapping::Chosen;
 use upland_core::sensors::placement::Placement;
 use upland_core::sensors::plan::{Arc, Obstacle, Plan, Plot};
 use upland_core::sensors::{Link, Release, Sense, Sensor, SensorCard, Setting, Signal, Supply, Task};
-use upland_core::units::{Celsius, Metres, MetresPerSecond, Millimetres};
 
 /// The value of `format` in every such file.
 pub const FORMAT: &str = "upland-almanac-sensor";

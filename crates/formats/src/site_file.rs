@@ -9,16 +9,20 @@ use crate::sensor_file::{self, PlanDto, SensorDto};
 use crate::settings_file::{self, dto::SettingsDto};
 use schemars::{JsonSchema, Schema, SchemaGenerator, json_schema};
 use serde::{Deserialize, Serialize};
-use upland_core::bounds;
 use upland_core::codes::Coded;
+use upland_core::controller::ordinance::Law;
+use upland_core::controller::schedule::Settings;
+use upland_core::controller::window::WaterWindow;
 use upland_core::controller::{Card, twelve_stations};
-use upland_core::ordinance::Law;
-use upland_core::planting::OwnCoefficient;
-use upland_core::schedule::Settings;
+use upland_core::ground::application::HeadType;
+use upland_core::ground::plant;
+use upland_core::ground::planting::OwnCoefficient;
+use upland_core::ground::soil::Texture;
+use upland_core::quantity::bounds;
+use upland_core::quantity::units::{LitresPerMinute, Metres, MillimetresPerHour, SquareMetres};
 use upland_core::sensors::{Sensor, plan::Plan};
-use upland_core::site::{Controller, Site, WaterWindow, Zone};
-use upland_core::units::{LitresPerMinute, Metres, MillimetresPerHour, SquareMetres};
-use upland_core::{application::HeadType, plant, site::UnitSystem, soil::Texture};
+use upland_core::site::UnitSystem;
+use upland_core::site::{Controller, Site, Zone};
 
 /// The value of `format` in every such file.
 pub const FORMAT: &str = "upland-almanac-site";

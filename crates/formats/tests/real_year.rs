@@ -4,10 +4,10 @@
 #![allow(clippy::unwrap_used, clippy::indexing_slicing, clippy::panic)]
 
 use jiff::tz::TimeZone;
-use upland_core::record::{Standing, Variable, examine, judge};
-use upland_core::reference_et::daily;
-use upland_core::units::Metres;
+use upland_core::quantity::units::Metres;
 use upland_core::weather::Station;
+use upland_core::weather::record::{Standing, Variable, examine, judge};
+use upland_core::weather::reference_et::daily;
 use upland_formats::weather_file::{Clock, DateOrder, Mapping, Opened, Stamp, WeatherFile, open};
 
 fn station() -> Station {

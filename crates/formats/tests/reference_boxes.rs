@@ -5,7 +5,7 @@
 
 use jiff::civil::date;
 use std::path::Path;
-use upland_core::schedule::expand;
+use upland_core::controller::schedule::expand;
 use upland_formats::{runs_csv, settings_file};
 
 #[test]

@@ -6,7 +6,7 @@ use diesel::prelude::*;
 use jiff::Timestamp;
 use jiff::civil::Date;
 use jiff_diesel::ToDiesel;
-use upland_core::catch_can::CatchTest;
+use upland_core::ground::catch_can::CatchTest;
 use upland_formats::catch_file;
 
 /// A catch-can test as kept.

@@ -8,7 +8,7 @@ use jiff::Timestamp;
 use jiff_diesel::ToDiesel;
 use upland_core::codes::Coded;
 use upland_core::controller::Card;
-use upland_core::ordinance::{Applied, HouseNumber, Ordinance, Permit};
+use upland_core::controller::ordinance::{Applied, HouseNumber, Ordinance, Permit};
 use upland_formats::{card_file, ordinance_file};
 
 /// Something that can lie in the library, through its file format.

@@ -6,7 +6,7 @@ use crate::{Result, Saved, Store, StoreError, document};
 use diesel::prelude::*;
 use jiff::Timestamp;
 use std::collections::BTreeMap;
-use upland_core::schedule::Settings;
+use upland_core::controller::schedule::Settings;
 use upland_formats::settings_file::{settings_from, settings_value};
 
 /// Versions shown in a history.

@@ -7,8 +7,9 @@ use diesel::prelude::*;
 use jiff::Timestamp;
 use jiff_diesel::ToDiesel;
 use upland_core::codes::Coded;
-use upland_core::site::{Site, WaterWindow};
-use upland_core::units::{LitresPerMinute, Metres};
+use upland_core::controller::window::WaterWindow;
+use upland_core::quantity::units::{LitresPerMinute, Metres};
+use upland_core::site::Site;
 use upland_formats::site_file::SiteFile;
 
 /// A site as it stands.

@@ -6,9 +6,9 @@ use diesel::prelude::*;
 use jiff::Timestamp;
 use jiff_diesel::ToDiesel;
 use upland_core::codes::Coded;
-use upland_core::planting::OwnCoefficient;
+use upland_core::ground::planting::OwnCoefficient;
+use upland_core::quantity::units::{Metres, MillimetresPerHour, SquareMetres};
 use upland_core::site::Zone;
-use upland_core::units::{Metres, MillimetresPerHour, SquareMetres};
 use upland_formats::planting;
 
 /// A zone as it stands.

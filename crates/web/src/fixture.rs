@@ -8,15 +8,16 @@ use jiff::civil::{date, time};
 use jiff::tz::TimeZone;
 use jiff::{Timestamp, ToSpan};
 use std::sync::Arc;
-use upland_core::application::HeadType;
-use upland_core::climate::Climate;
+use upland_core::advice::tonight::tonight;
+use upland_core::controller::window::WaterWindow;
 use upland_core::controller::{Card, twelve_stations};
-use upland_core::plant::{PlantKind, Sky, Sun};
-use upland_core::site::{Controller, Site, UnitSystem, WaterWindow, Zone};
-use upland_core::soil::Texture;
-use upland_core::tonight::tonight;
-use upland_core::units::*;
+use upland_core::ground::application::HeadType;
+use upland_core::ground::plant::{PlantKind, Sky, Sun};
+use upland_core::ground::soil::Texture;
+use upland_core::quantity::units::*;
+use upland_core::site::{Controller, Site, UnitSystem, Zone};
 use upland_core::weather::DayWeather;
+use upland_core::weather::climate::Climate;
 use upland_store::controllers::ControllerRecord;
 use upland_store::sites::SiteRecord;
 use upland_store::zones::ZoneRecord;
@@ -125,9 +126,11 @@ pub(crate) fn frame() -> Frame {
 }
 
 /// The box of [`decided`] with a law and a supply, and settings that have a few things wrong.
-pub(crate) fn box_with_faults() -> (upland_core::installation::Installation, upland_core::schedule::Settings)
-{
-    use upland_core::ordinance::{AllowedDays, Applied, Hours, HouseNumber, Law, Ordinance, Rule};
+pub(crate) fn box_with_faults()
+-> (upland_core::installation::Installation, upland_core::controller::schedule::Settings) {
+    use upland_core::controller::ordinance::{
+        AllowedDays, Applied, Hours, HouseNumber, Law, Ordinance, Rule,
+    };
     let decided = decided(UnitSystem::Metric);
     let mut site = decided.loaded.site.site;
     site.supply = Some(LitresPerMinute::from_l_per_min(95.0));
@@ -156,7 +159,7 @@ pub(crate) fn box_with_faults() -> (upland_core::installation::Installation, upl
         evening,
         &tz,
     );
-    let mut settings = upland_core::schedule::Settings::clean(&card);
+    let mut settings = upland_core::controller::schedule::Settings::clean(&card);
     settings.programs[0].active = true;
     settings.programs[0].starts = vec![time(2, 0, 0, 0), time(4, 0, 0, 0)];
     for station in 1..=4 {

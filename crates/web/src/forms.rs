@@ -4,8 +4,8 @@
 use crate::quantities::plain;
 use crate::session::Fields;
 use std::collections::BTreeMap;
-use upland_core::bounds::Bound;
 use upland_core::codes::Coded;
+use upland_core::quantity::bounds::Bound;
 
 /// How a field is entered.
 #[derive(Debug, Clone, PartialEq)]
@@ -367,7 +367,7 @@ pub(crate) const NO_UNIT: Shown = Shown { unit: "", factor: 1.0 };
 #[cfg(test)]
 mod tests {
     use super::*;
-    use upland_core::bounds;
+    use upland_core::quantity::bounds;
 
     fn fields(pairs: &[(&str, &str)]) -> Fields {
         Fields(pairs.iter().map(|(k, v)| ((*k).to_owned(), (*v).to_owned())).collect())
@@ -407,10 +407,10 @@ mod tests {
                 fields: vec![
                     Field::text("name", "Name"),
                     Field::number("rate", "Rate", "mm/h"),
-                    Field::choice::<upland_core::soil::Texture>(
+                    Field::choice::<upland_core::ground::soil::Texture>(
                         "soil",
                         "Soil",
-                        upland_core::soil::Texture::label,
+                        upland_core::ground::soil::Texture::label,
                     ),
                 ],
             }],

@@ -2,12 +2,12 @@
 
 use jiff::Zoned;
 use jiff::civil::Date;
-use upland_core::application::Cycles;
 use upland_core::explain::Quantity;
-use upland_core::site::UnitSystem;
-use upland_core::units::{
+use upland_core::ground::application::Cycles;
+use upland_core::quantity::units::{
     Celsius, Litres, LitresPerMinute, Metres, Millimetres, MillimetresPerHour, SquareMetres,
 };
+use upland_core::site::UnitSystem;
 
 /// A number with up to `digits` decimals and no trailing zeros.
 pub(crate) fn plain(value: f64, digits: usize) -> String {

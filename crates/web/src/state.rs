@@ -10,7 +10,7 @@ use jiff::civil::Date;
 use moka::sync::Cache;
 use std::num::NonZeroU32;
 use std::sync::Arc;
-use upland_core::climate::Climate;
+use upland_core::weather::climate::Climate;
 use upland_store::controllers::BoxStamp;
 use upland_store::sites::SiteRecord;
 use upland_store::{Store, StoreError};

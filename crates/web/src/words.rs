@@ -2,8 +2,8 @@
 
 use crate::quantities::{capital, depth, flow, in_words, in_words_capital, plain, temperature};
 use jiff::civil::Date;
+use upland_core::advice::tonight::{Because, Decision, Notice, ZoneTonight};
 use upland_core::site::UnitSystem;
-use upland_core::tonight::{Because, Decision, Notice, ZoneTonight};
 
 /// Names a recent day by its weekday, an older or later one by its date.
 fn day(date: Date, today: Date) -> String {
@@ -66,7 +66,7 @@ pub(crate) fn because(zone: &ZoneTonight, units: UnitSystem, today: Date) -> Str
         ),
         Decision::RunsShort { asked_minutes } => sentences.push(format!(
             "It needs {asked_minutes} min, the window holds {}; the rest carries over.",
-            zone.cycles.map_or(0, upland_core::application::Cycles::total_minutes)
+            zone.cycles.map_or(0, upland_core::ground::application::Cycles::total_minutes)
         )),
         Decision::Runs | Decision::Waits => {}
     }
@@ -193,7 +193,7 @@ mod tests {
 
     #[test]
     fn notices_say_what_to_do_next() {
-        use upland_core::units::{Celsius, LitresPerMinute};
+        use upland_core::quantity::units::{Celsius, LitresPerMinute};
         let all = [
             Notice::NoWeather,
             Notice::RecordEnds { last: jiff::civil::date(2026, 7, 14), days: 3 },

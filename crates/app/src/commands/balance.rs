@@ -2,11 +2,11 @@
 
 use super::{Failure, bounded, print, print_notes, read_input, weather};
 use jiff::tz::TimeZone;
-use upland_core::balance::{DayWater, RootZone};
-use upland_core::bounds::{self, Bound};
-use upland_core::reference_et::daily;
-use upland_core::units::{Metres, Millimetres};
+use upland_core::ground::balance::{DayWater, RootZone};
+use upland_core::quantity::bounds::{self, Bound};
+use upland_core::quantity::units::{Metres, Millimetres};
 use upland_core::weather::Station;
+use upland_core::weather::reference_et::daily;
 use upland_formats::balance_csv::{self, BalanceRow};
 
 const WATER_CONTENT: Bound = Bound {

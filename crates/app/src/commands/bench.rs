@@ -5,7 +5,7 @@ use jiff::Timestamp;
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use std::time::Duration;
 use upland_bench::{Kind, Plan, Sky};
-use upland_core::units::Metres;
+use upland_core::quantity::units::Metres;
 use upland_core::weather::Station;
 use upland_formats::daily_csv;
 

@@ -6,12 +6,12 @@ use super::{Failure, print, read_input};
 use jiff::Timestamp;
 use jiff::civil::Date;
 use jiff::tz::TimeZone;
-use upland_core::budget::{Base, Knob, RainRule, budget, improvements, needs};
-use upland_core::climate::Climate;
+use upland_core::advice::budget::{Base, Knob, RainRule, budget, improvements, needs};
+use upland_core::advice::planner::{Relax, Request, Strategy, plan};
+use upland_core::controller::schedule::Settings;
 use upland_core::installation::Installation;
-use upland_core::planner::{Relax, Request, Strategy, plan};
-use upland_core::schedule::Settings;
-use upland_core::units::Millimetres;
+use upland_core::quantity::units::Millimetres;
+use upland_core::weather::climate::Climate;
 use upland_formats::{budget_file, site_file};
 
 #[derive(clap::Args)]

@@ -3,10 +3,10 @@
 use super::weather;
 use super::{Failure, bounded, print, print_notes, read_input};
 use jiff::tz::TimeZone;
-use upland_core::bounds;
-use upland_core::record::{HourVariable, RawHour};
-use upland_core::reference_et::{Method, daily, daily_with, hourly_series};
-use upland_core::units::{Celsius, MegajoulesPerSquareMetre, Metres, MetresPerSecond, Millimetres};
+use upland_core::quantity::bounds;
+use upland_core::quantity::units::{Celsius, MegajoulesPerSquareMetre, Metres, MetresPerSecond, Millimetres};
+use upland_core::weather::record::{HourVariable, RawHour};
+use upland_core::weather::reference_et::{Method, daily, daily_with, hourly_series};
 use upland_core::weather::{DayWeather, HourHumidity, HourWeather, Station};
 use upland_formats::{daily_csv, hourly_csv};
 

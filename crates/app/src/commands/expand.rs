@@ -35,6 +35,7 @@ pub fn run(args: &Args) -> Result<(), Failure> {
         )));
     }
     let file = settings_file::read(&read_input(&args.settings)?).map_err(|p| Failure::problems(&p))?;
-    let runs = upland_core::schedule::expand(&file.settings, &file.card, &file.tz, args.from, args.to);
+    let runs =
+        upland_core::controller::schedule::expand(&file.settings, &file.card, &file.tz, args.from, args.to);
     print(&runs_csv::write(&runs, &file.settings, &file.tz))
 }

@@ -12,7 +12,7 @@ pub mod tonight;
 pub mod weather;
 
 use std::io::{Read, Write};
-use upland_core::bounds::Bound;
+use upland_core::quantity::bounds::Bound;
 
 /// How a command failed.
 #[derive(Debug)]

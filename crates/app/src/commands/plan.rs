@@ -5,11 +5,11 @@ use super::{Failure, print, print_notes, read_input};
 use jiff::Timestamp;
 use jiff::civil::Date;
 use jiff::tz::TimeZone;
-use upland_core::climate::Climate;
+use upland_core::advice::planner::{Binding, Relax, Request, Strategy, plan, relaxations};
 use upland_core::codes::Coded;
+use upland_core::controller::schedule::Settings;
 use upland_core::installation::Installation;
-use upland_core::planner::{Binding, Relax, Request, Strategy, plan, relaxations};
-use upland_core::schedule::Settings;
+use upland_core::weather::climate::Climate;
 use upland_formats::{daily_csv, settings_file, site_file};
 
 #[derive(clap::Args)]

@@ -2,8 +2,8 @@
 
 use super::{Failure, print, print_notes, read_input};
 use jiff::civil::Date;
-use upland_core::climate::Climate;
-use upland_core::tonight::tonight;
+use upland_core::advice::tonight::tonight;
+use upland_core::weather::climate::Climate;
 use upland_formats::site_file::SiteFile;
 use upland_formats::{daily_csv, site_file};
 

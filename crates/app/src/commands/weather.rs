@@ -2,7 +2,7 @@
 
 use super::{Failure, print_notes, read_input};
 use jiff::tz::TimeZone;
-use upland_core::record::{Standing, Variable, examine, judge};
+use upland_core::weather::record::{Standing, Variable, examine, judge};
 use upland_core::weather::{DayWeather, Station};
 use upland_formats::weather_file::{self, Mapping, Opened, WeatherFile};
 

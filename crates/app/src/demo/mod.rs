@@ -5,9 +5,9 @@ mod weather;
 
 use super::commands::Failure;
 use jiff::civil::{Date, date};
-use upland_core::record::{RawDay, SourceKind, Variable};
-use upland_core::units::Metres;
+use upland_core::quantity::units::Metres;
 use upland_core::weather::Station;
+use upland_core::weather::record::{RawDay, SourceKind, Variable};
 use upland_formats::site_file::{self, SiteFile};
 use upland_store::Store;
 use upland_store::accounts::Role;
@@ -116,7 +116,7 @@ fn valley(site: &Station) -> (SourcePlace, Vec<RawDay>) {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use upland_core::quality::{Severity, check_day};
+    use upland_core::weather::quality::{Severity, check_day};
 
     #[test]
     fn every_demo_site_is_valid_and_its_weather_passes_the_checks() {

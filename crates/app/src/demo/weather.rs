@@ -4,8 +4,8 @@ use jiff::ToSpan;
 use jiff::civil::{Date, date};
 use rand::{Rng, SeedableRng};
 use rand_chacha::ChaCha8Rng;
-use upland_core::reference_et::radiation;
-use upland_core::units::{Celsius, MegajoulesPerSquareMetre, MetresPerSecond, Millimetres};
+use upland_core::quantity::units::{Celsius, MegajoulesPerSquareMetre, MetresPerSecond, Millimetres};
+use upland_core::weather::radiation;
 use upland_core::weather::{DayWeather, Station};
 
 /// Weather of the town; each site's gauge differs a little.

@@ -3,6 +3,10 @@
 //! the generic ones.
 
 pub mod library;
+pub mod night;
+pub mod ordinance;
+pub mod schedule;
+pub mod window;
 
 pub use library::{generic, twelve_stations};
 
@@ -279,7 +283,7 @@ mod tests {
             };
             assert_eq!(card.check(), []);
             for value in values {
-                assert_eq!(crate::schedule::nearest_percentage(&card, value), value);
+                assert_eq!(crate::controller::schedule::nearest_percentage(&card, value), value);
             }
         }
     }

@@ -1,10 +1,10 @@
 //! How the numbers of a budget were reached.
 
 use super::{Explanation, Input, InputOrigin, Quantity, Step, computed, sourced};
-use crate::budget::{Need, NeedFrom, RainRule, WeekZone, ZoneBudget};
+use crate::advice::budget::{Need, NeedFrom, RainRule, WeekZone, ZoneBudget};
 use crate::installation::WiredZone;
+use crate::quantity::units::Millimetres;
 use crate::site::Sourced;
-use crate::units::Millimetres;
 
 /// A zone in a month (0 to 11) of a budget: need, ideal percentage, what it is given, the error.
 #[must_use]

@@ -7,18 +7,18 @@ mod schedule;
 pub use budget::{budget_month, budget_week};
 pub use schedule::weekly;
 
-use crate::climate::{Climate, ExpectedFrom};
-use crate::fill::Fill;
-use crate::plant::Sun;
-use crate::reference_et::{Method, daily_penman_monteith};
-use crate::season::{DemandFrom, RAIN_HOURS, SeasonDay, et0_of};
-use crate::site::{Origin, ResolvedZone, Sourced};
-use crate::soil;
-use crate::tonight::{Decision, StateFrom, ZoneTonight};
-use crate::units::{
+use crate::account::season::{DemandFrom, RAIN_HOURS, SeasonDay, et0_of};
+use crate::advice::tonight::{Decision, StateFrom, ZoneTonight};
+use crate::ground::plant::Sun;
+use crate::ground::soil;
+use crate::quantity::units::{
     Celsius, Kilopascals, MegajoulesPerSquareMetre, Metres, MetresPerSecond, Millimetres, MillimetresPerHour,
     Minutes,
 };
+use crate::site::{Origin, ResolvedZone, Sourced};
+use crate::weather::climate::{Climate, ExpectedFrom};
+use crate::weather::fill::Fill;
+use crate::weather::reference_et::{Method, daily_penman_monteith};
 use jiff::civil::Date;
 
 /// A number with its dimension, to be written in the units of the reader.
@@ -432,8 +432,8 @@ pub fn cycles(zone: &ZoneTonight) -> Explanation {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::advice::tonight::tonight;
     use crate::site::samples::lawn;
-    use crate::tonight::tonight;
     use jiff::civil::{date, time};
 
     fn row() -> (ZoneTonight, Climate) {
@@ -445,7 +445,10 @@ mod tests {
             wind_height: Metres::from_m(2.0),
             time_zone: "UTC".into(),
             units: crate::site::UnitSystem::Metric,
-            window: crate::site::WaterWindow { from: time(2, 0, 0, 0), until: time(6, 0, 0, 0) },
+            window: crate::controller::window::WaterWindow {
+                from: time(2, 0, 0, 0),
+                until: time(6, 0, 0, 0),
+            },
             supply: None,
         };
         let days: Vec<_> = (1..=14)

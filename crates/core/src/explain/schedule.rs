@@ -2,8 +2,8 @@
 
 use super::{Explanation, Input, InputOrigin, Quantity, Step, computed, sourced, table};
 use crate::installation::{Given, WiredZone};
+use crate::quantity::units::{Millimetres, Minutes};
 use crate::site::{Origin, Sourced};
-use crate::units::{Millimetres, Minutes};
 
 fn days(value: f64) -> Quantity {
     Quantity::Ratio((value * 10.0).round() / 10.0)
@@ -98,8 +98,8 @@ pub fn weekly(zone: &WiredZone, given: &Given) -> Explanation {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::controller::schedule::{Settings, expand};
     use crate::installation::{given, samples::installation};
-    use crate::schedule::{Settings, expand};
     use jiff::civil::{date, time};
 
     #[test]

@@ -6,7 +6,7 @@
 //! 24 hours is common practice). What goes wrong has a name and a remedy.
 
 use super::Reading;
-use crate::soil::Texture;
+use crate::ground::soil::Texture;
 use jiff::Timestamp;
 
 /// Length of the run, hours (common practice).

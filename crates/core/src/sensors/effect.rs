@@ -3,7 +3,7 @@
 use super::mapping::tie_of;
 use super::state::{Cause, CycleWindow, Hold, Pause, WindowDecision};
 use super::{Sense, Sensor};
-use crate::schedule::{ScheduledRun, Settings};
+use crate::controller::schedule::{ScheduledRun, Settings};
 use crate::site::Zone;
 use jiff::Timestamp;
 
@@ -147,7 +147,7 @@ pub fn windows_of(runs: &[ScheduledRun], length_min: i64) -> Vec<CycleWindow> {
 mod tests {
     use super::*;
     use crate::controller::twelve_stations;
-    use crate::plant::Sky;
+    use crate::ground::plant::Sky;
     use crate::sensors::generic;
     use crate::site::samples::lawn;
     use jiff::civil::date;

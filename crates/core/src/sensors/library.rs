@@ -4,7 +4,7 @@
 //! radio 30 to 60 m through walls and up to 240 m in the open, batteries twice a year.
 
 use super::{Link, Sense, SensorCard, Signal, Supply, Task};
-use crate::units::{Celsius, Metres, MetresPerSecond, Millimetres};
+use crate::quantity::units::{Celsius, Metres, MetresPerSecond, Millimetres};
 
 const BATTERY_MONTHS: u8 = 6;
 const YEARLY: u8 = 12;

@@ -4,8 +4,8 @@
 //! is shown as chosen. Lighting stations and runs by hand ignore every sensor.
 
 use super::{Sense, SensorCard};
-use crate::application::HeadType;
-use crate::plant::Sky;
+use crate::ground::application::HeadType;
+use crate::ground::plant::Sky;
 use crate::site::Zone;
 use std::collections::{BTreeMap, BTreeSet};
 

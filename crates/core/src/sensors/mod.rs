@@ -4,7 +4,6 @@
 //! pure function of its setting and its readings ([`state`]); the order in which readings came in
 //! never matters.
 
-pub mod advice;
 pub mod calibration;
 pub mod effect;
 pub mod library;
@@ -12,8 +11,6 @@ pub mod mapping;
 pub mod placement;
 pub mod plan;
 pub mod readings;
-pub mod record;
-pub mod replay;
 pub mod state;
 pub mod upkeep;
 pub mod wiring;
@@ -21,8 +18,8 @@ pub mod wiring;
 pub use library::generic;
 pub use readings::{Channel, Reading, Readings};
 
-use crate::bounds::{self, Bound, OutOfBounds};
-use crate::units::{Celsius, Metres, MetresPerSecond, Millimetres};
+use crate::quantity::bounds::{self, Bound, OutOfBounds};
+use crate::quantity::units::{Celsius, Metres, MetresPerSecond, Millimetres};
 
 /// What a unit can act on.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]

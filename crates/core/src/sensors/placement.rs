@@ -4,8 +4,8 @@
 //! Observation (WMO-No. 8; from memory); the rest is common practice.
 
 use super::{Link, Sense, Sensor};
-use crate::plant::Sky;
-use crate::units::Metres;
+use crate::ground::plant::Sky;
+use crate::quantity::units::Metres;
 
 /// What was measured of a place; `None` was not looked at.
 #[derive(Debug, Clone, Copy, PartialEq, Default)]

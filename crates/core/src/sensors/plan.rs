@@ -1,8 +1,8 @@
 //! The plan of a site: zones, obstacles, spray arcs and sensors on the ground, in metres east and
 //! south of a corner, and what follows from it for a sensor's place.
 
-use crate::sun::{altitude_rad, day_of_year, declination_rad};
-use crate::units::Metres;
+use crate::quantity::units::Metres;
+use crate::weather::sun::{altitude_rad, day_of_year, declination_rad};
 use jiff::civil::Date;
 use std::f64::consts::PI;
 
@@ -242,7 +242,10 @@ mod tests {
         let open = hours(&Plan::default());
         // Daylight hours N = 24 ÷ π × ωs (FAO-56 eq. 34).
         let n = 24.0 / PI
-            * crate::sun::sunset_hour_angle_rad(46.0_f64.to_radians(), declination_rad(day_of_year(summer)));
+            * crate::weather::sun::sunset_hour_angle_rad(
+                46.0_f64.to_radians(),
+                declination_rad(day_of_year(summer)),
+            );
         assert!((open - n).abs() < 0.2, "{open} {n}");
         let wall = |x: f64, y: f64, width: f64, depth: f64, height: f64| Plan {
             obstacles: vec![Obstacle { name: "wall".into(), x, y, width, depth, height }],

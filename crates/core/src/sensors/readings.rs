@@ -1,6 +1,6 @@
 //! Readings: what a device said and when. The order of arrival does not matter.
 
-use crate::bounds::{self, Bound};
+use crate::quantity::bounds::{self, Bound};
 use jiff::Timestamp;
 
 /// What a reading is about.

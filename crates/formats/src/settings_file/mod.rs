@@ -12,7 +12,7 @@ use dto::{
 };
 use jiff::tz::TimeZone;
 use upland_core::controller::Card;
-use upland_core::schedule::{Days, Percentages, Program, Repeat, Settings, StationSetting};
+use upland_core::controller::schedule::{Days, Percentages, Program, Repeat, Settings, StationSetting};
 
 /// The value of `format` in every such file.
 pub const FORMAT: &str = "upland-almanac-settings";
@@ -238,8 +238,8 @@ fn take(taker: &mut Taker, root: &str, dto: &SettingsDto) -> Settings {
 mod tests {
     use super::*;
     use jiff::civil::time;
+    use upland_core::controller::schedule::YearSpan;
     use upland_core::controller::twelve_stations;
-    use upland_core::schedule::YearSpan;
 
     fn sample() -> BoxFile {
         BoxFile {

@@ -7,9 +7,9 @@ use crate::table::{Column, Problem};
 use jiff::SignedDuration;
 use jiff::civil::Date;
 use jiff::tz::Offset;
-use upland_core::record::{HourVariable, RawHour};
-use upland_core::units::MJ_M2_PER_W_M2_HOUR;
+use upland_core::quantity::units::MJ_M2_PER_W_M2_HOUR;
 use upland_core::weather::Station;
+use upland_core::weather::record::{HourVariable, RawHour};
 
 const HEADER_LINES: usize = 8;
 /// Column, what it holds, the value from which it says "missing", factor to metric.

@@ -7,7 +7,7 @@ use super::{FilePlace, Kind, WeatherFile, of_days};
 use crate::table::{Column, Problem};
 use jiff::civil::Date;
 use std::collections::{BTreeMap, BTreeSet};
-use upland_core::record::{RawDay, Variable};
+use upland_core::weather::record::{RawDay, Variable};
 
 /// Element, what it holds, factor from the file to metric.
 const ELEMENTS: [(&str, Variable, f64, &str); 7] = [

@@ -7,11 +7,11 @@ use crate::table::{Column, Problem};
 use jiff::SignedDuration;
 use jiff::tz::{Offset, TimeZone};
 use serde::{Deserialize, Serialize};
-use upland_core::record::{HourVariable, RawDay, RawHour, Variable};
-use upland_core::units::{
+use upland_core::quantity::units::{
     Celsius, M_S_PER_MPH, MJ_M2_PER_LANGLEY, MJ_M2_PER_W_M2_DAY, MJ_M2_PER_W_M2_HOUR, MM_PER_INCH,
 };
 use upland_core::weather::Station;
+use upland_core::weather::record::{HourVariable, RawDay, RawHour, Variable};
 
 /// Order of the parts of a date.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]

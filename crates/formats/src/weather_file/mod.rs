@@ -17,7 +17,7 @@ pub use propose::{Doubt, Proposal, propose};
 use crate::table::{Column, Problem};
 use crate::{daily_csv, hourly_csv};
 use jiff::tz::TimeZone;
-use upland_core::record::{HourVariable, RawDay, RawHour, days_of, examine_hours};
+use upland_core::weather::record::{HourVariable, RawDay, RawHour, days_of, examine_hours};
 use upland_core::weather::{HourHumidity, HourWeather, Station};
 
 /// What a file is.
@@ -196,7 +196,7 @@ fn of_hours(
     let at = place.as_ref().map_or(*station, |p| Station {
         latitude_deg: p.latitude_deg,
         longitude_deg: p.longitude_deg,
-        elevation: upland_core::units::Metres::from_m(p.elevation_m),
+        elevation: upland_core::quantity::units::Metres::from_m(p.elevation_m),
         ..*station
     });
     let flags = examine_hours(&hours, &at);

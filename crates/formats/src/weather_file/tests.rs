@@ -1,7 +1,7 @@
 use super::*;
 use jiff::civil::date;
-use upland_core::record::Variable;
-use upland_core::units::Metres;
+use upland_core::quantity::units::Metres;
+use upland_core::weather::record::Variable;
 
 fn station() -> Station {
     Station {

@@ -5,7 +5,7 @@ use crate::schema::site_normals;
 use crate::{Result, Store, document};
 use diesel::prelude::*;
 use std::collections::BTreeMap;
-use upland_core::climate::Brief;
+use upland_core::weather::climate::Brief;
 use upland_formats::brief;
 
 /// A brief with the versions of weather and site that it is good for.

@@ -6,7 +6,7 @@ use crate::{Result, Store, StoreError};
 use diesel::prelude::*;
 use jiff::{SignedDuration, Timestamp};
 use jiff_diesel::ToDiesel;
-use upland_core::record::{RawDay, RawHour};
+use upland_core::weather::record::{RawDay, RawHour};
 
 /// A draft that nobody confirmed goes after this time.
 const DRAFT_LIFE: SignedDuration = SignedDuration::from_hours(24);

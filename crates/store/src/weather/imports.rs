@@ -8,7 +8,7 @@ use jiff::Timestamp;
 use jiff::civil::Date;
 use jiff_diesel::ToDiesel;
 use std::collections::BTreeMap;
-use upland_core::record::{HOUR_VARIABLES, RawDay, RawHour, Variable};
+use upland_core::weather::record::{HOUR_VARIABLES, RawDay, RawHour, Variable};
 
 /// Rows inserted with one statement. Twelve columns of parameters each, far below PostgreSQL's
 /// limit of 65 535.

@@ -17,9 +17,9 @@ use crate::schema::sites;
 use crate::{Result, Store};
 use diesel::prelude::*;
 use std::collections::BTreeMap;
-use upland_core::climate::TypedNormals;
-use upland_core::record::{self, Group, JudgedDay, RawDay, Source, SourceKind, Woven};
 use upland_core::site::Site;
+use upland_core::weather::climate::TypedNormals;
+use upland_core::weather::record::{self, Group, JudgedDay, RawDay, Source, SourceKind, Woven};
 use upland_core::weather::{DayWeather, Station};
 
 /// Everything known about the weather of a site.

@@ -10,9 +10,9 @@ use diesel::prelude::*;
 use jiff::Timestamp;
 use jiff_diesel::ToDiesel;
 use std::collections::BTreeMap;
-use upland_core::climate::TypedNormals;
 use upland_core::codes::Coded;
-use upland_core::record::{Group, Overrule, SourceKind};
+use upland_core::weather::climate::TypedNormals;
+use upland_core::weather::record::{Group, Overrule, SourceKind};
 use upland_formats::normals;
 
 /// An overrule as listed.

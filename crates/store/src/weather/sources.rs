@@ -7,10 +7,10 @@ use diesel::prelude::*;
 use jiff::Timestamp;
 use jiff_diesel::ToDiesel;
 use upland_core::codes::Coded;
-use upland_core::record::{SourceKind, distance_km};
+use upland_core::quantity::units::Metres;
 use upland_core::site::Site;
-use upland_core::units::Metres;
 use upland_core::weather::Station;
+use upland_core::weather::record::{SourceKind, distance_km};
 
 /// Where a station stands.
 #[derive(Debug, Clone, Copy, PartialEq)]

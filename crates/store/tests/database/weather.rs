@@ -3,12 +3,14 @@
 use super::{World, days, file, raw, world};
 use jiff::civil::date;
 use jiff::{SignedDuration, Timestamp};
-use upland_core::catch_can::{Can, CatchTest};
-use upland_core::climate::TypedNormals;
-use upland_core::planting::{OwnCoefficient, Trim};
-use upland_core::record::{HourVariable, Overrule, RawDay, RawHour, Rule, SourceKind, Standing, Variable};
-use upland_core::units::{Celsius, Metres, Minutes};
+use upland_core::ground::catch_can::{Can, CatchTest};
+use upland_core::ground::planting::{OwnCoefficient, Trim};
+use upland_core::quantity::units::{Celsius, Metres, Minutes};
 use upland_core::weather::DayWeather;
+use upland_core::weather::climate::TypedNormals;
+use upland_core::weather::record::{
+    HourVariable, Overrule, RawDay, RawHour, Rule, SourceKind, Standing, Variable,
+};
 use upland_store::field::EventKind;
 use upland_store::weather::{Comparison, DraftState, SourcePlace};
 

@@ -3,12 +3,12 @@
 use crate::programs::Workbench;
 use jiff::ToSpan;
 use jiff::civil::Date;
-use upland_core::budget::{
+use upland_core::advice::budget::{
     Base, Budget, Improvement, Need, RainRule, SchoolResult, WeekAdvice, budget, improvements, needs,
     schools, week,
 };
+use upland_core::controller::schedule::Settings;
 use upland_core::installation::Installation;
-use upland_core::schedule::Settings;
 
 /// Weeks of the history.
 const WEEKS_BACK: i32 = 8;

@@ -11,9 +11,9 @@ use crate::sites::load;
 use crate::state::{AppState, db};
 use actix_web::{HttpResponse, get, post, web};
 pub(crate) use figures::Figures;
-use upland_core::budget::{Base, RainRule, budget, improvements, needs, week, with_best};
+use upland_core::advice::budget::{Base, RainRule, budget, improvements, needs, week, with_best};
 use upland_core::codes::Coded;
-use upland_core::schedule::Percentages;
+use upland_core::controller::schedule::Percentages;
 use upland_store::Saved;
 use upland_store::settings::{NewSettings, SettingsKind, SettingsRecord};
 use view::BudgetPage;
@@ -94,7 +94,7 @@ async fn save(
     who: &SignedIn,
     bench: &Workbench,
     fields: &Fields,
-    (settings, reason, text): (upland_core::schedule::Settings, String, String),
+    (settings, reason, text): (upland_core::controller::schedule::Settings, String, String),
 ) -> Result<HttpResponse, PageError> {
     let base: i32 = fields
         .get("base")

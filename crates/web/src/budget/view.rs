@@ -9,10 +9,12 @@ use crate::quantities::{capital, depth, in_words, plain, short_date, volume};
 use crate::working::{Working, working};
 use askama::Template;
 use jiff::civil::Date;
-use upland_core::budget::{Budget, Improvement, Knob, Move, RainRule, SchoolResult, WeekAdvice, ZoneBudget};
+use upland_core::advice::budget::{
+    Budget, Improvement, Knob, Move, RainRule, SchoolResult, WeekAdvice, ZoneBudget,
+};
 use upland_core::codes::Coded;
+use upland_core::controller::schedule::{Percentages, Settings};
 use upland_core::explain::{budget_month, budget_week};
-use upland_core::schedule::{Percentages, Settings};
 use upland_store::settings::SettingsRecord;
 
 /// Given and need may differ by this share before a cell is marked.
@@ -196,7 +198,9 @@ impl Maker<'_> {
         let units = self.bench.units();
         let cells = (0..12)
             .map(|m| {
-                let of = |v: &[upland_core::units::Millimetres; 12]| v.get(m).copied().unwrap_or_default();
+                let of = |v: &[upland_core::quantity::units::Millimetres; 12]| {
+                    v.get(m).copied().unwrap_or_default()
+                };
                 let (need, given) = (of(&zone.need), of(&zone.given));
                 let off = (given.mm() - need.mm()) / zone.peak.mm().max(0.1);
                 let mut class = match off {
@@ -366,7 +370,7 @@ impl BudgetPage {
             })
             .collect();
         let worst = worst(found, &maker);
-        let set_now = upland_core::budget::with_best(&settings, found, month - 1) == settings;
+        let set_now = upland_core::advice::budget::with_best(&settings, found, month - 1) == settings;
         Ok(Self {
             path: bench.path(),
             site_id: bench.loaded.site.id,

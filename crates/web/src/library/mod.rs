@@ -15,8 +15,8 @@ use crate::state::{AppState, db};
 use actix_web::{HttpResponse, web};
 use jiff::Timestamp;
 use std::collections::BTreeMap;
+use upland_core::controller::ordinance::Law;
 use upland_core::controller::{Card, generic};
-use upland_core::ordinance::Law;
 use upland_store::Saved;
 use upland_store::library::{Entry, Shared};
 

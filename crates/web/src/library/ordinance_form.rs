@@ -3,8 +3,8 @@
 use crate::session::Fields;
 use jiff::civil::Time;
 use std::collections::BTreeMap;
-use upland_core::ordinance::{AllowedDays, Hours, MOST_RULES, Ordinance, Rule};
-use upland_core::schedule::YearSpan;
+use upland_core::controller::ordinance::{AllowedDays, Hours, MOST_RULES, Ordinance, Rule};
+use upland_core::controller::schedule::YearSpan;
 use upland_formats::clock_time;
 
 /// Forbidden hours that a block has room for.

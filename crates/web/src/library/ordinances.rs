@@ -13,8 +13,8 @@ use actix_web::http::StatusCode;
 use actix_web::{HttpResponse, get, post, web};
 use askama::Template;
 use std::collections::BTreeMap;
-use upland_core::ordinance::{AllowedDays, Ordinance, Rule};
-use upland_core::schedule::{Days, days_in_words};
+use upland_core::controller::ordinance::{AllowedDays, Ordinance, Rule};
+use upland_core::controller::schedule::{Days, days_in_words};
 use upland_formats::{PathProblem, ordinance_file};
 use upland_store::library::Entry;
 
@@ -365,8 +365,8 @@ async fn schema() -> HttpResponse {
 mod tests {
     use super::*;
     use jiff::civil::time;
-    use upland_core::ordinance::Hours;
-    use upland_core::schedule::YearSpan;
+    use upland_core::controller::ordinance::Hours;
+    use upland_core::controller::schedule::YearSpan;
 
     #[test]
     fn a_rule_is_one_sentence() {

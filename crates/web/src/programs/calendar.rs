@@ -7,7 +7,7 @@ use crate::sites::attachment;
 use crate::state::{AppState, db};
 use actix_web::{HttpResponse, get, post, web};
 use jiff::{Timestamp, ToSpan};
-use upland_core::schedule::expand;
+use upland_core::controller::schedule::expand;
 use upland_formats::calendar::{About, write};
 
 pub(super) fn routes(config: &mut web::ServiceConfig) {

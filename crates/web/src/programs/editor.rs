@@ -14,8 +14,8 @@ use actix_web::http::StatusCode;
 use actix_web::{HttpRequest, HttpResponse, get, post, web};
 use askama::Template;
 use jiff::civil::Date;
-use upland_core::findings::check;
-use upland_core::schedule::{Settings, difference};
+use upland_core::advice::findings::check;
+use upland_core::controller::schedule::{Settings, difference};
 use upland_store::Saved;
 use upland_store::settings::{NewSettings, SettingsKind};
 

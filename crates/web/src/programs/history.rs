@@ -13,7 +13,7 @@ use actix_web::http::StatusCode;
 use actix_web::{HttpResponse, get, post, web};
 use askama::Template;
 use jiff::tz::TimeZone;
-use upland_core::schedule::{Change, Settings, Where, difference};
+use upland_core::controller::schedule::{Change, Settings, Where, difference};
 use upland_formats::PathProblem;
 use upland_formats::settings_file::{self, BoxFile};
 use upland_store::Saved;

@@ -11,7 +11,7 @@ use actix_web::{HttpResponse, get, post, web};
 use askama::Template;
 use std::collections::BTreeMap;
 use upland_core::codes::Coded;
-use upland_core::ordinance::{Applied, HouseNumber, Law, Ordinance, Permit};
+use upland_core::controller::ordinance::{Applied, HouseNumber, Law, Ordinance, Permit};
 use upland_store::library::{Entry, SiteOrdinance};
 
 pub(super) fn routes(config: &mut web::ServiceConfig) {

@@ -10,11 +10,11 @@ use crate::state::AppState;
 use actix_web::{HttpResponse, get, web};
 use askama::Template;
 use jiff::{SignedDuration, Timestamp};
-use upland_core::manual::{
+use upland_core::controller::ordinance::Why;
+use upland_core::controller::schedule::{Settings, expand};
+use upland_core::installation::manual::{
     ManualRun, TEST_WALK_S, blow_out_order, one_program, one_zone, syringe, test_walk,
 };
-use upland_core::ordinance::Why;
-use upland_core::schedule::{Settings, expand};
 
 pub(super) fn routes(config: &mut web::ServiceConfig) {
     config.service(manual_page);

@@ -24,10 +24,10 @@ use actix_web::web;
 use jiff::civil::Date;
 use jiff::tz::TimeZone;
 use jiff::{Timestamp, ToSpan};
-use upland_core::findings::WEEKS;
+use upland_core::advice::findings::WEEKS;
+use upland_core::controller::ordinance::Law;
+use upland_core::controller::schedule::Settings;
 use upland_core::installation::Installation;
-use upland_core::ordinance::Law;
-use upland_core::schedule::Settings;
 use upland_core::site::{Controller, UnitSystem};
 use upland_store::settings::SettingsRecord;
 
@@ -49,7 +49,7 @@ pub(crate) struct Workbench {
     /// Position of the box in `loaded.boxes`.
     index: usize,
     pub installation: Installation,
-    pub climate: std::sync::Arc<upland_core::climate::Climate>,
+    pub climate: std::sync::Arc<upland_core::weather::climate::Climate>,
     /// Its sensors with what they say.
     pub watches: Vec<crate::sensors::Watch>,
     /// The day that pages begin on: today, or the last recorded day of an old record.
@@ -60,7 +60,7 @@ impl Workbench {
     #[cfg(test)]
     pub fn for_tests(loaded: Loaded, installation: Installation, today: Date) -> Self {
         let station = loaded.site.site.station();
-        let climate = std::sync::Arc::new(upland_core::climate::Climate::from_record(&[], station));
+        let climate = std::sync::Arc::new(upland_core::weather::climate::Climate::from_record(&[], station));
         Self { loaded, index: 0, installation, climate, watches: Vec::new(), today }
     }
 

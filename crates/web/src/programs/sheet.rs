@@ -11,7 +11,7 @@ use actix_web::{HttpRequest, HttpResponse, get, web};
 use askama::Template;
 use qrcode::QrCode;
 use qrcode::render::svg;
-use upland_core::schedule::{Percentages, Program, Settings, days_in_words};
+use upland_core::controller::schedule::{Percentages, Program, Settings, days_in_words};
 
 pub(super) fn routes(config: &mut web::ServiceConfig) {
     config.service(door_sheet).service(key_in_walk);
@@ -98,7 +98,7 @@ fn whole_box(settings: &Settings) -> Vec<String> {
     if settings.never_days.contains(&true) {
         lines.push(format!(
             "Nothing runs on {}",
-            days_in_words(upland_core::schedule::Days::Weekdays(settings.never_days))
+            days_in_words(upland_core::controller::schedule::Days::Weekdays(settings.never_days))
         ));
     }
     if let Some((from, until)) = settings.omit_hours {
@@ -127,7 +127,7 @@ fn build(bench: &Workbench) -> Result<SheetView, PageError> {
         ),
         None => "nothing recorded yet".to_owned(),
     };
-    let station_line = |(n, s): &(u16, upland_core::schedule::StationSetting)| {
+    let station_line = |(n, s): &(u16, upland_core::controller::schedule::StationSetting)| {
         let mut extras = Vec::new();
         for (on, what) in [
             (s.lighting, "lighting"),
@@ -187,7 +187,11 @@ fn build(bench: &Workbench) -> Result<SheetView, PageError> {
             .applied
             .iter()
             .flat_map(|a| {
-                let house = if a.house == upland_core::ordinance::HouseNumber::Even { "even" } else { "odd" };
+                let house = if a.house == upland_core::controller::ordinance::HouseNumber::Even {
+                    "even"
+                } else {
+                    "odd"
+                };
                 let rules =
                     a.ordinance.rules.iter().map(crate::library::rule_words).collect::<Vec<_>>().join(" ");
                 [format!(
@@ -441,7 +445,7 @@ async fn key_in_walk(
 mod tests {
     use super::*;
     use crate::fixture;
-    use upland_core::schedule::Repeat;
+    use upland_core::controller::schedule::Repeat;
 
     #[test]
     fn the_whole_box_stands_on_its_sheet() {
@@ -496,7 +500,8 @@ mod tests {
         settings.delay_s = 90;
         settings.never_days[6] = true;
         settings.omit_hours = Some((jiff::civil::time(10, 0, 0, 0), jiff::civil::time(18, 0, 0, 0)));
-        settings.off_season = Some(upland_core::schedule::YearSpan { from: (11, 1), until: (3, 31) });
+        settings.off_season =
+            Some(upland_core::controller::schedule::YearSpan { from: (11, 1), until: (3, 31) });
         settings.rain_delay = Some((jiff::civil::date(2026, 7, 10), 3));
         insta::assert_snapshot!(whole_box(&settings).join("\n"), @r"
         Pause of 1 min 30 s between stations

@@ -4,8 +4,10 @@
 use crate::session::Fields;
 use jiff::civil::{Date, Time};
 use std::collections::BTreeMap;
+use upland_core::controller::schedule::{
+    Days, Percentages, Program, Repeat, Settings, StationSetting, YearSpan,
+};
 use upland_core::controller::{Card, PercentageScope};
-use upland_core::schedule::{Days, Percentages, Program, Repeat, Settings, StationSetting, YearSpan};
 
 /// A line with what is wrong with it.
 pub(crate) type TextError = (String, String);

@@ -9,10 +9,10 @@ use askama::Template;
 use jiff::civil::Date;
 use jiff::{SignedDuration, Timestamp, ToSpan};
 use std::collections::BTreeMap;
-use upland_core::ordinance::merged;
-use upland_core::schedule::{ProgramPass, ScheduledRun, expand, passes};
-use upland_core::sun::sunrise_sunset_utc_h;
-use upland_core::units::LitresPerMinute;
+use upland_core::controller::ordinance::merged;
+use upland_core::controller::schedule::{ProgramPass, ScheduledRun, expand, passes};
+use upland_core::quantity::units::LitresPerMinute;
+use upland_core::weather::sun::sunrise_sunset_utc_h;
 
 /// Height of a night's row, px.
 const ROW_PX: u32 = 28;
@@ -277,7 +277,7 @@ impl Zoom {
         match self {
             Self::Day => Axis { from: noon(date, names), until: noon(tomorrow(date), names) },
             Self::Window => {
-                let (open, shut) = upland_core::night::window_instants(
+                let (open, shut) = upland_core::controller::night::window_instants(
                     date,
                     names.installation.window,
                     &names.installation.tz,
@@ -366,8 +366,11 @@ pub(super) fn night(
     let (begin, end) = (noon(date, names), noon(tomorrow(date), names));
     let mine: Vec<&ScheduledRun> = runs.iter().filter(|r| r.start >= begin && r.start < end).collect();
     let (first, last) = (mine.first()?.start, mine.iter().map(|r| r.end).max()?);
-    let (open, shut) =
-        upland_core::night::window_instants(date, names.installation.window, &names.installation.tz);
+    let (open, shut) = upland_core::controller::night::window_instants(
+        date,
+        names.installation.window,
+        &names.installation.tz,
+    );
     let margin = SignedDuration::from_mins(MARGIN_MIN);
     let axis =
         Axis { from: first.min(open.timestamp()) - margin, until: last.max(shut.timestamp()) + margin };

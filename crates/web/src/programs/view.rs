@@ -9,11 +9,11 @@ use crate::working::{Working, working};
 use askama::Template;
 use jiff::ToSpan;
 use jiff::civil::Date;
+use upland_core::advice::findings::{Finding, check};
+use upland_core::controller::schedule::{Settings, expand};
 use upland_core::controller::{Card, PercentageScope};
 use upland_core::explain::weekly;
-use upland_core::findings::{Finding, check};
 use upland_core::installation::given;
-use upland_core::schedule::{Settings, expand};
 
 /// Weeks over which what a zone gets is averaged.
 const WEEKS: u16 = 4;
@@ -256,7 +256,7 @@ fn need_rows(bench: &Workbench, names: &Names<'_>, settings: &Settings) -> (Vec<
 fn headline(
     bench: &Workbench,
     settings: &Settings,
-    runs_a_week: (f64, Option<upland_core::units::Litres>),
+    runs_a_week: (f64, Option<upland_core::quantity::units::Litres>),
 ) -> String {
     let (minutes, litres) = runs_a_week;
     let active = settings.programs.iter().filter(|p| p.active).count();

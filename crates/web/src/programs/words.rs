@@ -4,10 +4,12 @@ use crate::quantities::{capital, flow, in_words, plain, volume};
 use jiff::Timestamp;
 use jiff::civil::Date;
 use jiff::tz::TimeZone;
-use upland_core::findings::{Cost, Finding, Kind, Mend, Place, Severity};
+use upland_core::advice::findings::{Cost, Finding, Kind, Mend, Place, Severity};
+use upland_core::advice::planner::{
+    Binding, ProgramReason, Proposal, Relax, Relaxation, Strategy, ZoneReason,
+};
+use upland_core::controller::schedule::{Settings, days_in_words};
 use upland_core::installation::Installation;
-use upland_core::planner::{Binding, ProgramReason, Proposal, Relax, Relaxation, Strategy, ZoneReason};
-use upland_core::schedule::{Settings, days_in_words};
 use upland_core::site::UnitSystem;
 
 /// What the sentences need to name things.
@@ -473,9 +475,9 @@ mod tests {
     use super::*;
     use crate::fixture;
     use jiff::civil::date;
-    use upland_core::findings::check;
-    use upland_core::planner::{Request, plan, relaxations};
-    use upland_core::units::{Litres, LitresPerMinute};
+    use upland_core::advice::findings::check;
+    use upland_core::advice::planner::{Request, plan, relaxations};
+    use upland_core::quantity::units::{Litres, LitresPerMinute};
 
     fn lines(findings: &[FindingWords]) -> String {
         findings
@@ -554,7 +556,7 @@ mod tests {
         let mends = [
             Mend::KeepStarts { program: 0, count: 2 },
             Mend::SplitStarts { program: 0, count: 3, apart_min: 80 },
-            Mend::SetDays { program: 0, days: upland_core::schedule::Days::Even },
+            Mend::SetDays { program: 0, days: upland_core::controller::schedule::Days::Even },
             Mend::RaiseRunTime { program: 0, station: 1, seconds: 90 },
             Mend::OpenMasterValve { station: 1 },
             Mend::FitCard,

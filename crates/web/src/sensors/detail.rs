@@ -17,9 +17,9 @@ use askama::Template;
 use jiff::Timestamp;
 use jiff::civil::Date;
 use upland_core::codes::Coded;
+use upland_core::quantity::units::Millimetres;
 use upland_core::sensors::state::{BYPASS_HOURS, LONGEST_BYPASS_HOURS, Pause};
 use upland_core::sensors::{Channel, Sense, Task, upkeep};
-use upland_core::units::Millimetres;
 use upland_store::readings::{DeviceRecord, Refused};
 use upland_store::sensors::{NewSensorEvent, SensorEvent, SensorEventKind};
 
@@ -398,7 +398,9 @@ async fn note(
             (SensorEventKind::Task, at, None, serde_json::json!({ "task": task.map_or("", |t| t.code()) }))
         }
         _ => {
-            return Err(PageError::BadRequest("The form does not say what was done. Reload the page.".into()));
+            return Err(PageError::BadRequest(
+                "The form does not say what was done. Reload the page.".into(),
+            ));
         }
     };
     if !errors.is_empty() {

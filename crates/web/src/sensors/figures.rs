@@ -5,11 +5,11 @@ use super::words::{cause, moment};
 use crate::quantities::{depth, plain, volume};
 use jiff::civil::Date;
 use jiff::{Timestamp, ToSpan};
-use upland_core::sensors::record::{as_read, nights};
-use upland_core::sensors::replay::{advised, thresholds};
+use upland_core::account::sensed::{as_read, nights};
+use upland_core::advice::rain_replay::{advised, thresholds};
+use upland_core::quantity::units::Millimetres;
 use upland_core::sensors::state::{et_percentage, flow_alarms, learn_flow};
 use upland_core::sensors::{Channel, Sense};
-use upland_core::units::Millimetres;
 use upland_store::sensors::{SensorEventKind, SensorRecord};
 
 pub(super) struct ThresholdRow {
@@ -52,10 +52,10 @@ pub(super) fn replayed(room: &Room, record: &SensorRecord) -> Replayed {
     let from = first.max(to.checked_sub(729.days()).unwrap_or(first));
     let units = room.units();
     let installation = room.installation(own);
-    let settings = own
-        .settings
-        .as_ref()
-        .map_or_else(|| upland_core::schedule::Settings::clean(&installation.card), |s| s.settings.clone());
+    let settings = own.settings.as_ref().map_or_else(
+        || upland_core::controller::schedule::Settings::clean(&installation.card),
+        |s| s.settings.clone(),
+    );
     let all = nights(
         &installation,
         &settings,
@@ -200,7 +200,7 @@ pub(super) fn extra(room: &Room, record: &SensorRecord) -> Vec<String> {
         && let Some(settings) = &own_box.settings
     {
         let from = room.today.checked_sub(30.days()).unwrap_or(room.today);
-        let runs = upland_core::schedule::expand(
+        let runs = upland_core::controller::schedule::expand(
             &settings.settings,
             &own_box.record.controller.card,
             &room.tz,
@@ -214,7 +214,7 @@ pub(super) fn extra(room: &Room, record: &SensorRecord) -> Vec<String> {
                 for (station, flow) in &learned {
                     out.push(format!(
                         "Station {station}: learned {}, alarms below {} and above {}.",
-                        crate::quantities::flow(units, upland_core::units::LitresPerMinute::from_l_per_min(*flow)),
+                        crate::quantities::flow(units, upland_core::quantity::units::LitresPerMinute::from_l_per_min(*flow)),
                         plain(flow * (1.0 - sensor.setting.flow_low_pct / 100.0), 0),
                         plain(flow * (1.0 + sensor.setting.flow_high_pct / 100.0), 0)
                     ));

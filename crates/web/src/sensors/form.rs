@@ -12,13 +12,13 @@ use actix_web::{HttpResponse, get, post, web};
 use askama::Template;
 use jiff::Timestamp;
 use std::collections::BTreeMap;
-use upland_core::bounds::{self, Bound};
 use upland_core::codes::Coded;
-use upland_core::sensors::{Link, Release, Sense, Sensor, SensorCard, Setting, Signal, generic};
-use upland_core::site::UnitSystem;
-use upland_core::units::{
+use upland_core::quantity::bounds::{self, Bound};
+use upland_core::quantity::units::{
     Celsius, M_PER_FOOT, M_S_PER_MPH, MM_PER_INCH, Metres, MetresPerSecond, Millimetres,
 };
+use upland_core::sensors::{Link, Release, Sense, Sensor, SensorCard, Setting, Signal, generic};
+use upland_core::site::UnitSystem;
 use upland_store::Saved;
 
 pub(super) fn routes(config: &mut web::ServiceConfig) {

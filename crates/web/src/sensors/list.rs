@@ -10,11 +10,11 @@ use crate::state::{AppState, db};
 use actix_web::{HttpResponse, get, web};
 use askama::Template;
 use jiff::ToSpan;
-use upland_core::sensors::advice::{Pays, advise, conflicts};
+use upland_core::advice::sensor_choice::{Pays, advise, conflicts};
+use upland_core::quantity::units::Litres;
 use upland_core::sensors::placement::{judge, overall};
 use upland_core::sensors::state::Says;
 use upland_core::sensors::{Sense, mapping, upkeep};
-use upland_core::units::Litres;
 use upland_store::sensors::{SensorEventKind, SensorRecord};
 
 pub(super) fn routes(config: &mut web::ServiceConfig) {
@@ -197,7 +197,7 @@ fn advice(room: &Room) -> Vec<BoxAdvice> {
         .map(|own| {
             let installation = room.installation(own);
             let settings = own.settings.as_ref().map_or_else(
-                || upland_core::schedule::Settings::clean(&installation.card),
+                || upland_core::controller::schedule::Settings::clean(&installation.card),
                 |s| s.settings.clone(),
             );
             let sensors: Vec<_> = room.of_box(own.number()).map(|s| &s.sensor).collect();

@@ -8,7 +8,7 @@ use crate::sites::SiteBox;
 use crate::state::{AppState, db};
 use actix_web::{HttpResponse, get, post, web};
 use askama::Template;
-use upland_core::schedule::Settings;
+use upland_core::controller::schedule::Settings;
 use upland_core::sensors::Sensor;
 use upland_core::sensors::mapping::{Why, tie};
 use upland_store::Saved;

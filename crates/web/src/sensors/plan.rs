@@ -11,9 +11,9 @@ use actix_web::http::StatusCode;
 use actix_web::{HttpResponse, get, post, web};
 use askama::Template;
 use jiff::civil::Date;
-use upland_core::bounds;
+use upland_core::quantity::bounds;
+use upland_core::quantity::units::Metres;
 use upland_core::sensors::plan::{Arc, Obstacle, Plan, Plot};
-use upland_core::units::Metres;
 use upland_formats::sensor_file::MOST_ON_PLAN;
 use upland_store::Saved;
 

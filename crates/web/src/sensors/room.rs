@@ -8,17 +8,17 @@ use jiff::tz::TimeZone;
 use jiff::{SignedDuration, Timestamp, ToSpan};
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
-use upland_core::climate::Climate;
+use upland_core::account::sensed::{AsRead, as_read};
+use upland_core::controller::ordinance::Law;
+use upland_core::controller::schedule::{ScheduledRun, Settings, expand};
 use upland_core::installation::Installation;
-use upland_core::ordinance::Law;
-use upland_core::schedule::{ScheduledRun, Settings, expand};
 use upland_core::sensors::effect::{Fate, Watching, fate, windows_of};
-use upland_core::sensors::record::{AsRead, as_read};
 use upland_core::sensors::state::{
     ByChannel, Hold, Pause, Says, cycle_window_needed_min, decide_windows, holds, says,
 };
 use upland_core::sensors::{Channel, Readings, Sense, Sensor, Task};
 use upland_core::site::{UnitSystem, Zone};
+use upland_core::weather::climate::Climate;
 use upland_store::sensors::{SensorEvent, SensorEventKind, SensorRecord};
 use upland_store::{Store, StoreError};
 

@@ -9,11 +9,11 @@ use crate::fixture;
 use jiff::civil::date;
 use jiff::{SignedDuration, Timestamp};
 use std::collections::BTreeMap;
+use upland_core::quantity::units::{Metres, Millimetres};
 use upland_core::sensors::placement::{Criterion, Verdict, overall};
 use upland_core::sensors::state::{ByChannel, Says};
 use upland_core::sensors::{Channel, Reading, Readings, Release, Sensor, generic};
 use upland_core::site::UnitSystem;
-use upland_core::units::{Metres, Millimetres};
 use upland_store::sensors::{SensorEvent, SensorEventKind, SensorRecord};
 
 fn sensor(code: &str) -> Sensor {
@@ -194,14 +194,14 @@ fn an_et_unit_says_tonight_s_percentage_from_its_own_days_or_the_record() {
 #[test]
 fn a_meter_tells_what_it_learned_and_what_is_wrong_unless_it_is_silenced() {
     let bench = fixture::workbench();
-    let runs = upland_core::schedule::expand(
+    let runs = upland_core::controller::schedule::expand(
         &bench.settings(),
         &bench.installation.card,
         &bench.installation.tz,
         date(2026, 7, 5),
         date(2026, 7, 12),
     );
-    let alone = |r: &&upland_core::schedule::ScheduledRun| {
+    let alone = |r: &&upland_core::controller::schedule::ScheduledRun| {
         r.station == 1 && runs.iter().filter(|o| o.start < r.end && r.start < o.end).count() == 1
     };
     let mut all: Vec<Reading> = runs
@@ -252,9 +252,9 @@ fn places_are_judged_over_the_zones_that_it_can_hold() {
 
 #[test]
 fn every_verdict_conflict_refusal_and_failure_has_its_words() {
+    use upland_core::advice::sensor_choice::Conflict;
     use upland_core::controller::SensorPort;
     use upland_core::sensors::Sense;
-    use upland_core::sensors::advice::Conflict;
     use upland_core::sensors::calibration::Failure;
     use upland_core::sensors::wiring::Refusal;
     let at = evening();

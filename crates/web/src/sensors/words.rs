@@ -3,15 +3,15 @@
 use crate::quantities::{depth, length, plain, temperature};
 use jiff::Timestamp;
 use jiff::tz::TimeZone;
+use upland_core::advice::sensor_choice::{Conflict, Pays};
 use upland_core::controller::SensorPort;
-use upland_core::sensors::advice::{Conflict, Pays};
+use upland_core::quantity::units::{Celsius, Metres, MetresPerSecond, Millimetres};
 use upland_core::sensors::calibration::Failure;
 use upland_core::sensors::placement::{Criterion, Judged, Verdict};
 use upland_core::sensors::state::{Cause, Says};
 use upland_core::sensors::wiring::{DecoderInput, Join, Refusal, Step};
 use upland_core::sensors::{Link, Sense, SensorCard};
 use upland_core::site::UnitSystem;
-use upland_core::units::{Celsius, Metres, MetresPerSecond, Millimetres};
 
 /// "Thu 16 Jul, 04:20".
 pub(crate) fn moment(at: Timestamp, tz: &TimeZone) -> String {

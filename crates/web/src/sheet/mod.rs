@@ -9,7 +9,7 @@ use crate::state::AppState;
 use crate::today::{DateQuery, Decided, decide};
 use actix_web::{HttpResponse, get, web};
 use askama::Template;
-use upland_core::tonight::{Because, ZoneTonight};
+use upland_core::advice::tonight::{Because, ZoneTonight};
 use upland_formats::night_csv;
 
 pub(crate) fn routes(config: &mut web::ServiceConfig) {

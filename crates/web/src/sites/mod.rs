@@ -15,7 +15,7 @@ use askama::Template;
 use jiff::Timestamp;
 use std::collections::BTreeMap;
 use upland_core::codes::Coded;
-use upland_core::ordinance::Law;
+use upland_core::controller::ordinance::Law;
 use upland_core::site::Controller;
 use upland_core::site::UnitSystem;
 use upland_formats::site_file::SiteFile;

@@ -3,10 +3,11 @@
 use crate::forms::{Field, FieldError, Form, Group, Kind, Reader, Shown};
 use crate::session::Fields;
 use std::collections::BTreeMap;
-use upland_core::bounds;
 use upland_core::controller::Card;
-use upland_core::site::{Site, UnitSystem, WaterWindow};
-use upland_core::units::{L_PER_US_GALLON, LitresPerMinute, M_PER_FOOT, Metres};
+use upland_core::controller::window::WaterWindow;
+use upland_core::quantity::bounds;
+use upland_core::quantity::units::{L_PER_US_GALLON, LitresPerMinute, M_PER_FOOT, Metres};
+use upland_core::site::{Site, UnitSystem};
 
 struct SiteUnits {
     height: Shown,

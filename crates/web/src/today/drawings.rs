@@ -4,8 +4,8 @@
 use askama::Template;
 use jiff::{SignedDuration, Zoned};
 use std::collections::BTreeMap;
-use upland_core::sun::sunrise_sunset_utc_h;
-use upland_core::tonight::{Tonight, ZoneTonight};
+use upland_core::advice::tonight::{Tonight, ZoneTonight};
+use upland_core::weather::sun::sunrise_sunset_utc_h;
 
 /// Height of one lane, px.
 const LANE_PX: u32 = 26;

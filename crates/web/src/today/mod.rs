@@ -17,11 +17,11 @@ use jiff::tz::TimeZone;
 use jiff::{Timestamp, ToSpan};
 use std::collections::BTreeMap;
 use std::sync::Arc;
-use upland_core::climate::Climate;
+use upland_core::advice::tonight::{Tonight, tonight};
+use upland_core::controller::schedule::{ScheduledRun, Settings, expand};
 use upland_core::controller::{Card, twelve_stations};
-use upland_core::schedule::{ScheduledRun, Settings, expand};
 use upland_core::sensors::state::Says;
-use upland_core::tonight::{Tonight, tonight};
+use upland_core::weather::climate::Climate;
 
 /// A record that ended longer ago than this opens on its last day instead of today.
 const STALE_DAYS: i32 = 7;
@@ -263,7 +263,7 @@ async fn today_page(
 mod tests {
     use super::*;
     use jiff::civil::date;
-    use upland_core::units::{Celsius, Metres};
+    use upland_core::quantity::units::{Celsius, Metres};
     use upland_core::weather::{DayWeather, Station};
 
     #[test]

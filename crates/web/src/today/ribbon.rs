@@ -4,9 +4,9 @@
 use crate::quantities::{depth, short_date};
 use jiff::ToSpan;
 use jiff::civil::Date;
-use upland_core::climate::Climate;
+use upland_core::quantity::units::Millimetres;
 use upland_core::site::UnitSystem;
-use upland_core::units::Millimetres;
+use upland_core::weather::climate::Climate;
 
 /// Height of the drawing area, in units of its own box.
 const HEIGHT: f64 = 54.0;
@@ -196,7 +196,7 @@ fn frost_week(climate: &Climate, start: Date, length: i32) -> bool {
 mod tests {
     use super::*;
     use jiff::civil::date;
-    use upland_core::units::{Celsius, Metres};
+    use upland_core::quantity::units::{Celsius, Metres};
     use upland_core::weather::{DayWeather, Station};
 
     fn climate() -> Climate {

@@ -6,10 +6,10 @@ use crate::quantities::{self, clock, depth, in_words, in_words_capital, long_dat
 use crate::words::{self, NoticeWords};
 use crate::working::{InputView, StepView, Working, working};
 use jiff::civil::Date;
+use upland_core::account::season::DemandFrom;
+use upland_core::advice::tonight::{Decision, ZoneTonight};
 use upland_core::explain;
-use upland_core::season::DemandFrom;
-use upland_core::tonight::{Decision, ZoneTonight};
-use upland_core::units::Litres;
+use upland_core::quantity::units::Litres;
 
 pub(super) struct Row {
     pub number: u16,

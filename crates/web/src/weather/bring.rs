@@ -13,8 +13,8 @@ use actix_web::{HttpResponse, get, post, web};
 use askama::Template;
 use jiff::Timestamp;
 use jiff::tz::TimeZone;
-use upland_core::record::{RawDay, SourceKind, Variable};
 use upland_core::weather::Station;
+use upland_core::weather::record::{RawDay, SourceKind, Variable};
 use upland_formats::weather_file::{
     self, Clock, DateOrder, MappedColumn, Mapping, Opened, Proposal, Stamp, WeatherFile, quantities, units_of,
 };
@@ -391,7 +391,7 @@ async fn preview(
     };
     let site = &loaded.site.site;
     let place = file.place.as_ref().map_or(String::new(), |p| {
-        let km = upland_core::record::distance_km(
+        let km = upland_core::weather::record::distance_km(
             (site.latitude_deg, site.longitude_deg),
             (p.latitude_deg, p.longitude_deg),
         );

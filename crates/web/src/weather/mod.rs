@@ -14,7 +14,7 @@ use actix_web::{HttpResponse, get, post, web};
 use askama::Template;
 use jiff::Timestamp;
 use upland_core::codes::Coded;
-use upland_core::record::{Group, JudgedDay, Overrule, SourceKind, Standing, Variable};
+use upland_core::weather::record::{Group, JudgedDay, Overrule, SourceKind, Standing, Variable};
 use upland_formats::{Problem, daily_csv};
 use upland_store::weather::{Import, OverruleRecord, SiteWeather};
 

@@ -8,7 +8,9 @@ use actix_web::{HttpResponse, get, web};
 use jiff::civil::Date;
 use jiff::tz::TimeZone;
 use upland_core::codes::Coded;
-use upland_core::record::{Group, HourVariable, JudgedDay, Standing, Variable, Woven, examine_hours};
+use upland_core::weather::record::{
+    Group, HourVariable, JudgedDay, Standing, Variable, Woven, examine_hours,
+};
 use upland_formats::raw_csv;
 
 /// Longest span of hours drawn, days.
@@ -187,9 +189,9 @@ async fn source_csv(
 mod tests {
     use super::*;
     use jiff::civil::date;
-    use upland_core::record::{Overrule, RawDay, Source, judge, weave};
-    use upland_core::units::Metres;
+    use upland_core::quantity::units::Metres;
     use upland_core::weather::Station;
+    use upland_core::weather::record::{Overrule, RawDay, Source, judge, weave};
 
     #[test]
     fn each_value_is_drawn_by_what_it_is_worth_and_gaps_by_what_stands_in() {

@@ -12,11 +12,11 @@ use actix_web::{HttpResponse, get, post, web};
 use askama::Template;
 use jiff::Timestamp;
 use std::collections::BTreeMap;
-use upland_core::bounds;
-use upland_core::climate::TypedNormals;
 use upland_core::codes::Coded;
-use upland_core::record::{Group, SourceKind, compare};
-use upland_core::units::{Celsius, Metres, Millimetres};
+use upland_core::quantity::bounds;
+use upland_core::quantity::units::{Celsius, Metres, Millimetres};
+use upland_core::weather::climate::TypedNormals;
+use upland_core::weather::record::{Group, SourceKind, compare};
 use upland_store::weather::SourcePlace;
 
 pub(super) fn routes(config: &mut web::ServiceConfig) {
@@ -269,7 +269,7 @@ async fn comparison(
             "{} against {}: {:.1} km apart, {rise:+.0} m in height. Bias is the second less the first.",
             second.name,
             first.name,
-            upland_core::record::distance_km(at(first), at(second)),
+            upland_core::weather::record::distance_km(at(first), at(second)),
         );
         ids = (first.id, second.id);
         let (left, right) = (weather.days.get(a), weather.days.get(b));

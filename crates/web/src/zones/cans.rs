@@ -12,12 +12,14 @@ use actix_web::{HttpResponse, get, post, web};
 use askama::Template;
 use jiff::civil::Date;
 use jiff::{Timestamp, ToSpan};
-use upland_core::bounds;
-use upland_core::catch_can::{Can, CatchAdvice, CatchMap, CatchResult, CatchTest, ENOUGH_CANS, OVER, UNDER};
-use upland_core::climate::Climate;
-use upland_core::planting::RateBasis;
+use upland_core::ground::catch_can::{
+    Can, CatchAdvice, CatchMap, CatchResult, CatchTest, ENOUGH_CANS, OVER, UNDER,
+};
+use upland_core::ground::planting::RateBasis;
+use upland_core::quantity::bounds;
+use upland_core::quantity::units::{Metres, Millimetres, MillimetresPerHour, Minutes};
 use upland_core::site::{UnitSystem, Zone};
-use upland_core::units::{Metres, Millimetres, MillimetresPerHour, Minutes};
+use upland_core::weather::climate::Climate;
 use upland_formats::catch_file::MOST_CANS;
 use upland_store::Saved;
 use upland_store::field::CatchRecord;
@@ -277,7 +279,8 @@ fn result_view(
         was_minutes: minutes(was.minutes_for(need)),
         advice: match result.advice {
             CatchAdvice::MendHeads => {
-                let level = upland_core::application::run_time_multiplier(zone.head.default_uniformity());
+                let level =
+                    upland_core::ground::application::run_time_multiplier(zone.head.default_uniformity());
                 format!(
                     "Mend heads, pressure and spacing before adding minutes: at {} the dry quarter would cost {} % more water than an ordinary installation.",
                     percent(result.uniformity),
@@ -510,7 +513,7 @@ pub(super) struct RangeView {
 
 /// Ranges of a zone.
 pub(super) fn ranges(zone: &Zone, climate: &Climate, today: Date, system: UnitSystem) -> Vec<RangeView> {
-    use upland_core::range::{Range, refill_depth, weekly_minutes};
+    use upland_core::site::range::{Range, refill_depth, weekly_minutes};
     let resolved = zone.resolve(climate.station().latitude_deg);
     let need = weekly_need(zone, climate, today);
     let minutes = resolved.minutes_for(need).min_value();

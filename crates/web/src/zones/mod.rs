@@ -17,10 +17,10 @@ use actix_web::{HttpResponse, get, post, web};
 use askama::Template;
 use jiff::Timestamp;
 use std::collections::BTreeMap;
-use upland_core::climate::Climate;
 use upland_core::codes::Coded;
-use upland_core::planting::mixed_cost;
+use upland_core::ground::planting::mixed_cost;
 use upland_core::site::{UnitSystem, Zone};
+use upland_core::weather::climate::Climate;
 use upland_store::Saved;
 use upland_store::zones::ZoneRecord;
 

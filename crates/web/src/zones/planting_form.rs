@@ -5,17 +5,17 @@ use super::survey::ZoneUnits;
 use crate::forms::{Field, Group, Kind, NO_UNIT, Reader, Shown};
 use crate::session::Fields;
 use jiff::civil::Date;
-use upland_core::application::{rate_from_emitters, rate_from_flow};
-use upland_core::bounds::{self, Bound};
 use upland_core::codes::Coded;
-use upland_core::plant::PlantKind;
-use upland_core::planting::{
+use upland_core::ground::application::{rate_from_emitters, rate_from_flow};
+use upland_core::ground::plant::PlantKind;
+use upland_core::ground::planting::{
     Density, GrowIn, MixedRule, OtherPlants, OwnCoefficient, Planting, RateBasis, Trim, WeanOff,
 };
-use upland_core::site::{UnitSystem, Zone};
-use upland_core::units::{
+use upland_core::quantity::bounds::{self, Bound};
+use upland_core::quantity::units::{
     L_PER_US_GALLON, LitresPerMinute, M_PER_FOOT, Metres, MillimetresPerHour, SquareMetres,
 };
+use upland_core::site::{UnitSystem, Zone};
 
 const PERCENT: Shown = Shown { unit: "%", factor: 0.01 };
 const SIGNED_PERCENT: Shown = Shown { unit: "%", factor: 1.0 };

@@ -15,14 +15,14 @@ use jiff::civil::Date;
 use jiff::tz::TimeZone;
 use jiff::{Timestamp, ToSpan};
 use std::collections::BTreeMap;
-use upland_core::bounds;
-use upland_core::climate::Climate;
-use upland_core::schedule::Settings;
-use upland_core::season::{
+use upland_core::account::season::{
     ANY_NIGHT, FieldReading, SeasonDay, Watering, replay, replay_start, scheduled_minutes, sum,
 };
+use upland_core::controller::schedule::Settings;
+use upland_core::quantity::bounds;
+use upland_core::quantity::units::{Millimetres, Minutes};
 use upland_core::site::UnitSystem;
-use upland_core::units::{Millimetres, Minutes};
+use upland_core::weather::climate::Climate;
 use upland_store::field::{EventKind, ZoneEvent};
 use upland_store::settings::SettingsRecord;
 use upland_store::zones::ZoneRecord;

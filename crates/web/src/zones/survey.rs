@@ -5,13 +5,13 @@ use crate::forms::{Field, FieldError, Form, Group, Kind, Reader, Shown};
 use crate::quantities;
 use crate::session::Fields;
 use std::collections::BTreeMap;
-use upland_core::application::HeadType;
-use upland_core::bounds;
 use upland_core::codes::Coded;
-use upland_core::plant::{PlantKind, Sky, Sun};
+use upland_core::ground::application::HeadType;
+use upland_core::ground::plant::{PlantKind, Sky, Sun};
+use upland_core::ground::soil::Texture;
+use upland_core::quantity::bounds;
+use upland_core::quantity::units::{M_PER_FOOT, MM_PER_INCH, Metres, MillimetresPerHour, SquareMetres};
 use upland_core::site::{DEFAULT_SLOPE_PCT, UnitSystem, Zone};
-use upland_core::soil::Texture;
-use upland_core::units::{M_PER_FOOT, MM_PER_INCH, Metres, MillimetresPerHour, SquareMetres};
 
 pub(crate) struct ZoneUnits {
     pub rate: Shown,
@@ -152,7 +152,7 @@ struct Defaults {
 }
 
 impl Defaults {
-    fn of(u: &ZoneUnits, plant: &upland_core::plant::PlantDefaults, head: HeadType) -> Self {
+    fn of(u: &ZoneUnits, plant: &upland_core::ground::plant::PlantDefaults, head: HeadType) -> Self {
         let short = |shown: Shown, metric: f64, digits| quantities::plain(metric / shown.factor, digits);
         Self {
             coefficient: quantities::plain(plant.coefficient, 2),

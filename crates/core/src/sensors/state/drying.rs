@@ -7,8 +7,8 @@
 //! the last 24 hours with the threshold's rain.
 
 use super::{Cause, Hold};
+use crate::quantity::units::Millimetres;
 use crate::sensors::{Readings, Release};
-use crate::units::Millimetres;
 use jiff::{SignedDuration, Timestamp};
 
 const DAY_S: f64 = 86_400.0;

@@ -1,7 +1,7 @@
 //! A flow meter: what each zone takes when all is well, and when it takes more, less, or water runs
 //! though nothing should.
 
-use crate::schedule::ScheduledRun;
+use crate::controller::schedule::ScheduledRun;
 use crate::sensors::Readings;
 use jiff::{SignedDuration, Timestamp};
 use std::collections::BTreeMap;

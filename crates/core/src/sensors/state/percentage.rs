@@ -1,8 +1,8 @@
 //! An ET sensor: a nightly percentage from the trailing mean against the demand that stands for
 //! 100 %. It changes run times only, never days or starts.
 
+use crate::quantity::units::Millimetres;
 use crate::sensors::Setting;
-use crate::units::Millimetres;
 use jiff::civil::Date;
 
 /// Share of the days of the mean that must have been read.

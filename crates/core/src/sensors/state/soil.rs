@@ -1,7 +1,7 @@
 //! A soil-moisture probe decides once, at the start of a cycle window, and holds its word through it.
 
 use super::STALE_HOURS;
-use crate::schedule::ScheduledRun;
+use crate::controller::schedule::ScheduledRun;
 use crate::sensors::Readings;
 use jiff::civil::Date;
 use jiff::{SignedDuration, Timestamp};

@@ -1,7 +1,7 @@
 use super::*;
-use crate::schedule::ScheduledRun;
+use crate::controller::schedule::ScheduledRun;
+use crate::quantity::units::{Celsius, MetresPerSecond, Millimetres};
 use crate::sensors::{Release, Setting, generic};
-use crate::units::{Celsius, MetresPerSecond, Millimetres};
 use jiff::civil::date;
 use jiff::{SignedDuration, ToSpan};
 use proptest::prelude::*;

@@ -1,0 +1,379 @@
+//! The seasonal budget of a box: what each zone needs month by month, what its base minutes bring,
+//! the percentages that serve all zones best within what the box can be set to, the error that is
+//! left for each zone, and what would lessen it.
+//!
+//! The error of a zone in a month is (given - need) ÷ the zone's need in its peak month, both net
+//! depths a day. The best percentages make the sum of its squares over the zones least; every zone
+//! counts the same. (Our choice: a relative error of a winter month would outweigh July.)
+
+mod best;
+mod need;
+mod regroup;
+mod schools;
+mod week;
+
+pub use need::{Need, NeedFrom, RainRule, effective_rain_scs, needs};
+pub use regroup::{Improvement, Move, improvements};
+pub use schools::{School, SchoolResult, schools};
+pub use week::{TRAILING_DAYS, WeekAdvice, WeekZone, week};
+
+use crate::controller::PercentageScope;
+use crate::controller::schedule::{Percentages, Settings, event_seconds, expand};
+use crate::installation::{Installation, WiredZone};
+use crate::quantity::month::days_in;
+use crate::quantity::units::{Millimetres, Minutes};
+use jiff::ToSpan;
+use jiff::civil::Date;
+
+/// A need below this is no need: nothing is divided by it, mm a day.
+const NO_NEED_MM: f64 = 0.005;
+
+/// What a percentage is set for, as far as it can differ.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Knob {
+    /// The whole box.
+    Box,
+    /// One program, by index.
+    Program(usize),
+}
+
+/// How the zones of a box get their water at 100 %: run times, and how often a day each runs.
+#[derive(Debug, Clone)]
+pub struct Base<'a> {
+    installation: &'a Installation,
+    settings: &'a Settings,
+    /// Zones that the settings water, as indices into the installation's.
+    pub zones: Vec<usize>,
+    /// Events a day by zone (in the order of `zones`), program and month.
+    events: Vec<Vec<[f64; 12]>>,
+    /// Knobs of the box, and the programs each turns.
+    pub knobs: Vec<Knob>,
+}
+
+/// A stretch of time that has one percentage a knob: needs and events a day of each zone.
+pub(crate) struct Column {
+    pub need: Vec<f64>,
+    /// By zone and program.
+    pub events: Vec<Vec<f64>>,
+}
+
+impl<'a> Base<'a> {
+    /// Counts the events of a year from the settings themselves, off-season and never-days
+    /// included; a rain delay is a passing thing and left out.
+    #[must_use]
+    pub fn new(installation: &'a Installation, settings: &'a Settings, year: i16) -> Self {
+        let programs = settings.programs.len();
+        let full = at_full(settings);
+        let (Ok(first), Ok(last)) = (Date::new(year, 1, 1), Date::new(year, 12, 31)) else {
+            return Self { installation, settings, zones: Vec::new(), events: Vec::new(), knobs: Vec::new() };
+        };
+        let mut by_zone = vec![vec![[0.0_f64; 12]; programs]; installation.zones.len()];
+        for run in expand(&full, &installation.card, &installation.tz, first, last) {
+            if run.cycle != 1 || settings.station(run.station).lighting {
+                continue;
+            }
+            let at = installation.zones.binary_search_by_key(&run.station, |z| z.zone.number);
+            let month = usize::from(run.date.month().unsigned_abs()).wrapping_sub(1);
+            let slot = at.ok().and_then(|z| by_zone.get_mut(z)?.get_mut(run.program)?.get_mut(month));
+            if let Some(slot) = slot {
+                *slot += 1.0 / f64::from(run.date.days_in_month());
+            }
+        }
+        let zones: Vec<usize> = by_zone
+            .iter()
+            .enumerate()
+            .filter(|(_, programs)| programs.iter().flatten().any(|e| *e > 0.0))
+            .map(|(i, _)| i)
+            .collect();
+        let events = zones.iter().filter_map(|z| by_zone.get(*z).cloned()).collect();
+        let knobs = match installation.card.percentage_scope {
+            PercentageScope::Box | PercentageScope::Month => vec![Knob::Box],
+            PercentageScope::Program => (0..programs).map(Knob::Program).collect(),
+        };
+        let mut base = Self { installation, settings, zones, events, knobs };
+        // A program that waters no zone has nothing to be turned for.
+        let used = |p: usize, base: &Self| {
+            base.events.iter().any(|e| e.get(p).is_some_and(|m| m.iter().any(|e| *e > 0.0)))
+        };
+        base.knobs = base
+            .knobs
+            .iter()
+            .copied()
+            .filter(|k| matches!(k, Knob::Program(p) if used(*p, &base)) || *k == Knob::Box)
+            .collect();
+        base
+    }
+
+    /// The zone at a place of `zones`.
+    fn zone(&self, place: usize) -> Option<&'a WiredZone> {
+        self.installation.zones.get(*self.zones.get(place)?)
+    }
+
+    /// Which knob turns a program.
+    fn knob_of(&self, program: usize) -> Option<usize> {
+        self.knobs.iter().position(|k| matches!(k, Knob::Box) || *k == Knob::Program(program))
+    }
+
+    fn column(&self, month: usize, need: Vec<f64>) -> Column {
+        let events = self
+            .events
+            .iter()
+            .map(|programs| {
+                programs.iter().map(|months| months.get(month).copied().unwrap_or_default()).collect()
+            })
+            .collect();
+        Column { need, events }
+    }
+
+    /// Net depth that one event of a program brings a zone at a percentage, mm, the box's own
+    /// rounding included.
+    fn net_of_event(&self, place: usize, program: usize, percent: u16) -> f64 {
+        let Some(zone) = self.zone(place) else { return 0.0 };
+        let station = zone.zone.number;
+        let cycle = self.settings.station(station).cycle_and_soak_s.map(|(cycle, _)| cycle);
+        let seconds = self.settings.run_time_s(program, station);
+        let total = event_seconds(&self.installation.card, seconds, percent, cycle);
+        zone.net_of(Minutes::from_min(f64::from(total) / 60.0)).mm()
+    }
+
+    /// Net depth a day that each zone gets in a column.
+    fn given(&self, column: &Column, percents: &[u16]) -> Vec<f64> {
+        (0..self.zones.len())
+            .map(|place| {
+                column.events.get(place).map_or(0.0, |programs| {
+                    programs
+                        .iter()
+                        .enumerate()
+                        .filter(|(_, events)| **events > 0.0)
+                        .map(|(program, events)| {
+                            let percent =
+                                self.knob_of(program).and_then(|k| percents.get(k)).copied().unwrap_or(100);
+                            events * self.net_of_event(place, program, percent)
+                        })
+                        .sum()
+                })
+            })
+            .collect()
+    }
+
+    /// The percentages that a knob can be set to, from the lowest.
+    fn choices(&self) -> Vec<u16> {
+        let card = &self.installation.card;
+        (card.percentage_min..=card.percentage_max)
+            .step_by(usize::from(card.percentage_step.max(1)))
+            .collect()
+    }
+}
+
+/// The same settings with every percentage at 100 and no rain delay.
+fn at_full(settings: &Settings) -> Settings {
+    let percentages = match &settings.percentages {
+        Percentages::Box(_) => Percentages::Box(100),
+        Percentages::Program(values) => Percentages::Program(vec![100; values.len()]),
+        Percentages::Month(_) => Percentages::Month([100; 12]),
+    };
+    Settings { percentages, rain_delay: None, ..settings.clone() }
+}
+
+/// One zone of a budget.
+#[derive(Debug, Clone, PartialEq)]
+pub struct ZoneBudget {
+    /// Station.
+    pub station: u16,
+    /// Programs that water it, by index.
+    pub programs: Vec<usize>,
+    /// Need a day by month, net.
+    pub need: [Millimetres; 12],
+    /// The percentage that would give just the need, by month; `None` when it does not run then.
+    pub ideal: [Option<f64>; 12],
+    /// What it gets a day by month under the best percentages, net.
+    pub given: [Millimetres; 12],
+    /// Need of its peak month, a day.
+    pub peak: Millimetres,
+    /// Root mean square over the months of (given - need) ÷ peak.
+    pub error: f64,
+    /// Water beyond the need over a year.
+    pub over: Millimetres,
+    /// Need that is not given over a year.
+    pub under: Millimetres,
+}
+
+/// The budget of a box.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Budget {
+    /// How rain was counted.
+    pub rain: RainRule,
+    /// Knobs, in the order of the percentages.
+    pub knobs: Vec<Knob>,
+    /// Zones that the settings water.
+    pub zones: Vec<ZoneBudget>,
+    /// Best settable percentage by month and knob; `None` when nothing of it runs in the month or
+    /// nothing needs water.
+    pub best: [Vec<Option<u16>>; 12],
+    /// Whether each month was searched to the end; else it was found step by step.
+    pub searched_through: [bool; 12],
+    /// Root mean square of all zones and months under the best percentages.
+    pub error: f64,
+    /// The same with 100 % all year.
+    pub error_at_100: f64,
+    /// The same with the percentages that are set now.
+    pub error_as_set: f64,
+}
+
+/// Works the budget of a box out.
+#[must_use]
+pub fn budget(base: &Base, needs: &[Need], rain: RainRule) -> Budget {
+    let need_of =
+        |place: usize| base.zone(place).and_then(|z| needs.iter().find(|n| n.station == z.zone.number));
+    let count = base.zones.len();
+    let need: Vec<[f64; 12]> = (0..count)
+        .map(|place| need_of(place).map_or([0.0; 12], |n| n.net_a_day.map(Millimetres::mm)))
+        .collect();
+    let peak: Vec<f64> = need.iter().map(|n| n.iter().copied().fold(0.0, f64::max)).collect();
+
+    let columns: Vec<Column> = (0..12)
+        .map(|m| base.column(m, need.iter().map(|n| n.get(m).copied().unwrap_or_default()).collect()))
+        .collect();
+    let mut best: [Vec<Option<u16>>; 12] = Default::default();
+    let mut searched_through = [true; 12];
+    let mut given = vec![[0.0; 12]; count];
+    let mut squares = vec![[0.0; 12]; count];
+    let (mut at_100, mut as_set) = (0.0, 0.0);
+    for (m, column) in columns.iter().enumerate() {
+        let found = best::best(base, column, &peak);
+        // What nothing needs is switched off.
+        let chosen: Vec<u16> = found.percents.iter().map(|p| p.unwrap_or(0)).collect();
+        for (place, value) in base.given(column, &chosen).into_iter().enumerate() {
+            let e = best::relative(
+                value,
+                column.need.get(place).copied().unwrap_or_default(),
+                peak.get(place).copied().unwrap_or_default(),
+            );
+            if let (Some(g), Some(s)) = (
+                given.get_mut(place).and_then(|g| g.get_mut(m)),
+                squares.get_mut(place).and_then(|s| s.get_mut(m)),
+            ) {
+                *g = value;
+                *s = e * e;
+            }
+        }
+        at_100 += best::error(base, column, &peak, &vec![100; base.knobs.len()]);
+        as_set += best::error(base, column, &peak, &as_set_in(base, m));
+        if let (Some(slot), Some(through)) = (best.get_mut(m), searched_through.get_mut(m)) {
+            *slot = found.percents;
+            *through = found.exhaustive;
+        }
+    }
+    #[allow(clippy::cast_precision_loss, reason = "a few hundred zones")]
+    let mean_root = |sum: f64| if count == 0 { 0.0 } else { (sum / (12.0 * count as f64)).sqrt() };
+    let zones = (0..count)
+        .filter_map(|place| {
+            let zone = base.zone(place)?;
+            let (need, given, squares) = (need.get(place)?, given.get(place)?, squares.get(place)?);
+            let full = |m: usize| {
+                let column = columns.get(m)?;
+                base.given(column, &vec![100; base.knobs.len()]).get(place).copied()
+            };
+            let beyond = |sign: f64| -> Millimetres {
+                let sum: f64 = (0..12)
+                    .map(|m| {
+                        (sign * (given.get(m).copied().unwrap_or(0.0) - need.get(m).copied().unwrap_or(0.0)))
+                            .max(0.0)
+                            * days_in(m)
+                    })
+                    .sum();
+                Millimetres::from_mm(sum)
+            };
+            Some(ZoneBudget {
+                station: zone.zone.number,
+                programs: base
+                    .events
+                    .get(place)?
+                    .iter()
+                    .enumerate()
+                    .filter(|(_, e)| e.iter().any(|e| *e > 0.0))
+                    .map(|(p, _)| p)
+                    .collect(),
+                need: need.map(Millimetres::from_mm),
+                ideal: core::array::from_fn(|m| {
+                    let full = full(m).filter(|f| *f > 0.0)?;
+                    Some(100.0 * need.get(m).copied().unwrap_or_default() / full)
+                }),
+                given: given.map(Millimetres::from_mm),
+                peak: Millimetres::from_mm(peak.get(place).copied().unwrap_or_default()),
+                error: (squares.iter().sum::<f64>() / 12.0).sqrt(),
+                over: beyond(1.0),
+                under: beyond(-1.0),
+            })
+        })
+        .collect();
+    let total: f64 = squares.iter().flatten().sum();
+    Budget {
+        rain,
+        knobs: base.knobs.clone(),
+        zones,
+        best,
+        searched_through,
+        error: mean_root(total),
+        error_at_100: mean_root(at_100),
+        error_as_set: mean_root(as_set),
+    }
+}
+
+/// What the knobs are set to now, in a month (0 to 11).
+fn as_set_in(base: &Base, month: usize) -> Vec<u16> {
+    let Some(date) = i8::try_from(month + 1).ok().and_then(|m| Date::new(2025, m, 1).ok()) else {
+        return Vec::new();
+    };
+    percents_on(base, date)
+}
+
+/// What the knobs are set to on a date.
+fn percents_on(base: &Base, date: Date) -> Vec<u16> {
+    base.knobs
+        .iter()
+        .map(|knob| match knob {
+            Knob::Box => base.settings.percentages.of(0, date),
+            Knob::Program(p) => base.settings.percentages.of(*p, date),
+        })
+        .collect()
+}
+
+/// Settings with the best percentages of a month (0 to 11) set; a box that holds twelve takes all.
+#[must_use]
+pub fn with_best(settings: &Settings, budget: &Budget, month: usize) -> Settings {
+    let mut changed = settings.clone();
+    let of = |m: usize, knob: usize| budget.best.get(m).and_then(|b| b.get(knob)).copied().flatten();
+    match &mut changed.percentages {
+        Percentages::Box(value) => {
+            if let Some(p) = of(month, 0) {
+                *value = p;
+            }
+        }
+        Percentages::Program(values) => {
+            for (k, knob) in budget.knobs.iter().enumerate() {
+                if let (Knob::Program(program), Some(p)) = (knob, of(month, k))
+                    && let Some(slot) = values.get_mut(*program)
+                {
+                    *slot = p;
+                }
+            }
+        }
+        Percentages::Month(values) => {
+            for (m, slot) in values.iter_mut().enumerate() {
+                if let Some(p) = of(m, 0) {
+                    *slot = p;
+                }
+            }
+        }
+    }
+    changed
+}
+
+/// The last day of the week that begins on a date.
+fn week_end(from: Date) -> Date {
+    from.checked_add(6.days()).unwrap_or(from)
+}
+
+#[cfg(test)]
+mod tests;

@@ -1,0 +1,277 @@
+//! What lessens the error that one percentage leaves: another base run time for a zone, or another
+//! program. A proposal is offered only when the budget was worked out again with it and is better.
+
+use super::{Base, Budget, NO_NEED_MM, Need, RainRule, budget};
+use crate::advice::findings::{Severity, check};
+use crate::controller::schedule::Settings;
+use crate::installation::Installation;
+use crate::quantity::units::Millimetres;
+use jiff::civil::Date;
+
+/// A proposal must lessen the error by this share at least, or it is not worth a visit.
+const WORTHWHILE: f64 = 0.02;
+/// Most moves of one regrouping.
+const MOST_MOVES: usize = 6;
+
+/// One change of a zone.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Move {
+    /// Another base run time in its program.
+    BaseTime {
+        /// The program.
+        program: usize,
+        /// The station.
+        station: u16,
+        /// Run time now, seconds.
+        from_s: u32,
+        /// Run time then, seconds.
+        to_s: u32,
+    },
+    /// Into another program, with a run time that fits its days.
+    Program {
+        /// The station.
+        station: u16,
+        /// The program it leaves.
+        from: usize,
+        /// The program it joins.
+        to: usize,
+        /// Run time there, seconds.
+        seconds: u32,
+    },
+}
+
+impl Move {
+    fn apply(self, settings: &mut Settings) {
+        match self {
+            Self::BaseTime { program, station, to_s, .. } => settings.set_run_time_s(program, station, to_s),
+            Self::Program { station, from, to, seconds } => {
+                settings.set_run_time_s(from, station, 0);
+                settings.set_run_time_s(to, station, seconds);
+            }
+        }
+    }
+}
+
+/// What lessens the error.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Improvement {
+    /// The changes.
+    pub moves: Vec<Move>,
+    /// The settings with them done and the best percentages of the month set.
+    pub settings: Settings,
+    /// Error now.
+    pub error_before: f64,
+    /// Error then, under the best percentages of then.
+    pub error_after: f64,
+}
+
+/// Proposals for a box: base run times alone, and base run times with regrouping; best first. `from`
+/// is the date from which the checks of the box are run.
+#[must_use]
+pub fn improvements(
+    installation: &Installation,
+    settings: &Settings,
+    needs: &[Need],
+    rain: RainRule,
+    from: Date,
+) -> Vec<Improvement> {
+    let year = from.year();
+    let of = |s: &Settings| budget(&Base::new(installation, s, year), needs, rain);
+    let now = of(settings);
+    let faults_now = faults(installation, settings, from);
+    let mut out = Vec::new();
+    for regroup in [false, true] {
+        let mut tried = settings.clone();
+        let mut moves = Vec::new();
+        if regroup {
+            regroup_zones(installation, &mut tried, needs, &mut moves, year);
+        }
+        rebase(installation, &mut tried, needs, &mut moves, year);
+        if moves.is_empty() || (regroup && !moves.iter().any(|m| matches!(m, Move::Program { .. }))) {
+            continue;
+        }
+        let then = of(&tried);
+        // Base minutes and percentage belong together: longer minutes at the old percentage would
+        // drown everybody until the next visit.
+        let tried =
+            super::with_best(&tried, &then, usize::from(from.month().unsigned_abs()).saturating_sub(1));
+        let better = then.error < now.error * (1.0 - WORTHWHILE) && then.error < now.error - 1e-6;
+        if better
+            && tried.check(&installation.card).is_empty()
+            && no_worse(faults(installation, &tried, from), faults_now)
+        {
+            out.push(Improvement {
+                moves,
+                settings: tried,
+                error_before: now.error,
+                error_after: then.error,
+            });
+        }
+    }
+    out.sort_by(|a, b| a.error_after.total_cmp(&b.error_after));
+    out
+}
+
+fn faults(installation: &Installation, settings: &Settings, from: Date) -> (usize, usize) {
+    let found = check(installation, settings, from);
+    let count = |severity| found.iter().filter(|f| f.severity == severity).count();
+    (count(Severity::Fault), count(Severity::Warning))
+}
+
+fn no_worse((faults, warnings): (usize, usize), (faults_now, warnings_now): (usize, usize)) -> bool {
+    faults <= faults_now && faults + warnings <= faults_now + warnings_now
+}
+
+/// Need of a zone a day by month, mm.
+fn need_of(needs: &[Need], station: u16) -> Option<[f64; 12]> {
+    needs.iter().find(|n| n.station == station).map(|n| n.net_a_day.map(Millimetres::mm))
+}
+
+fn peak(need: &[f64; 12]) -> f64 {
+    need.iter().copied().fold(0.0, f64::max)
+}
+
+/// The season of a zone as shares of its peak: what one percentage has to follow.
+fn shape(need: &[f64; 12]) -> [f64; 12] {
+    let peak = peak(need);
+    need.map(|n| if peak > NO_NEED_MM { n / peak } else { 0.0 })
+}
+
+/// Sets each zone's run time so that its program's percentage means the same for all: its peak need
+/// is met at the same percentage as the others'.
+fn rebase(
+    installation: &Installation,
+    settings: &mut Settings,
+    needs: &[Need],
+    moves: &mut Vec<Move>,
+    year: i16,
+) {
+    let base_settings = settings.clone();
+    let base = Base::new(installation, &base_settings, year);
+    let now = budget(&base, needs, RainRule::default());
+    for (place, zone) in now.zones.iter().enumerate() {
+        let [program] = zone.programs.as_slice() else { continue };
+        let Some(seconds) = best_run_time(&base, &now, place, *program, needs) else { continue };
+        let from_s = settings.run_time_s(*program, zone.station);
+        if seconds != from_s {
+            // A zone that was moved just now gets its run time in the same move.
+            let moved = moves.iter_mut().find_map(|m| match m {
+                Move::Program { station, seconds, .. } if *station == zone.station => Some(seconds),
+                _ => None,
+            });
+            match moved {
+                Some(slot) => *slot = seconds,
+                None => moves.push(Move::BaseTime {
+                    program: *program,
+                    station: zone.station,
+                    from_s,
+                    to_s: seconds,
+                }),
+            }
+            settings.set_run_time_s(*program, zone.station, seconds);
+        }
+    }
+}
+
+/// The settable run time that makes a zone's squared error least under the percentages of its
+/// program. Without the box's rounding the error is a parabola in the run time, so its lowest
+/// settable point lies beside the turning point.
+fn best_run_time(base: &Base, now: &Budget, place: usize, program: usize, needs: &[Need]) -> Option<u32> {
+    let zone = base.zone(place)?;
+    let station = zone.zone.number;
+    let need = need_of(needs, station)?;
+    let card = &base.installation.card;
+    let knob = base.knob_of(program)?;
+    let months = base.events.get(place)?.get(program)?;
+    // Depth a day of one second of base run time, by month.
+    let per_second = zone.net_of(crate::quantity::units::Minutes::from_min(1.0 / 60.0)).mm();
+    let (mut up, mut down) = (0.0, 0.0);
+    for (m, events) in months.iter().enumerate() {
+        let percent = now.best.get(m).and_then(|b| b.get(knob)).copied().flatten();
+        let (Some(percent), Some(need)) = (percent, need.get(m)) else { continue };
+        let gain = events * per_second * f64::from(percent) / 100.0;
+        up += gain * need;
+        down += gain * gain;
+    }
+    if down <= 0.0 {
+        return None;
+    }
+    let step = f64::from(card.run_step_s.max(1));
+    #[allow(clippy::cast_possible_truncation, clippy::cast_sign_loss, reason = "clamped to the card")]
+    let seconds = ((up / down / step).round() * step).clamp(step, f64::from(card.longest_run_s)) as u32;
+    Some(seconds)
+}
+
+/// Moves zones into the program whose season is most like theirs, worst first, as long as it helps.
+fn regroup_zones(
+    installation: &Installation,
+    settings: &mut Settings,
+    needs: &[Need],
+    moves: &mut Vec<Move>,
+    year: i16,
+) {
+    let mut moved: Vec<u16> = Vec::new();
+    for _ in 0..MOST_MOVES {
+        let base_settings = settings.clone();
+        let base = Base::new(installation, &base_settings, year);
+        if base.knobs.len() < 2 {
+            return;
+        }
+        let members = |program: usize, without: u16| -> Vec<[f64; 12]> {
+            base_settings
+                .programs
+                .get(program)
+                .into_iter()
+                .flat_map(|p| &p.run_times)
+                .filter(|(n, s)| *n != without && *s > 0)
+                .filter_map(|(n, _)| need_of(needs, *n).map(|need| shape(&need)))
+                .collect()
+        };
+        // How far a season lies from the mean of a program's others.
+        let distance = |program: usize, station: u16| -> Option<f64> {
+            let others = members(program, station);
+            let own = shape(&need_of(needs, station)?);
+            #[allow(clippy::cast_precision_loss, reason = "zones of a program")]
+            let count = others.len() as f64;
+            if others.is_empty() {
+                return None;
+            }
+            Some(
+                (0..12)
+                    .map(|m| {
+                        let mean = others.iter().filter_map(|o| o.get(m)).sum::<f64>() / count;
+                        (own.get(m).copied().unwrap_or_default() - mean).powi(2)
+                    })
+                    .sum(),
+            )
+        };
+        let mut candidates: Vec<(f64, u16, usize, usize)> = Vec::new();
+        for place in 0..base.zones.len() {
+            let Some(zone) = base.zone(place) else { continue };
+            let station = zone.zone.number;
+            let programs: Vec<usize> = (0..base_settings.programs.len())
+                .filter(|p| base_settings.run_time_s(*p, station) > 0)
+                .collect();
+            let [own] = programs.as_slice() else { continue };
+            if moved.contains(&station) {
+                continue;
+            }
+            let Some(here) = distance(*own, station) else { continue };
+            for other in 0..base_settings.programs.len() {
+                if other == *own || !base.knobs.contains(&super::Knob::Program(other)) {
+                    continue;
+                }
+                if let Some(there) = distance(other, station).filter(|d| *d < here) {
+                    candidates.push((here - there, station, *own, other));
+                }
+            }
+        }
+        candidates.sort_by(|a, b| b.0.total_cmp(&a.0).then(a.1.cmp(&b.1)));
+        let Some((_, station, from, to)) = candidates.first().copied() else { return };
+        let seconds = settings.run_time_s(from, station);
+        let step = Move::Program { station, from, to, seconds };
+        step.apply(settings);
+        moves.push(step);
+        moved.push(station);
+    }
+}

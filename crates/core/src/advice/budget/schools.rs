@@ -1,0 +1,215 @@
+//! The ways of setting the percentage side by side, on the recorded days of the site: leave it,
+//! twelve monthly values, a weekly value, an ET-scaled value each night, a daily balance.
+
+use super::{Base, Budget, at_full, week};
+use crate::account::season::{SeasonSum, Watering, et0_of, replay, sum};
+use crate::controller::schedule::expand;
+use crate::quantity::units::{Litres, Millimetres, Minutes};
+use crate::weather::climate::Climate;
+use jiff::ToSpan;
+use jiff::civil::{Date, Weekday};
+use std::collections::{BTreeMap, BTreeSet};
+
+/// Days that an ET-scaled percentage averages over (common practice).
+const ET_TRAILING_DAYS: i32 = 7;
+
+/// A way of setting the percentage.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum School {
+    /// As it is set now, all year.
+    Leave,
+    /// The best settable values of each month.
+    Monthly,
+    /// Each Monday the best settable value from the days before.
+    Weekly,
+    /// Each night ET0 of the last days over that of the peak month; rain is left to a hold.
+    EtScaled,
+    /// To full when the refill point is reached, on the days that are set.
+    DailyBalance,
+}
+
+impl School {
+    /// All, in the order of the list.
+    pub const ALL: [Self; 5] = [Self::Leave, Self::Monthly, Self::Weekly, Self::EtScaled, Self::DailyBalance];
+
+    /// Words for the list.
+    #[must_use]
+    pub const fn label(self) -> &'static str {
+        match self {
+            Self::Leave => "leave it",
+            Self::Monthly => "twelve monthly values",
+            Self::Weekly => "a value each week",
+            Self::EtScaled => "ET-scaled each night",
+            Self::DailyBalance => "daily balance",
+        }
+    }
+}
+
+/// What a school would have done on the record.
+#[derive(Debug, Clone, PartialEq)]
+pub struct SchoolResult {
+    /// The school.
+    pub school: School,
+    /// By zone, station first.
+    pub zones: Vec<(u16, SeasonSum)>,
+    /// Demand met, a fraction of the demand of all zones.
+    pub adequacy: f64,
+    /// Drainage beyond what rain alone would have caused, a fraction of irrigation.
+    pub excess: f64,
+    /// Stress days of the zone that had most.
+    pub most_stress_days: u32,
+    /// Gross water, as far as areas are known.
+    pub litres: Option<Litres>,
+}
+
+/// Runs every school over recorded days, both ends included.
+#[must_use]
+pub fn schools(
+    base: &Base,
+    budget: &Budget,
+    climate: &Climate,
+    (from, to): (Date, Date),
+) -> Vec<SchoolResult> {
+    let nights = nights_at_full(base, from, to);
+    let none = BTreeMap::new();
+    let by_rain_alone: Vec<f64> = (0..base.zones.len())
+        .filter_map(|place| base.zone(place))
+        .map(|zone| {
+            let days =
+                replay((&zone.zone, &zone.resolved), climate, (from, to), &Watering::Minutes(&none), &[]);
+            sum(&days).drainage.mm()
+        })
+        .collect();
+    School::ALL
+        .iter()
+        .map(|school| run(*school, base, budget, climate, (from, to), (&nights, &by_rain_alone)))
+        .collect()
+}
+
+/// Minutes at 100 % by zone, date and program.
+type Nights = Vec<BTreeMap<Date, Vec<(usize, f64)>>>;
+
+fn nights_at_full(base: &Base, from: Date, to: Date) -> Nights {
+    let mut out: Nights = vec![BTreeMap::new(); base.zones.len()];
+    let full = at_full(base.settings);
+    for run in expand(&full, &base.installation.card, &base.installation.tz, from, to) {
+        let place =
+            (0..base.zones.len()).find(|p| base.zone(*p).is_some_and(|z| z.zone.number == run.station));
+        let Some(slot) = place.and_then(|p| out.get_mut(p)) else { continue };
+        let programs = slot.entry(run.date).or_default();
+        #[allow(clippy::cast_precision_loss, reason = "seconds of a run")]
+        let minutes = run.seconds() as f64 / 60.0;
+        match programs.iter_mut().find(|(p, _)| *p == run.program) {
+            Some((_, sum)) => *sum += minutes,
+            None => programs.push((run.program, minutes)),
+        }
+    }
+    out
+}
+
+fn month(date: Date) -> usize {
+    usize::from(date.month().unsigned_abs()).wrapping_sub(1)
+}
+
+fn run(
+    school: School,
+    base: &Base,
+    budget: &Budget,
+    climate: &Climate,
+    (from, to): (Date, Date),
+    (nights, by_rain_alone): (&Nights, &[f64]),
+) -> SchoolResult {
+    let peak_et0 = climate.monthly_expected_et0(from.year()).iter().map(|e| e.mm()).fold(0.0, f64::max);
+    let mut percents: BTreeMap<Date, Vec<f64>> = BTreeMap::new();
+    let mut date = from;
+    let mut weekly: Vec<f64> = Vec::new();
+    while date <= to {
+        let values: Vec<f64> = match school {
+            School::Leave => super::percents_on(base, date).iter().map(|p| f64::from(*p)).collect(),
+            School::Monthly => knobs(budget.best.get(month(date))),
+            School::Weekly => {
+                if weekly.is_empty() || date.weekday() == Weekday::Monday {
+                    weekly = knobs(Some(&week(base, climate, date).best));
+                }
+                weekly.clone()
+            }
+            School::EtScaled => vec![et_scaled(climate, date, peak_et0); base.knobs.len()],
+            School::DailyBalance => Vec::new(),
+        };
+        percents.insert(date, values);
+        let Ok(next) = date.tomorrow() else { break };
+        date = next;
+    }
+    let mut zones = Vec::new();
+    let mut litres = None;
+    for (place, nights) in nights.iter().enumerate() {
+        let Some(zone) = base.zone(place) else { continue };
+        let days = if school == School::DailyBalance {
+            let dates: BTreeSet<Date> = nights.keys().copied().collect();
+            let allowed =
+                |date: Date| date.tomorrow().is_ok_and(|d| dates.contains(&d)) || dates.contains(&date);
+            replay(
+                (&zone.zone, &zone.resolved),
+                climate,
+                (from, to),
+                &Watering::AsAdvised { allowed: &allowed },
+                &[],
+            )
+        } else {
+            let minutes: BTreeMap<Date, Minutes> = nights
+                .iter()
+                .map(|(date, programs)| {
+                    let values = percents.get(date);
+                    let total: f64 = programs
+                        .iter()
+                        .map(|(program, minutes)| {
+                            let knob = base.knob_of(*program);
+                            let percent = knob.and_then(|k| values?.get(k)).copied().unwrap_or(100.0);
+                            minutes * percent / 100.0
+                        })
+                        .sum();
+                    (*date, Minutes::from_min(total))
+                })
+                .collect();
+            replay((&zone.zone, &zone.resolved), climate, (from, to), &Watering::Minutes(&minutes), &[])
+        };
+        let total = sum(&days);
+        if let Some(area) = zone.zone.area {
+            let gross = total.irrigation * zone.resolved.multiplier;
+            litres = Some(litres.unwrap_or(Litres::ZERO) + gross.over(area));
+        }
+        zones.push((zone.zone.number, total));
+    }
+    let total = |get: fn(&SeasonSum) -> Millimetres| zones.iter().map(|(_, s)| get(s).mm()).sum::<f64>();
+    let share = |a: f64, b: f64| if b > 0.0 { a / b } else { 0.0 };
+    SchoolResult {
+        school,
+        adequacy: share(total(|s| s.met), total(|s| s.demand)),
+        excess: share(
+            zones
+                .iter()
+                .zip(by_rain_alone)
+                .map(|((_, s), rain)| (s.drainage.mm() - rain).max(0.0))
+                .sum::<f64>(),
+            total(|s| s.irrigation),
+        ),
+        most_stress_days: zones.iter().map(|(_, s)| s.stress_days).max().unwrap_or(0),
+        litres,
+        zones,
+    }
+}
+
+/// Knobs that turn nothing in need stand at nought.
+fn knobs(best: Option<&Vec<Option<u16>>>) -> Vec<f64> {
+    best.map_or(Vec::new(), |b| b.iter().map(|p| f64::from(p.unwrap_or(0))).collect())
+}
+
+/// Percentage from the trailing mean of ET0 against the peak month, as an ET sensor would set it.
+fn et_scaled(climate: &Climate, date: Date, peak_et0: f64) -> f64 {
+    let mean = (1..=ET_TRAILING_DAYS)
+        .filter_map(|back| date.checked_sub(back.days()).ok())
+        .map(|d| et0_of(climate, d).0.mm())
+        .sum::<f64>()
+        / f64::from(ET_TRAILING_DAYS);
+    if peak_et0 > 0.0 { 100.0 * mean / peak_et0 } else { 100.0 }
+}

@@ -1,0 +1,132 @@
+//! This week's percentage: what the last days took and rain did not bring back, against what the
+//! base minutes bring.
+
+use super::{Base, Knob, best, percents_on, week_end};
+use crate::account::season::{DemandFrom, et0_of, rain_bound};
+use crate::quantity::units::Millimetres;
+use crate::weather::climate::Climate;
+use jiff::ToSpan;
+use jiff::civil::Date;
+
+/// Days that the percentage of a week looks back on.
+pub const TRAILING_DAYS: i32 = 7;
+
+/// One zone of a week.
+#[derive(Debug, Clone, PartialEq)]
+pub struct WeekZone {
+    /// Station.
+    pub station: u16,
+    /// Plant demand of the trailing days.
+    pub demand: Millimetres,
+    /// Rain that entered its soil and that demand could use.
+    pub rain: Millimetres,
+    /// What irrigation has to put back: demand - rain.
+    pub need: Millimetres,
+    /// The percentage that gives just the need; `None` when it does not run.
+    pub ideal: Option<f64>,
+    /// What the advised percentage gives it in a week.
+    pub given: Millimetres,
+}
+
+/// The advice for a week.
+#[derive(Debug, Clone, PartialEq)]
+pub struct WeekAdvice {
+    /// First day it is for.
+    pub from: Date,
+    /// Knobs of the box.
+    pub knobs: Vec<Knob>,
+    /// Best settable percentage by knob; `None` when nothing of it needs water.
+    pub best: Vec<Option<u16>>,
+    /// What is set on that day.
+    pub set: Vec<u16>,
+    /// The zones.
+    pub zones: Vec<WeekZone>,
+    /// ET0 of the trailing days.
+    pub et0: Millimetres,
+    /// Rain of the trailing days on the gauge.
+    pub rain: Millimetres,
+    /// Trailing days that had no record, where normals stand in.
+    pub expected_days: u32,
+}
+
+impl WeekAdvice {
+    /// Whether any knob stands elsewhere than advised.
+    #[must_use]
+    pub fn is_a_change(&self) -> bool {
+        self.best.iter().zip(&self.set).any(|(best, set)| best.is_some_and(|b| b != *set))
+    }
+}
+
+/// The advice for the week that begins on a date, from the [`TRAILING_DAYS`] before it.
+#[must_use]
+pub fn week(base: &Base, climate: &Climate, from: Date) -> WeekAdvice {
+    let days: Vec<Date> =
+        (1..=TRAILING_DAYS).rev().filter_map(|back| from.checked_sub(back.days()).ok()).collect();
+    let weather: Vec<_> = days
+        .iter()
+        .map(|date| {
+            let (et0, source) = et0_of(climate, *date);
+            let rain = climate.day(*date).and_then(|d| d.weather.rain).unwrap_or(Millimetres::ZERO);
+            (*date, et0, rain, source)
+        })
+        .collect();
+    let length = f64::from(TRAILING_DAYS);
+    let mut zones = Vec::new();
+    let (mut needs, mut peaks) = (Vec::new(), Vec::new());
+    let mut events = Vec::new();
+    for place in 0..base.zones.len() {
+        let Some(zone) = base.zone(place) else { continue };
+        let bound = rain_bound(&zone.zone, &zone.resolved);
+        let demand: Millimetres =
+            weather.iter().map(|(date, et0, _, _)| *et0 * zone.resolved.demand_factor_on(*date)).sum();
+        let fell: Millimetres =
+            weather.iter().map(|(_, _, rain, _)| (*rain * zone.resolved.rain_share).min(bound)).sum();
+        // Rain beyond what the week took and the root zone could still hold is lost.
+        let rain = fell.min(demand);
+        let need = demand - rain;
+        needs.push(need.mm() / length);
+        peaks.push(demand.mm() / length);
+        events.push(events_of_week(base, place, from));
+        zones.push(WeekZone {
+            station: zone.zone.number,
+            demand,
+            rain,
+            need,
+            ideal: None,
+            given: Millimetres::ZERO,
+        });
+    }
+    let column = super::Column { need: needs, events };
+    let found = best::best(base, &column, &peaks);
+    let full = base.given(&column, &vec![100; base.knobs.len()]);
+    let chosen: Vec<u16> = found.percents.iter().map(|p| p.unwrap_or(0)).collect();
+    let given = base.given(&column, &chosen);
+    for ((zone, full), given) in zones.iter_mut().zip(full).zip(given) {
+        zone.ideal = (full > 0.0).then(|| 100.0 * zone.need.mm() / (full * length));
+        zone.given = Millimetres::from_mm(given * length);
+    }
+    WeekAdvice {
+        from,
+        knobs: base.knobs.clone(),
+        best: found.percents,
+        set: percents_on(base, from),
+        zones,
+        et0: weather.iter().map(|(_, et0, _, _)| *et0).sum(),
+        rain: weather.iter().map(|(_, _, rain, _)| *rain).sum(),
+        expected_days: u32::try_from(weather.iter().filter(|(_, _, _, s)| *s != DemandFrom::Record).count())
+            .unwrap_or(0),
+    }
+}
+
+/// Mean events a day of a zone by program in the week from a date: of its month, or of both when it
+/// crosses into another.
+fn events_of_week(base: &Base, place: usize, from: Date) -> Vec<f64> {
+    let month = |d: Date| usize::from(d.month().unsigned_abs()).wrapping_sub(1);
+    let (a, b) = (month(from), month(week_end(from)));
+    base.events.get(place).map_or(Vec::new(), |programs| {
+        programs
+            .iter()
+            .map(|m| 0.5 * (m.get(a).copied().unwrap_or_default() + m.get(b).copied().unwrap_or_default()))
+            .collect()
+    })
+}

@@ -1,0 +1,433 @@
+//! Actions that mend a finding.
+
+use super::{Finding, Kind, Place};
+use crate::controller::schedule::{Days, ScheduledRun, Settings, expand, minute_of, start_at_or_before};
+use crate::installation::Installation;
+use jiff::ToSpan;
+use jiff::civil::{Date, Time};
+
+/// A change of the settings that mends a finding.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Mend {
+    /// Keep the first starts of a program, drop the others.
+    KeepStarts {
+        /// The program.
+        program: usize,
+        /// How many stay.
+        count: usize,
+    },
+    /// Move a start.
+    MoveStart {
+        /// The program.
+        program: usize,
+        /// The start.
+        start: usize,
+        /// Where to.
+        to: Time,
+    },
+    /// Move every start so that the programs run one after the other and end with the window.
+    WorkBack {
+        /// The date whose percentages count.
+        on: Date,
+    },
+    /// Give a program other days.
+    SetDays {
+        /// The program.
+        program: usize,
+        /// The days.
+        days: Days,
+    },
+    /// Split a station's runs into cycles with a soak.
+    SetCycle {
+        /// The station.
+        station: u16,
+        /// Longest cycle, seconds.
+        cycle_s: u32,
+        /// Soak, seconds.
+        soak_s: u32,
+    },
+    /// Split a program over more starts, each with its share of the minutes.
+    SplitStarts {
+        /// The program.
+        program: usize,
+        /// How many starts.
+        count: usize,
+        /// Minutes from one to the next.
+        apart_min: u32,
+    },
+    /// Take a station out of a program.
+    ClearRunTime {
+        /// The program.
+        program: usize,
+        /// The station.
+        station: u16,
+    },
+    /// Switch a program off.
+    SwitchOff {
+        /// The program.
+        program: usize,
+    },
+    /// Open the master valve with a station.
+    OpenMasterValve {
+        /// The station.
+        station: u16,
+    },
+    /// Let a station ignore the sensors, or heed them.
+    Sensors {
+        /// The station.
+        station: u16,
+        /// Whether it ignores them.
+        ignored: bool,
+    },
+    /// Raise a run time to the shortest that still runs.
+    RaiseRunTime {
+        /// The program.
+        program: usize,
+        /// The station.
+        station: u16,
+        /// The new run time, seconds.
+        seconds: u32,
+    },
+    /// Take the nearest that the box can hold.
+    FitCard,
+}
+
+impl Mend {
+    /// The settings with the action done.
+    #[must_use]
+    pub fn apply(&self, installation: &Installation, settings: &Settings) -> Settings {
+        let mut changed = settings.clone();
+        match self {
+            Self::KeepStarts { program, count } => {
+                if let Some(p) = changed.programs.get_mut(*program) {
+                    p.starts.sort();
+                    p.starts.truncate(*count);
+                }
+            }
+            Self::MoveStart { program, start, to } => {
+                let slot = changed.programs.get_mut(*program).and_then(|p| p.starts.get_mut(*start));
+                if let Some(slot) = slot {
+                    *slot = *to;
+                }
+            }
+            Self::WorkBack { on } => return worked_back(installation, settings, *on).unwrap_or(changed),
+            Self::SetDays { program, days } => {
+                if let Some(p) = changed.programs.get_mut(*program) {
+                    p.days = *days;
+                }
+            }
+            Self::SetCycle { station, cycle_s, soak_s } => {
+                changed.update_station(*station, |s| s.cycle_and_soak_s = Some((*cycle_s, *soak_s)));
+            }
+            Self::SplitStarts { program, count, apart_min } => {
+                split_starts(installation, &mut changed, *program, *count, *apart_min);
+            }
+            Self::ClearRunTime { program, station } => changed.set_run_time_s(*program, *station, 0),
+            Self::SwitchOff { program } => {
+                if let Some(p) = changed.programs.get_mut(*program) {
+                    p.active = false;
+                }
+            }
+            Self::OpenMasterValve { station } => changed.update_station(*station, |s| s.master_valve = true),
+            Self::Sensors { station, ignored } => {
+                changed.update_station(*station, |s| s.ignores_sensors = *ignored)
+            }
+            Self::RaiseRunTime { program, station, seconds } => {
+                changed.set_run_time_s(*program, *station, *seconds);
+            }
+            Self::FitCard => return settings.fitted(&installation.card),
+        }
+        changed
+    }
+}
+
+fn split_starts(
+    installation: &Installation,
+    settings: &mut Settings,
+    program: usize,
+    count: usize,
+    apart_min: u32,
+) {
+    let card = &installation.card;
+    let Some(p) = settings.programs.get_mut(program) else { return };
+    p.starts.sort();
+    let Some(first) = p.starts.first().copied() else { return };
+    // The share of the minutes that the starts so far gave together.
+    let before = u32::try_from(p.starts.len()).unwrap_or(1);
+    let parts = u32::try_from(count).unwrap_or(1).max(1);
+    p.starts = (0..parts).map(|k| start_at_or_before(card, minute_of(first) + k * apart_min)).collect();
+    let step = card.run_step_s.max(1);
+    for (_, seconds) in &mut p.run_times {
+        *seconds = (*seconds * before).div_ceil(parts).div_ceil(step) * step;
+    }
+}
+
+/// Actions that may mend a finding, the gentlest first; none of them is promised to.
+pub(super) fn candidates(
+    installation: &Installation,
+    settings: &Settings,
+    finding: &Finding,
+    from: Date,
+) -> Vec<Mend> {
+    let mut out = Vec::new();
+    match (&finding.kind, finding.place) {
+        (Kind::BeyondCard { .. }, _) => out.push(Mend::FitCard),
+        (Kind::RepeatedStarts { needed, .. }, Place::Program(program)) => {
+            out.push(Mend::KeepStarts { program, count: *needed });
+        }
+        (Kind::Queues { minutes, on, .. }, Place::Start(program, start)) => {
+            if let Some(time) = settings.programs.get(program).and_then(|p| p.starts.get(start)) {
+                let step = u32::from(installation.card.start_step_min.max(1));
+                // When its turn comes, in the box's step.
+                let turn = minute_of(*time) + u32::try_from(*minutes).unwrap_or(0) + 1;
+                let to = start_at_or_before(&installation.card, (turn + step - 1) % 1440);
+                out.push(Mend::MoveStart { program, start, to });
+            }
+            out.push(Mend::WorkBack { on: *on });
+        }
+        (Kind::OutsideWindow { .. }, Place::Start(program, start))
+        | (Kind::ForbiddenHour { .. }, Place::Start(program, start)) => {
+            out.extend(into_window(installation, settings, program, start, from));
+            out.push(Mend::WorkBack { on: from });
+        }
+        (Kind::SupplyExceeded { .. }, Place::Box) => out.push(Mend::WorkBack { on: from }),
+        (Kind::PastSunrise { month, .. }, Place::Program(_)) => {
+            let year = if *month < from.month() { from.year() + 1 } else { from.year() };
+            out.extend(Date::new(year, *month, 8).map(|on| Mend::WorkBack { on }));
+        }
+        (Kind::ForbiddenDay { .. } | Kind::TooManyDays { .. }, Place::Program(program)) => {
+            // A run that goes on past midnight touches the next date; begun after midnight it does not.
+            let starts = settings.programs.get(program).map_or(&[][..], |p| &p.starts);
+            let late = starts.iter().enumerate().filter(|(_, time)| minute_of(**time) >= 720);
+            out.extend(late.map(|(start, _)| Mend::MoveStart { program, start, to: Time::midnight() }));
+            out.extend(other_days(installation, settings, program, from));
+        }
+        (Kind::OddPair { on }, Place::Program(program)) => {
+            let days = Days::EveryNth { interval: 2, first: *on };
+            out.push(Mend::SetDays { program, days });
+        }
+        (Kind::ClockChange { .. }, Place::Start(program, start)) => {
+            if let Some(time) = settings.programs.get(program).and_then(|p| p.starts.get(start)) {
+                for shift in [60, 1380] {
+                    let to = start_at_or_before(&installation.card, minute_of(*time) + shift);
+                    out.push(Mend::MoveStart { program, start, to });
+                }
+            }
+        }
+        (Kind::RoundsToZero { percentage }, Place::RunTime(program, station)) => {
+            let card = &installation.card;
+            let step = card.run_step_s.max(1);
+            let shortest = (1..=card.longest_run_s / step)
+                .map(|k| k * step)
+                .find(|s| card.scaled_s(*s, *percentage) > 0);
+            out.extend(shortest.map(|seconds| Mend::RaiseRunTime { program, station, seconds }));
+        }
+        (Kind::CycleTooLong { .. } | Kind::SoakTooShort { .. }, Place::Station(station)) => {
+            if let Some(zone) = installation.zone(station) {
+                if installation.card.cycle_and_soak
+                    && let Some(cycle_s) = zone.longest_cycle_s()
+                {
+                    out.push(Mend::SetCycle { station, cycle_s, soak_s: zone.soak_s() });
+                }
+                out.extend(more_starts(installation, settings, station));
+            }
+        }
+        (Kind::MinutesWithoutZone, Place::RunTime(program, station)) => {
+            out.push(Mend::ClearRunTime { program, station });
+        }
+        (Kind::HiddenProgram | Kind::EmptyProgram, Place::Program(program)) => {
+            out.push(Mend::SwitchOff { program })
+        }
+        (Kind::NoMasterValve, Place::Station(station)) => out.push(Mend::OpenMasterValve { station }),
+        (Kind::StoppedUnfelt { .. }, Place::Station(station))
+            if installation.card.sensor_override && installation.no_contact_holds(station) =>
+        {
+            out.push(Mend::Sensors { station, ignored: true });
+        }
+        (Kind::IgnoresSensor { .. }, Place::Station(station)) => {
+            out.push(Mend::Sensors { station, ignored: false })
+        }
+        _ => {}
+    }
+    out
+}
+
+/// Splits every program that runs a station over enough starts for its cycle limit.
+fn more_starts(installation: &Installation, settings: &Settings, station: u16) -> Vec<Mend> {
+    let mut out = Vec::new();
+    for (index, program) in
+        settings.programs.iter().enumerate().filter(|(_, p)| p.active && p.repeat.is_none())
+    {
+        let Some(limit) =
+            installation.zone(station).and_then(crate::installation::WiredZone::longest_cycle_s)
+        else {
+            continue;
+        };
+        let starts = u32::try_from(program.starts.len()).unwrap_or(0);
+        let total = settings.run_time_s(index, station) * starts;
+        let count = total.div_ceil(limit.max(1));
+        if total == 0 || count <= starts || count > u32::from(installation.card.starts_per_program) {
+            continue;
+        }
+        let pass: u32 = program.run_times.iter().map(|(_, s)| (s * starts).div_ceil(count)).sum();
+        let soaked = program
+            .run_times
+            .iter()
+            .filter_map(|(n, s)| Some((s * starts).div_ceil(count) + installation.zone(*n)?.soak_s()))
+            .max()
+            .unwrap_or(0);
+        let step = u32::from(installation.card.start_step_min.max(1));
+        // Each cycle may be rounded up by a step of the box.
+        let slack = u32::try_from(program.run_times.len()).unwrap_or(0);
+        let apart_min = (pass.max(soaked).div_ceil(60) + slack).div_ceil(step) * step;
+        let count = usize::try_from(count).unwrap_or(1);
+        out.push(Mend::SplitStarts { program: index, count, apart_min });
+    }
+    out
+}
+
+/// Moves one start so that its pass ends with the window.
+fn into_window(
+    installation: &Installation,
+    settings: &Settings,
+    program: usize,
+    start: usize,
+    from: Date,
+) -> Option<Mend> {
+    let mut alone = settings.clone();
+    for (index, p) in alone.programs.iter_mut().enumerate() {
+        p.active &= index == program;
+        if index == program {
+            p.starts = p.starts.get(start).copied().into_iter().collect();
+        }
+    }
+    let (length, _) = longest_block(installation, &alone, from)?.first().copied()?;
+    let until = minute_of(installation.window.until) + 1440;
+    (length <= installation.window_minutes()).then(|| Mend::MoveStart {
+        program,
+        start,
+        to: start_at_or_before(&installation.card, until - length),
+    })
+}
+
+/// For each active program that does not repeat: the most minutes from its first start to the end
+/// of its last pass when it has the box to itself, with the program.
+fn longest_block(installation: &Installation, settings: &Settings, on: Date) -> Option<Vec<(u32, usize)>> {
+    let last = on.checked_add(13.days()).ok()?;
+    let mut out = Vec::new();
+    for (index, program) in settings.programs.iter().enumerate() {
+        if !program.active || program.repeat.is_some() || program.starts.is_empty() {
+            continue;
+        }
+        let mut alone = settings.clone();
+        for (other, p) in alone.programs.iter_mut().enumerate() {
+            p.active = other == index;
+        }
+        let runs = expand(&alone, &installation.card, &installation.tz, on, last);
+        let runs: Vec<&ScheduledRun> =
+            runs.iter().filter(|r| !settings.station(r.station).lighting).collect();
+        let mut longest = 0;
+        let mut at = 0;
+        while let Some(first) = runs.get(at) {
+            let night = runs.iter().skip(at).take_while(|r| r.date == first.date);
+            let end = night.clone().map(|r| r.end).max().unwrap_or(first.end);
+            longest = longest.max(end.duration_since(first.start).as_secs());
+            at += night.count();
+        }
+        if longest > 0 {
+            let minutes = u32::try_from(longest).ok()?.div_ceil(60);
+            out.push((minutes, index));
+        }
+    }
+    Some(out)
+}
+
+/// The programs chained, in their order, so that the last ends with the window; the starts of each
+/// keep their distances. `None` when they do not fit.
+fn worked_back(installation: &Installation, settings: &Settings, on: Date) -> Option<Settings> {
+    let blocks = longest_block(installation, settings, on)?;
+    let step = u32::from(installation.card.start_step_min.max(1));
+    let mut at = minute_of(installation.window.until) + 1440;
+    let open = at - installation.window_minutes();
+    let mut changed = settings.clone();
+    for (length, index) in blocks.into_iter().rev() {
+        let begin = at.checked_sub(length)? / step * step;
+        if begin < open {
+            return None;
+        }
+        let program = changed.programs.get_mut(index)?;
+        // In the order of the night: a start after midnight follows one before it.
+        let noon = 720;
+        program.starts.sort_by_key(|t| (minute_of(*t) + noon) % 1440);
+        let first = program.starts.first().map(|t| minute_of(*t))?;
+        for start in &mut program.starts {
+            let offset = (minute_of(*start) + 1440 - first) % 1440;
+            *start = start_at_or_before(&installation.card, begin + offset);
+        }
+        at = begin;
+    }
+    Some(changed)
+}
+
+/// Day patterns like the program's own, cut down to what the law allows.
+fn other_days(installation: &Installation, settings: &Settings, program: usize, from: Date) -> Vec<Mend> {
+    let Some(p) = settings.programs.get(program) else { return Vec::new() };
+    let subject = p.run_times.iter().map(|(n, _)| installation.subject(*n)).find(|s| !s.drip);
+    let law = &installation.law;
+    let span = (0..i64::from(super::WEEKS) * 7).filter_map(|k| from.checked_add(k.days()).ok());
+    // A run may go on past midnight, and then the next date counts as well.
+    let over_midnight = p.starts.iter().any(|s| minute_of(*s) >= 720);
+    let allowed = |date: Date| {
+        let next = date.tomorrow().unwrap_or(date);
+        law.forbids_day(subject, date).is_none()
+            && (!over_midnight || law.forbids_day(subject, next).is_none())
+    };
+    let weekday = |date: Date| usize::try_from(date.weekday().to_monday_zero_offset()).unwrap_or(0);
+    let mut open = [true; 7];
+    let (mut odd, mut even) = (true, true);
+    for date in span {
+        if !allowed(date) {
+            if let Some(day) = open.get_mut(weekday(date)) {
+                *day = false;
+            }
+            if date.day() % 2 == 1 { odd = false } else { even = false }
+        }
+    }
+    let most = law.most_days_a_week(subject, from).map_or(7, |(most, _)| usize::from(most));
+    let mut out = Vec::new();
+    let mut offer = |week: [bool; 7]| {
+        let thinned = thin(week, most);
+        if thinned.contains(&true) && installation.card.day_modes.weekdays {
+            out.push(Mend::SetDays { program, days: Days::Weekdays(thinned) });
+        }
+    };
+    if let Days::Weekdays(own) = p.days {
+        offer(core::array::from_fn(|i| {
+            own.get(i).copied().unwrap_or(false) && open.get(i).copied().unwrap_or(false)
+        }));
+    }
+    offer(open);
+    if installation.card.day_modes.parity && most >= 4 {
+        for (free, days) in [(odd, Days::Odd), (even, Days::Even)] {
+            if free {
+                out.push(Mend::SetDays { program, days });
+            }
+        }
+    }
+    out
+}
+
+/// At most some days of a week, spread as evenly as their order allows.
+pub(crate) fn thin(week: [bool; 7], most: usize) -> [bool; 7] {
+    let days: Vec<usize> = (0..7).filter(|i| week.get(*i).copied().unwrap_or(false)).collect();
+    if days.len() <= most || most == 0 {
+        return week;
+    }
+    let mut kept = [false; 7];
+    for k in 0..most {
+        if let Some(day) = days.get(k * days.len() / most).and_then(|d| kept.get_mut(*d)) {
+            *day = true;
+        }
+    }
+    kept
+}

@@ -1,0 +1,384 @@
+//! Checks of a box's settings where it hangs: named findings with their weight, place, cost and,
+//! where there is one, the action that mends them.
+//!
+//! An action is only offered when it was tried: after it the finding is gone and the box is no
+//! worse off elsewhere.
+
+mod mend;
+mod sensing;
+mod timing;
+mod water;
+mod wiring;
+
+pub use mend::Mend;
+
+use crate::controller::schedule::{ScheduledRun, Settings, expand};
+use crate::installation::Installation;
+use crate::quantity::units::{Litres, LitresPerMinute};
+use jiff::civil::Date;
+use jiff::{Timestamp, ToSpan};
+
+/// Weeks over which runs are looked at.
+pub const WEEKS: u16 = 4;
+
+/// Weeks on which an action is tried where they show the finding.
+const TRIAL_WEEKS: u16 = 2;
+
+/// How grave a finding is.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+pub enum Severity {
+    /// The law is broken, the box cannot do it, or watering fails.
+    Fault,
+    /// Water or plants are at risk.
+    Warning,
+    /// Worth knowing.
+    Note,
+}
+
+/// Where a finding is.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+pub enum Place {
+    /// The whole box.
+    Box,
+    /// A program, by index.
+    Program(usize),
+    /// A start of a program, both by index.
+    Start(usize, usize),
+    /// A station.
+    Station(u16),
+    /// A station in a program.
+    RunTime(usize, u16),
+}
+
+/// What a finding costs, as far as it can be said.
+#[derive(Debug, Clone, Copy, PartialEq, Default)]
+pub struct Cost {
+    /// Water a week.
+    pub litres_a_week: Option<Litres>,
+    /// Minutes a week.
+    pub minutes_a_week: Option<f64>,
+    /// Days in the weeks looked at.
+    pub days: Option<u32>,
+}
+
+/// What was found, as facts.
+#[derive(Debug, Clone, PartialEq)]
+pub enum Kind {
+    /// The card cannot hold it.
+    BeyondCard {
+        /// Where, as a path.
+        path: String,
+        /// What, with the nearest.
+        message: String,
+    },
+    /// More starts than its zones can use: each runs the whole program again.
+    RepeatedStarts {
+        /// Starts.
+        starts: usize,
+        /// Starts whose water the zones can use.
+        needed: usize,
+    },
+    /// A start waits for another program.
+    Queues {
+        /// The longest wait, minutes.
+        minutes: i64,
+        /// The program it waits for.
+        behind: usize,
+        /// A date on which it does.
+        on: Date,
+    },
+    /// Runs outside the water window.
+    OutsideWindow {
+        /// The first run outside.
+        from: Timestamp,
+        /// Its end.
+        until: Timestamp,
+    },
+    /// Runs on a day that an ordinance forbids.
+    ForbiddenDay {
+        /// Name of the ordinance.
+        ordinance: String,
+        /// The first such date.
+        on: Date,
+    },
+    /// Runs in hours that an ordinance forbids.
+    ForbiddenHour {
+        /// Name of the ordinance.
+        ordinance: String,
+        /// When it first does.
+        at: Timestamp,
+    },
+    /// More days a week than an ordinance allows.
+    TooManyDays {
+        /// Name of the ordinance.
+        ordinance: String,
+        /// Days in the worst week.
+        days: u32,
+        /// Allowed.
+        most: u8,
+    },
+    /// Stations ask for more than the supply gives.
+    SupplyExceeded {
+        /// The stations that run together.
+        stations: Vec<u16>,
+        /// What they and other boxes take.
+        flow: LitresPerMinute,
+        /// The part of it that other boxes take.
+        elsewhere: LitresPerMinute,
+        /// What there is.
+        supply: LitresPerMinute,
+        /// When first.
+        at: Timestamp,
+    },
+    /// The percentage rounds a run time to nothing.
+    RoundsToZero {
+        /// The percentage.
+        percentage: u16,
+    },
+    /// A cycle longer than the soil takes before water runs off.
+    CycleTooLong {
+        /// The longest run, seconds.
+        run_s: u32,
+        /// The limit, seconds.
+        limit_s: u32,
+    },
+    /// Two cycles closer than the soak that the soil needs.
+    SoakTooShort {
+        /// The shortest pause, seconds.
+        pause_s: u32,
+        /// What it needs, seconds.
+        needed_s: u32,
+    },
+    /// Minutes on a station without a zone.
+    MinutesWithoutZone,
+    /// A zone that no active program waters.
+    ZoneWithoutMinutes,
+    /// A zone whose station the box does not have.
+    NoStation,
+    /// An active program that only repeats what others water.
+    HiddenProgram,
+    /// An active program that never runs anything.
+    EmptyProgram,
+    /// Odd dates run on the last and first day of a month's seam.
+    OddPair {
+        /// The first of the two.
+        on: Date,
+    },
+    /// The percentage pushes the night past sunrise in a month.
+    PastSunrise {
+        /// The month, January is 1.
+        month: i8,
+        /// Its percentage.
+        percentage: u16,
+        /// Minutes past sunrise (or the window's end, if that is later).
+        minutes: i64,
+    },
+    /// A start in the hour that a clock change repeats or removes.
+    ClockChange {
+        /// The date.
+        on: Date,
+        /// Whether the hour is removed; it is repeated otherwise.
+        removed: bool,
+    },
+    /// A box that takes daily run times has none to fall back on for a zone.
+    NoFallbackMinutes,
+    /// The box opens a master valve for some stations but not for this one.
+    NoMasterValve,
+    /// A sensor stops a zone that does not feel what it feels.
+    StoppedUnfelt {
+        /// Name of the sensor.
+        sensor: String,
+        /// Why it must not.
+        why: crate::sensors::mapping::Why,
+    },
+    /// A station ignores a sensor that should stop it.
+    IgnoresSensor {
+        /// Name of the sensor.
+        sensor: String,
+    },
+    /// A sensor cannot be joined to the box.
+    SensorNotWired {
+        /// Name of the sensor.
+        sensor: String,
+        /// Why.
+        refusal: crate::sensors::wiring::Refusal,
+    },
+    /// The cycle window of a soil probe is shorter than the schedule needs.
+    WindowTooShort {
+        /// Name of the sensor.
+        sensor: String,
+        /// As set, minutes.
+        set_min: u32,
+        /// The longest day's cycle and an hour, minutes.
+        needed_min: i64,
+    },
+}
+
+/// A finding.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Finding {
+    /// What.
+    pub kind: Kind,
+    /// How grave.
+    pub severity: Severity,
+    /// Where.
+    pub place: Place,
+    /// What it costs.
+    pub cost: Cost,
+    /// The action that mends it, if one was found to.
+    pub mend: Option<Mend>,
+}
+
+impl Kind {
+    fn code(&self) -> &'static str {
+        match self {
+            Self::BeyondCard { .. } => "beyond-card",
+            Self::RepeatedStarts { .. } => "repeated-starts",
+            Self::Queues { .. } => "queues",
+            Self::OutsideWindow { .. } => "outside-window",
+            Self::ForbiddenDay { .. } => "forbidden-day",
+            Self::ForbiddenHour { .. } => "forbidden-hour",
+            Self::TooManyDays { .. } => "too-many-days",
+            Self::SupplyExceeded { .. } => "supply-exceeded",
+            Self::RoundsToZero { .. } => "rounds-to-zero",
+            Self::CycleTooLong { .. } => "cycle-too-long",
+            Self::SoakTooShort { .. } => "soak-too-short",
+            Self::MinutesWithoutZone => "minutes-without-zone",
+            Self::ZoneWithoutMinutes => "zone-without-minutes",
+            Self::NoStation => "no-station",
+            Self::HiddenProgram => "hidden-program",
+            Self::EmptyProgram => "empty-program",
+            Self::OddPair { .. } => "odd-pair",
+            Self::PastSunrise { .. } => "past-sunrise",
+            Self::ClockChange { .. } => "clock-change",
+            Self::NoFallbackMinutes => "no-fallback-minutes",
+            Self::NoMasterValve => "no-master-valve",
+            Self::StoppedUnfelt { .. } => "stopped-unfelt",
+            Self::IgnoresSensor { .. } => "ignores-sensor",
+            Self::SensorNotWired { .. } => "sensor-not-wired",
+            Self::WindowTooShort { .. } => "window-too-short",
+        }
+    }
+}
+
+impl Finding {
+    fn new(kind: Kind, severity: Severity, place: Place) -> Self {
+        Self { kind, severity, place, cost: Cost::default(), mend: None }
+    }
+
+    fn costing(mut self, cost: Cost) -> Self {
+        self.cost = cost;
+        self
+    }
+
+    /// A name that stays the same while the finding does, such as `queues-p1-s0`.
+    #[must_use]
+    pub fn id(&self) -> String {
+        let code = self.kind.code();
+        match self.place {
+            Place::Box => match &self.kind {
+                Kind::BeyondCard { path, .. } => format!("{code}-{path}"),
+                Kind::SensorNotWired { sensor, .. } | Kind::WindowTooShort { sensor, .. } => {
+                    format!("{code}-{sensor}")
+                }
+                _ => code.to_owned(),
+            },
+            Place::Program(p) => format!("{code}-p{p}"),
+            Place::Start(p, s) => format!("{code}-p{p}-s{s}"),
+            Place::Station(n) => format!("{code}-n{n}"),
+            Place::RunTime(p, n) => format!("{code}-p{p}-n{n}"),
+        }
+    }
+}
+
+/// Runs of the weeks looked at, with what the checks share.
+struct Look<'a> {
+    installation: &'a Installation,
+    settings: &'a Settings,
+    from: Date,
+    weeks: u16,
+    /// Runs that water; lighting is left out.
+    runs: Vec<ScheduledRun>,
+}
+
+impl Look<'_> {
+    fn to(&self) -> Date {
+        last_day(self.from, self.weeks)
+    }
+
+    /// Cost of some runs, by the week.
+    fn cost<'r>(&self, runs: impl Iterator<Item = &'r ScheduledRun> + Clone) -> Cost {
+        let mut dates: Vec<Date> = runs.clone().map(|r| r.date).collect();
+        dates.sort_unstable();
+        dates.dedup();
+        let weeks = f64::from(self.weeks);
+        #[allow(clippy::cast_precision_loss, reason = "seconds of a month")]
+        let minutes = runs.clone().map(ScheduledRun::seconds).sum::<i64>() as f64 / 60.0 / weeks;
+        Cost {
+            litres_a_week: self.installation.volume(runs).map(|v| v * (1.0 / weeks)),
+            minutes_a_week: Some(minutes),
+            days: u32::try_from(dates.len()).ok(),
+        }
+    }
+
+    fn of_program(&self, program: usize) -> impl Iterator<Item = &ScheduledRun> + Clone {
+        self.runs.iter().filter(move |r| r.program == program)
+    }
+}
+
+fn last_day(from: Date, weeks: u16) -> Date {
+    from.checked_add((i32::from(weeks) * 7 - 1).days()).unwrap_or(from)
+}
+
+/// Everything found in some weeks, without the actions.
+fn look(installation: &Installation, settings: &Settings, from: Date, weeks: u16) -> Vec<Finding> {
+    let mut runs = expand(settings, &installation.card, &installation.tz, from, last_day(from, weeks));
+    let lights: Vec<u16> = settings.stations.iter().filter(|(_, s)| s.lighting).map(|(n, _)| *n).collect();
+    runs.retain(|run| !lights.contains(&run.station));
+    let look = Look { installation, settings, from, weeks, runs };
+    let mut findings = Vec::new();
+    wiring::find(&look, &mut findings);
+    water::find(&look, &mut findings);
+    timing::find(&look, &mut findings);
+    sensing::find(&look, &mut findings);
+    findings.sort_by_key(|f| (f.severity, f.place, f.kind.code()));
+    findings
+}
+
+/// How bad a box is: faults first, then warnings.
+fn score(findings: &[Finding]) -> (usize, usize) {
+    let count = |severity| findings.iter().filter(|f| f.severity == severity).count();
+    (count(Severity::Fault), count(Severity::Warning))
+}
+
+/// Checks a box from a date on: the gravest findings first, each with the action that mends it.
+#[must_use]
+pub fn check(installation: &Installation, settings: &Settings, from: Date) -> Vec<Finding> {
+    let mut findings = look(installation, settings, from, WEEKS);
+    // Most actions can be tried on half the time; what only shows later needs it all.
+    let soon = look(installation, settings, from, TRIAL_WEEKS);
+    let offers: Vec<Option<Mend>> = findings
+        .iter()
+        .map(|finding| {
+            let id = finding.id();
+            let (weeks, before) = if soon.iter().any(|f| f.id() == id) {
+                (TRIAL_WEEKS, score(&soon))
+            } else {
+                (WEEKS, score(&findings))
+            };
+            mend::candidates(installation, settings, finding, from).into_iter().find(|mend| {
+                let after = look(installation, &mend.apply(installation, settings), from, weeks);
+                let gone = after.iter().all(|f| f.id() != id);
+                gone && (score(&after) < before
+                    || finding.severity == Severity::Note && score(&after) == before)
+            })
+        })
+        .collect();
+    for (finding, mend) in findings.iter_mut().zip(offers) {
+        finding.mend = mend;
+    }
+    findings
+}
+
+#[cfg(test)]
+mod tests;

@@ -1,0 +1,272 @@
+//! Whether the box runs when it may: queueing, window, law, clock changes, sunrise.
+
+use super::{Cost, Finding, Kind, Look, Place, Severity};
+use crate::controller::ordinance::{Forbidden, Subject, Why, shared};
+use crate::controller::schedule::{Days, Percentages, ScheduledRun, expand};
+use crate::weather::sun::sunrise_sunset_utc_h;
+use jiff::civil::Date;
+use jiff::tz::TimeZone;
+use jiff::{SignedDuration, Timestamp, ToSpan};
+use std::collections::{BTreeMap, BTreeSet};
+
+/// A wait shorter than this is not worth a word, seconds.
+const SHORTEST_WAIT_S: i64 = 60;
+/// Days of a month that are looked at for sunrise.
+const SUNRISE_DAYS: i32 = 14;
+
+pub(super) fn find(look: &Look<'_>, findings: &mut Vec<Finding>) {
+    queues(look, findings);
+    outside_window(look, findings);
+    law(look, findings);
+    odd_pairs(look, findings);
+    clock_changes(look, findings);
+    past_sunrise(look, findings);
+}
+
+fn queues(look: &Look<'_>, findings: &mut Vec<Finding>) {
+    let mut told: BTreeMap<(usize, usize), Finding> = BTreeMap::new();
+    let mut dates: BTreeMap<(usize, usize), BTreeSet<Date>> = BTreeMap::new();
+    let mut running: Option<&ScheduledRun> = None;
+    let mut behind: BTreeMap<(usize, u32, Date), usize> = BTreeMap::new();
+    for run in &look.runs {
+        let pass = (run.program, run.start_number, run.date);
+        if run.queued_s >= SHORTEST_WAIT_S {
+            let other = *behind.entry(pass).or_insert_with(|| running.map_or(run.program, |r| r.program));
+            let key = (run.program, run.start_index);
+            // The later passes of a loop wait for the program's own earlier ones by design.
+            let own_loop = look.settings.programs.get(run.program).is_some_and(|p| p.repeat.is_some());
+            if other != run.program || !own_loop {
+                dates.entry(key).or_default().insert(run.date);
+                let minutes = run.queued_s / 60;
+                let kind = Kind::Queues { minutes, behind: other, on: run.date };
+                let finding = Finding::new(kind, Severity::Warning, Place::Start(key.0, key.1));
+                let longer =
+                    |old: &Finding| matches!(old.kind, Kind::Queues { minutes: m, .. } if m >= minutes);
+                if !told.get(&key).is_some_and(longer) {
+                    told.insert(key, finding);
+                }
+            }
+        }
+        if running.is_none_or(|r| r.end <= run.end) {
+            running = Some(run);
+        }
+    }
+    for (key, finding) in told {
+        let days = dates.get(&key).and_then(|d| u32::try_from(d.len()).ok());
+        let minutes = match finding.kind {
+            Kind::Queues { minutes, .. } => minutes,
+            _ => 0,
+        };
+        #[allow(clippy::cast_precision_loss, reason = "minutes of a night")]
+        let a_week = f64::from(days.unwrap_or(0)) * minutes as f64 / f64::from(look.weeks);
+        findings.push(finding.costing(Cost { minutes_a_week: Some(a_week), days, ..Cost::default() }));
+    }
+}
+
+fn outside_window(look: &Look<'_>, findings: &mut Vec<Finding>) {
+    let windows = look.installation.windows(look.from, look.to());
+    let inside = |run: &ScheduledRun| {
+        let after = windows.partition_point(|(open, _)| *open <= run.start);
+        after.checked_sub(1).and_then(|i| windows.get(i)).is_some_and(|(_, shut)| run.end <= *shut)
+    };
+    for (index, program) in look.settings.programs.iter().enumerate() {
+        // Pulses over the day are meant for the day.
+        if program.repeat.is_some() {
+            continue;
+        }
+        let out = look.of_program(index).filter(|r| !inside(r));
+        let Some(first) = out.clone().next() else { continue };
+        let place = Place::Start(index, first.start_index);
+        let kind = Kind::OutsideWindow { from: first.start, until: first.end };
+        findings.push(Finding::new(kind, Severity::Fault, place).costing(look.cost(out)));
+    }
+}
+
+/// Forbidden spans by whom they bind, so that hundreds of runs share a few lists.
+struct Spans<'a> {
+    look: &'a Look<'a>,
+    lists: BTreeMap<(bool, Option<u16>), Vec<Forbidden>>,
+}
+
+impl Spans<'_> {
+    fn of(&mut self, subject: Subject) -> &[Forbidden] {
+        let law = &self.look.installation.law;
+        let key = (subject.drip, law.has_permit(subject).then_some(subject.station));
+        let look = self.look;
+        self.lists.entry(key).or_insert_with(|| {
+            let to = look.to().checked_add(1.day()).unwrap_or(look.to());
+            law.forbidden(Some(subject), look.from, to, &look.installation.tz)
+        })
+    }
+}
+
+fn law(look: &Look<'_>, findings: &mut Vec<Finding>) {
+    let law = &look.installation.law;
+    if law.applied.is_empty() {
+        return;
+    }
+    let name = |index: usize| law.applied.get(index).map_or(String::new(), |a| a.ordinance.name.clone());
+    let mut spans = Spans { look, lists: BTreeMap::new() };
+    // By program, why and ordinance: the runs that break it.
+    let mut broken: BTreeMap<(usize, bool, usize), Vec<&ScheduledRun>> = BTreeMap::new();
+    for run in &look.runs {
+        let list = spans.of(look.installation.subject(run.station));
+        let until = list.partition_point(|s| s.from < run.end);
+        for span in list.iter().take(until).filter(|s| s.until > run.start) {
+            if !shared((span.from, span.until), (run.start, run.end)).is_zero() {
+                broken.entry((run.program, span.why == Why::Day, span.ordinance)).or_default().push(run);
+            }
+        }
+    }
+    for ((program, by_day, ordinance), runs) in broken {
+        let Some(first) = runs.first() else { continue };
+        let kind = if by_day {
+            Kind::ForbiddenDay {
+                ordinance: name(ordinance),
+                on: first.start.to_zoned(look.installation.tz.clone()).date(),
+            }
+        } else {
+            Kind::ForbiddenHour { ordinance: name(ordinance), at: first.start }
+        };
+        let place = if by_day { Place::Program(program) } else { Place::Start(program, first.start_index) };
+        findings.push(Finding::new(kind, Severity::Fault, place).costing(look.cost(runs.iter().copied())));
+    }
+    weekly_counts(look, &name, findings);
+}
+
+fn weekly_counts(look: &Look<'_>, name: &impl Fn(usize) -> String, findings: &mut Vec<Finding>) {
+    let mut days: BTreeMap<(u16, Date), BTreeSet<Date>> = BTreeMap::new();
+    let mut programs: BTreeMap<u16, usize> = BTreeMap::new();
+    for run in &look.runs {
+        let date = run.start.to_zoned(look.installation.tz.clone()).date();
+        let monday =
+            date.checked_sub(i64::from(date.weekday().to_monday_zero_offset()).days()).unwrap_or(date);
+        days.entry((run.station, monday)).or_default().insert(date);
+        programs.entry(run.station).or_insert(run.program);
+    }
+    let mut told: BTreeSet<(usize, usize)> = BTreeSet::new();
+    for ((station, monday), dates) in &days {
+        let subject = look.installation.subject(*station);
+        let Some((most, ordinance)) = look.installation.law.most_days_a_week(Some(subject), *monday) else {
+            continue;
+        };
+        let program = programs.get(station).copied().unwrap_or(0);
+        if dates.len() > usize::from(most) && told.insert((program, ordinance)) {
+            let days = u32::try_from(dates.len()).unwrap_or(u32::MAX);
+            let kind = Kind::TooManyDays { ordinance: name(ordinance), days, most };
+            let cost = Cost { days: Some(days - u32::from(most)), ..Cost::default() };
+            findings.push(Finding::new(kind, Severity::Fault, Place::Program(program)).costing(cost));
+        }
+    }
+}
+
+fn odd_pairs(look: &Look<'_>, findings: &mut Vec<Finding>) {
+    for (index, program) in look.settings.programs.iter().enumerate() {
+        if !program.active || program.days != Days::Odd {
+            continue;
+        }
+        let pair = look
+            .of_program(index)
+            .map(|r| r.date)
+            .find(|date| date.day() == date.days_in_month() && date.day() % 2 == 1);
+        if let Some(on) = pair {
+            findings.push(Finding::new(Kind::OddPair { on }, Severity::Note, Place::Program(index)));
+        }
+    }
+}
+
+fn clock_changes(look: &Look<'_>, findings: &mut Vec<Finding>) {
+    let tz = &look.installation.tz;
+    let Some(begin) = look.from.to_zoned(tz.clone()).ok().map(|z| z.timestamp()) else { return };
+    // Both changes of the coming year.
+    let within = SignedDuration::from_hours(24 * 366);
+    for change in tz.following(begin).take(4).take_while(|c| c.timestamp().duration_since(begin) < within) {
+        let before = tz.to_offset(change.timestamp() - SignedDuration::from_secs(1));
+        let after = change.offset();
+        let shift_s = i64::from(after.seconds() - before.seconds());
+        if shift_s == 0 {
+            continue;
+        }
+        let (old, new) = (before.to_datetime(change.timestamp()), after.to_datetime(change.timestamp()));
+        let (from, until) = if shift_s > 0 { (old, new) } else { (new, old) };
+        for (p, program) in look.settings.programs.iter().enumerate().filter(|(_, p)| p.active) {
+            if program.run_times.iter().all(|(_, s)| *s == 0) {
+                continue;
+            }
+            for (s, start) in program.starts.iter().enumerate() {
+                let at = from.date().to_datetime(*start);
+                let runs =
+                    crate::controller::schedule::runs_on(program.days, look.settings.never_days, from.date());
+                if runs && at >= from && at < until {
+                    let kind = Kind::ClockChange { on: from.date(), removed: shift_s > 0 };
+                    findings.push(Finding::new(kind, Severity::Note, Place::Start(p, s)));
+                }
+            }
+        }
+    }
+}
+
+/// The month in which the night is at its tightest: the highest percentage where each month has
+/// its own, else the highest demand.
+pub(super) fn peak_month(look: &Look<'_>) -> i8 {
+    let key = |i: usize| match &look.settings.percentages {
+        Percentages::Month(values) => f64::from(values.get(i).copied().unwrap_or(0)),
+        _ => 0.0,
+    };
+    let et0 = |i: usize| look.installation.monthly_et0.get(i).map_or(0.0, |v| v.mm());
+    (0..12usize)
+        .max_by(|a, b| key(*a).total_cmp(&key(*b)).then(et0(*a).total_cmp(&et0(*b))).then(b.cmp(a)))
+        .and_then(|i| i8::try_from(i + 1).ok())
+        .unwrap_or(7)
+}
+
+fn past_sunrise(look: &Look<'_>, findings: &mut Vec<Finding>) {
+    let installation = look.installation;
+    let month = peak_month(look);
+    let year = if month < look.from.month() { look.from.year() + 1 } else { look.from.year() };
+    let Ok(first) = Date::new(year, month, 8) else { return };
+    let last = first.checked_add(SUNRISE_DAYS.days()).unwrap_or(first);
+    let past = |settings: &crate::controller::schedule::Settings| -> Option<(i64, usize)> {
+        let runs = expand(settings, &installation.card, &installation.tz, first, last);
+        let limits: Vec<Timestamp> = (0..=SUNRISE_DAYS + 1)
+            .filter_map(|k| limit_of(installation, first.checked_add(k.days()).ok()?))
+            .collect();
+        let waters = runs.iter().filter(|r| !settings.station(r.station).lighting);
+        waters
+            .filter(|r| settings.programs.get(r.program).is_some_and(|p| p.repeat.is_none()))
+            .filter_map(|run| {
+                let limit = limits.get(limits.partition_point(|l| *l < run.end).checked_sub(1)?)?;
+                let past = run.end.duration_since(*limit);
+                // Only what belongs to the night before: a program of the day is another matter.
+                (past < SignedDuration::from_hours(5)).then_some((past.as_mins(), run.program))
+            })
+            .filter(|(minutes, _)| *minutes > 0)
+            .max()
+    };
+    let at_hundred = crate::controller::schedule::Settings {
+        percentages: match &look.settings.percentages {
+            Percentages::Box(_) => Percentages::Box(100),
+            Percentages::Program(v) => Percentages::Program(vec![100; v.len()]),
+            Percentages::Month(_) => Percentages::Month([100; 12]),
+        },
+        ..look.settings.clone()
+    };
+    if let Some((minutes, program)) = past(look.settings)
+        && past(&at_hundred).is_none()
+    {
+        let percentage = look.settings.percentages.of(program, first);
+        let kind = Kind::PastSunrise { month, percentage, minutes };
+        findings.push(Finding::new(kind, Severity::Warning, Place::Program(program)));
+    }
+}
+
+/// When a night should be over: at sunrise, or at the window's end where that is later.
+fn limit_of(installation: &crate::installation::Installation, date: Date) -> Option<Timestamp> {
+    let (rise, _) = sunrise_sunset_utc_h(date, installation.latitude_deg, installation.longitude_deg)?;
+    let midnight = date.to_zoned(TimeZone::UTC).ok()?.timestamp();
+    #[allow(clippy::cast_possible_truncation, reason = "seconds of a day or two")]
+    let sunrise = midnight + SignedDuration::from_secs((rise * 3600.0) as i64);
+    let evening = date.yesterday().ok()?;
+    let (_, shut) = crate::controller::night::window_instants(evening, installation.window, &installation.tz);
+    Some(sunrise.max(shut.timestamp()))
+}

@@ -1,0 +1,250 @@
+//! Which zones share a program: the same allowed days, the same rhythm, the same kind of plants,
+//! merged when the box has too few programs.
+
+use super::calendar::{Calendar, Pattern, calendar, patterns};
+use super::{Binding, Request, Strategy};
+use crate::controller::ordinance::Subject;
+use crate::ground::application::{Cycles, HeadType, cycles};
+use crate::ground::plant::PlantKind;
+use crate::installation::WiredZone;
+use crate::quantity::units::{Millimetres, Minutes};
+
+/// Zones that take the same percentage over the year.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+enum Plants {
+    Drip,
+    Beds,
+    Turf,
+}
+
+fn plants(zone: &WiredZone) -> Plants {
+    match (zone.zone.head, zone.zone.plant) {
+        (HeadType::Drip, _) => Plants::Drip,
+        (_, PlantKind::CoolSeasonTurf | PlantKind::WarmSeasonTurf) => Plants::Turf,
+        _ => Plants::Beds,
+    }
+}
+
+/// A zone with what one watering takes.
+#[derive(Debug, Clone)]
+pub(super) struct Member {
+    pub zone: WiredZone,
+    pub net: Millimetres,
+    pub run_time: Minutes,
+    /// Cycles by soil and slope, in whole minutes.
+    pub cycles: Cycles,
+}
+
+/// Zones of one rhythm.
+#[derive(Debug, Clone)]
+pub(super) struct Group {
+    pub calendar: Calendar,
+    pub pattern: Pattern,
+    plants: Plants,
+    pub members: Vec<Member>,
+    pub merged: bool,
+}
+
+impl Group {
+    /// The zone that needs water soonest.
+    pub fn tightest(&self) -> Option<(u16, f64)> {
+        self.members
+            .iter()
+            .map(|m| (m.zone.zone.number, m.zone.days_to_refill()))
+            .min_by(|a, b| a.1.total_cmp(&b.1).then(a.0.cmp(&b.0)))
+    }
+}
+
+/// Refuses what no schedule can help: no zones, a zone beyond box or supply.
+pub(super) fn survey(request: &Request<'_>) -> Result<(), Binding> {
+    let installation = request.installation;
+    if installation.zones.is_empty() {
+        return Err(Binding::NoZones);
+    }
+    for zone in &installation.zones {
+        let station = zone.zone.number;
+        if station > installation.card.stations {
+            return Err(Binding::NoStation { station });
+        }
+        if let (Some(flow), Some(supply)) = (zone.flow, installation.supply)
+            && flow > supply
+        {
+            return Err(Binding::Supply { station, flow, supply });
+        }
+    }
+    Ok(())
+}
+
+/// Programs that are not about watering by need: lighting, and pulses until an end time.
+pub(super) fn kept_programs(request: &Request<'_>) -> Vec<usize> {
+    let present = request.present;
+    let runs = |p: &crate::controller::schedule::Program| {
+        p.active && !p.starts.is_empty() && p.run_times.iter().any(|(_, s)| *s > 0)
+    };
+    (0..)
+        .zip(&present.programs)
+        .filter(|(_, p)| runs(p))
+        .filter(|(_, p)| {
+            p.repeat.is_some() || p.run_times.iter().all(|(n, s)| *s == 0 || present.station(*n).lighting)
+        })
+        .map(|(index, _)| index)
+        .take_while(|index| *index < usize::from(request.installation.card.programs))
+        .collect()
+}
+
+/// Zones that a kept program waters.
+pub(super) fn left_to(request: &Request<'_>, kept: &[usize]) -> Vec<u16> {
+    let mut stations: Vec<u16> = kept
+        .iter()
+        .filter_map(|i| request.present.programs.get(*i))
+        .flat_map(|p| p.run_times.iter().filter(|(_, s)| *s > 0).map(|(n, _)| *n))
+        .filter(|n| request.installation.zone(*n).is_some())
+        .collect();
+    stations.sort_unstable();
+    stations.dedup();
+    stations
+}
+
+fn member(request: &Request<'_>, zone: &WiredZone, pattern: &Pattern) -> Member {
+    let share = f64::from(request.relax.share_pct.unwrap_or(100)) / 100.0;
+    let net = match request.strategy.fixed_depth() {
+        Some((_, depth)) => depth,
+        None => zone.demand * (7.0 / pattern.events_a_week),
+    };
+    let net = net * share;
+    let run_time = zone.minutes_for(net);
+    // Time between two cycles that is spent on the pause between stations counts as soak.
+    Member { zone: zone.clone(), net, run_time, cycles: cycles(run_time, zone.resolved.cycle_limit) }
+}
+
+/// The next more frequent patterns, so many steps on.
+fn tightened(pattern: Pattern, all: &[Pattern], steps: usize) -> Pattern {
+    let more = all.iter().filter(|p| p.events_a_week > pattern.events_a_week + 0.1);
+    let mut rhythms: Vec<&Pattern> = Vec::new();
+    for p in more {
+        if rhythms.last().is_none_or(|last| p.events_a_week > last.events_a_week + 0.1) {
+            rhythms.push(p);
+        }
+    }
+    let at = steps.min(rhythms.len());
+    at.checked_sub(1).and_then(|i| rhythms.get(i)).map_or(pattern, |p| (*p).clone())
+}
+
+/// The pattern a school wants for a zone out of those the box can hold, fewest days first.
+fn wanted(strategy: Strategy, zone: &WiredZone, all: &[Pattern], starts: Option<u32>) -> Option<Pattern> {
+    let fits = |p: &&Pattern| f64::from(p.gap_days) <= zone.days_to_refill();
+    // Where cycles are made from starts, a watering must not need more of them than there are.
+    let startable = |p: &&Pattern| {
+        let Some(starts) = starts else { return true };
+        let run_time = zone.minutes_for(zone.demand * (7.0 / p.events_a_week));
+        cycles(run_time, zone.resolved.cycle_limit).count <= starts
+    };
+    match strategy {
+        Strategy::DeepOnce | Strategy::DeepTwice => {
+            let (count, _) = strategy.fixed_depth()?;
+            let off = |p: &Pattern| (p.events_a_week - f64::from(count)).abs();
+            all.iter().min_by(|a, b| off(a).total_cmp(&off(b))).cloned()
+        }
+        Strategy::EveryDay => all.last().cloned(),
+        Strategy::JustNeed => all.iter().find(|p| fits(p) && startable(p)).or_else(|| all.last()).cloned(),
+        Strategy::SoilBalance => {
+            // The longest even rhythm that the root zone bears; weekdays only stand in.
+            let even = all.iter().filter(|p| p.phases.len() > 1 || p.events_a_week >= 7.0);
+            let even = even
+                .filter(|p| fits(p) && startable(p))
+                .min_by(|a, b| a.events_a_week.total_cmp(&b.events_a_week));
+            even.or_else(|| all.iter().find(|p| fits(p) && startable(p))).or_else(|| all.last()).cloned()
+        }
+    }
+}
+
+/// How unlike two groups are; like ones are merged first.
+fn unlike(a: &Group, b: &Group) -> (u8, u32, u8) {
+    let rhythm = (a.pattern.events_a_week - b.pattern.events_a_week).abs();
+    #[allow(clippy::cast_possible_truncation, clippy::cast_sign_loss, reason = "at most seven")]
+    let rhythm = (rhythm * 10.0).round() as u32;
+    (u8::from(a.calendar != b.calendar), rhythm, u8::from(a.plants != b.plants))
+}
+
+/// Forms groups, at most as many as there are programs. Steps above zero take more frequent days
+/// than the school asks for, which makes each night shorter.
+pub(super) fn form(
+    request: &Request<'_>,
+    left_out: &[u16],
+    programs: usize,
+    steps: usize,
+) -> Result<Vec<Group>, Binding> {
+    let installation = request.installation;
+    let card = &installation.card;
+    let starts = (!card.cycle_and_soak).then_some(u32::from(card.starts_per_program));
+    let mut groups: Vec<Group> = Vec::new();
+    // Zones that the law does not tell apart share what is read from it.
+    let mut known: Vec<(Subject, Calendar, Vec<Pattern>)> = Vec::new();
+    for zone in installation.zones.iter().filter(|z| !left_out.contains(&z.zone.number)) {
+        let station = zone.zone.number;
+        let mut subject = installation.subject(station);
+        if !installation.law.has_permit(subject) {
+            subject.station = 0;
+        }
+        if !known.iter().any(|(s, _, _)| *s == subject) {
+            let own = calendar(installation, request.present, subject, request.from, &request.relax);
+            let all = patterns(&own, card, request.from);
+            known.push((subject, own, all));
+        }
+        let Some((_, own, all)) = known.iter().find(|(s, _, _)| *s == subject) else { continue };
+        let pattern = wanted(request.strategy, zone, all, starts)
+            .filter(|_| !own.usable.is_empty())
+            .map(|pattern| tightened(pattern, all, steps))
+            .ok_or(Binding::NoDay { station })?;
+        let (member, kind) = (member(request, zone, &pattern), plants(zone));
+        let alike = |g: &&mut Group| g.calendar == *own && g.pattern == pattern && g.plants == kind;
+        match groups.iter_mut().find(alike) {
+            Some(group) => group.members.push(member),
+            None => groups.push(Group {
+                calendar: own.clone(),
+                pattern,
+                plants: kind,
+                members: vec![member],
+                merged: false,
+            }),
+        }
+    }
+    if groups.is_empty() {
+        return Err(Binding::NoZones);
+    }
+    while groups.len() > programs.max(1) {
+        let pairs = (0..groups.len()).flat_map(|i| (i + 1..groups.len()).map(move |j| (i, j)));
+        let nearest =
+            pairs.min_by_key(|(i, j)| groups.get(*i).zip(groups.get(*j)).map(|(a, b)| unlike(a, b)));
+        let Some((i, j)) = nearest else { break };
+        let second = groups.remove(j);
+        if let Some(first) = groups.get_mut(i) {
+            merge(request, first, second);
+        }
+    }
+    // Drip first, spray last: towards dawn there is least wind (common practice).
+    groups.sort_by(|a, b| a.plants.cmp(&b.plants).then(first_station(a).cmp(&first_station(b))));
+    Ok(groups)
+}
+
+fn first_station(group: &Group) -> u16 {
+    group.members.iter().map(|m| m.zone.zone.number).min().unwrap_or(0)
+}
+
+/// Two groups in one program keep the stricter calendar and the tighter rhythm.
+fn merge(request: &Request<'_>, first: &mut Group, second: Group) {
+    let card = &request.installation.card;
+    let stricter_is_second =
+        (first.calendar.free, first.calendar.most) > (second.calendar.free, second.calendar.most);
+    let calendar = if stricter_is_second { &second.calendar } else { &first.calendar };
+    let most = first.pattern.events_a_week.max(second.pattern.events_a_week);
+    let all = patterns(calendar, card, request.from);
+    let pattern = all.iter().find(|p| p.events_a_week >= most).or_else(|| all.last()).cloned();
+    first.calendar = calendar.clone();
+    first.pattern = pattern.unwrap_or_else(|| first.pattern.clone());
+    first.plants = first.plants.max(second.plants);
+    first.merged = true;
+    first.members.extend(second.members);
+    first.members = first.members.iter().map(|m| member(request, &m.zone, &first.pattern)).collect();
+    first.members.sort_by_key(|m| m.zone.zone.number);
+}

@@ -1,0 +1,439 @@
+use super::*;
+use crate::advice::findings::{self, Severity};
+use crate::controller::ordinance::samples::{law, two_days_a_week};
+use crate::controller::schedule::{Program, Repeat, StationSetting, expand};
+use crate::controller::{generic, twelve_stations};
+use crate::installation::samples::{installation, zones};
+use crate::quantity::units::SquareMetres;
+use jiff::civil::{date, time};
+
+const FROM: Date = Date::constant(2026, 7, 13);
+
+fn planned(installation: &Installation, strategy: Strategy) -> Result<Proposal, Binding> {
+    let present = Settings::clean(&installation.card);
+    plan(&Request { installation, present: &present, strategy, from: FROM, relax: Relax::default() })
+}
+
+fn serious(installation: &Installation, settings: &Settings) -> Vec<String> {
+    findings::check(installation, settings, FROM)
+        .into_iter()
+        .filter(|f| f.severity != Severity::Note)
+        .map(|f| format!("{} {:?}", f.id(), f.kind))
+        .collect()
+}
+
+#[test]
+fn every_school_passes_the_checks_on_every_card_that_holds_it() {
+    let mut plans = 0;
+    for (code, card) in generic() {
+        for strategy in Strategy::ALL {
+            let mut installation = installation();
+            installation.zones.retain(|z| z.zone.number <= card.stations);
+            installation.card = card.clone();
+            if let Ok(proposal) = planned(&installation, strategy) {
+                plans += 1;
+                assert_eq!(
+                    serious(&installation, &proposal.settings),
+                    Vec::<String>::new(),
+                    "{code} {strategy:?}"
+                );
+            }
+        }
+    }
+    assert!(plans >= 25, "{plans}");
+}
+
+#[test]
+fn just_the_need_is_what_the_plants_use() {
+    let installation = installation();
+    let proposal = planned(&installation, Strategy::JustNeed).unwrap();
+    let to = date(2026, 9, 6);
+    let runs = expand(&proposal.settings, &installation.card, &installation.tz, FROM, to);
+    for given in crate::installation::given(&installation, &proposal.settings, &runs, 8) {
+        let ratio = given.minutes_a_week / given.minutes_needed;
+        assert!((0.93..1.08).contains(&ratio), "{given:?}");
+    }
+    let lawn = proposal.programs.iter().find(|p| p.stations.contains(&1)).unwrap();
+    assert!(f64::from(lawn.gap_days) <= lawn.tightest.unwrap().1, "{lawn:?}");
+    assert!(
+        !proposal.programs.iter().any(|p| p.stations.contains(&1) && p.stations.contains(&4)),
+        "drip is by itself"
+    );
+}
+
+#[test]
+fn the_night_ends_with_the_window_and_drip_runs_first() {
+    let installation = installation();
+    let proposal = planned(&installation, Strategy::EveryDay).unwrap();
+    let runs =
+        expand(&proposal.settings, &installation.card, &installation.tz, FROM, FROM.tomorrow().unwrap());
+    let (_, shut) = crate::controller::night::window_instants(FROM, installation.window, &installation.tz);
+    let last = runs.iter().filter(|r| r.start < shut.timestamp()).max_by_key(|r| r.end).unwrap();
+    assert!(shut.timestamp().duration_since(last.end).as_mins() < 1);
+    let drip = runs.iter().find(|r| r.station == 4 && r.end <= shut.timestamp()).unwrap();
+    assert!(drip.end <= runs.iter().find(|r| r.station == 1 && r.start >= drip.start).unwrap().start);
+}
+
+#[test]
+fn a_deep_watering_is_25_mm_whatever_the_need() {
+    let proposal = planned(&installation(), Strategy::DeepOnce).unwrap();
+    // 25 mm × 1.316 ÷ 31.75 mm/h is 62.2 min of spray.
+    let lawn = &proposal.zones[0];
+    assert_eq!(lawn.net.mm(), 25.0);
+    assert!((lawn.run_time.min_value() - 62.16).abs() < 0.02, "{lawn:?}");
+    assert!(proposal.programs.iter().all(|p| p.events_a_week == 1.0));
+    let twice = planned(&installation(), Strategy::DeepTwice).unwrap();
+    assert_eq!(twice.zones[0].net.mm(), 12.5);
+}
+
+#[test]
+fn the_law_is_kept_and_exempt_drip_keeps_its_own_rhythm() {
+    let mut installation = installation();
+    installation.law = law(two_days_a_week());
+    let proposal = planned(&installation, Strategy::JustNeed).unwrap();
+    assert_eq!(serious(&installation, &proposal.settings), Vec::<String>::new());
+    let lawn = proposal.programs.iter().find(|p| p.stations.contains(&1)).unwrap();
+    assert_eq!(lawn.days, Days::Weekdays([false, false, true, false, false, false, true]));
+    assert!(lawn.strained, "4 days are longer than a lawn's 3 bear");
+}
+
+#[test]
+fn clay_slopes_are_cycled_and_soaks_interleave() {
+    let mut installation = installation();
+    for zone in &mut installation.zones {
+        zone.zone.soil = crate::ground::soil::Texture::Clay;
+        zone.zone.slope_pct = Some(14.0);
+        zone.resolved = zone.zone.resolve(46.0);
+    }
+    for cycle_and_soak in [true, false] {
+        installation.card.cycle_and_soak = cycle_and_soak;
+        let proposal = planned(&installation, Strategy::JustNeed).unwrap();
+        assert_eq!(
+            serious(&installation, &proposal.settings),
+            Vec::<String>::new(),
+            "built in: {cycle_and_soak}"
+        );
+        assert!(proposal.zones[0].cycles.count > 1);
+        assert!(proposal.zones.iter().all(|z| z.short_by.is_none()), "{:?}", proposal.zones);
+    }
+}
+
+#[test]
+fn a_short_window_spreads_the_zones_over_nights_and_then_says_what_binds() {
+    let mut installation = installation();
+    installation.zones.truncate(3);
+    for zone in &mut installation.zones {
+        zone.demand = zone.demand * (0.8 / zone.factor);
+    }
+    installation.window.from = time(4, 20, 0, 0);
+    installation.window.until = time(5, 0, 0, 0);
+    let proposal = planned(&installation, Strategy::JustNeed).unwrap();
+    assert!(proposal.programs.iter().any(|p| p.spread_over > 1), "{:?}", proposal.programs);
+    assert_eq!(serious(&installation, &proposal.settings), Vec::<String>::new());
+
+    installation.window.from = time(4, 55, 0, 0);
+    let present = Settings::clean(&installation.card);
+    let request = Request {
+        installation: &installation,
+        present: &present,
+        strategy: Strategy::JustNeed,
+        from: FROM,
+        relax: Relax::default(),
+    };
+    let Err(Binding::Window { needed_minutes, have_minutes: 5 }) = plan(&request) else {
+        panic!("{:?}", plan(&request))
+    };
+    assert!(needed_minutes > 5);
+    let all = relaxations(&request);
+    let window = all.iter().find(|r| r.relax.window_from.is_some()).expect("an earlier window helps");
+    let just = Request { relax: window.relax, ..request };
+    assert!(plan(&just).is_ok());
+    let minutes = (window.by - 5.0) as i8;
+    let short_of_it = Relax {
+        window_from: Some(time(4, 55, 0, 0).wrapping_sub(jiff::Span::new().minutes(minutes))),
+        ..Relax::default()
+    };
+    assert!(plan(&Request { relax: short_of_it, ..request }).is_err(), "five minutes less do not");
+    assert!(all.iter().all(|r| r.relax.share_pct.is_none_or(|s| s >= 50)), "less than half is no plan");
+    for relaxation in all {
+        assert!(plan(&Request { relax: relaxation.relax, ..request }).is_ok(), "{relaxation:?}");
+    }
+}
+
+#[test]
+fn a_box_that_runs_side_by_side_uses_the_supply_it_has() {
+    let mut installation = installation();
+    installation.card.overlap = crate::controller::Overlap::Concurrent;
+    installation.window.from = time(3, 0, 0, 0);
+    for zone in &mut installation.zones {
+        zone.flow = Some(LitresPerMinute::from_l_per_min(30.0));
+    }
+    let mut wide = planned(&installation, Strategy::DeepTwice).unwrap();
+    assert_eq!(serious(&installation, &wide.settings), Vec::<String>::new());
+    wide.programs.sort_by_key(|p| p.program);
+    installation.supply = Some(LitresPerMinute::from_l_per_min(30.0));
+    assert!(matches!(planned(&installation, Strategy::DeepTwice), Err(Binding::Window { .. })));
+    let present = Settings::clean(&installation.card);
+    let request = Request {
+        installation: &installation,
+        present: &present,
+        strategy: Strategy::DeepTwice,
+        from: FROM,
+        relax: Relax::default(),
+    };
+    assert!(relaxations(&request).iter().any(|r| r.relax.supply.is_some()));
+}
+
+#[test]
+fn lighting_and_pulses_are_left_alone() {
+    let installation = installation();
+    let mut present = Settings::clean(&installation.card);
+    present.stations = vec![(12, StationSetting { lighting: true, ..StationSetting::default() })];
+    present.programs[0] = Program {
+        active: true,
+        starts: vec![time(21, 0, 0, 0)],
+        run_times: vec![(12, 7200)],
+        ..present.programs[0].clone()
+    };
+    present.programs[2] = Program {
+        active: true,
+        starts: vec![time(8, 0, 0, 0)],
+        run_times: vec![(4, 60)],
+        repeat: Some(Repeat { until: time(18, 0, 0, 0), pause_s: 1740 }),
+        ..present.programs[2].clone()
+    };
+    let request = Request {
+        installation: &installation,
+        present: &present,
+        strategy: Strategy::JustNeed,
+        from: FROM,
+        relax: Relax::default(),
+    };
+    let proposal = plan(&request).unwrap();
+    assert_eq!(proposal.kept, [0, 2]);
+    assert_eq!(proposal.left_to_kept, [4]);
+    assert_eq!(proposal.settings.programs[0], present.programs[0]);
+    assert_eq!(proposal.settings.programs[2], present.programs[2]);
+    assert!(proposal.settings.programs[1].run_times.iter().all(|(n, _)| *n != 4));
+}
+
+#[test]
+fn what_no_schedule_can_help_is_named() {
+    let mut installation = installation();
+    installation.supply = Some(LitresPerMinute::from_l_per_min(20.0));
+    assert!(matches!(planned(&installation, Strategy::JustNeed), Err(Binding::Supply { station: 1, .. })));
+    installation.supply = None;
+    installation.card.stations = 2;
+    assert!(matches!(planned(&installation, Strategy::JustNeed), Err(Binding::NoStation { station: 3 })));
+    installation.zones.clear();
+    assert_eq!(planned(&installation, Strategy::JustNeed), Err(Binding::NoZones));
+    assert_eq!(zones().len(), 4);
+    assert_eq!(zones()[0].area, Some(SquareMetres::from_m2(100.0)));
+    assert_eq!(Strategy::default_for(&twelve_stations()), Strategy::JustNeed);
+}
+
+/// A box of so many like lawns.
+fn lawns(count: u16) -> Installation {
+    let mut installation = installation();
+    let lawn = installation.zones[0].clone();
+    installation.card.stations = count;
+    installation.zones = (1..=count)
+        .map(|number| {
+            let mut zone = lawn.clone();
+            zone.zone.number = number;
+            zone
+        })
+        .collect();
+    installation
+}
+
+fn days_of(proposal: &Proposal, station: u16) -> Days {
+    proposal.programs.iter().find(|p| p.stations.contains(&station)).unwrap().days
+}
+
+#[test]
+fn one_program_takes_everybody_at_the_tightest_rhythm() {
+    let mut installation = installation();
+    installation.card.programs = 1;
+    let proposal = planned(&installation, Strategy::JustNeed).unwrap();
+    assert_eq!(proposal.programs.len(), 1);
+    let only = &proposal.programs[0];
+    assert!(only.merged && only.stations == [1, 2, 3, 4]);
+    assert!(f64::from(only.gap_days) <= only.tightest.unwrap().1, "the lawns decide: {only:?}");
+    assert_eq!(serious(&installation, &proposal.settings), Vec::<String>::new());
+}
+
+#[test]
+fn never_days_and_hours_without_a_start_are_kept_free() {
+    let installation = installation();
+    let mut present = Settings::clean(&installation.card);
+    present.never_days = [true, false, false, false, false, false, true];
+    present.omit_hours = Some((time(0, 0, 0, 0), time(3, 0, 0, 0)));
+    let request = Request {
+        installation: &installation,
+        present: &present,
+        strategy: Strategy::EveryDay,
+        from: FROM,
+        relax: Relax::default(),
+    };
+    let proposal = plan(&request).unwrap();
+    assert_eq!(proposal.settings.never_days, present.never_days);
+    for program in proposal.settings.programs.iter().filter(|p| p.active) {
+        assert!(program.starts.iter().all(|s| s.hour() >= 22 || s.hour() >= 3), "{:?}", program.starts);
+    }
+    let runs = expand(&proposal.settings, &installation.card, &installation.tz, FROM, date(2026, 7, 26));
+    assert!(!runs.is_empty());
+    assert!(
+        runs.iter().all(|r| ![0, 6].contains(&r.date.weekday().to_monday_zero_offset())),
+        "no Monday, no Sunday"
+    );
+}
+
+#[test]
+fn a_permit_lets_new_planting_have_its_own_rhythm() {
+    let mut installation = installation();
+    installation.law = law(two_days_a_week());
+    let permit = crate::controller::ordinance::Permit {
+        box_number: 1,
+        station: 2,
+        until: date(2026, 12, 31),
+        reference: "P 3".into(),
+    };
+    installation.law.applied[0].permits.push(permit);
+    let proposal = planned(&installation, Strategy::JustNeed).unwrap();
+    assert_ne!(days_of(&proposal, 2), days_of(&proposal, 1));
+    assert_eq!(serious(&installation, &proposal.settings), Vec::<String>::new());
+}
+
+#[test]
+fn parity_by_house_number_is_planned_as_dates() {
+    let mut installation = installation();
+    let mut ordinance = two_days_a_week();
+    ordinance.rules[0].days = crate::controller::ordinance::AllowedDays::DatesOfHouseNumber;
+    ordinance.rules[0].most_days_a_week = None;
+    installation.law = law(ordinance);
+    for (house, days) in [
+        (crate::controller::ordinance::HouseNumber::Odd, Days::Odd),
+        (crate::controller::ordinance::HouseNumber::Even, Days::Even),
+    ] {
+        installation.law.applied[0].house = house;
+        let proposal = planned(&installation, Strategy::JustNeed).unwrap();
+        assert_eq!(days_of(&proposal, 1), days);
+        assert_eq!(serious(&installation, &proposal.settings), Vec::<String>::new());
+    }
+    // A box without dates has no day left.
+    installation.card.day_modes.parity = false;
+    assert_eq!(planned(&installation, Strategy::JustNeed), Err(Binding::NoDay { station: 1 }));
+}
+
+#[test]
+fn coarse_starts_are_starts_the_box_can_hold() {
+    let mut installation = installation();
+    installation.card.start_step_min = 15;
+    for strategy in Strategy::ALL {
+        let Ok(proposal) = planned(&installation, strategy) else { continue };
+        assert_eq!(proposal.settings.check(&installation.card), [], "{strategy:?}");
+        assert_eq!(serious(&installation, &proposal.settings), Vec::<String>::new(), "{strategy:?}");
+    }
+}
+
+#[test]
+fn run_times_longer_than_the_box_allows_are_split_over_starts() {
+    let mut installation = installation();
+    installation.card.longest_run_s = 30 * 60;
+    installation.zones.truncate(1);
+    let proposal = planned(&installation, Strategy::DeepOnce).unwrap();
+    let program = proposal.settings.programs.iter().find(|p| p.active).unwrap();
+    // 62 min in parts of at most half an hour.
+    assert_eq!(program.starts.len(), 3);
+    let total: u32 = program.run_times[0].1 * 3;
+    assert!((total / 60).abs_diff(62) <= 1, "{total}");
+    assert_eq!(serious(&installation, &proposal.settings), Vec::<String>::new());
+}
+
+#[test]
+fn the_share_of_the_water_is_the_share_of_the_minutes() {
+    let installation = installation();
+    let present = Settings::clean(&installation.card);
+    let minutes = |share_pct| {
+        let relax = Relax { share_pct, ..Relax::default() };
+        let request = Request {
+            installation: &installation,
+            present: &present,
+            strategy: Strategy::EveryDay,
+            from: FROM,
+            relax,
+        };
+        plan(&request).unwrap().zones.iter().map(|z| z.run_time.min_value()).sum::<f64>()
+    };
+    assert!((minutes(Some(60)) / minutes(None) - 0.6).abs() < 1e-9);
+}
+
+#[test]
+fn forty_lawns_fill_the_nights_of_a_week() {
+    let mut installation = lawns(40);
+    installation.card.programs = 8;
+    installation.window.from = time(20, 0, 0, 0);
+    installation.window.until = time(6, 0, 0, 0);
+    let proposal = planned(&installation, Strategy::JustNeed).unwrap();
+    let mut stations: Vec<u16> = proposal.programs.iter().flat_map(|p| p.stations.clone()).collect();
+    stations.sort_unstable();
+    assert_eq!(stations, (1..=40).collect::<Vec<u16>>(), "each zone stands in one program");
+    assert_eq!(serious(&installation, &proposal.settings), Vec::<String>::new());
+    let runs = expand(&proposal.settings, &installation.card, &installation.tz, FROM, date(2026, 7, 26));
+    assert!(runs.windows(2).all(|p| p[0].end <= p[1].start));
+}
+
+#[test]
+fn present_station_settings_stay() {
+    let installation = installation();
+    let mut present = Settings::clean(&installation.card);
+    present.update_station(1, |s| s.master_valve = true);
+    present.update_station(2, |s| s.ignores_sensors = true);
+    present.delay_s = 30;
+    present.off_season = Some(crate::controller::schedule::YearSpan { from: (11, 1), until: (3, 31) });
+    present.programs[0].name = "Lawns".into();
+    let request = Request {
+        installation: &installation,
+        present: &present,
+        strategy: Strategy::JustNeed,
+        from: FROM,
+        relax: Relax::default(),
+    };
+    let planned = plan(&request).unwrap().settings;
+    assert!(planned.station(1).master_valve && planned.station(2).ignores_sensors);
+    assert_eq!(
+        (planned.delay_s, planned.off_season, planned.programs[0].name.as_str()),
+        (30, present.off_season, "Lawns")
+    );
+}
+
+#[test]
+fn more_allowed_days_are_the_ones_furthest_from_the_others() {
+    let mut installation = installation();
+    installation.law = law(two_days_a_week());
+    let present = Settings::clean(&installation.card);
+    let relax = Relax { extra_days: 1, ..Relax::default() };
+    let request = Request {
+        installation: &installation,
+        present: &present,
+        strategy: Strategy::EveryDay,
+        from: FROM,
+        relax,
+    };
+    let proposal = plan(&request).unwrap();
+    // Wednesday and Sunday are allowed; Friday lies two days from each.
+    let Days::Weekdays(week) = days_of(&proposal, 1) else { panic!() };
+    assert_eq!(week, [false, false, true, false, true, false, true]);
+}
+
+#[test]
+fn a_plan_lets_a_roofed_bed_ignore_the_rain_switch() {
+    let mut installation = installation();
+    installation.zones[3].zone.sky = crate::ground::plant::Sky::UnderEaves;
+    let card = crate::sensors::generic().into_iter().find(|(c, _)| *c == "rain_switch").unwrap().1;
+    installation.sensors = vec![crate::sensors::Sensor::of_card(card, 1)];
+    let settings = planned(&installation, Strategy::JustNeed).unwrap().settings;
+    assert!(settings.station(4).ignores_sensors && !settings.station(1).ignores_sensors);
+    assert_eq!(serious(&installation, &settings), Vec::<String>::new());
+}

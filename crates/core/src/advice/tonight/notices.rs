@@ -1,0 +1,113 @@
+//! What the reader must know about the whole site before trusting its night.
+
+use super::ZoneTonight;
+use crate::account::season::replay_start;
+use crate::controller::Card;
+use crate::controller::night::Night;
+use crate::quantity::units::{Celsius, LitresPerMinute};
+use crate::site::Site;
+use crate::weather::climate::Climate;
+use jiff::civil::Date;
+
+/// At or below this the night may ice paving, °C (common practice: freeze sensors near 3 °C).
+const FREEZE_CAUTION: Celsius = Celsius::from_c(3.0);
+
+/// Something about the whole site that the reader must know.
+#[derive(Debug, Clone, PartialEq)]
+pub enum Notice {
+    /// There is no weather at all.
+    NoWeather,
+    /// The record ends before the chosen date; the days since are expected values.
+    RecordEnds {
+        /// Last recorded day.
+        last: Date,
+        /// Days filled.
+        days: i32,
+    },
+    /// The record begins after the chosen date.
+    BeforeRecord {
+        /// First recorded day.
+        first: Date,
+    },
+    /// Days missing inside the replayed year, filled with expected values and no rain.
+    Gaps {
+        /// How many.
+        days: u32,
+    },
+    /// The night may freeze.
+    FreezeCaution {
+        /// Last recorded minimum.
+        lowest: Celsius,
+    },
+    /// A zone asks for more than the supply gives.
+    SupplyExceeded {
+        /// Station number.
+        number: u16,
+        /// Its flow.
+        flow: LitresPerMinute,
+        /// What the supply gives.
+        supply: LitresPerMinute,
+    },
+    /// A station number beyond the box.
+    BeyondBox {
+        /// Station number.
+        number: u16,
+        /// Stations of the box.
+        stations: u16,
+    },
+    /// Due zones that the window could not hold.
+    WindowFull {
+        /// How many are deferred or cut.
+        zones: usize,
+    },
+}
+
+/// Everything that must be said, the weather first.
+pub(super) fn of(
+    (site, card): (&Site, &Card),
+    rows: &[ZoneTonight],
+    climate: &Climate,
+    date: Date,
+    night: &Night,
+) -> Vec<Notice> {
+    let mut notices = Vec::new();
+    match climate.span() {
+        None => notices.push(Notice::NoWeather),
+        Some((first, _)) if first > date => notices.push(Notice::BeforeRecord { first }),
+        Some((_, last)) => {
+            if last < date {
+                notices.push(Notice::RecordEnds { last, days: (date - last).get_days() });
+            }
+            if let Some(start) = replay_start(climate, date) {
+                let end = date.min(last);
+                let expected = (end - start).get_days() + 1;
+                let recorded = climate.range(start, end).count();
+                let missing = usize::try_from(expected).unwrap_or(0).saturating_sub(recorded);
+                if missing > 0 {
+                    notices.push(Notice::Gaps { days: u32::try_from(missing).unwrap_or(u32::MAX) });
+                }
+            }
+        }
+    }
+    let anything_runs = rows.iter().any(|r| r.cycles.is_some());
+    if let Some(day) = climate.day(date)
+        && anything_runs
+        && day.weather.temperature_min <= FREEZE_CAUTION
+    {
+        notices.push(Notice::FreezeCaution { lowest: day.weather.temperature_min });
+    }
+    for row in rows {
+        if let (Some(flow), Some(supply)) = (row.flow, site.supply)
+            && flow > supply
+        {
+            notices.push(Notice::SupplyExceeded { number: row.zone.number, flow, supply });
+        }
+        if row.zone.number > card.stations {
+            notices.push(Notice::BeyondBox { number: row.zone.number, stations: card.stations });
+        }
+    }
+    if !night.shortfalls.is_empty() {
+        notices.push(Notice::WindowFull { zones: night.shortfalls.len() });
+    }
+    notices
+}

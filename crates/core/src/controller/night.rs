@@ -1,0 +1,439 @@
+//! One night as the box can be told it: zones grouped into programs by their number of cycles,
+//! start times for each program, every run placed, working back from the window's end.
+//!
+//! A program repeats all of its zones at each start. So zones with the same number of cycles
+//! share a program, and each pass over the programs (most cycles first) waits until every zone in
+//! it has soaked. Any box with a few programs and starts can be keyed with the result.
+
+use crate::controller::Card;
+use crate::controller::window::WaterWindow;
+use crate::ground::application::Cycles;
+use jiff::civil::{Date, DateTime};
+use jiff::tz::TimeZone;
+use jiff::{SignedDuration, Timestamp, ToSpan, Zoned};
+use std::collections::BTreeMap;
+
+/// A part of a run time smaller than this share is not worth a start (our stated default).
+const SMALLEST_PART: f64 = 0.25;
+
+/// A zone that is to run.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct Due {
+    /// Station number.
+    pub number: u16,
+    /// Its cycles.
+    pub cycles: Cycles,
+    /// Larger is more urgent: how far past its refill point, as a share of it.
+    pub urgency: f64,
+}
+
+/// One cycle of one zone.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Run {
+    /// Station number.
+    pub number: u16,
+    /// Index of its program.
+    pub program: usize,
+    /// First cycle is 1.
+    pub cycle: u32,
+    /// Minutes from the start of the plan.
+    pub from_minute: u32,
+    /// Minutes of watering.
+    pub minutes: u32,
+}
+
+/// A program as it is keyed in.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Program {
+    /// A, B, C, ...
+    pub letter: char,
+    /// Starts, as minutes from the start of the plan.
+    pub starts: Vec<u32>,
+    /// Stations and the minutes each runs at every start, in the order of the box.
+    pub zones: Vec<(u16, u32)>,
+}
+
+/// Runs laid out without a clock.
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
+pub struct Layout {
+    /// The programs, most cycles first.
+    pub programs: Vec<Program>,
+    /// Every run in order of time.
+    pub runs: Vec<Run>,
+    /// Minutes from the first start to the last end.
+    pub span_minutes: u32,
+    /// Zones whose cycle count was raised to share a program, or cut to the box's starts.
+    pub adjusted: Vec<(u16, Cycles)>,
+}
+
+/// Why a due zone does not run in full.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Shortfall {
+    /// The window is full; it comes first on the next night.
+    Deferred,
+    /// It alone is longer than the window or has more cycles than the box has starts; it runs as
+    /// long as it can, the rest carries over.
+    Cut {
+        /// Minutes that were asked for.
+        asked_minutes: u32,
+    },
+}
+
+/// A night with its clock.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Night {
+    /// The evening it begins on.
+    pub evening: Date,
+    /// When watering may start.
+    pub window_from: Zoned,
+    /// When it must have ended.
+    pub window_until: Zoned,
+    /// The layout.
+    pub layout: Layout,
+    /// The instant of the layout's minute 0; `None` when nothing runs.
+    pub first_start: Option<Zoned>,
+    /// Due zones that do not run, or not in full.
+    pub shortfalls: Vec<(u16, Shortfall)>,
+}
+
+impl Night {
+    /// The instant of a minute of the layout.
+    #[must_use]
+    pub fn at(&self, minute: u32) -> Option<Zoned> {
+        let first = self.first_start.as_ref()?;
+        Some(first + SignedDuration::from_mins(i64::from(minute)))
+    }
+
+    /// The end of the last run.
+    #[must_use]
+    pub fn last_end(&self) -> Option<Zoned> {
+        self.at(self.layout.span_minutes)
+    }
+}
+
+/// The two instants of a water window in the night that begins on an evening. A window that
+/// starts at noon or later belongs to the evening itself, else to the next morning. A time that a
+/// clock change skips moves forward by the gap; one that it repeats is taken the first time.
+#[must_use]
+pub fn window_instants(evening: Date, window: WaterWindow, tz: &TimeZone) -> (Zoned, Zoned) {
+    let morning = evening.checked_add(1.day()).unwrap_or(evening);
+    let noon = jiff::civil::time(12, 0, 0, 0);
+    let from_date = if window.from >= noon { evening } else { morning };
+    let until_date = if window.until > window.from {
+        from_date
+    } else {
+        from_date.checked_add(1.day()).unwrap_or(from_date)
+    };
+    let zoned = |dt: DateTime| {
+        tz.to_ambiguous_zoned(dt).compatible().unwrap_or_else(|_| Timestamp::UNIX_EPOCH.to_zoned(tz.clone()))
+    };
+    (zoned(from_date.to_datetime(window.from)), zoned(until_date.to_datetime(window.until)))
+}
+
+/// Lays out due zones on a box.
+///
+/// When their cycle counts need more programs than the box has, the nearest counts are merged
+/// upward: more, shorter cycles never raise runoff. More cycles than starts are cut.
+#[must_use]
+pub fn lay_out(due: &[Due], card: &Card) -> Layout {
+    let max_cycles = u32::from(card.starts_per_program.max(1));
+    let mut adjusted = Vec::new();
+    let mut zones: Vec<(Due, Cycles)> = due
+        .iter()
+        .map(|zone| {
+            let mut cycles = zone.cycles;
+            if cycles.count > max_cycles {
+                cycles.count = max_cycles;
+                adjusted.push((zone.number, cycles));
+            }
+            (*zone, cycles)
+        })
+        .collect();
+
+    let mut counts: Vec<u32> = zones.iter().map(|(_, c)| c.count).collect();
+    counts.sort_unstable_by(|a, b| b.cmp(a));
+    counts.dedup();
+    while counts.len() > usize::from(card.programs.max(1)) {
+        // Merge the pair of neighbouring counts with the smallest step, the lower into the higher.
+        let Some(at) =
+            (1..counts.len()).min_by_key(|&i| counts.get(i - 1).zip(counts.get(i)).map(|(a, b)| a - b))
+        else {
+            break;
+        };
+        let (Some(&higher), Some(&lower)) = (counts.get(at - 1), counts.get(at)) else { break };
+        for (zone, cycles) in &mut zones {
+            if cycles.count == lower {
+                let total = cycles.total_minutes();
+                cycles.count = higher;
+                cycles.minutes_each = total.div_ceil(higher).max(1);
+                adjusted.push((zone.number, *cycles));
+            }
+        }
+        counts.remove(at);
+    }
+
+    let mut programs = Vec::new();
+    let mut offset = 0;
+    let mut offsets = Vec::new();
+    for (&count, letter) in counts.iter().zip('A'..='Z') {
+        let mut members: Vec<(u16, u32)> = zones
+            .iter()
+            .filter(|(_, c)| c.count == count)
+            .map(|(zone, c)| (zone.number, c.minutes_each))
+            .collect();
+        members.sort_unstable();
+        offsets.push(offset);
+        offset += members.iter().map(|(_, minutes)| minutes).sum::<u32>();
+        programs.push(Program { letter, starts: Vec::new(), zones: members });
+    }
+
+    let mut runs = Vec::new();
+    let mut pass_start = 0;
+    let mut span = 0;
+    let mut free_from: u32 = 0;
+    let mut soaked_at: BTreeMap<u16, u32> = BTreeMap::new();
+    for pass in 1..=counts.first().copied().unwrap_or(0) {
+        if pass > 1 {
+            // Every zone keeps its place within a pass, so one wait serves them all.
+            let previous_length: u32 = programs
+                .iter()
+                .zip(&counts)
+                .filter(|(_, count)| **count >= pass - 1)
+                .flat_map(|(p, _)| p.zones.iter().map(|(_, m)| *m))
+                .sum();
+            let soaked = zones
+                .iter()
+                .filter(|(_, c)| c.count >= pass)
+                .map(|(_, c)| c.minutes_each + c.soak_minutes)
+                .max()
+                .unwrap_or(0);
+            pass_start += previous_length.max(soaked);
+        }
+        for (index, (program, count)) in programs.iter_mut().zip(&counts).enumerate() {
+            if *count < pass {
+                continue;
+            }
+            // The box takes starts in its own step only.
+            let step = u32::from(card.start_step_min.max(1));
+            let mut earliest = free_from.max(pass_start + offsets.get(index).copied().unwrap_or(0));
+            // An earlier pass that waited for its step pushes the soaks behind it on.
+            let mut within = 0;
+            for (number, minutes) in &program.zones {
+                let soaked = soaked_at.get(number).copied().unwrap_or(0);
+                earliest = earliest.max(soaked.saturating_sub(within));
+                within += minutes;
+            }
+            let start = earliest.div_ceil(step) * step;
+            program.starts.push(start);
+            let mut at = start;
+            for &(number, minutes) in &program.zones {
+                runs.push(Run { number, program: index, cycle: pass, from_minute: at, minutes });
+                at += minutes;
+                let soak = zones.iter().find(|(z, _)| z.number == number).map_or(0, |(_, c)| c.soak_minutes);
+                soaked_at.insert(number, at + soak);
+            }
+            free_from = at;
+            span = span.max(at);
+        }
+    }
+    Layout { programs, runs, span_minutes: span, adjusted }
+}
+
+/// The most of a zone that still fits beside the zones already kept; `None` when that is less
+/// than a share worth a start.
+fn shortened(kept: &[Due], zone: Due, card: &Card, room: u32) -> Option<Due> {
+    let asked = f64::from(zone.cycles.total_minutes());
+    let with =
+        |count: u32, minutes_each: u32| Due { cycles: Cycles { count, minutes_each, ..zone.cycles }, ..zone };
+    let fits = |part: Due| {
+        let all: Vec<Due> = kept.iter().copied().chain([part]).collect();
+        lay_out(&all, card).span_minutes <= room
+    };
+    let best = (1..=zone.cycles.count)
+        .filter_map(|count| {
+            // The span grows with the minutes, so the longest that fits is found by halving.
+            let (mut low, mut high) = (0, zone.cycles.minutes_each);
+            while low < high {
+                let middle = (low + high).div_ceil(2);
+                if fits(with(count, middle)) { low = middle } else { high = middle - 1 }
+            }
+            (low > 0).then(|| with(count, low))
+        })
+        .max_by_key(|part| part.cycles.total_minutes())?;
+    (f64::from(best.cycles.total_minutes()) >= SMALLEST_PART * asked).then_some(best)
+}
+
+/// Places a night's watering so that it ends with the window.
+///
+/// Zones are taken in order of urgency. One that no longer fits runs as long as the rest of the
+/// window lets it, when that is at least a quarter of what it asks, and is deferred otherwise.
+/// Deterministic: ties go to the lower station number.
+#[must_use]
+pub fn place(evening: Date, due: &[Due], card: &Card, window: WaterWindow, tz: &TimeZone) -> Night {
+    let (window_from, window_until) = window_instants(evening, window, tz);
+    let room = window_until.duration_since(&window_from).as_mins().max(0);
+    // The first start goes back to the box's step, which may cost all but a minute of one.
+    let room = u32::try_from(room).unwrap_or(0).saturating_sub(u32::from(card.start_step_min.max(1)) - 1);
+
+    let mut by_urgency: Vec<Due> = due.to_vec();
+    by_urgency.sort_by(|a, b| b.urgency.total_cmp(&a.urgency).then(a.number.cmp(&b.number)));
+    let mut kept: Vec<Due> = Vec::with_capacity(due.len());
+    let mut shortfalls = Vec::new();
+    let mut layout = Layout::default();
+    for zone in by_urgency {
+        kept.push(zone);
+        let whole = lay_out(&kept, card);
+        if whole.span_minutes <= room {
+            layout = whole;
+            continue;
+        }
+        kept.pop();
+        match shortened(&kept, zone, card, room) {
+            Some(part) => {
+                kept.push(part);
+                layout = lay_out(&kept, card);
+            }
+            None => shortfalls.push((zone.number, Shortfall::Deferred)),
+        }
+    }
+    for zone in &kept {
+        let asked = due.iter().find(|d| d.number == zone.number).map_or(0, |d| d.cycles.total_minutes());
+        let runs: u32 = layout.runs.iter().filter(|r| r.number == zone.number).map(|r| r.minutes).sum();
+        if runs < asked {
+            shortfalls.retain(|(number, _)| *number != zone.number);
+            shortfalls.push((zone.number, Shortfall::Cut { asked_minutes: asked }));
+        }
+    }
+    shortfalls.sort_by_key(|(number, _)| *number);
+    let first_start = (!layout.runs.is_empty()).then(|| {
+        let latest = &window_until - SignedDuration::from_mins(i64::from(layout.span_minutes));
+        let past_step =
+            latest.minute().rem_euclid(i8::try_from(card.start_step_min.clamp(1, 60)).unwrap_or(1));
+        &latest - SignedDuration::from_mins(i64::from(past_step))
+    });
+    Night { evening, window_from, window_until, layout, first_start, shortfalls }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use jiff::civil::{date, time};
+    use proptest::prelude::*;
+
+    fn controller(programs: u8, starts: u8) -> Card {
+        Card { programs, starts_per_program: starts, ..crate::controller::twelve_stations() }
+    }
+
+    fn due(number: u16, count: u32, minutes_each: u32, soak_minutes: u32) -> Due {
+        Due { number, cycles: Cycles { count, minutes_each, soak_minutes }, urgency: 1.0 }
+    }
+
+    fn window() -> WaterWindow {
+        WaterWindow { from: time(2, 0, 0, 0), until: time(6, 0, 0, 0) }
+    }
+
+    #[test]
+    fn one_zones_soak_is_anothers_run() {
+        let layout = lay_out(&[due(1, 2, 6, 30), due(2, 2, 10, 20), due(3, 1, 20, 0)], &controller(3, 4));
+        // Pass 1: A = zones 1, 2 (16 min), B = zone 3 (20 min). Pass 2 at 36 = both soaks met.
+        assert_eq!(layout.programs[0].starts, [0, 36]);
+        assert_eq!(layout.programs[1].starts, [16]);
+        assert_eq!(layout.span_minutes, 52);
+    }
+
+    #[test]
+    fn night_ends_with_the_window() {
+        let night =
+            place(date(2026, 7, 14), &[due(1, 1, 30, 0)], &controller(3, 4), window(), &TimeZone::UTC);
+        assert_eq!(night.first_start.as_ref().unwrap().datetime(), date(2026, 7, 15).at(5, 30, 0, 0));
+        assert_eq!(night.last_end().unwrap(), night.window_until);
+    }
+
+    #[test]
+    fn a_box_with_coarse_starts_gets_starts_it_can_hold() {
+        let card = Card { start_step_min: 15, ..controller(3, 4) };
+        let due = [due(1, 2, 6, 30), due(2, 2, 10, 20), due(3, 1, 20, 0)];
+        let night = place(date(2026, 7, 14), &due, &card, window(), &TimeZone::UTC);
+        for start in night.layout.programs.iter().flat_map(|p| &p.starts) {
+            assert_eq!(night.at(*start).unwrap().minute() % 15, 0);
+        }
+        assert!(night.last_end().unwrap() <= night.window_until);
+        let mut runs = night.layout.runs;
+        runs.sort_by_key(|r| r.from_minute);
+        assert!(runs.windows(2).all(|p| p[0].from_minute + p[0].minutes <= p[1].from_minute));
+    }
+
+    #[test]
+    fn window_across_midnight_and_both_clock_changes() {
+        let window = WaterWindow { from: time(22, 0, 0, 0), until: time(4, 0, 0, 0) };
+        let tz = TimeZone::get("Europe/Paris").unwrap();
+        let hours = |evening| {
+            let (from, until) = window_instants(evening, window, &tz);
+            until.duration_since(&from).as_hours()
+        };
+        assert_eq!(hours(date(2026, 7, 14)), 6);
+        assert_eq!(hours(date(2026, 3, 28)), 5, "an hour is skipped");
+        assert_eq!(hours(date(2026, 10, 24)), 7, "an hour is repeated");
+    }
+
+    #[test]
+    fn a_full_window_cuts_or_defers_the_least_urgent() {
+        let mut late = due(2, 1, 100, 0);
+        late.urgency = 0.1;
+        let night =
+            place(date(2026, 7, 14), &[due(1, 1, 200, 0), late], &controller(3, 4), window(), &TimeZone::UTC);
+        assert_eq!(night.shortfalls, [(2, Shortfall::Cut { asked_minutes: 100 })]);
+        assert_eq!(night.layout.runs.iter().find(|r| r.number == 2).unwrap().minutes, 40);
+        late.cycles.minutes_each = 200;
+        let night =
+            place(date(2026, 7, 14), &[due(1, 1, 200, 0), late], &controller(3, 4), window(), &TimeZone::UTC);
+        assert_eq!(night.shortfalls, [(2, Shortfall::Deferred)], "a fifth is not worth a start");
+    }
+
+    #[test]
+    fn a_zone_longer_than_the_window_is_cut_and_says_so() {
+        let night =
+            place(date(2026, 7, 14), &[due(1, 1, 300, 0)], &controller(3, 4), window(), &TimeZone::UTC);
+        assert_eq!(night.shortfalls, [(1, Shortfall::Cut { asked_minutes: 300 })]);
+        assert_eq!(night.layout.span_minutes, 240);
+    }
+
+    #[test]
+    fn more_cycle_counts_than_programs_are_merged_upward() {
+        let layout = lay_out(&[due(1, 4, 5, 30), due(2, 3, 5, 30), due(3, 1, 12, 0)], &controller(2, 4));
+        assert_eq!(layout.programs.len(), 2);
+        assert_eq!(layout.adjusted, [(2, Cycles { count: 4, minutes_each: 4, soak_minutes: 30 })]);
+    }
+
+    proptest! {
+        #[test]
+        fn runs_never_overlap_soaks_hold_and_all_is_inside(
+            zones in proptest::collection::vec((1u32..6, 1u32..25, 0u32..70), 1..14),
+            programs in 1u8..5, starts in 1u8..7,
+        ) {
+            let due: Vec<_> = zones.iter().zip(1u16..).map(|(&(count, each, soak), n)| due(n, count, each, soak)).collect();
+            let night = place(date(2026, 7, 14), &due, &controller(programs, starts), window(), &TimeZone::UTC);
+            let mut runs = night.layout.runs.clone();
+            runs.sort_by_key(|r| r.from_minute);
+            for pair in runs.windows(2) {
+                prop_assert!(pair[0].from_minute + pair[0].minutes <= pair[1].from_minute);
+            }
+            for zone in &due {
+                let own: Vec<_> = runs.iter().filter(|r| r.number == zone.number).collect();
+                for pair in own.windows(2) {
+                    let gap = pair[1].from_minute - pair[0].from_minute - pair[0].minutes;
+                    prop_assert!(gap >= zone.cycles.soak_minutes);
+                }
+                if zone.cycles.count > 1 {
+                    prop_assert!(own.iter().all(|r| r.minutes <= zone.cycles.minutes_each));
+                }
+                let told = night.shortfalls.iter().any(|(n, _)| *n == zone.number);
+                let total: u32 = own.iter().map(|r| r.minutes).sum();
+                prop_assert!(told || total >= zone.cycles.total_minutes());
+            }
+            prop_assert!(night.layout.span_minutes <= 240);
+            prop_assert!(night.layout.programs.iter().all(|p| p.starts.len() <= usize::from(starts)));
+            prop_assert!(night.layout.programs.len() <= usize::from(programs));
+        }
+    }
+}

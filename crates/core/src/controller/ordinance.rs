@@ -1,0 +1,542 @@
+//! Watering restrictions: on which days, in which hours, how often a week, in which season, and
+//! what is exempt. An ordinance is written once and applied to many sites.
+//!
+//! A restriction belongs to the wall clock: a run that goes on past midnight must be allowed on
+//! both dates.
+
+use crate::controller::schedule::YearSpan;
+use jiff::civil::{Date, Time};
+use jiff::tz::TimeZone;
+use jiff::{SignedDuration, Timestamp, ToSpan};
+
+/// Most rules of an ordinance.
+pub const MOST_RULES: usize = 12;
+/// Days on end without an allowed one that make rules contradict each other: four weeks.
+const NO_DAY_FOR: i32 = 28;
+
+/// Which parity a property's number has.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum HouseNumber {
+    /// Odd, or none: common practice takes a place without a number as odd.
+    Odd,
+    /// Even.
+    Even,
+}
+
+/// On which days watering is allowed.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum AllowedDays {
+    /// On all.
+    Any,
+    /// On weekdays (Monday first) that may differ by house number.
+    Weekdays {
+        /// For odd house numbers.
+        odd: [bool; 7],
+        /// For even ones.
+        even: [bool; 7],
+    },
+    /// Odd houses on odd dates, even houses on even dates.
+    DatesOfHouseNumber,
+    /// Odd dates for everybody.
+    OddDates,
+    /// Even dates for everybody.
+    EvenDates,
+}
+
+impl AllowedDays {
+    /// Whether watering is allowed on a date.
+    #[must_use]
+    pub fn admits(self, date: Date, house: HouseNumber) -> bool {
+        let is_odd = date.day() % 2 == 1;
+        match self {
+            Self::Any => true,
+            Self::OddDates => is_odd,
+            Self::EvenDates => !is_odd,
+            Self::DatesOfHouseNumber => is_odd == (house == HouseNumber::Odd),
+            Self::Weekdays { odd, even } => {
+                let week = if house == HouseNumber::Odd { odd } else { even };
+                let day = usize::try_from(date.weekday().to_monday_zero_offset()).unwrap_or(0);
+                week.get(day).copied().unwrap_or(false)
+            }
+        }
+    }
+}
+
+/// Hours of the day by the wall clock; they may cross midnight, the end is outside.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Hours {
+    /// First minute.
+    pub from: Time,
+    /// End.
+    pub until: Time,
+}
+
+/// What holds in a season.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Rule {
+    /// When it holds; `None` is all year.
+    pub season: Option<YearSpan>,
+    /// Allowed days.
+    pub days: AllowedDays,
+    /// Hours in which nothing may run.
+    pub forbidden_hours: Vec<Hours>,
+    /// Most days a week (Monday to Sunday) on which a zone may run.
+    pub most_days_a_week: Option<u8>,
+}
+
+/// A watering ordinance.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Ordinance {
+    /// Its name.
+    pub name: String,
+    /// What holds, by season.
+    pub rules: Vec<Rule>,
+    /// Whether drip is free of it.
+    pub exempts_drip: bool,
+    /// Whether new planting with a permit is free of it until the permit ends.
+    pub exempts_new_planting: bool,
+}
+
+/// Something that makes an ordinance impossible.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+#[error("{path}: {message}")]
+pub struct OrdinanceFault {
+    /// Where, such as `rules[1].forbidden_hours[0]`.
+    pub path: String,
+    /// What is wrong and what to do.
+    pub message: String,
+}
+
+fn minute(time: Time) -> usize {
+    usize::from(time.hour().unsigned_abs()) * 60 + usize::from(time.minute().unsigned_abs())
+}
+
+impl Hours {
+    /// Whether the hours hold a time of day.
+    #[must_use]
+    pub fn hold(&self, time: Time) -> bool {
+        if self.from <= self.until {
+            (self.from..self.until).contains(&time)
+        } else {
+            time >= self.from || time < self.until
+        }
+    }
+}
+
+/// Minutes of a day that no forbidden hours cover.
+fn free_minutes<'a>(hours: impl Iterator<Item = &'a Hours>) -> usize {
+    let mut free = [true; 1440];
+    for span in hours {
+        let (from, until) = (minute(span.from), minute(span.until));
+        for (at, slot) in free.iter_mut().enumerate() {
+            let inside = if from <= until { (from..until).contains(&at) } else { at >= from || at < until };
+            *slot &= !inside;
+        }
+    }
+    free.iter().filter(|f| **f).count()
+}
+
+impl Ordinance {
+    /// Everything that makes it impossible or contradicts itself.
+    #[must_use]
+    pub fn check(&self) -> Vec<OrdinanceFault> {
+        let mut faults = Vec::new();
+        let mut say =
+            |path: String, message: &str| faults.push(OrdinanceFault { path, message: message.to_owned() });
+        let name = self.name.trim();
+        if name.is_empty() || name.chars().count() > 120 || name.chars().any(char::is_control) {
+            say("name".into(), "give it a name of at most 120 letters, numbers and signs");
+        }
+        if self.rules.is_empty() {
+            say("rules".into(), "there is none; give at least one");
+        }
+        if self.rules.len() > MOST_RULES {
+            say("rules".into(), "there are more than twelve; split them into two ordinances");
+        }
+        for (i, rule) in self.rules.iter().enumerate() {
+            let at = |field: &str| format!("rules[{i}].{field}");
+            if rule.season.is_some_and(|s| !s.is_real()) {
+                say(at("season"), "names a day that no year has");
+            }
+            if let AllowedDays::Weekdays { odd, even } = rule.days {
+                for (week, who) in [(odd, "odd"), (even, "even")] {
+                    if !week.contains(&true) {
+                        say(
+                            at("days"),
+                            &format!("allows no day at all for {who} house numbers; choose at least one"),
+                        );
+                    }
+                }
+            }
+            for (k, hours) in rule.forbidden_hours.iter().enumerate() {
+                if hours.from == hours.until {
+                    say(
+                        at(&format!("forbidden_hours[{k}]")),
+                        "begin and end at the same minute; give them a length",
+                    );
+                }
+            }
+            if free_minutes(rule.forbidden_hours.iter()) == 0 {
+                say(at("forbidden_hours"), "cover the whole day, so nothing could ever run");
+            }
+            if rule.most_days_a_week.is_some_and(|n| !(1..=7).contains(&n)) {
+                say(at("most_days_a_week"), "is 1 to 7");
+            }
+            let says_nothing = rule.days == AllowedDays::Any
+                && rule.forbidden_hours.is_empty()
+                && rule.most_days_a_week.is_none();
+            if says_nothing {
+                say(
+                    format!("rules[{i}]"),
+                    "restricts nothing; give days, hours or a weekly count, or leave it out",
+                );
+            }
+        }
+        if faults.is_empty() {
+            let law = |house| Law {
+                applied: vec![Applied { ordinance: self.clone(), house, permits: Vec::new() }],
+            };
+            for house in [HouseNumber::Odd, HouseNumber::Even] {
+                if let Some(contradiction) = law(house).contradictions().into_iter().next() {
+                    faults.push(contradiction);
+                    break;
+                }
+            }
+        }
+        faults
+    }
+}
+
+/// Leave to water new planting until a date.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Permit {
+    /// Number of the box at the site.
+    pub box_number: u8,
+    /// Station.
+    pub station: u16,
+    /// Last date it holds.
+    pub until: Date,
+    /// What it is called in the papers.
+    pub reference: String,
+}
+
+/// An ordinance as it applies to a site.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Applied {
+    /// The ordinance.
+    pub ordinance: Ordinance,
+    /// The site's house number.
+    pub house: HouseNumber,
+    /// Permits for new planting.
+    pub permits: Vec<Permit>,
+}
+
+/// Everything that a site must keep to.
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
+pub struct Law {
+    /// The ordinances, in the order they were applied.
+    pub applied: Vec<Applied>,
+}
+
+/// Whom a restriction may concern.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Subject {
+    /// Number of the box at the site.
+    pub box_number: u8,
+    /// Station.
+    pub station: u16,
+    /// Whether it is drip.
+    pub drip: bool,
+}
+
+/// Why a span of time is forbidden.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Why {
+    /// The day.
+    Day,
+    /// The hour.
+    Hour,
+}
+
+/// A span of time in which a subject may not run.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Forbidden {
+    /// Begins.
+    pub from: Timestamp,
+    /// Ends.
+    pub until: Timestamp,
+    /// Why.
+    pub why: Why,
+    /// Which of the applied ordinances.
+    pub ordinance: usize,
+}
+
+impl Law {
+    /// Indices of the ordinances that bind a subject on a date.
+    fn binding(&self, subject: Option<Subject>, date: Date) -> impl Iterator<Item = (usize, &Applied)> {
+        self.applied.iter().enumerate().filter(move |(_, applied)| {
+            let Some(subject) = subject else { return true };
+            let permitted = applied.ordinance.exempts_new_planting
+                && applied.permits.iter().any(|p| {
+                    (p.box_number, p.station) == (subject.box_number, subject.station) && date <= p.until
+                });
+            !(permitted || applied.ordinance.exempts_drip && subject.drip)
+        })
+    }
+
+    /// Whether any permit names a subject.
+    #[must_use]
+    pub fn has_permit(&self, subject: Subject) -> bool {
+        let mut permits = self.applied.iter().flat_map(|a| &a.permits);
+        permits.any(|p| (p.box_number, p.station) == (subject.box_number, subject.station))
+    }
+
+    fn rules(
+        &self,
+        subject: Option<Subject>,
+        date: Date,
+    ) -> impl Iterator<Item = (usize, HouseNumber, &Rule)> {
+        self.binding(subject, date).flat_map(move |(index, applied)| {
+            applied
+                .ordinance
+                .rules
+                .iter()
+                .filter(move |rule| rule.season.is_none_or(|s| s.holds(date)))
+                .map(move |rule| (index, applied.house, rule))
+        })
+    }
+
+    /// Whether any ordinance treats a subject otherwise than one that nothing exempts.
+    #[must_use]
+    pub fn exempts(&self, subject: Subject, date: Date) -> bool {
+        self.binding(Some(subject), date).count() < self.applied.len()
+    }
+
+    /// The ordinance that forbids a whole date, if one does. `None` as subject asks for somebody
+    /// whom nothing exempts.
+    #[must_use]
+    pub fn forbids_day(&self, subject: Option<Subject>, date: Date) -> Option<usize> {
+        self.rules(subject, date).find(|(_, house, rule)| !rule.days.admits(date, *house)).map(|(i, _, _)| i)
+    }
+
+    /// The hours that are forbidden to a subject on a date.
+    pub fn forbidden_hours(&self, subject: Subject, date: Date) -> impl Iterator<Item = Hours> {
+        self.rules(Some(subject), date).flat_map(|(_, _, rule)| rule.forbidden_hours.clone())
+    }
+
+    /// The tightest weekly count on a date, with its ordinance.
+    #[must_use]
+    pub fn most_days_a_week(&self, subject: Option<Subject>, date: Date) -> Option<(u8, usize)> {
+        self.rules(subject, date).filter_map(|(i, _, rule)| Some((rule.most_days_a_week?, i))).min()
+    }
+
+    /// Every forbidden span that touches the dates, in order of time; spans may overlap.
+    #[must_use]
+    pub fn forbidden(&self, subject: Option<Subject>, from: Date, to: Date, tz: &TimeZone) -> Vec<Forbidden> {
+        let at = |date: Date, time: Time| {
+            tz.to_ambiguous_zoned(date.to_datetime(time))
+                .compatible()
+                .map_or(Timestamp::UNIX_EPOCH, |z| z.timestamp())
+        };
+        let mut spans = Vec::new();
+        let mut date = from;
+        while date <= to {
+            let Ok(tomorrow) = date.tomorrow() else { break };
+            let (midnight, next_midnight) = (at(date, Time::midnight()), at(tomorrow, Time::midnight()));
+            for (ordinance, house, rule) in self.rules(subject, date) {
+                if !rule.days.admits(date, house) {
+                    spans.push(Forbidden { from: midnight, until: next_midnight, why: Why::Day, ordinance });
+                }
+                for hours in &rule.forbidden_hours {
+                    let mut push = |from, until| {
+                        if from < until {
+                            spans.push(Forbidden { from, until, why: Why::Hour, ordinance });
+                        }
+                    };
+                    if hours.from <= hours.until {
+                        push(at(date, hours.from), at(date, hours.until));
+                    } else {
+                        push(midnight, at(date, hours.until));
+                        push(at(date, hours.from), next_midnight);
+                    }
+                }
+            }
+            date = tomorrow;
+        }
+        spans.sort_by_key(|s| (s.from, s.until));
+        spans
+    }
+
+    /// Ordinances that leave no day, or no minute of a day, for weeks on end.
+    #[must_use]
+    pub fn contradictions(&self) -> Vec<OrdinanceFault> {
+        // 2028 is a leap year, so that a season of 29 February is seen.
+        let (mut date, last) = (Date::constant(2028, 1, 1), Date::constant(2028, 12, 31));
+        let mut without = 0;
+        let mut faults = Vec::new();
+        while date <= last {
+            let hours: Vec<&Hours> =
+                self.rules(None, date).flat_map(|(_, _, rule)| &rule.forbidden_hours).collect();
+            let open = self.forbids_day(None, date).is_none() && free_minutes(hours.into_iter()) > 0;
+            without = if open { 0 } else { without + 1 };
+            if without == NO_DAY_FOR {
+                let since = date - (NO_DAY_FOR - 1).days();
+                let names: Vec<&str> = self.applied.iter().map(|a| a.ordinance.name.as_str()).collect();
+                faults.push(OrdinanceFault {
+                    path: "rules".into(),
+                    message: format!(
+                        "from {} on no day is left for weeks on end ({}); rules that hold at the same time must share a day and an hour",
+                        since.strftime("%-d %B"),
+                        names.join(", ")
+                    ),
+                });
+            }
+            let Ok(next) = date.tomorrow() else { break };
+            date = next;
+        }
+        faults
+    }
+}
+
+/// Merges spans into ones that do not touch.
+#[must_use]
+pub fn merged(spans: &[Forbidden]) -> Vec<(Timestamp, Timestamp)> {
+    let mut out: Vec<(Timestamp, Timestamp)> = Vec::new();
+    for span in spans {
+        match out.last_mut() {
+            Some(last) if span.from <= last.1 => last.1 = last.1.max(span.until),
+            _ => out.push((span.from, span.until)),
+        }
+    }
+    out
+}
+
+/// How long two spans share.
+#[must_use]
+pub fn shared(a: (Timestamp, Timestamp), b: (Timestamp, Timestamp)) -> SignedDuration {
+    let (from, until) = (a.0.max(b.0), a.1.min(b.1));
+    if from < until { until.duration_since(from) } else { SignedDuration::ZERO }
+}
+
+#[cfg(test)]
+pub(crate) mod samples {
+    use super::*;
+    use jiff::civil::time;
+
+    /// Common practice: two days a week by house number, nothing from 10:00 to 18:00.
+    pub(crate) fn two_days_a_week() -> Ordinance {
+        Ordinance {
+            name: "Larkrigg summer watering".into(),
+            rules: vec![Rule {
+                season: None,
+                days: AllowedDays::Weekdays {
+                    odd: [false, false, true, false, false, false, true],
+                    even: [false, true, false, false, false, true, false],
+                },
+                forbidden_hours: vec![Hours { from: time(10, 0, 0, 0), until: time(18, 0, 0, 0) }],
+                most_days_a_week: Some(2),
+            }],
+            exempts_drip: true,
+            exempts_new_planting: true,
+        }
+    }
+
+    pub(crate) fn law(ordinance: Ordinance) -> Law {
+        Law { applied: vec![Applied { ordinance, house: HouseNumber::Odd, permits: Vec::new() }] }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::samples::{law, two_days_a_week};
+    use super::*;
+    use jiff::civil::{date, time};
+
+    const LAWN: Subject = Subject { box_number: 1, station: 1, drip: false };
+    const DRIP: Subject = Subject { box_number: 1, station: 2, drip: true };
+
+    #[test]
+    fn two_days_by_house_number_and_no_watering_at_midday() {
+        let mut law = law(two_days_a_week());
+        let (wednesday, saturday) = (date(2026, 7, 15), date(2026, 7, 18));
+        assert_eq!(law.forbids_day(Some(LAWN), wednesday), None);
+        assert_eq!(law.forbids_day(Some(LAWN), saturday), Some(0));
+        law.applied[0].house = HouseNumber::Even;
+        assert_eq!(law.forbids_day(Some(LAWN), saturday), None);
+        let hours: Vec<_> = law
+            .forbidden(Some(LAWN), saturday, saturday, &TimeZone::UTC)
+            .iter()
+            .map(|f| (f.from.strftime("%H:%M").to_string(), f.until.strftime("%H:%M").to_string(), f.why))
+            .collect();
+        assert_eq!(hours, [("10:00".into(), "18:00".into(), Why::Hour)]);
+    }
+
+    #[test]
+    fn drip_and_permitted_planting_are_exempt_while_the_permit_lasts() {
+        let mut law = law(two_days_a_week());
+        let monday = date(2026, 7, 13);
+        assert_eq!(law.forbids_day(Some(DRIP), monday), None);
+        law.applied[0].permits.push(Permit {
+            box_number: 1,
+            station: 1,
+            until: monday,
+            reference: "P 12".into(),
+        });
+        assert_eq!(law.forbids_day(Some(LAWN), monday), None);
+        assert_eq!(law.forbids_day(Some(LAWN), date(2026, 7, 14)), Some(0), "the permit has ended");
+        law.applied[0].ordinance.exempts_drip = false;
+        assert_eq!(law.forbids_day(Some(DRIP), monday), Some(0));
+    }
+
+    #[test]
+    fn a_season_over_the_new_year_and_hours_over_midnight() {
+        let mut ordinance = two_days_a_week();
+        ordinance.rules[0].season = Some(YearSpan { from: (11, 1), until: (3, 31) });
+        ordinance.rules[0].days = AllowedDays::DatesOfHouseNumber;
+        ordinance.rules[0].forbidden_hours = vec![Hours { from: time(22, 0, 0, 0), until: time(4, 0, 0, 0) }];
+        let law = law(ordinance);
+        assert_eq!(law.forbids_day(Some(LAWN), date(2026, 7, 14)), None, "out of season");
+        assert_eq!(law.forbids_day(Some(LAWN), date(2026, 12, 14)), Some(0));
+        let night = law.forbidden(Some(LAWN), date(2026, 12, 15), date(2026, 12, 15), &TimeZone::UTC);
+        assert_eq!(night.len(), 2, "before 04:00 and from 22:00 of the same date");
+    }
+
+    #[test]
+    fn contradictory_and_empty_rules_are_told_by_path() {
+        let mut wrong = two_days_a_week();
+        wrong.rules[0].forbidden_hours = vec![
+            Hours { from: time(6, 0, 0, 0), until: time(20, 0, 0, 0) },
+            Hours { from: time(19, 0, 0, 0), until: time(6, 0, 0, 0) },
+        ];
+        wrong.rules[0].most_days_a_week = Some(9);
+        wrong.rules.push(Rule {
+            season: None,
+            days: AllowedDays::Any,
+            forbidden_hours: vec![],
+            most_days_a_week: None,
+        });
+        let paths: Vec<_> = wrong.check().into_iter().map(|f| f.path).collect();
+        assert_eq!(paths, ["rules[0].forbidden_hours", "rules[0].most_days_a_week", "rules[1]"]);
+
+        let week = |day: usize| core::array::from_fn(|i| i == day);
+        let mut both = two_days_a_week();
+        both.rules[0].days = AllowedDays::Weekdays { odd: week(0), even: week(0) };
+        both.rules.push(Rule {
+            days: AllowedDays::Weekdays { odd: week(1), even: week(1) },
+            ..both.rules[0].clone()
+        });
+        assert!(both.check()[0].message.contains("no day is left"), "{:?}", both.check());
+        assert_eq!(two_days_a_week().check(), []);
+    }
+
+    #[test]
+    fn the_thirty_first_and_the_first_are_both_odd() {
+        let mut ordinance = two_days_a_week();
+        ordinance.rules[0].days = AllowedDays::OddDates;
+        let law = law(ordinance);
+        for day in [date(2026, 7, 31), date(2026, 8, 1)] {
+            assert_eq!(law.forbids_day(Some(LAWN), day), None);
+        }
+        assert_eq!(law.forbids_day(Some(LAWN), date(2026, 8, 2)), Some(0));
+    }
+}

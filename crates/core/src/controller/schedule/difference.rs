@@ -1,0 +1,190 @@
+//! What changed between two settings, as a reader says it.
+
+use super::{Days, Percentages, Program, Settings, StationSetting, days_in_words};
+use jiff::civil::{Date, Time};
+
+/// What a change is about.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+pub enum Where {
+    /// The whole box.
+    Box,
+    /// A program, by index.
+    Program(usize),
+    /// A station.
+    Station(u16),
+}
+
+/// One change.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Change {
+    /// What it is about.
+    pub place: Where,
+    /// Name of the setting.
+    pub what: String,
+    /// As it was; a dash where there was nothing.
+    pub before: String,
+    /// As it is now.
+    pub after: String,
+}
+
+const NOTHING: &str = "–";
+
+fn or_nothing(text: String) -> String {
+    if text.is_empty() { NOTHING.to_owned() } else { text }
+}
+
+fn clock(time: Time) -> String {
+    time.strftime("%H:%M").to_string()
+}
+
+fn on(value: bool) -> String {
+    if value { "on" } else { "off" }.to_owned()
+}
+
+/// "12 min", "7 min 30 s", "45 s".
+fn length(seconds: u32) -> String {
+    match (seconds / 60, seconds % 60) {
+        (0, 0) => NOTHING.to_owned(),
+        (0, s) => format!("{s} s"),
+        (m, 0) => format!("{m} min"),
+        (m, s) => format!("{m} min {s} s"),
+    }
+}
+
+fn month_day((month, day): (i8, i8)) -> String {
+    Date::new(2000, month, day).map_or(String::new(), |d| d.strftime("%-d %b").to_string())
+}
+
+fn percentages(value: &Percentages, program: Option<usize>) -> String {
+    match (value, program) {
+        (Percentages::Box(v), None) => format!("{v} %"),
+        (Percentages::Program(values), Some(i)) => format!("{} %", values.get(i).copied().unwrap_or(100)),
+        (Percentages::Month(values), None) => {
+            values.iter().map(u16::to_string).collect::<Vec<_>>().join(" ") + " %"
+        }
+        _ => String::new(),
+    }
+}
+
+/// Every change from one settings to another, programs first, then stations, then the box.
+#[must_use]
+pub fn difference(before: &Settings, after: &Settings) -> Vec<Change> {
+    let mut changes = Vec::new();
+    let mut say = |place: Where, what: &str, before: String, after: String| {
+        if before != after {
+            let (before, after) = (or_nothing(before), or_nothing(after));
+            changes.push(Change { place, what: what.to_owned(), before, after });
+        }
+    };
+    for i in 0..before.programs.len().max(after.programs.len()) {
+        let of = |s: &Settings| s.programs.get(i).cloned();
+        let (a, b) = (of(before), of(after));
+        let place = Where::Program(i);
+        let mut line = |what: &str, words: fn(&Program) -> String| {
+            say(
+                place,
+                what,
+                a.as_ref().map_or(String::new(), words),
+                b.as_ref().map_or(String::new(), words),
+            );
+        };
+        line("name", |p| p.name.clone());
+        line("switched", |p| on(p.active));
+        line("starts", |p| p.starts.iter().map(|t| clock(*t)).collect::<Vec<_>>().join(", "));
+        line("days", |p| days_in_words(p.days));
+        line("repeats", |p| {
+            p.repeat
+                .map_or(String::new(), |r| format!("until {}, pause {}", clock(r.until), length(r.pause_s)))
+        });
+        say(
+            place,
+            "percentage",
+            percentages(&before.percentages, Some(i)),
+            percentages(&after.percentages, Some(i)),
+        );
+        let mut stations: Vec<u16> =
+            [&a, &b].into_iter().flatten().flat_map(|p| p.run_times.iter().map(|(n, _)| *n)).collect();
+        stations.sort_unstable();
+        stations.dedup();
+        for station in stations {
+            let of = |s: &Settings| length(s.run_time_s(i, station));
+            say(place, &format!("station {station}"), of(before), of(after));
+        }
+    }
+    let mut numbers: Vec<u16> = before.stations.iter().chain(&after.stations).map(|(n, _)| *n).collect();
+    numbers.sort_unstable();
+    numbers.dedup();
+    for number in numbers {
+        let (was, is) = (before.station(number), after.station(number));
+        let cycle = |s: StationSetting| {
+            s.cycle_and_soak_s.map_or(String::new(), |(c, k)| format!("{} and {} soak", length(c), length(k)))
+        };
+        let place = Where::Station(number);
+        say(place, "longest cycle", cycle(was), cycle(is));
+        say(place, "lighting", on(was.lighting), on(is.lighting));
+        say(place, "master valve", on(was.master_valve), on(is.master_valve));
+        say(place, "pump", on(was.pump), on(is.pump));
+        say(place, "ignores sensors", on(was.ignores_sensors), on(is.ignores_sensors));
+    }
+    let place = Where::Box;
+    say(place, "percentage", percentages(&before.percentages, None), percentages(&after.percentages, None));
+    let delay = |s: &Settings| match s.delay_s {
+        0 => "none".to_owned(),
+        d if d > 0 => length(d.unsigned_abs()),
+        d => format!("{} overlap", length(d.unsigned_abs())),
+    };
+    say(place, "pause between stations", delay(before), delay(after));
+    let never = |s: &Settings| {
+        if s.never_days.contains(&true) { days_in_words(Days::Weekdays(s.never_days)) } else { String::new() }
+    };
+    say(place, "days never", never(before), never(after));
+    let omit =
+        |s: &Settings| s.omit_hours.map_or(String::new(), |(f, u)| format!("{} to {}", clock(f), clock(u)));
+    say(place, "hours without a start", omit(before), omit(after));
+    let rain = |s: &Settings| s.rain_delay.map_or(String::new(), |(d, n)| format!("{n} days from {d}"));
+    say(place, "rain delay", rain(before), rain(after));
+    let off = |s: &Settings| {
+        s.off_season.map_or(String::new(), |o| format!("{} to {}", month_day(o.from), month_day(o.until)))
+    };
+    say(place, "off-season", off(before), off(after));
+    changes
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::controller::schedule::YearSpan;
+    use crate::controller::twelve_stations;
+    use jiff::civil::time;
+
+    #[test]
+    fn a_difference_reads_like_a_note_in_the_margin() {
+        let before = Settings::clean(&twelve_stations());
+        let mut after = before.clone();
+        after.programs[0].active = true;
+        after.programs[0].starts = vec![time(2, 0, 0, 0), time(4, 30, 0, 0)];
+        after.programs[0].days = Days::Weekdays([true, false, true, false, true, false, false]);
+        after.set_run_time_s(0, 3, 450);
+        after.percentages = Percentages::Program(vec![90, 100, 100]);
+        after.update_station(3, |s| s.cycle_and_soak_s = Some((360, 1800)));
+        after.update_station(3, |s| s.master_valve = true);
+        after.never_days[6] = true;
+        after.off_season = Some(YearSpan { from: (11, 1), until: (3, 31) });
+        let lines: Vec<_> = difference(&before, &after)
+            .into_iter()
+            .map(|c| format!("{:?} {}: {} -> {}", c.place, c.what, c.before, c.after))
+            .collect();
+        insta::assert_snapshot!(lines.join("\n"), @r"
+        Program(0) switched: off -> on
+        Program(0) starts: – -> 02:00, 04:30
+        Program(0) days: every day of the week -> Mon, Wed, Fri
+        Program(0) percentage: 100 % -> 90 %
+        Program(0) station 3: – -> 7 min 30 s
+        Station(3) longest cycle: – -> 6 min and 30 min soak
+        Station(3) master valve: off -> on
+        Box days never: – -> Sun
+        Box off-season: – -> 1 Nov to 31 Mar
+        ");
+        assert_eq!(difference(&after, &after), []);
+    }
+}

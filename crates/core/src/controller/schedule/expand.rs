@@ -1,0 +1,558 @@
+//! From settings to every run over a span of dates.
+//!
+//! A run belongs to the date of its program's start, also after midnight. Times are wall-clock
+//! times of the site: a start that the spring change skips moves on by the gap, one that the
+//! autumn change repeats is taken the first time.
+
+use super::settings::{Program, Settings};
+use super::{runs_on, settings};
+use crate::controller::{Card, Overlap, PercentageTarget};
+use jiff::civil::{Date, Time};
+use jiff::tz::TimeZone;
+use jiff::{SignedDuration, Timestamp, Zoned};
+use std::cmp::Reverse;
+use std::collections::BinaryHeap;
+
+/// Passes of a repeating program in a day are cut here: a pass a minute, all day.
+const MOST_PASSES: u32 = 1440;
+
+/// One cycle of one station.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct ScheduledRun {
+    /// When water starts.
+    pub start: Timestamp,
+    /// When it stops.
+    pub end: Timestamp,
+    /// Index of the program.
+    pub program: usize,
+    /// Which of the program's starts of the day, from 1; passes of a repeating program count on.
+    pub start_number: u32,
+    /// Index of that start in the program's list.
+    pub start_index: usize,
+    /// The station.
+    pub station: u16,
+    /// Which cycle, from 1.
+    pub cycle: u32,
+    /// Date that the run belongs to.
+    pub date: Date,
+    /// How long it waited for another program, seconds.
+    pub queued_s: i64,
+}
+
+impl ScheduledRun {
+    /// Length, seconds.
+    #[must_use]
+    pub fn seconds(&self) -> i64 {
+        self.end.duration_since(self.start).as_secs()
+    }
+}
+
+/// A start of a program, before it is queued.
+struct Start {
+    at: Timestamp,
+    program: usize,
+    number: u32,
+    index: usize,
+    date: Date,
+    /// Repeats until then.
+    repeat: Option<(Timestamp, u32)>,
+}
+
+/// Every run from a first to a last date, both included, in order of time.
+///
+/// Settings that the card cannot hold are expanded as they are; check them first.
+#[must_use]
+pub fn expand(settings: &Settings, card: &Card, tz: &TimeZone, from: Date, to: Date) -> Vec<ScheduledRun> {
+    let mut starts = Vec::new();
+    let mut date = from;
+    while date <= to {
+        for (index, program) in settings.programs.iter().enumerate() {
+            if program.active && runs_on(program.days, settings.never_days, date) {
+                add_starts(&mut starts, settings, index, program, date, tz);
+            }
+        }
+        let Ok(next) = date.tomorrow() else { break };
+        date = next;
+    }
+    // Passes in the order they are asked for: what a loop asks for next waits in line like a start.
+    let mut line: BinaryHeap<Reverse<(Timestamp, usize, u32, usize)>> = (0..)
+        .zip(&starts)
+        .map(|(index, start): (usize, &Start)| Reverse((start.at, start.program, start.number, index)))
+        .collect();
+    let mut runs = Vec::new();
+    let mut free_from = Timestamp::MIN;
+    while let Some(Reverse((asked, _, number, index))) = line.pop() {
+        let Some(start) = starts.get(index) else { continue };
+        let Some(program) = settings.programs.get(start.program) else { continue };
+        let begin = if card.overlap == Overlap::Queue { asked.max(free_from) } else { asked };
+        let pass = Pass { start, number, begin, queued_s: begin.duration_since(asked).as_secs() };
+        let end = pass.lay(settings, card, program, &mut runs);
+        if card.overlap == Overlap::Queue {
+            free_from = free_from.max(end);
+        }
+        let Some((until, pause_s)) = start.repeat else { continue };
+        let next = end + SignedDuration::from_secs(i64::from(pause_s));
+        // An empty program would repeat for ever without time passing.
+        if next < until && next > asked && number - start.number < MOST_PASSES {
+            line.push(Reverse((next, start.program, number + 1, index)));
+        }
+    }
+    runs.sort_by_key(|r| (r.start, r.program, r.station, r.cycle));
+    runs
+}
+
+fn instant(date: Date, time: Time, tz: &TimeZone) -> Option<Zoned> {
+    tz.to_ambiguous_zoned(date.to_datetime(time)).compatible().ok()
+}
+
+fn add_starts(
+    starts: &mut Vec<Start>,
+    settings: &Settings,
+    index: usize,
+    program: &Program,
+    date: Date,
+    tz: &TimeZone,
+) {
+    let mut times: Vec<(Time, usize)> = program.starts.iter().copied().zip(0..).collect();
+    times.sort_unstable();
+    for ((time, start_index), number) in times.into_iter().zip(1..) {
+        if settings.omit_hours.is_some_and(|(from, until)| in_hours(time, from, until)) {
+            continue;
+        }
+        let Some(at) = instant(date, time, tz) else { continue };
+        let repeat = program.repeat.and_then(|settings::Repeat { until, pause_s }| {
+            let last = if until > time { date } else { date.tomorrow().ok()? };
+            Some((instant(last, until, tz)?.timestamp(), pause_s))
+        });
+        starts.push(Start { at: at.timestamp(), program: index, number, index: start_index, date, repeat });
+    }
+}
+
+/// Whether a time of day lies in hours that may cross midnight; the end is outside.
+fn in_hours(time: Time, from: Time, until: Time) -> bool {
+    if from <= until { (from..until).contains(&time) } else { time >= from || time < until }
+}
+
+/// One pass of a program through its stations.
+struct Pass<'a> {
+    start: &'a Start,
+    number: u32,
+    begin: Timestamp,
+    queued_s: i64,
+}
+
+/// A station with what it still has to run.
+struct Waiting {
+    station: u16,
+    cycles: Vec<u32>,
+    next_cycle: usize,
+    soak_s: u32,
+    ready: Timestamp,
+}
+
+impl Pass<'_> {
+    /// Lays the stations of a program one after the other. A station that soaks lets the next
+    /// ones run; when all soak, the box waits. Returns when the last run ends.
+    fn lay(
+        &self,
+        settings: &Settings,
+        card: &Card,
+        program: &Program,
+        runs: &mut Vec<ScheduledRun>,
+    ) -> Timestamp {
+        let resting = settings.off_season.is_some_and(|span| span.holds(self.start.date))
+            || settings.rain_delay.is_some_and(|(first, days)| {
+                let since = (self.start.date - first).get_days();
+                (0..i32::from(days)).contains(&since)
+            });
+        let percentage = settings.percentages.of(self.start.program, self.start.date);
+        let mut waiting = Vec::new();
+        let mut last_end = self.begin;
+        for &(station, seconds) in &program.run_times {
+            let set = settings.station(station);
+            if set.lighting {
+                let end = self.begin + SignedDuration::from_secs(i64::from(seconds));
+                if seconds > 0 {
+                    runs.push(self.run(self.begin, end, station, 1));
+                }
+                continue;
+            }
+            if resting {
+                continue;
+            }
+            let cycles = split(card, seconds, percentage, set.cycle_and_soak_s.map(|(cycle, _)| cycle));
+            if !cycles.is_empty() {
+                let soak_s = set.cycle_and_soak_s.map_or(0, |(_, soak)| soak);
+                waiting.push(Waiting { station, cycles, next_cycle: 0, soak_s, ready: self.begin });
+            }
+        }
+        let delay = SignedDuration::from_secs(i64::from(settings.delay_s));
+        let mut clock = self.begin;
+        let mut cursor = 0;
+        while !waiting.is_empty() {
+            // The next station in the order of the box that is ready, going round; else the first
+            // to have soaked.
+            let count = waiting.len();
+            let ready = (0..count)
+                .map(|k| (cursor + k) % count)
+                .find(|&i| waiting.get(i).is_some_and(|w| w.ready <= clock));
+            let chosen = ready.or_else(|| (0..count).min_by_key(|&i| waiting.get(i).map(|w| w.ready)));
+            let Some(index) = chosen else { break };
+            let Some(station) = waiting.get_mut(index) else { break };
+            let begin = clock.max(station.ready);
+            let seconds = station.cycles.get(station.next_cycle).copied().unwrap_or(0);
+            let end = begin + SignedDuration::from_secs(i64::from(seconds));
+            station.next_cycle += 1;
+            station.ready = end + SignedDuration::from_secs(i64::from(station.soak_s));
+            let cycle = u32::try_from(station.next_cycle).unwrap_or(u32::MAX);
+            runs.push(self.run(begin, end, station.station, cycle));
+            last_end = last_end.max(end);
+            clock = (end + delay).max(begin);
+            if station.next_cycle == station.cycles.len() {
+                waiting.remove(index);
+                cursor = if waiting.is_empty() { 0 } else { index % waiting.len() };
+            } else {
+                cursor = (index + 1) % count;
+            }
+        }
+        last_end
+    }
+
+    fn run(&self, start: Timestamp, end: Timestamp, station: u16, cycle: u32) -> ScheduledRun {
+        ScheduledRun {
+            start,
+            end,
+            program: self.start.program,
+            start_number: self.number,
+            start_index: self.start.index,
+            station,
+            cycle,
+            date: self.start.date,
+            queued_s: self.queued_s,
+        }
+    }
+}
+
+/// The cycles of a run time, seconds each; together exactly the scaled run time (or, where the box
+/// scales each cycle, each scaled by itself).
+fn split(card: &Card, seconds: u32, percentage: u16, longest_cycle_s: Option<u32>) -> Vec<u32> {
+    let pieces = |total: u32, longest: u32| -> Vec<u32> {
+        let count = total.div_ceil(longest.max(1));
+        // Even cycles; the first ones take the odd seconds.
+        (0..count).map(|i| total / count + u32::from(i < total % count)).collect()
+    };
+    let cycles = match (longest_cycle_s, card.percentage_target) {
+        (None, _) => vec![card.scaled_s(seconds, percentage)],
+        (Some(longest), PercentageTarget::Total) => pieces(card.scaled_s(seconds, percentage), longest),
+        (Some(longest), PercentageTarget::Cycle) => {
+            pieces(seconds, longest).into_iter().map(|s| card.scaled_s(s, percentage)).collect()
+        }
+    };
+    cycles.into_iter().filter(|s| *s > 0).collect()
+}
+
+/// Seconds of one event of a station: its run time at 100 % under a percentage, cycles and the box's
+/// rounding included.
+#[must_use]
+pub fn event_seconds(card: &Card, seconds: u32, percentage: u16, longest_cycle_s: Option<u32>) -> u32 {
+    split(card, seconds, percentage, longest_cycle_s).iter().sum()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::controller::schedule::{Days, Percentages, Repeat, StationSetting, YearSpan};
+    use crate::controller::twelve_stations;
+    use jiff::civil::{date, time};
+    use proptest::prelude::*;
+
+    fn program(starts: &[Time], run_times: &[(u16, u32)]) -> Program {
+        Program {
+            name: "A".into(),
+            active: true,
+            starts: starts.to_vec(),
+            days: Days::Weekdays([true; 7]),
+            run_times: run_times.to_vec(),
+            repeat: None,
+        }
+    }
+
+    fn settings(programs: Vec<Program>) -> Settings {
+        Settings {
+            percentages: Percentages::Program(vec![100; programs.len()]),
+            programs,
+            stations: Vec::new(),
+            delay_s: 0,
+            never_days: [false; 7],
+            omit_hours: None,
+            rain_delay: None,
+            off_season: None,
+        }
+    }
+
+    fn day(settings: &Settings) -> Vec<ScheduledRun> {
+        expand(settings, &twelve_stations(), &TimeZone::UTC, date(2026, 7, 14), date(2026, 7, 14))
+    }
+
+    fn clock(at: Timestamp) -> String {
+        at.strftime("%H:%M:%S").to_string()
+    }
+
+    #[test]
+    fn run_times_add_up_and_each_start_repeats_the_program() {
+        // Common practice: 15 + 30 + 30 + 30 + 15 minutes total two hours.
+        let minutes = [(1, 900), (2, 1800), (3, 1800), (4, 1800), (5, 900)];
+        let once = day(&settings(vec![program(&[time(2, 0, 0, 0)], &minutes)]));
+        assert_eq!(clock(once.last().unwrap().end), "04:00:00");
+        let twice = day(&settings(vec![program(&[time(2, 0, 0, 0), time(6, 0, 0, 0)], &minutes)]));
+        assert_eq!(twice.len(), 10, "a second start runs all five stations again");
+        assert_eq!((twice[5].start_number, clock(twice[5].start).as_str()), (2, "06:00:00"));
+    }
+
+    #[test]
+    fn programs_laid_on_each_other_queue_or_run_together_as_the_card_says() {
+        let both =
+            vec![program(&[time(2, 0, 0, 0)], &[(1, 3600)]), program(&[time(2, 30, 0, 0)], &[(2, 600)])];
+        let queued = day(&settings(both.clone()));
+        assert_eq!((clock(queued[1].start).as_str(), queued[1].queued_s), ("03:00:00", 1800));
+        let card = Card { overlap: Overlap::Concurrent, ..twelve_stations() };
+        let together = expand(&settings(both), &card, &TimeZone::UTC, date(2026, 7, 14), date(2026, 7, 14));
+        assert_eq!(clock(together[1].start), "02:30:00");
+    }
+
+    #[test]
+    fn twenty_four_minutes_as_four_times_six_with_half_hour_soaks() {
+        let mut settings = settings(vec![program(&[time(2, 0, 0, 0)], &[(1, 1440), (2, 600)])]);
+        settings.stations =
+            vec![(1, StationSetting { cycle_and_soak_s: Some((360, 1800)), ..StationSetting::default() })];
+        let runs = day(&settings);
+        let one: Vec<_> = runs.iter().filter(|r| r.station == 1).collect();
+        assert_eq!(one.len(), 4);
+        assert!(one.iter().all(|r| r.seconds() == 360));
+        for pair in one.windows(2) {
+            assert!(pair[1].start.duration_since(pair[0].end).as_secs() >= 1800);
+        }
+        let two = runs.iter().find(|r| r.station == 2).unwrap();
+        assert_eq!(clock(two.start), "02:06:00", "one station's soak is another's run");
+    }
+
+    #[test]
+    fn a_run_after_midnight_belongs_to_the_date_of_its_start() {
+        let runs = day(&settings(vec![program(&[time(23, 50, 0, 0)], &[(1, 1200), (2, 600)])]));
+        assert_eq!(runs[1].date, date(2026, 7, 14));
+        assert_eq!(runs[1].start.to_string(), "2026-07-15T00:10:00Z");
+    }
+
+    #[test]
+    fn both_clock_changes() {
+        let tz = TimeZone::get("Europe/Paris").unwrap();
+        let settings = settings(vec![program(&[time(2, 30, 0, 0)], &[(1, 3600)])]);
+        let on = |d| expand(&settings, &twelve_stations(), &tz, d, d);
+        // 29 March 2026: 02:30 does not exist and moves on to 03:30.
+        assert_eq!(on(date(2026, 3, 29))[0].start.to_string(), "2026-03-29T01:30:00Z");
+        // 25 October 2026: 02:30 comes twice; the first is taken, and the hour is a real hour.
+        let autumn = on(date(2026, 10, 25));
+        assert_eq!(autumn.len(), 1);
+        assert_eq!(autumn[0].start.to_string(), "2026-10-25T00:30:00Z");
+        assert_eq!(autumn[0].seconds(), 3600);
+    }
+
+    #[test]
+    fn holds_of_the_box_spare_lighting() {
+        let mut settings = settings(vec![program(&[time(21, 0, 0, 0)], &[(1, 600), (12, 7200)])]);
+        settings.percentages = Percentages::Program(vec![50]);
+        settings.stations = vec![(12, StationSetting { lighting: true, ..StationSetting::default() })];
+        let stations = |s: &Settings| day(s).iter().map(|r| (r.station, r.seconds())).collect::<Vec<_>>();
+        assert_eq!(stations(&settings), [(1, 300), (12, 7200)], "lighting ignores the percentage");
+        settings.rain_delay = Some((date(2026, 7, 13), 2));
+        assert_eq!(stations(&settings), [(12, 7200)]);
+        settings.rain_delay = Some((date(2026, 7, 12), 2));
+        assert_eq!(stations(&settings).len(), 2, "the delay has ended");
+        settings.off_season = Some(YearSpan { from: (7, 1), until: (7, 31) });
+        assert_eq!(stations(&settings), [(12, 7200)]);
+        settings.off_season = Some(YearSpan { from: (11, 1), until: (3, 31) });
+        assert_eq!(stations(&settings).len(), 2, "over the new year, and July is not in it");
+        settings.omit_hours = Some((time(20, 0, 0, 0), time(6, 0, 0, 0)));
+        assert_eq!(stations(&settings), [], "no program starts in these hours");
+    }
+
+    #[test]
+    fn a_loop_repeats_until_its_end_with_its_pause() {
+        let mut pulses = program(&[time(8, 0, 0, 0)], &[(1, 60)]);
+        pulses.repeat = Some(Repeat { until: time(10, 0, 0, 0), pause_s: 29 * 60 });
+        let runs = day(&settings(vec![pulses.clone()]));
+        let starts: Vec<_> = runs.iter().map(|r| clock(r.start)).collect();
+        assert_eq!(starts, ["08:00:00", "08:30:00", "09:00:00", "09:30:00"]);
+        pulses.run_times = vec![(1, 0)];
+        pulses.repeat = Some(Repeat { until: time(10, 0, 0, 0), pause_s: 0 });
+        assert_eq!(day(&settings(vec![pulses])), [], "an empty loop ends");
+    }
+
+    #[test]
+    fn a_percentage_of_each_month_changes_at_midnight_of_the_first() {
+        let mut months = [100; 12];
+        months[6] = 50;
+        let mut settings = settings(vec![program(&[time(23, 59, 0, 0), time(0, 1, 0, 0)], &[(1, 1200)])]);
+        settings.percentages = Percentages::Month(months);
+        let card = Card { percentage_scope: crate::controller::PercentageScope::Month, ..twelve_stations() };
+        let runs = expand(&settings, &card, &TimeZone::UTC, date(2026, 6, 30), date(2026, 7, 1));
+        let told: Vec<_> =
+            runs.iter().map(|r| (r.start.strftime("%d %H:%M").to_string(), r.seconds())).collect();
+        // The run that starts a minute before July has June's percentage to its end.
+        assert_eq!(
+            told,
+            [
+                ("30 00:01".into(), 1200),
+                ("30 23:59".into(), 1200),
+                ("01 00:19".into(), 600),
+                ("01 23:59".into(), 600)
+            ]
+        );
+    }
+
+    #[test]
+    fn each_cycle_is_scaled_where_the_box_scales_cycles() {
+        let mut settings = settings(vec![program(&[time(2, 0, 0, 0)], &[(1, 1440)])]);
+        settings.percentages = Percentages::Program(vec![50]);
+        settings.stations =
+            vec![(1, StationSetting { cycle_and_soak_s: Some((360, 600)), ..StationSetting::default() })];
+        let lengths = |target| {
+            let card = Card { percentage_target: target, ..twelve_stations() };
+            let runs = expand(&settings, &card, &TimeZone::UTC, date(2026, 7, 14), date(2026, 7, 14));
+            runs.iter().map(ScheduledRun::seconds).collect::<Vec<_>>()
+        };
+        assert_eq!(lengths(PercentageTarget::Cycle), [180; 4], "four cycles stay, each half as long");
+        assert_eq!(lengths(PercentageTarget::Total), [360; 2], "half the time takes half the cycles");
+    }
+
+    #[test]
+    fn a_loop_queues_behind_others_and_may_cross_midnight() {
+        let mut pulses = program(&[time(22, 0, 0, 0)], &[(3, 120)]);
+        pulses.repeat = Some(Repeat { until: time(0, 30, 0, 0), pause_s: 1680 });
+        let runs = day(&settings(vec![program(&[time(22, 20, 0, 0)], &[(1, 1200)]), pulses]));
+        let told: Vec<_> =
+            runs.iter().map(|r| (r.station, clock(r.start), r.start_number, r.queued_s)).collect();
+        assert_eq!(
+            told[..3],
+            [(3, "22:00:00".into(), 1, 0), (1, "22:20:00".into(), 1, 0), (3, "22:40:00".into(), 2, 600)]
+        );
+        assert!(
+            runs.iter().all(|r| r.date == date(2026, 7, 14)),
+            "passes after midnight belong to the start"
+        );
+        assert!(runs.last().unwrap().start.to_string().as_str() < "2026-07-15T00:30:00Z");
+    }
+
+    #[test]
+    fn the_thirty_first_the_first_and_the_twenty_ninth_of_february() {
+        let on = |days, from, to| {
+            let mut odd = settings(vec![program(&[time(5, 0, 0, 0)], &[(1, 60)])]);
+            odd.programs[0].days = days;
+            let runs = expand(&odd, &twelve_stations(), &TimeZone::UTC, from, to);
+            runs.iter().map(|r| r.date.strftime("%m-%d").to_string()).collect::<Vec<_>>().join(" ")
+        };
+        assert_eq!(on(Days::Odd, date(2026, 7, 29), date(2026, 8, 3)), "07-29 07-31 08-01 08-03");
+        assert_eq!(on(Days::Odd, date(2028, 2, 27), date(2028, 3, 3)), "02-27 02-29 03-01 03-03");
+        assert_eq!(on(Days::Even, date(2026, 2, 26), date(2026, 3, 2)), "02-26 02-28 03-02");
+        let nth = Days::EveryNth { interval: 3, first: date(2028, 2, 26) };
+        assert_eq!(on(nth, date(2028, 2, 20), date(2028, 3, 6)), "02-26 02-29 03-03 03-06");
+    }
+
+    #[test]
+    fn programs_side_by_side_keep_their_own_order() {
+        let card = Card { overlap: Overlap::Concurrent, ..twelve_stations() };
+        let both = settings(vec![
+            program(&[time(2, 0, 0, 0)], &[(1, 600), (2, 600)]),
+            program(&[time(2, 5, 0, 0)], &[(3, 600), (4, 600)]),
+        ]);
+        let runs = expand(&both, &card, &TimeZone::UTC, date(2026, 7, 14), date(2026, 7, 14));
+        let told: Vec<_> = runs.iter().map(|r| (r.station, clock(r.start))).collect();
+        assert_eq!(
+            told,
+            [(1, "02:00:00".into()), (3, "02:05:00".into()), (2, "02:10:00".into()), (4, "02:15:00".into())]
+        );
+        assert!(runs.iter().all(|r| r.queued_s == 0));
+    }
+
+    #[test]
+    fn what_is_off_or_empty_runs_nothing() {
+        let mut settings = settings(vec![
+            program(&[time(2, 0, 0, 0)], &[(1, 600)]),
+            program(&[], &[(2, 600)]),
+            program(&[time(3, 0, 0, 0)], &[(3, 0)]),
+            program(&[time(4, 0, 0, 0)], &[(4, 600)]),
+        ]);
+        settings.programs[0].active = false;
+        settings.programs[3].days = Days::Weekdays([false; 7]);
+        assert_eq!(day(&settings), []);
+        settings.programs[3].days = Days::Weekdays([true; 7]);
+        settings.percentages = Percentages::Program(vec![100, 100, 100, 0]);
+        assert_eq!(day(&settings), [], "nothing at nought percent");
+        settings.percentages = Percentages::Program(vec![100]);
+        assert_eq!(day(&settings).len(), 1, "a program without a percentage runs at 100");
+    }
+
+    #[test]
+    fn pauses_of_seconds_to_hours_and_rain_delays_of_1_to_14_days() {
+        // Common practice: delays of some seconds to hours, rain delays of 1 to 14 days.
+        let mut settings = settings(vec![program(&[time(2, 0, 0, 0)], &[(1, 600), (2, 600)])]);
+        for pause_s in [5, 90, 2 * 3600] {
+            settings.delay_s = pause_s;
+            let runs = day(&settings);
+            assert_eq!(runs[1].start.duration_since(runs[0].end).as_secs(), i64::from(pause_s));
+        }
+        settings.delay_s = 0;
+        for days in 1..=14u8 {
+            settings.rain_delay = Some((date(2026, 7, 1), days));
+            let runs =
+                expand(&settings, &twelve_stations(), &TimeZone::UTC, date(2026, 7, 1), date(2026, 7, 20));
+            assert_eq!(runs[0].date, date(2026, 7, 1) + jiff::Span::new().days(i64::from(days)));
+        }
+    }
+
+    #[test]
+    fn delay_between_stations_and_overlap_for_slow_valves() {
+        let mut settings = settings(vec![program(&[time(2, 0, 0, 0)], &[(1, 600), (2, 600)])]);
+        settings.delay_s = 15;
+        assert_eq!(clock(day(&settings)[1].start), "02:10:15");
+        settings.delay_s = -10;
+        assert_eq!(clock(day(&settings)[1].start), "02:09:50");
+    }
+
+    proptest! {
+        #[test]
+        fn nothing_overlaps_on_a_queueing_box_and_the_seconds_add_up(
+            programs in proptest::collection::vec(
+                (proptest::collection::vec(0u16..1440, 1..4), proptest::collection::vec((1u16..12, 0u32..3000), 1..6)), 1..4),
+            percentage in 1u16..20, cycle in proptest::option::of((60u32..900, 0u32..3600)),
+        ) {
+            let percentage = percentage * 10;
+            let programs: Vec<Program> = programs.into_iter().map(|(starts, mut runs)| {
+                runs.sort_unstable();
+                runs.dedup_by_key(|r| r.0);
+                let starts: Vec<Time> = starts.into_iter().map(|m| time((m / 60) as i8, (m % 60) as i8, 0, 0)).collect();
+                program(&starts, &runs)
+            }).collect();
+            let mut settings = settings(programs);
+            settings.percentages = Percentages::Box(percentage);
+            settings.stations = (1..=12).map(|n| (n, StationSetting { cycle_and_soak_s: cycle, ..StationSetting::default() })).collect();
+            let card = twelve_stations();
+            let runs = day(&settings);
+            for pair in runs.windows(2) {
+                prop_assert!(pair[0].end <= pair[1].start);
+            }
+            let asked: i64 = settings.programs.iter().flat_map(|p| p.starts.iter().flat_map(|_| &p.run_times))
+                .map(|(_, s)| i64::from(card.scaled_s(*s, percentage))).sum();
+            prop_assert_eq!(runs.iter().map(ScheduledRun::seconds).sum::<i64>(), asked);
+            if let Some((longest, soak)) = cycle {
+                prop_assert!(runs.iter().all(|r| r.seconds() <= i64::from(longest)));
+                for run in &runs {
+                    let next = runs.iter().find(|r| (r.program, r.start_number, r.station) == (run.program, run.start_number, run.station) && r.cycle == run.cycle + 1);
+                    if let Some(next) = next {
+                        prop_assert!(next.start.duration_since(run.end).as_secs() >= i64::from(soak));
+                    }
+                }
+            }
+        }
+    }
+}

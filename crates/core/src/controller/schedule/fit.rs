@@ -1,0 +1,172 @@
+//! The nearest settings that a card can hold.
+
+use super::{Days, Percentages, Settings};
+use crate::controller::{Card, PercentageScope};
+use jiff::civil::Time;
+
+/// The nearest percentage that a card takes.
+#[must_use]
+pub fn nearest_percentage(card: &Card, value: u16) -> u16 {
+    let step = card.percentage_step.max(1);
+    let value = value.clamp(card.percentage_min, card.percentage_max);
+    let steps = (value - card.percentage_min + step / 2) / step;
+    let nearest = card.percentage_min + steps * step;
+    if nearest > card.percentage_max { nearest - step } else { nearest }
+}
+
+/// The start time that a card can hold at or before a minute of the day.
+#[must_use]
+pub fn start_at_or_before(card: &Card, minute: u32) -> Time {
+    let step = u32::from(card.start_step_min.max(1));
+    let minute = minute % 1440 / step * step;
+    let part = |v: u32| i8::try_from(v).unwrap_or(0);
+    Time::new(part(minute / 60), part(minute % 60), 0, 0).unwrap_or_default()
+}
+
+/// Minute of the day of a time.
+#[must_use]
+pub fn minute_of(time: Time) -> u32 {
+    u32::from(time.hour().unsigned_abs()) * 60 + u32::from(time.minute().unsigned_abs())
+}
+
+impl Settings {
+    /// These settings with everything that a card cannot hold brought to the nearest that it can;
+    /// what has no nearest (a fifth start of four, a station that is not there) is left out.
+    #[must_use]
+    pub fn fitted(&self, card: &Card) -> Self {
+        let mut fitted = self.clone();
+        fitted.programs.truncate(usize::from(card.programs));
+        let clean = Self::clean(card);
+        for (program, empty) in fitted.programs.iter_mut().zip(&clean.programs) {
+            let step = u32::from(card.start_step_min.max(1));
+            for start in &mut program.starts {
+                *start = start_at_or_before(card, (minute_of(*start) + step / 2) % 1440);
+            }
+            program.starts.sort();
+            program.starts.dedup();
+            program.starts.truncate(usize::from(card.starts_per_program));
+            program.run_times.retain(|(n, _)| (1..=card.stations).contains(n));
+            program.run_times.sort_by_key(|(n, _)| *n);
+            program.run_times.dedup_by_key(|(n, _)| *n);
+            for (_, seconds) in &mut program.run_times {
+                let step = card.run_step_s.max(1);
+                *seconds = ((*seconds + step / 2) / step * step).min(card.longest_run_s);
+            }
+            let modes = card.day_modes;
+            let settable = match program.days {
+                Days::Weekdays(_) => modes.weekdays,
+                Days::Odd | Days::Even => modes.parity,
+                Days::EveryNth { interval, .. } => (1..=modes.longest_interval).contains(&interval),
+            };
+            if !settable {
+                program.days = match program.days {
+                    Days::EveryNth { first, .. } if modes.longest_interval > 0 => {
+                        Days::EveryNth { interval: modes.longest_interval, first }
+                    }
+                    _ => empty.days,
+                };
+            }
+            if !card.loops {
+                program.repeat = None;
+            }
+            let name_fits =
+                (1..=super::settings::LONGEST_PROGRAM_NAME).contains(&program.name.chars().count());
+            if !name_fits || program.name.chars().any(char::is_control) {
+                program.name.clone_from(&empty.name);
+            }
+        }
+        let near = |v: u16| nearest_percentage(card, v);
+        fitted.percentages = match (&self.percentages, card.percentage_scope) {
+            (Percentages::Box(v), PercentageScope::Box) => Percentages::Box(near(*v)),
+            (Percentages::Program(v), PercentageScope::Program) => {
+                Percentages::Program(v.iter().take(usize::from(card.programs)).map(|v| near(*v)).collect())
+            }
+            (Percentages::Month(v), PercentageScope::Month) => Percentages::Month(v.map(near)),
+            // Another scope: the same water in the first program's or January's terms is a guess,
+            // so it goes back to 100 %.
+            _ => clean.percentages,
+        };
+        fitted.stations.retain(|(n, _)| (1..=card.stations).contains(n));
+        for (_, station) in &mut fitted.stations {
+            if !card.cycle_and_soak || station.cycle_and_soak_s.is_some_and(|(cycle, _)| cycle == 0) {
+                station.cycle_and_soak_s = None;
+            }
+            station.lighting &= card.lighting;
+            station.master_valve &= card.master_valve;
+            station.pump &= card.pump_start;
+            station.ignores_sensors &= card.sensor_override;
+        }
+        let bound = |seconds: u32| i32::try_from(seconds).unwrap_or(i32::MAX);
+        fitted.delay_s = self.delay_s.clamp(-bound(card.longest_overlap_s), bound(card.longest_delay_s));
+        if !card.day_modes.never_days {
+            fitted.never_days = [false; 7];
+        }
+        if !card.omit_hours || self.omit_hours.is_some_and(|(from, until)| from == until) {
+            fitted.omit_hours = None;
+        }
+        if let Some((_, days)) = &mut fitted.rain_delay {
+            *days = (*days).min(card.longest_rain_delay_days);
+        }
+        fitted.rain_delay = fitted.rain_delay.filter(|(_, days)| *days > 0);
+        fitted.off_season = self.off_season.filter(super::YearSpan::is_real);
+        fitted.canonical()
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::controller::generic;
+    use crate::controller::schedule::{Program, Repeat, StationSetting, YearSpan};
+    use jiff::civil::{date, time};
+
+    #[test]
+    fn every_generic_card_can_hold_what_is_fitted_to_it() {
+        let wild = Settings {
+            programs: (0..9)
+                .map(|i| Program {
+                    name: "x".repeat(50),
+                    active: true,
+                    starts: (0..40).map(|k| time(k % 24, 7, 0, 0)).collect(),
+                    days: [
+                        Days::Odd,
+                        Days::EveryNth { interval: 60, first: date(2026, 7, 1) },
+                        Days::Weekdays([true; 7]),
+                    ][i % 3],
+                    run_times: vec![(1, 61), (60, 900), (1, 100_000)],
+                    repeat: Some(Repeat { until: time(20, 0, 0, 0), pause_s: 60 }),
+                })
+                .collect(),
+            percentages: Percentages::Program(vec![999, 3, 101]),
+            stations: vec![(
+                1,
+                StationSetting {
+                    cycle_and_soak_s: Some((0, 0)),
+                    lighting: true,
+                    master_valve: true,
+                    pump: true,
+                    ignores_sensors: true,
+                },
+            )],
+            delay_s: -9999,
+            never_days: [true, false, false, false, false, false, false],
+            omit_hours: Some((time(1, 0, 0, 0), time(1, 0, 0, 0))),
+            rain_delay: Some((date(2026, 7, 1), 200)),
+            off_season: Some(YearSpan { from: (13, 1), until: (2, 30) }),
+        };
+        for (code, card) in generic() {
+            assert!(!wild.check(&card).is_empty());
+            assert_eq!(wild.fitted(&card).check(&card), [], "{code}");
+        }
+    }
+
+    #[test]
+    fn what_fits_stays_as_it_is_and_the_nearest_is_the_nearest() {
+        let card = crate::controller::twelve_stations();
+        let clean = Settings::clean(&card);
+        assert_eq!(clean.fitted(&card), clean);
+        assert_eq!([4, 5, 94, 95, 204].map(|v| nearest_percentage(&card, v)), [10, 10, 90, 100, 200]);
+        let coarse = Card { start_step_min: 15, ..card };
+        assert_eq!(start_at_or_before(&coarse, 134), time(2, 0, 0, 0));
+    }
+}

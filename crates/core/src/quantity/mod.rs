@@ -1,0 +1,5 @@
+//! Quantities: units, the ranges that inputs may have, months and times of day.
+
+pub mod bounds;
+pub mod month;
+pub mod units;

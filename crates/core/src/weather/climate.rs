@@ -1,0 +1,346 @@
+//! The weather record of a site as a climate: ET0 of every recorded day, and what a day of the
+//! year is expected to ask where nothing was recorded.
+
+use crate::quantity::units::{Celsius, Millimetres};
+use crate::weather::reference_et::{DailyEt, daily};
+use crate::weather::{DayWeather, Station};
+use jiff::civil::Date;
+use std::collections::BTreeMap;
+
+/// Days either side of a day of the year that its normal is averaged over.
+const NORMAL_HALF_WINDOW_DAYS: usize = 10;
+/// Fewest recorded days behind a normal before it is used.
+const NORMAL_MIN_DAYS: u32 = 5;
+/// Recorded days from which a month counts as whole.
+const WHOLE_MONTH_DAYS: u32 = 25;
+/// Length of the calendar that normals are kept on: 29 February has its own place.
+const CALENDAR_DAYS: usize = 366;
+/// Diurnal range assumed where there is no record, °C (our rough estimate).
+const ROUGH_RANGE_C: f64 = 12.0;
+
+/// One recorded day with its ET0.
+#[derive(Debug, Clone, PartialEq)]
+pub struct ClimateDay {
+    /// The weather.
+    pub weather: DayWeather,
+    /// Its reference ET.
+    pub et: DailyEt,
+}
+
+/// What an expected ET0 rests on.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum ExpectedFrom {
+    /// The mean of this time of year in the record.
+    Normals,
+    /// Monthly normals that somebody typed.
+    TypedNormals,
+    /// A rough climate by latitude and elevation, for want of any record.
+    RoughEstimate,
+}
+
+/// A climate in short: what a day of the year is expected to ask, and the last recorded days. Enough
+/// for a week's advice, and small enough to be kept for every site.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Brief {
+    /// Expected ET0 by day of a leap year.
+    pub expected: Vec<Millimetres>,
+    /// The last days, [`BRIEF_DAYS`] at most, in order.
+    pub days: Vec<DayWeather>,
+}
+
+/// Days that a [`Brief`] remembers: more than pages look back before they open on the last day.
+pub const BRIEF_DAYS: usize = 40;
+
+/// A site's record turned into ET0 and normals.
+#[derive(Debug, Clone)]
+pub struct Climate {
+    station: Station,
+    days: BTreeMap<Date, ClimateDay>,
+    normal_et0: Vec<Option<Millimetres>>,
+    typed: Option<TypedNormals>,
+}
+
+/// Monthly means that stand in where there is no record, typed from a table.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct TypedNormals {
+    /// Mean daily minimum, January first.
+    pub temperature_min: [Celsius; 12],
+    /// Mean daily maximum.
+    pub temperature_max: [Celsius; 12],
+    /// Rain of the month; `None` when it was not typed.
+    pub rain: Option<[Millimetres; 12]>,
+    /// ET0 of a day; `None` when it was not typed and Hargreaves-Samani on the temperatures stands in.
+    pub et0_a_day: Option<[Millimetres; 12]>,
+}
+
+impl TypedNormals {
+    /// ET0 of a day of a month.
+    #[must_use]
+    pub fn et0(&self, date: Date, station: &Station) -> Millimetres {
+        let m = usize::from(date.month().unsigned_abs()).wrapping_sub(1);
+        if let Some(et0) = self.et0_a_day.and_then(|all| all.get(m).copied()) {
+            return et0;
+        }
+        let (Some(min), Some(max)) = (self.temperature_min.get(m), self.temperature_max.get(m)) else {
+            return Millimetres::ZERO;
+        };
+        daily(&DayWeather::from_temperatures(date, *min, *max), station).et0.max(Millimetres::ZERO)
+    }
+}
+
+impl Climate {
+    /// Computes ET0 for every day and the normals by day of the year.
+    #[must_use]
+    pub fn from_record(days: &[DayWeather], station: Station) -> Self {
+        let days: BTreeMap<Date, ClimateDay> = days
+            .iter()
+            .map(|weather| (weather.date, ClimateDay { weather: *weather, et: daily(weather, &station) }))
+            .collect();
+        let mut sums = vec![(0.0, 0_u32); CALENDAR_DAYS];
+        for (date, day) in &days {
+            if let Some(slot) = sums.get_mut(calendar_index(*date)) {
+                slot.0 += day.et.et0.mm();
+                slot.1 += 1;
+            }
+        }
+        let normal_et0 = (0..CALENDAR_DAYS)
+            .map(|i| {
+                let window = 2 * NORMAL_HALF_WINDOW_DAYS + 1;
+                let (sum, count) = (0..window)
+                    .filter_map(|k| {
+                        sums.get((i + CALENDAR_DAYS + k - NORMAL_HALF_WINDOW_DAYS) % CALENDAR_DAYS)
+                    })
+                    .fold((0.0, 0), |(s, n), (sum, count)| (s + sum, n + count));
+                (count >= NORMAL_MIN_DAYS).then(|| Millimetres::from_mm(sum / f64::from(count)))
+            })
+            .collect();
+        Self { station, days, normal_et0, typed: None }
+    }
+
+    /// The same with monthly normals behind the record.
+    #[must_use]
+    pub fn with_typed(self, typed: Option<TypedNormals>) -> Self {
+        Self { typed, ..self }
+    }
+
+    /// The climate in short.
+    #[must_use]
+    pub fn brief(&self) -> Brief {
+        // 2000 has every day of the calendar.
+        let year =
+            (1..=366).filter_map(|day| Date::constant(2000, 1, 1).with().day_of_year(day).build().ok());
+        let mut days: Vec<DayWeather> =
+            self.days.values().rev().take(BRIEF_DAYS).map(|d| d.weather).collect();
+        days.reverse();
+        Brief { expected: year.map(|date| self.expected_et0(date).0).collect(), days }
+    }
+
+    /// The climate that a brief stands for: its last days, and what it expects, all taken as normals.
+    #[must_use]
+    pub fn from_brief(brief: &Brief, station: Station) -> Self {
+        let normal_et0 = brief.expected.iter().copied().map(Some).collect();
+        Self { normal_et0, ..Self::from_record(&brief.days, station) }
+    }
+
+    /// Mean rain of each month, January first: of the recorded months that are nearly whole, else
+    /// as typed; `None` when neither has every month.
+    #[must_use]
+    pub fn monthly_expected_rain(&self) -> Option<[Millimetres; 12]> {
+        let mut months: BTreeMap<(i16, i8), (f64, u32)> = BTreeMap::new();
+        for (date, day) in &self.days {
+            if let Some(rain) = day.weather.rain {
+                let slot = months.entry((date.year(), date.month())).or_default();
+                slot.0 += rain.mm();
+                slot.1 += 1;
+            }
+        }
+        let mean = |month: i8| {
+            let whole: Vec<f64> = months
+                .iter()
+                .filter(|((_, m), (_, days))| *m == month && *days >= WHOLE_MONTH_DAYS)
+                .map(|(_, (sum, days))| {
+                    sum / f64::from(*days)
+                        * crate::quantity::month::days_in(usize::from(month.unsigned_abs()) - 1)
+                })
+                .collect();
+            #[allow(clippy::cast_precision_loss, reason = "years of a record")]
+            let count = whole.len() as f64;
+            (!whole.is_empty()).then(|| Millimetres::from_mm(whole.iter().sum::<f64>() / count))
+        };
+        let recorded: Vec<Millimetres> = (1..=12).filter_map(mean).collect();
+        <[Millimetres; 12]>::try_from(recorded).ok().or(self.typed.and_then(|t| t.rain))
+    }
+
+    /// Where the weather was measured.
+    #[must_use]
+    pub fn station(&self) -> &Station {
+        &self.station
+    }
+
+    /// Whether there is any recorded day.
+    #[must_use]
+    pub fn is_empty(&self) -> bool {
+        self.days.is_empty()
+    }
+
+    /// Number of recorded days.
+    #[must_use]
+    pub fn len(&self) -> usize {
+        self.days.len()
+    }
+
+    /// First and last recorded day.
+    #[must_use]
+    pub fn span(&self) -> Option<(Date, Date)> {
+        Some((*self.days.keys().next()?, *self.days.keys().next_back()?))
+    }
+
+    /// The recorded day, if there is one.
+    #[must_use]
+    pub fn day(&self, date: Date) -> Option<&ClimateDay> {
+        self.days.get(&date)
+    }
+
+    /// Recorded days of a range, both ends included.
+    pub fn range(&self, from: Date, to: Date) -> impl Iterator<Item = (&Date, &ClimateDay)> {
+        // BTreeMap::range panics when the ends are crossed.
+        let to = to.max(from);
+        self.days.range(from..=to)
+    }
+
+    /// ET0 to expect on a date without a record.
+    #[must_use]
+    pub fn expected_et0(&self, date: Date) -> (Millimetres, ExpectedFrom) {
+        match self.normal_et0.get(calendar_index(date)).copied().flatten() {
+            Some(et0) => (et0, ExpectedFrom::Normals),
+            None => match &self.typed {
+                Some(typed) => (typed.et0(date, &self.station), ExpectedFrom::TypedNormals),
+                None => (rough_et0(date, &self.station), ExpectedFrom::RoughEstimate),
+            },
+        }
+    }
+
+    /// Expected daily ET0 averaged over the month of each of twelve months, January first.
+    #[must_use]
+    pub fn monthly_expected_et0(&self, year: i16) -> [Millimetres; 12] {
+        core::array::from_fn(|i| {
+            let Ok(month) = i8::try_from(i + 1) else { return Millimetres::ZERO };
+            let Ok(first) = Date::new(year, month, 1) else { return Millimetres::ZERO };
+            let days = first.days_in_month();
+            let sum: Millimetres = (1..=days)
+                .filter_map(|d| Date::new(year, month, d).ok())
+                .map(|d| self.expected_et0(d).0)
+                .sum();
+            sum * (1.0 / f64::from(days))
+        })
+    }
+}
+
+/// Position of a date on a 366-day calendar, so that 1 March has one place in every year.
+fn calendar_index(date: Date) -> usize {
+    let day = usize::from(date.day_of_year().unsigned_abs()) - 1;
+    if !date.in_leap_year() && date.month() > 2 { day + 1 } else { day }
+}
+
+/// ET0 from a rough climate by latitude and elevation, so that a site without any record gets a
+/// first sheet: sea-level annual mean 27 °C - 0.0075 lat², season ± 0.28 °C per degree of
+/// latitude, 6.5 °C less per kilometre (the standard atmosphere), a daily range of 12 °C, and
+/// Hargreaves-Samani on those. The two latitude constants are our own rough fit to world climate;
+/// the estimate is always shown as one.
+#[must_use]
+pub fn rough_et0(date: Date, station: &Station) -> Millimetres {
+    let latitude = station.latitude_deg;
+    let annual = 27.0 - 0.0075 * latitude * latitude - 0.0065 * station.elevation.m();
+    // Warmest about a month after the solstice: day 201 in the north, half a year later in the south.
+    let peak = if latitude >= 0.0 { 201.0 } else { 201.0 - 182.5 };
+    let phase = 2.0 * std::f64::consts::PI * (crate::weather::sun::day_of_year(date) - peak) / 365.0;
+    let mean = annual + 0.28 * latitude.abs() * phase.cos();
+    let day = DayWeather::from_temperatures(
+        date,
+        Celsius::from_c(mean - ROUGH_RANGE_C / 2.0),
+        Celsius::from_c(mean + ROUGH_RANGE_C / 2.0),
+    );
+    daily(&day, station).et0
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::quantity::units::Metres;
+    use jiff::ToSpan;
+    use jiff::civil::date;
+
+    fn station() -> Station {
+        Station {
+            latitude_deg: 46.0,
+            longitude_deg: 8.0,
+            elevation: Metres::from_m(1000.0),
+            wind_height: Metres::from_m(2.0),
+        }
+    }
+
+    #[test]
+    fn normals_average_the_same_time_of_year() {
+        let days: Vec<_> = (0..730)
+            .map(|i| {
+                let on = date(2023, 1, 1) + i.days();
+                DayWeather::from_temperatures(on, Celsius::from_c(8.0), Celsius::from_c(20.0))
+            })
+            .collect();
+        let climate = Climate::from_record(&days, station());
+        let (expected, from) = climate.expected_et0(date(2026, 7, 1));
+        assert_eq!(from, ExpectedFrom::Normals);
+        let measured = climate.day(date(2024, 7, 1)).unwrap().et.et0;
+        assert!((expected.mm() - measured.mm()).abs() < 0.1);
+        // The seam of the year has a normal too.
+        assert_eq!(climate.expected_et0(date(2028, 2, 29)).1, ExpectedFrom::Normals);
+        assert_eq!(climate.expected_et0(date(2026, 12, 31)).1, ExpectedFrom::Normals);
+    }
+
+    #[test]
+    fn a_brief_expects_and_remembers_the_same() {
+        let days: Vec<_> = (0..500)
+            .map(|i| {
+                let on = date(2025, 3, 1) + i.days();
+                let mut day = DayWeather::from_temperatures(
+                    on,
+                    Celsius::from_c(8.0),
+                    Celsius::from_c(18.0 + f64::from(i % 9)),
+                );
+                day.rain = Some(Millimetres::from_mm(f64::from(i % 4)));
+                day
+            })
+            .collect();
+        let whole = Climate::from_record(&days, station());
+        let brief = Climate::from_brief(&whole.brief(), station());
+        assert_eq!(brief.span().unwrap().1, whole.span().unwrap().1);
+        for back in 0..BRIEF_DAYS as i32 {
+            let on = whole.span().unwrap().1 - back.days();
+            assert_eq!(brief.day(on), whole.day(on));
+        }
+        for on in
+            [date(2026, 1, 1), date(2026, 2, 28), date(2028, 2, 29), date(2026, 3, 1), date(2027, 12, 31)]
+        {
+            assert_eq!(brief.expected_et0(on).0, whole.expected_et0(on).0, "{on}");
+        }
+        assert_eq!(brief.monthly_expected_et0(2026), whole.monthly_expected_et0(2026));
+    }
+
+    #[test]
+    fn march_has_one_place_in_every_year() {
+        assert_eq!(calendar_index(date(2026, 3, 1)), calendar_index(date(2028, 3, 1)));
+        assert_eq!(calendar_index(date(2028, 12, 31)), 365);
+        assert_eq!(calendar_index(date(2026, 12, 31)), 365);
+    }
+
+    #[test]
+    fn without_a_record_the_estimate_is_plausible_in_both_hemispheres() {
+        let climate = Climate::from_record(&[], station());
+        let (july, from) = climate.expected_et0(date(2026, 7, 15));
+        assert_eq!(from, ExpectedFrom::RoughEstimate);
+        assert!((3.0..6.5).contains(&july.mm()), "{july:?}");
+        assert!(climate.expected_et0(date(2026, 1, 15)).0.mm() < 1.5);
+        let south = Station { latitude_deg: -35.0, ..station() };
+        assert!(rough_et0(date(2026, 1, 15), &south) > rough_et0(date(2026, 7, 15), &south));
+    }
+}
