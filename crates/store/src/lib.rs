@@ -39,6 +39,9 @@ pub enum StoreError {
     /// Long work was told to stop; nothing of it was stored.
     #[error("it was cancelled")]
     Cancelled,
+    /// The same failure, told to several who waited for one answer.
+    #[error("{0}")]
+    Shared(std::sync::Arc<StoreError>),
     /// A row holds a value this program does not know.
     #[error("the database holds an unknown {what}: {value}")]
     Unknown {

@@ -1,9 +1,9 @@
 //! A decided night for the tests of the chapters: fixed weather, four zones that differ in what
 //! they do.
 
-use crate::pages::Frame;
-use crate::sites::{Loaded, SiteBox};
-use crate::today::Decided;
+use crate::chapters::today::Decided;
+use crate::page::frame::Frame;
+use crate::site::facts::{Loaded, SiteBox};
 use jiff::civil::{date, time};
 use jiff::tz::TimeZone;
 use jiff::{Timestamp, ToSpan};
@@ -175,7 +175,7 @@ pub(crate) fn box_with_faults()
 }
 
 /// The same box as its pages see it, with two versions of its settings.
-pub(crate) fn workbench() -> crate::programs::Workbench {
+pub(crate) fn workbench() -> crate::site::workbench::Workbench {
     let (installation, settings) = box_with_faults();
     let mut loaded = decided(UnitSystem::Metric).loaded;
     loaded.boxes[0].settings = Some(upland_store::settings::SettingsRecord {
@@ -186,5 +186,5 @@ pub(crate) fn workbench() -> crate::programs::Workbench {
         saved_by: "Bram".into(),
         saved_at: Timestamp::UNIX_EPOCH,
     });
-    crate::programs::Workbench::for_tests(loaded, installation, date(2026, 7, 13))
+    crate::site::workbench::Workbench::for_tests(loaded, installation, date(2026, 7, 13))
 }

@@ -1,33 +1,15 @@
 //! Pages and HTTP interface. A chapter is a folder: handlers, view models and templates together.
 //! A view model is a plain struct built by a function that a test can call without a server.
 
-mod accounts;
-mod assets;
-mod budget;
-mod calls;
-mod error;
+mod chapters;
 #[cfg(test)]
 mod fixture;
-mod forms;
-mod library;
-mod pages;
-mod programs;
-mod quantities;
-mod security;
-mod sensors;
-mod session;
-mod sheet;
-mod sites;
-mod state;
-mod today;
-mod upload;
-mod weather;
-mod words;
-mod working;
-mod zones;
+mod page;
+mod server;
+mod site;
 
-pub use accounts::hash_password;
-pub use state::AppState;
+pub use chapters::accounts::hash_password;
+pub use server::state::AppState;
 
 use actix_session::SessionMiddleware;
 use actix_session::config::PersistentSession;
@@ -49,25 +31,23 @@ pub struct ServerConfig {
 fn routes(config: &mut web::ServiceConfig) {
     config
         .app_data(web::FormConfig::default().limit(512 * 1024))
-        .app_data(web::PathConfig::default().error_handler(|_, _| error::PageError::NotFound.into()))
+        .app_data(web::PathConfig::default().error_handler(|_, _| server::error::PageError::NotFound.into()))
         .app_data(web::QueryConfig::default().error_handler(|error, _| {
-            error::PageError::BadRequest(format!("The address cannot be read: {error}.")).into()
+            server::error::PageError::BadRequest(format!("The address cannot be read: {error}.")).into()
         }))
-        .service(assets::serve)
-        .service(pages::health)
-        .configure(accounts::routes)
-        .configure(sites::routes)
-        .configure(zones::routes)
-        .configure(library::routes)
-        .configure(programs::routes)
-        .configure(weather::routes)
-        .configure(budget::routes)
-        .configure(sensors::routes)
-        .configure(sensors::api_routes)
-        .configure(calls::routes)
-        .configure(today::routes)
-        .configure(sheet::routes)
-        .default_service(web::to(error::not_found));
+        .service(server::assets::serve)
+        .service(server::health)
+        .configure(chapters::accounts::routes)
+        .configure(chapters::round::routes)
+        .configure(chapters::zones::routes)
+        .configure(chapters::library::routes)
+        .configure(chapters::programs::routes)
+        .configure(chapters::weather::routes)
+        .configure(chapters::budget::routes)
+        .configure(chapters::sensors::routes)
+        .configure(chapters::sensors::api_routes)
+        .configure(chapters::today::routes)
+        .default_service(web::to(server::error::not_found));
 }
 
 /// Serves until it is told to stop.
@@ -89,7 +69,7 @@ pub async fn serve(state: AppState, config: ServerConfig) -> std::io::Result<()>
         App::new()
             .app_data(state.clone())
             .wrap(session)
-            .wrap(middleware::from_fn(security::guard))
+            .wrap(middleware::from_fn(server::guard::guard))
             .wrap(middleware::Compress::default())
             .wrap(tracing_actix_web::TracingLogger::default())
             .configure(routes)

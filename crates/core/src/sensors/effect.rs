@@ -9,7 +9,7 @@ use jiff::Timestamp;
 
 /// What becomes of a run.
 #[derive(Debug, Clone, Copy, PartialEq)]
-pub enum Fate {
+pub enum Outcome {
     /// It runs.
     Runs,
     /// It does not run.
@@ -32,7 +32,7 @@ pub enum Fate {
 
 /// A sensor with what it says over the time looked at.
 #[derive(Debug, Clone, PartialEq)]
-pub struct Watching<'a> {
+pub struct ActiveSensor<'a> {
     /// The sensor.
     pub sensor: &'a Sensor,
     /// The zone a soil probe stands in.
@@ -55,7 +55,7 @@ fn sense_of(cause: Cause) -> Option<Sense> {
     }
 }
 
-impl Watching<'_> {
+impl ActiveSensor<'_> {
     fn may_hold(
         &self,
         cause: Cause,
@@ -115,16 +115,21 @@ impl Watching<'_> {
 /// What becomes of a scheduled run. A station without a zone is stopped by contacts like any other; what
 /// is run by hand is not scheduled, and ignores every sensor.
 #[must_use]
-pub fn fate(watching: &[Watching<'_>], run: &ScheduledRun, zone: Option<&Zone>, settings: &Settings) -> Fate {
-    let first = watching
+pub fn outcome(
+    active: &[ActiveSensor<'_>],
+    run: &ScheduledRun,
+    zone: Option<&Zone>,
+    settings: &Settings,
+) -> Outcome {
+    let first = active
         .iter()
         .enumerate()
         .filter_map(|(i, w)| w.stops(run, zone, settings).map(|(at, cause)| (at, i, cause)))
         .min_by_key(|(at, i, _)| (*at, *i));
     match first {
-        None => Fate::Runs,
-        Some((at, sensor, cause)) if at <= run.start => Fate::Held { sensor, cause },
-        Some((at, sensor, cause)) => Fate::Cut { sensor, at, cause },
+        None => Outcome::Runs,
+        Some((at, sensor, cause)) if at <= run.start => Outcome::Held { sensor, cause },
+        Some((at, sensor, cause)) => Outcome::Cut { sensor, at, cause },
     }
 }
 
@@ -175,8 +180,8 @@ mod tests {
         Sensor::of_card(generic().into_iter().find(|(c, _)| *c == code).unwrap().1, 1)
     }
 
-    fn watching(sensor: &Sensor, holds: Vec<Hold>) -> Watching<'_> {
-        Watching { sensor, probe_station: None, holds, windows: Vec::new(), bypasses: Vec::new() }
+    fn active(sensor: &Sensor, holds: Vec<Hold>) -> ActiveSensor<'_> {
+        ActiveSensor { sensor, probe_station: None, holds, windows: Vec::new(), bypasses: Vec::new() }
     }
 
     const RAIN: Cause = Cause::Rain { fallen_mm: 14.0 };
@@ -188,47 +193,47 @@ mod tests {
         let hold = Hold { from: at(3), until: Some(at(10)), cause: RAIN };
         let mut eaves = lawn(2);
         eaves.sky = Sky::UnderEaves;
-        let all = [watching(&rain, vec![hold])];
+        let all = [active(&rain, vec![hold])];
         let zone = lawn(1);
-        let fate = |run: &ScheduledRun, zone: &Zone| super::fate(&all, run, Some(zone), &settings);
-        assert_eq!(fate(&run(1, 1, 2), &zone), Fate::Runs);
-        assert_eq!(fate(&run(1, 2, 4), &zone), Fate::Cut { sensor: 0, at: at(3), cause: RAIN });
-        assert_eq!(fate(&run(1, 5, 6), &zone), Fate::Held { sensor: 0, cause: RAIN });
-        assert_eq!(fate(&run(1, 10, 11), &zone), Fate::Runs);
+        let outcome = |run: &ScheduledRun, zone: &Zone| super::outcome(&all, run, Some(zone), &settings);
+        assert_eq!(outcome(&run(1, 1, 2), &zone), Outcome::Runs);
+        assert_eq!(outcome(&run(1, 2, 4), &zone), Outcome::Cut { sensor: 0, at: at(3), cause: RAIN });
+        assert_eq!(outcome(&run(1, 5, 6), &zone), Outcome::Held { sensor: 0, cause: RAIN });
+        assert_eq!(outcome(&run(1, 10, 11), &zone), Outcome::Runs);
         assert_eq!(
-            fate(&run(2, 5, 6), &eaves),
-            Fate::Held { sensor: 0, cause: RAIN },
+            outcome(&run(2, 5, 6), &eaves),
+            Outcome::Held { sensor: 0, cause: RAIN },
             "a contact knows no roofs"
         );
         let station = sensor("weather_station");
-        let told = [watching(&station, vec![hold])];
+        let told = [active(&station, vec![hold])];
         assert_eq!(
-            super::fate(&told, &run(2, 5, 6), Some(&eaves), &settings),
-            Fate::Runs,
+            super::outcome(&told, &run(2, 5, 6), Some(&eaves), &settings),
+            Outcome::Runs,
             "data are told apart"
         );
         let mut ignoring = settings.clone();
         ignoring.update_station(1, |s| s.ignores_sensors = true);
-        assert_eq!(super::fate(&all, &run(1, 5, 6), Some(&zone), &ignoring), Fate::Runs);
+        assert_eq!(super::outcome(&all, &run(1, 5, 6), Some(&zone), &ignoring), Outcome::Runs);
         assert_eq!(
-            super::fate(&all, &run(9, 5, 6), None, &settings),
-            Fate::Held { sensor: 0, cause: RAIN },
+            super::outcome(&all, &run(9, 5, 6), None, &settings),
+            Outcome::Held { sensor: 0, cause: RAIN },
             "nobody's zone"
         );
-        assert_eq!(super::fate(&told, &run(9, 5, 6), None, &settings), Fate::Runs);
+        assert_eq!(super::outcome(&told, &run(9, 5, 6), None, &settings), Outcome::Runs);
     }
 
     #[test]
     fn a_bypass_lets_run_and_then_ends() {
         let rain = sensor("rain_switch");
         let settings = Settings::clean(&twelve_stations());
-        let mut w = watching(&rain, vec![Hold { from: at(0), until: None, cause: RAIN }]);
+        let mut w = active(&rain, vec![Hold { from: at(0), until: None, cause: RAIN }]);
         w.bypasses = vec![Pause { from: at(1), until: at(4) }];
         let zone = lawn(1);
-        let fate = |run| super::fate(std::slice::from_ref(&w), &run, Some(&zone), &settings);
-        assert_eq!(fate(run(1, 2, 3)), Fate::Runs);
-        assert_eq!(fate(run(1, 3, 5)), Fate::Cut { sensor: 0, at: at(4), cause: RAIN });
-        assert_eq!(fate(run(1, 4, 5)), Fate::Held { sensor: 0, cause: RAIN });
+        let outcome = |run| super::outcome(std::slice::from_ref(&w), &run, Some(&zone), &settings);
+        assert_eq!(outcome(run(1, 2, 3)), Outcome::Runs);
+        assert_eq!(outcome(run(1, 3, 5)), Outcome::Cut { sensor: 0, at: at(4), cause: RAIN });
+        assert_eq!(outcome(run(1, 4, 5)), Outcome::Held { sensor: 0, cause: RAIN });
     }
 
     #[test]
@@ -239,23 +244,23 @@ mod tests {
         let windows = windows_of(&runs, 7 * 60);
         assert_eq!(windows, [CycleWindow { from: at(1), until: at(1) + SignedDuration::from_hours(7) }]);
         let refuse = |sensor: &Sensor, bypass: &[Pause]| {
-            let w = Watching {
+            let w = ActiveSensor {
                 sensor,
                 probe_station: Some(1),
                 holds: Vec::new(),
                 windows: vec![WindowDecision { window: windows[0], read_pct: Some(33.0), refuses: true }],
                 bypasses: bypass.to_vec(),
             };
-            runs.map(|r| super::fate(std::slice::from_ref(&w), &r, Some(&lawn(1)), &settings))
+            runs.map(|r| super::outcome(std::slice::from_ref(&w), &r, Some(&lawn(1)), &settings))
         };
-        let held = Fate::Held { sensor: 0, cause: Cause::WetSoil { read_pct: 33.0 } };
+        let held = Outcome::Held { sensor: 0, cause: Cause::WetSoil { read_pct: 33.0 } };
         assert_eq!(refuse(&probe, &[]), [held, held]);
         assert_eq!(
             refuse(&probe, &[Pause { from: at(0), until: at(2) }]),
-            [Fate::Runs, Fate::Runs],
+            [Outcome::Runs, Outcome::Runs],
             "decided while bypassed"
         );
         probe.map.programs_ignoring.insert(0);
-        assert_eq!(refuse(&probe, &[]), [Fate::Runs, Fate::Runs]);
+        assert_eq!(refuse(&probe, &[]), [Outcome::Runs, Outcome::Runs]);
     }
 }

@@ -1,0 +1,272 @@
+//! Signing in and out, the first account, and the people of this installation.
+
+use crate::page::frame::Frame;
+use crate::server::error::{PageError, page, page_with, see_other};
+use crate::server::session;
+use crate::server::session::{Fields, Owner, SignedIn, csrf, flash};
+use crate::server::state::{AppState, db};
+use actix_session::Session;
+use actix_web::http::StatusCode;
+use actix_web::{HttpRequest, HttpResponse, get, post, web};
+use argon2::Argon2;
+use argon2::password_hash::rand_core::OsRng;
+use argon2::password_hash::{PasswordHash, PasswordHasher, PasswordVerifier, SaltString};
+use askama::Template;
+use std::sync::LazyLock;
+use upland_store::accounts::{Role, User};
+
+/// Shortest accepted password, characters.
+const MIN_PASSWORD: usize = 10;
+
+pub(crate) fn routes(config: &mut web::ServiceConfig) {
+    config
+        .service(sign_in_page)
+        .service(sign_in)
+        .service(sign_out)
+        .service(first_owner)
+        .service(people_page)
+        .service(add_person)
+        .service(change_role);
+}
+
+/// Argon2 hash of a password with a fresh salt.
+///
+/// # Errors
+/// The library's message, when hashing fails.
+pub fn hash_password(password: &str) -> Result<String, String> {
+    let salt = SaltString::generate(&mut OsRng);
+    Argon2::default()
+        .hash_password(password.as_bytes(), &salt)
+        .map(|hash| hash.to_string())
+        .map_err(|error| error.to_string())
+}
+
+fn verify(password: &str, hash: &str) -> bool {
+    PasswordHash::new(hash)
+        .is_ok_and(|hash| Argon2::default().verify_password(password.as_bytes(), &hash).is_ok())
+}
+
+/// Checked when the sign-in name is unknown, so that the answer takes as long either way.
+static NOBODY: LazyLock<String> = LazyLock::new(|| hash_password("nobody").unwrap_or_default());
+
+#[derive(Template)]
+#[template(path = "chapters/accounts/sign_in.html")]
+struct SignInPage {
+    csrf: String,
+    login: String,
+    error: Option<&'static str>,
+}
+
+#[derive(Template)]
+#[template(path = "chapters/accounts/first.html")]
+struct FirstPage {
+    csrf: String,
+    login: String,
+    name: String,
+    errors: Vec<&'static str>,
+}
+
+#[get("/sign-in")]
+async fn sign_in_page(
+    state: web::Data<AppState>,
+    session: Session,
+    signed_in: Result<SignedIn, PageError>,
+) -> Result<HttpResponse, PageError> {
+    if signed_in.is_ok() {
+        return Ok(see_other("/"));
+    }
+    let csrf = csrf(&session)?;
+    if db(&state, upland_store::Store::user_count).await? == 0 {
+        return page(&FirstPage { csrf, login: String::new(), name: String::new(), errors: Vec::new() });
+    }
+    page(&SignInPage { csrf, login: String::new(), error: None })
+}
+
+#[post("/sign-in")]
+async fn sign_in(
+    state: web::Data<AppState>,
+    session: Session,
+    request: HttpRequest,
+    fields: Fields,
+) -> Result<HttpResponse, PageError> {
+    let login = fields.get("login").to_lowercase();
+    let refuse = |status, error| {
+        page_with(status, &SignInPage { csrf: csrf(&session)?, login: login.clone(), error: Some(error) })
+    };
+    let address = request.peer_addr().map_or(String::new(), |a| a.ip().to_string());
+    if !state.limits.attempt(&address, &login) {
+        return refuse(
+            StatusCode::TOO_MANY_REQUESTS,
+            "Too many attempts for this name. Wait a minute, then try again.",
+        );
+    }
+    let name = login.clone();
+    let found = db(&state, move |store| store.credentials(&name)).await?;
+    let password = fields.get("password").to_owned();
+    let user = web::block(move || match found {
+        Some(known) => verify(&password, &known.password_hash).then_some(known.user),
+        None => {
+            verify(&password, &NOBODY);
+            None
+        }
+    })
+    .await?;
+    match user {
+        Some(user) => {
+            tracing::info!(user = user.id, "signed in");
+            session::begin(&state, &session, user.id).await?;
+            Ok(see_other("/"))
+        }
+        None => refuse(
+            StatusCode::UNPROCESSABLE_ENTITY,
+            "Name and password do not belong together. The owner can make you a new account.",
+        ),
+    }
+}
+
+#[post("/sign-out")]
+async fn sign_out(
+    state: web::Data<AppState>,
+    session: Session,
+    _fields: Fields,
+) -> Result<HttpResponse, PageError> {
+    session::end(&state, &session).await?;
+    Ok(see_other("/sign-in"))
+}
+
+fn account_errors(login: &str, name: &str, password: &str) -> Vec<&'static str> {
+    let mut errors = Vec::new();
+    let plain = |c: char| c.is_ascii_alphanumeric() || matches!(c, '.' | '-' | '_' | '@');
+    if login.is_empty() || login.len() > 80 || !login.chars().all(plain) {
+        errors.push("The sign-in name takes letters, digits and . - _ @, up to 80.");
+    }
+    if name.is_empty() || name.chars().count() > 80 {
+        errors.push("Give a name to be shown, up to 80 characters.");
+    }
+    if password.chars().count() < MIN_PASSWORD {
+        errors.push("The password needs at least ten characters.");
+    } else if password.len() > 400 {
+        errors.push("The password is too long.");
+    }
+    errors
+}
+
+async fn hashed(password: &str) -> Result<String, PageError> {
+    let password = password.to_owned();
+    web::block(move || hash_password(&password)).await?.map_err(PageError::Session)
+}
+
+/// The first visit to an empty installation makes the owner's account.
+#[post("/first-owner")]
+async fn first_owner(
+    state: web::Data<AppState>,
+    session: Session,
+    fields: Fields,
+) -> Result<HttpResponse, PageError> {
+    let (login, name) = (fields.get("login").to_lowercase(), fields.get("name").to_owned());
+    let mut errors = account_errors(&login, &name, fields.get("password"));
+    if fields.get("password") != fields.get("again") {
+        errors.push("The two passwords differ.");
+    }
+    if !errors.is_empty() {
+        return page_with(
+            StatusCode::UNPROCESSABLE_ENTITY,
+            &FirstPage { csrf: csrf(&session)?, login, name, errors },
+        );
+    }
+    let hash = hashed(fields.get("password")).await?;
+    let owner = db(&state, move |store| store.create_first_owner(&login, &name, &hash)).await?;
+    match owner {
+        Some(owner) => {
+            session::begin(&state, &session, owner.id).await?;
+            Ok(see_other("/"))
+        }
+        None => Ok(see_other("/sign-in")),
+    }
+}
+
+#[derive(Template)]
+#[template(path = "chapters/accounts/people.html")]
+struct PeoplePage {
+    frame: Frame,
+    people: Vec<User>,
+    login: String,
+    name: String,
+    errors: Vec<&'static str>,
+}
+
+async fn people(
+    state: &web::Data<AppState>,
+    who: &SignedIn,
+    status: StatusCode,
+    typed: (String, String),
+    errors: Vec<&'static str>,
+) -> Result<HttpResponse, PageError> {
+    let people = db(state, upland_store::Store::users).await?;
+    let frame = Frame::new(who, "People")?;
+    page_with(status, &PeoplePage { frame, people, login: typed.0, name: typed.1, errors })
+}
+
+#[get("/people")]
+async fn people_page(state: web::Data<AppState>, Owner(who): Owner) -> Result<HttpResponse, PageError> {
+    people(&state, &who, StatusCode::OK, (String::new(), String::new()), Vec::new()).await
+}
+
+#[post("/people")]
+async fn add_person(
+    state: web::Data<AppState>,
+    Owner(who): Owner,
+    fields: Fields,
+) -> Result<HttpResponse, PageError> {
+    let (login, name) = (fields.get("login").to_lowercase(), fields.get("name").to_owned());
+    let mut errors = account_errors(&login, &name, fields.get("password"));
+    let role = Role::from_code(fields.get("role"));
+    if role.is_none() {
+        errors.push("Choose a role.");
+    }
+    if let (Some(role), true) = (role, errors.is_empty()) {
+        let hash = hashed(fields.get("password")).await?;
+        let (new_login, new_name) = (login.clone(), name.clone());
+        if db(&state, move |store| store.create_user(&new_login, &new_name, &hash, role)).await?.is_some() {
+            flash(&who.session, format!("{name} may sign in now."), None)?;
+            return Ok(see_other("/people"));
+        }
+        errors.push("This sign-in name is taken.");
+    }
+    people(&state, &who, StatusCode::UNPROCESSABLE_ENTITY, (login, name), errors).await
+}
+
+#[post("/people/{id}/role")]
+async fn change_role(
+    state: web::Data<AppState>,
+    Owner(who): Owner,
+    id: web::Path<i64>,
+    fields: Fields,
+) -> Result<HttpResponse, PageError> {
+    let role = Role::from_code(fields.get("role"))
+        .ok_or_else(|| PageError::BadRequest("There is no such role.".into()))?;
+    let changed = db(&state, move |store| store.set_role(*id, role)).await?;
+    let text =
+        if changed { "The role is changed." } else { "There must be an owner; the role stays as it is." };
+    flash(&who.session, text, None)?;
+    Ok(see_other("/people"))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn passwords_are_salted_and_verified() {
+        let (a, b) = (hash_password("larkrigg slope").unwrap(), hash_password("larkrigg slope").unwrap());
+        assert_ne!(a, b);
+        assert!(a.starts_with("$argon2id$"));
+        assert!(verify("larkrigg slope", &a) && !verify("larkrigg slop", &a) && !verify("x", "no hash"));
+    }
+
+    #[test]
+    fn account_fields_are_checked() {
+        assert_eq!(account_errors("isla", "Isla", "0123456789"), Vec::<&str>::new());
+        assert_eq!(account_errors("is la", "", "short").len(), 3);
+    }
+}

@@ -1,0 +1,70 @@
+//! What the budget page is made of, computed once for the same facts.
+
+use crate::server::error::PageError;
+use crate::server::state::AppState;
+use crate::site::workbench::Workbench;
+use jiff::ToSpan;
+use jiff::civil::Date;
+use std::sync::Arc;
+use upland_core::advice::budget::{
+    Base, Budget, Improvement, Need, RainRule, SchoolResult, WeekAdvice, budget, improvements, needs,
+    schools, week,
+};
+
+/// Weeks of the history.
+const WEEKS_BACK: i32 = 8;
+/// Days that the schools are run over: a year.
+const SCHOOL_DAYS: i32 = 364;
+
+/// The figures of a page.
+#[derive(Debug)]
+pub(crate) struct Figures {
+    pub needed: Vec<Need>,
+    pub found: Budget,
+    pub advice: WeekAdvice,
+    /// The advice for this week and those before it, newest first.
+    pub weeks: Vec<WeekAdvice>,
+    pub improvements: Vec<Improvement>,
+    pub schools: Vec<SchoolResult>,
+    /// Span of the record that the schools were run over.
+    pub span: Option<(Date, Date)>,
+}
+
+impl Figures {
+    /// The figures of a box, computed once for the same facts.
+    pub fn of(state: &AppState, bench: &Workbench, rain: RainRule) -> Result<Arc<Self>, PageError> {
+        let of = (bench.path(), bench.today, rain);
+        let settings = bench.saved().map_or(0, |s| s.version);
+        let facts = format!("{of:?} {} {settings} {:?}", bench.facts(), bench.installation);
+        Ok(state.cache.once(facts, |_| 60, || Ok(Self::compute(bench, rain)))?)
+    }
+
+    /// The figures of a box.
+    pub fn compute(bench: &Workbench, rain: RainRule) -> Self {
+        let (climate, today, year) = (&bench.climate, bench.today, bench.today.year());
+        let (installation, settings) = (&bench.installation, bench.settings());
+        let needed = needs(&installation.zones, climate, rain, year);
+        let base = Base::new(installation, &settings, year);
+        let found = budget(&base, &needed, rain);
+        let span = climate.span().map(|(first, last)| {
+            let to = today.min(last);
+            (to.checked_sub(SCHOOL_DAYS.days()).unwrap_or(first).max(first), to)
+        });
+        let schools = match span {
+            Some((from, to)) if from < to && !found.zones.is_empty() => {
+                schools(&base, &found, climate, (from, to))
+            }
+            _ => Vec::new(),
+        };
+        let back = |weeks: i32| today.checked_sub((weeks * 7).days()).ok();
+        Self {
+            advice: week(&base, climate, today),
+            weeks: (0..WEEKS_BACK).filter_map(back).map(|from| week(&base, climate, from)).collect(),
+            improvements: improvements(installation, &settings, &needed, rain, today),
+            needed,
+            found,
+            schools,
+            span,
+        }
+    }
+}

@@ -1,0 +1,205 @@
+//! Budget: the percentages of a box, the error they leave, what lessens it, and this week's value.
+
+mod figures;
+mod view;
+
+use crate::page::frame::{Chapter, Frame};
+use crate::server::error::{PageError, page, see_other};
+use crate::server::session::{Editor, Fields, SignedIn, flash};
+use crate::server::state::{AppState, db};
+use crate::site::facts::load;
+use crate::site::workbench::{Workbench, open};
+use actix_web::{HttpResponse, get, post, web};
+use figures::Figures;
+use upland_core::advice::budget::{Base, RainRule, budget, improvements, needs, week, with_best};
+use upland_core::codes::Coded;
+use upland_core::controller::schedule::Percentages;
+use upland_store::Saved;
+use upland_store::settings::{NewSettings, SettingsKind, SettingsRecord};
+use view::BudgetPage;
+
+pub(crate) fn routes(config: &mut web::ServiceConfig) {
+    config.service(first_box).service(budget_page).service(set_month).service(set_week).service(improve);
+}
+
+/// What the page is asked for.
+#[derive(serde::Deserialize, Clone)]
+struct Query {
+    rain: Option<String>,
+    /// 1 to 12.
+    month: Option<usize>,
+    /// A station, whose month is opened.
+    zone: Option<u16>,
+}
+
+impl Query {
+    fn rain(&self) -> RainRule {
+        self.rain.as_deref().and_then(RainRule::from_code).unwrap_or_default()
+    }
+}
+
+#[get("/sites/{id}/budget")]
+async fn first_box(
+    state: web::Data<AppState>,
+    who: SignedIn,
+    id: web::Path<i64>,
+) -> Result<HttpResponse, PageError> {
+    let loaded = load(&state, *id).await?;
+    match loaded.boxes.first() {
+        Some(first) => Ok(see_other(&format!("/sites/{id}/boxes/{}/budget", first.number()))),
+        None => page(&view::NoBox {
+            frame: Frame::of_site(&who, "Budget", &loaded, Chapter::Budget)?,
+            site_id: *id,
+        }),
+    }
+}
+
+#[get("/sites/{id}/boxes/{number}/budget")]
+async fn budget_page(
+    state: web::Data<AppState>,
+    who: SignedIn,
+    path: web::Path<(i64, u8)>,
+    query: web::Query<Query>,
+) -> Result<HttpResponse, PageError> {
+    let bench = open(&state, path.0, path.1).await?;
+    let history = history(&state, &bench).await?;
+    let mut frame = Frame::of_site(
+        &who,
+        format!("{}: budget", bench.controller()?.place),
+        &bench.loaded,
+        Chapter::Budget,
+    )?;
+    frame.here = format!("{}/budget", bench.path());
+    let rain = query.rain();
+    let shared = state.clone();
+    let drawn = web::block(move || {
+        let figures = Figures::of(&shared, &bench, rain)?;
+        BudgetPage::new(frame, &bench, &history, (&figures, rain), query.month, query.zone)
+    })
+    .await??;
+    page(&drawn)
+}
+
+/// Versions of the box's settings, newest first.
+async fn history(state: &web::Data<AppState>, bench: &Workbench) -> Result<Vec<SettingsRecord>, PageError> {
+    let id = bench.site_box()?.record.id;
+    db(state, move |store| store.settings_history(id)).await
+}
+
+/// Saves settings that the budget made as a new version.
+async fn save(
+    state: &web::Data<AppState>,
+    who: &SignedIn,
+    bench: &Workbench,
+    fields: &Fields,
+    (settings, reason, text): (upland_core::controller::schedule::Settings, String, String),
+) -> Result<HttpResponse, PageError> {
+    let base: i32 = fields
+        .get("base")
+        .parse()
+        .map_err(|_| PageError::BadRequest("The form does not say its version. Reload the page.".into()))?;
+    let (id, user) = (bench.site_box()?.record.id, who.user.id);
+    // Back to the month that was looked at.
+    let back = match fields.get("month").parse::<u8>() {
+        Ok(month) => format!("{}/budget?month={month}", bench.path()),
+        Err(_) => format!("{}/budget", bench.path()),
+    };
+    let saved = db(state, move |store| {
+        let new = NewSettings { settings: &settings, kind: SettingsKind::Changed, reason: &reason };
+        store.save_settings(id, base, new, user)
+    })
+    .await?;
+    match saved {
+        None => Err(PageError::NotFound),
+        Some(Saved::As(version)) => {
+            let undo = (base > 0).then(|| format!("{}/history/{base}/restore", bench.path()));
+            flash(&who.session, format!("{text} It is version {version}; set it at the box too."), undo)?;
+            Ok(see_other(&back))
+        }
+        Some(Saved::Conflict(theirs)) => {
+            let text = format!(
+                "{} saved version {} in the meantime. This is the budget against it; look again.",
+                theirs.saved_by, theirs.version
+            );
+            flash(&who.session, text, None)?;
+            Ok(see_other(&back))
+        }
+    }
+}
+
+/// Sets the best percentages of a month; a box that holds twelve takes all.
+#[post("/sites/{id}/boxes/{number}/budget/month")]
+async fn set_month(
+    state: web::Data<AppState>,
+    Editor(who): Editor,
+    path: web::Path<(i64, u8)>,
+    fields: Fields,
+) -> Result<HttpResponse, PageError> {
+    let bench = open(&state, path.0, path.1).await?;
+    let month =
+        fields.get("month").parse::<usize>().ok().filter(|m| (1..=12).contains(m)).ok_or_else(|| {
+            PageError::BadRequest("The form does not say its month. Reload the page.".into())
+        })?;
+    let rain = RainRule::from_code(fields.get("rain")).unwrap_or_default();
+    let settings = bench.settings();
+    let year = bench.today.year();
+    let base = Base::new(&bench.installation, &settings, year);
+    let found = budget(&base, &needs(&bench.installation.zones, &bench.climate, rain, year), rain);
+    let changed = with_best(&settings, &found, month - 1);
+    let twelve = matches!(changed.percentages, Percentages::Month(_));
+    let name = crate::page::quantities::month_name(i8::try_from(month).unwrap_or(1));
+    let (reason, text) = if twelve {
+        (
+            "twelve monthly percentages from the budget".to_owned(),
+            "The twelve percentages are set.".to_owned(),
+        )
+    } else {
+        (format!("{name}'s percentages from the budget"), format!("{name}'s percentages are set."))
+    };
+    save(&state, &who, &bench, &fields, (changed, reason, text)).await
+}
+
+/// Sets this week's percentages.
+#[post("/sites/{id}/boxes/{number}/budget/week")]
+async fn set_week(
+    state: web::Data<AppState>,
+    Editor(who): Editor,
+    path: web::Path<(i64, u8)>,
+    fields: Fields,
+) -> Result<HttpResponse, PageError> {
+    let bench = open(&state, path.0, path.1).await?;
+    let settings = bench.settings();
+    let base = Base::new(&bench.installation, &settings, bench.today.year());
+    let advice = week(&base, &bench.climate, bench.today);
+    let changed = view::with_week(&settings, &advice, bench.today);
+    let reason = format!("percentage of the week from {}", bench.today);
+    save(&state, &who, &bench, &fields, (changed, reason, "This week's percentages are set.".to_owned()))
+        .await
+}
+
+/// Applies what lessens the error.
+#[post("/sites/{id}/boxes/{number}/budget/improve")]
+async fn improve(
+    state: web::Data<AppState>,
+    Editor(who): Editor,
+    path: web::Path<(i64, u8)>,
+    fields: Fields,
+) -> Result<HttpResponse, PageError> {
+    let bench = open(&state, path.0, path.1).await?;
+    let rain = RainRule::from_code(fields.get("rain")).unwrap_or_default();
+    let settings = bench.settings();
+    let needs = needs(&bench.installation.zones, &bench.climate, rain, bench.today.year());
+    let all = improvements(&bench.installation, &settings, &needs, rain, bench.today);
+    let which = fields.get("which").parse::<usize>().unwrap_or(0);
+    let Some(chosen) = all.into_iter().nth(which) else {
+        flash(&who.session, "The settings changed meanwhile, and this does not help any more.", None)?;
+        return Ok(see_other(&format!("{}/budget", bench.path())));
+    };
+    let reason = format!("budget: {} changes lessen the error", chosen.moves.len());
+    let text = format!(
+        "The error falls from {:.0} to {:.0} %.",
+        100.0 * chosen.error_before,
+        100.0 * chosen.error_after
+    );
+    save(&state, &who, &bench, &fields, (chosen.settings, reason, text)).await
+}

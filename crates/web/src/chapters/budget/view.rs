@@ -1,0 +1,539 @@
+//! View models of the budget page.
+
+use super::figures::Figures;
+use crate::page::frame::Frame;
+use crate::page::quantities::month_name;
+use crate::page::quantities::{capital, depth, in_words, plain, short_date, volume};
+use crate::page::working::{Working, working};
+use crate::server::error::PageError;
+use crate::site::workbench::Workbench;
+use askama::Template;
+use jiff::civil::Date;
+use upland_core::advice::budget::{
+    Budget, Improvement, Knob, Move, RainRule, SchoolResult, WeekAdvice, ZoneBudget,
+};
+use upland_core::codes::Coded;
+use upland_core::controller::schedule::{Percentages, Settings};
+use upland_core::explain::{budget_month, budget_week};
+use upland_store::settings::SettingsRecord;
+
+/// Given and need may differ by this share before a cell is marked.
+const FAIR: f64 = 0.15;
+/// Beyond this it is far off.
+const FAR: f64 = 0.4;
+/// Zones named as worst.
+const WORST: usize = 3;
+
+/// A site without a box.
+#[derive(Template)]
+#[template(path = "chapters/budget/none.html")]
+pub(super) struct NoBox {
+    pub frame: Frame,
+    pub site_id: i64,
+}
+
+pub(super) struct MonthHead {
+    pub number: usize,
+    pub short: &'static str,
+    pub now: bool,
+}
+
+pub(super) struct KnobRow {
+    pub name: String,
+    /// Best percentage, empty when nothing needs water.
+    pub best: Vec<(String, bool)>,
+}
+
+pub(super) struct Cell {
+    pub text: String,
+    pub class: String,
+    pub href: String,
+    pub title: String,
+}
+
+pub(super) struct ZoneRow {
+    pub name: String,
+    pub cells: Vec<Cell>,
+    pub error: String,
+    pub over: String,
+    pub under: String,
+}
+
+pub(super) struct WeekRow {
+    pub name: String,
+    pub demand: String,
+    pub rain: String,
+    pub need: String,
+    pub ideal: String,
+    pub given: String,
+    pub working_id: String,
+}
+
+pub(super) struct HistoryRow {
+    pub week: String,
+    pub advised: String,
+    pub set: String,
+    pub differs: bool,
+}
+
+pub(super) struct ImprovementView {
+    pub title: String,
+    pub moves: Vec<String>,
+    pub before: String,
+    pub after: String,
+}
+
+pub(super) struct SchoolRow {
+    pub name: &'static str,
+    pub met: String,
+    pub drained: String,
+    pub stress: u32,
+    pub water: String,
+}
+
+/// The page of a box's budget.
+#[derive(Template)]
+#[template(path = "chapters/budget/page.html")]
+pub(super) struct BudgetPage {
+    pub frame: Frame,
+    pub path: String,
+    pub site_id: i64,
+    pub boxes: Vec<(u8, String)>,
+    pub number: u8,
+    pub base_version: i32,
+    pub runs: bool,
+    pub rain: &'static str,
+    pub rains: Vec<(&'static str, &'static str, bool)>,
+    pub month: usize,
+    pub verdict: String,
+    pub left: String,
+    pub set_label: String,
+    pub is_set: bool,
+    pub months: Vec<MonthHead>,
+    pub knobs: Vec<KnobRow>,
+    pub zones: Vec<ZoneRow>,
+    pub opened: Option<Working>,
+    pub week_verdict: String,
+    pub week_note: String,
+    pub week_change: bool,
+    pub week: Vec<WeekRow>,
+    pub workings: Vec<Working>,
+    pub history: Vec<HistoryRow>,
+    pub improvements: Vec<ImprovementView>,
+    pub schools: Vec<SchoolRow>,
+    pub school_span: String,
+    pub stepwise: bool,
+}
+
+const SHORT: [&str; 12] =
+    ["Jan", "Feb", "Mar", "Apr", "May", "Jun", "Jul", "Aug", "Sep", "Oct", "Nov", "Dec"];
+
+fn percent(value: f64) -> String {
+    format!("{} %", plain(100.0 * value, 0))
+}
+
+fn knob_name(knob: Knob, settings: &Settings) -> String {
+    match knob {
+        Knob::Box => "Whole box".to_owned(),
+        Knob::Program(p) => format!("Program {}", settings.programs.get(p).map_or("", |p| p.name.as_str())),
+    }
+}
+
+/// "A 40 %, B 20 %" of some knobs.
+fn knob_words(knobs: &[Knob], values: &[Option<u16>], settings: &Settings) -> String {
+    let words: Vec<String> = knobs
+        .iter()
+        .zip(values)
+        .map(|(knob, value)| {
+            let value = value.map_or("off".to_owned(), |v| format!("{v} %"));
+            match knob {
+                Knob::Box => value,
+                Knob::Program(p) => {
+                    format!("{} {value}", settings.programs.get(*p).map_or("", |p| p.name.as_str()))
+                }
+            }
+        })
+        .collect();
+    words.join(", ")
+}
+
+/// Settings with this week's percentages; a box that holds twelve takes them for the month.
+pub(super) fn with_week(settings: &Settings, advice: &WeekAdvice, date: Date) -> Settings {
+    let mut changed = settings.clone();
+    let of = |knob: usize| advice.best.get(knob).copied().flatten();
+    match &mut changed.percentages {
+        Percentages::Box(value) => *value = of(0).unwrap_or(*value),
+        Percentages::Month(values) => {
+            let month = usize::from(date.month().unsigned_abs()).wrapping_sub(1);
+            if let (Some(slot), Some(p)) = (values.get_mut(month), of(0)) {
+                *slot = p;
+            }
+        }
+        Percentages::Program(values) => {
+            for (k, knob) in advice.knobs.iter().enumerate() {
+                if let (Knob::Program(program), Some(p)) = (knob, of(k))
+                    && let Some(slot) = values.get_mut(*program)
+                {
+                    *slot = p;
+                }
+            }
+        }
+    }
+    changed
+}
+
+struct Maker<'a> {
+    bench: &'a Workbench,
+    settings: &'a Settings,
+    rain: RainRule,
+}
+
+impl Maker<'_> {
+    fn zone_name(&self, station: u16) -> String {
+        let name = self.bench.installation.zone(station).map_or("", |z| z.zone.name.as_str());
+        format!("{station} {name}")
+    }
+
+    fn zone_row(&self, zone: &ZoneBudget, now: usize) -> ZoneRow {
+        let units = self.bench.units();
+        let cells = (0..12)
+            .map(|m| {
+                let of = |v: &[upland_core::quantity::units::Millimetres; 12]| {
+                    v.get(m).copied().unwrap_or_default()
+                };
+                let (need, given) = (of(&zone.need), of(&zone.given));
+                let off = (given.mm() - need.mm()) / zone.peak.mm().max(0.1);
+                let mut class = match off {
+                    o if o > FAIR => "over".to_owned(),
+                    o if o < -FAIR => "under".to_owned(),
+                    _ => String::new(),
+                };
+                if off.abs() > FAR {
+                    class.push_str(" far");
+                }
+                if m == now {
+                    class.push_str(" now");
+                }
+                let text = if need.mm() > 0.05 {
+                    plain(100.0 * given.mm() / need.mm(), 0)
+                } else if given.mm() > 0.05 {
+                    "extra".to_owned()
+                } else {
+                    "–".to_owned()
+                };
+                Cell {
+                    text,
+                    class,
+                    href: format!(
+                        "{}/budget?rain={}&month={}&zone={}#opened",
+                        self.bench.path(),
+                        self.rain.code(),
+                        m + 1,
+                        zone.station
+                    ),
+                    title: format!("needs {}, gets {} a day", depth(units, need), depth(units, given)),
+                }
+            })
+            .collect();
+        ZoneRow {
+            name: self.zone_name(zone.station),
+            cells,
+            error: percent(zone.error),
+            over: depth(units, zone.over),
+            under: depth(units, zone.under),
+        }
+    }
+
+    fn moves(&self, improvement: &Improvement) -> Vec<String> {
+        let program = |p: usize| self.settings.programs.get(p).map_or("", |p| p.name.as_str());
+        improvement
+            .moves
+            .iter()
+            .map(|m| match *m {
+                Move::BaseTime { program: p, station, from_s, to_s } => format!(
+                    "{} in program {}: base {} instead of {}",
+                    self.zone_name(station),
+                    program(p),
+                    crate::page::quantities::length_of_time(to_s),
+                    crate::page::quantities::length_of_time(from_s)
+                ),
+                Move::Program { station, from, to, seconds } => format!(
+                    "{} from program {} into {}, base {}",
+                    self.zone_name(station),
+                    program(from),
+                    program(to),
+                    crate::page::quantities::length_of_time(seconds)
+                ),
+            })
+            .collect()
+    }
+
+    fn history(&self, weeks: &[WeekAdvice], history: &[SettingsRecord]) -> Vec<HistoryRow> {
+        let tz = &self.bench.installation.tz;
+        weeks
+            .iter()
+            .map(|advice| {
+                let from = advice.from;
+                // The version that was in force on that day, and what it said.
+                // What was found at first stood there before it was entered.
+                let then = history
+                    .iter()
+                    .find(|r| r.saved_at.to_zoned(tz.clone()).date() <= from)
+                    .or(history.last());
+                let set: Option<Vec<Option<u16>>> = then.map(|record| {
+                    advice
+                        .knobs
+                        .iter()
+                        .map(|knob| match knob {
+                            Knob::Box => Some(record.settings.percentages.of(0, from)),
+                            Knob::Program(p) => Some(record.settings.percentages.of(*p, from)),
+                        })
+                        .collect()
+                });
+                HistoryRow {
+                    week: short_date(from),
+                    advised: knob_words(&advice.knobs, &advice.best, self.settings),
+                    differs: set.as_ref().is_some_and(|s| *s != advice.best),
+                    set: set.map_or("not known".to_owned(), |s| knob_words(&advice.knobs, &s, self.settings)),
+                }
+            })
+            .collect()
+    }
+
+    fn schools(&self, all: &[SchoolResult]) -> Vec<SchoolRow> {
+        let units = self.bench.units();
+        all.iter()
+            .map(|r| SchoolRow {
+                name: r.school.label(),
+                met: percent(r.adequacy),
+                drained: percent(r.excess),
+                stress: r.most_stress_days,
+                water: r.litres.map_or("area not known".to_owned(), |l| volume(units, l)),
+            })
+            .collect()
+    }
+}
+
+/// The zones with most error, named.
+fn worst(found: &Budget, maker: &Maker) -> String {
+    let mut zones: Vec<&ZoneBudget> = found.zones.iter().filter(|z| z.error > FAIR / 2.0).collect();
+    zones.sort_by(|a, b| b.error.total_cmp(&a.error));
+    let named: Vec<String> = zones
+        .iter()
+        .take(WORST)
+        .map(|z| {
+            let way = if z.over > z.under { "gets too much" } else { "goes short" };
+            format!("{} {way}", maker.zone_name(z.station))
+        })
+        .collect();
+    named.join("; ")
+}
+
+impl BudgetPage {
+    pub fn new(
+        frame: Frame,
+        bench: &Workbench,
+        versions: &[SettingsRecord],
+        (figures, rain): (&Figures, RainRule),
+        month: Option<usize>,
+        zone: Option<u16>,
+    ) -> Result<Self, PageError> {
+        let Figures { needed, found, advice, .. } = figures;
+        let settings = bench.settings();
+        let maker = Maker { bench, settings: &settings, rain };
+        let (year, climate) = (bench.today.year(), &bench.climate);
+        let now = usize::from(bench.today.month().unsigned_abs());
+        let month = month.filter(|m| (1..=12).contains(m)).unwrap_or(now);
+        let twelve = matches!(settings.percentages, Percentages::Month(_));
+        let best = found.best.get(month - 1).cloned().unwrap_or_default();
+        let name = month_name(i8::try_from(month).unwrap_or(1));
+
+        let opened = zone.and_then(|station| {
+            let zone = bench.installation.zone(station)?;
+            let row = found.zones.iter().find(|z| z.station == station)?;
+            let need = needed.iter().find(|n| n.station == station)?;
+            let et0 = climate.monthly_expected_et0(year).get(month - 1).copied()?;
+            let of = format!("{}, {name}", maker.zone_name(station));
+            Some(working(
+                "opened".into(),
+                of,
+                &budget_month(zone, row, need, et0, month - 1, rain),
+                bench.units(),
+            ))
+        });
+        let units = bench.units();
+        let workings: Vec<Working> = advice
+            .zones
+            .iter()
+            .map(|z| {
+                working(format!("week{}", z.station), maker.zone_name(z.station), &budget_week(z), units)
+            })
+            .collect();
+        let worst = worst(found, &maker);
+        let set_now = upland_core::advice::budget::with_best(&settings, found, month - 1) == settings;
+        Ok(Self {
+            path: bench.path(),
+            site_id: bench.loaded.site.id,
+            boxes: bench.loaded.box_names(),
+            number: bench.installation.box_number,
+            base_version: bench.saved().map_or(0, |s| s.version),
+            runs: !found.zones.is_empty(),
+            rain: rain.code(),
+            rains: [RainRule::LeftToHold, RainRule::Counted]
+                .map(|r| (r.code(), r.label(), r == rain))
+                .to_vec(),
+            month,
+            verdict: format!("{name}: {}.", knob_words(&found.knobs, &best, &settings)),
+            left: format!(
+                "Set so, zones are off by {} of their peak need, root mean square over the year{}; as set now by {}, at 100 % by {}.{}",
+                percent(found.error),
+                if found.error < found.error_as_set - 0.005 { "" } else { " (no better can be set)" },
+                percent(found.error_as_set),
+                percent(found.error_at_100),
+                if worst.is_empty() { String::new() } else { format!(" {worst}.") }
+            ),
+            set_label: if twelve {
+                "Set the twelve percentages".into()
+            } else {
+                format!("Set {name}'s percentages")
+            },
+            is_set: set_now,
+            months: SHORT
+                .iter()
+                .enumerate()
+                .map(|(m, short)| MonthHead { number: m + 1, short, now: m + 1 == month })
+                .collect(),
+            knobs: found
+                .knobs
+                .iter()
+                .enumerate()
+                .map(|(k, knob)| KnobRow {
+                    name: knob_name(*knob, &settings),
+                    best: found
+                        .best
+                        .iter()
+                        .enumerate()
+                        .map(|(m, b)| {
+                            let text =
+                                b.get(k).copied().flatten().map_or("off".to_owned(), |p| p.to_string());
+                            (text, m + 1 == month)
+                        })
+                        .collect(),
+                })
+                .collect(),
+            zones: found.zones.iter().map(|z| maker.zone_row(z, month - 1)).collect(),
+            opened,
+            week_verdict: format!(
+                "Week from {}: {}.",
+                short_date(bench.today),
+                knob_words(&advice.knobs, &advice.best, &settings)
+            ),
+            week_note: format!(
+                "The last seven days took {} of reference ET and brought {} of rain{}.",
+                depth(units, advice.et0),
+                depth(units, advice.rain),
+                match advice.expected_days {
+                    0 => String::new(),
+                    n => format!("; {} of them without a record, normals stand in", in_words(n as usize)),
+                }
+            ),
+            week_change: advice.is_a_change(),
+            week: advice
+                .zones
+                .iter()
+                .map(|z| WeekRow {
+                    name: maker.zone_name(z.station),
+                    demand: depth(units, z.demand),
+                    rain: depth(units, z.rain),
+                    need: depth(units, z.need),
+                    ideal: z.ideal.map_or("–".to_owned(), |p| format!("{} %", plain(p, 0))),
+                    given: depth(units, z.given),
+                    working_id: format!("week{}", z.station),
+                })
+                .collect(),
+            workings,
+            history: maker.history(&figures.weeks, versions),
+            improvements: figures
+                .improvements
+                .iter()
+                .map(|i| ImprovementView {
+                    title: if i.moves.iter().any(|m| matches!(m, Move::Program { .. })) {
+                        "Regroup, with base minutes that fit".to_owned()
+                    } else {
+                        capital("other base minutes, programs as they are")
+                    },
+                    moves: maker.moves(i),
+                    before: percent(i.error_before),
+                    after: percent(i.error_after),
+                })
+                .collect(),
+            schools: maker.schools(&figures.schools),
+            school_span: figures.span.map_or(String::new(), |(a, b)| format!("{a} to {b}")),
+            stepwise: !found.searched_through.iter().all(|s| *s),
+            frame,
+        })
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::fixture;
+
+    fn page(rain: RainRule, month: Option<usize>, zone: Option<u16>) -> BudgetPage {
+        let bench = fixture::workbench();
+        let history: Vec<SettingsRecord> = bench.saved().cloned().into_iter().collect();
+        BudgetPage::new(
+            fixture::frame(),
+            &bench,
+            &history,
+            (&Figures::compute(&bench, rain), rain),
+            month,
+            zone,
+        )
+        .unwrap()
+    }
+
+    #[test]
+    fn the_page_says_what_to_set_and_who_suffers() {
+        let page = page(RainRule::LeftToHold, None, None);
+        assert!(page.verdict.starts_with("July: "), "{}", page.verdict);
+        assert_eq!(page.months.len(), 12);
+        assert!(page.zones.iter().all(|z| z.cells.len() == 12));
+        assert!(page.left.contains("root mean square"));
+        let html = page.render().unwrap();
+        assert!(
+            html.contains("July&#39;s percentages") || html.contains("July's percentages"),
+            "the primary action"
+        );
+    }
+
+    #[test]
+    fn a_cell_opens_to_its_inputs() {
+        let opened = page(RainRule::LeftToHold, Some(4), Some(1)).opened.unwrap();
+        assert!(opened.of.ends_with("April"), "{}", opened.of);
+        assert!(opened.steps.len() >= 4);
+        assert!(page(RainRule::LeftToHold, Some(4), Some(99)).opened.is_none());
+    }
+
+    #[test]
+    fn this_week_sets_the_month_of_a_box_that_holds_twelve() {
+        let bench = fixture::workbench();
+        let mut settings = bench.settings();
+        settings.percentages = Percentages::Month([100; 12]);
+        let advice = WeekAdvice {
+            from: bench.today,
+            knobs: vec![Knob::Box],
+            best: vec![Some(70)],
+            set: vec![100],
+            zones: Vec::new(),
+            et0: Default::default(),
+            rain: Default::default(),
+            expected_days: 0,
+        };
+        let Percentages::Month(values) = with_week(&settings, &advice, bench.today).percentages else {
+            panic!()
+        };
+        assert_eq!((values[6], values[5]), (70, 100), "July alone");
+    }
+}

@@ -1,0 +1,226 @@
+//! An ordinance as form texts and back. Each rule is a block of fields; an empty block is no rule.
+
+use crate::server::session::Fields;
+use jiff::civil::Time;
+use std::collections::BTreeMap;
+use upland_core::controller::ordinance::{AllowedDays, Hours, MOST_RULES, Ordinance, Rule};
+use upland_core::controller::schedule::YearSpan;
+use upland_formats::clock_time;
+
+/// Forbidden hours that a block has room for.
+pub(super) const HOURS: usize = 3;
+/// Short names of the days, Monday first.
+pub(crate) const WEEK: [&str; 7] = ["Mon", "Tue", "Wed", "Thu", "Fri", "Sat", "Sun"];
+/// Ways of choosing days with their words.
+pub(super) const DAY_MODES: [(&str, &str); 5] = [
+    ("any", "on any day"),
+    ("weekdays", "on weekdays, by house number"),
+    ("house_dates", "odd houses on odd dates, even on even"),
+    ("odd_dates", "on odd dates"),
+    ("even_dates", "on even dates"),
+];
+
+/// A field with what is wrong with it.
+pub(crate) type TextError = (String, String);
+
+fn month_day((month, day): (i8, i8)) -> String {
+    format!("{month:02}-{day:02}")
+}
+
+/// The texts of an ordinance.
+pub(super) fn texts(ordinance: &Ordinance) -> BTreeMap<String, String> {
+    let mut texts = BTreeMap::from([("name".to_owned(), ordinance.name.clone())]);
+    let mut put = |name: String, value: String| {
+        if !value.is_empty() {
+            texts.insert(name, value);
+        }
+    };
+    let on = |value: bool| if value { "on".to_owned() } else { String::new() };
+    put("exempts_drip".into(), on(ordinance.exempts_drip));
+    put("exempts_new_planting".into(), on(ordinance.exempts_new_planting));
+    for (i, rule) in ordinance.rules.iter().enumerate() {
+        let at = |field: &str| format!("r{i}-{field}");
+        put(at("from"), rule.season.map_or(String::new(), |s| month_day(s.from)));
+        put(at("until"), rule.season.map_or(String::new(), |s| month_day(s.until)));
+        let mode = match rule.days {
+            AllowedDays::Any => "any",
+            AllowedDays::Weekdays { .. } => "weekdays",
+            AllowedDays::DatesOfHouseNumber => "house_dates",
+            AllowedDays::OddDates => "odd_dates",
+            AllowedDays::EvenDates => "even_dates",
+        };
+        put(at("days"), mode.to_owned());
+        if let AllowedDays::Weekdays { odd, even } = rule.days {
+            for (k, (odd, even)) in odd.into_iter().zip(even).enumerate() {
+                put(at(&format!("odd{k}")), on(odd));
+                put(at(&format!("even{k}")), on(even));
+            }
+        }
+        for (k, hours) in rule.forbidden_hours.iter().enumerate() {
+            put(at(&format!("h{k}-from")), hours.from.strftime("%H:%M").to_string());
+            put(at(&format!("h{k}-until")), hours.until.strftime("%H:%M").to_string());
+        }
+        put(at("most"), rule.most_days_a_week.map_or(String::new(), |n| n.to_string()));
+    }
+    texts
+}
+
+/// How many rule blocks to draw: those with texts and an empty one.
+pub(super) fn blocks(texts: &BTreeMap<String, String>) -> usize {
+    let used = (0..MOST_RULES).rev().find(|i| !is_blank(texts, *i)).map_or(0, |i| i + 1);
+    (used + 1).min(MOST_RULES)
+}
+
+fn is_blank(texts: &BTreeMap<String, String>, rule: usize) -> bool {
+    let at = format!("r{rule}-");
+    texts
+        .iter()
+        .filter(|(name, _)| name.starts_with(&at))
+        .all(|(name, value)| value.is_empty() || (name.ends_with("-days") && value == "any"))
+}
+
+/// Reads an ordinance; contradictions are told at the rule they stand in.
+pub(super) fn read(fields: &Fields) -> Result<Ordinance, Vec<TextError>> {
+    let mut errors: Vec<TextError> = Vec::new();
+    let mut rules = Vec::new();
+    // Which block a rule was read from, for what the check says of it.
+    let mut from_block = Vec::new();
+    for i in (0..MOST_RULES).filter(|i| !is_blank(&fields.0, *i)) {
+        let at = |field: &str| format!("r{i}-{field}");
+        let get = |field: &str| fields.get(&at(field));
+        let mut day = |field: &str| -> Option<(i8, i8)> {
+            let text = get(field);
+            let date = format!("2000-{text}").parse::<jiff::civil::Date>().ok();
+            if date.is_none() {
+                errors.push((at(field), "A month and day written MM-DD, such as 05-01.".into()));
+            }
+            date.map(|d| (d.month(), d.day()))
+        };
+        let season = match (get("from"), get("until")) {
+            ("", "") => None,
+            _ => day("from").zip(day("until")).map(|(from, until)| YearSpan { from, until }),
+        };
+        let week = |who: &str| core::array::from_fn(|k| get(&format!("{who}{k}")) == "on");
+        let days = match get("days") {
+            "any" | "" => AllowedDays::Any,
+            "weekdays" => AllowedDays::Weekdays { odd: week("odd"), even: week("even") },
+            "house_dates" => AllowedDays::DatesOfHouseNumber,
+            "odd_dates" => AllowedDays::OddDates,
+            "even_dates" => AllowedDays::EvenDates,
+            _ => {
+                errors.push((at("days"), "Choose one from the list.".into()));
+                AllowedDays::Any
+            }
+        };
+        let mut forbidden_hours = Vec::new();
+        for k in 0..HOURS {
+            let (from, until) = (at(&format!("h{k}-from")), at(&format!("h{k}-until")));
+            if fields.get(&from).is_empty() && fields.get(&until).is_empty() {
+                continue;
+            }
+            let mut time = |name: String| {
+                clock_time(fields.get(&name)).unwrap_or_else(|| {
+                    errors.push((name, "A time of day written HH:MM.".into()));
+                    Time::midnight()
+                })
+            };
+            forbidden_hours.push(Hours { from: time(from), until: time(until) });
+        }
+        let most_days_a_week = match get("most") {
+            "" => None,
+            text => match text.parse::<u8>() {
+                Ok(days) if (1..=7).contains(&days) => Some(days),
+                _ => {
+                    errors.push((at("most"), "A number of days from 1 to 7, or nothing.".into()));
+                    None
+                }
+            },
+        };
+        rules.push(Rule { season, days, forbidden_hours, most_days_a_week });
+        from_block.push(i);
+    }
+    let ordinance = Ordinance {
+        name: fields.get("name").to_owned(),
+        rules,
+        exempts_drip: fields.get("exempts_drip") == "on",
+        exempts_new_planting: fields.get("exempts_new_planting") == "on",
+    };
+    if errors.is_empty() {
+        for fault in ordinance.check() {
+            errors.push((
+                field_of(&fault.path, &from_block),
+                format!("{}.", crate::page::quantities::capital(&fault.message)),
+            ));
+        }
+    }
+    if errors.is_empty() { Ok(ordinance) } else { Err(errors) }
+}
+
+/// The field that a fault's path means.
+fn field_of(path: &str, from_block: &[usize]) -> String {
+    let Some(rest) = path.strip_prefix("rules[") else {
+        return if path == "rules" { "r0-days".into() } else { path.to_owned() };
+    };
+    let (index, rest) = rest.split_once(']').unwrap_or((rest, ""));
+    let block = index.parse::<usize>().ok().and_then(|i| from_block.get(i)).copied().unwrap_or(0);
+    let field = match rest.trim_start_matches('.') {
+        f if f.starts_with("forbidden_hours") => "h0-from",
+        "most_days_a_week" => "most",
+        "season" => "from",
+        _ => "days",
+    };
+    format!("r{block}-{field}")
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use jiff::civil::time;
+
+    fn sample() -> Ordinance {
+        let week = |days: [usize; 2]| core::array::from_fn(|i| days.contains(&i));
+        Ordinance {
+            name: "Larkrigg summer watering".into(),
+            rules: vec![
+                Rule {
+                    season: Some(YearSpan { from: (5, 1), until: (9, 30) }),
+                    days: AllowedDays::Weekdays { odd: week([2, 6]), even: week([1, 5]) },
+                    forbidden_hours: vec![Hours { from: time(10, 0, 0, 0), until: time(18, 0, 0, 0) }],
+                    most_days_a_week: Some(2),
+                },
+                Rule {
+                    season: None,
+                    days: AllowedDays::OddDates,
+                    forbidden_hours: Vec::new(),
+                    most_days_a_week: None,
+                },
+            ],
+            exempts_drip: true,
+            exempts_new_planting: false,
+        }
+    }
+
+    #[test]
+    fn an_ordinance_survives_its_form() {
+        let mut sample = sample();
+        sample.rules.pop();
+        assert_eq!(read(&Fields(texts(&sample))), Ok(sample.clone()));
+        assert_eq!(blocks(&texts(&sample)), 2, "one with texts, one empty");
+    }
+
+    #[test]
+    fn errors_stand_at_their_fields_and_contradictions_at_their_rule() {
+        let mut typed = texts(&sample());
+        typed.insert("r0-from".into(), "May".into());
+        typed.insert("r0-h1-from".into(), "18:00".into());
+        typed.insert("r1-most".into(), "9".into());
+        let names: Vec<_> = read(&Fields(typed)).unwrap_err().into_iter().map(|(n, _)| n).collect();
+        assert_eq!(names, ["r0-from", "r0-h1-until", "r1-most"]);
+        let mut typed = texts(&sample());
+        typed.insert("r0-h0-until".into(), "10:00".into());
+        let errors = read(&Fields(typed)).unwrap_err();
+        assert_eq!(errors[0].0, "r0-h0-from");
+        assert!(errors[0].1.starts_with("Begin and end at the same minute"));
+        assert_eq!(read(&Fields::default()).unwrap_err()[0].0, "name");
+    }
+}

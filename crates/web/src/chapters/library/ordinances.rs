@@ -1,0 +1,321 @@
+//! The ordinance editor: rules by season, written once, applied to many sites.
+
+use super::ordinance_form::{self, DAY_MODES, HOURS, TextError, WEEK};
+use super::{Kept, entry, keep, shelve};
+use crate::page::forms::base_version;
+use crate::page::frame::Frame;
+use crate::page::law_words::{exempt_words, rule_words};
+use crate::server::download::attachment;
+use crate::server::error::{PageError, page_with, see_other};
+use crate::server::session::{Editor, Fields, SignedIn, flash};
+use crate::server::state::{AppState, db};
+use crate::server::upload;
+use actix_multipart::Multipart;
+use actix_web::http::StatusCode;
+use actix_web::{HttpResponse, get, post, web};
+use askama::Template;
+use std::collections::BTreeMap;
+use upland_core::controller::ordinance::Ordinance;
+use upland_formats::{PathProblem, ordinance_file};
+use upland_store::library::Entry;
+
+pub(super) fn routes(config: &mut web::ServiceConfig) {
+    config
+        .service(list)
+        .service(new_page)
+        .service(create)
+        .service(open_file)
+        .service(download)
+        .service(edit_page)
+        .service(save)
+        .service(remove)
+        .service(restore)
+        .service(schema);
+}
+
+struct OrdinanceLine {
+    id: i64,
+    name: String,
+    rules: Vec<String>,
+    exempt: String,
+    sites: String,
+}
+
+#[derive(Template)]
+#[template(path = "chapters/library/ordinances.html")]
+struct ListPage {
+    frame: Frame,
+    ordinances: Vec<OrdinanceLine>,
+    problems: Vec<PathProblem>,
+}
+
+async fn list_page(
+    state: &web::Data<AppState>,
+    who: &SignedIn,
+    status: StatusCode,
+    problems: Vec<PathProblem>,
+) -> Result<HttpResponse, PageError> {
+    let ordinances = db(state, |store| {
+        let entries: Vec<Entry<Ordinance>> = store.library()?;
+        entries
+            .into_iter()
+            .map(|entry| {
+                let sites = store.sites_of_ordinance(entry.id)?;
+                Ok(OrdinanceLine {
+                    id: entry.id,
+                    rules: entry.item.rules.iter().map(rule_words).collect(),
+                    exempt: exempt_words(&entry.item),
+                    sites: if sites.is_empty() { "no site yet".into() } else { sites.join(", ") },
+                    name: entry.item.name,
+                })
+            })
+            .collect::<upland_store::Result<Vec<_>>>()
+    })
+    .await?;
+    page_with(status, &ListPage { frame: Frame::new(who, "Ordinances")?, ordinances, problems })
+}
+
+#[get("/ordinances")]
+async fn list(state: web::Data<AppState>, who: SignedIn) -> Result<HttpResponse, PageError> {
+    list_page(&state, &who, StatusCode::OK, Vec::new()).await
+}
+
+/// A text field of a rule.
+struct Cell {
+    name: String,
+    value: String,
+    error: String,
+}
+
+struct Tick {
+    name: String,
+    label: &'static str,
+    on: bool,
+}
+
+struct RuleBlock {
+    title: String,
+    from: Cell,
+    until: Cell,
+    days: Cell,
+    modes: Vec<(&'static str, &'static str, bool)>,
+    odd: Vec<Tick>,
+    even: Vec<Tick>,
+    hours: Vec<(Cell, Cell)>,
+    most: Cell,
+}
+
+#[derive(Template)]
+#[template(path = "chapters/library/ordinance.html")]
+struct EditPage {
+    frame: Frame,
+    id: Option<i64>,
+    version: i32,
+    saved: Option<(String, String)>,
+    name: Cell,
+    exempts_drip: bool,
+    exempts_new_planting: bool,
+    rules: Vec<RuleBlock>,
+    errors: usize,
+    both: Vec<String>,
+    their_name: String,
+}
+
+fn edit(
+    who: &SignedIn,
+    status: StatusCode,
+    entry: Option<&Entry<Ordinance>>,
+    texts: &BTreeMap<String, String>,
+    errors: &[TextError],
+    merged: Option<(Vec<String>, String)>,
+) -> Result<HttpResponse, PageError> {
+    let text = |name: &str| texts.get(name).cloned().unwrap_or_default();
+    let cell = |name: String| Cell {
+        value: text(&name),
+        error: errors.iter().find(|(n, _)| *n == name).map_or(String::new(), |(_, m)| m.clone()),
+        name,
+    };
+    let block = |i: usize| {
+        let at = |field: &str| format!("r{i}-{field}");
+        let ticks = |who: &str| {
+            let tick = |(k, label): (usize, &'static str)| {
+                let name = at(&format!("{who}{k}"));
+                Tick { on: text(&name) == "on", name, label }
+            };
+            WEEK.into_iter().enumerate().map(tick).collect::<Vec<_>>()
+        };
+        let mode = text(&at("days"));
+        RuleBlock {
+            title: format!("Rule {}", i + 1),
+            from: cell(at("from")),
+            until: cell(at("until")),
+            days: cell(at("days")),
+            modes: DAY_MODES.iter().map(|(code, words)| (*code, *words, *code == mode)).collect(),
+            odd: ticks("odd"),
+            even: ticks("even"),
+            hours: (0..HOURS)
+                .map(|k| (cell(at(&format!("h{k}-from"))), cell(at(&format!("h{k}-until")))))
+                .collect(),
+            most: cell(at("most")),
+        }
+    };
+    let (both, their_name) = merged.unwrap_or_default();
+    page_with(
+        status,
+        &EditPage {
+            frame: Frame::new(who, entry.map_or("New ordinance".to_owned(), |e| e.item.name.clone()))?,
+            id: entry.map(|e| e.id),
+            version: entry.map_or(0, |e| e.version),
+            saved: entry.map(|e| (e.saved_by.clone(), e.saved_at.strftime("%-d %b %Y").to_string())),
+            name: cell("name".into()),
+            exempts_drip: text("exempts_drip") == "on",
+            exempts_new_planting: text("exempts_new_planting") == "on",
+            rules: (0..ordinance_form::blocks(texts)).map(block).collect(),
+            errors: errors.len(),
+            both,
+            their_name,
+        },
+    )
+}
+
+#[get("/ordinances/new")]
+async fn new_page(Editor(who): Editor) -> Result<HttpResponse, PageError> {
+    edit(&who, StatusCode::OK, None, &BTreeMap::new(), &[], None)
+}
+
+#[post("/ordinances")]
+async fn create(
+    state: web::Data<AppState>,
+    Editor(who): Editor,
+    fields: Fields,
+) -> Result<HttpResponse, PageError> {
+    match ordinance_form::read(&fields) {
+        Ok(ordinance) => {
+            let (user, name) = (who.user.id, ordinance.name.clone());
+            let id = db(&state, move |store| store.create_library_entry(&ordinance, user)).await?;
+            flash(
+                &who.session,
+                format!("{name} is written. Apply it to a site under Programs."),
+                Some(format!("/ordinances/{id}/remove")),
+            )?;
+            Ok(see_other("/ordinances"))
+        }
+        Err(errors) => edit(&who, StatusCode::UNPROCESSABLE_ENTITY, None, &fields.0, &errors, None),
+    }
+}
+
+#[post("/ordinances/open")]
+async fn open_file(
+    state: web::Data<AppState>,
+    Editor(who): Editor,
+    payload: Multipart,
+) -> Result<HttpResponse, PageError> {
+    let file = upload::read(&who.session, payload, ordinance_file::MAX_BYTES).await?;
+    let read = if file.too_large {
+        Err(vec![PathProblem {
+            path: String::new(),
+            message: "The file is larger than 64 kB; an ordinance has about one.".into(),
+        }])
+    } else {
+        ordinance_file::read(&file.bytes)
+    };
+    match read {
+        Ok(ordinance) => {
+            let (user, name) = (who.user.id, ordinance.name.clone());
+            let id = db(&state, move |store| store.create_library_entry(&ordinance, user)).await?;
+            flash(
+                &who.session,
+                format!("{name} is taken from {}.", file.file_name),
+                Some(format!("/ordinances/{id}/remove")),
+            )?;
+            Ok(see_other("/ordinances"))
+        }
+        Err(problems) => list_page(&state, &who, StatusCode::UNPROCESSABLE_ENTITY, problems).await,
+    }
+}
+
+#[get("/ordinances/{id}/ordinance.json")]
+async fn download(
+    state: web::Data<AppState>,
+    _who: SignedIn,
+    id: web::Path<i64>,
+) -> Result<HttpResponse, PageError> {
+    let entry = entry::<Ordinance>(&state, *id).await?;
+    Ok(HttpResponse::Ok()
+        .content_type("application/json")
+        .insert_header(attachment(&entry.item.name, "json"))
+        .body(ordinance_file::write(&entry.item)))
+}
+
+#[get("/ordinances/{id}")]
+async fn edit_page(
+    state: web::Data<AppState>,
+    who: SignedIn,
+    id: web::Path<i64>,
+) -> Result<HttpResponse, PageError> {
+    let entry = entry::<Ordinance>(&state, *id).await?;
+    edit(&who, StatusCode::OK, Some(&entry), &ordinance_form::texts(&entry.item), &[], None)
+}
+
+#[post("/ordinances/{id}")]
+async fn save(
+    state: web::Data<AppState>,
+    Editor(who): Editor,
+    id: web::Path<i64>,
+    fields: Fields,
+) -> Result<HttpResponse, PageError> {
+    let id = *id;
+    let base = base_version(&fields)?;
+    let now = entry::<Ordinance>(&state, id).await?;
+    let ordinance = match ordinance_form::read(&fields) {
+        Ok(ordinance) => ordinance,
+        Err(errors) => {
+            let as_sent = Entry { version: base, ..now };
+            return edit(&who, StatusCode::UNPROCESSABLE_ENTITY, Some(&as_sent), &fields.0, &errors, None);
+        }
+    };
+    let text = format!("{} is saved; it holds at once on every site that keeps to it.", ordinance.name);
+    match keep(&state, &who, id, (ordinance, &fields), ordinance_form::texts).await? {
+        Kept::Saved => {
+            flash(&who.session, text, None)?;
+            Ok(see_other("/ordinances"))
+        }
+        Kept::Merged(theirs, merged, both) => {
+            let by = theirs.saved_by.clone();
+            edit(&who, StatusCode::CONFLICT, Some(&theirs), &merged, &[], Some((both, by)))
+        }
+    }
+}
+
+#[post("/ordinances/{id}/remove")]
+async fn remove(
+    state: web::Data<AppState>,
+    Editor(who): Editor,
+    id: web::Path<i64>,
+    _fields: Fields,
+) -> Result<HttpResponse, PageError> {
+    let name = entry::<Ordinance>(&state, *id).await?.item.name;
+    shelve(
+        &state,
+        &who,
+        ("/ordinances", *id),
+        true,
+        format!("{name} is off the list. Sites that keep to it still do."),
+    )
+    .await
+}
+
+#[post("/ordinances/{id}/restore")]
+async fn restore(
+    state: web::Data<AppState>,
+    Editor(who): Editor,
+    id: web::Path<i64>,
+    _fields: Fields,
+) -> Result<HttpResponse, PageError> {
+    shelve(&state, &who, ("/ordinances", *id), false, "The ordinance is back.".into()).await
+}
+
+#[get("/schemas/ordinance-v1.json")]
+async fn schema() -> HttpResponse {
+    HttpResponse::Ok().content_type("application/schema+json").body(ordinance_file::schema())
+}

@@ -1,0 +1,11 @@
+//! The chapters: a folder each, with its handlers, views, words and templates. None knows another.
+
+pub(crate) mod accounts;
+pub(crate) mod budget;
+pub(crate) mod library;
+pub(crate) mod programs;
+pub(crate) mod round;
+pub(crate) mod sensors;
+pub(crate) mod today;
+pub(crate) mod weather;
+pub(crate) mod zones;

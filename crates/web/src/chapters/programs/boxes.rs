@@ -1,0 +1,305 @@
+//! Boxes of a site: hang one, correct its card, take it down.
+
+use super::BoxPage;
+use super::{BoxHead, Tab};
+use crate::page::card_form;
+use crate::page::forms;
+use crate::page::forms::base_version;
+use crate::page::forms::{Field, FieldError, Form, Group, Kind, Reader};
+use crate::page::frame::{Chapter, Frame};
+use crate::server::download::attachment;
+use crate::server::error::{PageError, page_with, see_other};
+use crate::server::session::{Editor, Fields, SignedIn, flash};
+use crate::server::state::{AppState, db};
+use crate::site::facts::load;
+use crate::site::library::{card_by_choice, card_choices};
+use crate::site::workbench::open;
+use actix_web::http::StatusCode;
+use actix_web::{HttpResponse, get, post, web};
+use askama::Template;
+use jiff::Timestamp;
+use std::collections::BTreeMap;
+use upland_core::site::Controller;
+use upland_formats::card_file;
+use upland_store::Saved;
+
+pub(super) fn routes(config: &mut web::ServiceConfig) {
+    config
+        .service(new_box)
+        .service(create_box)
+        .service(card_page)
+        .service(save_card)
+        .service(download_card)
+        .service(remove_box)
+        .service(restore_box);
+}
+
+#[derive(Template)]
+#[template(path = "chapters/programs/new_box.html")]
+struct NewPage {
+    frame: Frame,
+    site_id: i64,
+    form: Form,
+}
+
+async fn new_page(
+    state: &web::Data<AppState>,
+    who: &SignedIn,
+    site_id: i64,
+    status: StatusCode,
+    texts: &BTreeMap<String, String>,
+    errors: &[FieldError],
+) -> Result<HttpResponse, PageError> {
+    let loaded = load(state, site_id).await?;
+    let cards = card_choices(state).await?;
+    let kind = Field { kind: Kind::Choice(cards), ..Field::text("card", "Kind of box") };
+    let form = Form {
+        groups: vec![Group {
+            legend: "Box",
+            fields: vec![
+                Field::text("place", "Where it hangs"),
+                kind.help("The nearest will do; every limit can be corrected afterwards."),
+            ],
+        }],
+    };
+    page_with(
+        status,
+        &NewPage {
+            frame: Frame::of_site(who, "New box", &loaded, Chapter::Programs)?,
+            site_id,
+            form: form.filled(texts, errors),
+        },
+    )
+}
+
+#[get("/sites/{id}/boxes/new")]
+async fn new_box(
+    state: web::Data<AppState>,
+    Editor(who): Editor,
+    id: web::Path<i64>,
+) -> Result<HttpResponse, PageError> {
+    new_page(&state, &who, *id, StatusCode::OK, &BTreeMap::new(), &[]).await
+}
+
+#[post("/sites/{id}/boxes")]
+async fn create_box(
+    state: web::Data<AppState>,
+    Editor(who): Editor,
+    id: web::Path<i64>,
+    fields: Fields,
+) -> Result<HttpResponse, PageError> {
+    let id = *id;
+    load(&state, id).await?;
+    let mut reader = Reader::new(&fields);
+    let place = reader.name("place");
+    let card = card_by_choice(&state, fields.get("card")).await?;
+    if card.is_none() {
+        reader.say("card", "Choose one from the list.");
+    }
+    let errors = reader.errors;
+    let (Some(card), true) = (card, errors.is_empty()) else {
+        return new_page(&state, &who, id, StatusCode::UNPROCESSABLE_ENTITY, &fields.0, &errors).await;
+    };
+    let user = who.user.id;
+    let text = format!("{place} is hung. Enter what you find in it, or plan it.");
+    let controller = Controller { number: 0, place, card };
+    let (_, number) = db(&state, move |store| store.create_controller(id, &controller, user)).await?;
+    flash(&who.session, text, Some(format!("/sites/{id}/boxes/{number}/remove")))?;
+    Ok(see_other(&format!("/sites/{id}/boxes/{number}")))
+}
+
+#[derive(Template)]
+#[template(path = "chapters/programs/card.html")]
+struct CardPage {
+    frame: Frame,
+    head: BoxHead,
+    form: Form,
+    version: i32,
+    saved: (String, String),
+    both: Vec<String>,
+    their_name: String,
+    zones: usize,
+}
+
+fn texts(controller: &Controller) -> BTreeMap<String, String> {
+    let mut texts = card_form::texts(&controller.card);
+    texts.insert("place".into(), controller.place.clone());
+    texts
+}
+
+/// What a card form is drawn from.
+struct Drawn<'a> {
+    status: StatusCode,
+    version: i32,
+    texts: &'a BTreeMap<String, String>,
+    errors: &'a [FieldError],
+    merged: Option<(Vec<String>, String)>,
+}
+
+async fn draw(
+    state: &web::Data<AppState>,
+    who: &SignedIn,
+    path: (i64, u8),
+    drawn: Drawn<'_>,
+) -> Result<HttpResponse, PageError> {
+    let bench = open(state, path.0, path.1).await?;
+    let mut groups = vec![Group { legend: "Box", fields: vec![Field::text("place", "Where it hangs")] }];
+    groups.extend(card_form::groups());
+    let form = Form { groups }.filled(drawn.texts, drawn.errors);
+    let (both, their_name) = drawn.merged.unwrap_or_default();
+    let label =
+        |name: &String| form.fields().find(|f| f.name == name).map_or(name.clone(), |f| f.label.to_owned());
+    let record = &bench.site_box()?.record;
+    page_with(
+        drawn.status,
+        &CardPage {
+            frame: bench.frame(who, "box and card")?,
+            head: bench.head(Tab::Box)?,
+            both: both.iter().map(label).collect(),
+            form,
+            version: drawn.version,
+            saved: (record.saved_by.clone(), record.saved_at.strftime("%-d %b %Y").to_string()),
+            their_name,
+            zones: bench.installation.zones.len(),
+        },
+    )
+}
+
+#[get("/sites/{id}/boxes/{number}/card")]
+async fn card_page(
+    state: web::Data<AppState>,
+    who: SignedIn,
+    path: web::Path<(i64, u8)>,
+) -> Result<HttpResponse, PageError> {
+    let bench = open(&state, path.0, path.1).await?;
+    let record = &bench.site_box()?.record;
+    let drawn = Drawn {
+        status: StatusCode::OK,
+        version: record.version,
+        texts: &texts(&record.controller),
+        errors: &[],
+        merged: None,
+    };
+    draw(&state, &who, *path, drawn).await
+}
+
+#[post("/sites/{id}/boxes/{number}/card")]
+async fn save_card(
+    state: web::Data<AppState>,
+    Editor(who): Editor,
+    path: web::Path<(i64, u8)>,
+    fields: Fields,
+) -> Result<HttpResponse, PageError> {
+    let bench = open(&state, path.0, path.1).await?;
+    let base = base_version(&fields)?;
+    let mut reader = Reader::new(&fields);
+    let place = reader.name("place");
+    let errors = reader.errors;
+    let card = match (card_form::read(&fields), errors.is_empty()) {
+        (Ok(card), true) => card,
+        (read, _) => {
+            let mut all = errors;
+            all.extend(read.err().unwrap_or_default());
+            let drawn = Drawn {
+                status: StatusCode::UNPROCESSABLE_ENTITY,
+                version: base,
+                texts: &fields.0,
+                errors: &all,
+                merged: None,
+            };
+            return draw(&state, &who, *path, drawn).await;
+        }
+    };
+    let (id, user) = (bench.site_box()?.record.id, who.user.id);
+    let controller = Controller { number: path.1, place, card };
+    let edited = controller.clone();
+    match db(&state, move |store| store.save_controller(id, base, &edited, user)).await? {
+        None => Err(PageError::NotFound),
+        Some(Saved::As(_)) => {
+            let beyond = bench.saved().map_or(0, |s| s.settings.check(&controller.card).len());
+            let text = if beyond == 0 {
+                "The box is saved.".to_owned()
+            } else {
+                format!(
+                    "The box is saved. Its settings go beyond the new card in {beyond} places; the findings offer the nearest."
+                )
+            };
+            flash(&who.session, text, None)?;
+            Ok(see_other(&bench.path()))
+        }
+        Some(Saved::Conflict(theirs)) => {
+            let before = db(&state, move |store| store.controller_version(id, base)).await?;
+            let started = before.as_ref().map(texts).unwrap_or_default();
+            let (merged, both) = forms::three_way(&started, &texts(&controller), &texts(&theirs.controller));
+            let drawn = Drawn {
+                status: StatusCode::CONFLICT,
+                version: theirs.version,
+                texts: &merged,
+                errors: &[],
+                merged: Some((both, theirs.saved_by.clone())),
+            };
+            draw(&state, &who, *path, drawn).await
+        }
+    }
+}
+
+#[get("/sites/{id}/boxes/{number}/card.json")]
+async fn download_card(
+    state: web::Data<AppState>,
+    _who: SignedIn,
+    path: web::Path<(i64, u8)>,
+) -> Result<HttpResponse, PageError> {
+    let bench = open(&state, path.0, path.1).await?;
+    let card = &bench.installation.card;
+    Ok(HttpResponse::Ok()
+        .content_type("application/json")
+        .insert_header(attachment(&card.name, "json"))
+        .body(card_file::write(card)))
+}
+
+#[post("/sites/{id}/boxes/{number}/remove")]
+async fn remove_box(
+    state: web::Data<AppState>,
+    Editor(who): Editor,
+    path: web::Path<(i64, u8)>,
+    _fields: Fields,
+) -> Result<HttpResponse, PageError> {
+    let bench = open(&state, path.0, path.1).await?;
+    if !bench.installation.zones.is_empty() {
+        let text = format!(
+            "{} zones are wired to {}. Move them to another box, or remove them, then take it down.",
+            bench.installation.zones.len(),
+            bench.controller()?.place
+        );
+        flash(&who.session, text, None)?;
+        return Ok(see_other(&format!("{}/card", bench.path())));
+    }
+    let record = &bench.site_box()?.record;
+    let (id, place) = (record.id, record.controller.place.clone());
+    db(&state, move |store| store.remove_controller(id, Timestamp::now())).await?;
+    flash(
+        &who.session,
+        format!("{place} is taken down. Nothing of it is deleted."),
+        Some(format!("/sites/{}/boxes/restore/{id}", path.0)),
+    )?;
+    Ok(see_other(&format!("/sites/{}/programs", path.0)))
+}
+
+#[post("/sites/{id}/boxes/restore/{box}")]
+async fn restore_box(
+    state: web::Data<AppState>,
+    Editor(who): Editor,
+    path: web::Path<(i64, i64)>,
+    _fields: Fields,
+) -> Result<HttpResponse, PageError> {
+    let (site_id, id) = *path;
+    load(&state, site_id).await?;
+    let restored = db(&state, move |store| store.restore_controller(site_id, id)).await?;
+    let text = if restored {
+        "The box hangs again."
+    } else {
+        "The box stays down: another one has its number by now."
+    };
+    flash(&who.session, text, None)?;
+    Ok(see_other(&format!("/sites/{site_id}/programs")))
+}

@@ -1,0 +1,330 @@
+//! Versions of a box's settings: who, when, why, what changed; restore and fallback.
+
+use super::BoxPage;
+use super::words::Names;
+use super::{BoxHead, Tab};
+use crate::page::frame::Frame;
+use crate::server::download::attachment;
+use crate::server::error::{PageError, page_with, see_other};
+use crate::server::session::{Editor, Fields, SignedIn, flash};
+use crate::server::state::{AppState, db};
+use crate::server::upload;
+use crate::site::workbench::Workbench;
+use crate::site::workbench::open;
+use actix_multipart::Multipart;
+use actix_web::http::StatusCode;
+use actix_web::{HttpResponse, get, post, web};
+use askama::Template;
+use jiff::tz::TimeZone;
+use upland_core::controller::schedule::{Change, Settings, Where, difference};
+use upland_formats::PathProblem;
+use upland_formats::settings_file::{self, BoxFile};
+use upland_store::Saved;
+use upland_store::settings::{NewSettings, SettingsKind, SettingsRecord};
+
+pub(super) fn routes(config: &mut web::ServiceConfig) {
+    config
+        .service(history_page)
+        .service(restore_version)
+        .service(set_fallback)
+        .service(download_version)
+        .service(open_file);
+}
+
+/// How a version came about, in words.
+pub(super) fn kind_words(kind: SettingsKind) -> &'static str {
+    match kind {
+        SettingsKind::AsFound => "as found",
+        SettingsKind::Changed => "changed",
+        SettingsKind::Planned => "planned",
+        SettingsKind::Restored => "restored",
+    }
+}
+
+/// A change as a line of a list.
+pub(super) struct ChangeLine {
+    pub place: String,
+    pub what: String,
+    pub before: String,
+    pub after: String,
+}
+
+/// Changes with the names of programs and zones.
+pub(super) fn change_lines(names: &Names<'_>, changes: Vec<Change>) -> Vec<ChangeLine> {
+    changes
+        .into_iter()
+        .map(|change| {
+            let what = match change.what.strip_prefix("station ").and_then(|n| n.parse::<u16>().ok()) {
+                Some(station) => names.station(station),
+                None => change.what,
+            };
+            ChangeLine {
+                place: match change.place {
+                    Where::Box => "Box".into(),
+                    Where::Program(i) => format!("Program {}", names.program(i)),
+                    Where::Station(n) => names.station(n),
+                },
+                what,
+                before: change.before,
+                after: change.after,
+            }
+        })
+        .collect()
+}
+
+struct VersionLine {
+    version: i32,
+    kind: &'static str,
+    by: String,
+    at: String,
+    reason: String,
+    changes: Vec<ChangeLine>,
+    is_current: bool,
+    is_fallback: bool,
+}
+
+#[derive(Template)]
+#[template(path = "chapters/programs/history.html")]
+struct HistoryPage {
+    frame: Frame,
+    head: BoxHead,
+    versions: Vec<VersionLine>,
+    current: i32,
+    takes_daily: bool,
+    problems: Vec<PathProblem>,
+}
+
+fn lines(bench: &Workbench, history: &[SettingsRecord]) -> Result<Vec<VersionLine>, PageError> {
+    let fallback = bench.site_box()?.record.fallback_version;
+    let tz: &TimeZone = &bench.installation.tz;
+    let clean = Settings::clean(&bench.installation.card);
+    let line = |(i, record): (usize, &SettingsRecord)| {
+        let before = history.get(i + 1).map_or(&clean, |r| &r.settings);
+        let names = bench.names(&record.settings);
+        VersionLine {
+            version: record.version,
+            kind: kind_words(record.kind),
+            by: record.saved_by.clone(),
+            at: record.saved_at.to_zoned(tz.clone()).strftime("%-d %b %Y, %H:%M").to_string(),
+            reason: record.reason.clone(),
+            changes: change_lines(&names, difference(before, &record.settings)),
+            is_current: i == 0,
+            is_fallback: fallback == Some(record.version),
+        }
+    };
+    Ok(history.iter().enumerate().map(line).collect())
+}
+
+#[get("/sites/{id}/boxes/{number}/history")]
+async fn history_page(
+    state: web::Data<AppState>,
+    who: SignedIn,
+    path: web::Path<(i64, u8)>,
+) -> Result<HttpResponse, PageError> {
+    let bench = open(&state, path.0, path.1).await?;
+    draw(&state, &who, &bench, StatusCode::OK, Vec::new()).await
+}
+
+async fn draw(
+    state: &web::Data<AppState>,
+    who: &SignedIn,
+    bench: &Workbench,
+    status: StatusCode,
+    problems: Vec<PathProblem>,
+) -> Result<HttpResponse, PageError> {
+    let id = bench.site_box()?.record.id;
+    let history = db(state, move |store| store.settings_history(id)).await?;
+    page_with(
+        status,
+        &HistoryPage {
+            frame: bench.frame(who, "versions")?,
+            head: bench.head(Tab::History)?,
+            versions: lines(bench, &history)?,
+            current: history.first().map_or(0, |r| r.version),
+            takes_daily: bench.installation.card.daily_run_times,
+            problems,
+        },
+    )
+}
+
+/// Settings from a file, as a version; what the box cannot hold is refused by path.
+#[post("/sites/{id}/boxes/{number}/open")]
+async fn open_file(
+    state: web::Data<AppState>,
+    Editor(who): Editor,
+    path: web::Path<(i64, u8)>,
+    payload: Multipart,
+) -> Result<HttpResponse, PageError> {
+    let file = upload::read(&who.session, payload, settings_file::MAX_BYTES).await?;
+    let bench = open(&state, path.0, path.1).await?;
+    let read = if file.too_large {
+        Err(vec![PathProblem {
+            path: String::new(),
+            message: "The file is larger than 1 MB; settings have a few kB.".into(),
+        }])
+    } else {
+        settings_file::read(&file.bytes).and_then(|read| {
+            let faults: Vec<PathProblem> = read
+                .settings
+                .check(&bench.installation.card)
+                .into_iter()
+                .map(|f| PathProblem { path: format!("settings.{}", f.path), message: f.message })
+                .collect();
+            if faults.is_empty() { Ok(read.settings.canonical()) } else { Err(faults) }
+        })
+    };
+    let settings = match read {
+        Ok(settings) => settings,
+        Err(problems) => return draw(&state, &who, &bench, StatusCode::UNPROCESSABLE_ENTITY, problems).await,
+    };
+    let (id, user, base) = (bench.site_box()?.record.id, who.user.id, bench.saved().map_or(0, |s| s.version));
+    let reason = format!("from the file {}", file.file_name);
+    let saved = db(&state, move |store| {
+        store.save_settings(
+            id,
+            base,
+            NewSettings { settings: &settings, kind: SettingsKind::Changed, reason: &reason },
+            user,
+        )
+    })
+    .await?;
+    let text = match saved {
+        None => return Err(PageError::NotFound),
+        Some(Saved::As(version)) if version == base => "The box is set to that already.".to_owned(),
+        Some(Saved::As(version)) => format!("{} is version {version}.", file.file_name),
+        Some(Saved::Conflict(theirs)) => format!(
+            "{} saved version {} at the same moment; send the file again.",
+            theirs.saved_by, theirs.version
+        ),
+    };
+    flash(&who.session, text, None)?;
+    Ok(see_other(&format!("{}/history", bench.path())))
+}
+
+async fn version(
+    state: &web::Data<AppState>,
+    bench: &Workbench,
+    version: i32,
+) -> Result<SettingsRecord, PageError> {
+    let id = bench.site_box()?.record.id;
+    db(state, move |store| store.settings_version(id, version)).await?.ok_or(PageError::NotFound)
+}
+
+#[post("/sites/{id}/boxes/{number}/history/{version}/restore")]
+async fn restore_version(
+    state: web::Data<AppState>,
+    Editor(who): Editor,
+    path: web::Path<(i64, u8, i32)>,
+    fields: Fields,
+) -> Result<HttpResponse, PageError> {
+    let bench = open(&state, path.0, path.1).await?;
+    // An undo knows which version to bring back, not which one stands.
+    let base = fields.get("base_version").parse().unwrap_or_else(|_| bench.saved().map_or(0, |s| s.version));
+    let old = version(&state, &bench, path.2).await?;
+    let back = format!("{}/history", bench.path());
+    if let Some(fault) = old.settings.check(&bench.installation.card).into_iter().next() {
+        let text = format!(
+            "Version {} stays where it is: the card of the box changed since, and it cannot hold this: {}.",
+            old.version, fault.message
+        );
+        flash(&who.session, text, None)?;
+        return Ok(see_other(&back));
+    }
+    let (id, user) = (bench.site_box()?.record.id, who.user.id);
+    let reason = format!("back to version {}: {}", old.version, old.reason);
+    let saved = db(&state, move |store| {
+        let new = NewSettings { settings: &old.settings, kind: SettingsKind::Restored, reason: &reason };
+        store.save_settings(id, base, new, user)
+    })
+    .await?;
+    match saved {
+        None => return Err(PageError::NotFound),
+        Some(Saved::As(now)) => {
+            let text = if now == base {
+                "The box is set to that already.".to_owned()
+            } else {
+                format!("Version {} is back, as version {now}.", path.2)
+            };
+            flash(&who.session, text, None)?;
+        }
+        Some(Saved::Conflict(theirs)) => {
+            flash(
+                &who.session,
+                format!(
+                    "{} saved version {} in the meantime. Look at it first, then restore.",
+                    theirs.saved_by, theirs.version
+                ),
+                None,
+            )?;
+        }
+    }
+    Ok(see_other(&back))
+}
+
+#[post("/sites/{id}/boxes/{number}/history/{version}/fallback")]
+async fn set_fallback(
+    state: web::Data<AppState>,
+    Editor(who): Editor,
+    path: web::Path<(i64, u8, i32)>,
+    fields: Fields,
+) -> Result<HttpResponse, PageError> {
+    let bench = open(&state, path.0, path.1).await?;
+    let old = version(&state, &bench, path.2).await?;
+    let id = bench.site_box()?.record.id;
+    let chosen = (fields.get("off") != "yes").then_some(old.version);
+    db(&state, move |store| store.set_fallback(id, chosen)).await?;
+    let text = match chosen {
+        Some(version) => format!("Version {version} is the fallback of this box."),
+        None => "The box has no fallback version now.".to_owned(),
+    };
+    flash(&who.session, text, None)?;
+    Ok(see_other(&format!("{}/history", bench.path())))
+}
+
+/// A version as a settings file.
+#[get("/sites/{id}/boxes/{number}/history/{version}/settings.json")]
+async fn download_version(
+    state: web::Data<AppState>,
+    _who: SignedIn,
+    path: web::Path<(i64, u8, i32)>,
+) -> Result<HttpResponse, PageError> {
+    let bench = open(&state, path.0, path.1).await?;
+    let record = version(&state, &bench, path.2).await?;
+    let name = format!("{} version {}", bench.controller()?.place, record.version);
+    Ok(HttpResponse::Ok().content_type("application/json").insert_header(attachment(&name, "json")).body(
+        settings_file::write(&BoxFile {
+            time_zone: bench.loaded.site.site.time_zone.clone(),
+            tz: bench.installation.tz.clone(),
+            card: bench.installation.card.clone(),
+            settings: record.settings,
+        }),
+    ))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::fixture;
+
+    #[test]
+    fn a_version_says_what_it_changed_by_name() {
+        let mut bench = fixture::workbench();
+        let newest = bench.saved().unwrap().clone();
+        let mut older = newest.clone();
+        older.version = 1;
+        older.kind = SettingsKind::AsFound;
+        older.settings.set_run_time_s(0, 1, 1200);
+        older.settings.programs[1].active = false;
+        bench.loaded.boxes[0].record.fallback_version = Some(1);
+        let shown = lines(&bench, &[newest, older]).unwrap();
+        let changed: Vec<String> = shown[0]
+            .changes
+            .iter()
+            .map(|c| format!("{}, {}: {} -> {}", c.place, c.what, c.before, c.after))
+            .collect();
+        assert_eq!(changed, ["Program A, 1 Upper lawn: 20 min -> 15 min", "Program B, switched: off -> on"]);
+        assert!(shown[0].is_current && !shown[0].is_fallback && shown[1].is_fallback);
+        assert_eq!((shown[1].kind, shown[0].kind), ("as found", "changed"));
+        assert!(shown[1].changes.len() > 5, "the first version against a clean box");
+    }
+}

@@ -1,0 +1,312 @@
+//! Restrictions of a site: which ordinances it keeps to, its house number, permits for planting.
+
+use super::BoxPage;
+use super::{BoxHead, Tab};
+use crate::page::frame::Frame;
+use crate::page::law_words::{exempt_words, rule_words};
+use crate::server::error::{PageError, page_with, see_other};
+use crate::server::session::{Editor, Fields, SignedIn, flash};
+use crate::server::state::{AppState, db};
+use crate::site::workbench::open;
+use actix_web::http::StatusCode;
+use actix_web::{HttpResponse, get, post, web};
+use askama::Template;
+use std::collections::BTreeMap;
+use upland_core::codes::Coded;
+use upland_core::controller::ordinance::{Applied, HouseNumber, Law, Ordinance, Permit};
+use upland_store::library::{Entry, SiteOrdinance};
+
+pub(super) fn routes(config: &mut web::ServiceConfig) {
+    config.service(law_page).service(save_law);
+}
+
+struct PermitRow {
+    index: usize,
+    zone: String,
+    until: String,
+    reference: String,
+    error: String,
+}
+
+struct OrdinanceBlock {
+    id: i64,
+    base: i64,
+    name: String,
+    rules: Vec<String>,
+    exempt: String,
+    applies: bool,
+    is_even: bool,
+    permits: Vec<PermitRow>,
+    takes_permits: bool,
+}
+
+#[derive(Template)]
+#[template(path = "chapters/programs/law.html")]
+struct LawPage {
+    frame: Frame,
+    head: BoxHead,
+    ordinances: Vec<OrdinanceBlock>,
+    zones: Vec<(String, String)>,
+    refused: String,
+}
+
+/// Rows of permits: those there are, and an empty one.
+fn permit_rows(
+    permits: &[Permit],
+    typed: Option<&BTreeMap<String, String>>,
+    errors: &[(String, String)],
+) -> Vec<PermitRow> {
+    let text = |name: String| typed.and_then(|t| t.get(&name)).cloned().unwrap_or_default();
+    let count = match typed {
+        Some(typed) => (0..).take_while(|i| typed.contains_key(&format!("permit{i}-zone"))).count(),
+        None => permits.len() + 1,
+    };
+    (0..count)
+        .map(|i| {
+            let permit = permits.get(i).filter(|_| typed.is_none());
+            PermitRow {
+                index: i,
+                zone: permit.map_or_else(
+                    || text(format!("permit{i}-zone")),
+                    |p| format!("{}-{}", p.box_number, p.station),
+                ),
+                until: permit.map_or_else(|| text(format!("permit{i}-until")), |p| p.until.to_string()),
+                reference: permit
+                    .map_or_else(|| text(format!("permit{i}-reference")), |p| p.reference.clone()),
+                error: errors
+                    .iter()
+                    .find(|(n, _)| *n == format!("permit{i}"))
+                    .map_or(String::new(), |(_, m)| m.clone()),
+            }
+        })
+        .collect()
+}
+
+/// What was sent for one ordinance and refused.
+struct Refused<'a> {
+    ordinance_id: i64,
+    fields: &'a Fields,
+    errors: Vec<(String, String)>,
+    message: String,
+}
+
+async fn law_page_with(
+    state: &web::Data<AppState>,
+    who: &SignedIn,
+    path: (i64, u8),
+    status: StatusCode,
+    refused: Option<Refused<'_>>,
+) -> Result<HttpResponse, PageError> {
+    let bench = open(state, path.0, path.1).await?;
+    let site_id = path.0;
+    let (library, applied) =
+        db(state, move |store| Ok((store.library::<Ordinance>()?, store.ordinances(site_id)?))).await?;
+    let mut known: Vec<(i64, Ordinance)> =
+        library.into_iter().map(|e: Entry<Ordinance>| (e.id, e.item)).collect();
+    // One that was taken off the list still holds here, and must stay visible.
+    for own in &applied {
+        if known.iter().all(|(id, _)| *id != own.ordinance_id) {
+            known.push((own.ordinance_id, own.applied.ordinance.clone()));
+        }
+    }
+    let ordinances = known
+        .into_iter()
+        .map(|(id, ordinance)| {
+            let own: Option<&SiteOrdinance> = applied.iter().find(|o| o.ordinance_id == id);
+            let sent = refused.as_ref().filter(|r| r.ordinance_id == id);
+            let permits = own.map_or(&[][..], |o| &o.applied.permits);
+            OrdinanceBlock {
+                id,
+                base: own.map_or(0, |o| o.id),
+                rules: ordinance.rules.iter().map(rule_words).collect(),
+                exempt: exempt_words(&ordinance),
+                applies: own.is_some(),
+                is_even: own.is_some_and(|o| o.applied.house == HouseNumber::Even),
+                permits: permit_rows(permits, sent.map(|r| &r.fields.0), sent.map_or(&[], |r| &r.errors)),
+                takes_permits: ordinance.exempts_new_planting,
+                name: ordinance.name,
+            }
+        })
+        .collect();
+    let several = bench.loaded.boxes.len() > 1;
+    let zones = bench
+        .loaded
+        .zones
+        .iter()
+        .map(|z| {
+            let zone = &z.zone;
+            let name = if several {
+                format!("{}·{} {}", zone.box_number, zone.number, zone.name)
+            } else {
+                format!("{} {}", zone.number, zone.name)
+            };
+            (format!("{}-{}", zone.box_number, zone.number), name)
+        })
+        .collect();
+    page_with(
+        status,
+        &LawPage {
+            frame: bench.frame(who, "restrictions")?,
+            head: bench.head(Tab::Law)?,
+            ordinances,
+            zones,
+            refused: refused.map_or(String::new(), |r| r.message),
+        },
+    )
+}
+
+#[get("/sites/{id}/boxes/{number}/law")]
+async fn law_page(
+    state: web::Data<AppState>,
+    who: SignedIn,
+    path: web::Path<(i64, u8)>,
+) -> Result<HttpResponse, PageError> {
+    law_page_with(&state, &who, *path, StatusCode::OK, None).await
+}
+
+/// Reads the permits of a form; rows without a zone are left out.
+fn permits(fields: &Fields) -> Result<Vec<Permit>, Vec<(String, String)>> {
+    let (mut permits, mut errors) = (Vec::new(), Vec::new());
+    for i in 0..100 {
+        let zone = fields.get(&format!("permit{i}-zone"));
+        if zone.is_empty() {
+            continue;
+        }
+        let station = zone.split_once('-').and_then(|(b, n)| Some((b.parse().ok()?, n.parse().ok()?)));
+        let until = fields.get(&format!("permit{i}-until")).parse();
+        let reference = fields.get(&format!("permit{i}-reference")).to_owned();
+        match (station, until) {
+            (Some((box_number, station)), Ok(until)) if reference.chars().count() <= 120 => {
+                permits.push(Permit { box_number, station, until, reference });
+            }
+            (_, Err(_)) => {
+                errors.push((format!("permit{i}"), "A permit needs its last date, YYYY-MM-DD.".into()))
+            }
+            _ => errors.push((format!("permit{i}"), "Choose a zone, and keep the reference short.".into())),
+        }
+    }
+    if errors.is_empty() { Ok(permits) } else { Err(errors) }
+}
+
+#[post("/sites/{id}/boxes/{number}/law/{ordinance}")]
+async fn save_law(
+    state: web::Data<AppState>,
+    Editor(who): Editor,
+    path: web::Path<(i64, u8, i64)>,
+    fields: Fields,
+) -> Result<HttpResponse, PageError> {
+    let (site_id, number, ordinance_id) = *path;
+    let base = fields.get("base").parse::<i64>().ok().filter(|id| *id > 0);
+    let lifted = fields.get("lift") == "yes";
+    let house = HouseNumber::from_code(fields.get("house")).unwrap_or(HouseNumber::Odd);
+    let refuse = |errors: Vec<(String, String)>, message: String| Refused {
+        ordinance_id,
+        fields: &fields,
+        errors,
+        message,
+    };
+    let permits = match permits(&fields) {
+        Ok(permits) => permits,
+        Err(errors) => {
+            let refused = refuse(errors, "A permit needs another look. Nothing is stored yet.".into());
+            return law_page_with(
+                &state,
+                &who,
+                (site_id, number),
+                StatusCode::UNPROCESSABLE_ENTITY,
+                Some(refused),
+            )
+            .await;
+        }
+    };
+    let (entry, others) = db(&state, move |store| {
+        Ok((store.library_entry::<Ordinance>(ordinance_id)?, store.ordinances(site_id)?))
+    })
+    .await?;
+    let known = entry.map(|e| e.item);
+    let known = known.or_else(|| {
+        others.iter().find(|o| o.ordinance_id == ordinance_id).map(|o| o.applied.ordinance.clone())
+    });
+    let ordinance = known.ok_or(PageError::NotFound)?;
+    let name = ordinance.name.clone();
+    if !lifted {
+        let mut applied: Vec<Applied> =
+            others.into_iter().filter(|o| o.ordinance_id != ordinance_id).map(|o| o.applied).collect();
+        applied.push(Applied { ordinance, house, permits: permits.clone() });
+        if let Some(fault) = (Law { applied }).contradictions().into_iter().next() {
+            let refused = refuse(
+                Vec::new(),
+                format!(
+                    "These ordinances contradict each other for this site: {}. Nothing is stored.",
+                    fault.message
+                ),
+            );
+            return law_page_with(
+                &state,
+                &who,
+                (site_id, number),
+                StatusCode::UNPROCESSABLE_ENTITY,
+                Some(refused),
+            )
+            .await;
+        }
+    }
+    let user = who.user.id;
+    let stored = db(&state, move |store| {
+        store.apply_ordinance((site_id, ordinance_id), base, (house, &permits, lifted), user)
+    })
+    .await?;
+    let text = match (stored, lifted) {
+        (false, _) => {
+            "Somebody changed this restriction in the meantime. This is how it stands now; look again."
+                .to_owned()
+        }
+        (true, true) => format!("The site does not keep to {name} any more."),
+        (true, false) => format!("The site keeps to {name}."),
+    };
+    flash(&who.session, text, None)?;
+    Ok(see_other(&format!("/sites/{site_id}/boxes/{number}/law")))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use jiff::civil::date;
+
+    fn fields(pairs: &[(&str, &str)]) -> Fields {
+        Fields(pairs.iter().map(|(k, v)| ((*k).to_owned(), (*v).to_owned())).collect())
+    }
+
+    #[test]
+    fn permits_are_read_and_survive_their_rows() {
+        let sent = fields(&[
+            ("permit0-zone", "1-3"),
+            ("permit0-until", "2026-09-30"),
+            ("permit0-reference", "P 12"),
+            ("permit1-zone", ""),
+            ("permit1-until", ""),
+            ("permit2-zone", "2-1"),
+            ("permit2-until", "2026-10-01"),
+        ]);
+        let read = permits(&sent).unwrap();
+        assert_eq!(read.len(), 2);
+        assert_eq!(
+            read[0],
+            Permit { box_number: 1, station: 3, until: date(2026, 9, 30), reference: "P 12".into() }
+        );
+        let rows = permit_rows(&read, None, &[]);
+        let shown: Vec<_> = rows.iter().map(|r| (r.zone.as_str(), r.until.as_str())).collect();
+        assert_eq!(shown, [("1-3", "2026-09-30"), ("2-1", "2026-10-01"), ("", "")], "and an empty one");
+    }
+
+    #[test]
+    fn a_permit_without_its_end_is_told_at_its_row_and_kept() {
+        let sent =
+            fields(&[("permit0-zone", "1-3"), ("permit0-until", "soon"), ("permit0-reference", "P 12")]);
+        let errors = permits(&sent).unwrap_err();
+        assert_eq!(errors[0].0, "permit0");
+        let rows = permit_rows(&[], Some(&sent.0), &errors);
+        assert_eq!((rows[0].until.as_str(), rows[0].reference.as_str()), ("soon", "P 12"));
+        assert!(rows[0].error.contains("last date"));
+    }
+}

@@ -1,0 +1,290 @@
+//! Work by hand: test walk, one run, syringe, winterising.
+
+use super::BoxPage;
+use super::words::Names;
+use super::{BoxHead, Tab};
+use crate::page::frame::Frame;
+use crate::page::quantities::length_of_time;
+use crate::page::quantities::span;
+use crate::page::quantities::volume;
+use crate::server::error::{PageError, page};
+use crate::server::session::SignedIn;
+use crate::server::state::AppState;
+use crate::site::workbench::Workbench;
+use crate::site::workbench::open;
+use actix_web::{HttpResponse, get, web};
+use askama::Template;
+use jiff::{SignedDuration, Timestamp};
+use upland_core::controller::ordinance::Why;
+use upland_core::controller::schedule::{Settings, expand};
+use upland_core::installation::manual::{
+    ManualRun, TEST_WALK_S, blow_out_order, one_program, one_zone, syringe, test_walk,
+};
+
+pub(super) fn routes(config: &mut web::ServiceConfig) {
+    config.service(manual_page);
+}
+
+#[derive(serde::Deserialize, Default)]
+struct ManualQuery {
+    what: Option<String>,
+    seconds: Option<u32>,
+    pause: Option<u32>,
+    station: Option<u16>,
+    program: Option<usize>,
+    minutes: Option<u32>,
+    at: Option<String>,
+}
+
+struct StepLine {
+    id: u16,
+    text: String,
+    begin: String,
+    detail: String,
+}
+
+struct RunView {
+    title: String,
+    lead: String,
+    steps: Vec<StepLine>,
+    obstacles: Vec<String>,
+}
+
+struct WinterStep {
+    id: String,
+    text: String,
+}
+
+#[derive(Template)]
+#[template(path = "chapters/programs/manual.html")]
+struct ManualPage {
+    frame: Frame,
+    head: BoxHead,
+    what: &'static str,
+    seconds: u32,
+    pause: u32,
+    minutes: u32,
+    at: String,
+    station: u16,
+    program: usize,
+    zones: Vec<(u16, String)>,
+    programs: Vec<(usize, String)>,
+    run: Option<RunView>,
+    winter: Vec<WinterStep>,
+    key: String,
+    bounds: (u32, u32),
+}
+
+/// Winterising by compressed air, the usual order and cautions (common practice).
+fn winter(bench: &Workbench, names: &Names<'_>) -> Vec<WinterStep> {
+    let mut steps: Vec<String> = [
+        "Have it done by those who are licensed and trained for compressed air where the rules ask for it. Wear eye and ear protection; nobody stands over heads, valves or fittings.",
+        "Close the supply behind the meter and drain the line to the shut-off. Backflow devices: isolate and drain as their maker says; never blow air through one.",
+        "Couple the air behind the backflow device. Regulate it to the maker's limit for the weakest part; drip takes far less than sprinklers. Open one zone before the compressor, so that air never stands against closed valves.",
+    ]
+    .map(str::to_owned)
+    .to_vec();
+    for station in blow_out_order(&bench.installation) {
+        steps.push(format!(
+            "{}: short bursts until only mist comes, not longer; dry air heats what water cooled.",
+            names.station(station)
+        ));
+    }
+    steps.extend(
+        [
+            "Go through the zones a second time, shorter.",
+            "Shut the compressor off first, then open a zone to let the rest of the air go.",
+            "Leave drain and backflow valves half open. Set the off-season on the box instead of switching it off, and note the date.",
+        ]
+        .map(str::to_owned),
+    );
+    (0..)
+        .zip(steps)
+        .map(|(i, text): (usize, String)| WinterStep { id: format!("winter-{i}"), text })
+        .collect()
+}
+
+fn view(bench: &Workbench, settings: &Settings, title: String, run: &ManualRun, at: Timestamp) -> RunView {
+    let names = bench.names(settings);
+    let tz = &bench.installation.tz;
+    let clock = |t: Timestamp| t.to_zoned(tz.clone()).strftime("%H:%M:%S").to_string();
+    let date = at.to_zoned(tz.clone()).date();
+    let runs = expand(settings, &bench.installation.card, tz, date.yesterday().unwrap_or(date), date);
+    let found = run.obstacles(&bench.installation, &runs, at);
+    let mut obstacles: Vec<String> = found
+        .forbidden
+        .iter()
+        .map(|(station, span)| {
+            let name =
+                bench.installation.law.applied.get(span.ordinance).map_or("", |a| a.ordinance.name.as_str());
+            let why = if span.why == Why::Day { "this day" } else { "this hour" };
+            format!("\"{name}\" forbids {why} for {}.", names.station(*station))
+        })
+        .collect();
+    if let Some(first) = found.scheduled.first() {
+        obstacles.push(format!(
+            "Program {} is set to run at {}; a run by hand usually breaks it off.",
+            names.program(first.program),
+            first.start.to_zoned(tz.clone()).strftime("%H:%M")
+        ));
+    }
+    let water = run.volume().map_or(String::new(), |v| format!(", {}", volume(bench.units(), v)));
+    let end = at + SignedDuration::from_secs(i64::from(run.length_s()));
+    RunView {
+        title,
+        lead: if run.steps.is_empty() {
+            "Nothing to run.".into()
+        } else {
+            format!(
+                "{} in all{water}; begun at {} it ends at {}. Percentage, rain delay and sensors do not touch a run by hand.",
+                span(f64::from(run.length_s()) / 60.0),
+                at.to_zoned(tz.clone()).strftime("%H:%M"),
+                end.to_zoned(tz.clone()).strftime("%H:%M")
+            )
+        },
+        steps: run
+            .steps
+            .iter()
+            .map(|s| StepLine {
+                id: s.station,
+                text: names.station(s.station),
+                begin: clock(at + SignedDuration::from_secs(i64::from(s.begin_s))),
+                detail: format!(
+                    "{}{}",
+                    length_of_time(s.seconds),
+                    s.volume.map_or(String::new(), |v| format!(", {}", volume(bench.units(), v)))
+                ),
+            })
+            .collect(),
+        obstacles,
+    }
+}
+
+#[get("/sites/{id}/boxes/{number}/manual")]
+async fn manual_page(
+    state: web::Data<AppState>,
+    who: SignedIn,
+    path: web::Path<(i64, u8)>,
+    query: web::Query<ManualQuery>,
+) -> Result<HttpResponse, PageError> {
+    let bench = open(&state, path.0, path.1).await?;
+    let settings = bench.settings();
+    let names = bench.names(&settings);
+    let tz = bench.installation.tz.clone();
+    let now = Timestamp::now().to_zoned(tz.clone());
+    // The time asked for belongs to the day the page is about, so that the law of that day counts.
+    let asked = query.at.as_deref().and_then(upland_formats::clock_time);
+    let time = asked.unwrap_or_else(|| now.time());
+    let at = tz
+        .to_ambiguous_zoned(bench.today.to_datetime(time))
+        .compatible()
+        .map_or(Timestamp::UNIX_EPOCH, |z| z.timestamp());
+    let what = match query.what.as_deref() {
+        Some("zone") => "zone",
+        Some("program") => "program",
+        Some("syringe") => "syringe",
+        Some("winter") => "winter",
+        _ => "walk",
+    };
+    let first = bench.installation.zones.first().map_or(1, |z| z.zone.number);
+    let station = query.station.unwrap_or(first);
+    let program = query.program.unwrap_or(0);
+    let seconds = query.seconds.unwrap_or(120).clamp(TEST_WALK_S.0, TEST_WALK_S.1);
+    let pause = query.pause.unwrap_or(20).min(600);
+    let default_minutes = if what == "syringe" { 2 } else { 10 };
+    let minutes = query.minutes.unwrap_or(default_minutes).clamp(1, if what == "syringe" { 5 } else { 600 });
+    let built = match what {
+        "zone" => Some((
+            format!("{} by hand", names.station(station)),
+            one_zone(&bench.installation, station, minutes * 60),
+        )),
+        "program" => Some((
+            format!("Program {} by hand", names.program(program)),
+            one_program(&bench.installation, &settings, program),
+        )),
+        "syringe" => Some(("Syringe over the turf".to_owned(), syringe(&bench.installation, minutes))),
+        "walk" => Some(("Test walk".to_owned(), test_walk(&bench.installation, seconds, pause))),
+        _ => None,
+    };
+    let run =
+        built.map(|(title, run)| view(&bench, &settings, crate::page::quantities::capital(&title), &run, at));
+    page(&ManualPage {
+        frame: bench.frame(&who, "by hand")?,
+        head: bench.head(Tab::Manual)?,
+        what,
+        seconds,
+        pause,
+        minutes,
+        at: time.strftime("%H:%M").to_string(),
+        station,
+        program,
+        zones: bench
+            .installation
+            .zones
+            .iter()
+            .map(|z| (z.zone.number, names.station(z.zone.number)))
+            .collect(),
+        programs: settings.programs.iter().enumerate().map(|(i, p)| (i, p.name.clone())).collect(),
+        winter: winter(&bench, &names),
+        run,
+        key: format!("{what}-{}", bench.site_box()?.record.id),
+        bounds: TEST_WALK_S,
+    })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::fixture;
+    use jiff::civil::time;
+
+    #[test]
+    fn a_run_by_hand_says_when_it_ends_and_what_stands_in_its_way() {
+        let bench = fixture::workbench();
+        let settings = bench.settings();
+        let at = |hour, minute| {
+            let tz = &bench.installation.tz;
+            bench.today.to_datetime(time(hour, minute, 0, 0)).to_zoned(tz.clone()).unwrap().timestamp()
+        };
+        let walk =
+            view(&bench, &settings, "Test walk".into(), &test_walk(&bench.installation, 120, 20), at(7, 0));
+        assert!(
+            walk.lead.starts_with("9 min in all, 159 L; begun at 07:00 it ends at 07:09."),
+            "{}",
+            walk.lead
+        );
+        assert_eq!(walk.steps[1].begin, "07:02:20");
+        assert_eq!(walk.obstacles, Vec::<String>::new());
+        let noon = view(&bench, &settings, "One".into(), &one_zone(&bench.installation, 1, 600), at(12, 58));
+        insta::assert_snapshot!(noon.obstacles.join("\n"), @r#"
+        "Larkrigg summer watering" forbids this hour for 1 Upper lawn.
+        Program C is set to run at 13:00; a run by hand usually breaks it off.
+        "#);
+        let empty = view(
+            &bench,
+            &settings,
+            "Empty".into(),
+            &one_program(&bench.installation, &settings, 9),
+            at(7, 0),
+        );
+        assert_eq!(empty.lead, "Nothing to run.");
+    }
+
+    #[test]
+    fn winterising_begins_and_ends_with_its_cautions() {
+        let bench = fixture::workbench();
+        let settings = bench.settings();
+        let steps = winter(&bench, &bench.names(&settings));
+        assert!(
+            steps[0].text.contains("eye and ear protection")
+                && steps[1].text.contains("never blow air through")
+        );
+        assert!(steps[2].text.contains("Regulate it to the maker's limit"));
+        assert_eq!(steps.len(), 6 + 4, "four zones");
+        assert!(
+            steps[3].text.starts_with("1 Upper lawn") && steps[6].text.starts_with("3 Heather"),
+            "drip comes last"
+        );
+        assert!(steps.last().unwrap().text.contains("off-season"));
+    }
+}

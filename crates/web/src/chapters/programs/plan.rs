@@ -1,0 +1,507 @@
+//! The planner's page: five schools side by side, one of them in full with its reasons, accepted
+//! whole or by program; or what binds, and what would do.
+
+use super::BoxPage;
+use super::history::{ChangeLine, change_lines};
+use super::timeline::{self, Shown, Week, Zoom};
+use super::view::monday;
+use super::words::{self, Names};
+use super::{BoxHead, Tab};
+use crate::page::forms::base_version;
+use crate::page::frame::Frame;
+use crate::page::quantities::span;
+use crate::page::quantities::{plain, volume};
+use crate::server::error::{PageError, page, see_other};
+use crate::server::session::{Editor, Fields, SignedIn, flash};
+use crate::server::state::{AppState, db};
+use crate::site::workbench::Workbench;
+use crate::site::workbench::open;
+use actix_web::{HttpResponse, get, post, web};
+use askama::Template;
+use jiff::ToSpan;
+use upland_core::advice::findings::{Severity, check};
+use upland_core::advice::planner::{Proposal, Relax, Relaxation, Request, Strategy, plan, relaxations};
+use upland_core::codes::Coded;
+use upland_core::controller::schedule::{Percentages, Settings, Where, difference, expand};
+use upland_core::quantity::units::LitresPerMinute;
+use upland_formats::clock_time;
+use upland_store::Saved;
+use upland_store::settings::{NewSettings, SettingsKind};
+
+pub(super) fn routes(config: &mut web::ServiceConfig) {
+    config.service(plan_page).service(accept);
+}
+
+/// What a plan is asked for, in the address, so that a relaxation is one link away.
+#[derive(serde::Deserialize, Default)]
+struct PlanQuery {
+    strategy: Option<String>,
+    window: Option<String>,
+    days: Option<u8>,
+    programs: Option<u8>,
+    share: Option<u8>,
+    supply: Option<f64>,
+}
+
+impl PlanQuery {
+    fn of_fields(fields: &Fields) -> Self {
+        let text = |name: &str| Some(fields.get(name).to_owned()).filter(|t| !t.is_empty());
+        Self {
+            strategy: text("strategy"),
+            window: text("window"),
+            days: text("days").and_then(|t| t.parse().ok()),
+            programs: text("programs").and_then(|t| t.parse().ok()),
+            share: text("share").and_then(|t| t.parse().ok()),
+            supply: text("supply").and_then(|t| t.parse().ok()),
+        }
+    }
+
+    fn strategy(&self, bench: &Workbench) -> Strategy {
+        let asked = self.strategy.as_deref().and_then(Strategy::from_code);
+        asked.unwrap_or_else(|| Strategy::default_for(&bench.installation.card))
+    }
+
+    fn relax(&self) -> Relax {
+        Relax {
+            window_from: self.window.as_deref().and_then(clock_time),
+            extra_days: self.days.unwrap_or(0).min(6),
+            extra_programs: self.programs.unwrap_or(0).min(20),
+            share_pct: self.share.filter(|s| (1..100).contains(s)),
+            supply: self.supply.filter(|s| s.is_finite() && *s > 0.0).map(LitresPerMinute::from_l_per_min),
+        }
+    }
+}
+
+/// The address that tries a strategy with some limits relaxed.
+fn href(strategy: Strategy, relax: Relax) -> String {
+    let mut href = format!("?strategy={}", strategy.code());
+    if let Some(from) = relax.window_from {
+        href.push_str(&format!("&window={}", from.strftime("%H:%M")));
+    }
+    for (name, value) in [("days", relax.extra_days), ("programs", relax.extra_programs)] {
+        if value > 0 {
+            href.push_str(&format!("&{name}={value}"));
+        }
+    }
+    if let Some(share) = relax.share_pct {
+        href.push_str(&format!("&share={share}"));
+    }
+    if let Some(supply) = relax.supply {
+        href.push_str(&format!("&supply={}", plain(supply.l_per_min(), 1)));
+    }
+    href
+}
+
+struct StrategyLine {
+    href: String,
+    name: &'static str,
+    chosen: bool,
+    is_default: bool,
+    fits: bool,
+    nights: String,
+    minutes: String,
+    water: String,
+    share: String,
+    verdict: String,
+}
+
+struct ProgramBlock {
+    index: usize,
+    name: String,
+    starts: String,
+    stations: String,
+    reason: String,
+    zones: Vec<(String, String)>,
+    changes: Vec<ChangeLine>,
+}
+
+struct Fit {
+    week: Week,
+    programs: Vec<ProgramBlock>,
+    notes: Vec<String>,
+    /// Changes that belong to no planned program: those switched off, percentages, the box.
+    others: Vec<ChangeLine>,
+    findings: Vec<words::FindingWords>,
+    unchanged: bool,
+}
+
+struct NoFit {
+    binding: String,
+    relaxations: Vec<(String, String)>,
+}
+
+#[derive(Template)]
+#[template(path = "chapters/programs/plan.html")]
+struct PlanPage {
+    frame: Frame,
+    head: BoxHead,
+    version: i32,
+    strategies: Vec<StrategyLine>,
+    chosen: (&'static str, &'static str),
+    fit: Option<Fit>,
+    no_fit: Option<NoFit>,
+    relaxed: Vec<String>,
+    hidden: Vec<(&'static str, String)>,
+}
+
+fn request<'a>(bench: &'a Workbench, present: &'a Settings, strategy: Strategy, relax: Relax) -> Request<'a> {
+    Request { installation: &bench.installation, present, strategy, from: bench.today, relax }
+}
+
+/// A school with what it costs and brings.
+fn strategy_line(
+    bench: &Workbench,
+    present: &Settings,
+    strategy: Strategy,
+    chosen: Strategy,
+    relax: Relax,
+) -> StrategyLine {
+    let (name, _) = words::strategy(strategy);
+    let mut line = StrategyLine {
+        href: href(strategy, relax),
+        name,
+        chosen: strategy == chosen,
+        is_default: strategy == Strategy::default_for(&bench.installation.card),
+        fits: false,
+        nights: "–".into(),
+        minutes: "–".into(),
+        water: "–".into(),
+        share: "–".into(),
+        verdict: "does not fit".into(),
+    };
+    let Ok(proposal) = plan(&request(bench, present, strategy, relax)) else { return line };
+    // Four weeks, so that longer rhythms are whole.
+    let weeks = 4.0;
+    let to = bench.today.checked_add(27.days()).unwrap_or(bench.today);
+    let card = &bench.installation.card;
+    let mut runs = expand(&proposal.settings, card, &bench.installation.tz, bench.today, to);
+    runs.retain(|r| !proposal.settings.station(r.station).lighting);
+    let mut dates: Vec<_> = runs.iter().map(|r| r.date).collect();
+    dates.sort_unstable();
+    dates.dedup();
+    #[allow(clippy::cast_precision_loss, reason = "nights and seconds of a month")]
+    let (nights, minutes) =
+        (dates.len() as f64 / weeks, runs.iter().map(|r| r.seconds()).sum::<i64>() as f64 / 60.0 / weeks);
+    let (gets, needs) = upland_core::installation::given(&bench.installation, &proposal.settings, &runs, 4)
+        .iter()
+        .fold((0.0, 0.0), |(a, b), g| (a + g.net_a_week.mm(), b + g.need_a_week.mm()));
+    let found = check(&bench.installation, &proposal.settings, bench.today);
+    let serious = found.iter().filter(|f| f.severity != Severity::Note).count();
+    line.fits = true;
+    line.nights = plain(nights, 1);
+    line.minutes = span(minutes);
+    line.water = bench
+        .installation
+        .volume(runs.iter())
+        .map_or("–".into(), |v| volume(bench.units(), v * (1.0 / weeks)));
+    line.share = if needs > 0.0 { format!("{} %", plain(100.0 * gets / needs, 0)) } else { "–".into() };
+    line.verdict = if serious == 0 { "passes every check".into() } else { format!("{serious} findings") };
+    line
+}
+
+fn fit(bench: &Workbench, present: &Settings, proposal: &Proposal) -> Fit {
+    let names: Names<'_> = bench.names(&proposal.settings);
+    let from = monday(bench.today);
+    let runs = timeline::week_runs(&names, from);
+    let changes = difference(present, &proposal.settings);
+    let programs = proposal
+        .programs
+        .iter()
+        .filter_map(|reason| {
+            let program = proposal.settings.programs.get(reason.program)?;
+            let own = changes.iter().filter(|c| c.place == Where::Program(reason.program)).cloned().collect();
+            Some(ProgramBlock {
+                index: reason.program,
+                name: program.name.clone(),
+                starts: program
+                    .starts
+                    .iter()
+                    .map(|t| t.strftime("%H:%M").to_string())
+                    .collect::<Vec<_>>()
+                    .join(", "),
+                stations: names.stations(&reason.stations),
+                reason: names.program_reason(reason),
+                zones: proposal
+                    .zones
+                    .iter()
+                    .filter(|z| reason.stations.contains(&z.station))
+                    .map(|z| (names.station(z.station), names.zone_reason(z)))
+                    .collect(),
+                changes: change_lines(&names, own),
+            })
+        })
+        .collect();
+    let planned = |place: &Where| matches!(place, Where::Program(i) if proposal.programs.iter().any(|p| p.program == *i));
+    let others = changes.iter().filter(|c| !planned(&c.place)).cloned().collect();
+    Fit {
+        week: timeline::week(
+            &names,
+            &runs,
+            Shown { from, chosen: bench.today, zoom: Zoom::Day, editable: false },
+        ),
+        programs,
+        notes: names.plan_notes(proposal),
+        others: change_lines(&names, others),
+        findings: check(&bench.installation, &proposal.settings, bench.today)
+            .iter()
+            .map(|f| names.finding(f))
+            .collect(),
+        unchanged: changes.is_empty(),
+    }
+}
+
+/// What was relaxed, in words.
+fn relaxed(bench: &Workbench, present: &Settings, relax: Relax) -> Vec<String> {
+    let names = bench.names(present);
+    let one =
+        |relax: Relax| (relax != Relax::default()).then(|| names.relaxation(&Relaxation { relax, by: 0.0 }));
+    let none = Relax::default();
+    let mut said: Vec<String> = Vec::new();
+    if let Some(from) = relax.window_from {
+        said.push(format!("the window opens at {}", from.strftime("%H:%M")));
+    }
+    said.extend(
+        [
+            one(Relax { extra_days: relax.extra_days, ..none }),
+            one(Relax { extra_programs: relax.extra_programs, ..none }),
+            one(Relax { supply: relax.supply, ..none }),
+            one(Relax { share_pct: relax.share_pct, ..none }),
+        ]
+        .into_iter()
+        .flatten(),
+    );
+    said
+}
+
+#[get("/sites/{id}/boxes/{number}/plan")]
+async fn plan_page(
+    state: web::Data<AppState>,
+    who: SignedIn,
+    path: web::Path<(i64, u8)>,
+    query: web::Query<PlanQuery>,
+) -> Result<HttpResponse, PageError> {
+    let bench = open(&state, path.0, path.1).await?;
+    let (strategy, relax) = (query.strategy(&bench), query.relax());
+    let present = bench.settings();
+    let asked = request(&bench, &present, strategy, relax);
+    let (fit, no_fit) = match plan(&asked) {
+        Ok(proposal) => (Some(fit(&bench, &present, &proposal)), None),
+        Err(binding) => {
+            let names = bench.names(&present);
+            let relaxations = relaxations(&asked);
+            let lines = relaxations.iter().map(|r| (href(strategy, r.relax), names.relaxation(r))).collect();
+            (None, Some(NoFit { binding: names.binding(&binding), relaxations: lines }))
+        }
+    };
+    page(&PlanPage {
+        frame: bench.frame(&who, "plan")?,
+        head: bench.head(Tab::Plan)?,
+        version: bench.saved().map_or(0, |s| s.version),
+        strategies: Strategy::ALL
+            .iter()
+            .map(|s| strategy_line(&bench, &present, *s, strategy, relax))
+            .collect(),
+        chosen: words::strategy(strategy),
+        fit,
+        no_fit,
+        relaxed: relaxed(&bench, &present, relax),
+        hidden: vec![
+            ("strategy", strategy.code().to_owned()),
+            ("window", relax.window_from.map_or(String::new(), |t| t.strftime("%H:%M").to_string())),
+            ("days", relax.extra_days.to_string()),
+            ("programs", relax.extra_programs.to_string()),
+            ("share", relax.share_pct.map_or(String::new(), |s| s.to_string())),
+            ("supply", relax.supply.map_or(String::new(), |s| plain(s.l_per_min(), 3))),
+        ],
+    })
+}
+
+/// The present settings with some programs of a proposal: with all, the proposal itself.
+fn taken(present: &Settings, proposal: &Proposal, chosen: &[usize]) -> Settings {
+    let all = proposal.programs.iter().all(|p| chosen.contains(&p.program));
+    if all {
+        return proposal.settings.clone();
+    }
+    let mut settings = present.clone();
+    for index in chosen {
+        let (Some(new), Some(slot)) =
+            (proposal.settings.programs.get(*index), settings.programs.get_mut(*index))
+        else {
+            continue;
+        };
+        slot.clone_from(new);
+        if let (Percentages::Program(new), Percentages::Program(own)) =
+            (&proposal.settings.percentages, &mut settings.percentages)
+            && let (Some(value), Some(slot)) = (new.get(*index), own.get_mut(*index))
+        {
+            *slot = *value;
+        }
+        for (station, _) in &new.run_times {
+            let cycle = proposal.settings.station(*station).cycle_and_soak_s;
+            settings.update_station(*station, |s| s.cycle_and_soak_s = cycle);
+        }
+    }
+    settings.canonical()
+}
+
+#[post("/sites/{id}/boxes/{number}/plan")]
+async fn accept(
+    state: web::Data<AppState>,
+    Editor(who): Editor,
+    path: web::Path<(i64, u8)>,
+    fields: Fields,
+) -> Result<HttpResponse, PageError> {
+    let bench = open(&state, path.0, path.1).await?;
+    let base = base_version(&fields)?;
+    let query = PlanQuery::of_fields(&fields);
+    let (strategy, relax) = (query.strategy(&bench), query.relax());
+    let back = format!("{}/plan{}", bench.path(), href(strategy, relax));
+    let present = bench.settings();
+    let Ok(proposal) = plan(&request(&bench, &present, strategy, relax)) else {
+        flash(
+            &who.session,
+            "The plan does not fit any more; something changed in between. Nothing was stored.",
+            None,
+        )?;
+        return Ok(see_other(&back));
+    };
+    let chosen: Vec<usize> = proposal
+        .programs
+        .iter()
+        .map(|p| p.program)
+        .filter(|i| fields.get(&format!("take{i}")) == "on")
+        .collect();
+    if chosen.is_empty() {
+        flash(&who.session, "No program was chosen, so nothing was stored. Tick those to take over.", None)?;
+        return Ok(see_other(&back));
+    }
+    let settings = taken(&present, &proposal, &chosen);
+    // More programs than the box has were only a way to see what would do.
+    if let Some(fault) = settings.check(&bench.installation.card).into_iter().next() {
+        flash(
+            &who.session,
+            format!(
+                "The box cannot hold this plan: {}. Correct its card, or choose another relaxation.",
+                fault.message
+            ),
+            None,
+        )?;
+        return Ok(see_other(&back));
+    }
+    let whole = chosen.len() == proposal.programs.len();
+    let (id, user) = (bench.site_box()?.record.id, who.user.id);
+    let mut reason = words::strategy(strategy).0.to_lowercase();
+    if !whole {
+        reason.push_str(&format!(", {} of {} programs", chosen.len(), proposal.programs.len()));
+    }
+    let given_up = relaxed(&bench, &present, relax);
+    if !given_up.is_empty() {
+        reason.push_str(&format!("; with {}", given_up.join(", ").to_lowercase()));
+    }
+    let saved = db(&state, move |store| {
+        let new = NewSettings { settings: &settings, kind: SettingsKind::Planned, reason: &reason };
+        store.save_settings(id, base, new, user)
+    })
+    .await?;
+    match saved {
+        None => Err(PageError::NotFound),
+        Some(Saved::As(version)) => {
+            let text = format!("The plan is version {version}. Print the door sheet, or key it in.");
+            let undo = (base > 0).then(|| format!("{}/history/{base}/restore", bench.path()));
+            flash(&who.session, text, undo)?;
+            Ok(see_other(&bench.path()))
+        }
+        Some(Saved::Conflict(theirs)) => {
+            flash(
+                &who.session,
+                format!(
+                    "{} saved version {} in the meantime. This is the plan against it; look again.",
+                    theirs.saved_by, theirs.version
+                ),
+                None,
+            )?;
+            Ok(see_other(&back))
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::fixture;
+
+    #[test]
+    fn a_relaxation_is_one_address_away_and_reads_back() {
+        let relax = Relax {
+            window_from: Some(jiff::civil::time(3, 10, 0, 0)),
+            extra_days: 1,
+            extra_programs: 2,
+            share_pct: Some(85),
+            supply: Some(LitresPerMinute::from_l_per_min(120.5)),
+        };
+        let address = href(Strategy::DeepTwice, relax);
+        assert_eq!(address, "?strategy=deep_twice&window=03:10&days=1&programs=2&share=85&supply=120.5");
+        let fields = Fields(
+            address[1..]
+                .split('&')
+                .filter_map(|p| p.split_once('='))
+                .map(|(k, v)| (k.to_owned(), v.to_owned()))
+                .collect(),
+        );
+        let query = PlanQuery::of_fields(&fields);
+        assert_eq!(query.relax(), relax);
+        let bench = fixture::workbench();
+        assert_eq!(query.strategy(&bench), Strategy::DeepTwice);
+        assert_eq!(PlanQuery::default().strategy(&bench), Strategy::JustNeed, "the default of this box");
+        let wild = PlanQuery {
+            share: Some(200),
+            supply: Some(f64::NAN),
+            window: Some("late".into()),
+            ..PlanQuery::default()
+        };
+        assert_eq!(wild.relax(), Relax::default(), "what cannot be is not relaxed");
+    }
+
+    #[test]
+    fn a_proposal_is_taken_whole_or_by_program() {
+        let bench = fixture::workbench();
+        let present = bench.settings();
+        let proposal = plan(&request(&bench, &present, Strategy::JustNeed, Relax::default())).unwrap();
+        let all: Vec<usize> = proposal.programs.iter().map(|p| p.program).collect();
+        assert_eq!(taken(&present, &proposal, &all), proposal.settings);
+        let one = taken(&present, &proposal, &all[1..2]);
+        assert_eq!(one.programs[1], proposal.settings.programs[1]);
+        assert_eq!((&one.programs[0], &one.programs[2]), (&present.programs[0], &present.programs[2]));
+        assert_eq!(one.check(&bench.installation.card), []);
+    }
+
+    #[test]
+    fn schools_stand_side_by_side_with_their_figures() {
+        let bench = fixture::workbench();
+        let present = bench.settings();
+        let lines: Vec<String> = Strategy::ALL
+            .iter()
+            .map(|s| strategy_line(&bench, &present, *s, Strategy::JustNeed, Relax::default()))
+            .map(|l| {
+                format!(
+                    "{}{}: {} nights, {}, {}, {}, {}",
+                    if l.is_default { "*" } else { "" },
+                    l.name,
+                    l.nights,
+                    l.minutes,
+                    l.water,
+                    l.share,
+                    l.verdict
+                )
+            })
+            .collect();
+        insta::assert_snapshot!(lines.join("\n"));
+        let fitted = plan(&request(&bench, &present, Strategy::JustNeed, Relax::default())).unwrap();
+        let shown = fit(&bench, &present, &fitted);
+        assert!(
+            !shown.unchanged && shown.programs.iter().all(|p| !p.reason.is_empty() && !p.zones.is_empty())
+        );
+        let again = fit(&bench, &fitted.settings, &fitted);
+        assert!(again.unchanged, "a plan against itself changes nothing");
+    }
+}

@@ -1,0 +1,443 @@
+//! Settings as form texts and back. Names are flat (`p0-starts`, `p0-m5`, `s5-cycle`), so that a
+//! plain form, a dragged bar and a merge of two edits all speak of the same lines.
+
+use crate::server::session::Fields;
+use jiff::civil::{Date, Time};
+use std::collections::BTreeMap;
+use upland_core::controller::schedule::{
+    Days, Percentages, Program, Repeat, Settings, StationSetting, YearSpan,
+};
+use upland_core::controller::{Card, PercentageScope};
+
+/// A line with what is wrong with it.
+pub(crate) type TextError = (String, String);
+pub(crate) type Texts = BTreeMap<String, String>;
+
+const MONTHS: usize = 12;
+
+/// "12", or "7:30" where there are seconds.
+pub(crate) fn minutes(seconds: u32) -> String {
+    match (seconds / 60, seconds % 60) {
+        (0, 0) => String::new(),
+        (m, 0) => m.to_string(),
+        (m, s) => format!("{m}:{s:02}"),
+    }
+}
+
+fn clock(time: Time) -> String {
+    time.strftime("%H:%M").to_string()
+}
+
+fn month_day((month, day): (i8, i8)) -> String {
+    format!("{month:02}-{day:02}")
+}
+
+/// The texts of some settings; lines that say nothing are left out.
+pub(crate) fn texts(settings: &Settings) -> Texts {
+    let mut texts = Texts::new();
+    let mut put = |name: String, value: String| {
+        if !value.is_empty() {
+            texts.insert(name, value);
+        }
+    };
+    let on = |value: bool| if value { "on".to_owned() } else { String::new() };
+    for (i, program) in settings.programs.iter().enumerate() {
+        let at = |field: &str| format!("p{i}-{field}");
+        put(at("name"), program.name.clone());
+        put(at("active"), on(program.active));
+        put(at("starts"), program.starts.iter().map(|t| clock(*t)).collect::<Vec<_>>().join(" "));
+        let mode = match program.days {
+            Days::Weekdays(week) => {
+                for (k, day) in week.into_iter().enumerate() {
+                    put(at(&format!("d{k}")), on(day));
+                }
+                "weekdays"
+            }
+            Days::Odd => "odd",
+            Days::Even => "even",
+            Days::EveryNth { interval, first } => {
+                put(at("interval"), interval.to_string());
+                put(at("first"), first.to_string());
+                "nth"
+            }
+        };
+        put(at("days"), mode.to_owned());
+        for (station, seconds) in &program.run_times {
+            put(at(&format!("m{station}")), minutes(*seconds));
+        }
+        if let Some(repeat) = program.repeat {
+            put(at("until"), clock(repeat.until));
+            put(at("pause"), if repeat.pause_s == 0 { "0".into() } else { minutes(repeat.pause_s) });
+        }
+    }
+    match &settings.percentages {
+        Percentages::Box(value) => put("percent".into(), value.to_string()),
+        Percentages::Program(values) => {
+            for (i, value) in values.iter().enumerate() {
+                put(format!("p{i}-percent"), value.to_string());
+            }
+        }
+        Percentages::Month(values) => {
+            for (i, value) in values.iter().enumerate() {
+                put(format!("month{i}"), value.to_string());
+            }
+        }
+    }
+    for (number, station) in &settings.stations {
+        let at = |field: &str| format!("s{number}-{field}");
+        if let Some((cycle, soak)) = station.cycle_and_soak_s {
+            put(at("cycle"), minutes(cycle));
+            put(at("soak"), if soak == 0 { "0".into() } else { minutes(soak) });
+        }
+        put(at("light"), on(station.lighting));
+        put(at("master"), on(station.master_valve));
+        put(at("pump"), on(station.pump));
+        put(at("deaf"), on(station.ignores_sensors));
+    }
+    put("delay".into(), if settings.delay_s == 0 { String::new() } else { settings.delay_s.to_string() });
+    for (k, never) in settings.never_days.into_iter().enumerate() {
+        put(format!("never{k}"), on(never));
+    }
+    if let Some((from, until)) = settings.omit_hours {
+        put("omit-from".into(), clock(from));
+        put("omit-until".into(), clock(until));
+    }
+    if let Some((first, days)) = settings.rain_delay {
+        put("rain-first".into(), first.to_string());
+        put("rain-days".into(), days.to_string());
+    }
+    if let Some(span) = settings.off_season {
+        put("off-from".into(), month_day(span.from));
+        put("off-until".into(), month_day(span.until));
+    }
+    texts
+}
+
+struct Taker<'a> {
+    fields: &'a Fields,
+    errors: Vec<TextError>,
+}
+
+impl Taker<'_> {
+    fn get(&self, name: &str) -> &str {
+        self.fields.get(name)
+    }
+
+    fn is_on(&self, name: &str) -> bool {
+        self.get(name) == "on"
+    }
+
+    fn say(&mut self, name: &str, message: impl Into<String>) {
+        self.errors.push((name.to_owned(), message.into()));
+    }
+
+    /// "2:00", "02:00" or "0200".
+    fn time_of(&mut self, name: &str, text: &str) -> Option<Time> {
+        let digits: String = text.chars().filter(char::is_ascii_digit).collect();
+        let plain = text.chars().all(|c| c.is_ascii_digit() || c == ':' || c == '.');
+        let parsed = (plain && (3..=4).contains(&digits.len())).then(|| {
+            let (hour, minute) = digits.split_at(digits.len() - 2);
+            Time::new(hour.parse().ok()?, minute.parse().ok()?, 0, 0).ok()
+        });
+        let time = parsed.flatten();
+        if time.is_none() {
+            self.say(name, format!("\"{text}\" is not a time of day; write 02:00."));
+        }
+        time
+    }
+
+    fn time(&mut self, name: &str) -> Option<Time> {
+        let text = self.get(name).to_owned();
+        if text.is_empty() { None } else { self.time_of(name, &text) }
+    }
+
+    /// Minutes written "12", "7:30" or "7.5"; nothing is 0.
+    fn seconds(&mut self, name: &str) -> u32 {
+        let text = self.get(name);
+        if text.is_empty() {
+            return 0;
+        }
+        let read = match text.split_once(':') {
+            Some((m, s)) => m
+                .parse::<u32>()
+                .ok()
+                .zip(s.parse::<u32>().ok())
+                .filter(|(m, s)| *s < 60 && *m <= 1440)
+                .map(|(m, s)| m * 60 + s),
+            None => {
+                text.replace(',', ".").parse::<f64>().ok().filter(|m| (0.0..=1440.0).contains(m)).map(|m| {
+                    #[allow(
+                        clippy::cast_possible_truncation,
+                        clippy::cast_sign_loss,
+                        reason = "at most a day"
+                    )]
+                    let seconds = (m * 60.0).round() as u32;
+                    seconds
+                })
+            }
+        };
+        read.unwrap_or_else(|| {
+            let message = format!("\"{}\" is not a number of minutes; write 12, or 7:30.", self.get(name));
+            self.say(name, message);
+            0
+        })
+    }
+
+    fn whole<T: core::str::FromStr>(&mut self, name: &str) -> Option<T> {
+        let text = self.get(name);
+        if text.is_empty() {
+            return None;
+        }
+        let read = text.parse().ok();
+        if read.is_none() {
+            let message = format!("\"{text}\" is not a whole number that fits here.");
+            self.say(name, message);
+        }
+        read
+    }
+
+    fn date(&mut self, name: &str) -> Option<Date> {
+        let text = self.get(name);
+        if text.is_empty() {
+            return None;
+        }
+        let date = text.parse::<Date>().ok().filter(|d| (1900..=2200).contains(&d.year()));
+        if date.is_none() {
+            let message = format!("\"{text}\" is not a date written YYYY-MM-DD.");
+            self.say(name, message);
+        }
+        date
+    }
+
+    fn month_day(&mut self, name: &str) -> Option<(i8, i8)> {
+        let text = self.get(name);
+        if text.is_empty() {
+            return None;
+        }
+        // 2000 has a 29 February.
+        let date = format!("2000-{text}").parse::<Date>().ok();
+        if date.is_none() {
+            let message = format!("\"{text}\" is not a month and day written MM-DD.");
+            self.say(name, message);
+        }
+        date.map(|d| (d.month(), d.day()))
+    }
+
+    /// Both or neither of two lines.
+    fn pair<T>(&mut self, first: (&str, Option<T>), second: (&str, Option<T>)) -> Option<(T, T)> {
+        match (first.1, second.1) {
+            (Some(a), Some(b)) => Some((a, b)),
+            (None, None) => None,
+            (Some(_), None) => {
+                if self.errors.iter().all(|(n, _)| n != second.0) {
+                    self.say(second.0, "Give the end as well, or neither.");
+                }
+                None
+            }
+            (None, Some(_)) => {
+                if self.errors.iter().all(|(n, _)| n != first.0) {
+                    self.say(first.0, "Give the beginning as well, or neither.");
+                }
+                None
+            }
+        }
+    }
+
+    fn days(&mut self, i: usize, today: Date) -> Days {
+        let at = |field: &str| format!("p{i}-{field}");
+        match self.get(&at("days")) {
+            "odd" => Days::Odd,
+            "even" => Days::Even,
+            "nth" => Days::EveryNth {
+                interval: self.whole(&at("interval")).unwrap_or(2),
+                first: self.date(&at("first")).unwrap_or(today),
+            },
+            _ => Days::Weekdays(core::array::from_fn(|k| self.is_on(&at(&format!("d{k}"))))),
+        }
+    }
+
+    fn program(&mut self, i: usize, card: &Card, empty: &Program, today: Date) -> Program {
+        let at = |field: &str| format!("p{i}-{field}");
+        let starts = self.get(&at("starts")).to_owned();
+        let starts: Vec<Time> = starts
+            .split([' ', ',', ';'])
+            .filter(|t| !t.is_empty())
+            .filter_map(|text| self.time_of(&at("starts"), text))
+            .collect();
+        let run_times = (1..=card.stations)
+            .map(|n| (n, self.seconds(&at(&format!("m{n}")))))
+            .filter(|(_, seconds)| *seconds > 0)
+            .collect();
+        let until = self.time(&at("until"));
+        let repeat = until.map(|until| Repeat { until, pause_s: self.seconds(&at("pause")) });
+        let name = self.get(&at("name"));
+        Program {
+            name: if name.is_empty() { empty.name.clone() } else { name.to_owned() },
+            active: self.is_on(&at("active")),
+            starts,
+            days: self.days(i, today),
+            run_times,
+            repeat,
+        }
+    }
+}
+
+/// Reads settings for a card. What a line leaves out takes the value of a clean box.
+///
+/// # Errors
+/// Every line that cannot be read. What can be read but not held is for the checks.
+pub(crate) fn read(fields: &Fields, card: &Card, today: Date) -> Result<Settings, Vec<TextError>> {
+    let mut take = Taker { fields, errors: Vec::new() };
+    let clean = Settings::clean(card);
+    let programs: Vec<Program> =
+        clean.programs.iter().enumerate().map(|(i, empty)| take.program(i, card, empty, today)).collect();
+    let percentages = match card.percentage_scope {
+        PercentageScope::Box => Percentages::Box(take.whole("percent").unwrap_or(100)),
+        PercentageScope::Program => Percentages::Program(
+            (0..programs.len()).map(|i| take.whole(&format!("p{i}-percent")).unwrap_or(100)).collect(),
+        ),
+        PercentageScope::Month => {
+            let mut values = [100; MONTHS];
+            for (i, value) in values.iter_mut().enumerate() {
+                *value = take.whole(&format!("month{i}")).unwrap_or(100);
+            }
+            Percentages::Month(values)
+        }
+    };
+    let stations = (1..=card.stations)
+        .map(|n| {
+            let at = |field: &str| format!("s{n}-{field}");
+            let (cycle, soak) = (take.seconds(&at("cycle")), take.seconds(&at("soak")));
+            if cycle == 0 && soak > 0 {
+                take.say(&at("cycle"), "A soak without a cycle; give the longest cycle.");
+            }
+            let setting = StationSetting {
+                cycle_and_soak_s: (cycle > 0).then_some((cycle, soak)),
+                lighting: take.is_on(&at("light")),
+                master_valve: take.is_on(&at("master")),
+                pump: take.is_on(&at("pump")),
+                ignores_sensors: take.is_on(&at("deaf")),
+            };
+            (n, setting)
+        })
+        .collect();
+    let omit = (take.time("omit-from"), take.time("omit-until"));
+    let omit_hours = take.pair(("omit-from", omit.0), ("omit-until", omit.1));
+    let off = (take.month_day("off-from"), take.month_day("off-until"));
+    let off_season =
+        take.pair(("off-from", off.0), ("off-until", off.1)).map(|(from, until)| YearSpan { from, until });
+    let rain_days: Option<u8> = take.whole("rain-days");
+    let rain_first = take.date("rain-first");
+    let settings = Settings {
+        programs,
+        percentages,
+        stations,
+        delay_s: take.whole("delay").unwrap_or(0),
+        never_days: core::array::from_fn(|k| take.is_on(&format!("never{k}"))),
+        omit_hours,
+        rain_delay: rain_days.filter(|d| *d > 0).map(|days| (rain_first.unwrap_or(today), days)),
+        off_season,
+    };
+    if take.errors.is_empty() { Ok(settings.canonical()) } else { Err(take.errors) }
+}
+
+/// What a line is called, for messages.
+pub(crate) fn label(name: &str) -> String {
+    let letter = |digits: &str| {
+        digits.parse::<u8>().map_or(String::new(), |i| char::from(b'A' + i.min(25)).to_string())
+    };
+    if let Some((program, field)) = name.strip_prefix('p').and_then(|rest| rest.split_once('-')) {
+        let what = match field {
+            "name" => "name".to_owned(),
+            "active" => "on or off".to_owned(),
+            "starts" => "starts".to_owned(),
+            "percent" => "percentage".to_owned(),
+            "until" | "pause" => "repeat".to_owned(),
+            f if f.starts_with('m') => format!("station {}", f.trim_start_matches('m')),
+            _ => "days".to_owned(),
+        };
+        return format!("program {}, {what}", letter(program));
+    }
+    if let Some((station, _)) = name.strip_prefix('s').and_then(|rest| rest.split_once('-')) {
+        return format!("station {station}");
+    }
+    match name {
+        "delay" => "pause between stations".into(),
+        n if n.starts_with("never") => "days never".into(),
+        n if n.starts_with("omit") => "hours without a start".into(),
+        n if n.starts_with("rain") => "rain delay".into(),
+        n if n.starts_with("off") => "off-season".into(),
+        _ => "percentage".into(),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use jiff::civil::{date, time};
+    use upland_core::controller::{generic, twelve_stations};
+
+    const TODAY: Date = Date::constant(2026, 7, 14);
+
+    fn sample(card: &Card) -> Settings {
+        let mut settings = Settings::clean(card);
+        settings.programs[0].active = true;
+        settings.programs[0].starts = vec![time(2, 0, 0, 0), time(4, 30, 0, 0)];
+        settings.programs[0].run_times = vec![(1, 450), (2, 600)];
+        settings.programs[1].days = Days::EveryNth { interval: 3, first: date(2026, 7, 1) };
+        settings.programs[2].days = Days::Odd;
+        settings.programs[2].repeat = Some(Repeat { until: time(18, 0, 0, 0), pause_s: 1740 });
+        settings.update_station(1, |s| s.cycle_and_soak_s = Some((360, 1800)));
+        settings.update_station(12, |s| s.lighting = true);
+        settings.delay_s = 10;
+        settings.never_days[6] = true;
+        settings.omit_hours = Some((time(10, 0, 0, 0), time(18, 0, 0, 0)));
+        settings.rain_delay = Some((date(2026, 7, 10), 3));
+        settings.off_season = Some(YearSpan { from: (11, 1), until: (2, 29) });
+        settings
+    }
+
+    #[test]
+    fn settings_survive_their_form() {
+        let card = twelve_stations();
+        let settings = sample(&card);
+        assert_eq!(read(&Fields(texts(&settings)), &card, TODAY), Ok(settings));
+        for (code, card) in generic() {
+            let clean = Settings::clean(&card);
+            assert_eq!(read(&Fields(texts(&clean)), &card, TODAY), Ok(clean), "{code}");
+        }
+    }
+
+    #[test]
+    fn times_and_minutes_are_read_as_people_write_them() {
+        let card = twelve_stations();
+        let mut typed = texts(&sample(&card));
+        typed.insert("p0-starts".into(), "2:00, 0430".into());
+        typed.insert("p0-m1".into(), "7.5".into());
+        assert_eq!(read(&Fields(typed), &card, TODAY), Ok(sample(&card)));
+    }
+
+    #[test]
+    fn what_cannot_be_read_is_told_at_its_line() {
+        let card = twelve_stations();
+        let mut typed = texts(&sample(&card));
+        for (name, value) in [
+            ("p0-starts", "25:00"),
+            ("p0-m2", "ten"),
+            ("p1-first", "soon"),
+            ("p0-percent", "-3"),
+            ("s3-soak", "20"),
+            ("omit-until", ""),
+            ("off-from", "13-01"),
+        ] {
+            typed.insert(name.into(), value.into());
+        }
+        let names: Vec<_> =
+            read(&Fields(typed), &card, TODAY).unwrap_err().into_iter().map(|(n, _)| n).collect();
+        assert_eq!(
+            names,
+            ["p0-starts", "p0-m2", "p1-first", "p0-percent", "s3-cycle", "omit-until", "off-from"]
+        );
+        assert_eq!(label("p1-m12"), "program B, station 12");
+    }
+}

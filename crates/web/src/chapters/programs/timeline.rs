@@ -1,0 +1,627 @@
+//! Geometry of the timeline: a week of nights as ruled rows, and one night by station with its
+//! flow. A night reaches from noon to noon, so that daytime pulses are seen too. Positions are
+//! percentages across and pixels down.
+
+use super::words::Names;
+use crate::page::quantities::flow as flow_text;
+use crate::site::sensing::{NightOutcomes, SensorHolds};
+use askama::Template;
+use jiff::civil::Date;
+use jiff::{SignedDuration, Timestamp, ToSpan};
+use std::collections::BTreeMap;
+use upland_core::controller::ordinance::merged;
+use upland_core::controller::schedule::{ProgramPass, ScheduledRun, expand, passes};
+use upland_core::quantity::units::LitresPerMinute;
+use upland_core::weather::sun::sunrise_sunset_utc_h;
+
+/// Height of a night's row, px.
+const ROW_PX: u32 = 28;
+/// Height of a station's lane, px.
+const LANE_PX: u32 = 26;
+/// Height of the hour row, px.
+const HEAD_PX: u32 = 20;
+/// Runs closer than this are drawn as one in the week, seconds.
+const JOINED_S: i64 = 90;
+/// A bar thinner than this would vanish, percent.
+const THINNEST_PCT: f64 = 0.25;
+/// Shown before the first and after the last thing of a night, minutes.
+const MARGIN_MIN: i64 = 20;
+/// Height of the flow chart, px.
+pub(super) const FLOW_PX: u32 = 64;
+/// Fills that tell programs apart, with their letter.
+const FILLS: usize = 4;
+
+fn pct(value: f64) -> String {
+    format!("{value:.2}%")
+}
+
+/// A rectangle along the time axis.
+pub(super) struct Bar {
+    pub x: String,
+    pub width: String,
+    pub y: u32,
+}
+
+pub(super) struct Mark {
+    pub x: String,
+    pub y: u32,
+    pub text: String,
+    pub anchor: &'static str,
+}
+
+pub(super) struct Thread {
+    pub x1: String,
+    pub x2: String,
+    pub y: u32,
+}
+
+/// One start of a program with the runs that follow from it.
+pub(super) struct Pass {
+    pub program: usize,
+    pub start: usize,
+    /// The start as it is set, HH:MM.
+    pub set: String,
+    pub fill: usize,
+    pub whole: Bar,
+    pub runs: Vec<Bar>,
+    pub label: String,
+    pub label_x: String,
+    pub title: String,
+    /// From where it was set to run, when it waits.
+    pub queue: Option<Thread>,
+}
+
+pub(super) struct Row {
+    pub date: Date,
+    pub label: String,
+    pub y: u32,
+    pub chosen: bool,
+}
+
+/// A week of nights.
+#[derive(Template)]
+#[template(path = "chapters/programs/week.svg", escape = "html")]
+pub(super) struct Week {
+    pub height: u32,
+    pub rows: Vec<Row>,
+    pub hours: Vec<Mark>,
+    pub open: Vec<Bar>,
+    pub banned: Vec<Bar>,
+    pub sun: Vec<Mark>,
+    pub passes: Vec<Pass>,
+    pub words: String,
+    pub editable: bool,
+    /// Step of a start on this box, minutes.
+    pub step_min: u16,
+    /// Minutes across.
+    pub span_min: u32,
+}
+
+/// A run of a station, in the night.
+pub(super) struct Run {
+    pub program: usize,
+    pub station: u16,
+    pub fill: usize,
+    pub bar: Bar,
+    /// Where the right edge is taken hold of.
+    pub edge_x: String,
+    pub title: String,
+    /// Seconds at 100 %, and the percentage that made the run of them; for dragging its edge.
+    pub base_s: u32,
+    pub percent: u16,
+    /// Cycles that share the run time.
+    pub cycles: usize,
+    /// A sensor stops it.
+    pub held: bool,
+}
+
+pub(super) struct Lane {
+    pub label: String,
+    pub y: u32,
+}
+
+pub(super) struct FlowChart {
+    pub path: String,
+    pub supply_y: Option<u32>,
+    pub top: String,
+    pub over: bool,
+}
+
+/// One night by station.
+#[derive(Template)]
+#[template(path = "chapters/programs/night.svg", escape = "html")]
+pub(super) struct Night {
+    pub height: u32,
+    pub lanes_bottom: u32,
+    pub lanes: Vec<Lane>,
+    pub hours: Vec<Mark>,
+    pub open: Vec<Bar>,
+    pub banned: Vec<Bar>,
+    pub sun: Vec<Mark>,
+    pub runs: Vec<Run>,
+    pub soaks: Vec<Thread>,
+    pub flow: Option<FlowChart>,
+    pub words: String,
+    pub editable: bool,
+    pub step_s: u32,
+    pub span_s: u32,
+}
+
+/// The noon that a date's night begins at.
+fn noon(date: Date, names: &Names<'_>) -> Timestamp {
+    let tz = &names.installation.tz;
+    tz.to_ambiguous_zoned(date.at(12, 0, 0, 0)).compatible().map_or(Timestamp::UNIX_EPOCH, |z| z.timestamp())
+}
+
+fn tomorrow(date: Date) -> Date {
+    date.tomorrow().unwrap_or(date)
+}
+
+fn secs(from: Timestamp, to: Timestamp) -> f64 {
+    to.duration_since(from).as_secs_f64()
+}
+
+/// A stretch of time as the axis.
+struct Axis {
+    from: Timestamp,
+    until: Timestamp,
+}
+
+impl Axis {
+    fn x(&self, at: Timestamp) -> f64 {
+        (100.0 * secs(self.from, at) / secs(self.from, self.until).max(1.0)).clamp(0.0, 100.0)
+    }
+
+    fn bar(&self, from: Timestamp, until: Timestamp, y: u32) -> Option<Bar> {
+        if until <= self.from || from >= self.until {
+            return None;
+        }
+        let (x, end) = (self.x(from), self.x(until));
+        Some(Bar { x: pct(x), width: pct((end - x).max(THINNEST_PCT)), y })
+    }
+}
+
+/// Runs of a week of nights from an evening.
+pub(super) fn week_runs(names: &Names<'_>, from: Date) -> Vec<ScheduledRun> {
+    let last = from.checked_add(7.days()).unwrap_or(from);
+    let day_before = from.yesterday().unwrap_or(from);
+    let (begin, end) = (noon(from, names), noon(last, names));
+    let mut runs = expand(names.settings, &names.installation.card, &names.installation.tz, day_before, last);
+    runs.retain(|r| r.end > begin && r.start < end);
+    runs
+}
+
+fn forbidden(names: &Names<'_>, from: Date, to: Date) -> Vec<(Timestamp, Timestamp)> {
+    merged(&names.installation.law.forbidden(None, from, to, &names.installation.tz))
+}
+
+/// Sunset of a date and sunrise of the next, as instants.
+fn sun_of_night(names: &Names<'_>, date: Date) -> Vec<(Timestamp, &'static str)> {
+    let at = |date: Date, pick: fn((f64, f64)) -> f64| {
+        let hour = pick(sunrise_sunset_utc_h(
+            date,
+            names.installation.latitude_deg,
+            names.installation.longitude_deg,
+        )?);
+        let midnight = date.to_zoned(jiff::tz::TimeZone::UTC).ok()?.timestamp();
+        #[allow(clippy::cast_possible_truncation, reason = "seconds of a day or two")]
+        let instant = midnight + SignedDuration::from_secs((hour * 3600.0) as i64);
+        Some(instant)
+    };
+    let set = at(date, |(_, set)| set).map(|t| (t, "sunset"));
+    let rise = at(tomorrow(date), |(rise, _)| rise).map(|t| (t, "sunrise"));
+    [set, rise].into_iter().flatten().collect()
+}
+
+fn draw_pass(names: &Names<'_>, axis: &Axis, pass: &ProgramPass<'_>, y: u32) -> Option<Pass> {
+    let first = pass.runs.first()?;
+    let whole = axis.bar(pass.begin, pass.end, y + 2)?;
+    let mut spans: Vec<(Timestamp, Timestamp)> = Vec::new();
+    for run in &pass.runs {
+        match spans.last_mut() {
+            Some(span) if run.start.duration_since(span.1).as_secs() <= JOINED_S => {
+                span.1 = span.1.max(run.end)
+            }
+            _ => spans.push((run.start, run.end)),
+        }
+    }
+    let name = names.program(pass.program);
+    let clock = |t: Timestamp| t.to_zoned(names.installation.tz.clone()).strftime("%H:%M").to_string();
+    let set = names.settings.programs.get(pass.program).and_then(|p| p.starts.get(first.start_index));
+    let asked = first.start - SignedDuration::from_secs(first.queued_s);
+    let waits = first.queued_s >= 60;
+    Some(Pass {
+        program: pass.program,
+        start: first.start_index,
+        set: set.map_or(String::new(), |t| t.strftime("%H:%M").to_string()),
+        fill: pass.program % FILLS,
+        label_x: whole.x.clone(),
+        whole,
+        runs: spans.iter().filter_map(|(from, until)| axis.bar(*from, *until, y + 13)).collect(),
+        title: format!(
+            "Program {name}, {} to {}: {}; {} min of watering{}",
+            clock(pass.begin),
+            clock(pass.end),
+            names.stations(&pass.stations()),
+            pass.seconds() / 60,
+            if waits { format!("; was to start at {}", clock(asked)) } else { String::new() }
+        ),
+        label: name,
+        queue: waits.then(|| Thread { x1: pct(axis.x(asked)), x2: pct(axis.x(first.start)), y: y + 18 }),
+    })
+}
+
+/// How much of a night is drawn.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(super) enum Zoom {
+    /// From noon to noon.
+    Day,
+    /// The water window, and an hour on either side.
+    Window,
+}
+
+impl Zoom {
+    pub fn of(text: &str) -> Self {
+        if text == "window" { Self::Window } else { Self::Day }
+    }
+
+    pub fn code(self) -> &'static str {
+        match self {
+            Self::Day => "day",
+            Self::Window => "window",
+        }
+    }
+
+    /// The axis of a night.
+    fn axis(self, names: &Names<'_>, date: Date) -> Axis {
+        match self {
+            Self::Day => Axis { from: noon(date, names), until: noon(tomorrow(date), names) },
+            Self::Window => {
+                let (open, shut) = upland_core::controller::night::window_instants(
+                    date,
+                    names.installation.window,
+                    &names.installation.tz,
+                );
+                let hour = SignedDuration::from_hours(1);
+                Axis { from: open.timestamp() - hour, until: shut.timestamp() + hour }
+            }
+        }
+    }
+}
+
+/// What of a week is drawn, and how.
+#[derive(Debug, Clone, Copy)]
+pub(super) struct Shown {
+    pub from: Date,
+    pub chosen: Date,
+    pub zoom: Zoom,
+    pub editable: bool,
+}
+
+/// Draws a week of nights.
+pub(super) fn week(names: &Names<'_>, runs: &[ScheduledRun], shown: Shown) -> Week {
+    let Shown { from, chosen, zoom, editable } = shown;
+    let first_axis = zoom.axis(names, from);
+    #[allow(clippy::cast_possible_truncation, clippy::cast_sign_loss, reason = "minutes of a day")]
+    let span_min = (secs(first_axis.from, first_axis.until) / 60.0) as u32;
+    let mut drawn = Week {
+        height: HEAD_PX + 7 * ROW_PX,
+        rows: Vec::new(),
+        hours: hours(names, &first_axis),
+        open: Vec::new(),
+        banned: Vec::new(),
+        sun: Vec::new(),
+        passes: Vec::new(),
+        words: String::new(),
+        editable,
+        step_min: names.installation.card.start_step_min,
+        span_min,
+    };
+    let mut words = Vec::new();
+    for k in 0..7u32 {
+        let Ok(date) = from.checked_add(i64::from(k).days()) else { break };
+        let y = HEAD_PX + k * ROW_PX;
+        let axis = zoom.axis(names, date);
+        drawn.rows.push(Row {
+            date,
+            label: date.strftime("%a %-d %b").to_string(),
+            y,
+            chosen: date == chosen,
+        });
+        let windows = names.installation.windows(date, date);
+        drawn.open.extend(windows.iter().filter_map(|(open, shut)| axis.bar(*open, *shut, y)));
+        let bans = forbidden(names, date, tomorrow(date));
+        drawn.banned.extend(bans.iter().filter_map(|(from, until)| axis.bar(*from, *until, y)));
+        drawn.sun.extend(
+            sun_of_night(names, date)
+                .into_iter()
+                .filter(|(at, _)| *at > axis.from && *at < axis.until)
+                .map(|(at, text)| Mark { x: pct(axis.x(at)), y, text: text.into(), anchor: "middle" }),
+        );
+        let (begin, end) = (noon(date, names), noon(tomorrow(date), names));
+        let mine = runs.iter().filter(|r| r.start >= begin && r.start < end);
+        let mut spoken: Vec<String> = Vec::new();
+        for pass in &passes(mine) {
+            if let Some(pass) = draw_pass(names, &axis, pass, y) {
+                spoken.push(pass.title.split(": ").next().unwrap_or_default().to_owned());
+                drawn.passes.push(pass);
+            }
+        }
+        if !spoken.is_empty() && spoken.len() <= 6 {
+            words.push(format!("{}: {}", date.strftime("%A"), spoken.join(", ")));
+        }
+    }
+    drawn.words = format!("The nights of a week from noon to noon. {}.", words.join(". "));
+    drawn
+}
+
+/// Draws one night by station.
+pub(super) fn night(
+    names: &Names<'_>,
+    runs: &[ScheduledRun],
+    sensor_holds: &[SensorHolds],
+    date: Date,
+    editable: bool,
+) -> Option<Night> {
+    let (begin, end) = (noon(date, names), noon(tomorrow(date), names));
+    let mine: Vec<&ScheduledRun> = runs.iter().filter(|r| r.start >= begin && r.start < end).collect();
+    let (first, last) = (mine.first()?.start, mine.iter().map(|r| r.end).max()?);
+    let (open, shut) = upland_core::controller::night::window_instants(
+        date,
+        names.installation.window,
+        &names.installation.tz,
+    );
+    let margin = SignedDuration::from_mins(MARGIN_MIN);
+    let axis =
+        Axis { from: first.min(open.timestamp()) - margin, until: last.max(shut.timestamp()) + margin };
+
+    let mut stations: Vec<u16> = mine.iter().map(|r| r.station).collect();
+    stations.sort_unstable();
+    stations.dedup();
+    let lane_y: BTreeMap<u16, u32> =
+        stations.iter().copied().zip((0..).map(|k| HEAD_PX + k * LANE_PX)).collect();
+    let lanes_bottom = HEAD_PX + u32::try_from(stations.len()).unwrap_or(0) * LANE_PX;
+    let clock = |t: Timestamp| t.to_zoned(names.installation.tz.clone()).strftime("%H:%M").to_string();
+    let all: Vec<ScheduledRun> = mine.iter().map(|r| **r).collect();
+    let zones: Vec<_> = names.installation.zones.iter().map(|z| &z.zone).collect();
+    let outcomes = NightOutcomes::of(sensor_holds, &all, &zones, names.settings);
+    let mut drawn_runs = Vec::new();
+    let mut soaks = Vec::new();
+    let mut previous: BTreeMap<(u16, usize, u32), Timestamp> = BTreeMap::new();
+    for run in &mine {
+        let Some(y) = lane_y.get(&run.station).copied() else { continue };
+        let Some(bar) = axis.bar(run.start, run.end, y + 5) else { continue };
+        let key = (run.station, run.program, run.start_number);
+        if let Some(before) = previous.insert(key, run.end) {
+            soaks.push(Thread { x1: pct(axis.x(before)), x2: pct(axis.x(run.start)), y: y + LANE_PX / 2 });
+        }
+        let cycles = mine.iter().filter(|r| (r.station, r.program, r.start_number) == key).count();
+        let stopper = outcomes.stops(run.station, run.start);
+        drawn_runs.push(Run {
+            program: run.program,
+            station: run.station,
+            fill: run.program % FILLS,
+            edge_x: pct(axis.x(run.end)),
+            title: format!(
+                "{}, program {}: {} to {}, {}",
+                names.station(run.station),
+                names.program(run.program),
+                clock(run.start),
+                clock(run.end),
+                crate::page::quantities::length_of_time(u32::try_from(run.seconds()).unwrap_or(0))
+            ) + &stopper.map_or(String::new(), |s| format!("; {s} stops it")),
+            held: stopper.is_some(),
+            base_s: names.settings.run_time_s(run.program, run.station),
+            percent: names.settings.percentages.of(run.program, run.date),
+            cycles: cycles.max(1),
+            bar,
+        });
+    }
+    let windows = names.installation.windows(date, date);
+    let bans = forbidden(names, date, tomorrow(date));
+    let flow = flow_chart(names, &mine, &axis);
+    let words = drawn_runs.iter().map(|r| r.title.clone()).collect::<Vec<_>>().join("; ");
+    #[allow(clippy::cast_possible_truncation, clippy::cast_sign_loss, reason = "seconds of a day")]
+    let span_s = secs(axis.from, axis.until) as u32;
+    Some(Night {
+        height: lanes_bottom + 18,
+        lanes_bottom,
+        lanes: lane_y.iter().map(|(n, y)| Lane { label: names.station(*n), y: *y }).collect(),
+        hours: hours(names, &axis),
+        open: windows.iter().filter_map(|(open, shut)| axis.bar(*open, *shut, HEAD_PX)).collect(),
+        banned: bans.iter().filter_map(|(from, until)| axis.bar(*from, *until, HEAD_PX)).collect(),
+        sun: sun_of_night(names, date)
+            .into_iter()
+            .filter(|(at, _)| *at > axis.from && *at < axis.until)
+            .map(|(at, text)| {
+                let x = axis.x(at);
+                Mark {
+                    x: pct(x),
+                    y: lanes_bottom + 14,
+                    text: format!("{text} {}", clock(at)),
+                    anchor: if x > 88.0 {
+                        "end"
+                    } else if x < 12.0 {
+                        "start"
+                    } else {
+                        "middle"
+                    },
+                }
+            })
+            .collect(),
+        runs: drawn_runs,
+        soaks,
+        flow,
+        words: format!("Night of {}: {words}.", date.strftime("%A %-d %B")),
+        editable,
+        step_s: names.installation.card.run_step_s,
+        span_s,
+    })
+}
+
+/// Hours at a step that leaves at most fourteen labels.
+fn hours(names: &Names<'_>, axis: &Axis) -> Vec<Mark> {
+    let tz = names.installation.tz.clone();
+    let total = secs(axis.from, axis.until) / 3600.0;
+    let step: i8 = if total <= 14.0 { 1 } else { 2 };
+    let rounding = jiff::ZonedRound::new().smallest(jiff::Unit::Hour).mode(jiff::RoundMode::Ceil);
+    let Ok(mut at) = axis.from.to_zoned(tz).round(rounding) else { return Vec::new() };
+    let mut marks = Vec::new();
+    while at.timestamp() <= axis.until {
+        if at.hour() % step == 0 {
+            let x = axis.x(at.timestamp());
+            let anchor = if x < 0.5 {
+                "start"
+            } else if x > 99.5 {
+                "end"
+            } else {
+                "middle"
+            };
+            marks.push(Mark { x: pct(x), y: 14, text: at.strftime("%H").to_string(), anchor });
+        }
+        at = &at + SignedDuration::from_hours(1);
+    }
+    marks
+}
+
+/// Flow over the night against the supply; `None` when no area is known.
+fn flow_chart(names: &Names<'_>, runs: &[&ScheduledRun], axis: &Axis) -> Option<FlowChart> {
+    let flow_of = |station| names.installation.zone(station).and_then(|z| z.flow);
+    if runs.iter().all(|r| flow_of(r.station).is_none()) {
+        return None;
+    }
+    let mut steps: BTreeMap<Timestamp, f64> = BTreeMap::new();
+    for run in runs {
+        let flow = flow_of(run.station).map_or(0.0, LitresPerMinute::l_per_min);
+        *steps.entry(run.start).or_default() += flow;
+        *steps.entry(run.end).or_default() -= flow;
+    }
+    let mut level = 0.0_f64;
+    let mut highest = 0.0_f64;
+    let points: Vec<(f64, f64)> = steps
+        .iter()
+        .map(|(at, change)| {
+            level += change;
+            highest = highest.max(level);
+            (axis.x(*at), level)
+        })
+        .collect();
+    let supply = names.installation.supply.map(LitresPerMinute::l_per_min);
+    let top = highest.max(supply.unwrap_or(0.0)).max(1.0) * 1.08;
+    let y = |value: f64| f64::from(FLOW_PX) * (1.0 - value / top);
+    let mut path = format!("M0 {FLOW_PX}");
+    for (x, value) in points {
+        path.push_str(&format!("H{x:.2}V{:.1}", y(value.max(0.0))));
+    }
+    path.push_str("H100");
+    #[allow(clippy::cast_possible_truncation, clippy::cast_sign_loss, reason = "inside the chart")]
+    let supply_y = supply.map(|s| y(s) as u32);
+    Some(FlowChart {
+        path,
+        supply_y,
+        top: match names.installation.supply {
+            Some(supply) => format!(
+                "flow, at most {} of {}",
+                flow_text(names.units, LitresPerMinute::from_l_per_min(highest)),
+                flow_text(names.units, supply)
+            ),
+            None => format!(
+                "flow, at most {}; supply not known",
+                flow_text(names.units, LitresPerMinute::from_l_per_min(highest))
+            ),
+        },
+        over: supply.is_some_and(|s| highest > s + 1e-6),
+    })
+}
+
+/// A pass as the table says it.
+pub(super) struct TableLine {
+    pub date: String,
+    pub program: String,
+    pub from: String,
+    pub until: String,
+    pub stations: String,
+    pub minutes: i64,
+}
+
+/// The week as a table.
+pub(super) fn table(names: &Names<'_>, runs: &[ScheduledRun]) -> Vec<TableLine> {
+    let clock = |t: Timestamp| t.to_zoned(names.installation.tz.clone()).strftime("%H:%M").to_string();
+    passes(runs.iter())
+        .into_iter()
+        .map(|pass| TableLine {
+            date: pass.date.strftime("%a %-d %b").to_string(),
+            program: names.program(pass.program),
+            from: clock(pass.begin),
+            until: clock(pass.end),
+            stations: names.stations(&pass.stations()),
+            minutes: pass.seconds() / 60,
+        })
+        .collect()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::fixture;
+    use jiff::civil::date;
+    use upland_core::site::UnitSystem;
+
+    fn number(text: &str) -> f64 {
+        text.trim_end_matches('%').parse().unwrap()
+    }
+
+    const FROM: Date = Date::constant(2026, 7, 13);
+
+    #[test]
+    fn a_week_draws_every_pass_inside_its_row() {
+        let (installation, settings) = fixture::box_with_faults();
+        let names = Names { installation: &installation, settings: &settings, units: UnitSystem::Metric };
+        let runs = week_runs(&names, FROM);
+        let shown = Shown { from: FROM, chosen: FROM, zoom: Zoom::Day, editable: true };
+        let drawn = week(&names, &runs, shown);
+        assert_eq!(
+            (drawn.rows.len(), drawn.open.len(), drawn.banned.len()),
+            (7, 7, 14),
+            "10 to 18 is cut by noon"
+        );
+        // Two starts of A, one each of B and C, on seven nights.
+        assert_eq!(drawn.passes.len(), 28);
+        for pass in &drawn.passes {
+            let (x, width) = (number(&pass.whole.x), number(&pass.whole.width));
+            assert!(x >= 0.0 && x + width <= 100.01, "{}", pass.title);
+            assert_eq!(pass.queue.is_some(), pass.label == "B", "B waits for A");
+        }
+        // 02:00 is fourteen hours after noon.
+        assert!(
+            (number(&drawn.passes[1].whole.x) - 100.0 * 14.0 / 24.0).abs() < 0.01,
+            "{}",
+            drawn.passes[1].title
+        );
+        let close = week(&names, &runs, Shown { zoom: Zoom::Window, ..shown });
+        assert_eq!(close.span_min, 450, "01:00 to 06:30 and an hour on either side");
+        assert!(
+            close.passes.iter().all(|p| p.label != "C"),
+            "what is outside the window is outside the picture"
+        );
+    }
+
+    #[test]
+    fn a_night_by_station_with_its_flow() {
+        let (mut installation, settings) = fixture::box_with_faults();
+        let names = Names { installation: &installation, settings: &settings, units: UnitSystem::Metric };
+        let runs = week_runs(&names, FROM);
+        let drawn = night(&names, &runs, &[], FROM, false).unwrap();
+        insta::assert_snapshot!(drawn.render().unwrap());
+        let flow = drawn.flow.unwrap();
+        assert!(!flow.over && flow.top.starts_with("flow, at most 79 L/min of 95 L/min"), "{}", flow.top);
+        assert_eq!(table(&names, &runs)[0].program, "C");
+        installation.supply = Some(LitresPerMinute::from_l_per_min(50.0));
+        let names = Names { installation: &installation, settings: &settings, units: UnitSystem::Metric };
+        assert!(night(&names, &runs, &[], FROM, false).unwrap().flow.unwrap().over);
+        assert!(
+            night(&names, &runs, &[], date(2026, 8, 1), false).is_none(),
+            "nothing of that night was computed"
+        );
+    }
+}

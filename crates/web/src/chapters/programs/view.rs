@@ -1,0 +1,442 @@
+//! View models of the settings page: the fields, and everything that is computed from them.
+
+use super::BoxPage;
+use super::texts::{TextError, Texts, label};
+use super::timeline::{self, FLOW_PX, Night, Shown, TableLine, Week, Zoom};
+use super::words::{FindingWords, Names};
+use crate::page::quantities::month_name;
+use crate::page::quantities::span;
+use crate::page::quantities::{capital, depth, in_words, plain, volume};
+use crate::page::working::{Working, working};
+use crate::site::workbench::Workbench;
+use askama::Template;
+use jiff::ToSpan;
+use jiff::civil::Date;
+use upland_core::advice::findings::{Finding, check};
+use upland_core::controller::schedule::{Settings, expand};
+use upland_core::controller::{Card, PercentageScope};
+use upland_core::explain::weekly;
+use upland_core::installation::given;
+
+/// Weeks over which what a zone gets is averaged.
+const WEEKS: u16 = 4;
+const WEEK: [&str; 7] = ["Mon", "Tue", "Wed", "Thu", "Fri", "Sat", "Sun"];
+
+/// A text field.
+pub(super) struct Cell {
+    pub name: String,
+    pub value: String,
+    pub error: String,
+}
+
+/// A field that is on or off.
+pub(super) struct Tick {
+    pub name: String,
+    pub label: &'static str,
+    pub on: bool,
+}
+
+pub(super) struct ProgramColumn {
+    pub index: usize,
+    pub name: Cell,
+    pub active: Tick,
+    pub starts: Cell,
+    pub mode: String,
+    pub days_name: String,
+    pub modes: Vec<(&'static str, &'static str)>,
+    pub week: Vec<Tick>,
+    pub interval: Cell,
+    pub first: Cell,
+    pub percent: Option<Cell>,
+    pub until: Cell,
+    pub pause: Cell,
+}
+
+pub(super) struct StationRow {
+    pub number: u16,
+    pub zone: String,
+    pub minutes: Vec<Cell>,
+    pub cycle: Cell,
+    pub soak: Cell,
+    pub light: Tick,
+    pub master: Tick,
+    pub pump: Tick,
+    pub deaf: Tick,
+}
+
+/// Every field of the settings of a box.
+#[derive(Template)]
+#[template(path = "chapters/programs/fields.html")]
+pub(super) struct FieldsView {
+    pub card: Card,
+    pub programs: Vec<ProgramColumn>,
+    pub stations: Vec<StationRow>,
+    pub percent: Option<Cell>,
+    pub months: Vec<(&'static str, Cell)>,
+    pub delay: Cell,
+    pub never: Vec<Tick>,
+    pub omit_from: Cell,
+    pub omit_until: Cell,
+    pub rain_first: Cell,
+    pub rain_days: Cell,
+    pub off_from: Cell,
+    pub off_until: Cell,
+    pub errors: Vec<(String, String, String)>,
+    pub may_edit: bool,
+}
+
+/// The fields with what was typed.
+pub(super) fn fields(bench: &Workbench, texts: &Texts, errors: &[TextError], may_edit: bool) -> FieldsView {
+    let card = &bench.installation.card;
+    let text = |name: &str| texts.get(name).cloned().unwrap_or_default();
+    let cell = |name: String| Cell {
+        value: text(&name),
+        error: errors.iter().find(|(n, _)| *n == name).map_or(String::new(), |(_, m)| m.clone()),
+        name,
+    };
+    let tick = |name: String, label| Tick { on: text(&name) == "on", name, label };
+    let mut modes = Vec::new();
+    for (has, mode) in [
+        (card.day_modes.weekdays, ("weekdays", "weekdays")),
+        (card.day_modes.parity, ("odd", "odd dates")),
+        (card.day_modes.parity, ("even", "even dates")),
+        (card.day_modes.longest_interval > 0, ("nth", "every n-th day")),
+    ] {
+        if has {
+            modes.push(mode);
+        }
+    }
+    let programs: Vec<ProgramColumn> = (0..usize::from(card.programs))
+        .map(|i| {
+            let at = |field: &str| format!("p{i}-{field}");
+            let mode = text(&at("days"));
+            ProgramColumn {
+                index: i,
+                name: cell(at("name")),
+                active: tick(at("active"), "on"),
+                starts: cell(at("starts")),
+                mode: if mode.is_empty() { modes.first().map_or("", |m| m.0).to_owned() } else { mode },
+                days_name: at("days"),
+                modes: modes.clone(),
+                week: WEEK
+                    .into_iter()
+                    .enumerate()
+                    .map(|(k, label)| tick(at(&format!("d{k}")), label))
+                    .collect(),
+                interval: cell(at("interval")),
+                first: cell(at("first")),
+                percent: (card.percentage_scope == PercentageScope::Program).then(|| cell(at("percent"))),
+                until: cell(at("until")),
+                pause: cell(at("pause")),
+            }
+        })
+        .collect();
+    let stations = (1..=card.stations)
+        .map(|n| {
+            let at = |field: &str| format!("s{n}-{field}");
+            StationRow {
+                number: n,
+                zone: bench.installation.zone(n).map_or(String::new(), |z| z.zone.name.clone()),
+                minutes: (0..programs.len()).map(|i| cell(format!("p{i}-m{n}"))).collect(),
+                cycle: cell(at("cycle")),
+                soak: cell(at("soak")),
+                light: tick(at("light"), "lighting"),
+                master: tick(at("master"), "master valve"),
+                pump: tick(at("pump"), "pump"),
+                deaf: tick(at("deaf"), "ignores sensors"),
+            }
+        })
+        .collect();
+    FieldsView {
+        card: card.clone(),
+        programs,
+        stations,
+        percent: (card.percentage_scope == PercentageScope::Box).then(|| cell("percent".into())),
+        months: if card.percentage_scope == PercentageScope::Month {
+            (1i8..=12).map(|m| (month_name(m), cell(format!("month{}", m - 1)))).collect()
+        } else {
+            Vec::new()
+        },
+        delay: cell("delay".into()),
+        never: WEEK.into_iter().enumerate().map(|(k, label)| tick(format!("never{k}"), label)).collect(),
+        omit_from: cell("omit-from".into()),
+        omit_until: cell("omit-until".into()),
+        rain_first: cell("rain-first".into()),
+        rain_days: cell("rain-days".into()),
+        off_from: cell("off-from".into()),
+        off_until: cell("off-until".into()),
+        errors: errors.iter().map(|(n, m)| (n.clone(), capital(&label(n)), m.clone())).collect(),
+        may_edit,
+    }
+}
+
+/// What a zone gets against its need.
+pub(super) struct NeedRow {
+    pub station: u16,
+    pub zone: String,
+    pub gets: String,
+    pub needs: String,
+    pub share: String,
+    /// Of a bar that is full at twice the need, percent.
+    pub bar: String,
+    pub verdict: &'static str,
+    pub title: String,
+    pub working_id: String,
+}
+
+/// Everything computed from the settings.
+#[derive(Template)]
+#[template(path = "chapters/programs/live.html")]
+pub(super) struct LiveView {
+    pub path: String,
+    pub headline: String,
+    pub findings: Vec<FindingWords>,
+    pub counts: String,
+    pub week: Option<Week>,
+    pub night: Option<Night>,
+    pub night_of: String,
+    pub previous_week: Date,
+    pub next_week: Date,
+    pub flow_px: u32,
+    pub zoom: Zoom,
+    pub chosen: Date,
+    pub table: Vec<TableLine>,
+    pub needs: Vec<NeedRow>,
+    pub workings: Vec<Working>,
+    pub assumption: String,
+    /// Lines that could not be read; nothing else is shown then.
+    pub unreadable: Vec<(String, String, String)>,
+    pub may_edit: bool,
+}
+
+fn need_rows(bench: &Workbench, names: &Names<'_>, settings: &Settings) -> (Vec<NeedRow>, Vec<Working>) {
+    let to = bench.today.checked_add((i32::from(WEEKS) * 7 - 1).days()).unwrap_or(bench.today);
+    let runs = expand(settings, &bench.installation.card, &bench.installation.tz, bench.today, to);
+    let mut workings = Vec::new();
+    let rows = given(&bench.installation, settings, &runs, WEEKS)
+        .into_iter()
+        .map(|g| {
+            let working_id = format!("w-need-{}", g.station);
+            if let Some(zone) = bench.installation.zone(g.station) {
+                let of = format!("Zone {}", names.station(g.station));
+                workings.push(working(working_id.clone(), of, &weekly(zone, &g), names.units));
+            }
+            let share =
+                if g.minutes_needed > 0.0 { 100.0 * g.minutes_a_week / g.minutes_needed } else { 0.0 };
+            NeedRow {
+                station: g.station,
+                zone: bench.installation.zone(g.station).map_or(String::new(), |z| z.zone.name.clone()),
+                gets: span(g.minutes_a_week),
+                needs: span(g.minutes_needed),
+                share: format!("{} %", plain(share, 0)),
+                bar: format!("{:.1}%", (share / 2.0).clamp(0.0, 100.0)),
+                verdict: if share < 80.0 {
+                    "too little"
+                } else if share > 125.0 {
+                    "too much"
+                } else {
+                    "enough"
+                },
+                title: format!(
+                    "{}: {} net a week against {} expected demand without rain{}",
+                    names.station(g.station),
+                    depth(names.units, g.net_a_week),
+                    depth(names.units, g.need_a_week),
+                    match g.longest_gap_days {
+                        Some(1) => ", every day".to_owned(),
+                        Some(days) => format!(", at most {days} days apart"),
+                        None => ", never".to_owned(),
+                    }
+                ),
+                working_id,
+            }
+        })
+        .collect();
+    (rows, workings)
+}
+
+/// One sentence that answers the page.
+fn headline(
+    bench: &Workbench,
+    settings: &Settings,
+    runs_a_week: (f64, Option<upland_core::quantity::units::Litres>),
+) -> String {
+    let (minutes, litres) = runs_a_week;
+    let active = settings.programs.iter().filter(|p| p.active).count();
+    if minutes < 0.5 {
+        return "It runs nothing.".to_owned();
+    }
+    let water = litres.map_or(String::new(), |l| format!(", {}", volume(bench.units(), l)));
+    format!(
+        "{} {} run {} a week{water}.",
+        capital(&in_words(active)),
+        if active == 1 { "program" } else { "programs" },
+        span(minutes)
+    )
+}
+
+fn counts(findings: &[FindingWords]) -> String {
+    let count = |weight: &str| findings.iter().filter(|f| f.weight == weight).count();
+    let part = |n: usize, one: &str, many: &str| {
+        (n > 0).then(|| format!("{} {}", in_words(n), if n == 1 { one } else { many }))
+    };
+    let parts: Vec<String> = [
+        part(count("fault"), "fault", "faults"),
+        part(count("warning"), "warning", "warnings"),
+        part(count("note"), "note", "notes"),
+    ]
+    .into_iter()
+    .flatten()
+    .collect();
+    if parts.is_empty() { "Nothing is wrong".to_owned() } else { capital(&parts.join(", ")) }
+}
+
+/// Monday of a date's week.
+pub(super) fn monday(date: Date) -> Date {
+    date.checked_sub(i64::from(date.weekday().to_monday_zero_offset()).days()).unwrap_or(date)
+}
+
+/// Computes everything that follows from the settings.
+pub(super) fn live(
+    bench: &Workbench,
+    settings: &Settings,
+    (chosen, zoom): (Date, Zoom),
+    may_edit: bool,
+) -> LiveView {
+    let names = bench.names(settings);
+    let mut found = check(&bench.installation, settings, bench.today);
+    // Of findings that weigh the same, the one that costs most water comes first.
+    let litres = |f: &Finding| f.cost.litres_a_week.map_or(0.0, |l| l.l());
+    found.sort_by(|a, b| a.severity.cmp(&b.severity).then(litres(b).total_cmp(&litres(a))));
+    let findings: Vec<FindingWords> = found.iter().map(|f| names.finding(f)).collect();
+    let from = monday(chosen);
+    let runs = timeline::week_runs(&names, from);
+    let waters = runs.iter().filter(|r| !settings.station(r.station).lighting);
+    #[allow(clippy::cast_precision_loss, reason = "seconds of a week")]
+    let minutes = waters.clone().map(|r| r.seconds()).sum::<i64>() as f64 / 60.0;
+    let water = bench.installation.volume(waters);
+    let (needs, workings) = need_rows(bench, &names, settings);
+    LiveView {
+        path: bench.path(),
+        headline: headline(bench, settings, (minutes, water)),
+        counts: counts(&findings),
+        findings,
+        week: Some(timeline::week(&names, &runs, Shown { from, chosen, zoom, editable: may_edit })),
+        night: timeline::night(&names, &runs, &bench.sensor_holds, chosen, may_edit),
+        night_of: chosen.strftime("%A %-d %B").to_string(),
+        previous_week: chosen.checked_sub(7.days()).unwrap_or(chosen),
+        next_week: chosen.checked_add(7.days()).unwrap_or(chosen),
+        flow_px: FLOW_PX,
+        zoom,
+        chosen,
+        table: timeline::table(&names, &runs),
+        needs,
+        workings,
+        assumption: format!(
+            "Need is what the plants are expected to use over the fourteen days from {}, without rain, at each zone's rate and uniformity.",
+            bench.today.strftime("%-d %b %Y")
+        ),
+        unreadable: Vec::new(),
+        may_edit,
+    }
+}
+
+/// What stands in its place while a line cannot be read.
+pub(super) fn unreadable(bench: &Workbench, errors: &[TextError], chosen: Date) -> LiveView {
+    LiveView {
+        path: bench.path(),
+        headline: String::new(),
+        findings: Vec::new(),
+        counts: String::new(),
+        week: None,
+        night: None,
+        night_of: String::new(),
+        previous_week: chosen,
+        next_week: chosen,
+        flow_px: FLOW_PX,
+        zoom: Zoom::Day,
+        chosen,
+        table: Vec::new(),
+        needs: Vec::new(),
+        workings: Vec::new(),
+        assumption: String::new(),
+        unreadable: errors.iter().map(|(n, m)| (n.clone(), capital(&label(n)), m.clone())).collect(),
+        may_edit: true,
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::chapters::programs::texts;
+    use crate::fixture;
+    use jiff::civil::date;
+
+    #[test]
+    fn what_follows_from_settings_is_told_at_once() {
+        let bench = fixture::workbench();
+        let settings = bench.settings();
+        let drawn = live(&bench, &settings, (date(2026, 7, 15), Zoom::Day), true);
+        assert_eq!(drawn.headline, "Three programs run 15 h 45 min a week, 19.4 m³.");
+        assert_eq!(drawn.counts, "Four faults, five warnings");
+        let weights: Vec<&str> = drawn.findings.iter().map(|f| f.weight).collect();
+        assert!(weights.windows(2).all(|w| w[0] <= w[1]), "the gravest first: {weights:?}");
+        let costs: Vec<&str> =
+            drawn.findings.iter().filter(|f| f.weight == "warning").map(|f| f.id.as_str()).collect();
+        assert_eq!(costs[0], "repeated-starts-p0", "of warnings the one that costs most water");
+        assert_eq!(drawn.needs.len(), 4);
+        assert_eq!((drawn.needs[0].verdict, drawn.needs[0].gets.as_str()), ("too much", "4 h 5 min"));
+        assert_eq!(drawn.workings.len(), 4, "every need opens");
+        assert_eq!(drawn.night_of, "Wednesday 15 July");
+        assert_eq!((drawn.previous_week, drawn.next_week), (date(2026, 7, 8), date(2026, 7, 22)));
+        assert_eq!(monday(date(2026, 7, 19)), date(2026, 7, 13));
+    }
+
+    #[test]
+    fn an_empty_box_says_so_and_lacks_nothing_but_minutes() {
+        let bench = fixture::workbench();
+        let clean = Settings::clean(&bench.installation.card);
+        let drawn = live(&bench, &clean, (bench.today, Zoom::Window), false);
+        assert_eq!(drawn.headline, "It runs nothing.");
+        assert!(
+            drawn.findings.iter().all(|f| f.id.starts_with("zone-without-minutes")),
+            "{:?}",
+            drawn.findings
+        );
+        assert!(drawn.night.is_none() && drawn.table.is_empty());
+        assert!(drawn.needs.iter().all(|n| n.verdict == "too little"));
+    }
+
+    #[test]
+    fn fields_show_what_the_card_has_and_keep_what_was_typed() {
+        let bench = fixture::workbench();
+        let mut typed = texts::texts(&bench.settings());
+        typed.insert("p0-starts".into(), "25:00".into());
+        let errors = vec![("p0-starts".to_owned(), "not a time".to_owned())];
+        let drawn = fields(&bench, &typed, &errors, true);
+        assert_eq!((drawn.programs.len(), drawn.stations.len()), (3, 12));
+        assert_eq!(
+            (drawn.programs[0].starts.value.as_str(), drawn.programs[0].starts.error.as_str()),
+            ("25:00", "not a time")
+        );
+        assert_eq!(drawn.errors, [("p0-starts".into(), "Program A, starts".into(), "not a time".into())]);
+        assert_eq!(drawn.programs[0].modes.len(), 4, "weekdays, odd, even, every n-th day");
+        assert!(
+            drawn.percent.is_none() && drawn.months.is_empty() && drawn.programs[0].percent.is_some(),
+            "by program"
+        );
+        assert_eq!((drawn.stations[0].zone.as_str(), drawn.stations[8].zone.as_str()), ("Upper lawn", ""));
+        assert_eq!(drawn.stations[0].minutes[0].value, "15");
+    }
+
+    #[test]
+    fn a_line_that_cannot_be_read_stands_in_for_the_timeline() {
+        let bench = fixture::workbench();
+        let errors = vec![("p1-m4".to_owned(), "not a number".to_owned())];
+        let drawn = unreadable(&bench, &errors, bench.today);
+        assert!(drawn.week.is_none() && drawn.findings.is_empty());
+        assert_eq!(drawn.unreadable[0].1, "Program B, station 4");
+        let html = drawn.render().unwrap();
+        assert!(html.contains("href=\"#p1-m4\"") && html.contains("not a number"));
+    }
+}

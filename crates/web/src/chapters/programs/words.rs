@@ -1,0 +1,577 @@
+//! Findings, actions and reasons as sentences.
+
+use crate::page::quantities::{capital, flow, in_words, plain, volume};
+use crate::page::quantities::{length_of_time, month_name, span};
+use jiff::Timestamp;
+use jiff::civil::Date;
+use jiff::tz::TimeZone;
+use upland_core::advice::findings::{Cost, Finding, Kind, Mend, Place, Severity};
+use upland_core::advice::planner::{
+    Binding, ProgramReason, Proposal, Relax, Relaxation, Strategy, ZoneReason,
+};
+use upland_core::controller::schedule::{Settings, days_in_words};
+use upland_core::installation::Installation;
+use upland_core::site::UnitSystem;
+
+/// What the sentences need to name things.
+pub(crate) struct Names<'a> {
+    pub installation: &'a Installation,
+    pub settings: &'a Settings,
+    pub units: UnitSystem,
+}
+
+/// A finding as the page shows it.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(crate) struct FindingWords {
+    pub id: String,
+    /// fault, warning or note
+    pub weight: &'static str,
+    pub place: String,
+    pub text: String,
+    pub cost: String,
+    /// What the action does.
+    pub mend: Option<String>,
+}
+
+fn day(date: Date) -> String {
+    date.strftime("%a %-d %b").to_string()
+}
+
+impl Names<'_> {
+    pub fn program(&self, index: usize) -> String {
+        self.settings.programs.get(index).map_or(String::new(), |p| p.name.clone())
+    }
+
+    pub fn station(&self, number: u16) -> String {
+        match self.installation.zone(number) {
+            Some(zone) => format!("{number} {}", zone.zone.name),
+            None => format!("station {number}"),
+        }
+    }
+
+    pub fn stations(&self, numbers: &[u16]) -> String {
+        let names: Vec<String> = numbers.iter().map(|n| self.station(*n)).collect();
+        match names.split_last() {
+            Some((last, [])) => last.clone(),
+            Some((last, others)) => format!("{} and {last}", others.join(", ")),
+            None => String::new(),
+        }
+    }
+
+    fn clock(&self, at: Timestamp) -> String {
+        self.zoned(at, "%H:%M")
+    }
+
+    fn zoned(&self, at: Timestamp, format: &str) -> String {
+        at.to_zoned(self.tz().clone()).strftime(format).to_string()
+    }
+
+    fn tz(&self) -> &TimeZone {
+        &self.installation.tz
+    }
+
+    fn place(&self, place: Place) -> String {
+        match place {
+            Place::Box => "The box".to_owned(),
+            Place::Program(p) => format!("Program {}", self.program(p)),
+            Place::Start(p, s) => {
+                let start = self.settings.programs.get(p).and_then(|p| p.starts.get(s));
+                format!(
+                    "Program {}, start {}",
+                    self.program(p),
+                    start.map_or(String::new(), |t| t.strftime("%H:%M").to_string())
+                )
+            }
+            Place::Station(n) => capital(&self.station(n)),
+            Place::RunTime(p, n) => format!("Program {}, {}", self.program(p), self.station(n)),
+        }
+    }
+
+    /// A finding in words.
+    pub fn finding(&self, finding: &Finding) -> FindingWords {
+        FindingWords {
+            id: finding.id(),
+            weight: match finding.severity {
+                Severity::Fault => "fault",
+                Severity::Warning => "warning",
+                Severity::Note => "note",
+            },
+            place: self.place(finding.place),
+            text: self.kind(&finding.kind, finding.place),
+            cost: self.cost(finding),
+            mend: finding.mend.as_ref().map(|m| self.mend(m)),
+        }
+    }
+
+    fn kind(&self, kind: &Kind, place: Place) -> String {
+        match kind {
+            Kind::BeyondCard { message, .. } => format!("The box cannot hold this: {message}."),
+            Kind::RepeatedStarts { starts, needed } => format!(
+                "{} starts, where {}. Each start runs the whole program again, not just one zone.",
+                capital(&in_words(*starts)),
+                if *needed == 1 {
+                    "one is enough".to_owned()
+                } else {
+                    format!("{} are enough", in_words(*needed))
+                }
+            ),
+            Kind::Queues { minutes, behind, on } => format!(
+                "Waits up to {} for program {}, first on {}. It runs later than it says.",
+                span(minutes_f(*minutes)),
+                self.program(*behind),
+                day(*on)
+            ),
+            Kind::OutsideWindow { from, until } => format!(
+                "Runs outside the water window ({} to {}), first {} to {}.",
+                self.installation.window.from.strftime("%H:%M"),
+                self.installation.window.until.strftime("%H:%M"),
+                self.zoned(*from, "%a %-d %b %H:%M"),
+                self.clock(*until)
+            ),
+            Kind::ForbiddenDay { ordinance, on } => {
+                format!("Runs on a day that \"{ordinance}\" forbids, first on {}.", day(*on))
+            }
+            Kind::ForbiddenHour { ordinance, at } => {
+                format!(
+                    "Runs in hours that \"{ordinance}\" forbids, first {}.",
+                    self.zoned(*at, "%a %-d %b at %H:%M")
+                )
+            }
+            Kind::TooManyDays { ordinance, days, most } => {
+                format!("Runs on {days} days of a week; \"{ordinance}\" allows {most}.")
+            }
+            Kind::SupplyExceeded { stations, flow: asked, elsewhere, supply, at } => {
+                let others = elsewhere.l_per_min() > 0.0;
+                format!(
+                    "{}{} {} {}, the supply gives {}, first {}.{}",
+                    capital(&self.stations(stations)),
+                    if others { " and other boxes" } else { "" },
+                    if stations.len() == 1 && !others { "takes" } else { "together take" },
+                    flow(self.units, *asked),
+                    flow(self.units, *supply),
+                    self.zoned(*at, "%a %-d %b at %H:%M"),
+                    if others {
+                        " Move the programs of one box away from the other's."
+                    } else if stations.len() == 1 {
+                        " No schedule helps: split the zone, or correct its area or rate."
+                    } else {
+                        ""
+                    }
+                )
+            }
+            Kind::RoundsToZero { percentage } => {
+                format!("At {percentage} % its minutes round to nothing; it never runs.")
+            }
+            Kind::CycleTooLong { run_s, limit_s } => format!(
+                "Runs {} at a time; {} its soil and slope shed water.",
+                length_of_time(*run_s),
+                if *limit_s == 60 {
+                    "after a minute".to_owned()
+                } else {
+                    format!("after {}", length_of_time(*limit_s))
+                }
+            ),
+            Kind::SoakTooShort { pause_s, needed_s } => {
+                format!(
+                    "Soaks {} between cycles and needs {}.",
+                    length_of_time(*pause_s),
+                    length_of_time(*needed_s)
+                )
+            }
+            Kind::MinutesWithoutZone => {
+                "Has minutes, but no zone is on this station: ghost watering, or a zone not yet described."
+                    .into()
+            }
+            Kind::ZoneWithoutMinutes => "No active program waters it.".into(),
+            Kind::NoStation => format!(
+                "The box has {} stations; this zone cannot be wired to it.",
+                self.installation.card.stations
+            ),
+            Kind::HiddenProgram => {
+                "Waters only what other programs water already: an old program left on.".into()
+            }
+            Kind::EmptyProgram => "Is switched on and runs nothing.".into(),
+            Kind::OddPair { on } => format!(
+                "Odd dates run twice on end where a month has 31 days, next {} and the day after.",
+                day(*on)
+            ),
+            Kind::PastSunrise { month, percentage, minutes } => format!(
+                "In {} the percentage of {percentage} % pushes the night {} past sunrise and window.",
+                month_name(*month),
+                span(minutes_f(*minutes))
+            ),
+            Kind::ClockChange { on, removed } => {
+                if *removed {
+                    format!(
+                        "On {} the clock skips this hour; the start moves on by the hour.",
+                        on.strftime("%-d %b %Y")
+                    )
+                } else {
+                    format!(
+                        "On {} the clock repeats this hour; the box may start twice.",
+                        on.strftime("%-d %b %Y")
+                    )
+                }
+            }
+            Kind::NoFallbackMinutes => {
+                "The box takes daily run times and has none to fall back on when they stay away.".into()
+            }
+            Kind::NoMasterValve => {
+                let Place::Station(_) = place else { return String::new() };
+                "The box opens a master valve for other stations, not for this one: it runs without water."
+                    .into()
+            }
+            Kind::StoppedUnfelt { sensor, why } => format!("{sensor} stops it, but {}.", why.words()),
+            Kind::IgnoresSensor { sensor } => {
+                format!("It ignores the sensors, though it feels what {sensor} feels.")
+            }
+            Kind::SensorNotWired { sensor, refusal } => {
+                format!("{sensor} cannot be joined: {}.", crate::page::sensor_words::refusal(*refusal))
+            }
+            Kind::WindowTooShort { sensor, set_min, needed_min } => format!(
+                "The cycle window of {sensor} is {}; the longest day's cycle and an hour need {}.",
+                span(f64::from(*set_min)),
+                span(minutes_f(*needed_min))
+            ),
+        }
+    }
+
+    fn cost(&self, finding: &Finding) -> String {
+        let Cost { litres_a_week, minutes_a_week, days } = finding.cost;
+        let litres =
+            litres_a_week.filter(|l| l.l() >= 1.0).map(|l| format!("{} a week", volume(self.units, l)));
+        let minutes = minutes_a_week.filter(|m| *m >= 0.5).map(|m| format!("{} a week", span(m)));
+        let days = days
+            .filter(|d| *d > 0)
+            .map(|d| format!("{d} {} in four weeks", if d == 1 { "day" } else { "days" }));
+        match finding.kind {
+            Kind::RepeatedStarts { .. }
+            | Kind::HiddenProgram
+            | Kind::MinutesWithoutZone
+            | Kind::CycleTooLong { .. } => {
+                [litres, minutes].into_iter().flatten().collect::<Vec<_>>().join(", ")
+            }
+            Kind::TooManyDays { .. } => String::new(),
+            Kind::Queues { .. } | Kind::SupplyExceeded { .. } => days.unwrap_or_default(),
+            _ => [minutes, days].into_iter().flatten().collect::<Vec<_>>().join(", "),
+        }
+    }
+
+    /// What an action does, as a button says it.
+    pub fn mend(&self, mend: &Mend) -> String {
+        match mend {
+            Mend::KeepStarts { count: 1, .. } => "Keep the first start only".into(),
+            Mend::KeepStarts { count, .. } => format!("Keep the first {} starts", in_words(*count)),
+            Mend::MoveStart { to, .. } => format!("Start at {}", to.strftime("%H:%M")),
+            Mend::WorkBack { .. } => "Work every start back from the window's end".into(),
+            Mend::SetDays { days, .. } => format!("Run on {}", days_in_words(*days)),
+            Mend::SetCycle { cycle_s, soak_s, .. } => {
+                format!("Cycles of {} with {} soak", length_of_time(*cycle_s), length_of_time(*soak_s))
+            }
+            Mend::SplitStarts { count, apart_min, .. } => {
+                format!("Split over {} starts, {apart_min} min apart", in_words(*count))
+            }
+            Mend::ClearRunTime { .. } => "Take its minutes out".into(),
+            Mend::SwitchOff { program } => format!("Switch {} off", self.program(*program)),
+            Mend::OpenMasterValve { .. } => "Open the master valve with it".into(),
+            Mend::Sensors { ignored: true, .. } => "Let it ignore the sensors".into(),
+            Mend::Sensors { ignored: false, .. } => "Let it heed the sensors".into(),
+            Mend::RaiseRunTime { seconds, .. } => format!("Raise it to {}", length_of_time(*seconds)),
+            Mend::FitCard => "Take the nearest that the box can hold".into(),
+        }
+    }
+
+    /// Why a planned program is as it is.
+    pub fn program_reason(&self, reason: &ProgramReason) -> String {
+        let mut sentences = Vec::new();
+        let wait = match reason.gap_days {
+            1 => "every day".to_owned(),
+            n => format!("at most {n} days apart"),
+        };
+        if let Some((station, days)) = reason.tightest {
+            let days_words = days_in_words(reason.days);
+            let rhythm = if days_words.starts_with("every day") {
+                days_words
+            } else {
+                format!("{days_words}, {wait}")
+            };
+            let bears = if days.is_finite() && days < 60.0 {
+                format!("would reach its refill point after {} days", plain(days, 1))
+            } else {
+                "hardly dries".to_owned()
+            };
+            let first = self.station(station);
+            sentences.push(if reason.stations.len() > 1 {
+                format!("{rhythm}; the first to need water, {first}, {bears}.")
+            } else {
+                format!("{rhythm}; {first} {bears}.")
+            });
+            if reason.strained {
+                sentences.push("That is sooner than it runs: no tighter rhythm is open to it.".into());
+            }
+        }
+        if reason.merged {
+            sentences.push("Zones of different rhythm share it; the box has no program to spare.".into());
+        }
+        if reason.spread_over > 1 {
+            sentences.push(format!(
+                "The zones are spread over {} sets of nights, because one night does not hold them.",
+                in_words(reason.spread_over)
+            ));
+        }
+        capital(&sentences.join(" "))
+    }
+
+    /// Why a zone gets its minutes.
+    pub fn zone_reason(&self, reason: &ZoneReason) -> String {
+        let depth = crate::page::quantities::depth(self.units, reason.net);
+        let cycles = crate::page::quantities::cycles(reason.cycles);
+        let mut text = format!("{depth} each time takes {} min", plain(reason.run_time.min_value(), 1));
+        if reason.cycles.count > 1 {
+            text.push_str(&format!(", as {cycles} with {} min soak", reason.cycles.soak_minutes));
+        }
+        if let Some(short) = reason.short_by {
+            text.push_str(&format!("; {} min of it have no start to run from", plain(short.min_value(), 0)));
+        }
+        text + "."
+    }
+
+    /// Reasons of the whole plan.
+    pub fn plan_notes(&self, proposal: &Proposal) -> Vec<String> {
+        let mut notes = Vec::new();
+        if proposal.more_days {
+            notes.push(
+                "It runs on more days than this school asks for, because its nights would be too long."
+                    .into(),
+            );
+        }
+        if !proposal.kept.is_empty() {
+            let names: Vec<String> = proposal.kept.iter().map(|p| self.program(*p)).collect();
+            notes.push(format!("Kept as they are, for lighting or pulses: {}.", names.join(", ")));
+        }
+        if !proposal.left_to_kept.is_empty() {
+            notes.push(format!("Left to the pulses: {}.", self.stations(&proposal.left_to_kept)));
+        }
+        notes
+    }
+
+    /// What binds when nothing fits.
+    pub fn binding(&self, binding: &Binding) -> String {
+        match binding {
+            Binding::NoZones => "No zone is wired to this box. Describe its zones first.".into(),
+            Binding::Window { needed_minutes, have_minutes } => format!(
+                "The water window is too short: a night needs {} and has {}.",
+                span(f64::from(*needed_minutes)),
+                span(f64::from(*have_minutes))
+            ),
+            Binding::NoDay { station } => {
+                format!(
+                    "{} has no day and hour left between law, days never and card.",
+                    capital(&self.station(*station))
+                )
+            }
+            Binding::Supply { station, flow: asked, supply } => format!(
+                "{} alone takes {}, the supply gives {}. Correct its area or rate, or split it.",
+                capital(&self.station(*station)),
+                flow(self.units, *asked),
+                flow(self.units, *supply)
+            ),
+            Binding::NoStation { station } => format!(
+                "{} has no station: the box has {}. Wire it to another box, or correct the card.",
+                capital(&self.station(*station)),
+                self.installation.card.stations
+            ),
+            Binding::NoProgram => "Every program of the box is taken by lighting and pulses.".into(),
+        }
+    }
+
+    /// A relaxation with its figures.
+    pub fn relaxation(&self, relaxation: &Relaxation) -> String {
+        let Relax { window_from, extra_days, extra_programs, supply, share_pct } = relaxation.relax;
+        if let Some(from) = window_from {
+            format!("Open the window at {}, {} earlier", from.strftime("%H:%M"), span(relaxation.by))
+        } else if extra_days > 0 {
+            format!(
+                "{} more allowed {} a week",
+                capital(&in_words(usize::from(extra_days))),
+                if extra_days == 1 { "day" } else { "days" }
+            )
+        } else if extra_programs > 0 {
+            format!(
+                "{} more {} on the box",
+                capital(&in_words(usize::from(extra_programs))),
+                if extra_programs == 1 { "program" } else { "programs" }
+            )
+        } else if let Some(supply) = supply {
+            format!("A supply of {}", flow(self.units, supply))
+        } else {
+            format!("{} % of the water", share_pct.unwrap_or(100))
+        }
+    }
+}
+
+#[allow(clippy::cast_precision_loss, reason = "minutes of a night")]
+fn minutes_f(minutes: i64) -> f64 {
+    minutes as f64
+}
+
+/// A school by its name, and what it means.
+pub(crate) fn strategy(strategy: Strategy) -> (&'static str, &'static str) {
+    match strategy {
+        Strategy::JustNeed => {
+            ("Just the need", "The fewest allowed days that keep every zone above its refill point.")
+        }
+        Strategy::SoilBalance => (
+            "Soil balance",
+            "Each zone when its root zone reaches the refill point; the minutes are the box's fallback.",
+        ),
+        Strategy::EveryDay => (
+            "Every day, sensor refuses",
+            "Every allowed day; a soil-moisture sensor holds back what is not needed.",
+        ),
+        Strategy::DeepTwice => ("Deep, twice a week", "Half of 25 mm twice a week, whatever the need."),
+        Strategy::DeepOnce => ("Deep, once a week", "25 mm once a week, whatever the need."),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::fixture;
+    use jiff::civil::date;
+    use upland_core::advice::findings::check;
+    use upland_core::advice::planner::{Request, plan, relaxations};
+    use upland_core::quantity::units::{Litres, LitresPerMinute};
+
+    fn lines(findings: &[FindingWords]) -> String {
+        findings
+            .iter()
+            .map(|f| {
+                format!(
+                    "{} | {} | {} | {} | {}",
+                    f.weight,
+                    f.place,
+                    f.text,
+                    f.cost,
+                    f.mend.as_deref().unwrap_or("-")
+                )
+            })
+            .collect::<Vec<_>>()
+            .join("\n")
+    }
+
+    #[test]
+    fn findings_read_as_sentences_with_their_cost_and_action() {
+        let (installation, settings) = fixture::box_with_faults();
+        let names = Names { installation: &installation, settings: &settings, units: UnitSystem::Metric };
+        let found = check(&installation, &settings, date(2026, 7, 13));
+        let words: Vec<_> = found.iter().map(|f| names.finding(f)).collect();
+        insta::assert_snapshot!(lines(&words));
+    }
+
+    #[test]
+    fn every_kind_of_finding_has_its_sentence() {
+        let (installation, settings) = fixture::box_with_faults();
+        let names =
+            Names { installation: &installation, settings: &settings, units: UnitSystem::UsCustomary };
+        let at: Timestamp = "2026-07-14T03:30:00Z".parse().unwrap();
+        let law = || "Larkrigg".to_owned();
+        let supplied = |stations, elsewhere| Kind::SupplyExceeded {
+            stations,
+            flow: LitresPerMinute::from_us_gpm(30.0),
+            elsewhere: LitresPerMinute::from_us_gpm(elsewhere),
+            supply: LitresPerMinute::from_us_gpm(20.0),
+            at,
+        };
+        let kinds = [
+            Kind::BeyondCard { path: "programs".into(), message: "has 5; the box has 3".into() },
+            Kind::ForbiddenDay { ordinance: law(), on: date(2026, 7, 14) },
+            Kind::ForbiddenHour { ordinance: law(), at },
+            Kind::TooManyDays { ordinance: law(), days: 5, most: 2 },
+            supplied(vec![1, 2], 0.0),
+            supplied(vec![1], 0.0),
+            supplied(vec![1], 12.0),
+            Kind::RoundsToZero { percentage: 30 },
+            Kind::SoakTooShort { pause_s: 330, needed_s: 1800 },
+            Kind::ZoneWithoutMinutes,
+            Kind::NoStation,
+            Kind::HiddenProgram,
+            Kind::EmptyProgram,
+            Kind::OddPair { on: date(2026, 7, 31) },
+            Kind::PastSunrise { month: 6, percentage: 180, minutes: 75 },
+            Kind::ClockChange { on: date(2026, 10, 25), removed: false },
+            Kind::ClockChange { on: date(2027, 3, 28), removed: true },
+            Kind::NoFallbackMinutes,
+            Kind::NoMasterValve,
+            Kind::StoppedUnfelt {
+                sensor: "Rain switch".into(),
+                why: upland_core::sensors::mapping::Why::UnderRoof,
+            },
+            Kind::IgnoresSensor { sensor: "Rain switch".into() },
+            Kind::SensorNotWired {
+                sensor: "Probe".into(),
+                refusal: upland_core::sensors::wiring::Refusal::WrongContact,
+            },
+            Kind::WindowTooShort { sensor: "Probe".into(), set_min: 60, needed_min: 420 },
+        ];
+        let text: Vec<_> = kinds.iter().map(|k| names.kind(k, Place::Station(1))).collect();
+        assert!(text.iter().all(|t| t.ends_with('.') || t.ends_with("needs 30 min.")), "{text:#?}");
+        insta::assert_snapshot!(text.join("\n"));
+        let mends = [
+            Mend::KeepStarts { program: 0, count: 2 },
+            Mend::SplitStarts { program: 0, count: 3, apart_min: 80 },
+            Mend::SetDays { program: 0, days: upland_core::controller::schedule::Days::Even },
+            Mend::RaiseRunTime { program: 0, station: 1, seconds: 90 },
+            Mend::OpenMasterValve { station: 1 },
+            Mend::FitCard,
+        ];
+        assert_eq!(
+            mends.iter().map(|m| names.mend(m)).collect::<Vec<_>>().join("; "),
+            "Keep the first two starts; Split over three starts, 80 min apart; Run on even dates; Raise it to 1 min 30 s; Open the master valve with it; Take the nearest that the box can hold"
+        );
+        let cost = Cost {
+            litres_a_week: Some(Litres::from_us_gallons(1250.0)),
+            minutes_a_week: Some(75.0),
+            days: Some(4),
+        };
+        let finding = Finding {
+            kind: Kind::HiddenProgram,
+            severity: Severity::Warning,
+            place: Place::Program(1),
+            cost,
+            mend: None,
+        };
+        assert_eq!(names.finding(&finding).cost, "1\u{202f}250 gal a week, 1 h 15 min a week");
+    }
+
+    #[test]
+    fn a_plan_says_why_and_a_refusal_says_what_would_do() {
+        let (mut installation, settings) = fixture::box_with_faults();
+        let from = date(2026, 7, 13);
+        let of = |strategy| Request {
+            installation: &installation,
+            present: &settings,
+            strategy,
+            from,
+            relax: Relax::default(),
+        };
+        let proposal = plan(&of(Strategy::JustNeed)).unwrap();
+        let names = Names { installation: &installation, settings: &settings, units: UnitSystem::Metric };
+        let mut said: Vec<String> = proposal.programs.iter().map(|p| names.program_reason(p)).collect();
+        said.extend(proposal.zones.iter().map(|z| format!("{}: {}", z.station, names.zone_reason(z))));
+        said.extend(names.plan_notes(&proposal));
+        insta::assert_snapshot!("plan", said.join("\n"));
+        installation.window.from = jiff::civil::time(6, 0, 0, 0);
+        let request = Request {
+            installation: &installation,
+            present: &settings,
+            strategy: Strategy::DeepTwice,
+            from,
+            relax: Relax::default(),
+        };
+        let names = Names { installation: &installation, settings: &settings, units: UnitSystem::Metric };
+        let mut said = vec![names.binding(&plan(&request).unwrap_err())];
+        said.extend(relaxations(&request).iter().map(|r| names.relaxation(r)));
+        insta::assert_snapshot!("refusal", said.join("\n"));
+    }
+}

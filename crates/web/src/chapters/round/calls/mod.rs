@@ -1,0 +1,317 @@
+//! The call list: what to set this week, box by box, over all sites.
+
+use crate::page::frame::Frame;
+use crate::page::quantities::{depth, short_date};
+use crate::server::download::attachment;
+use crate::server::error::{PageError, page};
+use crate::server::session::SignedIn;
+use crate::server::state::{AppState, db_with_climates};
+use crate::site::clock::open_on;
+use actix_web::{HttpResponse, get, web};
+use askama::Template;
+use jiff::Timestamp;
+use jiff::civil::Date;
+use jiff::tz::TimeZone;
+use std::collections::BTreeMap;
+use std::sync::Arc;
+use upland_core::advice::budget::{Base, Knob, week};
+use upland_core::controller::ordinance::Law;
+use upland_core::installation::Installation;
+use upland_core::site::Zone;
+use upland_core::weather::climate::Climate;
+use upland_store::controllers::{BoxStamp, ControllerRecord};
+use upland_store::settings::SettingsRecord;
+use upland_store::sites::SiteRecord;
+use upland_store::weather::VersionedBrief;
+use upland_store::{Store, StoreError};
+
+pub(crate) fn routes(config: &mut web::ServiceConfig) {
+    config.service(list).service(csv);
+}
+
+/// One knob of one box.
+#[derive(Debug, Clone, PartialEq)]
+pub(crate) struct Call {
+    pub site_id: i64,
+    pub site: String,
+    pub box_number: u8,
+    pub place: String,
+    /// Program, or empty for the whole box.
+    pub turns: String,
+    pub set: u16,
+    /// `None`: nothing needs water.
+    pub advised: Option<u16>,
+    pub because: String,
+    pub week: Date,
+}
+
+impl Call {
+    fn changes(&self) -> bool {
+        self.advised.is_some_and(|a| a != self.set)
+    }
+}
+
+/// The last recorded day of a site; `None`: there is no weather.
+struct LastDay(Option<Date>);
+
+fn last_day_facts(stamp: &BoxStamp) -> String {
+    format!("site {} weather {} survey {}", stamp.site_id, stamp.weather_version, stamp.site_version)
+}
+
+/// Everything that a box's calls follow from.
+fn calls_facts(stamp: &BoxStamp, today: Date) -> String {
+    format!("{stamp:?} {today}")
+}
+
+/// The calls of a box.
+fn calls_of(
+    site: &SiteRecord,
+    zones: &[Zone],
+    record: &ControllerRecord,
+    settings: &SettingsRecord,
+    climate: &Climate,
+    today: Date,
+) -> Vec<Call> {
+    let tz = TimeZone::get(&site.site.time_zone).unwrap_or(TimeZone::UTC);
+    let of = (&record.controller.card, record.controller.number);
+    let installation = Installation::new(&site.site, of, zones, Law::default(), climate, today, &tz);
+    let base = Base::new(&installation, &settings.settings, today.year());
+    let advice = week(&base, climate, today);
+    let units = site.site.units;
+    let because = format!(
+        "{} of ET, {} of rain in seven days{}",
+        depth(units, advice.et0),
+        depth(units, advice.rain),
+        if advice.expected_days > 0 {
+            format!(", {} days from normals", advice.expected_days)
+        } else {
+            String::new()
+        }
+    );
+    advice
+        .knobs
+        .iter()
+        .zip(&advice.best)
+        .zip(&advice.set)
+        .map(|((knob, advised), set)| Call {
+            site_id: site.id,
+            site: site.site.name.clone(),
+            box_number: record.controller.number,
+            place: record.controller.place.clone(),
+            turns: match knob {
+                Knob::Box => String::new(),
+                Knob::Program(p) => {
+                    settings.settings.programs.get(*p).map_or(String::new(), |p| p.name.clone())
+                }
+            },
+            set: *set,
+            advised: *advised,
+            because: because.clone(),
+            week: today,
+        })
+        .collect()
+}
+
+/// Calls of boxes, by the place of their stamp.
+type Found = Vec<(usize, Arc<Vec<Call>>)>;
+
+/// Documents of the sites whose calls are not known yet.
+struct Documents {
+    sites: BTreeMap<i64, SiteRecord>,
+    zones: BTreeMap<i64, Vec<Zone>>,
+    boxes: BTreeMap<i64, ControllerRecord>,
+    settings: BTreeMap<i64, SettingsRecord>,
+    briefs: BTreeMap<i64, VersionedBrief>,
+}
+
+impl Documents {
+    fn load(store: &Store, missing: &[i64]) -> Result<Self, StoreError> {
+        let mut zones: BTreeMap<i64, Vec<Zone>> = BTreeMap::new();
+        for zone in store.all_zones()? {
+            zones.entry(zone.site_id).or_default().push(zone.zone);
+        }
+        Ok(Self {
+            sites: store.sites()?.into_iter().map(|s| (s.id, s)).collect(),
+            zones,
+            boxes: store.all_controllers()?.into_iter().map(|b| (b.id, b)).collect(),
+            settings: store.all_settings()?,
+            briefs: store.briefs(missing)?,
+        })
+    }
+
+    /// The calls of a box, and the last day of its weather.
+    fn calls(
+        &self,
+        state: &AppState,
+        stamp: &BoxStamp,
+        now: Date,
+    ) -> Result<Option<(Date, Vec<Call>)>, StoreError> {
+        let site = self.sites.get(&stamp.site_id);
+        let (Some(site), Some(record), Some(set)) =
+            (site, self.boxes.get(&stamp.box_id), self.settings.get(&stamp.box_id))
+        else {
+            return Ok(None);
+        };
+        let good = (site.weather_version, site.version);
+        let climate = match self.briefs.get(&site.id).filter(|(of, _)| *of == good) {
+            Some((_, brief)) => Arc::new(Climate::from_brief(brief, site.site.station().at_two_metres())),
+            None => crate::site::climate::climate(state, site)?,
+        };
+        let last = climate.span().map(|(_, last)| last);
+        state.cache.once(last_day_facts(stamp), |_| 1, || Ok(LastDay(last)))?;
+        let today = open_on(last, now);
+        let zones = self.zones.get(&site.id).map_or(&[][..], Vec::as_slice);
+        Ok(Some((today, calls_of(site, zones, record, set, &climate, today))))
+    }
+}
+
+/// Every call, sites by name. Boxes whose facts did not change come from the cache; the others from
+/// their documents and their climates in short, on every core.
+fn all(state: &AppState, store: &Store) -> Result<Vec<Call>, StoreError> {
+    let stamps = store.box_stamps()?;
+    let now = Timestamp::now();
+    let today_at =
+        |stamp: &BoxStamp| now.to_zoned(TimeZone::get(&stamp.time_zone).unwrap_or(TimeZone::UTC)).date();
+    let known = |stamp: &BoxStamp| -> Option<Arc<Vec<Call>>> {
+        let last = state.cache.get::<LastDay>(&last_day_facts(stamp))?;
+        let today = open_on(last.0, today_at(stamp));
+        state.cache.get::<Vec<Call>>(&calls_facts(stamp, today))
+    };
+    let mut found: Vec<Option<Arc<Vec<Call>>>> = stamps.iter().map(known).collect();
+    let missing: Vec<usize> = found.iter().enumerate().filter(|(_, f)| f.is_none()).map(|(i, _)| i).collect();
+    if !missing.is_empty() {
+        let sites: Vec<i64> = missing.iter().filter_map(|i| stamps.get(*i)).map(|s| s.site_id).collect();
+        let documents = Documents::load(store, &sites)?;
+        let compute = |part: &[usize]| -> Result<Found, StoreError> {
+            let mut done = Vec::new();
+            for index in part {
+                let Some(stamp) = stamps.get(*index) else { continue };
+                if let Some((today, calls)) = documents.calls(state, stamp, today_at(stamp))? {
+                    let calls = state.cache.once(calls_facts(stamp, today), Vec::len, || Ok(calls))?;
+                    done.push((*index, calls));
+                }
+            }
+            Ok(done)
+        };
+        let cores = std::thread::available_parallelism().map_or(1, std::num::NonZero::get);
+        let parts: Vec<_> = std::thread::scope(|scope| {
+            let running: Vec<_> = missing
+                .chunks(missing.len().div_ceil(cores))
+                .map(|part| scope.spawn(|| compute(part)))
+                .collect();
+            let panicked = |cause| std::panic::resume_unwind(cause);
+            running.into_iter().map(|part| part.join().unwrap_or_else(panicked)).collect()
+        });
+        for part in parts {
+            for (index, calls) in part? {
+                if let Some(slot) = found.get_mut(index) {
+                    *slot = Some(calls);
+                }
+            }
+        }
+    }
+    Ok(found.into_iter().flatten().flat_map(|calls| calls.iter().cloned().collect::<Vec<_>>()).collect())
+}
+
+struct CallLine {
+    href: String,
+    site: String,
+    place: String,
+    turns: String,
+    set: String,
+    advised: String,
+    because: String,
+    changes: bool,
+}
+
+#[derive(Template)]
+#[template(path = "chapters/round/calls/list.html")]
+struct ListPage {
+    frame: Frame,
+    lead: String,
+    lines: Vec<CallLine>,
+}
+
+fn line(call: &Call) -> CallLine {
+    CallLine {
+        href: format!("/sites/{}/boxes/{}/budget#h-week", call.site_id, call.box_number),
+        site: call.site.clone(),
+        place: format!("{} {}", call.box_number, call.place),
+        turns: if call.turns.is_empty() { "whole box".into() } else { format!("program {}", call.turns) },
+        set: format!("{} %", call.set),
+        advised: call.advised.map_or("off".into(), |a| format!("{a} %")),
+        because: format!("week from {}: {}", short_date(call.week), call.because),
+        changes: call.changes(),
+    }
+}
+
+#[get("/calls")]
+async fn list(state: web::Data<AppState>, who: SignedIn) -> Result<HttpResponse, PageError> {
+    let calls = db_with_climates(&state, all).await?;
+    let (boxes, changes) = (
+        calls.iter().map(|c| (c.site_id, c.box_number)).collect::<std::collections::BTreeSet<_>>().len(),
+        calls.iter().filter(|c| c.changes()).count(),
+    );
+    page(&ListPage {
+        frame: Frame::new(&who, "This week's calls")?,
+        lead: format!(
+            "{changes} of {} percentages on {boxes} boxes stand elsewhere than the last week asks.",
+            calls.len()
+        ),
+        lines: calls.iter().map(line).collect(),
+    })
+}
+
+#[get("/calls.csv")]
+async fn csv(state: web::Data<AppState>, _who: SignedIn) -> Result<HttpResponse, PageError> {
+    let calls = db_with_climates(&state, all).await?;
+    let rows: Vec<[String; 8]> = calls
+        .iter()
+        .map(|c| {
+            [
+                c.week.to_string(),
+                c.site.clone(),
+                c.box_number.to_string(),
+                c.place.clone(),
+                c.turns.clone(),
+                c.set.to_string(),
+                c.advised.map_or(String::new(), |a| a.to_string()),
+                c.because.clone(),
+            ]
+        })
+        .collect();
+    Ok(HttpResponse::Ok()
+        .content_type("text/csv; charset=utf-8")
+        .insert_header(attachment("calls", "csv"))
+        .body(upland_formats::rows_csv::write(
+            &["week_from", "site", "box", "place", "program", "set_pct", "advised_pct", "because"],
+            &rows,
+        )))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::fixture;
+
+    #[test]
+    fn a_box_is_called_by_knob_with_its_reason() {
+        let bench = fixture::workbench();
+        let zones: Vec<Zone> = bench.loaded.zones.iter().map(|z| z.zone.clone()).collect();
+        let own = &bench.loaded.boxes[0];
+        let calls = calls_of(
+            &bench.loaded.site,
+            &zones,
+            &own.record,
+            bench.saved().unwrap(),
+            &bench.climate,
+            bench.today,
+        );
+        assert!(!calls.is_empty());
+        assert!(calls.iter().all(|c| c.because.contains("of ET") && c.place == "Potting shed"));
+        let shown = line(&Call { advised: None, ..calls[0].clone() });
+        assert_eq!((shown.advised.as_str(), shown.changes), ("off", false));
+        let moved = Call { advised: Some(calls[0].set + 10), ..calls[0].clone() };
+        assert!(line(&moved).changes);
+    }
+}

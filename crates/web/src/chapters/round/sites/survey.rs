@@ -1,0 +1,221 @@
+//! The site survey as a form.
+
+use crate::page::forms::{Field, FieldError, Form, Group, Kind, Reader, Shown};
+use crate::server::session::Fields;
+use std::collections::BTreeMap;
+use upland_core::controller::Card;
+use upland_core::controller::window::WaterWindow;
+use upland_core::quantity::bounds;
+use upland_core::quantity::units::{L_PER_US_GALLON, LitresPerMinute, M_PER_FOOT, Metres};
+use upland_core::site::{Site, UnitSystem};
+
+struct SiteUnits {
+    height: Shown,
+    flow: Shown,
+}
+
+fn units(system: UnitSystem) -> SiteUnits {
+    match system {
+        UnitSystem::Metric => {
+            SiteUnits { height: Shown { unit: "m", factor: 1.0 }, flow: Shown { unit: "L/min", factor: 1.0 } }
+        }
+        UnitSystem::UsCustomary => SiteUnits {
+            height: Shown { unit: "ft", factor: M_PER_FOOT },
+            flow: Shown { unit: "gpm", factor: L_PER_US_GALLON },
+        },
+    }
+}
+
+const DEGREES: Shown = Shown { unit: "°", factor: 1.0 };
+
+pub(crate) fn texts(site: &Site) -> BTreeMap<String, String> {
+    let u = units(site.units);
+    [
+        ("name", site.name.clone()),
+        ("latitude", DEGREES.text(Some(site.latitude_deg))),
+        ("longitude", DEGREES.text(Some(site.longitude_deg))),
+        ("elevation", u.height.text(Some(site.elevation.m()))),
+        ("time_zone", site.time_zone.clone()),
+        ("wind_height", u.height.text(Some(site.wind_height.m()))),
+        ("from", site.window.from.strftime("%H:%M").to_string()),
+        ("until", site.window.until.strftime("%H:%M").to_string()),
+        ("supply", u.flow.text(site.supply.map(LitresPerMinute::l_per_min))),
+    ]
+    .into_iter()
+    .map(|(k, v)| (k.to_owned(), v))
+    .collect()
+}
+
+/// First values of a new site: a common box and the small hours.
+pub(crate) fn blank() -> BTreeMap<String, String> {
+    [("time_zone", "UTC"), ("controller", "Box"), ("card", "twelve"), ("from", "22:00"), ("until", "06:00")]
+        .into_iter()
+        .map(|(k, v)| (k.to_owned(), v.to_owned()))
+        .collect()
+}
+
+pub(crate) fn form(system: UnitSystem, texts: &BTreeMap<String, String>, errors: &[FieldError]) -> Form {
+    let u = units(system);
+    let wind_default = crate::page::quantities::plain(2.0 / u.height.factor, 1);
+    Form {
+        groups: vec![
+            Group {
+                legend: "Place",
+                fields: vec![
+                    Field::text("name", "Name"),
+                    Field::number("latitude", "Latitude", "°").help("North positive, in decimal degrees."),
+                    Field::number("longitude", "Longitude", "°").help("East positive, in decimal degrees."),
+                    Field::number("elevation", "Elevation", u.height.unit),
+                    Field::text("time_zone", "Time zone").help("Type to search; an IANA name."),
+                    Field::number("wind_height", "Wind sensor height", u.height.unit)
+                        .default(wind_default)
+                        .help("Of the station behind the weather files."),
+                ],
+            },
+            Group {
+                legend: "Water",
+                fields: vec![
+                    Field::time("from", "Water window from")
+                        .help("By the wall clock; it may cross midnight."),
+                    Field::time("until", "Water window until")
+                        .help("Every run ends by then. Local rules come first."),
+                    Field::number("supply", "Supply", u.flow.unit)
+                        .help("What meter and main give at once; leave empty if not known."),
+                ],
+            },
+        ],
+    }
+    .filled(texts, errors)
+}
+
+/// The form of a new site: the survey and its first box.
+pub(crate) fn form_with_box(
+    system: UnitSystem,
+    cards: Vec<(String, String)>,
+    texts: &BTreeMap<String, String>,
+    errors: &[FieldError],
+) -> Form {
+    let mut form = form(system, texts, errors);
+    let kind = Field { kind: Kind::Choice(cards), ..Field::text("card", "Kind of box") };
+    form.groups.push(Group {
+        legend: "First box",
+        fields: vec![
+            Field::text("controller", "Where it hangs"),
+            kind.help("The nearest will do; every limit can be corrected afterwards."),
+        ],
+    });
+    form.filled(texts, errors)
+}
+
+/// Reads the form of a new site; `card` is the one that was chosen.
+///
+/// # Errors
+/// Every field that is wrong, with its message.
+pub(crate) fn read_with_box(
+    fields: &Fields,
+    system: UnitSystem,
+    card: Option<Card>,
+) -> Result<(Site, String, Card), Vec<FieldError>> {
+    let mut reader = Reader::new(fields);
+    let place = reader.name("controller");
+    if card.is_none() {
+        reader.say("card", "Choose one from the list.");
+    }
+    match (read(fields, system, None), card) {
+        (Ok(site), Some(card)) if reader.errors.is_empty() => Ok((site, place, card)),
+        (read, _) => {
+            let mut errors = read.err().unwrap_or_default();
+            errors.extend(reader.errors);
+            Err(errors)
+        }
+    }
+}
+
+/// Reads the form. `before` is the site it was drawn from.
+///
+/// # Errors
+/// Every field that is wrong, with its message.
+pub(crate) fn read(
+    fields: &Fields,
+    system: UnitSystem,
+    before: Option<&Site>,
+) -> Result<Site, Vec<FieldError>> {
+    let u = units(system);
+    let mut reader = Reader::new(fields);
+    let name = reader.name("name");
+    let latitude_deg =
+        reader.required("latitude", DEGREES, &bounds::LATITUDE, before.map(|s| s.latitude_deg));
+    let longitude_deg =
+        reader.required("longitude", DEGREES, &bounds::LONGITUDE, before.map(|s| s.longitude_deg));
+    let elevation =
+        reader.required("elevation", u.height, &bounds::ELEVATION, before.map(|s| s.elevation.m()));
+    let time_zone = fields.get("time_zone").to_owned();
+    if jiff::tz::TimeZone::get(&time_zone).is_err() {
+        reader
+            .say("time_zone", "This time zone is not in the IANA list; type a city or Etc/GMT-1 and choose.");
+    }
+    let wind_height =
+        reader.optional("wind_height", u.height, &bounds::WIND_HEIGHT, before.map(|s| s.wind_height.m()));
+    let window = WaterWindow { from: reader.time("from"), until: reader.time("until") };
+    if window.from == window.until && reader.errors.iter().all(|(n, _)| *n != "from" && *n != "until") {
+        reader.say("until", "The window begins and ends at the same minute; give it a length.");
+    }
+    let supply = reader.optional(
+        "supply",
+        u.flow,
+        &bounds::SUPPLY,
+        before.and_then(|s| s.supply).map(LitresPerMinute::l_per_min),
+    );
+    if !reader.errors.is_empty() {
+        return Err(reader.errors);
+    }
+    Ok(Site {
+        name,
+        latitude_deg,
+        longitude_deg,
+        elevation: Metres::from_m(elevation),
+        wind_height: Metres::from_m(wind_height.unwrap_or(2.0)),
+        time_zone,
+        units: system,
+        window,
+        supply: supply.map(LitresPerMinute::from_l_per_min),
+    })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn typed(pairs: &[(&str, &str)]) -> Fields {
+        let mut all = blank();
+        for (k, v) in [("name", "Larkrigg"), ("latitude", "46"), ("longitude", "-30"), ("elevation", "1040")]
+        {
+            all.insert(k.into(), v.into());
+        }
+        for (k, v) in pairs {
+            all.insert((*k).into(), (*v).into());
+        }
+        Fields(all)
+    }
+
+    #[test]
+    fn a_site_survives_its_form_in_either_unit_system() {
+        for system in [UnitSystem::Metric, UnitSystem::UsCustomary] {
+            let site = read(&typed(&[("supply", "20")]), system, None).unwrap();
+            assert_eq!(read(&Fields(texts(&site)), system, Some(&site)), Ok(site));
+        }
+    }
+
+    #[test]
+    fn a_latitude_of_95_is_refused_at_its_field() {
+        let errors = read(
+            &typed(&[("latitude", "95"), ("until", "22:00"), ("time_zone", "Larkrigg")]),
+            UnitSystem::Metric,
+            None,
+        )
+        .unwrap_err();
+        let names: Vec<_> = errors.iter().map(|(n, _)| *n).collect();
+        assert_eq!(names, ["latitude", "time_zone", "until"]);
+        assert!(errors[0].1.contains("between -89 and 89"));
+    }
+}

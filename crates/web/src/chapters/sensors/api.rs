@@ -1,0 +1,390 @@
+//! The interface that devices post readings to, with its description as OpenAPI.
+//!
+//! A post is accepted or refused whole by its token and shape; of its readings each is taken, known
+//! already, or refused with a reason. What is acknowledged is stored.
+
+use crate::server::state::{AppState, db};
+use actix_web::http::StatusCode;
+use actix_web::{HttpRequest, HttpResponse, get, web};
+use jiff::{SignedDuration, Timestamp};
+use serde::{Deserialize, Serialize};
+use sha2::{Digest, Sha256};
+use std::collections::BTreeMap;
+use upland_core::codes::Coded;
+use upland_core::sensors::{Channel, Reading};
+use upland_store::readings::{ChannelReading, Posting};
+use utoipa::{OpenApi, ToSchema};
+
+/// Most readings of a post.
+const MOST: usize = 5_000;
+/// Largest accepted post, bytes.
+const MAX_BYTES: usize = 1024 * 1024;
+/// A stamp further ahead than this is refused.
+const FUTURE: SignedDuration = SignedDuration::from_mins(10);
+/// A clock off by more than this is flagged.
+const SKEW: SignedDuration = SignedDuration::from_mins(2);
+/// A stamp older than this is refused, days.
+const STALE_DAYS: i64 = 400;
+
+pub(crate) fn routes(config: &mut web::ServiceConfig) {
+    config
+        .app_data(web::JsonConfig::default().limit(MAX_BYTES).error_handler(|error, _| {
+            let message = format!("the body is not as described: {error}");
+            let status = match &error {
+                actix_web::error::JsonPayloadError::OverflowKnownLength { .. }
+                | actix_web::error::JsonPayloadError::Overflow { .. } => StatusCode::PAYLOAD_TOO_LARGE,
+                actix_web::error::JsonPayloadError::ContentType => StatusCode::UNSUPPORTED_MEDIA_TYPE,
+                _ => StatusCode::BAD_REQUEST,
+            };
+            actix_web::error::InternalError::from_response(error, problem(status, &message)).into()
+        }))
+        .service(web::resource("/api/v1/readings").route(web::post().to(take)).default_service(web::to(
+            || async {
+                let mut answer = problem(StatusCode::METHOD_NOT_ALLOWED, "readings are posted here");
+                answer.headers_mut().insert(
+                    actix_web::http::header::ALLOW,
+                    actix_web::http::header::HeaderValue::from_static("POST"),
+                );
+                answer
+            },
+        )))
+        .service(description);
+}
+
+/// The hash under which a token is kept.
+pub(super) fn hash(token: &str) -> Vec<u8> {
+    Sha256::digest(token.as_bytes()).to_vec()
+}
+
+/// One reading.
+#[derive(Debug, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+struct ReadingDto {
+    /// What was read, with its unit: rain_mm (since the reading before), temperature_c, humidity_pct,
+    /// solar_w_m2, wind_m_s (at 2 m), soil_pct (by volume), flow_l_min, et_mm (of the day that ends),
+    /// contact (1 holds, 0 lets run), battery_pct.
+    #[schema(example = "soil_pct")]
+    channel: String,
+    /// When, RFC 3339 with offset.
+    #[schema(value_type = String, format = DateTime, example = "2026-07-14T18:00:00Z")]
+    at: String,
+    #[schema(example = 31.5)]
+    value: f64,
+}
+
+/// Readings of one device, in any order.
+#[derive(Debug, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+struct PostDto {
+    /// At most 5 000.
+    #[schema(min_items = 1, max_items = 5000)]
+    readings: Vec<ReadingDto>,
+    /// What the device's own clock says now; a clock that is off is flagged.
+    #[serde(default)]
+    #[schema(value_type = Option<String>, format = DateTime)]
+    device_time: Option<String>,
+}
+
+/// A reading that was not taken.
+#[derive(Debug, Serialize, ToSchema, PartialEq)]
+struct RefusedDto {
+    /// Its place in the post, from 0.
+    index: usize,
+    reason: String,
+}
+
+/// What became of a post.
+#[derive(Debug, Serialize, ToSchema, PartialEq)]
+struct TakenDto {
+    /// New and stored.
+    taken: usize,
+    /// Known already; nothing was doubled.
+    repeated: usize,
+    refused: Vec<RefusedDto>,
+    /// What the device or its owner should look at.
+    warnings: Vec<String>,
+}
+
+/// Why a post was not taken.
+#[derive(Debug, Serialize, ToSchema)]
+struct ProblemDto {
+    error: String,
+}
+
+fn problem(status: StatusCode, message: &str) -> HttpResponse {
+    HttpResponse::build(status).json(ProblemDto { error: message.to_owned() })
+}
+
+/// A reading that can be kept, or why not.
+fn judge(dto: &ReadingDto, now: Timestamp) -> Result<ChannelReading, String> {
+    let channel = Channel::from_code(&dto.channel).ok_or_else(|| {
+        let known: Vec<&str> = Channel::TABLE.iter().map(|(_, code)| *code).collect();
+        format!("unknown channel; known are {}", known.join(", "))
+    })?;
+    let at: Timestamp = dto.at.parse().map_err(|_| "the stamp is not RFC 3339 with an offset".to_owned())?;
+    // The database keeps microseconds, and instants that devices can mean.
+    let at = Timestamp::from_microsecond(at.as_microsecond())
+        .map_err(|_| "the stamp is not an instant".to_owned())?;
+    if at > now + FUTURE {
+        return Err("the stamp lies in the future; set the device's clock".to_owned());
+    }
+    if at < now - SignedDuration::from_hours(24 * STALE_DAYS) {
+        return Err(format!("the stamp is older than {STALE_DAYS} days; bring old records as a file"));
+    }
+    channel.bound().check(dto.value).map_err(|error| error.to_string())?;
+    Ok((channel, Reading { at, value: dto.value }))
+}
+
+/// The first words of a reason, by which refusals are counted.
+fn kind_of(reason: &str) -> &str {
+    if reason.starts_with("unknown channel") {
+        "unknown channel"
+    } else if reason.contains("future") {
+        "future stamp"
+    } else if reason.contains("older than") {
+        "stale stamp"
+    } else if reason.contains("stamp") {
+        "unreadable stamp"
+    } else {
+        "impossible value"
+    }
+}
+
+/// Posts readings of a device.
+#[utoipa::path(
+    post,
+    path = "/api/v1/readings",
+    request_body = PostDto,
+    security(("device_token" = [])),
+    responses(
+        (status = 200, description = "Each reading was taken, known, or refused by itself", body = TakenDto),
+        (status = 400, description = "The body is not as described", body = ProblemDto),
+        (status = 401, description = "No token, or an unknown one", body = ProblemDto),
+        (status = 403, description = "The token was revoked", body = ProblemDto),
+        (status = 413, description = "Larger than a megabyte", body = ProblemDto),
+        (status = 415, description = "Not JSON", body = ProblemDto),
+        (status = 422, description = "Every reading was refused", body = TakenDto),
+        (status = 429, description = "Too many posts; slow down", body = ProblemDto),
+        (status = 503, description = "Not stored; post again", body = ProblemDto)
+    )
+)]
+async fn take(state: web::Data<AppState>, request: HttpRequest, payload: web::Payload) -> HttpResponse {
+    let address = request.peer_addr().map_or_else(String::new, |a| a.ip().to_string());
+    let token = request
+        .headers()
+        .get("authorization")
+        .and_then(|v| v.to_str().ok())
+        .and_then(|v| v.strip_prefix("Bearer "))
+        .map(str::trim)
+        .unwrap_or_default()
+        .to_owned();
+    if token.is_empty() {
+        return problem(StatusCode::UNAUTHORIZED, "send the device's token as: Authorization: Bearer TOKEN");
+    }
+    if !state.limits.post(&hash(&token)) {
+        return problem(
+            StatusCode::TOO_MANY_REQUESTS,
+            "too many posts of this token; join readings into fewer posts",
+        );
+    }
+    let from = address.clone();
+    let hashed = hash(&token);
+    let known = db(&state, move |store| store.posting(&hashed, &from)).await;
+    let posting = match known {
+        Err(_) => return problem(StatusCode::SERVICE_UNAVAILABLE, "nothing was stored; post again"),
+        Ok(None) if !state.limits.guess(&address) => {
+            return problem(
+                StatusCode::TOO_MANY_REQUESTS,
+                "too many posts with unknown tokens from this address",
+            );
+        }
+        Ok(None) => {
+            let _ = refuse(&state, None, "unknown token", 1, &address).await;
+            return problem(
+                StatusCode::UNAUTHORIZED,
+                "this token is not known; make one on the page of the sensor",
+            );
+        }
+        Ok(Some(posting)) if posting.revoked => {
+            let _ = refuse(&state, Some(posting.device_id), "revoked token", 1, &address).await;
+            return problem(
+                StatusCode::FORBIDDEN,
+                "this token was revoked; make a new one on the page of the sensor",
+            );
+        }
+        Ok(Some(posting)) => posting,
+    };
+    // The body is read only for whom it may come from.
+    let mut payload = payload.into_inner();
+    let dto = match <web::Json<PostDto> as actix_web::FromRequest>::from_request(&request, &mut payload).await
+    {
+        Ok(dto) => dto.into_inner(),
+        Err(error) => {
+            let _ = refuse(&state, Some(posting.device_id), "unreadable post", 1, &error.to_string()).await;
+            return error.as_response_error().error_response();
+        }
+    };
+    store(&state, &posting, &dto).await
+}
+
+async fn refuse(
+    state: &web::Data<AppState>,
+    device: Option<i64>,
+    reason: &str,
+    count: i64,
+    example: &str,
+) -> Result<(), crate::server::error::PageError> {
+    // What a device sent may hold anything; the database takes no NUL, and a page shows no control signs.
+    let shown = |c: char| if c.is_control() { char::REPLACEMENT_CHARACTER } else { c };
+    let (reason, example) = (reason.to_owned(), example.chars().take(200).map(shown).collect::<String>());
+    db(state, move |store| store.count_refusals(device, &reason, count, &example)).await
+}
+
+async fn store(state: &web::Data<AppState>, posting: &Posting, dto: &PostDto) -> HttpResponse {
+    let now = Timestamp::now();
+    if dto.readings.is_empty() {
+        return problem(
+            StatusCode::BAD_REQUEST,
+            "the body is not as described: a post has at least one reading",
+        );
+    }
+    if dto.readings.len() > MOST {
+        let _ =
+            refuse(state, Some(posting.device_id), "too many readings", 1, &dto.readings.len().to_string())
+                .await;
+        return problem(
+            StatusCode::BAD_REQUEST,
+            "the body is not as described: a post has at most 5 000 readings",
+        );
+    }
+    let mut warnings = Vec::new();
+    if let Some(text) = &dto.device_time {
+        match text.parse::<Timestamp>() {
+            Err(_) => {
+                return problem(
+                    StatusCode::BAD_REQUEST,
+                    "the body is not as described: device_time is not RFC 3339 with an offset",
+                );
+            }
+            Ok(theirs) if now.duration_since(theirs).abs() > SKEW => {
+                let off = theirs.duration_since(now).as_secs();
+                warnings.push(format!("the device's clock is off by {off} s"));
+                let _ = refuse(
+                    state,
+                    Some(posting.device_id),
+                    "clock off (readings were taken)",
+                    1,
+                    &format!("{off} s"),
+                )
+                .await;
+            }
+            Ok(_) => {}
+        }
+    }
+    if let Some(other) = &posting.shares_address_with {
+        let _ =
+            refuse(state, Some(posting.device_id), "shares an address (readings were taken)", 1, other).await;
+        warnings.push(format!("\"{other}\" posts from the same address; if that is not meant, one of the two tokens is in the wrong device"));
+    }
+    let mut good: Vec<ChannelReading> = Vec::with_capacity(dto.readings.len());
+    let mut refused = Vec::new();
+    for (index, reading) in dto.readings.iter().enumerate() {
+        match judge(reading, now) {
+            Ok(reading) => good.push(reading),
+            Err(reason) => refused.push(RefusedDto { index, reason }),
+        }
+    }
+    // Counted by kind, with the last as its example.
+    let mut kinds: BTreeMap<&str, (i64, &RefusedDto)> = BTreeMap::new();
+    for one in &refused {
+        let slot = kinds.entry(kind_of(&one.reason)).or_insert((0, one));
+        *slot = (slot.0 + 1, one);
+    }
+    for (kind, (count, one)) in kinds {
+        let example = dto
+            .readings
+            .get(one.index)
+            .map_or(String::new(), |r| format!("{} {} at {}", r.channel, r.value, r.at));
+        if refuse(state, Some(posting.device_id), kind, count, &example).await.is_err() {
+            return problem(StatusCode::SERVICE_UNAVAILABLE, "nothing was stored; post again");
+        }
+    }
+    let sent = good.len();
+    let (sensor, device) = (posting.sensor_id, posting.device_id);
+    match db(state, move |store| store.add_readings(sensor, Some(device), &good)).await {
+        Err(_) => problem(StatusCode::SERVICE_UNAVAILABLE, "nothing was stored; post again"),
+        Ok(taken) => {
+            let status = if sent == 0 { StatusCode::UNPROCESSABLE_ENTITY } else { StatusCode::OK };
+            HttpResponse::build(status).json(TakenDto { taken, repeated: sent - taken, refused, warnings })
+        }
+    }
+}
+
+struct Security;
+
+impl utoipa::Modify for Security {
+    fn modify(&self, openapi: &mut utoipa::openapi::OpenApi) {
+        use utoipa::openapi::security::{HttpAuthScheme, HttpBuilder, SecurityScheme};
+        let scheme = HttpBuilder::new()
+            .scheme(HttpAuthScheme::Bearer)
+            .description(Some("The token of a device, made on the page of its sensor"))
+            .build();
+        openapi
+            .components
+            .get_or_insert_default()
+            .add_security_scheme("device_token", SecurityScheme::Http(scheme));
+    }
+}
+
+#[derive(OpenApi)]
+#[openapi(
+    info(title = "Upland Almanac readings", description = "Devices post what they read. A reading is kept once for its sensor, channel and instant, so a post may be sent again."),
+    paths(take),
+    components(schemas(PostDto, ReadingDto, TakenDto, RefusedDto, ProblemDto)),
+    modifiers(&Security)
+)]
+struct Api;
+
+#[get("/api/v1/openapi.json")]
+async fn description() -> HttpResponse {
+    HttpResponse::Ok().json(Api::openapi())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn reading(channel: &str, at: &str, value: f64) -> ReadingDto {
+        ReadingDto { channel: channel.into(), at: at.into(), value }
+    }
+
+    #[test]
+    fn each_reading_is_judged_by_itself() {
+        let now: Timestamp = "2026-07-14T18:00:00Z".parse().unwrap();
+        assert!(judge(&reading("soil_pct", "2026-07-14T20:05:00+02:00", 31.5), now).is_ok());
+        for (channel, at, value, kind) in [
+            ("mood", "2026-07-14T18:00:00Z", 1.0, "unknown channel"),
+            ("soil_pct", "2026-07-14T19:00:00Z", 31.0, "future stamp"),
+            ("soil_pct", "2024-07-14T19:00:00Z", 31.0, "stale stamp"),
+            ("soil_pct", "yesterday", 31.0, "unreadable stamp"),
+            ("soil_pct", "2026-07-14T18:00:00", 31.0, "unreadable stamp"),
+            ("soil_pct", "2026-07-14T18:00:00Z", 131.0, "impossible value"),
+            ("contact", "2026-07-14T18:00:00Z", f64::NAN, "impossible value"),
+        ] {
+            let reason = judge(&reading(channel, at, value), now).unwrap_err();
+            assert_eq!(kind_of(&reason), kind, "{reason}");
+        }
+    }
+
+    #[test]
+    fn the_description_names_every_channel_and_answer() {
+        let text = serde_json::to_string(&Api::openapi()).unwrap();
+        for (_, code) in Channel::TABLE {
+            assert!(text.contains(code), "{code}");
+        }
+        for status in ["200", "400", "401", "403", "413", "415", "422", "429", "503"] {
+            assert!(text.contains(&format!("\"{status}\"")), "{status}");
+        }
+        assert!(text.contains("device_token"));
+    }
+}

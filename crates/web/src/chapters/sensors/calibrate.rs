@@ -1,0 +1,444 @@
+//! Calibration of a soil probe: a guided run, its curve with the drained level, the threshold or the
+//! named reason why there is none; and later steps by half a point.
+
+use super::devices::read_lines;
+use super::{find, frame, open};
+use crate::page::frame::Frame;
+use crate::page::quantities::plain;
+use crate::page::sensor_words::{failure, moment};
+use crate::server::error::{PageError, page_with, see_other};
+use crate::server::session::{Editor, Fields, SignedIn, flash};
+use crate::server::state::{AppState, db};
+use crate::site::sensing::SensorStates;
+use actix_web::http::StatusCode;
+use actix_web::{HttpResponse, get, post, web};
+use askama::Template;
+use jiff::{SignedDuration, Timestamp};
+use upland_core::sensors::calibration::{
+    Drained, Failure, RUN_HOURS, calibrate, check_adjustment, expected_drained_pct,
+};
+use upland_core::sensors::{Channel, Reading, Sense};
+use upland_store::Saved;
+use upland_store::sensors::{NewSensorEvent, SensorEventKind, SensorRecord};
+
+pub(super) fn routes(config: &mut web::ServiceConfig) {
+    config.service(run_page).service(look).service(adjust);
+}
+
+struct Curve {
+    points: Vec<(String, String)>,
+    line: String,
+    level_y: Option<String>,
+    level: String,
+    hours: Vec<(String, String)>,
+    top: String,
+    bottom: String,
+}
+
+struct Outcome {
+    verdict: String,
+    detail: String,
+    remedy: &'static str,
+    good: bool,
+    steps: Vec<(&'static str, String)>,
+    curve: Option<Curve>,
+}
+
+#[derive(Template)]
+#[template(path = "chapters/sensors/calibrate.html")]
+struct CalibratePage {
+    frame: Frame,
+    site_id: i64,
+    id: i64,
+    name: String,
+    version: i32,
+    zone: String,
+    threshold: Option<String>,
+    typed: Fields,
+    errors: Vec<String>,
+    outcome: Option<Outcome>,
+    begun: String,
+    received: usize,
+}
+
+impl CalibratePage {
+    fn typed(&self, name: &str) -> &str {
+        self.typed.get(name)
+    }
+}
+
+/// Hours of received readings that a run looks at.
+const LOOKED_AT_HOURS: i64 = 26;
+/// Size of the curve.
+const WIDTH: f64 = 720.0;
+const HEIGHT: f64 = 220.0;
+
+fn curve(begun: Timestamp, readings: &[Reading], drained: Option<&Drained>) -> Option<Curve> {
+    let values = || readings.iter().map(|r| r.value);
+    let (low, high) =
+        (values().fold(f64::INFINITY, f64::min) - 1.0, values().fold(f64::NEG_INFINITY, f64::max) + 1.0);
+    if readings.is_empty() || high - low < 0.1 {
+        return None;
+    }
+    let x = |hours: f64| WIDTH * hours / (RUN_HOURS + 2.0);
+    let y = |v: f64| HEIGHT * (high - v) / (high - low);
+    let hours = |at: Timestamp| at.duration_since(begun).as_secs_f64() / 3600.0;
+    let one = |v: f64| plain(v, 1);
+    let line = drained.map_or(String::new(), |d| {
+        let rise = d.saturated_pct - d.rest_pct;
+        let fitted = |t: f64| d.rest_pct + rise * (-t / d.tau_h).exp();
+        (0..=104)
+            .map(|i| f64::from(i) / 4.0)
+            .enumerate()
+            .map(|(i, t)| {
+                format!(
+                    "{}{} {}",
+                    if i == 0 { 'M' } else { 'L' },
+                    one(x(t)),
+                    one(y(fitted(t)).clamp(0.0, HEIGHT))
+                )
+            })
+            .collect()
+    });
+    Some(Curve {
+        points: readings.iter().map(|r| (one(x(hours(r.at))), one(y(r.value)))).collect(),
+        line,
+        level_y: drained.map(|d| one(y(d.drained_pct))),
+        level: drained.map_or(String::new(), |d| format!("drained {} %", plain(d.drained_pct, 1))),
+        hours: (0..=4).map(|i| (one(x(f64::from(i) * 6.0)), format!("{} h", i * 6))).collect(),
+        top: format!("{} %", plain(high - 1.0, 0)),
+        bottom: format!("{} %", plain(low + 1.0, 0)),
+    })
+}
+
+fn outcome(
+    room: &SensorStates,
+    record: &SensorRecord,
+    begun: Timestamp,
+    readings: &[Reading],
+    found: &Result<Drained, Failure>,
+) -> Outcome {
+    let mut sorted = readings.to_vec();
+    sorted
+        .retain(|r| r.at >= begun && r.at.duration_since(begun).as_secs_f64() <= (RUN_HOURS + 2.0) * 3600.0);
+    sorted.sort_by_key(|r| r.at);
+    match found {
+        Ok(d) => {
+            let soil = record.sensor.placement.probe_station.and_then(|station| {
+                let alike = |z: &&upland_store::zones::ZoneRecord| {
+                    z.zone.number == station && z.zone.box_number == record.sensor.box_number
+                };
+                room.loaded.zones.iter().find(alike).map(|z| z.zone.soil)
+            });
+            let detail = match soil.map(|s| (s, expected_drained_pct(s))) {
+                Some((soil, (low, high))) if d.drained_pct < low || d.drained_pct > high => format!(
+                    "{} usually drains to {} to {} % (FAO-56 table 19, from memory): look at the texture or at the seat of the probe.",
+                    crate::page::quantities::capital(soil.label()),
+                    plain(low, 0),
+                    plain(high, 0)
+                ),
+                Some((soil, (low, high))) => format!(
+                    "{} usually drains to {} to {} %: it fits.",
+                    crate::page::quantities::capital(soil.label()),
+                    plain(low, 0),
+                    plain(high, 0)
+                ),
+                None => "Say which zone it stands in, and its level is held against that soil.".to_owned(),
+            };
+            Outcome {
+                verdict: format!(
+                    "Threshold {} %, give or take {} points.",
+                    plain(d.threshold_pct, 1),
+                    plain(d.uncertainty.max(0.25), 2)
+                ),
+                detail,
+                remedy: "",
+                good: true,
+                steps: vec![
+                    ("first reading, saturated", format!("{} %", plain(d.saturated_pct, 1))),
+                    ("fit: rest + rise × e^(−t ÷ τ), least squares; τ", format!("{} h", plain(d.tau_h, 1))),
+                    ("where it comes to rest", format!("{} %", plain(d.rest_pct, 1))),
+                    ("drained level after 24 hours", format!("{} %", plain(d.drained_pct, 2))),
+                    ("scatter of the readings", format!("{} points", plain(d.noise, 2))),
+                    (
+                        "two standard uncertainties of the level",
+                        format!("{} points", plain(d.uncertainty, 2)),
+                    ),
+                    ("threshold: the level in half points", format!("{} %", plain(d.threshold_pct, 1))),
+                ],
+                curve: curve(begun, &sorted, Some(d)),
+            }
+        }
+        Err(why) => {
+            let (verdict, remedy) = failure(why, &room.tz);
+            Outcome {
+                verdict,
+                detail: String::new(),
+                remedy,
+                good: false,
+                steps: Vec::new(),
+                curve: curve(begun, &sorted, None),
+            }
+        }
+    }
+}
+
+/// What the form left.
+#[derive(Default)]
+struct Left {
+    typed: Fields,
+    errors: Vec<String>,
+    outcome: Option<Outcome>,
+}
+
+fn probe(room: &SensorStates, id: i64) -> Result<&SensorRecord, PageError> {
+    let record = find(room, id)?;
+    if record.sensor.card.senses(Sense::SoilMoisture) { Ok(record) } else { Err(PageError::NotFound) }
+}
+
+fn draw(
+    who: &SignedIn,
+    room: &SensorStates,
+    id: i64,
+    status: StatusCode,
+    left: Left,
+) -> Result<HttpResponse, PageError> {
+    let record = probe(room, id)?;
+    let station = record.sensor.placement.probe_station;
+    let yesterday = room.at - SignedDuration::from_hours(25);
+    page_with(
+        status,
+        &CalibratePage {
+            frame: frame(who, room, "calibration")?,
+            site_id: room.loaded.site.id,
+            id,
+            name: record.sensor.name.clone(),
+            version: record.version,
+            zone: station
+                .and_then(|s| {
+                    room.loaded
+                        .zones
+                        .iter()
+                        .find(|z| z.zone.number == s && z.zone.box_number == record.sensor.box_number)
+                })
+                .map_or(String::new(), |z| format!("{} {}", z.zone.number, z.zone.name)),
+            threshold: record.sensor.setting.soil_threshold_pct.map(|t| plain(t, 1)),
+            begun: yesterday.to_zoned(room.tz.clone()).strftime("%Y-%m-%dT%H:%M").to_string(),
+            received: room
+                .own(id)
+                .and_then(|r| r.get(&Channel::SoilMoisture))
+                .map_or(0, |r| r.as_slice().len()),
+            typed: left.typed,
+            errors: left.errors,
+            outcome: left.outcome,
+        },
+    )
+}
+
+#[get("/sites/{id}/sensors/{sensor}/calibrate")]
+async fn run_page(
+    state: web::Data<AppState>,
+    Editor(who): Editor,
+    path: web::Path<(i64, i64)>,
+) -> Result<HttpResponse, PageError> {
+    let room = open(&state, path.0).await?;
+    draw(&who, &room, path.1, StatusCode::OK, Left::default())
+}
+
+/// Looks at a run, and takes its threshold over when asked.
+#[post("/sites/{id}/sensors/{sensor}/calibrate")]
+async fn look(
+    state: web::Data<AppState>,
+    Editor(who): Editor,
+    path: web::Path<(i64, i64)>,
+    fields: Fields,
+) -> Result<HttpResponse, PageError> {
+    let (site_id, id) = *path;
+    let room = open(&state, site_id).await?;
+    let record = probe(&room, id)?;
+    let mut errors = Vec::new();
+    let begun = fields
+        .get("begun")
+        .parse::<jiff::civil::DateTime>()
+        .ok()
+        .and_then(|civil| Some(room.tz.to_ambiguous_zoned(civil).compatible().ok()?.timestamp()));
+    if begun.is_none() {
+        errors.push("Say when the soak ended and the first reading was taken: date and time.".to_owned());
+    }
+    let typed = fields.get("lines");
+    let readings: Vec<Reading> = if typed.is_empty() {
+        let from = begun.unwrap_or(room.at);
+        let until = from + SignedDuration::from_hours(LOOKED_AT_HOURS);
+        db(&state, move |store| store.raw_readings(id, Channel::SoilMoisture, (from, until))).await?
+    } else {
+        match read_lines(Channel::SoilMoisture, typed, &room.tz, Timestamp::now()) {
+            Ok(all) => all.into_iter().map(|(_, r)| r).collect(),
+            Err(found) => {
+                errors.extend(found);
+                Vec::new()
+            }
+        }
+    };
+    let Some(begun) = begun.filter(|_| errors.is_empty()) else {
+        return draw(
+            &who,
+            &room,
+            id,
+            StatusCode::UNPROCESSABLE_ENTITY,
+            Left { typed: fields, errors, outcome: None },
+        );
+    };
+    let found = calibrate(begun, &readings);
+    if fields.get("then") != "take" {
+        let shown = outcome(&room, record, begun, &readings, &found);
+        let status = if found.is_ok() { StatusCode::OK } else { StatusCode::UNPROCESSABLE_ENTITY };
+        if let Err(why) = &found {
+            // A failed run is remembered too: the next one may meet the same fault.
+            let (said, _) = failure(why, &room.tz);
+            let user = who.user.id;
+            db(&state, move |store| {
+                let body = serde_json::json!({ "failure": said });
+                let event = NewSensorEvent {
+                    kind: SensorEventKind::Calibration,
+                    from: begun,
+                    until: None,
+                    body,
+                    reason: "calibration run",
+                };
+                store.add_sensor_event(id, &event, user)
+            })
+            .await?;
+        }
+        return draw(&who, &room, id, status, Left { typed: fields, errors, outcome: Some(shown) });
+    }
+    let drained = match &found {
+        Ok(drained) => *drained,
+        Err(_) => {
+            let shown = outcome(&room, record, begun, &readings, &found);
+            return draw(
+                &who,
+                &room,
+                id,
+                StatusCode::UNPROCESSABLE_ENTITY,
+                Left { typed: fields, errors, outcome: Some(shown) },
+            );
+        }
+    };
+    let mut sensor = record.sensor.clone();
+    sensor.setting.soil_threshold_pct = Some(drained.threshold_pct);
+    let (base, user) = (fields.get("base_version").parse().unwrap_or(0), who.user.id);
+    let kept: Vec<(Channel, Reading)> = readings.iter().map(|r| (Channel::SoilMoisture, *r)).collect();
+    let saved = db(&state, move |store| {
+        let saved = store.save_sensor(id, base, &sensor, user)?;
+        if matches!(saved, Some(Saved::As(_))) {
+            store.add_readings(id, None, &kept)?;
+            let body = serde_json::json!({ "threshold_pct": drained.threshold_pct, "drained_pct": drained.drained_pct, "uncertainty": drained.uncertainty });
+            let event = NewSensorEvent { kind: SensorEventKind::Calibration, from: begun, until: None, body, reason: "24-hour run" };
+            store.add_sensor_event(id, &event, user)?;
+        }
+        Ok(saved)
+    })
+    .await?;
+    match saved {
+        None => Err(PageError::NotFound),
+        Some(Saved::As(_)) => {
+            flash(
+                &who.session,
+                format!(
+                    "Threshold {} % from the run of {}. Set it on the probe too.",
+                    plain(drained.threshold_pct, 1),
+                    moment(begun, &room.tz)
+                ),
+                None,
+            )?;
+            Ok(see_other(&format!("/sites/{site_id}/sensors/{id}")))
+        }
+        Some(Saved::Conflict(theirs)) => {
+            let errors = vec![format!(
+                "{} changed this probe meanwhile. Your run is still here; take it over again.",
+                theirs.saved_by
+            )];
+            let room = open(&state, site_id).await?;
+            draw(&who, &room, id, StatusCode::CONFLICT, Left { typed: fields, errors, outcome: None })
+        }
+    }
+}
+
+/// A later step of the threshold, with the looks of the turf.
+#[post("/sites/{id}/sensors/{sensor}/adjust")]
+async fn adjust(
+    state: web::Data<AppState>,
+    Editor(who): Editor,
+    path: web::Path<(i64, i64)>,
+    fields: Fields,
+) -> Result<HttpResponse, PageError> {
+    let (site_id, id) = *path;
+    let room = open(&state, site_id).await?;
+    let record = probe(&room, id)?;
+    let mut errors = Vec::new();
+    let before = record.sensor.setting.soil_threshold_pct;
+    let to: Option<f64> = fields.get("to").parse().ok();
+    let looks = fields.get("looks").to_owned();
+    match (before, to) {
+        (None, _) => errors.push("There is no threshold yet; calibrate first.".to_owned()),
+        (_, None) => errors.push("Type the new threshold in percent.".to_owned()),
+        (Some(from), Some(to)) => {
+            if let Err(why) = check_adjustment(from, to) {
+                errors.push(format!("From {} to {} %: {why}.", plain(from, 1), plain(to, 1)));
+            }
+        }
+    }
+    if looks.is_empty() || fields.get("reason").is_empty() {
+        errors.push("Say how the turf looks and why it moves: the next one learns from it.".to_owned());
+    }
+    let mut sensor = record.sensor.clone();
+    sensor.setting.soil_threshold_pct = to;
+    if errors.is_empty() {
+        errors.extend(
+            sensor.setting.check(&sensor.card).into_iter().map(|(_, m)| crate::page::quantities::capital(&m)),
+        );
+    }
+    if !errors.is_empty() {
+        return draw(
+            &who,
+            &room,
+            id,
+            StatusCode::UNPROCESSABLE_ENTITY,
+            Left { typed: fields, errors, outcome: None },
+        );
+    }
+    let (base, user, reason, at) = (
+        fields.get("base_version").parse().unwrap_or(0),
+        who.user.id,
+        fields.get("reason").to_owned(),
+        room.at,
+    );
+    let saved = db(&state, move |store| {
+        let saved = store.save_sensor(id, base, &sensor, user)?;
+        if matches!(saved, Some(Saved::As(_))) {
+            let body = serde_json::json!({ "from": before, "to": to, "looks": looks });
+            store.add_sensor_event(
+                id,
+                &NewSensorEvent {
+                    kind: SensorEventKind::Adjustment,
+                    from: at,
+                    until: None,
+                    body,
+                    reason: &reason,
+                },
+                user,
+            )?;
+        }
+        Ok(saved)
+    })
+    .await?;
+    let said = match saved {
+        None => return Err(PageError::NotFound),
+        Some(Saved::As(_)) => "Moved. Look at the turf for a week before the next step.".to_owned(),
+        Some(Saved::Conflict(theirs)) => {
+            format!("{} changed this probe meanwhile; nothing was moved.", theirs.saved_by)
+        }
+    };
+    flash(&who.session, said, None)?;
+    Ok(see_other(&format!("/sites/{site_id}/sensors/{id}")))
+}

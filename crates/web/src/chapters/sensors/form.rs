@@ -1,0 +1,655 @@
+//! A sensor as a form: its card, what is set on it, and what was measured of its place.
+
+use super::{find, frame, open};
+use crate::page::forms::{Field, FieldError, Form, Group, Reader, Shown};
+use crate::page::frame::Frame;
+use crate::page::quantities::plain;
+use crate::server::error::{PageError, page_with, see_other};
+use crate::server::session::{Editor, Fields, SignedIn, flash};
+use crate::server::state::{AppState, db};
+use crate::site::sensing::SensorStates;
+use actix_web::http::StatusCode;
+use actix_web::{HttpResponse, get, post, web};
+use askama::Template;
+use jiff::Timestamp;
+use std::collections::BTreeMap;
+use upland_core::codes::Coded;
+use upland_core::quantity::bounds::{self, Bound};
+use upland_core::quantity::units::{
+    Celsius, M_PER_FOOT, M_S_PER_MPH, MM_PER_INCH, Metres, MetresPerSecond, Millimetres,
+};
+use upland_core::sensors::{Link, Release, Sense, Sensor, SensorCard, Setting, Signal, generic};
+use upland_core::site::UnitSystem;
+use upland_store::Saved;
+
+pub(super) fn routes(config: &mut web::ServiceConfig) {
+    config.service(new_page).service(create).service(edit_page).service(save);
+}
+
+const ONE: Shown = Shown { unit: "", factor: 1.0 };
+
+struct Units {
+    rain: Shown,
+    wind: Shown,
+    length: Shown,
+    us: bool,
+}
+
+fn units(system: UnitSystem) -> Units {
+    match system {
+        UnitSystem::Metric => Units {
+            rain: Shown { unit: "mm", factor: 1.0 },
+            wind: Shown { unit: "m/s", factor: 1.0 },
+            length: Shown { unit: "m", factor: 1.0 },
+            us: false,
+        },
+        UnitSystem::UsCustomary => Units {
+            rain: Shown { unit: "in", factor: MM_PER_INCH },
+            wind: Shown { unit: "mph", factor: M_S_PER_MPH },
+            length: Shown { unit: "ft", factor: M_PER_FOOT },
+            us: true,
+        },
+    }
+}
+
+/// A temperature as the form shows it, and back.
+fn degrees(us: bool, value: Celsius) -> String {
+    plain(if us { value.f() } else { value.c() }, 2)
+}
+
+fn yes_no_unknown(name: &'static str, label: &'static str) -> Field {
+    let mut field = Field::yes_no(name, label);
+    if let crate::page::forms::Kind::Choice(options) = &mut field.kind {
+        options.insert(0, (String::new(), "not looked at".into()));
+    }
+    field
+}
+
+fn choice_of(name: &'static str, label: &'static str, options: Vec<(String, String)>) -> Field {
+    Field { kind: crate::page::forms::Kind::Choice(options), ..Field::text(name, label) }
+}
+
+/// The form of a card in the units of a site.
+fn form(card: &SensorCard, boxes: &[(u8, String)], zones: &[(u16, String)], system: UnitSystem) -> Form {
+    let u = units(system);
+    let temperature = if u.us { "°F" } else { "°C" };
+    let rain_help =
+        "Small steps save more and stop summer watering for a drizzle; about 12 mm is common practice.";
+    let mut set = Vec::new();
+    if card.senses(Sense::Rain) {
+        set.push(Field::number("rain_threshold", "Holds after rain of", u.rain.unit).help(rain_help));
+        set.push(choice_of(
+            "release",
+            "Ends",
+            vec![("dries".into(), "when it has dried out".into()), ("days".into(), "after days".into())],
+        ));
+        set.push(
+            Field::number("vent", "Dries at", "of reference ET")
+                .default("0.7")
+                .help("A closed vent about 0.4, an open one about 1."),
+        );
+        set.push(
+            Field::number("hold_days", "Days", "")
+                .help("For a hold by days; counted from the last rain that tripped it."),
+        );
+    }
+    if card.senses(Sense::Freeze) {
+        set.push(
+            Field::number("freeze_at", "Holds at or below", temperature)
+                .help("About 3 °C (37 to 38 °F) is common practice."),
+        );
+    }
+    if card.senses(Sense::Wind) {
+        set.push(
+            Field::number("wind_above", "Holds above", u.wind.unit)
+                .help("Above about 5.4 m/s (12 mph) spray drifts."),
+        );
+    }
+    if card.senses(Sense::SoilMoisture) {
+        set.push(
+            Field::number("soil_threshold", "Refuses at or above", "% by volume")
+                .help("From a calibration run; later moved in half points only, on its page."),
+        );
+        set.push(
+            Field::number("cycle_window", "Cycle window", "min")
+                .help("Left empty it follows the schedule: the day's whole cycle and an hour."),
+        );
+    }
+    if card.senses(Sense::Et) {
+        set.push(Field::number("et_days", "Mean of the last", "days"));
+        set.push(Field::number("et_full", "100 % stands for", if u.us { "in a day" } else { "mm a day" }));
+        set.push(Field::number("et_trim", "Trim", "%").help("Signed; it moves every zone."));
+    }
+    if card.senses(Sense::Flow) {
+        set.push(Field::number("flow_high", "High alarm above learned", "%"));
+        set.push(Field::number("flow_low", "Low alarm below learned", "%"));
+    }
+    let aloft = card.senses(Sense::Rain) || card.senses(Sense::Wind) || card.senses(Sense::Et);
+    let mut place = vec![Field::number("distance", "Distance to the box", u.length.unit)];
+    if card.link == Link::Radio {
+        place.push(Field::number("walls", "Walls between", ""));
+    }
+    if aloft || card.senses(Sense::Freeze) {
+        place.push(Field::number("height", "Height above the ground", u.length.unit));
+        place.push(yes_no_unknown("in_spray", "A head can wet it"));
+    }
+    if aloft {
+        place.push(Field::number("obstacle_distance", "Nearest that stands higher: how far", u.length.unit));
+        place.push(Field::number("obstacle_above", "and how much higher", u.length.unit));
+    }
+    if card.senses(Sense::Rain) || card.senses(Sense::Et) {
+        place.push(Field::number("sun_hours", "Sun on a clear day", "h"));
+        place.push(yes_no_unknown("covered", "Eave, branch or roof above it"));
+    }
+    if card.senses(Sense::Et) || card.senses(Sense::Freeze) && !card.is_contact() {
+        place.push(yes_no_unknown("shielded", "Has a radiation shield"));
+    }
+    if card.senses(Sense::Rain) && !card.is_contact() {
+        place.push(yes_no_unknown("screened", "Has screen and bird spikes"));
+    }
+    if card.senses(Sense::SoilMoisture) {
+        let mut options = vec![(String::new(), "not said".to_owned())];
+        options.extend(zones.iter().map(|(n, name)| (n.to_string(), format!("{n} {name}"))));
+        place.push(choice_of("probe_station", "Stands in zone", options));
+        place.push(Field::number("height", "Depth below the ground", u.length.unit));
+    }
+    if card.senses(Sense::Flow) {
+        place.push(Field::number("straight_before", "Straight pipe before it", "diameters"));
+        place.push(Field::number("straight_after", "and after it", "diameters"));
+    }
+    place.push(Field::number("at_x", "On the plan: east", u.length.unit));
+    place.push(Field::number("at_y", "and south", u.length.unit));
+    let boxes = boxes.iter().map(|(n, place)| (n.to_string(), format!("{n} {place}"))).collect();
+    Form {
+        groups: vec![
+            Group {
+                legend: "Sensor",
+                fields: vec![Field::text("name", "Name"), choice_of("box", "For box", boxes)],
+            },
+            Group { legend: "What is set on it", fields: set },
+            Group { legend: "Where it stands", fields: place },
+            Group {
+                legend: "Its card",
+                fields: vec![
+                    Field::choice::<Signal>("signal", "Speaks by", Signal::label),
+                    Field::choice::<Link>("link", "Joined by", Link::label),
+                    Field::number("wire_longest", "Longest wire", u.length.unit),
+                    Field::number("radio_open", "Radio in the open", u.length.unit),
+                ],
+            },
+        ],
+    }
+}
+
+/// A sensor as the texts of its form.
+fn texts(sensor: &Sensor, system: UnitSystem) -> BTreeMap<String, String> {
+    let u = units(system);
+    let (set, place, card) = (&sensor.setting, &sensor.placement, &sensor.card);
+    let mut out: BTreeMap<String, String> = BTreeMap::new();
+    let mut put = |name: &str, text: String| drop(out.insert(name.to_owned(), text));
+    let yes_no = |v: Option<bool>| v.map_or(String::new(), |v| if v { "yes" } else { "no" }.to_owned());
+    let number = |v: Option<f64>| v.map_or(String::new(), |v| plain(v, 3));
+    put("name", sensor.name.clone());
+    put("box", sensor.box_number.to_string());
+    put("rain_threshold", u.rain.text(Some(set.rain_threshold.mm())));
+    match set.release {
+        Release::DriesOut { vent } => {
+            put("release", "dries".into());
+            put("vent", plain(vent, 2));
+        }
+        Release::Days(days) => {
+            put("release", "days".into());
+            put("hold_days", days.to_string());
+        }
+    }
+    put("freeze_at", degrees(u.us, set.freeze_at));
+    put("wind_above", plain(set.wind_above.m_per_s() / u.wind.factor, 2));
+    put("soil_threshold", number(set.soil_threshold_pct));
+    put("cycle_window", set.cycle_window_min.map_or(String::new(), |m| m.to_string()));
+    put("et_days", set.et_days.to_string());
+    put("et_full", u.rain.text(Some(set.et_full.mm())));
+    put("et_trim", plain(set.et_trim_pct, 1));
+    put("flow_high", plain(set.flow_high_pct, 0));
+    put("flow_low", plain(set.flow_low_pct, 0));
+    put("distance", u.length.text(place.distance.map(Metres::m)));
+    put("walls", place.walls.map_or(String::new(), |w| w.to_string()));
+    put("height", u.length.text(place.height.map(Metres::m)));
+    put("in_spray", yes_no(place.in_spray));
+    put("obstacle_distance", u.length.text(place.obstacle_distance.map(Metres::m)));
+    put("obstacle_above", u.length.text(place.obstacle_above.map(Metres::m)));
+    put("sun_hours", number(place.sun_hours));
+    put("covered", yes_no(place.covered));
+    put("shielded", yes_no(place.shielded));
+    put("screened", yes_no(place.screened));
+    put("probe_station", place.probe_station.map_or(String::new(), |s| s.to_string()));
+    put("straight_before", number(place.straight_before));
+    put("straight_after", number(place.straight_after));
+    put("at_x", u.length.text(place.at.map(|(x, _)| x)));
+    put("at_y", u.length.text(place.at.map(|(_, y)| y)));
+    put("signal", card.signal.code().into());
+    put("link", card.link.code().into());
+    put("wire_longest", u.length.text(Some(card.wire_longest.m())));
+    put("radio_open", u.length.text(Some(card.radio_open.m())));
+    out
+}
+
+/// Names that a form uses for what core's checks name otherwise.
+const NAMES: [&str; 13] = [
+    "name",
+    "rain_threshold",
+    "freeze_at",
+    "wind_above",
+    "soil_threshold",
+    "vent",
+    "hold_days",
+    "et_days",
+    "et_full",
+    "et_trim",
+    "flow_high",
+    "flow_low",
+    "cycle_window",
+];
+
+/// Reads the form over a sensor: what the form does not show stays.
+fn read(
+    fields: &Fields,
+    before: &Sensor,
+    boxes: &[(u8, String)],
+    system: UnitSystem,
+) -> Result<Sensor, Vec<FieldError>> {
+    let u = units(system);
+    let mut r = Reader::new(fields);
+    let mut sensor = before.clone();
+    sensor.name = r.name("name");
+    match fields.get("box").parse::<u8>().ok().filter(|n| boxes.iter().any(|(b, _)| b == n)) {
+        Some(number) => sensor.box_number = number,
+        None => r.say("box", "Choose a box of this site."),
+    }
+    if let Some(signal) = r.choice("signal") {
+        sensor.card.signal = signal;
+    }
+    if let Some(link) = r.choice("link") {
+        sensor.card.link = link;
+    }
+    let length = |r: &mut Reader, name, bound: &Bound, before: Option<Metres>| {
+        r.optional(name, u.length, bound, before.map(Metres::m)).map(Metres::from_m)
+    };
+    sensor.card.wire_longest =
+        length(&mut r, "wire_longest", &bounds::SITE_METRES, Some(before.card.wire_longest))
+            .unwrap_or(Metres::ZERO);
+    sensor.card.radio_open = length(&mut r, "radio_open", &bounds::SITE_METRES, Some(before.card.radio_open))
+        .unwrap_or(Metres::ZERO);
+    let set = &mut sensor.setting;
+    let card = &before.card;
+    if card.senses(Sense::Rain) {
+        set.rain_threshold = Millimetres::from_mm(r.required(
+            "rain_threshold",
+            u.rain,
+            &bounds::READ_RAIN,
+            Some(set.rain_threshold.mm()),
+        ));
+        set.release = if fields.get("release") == "days" {
+            Release::Days(u8::try_from(r.count("hold_days", "Days", 14)).unwrap_or(14))
+        } else {
+            Release::DriesOut {
+                vent: r
+                    .optional("vent", ONE, &bounds::VENT, None)
+                    .unwrap_or(upland_core::sensors::HALF_OPEN_VENT),
+            }
+        };
+    }
+    if card.senses(Sense::Freeze) {
+        let text = fields.get("freeze_at");
+        if text != degrees(u.us, set.freeze_at) {
+            match text.parse::<f64>() {
+                Ok(v) if v.is_finite() => {
+                    set.freeze_at = if u.us { Celsius::from_f(v) } else { Celsius::from_c(v) }
+                }
+                _ => r.say("freeze_at", "A temperature in degrees."),
+            }
+        }
+    }
+    if card.senses(Sense::Wind)
+        && fields.get("wind_above") != plain(set.wind_above.m_per_s() / u.wind.factor, 2)
+    {
+        set.wind_above =
+            MetresPerSecond::from_m_per_s(r.required("wind_above", u.wind, &bounds::READ_WIND, None));
+    }
+    if card.senses(Sense::SoilMoisture) {
+        let asked = r.optional("soil_threshold", ONE, &bounds::SOIL_THRESHOLD, set.soil_threshold_pct);
+        if set.soil_threshold_pct.is_some() && asked != set.soil_threshold_pct {
+            r.say("soil_threshold", "Once set it moves by half a point to one point, with the looks of the turf, on its calibration page; or calibrate anew.");
+        } else {
+            set.soil_threshold_pct = asked;
+        }
+        #[allow(clippy::cast_possible_truncation, clippy::cast_sign_loss, reason = "bounded")]
+        let window = r.optional("cycle_window", ONE, &bounds::CYCLE_WINDOW, None).map(|m| m as u32);
+        set.cycle_window_min = window;
+    }
+    if card.senses(Sense::Et) {
+        set.et_days = u8::try_from(r.count("et_days", "Days", 14)).unwrap_or(14);
+        set.et_full =
+            Millimetres::from_mm(r.required("et_full", u.rain, &bounds::ET_FULL, Some(set.et_full.mm())));
+        set.et_trim_pct = r.required("et_trim", ONE, &bounds::TRIM, None);
+    }
+    if card.senses(Sense::Flow) {
+        set.flow_high_pct = r.required("flow_high", ONE, &bounds::FLOW_ALARM, None);
+        set.flow_low_pct = r.required("flow_low", ONE, &bounds::FLOW_ALARM, None);
+    }
+    let yes_no = |name: &str| match fields.get(name) {
+        "yes" => Some(true),
+        "no" => Some(false),
+        _ => None,
+    };
+    let old = &before.placement;
+    let place = &mut sensor.placement;
+    place.distance = length(&mut r, "distance", &bounds::SITE_METRES, old.distance);
+    #[allow(clippy::cast_possible_truncation, clippy::cast_sign_loss, reason = "bounded")]
+    let walls = r.optional("walls", ONE, &bounds::WALLS, None).map(|w| w as u8);
+    place.walls = walls;
+    place.height = length(&mut r, "height", &bounds::SENSOR_HEIGHT, old.height);
+    place.obstacle_distance =
+        length(&mut r, "obstacle_distance", &bounds::SITE_METRES, old.obstacle_distance);
+    place.obstacle_above = length(&mut r, "obstacle_above", &bounds::SITE_METRES, old.obstacle_above);
+    place.sun_hours = r.optional("sun_hours", ONE, &bounds::SUN_HOURS, old.sun_hours);
+    place.straight_before = r.optional("straight_before", ONE, &bounds::STRAIGHT_PIPE, old.straight_before);
+    place.straight_after = r.optional("straight_after", ONE, &bounds::STRAIGHT_PIPE, old.straight_after);
+    (place.in_spray, place.covered) = (yes_no("in_spray"), yes_no("covered"));
+    (place.shielded, place.screened) = (yes_no("shielded"), yes_no("screened"));
+    place.probe_station = fields.get("probe_station").parse().ok();
+    let (x, y) = (
+        length(&mut r, "at_x", &bounds::SITE_METRES, None),
+        length(&mut r, "at_y", &bounds::SITE_METRES, None),
+    );
+    place.at = x.zip(y).map(|(x, y)| (x.m(), y.m()));
+    let mut errors = r.errors;
+    for (field, message) in sensor.setting.check(&sensor.card) {
+        let name = NAMES.into_iter().find(|n| *n == field).unwrap_or("name");
+        if errors.iter().all(|(n, _)| *n != name) {
+            errors.push((name, format!("{}.", crate::page::quantities::capital(&message))));
+        }
+    }
+    for (field, message) in sensor.card.check() {
+        let name = if field == "radio_open" {
+            "radio_open"
+        } else if field == "name" {
+            "name"
+        } else {
+            "signal"
+        };
+        errors.push((name, format!("{}.", crate::page::quantities::capital(&message))));
+    }
+    if errors.is_empty() { Ok(sensor) } else { Err(errors) }
+}
+
+#[derive(Template)]
+#[template(path = "chapters/sensors/form.html")]
+struct FormPage {
+    frame: Frame,
+    site_id: i64,
+    /// Identity and name; `None` for a new one.
+    sensor: Option<(i64, String)>,
+    card_name: String,
+    card_code: String,
+    /// Code, name and whether it is chosen.
+    cards: Vec<(&'static str, String, bool)>,
+    form: Form,
+    version: i32,
+    conflict: Option<String>,
+}
+
+struct Drawing<'a> {
+    sensor: &'a Sensor,
+    code: &'a str,
+    id: Option<i64>,
+    version: i32,
+    texts: &'a BTreeMap<String, String>,
+    errors: &'a [FieldError],
+    conflict: Option<String>,
+}
+
+fn zones_of(room: &SensorStates) -> Vec<(u16, String)> {
+    room.loaded.zones.iter().map(|z| (z.zone.number, z.zone.name.clone())).collect()
+}
+
+fn draw(
+    who: &SignedIn,
+    room: &SensorStates,
+    status: StatusCode,
+    drawing: &Drawing,
+) -> Result<HttpResponse, PageError> {
+    let form = form(&drawing.sensor.card, &room.loaded.box_names(), &zones_of(room), room.units());
+    page_with(
+        status,
+        &FormPage {
+            frame: frame(who, room, if drawing.id.is_some() { "sensor" } else { "new sensor" })?,
+            site_id: room.loaded.site.id,
+            sensor: drawing.id.map(|id| (id, drawing.sensor.name.clone())),
+            card_name: drawing.sensor.card.name.clone(),
+            card_code: drawing.code.to_owned(),
+            cards: generic().into_iter().map(|(c, card)| (c, card.name, c == drawing.code)).collect(),
+            form: form.filled(drawing.texts, drawing.errors),
+            version: drawing.version,
+            conflict: drawing.conflict.clone(),
+        },
+    )
+}
+
+#[derive(serde::Deserialize)]
+struct NewQuery {
+    card: Option<String>,
+    #[serde(rename = "box")]
+    number: Option<u8>,
+}
+
+fn generic_card(code: &str) -> Option<(&'static str, SensorCard)> {
+    generic().into_iter().find(|(c, _)| *c == code)
+}
+
+#[get("/sites/{id}/sensors/new")]
+async fn new_page(
+    state: web::Data<AppState>,
+    Editor(who): Editor,
+    id: web::Path<i64>,
+    query: web::Query<NewQuery>,
+) -> Result<HttpResponse, PageError> {
+    let room = open(&state, *id).await?;
+    let wanted = query.card.as_deref().unwrap_or("rain_switch");
+    let (code, card) = generic_card(wanted).ok_or(PageError::NotFound)?;
+    let number =
+        query.number.or(room.loaded.boxes.first().map(crate::site::facts::SiteBox::number)).unwrap_or(1);
+    let mut sensor = Sensor::of_card(card, number);
+    // Demand of 100 %: what the peak month asks, unless somebody knows better.
+    let peak =
+        room.climate.monthly_expected_et0(room.today.year()).iter().map(|e| e.mm()).fold(0.0, f64::max);
+    sensor.setting =
+        Setting { et_full: Millimetres::from_mm((peak * 10.0).round() / 10.0), ..sensor.setting };
+    let texts = texts(&sensor, room.units());
+    draw(
+        &who,
+        &room,
+        StatusCode::OK,
+        &Drawing { sensor: &sensor, code, id: None, version: 0, texts: &texts, errors: &[], conflict: None },
+    )
+}
+
+#[post("/sites/{id}/sensors")]
+async fn create(
+    state: web::Data<AppState>,
+    Editor(who): Editor,
+    id: web::Path<i64>,
+    fields: Fields,
+) -> Result<HttpResponse, PageError> {
+    let room = open(&state, *id).await?;
+    let (code, card) = generic_card(fields.get("card"))
+        .ok_or_else(|| PageError::BadRequest("The form does not say its card. Reload the page.".into()))?;
+    let blank = Sensor::of_card(card, 1);
+    match read(&fields, &blank, &room.loaded.box_names(), room.units()) {
+        Ok(sensor) => {
+            let (site, user, on) = (*id, who.user.id, Timestamp::now().to_zoned(room.tz.clone()).date());
+            let name = sensor.name.clone();
+            let made = db(&state, move |store| store.create_sensor(site, on, &sensor, user)).await?;
+            flash(
+                &who.session,
+                format!("{name} is there. Next: wire it."),
+                Some(format!("/sites/{site}/sensors/{made}/remove")),
+            )?;
+            Ok(see_other(&format!("/sites/{site}/sensors/{made}")))
+        }
+        Err(errors) => draw(
+            &who,
+            &room,
+            StatusCode::UNPROCESSABLE_ENTITY,
+            &Drawing {
+                sensor: &blank,
+                code,
+                id: None,
+                version: 0,
+                texts: &fields.0,
+                errors: &errors,
+                conflict: None,
+            },
+        ),
+    }
+}
+
+#[get("/sites/{id}/sensors/{sensor}/edit")]
+async fn edit_page(
+    state: web::Data<AppState>,
+    Editor(who): Editor,
+    path: web::Path<(i64, i64)>,
+) -> Result<HttpResponse, PageError> {
+    let room = open(&state, path.0).await?;
+    let record = find(&room, path.1)?;
+    let texts = texts(&record.sensor, room.units());
+    let drawing = Drawing {
+        sensor: &record.sensor,
+        code: "",
+        id: Some(record.id),
+        version: record.version,
+        texts: &texts,
+        errors: &[],
+        conflict: None,
+    };
+    draw(&who, &room, StatusCode::OK, &drawing)
+}
+
+#[post("/sites/{id}/sensors/{sensor}/edit")]
+async fn save(
+    state: web::Data<AppState>,
+    Editor(who): Editor,
+    path: web::Path<(i64, i64)>,
+    fields: Fields,
+) -> Result<HttpResponse, PageError> {
+    let (site_id, id) = *path;
+    let room = open(&state, site_id).await?;
+    let record = find(&room, id)?;
+    let base: i32 = fields
+        .get("base_version")
+        .parse()
+        .map_err(|_| PageError::BadRequest("The form does not say its version. Reload the page.".into()))?;
+    let drawing = |errors: &[FieldError], conflict, status| {
+        draw(
+            &who,
+            &room,
+            status,
+            &Drawing {
+                sensor: &record.sensor,
+                code: "",
+                id: Some(id),
+                version: record.version,
+                texts: &fields.0,
+                errors,
+                conflict,
+            },
+        )
+    };
+    let sensor = match read(&fields, &record.sensor, &room.loaded.box_names(), room.units()) {
+        Ok(sensor) => sensor,
+        Err(errors) => return drawing(&errors, None, StatusCode::UNPROCESSABLE_ENTITY),
+    };
+    let user = who.user.id;
+    match db(&state, move |store| store.save_sensor(id, base, &sensor, user)).await? {
+        None => Err(PageError::NotFound),
+        Some(Saved::As(version)) => {
+            flash(&who.session, format!("Saved as version {version}."), None)?;
+            Ok(see_other(&format!("/sites/{site_id}/sensors/{id}")))
+        }
+        Some(Saved::Conflict(theirs)) => {
+            // What you typed stands in the fields; lines that they changed are named.
+            let now = texts(&theirs.sensor, room.units());
+            let form = form(&theirs.sensor.card, &room.loaded.box_names(), &zones_of(&room), room.units());
+            let changed: Vec<String> = form
+                .fields()
+                .filter(|f| now.get(f.name).is_some_and(|n| n != fields.get(f.name)))
+                .map(|f| format!("{}: {}", f.label, now.get(f.name).cloned().unwrap_or_default()))
+                .collect();
+            let said = format!(
+                "{} saved version {} meanwhile. What you typed is in the fields; theirs differs in {}. Save again to keep yours.",
+                theirs.saved_by,
+                theirs.version,
+                if changed.is_empty() { "nothing that stands here".to_owned() } else { changed.join("; ") }
+            );
+            drawing(&[], Some(said), StatusCode::CONFLICT)
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn boxes() -> Vec<(u8, String)> {
+        vec![(1, "Potting shed".into())]
+    }
+
+    #[test]
+    fn every_card_goes_into_its_form_and_back_in_both_units() {
+        for (code, card) in generic() {
+            let mut sensor = Sensor::of_card(card, 1);
+            sensor.placement.distance = Some(Metres::from_m(18.0));
+            sensor.placement.at = Some((3.0, 4.5));
+            for system in [UnitSystem::Metric, UnitSystem::UsCustomary] {
+                let shown = texts(&sensor, system);
+                let form = form(&sensor.card, &boxes(), &[], system);
+                assert!(
+                    form.fields()
+                        .all(|f| shown.contains_key(f.name) || f.name == "hold_days" || f.name == "vent"),
+                    "{code}"
+                );
+                let back = read(&Fields(shown), &sensor, &boxes(), system).unwrap();
+                assert_eq!((back.setting, &back.card), (sensor.setting, &sensor.card), "{code} {system:?}");
+                let (x, y) = back.placement.at.unwrap();
+                assert!((x - 3.0).abs() < 1e-5 && (y - 4.5).abs() < 1e-5);
+            }
+        }
+    }
+
+    #[test]
+    fn a_threshold_that_is_set_does_not_jump_in_the_form() {
+        let mut sensor = Sensor::of_card(generic_card("soil_probe").unwrap().1, 1);
+        sensor.setting.soil_threshold_pct = Some(24.0);
+        let mut typed = texts(&sensor, UnitSystem::Metric);
+        assert!(read(&Fields(typed.clone()), &sensor, &boxes(), UnitSystem::Metric).is_ok());
+        for value in ["30", ""] {
+            typed.insert("soil_threshold".into(), value.into());
+            let errors = read(&Fields(typed.clone()), &sensor, &boxes(), UnitSystem::Metric).unwrap_err();
+            assert!(errors[0].0 == "soil_threshold" && errors[0].1.contains("half a point"), "{errors:?}");
+        }
+    }
+
+    #[test]
+    fn what_cannot_be_set_is_told_at_its_field() {
+        let sensor = Sensor::of_card(generic_card("rain_freeze_switch").unwrap().1, 1);
+        let mut typed = texts(&sensor, UnitSystem::Metric);
+        for (name, value) in
+            [("rain_threshold", "40"), ("freeze_at", "warm"), ("box", "9"), ("name", ""), ("sun_hours", "30")]
+        {
+            typed.insert(name.into(), value.into());
+        }
+        let errors = read(&Fields(typed), &sensor, &boxes(), UnitSystem::Metric).unwrap_err();
+        let names: Vec<_> = errors.iter().map(|(n, _)| *n).collect();
+        assert_eq!(names, ["name", "box", "freeze_at", "sun_hours", "rain_threshold"]);
+        assert!(errors[4].1.contains("3 to 25 mm"));
+    }
+}

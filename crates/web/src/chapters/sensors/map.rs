@@ -1,0 +1,184 @@
+//! Whom each sensor can stop: zones × sensors, with the reason in every cell.
+
+use super::{Tab, TabLink, frame, open, tabs};
+use crate::page::frame::Frame;
+use crate::server::error::{PageError, page, see_other};
+use crate::server::session::{Editor, Fields, SignedIn, flash};
+use crate::server::state::{AppState, db};
+use crate::site::facts::SiteBox;
+use crate::site::sensing::SensorStates;
+use actix_web::{HttpResponse, get, post, web};
+use askama::Template;
+use upland_core::controller::schedule::Settings;
+use upland_core::sensors::Sensor;
+use upland_core::sensors::mapping::{Why, tie};
+use upland_store::Saved;
+
+pub(super) fn routes(config: &mut web::ServiceConfig) {
+    config.service(map_page).service(choose);
+}
+
+struct Cell {
+    sensor: i64,
+    version: i32,
+    /// May hold it, as proposed or chosen.
+    holds: bool,
+    why: &'static str,
+    chosen: bool,
+    /// As the box is set, a contact does otherwise.
+    differs: &'static str,
+}
+
+struct ZoneRow {
+    station: u16,
+    name: String,
+    exposure: String,
+    ignores: bool,
+    cells: Vec<Cell>,
+}
+
+struct ProgramRow {
+    index: usize,
+    name: String,
+    cells: Vec<(i64, i32, bool)>,
+}
+
+struct BoxMap {
+    number: u8,
+    place: String,
+    heads: Vec<(String, String)>,
+    zones: Vec<ZoneRow>,
+    programs: Vec<ProgramRow>,
+}
+
+#[derive(Template)]
+#[template(path = "chapters/sensors/map.html")]
+struct MapPage {
+    frame: Frame,
+    tabs: Vec<TabLink>,
+    site_id: i64,
+    boxes: Vec<BoxMap>,
+}
+
+fn cell(sensor: (&Sensor, i64, i32), zone: &upland_core::site::Zone, settings: &Settings) -> Cell {
+    let (sensor, id, version) = sensor;
+    let set = settings.station(zone.number);
+    let tie = tie(&sensor.card, &sensor.map, zone, sensor.placement.probe_station, set.lighting);
+    let heeds = !set.ignores_sensors && !set.lighting;
+    Cell {
+        sensor: id,
+        version,
+        holds: tie.holds,
+        why: tie.why.words(),
+        chosen: tie.why == Why::Chosen,
+        differs: match (sensor.card.is_contact(), tie.holds, heeds) {
+            (true, false, true) => "the box stops it all the same",
+            (true, true, false) => "the box lets it ignore sensors",
+            _ => "",
+        },
+    }
+}
+
+fn box_map(room: &SensorStates, own: &SiteBox) -> BoxMap {
+    let settings = own
+        .settings
+        .as_ref()
+        .map_or_else(|| Settings::clean(&own.record.controller.card), |s| s.settings.clone());
+    let sensors: Vec<_> = room.of_box(own.number()).collect();
+    let mut zones: Vec<_> =
+        room.loaded.zones.iter().map(|z| &z.zone).filter(|z| z.box_number == own.number()).collect();
+    zones.sort_by_key(|z| z.number);
+    BoxMap {
+        number: own.number(),
+        place: own.record.controller.place.clone(),
+        heads: sensors
+            .iter()
+            .map(|s| (format!("/sites/{}/sensors/{}", room.loaded.site.id, s.id), s.sensor.name.clone()))
+            .collect(),
+        zones: zones
+            .iter()
+            .map(|zone| ZoneRow {
+                station: zone.number,
+                name: format!("{} {}", zone.number, zone.name),
+                exposure: format!("{}, {}", zone.sky.label(), zone.head.label()),
+                ignores: settings.station(zone.number).ignores_sensors,
+                cells: sensors.iter().map(|s| cell((&s.sensor, s.id, s.version), zone, &settings)).collect(),
+            })
+            .collect(),
+        programs: settings
+            .programs
+            .iter()
+            .enumerate()
+            .filter(|(_, p)| p.active)
+            .map(|(index, p)| ProgramRow {
+                index,
+                name: p.name.clone(),
+                cells: sensors
+                    .iter()
+                    .map(|s| (s.id, s.version, s.sensor.map.programs_ignoring.contains(&index)))
+                    .collect(),
+            })
+            .collect(),
+    }
+}
+
+#[get("/sites/{id}/sensors/map")]
+async fn map_page(
+    state: web::Data<AppState>,
+    who: SignedIn,
+    id: web::Path<i64>,
+) -> Result<HttpResponse, PageError> {
+    let room = open(&state, *id).await?;
+    page(&MapPage {
+        frame: frame(&who, &room, "whom sensors stop")?,
+        tabs: tabs(*id, Tab::Map),
+        site_id: *id,
+        boxes: room.loaded.boxes.iter().map(|b| box_map(&room, b)).collect(),
+    })
+}
+
+/// Chooses against the proposal for a zone or a program, or goes back to it.
+#[post("/sites/{id}/sensors/map")]
+async fn choose(
+    state: web::Data<AppState>,
+    Editor(who): Editor,
+    id: web::Path<i64>,
+    fields: Fields,
+) -> Result<HttpResponse, PageError> {
+    let room = open(&state, *id).await?;
+    let missing = || PageError::BadRequest("The form does not say what it is about. Reload the page.".into());
+    let sensor_id: i64 = fields.get("sensor").parse().map_err(|_| missing())?;
+    let base: i32 = fields.get("base_version").parse().map_err(|_| missing())?;
+    let record = room.sensor(sensor_id).ok_or(PageError::NotFound)?;
+    let mut sensor = record.sensor.clone();
+    let map = &mut sensor.map;
+    let said = match (fields.get("station").parse::<u16>(), fields.get("program").parse::<usize>()) {
+        (Ok(station), _) => {
+            match fields.get("holds") {
+                "yes" => drop(map.stations.insert(station, true)),
+                "no" => drop(map.stations.insert(station, false)),
+                _ => drop(map.stations.remove(&station)),
+            }
+            format!("Zone {station} and {} are chosen so.", sensor.name)
+        }
+        (_, Ok(program)) => {
+            if fields.get("ignores") == "yes" {
+                map.programs_ignoring.insert(program)
+            } else {
+                map.programs_ignoring.remove(&program)
+            };
+            format!("The program and {} are chosen so.", sensor.name)
+        }
+        _ => return Err(missing()),
+    };
+    let user = who.user.id;
+    let said = match db(&state, move |store| store.save_sensor(sensor_id, base, &sensor, user)).await? {
+        None => return Err(PageError::NotFound),
+        Some(Saved::As(_)) => said,
+        Some(Saved::Conflict(theirs)) => {
+            format!("{} changed this sensor meanwhile; this is how it stands. Choose again.", theirs.saved_by)
+        }
+    };
+    flash(&who.session, said, None)?;
+    Ok(see_other(&format!("/sites/{id}/sensors/map")))
+}

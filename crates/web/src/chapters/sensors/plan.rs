@@ -1,0 +1,410 @@
+//! The plan of a site: zones, obstacles, throws and sensors as a drawing over a list of lines, and what
+//! it says about each sensor's place.
+
+use super::{Tab, TabLink, find, frame, open, tabs};
+use crate::page::frame::Frame;
+use crate::page::quantities::{length, plain};
+use crate::server::error::{PageError, page_with, see_other};
+use crate::server::session::{Editor, Fields, SignedIn, flash};
+use crate::server::state::{AppState, db};
+use crate::site::sensing::SensorStates;
+use actix_web::http::StatusCode;
+use actix_web::{HttpResponse, get, post, web};
+use askama::Template;
+use jiff::civil::Date;
+use upland_core::quantity::bounds;
+use upland_core::quantity::units::Metres;
+use upland_core::sensors::plan::{Arc, Obstacle, Plan, Plot};
+use upland_formats::sensor_file::MOST_ON_PLAN;
+use upland_store::Saved;
+
+pub(super) fn routes(config: &mut web::ServiceConfig) {
+    config.service(plan_page).service(save).service(take_over);
+}
+
+struct Shape {
+    x: String,
+    y: String,
+    width: String,
+    height: String,
+    text: String,
+}
+
+struct Throw {
+    path: String,
+}
+
+struct Mark {
+    x: String,
+    y: String,
+    name: String,
+}
+
+struct Drawing {
+    view: String,
+    plots: Vec<Shape>,
+    obstacles: Vec<Shape>,
+    throws: Vec<Throw>,
+    marks: Vec<Mark>,
+    scale: Shape,
+}
+
+struct Seen {
+    sensor: i64,
+    version: i32,
+    name: String,
+    text: String,
+}
+
+#[derive(Template)]
+#[template(path = "chapters/sensors/plan.html")]
+struct PlanPage {
+    frame: Frame,
+    tabs: Vec<TabLink>,
+    site_id: i64,
+    base: i64,
+    lines: String,
+    errors: Vec<String>,
+    drawing: Option<Drawing>,
+    seen: Vec<Seen>,
+    unplaced: Vec<(i64, String)>,
+}
+
+/// The plan as lines.
+fn lines(plan: &Plan) -> String {
+    let n = |v: f64| plain(v, 2);
+    let mut out: Vec<String> = Vec::new();
+    out.extend(
+        plan.plots
+            .iter()
+            .map(|p| format!("zone {} {} {} {} {}", p.station, n(p.x), n(p.y), n(p.width), n(p.depth))),
+    );
+    out.extend(plan.obstacles.iter().map(|o| {
+        format!("obstacle {} {} {} {} {} {}", n(o.x), n(o.y), n(o.width), n(o.depth), n(o.height), o.name)
+    }));
+    out.extend(
+        plan.arcs
+            .iter()
+            .map(|a| format!("head {} {} {} {} {}", n(a.x), n(a.y), n(a.throw), n(a.from_deg), n(a.to_deg))),
+    );
+    out.join("\n")
+}
+
+/// A plan from lines, with every problem by line.
+fn read(text: &str) -> Result<Plan, Vec<String>> {
+    let mut plan = Plan::default();
+    let mut errors = Vec::new();
+    for (i, line) in text.lines().map(str::trim).enumerate().filter(|(_, l)| !l.is_empty()) {
+        let words: Vec<&str> = line.split_whitespace().collect();
+        let number = |at: usize| {
+            words
+                .get(at)
+                .and_then(|w| w.parse::<f64>().ok())
+                .filter(|v| v.is_finite() && v.abs() <= bounds::SITE_METRES.max)
+        };
+        let all: Vec<Option<f64>> = (1..=5).map(number).collect();
+        let wrong = match (words.first().copied(), all.as_slice()) {
+            (Some("zone"), [Some(station), Some(x), Some(y), Some(w), Some(d)])
+                if *station >= 1.0 && *station <= 250.0 && *w > 0.0 && *d > 0.0 =>
+            {
+                #[allow(clippy::cast_possible_truncation, clippy::cast_sign_loss, reason = "checked")]
+                plan.plots.push(Plot { station: *station as u16, x: *x, y: *y, width: *w, depth: *d });
+                None
+            }
+            (Some("obstacle"), [Some(x), Some(y), Some(w), Some(d), Some(h)])
+                if *w > 0.0 && *d > 0.0 && *h > 0.0 =>
+            {
+                let name = words.iter().skip(6).copied().collect::<Vec<_>>().join(" ");
+                plan.obstacles.push(Obstacle {
+                    name: name.chars().take(60).collect(),
+                    x: *x,
+                    y: *y,
+                    width: *w,
+                    depth: *d,
+                    height: *h,
+                });
+                None
+            }
+            (Some("head"), [Some(x), Some(y), Some(throw), Some(from), Some(to)]) if *throw > 0.0 => {
+                plan.arcs.push(Arc { x: *x, y: *y, throw: *throw, from_deg: *from, to_deg: *to });
+                None
+            }
+            (Some("zone"), _) => Some("a zone is: zone NUMBER EAST SOUTH WIDTH DEPTH"),
+            (Some("obstacle"), _) => Some("an obstacle is: obstacle EAST SOUTH WIDTH DEPTH HEIGHT NAME"),
+            (Some("head"), _) => {
+                Some("a head is: head EAST SOUTH THROW FROM TO, edges in degrees from north, clockwise")
+            }
+            _ => Some("begin with zone, obstacle or head"),
+        };
+        if let Some(wrong) = wrong {
+            errors.push(format!("Line {}: {wrong}; lengths in metres.", i + 1));
+        }
+        if plan.plots.len() + plan.obstacles.len() + plan.arcs.len() > MOST_ON_PLAN {
+            errors.push(format!("At most {MOST_ON_PLAN} things on a plan."));
+            break;
+        }
+    }
+    if errors.is_empty() { Ok(plan) } else { Err(errors) }
+}
+
+fn drawing(room: &SensorStates, plan: &Plan) -> Option<Drawing> {
+    let places: Vec<(f64, f64)> = room.sensors.iter().filter_map(|s| s.sensor.placement.at).collect();
+    let (x0, y0, width, depth) = plan.extent(&places)?;
+    let margin = 0.02 * width.max(depth).max(1.0);
+    let scale = 900.0 / (width.max(1.0) + 2.0 * margin);
+    let px = |x: f64| (x - x0 + margin) * scale;
+    let py = |y: f64| (y - y0 + margin) * scale;
+    let one = |v: f64| plain(v, 1);
+    let shape = |x: f64, y: f64, w: f64, d: f64, text: String| Shape {
+        x: one(px(x)),
+        y: one(py(y)),
+        width: one(w * scale),
+        height: one(d * scale),
+        text,
+    };
+    let zone = |station: u16| {
+        room.loaded
+            .zones
+            .iter()
+            .find(|z| z.zone.number == station)
+            .map_or(String::new(), |z| z.zone.name.clone())
+    };
+    let throws = plan
+        .arcs
+        .iter()
+        .map(|a| {
+            let edge = |deg: f64| {
+                let angle = deg.to_radians();
+                (px(a.x + a.throw * angle.sin()), py(a.y - a.throw * angle.cos()))
+            };
+            let r = one(a.throw * scale);
+            let (cx, cy) = (one(px(a.x)), one(py(a.y)));
+            let path = if a.sweep_deg() >= 360.0 {
+                let ((ax, ay), (bx, by)) = (edge(0.0), edge(180.0));
+                format!(
+                    "M{} {} A{r} {r} 0 1 1 {} {} A{r} {r} 0 1 1 {} {}Z",
+                    one(ax),
+                    one(ay),
+                    one(bx),
+                    one(by),
+                    one(ax),
+                    one(ay)
+                )
+            } else {
+                let ((ax, ay), (bx, by)) = (edge(a.from_deg), edge(a.to_deg));
+                let large = i32::from(a.sweep_deg() > 180.0);
+                format!("M{cx} {cy} L{} {} A{r} {r} 0 {large} 1 {} {}Z", one(ax), one(ay), one(bx), one(by))
+            };
+            Throw { path }
+        })
+        .collect();
+    let bar =
+        [1.0, 2.0, 5.0, 10.0, 20.0, 50.0, 100.0].into_iter().rfind(|m| m * scale <= 220.0).unwrap_or(1.0);
+    let height = (depth + 2.0 * margin) * scale + 30.0;
+    Some(Drawing {
+        view: format!("0 0 900 {}", one(height)),
+        plots: plan
+            .plots
+            .iter()
+            .map(|p| shape(p.x, p.y, p.width, p.depth, format!("{} {}", p.station, zone(p.station))))
+            .collect(),
+        obstacles: plan
+            .obstacles
+            .iter()
+            .map(|o| {
+                shape(
+                    o.x,
+                    o.y,
+                    o.width,
+                    o.depth,
+                    format!("{} {}", o.name, length(room.units(), Metres::from_m(o.height))),
+                )
+            })
+            .collect(),
+        throws,
+        marks: room
+            .sensors
+            .iter()
+            .filter_map(|s| {
+                s.sensor.placement.at.map(|(x, y)| Mark {
+                    x: one(px(x)),
+                    y: one(py(y)),
+                    name: s.sensor.name.clone(),
+                })
+            })
+            .collect(),
+        scale: Shape {
+            x: "20".into(),
+            y: one(height - 14.0),
+            width: one(bar * scale),
+            height: String::new(),
+            text: length(room.units(), Metres::from_m(bar)),
+        },
+    })
+}
+
+/// The middle of the watering season: the middle of the month with the greatest demand.
+fn mid_season(room: &SensorStates) -> Date {
+    let year = room.today.year();
+    let et0 = room.climate.monthly_expected_et0(year);
+    let peak = et0.iter().enumerate().max_by(|a, b| a.1.mm().total_cmp(&b.1.mm())).map_or(6, |(m, _)| m);
+    i8::try_from(peak + 1).ok().and_then(|m| Date::new(year, m, 15).ok()).unwrap_or(room.today)
+}
+
+/// What the plan says about the placed sensors.
+fn seen(room: &SensorStates, plan: &Plan) -> Vec<Seen> {
+    room.sensors
+        .iter()
+        .filter_map(|record| {
+            let place = &record.sensor.placement;
+            let seen = plan.seen(
+                place.at?,
+                place.height.unwrap_or(Metres::from_m(upland_core::sensors::placement::SWITCH_LEAST_M)),
+            );
+            let units = room.units();
+            let mut parts = vec![match seen.obstacle {
+                Some((distance, above)) => {
+                    format!("{} from what stands {} higher", length(units, distance), length(units, above))
+                }
+                None => "nothing on the plan stands higher".to_owned(),
+            }];
+            parts.push(if seen.in_spray { "inside a throw" } else { "outside every throw" }.to_owned());
+            if seen.covered {
+                parts.push("under something".to_owned());
+            }
+            let hours = plan.sun_hours(
+                place.at?,
+                place.height.unwrap_or_default(),
+                room.loaded.site.site.latitude_deg,
+                mid_season(room),
+            );
+            parts.push(format!("{} h of sun on a clear day in the middle of the season", plain(hours, 1)));
+            if let Some(station) = seen.station {
+                parts.push(format!("in zone {station}"));
+            }
+            Some(Seen {
+                sensor: record.id,
+                version: record.version,
+                name: record.sensor.name.clone(),
+                text: format!("{}.", parts.join(", ")),
+            })
+        })
+        .collect()
+}
+
+async fn draw(
+    state: &web::Data<AppState>,
+    who: &SignedIn,
+    site_id: i64,
+    refused: Option<(String, Vec<String>)>,
+) -> Result<HttpResponse, PageError> {
+    let room = open(state, site_id).await?;
+    let (base, plan) = db(state, move |store| store.site_plan(site_id)).await?;
+    let status = if refused.is_some() { StatusCode::UNPROCESSABLE_ENTITY } else { StatusCode::OK };
+    let (lines, errors) = refused.unwrap_or_else(|| (lines(&plan), Vec::new()));
+    page_with(
+        status,
+        &PlanPage {
+            frame: frame(who, &room, "plan")?,
+            tabs: tabs(site_id, Tab::Plan),
+            site_id,
+            base,
+            lines,
+            errors,
+            drawing: drawing(&room, &plan),
+            seen: seen(&room, &plan),
+            unplaced: room
+                .sensors
+                .iter()
+                .filter(|s| s.sensor.placement.at.is_none())
+                .map(|s| (s.id, s.sensor.name.clone()))
+                .collect(),
+        },
+    )
+}
+
+#[get("/sites/{id}/sensors/plan")]
+async fn plan_page(
+    state: web::Data<AppState>,
+    who: SignedIn,
+    id: web::Path<i64>,
+) -> Result<HttpResponse, PageError> {
+    draw(&state, &who, *id, None).await
+}
+
+#[post("/sites/{id}/sensors/plan")]
+async fn save(
+    state: web::Data<AppState>,
+    Editor(who): Editor,
+    id: web::Path<i64>,
+    fields: Fields,
+) -> Result<HttpResponse, PageError> {
+    let text = fields.get("lines").to_owned();
+    let plan = match read(&text) {
+        Ok(plan) => plan,
+        Err(errors) => return draw(&state, &who, *id, Some((text, errors))).await,
+    };
+    let (site, base, user) = (*id, fields.get("base").parse().unwrap_or(-1), who.user.id);
+    if !db(&state, move |store| store.save_site_plan(site, base, &plan, user)).await? {
+        let said = "Somebody saved the plan meanwhile; theirs is drawn below. What you typed stands in the field: save again to keep yours.";
+        return draw(&state, &who, site, Some((text, vec![said.to_owned()]))).await;
+    }
+    flash(&who.session, "The plan is saved.", None)?;
+    Ok(see_other(&format!("/sites/{site}/sensors/plan")))
+}
+
+/// Takes what the plan says over into a sensor's placement.
+#[post("/sites/{id}/sensors/{sensor}/from-plan")]
+async fn take_over(
+    state: web::Data<AppState>,
+    Editor(who): Editor,
+    path: web::Path<(i64, i64)>,
+    fields: Fields,
+) -> Result<HttpResponse, PageError> {
+    let (site_id, id) = *path;
+    let room = open(&state, site_id).await?;
+    let record = find(&room, id)?;
+    let (_, plan) = db(&state, move |store| store.site_plan(site_id)).await?;
+    let mut sensor = record.sensor.clone();
+    let Some(at) = sensor.placement.at else { return Err(PageError::NotFound) };
+    let height =
+        sensor.placement.height.unwrap_or(Metres::from_m(upland_core::sensors::placement::SWITCH_LEAST_M));
+    let seen = plan.seen(at, height);
+    let hours = plan.sun_hours(at, height, room.loaded.site.site.latitude_deg, mid_season(&room));
+    sensor.placement.sun_hours = Some((hours * 10.0).round() / 10.0);
+    sensor.placement.in_spray = Some(seen.in_spray);
+    sensor.placement.covered = Some(seen.covered);
+    (sensor.placement.obstacle_distance, sensor.placement.obstacle_above) = match seen.obstacle {
+        Some((distance, above)) => (Some(distance), Some(above)),
+        None => (None, Some(Metres::ZERO)),
+    };
+    let (base, user) = (fields.get("base_version").parse().unwrap_or(0), who.user.id);
+    let said = match db(&state, move |store| store.save_sensor(id, base, &sensor, user)).await? {
+        None => return Err(PageError::NotFound),
+        Some(Saved::As(_)) => "Sun, spray, cover and clearance are taken from the plan.".to_owned(),
+        Some(Saved::Conflict(theirs)) => {
+            format!("{} changed this sensor meanwhile; look again.", theirs.saved_by)
+        }
+    };
+    flash(&who.session, said, None)?;
+    Ok(see_other(&format!("/sites/{site_id}/sensors/{id}#h-place")))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_plan_goes_into_lines_and_back_and_is_refused_by_line() {
+        let text = "zone 1 0 0 20 10\nobstacle 24 0 4 4 5 potting shed\nhead 0 0 6 90 180";
+        let plan = read(text).unwrap();
+        assert_eq!(
+            (plan.plots.len(), plan.obstacles[0].name.as_str(), plan.arcs[0].throw),
+            (1, "potting shed", 6.0)
+        );
+        assert_eq!(lines(&plan), text);
+        let bad = read("zone 1 0 0\nwall 1 2\nhead 0 0 -6 0 0\nobstacle 1 1 1 1 9e9 x").unwrap_err();
+        assert_eq!(bad.len(), 4);
+        assert!(bad[0].starts_with("Line 1: a zone is") && bad[1].contains("begin with"));
+    }
+}

@@ -1,0 +1,117 @@
+//! Stand-ins started and stopped from the page of a sensor, where the demo runs.
+
+use super::{find, open};
+use crate::server::error::{PageError, see_other};
+use crate::server::session::{Editor, Fields, flash, random_hex};
+use crate::server::stand_ins::MOST_STAND_INS;
+use crate::server::state::{AppState, db};
+use actix_web::{HttpResponse, post, web};
+use upland_bench::{Kind, Plan, Sky};
+use upland_core::sensors::{Sense, Sensor};
+
+pub(super) fn routes(config: &mut web::ServiceConfig) {
+    config.service(start_one).service(stop_one);
+}
+
+/// Days back that a stand-in begins at.
+const DAYS_BACK: u32 = 14;
+/// Speeds that the page offers: simulated seconds in a second, and words.
+pub(super) const SPEEDS: [(u32, &str); 3] =
+    [(600, "ten minutes a second"), (3600, "an hour a second"), (86_400, "a day a second")];
+
+/// What stands in for a sensor.
+pub(super) fn kind_of(sensor: &Sensor) -> Kind {
+    let senses = |sense| sensor.card.senses(sense);
+    if senses(Sense::SoilMoisture) {
+        Kind::SoilProbe
+    } else if senses(Sense::Flow) {
+        Kind::FlowMeter
+    } else if senses(Sense::Rain) && sensor.card.is_contact() {
+        Kind::RainSwitch
+    } else if sensor.card.senses == [Sense::Et] {
+        Kind::EtSensor
+    } else {
+        Kind::WeatherStation
+    }
+}
+
+#[post("/sites/{id}/sensors/{sensor}/stand-in")]
+async fn start_one(
+    state: web::Data<AppState>,
+    Editor(who): Editor,
+    path: web::Path<(i64, i64)>,
+    fields: Fields,
+) -> Result<HttpResponse, PageError> {
+    let (site_id, id) = *path;
+    let url = state.stand_ins.url.clone().ok_or(PageError::NotFound)?;
+    let room = open(&state, site_id).await?;
+    let record = find(&room, id)?;
+    let speed = fields
+        .get("speed")
+        .parse::<u32>()
+        .ok()
+        .filter(|s| SPEEDS.iter().any(|(known, _)| known == s))
+        .unwrap_or(3600);
+    let token = random_hex();
+    let (hash, user) = (super::api::hash(&token), who.user.id);
+    db(&state, move |store| store.create_device(id, "Stand-in", &hash, user)).await?;
+    let plan = Plan {
+        url,
+        token,
+        kind: kind_of(&record.sensor),
+        speed: f64::from(speed),
+        days_back: DAYS_BACK,
+        step_min: 10,
+    };
+    // The sky of a site is one: its stand-ins feel the same rain.
+    let started = state.stand_ins.start(id, plan, Sky::generated(site_id.unsigned_abs()));
+    let said = if started {
+        format!(
+            "A stand-in posts for {}: it begins {DAYS_BACK} days back and catches up.",
+            record.sensor.name
+        )
+    } else {
+        format!("It runs already, or {MOST_STAND_INS} stand-ins run; stop one first.")
+    };
+    flash(&who.session, said, None)?;
+    Ok(see_other(&format!("/sites/{site_id}/sensors/{id}#devices")))
+}
+
+#[post("/sites/{id}/sensors/{sensor}/stand-in/stop")]
+async fn stop_one(
+    state: web::Data<AppState>,
+    Editor(who): Editor,
+    path: web::Path<(i64, i64)>,
+    _fields: Fields,
+) -> Result<HttpResponse, PageError> {
+    let (site_id, id) = *path;
+    find(&open(&state, site_id).await?, id)?;
+    flash(
+        &who.session,
+        if state.stand_ins.stop(id) { "The stand-in stops." } else { "It did not run." },
+        None,
+    )?;
+    Ok(see_other(&format!("/sites/{site_id}/sensors/{id}#devices")))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn every_card_has_its_stand_in() {
+        for (code, card) in upland_core::sensors::generic() {
+            let kind = kind_of(&Sensor::of_card(card, 1));
+            let expected = match code {
+                "soil_probe" | "soil_relay" => Kind::SoilProbe,
+                "flow_meter" => Kind::FlowMeter,
+                "et_sensor" => Kind::EtSensor,
+                "rain_switch" | "rain_switch_radio" | "rain_freeze_switch" | "rain_freeze_radio" => {
+                    Kind::RainSwitch
+                }
+                _ => Kind::WeatherStation,
+            };
+            assert_eq!(kind, expected, "{code}");
+        }
+    }
+}

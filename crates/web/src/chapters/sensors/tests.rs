@@ -1,0 +1,296 @@
+//! View models of the chapter over a room: fixed weather with 14 mm on the ninth, four zones of which
+//! one is a fern house, and a box with programs.
+
+use super::figures::{extra, replayed};
+use super::list::{judged, next_task, pausing};
+use crate::fixture;
+use crate::page::sensor_words::{self as words, percentage};
+use crate::site::sensing::SensorStates;
+use jiff::civil::date;
+use jiff::{SignedDuration, Timestamp};
+use std::collections::BTreeMap;
+use upland_core::quantity::units::{Metres, Millimetres};
+use upland_core::sensors::placement::{Criterion, Verdict, overall};
+use upland_core::sensors::state::{ByChannel, Says};
+use upland_core::sensors::{Channel, Reading, Readings, Release, Sensor, generic};
+use upland_core::site::UnitSystem;
+use upland_store::sensors::{SensorEvent, SensorEventKind, SensorRecord};
+
+fn sensor(code: &str) -> Sensor {
+    Sensor::of_card(generic().into_iter().find(|(c, _)| *c == code).unwrap().1, 1)
+}
+
+fn record(id: i64, sensor: Sensor) -> SensorRecord {
+    SensorRecord {
+        id,
+        site_id: 1,
+        version: 1,
+        installed_on: date(2025, 11, 20),
+        sensor,
+        saved_by: "Bram".into(),
+        saved_at: Timestamp::UNIX_EPOCH,
+    }
+}
+
+fn event(
+    id: i64,
+    sensor_id: i64,
+    kind: SensorEventKind,
+    from: Timestamp,
+    until: Option<Timestamp>,
+    body: serde_json::Value,
+) -> SensorEvent {
+    SensorEvent {
+        id,
+        sensor_id,
+        kind,
+        from,
+        until,
+        body,
+        reason: "new turf".into(),
+        said_by: "Bram".into(),
+        said_at: from,
+        undone: false,
+    }
+}
+
+fn room_of(sensors: Vec<Sensor>, events: Vec<SensorEvent>, heard: BTreeMap<i64, ByChannel>) -> SensorStates {
+    let bench = fixture::workbench();
+    let climate = fixture::decided(UnitSystem::Metric).climate;
+    let sensors = sensors.into_iter().zip(1..).map(|(s, id)| record(id, s)).collect();
+    SensorStates::for_tests(bench.loaded, climate, sensors, events, heard, date(2026, 7, 13))
+}
+
+fn room(sensors: Vec<Sensor>) -> SensorStates {
+    room_of(sensors, Vec::new(), BTreeMap::new())
+}
+
+fn evening() -> Timestamp {
+    "2026-07-13T21:00:00Z".parse().unwrap()
+}
+
+/// The rain switch of the fixture holds by days, so that the rain of the ninth still holds.
+fn holding() -> Sensor {
+    let mut switch = sensor("rain_switch");
+    switch.setting.release = Release::Days(10);
+    switch
+}
+
+#[test]
+fn a_hold_is_said_with_its_reason_and_stops_the_night() {
+    let room = room(vec![holding()]);
+    assert_eq!(room.at, evening());
+    let said = room.says(&room.sensors[0]);
+    let (line, because) = words::says(UnitSystem::Metric, &said, &room.tz);
+    assert!(line.starts_with("Holds until Sun 19 Jul, 18:00"), "{line}");
+    assert_eq!(because, "since Thu 9 Jul, 18:00: 14.0 mm of rain");
+    let own = room.site_box(1).unwrap();
+    let night = room.tonight(own).unwrap();
+    assert_eq!(night.stopped(), night.stations(), "a contact stops whoever does not ignore it");
+    assert_eq!(night.stopper(1), Some("Rain switch, wired"));
+    assert_eq!(night.stopper(99), None);
+    let (run, _) = night.outcomes[0];
+    assert_eq!(night.stops(run.station, run.start), Some("Rain switch, wired"));
+}
+
+#[test]
+fn a_bypass_is_listed_and_lets_the_night_run() {
+    let bypass = event(
+        1,
+        1,
+        SensorEventKind::Bypass,
+        evening(),
+        Some(evening() + SignedDuration::from_hours(24)),
+        serde_json::json!({}),
+    );
+    let room = room_of(vec![holding()], vec![bypass], BTreeMap::new());
+    assert_eq!(room.bypassed(1), Some(evening() + SignedDuration::from_hours(24)));
+    let listed = pausing(&room);
+    assert_eq!(listed[0].text, "Rain switch, wired is on bypass until Tue 14 Jul, 20:00: new turf (Bram)");
+    let night = room.tonight(room.site_box(1).unwrap()).unwrap();
+    let later: Vec<_> = night.outcomes.iter().filter(|(run, _)| run.start >= room.at).collect();
+    assert!(
+        later.len() > 4
+            && later.iter().all(|(_, outcome)| *outcome == upland_core::sensors::effect::Outcome::Runs)
+    );
+    assert!(
+        night.stopped().contains(&1),
+        "what was to run at one in the afternoon was held before the bypass"
+    );
+}
+
+#[test]
+fn what_it_heard_itself_counts_before_the_record() {
+    let dry = Readings::new(vec![Reading { at: evening() - SignedDuration::from_mins(10), value: 0.0 }]);
+    let heard = [(1, [(Channel::Contact, dry)].into())].into();
+    let room = room_of(vec![holding()], Vec::new(), heard);
+    assert!(room.own(1).is_some());
+    assert!(matches!(room.says(&room.sensors[0]), Says::Free { .. }), "its contact is closed");
+    // A battery alone is no reading of the weather.
+    let battery = Readings::new(vec![Reading { at: evening(), value: 80.0 }]);
+    let room = room_of(vec![holding()], Vec::new(), [(1, [(Channel::Battery, battery)].into())].into());
+    assert!(room.own(1).is_none());
+    assert!(matches!(room.says(&room.sensors[0]), Says::Holds { .. }));
+}
+
+#[test]
+fn upkeep_counts_from_what_was_done() {
+    let radio = sensor("rain_switch_radio");
+    let overdue = room(vec![radio.clone()]);
+    assert_eq!(next_task(&overdue, &overdue.sensors[0]), ("change its battery since 20 May".into(), true));
+    let at: Timestamp = "2026-07-01T12:00:00Z".parse().unwrap();
+    let events = ["battery", "trip_test"]
+        .iter()
+        .zip(1..)
+        .map(|(task, id)| event(id, 1, SensorEventKind::Task, at, None, serde_json::json!({ "task": task })))
+        .collect();
+    let done = room_of(vec![radio], events, BTreeMap::new());
+    assert_eq!(next_task(&done, &done.sensors[0]), ("clean it by 20 Nov 2026".into(), false));
+}
+
+#[test]
+fn a_failed_calibration_is_no_calibration() {
+    let at: Timestamp = "2026-07-01T12:00:00Z".parse().unwrap();
+    let with = |body| {
+        let events = vec![event(1, 1, SensorEventKind::Calibration, at, None, body)];
+        room_of(vec![sensor("soil_probe")], events, BTreeMap::new()).done(1).len()
+    };
+    assert_eq!(with(serde_json::json!({ "failure": "water" })), 0);
+    assert_eq!(with(serde_json::json!({ "threshold_pct": 24.0 })), 1);
+}
+
+#[test]
+fn each_threshold_is_replayed_and_the_year_is_a_strip() {
+    let room = room(vec![sensor("rain_switch")]);
+    let found = replayed(&room, &room.sensors[0]);
+    assert_eq!(found.rows.len(), 6);
+    assert_eq!(found.rows.iter().filter(|r| r.set).count(), 1, "12 mm is set");
+    assert_eq!(found.rows.iter().filter(|r| r.advised).count(), 1);
+    let trips: Vec<u32> = found.rows.iter().map(|r| r.trips).collect();
+    assert_eq!(trips, [1, 1, 1, 1, 0, 0], "14 mm trip up to 12");
+    assert_eq!(found.spans.len(), 1);
+    assert!(found.spans[0].title.contains("14.0 mm of rain") && found.months.len() >= 2);
+    let room = self::room(vec![sensor("flow_meter")]);
+    assert!(replayed(&room, &room.sensors[0]).rows.is_empty(), "a meter has no rain threshold");
+}
+
+#[test]
+fn an_et_unit_says_tonight_s_percentage_from_its_own_days_or_the_record() {
+    let mut unit = sensor("et_sensor");
+    unit.setting.et_full = Millimetres::from_mm(5.0);
+    unit.setting.et_trim_pct = 10.0;
+    let room = room(vec![unit.clone(), sensor("rain_switch")]);
+    let text = percentage(&room, &room.sensors[0]).unwrap();
+    assert!(
+        text.starts_with("Tonight ") && text.contains("trim 10 %") && text.contains("from the site's record"),
+        "{text}"
+    );
+    assert_eq!(percentage(&room, &room.sensors[1]), None);
+    let day = |back: i64| Reading { at: evening() - SignedDuration::from_hours(24 * back + 2), value: 4.0 };
+    let heard = [(1, [(Channel::Et, Readings::new((0..3).map(day).collect()))].into())].into();
+    let room = room_of(vec![unit], Vec::new(), heard);
+    assert!(percentage(&room, &room.sensors[0]).unwrap().starts_with("Tonight 88 %: mean of 3 days 4.0 mm"));
+}
+
+#[test]
+fn a_meter_tells_what_it_learned_and_what_is_wrong_unless_it_is_silenced() {
+    let bench = fixture::workbench();
+    let runs = upland_core::controller::schedule::expand(
+        &bench.settings(),
+        &bench.installation.card,
+        &bench.installation.tz,
+        date(2026, 7, 5),
+        date(2026, 7, 12),
+    );
+    let alone = |r: &&upland_core::controller::schedule::ScheduledRun| {
+        r.station == 1 && runs.iter().filter(|o| o.start < r.end && r.start < o.end).count() == 1
+    };
+    let mut all: Vec<Reading> = runs
+        .iter()
+        .filter(alone)
+        .flat_map(|r| [3, 4].map(|m| Reading { at: r.start + SignedDuration::from_mins(m), value: 40.0 }))
+        .collect();
+    assert!(all.len() > 6);
+    let burst = all.last().unwrap().at;
+    all.last_mut().unwrap().value = 90.0;
+    let heard: BTreeMap<i64, ByChannel> = [(1, [(Channel::Flow, Readings::new(all))].into())].into();
+    let lines = |events| {
+        let room = room_of(vec![sensor("flow_meter")], events, heard.clone());
+        extra(&room, &room.sensors[0])
+    };
+    let told = lines(Vec::new());
+    assert!(told[0].starts_with("Station 1: learned 40 L/min, alarms below 28 and above 52"), "{told:?}");
+    assert!(told.iter().any(|l| l.contains("high flow on station 1, 90 L/min")), "{told:?}");
+    let silence = event(
+        1,
+        1,
+        SensorEventKind::Silence,
+        burst - SignedDuration::from_mins(5),
+        Some(burst + SignedDuration::from_mins(5)),
+        serde_json::json!({}),
+    );
+    assert!(lines(vec![silence]).iter().all(|l| !l.contains("high flow")));
+    let room = room(vec![sensor("flow_meter"), sensor("soil_probe")]);
+    assert!(extra(&room, &room.sensors[0])[0].contains("No flow was read yet"));
+    assert!(extra(&room, &room.sensors[1])[0].contains("No threshold yet"));
+}
+
+#[test]
+fn places_are_judged_over_the_zones_that_it_can_hold() {
+    let mut switch = sensor("rain_switch");
+    switch.placement.covered = Some(true);
+    switch.placement.distance = Some(Metres::from_m(10.0));
+    let room = room(vec![switch]);
+    let all = judged(&room, &room.sensors[0]);
+    assert_eq!(overall(&all), Verdict::Fails);
+    let of = |criterion| all.iter().find(|j| j.criterion == criterion).unwrap();
+    assert_eq!(
+        (of(Criterion::OpenSky).verdict, of(Criterion::SameExposure).verdict),
+        (Verdict::Fails, Verdict::Good)
+    );
+    assert_eq!(words::found(UnitSystem::Metric, of(Criterion::Reach)), "10 m; it reaches 60 m");
+}
+
+#[test]
+fn every_verdict_conflict_refusal_and_failure_has_its_words() {
+    use upland_core::advice::sensor_choice::Conflict;
+    use upland_core::controller::SensorPort;
+    use upland_core::sensors::Sense;
+    use upland_core::sensors::calibration::Failure;
+    use upland_core::sensors::wiring::Refusal;
+    let at = evening();
+    let failures = [
+        Failure::TooFew { readings: 3 },
+        Failure::TooShort { hours: 12.25 },
+        Failure::Gap { from: at, until: at },
+        Failure::Water { at, rise: 3.25 },
+        Failure::NeverSaturated { first_pct: 24.0, fall: 0.4 },
+        Failure::Noisy { noise: 1.6 },
+        Failure::OutOfSoil { at, read_pct: 1.0 },
+    ];
+    let mut lines: Vec<String> = failures
+        .iter()
+        .map(|f| {
+            let (what, remedy) = words::failure(f, &jiff::tz::TimeZone::UTC);
+            format!("{what} {remedy}")
+        })
+        .collect();
+    lines.extend(
+        [
+            Refusal::WrongContact,
+            Refusal::NoPort(SensorPort::SoilProbe),
+            Refusal::NoPort(SensorPort::FlowMeter),
+            Refusal::NoPort(SensorPort::Weather),
+        ]
+        .map(|r| words::refusal(r).to_owned()),
+    );
+    let conflicts = [
+        Conflict::RainButAllRoofed,
+        Conflict::WindButAllDrip,
+        Conflict::RainTwice,
+        Conflict::EtWithoutPort,
+        Conflict::TwoOfOne(Sense::Rain),
+    ];
+    lines.extend(conflicts.map(words::conflict));
+    insta::assert_snapshot!(lines.join("\n"));
+}

@@ -1,0 +1,269 @@
+//! The wiring of a box: which sensor on which terminal, as a drawing and as steps with ticks.
+
+use super::{Tab, TabLink, frame, open, tabs};
+use crate::page::frame::Frame;
+use crate::page::sensor_words::{join, refusal, step};
+use crate::server::error::{PageError, page};
+use crate::server::session::SignedIn;
+use crate::server::state::AppState;
+use crate::site::facts::SiteBox;
+use crate::site::sensing::SensorStates;
+use actix_web::{HttpResponse, get, web};
+use askama::Template;
+use upland_core::controller::SensorPort;
+use upland_core::sensors::wiring::{DecoderInput, Join, assign, steps};
+use upland_core::sensors::{Link, Signal};
+
+pub(super) fn routes(config: &mut web::ServiceConfig) {
+    config.service(wiring_page);
+}
+
+/// Height of a terminal block, px of the drawing.
+const PORT_PX: u32 = 64;
+/// Height of a sensor, px.
+const SENSOR_PX: u32 = 56;
+
+struct PortMark {
+    y: u32,
+    label: String,
+    jumper: &'static str,
+}
+
+struct SensorMark {
+    y: u32,
+    name: String,
+    note: String,
+}
+
+struct Wire {
+    path: String,
+    dashed: bool,
+    plus: Option<(u32, u32)>,
+}
+
+/// The drawing of a box's terminals and sensors.
+#[derive(Template)]
+#[template(path = "chapters/sensors/wiring.svg", escape = "html")]
+struct Drawing {
+    height: u32,
+    ports: Vec<PortMark>,
+    sensors: Vec<SensorMark>,
+    wires: Vec<Wire>,
+    common_y: Option<u32>,
+    words: String,
+}
+
+struct StepRow {
+    id: String,
+    text: String,
+    good: &'static str,
+    bad: &'static str,
+    caution: &'static str,
+}
+
+struct SensorSteps {
+    name: String,
+    how: String,
+    broken: &'static str,
+    steps: Vec<StepRow>,
+}
+
+struct BoxWiring {
+    number: u8,
+    place: String,
+    card: String,
+    ports: String,
+    refused: Vec<(String, &'static str)>,
+    drawing: Option<Drawing>,
+    sensors: Vec<SensorSteps>,
+    key: String,
+}
+
+#[derive(Template)]
+#[template(path = "chapters/sensors/wiring.html")]
+struct WiringPage {
+    frame: Frame,
+    tabs: Vec<TabLink>,
+    site_id: i64,
+    boxes: Vec<BoxWiring>,
+}
+
+/// Draws ports on the left, sensors on the right, and the wires between them.
+fn drawing(ports: &[SensorPort], joined: &[(&upland_core::sensors::Sensor, Join)]) -> Drawing {
+    let port_y = |i: usize| 20 + u32::try_from(i).unwrap_or(0) * PORT_PX;
+    let sensor_y = |i: usize| 20 + u32::try_from(i).unwrap_or(0) * SENSOR_PX;
+    let has_common = joined.iter().any(|(_, j)| *j == Join::ValveCommon);
+    let rows = u32::try_from(ports.len()).unwrap_or(0) + u32::from(has_common);
+    let common_y = has_common.then(|| 20 + u32::try_from(ports.len()).unwrap_or(0) * PORT_PX);
+    let used = |i: usize| {
+        joined
+            .iter()
+            .any(|(s, j)| s.card.is_contact() && matches!(j, Join::OwnPort(p) | Join::InSeries(p) if *p == i))
+    };
+    let mut wires = Vec::new();
+    let mut words = Vec::new();
+    for (k, (sensor, how)) in joined.iter().enumerate() {
+        let y = sensor_y(k) + 20;
+        let dashed = sensor.card.link == Link::Radio;
+        let (target, polarised) = match how {
+            Join::OwnPort(p) | Join::InSeries(p) => (port_y(*p) + 20, !sensor.card.is_contact()),
+            Join::Decoder { port, input, .. } => (port_y(*port) + 20, *input == DecoderInput::Polarised),
+            Join::ValveCommon => (common_y.unwrap_or(20) + 20, false),
+        };
+        // Those in series go from one to the next before they come back.
+        let before = joined
+            .iter()
+            .take(k)
+            .rposition(|(_, j)| matches!((j, how), (Join::InSeries(a), Join::InSeries(b)) if a == b));
+        let path = match before {
+            Some(previous) => {
+                let from = sensor_y(previous) + 34;
+                format!(
+                    "M560 {from} C500 {from} 500 {y} 560 {y} M560 {} C420 {} 360 {} 300 {}",
+                    y + 12,
+                    y + 12,
+                    target + 12,
+                    target + 12
+                )
+            }
+            None if matches!(how, Join::InSeries(_)) => {
+                format!("M560 {y} C430 {y} 430 {target} 300 {target}")
+            }
+            None => format!(
+                "M560 {y} C430 {y} 430 {target} 300 {target} M560 {} C430 {} 430 {} 300 {}",
+                y + 12,
+                y + 12,
+                target + 12,
+                target + 12
+            ),
+        };
+        wires.push(Wire { path, dashed, plus: polarised.then_some((308, target.saturating_sub(4))) });
+        words.push(format!("{} {}", sensor.name, join(*how, ports)));
+    }
+    let sensors_px = u32::try_from(joined.len()).unwrap_or(0) * SENSOR_PX;
+    Drawing {
+        height: 30 + (rows * PORT_PX).max(sensors_px),
+        ports: ports
+            .iter()
+            .enumerate()
+            .map(|(i, port)| PortMark {
+                y: port_y(i),
+                label: format!("{} {}", i + 1, crate::page::sensor_words::port(*port)),
+                jumper: match (port, used(i)) {
+                    (SensorPort::HoldSwitch, true) => "jumper out",
+                    (SensorPort::HoldSwitch, false) => "jumper stays in",
+                    _ => "",
+                },
+            })
+            .collect(),
+        sensors: joined
+            .iter()
+            .enumerate()
+            .map(|(k, (sensor, how))| SensorMark {
+                y: sensor_y(k),
+                name: sensor.name.clone(),
+                note: match (how, sensor.card.signal) {
+                    (Join::Decoder { address, input, .. }, _) => {
+                        format!(
+                            "decoder, address {address}, {}",
+                            if *input == DecoderInput::Polarised { "polarised" } else { "plain" }
+                        )
+                    }
+                    (_, Signal::NormallyClosed) => "closed at rest, opens to hold".into(),
+                    (_, other) => other.label().into(),
+                },
+            })
+            .collect(),
+        wires,
+        common_y,
+        words: format!("{}.", words.join("; ")),
+    }
+}
+
+fn wired(room: &SensorStates, own: &SiteBox) -> BoxWiring {
+    let card = &own.record.controller.card;
+    let sensors: Vec<_> = room.of_box(own.number()).collect();
+    let cards: Vec<_> = sensors.iter().map(|s| &s.sensor.card).collect();
+    let joins = assign(&card.sensor_ports, &cards);
+    let mut refused = Vec::new();
+    let mut joined = Vec::new();
+    let mut lists = Vec::new();
+    for (record, how) in sensors.iter().zip(joins) {
+        match how {
+            Err(why) => refused.push((record.sensor.name.clone(), refusal(why))),
+            Ok(how) => {
+                joined.push((&record.sensor, how));
+                lists.push(SensorSteps {
+                    name: record.sensor.name.clone(),
+                    how: join(how, &card.sensor_ports),
+                    broken: record.sensor.card.signal.broken_wire(),
+                    steps: steps(&record.sensor.card, how)
+                        .into_iter()
+                        .enumerate()
+                        .map(|(i, s)| {
+                            let words = step(s, &record.sensor.card);
+                            StepRow {
+                                id: format!("{}-{i}", record.id),
+                                text: words.text,
+                                good: words.good,
+                                bad: words.bad,
+                                caution: words.caution,
+                            }
+                        })
+                        .collect(),
+                });
+            }
+        }
+    }
+    let ports: Vec<String> =
+        card.sensor_ports.iter().map(|p| crate::page::sensor_words::port(*p).to_owned()).collect();
+    BoxWiring {
+        number: own.number(),
+        place: own.record.controller.place.clone(),
+        card: card.name.clone(),
+        ports: if ports.is_empty() { "no sensor port".into() } else { ports.join(", ") },
+        refused,
+        drawing: (!joined.is_empty()).then(|| drawing(&card.sensor_ports, &joined)),
+        sensors: lists,
+        key: format!("wiring-{}", own.record.id),
+    }
+}
+
+#[derive(serde::Deserialize)]
+struct BoxQuery {
+    #[serde(rename = "box")]
+    number: Option<u8>,
+}
+
+#[get("/sites/{id}/sensors/wiring")]
+async fn wiring_page(
+    state: web::Data<AppState>,
+    who: SignedIn,
+    id: web::Path<i64>,
+    query: web::Query<BoxQuery>,
+) -> Result<HttpResponse, PageError> {
+    let room = open(&state, *id).await?;
+    let chosen = |b: &&SiteBox| query.number.is_none_or(|n| n == b.number());
+    page(&WiringPage {
+        frame: frame(&who, &room, "wiring")?,
+        tabs: tabs(*id, Tab::Wiring),
+        site_id: *id,
+        boxes: room.loaded.boxes.iter().filter(chosen).map(|b| wired(&room, b)).collect(),
+    })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use upland_core::sensors::{Sensor, generic};
+
+    #[test]
+    fn the_drawing_shows_terminals_jumpers_wires_and_polarity() {
+        let of = |code: &str| Sensor::of_card(generic().into_iter().find(|(c, _)| *c == code).unwrap().1, 1);
+        let (rain, relay, meter) = (of("rain_switch_radio"), of("soil_relay"), of("flow_meter"));
+        let ports = [SensorPort::HoldSwitch, SensorPort::HoldSwitch, SensorPort::FlowMeter];
+        let joined = [(&rain, Join::InSeries(0)), (&relay, Join::InSeries(0)), (&meter, Join::OwnPort(2))];
+        let svg = drawing(&ports, &joined).render().unwrap();
+        insta::assert_snapshot!(svg);
+    }
+}

@@ -1,0 +1,267 @@
+//! Today: what each zone gets tonight, and because of what.
+
+mod drawings;
+mod ribbon;
+pub(crate) mod sheet;
+mod view;
+pub(crate) mod words;
+
+use crate::page::frame::{Chapter, Frame};
+use crate::server::error::{PageError, page};
+use crate::server::session::SignedIn;
+use crate::server::state::{AppState, db_with_climates};
+use crate::site::clock::choose_date;
+use crate::site::facts::{Loaded, SiteBox, load};
+use crate::site::sensing::{NightOutcomes, SensorStates};
+use actix_web::{HttpResponse, get, web};
+use askama::Template;
+use jiff::civil::Date;
+use jiff::tz::TimeZone;
+use jiff::{Timestamp, ToSpan};
+use std::collections::BTreeMap;
+use std::sync::Arc;
+use upland_core::advice::tonight::{Tonight, tonight};
+use upland_core::controller::schedule::{ScheduledRun, Settings, expand};
+use upland_core::controller::{Card, twelve_stations};
+use upland_core::sensors::state::Says;
+use upland_core::weather::climate::Climate;
+
+pub(crate) fn routes(config: &mut web::ServiceConfig) {
+    config.service(today_page).configure(sheet::routes);
+}
+
+#[derive(serde::Deserialize)]
+pub(crate) struct DateQuery {
+    date: Option<String>,
+    /// Number of the box, where a site has several.
+    #[serde(rename = "box")]
+    number: Option<u8>,
+}
+
+/// The night of a box with everything it was decided from.
+pub(crate) struct Decided {
+    pub loaded: Loaded,
+    /// Number of the box it is about; 0 when the site has none.
+    pub number: u8,
+    /// What the box does that night as it is set; `None` when its settings are not known.
+    pub as_set: Option<AsSet>,
+    pub climate: Arc<Climate>,
+    pub night: Tonight,
+    /// What the sensors of the box say and do that night.
+    pub held: Held,
+    /// The record ended a while ago, so the page opened on its last day.
+    pub opened_on_last_day: bool,
+}
+
+/// What the sensors of a box do to a night.
+#[derive(Default)]
+pub(crate) struct Held {
+    /// What holds, a sentence each.
+    pub lines: Vec<String>,
+    /// Stations of the box's own programs that are stopped.
+    pub as_set: Vec<u16>,
+    /// What would stop an advised run, by station.
+    pub advised: BTreeMap<u16, String>,
+}
+
+impl Held {
+    fn of(room: &SensorStates, own: Option<&SiteBox>, night: &Tonight) -> Self {
+        let Some(own) = own.filter(|_| !room.sensors.is_empty()) else { return Self::default() };
+        let settings = own
+            .settings
+            .as_ref()
+            .map_or_else(|| Settings::clean(&own.record.controller.card), |s| s.settings.clone());
+        let runs: Vec<ScheduledRun> = night
+            .night
+            .layout
+            .runs
+            .iter()
+            .filter_map(|run| {
+                let at = |minute| night.night.at(minute).map(|z| z.timestamp());
+                Some(ScheduledRun {
+                    start: at(run.from_minute)?,
+                    end: at(run.from_minute + run.minutes)?,
+                    // Advice belongs to none of the box's programs.
+                    program: usize::MAX,
+                    start_number: 1,
+                    start_index: 0,
+                    station: run.number,
+                    cycle: 1,
+                    date: night.date,
+                    queued_s: 0,
+                })
+            })
+            .collect();
+        let as_set = room.tonight(own);
+        let last = runs.iter().map(|r| r.end).max().unwrap_or(room.at);
+        let zones: Vec<_> = night.zones.iter().map(|z| &z.zone).collect();
+        let advised = NightOutcomes::of(&room.sensor_holds(own.number(), last), &runs, &zones, &settings);
+        let lines: Vec<String> = room
+            .of_box(own.number())
+            .filter_map(|record| {
+                let said = room.says(record);
+                let bypassed = room.bypassed(record.id);
+                match (&said, bypassed) {
+                    (_, Some(until)) => Some(format!(
+                        "{} is on bypass until {} and stops nothing.",
+                        record.sensor.name,
+                        crate::page::sensor_words::moment(until, &room.tz)
+                    )),
+                    (Says::Holds { .. }, None) => {
+                        let (line, because) = crate::page::sensor_words::says(room.units(), &said, &room.tz);
+                        Some(format!("{}: {line}, {because}.", record.sensor.name))
+                    }
+                    _ => None,
+                }
+            })
+            .collect();
+        // A percentage from outside changes run times, and nothing else.
+        let scaled = room.of_box(own.number()).filter(|r| room.bypassed(r.id).is_none());
+        let scaled = scaled.filter_map(|r| {
+            Some(format!("{}: {}", r.sensor.name, crate::page::sensor_words::percentage(room, r)?))
+        });
+        let lines: Vec<String> = lines.into_iter().chain(scaled).collect();
+        Self {
+            lines,
+            as_set: as_set.map(|n| n.stopped().into_iter().collect()).unwrap_or_default(),
+            advised: runs
+                .iter()
+                .filter_map(|r| Some((r.station, advised.stopper(r.station)?.to_owned())))
+                .collect(),
+        }
+    }
+}
+
+/// What a box does on a night as it is set.
+pub(crate) struct AsSet {
+    /// Stations in the order they first run.
+    pub stations: Vec<u16>,
+    pub first: Option<jiff::Zoned>,
+    pub last: Option<jiff::Zoned>,
+}
+
+impl AsSet {
+    fn of(settings: &Settings, card: &Card, night: &Tonight, tz: &TimeZone) -> Self {
+        // The night reaches from the noon before the evening's end to the noon after it.
+        let noon = |date: Date| date.at(12, 0, 0, 0).to_zoned(tz.clone()).ok().map(|z| z.timestamp());
+        let (from, until) = (noon(night.date), noon(night.date.tomorrow().unwrap_or(night.date)));
+        let mut runs = expand(settings, card, tz, night.date, night.date.tomorrow().unwrap_or(night.date));
+        runs.retain(|r| {
+            Some(r.start) >= from && Some(r.start) < until && !settings.station(r.station).lighting
+        });
+        let mut stations: Vec<u16> = Vec::new();
+        for run in &runs {
+            if !stations.contains(&run.station) {
+                stations.push(run.station);
+            }
+        }
+        let zoned = |t: Timestamp| t.to_zoned(tz.clone());
+        Self {
+            stations,
+            first: runs.first().map(|r| zoned(r.start)),
+            last: runs.iter().map(|r| r.end).max().map(zoned),
+        }
+    }
+}
+
+/// Loads a site and decides its night.
+pub(crate) async fn decide(
+    state: &web::Data<AppState>,
+    id: i64,
+    query: &DateQuery,
+) -> Result<Decided, PageError> {
+    let asked =
+        match query.date.as_deref() {
+            None | Some("") => None,
+            Some(text) => Some(text.parse::<Date>().map_err(|_| {
+                PageError::BadRequest(format!("\"{text}\" is not a date written YYYY-MM-DD."))
+            })?),
+        };
+    if asked.is_some_and(|date| !(1900..=2200).contains(&date.year())) {
+        return Err(PageError::BadRequest("The date lies outside 1900 to 2200.".into()));
+    }
+    let loaded = load(state, id).await?;
+    let wanted = query.number;
+    if wanted.is_some_and(|n| loaded.boxes.iter().all(|b| b.number() != n)) {
+        return Err(PageError::NotFound);
+    }
+    db_with_climates(state, move |state, store| {
+        let Loaded { site, zones, boxes } = &loaded;
+        let climate = crate::site::climate::climate(state, site)?;
+        // The survey admits only names of the list; UTC stands in should the list lose one.
+        let tz = TimeZone::get(&site.site.time_zone).unwrap_or(TimeZone::UTC);
+        let today = Timestamp::now().to_zoned(tz.clone()).date();
+        let (date, opened_on_last_day) = choose_date(asked, &climate, today);
+        let survey: Vec<_> = zones.iter().map(|z| z.zone.clone()).collect();
+        // Zones that were never put on a box are shown on an ordinary one, so that they are not lost.
+        let chosen = boxes.iter().find(|b| wanted.is_none_or(|n| b.number() == n));
+        let (card, number) =
+            chosen.map_or_else(|| (twelve_stations(), 1), |b| (b.record.controller.card.clone(), b.number()));
+        let night = tonight(&site.site, (&card, number), &survey, &climate, date, &tz);
+        let as_set =
+            chosen.and_then(|b| b.settings.as_ref()).map(|s| AsSet::of(&s.settings, &card, &night, &tz));
+        let room = SensorStates::build(state, store, loaded, Some(date))?;
+        let held = Held::of(&room, room.loaded.boxes.iter().find(|b| b.number() == number), &night);
+        Ok(Decided { loaded: room.loaded, number, as_set, climate, night, held, opened_on_last_day })
+    })
+    .await
+}
+
+#[derive(Template)]
+#[template(path = "chapters/today/today.html")]
+struct TodayPage {
+    frame: Frame,
+    site_id: i64,
+    number: u8,
+    boxes: Vec<(u8, String)>,
+    view: view::TodayView,
+    ribbon: ribbon::Ribbon,
+    previous_day: Date,
+    next_day: Date,
+}
+
+#[get("/sites/{id}/today")]
+async fn today_page(
+    state: web::Data<AppState>,
+    who: SignedIn,
+    id: web::Path<i64>,
+    query: web::Query<DateQuery>,
+) -> Result<HttpResponse, PageError> {
+    let decided = decide(&state, *id, &query).await?;
+    let date = decided.night.date;
+    let title = format!("{}: tonight", decided.loaded.site.site.name);
+    let mut frame = Frame::of_site(&who, title, &decided.loaded, Chapter::Today)?;
+    frame.here = format!("/sites/{}/today?date={date}&box={}", decided.loaded.site.id, decided.number);
+    page(&TodayPage {
+        frame,
+        site_id: decided.loaded.site.id,
+        number: decided.number,
+        boxes: decided.loaded.box_names(),
+        view: view::build(&decided),
+        ribbon: ribbon::build(&decided.climate, date, decided.loaded.site.site.units),
+        previous_day: date.checked_sub(1.day()).unwrap_or(date),
+        next_day: date.checked_add(1.day()).unwrap_or(date),
+    })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use jiff::civil::date;
+
+    #[test]
+    fn the_runs_of_a_night_are_those_between_its_noons() {
+        let (installation, settings) = crate::fixture::box_with_faults();
+        let decided = crate::fixture::decided(upland_core::site::UnitSystem::Metric);
+        let set = AsSet::of(&settings, &installation.card, &decided.night, &installation.tz);
+        // C at 13:00 belongs to the night of its date, A at 02:00 to the night before.
+        assert_eq!(set.stations, [1, 2, 3, 4, 9]);
+        assert_eq!(set.first.unwrap().datetime(), date(2026, 7, 13).at(13, 0, 0, 0));
+        assert_eq!(set.last.unwrap().datetime(), date(2026, 7, 14).at(5, 0, 0, 0));
+        let mut lights = settings;
+        lights.update_station(1, |s| s.lighting = true);
+        assert!(
+            !AsSet::of(&lights, &installation.card, &decided.night, &installation.tz).stations.contains(&1)
+        );
+    }
+}

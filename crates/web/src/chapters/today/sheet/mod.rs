@@ -1,0 +1,238 @@
+//! The door sheet: one page that stays in the box.
+
+use crate::chapters::today::{DateQuery, Decided, decide};
+use crate::page::frame::{Chapter, Frame};
+use crate::page::quantities::{clock, cycles, depth, long_date, plain, rate};
+use crate::server::download::attachment;
+use crate::server::error::{PageError, page};
+use crate::server::session::SignedIn;
+use crate::server::state::AppState;
+use actix_web::{HttpResponse, get, web};
+use askama::Template;
+use upland_core::advice::tonight::{Because, ZoneTonight};
+use upland_formats::night_csv;
+
+pub(crate) fn routes(config: &mut web::ServiceConfig) {
+    config.service(sheet_page).service(sheet_csv);
+}
+
+struct ProgramLine {
+    letter: char,
+    starts: String,
+    zones: String,
+    total: u32,
+}
+
+struct ZoneLine {
+    number: u16,
+    name: String,
+    heads: String,
+    rate: String,
+    rate_default: bool,
+    uniformity: String,
+    uniformity_default: bool,
+    tonight: String,
+    full: String,
+    soak: String,
+    every: String,
+    defaults: String,
+}
+
+struct SheetView {
+    title: String,
+    date: String,
+    version: String,
+    controller: String,
+    window: String,
+    programs: Vec<ProgramLine>,
+    first_start: String,
+    last_end: String,
+    zones: Vec<ZoneLine>,
+    cautions: Vec<&'static str>,
+    assumptions: Vec<String>,
+}
+
+/// Said on every sheet.
+const CAUTIONS: [&str; 5] = [
+    "Power off before the box is opened. Work on the low-voltage side only; mains belong to a licensed electrician.",
+    "Stand on firm ground; use a ladder only when somebody holds it.",
+    "Locate buried services before digging. Backflow devices are for those licensed for them.",
+    "In frost, spray ices paving and steps: hold the programs.",
+    "Local watering rules and the maker's instructions come before this sheet.",
+];
+
+fn zone_line(decided: &Decided, zone: &ZoneTonight) -> ZoneLine {
+    let units = decided.loaded.site.site.units;
+    let full = zone.refill_from_refill_point.cycles;
+    let tonight = match zone.cycles {
+        Some(c) => cycles(c),
+        None => match zone.because {
+            Because::AboveRefill { next: Some(on), .. } => format!("off, due {}", on.strftime("%-d %b")),
+            _ => "off".to_owned(),
+        },
+    };
+    ZoneLine {
+        number: zone.zone.number,
+        name: zone.zone.name.clone(),
+        heads: zone.zone.head.label().to_owned(),
+        rate: rate(units, zone.resolved.rate.value),
+        rate_default: zone.resolved.rate.is_default(),
+        uniformity: format!("{} %", plain(100.0 * zone.resolved.uniformity.value, 0)),
+        uniformity_default: zone.resolved.uniformity.is_default(),
+        tonight,
+        full: cycles(full),
+        soak: if full.count > 1 { format!("{} min", full.soak_minutes) } else { "–".into() },
+        every: if zone.interval_days.is_finite() && zone.interval_days < 99.0 {
+            let days = zone.interval_days.max(1.0);
+            format!("{} {}", plain(days.floor(), 0), if days < 2.0 { "day" } else { "days" })
+        } else {
+            "seldom".into()
+        },
+        defaults: zone.resolved.defaults().join(", "),
+    }
+}
+
+fn build(decided: &Decided) -> SheetView {
+    let tonight = &decided.night;
+    let site = &decided.loaded.site.site;
+    let night = &tonight.night;
+    let ordinary = upland_core::controller::twelve_stations();
+    let own = decided.loaded.boxes.iter().find(|b| b.number() == decided.number);
+    let (place, card) =
+        own.map_or(("Box", &ordinary), |b| (b.record.controller.place.as_str(), &b.record.controller.card));
+    let programs = night
+        .layout
+        .programs
+        .iter()
+        .map(|program| ProgramLine {
+            letter: program.letter,
+            starts: program
+                .starts
+                .iter()
+                .map(|s| clock(night.at(*s).as_ref()))
+                .collect::<Vec<_>>()
+                .join(", "),
+            zones: program
+                .zones
+                .iter()
+                .map(|(number, minutes)| format!("{number}: {minutes} min"))
+                .collect::<Vec<_>>()
+                .join(", "),
+            total: program.zones.iter().map(|(_, m)| m).sum::<u32>()
+                * u32::try_from(program.starts.len()).unwrap_or(0),
+        })
+        .collect();
+    let expected = decided.climate.expected_et0(tonight.date.tomorrow().unwrap_or(tonight.date)).0;
+    let mut assumptions = vec![
+        format!("Demand: {} a day expected at this time of year (reference ET).", depth(site.units, expected)),
+        "Each zone is brought back from its present state to full; each earlier watering so advised is taken to have run.".to_owned(),
+        "\"Full watering\" is from the refill point to full; \"every\" is how long that lasts now, without rain.".to_owned(),
+    ];
+    if tonight.zones.iter().any(|z| !z.resolved.defaults().is_empty()) {
+        assumptions.push("An asterisk marks a default that nobody measured here; the last column names every default of a zone.".to_owned());
+    }
+    assumptions.extend(
+        tonight.notices.iter().map(|n| crate::chapters::today::words::notice(n, site.units)).map(|n| n.text),
+    );
+    // The youngest of the versions that the sheet rests on.
+    let surveyed =
+        decided.loaded.zones.iter().map(|z| z.saved_at).fold(decided.loaded.site.saved_at, Ord::max);
+    SheetView {
+        title: site.name.clone(),
+        date: long_date(tonight.date),
+        version: format!(
+            "site version {}, survey of {}, Upland Almanac {}",
+            decided.loaded.site.version,
+            surveyed.strftime("%-d %b %Y"),
+            env!("CARGO_PKG_VERSION")
+        ),
+        controller: format!(
+            "{place} ({} stations, {} programs, {} starts each)",
+            card.stations, card.programs, card.starts_per_program
+        ),
+        window: format!(
+            "{} to {}",
+            night.window_from.strftime("%H:%M"),
+            night.window_until.strftime("%H:%M")
+        ),
+        programs,
+        first_start: clock(night.first_start.as_ref()),
+        last_end: clock(night.last_end().as_ref()),
+        zones: tonight.zones.iter().map(|z| zone_line(decided, z)).collect(),
+        cautions: CAUTIONS.to_vec(),
+        assumptions,
+    }
+}
+
+#[derive(Template)]
+#[template(path = "chapters/today/sheet/sheet.html")]
+struct SheetPage {
+    frame: Frame,
+    site_id: i64,
+    date: jiff::civil::Date,
+    number: u8,
+    view: SheetView,
+}
+
+#[get("/sites/{id}/sheet")]
+async fn sheet_page(
+    state: web::Data<AppState>,
+    who: SignedIn,
+    id: web::Path<i64>,
+    query: web::Query<DateQuery>,
+) -> Result<HttpResponse, PageError> {
+    let decided = decide(&state, *id, &query).await?;
+    let title = format!("{}: sheet of the night", decided.loaded.site.site.name);
+    let mut frame = Frame::of_site(&who, title, &decided.loaded, Chapter::Today)?;
+    frame.here =
+        format!("/sites/{}/sheet?date={}&box={}", decided.loaded.site.id, decided.night.date, decided.number);
+    page(&SheetPage {
+        frame,
+        site_id: decided.loaded.site.id,
+        date: decided.night.date,
+        number: decided.number,
+        view: build(&decided),
+    })
+}
+
+#[get("/sites/{id}/sheet.csv")]
+async fn sheet_csv(
+    state: web::Data<AppState>,
+    _who: SignedIn,
+    id: web::Path<i64>,
+    query: web::Query<DateQuery>,
+) -> Result<HttpResponse, PageError> {
+    let decided = decide(&state, *id, &query).await?;
+    let name = format!("{} {} {}", decided.loaded.site.site.name, decided.number, decided.night.date);
+    Ok(HttpResponse::Ok()
+        .content_type("text/csv; charset=utf-8")
+        .insert_header(attachment(&name, "csv"))
+        .body(night_csv::write(&decided.night)))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::fixture;
+    use upland_core::site::UnitSystem;
+
+    #[test]
+    fn door_sheet_page() {
+        let decided = fixture::decided(UnitSystem::Metric);
+        let page = SheetPage {
+            frame: fixture::frame(),
+            site_id: 1,
+            date: decided.night.date,
+            number: 1,
+            view: build(&decided),
+        };
+        let html = page.render().unwrap();
+        let article = html.split("<article").nth(1).unwrap().split("</article>").next().unwrap();
+        insta::assert_snapshot!(article);
+    }
+
+    #[test]
+    fn door_sheet_csv() {
+        insta::assert_snapshot!(night_csv::write(&fixture::decided(UnitSystem::Metric).night));
+    }
+}

@@ -1,0 +1,226 @@
+//! Decisions as sentences, built from facts.
+
+use crate::page::quantities::{capital, depth, flow, in_words, in_words_capital, plain, temperature};
+use jiff::civil::Date;
+use upland_core::advice::tonight::{Because, Decision, Notice, ZoneTonight};
+use upland_core::site::UnitSystem;
+
+/// Names a recent day by its weekday, an older or later one by its date.
+fn day(date: Date, today: Date) -> String {
+    let ago = (today - date).get_days();
+    match ago {
+        0 => "today".to_owned(),
+        1 => "yesterday".to_owned(),
+        -1 => "tomorrow".to_owned(),
+        2..=6 => format!("on {}", date.strftime("%a")),
+        -6..=-2 => date.strftime("%A").to_string(),
+        _ => date.strftime("%-d %b").to_string(),
+    }
+}
+
+/// Names the night that began on an evening.
+fn night(evening: Date, today: Date) -> String {
+    match (today - evening).get_days() {
+        1 => "last night".to_owned(),
+        2..=6 => format!("on {} night", evening.strftime("%a")),
+        _ => format!("on the night of {}", evening.strftime("%-d %b")),
+    }
+}
+
+/// Why a zone runs or waits, in one or two short sentences.
+pub(crate) fn because(zone: &ZoneTonight, units: UnitSystem, today: Date) -> String {
+    let mut sentences: Vec<String> = Vec::new();
+    match zone.because {
+        Because::NoWeather => {
+            sentences.push("No weather yet: this is a refill from the refill point.".into())
+        }
+        Because::PastRefill { by } => sentences.push(if by.mm() < 0.05 {
+            "The refill point is reached.".to_owned()
+        } else {
+            format!("The refill point was passed by {}.", depth(units, by))
+        }),
+        Because::ReachesRefillTomorrow { left, expected } => sentences.push(format!(
+            "Would pass its refill point tomorrow: {} left, {} expected.",
+            depth(units, left),
+            depth(units, expected)
+        )),
+        Because::AboveRefill { left, rain, watered, next } => {
+            let since = match (watered, rain) {
+                (Some(evening), _) => format!(": watered {}, as advised", night(evening, today)),
+                (None, Some((on, amount))) => {
+                    format!(": {} of rain soaked in {}", depth(units, amount), day(on, today))
+                }
+                (None, None) => String::new(),
+            };
+            let next = next.map_or(", not due within two months".to_owned(), |on| {
+                let about = if (on - today).get_days() > 1 { "about " } else { "" };
+                format!(", due {about}{}", day(on, today))
+            });
+            sentences.push(format!("{} above its refill point{since}{next}.", depth(units, left)));
+        }
+        Because::NothingToRefill => sentences.push("Too little is missing to be worth a start.".into()),
+    }
+    match zone.decision {
+        Decision::Deferred => sentences.push(
+            "The window is full tonight; it comes first tomorrow. A longer window would hold it.".into(),
+        ),
+        Decision::RunsShort { asked_minutes } => sentences.push(format!(
+            "It needs {asked_minutes} min, the window holds {}; the rest carries over.",
+            zone.cycles.map_or(0, upland_core::ground::application::Cycles::total_minutes)
+        )),
+        Decision::Runs | Decision::Waits => {}
+    }
+    if let (Some(cycles), Some(longest)) = (zone.cycles, zone.resolved.cycle_limit.longest)
+        && cycles.count > 1
+    {
+        sentences.push(format!(
+            "{} on a slope of {} % takes {} min before runoff, so {} cycles.",
+            capital(zone.zone.soil.label()),
+            plain(zone.resolved.slope_pct.value, 1),
+            plain(longest.min_value().floor().max(1.0), 0),
+            in_words(usize::try_from(cycles.count).unwrap_or(usize::MAX))
+        ));
+    }
+    if let Some(saving) = zone.repair_saving {
+        sentences.push(format!(
+            "Uniformity is only {} %: mending heads would save {} % of its time.",
+            plain(100.0 * zone.resolved.uniformity.value, 0),
+            plain(100.0 * saving, 0)
+        ));
+    }
+    if zone.resolved.rain_share == 0.0 {
+        sentences.push("No rain reaches it.".into());
+    }
+    sentences.join(" ")
+}
+
+/// A date that may lie in another year.
+fn dated(date: Date) -> String {
+    date.strftime("%-d %b %Y").to_string()
+}
+
+/// A notice with its weight and what to do.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(crate) struct NoticeWords {
+    pub grave: bool,
+    pub text: String,
+    /// Link to the page that mends it, below the site's address.
+    pub link: Option<(&'static str, &'static str)>,
+}
+
+pub(crate) fn notice(notice: &Notice, units: UnitSystem) -> NoticeWords {
+    let (grave, text, link) = match notice {
+        Notice::NoWeather => (
+            true,
+            "No weather yet. Every zone is shown from its refill point, with demand estimated roughly from latitude and elevation.".to_owned(),
+            Some(("weather", "Bring a weather file")),
+        ),
+        Notice::RecordEnds { last, days } => (
+            *days > 7,
+            format!(
+                "The record ends on {}. {} {} since then {} filled with expected demand and no rain.",
+                dated(*last),
+                in_words_capital(usize::try_from(*days).unwrap_or_default()),
+                if *days == 1 { "day" } else { "days" },
+                if *days == 1 { "is" } else { "are" }
+            ),
+            Some(("weather", "Bring newer weather")),
+        ),
+        Notice::BeforeRecord { first } => (
+            true,
+            format!("The record only begins on {}. Every zone is shown from its refill point.", dated(*first)),
+            Some(("weather", "Bring older weather")),
+        ),
+        Notice::Gaps { days } => (
+            false,
+            format!(
+                "{} missing in the past year; expected demand and no rain stand in.",
+                if *days == 1 { "One day is".to_owned() } else { format!("{days} days are") }
+            ),
+            Some(("weather", "See the record")),
+        ),
+        Notice::FreezeCaution { lowest } => (
+            true,
+            format!("Near freezing: {} was recorded. Spray can ice paving and steps; hold sprinklers until it is warmer.", temperature(units, *lowest)),
+            None,
+        ),
+        Notice::SupplyExceeded { number, flow: asked, supply } => (
+            true,
+            format!(
+                "Zone {number} asks for {}, the supply gives {}. Check its area and rate, or split it.",
+                flow(units, *asked),
+                flow(units, *supply)
+            ),
+            Some(("zones", "See the zones")),
+        ),
+        Notice::BeyondBox { number, stations } => (
+            true,
+            format!("Zone {number} has no station: the box has {stations}."),
+            Some(("zones", "See the zones")),
+        ),
+        Notice::WindowFull { zones } => (
+            true,
+            format!(
+                "The water window is too short for {} due {}. Widen it, or spread the zones over more nights.",
+                in_words(*zones),
+                if *zones == 1 { "zone" } else { "zones" }
+            ),
+            Some(("edit", "Change the window")),
+        ),
+    };
+    NoticeWords { grave, text, link }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::fixture;
+
+    fn lines(units: UnitSystem) -> String {
+        let decided = fixture::decided(units);
+        let zones = decided.night.zones.iter();
+        zones
+            .map(|z| format!("{}: {}", z.zone.name, because(z, units, decided.night.date)))
+            .collect::<Vec<_>>()
+            .join("\n")
+    }
+
+    #[test]
+    fn because_lines() {
+        insta::assert_snapshot!("because_metric", lines(UnitSystem::Metric));
+        insta::assert_snapshot!("because_us_customary", lines(UnitSystem::UsCustomary));
+    }
+
+    #[test]
+    fn notices_say_what_to_do_next() {
+        use upland_core::quantity::units::{Celsius, LitresPerMinute};
+        let all = [
+            Notice::NoWeather,
+            Notice::RecordEnds { last: jiff::civil::date(2026, 7, 14), days: 3 },
+            Notice::RecordEnds { last: jiff::civil::date(2026, 7, 14), days: 132 },
+            Notice::BeforeRecord { first: jiff::civil::date(2024, 1, 1) },
+            Notice::Gaps { days: 5 },
+            Notice::FreezeCaution { lowest: Celsius::from_c(1.5) },
+            Notice::SupplyExceeded {
+                number: 4,
+                flow: LitresPerMinute::from_l_per_min(120.0),
+                supply: LitresPerMinute::from_l_per_min(80.0),
+            },
+            Notice::BeyondBox { number: 14, stations: 12 },
+            Notice::WindowFull { zones: 2 },
+        ];
+        let text: Vec<_> = all
+            .iter()
+            .map(|n| notice(n, UnitSystem::Metric))
+            .map(|w| {
+                format!(
+                    "{} {} -> {}",
+                    if w.grave { "!" } else { "-" },
+                    w.text,
+                    w.link.map_or("", |(_, name)| name)
+                )
+            })
+            .collect();
+        insta::assert_snapshot!(text.join("\n"));
+    }
+}

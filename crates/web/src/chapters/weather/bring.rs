@@ -1,0 +1,663 @@
+//! Bringing a file: upload, say how a strange one is read, look at it, take it in, stop it.
+
+use super::{ProblemLine, Refused, draw, lines};
+use crate::page::frame::{Chapter, Frame};
+use crate::server::error::{PageError, page, page_with, see_other};
+use crate::server::session::{Editor, Fields, SignedIn, flash};
+use crate::server::state::{AppState, db, db_with_climates};
+use crate::server::upload;
+use crate::site::facts::{Loaded, load};
+use actix_multipart::Multipart;
+use actix_web::http::StatusCode;
+use actix_web::{HttpResponse, get, post, web};
+use askama::Template;
+use jiff::Timestamp;
+use jiff::tz::TimeZone;
+use upland_core::weather::Station;
+use upland_core::weather::record::{RawDay, SourceKind, Variable};
+use upland_formats::weather_file::{
+    self, Clock, DateOrder, MappedColumn, Mapping, Opened, Proposal, Stamp, WeatherFile, quantities, units_of,
+};
+use upland_formats::{Column, Problem};
+use upland_store::weather::{Comparison, Draft, DraftState};
+
+/// Largest accepted weather file: thirty years of hours have about 20 MB.
+const MAX_BYTES: usize = 64 * 1024 * 1024;
+/// Rows shown at each end of a preview.
+const PREVIEW_ROWS: usize = 4;
+
+pub(super) fn routes(config: &mut web::ServiceConfig) {
+    config
+        .service(bring)
+        .service(preview)
+        .service(confirm_mapping)
+        .service(take_in)
+        .service(progress_page)
+        .service(progress_json)
+        .service(cancel)
+        .service(drop_draft);
+}
+
+/// Keeps a file as a draft; the record is not touched.
+#[post("/sites/{id}/weather/sources/{source}/files")]
+async fn bring(
+    state: web::Data<AppState>,
+    Editor(who): Editor,
+    path: web::Path<(i64, i64)>,
+    payload: Multipart,
+) -> Result<HttpResponse, PageError> {
+    let (site_id, source_id) = *path;
+    let loaded = load(&state, site_id).await?;
+    let file = upload::read(&who.session, payload, MAX_BYTES).await?;
+    let user = who.user.id;
+    // 0 stands for the site's own sensor, which the first file makes.
+    let source = db(&state, move |store| match source_id {
+        0 => store.own_source(site_id, user).map(Some),
+        id => Ok(store
+            .sources(site_id)?
+            .into_iter()
+            .find(|s| s.id == id && s.kind != SourceKind::Normals)
+            .map(|s| s.id)),
+    })
+    .await?
+    .ok_or(PageError::NotFound)?;
+    let station = station_of(&state, &loaded, source).await?;
+    let tz = time_zone(&loaded);
+    let opened = if file.too_large {
+        let message = format!(
+            "the file is larger than {} MB; thirty years of hours have about 20 MB. Send hours, not minutes, or split it",
+            MAX_BYTES / 1024 / 1024
+        );
+        Err(vec![Problem { line: None, column: None, message }])
+    } else {
+        let bytes = file.bytes.clone();
+        web::block(move || match weather_file::stations_of(&bytes).len() {
+            // Of a file of several stations the one that is meant is asked on the next page.
+            2.. => Ok(()),
+            _ => weather_file::open(&bytes, &station, &tz, None).map(|_| ()),
+        })
+        .await?
+    };
+    if let Err(problems) = opened {
+        let refused = Refused { file: Some((file.file_name, problems)), ..Refused::default() };
+        return draw(&state, &who, StatusCode::UNPROCESSABLE_ENTITY, &loaded, refused).await;
+    }
+    let draft = db(&state, move |store| {
+        store.create_draft((site_id, source), user, &file.file_name, &file.bytes, Timestamp::now())
+    })
+    .await?;
+    Ok(see_other(&format!("/sites/{site_id}/weather/drafts/{draft}")))
+}
+
+fn time_zone(loaded: &Loaded) -> TimeZone {
+    TimeZone::get(&loaded.site.site.time_zone).unwrap_or(TimeZone::UTC)
+}
+
+async fn station_of(state: &web::Data<AppState>, loaded: &Loaded, source: i64) -> Result<Station, PageError> {
+    let (id, site) = (loaded.site.id, loaded.site.site.clone());
+    let sources = db(state, move |store| store.sources(id)).await?;
+    Ok(sources.iter().find(|s| s.id == source).map_or(site.station(), |s| s.station(&site)))
+}
+
+/// What a waiting draft comes to.
+enum Waiting {
+    /// It can be read.
+    Read(Box<WeatherFile>),
+    /// Its columns are asked.
+    Asks(Box<Proposal>),
+    /// It holds several stations.
+    Stations(Vec<String>),
+    /// It cannot be read as was said.
+    Refused(Vec<Problem>, Option<Box<Proposal>>),
+}
+
+/// The draft, when it still waits, and what it comes to.
+async fn waiting(
+    state: &web::Data<AppState>,
+    loaded: &Loaded,
+    draft_id: i64,
+) -> Result<Option<(Draft, Waiting)>, PageError> {
+    let site_id = loaded.site.id;
+    let found = db(state, move |store| {
+        let Some(draft) = store.draft(site_id, draft_id)? else { return Ok(None) };
+        Ok(Some((draft, store.draft_content(site_id, draft_id)?.unwrap_or_default())))
+    })
+    .await?;
+    let Some((draft, content)) = found else { return Err(PageError::NotFound) };
+    if draft.state != DraftState::Preview {
+        return Ok(None);
+    }
+    let station = station_of(state, loaded, draft.source_id).await?;
+    let tz = time_zone(loaded);
+    let said = draft.mapping.clone();
+    let chosen = said.as_ref().and_then(|m| m.get("station_id")?.as_str().map(str::to_owned));
+    let mut mapping: Option<Mapping> = said.and_then(|m| serde_json::from_value(m).ok());
+    if mapping.is_none() && chosen.is_none() {
+        // A header seen before is read as it was said then.
+        let (bytes, zone) = (content.clone(), tz.clone());
+        let asks = web::block(move || weather_file::open(&bytes, &station, &zone, None)).await?;
+        if let Ok(Opened::Asks(proposal)) = asks {
+            let key = proposal.key.clone();
+            mapping = db(state, move |store| store.mapping(&key))
+                .await?
+                .and_then(|m| serde_json::from_value(m).ok());
+        }
+    }
+    let outcome = web::block(move || {
+        if let Some(id) = chosen {
+            return match weather_file::open_station(&content, &id) {
+                Ok(file) => Waiting::Read(Box::new(file)),
+                Err(problems) => Waiting::Refused(problems, None),
+            };
+        }
+        let stations = weather_file::stations_of(&content);
+        if stations.len() > 1 {
+            return Waiting::Stations(stations);
+        }
+        match weather_file::open(&content, &station, &tz, mapping.as_ref()) {
+            Ok(Opened::Read(file)) => Waiting::Read(Box::new(file)),
+            Ok(Opened::Asks(proposal)) => Waiting::Asks(proposal),
+            Err(problems) => {
+                let proposal = match weather_file::open(&content, &station, &tz, None) {
+                    Ok(Opened::Asks(proposal)) => Some(Box::new(Proposal {
+                        mapping: mapping.unwrap_or(proposal.mapping.clone()),
+                        ..*proposal
+                    })),
+                    _ => None,
+                };
+                Waiting::Refused(problems, proposal)
+            }
+        }
+    })
+    .await?;
+    Ok(Some((draft, outcome)))
+}
+
+struct PreviewRow {
+    cells: Vec<String>,
+    gap_after: bool,
+}
+
+#[derive(Template)]
+#[template(path = "chapters/weather/preview.html")]
+struct PreviewPage {
+    frame: Frame,
+    site_id: i64,
+    draft: Draft,
+    kind: &'static str,
+    place: String,
+    days: usize,
+    hours: usize,
+    span: String,
+    counts: Comparison,
+    columns: Vec<Column>,
+    heads: Vec<String>,
+    rows: Vec<PreviewRow>,
+    notes: Vec<ProblemLine>,
+}
+
+/// First and last rows as they will be stored.
+fn preview_rows(days: &[RawDay]) -> Vec<PreviewRow> {
+    let cell = |value: Option<f64>| value.map_or("–".to_owned(), |v| crate::page::quantities::plain(v, 1));
+    let row = |day: &RawDay, gap_after| PreviewRow {
+        cells: std::iter::once(day.date.to_string())
+            .chain(Variable::ALL.iter().map(|v| cell(day.get(*v))))
+            .collect(),
+        gap_after,
+    };
+    if days.len() <= 2 * PREVIEW_ROWS {
+        return days.iter().map(|d| row(d, false)).collect();
+    }
+    let first = days.iter().take(PREVIEW_ROWS).enumerate().map(|(i, d)| row(d, i + 1 == PREVIEW_ROWS));
+    let last = days.iter().skip(days.len() - PREVIEW_ROWS).map(|d| row(d, false));
+    first.chain(last).collect()
+}
+
+/// A column of a strange table as the form shows it.
+struct ColumnLine {
+    index: usize,
+    header: String,
+    sample: String,
+    doubts: Vec<String>,
+    /// Code, words, chosen: what it holds.
+    holds: Vec<(String, String, bool)>,
+}
+
+#[derive(Template)]
+#[template(path = "chapters/weather/mapping.html")]
+struct MappingPage {
+    frame: Frame,
+    site_id: i64,
+    draft_id: i64,
+    file_name: String,
+    rows: usize,
+    columns: Vec<ColumnLine>,
+    headers: Vec<String>,
+    mapping: Mapping,
+    missing: String,
+    clock: String,
+    doubts: Vec<(String, String)>,
+    stations: Vec<String>,
+    station_header: String,
+    problems: Vec<ProblemLine>,
+}
+
+impl MappingPage {
+    fn order(&self, code: &str) -> bool {
+        code == match self.mapping.date_order {
+            DateOrder::YearFirst => "year_first",
+            DateOrder::DayFirst => "day_first",
+            DateOrder::MonthFirst => "month_first",
+        }
+    }
+
+    fn ends(&self) -> bool {
+        self.mapping.stamp == Stamp::End
+    }
+
+    fn is_date(&self, header: &str) -> bool {
+        self.mapping.date_column == header
+    }
+
+    fn is_time(&self, header: &str) -> bool {
+        self.mapping.time_column.as_deref() == Some(header)
+    }
+}
+
+/// A quantity with a unit as one choice: `tmin.f`.
+fn holds(mapping: &Mapping, header: &str) -> Vec<(String, String, bool)> {
+    let now = mapping.columns.iter().find(|c| c.header == header);
+    let mut out = vec![(String::new(), "not read".to_owned(), now.is_none())];
+    for quantity in quantities(mapping.hourly) {
+        let code = serde_json::to_value(quantity)
+            .ok()
+            .and_then(|v| v.as_str().map(str::to_owned))
+            .unwrap_or_default();
+        for unit in units_of(quantity) {
+            let chosen = now.is_some_and(|c| c.quantity == quantity && c.unit == unit.code);
+            out.push((
+                format!("{code}.{}", unit.code),
+                format!("{}, {}", quantity.label(), unit.label),
+                chosen,
+            ));
+        }
+    }
+    out
+}
+
+fn clock_code(clock: Clock) -> String {
+    match clock {
+        Clock::InText => "in_text".into(),
+        Clock::Site => "site".into(),
+        Clock::Fixed(minutes) => minutes.to_string(),
+    }
+}
+
+fn mapping_page(
+    who: &SignedIn,
+    loaded: &Loaded,
+    draft: &Draft,
+    proposal: Proposal,
+    problems: &[Problem],
+) -> Result<HttpResponse, PageError> {
+    let columns = proposal
+        .headers
+        .iter()
+        .enumerate()
+        .filter(|(_, h)| {
+            !h.is_empty()
+                && **h != proposal.mapping.date_column
+                && Some(*h) != proposal.mapping.time_column.as_ref()
+        })
+        .map(|(index, header)| ColumnLine {
+            index,
+            header: header.clone(),
+            sample: proposal
+                .sample
+                .iter()
+                .filter_map(|r| r.get(index))
+                .take(3)
+                .cloned()
+                .collect::<Vec<_>>()
+                .join(", "),
+            doubts: proposal.doubts.iter().filter(|d| d.at == *header).map(|d| d.message.clone()).collect(),
+            holds: holds(&proposal.mapping, header),
+        })
+        .collect();
+    let doubts = proposal
+        .doubts
+        .iter()
+        .filter(|d| !proposal.headers.contains(&d.at))
+        .map(|d| (d.at.clone(), d.message.clone()))
+        .collect();
+    let station = proposal.mapping.station.clone();
+    let status = if problems.is_empty() { StatusCode::OK } else { StatusCode::UNPROCESSABLE_ENTITY };
+    page_with(
+        status,
+        &MappingPage {
+            frame: Frame::of_site(who, "How the file is read", loaded, Chapter::Weather)?,
+            site_id: loaded.site.id,
+            draft_id: draft.id,
+            file_name: draft.file_name.clone(),
+            rows: proposal.rows,
+            columns,
+            headers: proposal.headers.iter().filter(|h| !h.is_empty()).cloned().collect(),
+            missing: proposal.mapping.missing.join(" "),
+            clock: clock_code(proposal.mapping.clock),
+            doubts,
+            station_header: station.map(|(h, _)| h).unwrap_or_default(),
+            stations: proposal.stations,
+            problems: lines(problems),
+            mapping: proposal.mapping,
+        },
+    )
+}
+
+#[get("/sites/{id}/weather/drafts/{draft}")]
+async fn preview(
+    state: web::Data<AppState>,
+    Editor(who): Editor,
+    path: web::Path<(i64, i64)>,
+) -> Result<HttpResponse, PageError> {
+    let (site_id, draft_id) = *path;
+    let loaded = load(&state, site_id).await?;
+    let Some((draft, outcome)) = waiting(&state, &loaded, draft_id).await? else {
+        return Ok(see_other(&format!("/sites/{site_id}/weather/drafts/{draft_id}/progress")));
+    };
+    let file = match outcome {
+        Waiting::Read(file) => *file,
+        Waiting::Asks(proposal) => return mapping_page(&who, &loaded, &draft, *proposal, &[]),
+        Waiting::Refused(problems, Some(proposal)) => {
+            return mapping_page(&who, &loaded, &draft, *proposal, &problems);
+        }
+        Waiting::Refused(problems, None) => {
+            let refused = Refused { file: Some((draft.file_name, problems)), ..Refused::default() };
+            return draw(&state, &who, StatusCode::UNPROCESSABLE_ENTITY, &loaded, refused).await;
+        }
+        Waiting::Stations(stations) => {
+            return page(&StationsPage {
+                frame: Frame::of_site(&who, "Which station", &loaded, Chapter::Weather)?,
+                site_id,
+                draft,
+                stations,
+            });
+        }
+    };
+    let (source, days) = (draft.source_id, file.days.clone());
+    let counts = db(&state, move |store| store.compare_weather(source, &days)).await?;
+    let span = match (file.days.first(), file.days.last()) {
+        (Some(a), Some(b)) => format!("{} to {}", a.date, b.date),
+        _ => String::new(),
+    };
+    let site = &loaded.site.site;
+    let place = file.place.as_ref().map_or(String::new(), |p| {
+        let km = upland_core::weather::record::distance_km(
+            (site.latitude_deg, site.longitude_deg),
+            (p.latitude_deg, p.longitude_deg),
+        );
+        format!(
+            "The file says it was measured at {}, {:.3}°, {:.3}°, {:.0} m: {km:.1} km from the site.",
+            p.name, p.latitude_deg, p.longitude_deg, p.elevation_m
+        )
+    });
+    page(&PreviewPage {
+        frame: Frame::of_site(&who, "Look at the file", &loaded, Chapter::Weather)?,
+        site_id,
+        draft,
+        kind: file.kind.label(),
+        place,
+        days: file.days.len(),
+        hours: file.hours.len(),
+        span,
+        counts,
+        columns: file.columns,
+        heads: std::iter::once("day".to_owned())
+            .chain(Variable::ALL.iter().map(|v| format!("{} {}", v.label(), v.unit())))
+            .collect(),
+        rows: preview_rows(&file.days),
+        notes: lines(&file.notes),
+    })
+}
+
+#[derive(Template)]
+#[template(path = "chapters/weather/stations.html")]
+struct StationsPage {
+    frame: Frame,
+    site_id: i64,
+    draft: Draft,
+    stations: Vec<String>,
+}
+
+/// Reads the mapping form over what was proposed.
+fn read_mapping(fields: &Fields, proposal: &Proposal) -> Mapping {
+    let chosen = |name: &str| Some(fields.get(name).to_owned()).filter(|v| !v.is_empty());
+    let columns = proposal
+        .headers
+        .iter()
+        .enumerate()
+        .filter_map(|(i, header)| {
+            let (quantity, unit) = fields.get(&format!("holds{i}")).split_once('.')?;
+            let quantity = serde_json::from_value(serde_json::Value::String(quantity.to_owned())).ok()?;
+            Some(MappedColumn { header: header.clone(), quantity, unit: unit.to_owned() })
+        })
+        .collect();
+    Mapping {
+        hourly: fields.get("hourly") == "yes",
+        date_column: chosen("date_column").unwrap_or_else(|| proposal.mapping.date_column.clone()),
+        time_column: chosen("time_column"),
+        date_order: match fields.get("date_order") {
+            "day_first" => DateOrder::DayFirst,
+            "month_first" => DateOrder::MonthFirst,
+            _ => DateOrder::YearFirst,
+        },
+        stamp: if fields.get("stamp") == "end" { Stamp::End } else { Stamp::Start },
+        clock: match fields.get("clock") {
+            "in_text" => Clock::InText,
+            "site" | "" => Clock::Site,
+            minutes => minutes.parse().map_or(Clock::Site, Clock::Fixed),
+        },
+        decimal_comma: fields.get("decimal_comma") == "yes",
+        missing: fields.get("missing").split_whitespace().map(str::to_owned).collect(),
+        station: proposal
+            .mapping
+            .station
+            .as_ref()
+            .map(|(header, first)| (header.clone(), chosen("station").unwrap_or_else(|| first.clone()))),
+        columns,
+    }
+}
+
+/// Takes over how the columns are read, and remembers it for the next file of this header.
+#[post("/sites/{id}/weather/drafts/{draft}/mapping")]
+async fn confirm_mapping(
+    state: web::Data<AppState>,
+    Editor(who): Editor,
+    path: web::Path<(i64, i64)>,
+    fields: Fields,
+) -> Result<HttpResponse, PageError> {
+    let (site_id, draft_id) = *path;
+    let loaded = load(&state, site_id).await?;
+    let back = see_other(&format!("/sites/{site_id}/weather/drafts/{draft_id}"));
+    let station_id = fields.get("station_id").to_owned();
+    if !station_id.is_empty() {
+        let said = serde_json::json!({ "station_id": station_id });
+        db(&state, move |store| store.set_draft_mapping(site_id, draft_id, &said)).await?;
+        return Ok(back);
+    }
+    let content =
+        db(&state, move |store| store.draft_content(site_id, draft_id)).await?.ok_or(PageError::NotFound)?;
+    let tz = time_zone(&loaded);
+    let station = loaded.site.site.station();
+    let asks = web::block(move || weather_file::open(&content, &station, &tz, None)).await?;
+    let Ok(Opened::Asks(proposal)) = asks else { return Ok(back) };
+    let mapping = read_mapping(&fields, &proposal);
+    let body = serde_json::to_value(&mapping).map_err(|e| PageError::BadRequest(e.to_string()))?;
+    let user = who.user.id;
+    db(&state, move |store| {
+        store.set_draft_mapping(site_id, draft_id, &body)?;
+        store.save_mapping(&proposal.key, &body, user)
+    })
+    .await?;
+    Ok(back)
+}
+
+/// Starts taking a draft in, and shows its progress.
+#[post("/sites/{id}/weather/drafts/{draft}")]
+async fn take_in(
+    state: web::Data<AppState>,
+    Editor(who): Editor,
+    path: web::Path<(i64, i64)>,
+    _fields: Fields,
+) -> Result<HttpResponse, PageError> {
+    let (site_id, draft_id) = *path;
+    let loaded = load(&state, site_id).await?;
+    let progress = format!("/sites/{site_id}/weather/drafts/{draft_id}/progress");
+    let Some((draft, outcome)) = waiting(&state, &loaded, draft_id).await? else {
+        return Ok(see_other(&progress));
+    };
+    let Waiting::Read(file) = outcome else {
+        return Ok(see_other(&format!("/sites/{site_id}/weather/drafts/{draft_id}")));
+    };
+    let total = file.days.len();
+    if db(&state, move |store| store.start_draft(draft_id, total)).await? {
+        tracing::info!(
+            site = site_id,
+            user = who.user.id,
+            days = total,
+            hours = file.hours.len(),
+            "import starts"
+        );
+        let state = state.clone();
+        actix_web::rt::spawn(async move {
+            let done = db(&state, move |store| store.run_draft(&draft, (&file.days, &file.hours))).await;
+            if let Err(error) = done {
+                tracing::warn!(%error, site = site_id, "import did not end");
+                return;
+            }
+            // So that the next page and the call list find the climate computed.
+            let computed = db_with_climates(&state, move |state, store| match store.site(site_id)? {
+                Some(site) => crate::site::climate::climate(state, &site).map(|_| ()),
+                None => Ok(()),
+            });
+            if let Err(error) = computed.await {
+                tracing::warn!(%error, site = site_id, "the climate was not computed ahead");
+            }
+        });
+    }
+    Ok(see_other(&progress))
+}
+
+#[derive(Template)]
+#[template(path = "chapters/weather/progress.html")]
+struct ProgressPage {
+    frame: Frame,
+    site_id: i64,
+    draft: Draft,
+    running: bool,
+    failed: bool,
+}
+
+#[get("/sites/{id}/weather/drafts/{draft}/progress")]
+async fn progress_page(
+    state: web::Data<AppState>,
+    Editor(who): Editor,
+    path: web::Path<(i64, i64)>,
+) -> Result<HttpResponse, PageError> {
+    let (site_id, draft_id) = *path;
+    let loaded = load(&state, site_id).await?;
+    let draft = db(&state, move |store| store.draft(site_id, draft_id)).await?.ok_or(PageError::NotFound)?;
+    page(&ProgressPage {
+        frame: Frame::of_site(&who, "Taking the file in", &loaded, Chapter::Weather)?,
+        site_id,
+        running: draft.state == DraftState::Running,
+        failed: matches!(draft.state, DraftState::Failed | DraftState::Cancelled),
+        draft,
+    })
+}
+
+#[get("/sites/{id}/weather/drafts/{draft}/progress.json")]
+async fn progress_json(
+    state: web::Data<AppState>,
+    Editor(_who): Editor,
+    path: web::Path<(i64, i64)>,
+) -> Result<HttpResponse, PageError> {
+    let (site_id, draft_id) = *path;
+    let draft = db(&state, move |store| store.draft(site_id, draft_id)).await?.ok_or(PageError::NotFound)?;
+    Ok(HttpResponse::Ok().insert_header(("cache-control", "no-store")).json(serde_json::json!({
+        "done": draft.days_done,
+        "total": draft.days_total,
+        "running": matches!(draft.state, DraftState::Running | DraftState::Preview),
+    })))
+}
+
+/// Stops an import that runs; nothing of it is stored.
+#[post("/sites/{id}/weather/drafts/{draft}/cancel")]
+async fn cancel(
+    state: web::Data<AppState>,
+    Editor(_who): Editor,
+    path: web::Path<(i64, i64)>,
+    _fields: Fields,
+) -> Result<HttpResponse, PageError> {
+    let (site_id, draft_id) = *path;
+    db(&state, move |store| store.cancel_draft(site_id, draft_id)).await?;
+    Ok(see_other(&format!("/sites/{site_id}/weather/drafts/{draft_id}/progress")))
+}
+
+#[post("/sites/{id}/weather/drafts/{draft}/drop")]
+async fn drop_draft(
+    state: web::Data<AppState>,
+    Editor(who): Editor,
+    path: web::Path<(i64, i64)>,
+    _fields: Fields,
+) -> Result<HttpResponse, PageError> {
+    let (site_id, draft_id) = *path;
+    db(&state, move |store| store.drop_draft(site_id, draft_id)).await?;
+    flash(&who.session, "The file was not taken in; the record is as it was.", None)?;
+    Ok(see_other(&format!("/sites/{site_id}/weather")))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use jiff::civil::date;
+
+    #[test]
+    fn a_long_file_is_previewed_at_both_ends() {
+        let days: Vec<RawDay> =
+            (1..=30).map(|d| RawDay::new(date(2026, 6, d)).with(Variable::Rain, f64::from(d))).collect();
+        let rows = preview_rows(&days);
+        assert_eq!(rows.len(), 8);
+        assert!(rows[3].gap_after);
+        assert_eq!((rows[0].cells[0].as_str(), rows[7].cells[9].as_str()), ("2026-06-01", "30"));
+        assert_eq!(rows[0].cells[1], "–");
+    }
+
+    #[test]
+    fn the_mapping_form_says_what_each_column_holds() {
+        let text = "when,low,high,note\n2026-07-13,5,15,x\n";
+        let station =
+            crate::fixture::decided(upland_core::site::UnitSystem::Metric).loaded.site.site.station();
+        let Ok(Opened::Asks(proposal)) = weather_file::open(text.as_bytes(), &station, &TimeZone::UTC, None)
+        else {
+            panic!("it is asked")
+        };
+        let fields = Fields(
+            [
+                ("date_column", "when"),
+                ("date_order", "year_first"),
+                ("holds1", "tmin.f"),
+                ("holds2", "tmax.f"),
+                ("holds3", ""),
+                ("missing", "M -99"),
+                ("clock", "60"),
+            ]
+            .iter()
+            .map(|(k, v)| ((*k).to_owned(), (*v).to_owned()))
+            .collect(),
+        );
+        let mapping = read_mapping(&fields, &proposal);
+        let columns: Vec<_> = mapping.columns.iter().map(|c| (c.header.as_str(), c.unit.as_str())).collect();
+        assert_eq!(columns, [("low", "f"), ("high", "f")]);
+        assert_eq!((mapping.missing.len(), mapping.clock), (2, Clock::Fixed(60)));
+    }
+}

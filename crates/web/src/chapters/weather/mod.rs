@@ -1,0 +1,501 @@
+//! The weather room: sources side by side, what their values are worth, which one counts.
+
+mod bring;
+mod series;
+mod sources;
+
+use crate::page::frame::{Chapter, Frame};
+use crate::server::download::attachment;
+use crate::server::error::{PageError, page_with, see_other};
+use crate::server::session::{Editor, Fields, SignedIn, flash};
+use crate::server::state::{AppState, db};
+use crate::site::facts::{Loaded, load};
+use actix_web::http::StatusCode;
+use actix_web::{HttpResponse, get, post, web};
+use askama::Template;
+use jiff::Timestamp;
+use upland_core::codes::Coded;
+use upland_core::weather::record::{Group, JudgedDay, Overrule, SourceKind, Standing, Variable};
+use upland_formats::{Problem, daily_csv};
+use upland_store::weather::{Import, OverruleRecord, SiteWeather};
+
+/// Problems listed on the page; the rest is counted.
+const MAX_LISTED: usize = 200;
+/// Flagged values listed; the rest is counted.
+const MAX_FLAGGED: usize = 40;
+
+pub(crate) fn routes(config: &mut web::ServiceConfig) {
+    config
+        .service(room)
+        .service(overrule)
+        .service(undo_overrule)
+        .service(redo_overrule)
+        .service(undo_import)
+        .service(redo_import)
+        .service(download)
+        .configure(bring::routes)
+        .configure(sources::routes)
+        .configure(series::routes);
+}
+
+/// A problem as a line of the list.
+struct ProblemLine {
+    at: String,
+    message: String,
+}
+
+fn lines(problems: &[Problem]) -> Vec<ProblemLine> {
+    problems
+        .iter()
+        .take(MAX_LISTED)
+        .map(|p| ProblemLine {
+            at: match (p.line, &p.column) {
+                (Some(line), Some(column)) => format!("line {line}, {column}"),
+                (Some(line), None) => format!("line {line}"),
+                (None, _) => "whole file".to_owned(),
+            },
+            message: p.message.clone(),
+        })
+        .collect()
+}
+
+struct ImportLine {
+    id: i64,
+    source: String,
+    file_name: String,
+    span: String,
+    what: String,
+    who: String,
+    undone: bool,
+}
+
+fn import_line(import: Import, weather: &SiteWeather) -> ImportLine {
+    ImportLine {
+        id: import.id,
+        source: weather
+            .sources
+            .iter()
+            .find(|s| s.id == import.source_id)
+            .map_or("removed".into(), |s| s.name.clone()),
+        span: format!("{} to {}", import.first_date, import.last_date),
+        what: format!(
+            "{} new, {} changed, {} already known{}",
+            import.days_new,
+            import.days_changed,
+            import.days_same,
+            if import.hours > 0 { format!("; {} hours", import.hours) } else { String::new() }
+        ),
+        who: format!("{}, {}", import.imported_by, import.imported_at.strftime("%-d %b %Y %H:%M UTC")),
+        undone: import.undone,
+        file_name: import.file_name,
+    }
+}
+
+/// A source as the room shows it.
+struct SourceLine {
+    id: i64,
+    name: String,
+    kind: &'static str,
+    place: String,
+    span: String,
+    days: usize,
+    missing: usize,
+    rejected: usize,
+    doubtful: usize,
+    counts_for: String,
+    has_days: bool,
+}
+
+fn source_lines(weather: &SiteWeather, loaded: &Loaded) -> Vec<SourceLine> {
+    let order = weather.order();
+    weather
+        .sources
+        .iter()
+        .enumerate()
+        .map(|(index, source)| {
+            let days = weather.days.get(index).map_or(&[][..], Vec::as_slice);
+            let standing = |rejects: bool| {
+                days.iter()
+                    .flat_map(|d| Variable::ALL.map(|v| d.standing(v)))
+                    .filter(|s| match s {
+                        Standing::Rejected(_) | Standing::Discarded => rejects,
+                        Standing::Doubtful(_) => !rejects,
+                        _ => false,
+                    })
+                    .count()
+            };
+            let counts: Vec<&str> = Group::ALL
+                .iter()
+                .filter(|g| order.get(**g as usize).and_then(|o| o.first()) == Some(&index))
+                .map(|g| g.label())
+                .collect();
+            let (first, last) = (days.first(), days.last());
+            let span = first.zip(last).map(|(a, b)| (a.raw.date, b.raw.date));
+            let total = span.map_or(0, |(a, b)| usize::try_from((b - a).get_days()).unwrap_or(0) + 1);
+            SourceLine {
+                id: source.id,
+                name: source.name.clone(),
+                kind: source.kind.label(),
+                place: match source.place {
+                    None => "at the site".to_owned(),
+                    Some(place) => {
+                        let site = &loaded.site.site;
+                        let rise = place.elevation.m() - site.elevation.m();
+                        format!("{:.1} km off, {:+.0} m", source.distance_km(site), rise)
+                    }
+                },
+                span: span.map_or("nothing yet".to_owned(), |(a, b)| format!("{a} to {b}")),
+                days: days.len(),
+                missing: total.saturating_sub(days.len()),
+                rejected: standing(true),
+                doubtful: standing(false),
+                counts_for: counts.join(", "),
+                has_days: source.kind != SourceKind::Normals,
+            }
+        })
+        .collect()
+}
+
+/// A value that a rule or a person stands against.
+struct FlaggedLine {
+    source_id: i64,
+    source: String,
+    date: String,
+    variable: &'static str,
+    code: &'static str,
+    value: String,
+    standing: &'static str,
+    why: String,
+    counts: bool,
+    /// The latest overrule, to take back.
+    said: Option<i64>,
+}
+
+fn flagged(
+    weather: &SiteWeather,
+    said: &std::collections::BTreeMap<i64, Vec<OverruleRecord>>,
+) -> Vec<FlaggedLine> {
+    let mut out = Vec::new();
+    for (source, days) in weather.sources.iter().zip(&weather.days) {
+        for day in days.iter().rev() {
+            for variable in Variable::ALL {
+                let standing = day.standing(variable);
+                if matches!(standing, Standing::Missing | Standing::Good) {
+                    continue;
+                }
+                let of_value = |o: &&OverruleRecord| {
+                    !o.undone && o.overrule.date == day.raw.date && o.overrule.variable == variable
+                };
+                let latest = said.get(&source.id).and_then(|all| all.iter().rfind(of_value));
+                out.push(flagged_line((source.id, &source.name), day, (variable, standing), latest));
+            }
+        }
+    }
+    out
+}
+
+fn flagged_line(
+    (source_id, source): (i64, &str),
+    day: &JudgedDay,
+    (variable, standing): (Variable, Standing),
+    latest: Option<&OverruleRecord>,
+) -> FlaggedLine {
+    let by = |o: &OverruleRecord| format!("{}: {}", o.said_by, o.overrule.reason);
+    let (word, why) = match standing {
+        Standing::Rejected(rule) => ("does not count", rule.words().to_owned()),
+        Standing::Doubtful(rule) => ("doubtful, counts", rule.words().to_owned()),
+        Standing::Kept => ("counted by hand", latest.map_or(String::new(), by)),
+        Standing::Discarded => ("left out by hand", latest.map_or(String::new(), by)),
+        Standing::Good | Standing::Missing => ("", String::new()),
+    };
+    FlaggedLine {
+        source_id,
+        source: source.to_owned(),
+        date: day.raw.date.to_string(),
+        variable: variable.label(),
+        code: variable.code(),
+        value: day.raw.get(variable).map_or(String::new(), |v| {
+            format!("{} {}", crate::page::quantities::plain(v, 1), variable.unit())
+        }),
+        standing: word,
+        why,
+        counts: standing.counts(),
+        said: latest.map(|o| o.id),
+    }
+}
+
+/// How a group of variables is chosen.
+struct ChoiceLine {
+    code: &'static str,
+    label: &'static str,
+    /// First and second source: id, name, chosen.
+    first: Vec<(i64, String, bool)>,
+    second: Vec<(i64, String, bool)>,
+}
+
+fn choice_lines(weather: &SiteWeather) -> Vec<ChoiceLine> {
+    let order = weather.order();
+    Group::ALL
+        .iter()
+        .map(|group| {
+            let place = |n: usize| order.get(*group as usize).and_then(|o| o.get(n)).copied();
+            let options = |chosen: Option<usize>| {
+                weather
+                    .sources
+                    .iter()
+                    .enumerate()
+                    .filter(|(_, s)| s.kind != SourceKind::Normals)
+                    .map(|(i, s)| (s.id, s.name.clone(), chosen == Some(i)))
+                    .collect()
+            };
+            ChoiceLine {
+                code: group.code(),
+                label: group.label(),
+                first: options(place(0)),
+                second: options(place(1)),
+            }
+        })
+        .collect()
+}
+
+#[derive(Template)]
+#[template(path = "chapters/weather/room.html")]
+struct RoomPage {
+    frame: Frame,
+    site_id: i64,
+    lead: String,
+    sources: Vec<SourceLine>,
+    chart_sources: Vec<(i64, String)>,
+    variables: Vec<(&'static str, String)>,
+    choices: Vec<ChoiceLine>,
+    choice_id: String,
+    choice_words: String,
+    flagged: Vec<FlaggedLine>,
+    flagged_count: usize,
+    imports: Vec<ImportLine>,
+    file_name: String,
+    problems: Vec<ProblemLine>,
+    problem_count: usize,
+    refused: String,
+    reason: String,
+}
+
+/// What a refused form brings back to the room.
+#[derive(Default)]
+struct Refused {
+    file: Option<(String, Vec<Problem>)>,
+    message: String,
+    reason: String,
+}
+
+async fn draw(
+    state: &web::Data<AppState>,
+    who: &SignedIn,
+    status: StatusCode,
+    loaded: &Loaded,
+    refused: Refused,
+) -> Result<HttpResponse, PageError> {
+    let (id, site) = (loaded.site.id, loaded.site.site.clone());
+    let (weather, imports, said) = db(state, move |store| {
+        Ok((store.site_weather(id, &site)?, store.imports(id)?, store.overrules(id)?))
+    })
+    .await?;
+    let days = weather.woven(&loaded.site.site).days.len();
+    let (file_name, problems) = refused.file.unwrap_or_default();
+    let mut all = flagged(&weather, &said);
+    let flagged_count = all.len();
+    all.truncate(MAX_FLAGGED);
+    let lead = match weather.sources.iter().filter(|s| s.kind != SourceKind::Normals).count() {
+        0 => "No weather yet. A daily file with lowest and highest temperature is enough; rain, humidity, sun and wind make it better.".to_owned(),
+        1 => format!("{days} days count, from one source. A second one shows what the first is worth."),
+        n => format!("{days} days count, woven from {n} sources by variable."),
+    };
+    let choice_words = weather.choice.as_ref().map_or_else(
+        || {
+            "Nobody has chosen yet: the own sensor counts, the others stand in where it has nothing."
+                .to_owned()
+        },
+        |c| format!("Chosen by {} on {}: {}", c.chosen_by, c.chosen_at.strftime("%-d %b %Y"), c.reason),
+    );
+    page_with(
+        status,
+        &RoomPage {
+            frame: Frame::of_site(
+                who,
+                format!("{}: weather", loaded.site.site.name),
+                loaded,
+                Chapter::Weather,
+            )?,
+            site_id: id,
+            lead,
+            sources: source_lines(&weather, loaded),
+            chart_sources: weather
+                .sources
+                .iter()
+                .filter(|s| s.kind != SourceKind::Normals)
+                .map(|s| (s.id, s.name.clone()))
+                .collect(),
+            variables: Variable::ALL
+                .iter()
+                .map(|v| (v.code(), format!("{}, {}", v.label(), v.unit())))
+                .collect(),
+            choices: choice_lines(&weather),
+            choice_id: weather.choice.as_ref().map_or(String::new(), |c| c.id.to_string()),
+            choice_words,
+            flagged: all,
+            flagged_count,
+            imports: imports.into_iter().map(|i| import_line(i, &weather)).collect(),
+            file_name,
+            problem_count: problems.len(),
+            problems: lines(&problems),
+            refused: refused.message,
+            reason: refused.reason,
+        },
+    )
+}
+
+#[get("/sites/{id}/weather")]
+async fn room(
+    state: web::Data<AppState>,
+    who: SignedIn,
+    id: web::Path<i64>,
+) -> Result<HttpResponse, PageError> {
+    let loaded = load(&state, *id).await?;
+    draw(&state, &who, StatusCode::OK, &loaded, Refused::default()).await
+}
+
+/// Longest reason kept, characters.
+const MAX_REASON: usize = 300;
+
+#[post("/sites/{id}/weather/overrule")]
+async fn overrule(
+    state: web::Data<AppState>,
+    Editor(who): Editor,
+    id: web::Path<i64>,
+    fields: Fields,
+) -> Result<HttpResponse, PageError> {
+    let id = *id;
+    let loaded = load(&state, id).await?;
+    let reason: String = fields.get("reason").trim().chars().take(MAX_REASON).collect();
+    let value = (fields.get("date").parse().ok(), Variable::from_code(fields.get("variable")));
+    let sources = db(&state, move |store| store.sources(id)).await?;
+    let source = fields.get("source").parse::<i64>().ok().filter(|s| sources.iter().any(|o| o.id == *s));
+    let (Some(source), (Some(date), Some(variable))) = (source, value) else {
+        let message =
+            "Say which value is meant: a source, a day written YYYY-MM-DD and a variable.".to_owned();
+        let refused = Refused { message, reason, file: None };
+        return draw(&state, &who, StatusCode::UNPROCESSABLE_ENTITY, &loaded, refused).await;
+    };
+    if reason.is_empty() {
+        let message = format!(
+            "Say why {} of {date} should be judged otherwise; the reason stays with the value.",
+            variable.label()
+        );
+        let refused = Refused { message, reason, file: None };
+        return draw(&state, &who, StatusCode::UNPROCESSABLE_ENTITY, &loaded, refused).await;
+    }
+    let keep = fields.get("keep") == "yes";
+    let said = Overrule { date, variable, keep, reason };
+    let user = who.user.id;
+    let overrule_id = db(&state, move |store| store.overrule(id, source, &said, user)).await?;
+    let text = format!(
+        "The {} of {date} {}. The original stays as it came.",
+        variable.label(),
+        if keep { "counts" } else { "does not count" }
+    );
+    flash(&who.session, text, Some(format!("/sites/{id}/weather/overrules/{overrule_id}/undo")))?;
+    Ok(see_other(&format!("/sites/{id}/weather#flagged")))
+}
+
+async fn set_overrule(
+    state: &web::Data<AppState>,
+    who: &SignedIn,
+    (site_id, id): (i64, i64),
+    undone: bool,
+) -> Result<HttpResponse, PageError> {
+    let at = undone.then(Timestamp::now);
+    if !db(state, move |store| store.set_overrule_undone(site_id, id, at)).await? {
+        return Err(PageError::NotFound);
+    }
+    let (text, back) = if undone {
+        ("The rules judge the value again.", "redo")
+    } else {
+        ("It is judged by hand again.", "undo")
+    };
+    flash(&who.session, text, Some(format!("/sites/{site_id}/weather/overrules/{id}/{back}")))?;
+    Ok(see_other(&format!("/sites/{site_id}/weather#flagged")))
+}
+
+#[post("/sites/{id}/weather/overrules/{overrule}/undo")]
+async fn undo_overrule(
+    state: web::Data<AppState>,
+    Editor(who): Editor,
+    path: web::Path<(i64, i64)>,
+    _fields: Fields,
+) -> Result<HttpResponse, PageError> {
+    set_overrule(&state, &who, *path, true).await
+}
+
+#[post("/sites/{id}/weather/overrules/{overrule}/redo")]
+async fn redo_overrule(
+    state: web::Data<AppState>,
+    Editor(who): Editor,
+    path: web::Path<(i64, i64)>,
+    _fields: Fields,
+) -> Result<HttpResponse, PageError> {
+    set_overrule(&state, &who, *path, false).await
+}
+
+async fn set_undone(
+    state: &web::Data<AppState>,
+    who: &SignedIn,
+    (site_id, import_id): (i64, i64),
+    undone: bool,
+) -> Result<HttpResponse, PageError> {
+    let at = undone.then(Timestamp::now);
+    if !db(state, move |store| store.set_import_undone(site_id, import_id, at)).await? {
+        return Err(PageError::NotFound);
+    }
+    let (text, back) = if undone {
+        ("The import is undone; the values from before count again.", "redo")
+    } else {
+        ("The import counts again.", "undo")
+    };
+    flash(&who.session, text, Some(format!("/sites/{site_id}/weather/imports/{import_id}/{back}")))?;
+    Ok(see_other(&format!("/sites/{site_id}/weather")))
+}
+
+#[post("/sites/{id}/weather/imports/{import}/undo")]
+async fn undo_import(
+    state: web::Data<AppState>,
+    Editor(who): Editor,
+    path: web::Path<(i64, i64)>,
+    _fields: Fields,
+) -> Result<HttpResponse, PageError> {
+    set_undone(&state, &who, *path, true).await
+}
+
+#[post("/sites/{id}/weather/imports/{import}/redo")]
+async fn redo_import(
+    state: web::Data<AppState>,
+    Editor(who): Editor,
+    path: web::Path<(i64, i64)>,
+    _fields: Fields,
+) -> Result<HttpResponse, PageError> {
+    set_undone(&state, &who, *path, false).await
+}
+
+#[get("/sites/{id}/weather.csv")]
+async fn download(
+    state: web::Data<AppState>,
+    _who: SignedIn,
+    id: web::Path<i64>,
+) -> Result<HttpResponse, PageError> {
+    let site = load(&state, *id).await?.site;
+    let name = format!("{} weather", site.site.name);
+    let days = db(&state, move |store| store.weather(*id, &site.site)).await?;
+    Ok(HttpResponse::Ok()
+        .content_type("text/csv; charset=utf-8")
+        .insert_header(attachment(&name, "csv"))
+        .body(daily_csv::write(&days)))
+}

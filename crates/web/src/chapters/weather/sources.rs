@@ -1,0 +1,513 @@
+//! Sources: make one, take one away, type normals, compare two, choose which one counts.
+
+use super::{MAX_REASON, Refused, draw};
+use crate::page::forms::{Field, FieldError, Form, Group as FormGroup, NO_UNIT, Reader, Shown};
+use crate::page::frame::{Chapter, Frame};
+use crate::server::error::{PageError, page_with, see_other};
+use crate::server::session::{Editor, Fields, SignedIn, flash};
+use crate::server::state::{AppState, db};
+use crate::site::facts::{Loaded, load};
+use actix_web::http::StatusCode;
+use actix_web::{HttpResponse, get, post, web};
+use askama::Template;
+use jiff::Timestamp;
+use std::collections::BTreeMap;
+use upland_core::codes::Coded;
+use upland_core::quantity::bounds;
+use upland_core::quantity::units::{Celsius, Metres, Millimetres};
+use upland_core::weather::climate::TypedNormals;
+use upland_core::weather::record::{Group, SourceKind, compare};
+use upland_store::weather::SourcePlace;
+
+pub(super) fn routes(config: &mut web::ServiceConfig) {
+    config
+        .service(new_page)
+        .service(create)
+        .service(remove)
+        .service(restore)
+        .service(choose)
+        .service(comparison)
+        .service(normals_page)
+        .service(save_normals);
+}
+
+const DEGREES: Shown = Shown { unit: "°", factor: 1.0 };
+const METRES: Shown = Shown { unit: "m", factor: 1.0 };
+
+fn source_form(texts: &BTreeMap<String, String>, errors: &[FieldError]) -> Form {
+    Form {
+        groups: vec![
+            FormGroup {
+                legend: "Source",
+                fields: vec![
+                    Field::text("name", "Name").help("As the team calls it."),
+                    Field::choice::<SourceKind>("kind", "What it is", SourceKind::label),
+                ],
+            },
+            FormGroup {
+                legend: "Where the station stands",
+                fields: vec![
+                    Field::number("latitude", "Latitude", "°").help("Only for a station some way off."),
+                    Field::number("longitude", "Longitude", "°"),
+                    Field::number("elevation", "Elevation", "m"),
+                    Field::number("wind_height", "Height of its wind sensor", "m").default("10"),
+                ],
+            },
+        ],
+    }
+    .filled(texts, errors)
+}
+
+#[derive(Template)]
+#[template(path = "chapters/weather/source.html")]
+struct SourcePage {
+    frame: Frame,
+    site_id: i64,
+    form: Form,
+}
+
+fn source_page(
+    who: &SignedIn,
+    loaded: &Loaded,
+    status: StatusCode,
+    texts: &BTreeMap<String, String>,
+    errors: &[FieldError],
+) -> Result<HttpResponse, PageError> {
+    page_with(
+        status,
+        &SourcePage {
+            frame: Frame::of_site(who, "New source", loaded, Chapter::Weather)?,
+            site_id: loaded.site.id,
+            form: source_form(texts, errors),
+        },
+    )
+}
+
+#[get("/sites/{id}/weather/sources/new")]
+async fn new_page(
+    state: web::Data<AppState>,
+    Editor(who): Editor,
+    id: web::Path<i64>,
+) -> Result<HttpResponse, PageError> {
+    let loaded = load(&state, *id).await?;
+    let texts = BTreeMap::from([("kind".to_owned(), SourceKind::Station.code().to_owned())]);
+    source_page(&who, &loaded, StatusCode::OK, &texts, &[])
+}
+
+#[post("/sites/{id}/weather/sources")]
+async fn create(
+    state: web::Data<AppState>,
+    Editor(who): Editor,
+    id: web::Path<i64>,
+    fields: Fields,
+) -> Result<HttpResponse, PageError> {
+    let id = *id;
+    let loaded = load(&state, id).await?;
+    let mut reader = Reader::new(&fields);
+    let name = reader.name("name");
+    let kind: Option<SourceKind> = reader.choice("kind");
+    let place = (kind == Some(SourceKind::Station)).then(|| SourcePlace {
+        latitude_deg: reader.required("latitude", DEGREES, &bounds::LATITUDE, None),
+        longitude_deg: reader.required("longitude", DEGREES, &bounds::LONGITUDE, None),
+        elevation: Metres::from_m(reader.required("elevation", METRES, &bounds::ELEVATION, None)),
+        wind_height: Metres::from_m(
+            reader.optional("wind_height", METRES, &bounds::WIND_HEIGHT, None).unwrap_or(10.0),
+        ),
+    });
+    let (Some(kind), true) = (kind, reader.errors.is_empty()) else {
+        return source_page(&who, &loaded, StatusCode::UNPROCESSABLE_ENTITY, &fields.0, &reader.errors);
+    };
+    let (user, label) = (who.user.id, name.clone());
+    let source = db(&state, move |store| store.create_source(id, kind, &label, place, user)).await?;
+    flash(
+        &who.session,
+        format!("{name} is made."),
+        Some(format!("/sites/{id}/weather/sources/{source}/remove")),
+    )?;
+    let next = if kind == SourceKind::Normals { format!("/sources/{source}/normals") } else { String::new() };
+    Ok(see_other(&format!("/sites/{id}/weather{next}")))
+}
+
+async fn set_removed(
+    state: &web::Data<AppState>,
+    who: &SignedIn,
+    (site_id, id): (i64, i64),
+    removed: bool,
+) -> Result<HttpResponse, PageError> {
+    let at = removed.then(Timestamp::now);
+    if !db(state, move |store| store.set_source_removed(site_id, id, at)).await? {
+        return Err(PageError::NotFound);
+    }
+    let (text, back) = if removed {
+        ("The source is taken away; its files are kept.", "restore")
+    } else {
+        ("The source is back.", "remove")
+    };
+    flash(&who.session, text, Some(format!("/sites/{site_id}/weather/sources/{id}/{back}")))?;
+    Ok(see_other(&format!("/sites/{site_id}/weather")))
+}
+
+#[post("/sites/{id}/weather/sources/{source}/remove")]
+async fn remove(
+    state: web::Data<AppState>,
+    Editor(who): Editor,
+    path: web::Path<(i64, i64)>,
+    _fields: Fields,
+) -> Result<HttpResponse, PageError> {
+    set_removed(&state, &who, *path, true).await
+}
+
+#[post("/sites/{id}/weather/sources/{source}/restore")]
+async fn restore(
+    state: web::Data<AppState>,
+    Editor(who): Editor,
+    path: web::Path<(i64, i64)>,
+    _fields: Fields,
+) -> Result<HttpResponse, PageError> {
+    set_removed(&state, &who, *path, false).await
+}
+
+/// Says which source counts, by variable.
+#[post("/sites/{id}/weather/choice")]
+async fn choose(
+    state: web::Data<AppState>,
+    Editor(who): Editor,
+    id: web::Path<i64>,
+    fields: Fields,
+) -> Result<HttpResponse, PageError> {
+    let id = *id;
+    let loaded = load(&state, id).await?;
+    let known: Vec<i64> = db(&state, move |store| store.sources(id)).await?.iter().map(|s| s.id).collect();
+    let picked = |group: Group, place: &str| {
+        fields.get(&format!("{}-{place}", group.code())).parse::<i64>().ok().filter(|s| known.contains(s))
+    };
+    let order = Group::ALL.map(|group| {
+        let mut ids: Vec<i64> = picked(group, "first").into_iter().collect();
+        ids.extend(picked(group, "second").filter(|s| !ids.contains(s)));
+        ids
+    });
+    let reason: String = fields.get("reason").trim().chars().take(MAX_REASON).collect();
+    let refuse = |message: &str| Refused { message: message.to_owned(), reason: reason.clone(), file: None };
+    if reason.is_empty() {
+        let refused = refuse("Say why these sources count; whoever reads the numbers later will ask.");
+        return draw(&state, &who, StatusCode::UNPROCESSABLE_ENTITY, &loaded, refused).await;
+    }
+    if order.first().is_none_or(Vec::is_empty) {
+        let refused = refuse("Temperature needs a source: without it no day counts.");
+        return draw(&state, &who, StatusCode::UNPROCESSABLE_ENTITY, &loaded, refused).await;
+    }
+    let (base, user, why) = (fields.get("base").parse().ok(), who.user.id, reason.clone());
+    if let Some(theirs) = db(&state, move |store| store.choose_sources(id, base, &order, &why, user)).await? {
+        let refused = refuse(&format!(
+            "{} chose meanwhile ({}). Theirs stands below; choose again if you still want yours.",
+            theirs.chosen_by, theirs.reason
+        ));
+        return draw(&state, &who, StatusCode::CONFLICT, &loaded, refused).await;
+    }
+    flash(&who.session, "The choice is saved; every number follows it from now on.", None)?;
+    Ok(see_other(&format!("/sites/{id}/weather")))
+}
+
+struct CompareLine {
+    variable: &'static str,
+    days: usize,
+    bias: String,
+    scatter: String,
+    correlation: String,
+    apart: String,
+}
+
+#[derive(Template)]
+#[template(path = "chapters/weather/compare.html")]
+struct ComparePage {
+    frame: Frame,
+    site_id: i64,
+    first: i64,
+    second: i64,
+    sources: Vec<(i64, String)>,
+    words: String,
+    lines: Vec<CompareLine>,
+}
+
+#[derive(serde::Deserialize)]
+struct Pair {
+    first: Option<i64>,
+    second: Option<i64>,
+}
+
+#[get("/sites/{id}/weather/compare")]
+async fn comparison(
+    state: web::Data<AppState>,
+    who: SignedIn,
+    id: web::Path<i64>,
+    query: web::Query<Pair>,
+) -> Result<HttpResponse, PageError> {
+    let loaded = load(&state, *id).await?;
+    let (id, site) = (*id, loaded.site.site.clone());
+    let weather = db(&state, move |store| store.site_weather(id, &site)).await?;
+    let with_days: Vec<usize> =
+        (0..weather.sources.len()).filter(|i| weather.days.get(*i).is_some_and(|d| !d.is_empty())).collect();
+    let pick = |wanted: Option<i64>, place: usize| {
+        wanted
+            .and_then(|id| {
+                with_days.iter().copied().find(|i| weather.sources.get(*i).is_some_and(|s| s.id == id))
+            })
+            .or_else(|| with_days.get(place).copied())
+    };
+    let pair = pick(query.first, 0).zip(pick(query.second, 1));
+    let source = |i: usize| weather.sources.get(i);
+    let (mut words, mut lines, mut ids) = (String::new(), Vec::new(), (0, 0));
+    if let Some((a, b)) = pair
+        && let (Some(first), Some(second)) = (source(a), source(b))
+    {
+        let site = &loaded.site.site;
+        let at = |s: &upland_store::weather::SourceRecord| {
+            s.place.map_or((site.latitude_deg, site.longitude_deg), |p| (p.latitude_deg, p.longitude_deg))
+        };
+        let rise = second.station(site).elevation.m() - first.station(site).elevation.m();
+        words = format!(
+            "{} against {}: {:.1} km apart, {rise:+.0} m in height. Bias is the second less the first.",
+            second.name,
+            first.name,
+            upland_core::weather::record::distance_km(at(first), at(second)),
+        );
+        ids = (first.id, second.id);
+        let (left, right) = (weather.days.get(a), weather.days.get(b));
+        lines = compare(left.map_or(&[][..], Vec::as_slice), right.map_or(&[][..], Vec::as_slice))
+            .into_iter()
+            .map(|c| CompareLine {
+                variable: c.variable.label(),
+                days: c.days,
+                bias: format!("{:+.2} {}", c.bias, c.variable.unit()),
+                scatter: format!("{:.2} {}", c.scatter, c.variable.unit()),
+                correlation: c.correlation.map_or("–".into(), |r| format!("{r:.2}")),
+                apart: if c.days_apart == 0 { "none".into() } else { c.days_apart.to_string() },
+            })
+            .collect();
+    }
+    crate::server::error::page(&ComparePage {
+        frame: Frame::of_site(&who, "Two sources", &loaded, Chapter::Weather)?,
+        site_id: id,
+        first: ids.0,
+        second: ids.1,
+        sources: with_days.iter().filter_map(|i| source(*i)).map(|s| (s.id, s.name.clone())).collect(),
+        words,
+        lines,
+    })
+}
+
+const MONTHS: [&str; 12] = [
+    "January",
+    "February",
+    "March",
+    "April",
+    "May",
+    "June",
+    "July",
+    "August",
+    "September",
+    "October",
+    "November",
+    "December",
+];
+/// Columns of the table of normals: name, heading, range, needed.
+const NORMALS: [(&str, &str, &bounds::Bound, bool); 4] = [
+    ("tmin", "mean minimum, °C", &bounds::NORMAL_TEMPERATURE, true),
+    ("tmax", "mean maximum, °C", &bounds::NORMAL_TEMPERATURE, true),
+    ("rain", "rain, mm", &bounds::NORMAL_RAIN, false),
+    ("et0", "ET0 a day, mm", &bounds::NORMAL_ET0, false),
+];
+
+struct NormalsRow {
+    month: &'static str,
+    /// Field name, label, value, error.
+    cells: Vec<(String, String, String, String)>,
+}
+
+#[derive(Template)]
+#[template(path = "chapters/weather/normals.html")]
+struct NormalsPage {
+    frame: Frame,
+    site_id: i64,
+    source_id: i64,
+    name: String,
+    heads: Vec<&'static str>,
+    rows: Vec<NormalsRow>,
+    wrong: usize,
+}
+
+/// Reads the table: values by column, or errors by field.
+fn read_normals(fields: &Fields) -> Result<TypedNormals, BTreeMap<String, String>> {
+    let mut errors = BTreeMap::new();
+    let columns: Vec<Option<[f64; 12]>> = NORMALS
+        .iter()
+        .map(|(name, _, bound, needed)| {
+            let empty = (0..12).all(|m| fields.get(&format!("{name}{m}")).is_empty());
+            if empty && !needed {
+                return None;
+            }
+            Some(core::array::from_fn(|m| {
+                let field = format!("{name}{m}");
+                let text = fields.get(&field);
+                let value = text.parse::<f64>();
+                match value {
+                    Ok(v) if bound.check(v).is_ok() => v,
+                    _ => {
+                        let message = if text.is_empty() {
+                            "needed".to_owned()
+                        } else {
+                            format!("{} to {}", bound.min, bound.max)
+                        };
+                        errors.insert(field, message);
+                        0.0
+                    }
+                }
+            }))
+        })
+        .collect();
+    let [Some(tmin), Some(tmax), rain, et0] = columns.as_slice() else { return Err(errors) };
+    for (m, (low, high)) in tmin.iter().zip(tmax).enumerate() {
+        if low > high {
+            errors.entry(format!("tmin{m}")).or_insert_with(|| "above the maximum".to_owned());
+        }
+    }
+    if !errors.is_empty() {
+        return Err(errors);
+    }
+    Ok(TypedNormals {
+        temperature_min: tmin.map(Celsius::from_c),
+        temperature_max: tmax.map(Celsius::from_c),
+        rain: rain.map(|r| r.map(Millimetres::from_mm)),
+        et0_a_day: et0.map(|e| e.map(Millimetres::from_mm)),
+    })
+}
+
+fn normals_texts(normals: &TypedNormals) -> BTreeMap<String, String> {
+    let mut out = BTreeMap::new();
+    for m in 0..12 {
+        let mut put = |name: &str, value: Option<f64>| {
+            if let Some(value) = value {
+                out.insert(format!("{name}{m}"), NO_UNIT.text(Some(value)));
+            }
+        };
+        put("tmin", normals.temperature_min.get(m).map(|t| t.c()));
+        put("tmax", normals.temperature_max.get(m).map(|t| t.c()));
+        put("rain", normals.rain.and_then(|r| r.get(m).map(|v| v.mm())));
+        put("et0", normals.et0_a_day.and_then(|e| e.get(m).map(|v| v.mm())));
+    }
+    out
+}
+
+/// What was typed, and what is wrong with it, by field.
+type Typed<'a> = (&'a BTreeMap<String, String>, BTreeMap<String, String>);
+
+async fn draw_normals(
+    state: &web::Data<AppState>,
+    who: &SignedIn,
+    (site_id, source_id): (i64, i64),
+    refused: Option<Typed<'_>>,
+) -> Result<HttpResponse, PageError> {
+    let loaded = load(state, site_id).await?;
+    let (sources, normals) =
+        db(state, move |store| Ok((store.sources(site_id)?, store.normals(source_id)?))).await?;
+    let source = sources
+        .into_iter()
+        .find(|s| s.id == source_id && s.kind == SourceKind::Normals)
+        .ok_or(PageError::NotFound)?;
+    let known = normals.as_ref().map(normals_texts).unwrap_or_default();
+    let empty = BTreeMap::new();
+    let (texts, errors) = refused.as_ref().map_or((&known, &empty), |(t, e)| (*t, e));
+    let rows = MONTHS
+        .iter()
+        .enumerate()
+        .map(|(m, month)| NormalsRow {
+            month,
+            cells: NORMALS
+                .iter()
+                .map(|(name, head, ..)| {
+                    let field = format!("{name}{m}");
+                    let of = |map: &BTreeMap<String, String>| map.get(&field).cloned().unwrap_or_default();
+                    (field.clone(), format!("{month}, {head}"), of(texts), of(errors))
+                })
+                .collect(),
+        })
+        .collect();
+    page_with(
+        if errors.is_empty() { StatusCode::OK } else { StatusCode::UNPROCESSABLE_ENTITY },
+        &NormalsPage {
+            frame: Frame::of_site(who, "Typed normals", &loaded, Chapter::Weather)?,
+            site_id,
+            source_id,
+            name: source.name,
+            heads: NORMALS.iter().map(|(_, head, ..)| *head).collect(),
+            rows,
+            wrong: errors.len(),
+        },
+    )
+}
+
+#[get("/sites/{id}/weather/sources/{source}/normals")]
+async fn normals_page(
+    state: web::Data<AppState>,
+    who: SignedIn,
+    path: web::Path<(i64, i64)>,
+) -> Result<HttpResponse, PageError> {
+    draw_normals(&state, &who, *path, None).await
+}
+
+#[post("/sites/{id}/weather/sources/{source}/normals")]
+async fn save_normals(
+    state: web::Data<AppState>,
+    Editor(who): Editor,
+    path: web::Path<(i64, i64)>,
+    fields: Fields,
+) -> Result<HttpResponse, PageError> {
+    let (site_id, source_id) = *path;
+    match read_normals(&fields) {
+        Ok(normals) => {
+            let user = who.user.id;
+            let found = db(&state, move |store| {
+                let ours = store
+                    .sources(site_id)?
+                    .iter()
+                    .any(|s| s.id == source_id && s.kind == SourceKind::Normals);
+                if ours {
+                    store.set_normals(site_id, source_id, &normals, user)?;
+                }
+                Ok(ours)
+            })
+            .await?;
+            if !found {
+                return Err(PageError::NotFound);
+            }
+            flash(&who.session, "The normals are saved; they stand in where no record reaches.", None)?;
+            Ok(see_other(&format!("/sites/{site_id}/weather")))
+        }
+        Err(errors) => draw_normals(&state, &who, *path, Some((&fields.0, errors))).await,
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_table_of_normals_is_read_or_told_cell_by_cell() {
+        let mut texts: BTreeMap<String, String> = BTreeMap::new();
+        for m in 0..12 {
+            texts.insert(format!("tmin{m}"), "2".into());
+            texts.insert(format!("tmax{m}"), "14.5".into());
+        }
+        let normals = read_normals(&Fields(texts.clone())).unwrap();
+        assert_eq!((normals.temperature_max[6].c(), normals.rain), (14.5, None));
+        assert_eq!(normals_texts(&normals), texts);
+        texts.insert("tmin3".into(), "20".into());
+        texts.insert("rain5".into(), "much".into());
+        texts.remove("tmax7");
+        let errors = read_normals(&Fields(texts)).unwrap_err();
+        assert_eq!(errors["tmin3"], "above the maximum");
+        assert_eq!(errors["tmax7"], "needed");
+        assert_eq!(errors["rain5"], "0 to 3000");
+        assert_eq!(errors["rain0"], "needed", "a column is whole or empty");
+    }
+}

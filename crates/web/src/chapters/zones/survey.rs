@@ -1,0 +1,340 @@
+//! The zone survey as a form, in the units of its site.
+
+use super::planting_form;
+use crate::page::forms::{Field, FieldError, Form, Group, Kind, Reader, Shown};
+use crate::page::quantities;
+use crate::server::session::Fields;
+use std::collections::BTreeMap;
+use upland_core::codes::Coded;
+use upland_core::ground::application::HeadType;
+use upland_core::ground::plant::{PlantKind, Sky, Sun};
+use upland_core::ground::soil::Texture;
+use upland_core::quantity::bounds;
+use upland_core::quantity::units::{M_PER_FOOT, MM_PER_INCH, Metres, MillimetresPerHour, SquareMetres};
+use upland_core::site::{DEFAULT_SLOPE_PCT, UnitSystem, Zone};
+
+pub(crate) struct ZoneUnits {
+    pub rate: Shown,
+    pub root: Shown,
+    pub area: Shown,
+}
+
+pub(crate) fn units(system: UnitSystem) -> ZoneUnits {
+    match system {
+        UnitSystem::Metric => ZoneUnits {
+            rate: Shown { unit: "mm/h", factor: 1.0 },
+            root: Shown { unit: "cm", factor: 0.01 },
+            area: Shown { unit: "m²", factor: 1.0 },
+        },
+        UnitSystem::UsCustomary => ZoneUnits {
+            rate: Shown { unit: "in/h", factor: MM_PER_INCH },
+            root: Shown { unit: "in", factor: MM_PER_INCH / 1000.0 },
+            area: Shown { unit: "ft²", factor: M_PER_FOOT * M_PER_FOOT },
+        },
+    }
+}
+
+const PERCENT: Shown = Shown { unit: "%", factor: 0.01 };
+const SLOPE_PERCENT: Shown = Shown { unit: "%", factor: 1.0 };
+
+/// The texts of a zone's fields.
+pub(crate) fn texts(zone: &Zone, system: UnitSystem) -> BTreeMap<String, String> {
+    let u = units(system);
+    [
+        ("box", zone.box_number.to_string()),
+        ("number", zone.number.to_string()),
+        ("name", zone.name.clone()),
+        ("plant", zone.plant.code().to_owned()),
+        ("sun", zone.sun.code().to_owned()),
+        ("sky", zone.sky.code().to_owned()),
+        ("soil", zone.soil.code().to_owned()),
+        ("slope", SLOPE_PERCENT.text(zone.slope_pct)),
+        ("root_depth", u.root.text(zone.root_depth.map(Metres::m))),
+        ("allowable_depletion", PERCENT.text(zone.allowable_depletion)),
+        ("head", zone.head.code().to_owned()),
+        ("rate", u.rate.text(zone.precipitation_rate.map(MillimetresPerHour::mm_per_hour))),
+        ("uniformity", PERCENT.text(zone.uniformity)),
+        ("area", u.area.text(zone.area.map(SquareMetres::m2))),
+    ]
+    .into_iter()
+    .chain(planting_form::texts(zone, &u, system))
+    .map(|(k, v)| (k.to_owned(), v))
+    .collect()
+}
+
+/// The texts of a zone not yet described: only what must be chosen has a first choice.
+pub(crate) fn blank(box_number: u8, number: u16) -> BTreeMap<String, String> {
+    [
+        ("box", box_number.to_string()),
+        ("number", number.to_string()),
+        ("plant", PlantKind::CoolSeasonTurf.code().to_owned()),
+        ("sun", Sun::Full.code().to_owned()),
+        ("sky", Sky::Open.code().to_owned()),
+        ("soil", Texture::Loam.code().to_owned()),
+        ("head", HeadType::Spray.code().to_owned()),
+    ]
+    .into_iter()
+    .map(|(k, v)| (k.to_owned(), v))
+    .collect()
+}
+
+/// The form, with each default written where its value would stand.
+pub(crate) fn form(
+    system: UnitSystem,
+    boxes: &[(u8, String)],
+    texts: &BTreeMap<String, String>,
+    errors: &[FieldError],
+) -> Form {
+    let u = units(system);
+    let boxes: Vec<(String, String)> =
+        boxes.iter().map(|(n, place)| (n.to_string(), format!("{n} {place}"))).collect();
+    let chosen = |name: &str| texts.get(name).map_or("", String::as_str);
+    let plant = PlantKind::from_code(chosen("plant")).unwrap_or(PlantKind::CoolSeasonTurf).defaults();
+    let head = HeadType::from_code(chosen("head")).unwrap_or(HeadType::Spray);
+    let defaults = Defaults::of(&u, &plant, head);
+    let mut groups = vec![
+        Group {
+            legend: "Station",
+            fields: vec![
+                Field { kind: Kind::Choice(boxes), ..Field::text("box", "Box") },
+                Field::number("number", "Zone number", "").help("The station number on the box."),
+                Field::text("name", "Name"),
+                Field::number("area", "Area", u.area.unit)
+                    .help("For litres and flow; leave empty if not known."),
+            ],
+        },
+        Group {
+            legend: "Plants and exposure",
+            fields: vec![
+                Field::choice::<PlantKind>("plant", "Plants", |p| p.defaults().label),
+                Field::choice::<Sun>("sun", "Sun", Sun::label),
+                Field::choice::<Sky>("sky", "Rain", Sky::label),
+            ],
+        },
+        Group {
+            legend: "Soil and roots",
+            fields: vec![
+                Field::choice::<Texture>("soil", "Soil texture", Texture::label),
+                Field::number("slope", "Slope", "%").default(quantities::plain(DEFAULT_SLOPE_PCT, 0)),
+                Field::number("root_depth", "Root depth", u.root.unit).default(defaults.root_depth),
+                Field::number("allowable_depletion", "Allowable depletion", "%")
+                    .default(defaults.allowable_depletion)
+                    .help("Share of the available water that may be used before the refill point."),
+            ],
+        },
+        Group {
+            legend: "Water",
+            fields: vec![
+                Field::choice::<HeadType>("head", "Heads", HeadType::label),
+                Field::number("rate", "Precipitation rate", u.rate.unit)
+                    .default(defaults.rate)
+                    .help("Measured with catch cans, or from flow and area."),
+                Field::number("uniformity", "Distribution uniformity", "%")
+                    .default(defaults.uniformity)
+                    .help("Low quarter, from the same cans."),
+            ],
+        },
+    ];
+    groups.extend(planting_form::groups(&u, system));
+    for field in groups.iter_mut().flat_map(|g| &mut g.fields).filter(|f| f.name == "coefficient") {
+        field.default = Some(defaults.coefficient.clone());
+    }
+    Form { groups }.filled(texts, errors)
+}
+
+/// The default of each measurable field as its text.
+struct Defaults {
+    coefficient: String,
+    root_depth: String,
+    allowable_depletion: String,
+    rate: String,
+    uniformity: String,
+}
+
+impl Defaults {
+    fn of(u: &ZoneUnits, plant: &upland_core::ground::plant::PlantDefaults, head: HeadType) -> Self {
+        let short = |shown: Shown, metric: f64, digits| quantities::plain(metric / shown.factor, digits);
+        Self {
+            coefficient: quantities::plain(plant.coefficient, 2),
+            root_depth: short(u.root, plant.root_depth_m, 1),
+            allowable_depletion: short(PERCENT, plant.allowable_depletion, 0),
+            rate: short(u.rate, head.default_rate().mm_per_hour(), 2),
+            uniformity: short(PERCENT, head.default_uniformity(), 0),
+        }
+    }
+}
+
+/// Every default by plant and head, so that the page can show the right one as choices change.
+pub(crate) fn defaults_json(system: UnitSystem) -> String {
+    let u = units(system);
+    let plants: serde_json::Map<String, serde_json::Value> = PlantKind::TABLE
+        .iter()
+        .map(|(kind, code)| {
+            let d = Defaults::of(&u, &kind.defaults(), HeadType::Spray);
+            let row = serde_json::json!({
+                "coefficient": d.coefficient, "root_depth": d.root_depth, "allowable_depletion": d.allowable_depletion,
+            });
+            ((*code).to_owned(), row)
+        })
+        .collect();
+    let heads: serde_json::Map<String, serde_json::Value> = HeadType::TABLE
+        .iter()
+        .map(|(head, code)| {
+            let d = Defaults::of(&u, &PlantKind::Trees.defaults(), *head);
+            ((*code).to_owned(), serde_json::json!({ "rate": d.rate, "uniformity": d.uniformity }))
+        })
+        .collect();
+    serde_json::json!({ "plant": plants, "head": heads }).to_string()
+}
+
+/// The boxes of a site and the stations that other zones have.
+pub(crate) struct Stations {
+    boxes: Vec<u8>,
+    taken: Vec<(u8, u16)>,
+}
+
+impl Stations {
+    pub fn of(loaded: &crate::site::facts::Loaded, except: Option<i64>) -> Self {
+        Self {
+            boxes: loaded.boxes.iter().map(crate::site::facts::SiteBox::number).collect(),
+            taken: loaded
+                .zones
+                .iter()
+                .filter(|z| Some(z.id) != except)
+                .map(|z| (z.zone.box_number, z.zone.number))
+                .collect(),
+        }
+    }
+}
+
+#[cfg(test)]
+impl Stations {
+    pub fn for_tests(boxes: &[u8], taken: &[(u8, u16)]) -> Self {
+        Self { boxes: boxes.to_vec(), taken: taken.to_vec() }
+    }
+}
+
+/// Reads the form. `before` is the zone it was drawn from.
+///
+/// # Errors
+/// Every field that is wrong, with its message.
+pub(crate) fn read(
+    fields: &Fields,
+    system: UnitSystem,
+    before: Option<&Zone>,
+    stations: &Stations,
+) -> Result<Zone, Vec<FieldError>> {
+    let u = units(system);
+    let mut reader = Reader::new(fields);
+    let box_number = match (fields.get("box"), stations.boxes.as_slice()) {
+        ("", [only]) => *only,
+        (text, _) => text.parse().unwrap_or(0),
+    };
+    if !stations.boxes.contains(&box_number) {
+        reader.say("box", "Choose one of the boxes of this site.");
+    }
+    let number = reader.count("number", "The zone number", 250);
+    if reader.errors.is_empty() && stations.taken.contains(&(box_number, number)) {
+        reader.say("number", format!("Zone {number} exists already on this box; choose a free number."));
+    }
+    let name = reader.name("name");
+    let (plant, sun) = (reader.choice("plant"), reader.choice("sun"));
+    let (sky, soil) = (reader.choice("sky"), reader.choice("soil"));
+    let head = reader.choice("head");
+    let mut optional = |name, shown, bound, before: Option<f64>| reader.optional(name, shown, bound, before);
+    let slope_pct = optional("slope", SLOPE_PERCENT, &bounds::SLOPE, before.and_then(|z| z.slope_pct));
+    let root_depth =
+        optional("root_depth", u.root, &bounds::ROOT_DEPTH, before.and_then(|z| z.root_depth).map(Metres::m));
+    let allowable_depletion = optional(
+        "allowable_depletion",
+        PERCENT,
+        &bounds::ALLOWABLE_DEPLETION,
+        before.and_then(|z| z.allowable_depletion),
+    );
+    let rate = optional(
+        "rate",
+        u.rate,
+        &bounds::PRECIPITATION_RATE,
+        before.and_then(|z| z.precipitation_rate).map(MillimetresPerHour::mm_per_hour),
+    );
+    let uniformity = optional("uniformity", PERCENT, &bounds::UNIFORMITY, before.and_then(|z| z.uniformity));
+    let area = optional("area", u.area, &bounds::AREA, before.and_then(|z| z.area).map(SquareMetres::m2));
+    let planted = planting_form::read(fields, &mut reader, (&u, system), before, area);
+    // A rate typed anew takes the place of what flow or emitters gave.
+    let rate = planted.rate.or(rate.map(MillimetresPerHour::from_mm_per_hour));
+    let errors = reader.errors;
+    match (plant, sun, sky, soil, head) {
+        (Some(plant), Some(sun), Some(sky), Some(soil), Some(head)) if errors.is_empty() => Ok(Zone {
+            box_number,
+            number,
+            name,
+            plant,
+            own_coefficient: planted.own,
+            planting: planted.planting,
+            soil,
+            slope_pct,
+            sun,
+            sky,
+            head,
+            precipitation_rate: rate,
+            uniformity,
+            root_depth: root_depth.map(Metres::from_m),
+            allowable_depletion,
+            area: area.map(SquareMetres::from_m2),
+        }),
+        _ => Err(errors),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn zone() -> Zone {
+        Zone {
+            box_number: 1,
+            number: 3,
+            name: "Scree bed".into(),
+            plant: PlantKind::VeryLowDemand,
+            own_coefficient: None,
+            planting: Default::default(),
+            soil: Texture::LoamySand,
+            slope_pct: Some(14.0),
+            sun: Sun::ReflectedHeat,
+            sky: Sky::Open,
+            head: HeadType::MicroSpray,
+            precipitation_rate: Some(MillimetresPerHour::from_mm_per_hour(17.3)),
+            uniformity: Some(0.66),
+            root_depth: Some(Metres::from_m(0.2)),
+            allowable_depletion: None,
+            area: Some(SquareMetres::from_m2(61.25)),
+        }
+    }
+
+    fn stations(taken: &[u16]) -> Stations {
+        Stations { boxes: vec![1], taken: taken.iter().map(|n| (1, *n)).collect() }
+    }
+
+    #[test]
+    fn a_form_sent_back_untouched_changes_nothing_in_either_unit_system() {
+        for system in [UnitSystem::Metric, UnitSystem::UsCustomary] {
+            let fields = Fields(texts(&zone(), system));
+            assert_eq!(read(&fields, system, Some(&zone()), &stations(&[1, 2])), Ok(zone()));
+        }
+    }
+
+    #[test]
+    fn errors_stand_at_their_fields_and_what_was_typed_is_kept() {
+        let mut typed = texts(&zone(), UnitSystem::Metric);
+        typed.insert("number".into(), "1".into());
+        typed.insert("uniformity".into(), "0.66".into());
+        typed.insert("soil".into(), "cheese".into());
+        let errors = read(&Fields(typed.clone()), UnitSystem::Metric, None, &stations(&[1])).unwrap_err();
+        let names: Vec<_> = errors.iter().map(|(n, _)| *n).collect();
+        assert_eq!(names, ["number", "soil", "uniformity"]);
+        let form = form(UnitSystem::Metric, &[(1, "Shed".into())], &typed, &errors);
+        let uniformity = form.fields().find(|f| f.name == "uniformity").unwrap();
+        assert_eq!(uniformity.value, "0.66");
+        assert!(uniformity.error.as_deref().unwrap().contains("between 20 and 100 %"));
+    }
+}

@@ -1,0 +1,476 @@
+//! Surveys as forms: a list of fields with their texts, units, stated defaults and errors. Zones
+//! and sites share it, and so does the page on which two versions are brought together.
+
+use crate::page::quantities::plain;
+use crate::server::error::PageError;
+use crate::server::session::Fields;
+use std::collections::BTreeMap;
+use upland_core::codes::Coded;
+use upland_core::quantity::bounds::Bound;
+use upland_core::site::UnitSystem;
+
+/// How a field is entered.
+#[derive(Debug, Clone, PartialEq)]
+pub(crate) enum Kind {
+    Text,
+    Number,
+    Time,
+    Date,
+    Choice(Vec<(String, String)>),
+}
+
+/// A field of a form.
+#[derive(Debug, Clone)]
+pub(crate) struct Field {
+    pub name: &'static str,
+    pub label: &'static str,
+    pub unit: String,
+    pub kind: Kind,
+    pub value: String,
+    /// What stands in for an empty field, with its source; shown as a default.
+    pub default: Option<String>,
+    pub help: &'static str,
+    pub error: Option<String>,
+}
+
+impl Field {
+    pub fn text(name: &'static str, label: &'static str) -> Self {
+        Self {
+            name,
+            label,
+            unit: String::new(),
+            kind: Kind::Text,
+            value: String::new(),
+            default: None,
+            help: "",
+            error: None,
+        }
+    }
+
+    pub fn number(name: &'static str, label: &'static str, unit: impl Into<String>) -> Self {
+        Self { kind: Kind::Number, unit: unit.into(), ..Self::text(name, label) }
+    }
+
+    pub fn time(name: &'static str, label: &'static str) -> Self {
+        Self { kind: Kind::Time, ..Self::text(name, label) }
+    }
+
+    pub fn date(name: &'static str, label: &'static str) -> Self {
+        Self { kind: Kind::Date, ..Self::text(name, label) }
+    }
+
+    pub fn choice<T: Coded>(name: &'static str, label: &'static str, words: fn(T) -> &'static str) -> Self {
+        let options = T::TABLE.iter().map(|(v, code)| ((*code).to_owned(), words(*v).to_owned())).collect();
+        Self { kind: Kind::Choice(options), ..Self::text(name, label) }
+    }
+
+    /// Yes or no.
+    pub fn yes_no(name: &'static str, label: &'static str) -> Self {
+        let options = [("yes", "yes"), ("no", "no")].map(|(c, w)| (c.to_owned(), w.to_owned())).to_vec();
+        Self { kind: Kind::Choice(options), ..Self::text(name, label) }
+    }
+
+    pub fn help(self, help: &'static str) -> Self {
+        Self { help, ..self }
+    }
+
+    pub fn default(self, text: impl Into<String>) -> Self {
+        Self { default: Some(text.into()), ..self }
+    }
+
+    pub fn is_number(&self) -> bool {
+        self.kind == Kind::Number
+    }
+
+    pub fn is_date(&self) -> bool {
+        self.kind == Kind::Date
+    }
+
+    pub fn is_time(&self) -> bool {
+        self.kind == Kind::Time
+    }
+
+    pub fn options(&self) -> Option<&[(String, String)]> {
+        match &self.kind {
+            Kind::Choice(options) => Some(options),
+            _ => None,
+        }
+    }
+
+    /// What the input describes itself by, for screen readers.
+    pub fn described(&self) -> String {
+        format!("{}-help {}-error", self.name, self.name)
+    }
+
+    /// The value as a reader would say it.
+    pub fn words(&self) -> String {
+        if let Some(options) = self.options() {
+            return options
+                .iter()
+                .find(|(code, _)| *code == self.value)
+                .map_or(String::new(), |(_, w)| w.clone());
+        }
+        if self.value.is_empty() {
+            return "not measured".to_owned();
+        }
+        format!("{} {}", self.value, self.unit).trim().to_owned()
+    }
+}
+
+/// Fields under a heading.
+#[derive(Debug, Clone)]
+pub(crate) struct Group {
+    pub legend: &'static str,
+    pub fields: Vec<Field>,
+}
+
+/// A form as a template draws it.
+#[derive(Debug, Clone)]
+pub(crate) struct Form {
+    pub groups: Vec<Group>,
+}
+
+/// What is wrong with a field.
+pub(crate) type FieldError = (&'static str, String);
+
+impl Form {
+    pub fn fields(&self) -> impl Iterator<Item = &Field> {
+        self.groups.iter().flat_map(|g| &g.fields)
+    }
+
+    /// Puts texts and errors at their fields. Texts that were typed are kept as they are.
+    pub fn filled(mut self, texts: &BTreeMap<String, String>, errors: &[FieldError]) -> Self {
+        for field in self.groups.iter_mut().flat_map(|g| &mut g.fields) {
+            if let Some(text) = texts.get(field.name) {
+                field.value.clone_from(text);
+            }
+            field.error =
+                errors.iter().find(|(name, _)| *name == field.name).map(|(_, message)| message.clone());
+        }
+        self
+    }
+
+    pub fn wrong(&self) -> Vec<&Field> {
+        self.fields().filter(|f| f.error.is_some()).collect()
+    }
+}
+
+/// A unit as a form shows it: metric value = shown value × factor.
+#[derive(Debug, Clone, Copy)]
+pub(crate) struct Shown {
+    pub unit: &'static str,
+    pub factor: f64,
+}
+
+impl Shown {
+    /// The text of a metric value. Six decimals lose nothing a person could have typed.
+    pub fn text(self, metric: Option<f64>) -> String {
+        metric.map_or(String::new(), |v| plain(v / self.factor, 6))
+    }
+}
+
+/// Reads fields and collects what is wrong with them.
+pub(crate) struct Reader<'a> {
+    fields: &'a Fields,
+    pub errors: Vec<FieldError>,
+}
+
+impl<'a> Reader<'a> {
+    pub fn new(fields: &'a Fields) -> Self {
+        Self { fields, errors: Vec::new() }
+    }
+
+    pub fn say(&mut self, name: &'static str, message: impl Into<String>) {
+        self.errors.push((name, message.into()));
+    }
+
+    pub fn name(&mut self, name: &'static str) -> String {
+        let text = self.fields.get(name);
+        let most = upland_formats::MAX_NAME;
+        if text.is_empty() {
+            self.say(name, "Give it a name.");
+        } else if text.chars().count() > most {
+            self.say(name, format!("At most {most} characters."));
+        } else if text.chars().any(char::is_control) {
+            self.say(name, "Letters, numbers and signs only.");
+        }
+        text.to_owned()
+    }
+
+    pub fn choice<T: Coded>(&mut self, name: &'static str) -> Option<T> {
+        let found = T::from_code(self.fields.get(name));
+        if found.is_none() {
+            self.say(name, "Choose one from the list.");
+        }
+        found
+    }
+
+    pub fn time(&mut self, name: &'static str) -> jiff::civil::Time {
+        let text = self.fields.get(name);
+        // Browsers send seconds when a page sets them.
+        let text = text.get(..5).unwrap_or(text);
+        match upland_formats::clock_time(text) {
+            Some(time) => time,
+            None => {
+                self.say(name, "A time of day written HH:MM.");
+                jiff::civil::Time::default()
+            }
+        }
+    }
+
+    /// A number that may be left out. A text that still says what `before` was is not rounded
+    /// again: the stored value stays as it is.
+    pub fn optional(
+        &mut self,
+        name: &'static str,
+        shown: Shown,
+        bound: &Bound,
+        before: Option<f64>,
+    ) -> Option<f64> {
+        let text = self.fields.get(name);
+        if text.is_empty() {
+            return None;
+        }
+        if before.is_some() && shown.text(before) == text {
+            return before;
+        }
+        let Ok(value) = text.parse::<f64>() else {
+            let message = if text.contains(',') {
+                format!("Write the decimal with a point: {}.", text.replace(',', "."))
+            } else {
+                "This is not a number.".to_owned()
+            };
+            self.say(name, message);
+            return None;
+        };
+        let metric = value * shown.factor;
+        if bound.check(metric).is_err() {
+            let show = |v: f64| {
+                let value = v / shown.factor;
+                plain(value, if value.abs() < 1.0 { 2 } else { 1 })
+            };
+            self.say(
+                name,
+                format!(
+                    "{} must lie between {} and {} {}: {}.",
+                    bound.name,
+                    show(bound.min),
+                    show(bound.max),
+                    shown.unit,
+                    bound.why
+                )
+                .replace("  ", " ")
+                .replace(" :", ":"),
+            );
+            return None;
+        }
+        Some(metric)
+    }
+
+    pub fn required(&mut self, name: &'static str, shown: Shown, bound: &Bound, before: Option<f64>) -> f64 {
+        if self.fields.get(name).is_empty() {
+            self.say(name, format!("{} is needed.", bound.name));
+            return bound.min;
+        }
+        self.optional(name, shown, bound, before).unwrap_or(bound.min)
+    }
+
+    /// A whole number.
+    pub fn count(&mut self, name: &'static str, label: &str, most: u16) -> u16 {
+        match self.fields.get(name).parse::<u16>() {
+            Ok(value) if (1..=most).contains(&value) => value,
+            _ => {
+                self.say(name, format!("{label} is a whole number from 1 to {most}."));
+                1
+            }
+        }
+    }
+}
+
+/// A line on which two versions differ.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(crate) struct Differing {
+    pub name: &'static str,
+    pub label: &'static str,
+    pub yours: String,
+    pub theirs: String,
+    pub yours_words: String,
+    pub theirs_words: String,
+    /// Chosen at first: yours where you changed the line, theirs where only they did.
+    pub keep_yours: bool,
+}
+
+/// Two versions side by side.
+pub(crate) struct Merge {
+    pub their_name: String,
+    pub their_version: i32,
+    pub units: &'static str,
+    pub same: Vec<(&'static str, String)>,
+    pub differing: Vec<Differing>,
+}
+
+/// Compares what was sent with what somebody else saved. `base` is what the form started from.
+pub(crate) fn merge(
+    form: &Form,
+    yours: &Fields,
+    theirs: &BTreeMap<String, String>,
+    base: Option<&BTreeMap<String, String>>,
+) -> (Vec<(&'static str, String)>, Vec<Differing>) {
+    let (mut same, mut differing) = (Vec::new(), Vec::new());
+    for field in form.fields() {
+        let mine = yours.get(field.name).to_owned();
+        let other = theirs.get(field.name).cloned().unwrap_or_default();
+        if mine == other {
+            same.push((field.name, mine));
+            continue;
+        }
+        let words = |value: &str| Field { value: value.to_owned(), ..field.clone() }.words();
+        let started = base.and_then(|b| b.get(field.name)).map(String::as_str);
+        differing.push(Differing {
+            name: field.name,
+            label: field.label,
+            yours_words: words(&mine),
+            theirs_words: words(&other),
+            keep_yours: started != Some(mine.as_str()),
+            yours: mine,
+            theirs: other,
+        });
+    }
+    (same, differing)
+}
+
+/// Two edits of one form brought together: what you changed stands, elsewhere theirs; names both
+/// changed are returned, so that the reader looks at them.
+pub(crate) fn three_way(
+    base: &BTreeMap<String, String>,
+    yours: &BTreeMap<String, String>,
+    theirs: &BTreeMap<String, String>,
+) -> (BTreeMap<String, String>, Vec<String>) {
+    let empty = String::new();
+    let of = |texts: &BTreeMap<String, String>, name: &str| texts.get(name).unwrap_or(&empty).clone();
+    let names: std::collections::BTreeSet<&String> =
+        base.keys().chain(yours.keys()).chain(theirs.keys()).collect();
+    let (mut merged, mut both) = (BTreeMap::new(), Vec::new());
+    for name in names {
+        let (was, mine, other) = (of(base, name), of(yours, name), of(theirs, name));
+        if mine != was && other != was && mine != other {
+            both.push(name.clone());
+        }
+        let value = if mine == was { other } else { mine };
+        if !value.is_empty() {
+            merged.insert(name.clone(), value);
+        }
+    }
+    (merged, both)
+}
+
+pub(crate) const NO_UNIT: Shown = Shown { unit: "", factor: 1.0 };
+
+pub(crate) fn units_of(fields: &Fields) -> Result<UnitSystem, PageError> {
+    UnitSystem::from_code(fields.get("units"))
+        .ok_or_else(|| PageError::BadRequest("The form does not say its units. Reload the page.".into()))
+}
+
+pub(crate) fn base_version(fields: &Fields) -> Result<i32, PageError> {
+    fields
+        .get("base_version")
+        .parse()
+        .map_err(|_| PageError::BadRequest("The form does not say its version. Reload the page.".into()))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use upland_core::quantity::bounds;
+
+    fn fields(pairs: &[(&str, &str)]) -> Fields {
+        Fields(pairs.iter().map(|(k, v)| ((*k).to_owned(), (*v).to_owned())).collect())
+    }
+
+    #[test]
+    fn a_value_that_was_not_touched_is_not_rounded() {
+        let shown = Shown { unit: "in/h", factor: 25.4 };
+        let before = Some(29.123_456_789);
+        let text = shown.text(before);
+        let fields = fields(&[("rate", &text)]);
+        let mut reader = Reader::new(&fields);
+        assert_eq!(reader.optional("rate", shown, &bounds::PRECIPITATION_RATE, before), before);
+    }
+
+    #[test]
+    fn errors_say_the_range_in_the_unit_of_the_form() {
+        let fields = fields(&[("rate", "90"), ("lat", "95"), ("area", "1,5")]);
+        let mut reader = Reader::new(&fields);
+        reader.optional("rate", Shown { unit: "in/h", factor: 25.4 }, &bounds::PRECIPITATION_RATE, None);
+        reader.required("lat", Shown { unit: "°", factor: 1.0 }, &bounds::LATITUDE, None);
+        reader.optional("area", NO_UNIT, &bounds::AREA, None);
+        reader.required("elevation", NO_UNIT, &bounds::ELEVATION, None);
+        let messages: Vec<_> = reader.errors.iter().map(|(_, m)| m.as_str()).collect();
+        insta::assert_snapshot!(messages.join("\n"), @r"
+        Precipitation rate must lie between 0.02 and 5.9 in/h: heads and emitters apply between a drip and a cloudburst.
+        Latitude must lie between -89 and 89 °: north is positive, south negative, in decimal degrees.
+        Write the decimal with a point: 1.5.
+        Elevation is needed.
+        ");
+    }
+
+    fn form() -> Form {
+        Form {
+            groups: vec![Group {
+                legend: "All",
+                fields: vec![
+                    Field::text("name", "Name"),
+                    Field::number("rate", "Rate", "mm/h"),
+                    Field::choice::<upland_core::ground::soil::Texture>(
+                        "soil",
+                        "Soil",
+                        upland_core::ground::soil::Texture::label,
+                    ),
+                ],
+            }],
+        }
+    }
+
+    fn texts(name: &str, rate: &str, soil: &str) -> BTreeMap<String, String> {
+        fields(&[("name", name), ("rate", rate), ("soil", soil)]).0
+    }
+
+    #[test]
+    fn a_merge_keeps_what_each_changed_and_says_it_in_words() {
+        let base = texts("Lawn", "20", "loam");
+        let yours = Fields(texts("Lawn", "25", "clay"));
+        let theirs = texts("Top lawn", "", "clay");
+        let (same, differing) = merge(&form(), &yours, &theirs, Some(&base));
+        assert_eq!(same, [("soil", "clay".to_owned())], "both chose clay: nothing to decide");
+        let [name, rate] = &differing[..] else { panic!("{differing:?}") };
+        assert!(!name.keep_yours, "only they changed the name");
+        assert!(rate.keep_yours, "you changed the rate");
+        assert_eq!((rate.yours_words.as_str(), rate.theirs_words.as_str()), ("25 mm/h", "not measured"));
+    }
+
+    #[test]
+    fn two_edits_of_one_form_come_together_and_name_what_both_changed() {
+        let of = |pairs: &[(&str, &str)]| fields(pairs).0;
+        let base = of(&[("a", "1"), ("b", "2"), ("c", "3"), ("d", "4")]);
+        let yours = of(&[("a", "9"), ("b", "2"), ("c", "5"), ("d", "4")]);
+        let theirs = of(&[("a", "1"), ("b", "7"), ("c", "6")]);
+        let (merged, both) = three_way(&base, &yours, &theirs);
+        assert_eq!(merged, of(&[("a", "9"), ("b", "7"), ("c", "5")]), "d was taken out by them");
+        assert_eq!(both, ["c"]);
+    }
+
+    #[test]
+    fn without_the_version_it_began_from_a_merge_prefers_yours() {
+        let (_, differing) = merge(&form(), &Fields(texts("A", "1", "loam")), &texts("B", "2", "sand"), None);
+        assert_eq!(differing.len(), 3);
+        assert!(differing.iter().all(|d| d.keep_yours));
+        assert_eq!(differing[2].theirs_words, "sand");
+    }
+
+    #[test]
+    fn a_filled_form_keeps_texts_and_puts_errors_at_their_fields() {
+        let form = form().filled(&texts("", "fast", "loam"), &[("rate", "This is not a number.".into())]);
+        let wrong: Vec<_> = form.wrong().into_iter().map(|f| (f.name, f.value.as_str())).collect();
+        assert_eq!(wrong, [("rate", "fast")]);
+    }
+}

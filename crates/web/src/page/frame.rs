@@ -1,0 +1,120 @@
+//! The frame around every page, and the pages that belong to no chapter.
+
+use crate::server::assets;
+use crate::server::error::PageError;
+use crate::server::session::{Flash, SignedIn};
+use crate::site::facts::Loaded;
+use upland_core::site::UnitSystem;
+use upland_store::accounts::Role;
+
+/// The chapters of a site, in the order of the work.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Chapter {
+    Today,
+    Zones,
+    Programs,
+    Sensors,
+    Weather,
+    Budget,
+    Site,
+}
+
+/// A chapter as the bar shows it.
+pub(crate) struct ChapterLink {
+    pub key: usize,
+    pub name: &'static str,
+    pub href: String,
+    pub current: bool,
+    /// What is open in it, in two words.
+    pub open: Option<String>,
+}
+
+/// The site part of a frame.
+pub(crate) struct SiteFrame {
+    pub id: i64,
+    pub name: String,
+    pub metric: bool,
+    pub chapters: Vec<ChapterLink>,
+}
+
+/// What every page shows around its content.
+pub(crate) struct Frame {
+    pub title: String,
+    pub assets: &'static str,
+    pub csrf: String,
+    pub user_name: String,
+    pub may_edit: bool,
+    pub is_owner: bool,
+    pub flash: Option<Flash>,
+    pub site: Option<SiteFrame>,
+    /// Address of this page, to come back to after a switch.
+    pub here: String,
+}
+
+impl Frame {
+    /// A frame without a site.
+    pub fn new(who: &SignedIn, title: impl Into<String>) -> Result<Self, PageError> {
+        Ok(Self {
+            title: title.into(),
+            assets: &assets::VERSION,
+            csrf: who.csrf()?,
+            user_name: who.user.display_name.clone(),
+            may_edit: who.may_edit(),
+            is_owner: who.user.role == Role::Owner,
+            flash: who.take_flash(),
+            site: None,
+            here: "/".into(),
+        })
+    }
+
+    /// A frame around a chapter of a site.
+    pub fn of_site(
+        who: &SignedIn,
+        title: impl Into<String>,
+        loaded: &Loaded,
+        chapter: Chapter,
+    ) -> Result<Self, PageError> {
+        let mut frame = Self::new(who, title)?;
+        let Loaded { site, zones, boxes } = loaded;
+        let unmeasured = zones.iter().filter(|z| z.zone.precipitation_rate.is_none()).count();
+        let link = |key, of, name, path: &str, open| ChapterLink {
+            key,
+            name,
+            href: format!("/sites/{}/{path}", site.id),
+            current: chapter == of,
+            open,
+        };
+        let zones_open = if zones.is_empty() {
+            Some("none yet".to_owned())
+        } else {
+            (unmeasured > 0).then(|| format!("{unmeasured} unmeasured"))
+        };
+        let unset = boxes.iter().filter(|b| b.settings.is_none()).count();
+        let programs_open = if boxes.is_empty() {
+            Some("no box".to_owned())
+        } else {
+            (unset > 0).then(|| format!("{unset} not entered"))
+        };
+        let weather_open = (site.weather_version == 0).then(|| "none yet".to_owned());
+        frame.site = Some(SiteFrame {
+            id: site.id,
+            name: site.site.name.clone(),
+            metric: site.site.units == UnitSystem::Metric,
+            chapters: vec![
+                link(1, Chapter::Today, "Today", "today", None),
+                link(2, Chapter::Zones, "Zones", "zones", zones_open),
+                link(3, Chapter::Programs, "Programs", "programs", programs_open),
+                link(4, Chapter::Sensors, "Sensors", "sensors", None),
+                link(5, Chapter::Budget, "Budget", "budget", None),
+                link(6, Chapter::Weather, "Weather", "weather", weather_open),
+                link(7, Chapter::Site, "Site", "edit", None),
+            ],
+        });
+        frame.here = frame
+            .site
+            .as_ref()
+            .and_then(|s| s.chapters.iter().find(|c| c.current))
+            .map_or_else(|| "/".to_owned(), |c| c.href.clone());
+        Ok(frame)
+    }
+}

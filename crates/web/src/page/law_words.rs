@@ -1,0 +1,94 @@
+//! A watering ordinance in words.
+
+use upland_core::controller::ordinance::{AllowedDays, Ordinance, Rule};
+use upland_core::controller::schedule::{Days, days_in_words};
+
+/// A rule in one sentence.
+pub(crate) fn rule_words(rule: &Rule) -> String {
+    let mut parts = Vec::new();
+    match rule.days {
+        AllowedDays::Any => {}
+        AllowedDays::Weekdays { odd, even } if odd == even => {
+            parts.push(format!("only {}", days_in_words(Days::Weekdays(odd))))
+        }
+        AllowedDays::Weekdays { odd, even } => parts.push(format!(
+            "odd house numbers {}, even {}",
+            days_in_words(Days::Weekdays(odd)),
+            days_in_words(Days::Weekdays(even))
+        )),
+        AllowedDays::DatesOfHouseNumber => parts.push("odd houses on odd dates, even on even".into()),
+        AllowedDays::OddDates => parts.push("only odd dates".into()),
+        AllowedDays::EvenDates => parts.push("only even dates".into()),
+    }
+    if let Some(most) = rule.most_days_a_week {
+        parts.push(format!("at most {most} {} a week", if most == 1 { "day" } else { "days" }));
+    }
+    for hours in &rule.forbidden_hours {
+        parts.push(format!("nothing {} to {}", hours.from.strftime("%H:%M"), hours.until.strftime("%H:%M")));
+    }
+    let season = rule.season.map_or("All year".to_owned(), |s| {
+        let day = |(month, day): (i8, i8)| {
+            jiff::civil::Date::new(2000, month, day)
+                .map_or(String::new(), |d| d.strftime("%-d %b").to_string())
+        };
+        format!("{} to {}", day(s.from), day(s.until))
+    });
+    format!("{season}: {}.", parts.join("; "))
+}
+
+pub(crate) fn exempt_words(ordinance: &Ordinance) -> String {
+    match (ordinance.exempts_drip, ordinance.exempts_new_planting) {
+        (true, true) => "Drip, and new planting with a permit, are exempt.".into(),
+        (true, false) => "Drip is exempt.".into(),
+        (false, true) => "New planting with a permit is exempt.".into(),
+        (false, false) => "Nothing is exempt.".into(),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use jiff::civil::time;
+    use upland_core::controller::ordinance::Hours;
+    use upland_core::controller::schedule::YearSpan;
+
+    #[test]
+    fn a_rule_is_one_sentence() {
+        let week = |days: [usize; 2]| core::array::from_fn(|i| days.contains(&i));
+        let rule = |days, season, most_days_a_week| Rule {
+            season,
+            days,
+            forbidden_hours: vec![Hours { from: time(10, 0, 0, 0), until: time(18, 0, 0, 0) }],
+            most_days_a_week,
+        };
+        let summer = Some(YearSpan { from: (5, 1), until: (9, 30) });
+        let lines = [
+            rule(AllowedDays::Weekdays { odd: week([2, 6]), even: week([1, 5]) }, summer, Some(2)),
+            rule(AllowedDays::Weekdays { odd: week([0, 3]), even: week([0, 3]) }, None, Some(1)),
+            rule(AllowedDays::DatesOfHouseNumber, None, None),
+            rule(AllowedDays::OddDates, None, None),
+            rule(AllowedDays::EvenDates, None, None),
+            rule(AllowedDays::Any, None, None),
+        ]
+        .map(|r| rule_words(&r));
+        insta::assert_snapshot!(lines.join("\n"), @r"
+        1 May to 30 Sep: odd house numbers Wed, Sun, even Tue, Sat; at most 2 days a week; nothing 10:00 to 18:00.
+        All year: only Mon, Thu; at most 1 day a week; nothing 10:00 to 18:00.
+        All year: odd houses on odd dates, even on even; nothing 10:00 to 18:00.
+        All year: only odd dates; nothing 10:00 to 18:00.
+        All year: only even dates; nothing 10:00 to 18:00.
+        All year: nothing 10:00 to 18:00.
+        ");
+        let words = |exempts_drip, exempts_new_planting| {
+            exempt_words(&Ordinance {
+                name: "L".into(),
+                rules: Vec::new(),
+                exempts_drip,
+                exempts_new_planting,
+            })
+        };
+        assert_eq!(words(false, false), "Nothing is exempt.");
+        assert!(words(true, true).contains("Drip, and new planting"));
+        assert!(words(true, false).starts_with("Drip is") && words(false, true).starts_with("New planting"));
+    }
+}

@@ -1,0 +1,10 @@
+//! What several chapters show: the frame, forms, words, numbers and drawings. It knows no chapter.
+
+pub(crate) mod card_form;
+pub(crate) mod forms;
+pub(crate) mod frame;
+pub(crate) mod law_words;
+pub(crate) mod merge;
+pub(crate) mod quantities;
+pub(crate) mod sensor_words;
+pub(crate) mod working;

@@ -1,0 +1,437 @@
+//! What sensors say, ask for and are judged by, as sentences.
+
+use crate::page::quantities::{depth, length, plain, temperature};
+use crate::site::sensing::SensorStates;
+use jiff::civil::Date;
+use jiff::tz::TimeZone;
+use jiff::{Timestamp, ToSpan};
+use upland_core::advice::sensor_choice::{Conflict, Pays};
+use upland_core::controller::SensorPort;
+use upland_core::quantity::units::{Celsius, Metres, MetresPerSecond, Millimetres};
+use upland_core::sensors::calibration::Failure;
+use upland_core::sensors::placement::{Criterion, Judged, Verdict};
+use upland_core::sensors::state::{Cause, Says, et_percentage};
+use upland_core::sensors::wiring::{DecoderInput, Join, Refusal, Step};
+use upland_core::sensors::{Channel, Link, Sense, SensorCard};
+use upland_core::site::UnitSystem;
+use upland_store::sensors::SensorRecord;
+
+/// "Thu 16 Jul, 04:20".
+pub(crate) fn moment(at: Timestamp, tz: &TimeZone) -> String {
+    at.to_zoned(tz.clone()).strftime("%a %-d %b, %H:%M").to_string()
+}
+
+pub(crate) fn wind(units: UnitSystem, value: MetresPerSecond) -> String {
+    match units {
+        UnitSystem::Metric => format!("{} m/s", plain(value.m_per_s(), 1)),
+        UnitSystem::UsCustomary => format!("{} mph", plain(value.mph(), 0)),
+    }
+}
+
+pub(crate) fn cause(units: UnitSystem, cause: Cause) -> String {
+    match cause {
+        Cause::Rain { fallen_mm } => format!("{} of rain", depth(units, Millimetres::from_mm(fallen_mm))),
+        Cause::Frost { read_c } => format!("{} in the air", temperature(units, Celsius::from_c(read_c))),
+        Cause::Wind { read_m_s } => {
+            format!("wind of {}", wind(units, MetresPerSecond::from_m_per_s(read_m_s)))
+        }
+        Cause::WetSoil { read_pct } => format!("soil at {} %", plain(read_pct, 1)),
+        Cause::Contact => "its contact is open".to_owned(),
+    }
+}
+
+/// What a sensor says, in a line and its because.
+pub(crate) fn says(units: UnitSystem, said: &Says, tz: &TimeZone) -> (String, String) {
+    match said {
+        Says::Holds { hold, earliest } => (
+            match earliest {
+                Some(until) => format!("Holds until {} at the earliest", moment(*until, tz)),
+                None => "Holds".to_owned(),
+            },
+            format!("since {}: {}", moment(hold.from, tz), cause(units, hold.cause)),
+        ),
+        Says::Free { since: Some(since) } => ("Lets run".to_owned(), format!("since {}", moment(*since, tz))),
+        Says::Free { since: None } => ("Lets run".to_owned(), "nothing held in the last weeks".to_owned()),
+        Says::Silent { last: Some(last) } => {
+            ("Silent".to_owned(), format!("last heard {}", moment(*last, tz)))
+        }
+        Says::Silent { last: None } => {
+            ("Not heard yet".to_owned(), "it has no readings, and the record has none for it".to_owned())
+        }
+    }
+}
+
+pub(crate) fn port(port: SensorPort) -> &'static str {
+    match port {
+        SensorPort::HoldSwitch => "hold switch",
+        SensorPort::SoilProbe => "soil probe",
+        SensorPort::FlowMeter => "flow meter",
+        SensorPort::Weather => "weather",
+        SensorPort::TwoWire => "two-wire path",
+    }
+}
+
+pub(crate) fn refusal(refusal: Refusal) -> &'static str {
+    match refusal {
+        Refusal::WrongContact => {
+            "its contact closes to hold, and the box wants one that opens; choose the normally closed kind, or put a changeover relay between"
+        }
+        Refusal::NoPort(SensorPort::SoilProbe) => {
+            "no soil-probe port is free; a probe with a relay can share the hold port or break the valve common"
+        }
+        Refusal::NoPort(SensorPort::FlowMeter) => {
+            "no flow-meter port and no two-wire path is free; a box with one, or reading the meter by hand, would do"
+        }
+        Refusal::NoPort(SensorPort::Weather) => {
+            "no weather port and no two-wire path is free; set its percentage by hand each week from the call list, or use a switch"
+        }
+        Refusal::NoPort(_) => "no port of its kind is free",
+    }
+}
+
+/// How a sensor is joined, with what follows from it.
+pub(crate) fn join(join: Join, ports: &[SensorPort]) -> String {
+    let name = |index: usize| ports.get(index).map_or("", |p| port(*p));
+    match join {
+        Join::OwnPort(p) => format!("on port {} ({}), alone", p + 1, name(p)),
+        Join::InSeries(p) => format!(
+            "on port {} ({}), in series: either one opens the loop, the box cannot tell which, and a bypass there bypasses both",
+            p + 1,
+            name(p)
+        ),
+        Join::Decoder { port: p, address, input } => format!(
+            "by a decoder with address {address} on port {} ({}), {} input",
+            p + 1,
+            name(p),
+            if input == DecoderInput::Polarised { "polarised" } else { "plain" }
+        ),
+        Join::ValveCommon => "in the common wire of the valves: it stops every zone on that common, runs by hand too. Only where valves close without current; a latching valve stays as it is".to_owned(),
+    }
+}
+
+/// A step: what to do, what success looks like, what failure looks like, and the caution.
+pub(crate) struct StepWords {
+    pub text: String,
+    pub good: &'static str,
+    pub bad: &'static str,
+    pub caution: &'static str,
+}
+
+pub(crate) fn step(step: Step, card: &SensorCard) -> StepWords {
+    let words = |text: String, good, bad, caution| StepWords { text, good, bad, caution };
+    match step {
+        Step::LinkRadio => words(
+            "Link sensor and receiver on the bench, battery in, before anybody climbs.".into(),
+            "The receiver shows that it hears the sensor.",
+            "No link: new battery, closer together, link again; a sensor that does not link here will not link on a roof.",
+            "",
+        ),
+        Step::PowerOff => words(
+            "Switch the box off at its plug or breaker, and wait until its display is dark.".into(),
+            "The display is dark, nothing hums.",
+            "It stays lit: another feed or a battery; do not open it.",
+            "Low-voltage side only. Mains wiring is work for a licensed electrician.",
+        ),
+        Step::RemoveJumper(p) => words(
+            format!("Take the jumper out of port {}. While it is in, the sensor is ignored.", p + 1),
+            "Both terminals are empty.",
+            "No jumper there: look for a bypass switch on the front and in the settings.",
+            "",
+        ),
+        Step::LayWire => words(
+            format!(
+                "Lay the wire, {} at most, away from mains, with a loop to spare at both ends.",
+                length(UnitSystem::Metric, card.wire_longest)
+            ),
+            "The loop measures closed for a normally closed contact.",
+            "It measures open: a break on the way; find it before you connect.",
+            "Have buried services located before you dig.",
+        ),
+        Step::Connect { port: p, polarised } => words(
+            if polarised {
+                format!("Connect to port {}: plus to plus, minus to minus.", p + 1)
+            } else {
+                format!("Connect the two wires to port {}; their order does not matter.", p + 1)
+            },
+            "Each wire holds when you pull at it.",
+            "Bare copper touches its neighbour: shorten it.",
+            "",
+        ),
+        Step::ConnectInSeries(p) => words(
+            format!(
+                "One wire of the first contact to port {0}, its other wire to the next contact, and that one's back to port {0}.",
+                p + 1
+            ),
+            "The loop measures closed with all contacts at rest.",
+            "It measures open: one contact holds, or a joint is bad.",
+            "",
+        ),
+        Step::ConnectDecoder { port: p, address, input } => words(
+            format!(
+                "Connect the decoder to port {}, set its address to {address}, and the sensor to its {} input{}.",
+                p + 1,
+                if input == DecoderInput::Polarised { "polarised" } else { "plain" },
+                if input == DecoderInput::Polarised { ": plus to plus" } else { "" }
+            ),
+            "The box finds the address.",
+            "It does not: two devices on one address, or the path is broken behind the last one found.",
+            "",
+        ),
+        Step::BreakCommon => words(
+            "Take the common wire of the valves off its terminal; the contact goes between the two.".into(),
+            "With the contact closed a zone runs by hand; with it open none does.",
+            "Zones run with the contact open: latching valves, or a second common.",
+            "Runs by hand are stopped too. Not for latching valves.",
+        ),
+        Step::SetThreshold => words(
+            "Set it as it stands on its page: threshold, and vent where it has one.".into(),
+            "What stands on it is what stands here.",
+            "Another value: write down here what it is set to.",
+            "",
+        ),
+        Step::PowerOn => words(
+            "Close the box and switch it on.".into(),
+            "Clock and programs are there.",
+            "Clock blinks: set it, and change the backup battery.",
+            "",
+        ),
+        Step::TellBox => words(
+            "Tell the box that it has the sensor, and that it is not on bypass.".into(),
+            "The box shows the sensor as active.",
+            "It shows bypass: a switch, or the jumper again.",
+            "",
+        ),
+        Step::Mount => words(
+            "Mount it where the placement check agrees.".into(),
+            "Level, firm, open sky, out of every spray path.",
+            "Under an eave or in a spray path it never or always trips.",
+            if card.senses(Sense::SoilMoisture) || card.senses(Sense::Flow) {
+                "Have buried services located before you dig. Backflow devices are work for those licensed for them."
+            } else {
+                "Ladder: three points of contact, somebody at its foot, never in wind or ice."
+            },
+        ),
+        Step::TripTest => words(
+            trip(card).into(),
+            "The box shows the hold within a minute, and a zone that it may stop does not start.",
+            "Nothing shows: jumper, bypass, wrong port, wrong contact, broken wire, in that order.",
+            "",
+        ),
+        Step::LogIt => {
+            words("Write it down here: date, threshold, battery. Reminders start from it.".into(), "", "", "")
+        }
+    }
+}
+
+fn trip(card: &SensorCard) -> &'static str {
+    match card.senses.first() {
+        Some(Sense::Rain) => "Press its spindle, or pour water into it, for half a minute.",
+        Some(Sense::Freeze) => "Hold a bag of ice to it until it reads the set point.",
+        Some(Sense::Wind) => "Turn it by hand faster than the set point.",
+        Some(Sense::SoilMoisture) => {
+            "Set its threshold far below the reading, and look at the start of the next window."
+        }
+        Some(Sense::Flow) => "Run one zone by hand and compare the reading with its learned flow.",
+        _ => "Shade it for an hour, or set its trim, and see tonight's percentage move.",
+    }
+}
+
+pub(crate) fn verdict(verdict: Verdict) -> &'static str {
+    match verdict {
+        Verdict::Fails => "will not work there",
+        Verdict::Doubtful => "could be better",
+        Verdict::Unknown => "not looked at",
+        Verdict::Good => "good",
+    }
+}
+
+pub(crate) fn criterion(criterion: Criterion) -> &'static str {
+    match criterion {
+        Criterion::OpenSky => "open sky above it",
+        Criterion::Clearance => "clear of what stands higher",
+        Criterion::Sun => "sun, so that it dries as the zones do",
+        Criterion::Spray => "out of every spray path",
+        Criterion::Height => "height",
+        Criterion::Reach => "within reach of the box",
+        Criterion::Shield => "radiation shield",
+        Criterion::Screen => "screen and bird spikes",
+        Criterion::StraightPipe => "straight pipe on both sides",
+        Criterion::RootZone => "in the root zone",
+        Criterion::SameExposure => "feels what its zones feel",
+    }
+}
+
+/// What was found against what is wanted.
+pub(crate) fn found(units: UnitSystem, judged: &Judged) -> String {
+    let metres = |m: f64| length(units, Metres::from_m(m));
+    match (judged.criterion, judged.found, judged.wanted) {
+        (Criterion::Clearance, Some(f), _) => {
+            format!("{} times as far as it is higher; twice at least, four times is good", plain(f, 1))
+        }
+        (Criterion::Sun, Some(f), Some(w)) => format!("{} h a day; {} h are good", plain(f, 1), plain(w, 0)),
+        (Criterion::StraightPipe, Some(f), _) => {
+            format!("{} % of ten diameters before and five after", plain(100.0 * f.min(1.0), 0))
+        }
+        (Criterion::Reach, Some(f), Some(w)) => format!("{}; it reaches {}", metres(f), metres(w)),
+        (_, Some(f), Some(w)) => format!("{}; {} wanted", metres(f), metres(w)),
+        (Criterion::Reach, None, Some(w)) => format!("reaches {}", metres(w)),
+        _ => String::new(),
+    }
+}
+
+/// What to do about a criterion.
+pub(crate) fn remedy(criterion: Criterion, card: &SensorCard) -> &'static str {
+    match criterion {
+        Criterion::OpenSky => "Move it out from under eave, branch or wire: what never gets wet never holds.",
+        Criterion::Clearance => "Move it away, twice as far as the other is higher, or put it higher.",
+        Criterion::Sun => "Move it into the sun that the zones have; in shade it holds days too long.",
+        Criterion::Spray => "Move it out of the throw, or it holds after each watering.",
+        Criterion::Height => {
+            "Put it at its height: above hands and splash, a thermometer between 1.25 and 2 m."
+        }
+        Criterion::Reach if card.link == Link::Radio => "Bring it nearer, or put fewer walls between.",
+        Criterion::Reach => "Use the wire that its maker allows, or a radio one.",
+        Criterion::Shield => "Give it a shield; in the sun it reads the sun.",
+        Criterion::Screen => "Add screen and spikes; leaves and birds make it count wrong.",
+        Criterion::StraightPipe => "Ten diameters of straight pipe before it, five after.",
+        Criterion::RootZone => "Put it into the middle of the roots of a zone that stands for the others.",
+        Criterion::SameExposure => "No zone that it can hold is open to the sky; it would speak for nobody.",
+    }
+}
+
+pub(crate) fn pays(pays: Pays) -> &'static str {
+    match pays {
+        Pays::Yes => "pays",
+        Pays::Perhaps => "may pay",
+        Pays::No => "does not pay",
+    }
+}
+
+pub(crate) fn conflict(conflict: Conflict) -> String {
+    match conflict {
+        Conflict::RainButAllRoofed => "Every zone is under a roof: a rain sensor would only stop what no rain reaches.".into(),
+        Conflict::WindButAllDrip => "Every zone is drip: wind carries nothing off.".into(),
+        Conflict::RainTwice => "A rain hold and a percentage from another unit count the same rain twice; let the hold stand and keep rain out of the percentage.".into(),
+        Conflict::EtWithoutPort => "The box takes no percentage from outside; set it by hand from the call list.".into(),
+        Conflict::TwoOfOne(sense) => format!("Two units sense {}: each holds for the other.", sense.label()),
+    }
+}
+
+/// Why a calibration run says nothing, and what to do.
+pub(crate) fn failure(failure: &Failure, tz: &TimeZone) -> (String, &'static str) {
+    match failure {
+        Failure::TooFew { readings } => (
+            format!("Only {readings} readings."),
+            "Read it every few hours for a day, six times at least, or let its device post.",
+        ),
+        Failure::TooShort { hours } => {
+            (format!("The trace ends after {} hours.", plain(*hours, 1)), "Go on until 24 hours are full.")
+        }
+        Failure::Gap { from, until } => (
+            format!("Nothing was read from {} to {}.", moment(*from, tz), moment(*until, tz)),
+            "What happened in a gap of over four hours cannot be known; run it again.",
+        ),
+        Failure::Water { at, rise } => (
+            format!("Water came: the reading rose by {} points at {}.", plain(*rise, 1), moment(*at, tz)),
+            "Switch the zone off for the day, choose a day without rain, and saturate again.",
+        ),
+        Failure::NeverSaturated { first_pct, fall } => (
+            format!(
+                "It began at {} % and fell by {} points only: the soil was not saturated.",
+                plain(*first_pct, 1),
+                plain(*fall, 1)
+            ),
+            "Soak until water stands for a moment, let it go in, soak again, then begin.",
+        ),
+        Failure::Noisy { noise } => (
+            format!("The readings scatter by {} points.", plain(*noise, 1)),
+            "Press the soil to the probe, look at the connection and at mains wiring beside its wire.",
+        ),
+        Failure::OutOfSoil { at, read_pct } => (
+            format!(
+                "It read {} % at {}: the probe is in air, or came out.",
+                plain(*read_pct, 1),
+                moment(*at, tz)
+            ),
+            "Set it again in firm, undisturbed soil and wait a day for it to settle.",
+        ),
+    }
+}
+
+/// The percentage that an ET unit sets tonight, in words.
+pub(crate) fn percentage(room: &SensorStates, record: &SensorRecord) -> Option<String> {
+    let (sensor, units) = (&record.sensor, room.units());
+    if !sensor.card.senses(Sense::Et) {
+        return None;
+    }
+    let own = room.own(record.id);
+    let heard: Vec<(Date, Millimetres)> = own
+        .and_then(|r| r.get(&Channel::Et))
+        .map(|r| {
+            r.as_slice()
+                .iter()
+                .map(|r| (r.at.to_zoned(room.tz.clone()).date(), Millimetres::from_mm(r.value)))
+                .collect()
+        })
+        .unwrap_or_default();
+    let from_record = heard.is_empty();
+    let recorded = room.climate.range(room.today.checked_sub(20.days()).unwrap_or(room.today), room.today);
+    let days: Vec<(Date, Millimetres)> =
+        if from_record { recorded.map(|(d, day)| (*d, day.et.et0)).collect() } else { heard };
+    Some(match et_percentage(&sensor.setting, days.into_iter(), room.today) {
+        Some(p) => format!(
+            "Tonight {} %: mean of {} {} {} ÷ {} for 100 %{}{}. It changes run times only, never days or starts.",
+            plain(p.percentage, 0),
+            p.days,
+            if p.days == 1 { "day" } else { "days" },
+            depth(units, p.mean),
+            depth(units, sensor.setting.et_full),
+            if sensor.setting.et_trim_pct == 0.0 {
+                String::new()
+            } else {
+                format!(", trim {} %", plain(sensor.setting.et_trim_pct, 1))
+            },
+            if from_record { ", from the site's record" } else { "" }
+        ),
+        None => {
+            "No percentage tonight: fewer than half of its days were read; the box keeps the last one.".into()
+        }
+    })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use upland_core::sensors::generic;
+    use upland_core::sensors::state::Hold;
+
+    #[test]
+    fn what_it_says_reads_as_a_sentence() {
+        let at = |text: &str| text.parse::<Timestamp>().unwrap();
+        let hold =
+            Hold { from: at("2026-07-08T18:00:00Z"), until: None, cause: Cause::Rain { fallen_mm: 13.6 } };
+        let said = Says::Holds { hold, earliest: Some(at("2026-07-11T04:20:00Z")) };
+        let (line, because) = says(UnitSystem::Metric, &said, &TimeZone::UTC);
+        assert_eq!(line, "Holds until Sat 11 Jul, 04:20 at the earliest");
+        assert_eq!(because, "since Wed 8 Jul, 18:00: 13.6 mm of rain");
+        let frost = Cause::Frost { read_c: 2.0 };
+        assert_eq!(cause(UnitSystem::UsCustomary, frost), "36 °F in the air");
+    }
+
+    #[test]
+    fn every_step_of_every_card_has_its_words_and_the_cautions_stand_where_the_hand_is() {
+        use upland_core::sensors::wiring::steps;
+        for (code, card) in generic() {
+            for join in [Join::OwnPort(0), Join::InSeries(1), Join::ValveCommon] {
+                let words: Vec<StepWords> = steps(&card, join).into_iter().map(|s| step(s, &card)).collect();
+                assert!(words.iter().all(|w| w.text.ends_with('.')), "{code}");
+                assert!(words.iter().any(|w| w.caution.contains("licensed electrician")));
+                assert!(
+                    words
+                        .iter()
+                        .any(|w| w.caution.contains("Ladder") || w.caution.contains("buried services"))
+                );
+            }
+        }
+    }
+}

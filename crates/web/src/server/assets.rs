@@ -1,0 +1,40 @@
+//! Styles, scripts and fonts, compiled into the binary.
+
+use crate::server::error::PageError;
+use actix_web::{HttpRequest, HttpResponse, get, web};
+use rust_embed::RustEmbed;
+use std::sync::LazyLock;
+
+#[derive(RustEmbed)]
+#[folder = "assets/"]
+struct Assets;
+
+/// A short hash of everything the pages load, so that a new version is fetched at once and an old
+/// one can be kept for ever.
+pub(crate) static VERSION: LazyLock<String> = LazyLock::new(|| {
+    use sha2::{Digest, Sha256};
+    let mut hasher = Sha256::new();
+    for name in
+        ["almanac.css", "almanac.js", "alpine-csp.js", "uplot.js", "uplot.css", "weather.js", "catch.js"]
+    {
+        if let Some(file) = Assets::get(name) {
+            hasher.update(&file.data);
+        }
+    }
+    hex::encode(hasher.finalize().get(..6).unwrap_or_default())
+});
+
+#[get("/assets/{path:.*}")]
+pub(crate) async fn serve(path: web::Path<String>, request: HttpRequest) -> Result<HttpResponse, PageError> {
+    let file = Assets::get(&path).ok_or(PageError::NotFound)?;
+    let etag = format!("\"{}\"", hex::encode(file.metadata.sha256_hash().get(..12).unwrap_or_default()));
+    let known = request.headers().get("if-none-match").and_then(|v| v.to_str().ok());
+    if known == Some(etag.as_str()) {
+        return Ok(HttpResponse::NotModified().finish());
+    }
+    Ok(HttpResponse::Ok()
+        .content_type(mime_guess::from_path(path.as_str()).first_or_octet_stream())
+        .insert_header(("cache-control", "public, max-age=31536000, immutable"))
+        .insert_header(("etag", etag))
+        .body(file.data))
+}

@@ -1,0 +1,83 @@
+//! Headers on every answer, and the refusal of forms from other origins.
+
+use crate::server::error::PageError;
+use actix_web::body::MessageBody;
+use actix_web::dev::{ServiceRequest, ServiceResponse};
+use actix_web::http::Method;
+use actix_web::http::header::{HOST, HeaderMap, HeaderName, HeaderValue, ORIGIN};
+use actix_web::middleware::Next;
+
+/// Everything from this server only; no inline script or style anywhere.
+const CONTENT_POLICY: &str = "default-src 'none'; script-src 'self'; style-src 'self'; img-src 'self' data:; \
+    font-src 'self'; connect-src 'self'; form-action 'self'; base-uri 'none'; frame-ancestors 'none'";
+
+const HEADERS: [(&str, &str); 5] = [
+    ("content-security-policy", CONTENT_POLICY),
+    ("x-content-type-options", "nosniff"),
+    ("referrer-policy", "same-origin"),
+    ("cross-origin-opener-policy", "same-origin"),
+    ("permissions-policy", "geolocation=(self), camera=(), microphone=()"),
+];
+
+/// Whether the browser says that a changing request comes from another origin. The token in each
+/// form is the first guard, this the second.
+fn cross_origin(headers: &HeaderMap) -> bool {
+    let text = |name: &str| headers.get(name).and_then(|v| v.to_str().ok());
+    if let Some(site) = text("sec-fetch-site") {
+        return !matches!(site, "same-origin" | "none");
+    }
+    match (text(ORIGIN.as_str()), text(HOST.as_str())) {
+        (Some(origin), Some(host)) => origin.split_once("://").map(|(_, h)| h) != Some(host),
+        _ => false,
+    }
+}
+
+pub(crate) async fn guard(
+    request: ServiceRequest,
+    next: Next<impl MessageBody + 'static>,
+) -> Result<ServiceResponse<impl MessageBody>, actix_web::Error> {
+    let changing = !matches!(*request.method(), Method::GET | Method::HEAD | Method::OPTIONS);
+    let own_step = matches!(request.path(), "/sign-in" | "/sign-out" | "/first-owner");
+    let mut response = if changing && cross_origin(request.headers()) {
+        let (request, _) = request.into_parts();
+        ServiceResponse::from_err(PageError::Csrf, request).map_into_right_body()
+    } else {
+        let response = next.call(request).await?;
+        let to_sign_in =
+            response.headers().get("location").is_some_and(|location| location.as_bytes() == b"/sign-in");
+        if changing && to_sign_in && !own_step {
+            // A redirect would throw away the form that was just sent.
+            let (request, _) = response.into_parts();
+            ServiceResponse::from_err(PageError::SignedOut, request).map_into_right_body()
+        } else {
+            response.map_into_left_body()
+        }
+    };
+    for (name, value) in HEADERS {
+        response.headers_mut().insert(HeaderName::from_static(name), HeaderValue::from_static(value));
+    }
+    Ok(response)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn headers(pairs: &[(&'static str, &'static str)]) -> HeaderMap {
+        pairs.iter().map(|(n, v)| (HeaderName::from_static(n), HeaderValue::from_static(v))).collect()
+    }
+
+    #[test]
+    fn forms_from_elsewhere_are_refused() {
+        assert!(cross_origin(&headers(&[("sec-fetch-site", "cross-site")])));
+        assert!(cross_origin(&headers(&[("sec-fetch-site", "same-site")])));
+        assert!(!cross_origin(&headers(&[("sec-fetch-site", "same-origin")])));
+        assert!(cross_origin(&headers(&[("origin", "http://elsewhere"), ("host", "127.0.0.1:8080")])));
+        assert!(!cross_origin(&headers(&[("origin", "http://127.0.0.1:8080"), ("host", "127.0.0.1:8080")])));
+    }
+
+    #[test]
+    fn the_policy_allows_nothing_inline() {
+        assert!(!CONTENT_POLICY.contains("unsafe"));
+    }
+}

@@ -1,0 +1,23 @@
+//! The server under the pages: session, headers, limits, uploads, assets, errors. It knows no site.
+
+pub(crate) mod assets;
+pub(crate) mod cache;
+pub(crate) mod download;
+pub(crate) mod error;
+pub(crate) mod guard;
+pub(crate) mod limits;
+pub(crate) mod session;
+pub(crate) mod stand_ins;
+pub(crate) mod state;
+pub(crate) mod upload;
+
+use crate::server::error::PageError;
+use crate::server::state::{AppState, db};
+use actix_web::{HttpResponse, get, web};
+
+/// Whether server and database answer.
+#[get("/healthz")]
+pub(crate) async fn health(state: web::Data<AppState>) -> Result<HttpResponse, PageError> {
+    db(&state, upland_store::Store::ping).await?;
+    Ok(HttpResponse::Ok().content_type("text/plain; charset=utf-8").body("ok\n"))
+}

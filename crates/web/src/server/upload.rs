@@ -1,0 +1,89 @@
+//! Files sent from a page: read whole up to a limit, and refused with a readable page above it.
+
+use crate::server::error::PageError;
+use crate::server::session::check_csrf;
+use actix_multipart::Multipart;
+use actix_session::Session;
+use futures_util::TryStreamExt;
+
+/// A refused upload is still read up to here, so that the browser gets the answer instead of a
+/// broken connection.
+const DRAIN_LIMIT: usize = 1024 * 1024 * 1024;
+
+/// A file from a form.
+pub(crate) struct Upload {
+    pub file_name: String,
+    pub bytes: Vec<u8>,
+    /// The file is larger than the limit; its bytes are not kept.
+    pub too_large: bool,
+}
+
+/// Reads the token and the file of a multipart form. The token comes first in our forms; a file
+/// before it is refused.
+pub(crate) async fn read(
+    session: &Session,
+    mut payload: Multipart,
+    limit: usize,
+) -> Result<Upload, PageError> {
+    let bad = |error: actix_multipart::MultipartError| {
+        PageError::BadRequest(format!("The file did not arrive whole: {error}. Send it again."))
+    };
+    let mut token_checked = false;
+    let mut upload = None;
+    while let Some(mut field) = payload.try_next().await.map_err(bad)? {
+        let name = field.name().unwrap_or_default().to_owned();
+        if name == "csrf" {
+            let mut token = Vec::new();
+            while let Some(chunk) = field.try_next().await.map_err(bad)? {
+                token.extend_from_slice(&chunk);
+                if token.len() > 256 {
+                    return Err(PageError::Csrf);
+                }
+            }
+            check_csrf(session, &String::from_utf8_lossy(&token))?;
+            token_checked = true;
+        } else if name == "file" {
+            if !token_checked {
+                return Err(PageError::Csrf);
+            }
+            let file_name = field
+                .content_disposition()
+                .and_then(|d| d.get_filename())
+                .map(clean_name)
+                .unwrap_or_default();
+            let (mut bytes, mut total) = (Vec::new(), 0);
+            while let Some(chunk) = field.try_next().await.map_err(bad)? {
+                total += chunk.len();
+                if total > DRAIN_LIMIT {
+                    return Err(PageError::BadRequest("The file is far too large.".into()));
+                }
+                if total > limit {
+                    bytes = Vec::new();
+                } else {
+                    bytes.extend_from_slice(&chunk);
+                }
+            }
+            upload = Some(Upload { file_name, bytes, too_large: total > limit });
+        }
+    }
+    if !token_checked {
+        return Err(PageError::Csrf);
+    }
+    upload.ok_or_else(|| PageError::BadRequest("No file was chosen. Go back and choose one.".into()))
+}
+
+/// The last part of a name, without control characters and not too long.
+fn clean_name(name: &str) -> String {
+    let last = name.rsplit(['/', '\\']).next().unwrap_or_default();
+    last.chars().filter(|c| !c.is_control()).take(120).collect()
+}
+
+#[cfg(test)]
+mod tests {
+    #[test]
+    fn names_lose_folders_and_control_characters() {
+        assert_eq!(super::clean_name("C:\\weather\\a.csv"), "a.csv");
+        assert_eq!(super::clean_name("../../etc/passwd"), "passwd");
+        assert_eq!(super::clean_name("a\u{0}b.csv"), "ab.csv");
+    }
+}

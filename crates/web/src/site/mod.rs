@@ -1,0 +1,8 @@
+//! Who asks, about which site and box, and what is computed from its facts. It knows no chapter.
+
+pub(crate) mod climate;
+pub(crate) mod clock;
+pub(crate) mod facts;
+pub(crate) mod library;
+pub(crate) mod sensing;
+pub(crate) mod workbench;
