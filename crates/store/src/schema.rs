@@ -33,6 +33,21 @@ diesel::table! {
         created_at -> Timestamptz,
         removed_at -> Nullable<Timestamptz>,
         weather_version -> BigInt,
+        revision -> BigInt,
+    }
+}
+
+diesel::table! {
+    events (id) {
+        id -> BigInt,
+        site_id -> Nullable<BigInt>,
+        at -> Timestamptz,
+        actor -> Nullable<BigInt>,
+        subject -> Text,
+        subject_id -> Nullable<BigInt>,
+        action -> Text,
+        before -> Nullable<Jsonb>,
+        after -> Nullable<Jsonb>,
     }
 }
 
@@ -61,6 +76,8 @@ diesel::table! {
         site_id -> BigInt,
         created_at -> Timestamptz,
         removed_at -> Nullable<Timestamptz>,
+        box_number -> Integer,
+        number -> Integer,
     }
 }
 

@@ -2,6 +2,7 @@
 //! the next file with it is read at once.
 
 use super::grid::Grid;
+use super::when::DateOrder;
 use super::{Kind, WeatherFile, of_days, of_hours, when};
 use crate::table::{Column, Problem};
 use jiff::SignedDuration;
@@ -12,18 +13,6 @@ use upland_core::quantity::units::{
 };
 use upland_core::weather::Station;
 use upland_core::weather::record::{HourVariable, RawDay, RawHour, Variable};
-
-/// Order of the parts of a date.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(rename_all = "snake_case")]
-pub enum DateOrder {
-    /// 2026-07-04 or 20260704.
-    YearFirst,
-    /// 04.07.2026.
-    DayFirst,
-    /// 07/04/2026.
-    MonthFirst,
-}
 
 /// What a stamp of an hour marks.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]

@@ -9,10 +9,9 @@ mod propose;
 mod when;
 
 pub use grid::Grid;
-pub use mapping::{
-    Clock, DateOrder, MappedColumn, Mapping, Quantity, Stamp, UNITS, Unit, quantities, units_of,
-};
+pub use mapping::{Clock, MappedColumn, Mapping, Quantity, Stamp, UNITS, Unit, quantities, units_of};
 pub use propose::{Doubt, Proposal, propose};
+pub use when::DateOrder;
 
 use crate::table::{Column, Problem};
 use crate::{daily_csv, hourly_csv};

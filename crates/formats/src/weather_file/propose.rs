@@ -2,8 +2,9 @@
 //! is not certain about it.
 
 use super::grid::Grid;
-use super::mapping::{Clock, DateOrder, MappedColumn, Mapping, Quantity, Stamp, units_of};
+use super::mapping::{Clock, MappedColumn, Mapping, Quantity, Stamp, units_of};
 use super::when;
+use super::when::DateOrder;
 use crate::table::Problem;
 use jiff::tz::TimeZone;
 

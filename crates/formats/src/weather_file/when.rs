@@ -1,8 +1,20 @@
 //! Dates and times as strange files write them.
 
-use super::mapping::DateOrder;
 use jiff::civil::{Date, DateTime};
 use jiff::tz::Offset;
+use serde::{Deserialize, Serialize};
+
+/// Order of the parts of a date.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum DateOrder {
+    /// 2026-07-04 or 20260704.
+    YearFirst,
+    /// 04.07.2026.
+    DayFirst,
+    /// 07/04/2026.
+    MonthFirst,
+}
 
 /// A stamp as written: local date and time, with the offset when the text carries one.
 #[derive(Debug, Clone, Copy, PartialEq)]

@@ -4,6 +4,7 @@ mod cans;
 mod planting_form;
 mod season;
 mod survey;
+mod units;
 
 use crate::page::forms;
 use crate::page::forms::{FieldError, Form, Merge};

@@ -1,7 +1,7 @@
 //! The planting part of the zone form: coefficient builder, mixed plants, grow-in, wean-off, trim,
 //! and the rate from flow or emitters.
 
-use super::survey::ZoneUnits;
+use super::units::ZoneUnits;
 use crate::page::forms::{Field, Group, Kind, NO_UNIT, Reader, Shown};
 use crate::server::session::Fields;
 use jiff::civil::Date;

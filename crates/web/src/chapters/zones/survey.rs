@@ -1,6 +1,7 @@
 //! The zone survey as a form, in the units of its site.
 
 use super::planting_form;
+use super::units::{ZoneUnits, units};
 use crate::page::forms::{Field, FieldError, Form, Group, Kind, Reader, Shown};
 use crate::page::quantities;
 use crate::server::session::Fields;
@@ -12,27 +13,6 @@ use upland_core::ground::soil::Texture;
 use upland_core::quantity::bounds;
 use upland_core::quantity::units::{M_PER_FOOT, MM_PER_INCH, Metres, MillimetresPerHour, SquareMetres};
 use upland_core::site::{DEFAULT_SLOPE_PCT, UnitSystem, Zone};
-
-pub(crate) struct ZoneUnits {
-    pub rate: Shown,
-    pub root: Shown,
-    pub area: Shown,
-}
-
-pub(crate) fn units(system: UnitSystem) -> ZoneUnits {
-    match system {
-        UnitSystem::Metric => ZoneUnits {
-            rate: Shown { unit: "mm/h", factor: 1.0 },
-            root: Shown { unit: "cm", factor: 0.01 },
-            area: Shown { unit: "m²", factor: 1.0 },
-        },
-        UnitSystem::UsCustomary => ZoneUnits {
-            rate: Shown { unit: "in/h", factor: MM_PER_INCH },
-            root: Shown { unit: "in", factor: MM_PER_INCH / 1000.0 },
-            area: Shown { unit: "ft²", factor: M_PER_FOOT * M_PER_FOOT },
-        },
-    }
-}
 
 const PERCENT: Shown = Shown { unit: "%", factor: 0.01 };
 const SLOPE_PERCENT: Shown = Shown { unit: "%", factor: 1.0 };
