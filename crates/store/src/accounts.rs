@@ -1,11 +1,11 @@
 //! People, their roles and sessions.
 
 use crate::schema::{secrets, sessions, users};
-use crate::{Result, Store, StoreError};
+use crate::transaction::NewEvent;
+use crate::{Action, Result, Snapshot, Store, StoreError, Subject};
 use diesel::prelude::*;
-use diesel::result::{DatabaseErrorKind, Error as DieselError};
+use diesel::sql_types::{BigInt, Binary, Nullable, Text, Timestamptz};
 use jiff::{SignedDuration, Timestamp};
-use jiff_diesel::ToDiesel;
 
 /// What a person may do.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
@@ -61,6 +61,90 @@ pub struct Credentials {
     pub password_hash: String,
 }
 
+/// What became of a change of role.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum RoleChange {
+    /// The person has the role now.
+    Done,
+    /// The person had it already.
+    Unchanged,
+    /// Somebody must own the place: the last owner cannot be lowered.
+    LastOwner,
+    /// There is no such account.
+    NoSuchAccount,
+}
+
+/// Where the facts of a site stand.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+pub struct SiteStamp {
+    /// Identity.
+    pub id: i64,
+    /// Rises with every write to the site.
+    pub revision: i64,
+    /// Rises with every reading of its devices.
+    pub readings: i64,
+    /// When one of its devices last read anything.
+    pub last_reading: Option<Timestamp>,
+}
+
+/// Who asks, and where things stand.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Asked {
+    /// The person.
+    pub user: User,
+    /// The site that was asked about; `None` when none was, there is none or it was removed.
+    pub site: Option<SiteStamp>,
+    /// By how much the application's clock is ahead of real time; `None` when it shows real time.
+    pub clock_ahead: Option<SignedDuration>,
+}
+
+const ASKED: &str = "
+    SELECT u.id, u.login, u.display_name, u.role,
+           s.id AS site_id, COALESCE(s.revision, 0) AS revision, COALESCE(r.revision, 0) AS readings, r.last_at,
+           (SELECT ahead_seconds FROM clock) AS ahead_seconds
+    FROM sessions x
+    JOIN users u ON u.id = x.user_id
+    LEFT JOIN sites s ON s.id = $2 AND s.removed_at IS NULL
+    LEFT JOIN site_readings r ON r.site_id = s.id
+    WHERE x.token_sha256 = $1 AND x.expires_at > now()";
+
+#[derive(QueryableByName)]
+struct AskedRow {
+    #[diesel(sql_type = BigInt)]
+    id: i64,
+    #[diesel(sql_type = Text)]
+    login: String,
+    #[diesel(sql_type = Text)]
+    display_name: String,
+    #[diesel(sql_type = Text)]
+    role: String,
+    #[diesel(sql_type = Nullable<BigInt>)]
+    site_id: Option<i64>,
+    #[diesel(sql_type = BigInt)]
+    revision: i64,
+    #[diesel(sql_type = BigInt)]
+    readings: i64,
+    #[diesel(sql_type = Nullable<Timestamptz>)]
+    last_at: Option<jiff_diesel::Timestamp>,
+    #[diesel(sql_type = Nullable<BigInt>)]
+    ahead_seconds: Option<i64>,
+}
+
+impl AskedRow {
+    fn asked(self) -> Result<Asked> {
+        Ok(Asked {
+            site: self.site_id.map(|id| SiteStamp {
+                id,
+                revision: self.revision,
+                readings: self.readings,
+                last_reading: self.last_at.map(jiff_diesel::Timestamp::to_jiff),
+            }),
+            clock_ahead: self.ahead_seconds.map(SignedDuration::from_secs),
+            user: user((self.id, self.login, self.display_name, self.role))?,
+        })
+    }
+}
+
 type UserRow = (i64, String, String, String);
 
 fn user((id, login, display_name, role): UserRow) -> Result<User> {
@@ -86,6 +170,22 @@ fn insert_user(
         .get_result(connection)
 }
 
+impl Snapshot<'_> {
+    /// Everybody, by name.
+    ///
+    /// # Errors
+    /// As any query.
+    pub fn users(&mut self) -> Result<Vec<User>> {
+        users::table
+            .select((users::id, users::login, users::display_name, users::role))
+            .order(users::display_name)
+            .load::<UserRow>(self.connection)?
+            .into_iter()
+            .map(user)
+            .collect()
+    }
+}
+
 impl Store {
     /// Number of accounts.
     ///
@@ -105,13 +205,19 @@ impl Store {
         display_name: &str,
         password_hash: &str,
         role: Role,
+        actor: Option<i64>,
     ) -> Result<Option<User>> {
-        let inserted = insert_user(&mut *self.connection()?, login, display_name, password_hash, role);
-        match inserted {
-            Ok(row) => user(row).map(Some),
-            Err(DieselError::DatabaseError(DatabaseErrorKind::UniqueViolation, _)) => Ok(None),
-            Err(error) => Err(error.into()),
-        }
+        let mut connection = self.connection()?;
+        connection.transaction(|connection| {
+            let taken = users::table.filter(users::login.eq(login.to_lowercase()));
+            if diesel::select(diesel::dsl::exists(taken)).get_result(connection)? {
+                return Ok(None);
+            }
+            let row = insert_user(connection, login, display_name, password_hash, role)?;
+            let event = NewEvent::new(Subject::Account, Some(row.0), Action::Created).with(role.code());
+            event.write(connection, None, actor)?;
+            user(row).map(Some)
+        })
     }
 
     /// Creates the first account, if there is none yet. Two first visits at once make one owner.
@@ -148,80 +254,68 @@ impl Store {
         row.map(|(row, password_hash)| Ok(Credentials { user: user(row)?, password_hash })).transpose()
     }
 
-    /// Everybody, by name.
+    /// Changes a role.
     ///
     /// # Errors
     /// As any query.
-    pub fn users(&self) -> Result<Vec<User>> {
-        users::table
-            .select((users::id, users::login, users::display_name, users::role))
-            .order(users::display_name)
-            .load::<UserRow>(&mut self.connection()?)?
-            .into_iter()
-            .map(user)
-            .collect()
-    }
-
-    /// Changes a role. The last owner cannot be lowered: then nothing changes and `false` returns.
-    ///
-    /// # Errors
-    /// As any query.
-    pub fn set_role(&self, user_id: i64, role: Role) -> Result<bool> {
+    pub fn set_role(&self, user_id: i64, role: Role, actor: i64) -> Result<RoleChange> {
         let mut connection = self.connection()?;
         connection.transaction(|connection| {
             diesel::sql_query("LOCK TABLE users IN SHARE ROW EXCLUSIVE MODE").execute(connection)?;
+            let now: Option<String> =
+                users::table.find(user_id).select(users::role).first(connection).optional()?;
+            let Some(now) = now else { return Ok(RoleChange::NoSuchAccount) };
+            if now == role.code() {
+                return Ok(RoleChange::Unchanged);
+            }
             let other_owners: i64 = users::table
                 .filter(users::role.eq(Role::Owner.code()).and(users::id.ne(user_id)))
                 .count()
                 .get_result(connection)?;
             if role != Role::Owner && other_owners == 0 {
-                return Ok(false);
+                return Ok(RoleChange::LastOwner);
             }
             diesel::update(users::table.find(user_id))
                 .set(users::role.eq(role.code()))
                 .execute(connection)?;
-            Ok(true)
+            let event =
+                NewEvent::new(Subject::Account, Some(user_id), Action::Changed).from_to(now, role.code());
+            event.write(connection, None, Some(actor))?;
+            Ok(RoleChange::Done)
         })
     }
 
-    /// Starts a session under the hash of its token, and drops sessions that have ended.
+    /// Starts a session under the hash of its token, and drops sessions that have ended. Sessions live by real
+    /// time, whatever the application's clock shows.
     ///
     /// # Errors
     /// As any query.
-    pub fn create_session(
-        &self,
-        token_sha256: &[u8],
-        user_id: i64,
-        now: Timestamp,
-        length: SignedDuration,
-    ) -> Result<()> {
-        let mut connection = self.connection()?;
-        let expires = now + length;
-        diesel::delete(sessions::table.filter(sessions::expires_at.lt(now.to_diesel())))
-            .execute(&mut connection)?;
-        diesel::insert_into(sessions::table)
-            .values((
-                sessions::token_sha256.eq(token_sha256),
-                sessions::user_id.eq(user_id),
-                sessions::expires_at.eq(expires.to_diesel()),
-            ))
-            .execute(&mut connection)?;
+    pub fn create_session(&self, token_sha256: &[u8], user_id: i64, length: SignedDuration) -> Result<()> {
+        diesel::sql_query(
+            "WITH ended AS (DELETE FROM sessions WHERE expires_at < now()) \
+             INSERT INTO sessions (token_sha256, user_id, expires_at) \
+             VALUES ($1, $2, now() + make_interval(secs => $3))",
+        )
+        .bind::<Binary, _>(token_sha256)
+        .bind::<BigInt, _>(user_id)
+        .bind::<diesel::sql_types::Double, _>(length.as_secs_f64())
+        .execute(&mut self.connection()?)?;
         Ok(())
     }
 
-    /// The person of a session that has not ended.
+    /// Who asks by the hash of a session's token, about which site, and what the clock shows: everything that
+    /// a page must know before it can use what was computed earlier, in one round trip. `None` when the session
+    /// is unknown or has ended.
     ///
     /// # Errors
     /// As any query.
-    pub fn session_user(&self, token_sha256: &[u8], now: Timestamp) -> Result<Option<User>> {
-        sessions::table
-            .inner_join(users::table)
-            .filter(sessions::token_sha256.eq(token_sha256).and(sessions::expires_at.gt(now.to_diesel())))
-            .select((users::id, users::login, users::display_name, users::role))
-            .first::<UserRow>(&mut self.connection()?)
-            .optional()?
-            .map(user)
-            .transpose()
+    pub fn asked(&self, token_sha256: &[u8], site_id: Option<i64>) -> Result<Option<Asked>> {
+        let row: Option<AskedRow> = diesel::sql_query(ASKED)
+            .bind::<Binary, _>(token_sha256)
+            .bind::<Nullable<BigInt>, _>(site_id)
+            .get_result(&mut self.connection()?)
+            .optional()?;
+        row.map(AskedRow::asked).transpose()
     }
 
     /// Ends a session.

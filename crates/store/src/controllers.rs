@@ -1,11 +1,11 @@
 //! The boxes of a site and their versions.
 
 use crate::schema::{controller_versions, controllers, sites, users};
-use crate::{Result, Saved, Store, document, json, small};
+use crate::transaction::{NewEvent, Versioned};
+use crate::{Action, Change, Result, Saved, Snapshot, Subject, document, json, small};
 use diesel::prelude::*;
-use diesel::sql_types::{BigInt, Integer, Text};
+use diesel::sql_types::{BigInt, Nullable, Text, Timestamptz};
 use jiff::Timestamp;
-use jiff_diesel::ToDiesel;
 use upland_core::site::Controller;
 use upland_formats::card_file;
 
@@ -28,6 +28,19 @@ pub struct ControllerRecord {
     pub saved_by: String,
     /// When.
     pub saved_at: Timestamp,
+}
+
+impl Versioned for ControllerRecord {
+    type Item = Controller;
+    fn id(&self) -> i64 {
+        self.id
+    }
+    fn version(&self) -> i32 {
+        self.version
+    }
+    fn item(&self) -> &Controller {
+        &self.controller
+    }
 }
 
 type Loaded =
@@ -135,147 +148,136 @@ pub(crate) fn insert(
     Ok(id)
 }
 
-/// A box with the versions of everything that its calls follow from.
-#[derive(Debug, Clone, PartialEq, Eq, Hash, QueryableByName)]
+/// A box with where the facts of its site stand.
+#[derive(Debug, Clone, QueryableByName)]
 #[diesel(check_for_backend(diesel::pg::Pg))]
 pub struct BoxStamp {
     /// Its site.
     #[diesel(sql_type = BigInt)]
     pub site_id: i64,
-    /// Version of the site.
-    #[diesel(sql_type = Integer)]
-    pub site_version: i32,
-    /// Version of its weather.
+    /// Rises with every write to the site.
     #[diesel(sql_type = BigInt)]
-    pub weather_version: i64,
+    pub revision: i64,
     /// Time zone of the site.
     #[diesel(sql_type = Text)]
     pub time_zone: String,
     /// The box.
     #[diesel(sql_type = BigInt)]
     pub box_id: i64,
-    /// Its version.
-    #[diesel(sql_type = Integer)]
-    pub box_version: i32,
-    /// Version of its settings.
-    #[diesel(sql_type = Integer)]
-    pub settings_version: i32,
-    /// Zones of the site with their versions.
-    #[diesel(sql_type = Text)]
-    pub zones: String,
+    #[diesel(sql_type = Nullable<Timestamptz>)]
+    last_at: Option<jiff_diesel::Timestamp>,
+}
+
+impl BoxStamp {
+    /// When a device of the site last read anything.
+    #[must_use]
+    pub fn last_reading(&self) -> Option<Timestamp> {
+        self.last_at.map(jiff_diesel::Timestamp::to_jiff)
+    }
 }
 
 /// Boxes with settings, sites by name, boxes by number.
 const BOX_STAMPS: &str = "
     WITH site AS (
-        SELECT DISTINCT ON (v.site_id) v.site_id, v.version, v.name, v.time_zone, s.weather_version
+        SELECT DISTINCT ON (v.site_id) v.site_id, v.name, v.time_zone, s.revision
         FROM site_versions v JOIN sites s ON s.id = v.site_id
         WHERE s.removed_at IS NULL ORDER BY v.site_id, v.version DESC
-    ), zone AS (
-        SELECT z.site_id, string_agg(z.id || ':' || z.version, ',' ORDER BY z.id) AS zones
-        FROM (SELECT zones.site_id, zones.id, max(v.version) AS version
-              FROM zones JOIN zone_versions v ON v.zone_id = zones.id
-              WHERE zones.removed_at IS NULL GROUP BY zones.id) z
-        GROUP BY z.site_id
-    ), box AS (
-        SELECT controller_id, max(version) AS version FROM controller_versions GROUP BY controller_id
-    ), setting AS (
-        SELECT controller_id, max(version) AS version FROM settings_versions GROUP BY controller_id
     )
-    SELECT site.site_id, site.version AS site_version, site.weather_version, site.time_zone,
-           c.id AS box_id, box.version AS box_version, setting.version AS settings_version,
-           COALESCE(zone.zones, '') AS zones
+    SELECT site.site_id, site.revision, site.time_zone, c.id AS box_id, r.last_at
     FROM controllers c
     JOIN site ON site.site_id = c.site_id
-    JOIN box ON box.controller_id = c.id
-    JOIN setting ON setting.controller_id = c.id
-    LEFT JOIN zone ON zone.site_id = c.site_id
-    WHERE c.removed_at IS NULL
+    LEFT JOIN site_readings r ON r.site_id = c.site_id
+    WHERE c.removed_at IS NULL AND EXISTS (SELECT FROM settings_versions WHERE controller_id = c.id)
     ORDER BY lower(site.name), site.site_id, c.number";
 
-impl Store {
+impl Snapshot<'_> {
     /// Every box that has settings, with the versions of what its calls follow from: sites by name,
     /// boxes by number.
     ///
     /// # Errors
     /// As any query.
-    pub fn box_stamps(&self) -> Result<Vec<BoxStamp>> {
-        Ok(diesel::sql_query(BOX_STAMPS).load(&mut self.connection()?)?)
+    pub fn box_stamps(&mut self) -> Result<Vec<BoxStamp>> {
+        Ok(diesel::sql_query(BOX_STAMPS).load(self.connection)?)
     }
 
     /// The boxes of a site, by number.
     ///
     /// # Errors
     /// As any query.
-    pub fn controllers(&self, site_id: i64) -> Result<Vec<ControllerRecord>> {
-        current(&mut *self.connection()?, Which::OfSite(site_id))
+    pub fn controllers(&mut self, site_id: i64) -> Result<Vec<ControllerRecord>> {
+        current(self.connection, Which::OfSite(site_id))
     }
 
     /// The boxes of every site, by number.
     ///
     /// # Errors
     /// As any query.
-    pub fn all_controllers(&self) -> Result<Vec<ControllerRecord>> {
-        current(&mut *self.connection()?, Which::All)
+    pub fn all_controllers(&mut self) -> Result<Vec<ControllerRecord>> {
+        current(self.connection, Which::All)
     }
 
     /// The box whose calendar a token opens.
     ///
     /// # Errors
     /// As any query.
-    pub fn controller_of_calendar(&self, token: &str) -> Result<Option<ControllerRecord>> {
-        Ok(current(&mut *self.connection()?, Which::Token(token))?.pop())
-    }
-
-    /// Gives a box another calendar address; the old one opens nothing any more.
-    ///
-    /// # Errors
-    /// As any query.
-    pub fn renew_calendar(&self, id: i64) -> Result<()> {
-        diesel::update(controllers::table.find(id))
-            .set(controllers::calendar_token.eq(hex::encode(rand::random::<[u8; 24]>())))
-            .execute(&mut self.connection()?)?;
-        Ok(())
-    }
-
-    /// Hangs another box; it gets the lowest free number. Returns identity and number.
-    ///
-    /// # Errors
-    /// As any query.
-    pub fn create_controller(
-        &self,
-        site_id: i64,
-        controller: &Controller,
-        user_id: i64,
-    ) -> Result<(i64, u8)> {
-        let mut connection = self.connection()?;
-        connection.transaction(|connection| {
-            // The lock keeps two from taking the same number.
-            sites::table.find(site_id).select(sites::id).for_update().first::<i64>(connection)?;
-            let taken = current(connection, Which::OfSite(site_id))?;
-            let free =
-                (1..=u8::MAX).find(|n| taken.iter().all(|c| c.controller.number != *n)).unwrap_or(u8::MAX);
-            let numbered = Controller { number: free, ..controller.clone() };
-            Ok((insert(connection, site_id, &numbered, user_id)?, free))
-        })
+    pub fn controller_of_calendar(&mut self, token: &str) -> Result<Option<ControllerRecord>> {
+        Ok(current(self.connection, Which::Token(token))?.pop())
     }
 
     /// An earlier version of a box, if there is one.
     ///
     /// # Errors
     /// As any query.
-    pub fn controller_version(&self, id: i64, version: i32) -> Result<Option<Controller>> {
+    pub fn controller_version(&mut self, id: i64, version: i32) -> Result<Option<Controller>> {
         let row: Option<(i32, String, serde_json::Value)> = controller_versions::table
             .inner_join(controllers::table)
             .filter(controller_versions::controller_id.eq(id).and(controller_versions::version.eq(version)))
             .select((controllers::number, controller_versions::place, controller_versions::card))
-            .first(&mut self.connection()?)
+            .first(self.connection)
             .optional()?;
         row.map(|(number, place, card)| {
             let card = document("card", card_file::read(card.to_string().as_bytes()))?;
             Ok(Controller { number: small("box number", number)?, place, card })
         })
         .transpose()
+    }
+}
+
+impl Change<'_> {
+    /// A box of the site that is not removed.
+    fn own_controller(&mut self, id: i64) -> Result<Option<ControllerRecord>> {
+        let site_id = self.site_id;
+        Ok(current(self.connection, Which::One(id))?.pop().filter(|c| c.site_id == site_id))
+    }
+
+    /// Gives a box another calendar address; the old one opens nothing any more. `false` when it is not of
+    /// this site.
+    ///
+    /// # Errors
+    /// As any query.
+    pub fn renew_calendar(&mut self, id: i64) -> Result<bool> {
+        if self.own_controller(id)?.is_none() {
+            return Ok(false);
+        }
+        diesel::update(controllers::table.find(id))
+            .set(controllers::calendar_token.eq(hex::encode(rand::random::<[u8; 24]>())))
+            .execute(self.connection)?;
+        self.record(NewEvent::new(Subject::Calendar, Some(id), Action::Changed));
+        Ok(true)
+    }
+
+    /// Hangs another box; it gets the lowest free number. Returns identity and number.
+    ///
+    /// # Errors
+    /// As any query.
+    pub fn create_controller(&mut self, controller: &Controller) -> Result<(i64, u8)> {
+        let (site_id, actor) = (self.site_id, self.actor);
+        let taken = current(self.connection, Which::OfSite(site_id))?;
+        let free = (1..=u8::MAX).find(|n| taken.iter().all(|c| c.controller.number != *n)).unwrap_or(u8::MAX);
+        let numbered = Controller { number: free, ..controller.clone() };
+        let id = insert(self.connection, site_id, &numbered, actor)?;
+        self.record(NewEvent::new(Subject::Controller, Some(id), Action::Created));
+        Ok((id, free))
     }
 
     /// Saves place and card that were edited from `base_version`; the number stays. `None` when
@@ -284,64 +286,16 @@ impl Store {
     /// # Errors
     /// As any query.
     pub fn save_controller(
-        &self,
+        &mut self,
         id: i64,
         base_version: i32,
         controller: &Controller,
-        user_id: i64,
     ) -> Result<Option<Saved<ControllerRecord>>> {
-        let mut connection = self.connection()?;
-        connection.transaction(|connection| {
-            let locked: Option<i64> = controllers::table
-                .find(id)
-                .select(controllers::id)
-                .for_update()
-                .first(connection)
-                .optional()?;
-            if locked.is_none() {
-                return Ok(None);
-            }
-            let Some(now) = current(connection, Which::One(id))?.pop() else { return Ok(None) };
-            if now.version != base_version {
-                return Ok(Some(Saved::Conflict(Box::new(now))));
-            }
-            let same = now.controller.place == controller.place && now.controller.card == controller.card;
-            if same {
-                return Ok(Some(Saved::As(now.version)));
-            }
-            insert_version(connection, id, now.version + 1, controller, user_id)?;
-            Ok(Some(Saved::As(now.version + 1)))
+        let now = self.own_controller(id)?;
+        let number = now.as_ref().map_or(controller.number, |n| n.controller.number);
+        let item = Controller { number, ..controller.clone() };
+        self.save_version((Subject::Controller, now), base_version, &item, |connection, version, user_id| {
+            insert_version(connection, id, version, &item, user_id)
         })
-    }
-
-    /// Takes a box down; nothing is deleted.
-    ///
-    /// # Errors
-    /// As any query.
-    pub fn remove_controller(&self, id: i64, now: Timestamp) -> Result<()> {
-        diesel::update(controllers::table.find(id))
-            .set(controllers::removed_at.eq(now.to_diesel()))
-            .execute(&mut self.connection()?)?;
-        Ok(())
-    }
-
-    /// Hangs a removed box again; `false` when another has its number by now.
-    ///
-    /// # Errors
-    /// As any query.
-    pub fn restore_controller(&self, site_id: i64, id: i64) -> Result<bool> {
-        let restored = diesel::update(
-            controllers::table.filter(controllers::id.eq(id).and(controllers::site_id.eq(site_id))),
-        )
-        .set(controllers::removed_at.eq(None::<jiff_diesel::Timestamp>))
-        .execute(&mut self.connection()?);
-        match restored {
-            Ok(rows) => Ok(rows == 1),
-            Err(diesel::result::Error::DatabaseError(
-                diesel::result::DatabaseErrorKind::UniqueViolation,
-                _,
-            )) => Ok(false),
-            Err(error) => Err(error.into()),
-        }
     }
 }

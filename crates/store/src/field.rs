@@ -1,7 +1,8 @@
 //! What was found in the field: catch-can tests, readings of the soil, runs that really happened.
 
 use crate::schema::{catch_tests, users, zone_events, zones};
-use crate::{Result, Store, StoreError, document};
+use crate::transaction::NewEvent;
+use crate::{Action, Change, Result, Snapshot, StoreError, Subject, document};
 use diesel::prelude::*;
 use jiff::Timestamp;
 use jiff::civil::Date;
@@ -69,28 +70,12 @@ pub struct ZoneEvent {
     pub undone: bool,
 }
 
-impl Store {
-    /// Keeps a catch-can test.
-    ///
-    /// # Errors
-    /// As any query.
-    pub fn save_catch_test(&self, zone_id: i64, on: Date, test: &CatchTest, user_id: i64) -> Result<i64> {
-        Ok(diesel::insert_into(catch_tests::table)
-            .values((
-                catch_tests::zone_id.eq(zone_id),
-                catch_tests::taken_on.eq(on.to_diesel()),
-                catch_tests::body.eq(catch_file::to_json(test)),
-                catch_tests::saved_by.eq(user_id),
-            ))
-            .returning(catch_tests::id)
-            .get_result(&mut self.connection()?)?)
-    }
-
+impl Snapshot<'_> {
     /// The catch-can tests of a zone, newest first.
     ///
     /// # Errors
     /// As any query.
-    pub fn catch_tests(&self, zone_id: i64) -> Result<Vec<CatchRecord>> {
+    pub fn catch_tests(&mut self, zone_id: i64) -> Result<Vec<CatchRecord>> {
         type Row = (
             (i64, i64, jiff_diesel::Date, serde_json::Value),
             (String, jiff_diesel::Timestamp, Option<jiff_diesel::Timestamp>),
@@ -103,7 +88,7 @@ impl Store {
                 (catch_tests::id, catch_tests::zone_id, catch_tests::taken_on, catch_tests::body),
                 (users::display_name, catch_tests::saved_at, catch_tests::undone_at),
             ))
-            .load(&mut self.connection()?)?;
+            .load(self.connection)?;
         rows.into_iter()
             .map(|((id, zone_id, on, body), (saved_by, at, undone))| {
                 Ok(CatchRecord {
@@ -119,49 +104,11 @@ impl Store {
             .collect()
     }
 
-    /// Takes a test back, or the taking back (`None`). `false` when it is not of this zone.
-    ///
-    /// # Errors
-    /// As any query.
-    pub fn set_catch_test_undone(&self, zone_id: i64, id: i64, undone: Option<Timestamp>) -> Result<bool> {
-        let changed = diesel::update(
-            catch_tests::table.filter(catch_tests::id.eq(id).and(catch_tests::zone_id.eq(zone_id))),
-        )
-        .set(catch_tests::undone_at.eq(undone.map(ToDiesel::to_diesel)))
-        .execute(&mut self.connection()?)?;
-        Ok(changed == 1)
-    }
-
-    /// Notes what was found at a zone.
-    ///
-    /// # Errors
-    /// As any query.
-    pub fn note_event(
-        &self,
-        zone_id: i64,
-        date: Date,
-        (kind, value): (EventKind, f64),
-        reason: &str,
-        user_id: i64,
-    ) -> Result<i64> {
-        Ok(diesel::insert_into(zone_events::table)
-            .values((
-                zone_events::zone_id.eq(zone_id),
-                zone_events::date.eq(date.to_diesel()),
-                zone_events::kind.eq(kind.code()),
-                zone_events::value.eq(value),
-                zone_events::reason.eq(reason),
-                zone_events::said_by.eq(user_id),
-            ))
-            .returning(zone_events::id)
-            .get_result(&mut self.connection()?)?)
-    }
-
     /// Everything noted at the zones of a site, by date, undone ones too.
     ///
     /// # Errors
     /// As any query.
-    pub fn zone_events(&self, site_id: i64) -> Result<Vec<ZoneEvent>> {
+    pub fn zone_events(&mut self, site_id: i64) -> Result<Vec<ZoneEvent>> {
         type Row = (
             (i64, i64, jiff_diesel::Date, String, f64, String),
             (String, jiff_diesel::Timestamp, Option<jiff_diesel::Timestamp>),
@@ -182,7 +129,7 @@ impl Store {
                 ),
                 (users::display_name, zone_events::said_at, zone_events::undone_at),
             ))
-            .load(&mut self.connection()?)?;
+            .load(self.connection)?;
         rows.into_iter()
             .map(|((id, zone_id, date, kind, value, reason), (said_by, at, undone))| {
                 let kind = match kind.as_str() {
@@ -204,17 +151,66 @@ impl Store {
             })
             .collect()
     }
+}
 
-    /// Takes an event back, or the taking back (`None`). `false` when it is not of this zone.
+impl Change<'_> {
+    /// Whether a zone is of the site and was not removed.
+    fn has_zone(&mut self, id: i64) -> Result<bool> {
+        let of_site =
+            zones::table.find(id).filter(zones::site_id.eq(self.site_id).and(zones::removed_at.is_null()));
+        Ok(diesel::select(diesel::dsl::exists(of_site)).get_result(self.connection)?)
+    }
+
+    /// Keeps a catch-can test; `None` when the zone is not of this site.
     ///
     /// # Errors
     /// As any query.
-    pub fn set_event_undone(&self, zone_id: i64, id: i64, undone: Option<Timestamp>) -> Result<bool> {
-        let changed = diesel::update(
-            zone_events::table.filter(zone_events::id.eq(id).and(zone_events::zone_id.eq(zone_id))),
-        )
-        .set(zone_events::undone_at.eq(undone.map(ToDiesel::to_diesel)))
-        .execute(&mut self.connection()?)?;
-        Ok(changed == 1)
+    pub fn save_catch_test(&mut self, zone_id: i64, on: Date, test: &CatchTest) -> Result<Option<i64>> {
+        if !self.has_zone(zone_id)? {
+            return Ok(None);
+        }
+        let actor = self.actor;
+        let id: i64 = diesel::insert_into(catch_tests::table)
+            .values((
+                catch_tests::zone_id.eq(zone_id),
+                catch_tests::taken_on.eq(on.to_diesel()),
+                catch_tests::body.eq(catch_file::to_json(test)),
+                catch_tests::saved_by.eq(actor),
+            ))
+            .returning(catch_tests::id)
+            .get_result(self.connection)?;
+        self.record(NewEvent::new(Subject::CatchTest, Some(id), Action::Created));
+        Ok(Some(id))
+    }
+
+    /// Notes what was found at a zone; `None` when the zone is not of this site.
+    ///
+    /// # Errors
+    /// As any query.
+    pub fn note_event(
+        &mut self,
+        zone_id: i64,
+        date: Date,
+        (kind, value): (EventKind, f64),
+        reason: &str,
+    ) -> Result<Option<i64>> {
+        if !self.has_zone(zone_id)? {
+            return Ok(None);
+        }
+        let actor = self.actor;
+        let id: i64 = diesel::insert_into(zone_events::table)
+            .values((
+                zone_events::zone_id.eq(zone_id),
+                zone_events::date.eq(date.to_diesel()),
+                zone_events::kind.eq(kind.code()),
+                zone_events::value.eq(value),
+                zone_events::reason.eq(reason),
+                zone_events::said_by.eq(actor),
+            ))
+            .returning(zone_events::id)
+            .get_result(self.connection)?;
+        let after = serde_json::json!({ "kind": kind.code(), "date": date.to_string(), "value": value });
+        self.record(NewEvent::new(Subject::ZoneEvent, Some(id), Action::Created).with(after));
+        Ok(Some(id))
     }
 }

@@ -5,6 +5,7 @@
 //! started from: when somebody else saved in between, the caller gets both and nothing is lost.
 
 pub mod accounts;
+pub mod clock;
 pub mod controllers;
 pub mod field;
 pub mod library;
@@ -15,12 +16,18 @@ pub mod settings;
 pub mod sites;
 #[cfg(feature = "testing")]
 pub mod testing;
+mod transaction;
 pub mod weather;
 pub mod zones;
+
+pub use transaction::{Action, Change, Event, Snapshot, Subject};
 
 use diesel::pg::PgConnection;
 use diesel::r2d2::{ConnectionManager, Pool, PooledConnection};
 use diesel_migrations::{EmbeddedMigrations, MigrationHarness, embed_migrations};
+
+/// Names the lock that one migrating server holds; any number that nothing else uses.
+const MIGRATION_LOCK: i64 = 0x7570_6c61_6e64;
 
 const MIGRATIONS: EmbeddedMigrations = embed_migrations!("migrations");
 
@@ -32,7 +39,10 @@ pub enum StoreError {
     Unreachable(String),
     /// A query failed.
     #[error("the database refused: {0}")]
-    Query(#[from] diesel::result::Error),
+    Query(diesel::result::Error),
+    /// Something else has that number or place by now.
+    #[error("another {0} by now")]
+    Taken(&'static str),
     /// A migration failed.
     #[error("the database could not be brought to the current schema: {0}")]
     Migration(String),
@@ -52,6 +62,21 @@ pub enum StoreError {
     },
 }
 
+impl From<diesel::result::Error> for StoreError {
+    fn from(error: diesel::result::Error) -> Self {
+        use diesel::result::{DatabaseErrorKind, Error};
+        let Error::DatabaseError(DatabaseErrorKind::UniqueViolation, info) = &error else {
+            return Self::Query(error);
+        };
+        match info.constraint_name() {
+            Some("zones_station") => Self::Taken("zone has that station"),
+            Some("controllers_number") => Self::Taken("box has that number"),
+            Some("weather_sources_own") => Self::Taken("own source stands at the site"),
+            _ => Self::Query(error),
+        }
+    }
+}
+
 /// Result of a store call.
 pub type Result<T> = core::result::Result<T, StoreError>;
 
@@ -60,6 +85,8 @@ pub type Result<T> = core::result::Result<T, StoreError>;
 pub enum Saved<T> {
     /// Saved as this version.
     As(i32),
+    /// Nothing differs from this version; nothing was stored.
+    Unchanged(i32),
     /// Somebody saved another version in between; it is given, and nothing was stored.
     Conflict(Box<T>),
 }
@@ -95,11 +122,16 @@ impl Store {
     /// # Errors
     /// [`StoreError::Migration`] with the database's message; a failed migration leaves nothing.
     pub fn migrate(&self) -> Result<Vec<String>> {
+        use diesel::RunQueryDsl;
         let mut connection = self.connection()?;
+        // Two servers that start at once would both find the migrations missing.
+        diesel::sql_query(format!("SELECT pg_advisory_lock({MIGRATION_LOCK})")).execute(&mut connection)?;
         let ran = connection
             .run_pending_migrations(MIGRATIONS)
-            .map_err(|error| StoreError::Migration(error.to_string()))?;
-        Ok(ran.iter().map(ToString::to_string).collect())
+            .map(|ran| ran.iter().map(ToString::to_string).collect())
+            .map_err(|error| StoreError::Migration(error.to_string()));
+        diesel::sql_query(format!("SELECT pg_advisory_unlock({MIGRATION_LOCK})")).execute(&mut connection)?;
+        ran
     }
 
     /// Reverts every migration. For tests only: it removes all data.

@@ -2,7 +2,8 @@
 //! that keep to them.
 
 use crate::schema::{library_entries, library_versions, site_ordinances, sites, users};
-use crate::{Result, Saved, Store, StoreError, document, json, known};
+use crate::transaction::NewEvent;
+use crate::{Action, Change, Result, Saved, Snapshot, Store, StoreError, Subject, document, json, known};
 use diesel::prelude::*;
 use jiff::Timestamp;
 use jiff_diesel::ToDiesel;
@@ -168,43 +169,119 @@ pub(crate) fn apply_by_content(
     apply(connection, (site_id, id), (applied.house, &applied.permits, false), user_id)
 }
 
-impl Store {
+impl Snapshot<'_> {
     /// Every card or ordinance that is not removed, in the order they were made.
     ///
     /// # Errors
     /// As any query.
-    pub fn library<T: Shared>(&self) -> Result<Vec<Entry<T>>> {
-        entries(&mut *self.connection()?, None, false)
+    pub fn library<T: Shared>(&mut self) -> Result<Vec<Entry<T>>> {
+        entries(self.connection, None, false)
     }
 
     /// One card or ordinance.
     ///
     /// # Errors
     /// As any query.
-    pub fn library_entry<T: Shared>(&self, id: i64) -> Result<Option<Entry<T>>> {
-        Ok(entries(&mut *self.connection()?, Some(id), false)?.pop())
+    pub fn library_entry<T: Shared>(&mut self, id: i64) -> Result<Option<Entry<T>>> {
+        Ok(entries(self.connection, Some(id), false)?.pop())
     }
 
     /// An earlier version of a card or ordinance, if there is one.
     ///
     /// # Errors
     /// As any query.
-    pub fn library_version<T: Shared>(&self, id: i64, version: i32) -> Result<Option<T>> {
+    pub fn library_version<T: Shared>(&mut self, id: i64, version: i32) -> Result<Option<T>> {
         let body: Option<serde_json::Value> = library_versions::table
             .find((id, version))
             .select(library_versions::body)
-            .first(&mut self.connection()?)
+            .first(self.connection)
             .optional()?;
         body.map(|body| document(T::KIND, T::read(&body.to_string()))).transpose()
     }
 
+    /// Names of the sites that keep to an ordinance.
+    ///
+    /// # Errors
+    /// As any query.
+    pub fn sites_of_ordinance(&mut self, ordinance_id: i64) -> Result<Vec<String>> {
+        let applied: Vec<(i64, bool)> = site_ordinances::table
+            .filter(site_ordinances::ordinance_id.eq(ordinance_id))
+            .distinct_on(site_ordinances::site_id)
+            .order((site_ordinances::site_id, site_ordinances::id.desc()))
+            .select((site_ordinances::site_id, site_ordinances::lifted))
+            .load(self.connection)?;
+        let keeps = |id: i64| applied.iter().any(|(site, lifted)| *site == id && !lifted);
+        Ok(self.sites()?.into_iter().filter(|s| keeps(s.id)).map(|s| s.site.name).collect())
+    }
+
+    /// The ordinances that a site keeps to, in the order of the library. One that was taken off the
+    /// library still holds where it was applied.
+    ///
+    /// # Errors
+    /// As any query.
+    pub fn ordinances(&mut self, site_id: i64) -> Result<Vec<SiteOrdinance>> {
+        let connection = &mut *self.connection;
+        let rows: Vec<(i64, i64, String, serde_json::Value, bool)> = site_ordinances::table
+            .filter(site_ordinances::site_id.eq(site_id))
+            .distinct_on(site_ordinances::ordinance_id)
+            .order((site_ordinances::ordinance_id, site_ordinances::id.desc()))
+            .select((
+                site_ordinances::id,
+                site_ordinances::ordinance_id,
+                site_ordinances::house_number,
+                site_ordinances::permits,
+                site_ordinances::lifted,
+            ))
+            .load(connection)?;
+        if rows.iter().all(|row| row.4) {
+            return Ok(Vec::new());
+        }
+        let known_ones = entries::<Ordinance>(connection, None, true)?;
+        rows.into_iter()
+            .filter(|row| !row.4)
+            .map(|(id, ordinance_id, house, permits, _)| {
+                let entry = known_ones
+                    .iter()
+                    .find(|e| e.id == ordinance_id)
+                    .ok_or(StoreError::Unknown { what: "ordinance", value: ordinance_id.to_string() })?;
+                Ok(SiteOrdinance {
+                    ordinance_id,
+                    id,
+                    applied: Applied {
+                        ordinance: entry.item.clone(),
+                        house: known("house number", &house)?,
+                        permits: document("permits", ordinance_file::permits_from(permits))?,
+                    },
+                })
+            })
+            .collect()
+    }
+}
+
+/// Raises the revision of every site that keeps to an entry: what follows from it is computed anew.
+fn raise_sites(connection: &mut PgConnection, entry_id: i64) -> Result<()> {
+    let keeping = site_ordinances::table
+        .filter(site_ordinances::ordinance_id.eq(entry_id))
+        .select(site_ordinances::site_id);
+    diesel::update(sites::table.filter(sites::id.eq_any(keeping)))
+        .set(sites::revision.eq(sites::revision + 1))
+        .execute(connection)?;
+    Ok(())
+}
+
+impl Store {
     /// Adds a card or ordinance.
     ///
     /// # Errors
     /// As any query.
     pub fn create_library_entry<T: Shared>(&self, item: &T, user_id: i64) -> Result<i64> {
         let mut connection = self.connection()?;
-        connection.transaction(|connection| insert(connection, item, user_id))
+        connection.transaction(|connection| {
+            let id = insert(connection, item, user_id)?;
+            let event = NewEvent::new(Subject::Library, Some(id), Action::Created).with(T::KIND);
+            event.write(connection, None, Some(user_id))?;
+            Ok(id)
+        })
     }
 
     /// Saves a card or ordinance that was edited from `base_version`. `None` when it was removed.
@@ -231,111 +308,82 @@ impl Store {
                 return Ok(Some(Saved::Conflict(Box::new(now))));
             }
             if now.item == *item {
-                return Ok(Some(Saved::As(now.version)));
+                return Ok(Some(Saved::Unchanged(now.version)));
             }
-            insert_version(connection, id, now.version + 1, item, user_id)?;
-            Ok(Some(Saved::As(now.version + 1)))
+            let version = now.version + 1;
+            insert_version(connection, id, version, item, user_id)?;
+            let event =
+                NewEvent::new(Subject::Library, Some(id), Action::Changed).from_to(now.version, version);
+            event.write(connection, None, Some(user_id))?;
+            raise_sites(connection, id)?;
+            Ok(Some(Saved::As(version)))
         })
     }
 
-    /// Takes an entry off the library, or puts it back; nothing is deleted.
+    /// Takes an entry of a kind off the library, or puts it back (`None`); nothing is deleted. `false` when
+    /// there is no such entry, or it is so already.
     ///
     /// # Errors
     /// As any query.
-    pub fn set_library_entry_removed(&self, id: i64, removed: Option<Timestamp>) -> Result<()> {
-        diesel::update(library_entries::table.find(id))
-            .set(library_entries::removed_at.eq(removed.map(ToDiesel::to_diesel)))
-            .execute(&mut self.connection()?)?;
-        Ok(())
-    }
-
-    /// Names of the sites that keep to an ordinance.
-    ///
-    /// # Errors
-    /// As any query.
-    pub fn sites_of_ordinance(&self, ordinance_id: i64) -> Result<Vec<String>> {
-        let applied: Vec<(i64, bool)> = site_ordinances::table
-            .filter(site_ordinances::ordinance_id.eq(ordinance_id))
-            .distinct_on(site_ordinances::site_id)
-            .order((site_ordinances::site_id, site_ordinances::id.desc()))
-            .select((site_ordinances::site_id, site_ordinances::lifted))
-            .load(&mut self.connection()?)?;
-        let keeps = |id: i64| applied.iter().any(|(site, lifted)| *site == id && !lifted);
-        Ok(self.sites()?.into_iter().filter(|s| keeps(s.id)).map(|s| s.site.name).collect())
-    }
-
-    /// The ordinances that a site keeps to, in the order of the library. One that was taken off the
-    /// library still holds where it was applied.
-    ///
-    /// # Errors
-    /// As any query.
-    pub fn ordinances(&self, site_id: i64) -> Result<Vec<SiteOrdinance>> {
+    pub fn set_library_entry_removed<T: Shared>(
+        &self,
+        id: i64,
+        removed: Option<Timestamp>,
+        user_id: i64,
+    ) -> Result<bool> {
         let mut connection = self.connection()?;
-        let rows: Vec<(i64, i64, String, serde_json::Value, bool)> = site_ordinances::table
-            .filter(site_ordinances::site_id.eq(site_id))
-            .distinct_on(site_ordinances::ordinance_id)
-            .order((site_ordinances::ordinance_id, site_ordinances::id.desc()))
-            .select((
-                site_ordinances::id,
-                site_ordinances::ordinance_id,
-                site_ordinances::house_number,
-                site_ordinances::permits,
-                site_ordinances::lifted,
-            ))
-            .load(&mut connection)?;
-        if rows.iter().all(|row| row.4) {
-            return Ok(Vec::new());
-        }
-        let known_ones = entries::<Ordinance>(&mut connection, None, true)?;
-        rows.into_iter()
-            .filter(|row| !row.4)
-            .map(|(id, ordinance_id, house, permits, _)| {
-                let entry = known_ones
-                    .iter()
-                    .find(|e| e.id == ordinance_id)
-                    .ok_or(StoreError::Unknown { what: "ordinance", value: ordinance_id.to_string() })?;
-                Ok(SiteOrdinance {
-                    ordinance_id,
-                    id,
-                    applied: Applied {
-                        ordinance: entry.item.clone(),
-                        house: known("house number", &house)?,
-                        permits: document("permits", ordinance_file::permits_from(permits))?,
-                    },
-                })
-            })
-            .collect()
+        connection.transaction(|connection| {
+            let rows = diesel::update(
+                library_entries::table
+                    .find(id)
+                    .filter(library_entries::kind.eq(T::KIND))
+                    .filter(library_entries::removed_at.is_null().eq(removed.is_some())),
+            )
+            .set(library_entries::removed_at.eq(removed.map(ToDiesel::to_diesel)))
+            .execute(connection)?;
+            if rows == 1 {
+                let action = if removed.is_some() { Action::Removed } else { Action::Restored };
+                NewEvent::new(Subject::Library, Some(id), action).write(connection, None, Some(user_id))?;
+            }
+            Ok(rows == 1)
+        })
     }
+}
 
-    /// Applies an ordinance to a site, changes how it applies, or lifts it. `base` is the
+impl Change<'_> {
+    /// Applies an ordinance to the site, changes how it applies, or lifts it. `base` is the
     /// application it was edited from, `None` where there was none; `false` when somebody changed
     /// it in between.
     ///
     /// # Errors
     /// As any query.
     pub fn apply_ordinance(
-        &self,
-        (site_id, ordinance_id): (i64, i64),
+        &mut self,
+        ordinance_id: i64,
         base: Option<i64>,
         (house, permits, lifted): (HouseNumber, &[Permit], bool),
-        user_id: i64,
     ) -> Result<bool> {
-        let mut connection = self.connection()?;
-        connection.transaction(|connection| {
-            sites::table.find(site_id).select(sites::id).for_update().first::<i64>(connection)?;
-            let now: Option<(i64, bool)> = site_ordinances::table
-                .filter(
-                    site_ordinances::site_id.eq(site_id).and(site_ordinances::ordinance_id.eq(ordinance_id)),
-                )
-                .order(site_ordinances::id.desc())
-                .select((site_ordinances::id, site_ordinances::lifted))
-                .first(connection)
-                .optional()?;
-            if now.filter(|(_, lifted)| !lifted).map(|(id, _)| id) != base {
-                return Ok(false);
-            }
-            apply(connection, (site_id, ordinance_id), (house, permits, lifted), user_id)?;
-            Ok(true)
-        })
+        let (site_id, actor) = (self.site_id, self.actor);
+        let now: Option<(i64, bool)> = site_ordinances::table
+            .filter(site_ordinances::site_id.eq(site_id).and(site_ordinances::ordinance_id.eq(ordinance_id)))
+            .order(site_ordinances::id.desc())
+            .select((site_ordinances::id, site_ordinances::lifted))
+            .first(self.connection)
+            .optional()?;
+        if now.filter(|(_, lifted)| !lifted).map(|(id, _)| id) != base {
+            return Ok(false);
+        }
+        apply(self.connection, (site_id, ordinance_id), (house, permits, lifted), actor)?;
+        let action = match (base, lifted) {
+            (_, true) => Action::Removed,
+            (None, _) => Action::Created,
+            (Some(_), _) => Action::Changed,
+        };
+        let after = serde_json::json!({
+            "house_number": house.code(),
+            "permits": ordinance_file::permits_value(permits),
+        });
+        self.record(NewEvent::new(Subject::Ordinance, Some(ordinance_id), action).with(after));
+        Ok(true)
     }
 }

@@ -2,7 +2,8 @@
 //! instant; what was refused is counted.
 
 use crate::schema::{reading_refusals, sensor_buckets, sensor_devices, sensor_readings, sensors, users};
-use crate::{Result, Store, known};
+use crate::transaction::NewEvent;
+use crate::{Action, Change, Result, Snapshot, Store, Subject, known};
 use diesel::prelude::*;
 use diesel::sql_types::{Array, BigInt, Double, Nullable, Text, Timestamptz};
 use jiff::Timestamp;
@@ -81,6 +82,11 @@ const INSERT: &str = "
                          WHEN EXCLUDED.at >= sensor_buckets.at THEN EXCLUDED.value
                          ELSE sensor_buckets.value END,
             at = GREATEST(sensor_buckets.at, EXCLUDED.at)
+    ), raised AS (
+        INSERT INTO site_readings (site_id, last_at)
+        SELECT site_id, (SELECT max(at) FROM new) FROM sensors WHERE id = $1 AND EXISTS (SELECT FROM new)
+        ON CONFLICT (site_id) DO UPDATE SET
+            revision = site_readings.revision + 1, last_at = GREATEST(site_readings.last_at, EXCLUDED.last_at)
     )
     SELECT count(*) AS new FROM new";
 
@@ -102,65 +108,35 @@ const fn memory_days(channel: Channel) -> i64 {
     }
 }
 
+fn insert_readings(
+    connection: &mut PgConnection,
+    (sensor_id, device_id): (i64, Option<i64>),
+    readings: &[ChannelReading],
+) -> Result<usize> {
+    let channels: Vec<&str> = readings.iter().map(|(c, _)| c.code()).collect();
+    let times: Vec<jiff_diesel::Timestamp> = readings.iter().map(|(_, r)| r.at.to_diesel()).collect();
+    let values: Vec<f64> = readings.iter().map(|(_, r)| r.value).collect();
+    let new: New = diesel::sql_query(INSERT)
+        .bind::<BigInt, _>(sensor_id)
+        .bind::<Nullable<BigInt>, _>(device_id)
+        .bind::<Array<Text>, _>(channels)
+        .bind::<Array<Timestamptz>, _>(times)
+        .bind::<Array<Double>, _>(values)
+        .get_result(connection)?;
+    Ok(usize::try_from(new.new).unwrap_or(0))
+}
+
 const REFUSE: &str = "
     INSERT INTO reading_refusals (device_id, reason, count, last_at, example) VALUES ($1, $2, $3, now(), $4)
     ON CONFLICT (COALESCE(device_id, 0), reason)
     DO UPDATE SET count = reading_refusals.count + EXCLUDED.count, last_at = now(), example = EXCLUDED.example";
 
-impl Store {
-    /// Makes a device whose token has a hash.
-    ///
-    /// # Errors
-    /// As any query.
-    pub fn create_device(&self, sensor_id: i64, name: &str, token_hash: &[u8], user_id: i64) -> Result<i64> {
-        Ok(diesel::insert_into(sensor_devices::table)
-            .values((
-                sensor_devices::sensor_id.eq(sensor_id),
-                sensor_devices::name.eq(name),
-                sensor_devices::token_hash.eq(token_hash),
-                sensor_devices::made_by.eq(user_id),
-            ))
-            .returning(sensor_devices::id)
-            .get_result(&mut self.connection()?)?)
-    }
-
-    /// Gives a device another token; the old one is good until the new one was used.
-    ///
-    /// # Errors
-    /// As any query.
-    pub fn rotate_device(&self, sensor_id: i64, id: i64, token_hash: &[u8]) -> Result<bool> {
-        let rows = diesel::update(
-            sensor_devices::table
-                .filter(sensor_devices::id.eq(id).and(sensor_devices::sensor_id.eq(sensor_id))),
-        )
-        .set((
-            sensor_devices::old_hash.eq(sensor_devices::token_hash.nullable()),
-            sensor_devices::token_hash.eq(token_hash),
-            sensor_devices::revoked_at.eq(None::<jiff_diesel::Timestamp>),
-        ))
-        .execute(&mut self.connection()?)?;
-        Ok(rows == 1)
-    }
-
-    /// Revokes the tokens of a device.
-    ///
-    /// # Errors
-    /// As any query.
-    pub fn revoke_device(&self, sensor_id: i64, id: i64, now: Timestamp) -> Result<bool> {
-        let rows = diesel::update(
-            sensor_devices::table
-                .filter(sensor_devices::id.eq(id).and(sensor_devices::sensor_id.eq(sensor_id))),
-        )
-        .set((sensor_devices::revoked_at.eq(now.to_diesel()), sensor_devices::old_hash.eq(None::<Vec<u8>>)))
-        .execute(&mut self.connection()?)?;
-        Ok(rows == 1)
-    }
-
+impl Snapshot<'_> {
     /// The devices of the sensors of a site.
     ///
     /// # Errors
     /// As any query.
-    pub fn devices(&self, site_id: i64) -> Result<Vec<DeviceRecord>> {
+    pub fn devices(&mut self, site_id: i64) -> Result<Vec<DeviceRecord>> {
         type Row = (
             (i64, i64, String, String, jiff_diesel::Timestamp),
             (Option<jiff_diesel::Timestamp>, Option<String>, Option<jiff_diesel::Timestamp>),
@@ -180,7 +156,7 @@ impl Store {
                 ),
                 (sensor_devices::seen_at, sensor_devices::seen_from, sensor_devices::revoked_at),
             ))
-            .load(&mut self.connection()?)?;
+            .load(self.connection)?;
         Ok(rows
             .into_iter()
             .map(|((id, sensor_id, name, made_by, made_at), (seen_at, seen_from, revoked_at))| DeviceRecord {
@@ -196,6 +172,99 @@ impl Store {
             .collect())
     }
 
+    /// What was refused of the devices of a site, and of unknown tokens, the latest first.
+    ///
+    /// # Errors
+    /// As any query.
+    pub fn refusals(&mut self, devices: &[i64]) -> Result<Vec<Refused>> {
+        type Row = (Option<i64>, String, i64, jiff_diesel::Timestamp, String);
+        let rows: Vec<Row> = reading_refusals::table
+            .filter(reading_refusals::device_id.is_null().or(reading_refusals::device_id.eq_any(devices)))
+            .order(reading_refusals::last_at.desc())
+            .select((
+                reading_refusals::device_id,
+                reading_refusals::reason,
+                reading_refusals::count,
+                reading_refusals::last_at,
+                reading_refusals::example,
+            ))
+            .load(self.connection)?;
+        Ok(rows
+            .into_iter()
+            .map(|(device_id, reason, count, last_at, example)| Refused {
+                device_id,
+                reason,
+                count,
+                last_at: last_at.to_jiff(),
+                example,
+            })
+            .collect())
+    }
+
+    /// What some sensors read until an instant, by ten minutes and as far back as a state can depend
+    /// on it: rain as the sum of its ten minutes, else the last value of them.
+    ///
+    /// # Errors
+    /// As any query.
+    pub fn readings(&mut self, sensors: &[i64], until: Timestamp) -> Result<BTreeMap<i64, ByChannel>> {
+        type Row = (i64, String, jiff_diesel::Timestamp, f64);
+        let connection = &mut *self.connection;
+        let mut lists: BTreeMap<i64, BTreeMap<Channel, Vec<Reading>>> = BTreeMap::new();
+        for days in [60, 30, 20, 4] {
+            let codes: Vec<&str> =
+                Channel::ALL.into_iter().filter(|c| memory_days(*c) == days).map(Coded::code).collect();
+            let from = until - jiff::SignedDuration::from_hours(24 * days);
+            let rows: Vec<Row> = sensor_buckets::table
+                .filter(sensor_buckets::sensor_id.eq_any(sensors))
+                .filter(sensor_buckets::channel.eq_any(codes))
+                .filter(sensor_buckets::bucket.ge(from.to_diesel()))
+                .filter(sensor_buckets::at.le(until.to_diesel()))
+                .select((
+                    sensor_buckets::sensor_id,
+                    sensor_buckets::channel,
+                    sensor_buckets::at,
+                    sensor_buckets::value,
+                ))
+                .load(connection)?;
+            for (sensor, channel, at, value) in rows {
+                let channel: Channel = known("channel", &channel)?;
+                lists
+                    .entry(sensor)
+                    .or_default()
+                    .entry(channel)
+                    .or_default()
+                    .push(Reading { at: at.to_jiff(), value });
+            }
+        }
+        Ok(lists
+            .into_iter()
+            .map(|(id, channels)| {
+                (id, channels.into_iter().map(|(c, list)| (c, Readings::new(list))).collect())
+            })
+            .collect())
+    }
+
+    /// Every reading of one channel of a sensor from an instant to another, as it came.
+    ///
+    /// # Errors
+    /// As any query.
+    pub fn raw_readings(
+        &mut self,
+        sensor_id: i64,
+        channel: Channel,
+        (from, until): (Timestamp, Timestamp),
+    ) -> Result<Vec<Reading>> {
+        let rows: Vec<(jiff_diesel::Timestamp, f64)> = sensor_readings::table
+            .filter(sensor_readings::sensor_id.eq(sensor_id).and(sensor_readings::channel.eq(channel.code())))
+            .filter(sensor_readings::at.between(from.to_diesel(), until.to_diesel()))
+            .order(sensor_readings::at)
+            .select((sensor_readings::at, sensor_readings::value))
+            .load(self.connection)?;
+        Ok(rows.into_iter().map(|(at, value)| Reading { at: at.to_jiff(), value }).collect())
+    }
+}
+
+impl Store {
     /// What a token with a hash opens; `None` for an unknown one. Using the newest token ends the one
     /// before it.
     ///
@@ -259,17 +328,7 @@ impl Store {
         if readings.is_empty() {
             return Ok(0);
         }
-        let channels: Vec<&str> = readings.iter().map(|(c, _)| c.code()).collect();
-        let times: Vec<jiff_diesel::Timestamp> = readings.iter().map(|(_, r)| r.at.to_diesel()).collect();
-        let values: Vec<f64> = readings.iter().map(|(_, r)| r.value).collect();
-        let new: New = diesel::sql_query(INSERT)
-            .bind::<BigInt, _>(sensor_id)
-            .bind::<Nullable<BigInt>, _>(device_id)
-            .bind::<Array<Text>, _>(channels)
-            .bind::<Array<Timestamptz>, _>(times)
-            .bind::<Array<Double>, _>(values)
-            .get_result(&mut self.connection()?)?;
-        Ok(usize::try_from(new.new).unwrap_or(0))
+        insert_readings(&mut *self.connection()?, (sensor_id, device_id), readings)
     }
 
     /// Counts what was refused.
@@ -291,112 +350,84 @@ impl Store {
             .execute(&mut self.connection()?)?;
         Ok(())
     }
-
-    /// What was refused of the devices of a site, and of unknown tokens, the latest first.
-    ///
-    /// # Errors
-    /// As any query.
-    pub fn refusals(&self, devices: &[i64]) -> Result<Vec<Refused>> {
-        type Row = (Option<i64>, String, i64, jiff_diesel::Timestamp, String);
-        let rows: Vec<Row> = reading_refusals::table
-            .filter(reading_refusals::device_id.is_null().or(reading_refusals::device_id.eq_any(devices)))
-            .order(reading_refusals::last_at.desc())
-            .select((
-                reading_refusals::device_id,
-                reading_refusals::reason,
-                reading_refusals::count,
-                reading_refusals::last_at,
-                reading_refusals::example,
-            ))
-            .load(&mut self.connection()?)?;
-        Ok(rows
-            .into_iter()
-            .map(|(device_id, reason, count, last_at, example)| Refused {
-                device_id,
-                reason,
-                count,
-                last_at: last_at.to_jiff(),
-                example,
-            })
-            .collect())
-    }
-
-    /// What some sensors read until an instant, by ten minutes and as far back as a state can depend
-    /// on it: rain as the sum of its ten minutes, else the last value of them.
-    ///
-    /// # Errors
-    /// As any query.
-    pub fn readings(&self, sensors: &[i64], until: Timestamp) -> Result<BTreeMap<i64, ByChannel>> {
-        type Row = (i64, String, jiff_diesel::Timestamp, f64);
-        let mut connection = self.connection()?;
-        let mut lists: BTreeMap<i64, BTreeMap<Channel, Vec<Reading>>> = BTreeMap::new();
-        for days in [60, 30, 20, 4] {
-            let codes: Vec<&str> =
-                Channel::ALL.into_iter().filter(|c| memory_days(*c) == days).map(Coded::code).collect();
-            let from = until - jiff::SignedDuration::from_hours(24 * days);
-            let rows: Vec<Row> = sensor_buckets::table
-                .filter(sensor_buckets::sensor_id.eq_any(sensors))
-                .filter(sensor_buckets::channel.eq_any(codes))
-                .filter(sensor_buckets::bucket.ge(from.to_diesel()))
-                .filter(sensor_buckets::at.le(until.to_diesel()))
-                .select((
-                    sensor_buckets::sensor_id,
-                    sensor_buckets::channel,
-                    sensor_buckets::at,
-                    sensor_buckets::value,
-                ))
-                .load(&mut connection)?;
-            for (sensor, channel, at, value) in rows {
-                let channel: Channel = known("channel", &channel)?;
-                lists
-                    .entry(sensor)
-                    .or_default()
-                    .entry(channel)
-                    .or_default()
-                    .push(Reading { at: at.to_jiff(), value });
-            }
-        }
-        Ok(lists
-            .into_iter()
-            .map(|(id, channels)| {
-                (id, channels.into_iter().map(|(c, list)| (c, Readings::new(list))).collect())
-            })
-            .collect())
-    }
-
-    /// Every reading of one channel of a sensor from an instant to another, as it came.
-    ///
-    /// # Errors
-    /// As any query.
-    pub fn raw_readings(
-        &self,
-        sensor_id: i64,
-        channel: Channel,
-        (from, until): (Timestamp, Timestamp),
-    ) -> Result<Vec<Reading>> {
-        let rows: Vec<(jiff_diesel::Timestamp, f64)> = sensor_readings::table
-            .filter(sensor_readings::sensor_id.eq(sensor_id).and(sensor_readings::channel.eq(channel.code())))
-            .filter(sensor_readings::at.between(from.to_diesel(), until.to_diesel()))
-            .order(sensor_readings::at)
-            .select((sensor_readings::at, sensor_readings::value))
-            .load(&mut self.connection()?)?;
-        Ok(rows.into_iter().map(|(at, value)| Reading { at: at.to_jiff(), value }).collect())
-    }
 }
 
-impl Store {
-    /// When one of some sensors last read anything.
+impl Change<'_> {
+    /// Keeps readings that were typed for a sensor; returns how many were new, or `None` when it is not of this
+    /// site.
     ///
     /// # Errors
     /// As any query.
-    pub fn latest_reading(&self, sensors: &[i64]) -> Result<Option<Timestamp>> {
-        if sensors.is_empty() {
+    pub fn add_readings(&mut self, sensor_id: i64, readings: &[ChannelReading]) -> Result<Option<usize>> {
+        if self.own_sensor(sensor_id)?.is_none() {
             return Ok(None);
         }
-        let at: Option<jiff_diesel::Timestamp> = sensor_devices::table
-            .filter(sensor_devices::sensor_id.eq_any(sensors))
-            .select(diesel::dsl::max(sensor_devices::seen_at))
-            .first(&mut self.connection()?)?;
-        Ok(at.map(jiff_diesel::Timestamp::to_jiff))
+        insert_readings(self.connection, (sensor_id, None), readings).map(Some)
+    }
+
+    /// Makes a device whose token has a hash; `None` when the sensor is not of this site.
+    ///
+    /// # Errors
+    /// As any query.
+    pub fn create_device(&mut self, sensor_id: i64, name: &str, token_hash: &[u8]) -> Result<Option<i64>> {
+        if self.own_sensor(sensor_id)?.is_none() {
+            return Ok(None);
+        }
+        let actor = self.actor;
+        let id: i64 = diesel::insert_into(sensor_devices::table)
+            .values((
+                sensor_devices::sensor_id.eq(sensor_id),
+                sensor_devices::name.eq(name),
+                sensor_devices::token_hash.eq(token_hash),
+                sensor_devices::made_by.eq(actor),
+            ))
+            .returning(sensor_devices::id)
+            .get_result(self.connection)?;
+        self.record(NewEvent::new(Subject::Device, Some(id), Action::Created).with(name));
+        Ok(Some(id))
+    }
+
+    /// Gives a device another token. The one that it uses is good until the new one was used, however often
+    /// it is rotated before. `false` when it is not of this sensor, or was revoked.
+    ///
+    /// # Errors
+    /// As any query.
+    pub fn rotate_device(&mut self, sensor_id: i64, id: i64, token_hash: &[u8]) -> Result<bool> {
+        if self.own_sensor(sensor_id)?.is_none() {
+            return Ok(false);
+        }
+        let rows = diesel::sql_query(
+            "UPDATE sensor_devices SET old_hash = COALESCE(old_hash, token_hash), token_hash = $3 \
+             WHERE id = $1 AND sensor_id = $2 AND revoked_at IS NULL",
+        )
+        .bind::<BigInt, _>(id)
+        .bind::<BigInt, _>(sensor_id)
+        .bind::<diesel::sql_types::Binary, _>(token_hash)
+        .execute(self.connection)?;
+        if rows == 1 {
+            self.record(NewEvent::new(Subject::Device, Some(id), Action::Changed).with("token rotated"));
+        }
+        Ok(rows == 1)
+    }
+
+    /// Revokes the tokens of a device. `false` when it is not of this sensor, or was revoked before.
+    ///
+    /// # Errors
+    /// As any query.
+    pub fn revoke_device(&mut self, sensor_id: i64, id: i64, now: Timestamp) -> Result<bool> {
+        if self.own_sensor(sensor_id)?.is_none() {
+            return Ok(false);
+        }
+        let rows = diesel::update(
+            sensor_devices::table
+                .find(id)
+                .filter(sensor_devices::sensor_id.eq(sensor_id).and(sensor_devices::revoked_at.is_null())),
+        )
+        .set((sensor_devices::revoked_at.eq(now.to_diesel()), sensor_devices::old_hash.eq(None::<Vec<u8>>)))
+        .execute(self.connection)?;
+        if rows == 1 {
+            self.record(NewEvent::new(Subject::Device, Some(id), Action::Removed).with("token revoked"));
+        }
+        Ok(rows == 1)
     }
 }

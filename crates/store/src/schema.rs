@@ -38,6 +38,14 @@ diesel::table! {
 }
 
 diesel::table! {
+    site_readings (site_id) {
+        site_id -> BigInt,
+        revision -> BigInt,
+        last_at -> Timestamptz,
+    }
+}
+
+diesel::table! {
     events (id) {
         id -> BigInt,
         site_id -> Nullable<BigInt>,
@@ -455,7 +463,9 @@ diesel::joinable!(catch_tests -> users (saved_by));
 diesel::joinable!(zone_events -> users (said_by));
 diesel::joinable!(zone_events -> zones (zone_id));
 diesel::joinable!(weather_days -> weather_imports (import_id));
+diesel::joinable!(site_readings -> sites (site_id));
 diesel::allow_tables_to_appear_in_same_query!(
+    site_readings,
     users,
     sessions,
     sites,

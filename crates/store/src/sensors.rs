@@ -1,7 +1,8 @@
 //! Sensors and their versions, what was done to them, and the plan of a site.
 
 use crate::schema::{sensor_events, sensor_versions, sensors, site_plans, users};
-use crate::{Result, Saved, Store, StoreError, document, json};
+use crate::transaction::{NewEvent, Versioned};
+use crate::{Action, Change, Result, Saved, Snapshot, StoreError, Subject, document, json};
 use diesel::prelude::*;
 use jiff::Timestamp;
 use jiff::civil::Date;
@@ -27,6 +28,19 @@ pub struct SensorRecord {
     pub saved_by: String,
     /// When.
     pub saved_at: Timestamp,
+}
+
+impl Versioned for SensorRecord {
+    type Item = Sensor;
+    fn id(&self) -> i64 {
+        self.id
+    }
+    fn version(&self) -> i32 {
+        self.version
+    }
+    fn item(&self) -> &Sensor {
+        &self.sensor
+    }
 }
 
 /// What was done to a sensor.
@@ -201,89 +215,20 @@ pub(crate) fn insert_plan(
     Ok(())
 }
 
-impl Store {
+impl Snapshot<'_> {
     /// The sensors of a site, in the order they were hung.
     ///
     /// # Errors
     /// As any query.
-    pub fn sensors(&self, site_id: i64) -> Result<Vec<SensorRecord>> {
-        current(&mut *self.connection()?, Which::OfSite(site_id))
-    }
-
-    /// Hangs a sensor.
-    ///
-    /// # Errors
-    /// As any query.
-    pub fn create_sensor(
-        &self,
-        site_id: i64,
-        installed_on: Date,
-        sensor: &Sensor,
-        user_id: i64,
-    ) -> Result<i64> {
-        let mut connection = self.connection()?;
-        connection.transaction(|connection| insert(connection, site_id, installed_on, sensor, user_id))
-    }
-
-    /// Saves a sensor that was edited from `base_version`. `None` when it was taken down meanwhile.
-    ///
-    /// # Errors
-    /// As any query.
-    pub fn save_sensor(
-        &self,
-        id: i64,
-        base_version: i32,
-        sensor: &Sensor,
-        user_id: i64,
-    ) -> Result<Option<Saved<SensorRecord>>> {
-        let mut connection = self.connection()?;
-        connection.transaction(|connection| {
-            // The lock orders two savers, so that the second sees the first.
-            let locked: Option<i64> =
-                sensors::table.find(id).select(sensors::id).for_update().first(connection).optional()?;
-            if locked.is_none() {
-                return Ok(None);
-            }
-            let Some(now) = current(connection, Which::One(id))?.pop() else { return Ok(None) };
-            if now.version != base_version {
-                return Ok(Some(Saved::Conflict(Box::new(now))));
-            }
-            if now.sensor == *sensor {
-                return Ok(Some(Saved::As(now.version)));
-            }
-            insert_version(connection, id, now.version + 1, sensor, user_id)?;
-            Ok(Some(Saved::As(now.version + 1)))
-        })
-    }
-
-    /// Says when a sensor was hung; its upkeep counts from there.
-    ///
-    /// # Errors
-    /// As any query.
-    pub fn set_sensor_installed(&self, id: i64, on: Date) -> Result<()> {
-        diesel::update(sensors::table.find(id))
-            .set(sensors::installed_on.eq(on.to_diesel()))
-            .execute(&mut self.connection()?)?;
-        Ok(())
-    }
-
-    /// Takes a sensor of a site down, or hangs it again; nothing is deleted.
-    ///
-    /// # Errors
-    /// As any query.
-    pub fn set_sensor_removed(&self, site_id: i64, id: i64, removed: Option<Timestamp>) -> Result<bool> {
-        let rows =
-            diesel::update(sensors::table.filter(sensors::id.eq(id).and(sensors::site_id.eq(site_id))))
-                .set(sensors::removed_at.eq(removed.map(ToDiesel::to_diesel)))
-                .execute(&mut self.connection()?)?;
-        Ok(rows == 1)
+    pub fn sensors(&mut self, site_id: i64) -> Result<Vec<SensorRecord>> {
+        current(self.connection, Which::OfSite(site_id))
     }
 
     /// What was done to the sensors of a site, the newest first.
     ///
     /// # Errors
     /// As any query.
-    pub fn sensor_events(&self, site_id: i64) -> Result<Vec<SensorEvent>> {
+    pub fn sensor_events(&mut self, site_id: i64) -> Result<Vec<SensorEvent>> {
         type Row = (
             (i64, i64, String, jiff_diesel::Timestamp, Option<jiff_diesel::Timestamp>),
             (serde_json::Value, String, String, jiff_diesel::Timestamp, Option<jiff_diesel::Timestamp>),
@@ -309,7 +254,7 @@ impl Store {
                     sensor_events::undone_at,
                 ),
             ))
-            .load(&mut self.connection()?)?;
+            .load(self.connection)?;
         rows.into_iter()
             .map(|((id, sensor_id, kind, from, until), (body, reason, said_by, said_at, undone))| {
                 Ok(SensorEvent {
@@ -328,12 +273,85 @@ impl Store {
             .collect()
     }
 
-    /// Keeps an event of a sensor; returns its identity.
+    /// The plan of a site with its identity, which a save names; empty when none was drawn.
     ///
     /// # Errors
     /// As any query.
-    pub fn add_sensor_event(&self, sensor_id: i64, event: &NewSensorEvent<'_>, user_id: i64) -> Result<i64> {
-        Ok(diesel::insert_into(sensor_events::table)
+    pub fn site_plan(&mut self, site_id: i64) -> Result<(i64, Plan)> {
+        let row: Option<(i64, serde_json::Value)> = site_plans::table
+            .filter(site_plans::site_id.eq(site_id))
+            .order(site_plans::id.desc())
+            .select((site_plans::id, site_plans::body))
+            .first(self.connection)
+            .optional()?;
+        match row {
+            Some((id, body)) => Ok((id, document("plan", sensor_file::plan_from_json(body))?)),
+            None => Ok((0, Plan::default())),
+        }
+    }
+}
+
+impl Change<'_> {
+    /// A sensor of the site that hangs.
+    pub(crate) fn own_sensor(&mut self, id: i64) -> Result<Option<SensorRecord>> {
+        let site_id = self.site_id;
+        Ok(current(self.connection, Which::One(id))?.pop().filter(|s| s.site_id == site_id))
+    }
+
+    /// Hangs a sensor.
+    ///
+    /// # Errors
+    /// As any query.
+    pub fn create_sensor(&mut self, installed_on: Date, sensor: &Sensor) -> Result<i64> {
+        let (site_id, actor) = (self.site_id, self.actor);
+        let id = insert(self.connection, site_id, installed_on, sensor, actor)?;
+        self.record(NewEvent::new(Subject::Sensor, Some(id), Action::Created));
+        Ok(id)
+    }
+
+    /// Saves a sensor that was edited from `base_version`. `None` when it was taken down meanwhile.
+    ///
+    /// # Errors
+    /// As any query.
+    pub fn save_sensor(
+        &mut self,
+        id: i64,
+        base_version: i32,
+        sensor: &Sensor,
+    ) -> Result<Option<Saved<SensorRecord>>> {
+        let now = self.own_sensor(id)?;
+        self.save_version((Subject::Sensor, now), base_version, sensor, |connection, version, user_id| {
+            insert_version(connection, id, version, sensor, user_id)
+        })
+    }
+
+    /// Says when a sensor was hung; its upkeep counts from there. `false` when it is not of this site.
+    ///
+    /// # Errors
+    /// As any query.
+    pub fn set_sensor_installed(&mut self, id: i64, on: Date) -> Result<bool> {
+        let Some(now) = self.own_sensor(id)? else { return Ok(false) };
+        if now.installed_on == on {
+            return Ok(true);
+        }
+        diesel::update(sensors::table.find(id))
+            .set(sensors::installed_on.eq(on.to_diesel()))
+            .execute(self.connection)?;
+        let event = NewEvent::new(Subject::InstallDate, Some(id), Action::Changed);
+        self.record(event.from_to(now.installed_on.to_string(), on.to_string()));
+        Ok(true)
+    }
+
+    /// Keeps an event of a sensor; returns its identity, or `None` when the sensor is not of this site.
+    ///
+    /// # Errors
+    /// As any query.
+    pub fn add_sensor_event(&mut self, sensor_id: i64, event: &NewSensorEvent<'_>) -> Result<Option<i64>> {
+        if self.own_sensor(sensor_id)?.is_none() {
+            return Ok(None);
+        }
+        let actor = self.actor;
+        let id: i64 = diesel::insert_into(sensor_events::table)
             .values((
                 sensor_events::sensor_id.eq(sensor_id),
                 sensor_events::kind.eq(event.kind.code()),
@@ -341,68 +359,28 @@ impl Store {
                 sensor_events::until_at.eq(event.until.map(ToDiesel::to_diesel)),
                 sensor_events::body.eq(&event.body),
                 sensor_events::reason.eq(event.reason),
-                sensor_events::said_by.eq(user_id),
+                sensor_events::said_by.eq(actor),
             ))
             .returning(sensor_events::id)
-            .get_result(&mut self.connection()?)?)
-    }
-
-    /// Takes an event of a sensor back, or lets it stand again.
-    ///
-    /// # Errors
-    /// As any query.
-    pub fn set_sensor_event_undone(
-        &self,
-        sensor_id: i64,
-        id: i64,
-        undone: Option<Timestamp>,
-    ) -> Result<bool> {
-        let rows = diesel::update(
-            sensor_events::table.filter(sensor_events::id.eq(id).and(sensor_events::sensor_id.eq(sensor_id))),
-        )
-        .set(sensor_events::undone_at.eq(undone.map(ToDiesel::to_diesel)))
-        .execute(&mut self.connection()?)?;
-        Ok(rows == 1)
-    }
-
-    /// The plan of a site with its identity, which a save names; empty when none was drawn.
-    ///
-    /// # Errors
-    /// As any query.
-    pub fn site_plan(&self, site_id: i64) -> Result<(i64, Plan)> {
-        let row: Option<(i64, serde_json::Value)> = site_plans::table
-            .filter(site_plans::site_id.eq(site_id))
-            .order(site_plans::id.desc())
-            .select((site_plans::id, site_plans::body))
-            .first(&mut self.connection()?)
-            .optional()?;
-        match row {
-            Some((id, body)) => Ok((id, document("plan", sensor_file::plan_from_json(body))?)),
-            None => Ok((0, Plan::default())),
-        }
+            .get_result(self.connection)?;
+        self.record(NewEvent::new(Subject::SensorEvent, Some(id), Action::Created).with(event.kind.code()));
+        Ok(Some(id))
     }
 
     /// Saves a plan that was edited from the one named; `false` when another was saved meanwhile.
     ///
     /// # Errors
     /// As any query.
-    pub fn save_site_plan(&self, site_id: i64, base: i64, plan: &Plan, user_id: i64) -> Result<bool> {
-        let mut connection = self.connection()?;
-        connection.transaction(|connection| {
-            crate::schema::sites::table
-                .find(site_id)
-                .select(crate::schema::sites::id)
-                .for_update()
-                .first::<i64>(connection)?;
-            let now: Option<i64> = site_plans::table
-                .filter(site_plans::site_id.eq(site_id))
-                .select(diesel::dsl::max(site_plans::id))
-                .first(connection)?;
-            if now.unwrap_or(0) != base {
-                return Ok(false);
-            }
-            insert_plan(connection, site_id, plan, user_id)?;
-            Ok(true)
-        })
+    pub fn save_site_plan(&mut self, base: i64, plan: &Plan) -> Result<bool> {
+        let (site_id, actor) = (self.site_id, self.actor);
+        let (now, before) = self.site_plan(site_id)?;
+        if now != base {
+            return Ok(false);
+        }
+        if before != *plan {
+            insert_plan(self.connection, site_id, plan, actor)?;
+            self.record(NewEvent::new(Subject::Plan, None, Action::Changed));
+        }
+        Ok(true)
     }
 }

@@ -2,7 +2,8 @@
 //! back as a new one.
 
 use crate::schema::{controllers, settings_versions, users};
-use crate::{Result, Saved, Store, StoreError, document};
+use crate::transaction::NewEvent;
+use crate::{Action, Change, Result, Saved, Snapshot, StoreError, Subject, document};
 use diesel::prelude::*;
 use jiff::Timestamp;
 use std::collections::BTreeMap;
@@ -128,12 +129,12 @@ pub(crate) fn insert(
     Ok(())
 }
 
-impl Store {
+impl Snapshot<'_> {
     /// The settings that each box of a site has now, by the identity of the box.
     ///
     /// # Errors
     /// As any query.
-    pub fn settings_of_site(&self, site_id: i64) -> Result<BTreeMap<i64, SettingsRecord>> {
+    pub fn settings_of_site(&mut self, site_id: i64) -> Result<BTreeMap<i64, SettingsRecord>> {
         self.newest_settings(Some(site_id))
     }
 
@@ -141,11 +142,11 @@ impl Store {
     ///
     /// # Errors
     /// As any query.
-    pub fn all_settings(&self) -> Result<BTreeMap<i64, SettingsRecord>> {
+    pub fn all_settings(&mut self) -> Result<BTreeMap<i64, SettingsRecord>> {
         self.newest_settings(None)
     }
 
-    fn newest_settings(&self, site_id: Option<i64>) -> Result<BTreeMap<i64, SettingsRecord>> {
+    fn newest_settings(&mut self, site_id: Option<i64>) -> Result<BTreeMap<i64, SettingsRecord>> {
         let mut query = settings_versions::table
             .inner_join(controllers::table)
             .inner_join(users::table)
@@ -167,7 +168,7 @@ impl Store {
         if let Some(id) = site_id {
             query = query.filter(controllers::site_id.eq(id));
         }
-        let rows: Vec<(i64, Loaded)> = query.load(&mut self.connection()?)?;
+        let rows: Vec<(i64, Loaded)> = query.load(self.connection)?;
         rows.into_iter().map(|(id, row)| Ok((id, record(row)?))).collect()
     }
 
@@ -175,24 +176,34 @@ impl Store {
     ///
     /// # Errors
     /// As any query.
-    pub fn settings(&self, controller_id: i64) -> Result<Option<SettingsRecord>> {
-        Ok(load(&mut *self.connection()?, controller_id, None, 1)?.pop())
+    pub fn settings(&mut self, controller_id: i64) -> Result<Option<SettingsRecord>> {
+        Ok(load(self.connection, controller_id, None, 1)?.pop())
     }
 
     /// Every version, the newest first.
     ///
     /// # Errors
     /// As any query.
-    pub fn settings_history(&self, controller_id: i64) -> Result<Vec<SettingsRecord>> {
-        load(&mut *self.connection()?, controller_id, None, MOST_SHOWN)
+    pub fn settings_history(&mut self, controller_id: i64) -> Result<Vec<SettingsRecord>> {
+        load(self.connection, controller_id, None, MOST_SHOWN)
     }
 
     /// One version.
     ///
     /// # Errors
     /// As any query.
-    pub fn settings_version(&self, controller_id: i64, version: i32) -> Result<Option<SettingsRecord>> {
-        Ok(load(&mut *self.connection()?, controller_id, Some(version), 1)?.pop())
+    pub fn settings_version(&mut self, controller_id: i64, version: i32) -> Result<Option<SettingsRecord>> {
+        Ok(load(self.connection, controller_id, Some(version), 1)?.pop())
+    }
+}
+
+impl Change<'_> {
+    /// Whether a box hangs at the site.
+    fn has_controller(&mut self, id: i64) -> Result<bool> {
+        let of_site = controllers::table
+            .find(id)
+            .filter(controllers::site_id.eq(self.site_id).and(controllers::removed_at.is_null()));
+        Ok(diesel::select(diesel::dsl::exists(of_site)).get_result(self.connection)?)
     }
 
     /// Saves settings that were edited from `base_version` (0 for the first). `None` when the box
@@ -201,44 +212,54 @@ impl Store {
     /// # Errors
     /// As any query.
     pub fn save_settings(
-        &self,
+        &mut self,
         controller_id: i64,
         base_version: i32,
         new: NewSettings<'_>,
-        user_id: i64,
     ) -> Result<Option<Saved<SettingsRecord>>> {
-        let mut connection = self.connection()?;
-        connection.transaction(|connection| {
-            let locked: Option<i64> = controllers::table
-                .find(controller_id)
-                .filter(controllers::removed_at.is_null())
-                .select(controllers::id)
-                .for_update()
-                .first(connection)
-                .optional()?;
-            if locked.is_none() {
-                return Ok(None);
-            }
-            let now = load(connection, controller_id, None, 1)?.pop();
-            let version = now.as_ref().map_or(0, |n| n.version);
-            match now {
-                Some(now) if now.version != base_version => return Ok(Some(Saved::Conflict(Box::new(now)))),
-                Some(now) if now.settings == *new.settings => return Ok(Some(Saved::As(now.version))),
-                _ => {}
-            }
-            insert(connection, controller_id, version + 1, new, user_id)?;
-            Ok(Some(Saved::As(version + 1)))
-        })
+        if !self.has_controller(controller_id)? {
+            return Ok(None);
+        }
+        let now = load(self.connection, controller_id, None, 1)?.pop();
+        let before = now.as_ref().map_or(0, |n| n.version);
+        match now {
+            Some(now) if now.version != base_version => return Ok(Some(Saved::Conflict(Box::new(now)))),
+            Some(now) if now.settings == *new.settings => return Ok(Some(Saved::Unchanged(now.version))),
+            _ => {}
+        }
+        let (version, actor) = (before + 1, self.actor);
+        insert(self.connection, controller_id, version, new, actor)?;
+        let action = if before == 0 { Action::Created } else { Action::Changed };
+        self.record(NewEvent::new(Subject::Settings, Some(controller_id), action).from_to(before, version));
+        Ok(Some(Saved::As(version)))
     }
 
-    /// Chooses the version that a box falls back on, or none.
+    /// Chooses the version that a box falls back on, or none. `false` when the box or the version is not
+    /// there.
     ///
     /// # Errors
-    /// As any query; a version that does not exist is refused.
-    pub fn set_fallback(&self, controller_id: i64, version: Option<i32>) -> Result<()> {
+    /// As any query.
+    pub fn set_fallback(&mut self, controller_id: i64, version: Option<i32>) -> Result<bool> {
+        if !self.has_controller(controller_id)? {
+            return Ok(false);
+        }
+        if let Some(version) = version
+            && load(self.connection, controller_id, Some(version), 1)?.is_empty()
+        {
+            return Ok(false);
+        }
+        let before: Option<i32> = controllers::table
+            .find(controller_id)
+            .select(controllers::fallback_version)
+            .first(self.connection)?;
+        if before == version {
+            return Ok(true);
+        }
         diesel::update(controllers::table.find(controller_id))
             .set(controllers::fallback_version.eq(version))
-            .execute(&mut self.connection()?)?;
-        Ok(())
+            .execute(self.connection)?;
+        let event = NewEvent::new(Subject::Fallback, Some(controller_id), Action::Changed);
+        self.record(event.from_to(before, version));
+        Ok(true)
     }
 }

@@ -1,10 +1,13 @@
 //! Sites and their versions.
 
-use crate::schema::{site_versions, sites, users};
+use crate::accounts::SiteStamp;
+use crate::schema::{site_readings, site_versions, sites, users};
 use crate::settings::{NewSettings, SettingsKind};
-use crate::{Result, Saved, Store, known};
+use crate::transaction::{NewEvent, Versioned};
+use crate::{Action, Change, Result, Saved, Snapshot, Store, Subject, known};
 use diesel::prelude::*;
 use jiff::Timestamp;
+use jiff::civil::Date;
 use jiff_diesel::ToDiesel;
 use upland_core::codes::Coded;
 use upland_core::controller::window::WaterWindow;
@@ -21,6 +24,8 @@ pub struct SiteRecord {
     pub version: i32,
     /// The survey.
     pub site: Site,
+    /// Rises with every write to the site.
+    pub revision: i64,
     /// Rises with every change of the weather record.
     pub weather_version: i64,
     /// Who saved this version.
@@ -81,14 +86,28 @@ impl SiteRow {
     }
 }
 
-type Loaded = (SiteRow, i64, String, jiff_diesel::Timestamp);
+impl Versioned for SiteRecord {
+    type Item = Site;
+    fn id(&self) -> i64 {
+        self.id
+    }
+    fn version(&self) -> i32 {
+        self.version
+    }
+    fn item(&self) -> &Site {
+        &self.site
+    }
+}
 
-fn record((row, weather_version, saved_by, saved_at): Loaded) -> Result<SiteRecord> {
+type Loaded = (SiteRow, (i64, i64), String, jiff_diesel::Timestamp);
+
+fn record((row, (weather_version, revision), saved_by, saved_at): Loaded) -> Result<SiteRecord> {
     Ok(SiteRecord {
         id: row.site_id,
         version: row.version,
         site: row.site()?,
         weather_version,
+        revision,
         saved_by,
         saved_at: saved_at.to_jiff(),
     })
@@ -101,7 +120,12 @@ fn current(connection: &mut PgConnection, only: Option<i64>) -> Result<Vec<SiteR
         .filter(sites::removed_at.is_null())
         .distinct_on(site_versions::site_id)
         .order((site_versions::site_id, site_versions::version.desc()))
-        .select((SiteRow::as_select(), sites::weather_version, users::display_name, site_versions::saved_at))
+        .select((
+            SiteRow::as_select(),
+            (sites::weather_version, sites::revision),
+            users::display_name,
+            site_versions::saved_at,
+        ))
         .into_boxed();
     if let Some(id) = only {
         query = query.filter(site_versions::site_id.eq(id));
@@ -109,13 +133,13 @@ fn current(connection: &mut PgConnection, only: Option<i64>) -> Result<Vec<SiteR
     query.load::<Loaded>(connection)?.into_iter().map(record).collect()
 }
 
-impl Store {
+impl Snapshot<'_> {
     /// Every site that is not removed, by name.
     ///
     /// # Errors
     /// As any query.
-    pub fn sites(&self) -> Result<Vec<SiteRecord>> {
-        let mut all = current(&mut *self.connection()?, None)?;
+    pub fn sites(&mut self) -> Result<Vec<SiteRecord>> {
+        let mut all = current(self.connection, None)?;
         all.sort_by(|a, b| a.site.name.to_lowercase().cmp(&b.site.name.to_lowercase()).then(a.id.cmp(&b.id)));
         Ok(all)
     }
@@ -124,16 +148,52 @@ impl Store {
     ///
     /// # Errors
     /// As any query.
-    pub fn site(&self, id: i64) -> Result<Option<SiteRecord>> {
-        Ok(current(&mut *self.connection()?, Some(id))?.pop())
+    pub fn site(&mut self, id: i64) -> Result<Option<SiteRecord>> {
+        Ok(current(self.connection, Some(id))?.pop())
     }
 
+    /// Where the facts of a site stand; `None` when there is none or it was removed.
+    ///
+    /// # Errors
+    /// As any query.
+    pub fn stamp(&mut self, id: i64) -> Result<Option<SiteStamp>> {
+        type Row = (i64, Option<(i64, jiff_diesel::Timestamp)>);
+        let row: Option<Row> = sites::table
+            .left_join(site_readings::table)
+            .filter(sites::id.eq(id).and(sites::removed_at.is_null()))
+            .select((sites::revision, (site_readings::revision, site_readings::last_at).nullable()))
+            .first(self.connection)
+            .optional()?;
+        Ok(row.map(|(revision, readings)| SiteStamp {
+            id,
+            revision,
+            readings: readings.map_or(0, |(revision, _)| revision),
+            last_reading: readings.map(|(_, at)| at.to_jiff()),
+        }))
+    }
+
+    /// An earlier version of a site, if there is one.
+    ///
+    /// # Errors
+    /// As any query.
+    pub fn site_version(&mut self, id: i64, version: i32) -> Result<Option<Site>> {
+        site_versions::table
+            .find((id, version))
+            .select(SiteRow::as_select())
+            .first(self.connection)
+            .optional()?
+            .map(SiteRow::site)
+            .transpose()
+    }
+}
+
+impl Store {
     /// Creates a site with its boxes, their settings, its ordinances and zones; returns its
-    /// identity.
+    /// identity. Its sensors were hung today.
     ///
     /// # Errors
     /// As any query; nothing is stored then.
-    pub fn create_site(&self, file: &SiteFile, user_id: i64) -> Result<i64> {
+    pub fn create_site(&self, file: &SiteFile, today: Date, user_id: i64) -> Result<i64> {
         let mut connection = self.connection()?;
         connection.transaction(|connection| {
             let id: i64 = diesel::insert_into(sites::table)
@@ -157,73 +217,56 @@ impl Store {
             for zone in &file.zones {
                 crate::zones::insert_zone(connection, id, zone, user_id)?;
             }
-            let today = Timestamp::now().to_zoned(jiff::tz::TimeZone::UTC).date();
             for sensor in &file.sensors {
                 crate::sensors::insert(connection, id, today, sensor, user_id)?;
             }
             if file.plan != upland_core::sensors::plan::Plan::default() {
                 crate::sensors::insert_plan(connection, id, &file.plan, user_id)?;
             }
+            NewEvent::new(Subject::Site, Some(id), Action::Created).write(
+                connection,
+                Some(id),
+                Some(user_id),
+            )?;
             Ok(id)
         })
     }
 
-    /// An earlier version of a site, if there is one.
+    /// Removes a site from the lists, or brings it back (`None`); nothing is deleted. `false` when there is
+    /// no such site, or it is so already.
     ///
     /// # Errors
     /// As any query.
-    pub fn site_version(&self, id: i64, version: i32) -> Result<Option<Site>> {
-        site_versions::table
-            .find((id, version))
-            .select(SiteRow::as_select())
-            .first(&mut self.connection()?)
-            .optional()?
-            .map(SiteRow::site)
-            .transpose()
+    pub fn set_site_removed(&self, user_id: i64, id: i64, removed: Option<Timestamp>) -> Result<bool> {
+        let done = self.change_any(user_id, id, true, |change| {
+            let rows = diesel::update(
+                sites::table.find(id).filter(sites::removed_at.is_null().eq(removed.is_some())),
+            )
+            .set(sites::removed_at.eq(removed.map(ToDiesel::to_diesel)))
+            .execute(change.connection)?;
+            if rows == 1 {
+                let action = if removed.is_some() { Action::Removed } else { Action::Restored };
+                change.record(NewEvent::new(Subject::Site, Some(id), action));
+            }
+            Ok(rows == 1)
+        })?;
+        Ok(done == Some(true))
     }
+}
 
-    /// Saves a site that was edited from `base_version`. `None` when it was removed meanwhile.
+impl Change<'_> {
+    /// Saves the survey that was edited from `base_version`.
     ///
     /// # Errors
     /// As any query.
-    pub fn save_site(
-        &self,
-        id: i64,
-        base_version: i32,
-        site: &Site,
-        user_id: i64,
-    ) -> Result<Option<Saved<SiteRecord>>> {
-        let mut connection = self.connection()?;
-        connection.transaction(|connection| {
-            // The lock orders two savers, so that the second sees the first.
-            let locked: Option<i64> =
-                sites::table.find(id).select(sites::id).for_update().first(connection).optional()?;
-            if locked.is_none() {
-                return Ok(None);
-            }
-            let Some(now) = current(connection, Some(id))?.pop() else { return Ok(None) };
-            if now.version != base_version {
-                return Ok(Some(Saved::Conflict(Box::new(now))));
-            }
-            if now.site == *site {
-                return Ok(Some(Saved::As(now.version)));
-            }
-            let version = now.version + 1;
+    pub fn save_site(&mut self, base_version: i32, site: &Site) -> Result<Option<Saved<SiteRecord>>> {
+        let id = self.site_id;
+        let now = current(self.connection, Some(id))?.pop();
+        self.save_version((Subject::Site, now), base_version, site, |connection, version, user_id| {
             diesel::insert_into(site_versions::table)
                 .values(SiteRow::new(id, version, site, user_id))
                 .execute(connection)?;
-            Ok(Some(Saved::As(version)))
+            Ok(())
         })
-    }
-
-    /// Removes a site from the lists, or brings it back; nothing is deleted.
-    ///
-    /// # Errors
-    /// As any query.
-    pub fn set_site_removed(&self, id: i64, removed: Option<Timestamp>) -> Result<()> {
-        diesel::update(sites::table.find(id))
-            .set(sites::removed_at.eq(removed.map(ToDiesel::to_diesel)))
-            .execute(&mut self.connection()?)?;
-        Ok(())
     }
 }

@@ -1,10 +1,10 @@
 //! Zones and their versions.
 
 use crate::schema::{users, zone_versions, zones};
-use crate::{Result, Saved, Store, document, known, small};
+use crate::transaction::{NewEvent, Versioned};
+use crate::{Action, Change, Result, Saved, Snapshot, Subject, document, known, small};
 use diesel::prelude::*;
 use jiff::Timestamp;
-use jiff_diesel::ToDiesel;
 use upland_core::codes::Coded;
 use upland_core::ground::planting::OwnCoefficient;
 use upland_core::quantity::units::{Metres, MillimetresPerHour, SquareMetres};
@@ -127,6 +127,19 @@ enum Which {
     One(i64),
 }
 
+impl Versioned for ZoneRecord {
+    type Item = Zone;
+    fn id(&self) -> i64 {
+        self.id
+    }
+    fn version(&self) -> i32 {
+        self.version
+    }
+    fn item(&self) -> &Zone {
+        &self.zone
+    }
+}
+
 type Loaded = (ZoneRow, i64, String, jiff_diesel::Timestamp);
 
 fn current(connection: &mut PgConnection, which: Which) -> Result<Vec<ZoneRecord>> {
@@ -168,7 +181,11 @@ pub(crate) fn insert_zone(
     user_id: i64,
 ) -> Result<i64> {
     let id: i64 = diesel::insert_into(zones::table)
-        .values(zones::site_id.eq(site_id))
+        .values((
+            zones::site_id.eq(site_id),
+            zones::box_number.eq(i32::from(zone.box_number)),
+            zones::number.eq(i32::from(zone.number)),
+        ))
         .returning(zones::id)
         .get_result(connection)?;
     diesel::insert_into(zone_versions::table)
@@ -177,130 +194,52 @@ pub(crate) fn insert_zone(
     Ok(id)
 }
 
-impl Store {
+impl Snapshot<'_> {
     /// The zones of a site, by station number.
     ///
     /// # Errors
     /// As any query.
-    pub fn zones(&self, site_id: i64) -> Result<Vec<ZoneRecord>> {
-        current(&mut *self.connection()?, Which::OfSite(site_id))
+    pub fn zones(&mut self, site_id: i64) -> Result<Vec<ZoneRecord>> {
+        current(self.connection, Which::OfSite(site_id))
     }
 
     /// One zone; `None` when there is none or it was removed.
     ///
     /// # Errors
     /// As any query.
-    pub fn zone(&self, id: i64) -> Result<Option<ZoneRecord>> {
-        Ok(current(&mut *self.connection()?, Which::One(id))?.pop())
+    pub fn zone(&mut self, id: i64) -> Result<Option<ZoneRecord>> {
+        Ok(current(self.connection, Which::One(id))?.pop())
     }
 
     /// An earlier version of a zone, if there is one.
     ///
     /// # Errors
     /// As any query.
-    pub fn zone_version(&self, id: i64, version: i32) -> Result<Option<Zone>> {
+    pub fn zone_version(&mut self, id: i64, version: i32) -> Result<Option<Zone>> {
         zone_versions::table
             .find((id, version))
             .select(ZoneRow::as_select())
-            .first(&mut self.connection()?)
+            .first(self.connection)
             .optional()?
             .map(ZoneRow::zone)
             .transpose()
-    }
-
-    /// Creates a zone.
-    ///
-    /// # Errors
-    /// As any query.
-    pub fn create_zone(&self, site_id: i64, zone: &Zone, user_id: i64) -> Result<i64> {
-        let mut connection = self.connection()?;
-        connection.transaction(|connection| insert_zone(connection, site_id, zone, user_id))
-    }
-
-    /// Saves a zone that was edited from `base_version`. `None` when it was removed meanwhile.
-    ///
-    /// # Errors
-    /// As any query.
-    pub fn save_zone(
-        &self,
-        id: i64,
-        base_version: i32,
-        zone: &Zone,
-        user_id: i64,
-    ) -> Result<Option<Saved<ZoneRecord>>> {
-        let mut connection = self.connection()?;
-        connection.transaction(|connection| {
-            // The lock orders two savers, so that the second sees the first.
-            let locked: Option<i64> =
-                zones::table.find(id).select(zones::id).for_update().first(connection).optional()?;
-            if locked.is_none() {
-                return Ok(None);
-            }
-            let Some(now) = current(connection, Which::One(id))?.pop() else { return Ok(None) };
-            if now.version != base_version {
-                return Ok(Some(Saved::Conflict(Box::new(now))));
-            }
-            if now.zone == *zone {
-                return Ok(Some(Saved::As(now.version)));
-            }
-            let version = now.version + 1;
-            diesel::insert_into(zone_versions::table)
-                .values(ZoneRow::new(id, version, zone, user_id))
-                .execute(connection)?;
-            Ok(Some(Saved::As(version)))
-        })
-    }
-
-    /// Removes a zone from its site; nothing is deleted.
-    ///
-    /// # Errors
-    /// As any query.
-    pub fn remove_zone(&self, id: i64, now: Timestamp) -> Result<()> {
-        diesel::update(zones::table.find(id))
-            .set(zones::removed_at.eq(now.to_diesel()))
-            .execute(&mut self.connection()?)?;
-        Ok(())
-    }
-
-    /// Brings a removed zone back to its site; `false` when another zone has its number by now.
-    ///
-    /// # Errors
-    /// As any query.
-    pub fn restore_zone(&self, site_id: i64, id: i64) -> Result<bool> {
-        let mut connection = self.connection()?;
-        connection.transaction(|connection| {
-            let others = current(connection, Which::OfSite(site_id))?;
-            diesel::update(zones::table.filter(zones::id.eq(id).and(zones::site_id.eq(site_id))))
-                .set(zones::removed_at.eq(None::<jiff_diesel::Timestamp>))
-                .execute(connection)?;
-            let back = current(connection, Which::One(id))?;
-            let station = |r: &ZoneRecord| (r.zone.box_number, r.zone.number);
-            let clash = back.iter().any(|b| others.iter().any(|o| o.id != id && station(o) == station(b)));
-            if clash {
-                diesel::update(zones::table.find(id))
-                    .set(zones::removed_at.eq(Timestamp::now().to_diesel()))
-                    .execute(connection)?;
-            }
-            Ok(!clash && !back.is_empty())
-        })
     }
 
     /// Every zone of every site.
     ///
     /// # Errors
     /// As any query.
-    pub fn all_zones(&self) -> Result<Vec<ZoneRecord>> {
-        current(&mut *self.connection()?, Which::All)
+    pub fn all_zones(&mut self) -> Result<Vec<ZoneRecord>> {
+        current(self.connection, Which::All)
     }
 
     /// The names of every zone of every site, for finding.
     ///
     /// # Errors
     /// As any query.
-    pub fn all_zone_names(&self) -> Result<Vec<ZoneName>> {
-        let mut connection = self.connection()?;
-        let all = current(&mut connection, Which::All)?;
-        drop(connection);
+    pub fn all_zone_names(&mut self) -> Result<Vec<ZoneName>> {
+        let connection = &mut *self.connection;
+        let all = current(connection, Which::All)?;
         let names: std::collections::BTreeMap<i64, String> =
             self.sites()?.into_iter().map(|s| (s.id, s.site.name)).collect();
         Ok(all
@@ -315,5 +254,44 @@ impl Store {
                 })
             })
             .collect())
+    }
+}
+
+impl Change<'_> {
+    /// Creates a zone.
+    ///
+    /// # Errors
+    /// As any query; [`crate::StoreError::Taken`] when another zone has its station.
+    pub fn create_zone(&mut self, zone: &Zone) -> Result<i64> {
+        let (site_id, actor) = (self.site_id, self.actor);
+        let id = insert_zone(self.connection, site_id, zone, actor)?;
+        self.record(NewEvent::new(Subject::Zone, Some(id), Action::Created));
+        Ok(id)
+    }
+
+    /// Saves a zone of the site that was edited from `base_version`. `None` when it was removed meanwhile.
+    ///
+    /// # Errors
+    /// As any query; [`crate::StoreError::Taken`] when another zone has its station.
+    pub fn save_zone(
+        &mut self,
+        id: i64,
+        base_version: i32,
+        zone: &Zone,
+    ) -> Result<Option<Saved<ZoneRecord>>> {
+        let site_id = self.site_id;
+        let now = current(self.connection, Which::One(id))?.pop().filter(|z| z.site_id == site_id);
+        self.save_version((Subject::Zone, now), base_version, zone, |connection, version, user_id| {
+            diesel::insert_into(zone_versions::table)
+                .values(ZoneRow::new(id, version, zone, user_id))
+                .execute(connection)?;
+            diesel::update(zones::table.find(id))
+                .set((
+                    zones::box_number.eq(i32::from(zone.box_number)),
+                    zones::number.eq(i32::from(zone.number)),
+                ))
+                .execute(connection)?;
+            Ok(())
+        })
     }
 }

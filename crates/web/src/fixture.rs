@@ -3,7 +3,7 @@
 
 use crate::chapters::today::Decided;
 use crate::page::frame::Frame;
-use crate::site::facts::{Loaded, SiteBox};
+use crate::site::facts::{SiteBox, SiteFacts};
 use jiff::civil::{date, time};
 use jiff::tz::TimeZone;
 use jiff::{Timestamp, ToSpan};
@@ -101,7 +101,7 @@ pub(crate) fn decided(units: UnitSystem) -> Decided {
     };
     let site = SiteRecord { id: 1, version: 3, site, weather_version: 1, saved_by: "Bram".into(), saved_at };
     Decided {
-        loaded: Loaded { site, zones, boxes: vec![SiteBox { record, settings: None }] },
+        loaded: SiteFacts { site, zones, boxes: vec![SiteBox { record, settings: None }] },
         number: 1,
         as_set: None,
         held: Default::default(),

@@ -5,8 +5,12 @@ ALTER TABLE sites ADD COLUMN revision BIGINT NOT NULL DEFAULT 1;
 -- Readings come often and from many devices at once: they raise a number of their own.
 CREATE TABLE site_readings (
     site_id  BIGINT PRIMARY KEY REFERENCES sites (id) ON DELETE CASCADE,
-    revision BIGINT NOT NULL DEFAULT 1
+    revision BIGINT NOT NULL DEFAULT 1,
+    -- When a device of the site last read anything.
+    last_at  TIMESTAMPTZ NOT NULL
 );
+INSERT INTO site_readings (site_id, last_at)
+SELECT s.site_id, max(b.at) FROM sensor_buckets b JOIN sensors s ON s.id = b.sensor_id GROUP BY s.site_id;
 
 -- Who changed what, when, from what to what. A versioned thing names its versions, the rest its values.
 CREATE TABLE events (

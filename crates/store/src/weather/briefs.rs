@@ -2,7 +2,7 @@
 //! weather and may be thrown away.
 
 use crate::schema::site_normals;
-use crate::{Result, Store, document};
+use crate::{Result, Snapshot, Store, document};
 use diesel::prelude::*;
 use std::collections::BTreeMap;
 use upland_core::weather::climate::Brief;
@@ -10,6 +10,23 @@ use upland_formats::brief;
 
 /// A brief with the versions of weather and site that it is good for.
 pub type VersionedBrief = ((i64, i32), Brief);
+
+impl Snapshot<'_> {
+    /// The climates of some sites in short, each with the versions of weather and site that it is
+    /// good for.
+    ///
+    /// # Errors
+    /// As any query.
+    pub fn briefs(&mut self, sites: &[i64]) -> Result<BTreeMap<i64, VersionedBrief>> {
+        let rows: Vec<(i64, i64, i32, serde_json::Value)> =
+            site_normals::table.filter(site_normals::site_id.eq_any(sites)).load(self.connection)?;
+        rows.into_iter()
+            .map(|(id, weather, site, body)| {
+                Ok((id, ((weather, site), document("climate in short", brief::from_json(body))?)))
+            })
+            .collect()
+    }
+}
 
 impl Store {
     /// Keeps the climate of a site in short.
@@ -35,20 +52,5 @@ impl Store {
             .set((values.1, values.2, values.3))
             .execute(&mut self.connection()?)?;
         Ok(())
-    }
-
-    /// The climates of some sites in short, each with the versions of weather and site that it is
-    /// good for.
-    ///
-    /// # Errors
-    /// As any query.
-    pub fn briefs(&self, sites: &[i64]) -> Result<BTreeMap<i64, VersionedBrief>> {
-        let rows: Vec<(i64, i64, i32, serde_json::Value)> =
-            site_normals::table.filter(site_normals::site_id.eq_any(sites)).load(&mut self.connection()?)?;
-        rows.into_iter()
-            .map(|(id, weather, site, body)| {
-                Ok((id, ((weather, site), document("climate in short", brief::from_json(body))?)))
-            })
-            .collect()
     }
 }

@@ -2,7 +2,7 @@
 
 use super::{Comparison, count};
 use crate::schema::weather_drafts;
-use crate::{Result, Store, StoreError};
+use crate::{Result, Snapshot, Store, StoreError};
 use diesel::prelude::*;
 use jiff::{SignedDuration, Timestamp};
 use jiff_diesel::ToDiesel;
@@ -91,6 +91,34 @@ impl DraftRow {
     }
 }
 
+impl Snapshot<'_> {
+    /// A draft of a site, without its content.
+    ///
+    /// # Errors
+    /// As any query.
+    pub fn draft(&mut self, site_id: i64, id: i64) -> Result<Option<Draft>> {
+        weather_drafts::table
+            .filter(weather_drafts::id.eq(id).and(weather_drafts::site_id.eq(site_id)))
+            .select(DraftRow::as_select())
+            .first(self.connection)
+            .optional()?
+            .map(DraftRow::draft)
+            .transpose()
+    }
+
+    /// The file of a draft.
+    ///
+    /// # Errors
+    /// As any query.
+    pub fn draft_content(&mut self, site_id: i64, id: i64) -> Result<Option<Vec<u8>>> {
+        Ok(weather_drafts::table
+            .filter(weather_drafts::id.eq(id).and(weather_drafts::site_id.eq(site_id)))
+            .select(weather_drafts::content)
+            .first(self.connection)
+            .optional()?)
+    }
+}
+
 impl Store {
     /// Keeps a file until its reader says yes; older unconfirmed files go.
     ///
@@ -122,38 +150,12 @@ impl Store {
             .get_result(&mut connection)?)
     }
 
-    /// A draft of a site, without its content.
+    /// Remembers how the columns of a waiting draft are read. `false` when no such draft waits at the site.
     ///
     /// # Errors
     /// As any query.
-    pub fn draft(&self, site_id: i64, id: i64) -> Result<Option<Draft>> {
-        weather_drafts::table
-            .filter(weather_drafts::id.eq(id).and(weather_drafts::site_id.eq(site_id)))
-            .select(DraftRow::as_select())
-            .first(&mut self.connection()?)
-            .optional()?
-            .map(DraftRow::draft)
-            .transpose()
-    }
-
-    /// The file of a draft.
-    ///
-    /// # Errors
-    /// As any query.
-    pub fn draft_content(&self, site_id: i64, id: i64) -> Result<Option<Vec<u8>>> {
-        Ok(weather_drafts::table
-            .filter(weather_drafts::id.eq(id).and(weather_drafts::site_id.eq(site_id)))
-            .select(weather_drafts::content)
-            .first(&mut self.connection()?)
-            .optional()?)
-    }
-
-    /// Remembers how the columns of a waiting draft are read.
-    ///
-    /// # Errors
-    /// As any query.
-    pub fn set_draft_mapping(&self, site_id: i64, id: i64, mapping: &serde_json::Value) -> Result<()> {
-        diesel::update(
+    pub fn set_draft_mapping(&self, site_id: i64, id: i64, mapping: &serde_json::Value) -> Result<bool> {
+        let rows = diesel::update(
             weather_drafts::table.filter(
                 weather_drafts::id
                     .eq(id)
@@ -163,7 +165,7 @@ impl Store {
         )
         .set(weather_drafts::mapping.eq(mapping))
         .execute(&mut self.connection()?)?;
-        Ok(())
+        Ok(rows == 1)
     }
 
     /// Marks a draft as being taken in, with its number of days; `false` when somebody already did.
@@ -179,25 +181,26 @@ impl Store {
         Ok(changed == 1)
     }
 
-    /// Asks a running draft to stop; it stops at its next step and stores nothing.
+    /// Asks a running draft to stop; it stops at its next step and stores nothing. `false` when the site has
+    /// no such draft.
     ///
     /// # Errors
     /// As any query.
-    pub fn cancel_draft(&self, site_id: i64, id: i64) -> Result<()> {
-        diesel::update(
+    pub fn cancel_draft(&self, site_id: i64, id: i64) -> Result<bool> {
+        let rows = diesel::update(
             weather_drafts::table.filter(weather_drafts::id.eq(id).and(weather_drafts::site_id.eq(site_id))),
         )
         .set(weather_drafts::cancel.eq(true))
         .execute(&mut self.connection()?)?;
-        Ok(())
+        Ok(rows == 1)
     }
 
-    /// Drops a draft.
+    /// Drops a draft; `false` when the site has none such, or it runs.
     ///
     /// # Errors
     /// As any query.
-    pub fn drop_draft(&self, site_id: i64, id: i64) -> Result<()> {
-        diesel::delete(
+    pub fn drop_draft(&self, site_id: i64, id: i64) -> Result<bool> {
+        let rows = diesel::delete(
             weather_drafts::table.filter(
                 weather_drafts::id
                     .eq(id)
@@ -206,7 +209,7 @@ impl Store {
             ),
         )
         .execute(&mut self.connection()?)?;
-        Ok(())
+        Ok(rows == 1)
     }
 
     /// Takes in the days and hours of a started draft and writes its outcome. All or nothing: a
@@ -217,14 +220,16 @@ impl Store {
     pub fn run_draft(&self, draft: &Draft, (days, hours): (&[RawDay], &[RawHour])) -> Result<Comparison> {
         // Progress goes over a second connection, or it would only be seen at the end.
         let mut progress = self.connection()?;
-        let ids = (draft.site_id, draft.source_id);
-        let result = self.import_weather(ids, draft.user_id, &draft.file_name, (days, hours), |done| {
-            let stop: bool = diesel::update(weather_drafts::table.find(draft.id))
-                .set(weather_drafts::days_done.eq(count(done)))
-                .returning(weather_drafts::cancel)
-                .get_result(&mut progress)?;
-            if stop { Err(StoreError::Cancelled) } else { Ok(()) }
+        let result = self.change(draft.user_id, draft.site_id, |change| {
+            change.import_weather(draft.source_id, &draft.file_name, (days, hours), |done| {
+                let stop: bool = diesel::update(weather_drafts::table.find(draft.id))
+                    .set(weather_drafts::days_done.eq(count(done)))
+                    .returning(weather_drafts::cancel)
+                    .get_result(&mut progress)?;
+                if stop { Err(StoreError::Cancelled) } else { Ok(()) }
+            })
         });
+        let result = result.and_then(|counts| counts.ok_or(StoreError::Cancelled));
         let (state, message) = match &result {
             Ok(counts) => (
                 "done",

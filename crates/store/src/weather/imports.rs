@@ -1,8 +1,9 @@
 //! Imports are layers: a day is never overwritten, the newest import that is not undone counts.
 
-use super::{BySource, count, raise_weather_version};
-use crate::schema::{sites, users, weather_days, weather_hours, weather_imports, weather_sources};
-use crate::{Result, Store};
+use super::{BySource, count};
+use crate::schema::{users, weather_days, weather_hours, weather_imports, weather_sources};
+use crate::transaction::NewEvent;
+use crate::{Action, Change, Result, Snapshot, Subject};
 use diesel::prelude::*;
 use jiff::Timestamp;
 use jiff::civil::Date;
@@ -241,111 +242,36 @@ fn changed_blocks(known: &[RawHour], hours: &[RawHour]) -> Vec<(Date, Vec<RawHou
         .collect()
 }
 
-impl Store {
+impl Snapshot<'_> {
     /// The days of a source as they came, in order.
     ///
     /// # Errors
     /// As any query.
-    pub fn raw_days(&self, source_id: i64) -> Result<Vec<RawDay>> {
-        raw_days(&mut *self.connection()?, source_id)
+    pub fn raw_days(&mut self, source_id: i64) -> Result<Vec<RawDay>> {
+        raw_days(self.connection, source_id)
     }
 
     /// The hours of a source as they came, of some local days, both ends included, in order.
     ///
     /// # Errors
     /// As any query.
-    pub fn raw_hours(&self, source_id: i64, from: Date, to: Date) -> Result<Vec<RawHour>> {
-        raw_hours(&mut *self.connection()?, source_id, from, to)
+    pub fn raw_hours(&mut self, source_id: i64, from: Date, to: Date) -> Result<Vec<RawHour>> {
+        raw_hours(self.connection, source_id, from, to)
     }
 
     /// What importing these days would do.
     ///
     /// # Errors
     /// As any query.
-    pub fn compare_weather(&self, source_id: i64, days: &[RawDay]) -> Result<Comparison> {
-        Ok(compare(&self.raw_days(source_id)?, days).0)
-    }
-
-    /// Stores the days and hours that are new or differ, in one transaction. A file that brings
-    /// nothing new makes no import. `progress` hears how many rows of `days` are done and may stop
-    /// the work with an error.
-    ///
-    /// # Errors
-    /// As any query or as `progress`; nothing is stored then.
-    pub fn import_weather(
-        &self,
-        (site_id, source_id): (i64, i64),
-        user_id: i64,
-        file_name: &str,
-        (days, hours): (&[RawDay], &[RawHour]),
-        mut progress: impl FnMut(usize) -> Result<()>,
-    ) -> Result<Comparison> {
-        let mut connection = self.connection()?;
-        connection.transaction(|connection| {
-            // One import a site at a time, so that "already known" is true when it is written.
-            sites::table.find(site_id).select(sites::id).for_update().first::<i64>(connection)?;
-            weather_sources::table
-                .filter(weather_sources::id.eq(source_id).and(weather_sources::site_id.eq(site_id)))
-                .select(weather_sources::id)
-                .first::<i64>(connection)?;
-            let (counts, to_store) = compare(&raw_days(connection, source_id)?, days);
-            let (Some(first), Some(last)) = (days.first(), days.last()) else { return Ok(counts) };
-            let blocks = if hours.is_empty() {
-                Vec::new()
-            } else {
-                changed_blocks(&raw_hours(connection, source_id, first.date, last.date)?, hours)
-            };
-            if to_store.is_empty() && blocks.is_empty() {
-                progress(days.len())?;
-                return Ok(counts);
-            }
-            let stored_hours = blocks.iter().map(|(_, h)| h.len()).sum();
-            let import_id: i64 = diesel::insert_into(weather_imports::table)
-                .values((
-                    weather_imports::site_id.eq(site_id),
-                    weather_imports::source_id.eq(source_id),
-                    weather_imports::file_name.eq(file_name),
-                    weather_imports::first_date.eq(first.date.to_diesel()),
-                    weather_imports::last_date.eq(last.date.to_diesel()),
-                    weather_imports::days_new.eq(count(counts.new)),
-                    weather_imports::days_changed.eq(count(counts.changed)),
-                    weather_imports::days_same.eq(count(counts.same)),
-                    weather_imports::hours.eq(count(stored_hours)),
-                    weather_imports::imported_by.eq(user_id),
-                ))
-                .returning(weather_imports::id)
-                .get_result(connection)?;
-            // Days and blocks of hours advance together, so that the bar moves evenly.
-            let total = (to_store.len() + blocks.len()).max(1);
-            let mut written = 0;
-            let mut advance = |rows: usize| {
-                written += rows;
-                progress(counts.same + (days.len() - counts.same) * written / total)
-            };
-            for batch in to_store.chunks(BATCH_ROWS) {
-                let rows: Vec<DayRow> =
-                    batch.iter().map(|day| DayRow::new(site_id, import_id, day)).collect();
-                diesel::insert_into(weather_days::table).values(&rows).execute(connection)?;
-                advance(batch.len())?;
-            }
-            for batch in blocks.chunks(BATCH_ROWS) {
-                let rows: Vec<HoursRow> = batch
-                    .iter()
-                    .map(|(date, hours)| HoursRow::new(source_id, import_id, *date, hours))
-                    .collect();
-                diesel::insert_into(weather_hours::table).values(&rows).execute(connection)?;
-                advance(batch.len())?;
-            }
-            raise_weather_version(connection, site_id)?;
-            Ok(counts)
-        })
+    pub fn compare_weather(&mut self, source_id: i64, days: &[RawDay]) -> Result<Comparison> {
+        Ok(compare(&mut self.raw_days(source_id)?, days).0)
     }
 
     /// The imports of a site, newest first.
     ///
     /// # Errors
     /// As any query.
-    pub fn imports(&self, site_id: i64) -> Result<Vec<Import>> {
+    pub fn imports(&mut self, site_id: i64) -> Result<Vec<Import>> {
         type Row = (
             (i64, i64, String, jiff_diesel::Date, jiff_diesel::Date),
             (i32, i32, i32, i32),
@@ -371,7 +297,7 @@ impl Store {
                 ),
                 (users::display_name, weather_imports::imported_at, weather_imports::undone_at),
             ))
-            .load(&mut self.connection()?)?;
+            .load(self.connection)?;
         Ok(rows
             .into_iter()
             .map(
@@ -398,24 +324,73 @@ impl Store {
             )
             .collect())
     }
+}
 
-    /// Undoes an import, or takes the undoing back. `false` when it is not of this site.
+impl Change<'_> {
+    /// Stores the days and hours that are new or differ. A file that brings nothing new makes no import.
+    /// `progress` hears how many rows of `days` are done and may stop the work with an error.
     ///
     /// # Errors
-    /// As any query.
-    pub fn set_import_undone(&self, site_id: i64, id: i64, undone: Option<Timestamp>) -> Result<bool> {
-        let mut connection = self.connection()?;
-        connection.transaction(|connection| {
-            let changed = diesel::update(
-                weather_imports::table
-                    .filter(weather_imports::id.eq(id).and(weather_imports::site_id.eq(site_id))),
-            )
-            .set(weather_imports::undone_at.eq(undone.map(ToDiesel::to_diesel)))
-            .execute(connection)?;
-            if changed == 1 {
-                raise_weather_version(connection, site_id)?;
-            }
-            Ok(changed == 1)
-        })
+    /// As any query or as `progress`; nothing is stored then.
+    pub fn import_weather(
+        &mut self,
+        source_id: i64,
+        file_name: &str,
+        (days, hours): (&[RawDay], &[RawHour]),
+        mut progress: impl FnMut(usize) -> Result<()>,
+    ) -> Result<Comparison> {
+        let (site_id, actor) = (self.site_id, self.actor);
+        let connection = &mut *self.connection;
+        weather_sources::table
+            .filter(weather_sources::id.eq(source_id).and(weather_sources::site_id.eq(site_id)))
+            .select(weather_sources::id)
+            .first::<i64>(connection)?;
+        let (counts, to_store) = compare(&raw_days(connection, source_id)?, days);
+        let (Some(first), Some(last)) = (days.first(), days.last()) else { return Ok(counts) };
+        let blocks = if hours.is_empty() {
+            Vec::new()
+        } else {
+            changed_blocks(&raw_hours(connection, source_id, first.date, last.date)?, hours)
+        };
+        if to_store.is_empty() && blocks.is_empty() {
+            progress(days.len())?;
+            return Ok(counts);
+        }
+        let stored_hours = blocks.iter().map(|(_, h)| h.len()).sum();
+        let import_id: i64 = diesel::insert_into(weather_imports::table)
+            .values((
+                weather_imports::site_id.eq(site_id),
+                weather_imports::source_id.eq(source_id),
+                weather_imports::file_name.eq(file_name),
+                weather_imports::first_date.eq(first.date.to_diesel()),
+                weather_imports::last_date.eq(last.date.to_diesel()),
+                weather_imports::days_new.eq(count(counts.new)),
+                weather_imports::days_changed.eq(count(counts.changed)),
+                weather_imports::days_same.eq(count(counts.same)),
+                weather_imports::hours.eq(count(stored_hours)),
+                weather_imports::imported_by.eq(actor),
+            ))
+            .returning(weather_imports::id)
+            .get_result(connection)?;
+        // Days and blocks of hours advance together, so that the bar moves evenly.
+        let total = (to_store.len() + blocks.len()).max(1);
+        let mut written = 0;
+        let mut advance = |rows: usize| {
+            written += rows;
+            progress(counts.same + (days.len() - counts.same) * written / total)
+        };
+        for batch in to_store.chunks(BATCH_ROWS) {
+            let rows: Vec<DayRow> = batch.iter().map(|day| DayRow::new(site_id, import_id, day)).collect();
+            diesel::insert_into(weather_days::table).values(&rows).execute(connection)?;
+            advance(batch.len())?;
+        }
+        for batch in blocks.chunks(BATCH_ROWS) {
+            let rows: Vec<HoursRow> =
+                batch.iter().map(|(date, hours)| HoursRow::new(source_id, import_id, *date, hours)).collect();
+            diesel::insert_into(weather_hours::table).values(&rows).execute(connection)?;
+            advance(batch.len())?;
+        }
+        self.record(NewEvent::new(Subject::Import, Some(import_id), Action::Created).with(file_name));
+        Ok(counts)
     }
 }

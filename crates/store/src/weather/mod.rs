@@ -13,9 +13,7 @@ pub use imports::{Comparison, Import};
 pub use said::{Choice, OverruleRecord};
 pub use sources::{SourcePlace, SourceRecord};
 
-use crate::schema::sites;
-use crate::{Result, Store};
-use diesel::prelude::*;
+use crate::{Result, Snapshot};
 use std::collections::BTreeMap;
 use upland_core::site::Site;
 use upland_core::weather::climate::TypedNormals;
@@ -65,29 +63,22 @@ impl SiteWeather {
     }
 }
 
-fn raise_weather_version(connection: &mut PgConnection, site_id: i64) -> Result<()> {
-    diesel::update(sites::table.find(site_id))
-        .set(sites::weather_version.eq(sites::weather_version + 1))
-        .execute(connection)?;
-    Ok(())
-}
-
 fn count(value: usize) -> i32 {
     i32::try_from(value).unwrap_or(i32::MAX)
 }
 
-impl Store {
+impl Snapshot<'_> {
     /// Everything known about the weather of a site, judged.
     ///
     /// # Errors
     /// As any query.
-    pub fn site_weather(&self, site_id: i64, site: &Site) -> Result<SiteWeather> {
-        let mut connection = self.connection()?;
-        let sources = sources::of_site(&mut connection, site_id)?;
-        let raw = imports::raw_days_of_site(&mut connection, site_id)?;
-        let mut overrules = said::overrules_of_site(&mut connection, site_id)?;
-        let choice = said::choice(&mut connection, site_id)?;
-        let normals = said::normals_of_site(&mut connection, site_id)?;
+    pub fn site_weather(&mut self, site_id: i64, site: &Site) -> Result<SiteWeather> {
+        let connection = &mut *self.connection;
+        let sources = sources::of_site(connection, site_id)?;
+        let raw = imports::raw_days_of_site(connection, site_id)?;
+        let mut overrules = said::overrules_of_site(connection, site_id)?;
+        let choice = said::choice(connection, site_id)?;
+        let normals = said::normals_of_site(connection, site_id)?;
         let days = sources
             .iter()
             .map(|source| {
@@ -102,7 +93,7 @@ impl Store {
     ///
     /// # Errors
     /// As any query.
-    pub fn weather(&self, site_id: i64, site: &Site) -> Result<Vec<DayWeather>> {
+    pub fn weather(&mut self, site_id: i64, site: &Site) -> Result<Vec<DayWeather>> {
         Ok(self.site_weather(site_id, site)?.woven(site).days)
     }
 }

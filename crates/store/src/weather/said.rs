@@ -1,11 +1,12 @@
 //! What people said about the weather: overrules of values, which source counts, typed normals, how
 //! a strange file is read. Nothing is overwritten; the newest counts.
 
-use super::{BySource, has_days, raise_weather_version, sources};
+use super::{BySource, has_days, sources};
 use crate::schema::{
     users, weather_choices, weather_mappings, weather_normals, weather_overrules, weather_sources,
 };
-use crate::{Result, Store, StoreError, document, known};
+use crate::transaction::NewEvent;
+use crate::{Action, Change, Result, Snapshot, Store, StoreError, Subject, document, known};
 use diesel::prelude::*;
 use jiff::Timestamp;
 use jiff_diesel::ToDiesel;
@@ -134,141 +135,38 @@ fn normals_of(connection: &mut PgConnection, source_id: i64) -> Result<Option<Ty
         .transpose()
 }
 
-impl Store {
+impl Snapshot<'_> {
     /// What was said about the values of a site's sources, by source, oldest first, undone ones too.
     ///
     /// # Errors
     /// As any query.
-    pub fn overrules(&self, site_id: i64) -> Result<BTreeMap<i64, Vec<OverruleRecord>>> {
-        overrules_of_site(&mut *self.connection()?, site_id)
-    }
-
-    /// Says that a value counts or does not; the original stays.
-    ///
-    /// # Errors
-    /// As any query.
-    pub fn overrule(&self, site_id: i64, source_id: i64, overrule: &Overrule, user_id: i64) -> Result<i64> {
-        let mut connection = self.connection()?;
-        connection.transaction(|connection| {
-            let id = diesel::insert_into(weather_overrules::table)
-                .values((
-                    weather_overrules::source_id.eq(source_id),
-                    weather_overrules::date.eq(overrule.date.to_diesel()),
-                    weather_overrules::variable.eq(overrule.variable.code()),
-                    weather_overrules::keep.eq(overrule.keep),
-                    weather_overrules::reason.eq(&overrule.reason),
-                    weather_overrules::said_by.eq(user_id),
-                ))
-                .returning(weather_overrules::id)
-                .get_result(connection)?;
-            raise_weather_version(connection, site_id)?;
-            Ok(id)
-        })
-    }
-
-    /// Takes an overrule back, or the taking back (`None`). `false` when it is not of this site.
-    ///
-    /// # Errors
-    /// As any query.
-    pub fn set_overrule_undone(&self, site_id: i64, id: i64, undone: Option<Timestamp>) -> Result<bool> {
-        let mut connection = self.connection()?;
-        connection.transaction(|connection| {
-            let of_site = weather_sources::table
-                .filter(weather_sources::site_id.eq(site_id))
-                .select(weather_sources::id);
-            let changed = diesel::update(
-                weather_overrules::table
-                    .filter(weather_overrules::id.eq(id).and(weather_overrules::source_id.eq_any(of_site))),
-            )
-            .set(weather_overrules::undone_at.eq(undone.map(ToDiesel::to_diesel)))
-            .execute(connection)?;
-            raise_weather_version(connection, site_id)?;
-            Ok(changed == 1)
-        })
-    }
-
-    /// Says which source counts, unless somebody chose since `base` (the id of the choice that was
-    /// shown); then theirs is returned and nothing is stored.
-    ///
-    /// # Errors
-    /// As any query.
-    pub fn choose_sources(
-        &self,
-        site_id: i64,
-        base: Option<i64>,
-        order: &[Vec<i64>; 5],
-        reason: &str,
-        user_id: i64,
-    ) -> Result<Option<Choice>> {
-        let body: serde_json::Map<String, serde_json::Value> = Group::ALL
-            .iter()
-            .zip(order)
-            .map(|(group, ids)| (group.code().to_owned(), serde_json::json!(ids)))
-            .collect();
-        let mut connection = self.connection()?;
-        connection.transaction(|connection| {
-            raise_weather_version(connection, site_id)?;
-            let now = choice(connection, site_id)?;
-            if now.as_ref().map(|c| c.id) != base {
-                return Ok(now);
-            }
-            diesel::insert_into(weather_choices::table)
-                .values((
-                    weather_choices::site_id.eq(site_id),
-                    weather_choices::body.eq(serde_json::Value::Object(body)),
-                    weather_choices::reason.eq(reason),
-                    weather_choices::chosen_by.eq(user_id),
-                ))
-                .execute(connection)?;
-            Ok(None)
-        })
+    pub fn overrules(&mut self, site_id: i64) -> Result<BTreeMap<i64, Vec<OverruleRecord>>> {
+        overrules_of_site(self.connection, site_id)
     }
 
     /// The typed normals of a source.
     ///
     /// # Errors
     /// As any query.
-    pub fn normals(&self, source_id: i64) -> Result<Option<TypedNormals>> {
-        normals_of(&mut *self.connection()?, source_id)
-    }
-
-    /// Types normals into a source.
-    ///
-    /// # Errors
-    /// As any query.
-    pub fn set_normals(
-        &self,
-        site_id: i64,
-        source_id: i64,
-        values: &TypedNormals,
-        user_id: i64,
-    ) -> Result<()> {
-        let mut connection = self.connection()?;
-        connection.transaction(|connection| {
-            diesel::insert_into(weather_normals::table)
-                .values((
-                    weather_normals::source_id.eq(source_id),
-                    weather_normals::body.eq(normals::to_json(values)),
-                    weather_normals::saved_by.eq(user_id),
-                ))
-                .execute(connection)?;
-            raise_weather_version(connection, site_id)
-        })
+    pub fn normals(&mut self, source_id: i64) -> Result<Option<TypedNormals>> {
+        normals_of(self.connection, source_id)
     }
 
     /// How files of a header are read, as it was last said.
     ///
     /// # Errors
     /// As any query.
-    pub fn mapping(&self, header_key: &str) -> Result<Option<serde_json::Value>> {
+    pub fn mapping(&mut self, header_key: &str) -> Result<Option<serde_json::Value>> {
         Ok(weather_mappings::table
             .filter(weather_mappings::header_key.eq(header_key))
             .order(weather_mappings::id.desc())
             .select(weather_mappings::body)
-            .first(&mut self.connection()?)
+            .first(self.connection)
             .optional()?)
     }
+}
 
+impl Store {
     /// Remembers how files of a header are read.
     ///
     /// # Errors
@@ -282,5 +180,95 @@ impl Store {
             ))
             .execute(&mut self.connection()?)?;
         Ok(())
+    }
+}
+
+impl Change<'_> {
+    /// Whether a source is of the site and was not taken off it.
+    fn has_source(&mut self, id: i64) -> Result<bool> {
+        let site_id = self.site_id;
+        Ok(sources::of_site(self.connection, site_id)?.iter().any(|s| s.id == id))
+    }
+
+    /// Says that a value counts or does not; the original stays. `None` when the source is not of this site.
+    ///
+    /// # Errors
+    /// As any query.
+    pub fn overrule(&mut self, source_id: i64, overrule: &Overrule) -> Result<Option<i64>> {
+        if !self.has_source(source_id)? {
+            return Ok(None);
+        }
+        let actor = self.actor;
+        let id = diesel::insert_into(weather_overrules::table)
+            .values((
+                weather_overrules::source_id.eq(source_id),
+                weather_overrules::date.eq(overrule.date.to_diesel()),
+                weather_overrules::variable.eq(overrule.variable.code()),
+                weather_overrules::keep.eq(overrule.keep),
+                weather_overrules::reason.eq(&overrule.reason),
+                weather_overrules::said_by.eq(actor),
+            ))
+            .returning(weather_overrules::id)
+            .get_result(self.connection)?;
+        self.record(NewEvent::new(Subject::Overrule, Some(id), Action::Created));
+        Ok(Some(id))
+    }
+
+    /// Says which source counts, unless somebody chose since `base` (the id of the choice that was
+    /// shown); then theirs is returned and nothing is stored.
+    ///
+    /// # Errors
+    /// As any query; [`StoreError::Unknown`] for a source that is not of this site.
+    pub fn choose_sources(
+        &mut self,
+        base: Option<i64>,
+        order: &[Vec<i64>; 5],
+        reason: &str,
+    ) -> Result<Option<Choice>> {
+        let (site_id, actor) = (self.site_id, self.actor);
+        let now = choice(self.connection, site_id)?;
+        if now.as_ref().map(|c| c.id) != base {
+            return Ok(now);
+        }
+        let known: Vec<i64> = sources::of_site(self.connection, site_id)?.iter().map(|s| s.id).collect();
+        if let Some(strange) = order.iter().flatten().find(|id| !known.contains(id)) {
+            return Err(StoreError::Unknown { what: "source", value: strange.to_string() });
+        }
+        let body: serde_json::Map<String, serde_json::Value> = Group::ALL
+            .iter()
+            .zip(order)
+            .map(|(group, ids)| (group.code().to_owned(), serde_json::json!(ids)))
+            .collect();
+        let body = serde_json::Value::Object(body);
+        diesel::insert_into(weather_choices::table)
+            .values((
+                weather_choices::site_id.eq(site_id),
+                weather_choices::body.eq(&body),
+                weather_choices::reason.eq(reason),
+                weather_choices::chosen_by.eq(actor),
+            ))
+            .execute(self.connection)?;
+        self.record(NewEvent::new(Subject::SourceChoice, None, Action::Changed).with(body));
+        Ok(None)
+    }
+
+    /// Types normals into a source; `false` when it is not of this site.
+    ///
+    /// # Errors
+    /// As any query.
+    pub fn set_normals(&mut self, source_id: i64, values: &TypedNormals) -> Result<bool> {
+        if !self.has_source(source_id)? {
+            return Ok(false);
+        }
+        let actor = self.actor;
+        diesel::insert_into(weather_normals::table)
+            .values((
+                weather_normals::source_id.eq(source_id),
+                weather_normals::body.eq(normals::to_json(values)),
+                weather_normals::saved_by.eq(actor),
+            ))
+            .execute(self.connection)?;
+        self.record(NewEvent::new(Subject::Normals, Some(source_id), Action::Changed));
+        Ok(true)
     }
 }

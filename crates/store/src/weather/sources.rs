@@ -1,11 +1,10 @@
 //! Sources: the site's own sensor, stations some way off, typed normals.
 
-use super::raise_weather_version;
 use crate::schema::{users, weather_sources};
-use crate::{Result, Store, known};
+use crate::transaction::NewEvent;
+use crate::{Action, Change, Result, Snapshot, Subject, known};
 use diesel::prelude::*;
 use jiff::Timestamp;
-use jiff_diesel::ToDiesel;
 use upland_core::codes::Coded;
 use upland_core::quantity::units::Metres;
 use upland_core::site::Site;
@@ -115,28 +114,24 @@ pub(super) fn of_site(connection: &mut PgConnection, site_id: i64) -> Result<Vec
     Ok(sources)
 }
 
-impl Store {
+impl Snapshot<'_> {
     /// The sources of a site, its own sensor first.
     ///
     /// # Errors
     /// As any query.
-    pub fn sources(&self, site_id: i64) -> Result<Vec<SourceRecord>> {
-        of_site(&mut *self.connection()?, site_id)
+    pub fn sources(&mut self, site_id: i64) -> Result<Vec<SourceRecord>> {
+        of_site(self.connection, site_id)
     }
+}
 
+impl Change<'_> {
     /// Makes a source.
     ///
     /// # Errors
-    /// As any query.
-    pub fn create_source(
-        &self,
-        site_id: i64,
-        kind: SourceKind,
-        name: &str,
-        place: Option<SourcePlace>,
-        user_id: i64,
-    ) -> Result<i64> {
-        Ok(diesel::insert_into(weather_sources::table)
+    /// As any query; [`crate::StoreError::Taken`] for a second own source.
+    pub fn create_source(&mut self, kind: SourceKind, name: &str, place: Option<SourcePlace>) -> Result<i64> {
+        let (site_id, actor) = (self.site_id, self.actor);
+        let id = diesel::insert_into(weather_sources::table)
             .values((
                 weather_sources::site_id.eq(site_id),
                 weather_sources::kind.eq(kind.code()),
@@ -145,40 +140,24 @@ impl Store {
                 weather_sources::longitude_deg.eq(place.map(|p| p.longitude_deg)),
                 weather_sources::elevation_m.eq(place.map(|p| p.elevation.m())),
                 weather_sources::wind_height_m.eq(place.map(|p| p.wind_height.m())),
-                weather_sources::saved_by.eq(user_id),
+                weather_sources::saved_by.eq(actor),
             ))
             .returning(weather_sources::id)
-            .get_result(&mut self.connection()?)?)
+            .get_result(self.connection)?;
+        self.record(NewEvent::new(Subject::Source, Some(id), Action::Created).with(name));
+        Ok(id)
     }
 
     /// The source of the site's own sensor; made when there is none.
     ///
     /// # Errors
     /// As any query.
-    pub fn own_source(&self, site_id: i64, user_id: i64) -> Result<i64> {
+    pub fn own_source(&mut self) -> Result<i64> {
+        let site_id = self.site_id;
         let own = self.sources(site_id)?.into_iter().find(|s| s.kind == SourceKind::Own);
         match own {
             Some(source) => Ok(source.id),
-            None => self.create_source(site_id, SourceKind::Own, "Record of the site", None, user_id),
+            None => self.create_source(SourceKind::Own, "Record of the site", None),
         }
-    }
-
-    /// Takes a source off its site, or back (`None`); its imports stay. `false` when it is not of
-    /// this site.
-    ///
-    /// # Errors
-    /// As any query.
-    pub fn set_source_removed(&self, site_id: i64, id: i64, removed: Option<Timestamp>) -> Result<bool> {
-        let mut connection = self.connection()?;
-        connection.transaction(|connection| {
-            let changed = diesel::update(
-                weather_sources::table
-                    .filter(weather_sources::id.eq(id).and(weather_sources::site_id.eq(site_id))),
-            )
-            .set(weather_sources::removed_at.eq(removed.map(ToDiesel::to_diesel)))
-            .execute(connection)?;
-            raise_weather_version(connection, site_id)?;
-            Ok(changed == 1)
-        })
     }
 }

@@ -287,58 +287,6 @@ impl<'a> Reader<'a> {
     }
 }
 
-/// A line on which two versions differ.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub(crate) struct Differing {
-    pub name: &'static str,
-    pub label: &'static str,
-    pub yours: String,
-    pub theirs: String,
-    pub yours_words: String,
-    pub theirs_words: String,
-    /// Chosen at first: yours where you changed the line, theirs where only they did.
-    pub keep_yours: bool,
-}
-
-/// Two versions side by side.
-pub(crate) struct Merge {
-    pub their_name: String,
-    pub their_version: i32,
-    pub units: &'static str,
-    pub same: Vec<(&'static str, String)>,
-    pub differing: Vec<Differing>,
-}
-
-/// Compares what was sent with what somebody else saved. `base` is what the form started from.
-pub(crate) fn merge(
-    form: &Form,
-    yours: &Fields,
-    theirs: &BTreeMap<String, String>,
-    base: Option<&BTreeMap<String, String>>,
-) -> (Vec<(&'static str, String)>, Vec<Differing>) {
-    let (mut same, mut differing) = (Vec::new(), Vec::new());
-    for field in form.fields() {
-        let mine = yours.get(field.name).to_owned();
-        let other = theirs.get(field.name).cloned().unwrap_or_default();
-        if mine == other {
-            same.push((field.name, mine));
-            continue;
-        }
-        let words = |value: &str| Field { value: value.to_owned(), ..field.clone() }.words();
-        let started = base.and_then(|b| b.get(field.name)).map(String::as_str);
-        differing.push(Differing {
-            name: field.name,
-            label: field.label,
-            yours_words: words(&mine),
-            theirs_words: words(&other),
-            keep_yours: started != Some(mine.as_str()),
-            yours: mine,
-            theirs: other,
-        });
-    }
-    (same, differing)
-}
-
 /// Two edits of one form brought together: what you changed stands, elsewhere theirs; names both
 /// changed are returned, so that the reader looks at them.
 pub(crate) fn three_way(

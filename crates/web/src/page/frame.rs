@@ -3,7 +3,8 @@
 use crate::server::assets;
 use crate::server::error::PageError;
 use crate::server::session::{Flash, SignedIn};
-use crate::site::facts::Loaded;
+use crate::site::context::AtSite;
+use crate::site::facts::SiteFacts;
 use upland_core::site::UnitSystem;
 use upland_store::accounts::Role;
 
@@ -49,6 +50,10 @@ pub(crate) struct Frame {
     pub site: Option<SiteFrame>,
     /// Address of this page, to come back to after a switch.
     pub here: String,
+    /// The last day of a weather record that ended a while ago: the page is about its evening.
+    pub record_ended: Option<String>,
+    /// What the clock of a demo shows.
+    pub demo_clock: Option<String>,
 }
 
 impl Frame {
@@ -64,18 +69,24 @@ impl Frame {
             flash: who.take_flash(),
             site: None,
             here: "/".into(),
+            record_ended: None,
+            demo_clock: who.demo_clock.then(|| who.now.strftime("%-d %B %Y, %H:%M UTC").to_string()),
         })
     }
 
     /// A frame around a chapter of a site.
-    pub fn of_site(
-        who: &SignedIn,
-        title: impl Into<String>,
-        loaded: &Loaded,
-        chapter: Chapter,
-    ) -> Result<Self, PageError> {
-        let mut frame = Self::new(who, title)?;
-        let Loaded { site, zones, boxes } = loaded;
+    pub fn of_site(here: &AtSite, title: impl Into<String>, chapter: Chapter) -> Result<Self, PageError> {
+        let mut frame = Self::new(&here.who, title)?;
+        frame.record_ended =
+            here.moment(None).record_ended.map(|last| last.strftime("%-d %B %Y").to_string());
+        frame.of_facts(&here.facts, chapter);
+        Ok(frame)
+    }
+
+    /// Adds the chapters of a site.
+    pub fn of_facts(&mut self, facts: &SiteFacts, chapter: Chapter) {
+        let frame = self;
+        let SiteFacts { site, zones, boxes, .. } = facts;
         let unmeasured = zones.iter().filter(|z| z.zone.precipitation_rate.is_none()).count();
         let link = |key, of, name, path: &str, open| ChapterLink {
             key,
@@ -115,6 +126,5 @@ impl Frame {
             .as_ref()
             .and_then(|s| s.chapters.iter().find(|c| c.current))
             .map_or_else(|| "/".to_owned(), |c| c.href.clone());
-        Ok(frame)
     }
 }

@@ -7,4 +7,5 @@ pub(crate) mod law_words;
 pub(crate) mod merge;
 pub(crate) mod quantities;
 pub(crate) mod sensor_words;
+pub(crate) mod take_back;
 pub(crate) mod working;

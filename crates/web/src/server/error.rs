@@ -58,6 +58,7 @@ impl ResponseError for PageError {
             Self::Forbidden | Self::Csrf => StatusCode::FORBIDDEN,
             Self::BadRequest(_) => StatusCode::BAD_REQUEST,
             Self::Store(StoreError::Unreachable(_)) => StatusCode::SERVICE_UNAVAILABLE,
+            Self::Store(StoreError::Taken(_)) => StatusCode::CONFLICT,
             Self::Store(_) | Self::Render(_) | Self::Blocking(_) | Self::Session(_) => {
                 StatusCode::INTERNAL_SERVER_ERROR
             }

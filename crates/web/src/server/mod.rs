@@ -2,6 +2,7 @@
 
 pub(crate) mod assets;
 pub(crate) mod cache;
+pub(crate) mod clock;
 pub(crate) mod download;
 pub(crate) mod error;
 pub(crate) mod guard;
@@ -12,12 +13,12 @@ pub(crate) mod state;
 pub(crate) mod upload;
 
 use crate::server::error::PageError;
-use crate::server::state::{AppState, db};
+use crate::server::state::{AppState, with_store};
 use actix_web::{HttpResponse, get, web};
 
 /// Whether server and database answer.
 #[get("/healthz")]
 pub(crate) async fn health(state: web::Data<AppState>) -> Result<HttpResponse, PageError> {
-    db(&state, upland_store::Store::ping).await?;
+    with_store(&state, upland_store::Store::ping).await?;
     Ok(HttpResponse::Ok().content_type("text/plain; charset=utf-8").body("ok\n"))
 }

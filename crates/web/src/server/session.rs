@@ -1,20 +1,26 @@
 //! Who asks: the session, its form token, and what waits to be said after a redirect.
 
+use crate::server::clock;
 use crate::server::error::PageError;
-use crate::server::state::{AppState, db};
+use crate::server::state::{AppState, with_store};
 use actix_session::{Session, SessionExt};
 use actix_web::dev::Payload;
-use actix_web::{FromRequest, HttpRequest, web};
+use actix_web::{FromRequest, HttpMessage, HttpRequest, web};
+use jiff::civil::Date;
+use jiff::tz::TimeZone;
 use jiff::{SignedDuration, Timestamp};
 use serde::{Deserialize, Serialize};
 use sha2::{Digest, Sha256};
 use std::collections::BTreeMap;
 use std::future::Future;
 use std::pin::Pin;
-use upland_store::accounts::{Role, User};
+use upland_store::accounts::{Role, SiteStamp, User};
 
 /// A session lasts this long; the cookie as well.
 pub(crate) const LENGTH: SignedDuration = SignedDuration::from_hours(30 * 24);
+
+/// Years that a typed day may lie in.
+pub(crate) const YEARS: std::ops::RangeInclusive<i16> = 1900..=2200;
 
 const TOKEN: &str = "token";
 const CSRF: &str = "csrf";
@@ -57,7 +63,7 @@ pub(crate) async fn begin(
 ) -> Result<(), PageError> {
     let token = random_hex();
     let hashed = hash(&token);
-    db(state, move |store| store.create_session(&hashed, user_id, Timestamp::now(), LENGTH)).await?;
+    with_store(state, move |store| store.create_session(&hashed, user_id, LENGTH)).await?;
     session.renew();
     // The form token stays: after a session that ran out, a form that is still open can be sent
     // once its writer has signed in again.
@@ -69,7 +75,7 @@ pub(crate) async fn begin(
 pub(crate) async fn end(state: &web::Data<AppState>, session: &Session) -> Result<(), PageError> {
     if let Some(token) = session.get::<String>(TOKEN)? {
         let hashed = hash(&token);
-        db(state, move |store| store.end_session(&hashed)).await?;
+        with_store(state, move |store| store.end_session(&hashed)).await?;
     }
     session.purge();
     Ok(())
@@ -92,9 +98,14 @@ pub(crate) fn flash(
 }
 
 /// Somebody signed in, of whatever role.
+#[derive(Clone)]
 pub(crate) struct SignedIn {
     pub user: User,
     pub session: Session,
+    /// What the application's clock shows, to the minute.
+    pub now: Timestamp,
+    /// Whether that is another time than the real one: the clock of a demo.
+    pub demo_clock: bool,
 }
 
 impl SignedIn {
@@ -106,19 +117,60 @@ impl SignedIn {
         csrf(&self.session)
     }
 
+    /// The day on the clock in a time zone by its name; the day in UTC for a name that is not known.
+    pub fn day_at(&self, time_zone: &str) -> Date {
+        let tz = TimeZone::get(time_zone).unwrap_or(TimeZone::UTC);
+        self.now.to_zoned(tz).date()
+    }
+
     pub fn take_flash(&self) -> Option<Flash> {
         self.session.remove_as::<Flash>(FLASH).and_then(Result::ok)
     }
 }
 
-async fn signed_in(state: Option<web::Data<AppState>>, session: Session) -> Result<SignedIn, PageError> {
+/// Who asks, and where the facts of the site in the address stand. Every page begins with it; the database is
+/// asked once a request, however many extractors need the answer.
+#[derive(Clone)]
+pub(crate) struct Asking {
+    pub state: web::Data<AppState>,
+    pub who: SignedIn,
+    pub site: Option<SiteStamp>,
+}
+
+async fn ask(
+    state: Option<web::Data<AppState>>,
+    session: Session,
+    site_id: Option<i64>,
+) -> Result<Asking, PageError> {
     let state = state.ok_or(PageError::NotFound)?;
     let Some(token) = session.get::<String>(TOKEN)? else { return Err(PageError::SignIn) };
     let hashed = hash(&token);
-    let user = db(&state, move |store| store.session_user(&hashed, Timestamp::now())).await?;
-    match user {
-        Some(user) => Ok(SignedIn { user, session }),
-        None => Err(PageError::SignIn),
+    let asked = with_store(&state, move |store| store.asked(&hashed, site_id)).await?;
+    let Some(asked) = asked else { return Err(PageError::SignIn) };
+    let now = clock::now(asked.clock_ahead);
+    let who = SignedIn { user: asked.user, session, now, demo_clock: asked.clock_ahead.is_some() };
+    Ok(Asking { state, who, site: asked.site })
+}
+
+impl FromRequest for Asking {
+    type Error = PageError;
+    type Future = Extracted<Self>;
+
+    fn from_request(request: &HttpRequest, _: &mut Payload) -> Self::Future {
+        if let Some(known) = request.extensions().get::<Self>() {
+            let known = known.clone();
+            return Box::pin(async move { Ok(known) });
+        }
+        let state = request.app_data::<web::Data<AppState>>().cloned();
+        let session = request.get_session();
+        let of_site = request.path().starts_with("/sites/");
+        let site_id = request.match_info().get("id").filter(|_| of_site).and_then(|id| id.parse().ok());
+        let request = request.clone();
+        Box::pin(async move {
+            let asking = ask(state, session, site_id).await?;
+            request.extensions_mut().insert(asking.clone());
+            Ok(asking)
+        })
     }
 }
 
@@ -126,10 +178,9 @@ impl FromRequest for SignedIn {
     type Error = PageError;
     type Future = Extracted<Self>;
 
-    fn from_request(request: &HttpRequest, _: &mut Payload) -> Self::Future {
-        let state = request.app_data::<web::Data<AppState>>().cloned();
-        let session = request.get_session();
-        Box::pin(signed_in(state, session))
+    fn from_request(request: &HttpRequest, payload: &mut Payload) -> Self::Future {
+        let asking = Asking::from_request(request, payload);
+        Box::pin(async move { Ok(asking.await?.who) })
     }
 }
 
@@ -173,6 +224,17 @@ impl FromRequest for Owner {
 pub(crate) struct Fields(pub BTreeMap<String, String>);
 
 impl Fields {
+    /// What was typed, without what the form carries for itself.
+    pub fn shown(&self) -> BTreeMap<String, String> {
+        let own = |name: &str| matches!(name, CSRF | "base_version" | "units" | "then");
+        self.0.iter().filter(|(name, _)| !own(name)).map(|(k, v)| (k.clone(), v.clone())).collect()
+    }
+
+    /// A day typed as YYYY-MM-DD, within the years that the almanac knows.
+    pub fn date(&self, name: &str) -> Option<Date> {
+        self.get(name).parse().ok().filter(|date: &Date| YEARS.contains(&date.year()))
+    }
+
     pub fn get(&self, name: &str) -> &str {
         self.0.get(name).map_or("", String::as_str)
     }
@@ -190,6 +252,11 @@ impl FromRequest for Fields {
             let fields: BTreeMap<String, String> =
                 form.into_inner().into_iter().map(|(k, v)| (k, v.trim().to_owned())).collect();
             check_csrf(&session, fields.get(CSRF).map_or("", String::as_str))?;
+            if fields.values().any(|value| value.contains('\0')) {
+                return Err(PageError::BadRequest(
+                    "A field holds a character that cannot be stored (NUL). Type it again without.".into(),
+                ));
+            }
             Ok(Self(fields))
         })
     }

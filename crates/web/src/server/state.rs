@@ -5,7 +5,7 @@ use crate::server::error::PageError;
 use crate::server::limits::Limits;
 use crate::server::stand_ins::StandIns;
 use actix_web::web;
-use upland_store::{Store, StoreError};
+use upland_store::{Snapshot, Store, StoreError};
 
 /// What every handler shares.
 pub struct AppState {
@@ -35,20 +35,20 @@ impl AppState {
     }
 }
 
-/// Runs database work off the server's event loop.
-pub(crate) async fn db<T: Send + 'static>(
+/// Reads the database at one instant, off the server's event loop.
+pub(crate) async fn read<T: Send + 'static>(
+    state: &web::Data<AppState>,
+    work: impl FnOnce(&mut Snapshot<'_>) -> Result<T, StoreError> + Send + 'static,
+) -> Result<T, PageError> {
+    let state = state.clone();
+    Ok(web::block(move || state.store.read(work)).await??)
+}
+
+/// Asks the store for something that is no fact of a site, off the server's event loop.
+pub(crate) async fn with_store<T: Send + 'static>(
     state: &web::Data<AppState>,
     work: impl FnOnce(&Store) -> Result<T, StoreError> + Send + 'static,
 ) -> Result<T, PageError> {
     let state = state.clone();
     Ok(web::block(move || work(&state.store)).await??)
-}
-
-/// As [`db`], for work that also needs what was computed before.
-pub(crate) async fn db_with_climates<T: Send + 'static>(
-    state: &web::Data<AppState>,
-    work: impl FnOnce(&AppState, &Store) -> Result<T, StoreError> + Send + 'static,
-) -> Result<T, PageError> {
-    let state = state.clone();
-    Ok(web::block(move || work(&state, &state.store)).await??)
 }

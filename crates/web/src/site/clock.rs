@@ -1,47 +1,102 @@
-//! Which day a page is about.
+//! The instant that a page is about. Every chapter asks here, so that all describe one evening.
 
-use jiff::civil::Date;
-use upland_core::weather::climate::Climate;
+use jiff::civil::{Date, Time, time};
+use jiff::tz::TimeZone;
+use jiff::{SignedDuration, Timestamp};
 
-/// A record that ended longer ago than this opens on its last day instead of today.
-const STALE_DAYS: i32 = 7;
+/// A record that ended longer ago than this is old: pages open on its last evening, while no device speaks.
+const STALE: SignedDuration = SignedDuration::from_hours(24 * 7);
+/// Hour of the evening at which another night than tonight is looked at.
+const EVENING: Time = time(20, 0, 0, 0);
 
-/// The date a page is about: the one asked for, else today, else the last day of an old record.
-pub(crate) fn choose_date(asked: Option<Date>, climate: &Climate, today: Date) -> (Date, bool) {
-    match asked {
-        Some(date) => (date, false),
-        None => {
-            let opened = open_on(climate.span().map(|(_, last)| last), today);
-            (opened, opened != today)
-        }
-    }
+/// What a page is about.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) struct Moment {
+    /// The day.
+    pub date: Date,
+    /// The instant: now on the clock's own day, else its evening.
+    pub at: Timestamp,
+    /// The last day of a record that ended a while ago, where the page opened on it instead of now.
+    pub record_ended: Option<Date>,
 }
 
-/// The day that pages open on: today, or the last recorded day of an old record.
-pub(crate) fn open_on(last_recorded: Option<Date>, today: Date) -> Date {
-    last_recorded.filter(|last| (today - *last).get_days() > STALE_DAYS).unwrap_or(today)
+/// The evening of a date.
+pub(crate) fn evening(date: Date, tz: &TimeZone) -> Timestamp {
+    instant(date, EVENING, tz)
+}
+
+/// A wall clock time as an instant; one that a clock change skips moves on by the gap.
+pub(crate) fn instant(date: Date, at: Time, tz: &TimeZone) -> Timestamp {
+    let wall = date.to_datetime(at);
+    // Only the first and last days of jiff's range fail here; forms and files refuse such years.
+    let clamped = if wall.year() < 0 { Timestamp::MIN } else { Timestamp::MAX };
+    tz.to_ambiguous_zoned(wall).compatible().map_or(clamped, |zoned| zoned.timestamp())
+}
+
+impl Moment {
+    /// The date asked for, else now, else the evening of the last recorded day when the record ended a while
+    /// ago and no device has spoken since.
+    pub fn choose(
+        asked: Option<Date>,
+        now: Timestamp,
+        tz: &TimeZone,
+        (last_recorded, last_reading): (Option<Date>, Option<Timestamp>),
+    ) -> Self {
+        let today = now.to_zoned(tz.clone()).date();
+        let speaks = last_reading.is_some_and(|at| at + STALE >= now);
+        let days = |since: Date| SignedDuration::from_hours(24 * i64::from((today - since).get_days()));
+        let ended = last_recorded.filter(|last| !speaks && days(*last) > STALE);
+        let record_ended = ended.filter(|_| asked.is_none());
+        let date = asked.or(record_ended).unwrap_or(today);
+        let at = if date == today { now } else { evening(date, tz) };
+        Self { date, at, record_ended }
+    }
 }
 
 #[cfg(test)]
 mod tests {
     use super::*;
+    use jiff::ToSpan;
     use jiff::civil::date;
-    use upland_core::quantity::units::{Celsius, Metres};
-    use upland_core::weather::{DayWeather, Station};
+
+    fn choose(asked: Option<Date>, now: &str, last: Option<Date>, reading: Option<&str>) -> Moment {
+        let tz = TimeZone::get("Etc/GMT+2").unwrap();
+        let reading = reading.map(|at| at.parse().unwrap());
+        Moment::choose(asked, now.parse().unwrap(), &tz, (last, reading))
+    }
 
     #[test]
-    fn an_old_record_opens_on_its_last_day() {
-        let station = Station {
-            latitude_deg: 46.0,
-            longitude_deg: -30.0,
-            elevation: Metres::from_m(1040.0),
-            wind_height: Metres::from_m(2.0),
-        };
-        let days =
-            [DayWeather::from_temperatures(date(2026, 7, 14), Celsius::from_c(9.0), Celsius::from_c(22.0))];
-        let climate = Climate::from_record(&days, station);
-        assert_eq!(choose_date(None, &climate, date(2026, 11, 23)), (date(2026, 7, 14), true));
-        assert_eq!(choose_date(None, &climate, date(2026, 7, 16)), (date(2026, 7, 16), false));
-        assert_eq!(choose_date(Some(date(2025, 1, 1)), &climate, date(2026, 7, 16)).0, date(2025, 1, 1));
+    fn a_page_is_about_now_and_an_old_record_opens_on_its_last_evening() {
+        let last = Some(date(2026, 7, 14));
+        let old = choose(None, "2026-11-23T09:00:00Z", last, None);
+        assert_eq!((old.date, old.record_ended), (date(2026, 7, 14), last));
+        assert_eq!(old.at.to_string(), "2026-07-14T22:00:00Z", "eight in the evening, two hours west");
+        let fresh = choose(None, "2026-07-16T09:00:00Z", last, None);
+        assert_eq!((fresh.date, fresh.record_ended), (date(2026, 7, 16), None));
+        assert_eq!(fresh.at.to_string(), "2026-07-16T09:00:00Z");
+    }
+
+    #[test]
+    fn an_old_record_stays_old_to_the_day_and_a_device_that_speaks_makes_it_now() {
+        let last = Some(date(2026, 7, 14));
+        assert_eq!(choose(None, "2026-07-21T23:00:00Z", last, None).record_ended, None, "seven days");
+        assert_eq!(choose(None, "2026-07-22T23:00:00Z", last, None).record_ended, last, "eight");
+        let speaks = choose(None, "2026-11-23T09:00:00Z", last, Some("2026-11-20T09:00:00Z"));
+        assert_eq!((speaks.date, speaks.record_ended), (date(2026, 11, 23), None));
+        let silent = choose(None, "2026-11-23T09:00:00Z", last, Some("2026-11-01T09:00:00Z"));
+        assert_eq!(silent.record_ended, last);
+    }
+
+    #[test]
+    fn a_date_that_was_asked_for_stands_and_no_weather_is_now() {
+        let asked = choose(Some(date(2025, 1, 1)), "2026-11-23T09:00:00Z", Some(date(2026, 7, 14)), None);
+        assert_eq!((asked.date, asked.record_ended), (date(2025, 1, 1), None));
+        let none = choose(None, "2026-11-23T01:00:00Z", None, None);
+        assert_eq!(none.date, date(2026, 11, 22), "still the day before in the west");
+        let same = choose(Some(date(2026, 11, 23)), "2026-11-23T09:00:00Z", None, None);
+        assert_eq!(same.at.to_string(), "2026-11-23T09:00:00Z", "today is now, asked for or not");
+        assert!(
+            evening(date(2026, 1, 1) + 1.day(), &TimeZone::UTC) > evening(date(2026, 1, 1), &TimeZone::UTC)
+        );
     }
 }

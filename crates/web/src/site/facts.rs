@@ -1,12 +1,23 @@
-//! A site with its zones and boxes.
+//! The facts of a site at one revision: everything that its pages have in common, read at one instant.
 
 use crate::server::error::PageError;
-use crate::server::state::{AppState, db};
-use actix_web::web;
+use crate::server::state::AppState;
+use crate::site::clock::Moment;
+use jiff::Timestamp;
+use jiff::civil::Date;
+use jiff::tz::TimeZone;
+use std::sync::Arc;
+use upland_core::controller::ordinance::Law;
+use upland_core::site::{UnitSystem, Zone};
+use upland_core::weather::climate::Climate;
+use upland_store::accounts::SiteStamp;
 use upland_store::controllers::ControllerRecord;
+use upland_store::library::SiteOrdinance;
+use upland_store::sensors::{SensorEvent, SensorRecord};
 use upland_store::settings::SettingsRecord;
 use upland_store::sites::SiteRecord;
 use upland_store::zones::ZoneRecord;
+use upland_store::{Snapshot, StoreError};
 
 /// A box with what it is set to, if that was ever entered.
 pub(crate) struct SiteBox {
@@ -20,29 +31,101 @@ impl SiteBox {
     }
 }
 
-/// A site with its zones and boxes.
-pub(crate) struct Loaded {
+/// The facts of a site, and the climate that follows from its weather.
+pub(crate) struct SiteFacts {
     pub site: SiteRecord,
     pub zones: Vec<ZoneRecord>,
     pub boxes: Vec<SiteBox>,
+    pub ordinances: Vec<SiteOrdinance>,
+    pub sensors: Vec<SensorRecord>,
+    pub sensor_events: Vec<SensorEvent>,
+    pub climate: Arc<Climate>,
+    pub tz: TimeZone,
 }
 
-impl Loaded {
+fn key(id: i64, revision: i64) -> String {
+    format!("site {id} revision {revision}")
+}
+
+/// Facts of a site take about so many kilobytes: some for each zone, box and sensor.
+fn kilobytes(facts: &SiteFacts) -> usize {
+    10 + facts.zones.len() + 10 * facts.boxes.len() + 4 * facts.sensors.len() + facts.sensor_events.len() / 2
+}
+
+impl SiteFacts {
+    /// Reads them at the instant of a snapshot; `None` when the site is not there.
+    fn read(state: &AppState, snapshot: &mut Snapshot<'_>, id: i64) -> Result<Option<Self>, StoreError> {
+        let Some(site) = snapshot.site(id)? else { return Ok(None) };
+        let mut settings = snapshot.settings_of_site(id)?;
+        let boxes = snapshot.controllers(id)?.into_iter();
+        let boxes = boxes.map(|record| SiteBox { settings: settings.remove(&record.id), record }).collect();
+        let sensors = snapshot.sensors(id)?;
+        Ok(Some(Self {
+            zones: snapshot.zones(id)?,
+            boxes,
+            ordinances: snapshot.ordinances(id)?,
+            sensor_events: if sensors.is_empty() { Vec::new() } else { snapshot.sensor_events(id)? },
+            sensors,
+            climate: crate::site::climate::climate(state, snapshot, &site)?,
+            tz: time_zone(&site.site.time_zone)?,
+            site,
+        }))
+    }
+
+    /// The facts at a stamp, when they were read before.
+    pub fn known(state: &AppState, stamp: SiteStamp) -> Option<Arc<Self>> {
+        state.cache.get(&key(stamp.id, stamp.revision))
+    }
+
+    /// The facts at a stamp, or at a newer revision when somebody wrote since.
+    pub fn load(state: &AppState, stamp: SiteStamp) -> Result<Arc<Self>, PageError> {
+        if let Some(facts) = Self::known(state, stamp) {
+            return Ok(facts);
+        }
+        let read = state.store.read(|snapshot| Self::read(state, snapshot, stamp.id))?;
+        let facts = read.ok_or(PageError::NotFound)?;
+        let revision = facts.site.revision;
+        Ok(state.cache.once(key(stamp.id, revision), kilobytes, || Ok(facts))?)
+    }
+
     /// Numbers and places of the boxes, for lists.
     pub fn box_names(&self) -> Vec<(u8, String)> {
         self.boxes.iter().map(|b| (b.number(), b.record.controller.place.clone())).collect()
     }
+
+    /// The surveys of its zones.
+    pub fn surveys(&self) -> Vec<Zone> {
+        self.zones.iter().map(|z| z.zone.clone()).collect()
+    }
+
+    /// What the site must keep to.
+    pub fn law(&self) -> Law {
+        Law { applied: self.ordinances.iter().map(|o| o.applied.clone()).collect() }
+    }
+
+    pub fn units(&self) -> UnitSystem {
+        self.site.site.units
+    }
+
+    pub fn zone(&self, id: i64) -> Result<&ZoneRecord, PageError> {
+        self.zones.iter().find(|z| z.id == id).ok_or(PageError::NotFound)
+    }
+
+    /// The last recorded day of its weather.
+    pub fn last_recorded(&self) -> Option<Date> {
+        self.climate.span().map(|(_, last)| last)
+    }
+
+    /// What pages are about: a date that was asked for, else now, else the last evening of an old record.
+    pub fn moment(&self, asked: Option<Date>, now: Timestamp, last_reading: Option<Timestamp>) -> Moment {
+        Moment::choose(asked, now, &self.tz, (self.last_recorded(), last_reading))
+    }
 }
 
-/// A site, or the page that says there is none.
-pub(crate) async fn load(state: &web::Data<AppState>, id: i64) -> Result<Loaded, PageError> {
-    db(state, move |store| {
-        let Some(site) = store.site(id)? else { return Ok(None) };
-        let mut settings = store.settings_of_site(id)?;
-        let boxes = store.controllers(id)?.into_iter();
-        let boxes = boxes.map(|record| SiteBox { settings: settings.remove(&record.id), record }).collect();
-        Ok(Some(Loaded { site, zones: store.zones(id)?, boxes }))
-    })
-    .await?
-    .ok_or(PageError::NotFound)
+/// The zone of an IANA name.
+///
+/// # Errors
+/// When the list has no such name: the survey admits only names of the list.
+pub(crate) fn time_zone(name: &str) -> Result<TimeZone, StoreError> {
+    TimeZone::get(name).map_err(|_| StoreError::Unknown { what: "time zone", value: name.to_owned() })
 }

@@ -1,9 +1,8 @@
 //! What the library offers to a site: cards to choose from, and the law it keeps.
 
 use crate::server::error::PageError;
-use crate::server::state::{AppState, db};
+use crate::server::state::{AppState, read};
 use actix_web::web;
-use upland_core::controller::ordinance::Law;
 use upland_core::controller::{Card, generic};
 use upland_store::library::Entry;
 
@@ -12,7 +11,7 @@ pub(crate) const OWN: &str = "own-";
 
 /// Every card by the short name it is chosen by.
 pub(crate) async fn card_choices(state: &web::Data<AppState>) -> Result<Vec<(String, String)>, PageError> {
-    let own: Vec<Entry<Card>> = db(state, upland_store::Store::library).await?;
+    let own: Vec<Entry<Card>> = read(state, |snapshot| snapshot.library()).await?;
     let own = own.into_iter().map(|entry| (format!("{OWN}{}", entry.id), entry.item.name));
     Ok(own.chain(generic().into_iter().map(|(code, card)| (code.to_owned(), card.name))).collect())
 }
@@ -23,14 +22,8 @@ pub(crate) async fn card_by_choice(
     code: &str,
 ) -> Result<Option<Card>, PageError> {
     if let Some(id) = code.strip_prefix(OWN).and_then(|id| id.parse::<i64>().ok()) {
-        let entry = db(state, move |store| store.library_entry::<Card>(id)).await?;
+        let entry = read(state, move |snapshot| snapshot.library_entry::<Card>(id)).await?;
         return Ok(entry.map(|e| e.item));
     }
     Ok(generic().into_iter().find(|(known, _)| *known == code).map(|(_, card)| card))
-}
-
-/// What a site must keep to.
-pub(crate) async fn law(state: &web::Data<AppState>, site_id: i64) -> Result<Law, PageError> {
-    let applied = db(state, move |store| store.ordinances(site_id)).await?;
-    Ok(Law { applied: applied.into_iter().map(|o| o.applied).collect() })
 }

@@ -2,6 +2,7 @@
 
 pub(crate) mod climate;
 pub(crate) mod clock;
+pub(crate) mod context;
 pub(crate) mod facts;
 pub(crate) mod library;
 pub(crate) mod sensing;

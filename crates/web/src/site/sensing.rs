@@ -1,11 +1,11 @@
 //! Everything the sensor pages of a site are computed from.
 
 use crate::server::state::AppState;
-use crate::site::clock::choose_date;
-use crate::site::facts::{Loaded, SiteBox};
-use jiff::civil::{Date, Time, time};
+use crate::site::clock::{Moment, instant};
+use crate::site::facts::{SiteBox, SiteFacts};
+use jiff::civil::{Date, time};
 use jiff::tz::TimeZone;
-use jiff::{SignedDuration, Timestamp, ToSpan};
+use jiff::{Timestamp, ToSpan};
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 use upland_core::account::sensed::{AsRead, as_read};
@@ -19,22 +19,17 @@ use upland_core::sensors::state::{
 use upland_core::sensors::{Channel, Readings, Sense, Sensor, Task};
 use upland_core::site::{UnitSystem, Zone};
 use upland_core::weather::climate::Climate;
+use upland_store::StoreError;
+use upland_store::accounts::SiteStamp;
 use upland_store::sensors::{SensorEvent, SensorEventKind, SensorRecord};
-use upland_store::{Store, StoreError};
 
-/// Hour of the evening at which a night is looked at.
-const EVENING: Time = time(20, 0, 0, 0);
 /// Days back that a state can depend on: the longest a switch stays wet.
 const MEMORY_DAYS: i32 = 60;
-/// A device that spoke this recently makes "now" the real now, days.
-const LIVE_DAYS: i64 = 7;
 
 /// A site's sensors with what they say.
 pub(crate) struct SensorStates {
-    pub loaded: Loaded,
+    pub loaded: Arc<SiteFacts>,
     pub climate: Arc<Climate>,
-    pub sensors: Vec<SensorRecord>,
-    pub events: Vec<SensorEvent>,
     heard: BTreeMap<i64, ByChannel>,
     record: AsRead,
     pub today: Date,
@@ -43,57 +38,57 @@ pub(crate) struct SensorStates {
     pub tz: TimeZone,
 }
 
-fn instant(date: Date, at: Time, tz: &TimeZone) -> Timestamp {
-    tz.to_ambiguous_zoned(date.to_datetime(at)).compatible().map_or(Timestamp::UNIX_EPOCH, |z| z.timestamp())
+/// What the sensors of a site read lately, by sensor.
+struct Heard(BTreeMap<i64, ByChannel>);
+
+/// Readings until an instant; asked once for a revision of the readings and an hour.
+fn heard(
+    state: &AppState,
+    facts: &SiteFacts,
+    (stamp, at): (SiteStamp, Timestamp),
+) -> Result<BTreeMap<i64, ByChannel>, StoreError> {
+    if stamp.readings == 0 || facts.sensors.is_empty() {
+        return Ok(BTreeMap::new());
+    }
+    let ids: Vec<i64> = facts.sensors.iter().map(|s| s.id).collect();
+    let key = format!("site {} readings {} sensors {ids:?} until {at}", stamp.id, stamp.readings);
+    let size = |heard: &Heard| {
+        heard.0.values().flat_map(BTreeMap::values).map(|r| r.as_slice().len()).sum::<usize>() / 40
+    };
+    let heard = state
+        .cache
+        .once(key, size, || Ok(Heard(state.store.read(|snapshot| snapshot.readings(&ids, at))?)))?;
+    Ok(heard.0.clone())
 }
 
 impl SensorStates {
-    /// A site's room; on the evening of a date when one is asked for, else now, or on the last day of
-    /// an old record while no device speaks.
+    /// A site's sensors at a moment.
     pub fn build(
         state: &AppState,
-        store: &Store,
-        loaded: Loaded,
-        asked: Option<Date>,
+        loaded: Arc<SiteFacts>,
+        (stamp, moment): (SiteStamp, Moment),
     ) -> Result<Self, StoreError> {
-        let climate = crate::site::climate::climate(state, &loaded.site)?;
-        let tz = TimeZone::get(&loaded.site.site.time_zone).unwrap_or(TimeZone::UTC);
-        let now = Timestamp::now();
-        let sensors = store.sensors(loaded.site.id)?;
-        let ids: Vec<i64> = sensors.iter().map(|s| s.id).collect();
-        let live = now - SignedDuration::from_hours(24 * LIVE_DAYS);
-        let spoke = asked.is_none()
-            && !ids.is_empty()
-            && store.latest_reading(&ids)?.is_some_and(|last| last >= live);
-        let (today, _) = choose_date(
-            asked.or(spoke.then(|| now.to_zoned(tz.clone()).date())),
-            &climate,
-            now.to_zoned(tz.clone()).date(),
-        );
-        let is_now = asked.is_none() && today == now.to_zoned(tz.clone()).date();
-        let at = if is_now { now } else { instant(today, EVENING, &tz) };
-        let heard = if ids.is_empty() { BTreeMap::new() } else { store.readings(&ids, at)? };
-        let events = if ids.is_empty() { Vec::new() } else { store.sensor_events(loaded.site.id)? };
-        let first = today.checked_sub(MEMORY_DAYS.days()).unwrap_or(today);
-        // Today and Programs build a room for every site; without sensors nobody asks what they would read.
-        let record = if ids.is_empty() { AsRead::default() } else { as_read(&climate, (first, today), &tz) };
-        Ok(Self { loaded, climate, sensors, events, heard, record, today, at, tz })
+        let heard = heard(state, &loaded, (stamp, moment.at))?;
+        Ok(Self::of(loaded, heard, moment))
     }
 
-    /// A room on the evening of a day, with what each sensor heard.
+    fn of(loaded: Arc<SiteFacts>, heard: BTreeMap<i64, ByChannel>, moment: Moment) -> Self {
+        let (today, tz) = (moment.date, loaded.tz.clone());
+        let first = today.checked_sub(MEMORY_DAYS.days()).unwrap_or(today);
+        // Today and Programs ask this of every site; without sensors nobody asks what they would read.
+        let record = if loaded.sensors.is_empty() {
+            AsRead::default()
+        } else {
+            as_read(&loaded.climate, (first, today), &tz)
+        };
+        Self { climate: Arc::clone(&loaded.climate), loaded, heard, record, today, at: moment.at, tz }
+    }
+
+    /// The sensors on the evening of a day, with what each heard.
     #[cfg(test)]
-    pub fn for_tests(
-        loaded: Loaded,
-        climate: Arc<Climate>,
-        sensors: Vec<SensorRecord>,
-        events: Vec<SensorEvent>,
-        heard: BTreeMap<i64, ByChannel>,
-        today: Date,
-    ) -> Self {
-        let tz = TimeZone::get(&loaded.site.site.time_zone).unwrap();
-        let first = today.checked_sub(MEMORY_DAYS.days()).unwrap();
-        let record = as_read(&climate, (first, today), &tz);
-        Self { loaded, climate, sensors, events, heard, record, today, at: instant(today, EVENING, &tz), tz }
+    pub fn for_tests(loaded: SiteFacts, heard: BTreeMap<i64, ByChannel>, today: Date) -> Self {
+        let at = crate::site::clock::evening(today, &loaded.tz);
+        Self::of(Arc::new(loaded), heard, Moment { date: today, at, record_ended: None })
     }
 
     pub fn units(&self) -> UnitSystem {
@@ -101,7 +96,7 @@ impl SensorStates {
     }
 
     pub fn sensor(&self, id: i64) -> Option<&SensorRecord> {
-        self.sensors.iter().find(|s| s.id == id)
+        self.loaded.sensors.iter().find(|s| s.id == id)
     }
 
     /// Readings of its own, if a sensor has any lately.
@@ -125,7 +120,7 @@ impl SensorStates {
     }
 
     pub fn events_of(&self, id: i64) -> impl Iterator<Item = &SensorEvent> {
-        self.events.iter().filter(move |e| e.sensor_id == id && !e.undone)
+        self.loaded.sensor_events.iter().filter(move |e| e.sensor_id == id && !e.undone)
     }
 
     /// Bypasses or silences of a sensor.
@@ -183,7 +178,7 @@ impl SensorStates {
     }
 
     pub fn of_box(&self, number: u8) -> impl Iterator<Item = &SensorRecord> {
-        self.sensors.iter().filter(move |s| s.sensor.box_number == number)
+        self.loaded.sensors.iter().filter(move |s| s.sensor.box_number == number)
     }
 
     /// The sensors of a box with what they say until an instant, apart from the room.

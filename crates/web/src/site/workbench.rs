@@ -1,40 +1,85 @@
 //! A box of a site with everything its pages are computed from.
 
 use crate::server::error::PageError;
-use crate::server::state::{AppState, db_with_climates};
-use crate::site::clock::choose_date;
-use crate::site::facts::{Loaded, SiteBox, load};
-use crate::site::sensing::SensorStates;
-use actix_web::web;
+use crate::server::state::AppState;
+use crate::site::clock::Moment;
+use crate::site::facts::{SiteBox, SiteFacts};
+use crate::site::sensing::{SensorHolds, SensorStates};
 use jiff::civil::Date;
-use jiff::tz::TimeZone;
 use jiff::{Timestamp, ToSpan};
+use std::sync::Arc;
 use upland_core::advice::findings::WEEKS;
-use upland_core::controller::ordinance::Law;
 use upland_core::controller::schedule::Settings;
-use upland_core::installation::Installation;
+use upland_core::installation::{Elsewhere, Installation};
 use upland_core::site::{Controller, UnitSystem};
+use upland_core::weather::climate::Climate;
+use upland_store::accounts::SiteStamp;
 use upland_store::settings::SettingsRecord;
 
 /// A box of a site with everything its pages are computed from.
 pub(crate) struct Workbench {
-    pub loaded: Loaded,
+    pub loaded: Arc<SiteFacts>,
     /// Position of the box in `loaded.boxes`.
     index: usize,
     pub installation: Installation,
-    pub climate: std::sync::Arc<upland_core::weather::climate::Climate>,
+    pub climate: Arc<Climate>,
     /// Its sensors with what they say.
-    pub sensor_holds: Vec<crate::site::sensing::SensorHolds>,
+    pub sensor_holds: Vec<SensorHolds>,
     /// The day that pages begin on: today, or the last recorded day of an old record.
     pub today: Date,
+    /// The instant that pages are about.
+    pub at: Timestamp,
 }
 
 impl Workbench {
     #[cfg(test)]
-    pub fn for_tests(loaded: Loaded, installation: Installation, today: Date) -> Self {
-        let station = loaded.site.site.station();
-        let climate = std::sync::Arc::new(upland_core::weather::climate::Climate::from_record(&[], station));
-        Self { loaded, index: 0, installation, climate, sensor_holds: Vec::new(), today }
+    pub fn for_tests(loaded: SiteFacts, installation: Installation, today: Date) -> Self {
+        let climate = Arc::clone(&loaded.climate);
+        let at = crate::site::clock::evening(today, &loaded.tz);
+        Self {
+            loaded: Arc::new(loaded),
+            index: 0,
+            installation,
+            climate,
+            sensor_holds: Vec::new(),
+            today,
+            at,
+        }
+    }
+
+    /// Opens a box of a site at a moment.
+    pub fn open(
+        state: &AppState,
+        facts: &Arc<SiteFacts>,
+        (stamp, moment): (SiteStamp, Moment),
+        number: u8,
+    ) -> Result<Self, PageError> {
+        let index = facts.boxes.iter().position(|b| b.number() == number).ok_or(PageError::NotFound)?;
+        let card = &facts.boxes.get(index).ok_or(PageError::NotFound)?.record.controller.card;
+        let today = moment.date;
+        let mut installation = Installation::new(
+            &facts.site.site,
+            (card, number),
+            &facts.surveys(),
+            facts.law(),
+            &facts.climate,
+            today,
+            &facts.tz,
+        );
+        installation.elsewhere = elsewhere(facts, number, today);
+        let states = SensorStates::build(state, Arc::clone(facts), (stamp, moment))?;
+        installation.sensors = states.of_box(number).map(|s| s.sensor.clone()).collect();
+        let ahead = moment.at + jiff::SignedDuration::from_hours(24 * 7 * i64::from(WEEKS));
+        let sensor_holds = states.sensor_holds(number, ahead);
+        Ok(Self {
+            loaded: Arc::clone(facts),
+            index,
+            installation,
+            climate: Arc::clone(&facts.climate),
+            sensor_holds,
+            today,
+            at: moment.at,
+        })
     }
 
     pub fn site_box(&self) -> Result<&SiteBox, PageError> {
@@ -69,40 +114,18 @@ impl Workbench {
     }
 }
 
-/// Opens a box of a site.
-pub(crate) async fn open(
-    state: &web::Data<AppState>,
-    site_id: i64,
-    number: u8,
-) -> Result<Workbench, PageError> {
-    let loaded = load(state, site_id).await?;
-    let index = loaded.boxes.iter().position(|b| b.number() == number).ok_or(PageError::NotFound)?;
-    db_with_climates(state, move |state, store| {
-        let site = &loaded.site;
-        let climate = crate::site::climate::climate(state, site)?;
-        let tz = TimeZone::get(&site.site.time_zone).unwrap_or(TimeZone::UTC);
-        let (today, _) = choose_date(None, &climate, Timestamp::now().to_zoned(tz.clone()).date());
-        let law = Law { applied: store.ordinances(site.id)?.into_iter().map(|o| o.applied).collect() };
-        let zones: Vec<_> = loaded.zones.iter().map(|z| z.zone.clone()).collect();
-        let card = loaded.boxes.get(index).map(|b| b.record.controller.card.clone());
-        let card = card.unwrap_or_else(upland_core::controller::twelve_stations);
-        let mut installation =
-            Installation::new(&site.site, (&card, number), &zones, law.clone(), &climate, today, &tz);
-        // What the other boxes take from the same supply while this one runs.
-        let last = today.checked_add((i32::from(WEEKS) * 7).days()).unwrap_or(today);
-        for other in loaded.boxes.iter().filter(|b| b.number() != number) {
-            let Some(settings) = &other.settings else { continue };
-            let of = (&other.record.controller.card, other.number());
-            let there = Installation::new(&site.site, of, &zones, law.clone(), &climate, today, &tz);
-            installation.elsewhere.extend(there.draws(&settings.settings, today, last));
-        }
-        installation.elsewhere.sort_by_key(|e| e.from);
-
-        let room = SensorStates::build(state, store, loaded, None)?;
-        installation.sensors = room.of_box(number).map(|s| s.sensor.clone()).collect();
-        let ahead = room.at + jiff::SignedDuration::from_hours(24 * 7 * i64::from(WEEKS));
-        let sensor_holds = room.sensor_holds(number, ahead);
-        Ok(Workbench { loaded: room.loaded, index, installation, climate, sensor_holds, today })
-    })
-    .await
+/// What the other boxes take from the same supply while one runs.
+fn elsewhere(facts: &SiteFacts, number: u8, today: Date) -> Vec<Elsewhere> {
+    let (law, zones) = (facts.law(), facts.surveys());
+    let last = today.checked_add((i32::from(WEEKS) * 7).days()).unwrap_or(today);
+    let mut draws = Vec::new();
+    for other in facts.boxes.iter().filter(|b| b.number() != number) {
+        let Some(settings) = &other.settings else { continue };
+        let of = (&other.record.controller.card, other.number());
+        let there =
+            Installation::new(&facts.site.site, of, &zones, law.clone(), &facts.climate, today, &facts.tz);
+        draws.extend(there.draws(&settings.settings, today, last));
+    }
+    draws.sort_by_key(|e| e.from);
+    draws
 }

@@ -4,7 +4,7 @@ use crate::page::frame::Frame;
 use crate::server::error::{PageError, page, page_with, see_other};
 use crate::server::session;
 use crate::server::session::{Fields, Owner, SignedIn, csrf, flash};
-use crate::server::state::{AppState, db};
+use crate::server::state::{AppState, read, with_store};
 use actix_session::Session;
 use actix_web::http::StatusCode;
 use actix_web::{HttpRequest, HttpResponse, get, post, web};
@@ -13,7 +13,7 @@ use argon2::password_hash::rand_core::OsRng;
 use argon2::password_hash::{PasswordHash, PasswordHasher, PasswordVerifier, SaltString};
 use askama::Template;
 use std::sync::LazyLock;
-use upland_store::accounts::{Role, User};
+use upland_store::accounts::{Role, RoleChange, User};
 
 /// Shortest accepted password, characters.
 const MIN_PASSWORD: usize = 10;
@@ -76,7 +76,7 @@ async fn sign_in_page(
         return Ok(see_other("/"));
     }
     let csrf = csrf(&session)?;
-    if db(&state, upland_store::Store::user_count).await? == 0 {
+    if with_store(&state, upland_store::Store::user_count).await? == 0 {
         return page(&FirstPage { csrf, login: String::new(), name: String::new(), errors: Vec::new() });
     }
     page(&SignInPage { csrf, login: String::new(), error: None })
@@ -101,7 +101,7 @@ async fn sign_in(
         );
     }
     let name = login.clone();
-    let found = db(&state, move |store| store.credentials(&name)).await?;
+    let found = with_store(&state, move |store| store.credentials(&name)).await?;
     let password = fields.get("password").to_owned();
     let user = web::block(move || match found {
         Some(known) => verify(&password, &known.password_hash).then_some(known.user),
@@ -175,7 +175,7 @@ async fn first_owner(
         );
     }
     let hash = hashed(fields.get("password")).await?;
-    let owner = db(&state, move |store| store.create_first_owner(&login, &name, &hash)).await?;
+    let owner = with_store(&state, move |store| store.create_first_owner(&login, &name, &hash)).await?;
     match owner {
         Some(owner) => {
             session::begin(&state, &session, owner.id).await?;
@@ -202,7 +202,7 @@ async fn people(
     typed: (String, String),
     errors: Vec<&'static str>,
 ) -> Result<HttpResponse, PageError> {
-    let people = db(state, upland_store::Store::users).await?;
+    let people = read(state, |snapshot| snapshot.users()).await?;
     let frame = Frame::new(who, "People")?;
     page_with(status, &PeoplePage { frame, people, login: typed.0, name: typed.1, errors })
 }
@@ -226,8 +226,11 @@ async fn add_person(
     }
     if let (Some(role), true) = (role, errors.is_empty()) {
         let hash = hashed(fields.get("password")).await?;
-        let (new_login, new_name) = (login.clone(), name.clone());
-        if db(&state, move |store| store.create_user(&new_login, &new_name, &hash, role)).await?.is_some() {
+        let (new_login, new_name, actor) = (login.clone(), name.clone(), who.user.id);
+        if with_store(&state, move |store| store.create_user(&new_login, &new_name, &hash, role, Some(actor)))
+            .await?
+            .is_some()
+        {
             flash(&who.session, format!("{name} may sign in now."), None)?;
             return Ok(see_other("/people"));
         }
@@ -245,9 +248,13 @@ async fn change_role(
 ) -> Result<HttpResponse, PageError> {
     let role = Role::from_code(fields.get("role"))
         .ok_or_else(|| PageError::BadRequest("There is no such role.".into()))?;
-    let changed = db(&state, move |store| store.set_role(*id, role)).await?;
-    let text =
-        if changed { "The role is changed." } else { "There must be an owner; the role stays as it is." };
+    let actor = who.user.id;
+    let text = match with_store(&state, move |store| store.set_role(*id, role, actor)).await? {
+        RoleChange::NoSuchAccount => return Err(PageError::NotFound),
+        RoleChange::Done => "The role is changed.",
+        RoleChange::Unchanged => "That is the role already.",
+        RoleChange::LastOwner => "There must be an owner; the role stays as it is.",
+    };
     flash(&who.session, text, None)?;
     Ok(see_other("/people"))
 }

@@ -5,12 +5,12 @@ mod view;
 
 use crate::page::frame::{Chapter, Frame};
 use crate::server::error::{PageError, page, see_other};
-use crate::server::session::{Editor, Fields, SignedIn, flash};
-use crate::server::state::{AppState, db};
-use crate::site::facts::load;
-use crate::site::workbench::{Workbench, open};
+use crate::server::session::{Fields, flash};
+use crate::site::context::{AtSite, EditorAt};
+use crate::site::workbench::Workbench;
 use actix_web::{HttpResponse, get, post, web};
 use figures::Figures;
+use std::sync::Arc;
 use upland_core::advice::budget::{Base, RainRule, budget, improvements, needs, week, with_best};
 use upland_core::codes::Coded;
 use upland_core::controller::schedule::Percentages;
@@ -39,39 +39,29 @@ impl Query {
 }
 
 #[get("/sites/{id}/budget")]
-async fn first_box(
-    state: web::Data<AppState>,
-    who: SignedIn,
-    id: web::Path<i64>,
-) -> Result<HttpResponse, PageError> {
-    let loaded = load(&state, *id).await?;
+async fn first_box(here: AtSite) -> Result<HttpResponse, PageError> {
+    let loaded = Arc::clone(&here.facts);
     match loaded.boxes.first() {
-        Some(first) => Ok(see_other(&format!("/sites/{id}/boxes/{}/budget", first.number()))),
+        Some(first) => Ok(see_other(&format!("/sites/{}/boxes/{}/budget", here.id(), first.number()))),
         None => page(&view::NoBox {
-            frame: Frame::of_site(&who, "Budget", &loaded, Chapter::Budget)?,
-            site_id: *id,
+            frame: Frame::of_site(&here, "Budget", Chapter::Budget)?,
+            site_id: here.id(),
         }),
     }
 }
 
 #[get("/sites/{id}/boxes/{number}/budget")]
 async fn budget_page(
-    state: web::Data<AppState>,
-    who: SignedIn,
+    here: AtSite,
     path: web::Path<(i64, u8)>,
     query: web::Query<Query>,
 ) -> Result<HttpResponse, PageError> {
-    let bench = open(&state, path.0, path.1).await?;
-    let history = history(&state, &bench).await?;
-    let mut frame = Frame::of_site(
-        &who,
-        format!("{}: budget", bench.controller()?.place),
-        &bench.loaded,
-        Chapter::Budget,
-    )?;
+    let bench = here.workbench(path.1).await?;
+    let history = history(&here, &bench).await?;
+    let mut frame = Frame::of_site(&here, format!("{}: budget", bench.controller()?.place), Chapter::Budget)?;
     frame.here = format!("{}/budget", bench.path());
     let rain = query.rain();
-    let shared = state.clone();
+    let shared = here.state.clone();
     let drawn = web::block(move || {
         let figures = Figures::of(&shared, &bench, rain)?;
         BudgetPage::new(frame, &bench, &history, (&figures, rain), query.month, query.zone)
@@ -81,15 +71,14 @@ async fn budget_page(
 }
 
 /// Versions of the box's settings, newest first.
-async fn history(state: &web::Data<AppState>, bench: &Workbench) -> Result<Vec<SettingsRecord>, PageError> {
+async fn history(here: &AtSite, bench: &Workbench) -> Result<Vec<SettingsRecord>, PageError> {
     let id = bench.site_box()?.record.id;
-    db(state, move |store| store.settings_history(id)).await
+    here.read(move |snapshot| snapshot.settings_history(id)).await
 }
 
 /// Saves settings that the budget made as a new version.
 async fn save(
-    state: &web::Data<AppState>,
-    who: &SignedIn,
+    here: &AtSite,
     bench: &Workbench,
     fields: &Fields,
     (settings, reason, text): (upland_core::controller::schedule::Settings, String, String),
@@ -98,22 +87,31 @@ async fn save(
         .get("base")
         .parse()
         .map_err(|_| PageError::BadRequest("The form does not say its version. Reload the page.".into()))?;
-    let (id, user) = (bench.site_box()?.record.id, who.user.id);
+    let id = bench.site_box()?.record.id;
     // Back to the month that was looked at.
     let back = match fields.get("month").parse::<u8>() {
         Ok(month) => format!("{}/budget?month={month}", bench.path()),
         Err(_) => format!("{}/budget", bench.path()),
     };
-    let saved = db(state, move |store| {
-        let new = NewSettings { settings: &settings, kind: SettingsKind::Changed, reason: &reason };
-        store.save_settings(id, base, new, user)
-    })
-    .await?;
+    let saved = here
+        .change(move |change| {
+            let new = NewSettings { settings: &settings, kind: SettingsKind::Changed, reason: &reason };
+            change.save_settings(id, base, new)
+        })
+        .await?;
     match saved {
         None => Err(PageError::NotFound),
         Some(Saved::As(version)) => {
             let undo = (base > 0).then(|| format!("{}/history/{base}/restore", bench.path()));
-            flash(&who.session, format!("{text} It is version {version}; set it at the box too."), undo)?;
+            flash(
+                &here.who.session,
+                format!("{text} It is version {version}; set it at the box too."),
+                undo,
+            )?;
+            Ok(see_other(&back))
+        }
+        Some(Saved::Unchanged(version)) => {
+            flash(&here.who.session, format!("The box is set to that already, as version {version}."), None)?;
             Ok(see_other(&back))
         }
         Some(Saved::Conflict(theirs)) => {
@@ -121,7 +119,7 @@ async fn save(
                 "{} saved version {} in the meantime. This is the budget against it; look again.",
                 theirs.saved_by, theirs.version
             );
-            flash(&who.session, text, None)?;
+            flash(&here.who.session, text, None)?;
             Ok(see_other(&back))
         }
     }
@@ -130,12 +128,11 @@ async fn save(
 /// Sets the best percentages of a month; a box that holds twelve takes all.
 #[post("/sites/{id}/boxes/{number}/budget/month")]
 async fn set_month(
-    state: web::Data<AppState>,
-    Editor(who): Editor,
+    EditorAt(here): EditorAt,
     path: web::Path<(i64, u8)>,
     fields: Fields,
 ) -> Result<HttpResponse, PageError> {
-    let bench = open(&state, path.0, path.1).await?;
+    let bench = here.workbench(path.1).await?;
     let month =
         fields.get("month").parse::<usize>().ok().filter(|m| (1..=12).contains(m)).ok_or_else(|| {
             PageError::BadRequest("The form does not say its month. Reload the page.".into())
@@ -156,43 +153,40 @@ async fn set_month(
     } else {
         (format!("{name}'s percentages from the budget"), format!("{name}'s percentages are set."))
     };
-    save(&state, &who, &bench, &fields, (changed, reason, text)).await
+    save(&here, &bench, &fields, (changed, reason, text)).await
 }
 
 /// Sets this week's percentages.
 #[post("/sites/{id}/boxes/{number}/budget/week")]
 async fn set_week(
-    state: web::Data<AppState>,
-    Editor(who): Editor,
+    EditorAt(here): EditorAt,
     path: web::Path<(i64, u8)>,
     fields: Fields,
 ) -> Result<HttpResponse, PageError> {
-    let bench = open(&state, path.0, path.1).await?;
+    let bench = here.workbench(path.1).await?;
     let settings = bench.settings();
     let base = Base::new(&bench.installation, &settings, bench.today.year());
     let advice = week(&base, &bench.climate, bench.today);
     let changed = view::with_week(&settings, &advice, bench.today);
     let reason = format!("percentage of the week from {}", bench.today);
-    save(&state, &who, &bench, &fields, (changed, reason, "This week's percentages are set.".to_owned()))
-        .await
+    save(&here, &bench, &fields, (changed, reason, "This week's percentages are set.".to_owned())).await
 }
 
 /// Applies what lessens the error.
 #[post("/sites/{id}/boxes/{number}/budget/improve")]
 async fn improve(
-    state: web::Data<AppState>,
-    Editor(who): Editor,
+    EditorAt(here): EditorAt,
     path: web::Path<(i64, u8)>,
     fields: Fields,
 ) -> Result<HttpResponse, PageError> {
-    let bench = open(&state, path.0, path.1).await?;
+    let bench = here.workbench(path.1).await?;
     let rain = RainRule::from_code(fields.get("rain")).unwrap_or_default();
     let settings = bench.settings();
     let needs = needs(&bench.installation.zones, &bench.climate, rain, bench.today.year());
     let all = improvements(&bench.installation, &settings, &needs, rain, bench.today);
     let which = fields.get("which").parse::<usize>().unwrap_or(0);
     let Some(chosen) = all.into_iter().nth(which) else {
-        flash(&who.session, "The settings changed meanwhile, and this does not help any more.", None)?;
+        flash(&here.who.session, "The settings changed meanwhile, and this does not help any more.", None)?;
         return Ok(see_other(&format!("{}/budget", bench.path())));
     };
     let reason = format!("budget: {} changes lessen the error", chosen.moves.len());
@@ -201,5 +195,5 @@ async fn improve(
         100.0 * chosen.error_before,
         100.0 * chosen.error_after
     );
-    save(&state, &who, &bench, &fields, (chosen.settings, reason, text)).await
+    save(&here, &bench, &fields, (chosen.settings, reason, text)).await
 }

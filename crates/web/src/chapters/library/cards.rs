@@ -8,7 +8,7 @@ use crate::page::frame::Frame;
 use crate::server::download::attachment;
 use crate::server::error::{PageError, page_with, see_other};
 use crate::server::session::{Editor, Fields, SignedIn, flash};
-use crate::server::state::{AppState, db};
+use crate::server::state::{AppState, read, with_store};
 use crate::server::upload;
 use crate::site::library::OWN;
 use crate::site::library::card_by_choice;
@@ -97,7 +97,7 @@ async fn list_page(
     status: StatusCode,
     problems: Vec<PathProblem>,
 ) -> Result<HttpResponse, PageError> {
-    let own: Vec<Entry<Card>> = db(state, upland_store::Store::library).await?;
+    let own: Vec<Entry<Card>> = read(state, |snapshot| snapshot.library()).await?;
     page_with(
         status,
         &ListPage {
@@ -179,7 +179,7 @@ async fn create(
     match card_form::read(&fields) {
         Ok(card) => {
             let (user, name) = (who.user.id, card.name.clone());
-            let id = db(&state, move |store| store.create_library_entry(&card, user)).await?;
+            let id = with_store(&state, move |store| store.create_library_entry(&card, user)).await?;
             flash(&who.session, format!("The card {name} is made."), Some(format!("/cards/{id}/remove")))?;
             Ok(see_other("/cards"))
         }
@@ -205,7 +205,7 @@ async fn open_file(
     match read {
         Ok(card) => {
             let (user, name) = (who.user.id, card.name.clone());
-            let id = db(&state, move |store| store.create_library_entry(&card, user)).await?;
+            let id = with_store(&state, move |store| store.create_library_entry(&card, user)).await?;
             flash(
                 &who.session,
                 format!("The card {name} is taken from {}.", file.file_name),
@@ -278,7 +278,7 @@ async fn remove(
     _fields: Fields,
 ) -> Result<HttpResponse, PageError> {
     let name = entry::<Card>(&state, *id).await?.item.name;
-    shelve(&state, &who, ("/cards", *id), true, format!("{name} is off the list.")).await
+    shelve::<Card>(&state, &who, ("/cards", *id), true, format!("{name} is off the list.")).await
 }
 
 #[post("/cards/{id}/restore")]
@@ -288,7 +288,7 @@ async fn restore(
     id: web::Path<i64>,
     _fields: Fields,
 ) -> Result<HttpResponse, PageError> {
-    shelve(&state, &who, ("/cards", *id), false, "The card is back.".into()).await
+    shelve::<Card>(&state, &who, ("/cards", *id), false, "The card is back.".into()).await
 }
 
 #[get("/schemas/settings-v1.json")]

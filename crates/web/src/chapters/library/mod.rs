@@ -8,9 +8,8 @@ use crate::page::forms;
 use crate::page::forms::base_version;
 use crate::server::error::{PageError, see_other};
 use crate::server::session::{Fields, SignedIn, flash};
-use crate::server::state::{AppState, db};
+use crate::server::state::{AppState, read, with_store};
 use actix_web::{HttpResponse, web};
-use jiff::Timestamp;
 use std::collections::BTreeMap;
 use upland_store::Saved;
 use upland_store::library::{Entry, Shared};
@@ -19,18 +18,12 @@ pub(crate) fn routes(config: &mut web::ServiceConfig) {
     config.configure(cards::routes).configure(ordinances::routes);
 }
 
-/// What was typed, without what the form carries for itself.
-fn sent(fields: &Fields) -> BTreeMap<String, String> {
-    let own = |name: &str| name == "csrf" || name == "base_version";
-    fields.0.iter().filter(|(k, _)| !own(k)).map(|(k, v)| (k.clone(), v.clone())).collect()
-}
-
 /// An entry, or the page that says there is none.
 async fn entry<T: Shared + Send + 'static>(
     state: &web::Data<AppState>,
     id: i64,
 ) -> Result<Entry<T>, PageError> {
-    db(state, move |store| store.library_entry(id)).await?.ok_or(PageError::NotFound)
+    read(state, move |snapshot| snapshot.library_entry(id)).await?.ok_or(PageError::NotFound)
 }
 
 /// What became of a save.
@@ -50,28 +43,30 @@ async fn keep<T: Shared + Send + Sync + 'static>(
     texts: fn(&T) -> BTreeMap<String, String>,
 ) -> Result<Kept<T>, PageError> {
     let (base, user) = (base_version(fields)?, who.user.id);
-    match db(state, move |store| store.save_library_entry(id, base, &item, user)).await? {
+    match with_store(state, move |store| store.save_library_entry(id, base, &item, user)).await? {
         None => Err(PageError::NotFound),
-        Some(Saved::As(_)) => Ok(Kept::Saved),
+        Some(Saved::As(_) | Saved::Unchanged(_)) => Ok(Kept::Saved),
         Some(Saved::Conflict(theirs)) => {
-            let before = db(state, move |store| store.library_version::<T>(id, base)).await?;
+            let before = read(state, move |snapshot| snapshot.library_version::<T>(id, base)).await?;
             let started = before.as_ref().map(texts).unwrap_or_default();
-            let (merged, both) = forms::three_way(&started, &sent(fields), &texts(&theirs.item));
+            let (merged, both) = forms::three_way(&started, &fields.shown(), &texts(&theirs.item));
             Ok(Kept::Merged(theirs, merged, both))
         }
     }
 }
 
 /// Takes an entry off the list or puts it back, says so, and goes back to the list.
-async fn shelve(
+async fn shelve<T: Shared + 'static>(
     state: &web::Data<AppState>,
     who: &SignedIn,
     (list, id): (&str, i64),
     removed: bool,
     text: String,
 ) -> Result<HttpResponse, PageError> {
-    let at = removed.then(Timestamp::now);
-    db(state, move |store| store.set_library_entry_removed(id, at)).await?;
+    let (at, user) = (removed.then_some(who.now), who.user.id);
+    if !with_store(state, move |store| store.set_library_entry_removed::<T>(id, at, user)).await? {
+        return Err(PageError::NotFound);
+    }
     flash(&who.session, text, removed.then(|| format!("{list}/{id}/restore")))?;
     Ok(see_other(list))
 }

@@ -8,7 +8,7 @@ use crate::page::law_words::{exempt_words, rule_words};
 use crate::server::download::attachment;
 use crate::server::error::{PageError, page_with, see_other};
 use crate::server::session::{Editor, Fields, SignedIn, flash};
-use crate::server::state::{AppState, db};
+use crate::server::state::{AppState, read, with_store};
 use crate::server::upload;
 use actix_multipart::Multipart;
 use actix_web::http::StatusCode;
@@ -55,12 +55,12 @@ async fn list_page(
     status: StatusCode,
     problems: Vec<PathProblem>,
 ) -> Result<HttpResponse, PageError> {
-    let ordinances = db(state, |store| {
-        let entries: Vec<Entry<Ordinance>> = store.library()?;
+    let ordinances = read(state, |snapshot| {
+        let entries: Vec<Entry<Ordinance>> = snapshot.library()?;
         entries
             .into_iter()
             .map(|entry| {
-                let sites = store.sites_of_ordinance(entry.id)?;
+                let sites = snapshot.sites_of_ordinance(entry.id)?;
                 Ok(OrdinanceLine {
                     id: entry.id,
                     rules: entry.item.rules.iter().map(rule_words).collect(),
@@ -192,7 +192,7 @@ async fn create(
     match ordinance_form::read(&fields) {
         Ok(ordinance) => {
             let (user, name) = (who.user.id, ordinance.name.clone());
-            let id = db(&state, move |store| store.create_library_entry(&ordinance, user)).await?;
+            let id = with_store(&state, move |store| store.create_library_entry(&ordinance, user)).await?;
             flash(
                 &who.session,
                 format!("{name} is written. Apply it to a site under Programs."),
@@ -222,7 +222,7 @@ async fn open_file(
     match read {
         Ok(ordinance) => {
             let (user, name) = (who.user.id, ordinance.name.clone());
-            let id = db(&state, move |store| store.create_library_entry(&ordinance, user)).await?;
+            let id = with_store(&state, move |store| store.create_library_entry(&ordinance, user)).await?;
             flash(
                 &who.session,
                 format!("{name} is taken from {}.", file.file_name),
@@ -295,7 +295,7 @@ async fn remove(
     _fields: Fields,
 ) -> Result<HttpResponse, PageError> {
     let name = entry::<Ordinance>(&state, *id).await?.item.name;
-    shelve(
+    shelve::<Ordinance>(
         &state,
         &who,
         ("/ordinances", *id),
@@ -312,7 +312,7 @@ async fn restore(
     id: web::Path<i64>,
     _fields: Fields,
 ) -> Result<HttpResponse, PageError> {
-    shelve(&state, &who, ("/ordinances", *id), false, "The ordinance is back.".into()).await
+    shelve::<Ordinance>(&state, &who, ("/ordinances", *id), false, "The ordinance is back.".into()).await
 }
 
 #[get("/schemas/ordinance-v1.json")]

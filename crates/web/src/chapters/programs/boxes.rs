@@ -3,25 +3,23 @@
 use super::BoxPage;
 use super::{BoxHead, Tab};
 use crate::page::card_form;
-use crate::page::forms;
 use crate::page::forms::base_version;
 use crate::page::forms::{Field, FieldError, Form, Group, Kind, Reader};
 use crate::page::frame::{Chapter, Frame};
+use crate::page::merge::Merged;
 use crate::server::download::attachment;
 use crate::server::error::{PageError, page_with, see_other};
-use crate::server::session::{Editor, Fields, SignedIn, flash};
-use crate::server::state::{AppState, db};
-use crate::site::facts::load;
+use crate::server::session::{Fields, flash};
+use crate::site::context::{AtSite, EditorAt};
 use crate::site::library::{card_by_choice, card_choices};
-use crate::site::workbench::open;
 use actix_web::http::StatusCode;
 use actix_web::{HttpResponse, get, post, web};
 use askama::Template;
-use jiff::Timestamp;
 use std::collections::BTreeMap;
+use std::sync::Arc;
 use upland_core::site::Controller;
 use upland_formats::card_file;
-use upland_store::Saved;
+use upland_store::{Saved, Subject};
 
 pub(super) fn routes(config: &mut web::ServiceConfig) {
     config
@@ -43,15 +41,14 @@ struct NewPage {
 }
 
 async fn new_page(
-    state: &web::Data<AppState>,
-    who: &SignedIn,
+    here: &AtSite,
     site_id: i64,
     status: StatusCode,
     texts: &BTreeMap<String, String>,
     errors: &[FieldError],
 ) -> Result<HttpResponse, PageError> {
-    let loaded = load(state, site_id).await?;
-    let cards = card_choices(state).await?;
+    let _loaded = Arc::clone(&here.facts);
+    let cards = card_choices(&here.state).await?;
     let kind = Field { kind: Kind::Choice(cards), ..Field::text("card", "Kind of box") };
     let form = Form {
         groups: vec![Group {
@@ -65,7 +62,7 @@ async fn new_page(
     page_with(
         status,
         &NewPage {
-            frame: Frame::of_site(who, "New box", &loaded, Chapter::Programs)?,
+            frame: Frame::of_site(here, "New box", Chapter::Programs)?,
             site_id,
             form: form.filled(texts, errors),
         },
@@ -73,38 +70,28 @@ async fn new_page(
 }
 
 #[get("/sites/{id}/boxes/new")]
-async fn new_box(
-    state: web::Data<AppState>,
-    Editor(who): Editor,
-    id: web::Path<i64>,
-) -> Result<HttpResponse, PageError> {
-    new_page(&state, &who, *id, StatusCode::OK, &BTreeMap::new(), &[]).await
+async fn new_box(EditorAt(here): EditorAt) -> Result<HttpResponse, PageError> {
+    new_page(&here, here.id(), StatusCode::OK, &BTreeMap::new(), &[]).await
 }
 
 #[post("/sites/{id}/boxes")]
-async fn create_box(
-    state: web::Data<AppState>,
-    Editor(who): Editor,
-    id: web::Path<i64>,
-    fields: Fields,
-) -> Result<HttpResponse, PageError> {
-    let id = *id;
-    load(&state, id).await?;
+async fn create_box(EditorAt(here): EditorAt, fields: Fields) -> Result<HttpResponse, PageError> {
+    let id = here.id();
     let mut reader = Reader::new(&fields);
     let place = reader.name("place");
-    let card = card_by_choice(&state, fields.get("card")).await?;
+    let card = card_by_choice(&here.state, fields.get("card")).await?;
     if card.is_none() {
         reader.say("card", "Choose one from the list.");
     }
     let errors = reader.errors;
     let (Some(card), true) = (card, errors.is_empty()) else {
-        return new_page(&state, &who, id, StatusCode::UNPROCESSABLE_ENTITY, &fields.0, &errors).await;
+        return new_page(&here, id, StatusCode::UNPROCESSABLE_ENTITY, &fields.0, &errors).await;
     };
-    let user = who.user.id;
+    let _user = here.who.user.id;
     let text = format!("{place} is hung. Enter what you find in it, or plan it.");
     let controller = Controller { number: 0, place, card };
-    let (_, number) = db(&state, move |store| store.create_controller(id, &controller, user)).await?;
-    flash(&who.session, text, Some(format!("/sites/{id}/boxes/{number}/remove")))?;
+    let (_, number) = here.change(move |change| change.create_controller(&controller)).await?;
+    flash(&here.who.session, text, Some(format!("/sites/{id}/boxes/{number}/remove")))?;
     Ok(see_other(&format!("/sites/{id}/boxes/{number}")))
 }
 
@@ -116,8 +103,7 @@ struct CardPage {
     form: Form,
     version: i32,
     saved: (String, String),
-    both: Vec<String>,
-    their_name: String,
+    merged: Merged,
     zones: usize,
 }
 
@@ -133,64 +119,54 @@ struct Drawn<'a> {
     version: i32,
     texts: &'a BTreeMap<String, String>,
     errors: &'a [FieldError],
-    merged: Option<(Vec<String>, String)>,
+    merged: Merged,
 }
 
-async fn draw(
-    state: &web::Data<AppState>,
-    who: &SignedIn,
-    path: (i64, u8),
-    drawn: Drawn<'_>,
-) -> Result<HttpResponse, PageError> {
-    let bench = open(state, path.0, path.1).await?;
+fn form() -> Form {
     let mut groups = vec![Group { legend: "Box", fields: vec![Field::text("place", "Where it hangs")] }];
     groups.extend(card_form::groups());
-    let form = Form { groups }.filled(drawn.texts, drawn.errors);
-    let (both, their_name) = drawn.merged.unwrap_or_default();
-    let label =
-        |name: &String| form.fields().find(|f| f.name == name).map_or(name.clone(), |f| f.label.to_owned());
+    Form { groups }
+}
+
+async fn draw(here: &AtSite, path: (i64, u8), drawn: Drawn<'_>) -> Result<HttpResponse, PageError> {
+    let bench = here.workbench(path.1).await?;
+    let form = form().filled(drawn.texts, drawn.errors);
     let record = &bench.site_box()?.record;
     page_with(
         drawn.status,
         &CardPage {
-            frame: bench.frame(who, "box and card")?,
+            frame: bench.frame(&here, "box and card")?,
             head: bench.head(Tab::Box)?,
-            both: both.iter().map(label).collect(),
             form,
             version: drawn.version,
             saved: (record.saved_by.clone(), record.saved_at.strftime("%-d %b %Y").to_string()),
-            their_name,
+            merged: drawn.merged,
             zones: bench.installation.zones.len(),
         },
     )
 }
 
 #[get("/sites/{id}/boxes/{number}/card")]
-async fn card_page(
-    state: web::Data<AppState>,
-    who: SignedIn,
-    path: web::Path<(i64, u8)>,
-) -> Result<HttpResponse, PageError> {
-    let bench = open(&state, path.0, path.1).await?;
+async fn card_page(here: AtSite, path: web::Path<(i64, u8)>) -> Result<HttpResponse, PageError> {
+    let bench = here.workbench(path.1).await?;
     let record = &bench.site_box()?.record;
     let drawn = Drawn {
         status: StatusCode::OK,
         version: record.version,
         texts: &texts(&record.controller),
         errors: &[],
-        merged: None,
+        merged: Merged::default(),
     };
-    draw(&state, &who, *path, drawn).await
+    draw(&here, *path, drawn).await
 }
 
 #[post("/sites/{id}/boxes/{number}/card")]
 async fn save_card(
-    state: web::Data<AppState>,
-    Editor(who): Editor,
+    EditorAt(here): EditorAt,
     path: web::Path<(i64, u8)>,
     fields: Fields,
 ) -> Result<HttpResponse, PageError> {
-    let bench = open(&state, path.0, path.1).await?;
+    let bench = here.workbench(path.1).await?;
     let base = base_version(&fields)?;
     let mut reader = Reader::new(&fields);
     let place = reader.name("place");
@@ -205,15 +181,15 @@ async fn save_card(
                 version: base,
                 texts: &fields.0,
                 errors: &all,
-                merged: None,
+                merged: Merged::default(),
             };
-            return draw(&state, &who, *path, drawn).await;
+            return draw(&here, *path, drawn).await;
         }
     };
-    let (id, user) = (bench.site_box()?.record.id, who.user.id);
+    let id = bench.site_box()?.record.id;
     let controller = Controller { number: path.1, place, card };
     let edited = controller.clone();
-    match db(&state, move |store| store.save_controller(id, base, &edited, user)).await? {
+    match here.change(move |change| change.save_controller(id, base, &edited)).await? {
         None => Err(PageError::NotFound),
         Some(Saved::As(_)) => {
             let beyond = bench.saved().map_or(0, |s| s.settings.check(&controller.card).len());
@@ -224,32 +200,34 @@ async fn save_card(
                     "The box is saved. Its settings go beyond the new card in {beyond} places; the findings offer the nearest."
                 )
             };
-            flash(&who.session, text, None)?;
+            flash(&here.who.session, text, None)?;
+            Ok(see_other(&bench.path()))
+        }
+        Some(Saved::Unchanged(version)) => {
+            flash(&here.who.session, format!("Nothing changed: version {version} stands."), None)?;
             Ok(see_other(&bench.path()))
         }
         Some(Saved::Conflict(theirs)) => {
-            let before = db(&state, move |store| store.controller_version(id, base)).await?;
+            let before = here.read(move |snapshot| snapshot.controller_version(id, base)).await?;
             let started = before.as_ref().map(texts).unwrap_or_default();
-            let (merged, both) = forms::three_way(&started, &texts(&controller), &texts(&theirs.controller));
+            let of_them = texts(&theirs.controller);
+            let (typed, by) = (texts(&controller), &theirs.saved_by);
+            let (merged_texts, merged) = Merged::of(&form(), &started, &typed, &of_them, by);
             let drawn = Drawn {
                 status: StatusCode::CONFLICT,
                 version: theirs.version,
-                texts: &merged,
+                texts: &merged_texts,
                 errors: &[],
-                merged: Some((both, theirs.saved_by.clone())),
+                merged,
             };
-            draw(&state, &who, *path, drawn).await
+            draw(&here, *path, drawn).await
         }
     }
 }
 
 #[get("/sites/{id}/boxes/{number}/card.json")]
-async fn download_card(
-    state: web::Data<AppState>,
-    _who: SignedIn,
-    path: web::Path<(i64, u8)>,
-) -> Result<HttpResponse, PageError> {
-    let bench = open(&state, path.0, path.1).await?;
+async fn download_card(here: AtSite, path: web::Path<(i64, u8)>) -> Result<HttpResponse, PageError> {
+    let bench = here.workbench(path.1).await?;
     let card = &bench.installation.card;
     Ok(HttpResponse::Ok()
         .content_type("application/json")
@@ -259,26 +237,28 @@ async fn download_card(
 
 #[post("/sites/{id}/boxes/{number}/remove")]
 async fn remove_box(
-    state: web::Data<AppState>,
-    Editor(who): Editor,
+    EditorAt(here): EditorAt,
     path: web::Path<(i64, u8)>,
     _fields: Fields,
 ) -> Result<HttpResponse, PageError> {
-    let bench = open(&state, path.0, path.1).await?;
+    let bench = here.workbench(path.1).await?;
     if !bench.installation.zones.is_empty() {
         let text = format!(
             "{} zones are wired to {}. Move them to another box, or remove them, then take it down.",
             bench.installation.zones.len(),
             bench.controller()?.place
         );
-        flash(&who.session, text, None)?;
+        flash(&here.who.session, text, None)?;
         return Ok(see_other(&format!("{}/card", bench.path())));
     }
     let record = &bench.site_box()?.record;
     let (id, place) = (record.id, record.controller.place.clone());
-    db(&state, move |store| store.remove_controller(id, Timestamp::now())).await?;
+    let (of, now) = ((path.0, id), here.now());
+    if !here.change(move |change| change.take_back(Subject::Controller, of, Some(now))).await? {
+        return Err(PageError::NotFound);
+    }
     flash(
-        &who.session,
+        &here.who.session,
         format!("{place} is taken down. Nothing of it is deleted."),
         Some(format!("/sites/{}/boxes/restore/{id}", path.0)),
     )?;
@@ -287,19 +267,14 @@ async fn remove_box(
 
 #[post("/sites/{id}/boxes/restore/{box}")]
 async fn restore_box(
-    state: web::Data<AppState>,
-    Editor(who): Editor,
+    EditorAt(here): EditorAt,
     path: web::Path<(i64, i64)>,
     _fields: Fields,
 ) -> Result<HttpResponse, PageError> {
     let (site_id, id) = *path;
-    load(&state, site_id).await?;
-    let restored = db(&state, move |store| store.restore_controller(site_id, id)).await?;
-    let text = if restored {
-        "The box hangs again."
-    } else {
-        "The box stays down: another one has its number by now."
-    };
-    flash(&who.session, text, None)?;
+    if !here.change(move |change| change.take_back(Subject::Controller, (site_id, id), None)).await? {
+        return Err(PageError::NotFound);
+    }
+    flash(&here.who.session, "The box hangs again.", None)?;
     Ok(see_other(&format!("/sites/{site_id}/programs")))
 }

@@ -3,10 +3,10 @@
 use super::BoxPage;
 use crate::server::download::attachment;
 use crate::server::error::{PageError, see_other};
-use crate::server::session::{Editor, Fields, SignedIn, flash};
-use crate::server::state::{AppState, db};
+use crate::server::session::{Fields, flash};
+use crate::server::state::AppState;
+use crate::site::context::{AtSite, EditorAt};
 use crate::site::workbench::Workbench;
-use crate::site::workbench::open;
 use actix_web::{HttpResponse, get, post, web};
 use jiff::{Timestamp, ToSpan};
 use upland_core::controller::schedule::expand;
@@ -19,12 +19,11 @@ pub(super) fn routes(config: &mut web::ServiceConfig) {
 /// Days ahead that a calendar holds.
 const DAYS: i64 = 60;
 
-fn text(bench: &Workbench) -> Result<String, PageError> {
+fn text(bench: &Workbench, now: Timestamp) -> Result<String, PageError> {
     let settings = bench.settings();
     let names = bench.names(&settings);
     let tz = &bench.installation.tz;
-    let now = Timestamp::now();
-    let from = now.to_zoned(tz.clone()).date();
+    let from = bench.today;
     let to = from.checked_add(DAYS.days()).unwrap_or(from);
     let runs = expand(&settings, &bench.installation.card, tz, from, to);
     let record = &bench.site_box()?.record;
@@ -42,39 +41,36 @@ fn text(bench: &Workbench) -> Result<String, PageError> {
 const CALENDAR: &str = "text/calendar; charset=utf-8";
 
 #[get("/sites/{id}/boxes/{number}/runs.ics")]
-async fn download_runs(
-    state: web::Data<AppState>,
-    _who: SignedIn,
-    path: web::Path<(i64, u8)>,
-) -> Result<HttpResponse, PageError> {
-    let bench = open(&state, path.0, path.1).await?;
+async fn download_runs(here: AtSite, path: web::Path<(i64, u8)>) -> Result<HttpResponse, PageError> {
+    let bench = here.workbench(path.1).await?;
     let name = format!("{} runs", bench.controller()?.place);
-    Ok(HttpResponse::Ok().content_type(CALENDAR).insert_header(attachment(&name, "ics")).body(text(&bench)?))
+    Ok(HttpResponse::Ok()
+        .content_type(CALENDAR)
+        .insert_header(attachment(&name, "ics"))
+        .body(text(&bench, here.now())?))
 }
 
 /// Calendar programs cannot sign in: the token in the address stands for it, and opens nothing but this.
 #[get("/calendar/{token}.ics")]
 async fn subscribe(state: web::Data<AppState>, token: web::Path<String>) -> Result<HttpResponse, PageError> {
-    let token = token.into_inner();
-    let record =
-        db(&state, move |store| store.controller_of_calendar(&token)).await?.ok_or(PageError::NotFound)?;
-    let bench = open(&state, record.site_id, record.controller.number).await?;
+    let (bench, now) = crate::site::context::of_calendar(&state, token.into_inner()).await?;
     Ok(HttpResponse::Ok()
         .content_type(CALENDAR)
         .insert_header(("cache-control", "private, max-age=900"))
-        .body(text(&bench)?))
+        .body(text(&bench, now)?))
 }
 
 #[post("/sites/{id}/boxes/{number}/calendar")]
 async fn renew(
-    state: web::Data<AppState>,
-    Editor(who): Editor,
+    EditorAt(here): EditorAt,
     path: web::Path<(i64, u8)>,
     _fields: Fields,
 ) -> Result<HttpResponse, PageError> {
-    let bench = open(&state, path.0, path.1).await?;
+    let bench = here.workbench(path.1).await?;
     let id = bench.site_box()?.record.id;
-    db(&state, move |store| store.renew_calendar(id)).await?;
-    flash(&who.session, "The calendar has a new address; the old one opens nothing any more.", None)?;
+    if !here.change(move |change| change.renew_calendar(id)).await? {
+        return Err(PageError::NotFound);
+    }
+    flash(&here.who.session, "The calendar has a new address; the old one opens nothing any more.", None)?;
     Ok(see_other(&format!("{}/sheet", bench.path())))
 }

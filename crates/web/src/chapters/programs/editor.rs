@@ -9,14 +9,14 @@ use crate::page::forms::base_version;
 use crate::page::forms::three_way;
 use crate::page::frame::Frame;
 use crate::server::error::{PageError, page, page_with, see_other};
-use crate::server::session::{Editor, Fields, SignedIn, flash};
-use crate::server::state::{AppState, db};
+use crate::server::session::{Fields, SignedIn, flash};
+use crate::site::context::{AtSite, EditorAt};
 use crate::site::workbench::Workbench;
-use crate::site::workbench::open;
 use actix_web::http::StatusCode;
 use actix_web::{HttpRequest, HttpResponse, get, post, web};
 use askama::Template;
 use jiff::civil::Date;
+use std::sync::Arc;
 use upland_core::advice::findings::check;
 use upland_core::controller::schedule::{Settings, difference};
 use upland_store::Saved;
@@ -31,15 +31,11 @@ pub(super) const LONGEST_REASON: usize = 300;
 
 /// The page that a chapter opens on: the first box, or the form that hangs one.
 #[get("/sites/{id}/programs")]
-async fn first_box(
-    state: web::Data<AppState>,
-    _who: SignedIn,
-    id: web::Path<i64>,
-) -> Result<HttpResponse, PageError> {
-    let loaded = crate::site::facts::load(&state, *id).await?;
+async fn first_box(here: AtSite) -> Result<HttpResponse, PageError> {
+    let loaded = Arc::clone(&here.facts);
     Ok(see_other(&match loaded.boxes.first() {
-        Some(first) => format!("/sites/{id}/boxes/{}", first.number()),
-        None => format!("/sites/{id}/boxes/new"),
+        Some(first) => format!("/sites/{}/boxes/{}", here.id(), first.number()),
+        None => format!("/sites/{}/boxes/new", here.id()),
     }))
 }
 
@@ -129,7 +125,7 @@ fn part(bench: &Workbench, who: &SignedIn, drawing: Drawing<'_>) -> Result<Edito
 
 fn whole(
     bench: &Workbench,
-    who: &SignedIn,
+    here: &AtSite,
     status: StatusCode,
     drawing: Drawing<'_>,
 ) -> Result<HttpResponse, PageError> {
@@ -148,22 +144,21 @@ fn whole(
     page_with(
         status,
         &SettingsPage {
-            frame: bench.frame(who, "settings")?,
+            frame: bench.frame(here, "settings")?,
             head: bench.head(Tab::Settings)?,
             saved,
-            editor: part(bench, who, drawing)?,
+            editor: part(bench, &here.who, drawing)?,
         },
     )
 }
 
 #[get("/sites/{id}/boxes/{number}")]
 async fn settings_page(
-    state: web::Data<AppState>,
-    who: SignedIn,
+    here: AtSite,
     path: web::Path<(i64, u8)>,
     query: web::Query<NightQuery>,
 ) -> Result<HttpResponse, PageError> {
-    let bench = open(&state, path.0, path.1).await?;
+    let bench = here.workbench(path.1).await?;
     let settings = bench.settings();
     let chosen = night_of(query.night.as_deref(), bench.today)?;
     let drawing = Drawing {
@@ -177,27 +172,26 @@ async fn settings_page(
         reason: String::new(),
         refused: String::new(),
     };
-    whole(&bench, &who, StatusCode::OK, drawing)
+    whole(&bench, &here, StatusCode::OK, drawing)
 }
 
 /// Computes a draft without storing it. With `mend`, the action of that finding is done first.
 /// A script asks for the part it shows; without one the whole page comes back.
 #[post("/sites/{id}/boxes/{number}/draft")]
 async fn draft(
-    state: web::Data<AppState>,
-    who: SignedIn,
+    here: AtSite,
     request: HttpRequest,
     path: web::Path<(i64, u8)>,
     fields: Fields,
 ) -> Result<HttpResponse, PageError> {
-    let bench = open(&state, path.0, path.1).await?;
+    let bench = here.workbench(path.1).await?;
     let (chosen, zoom) = (night_of(Some(fields.get("night")), bench.today)?, Zoom::of(fields.get("zoom")));
     let version = base_version(&fields)?;
     let wanted = request.headers().get("x-part").and_then(|v| v.to_str().ok()).unwrap_or("page").to_owned();
     let read = texts::read(&fields, &bench.installation.card, bench.today);
     if wanted == "live" {
         return page(&match &read {
-            Ok(settings) => view::live(&bench, settings, (chosen, zoom), who.may_edit()),
+            Ok(settings) => view::live(&bench, settings, (chosen, zoom), here.who.may_edit()),
             Err(errors) => view::unreadable(&bench, errors, chosen),
         });
     }
@@ -220,9 +214,9 @@ async fn draft(
         refused: String::new(),
     };
     if wanted == "editor" {
-        return page(&part(&bench, &who, drawing)?);
+        return page(&part(&bench, &here.who, drawing)?);
     }
-    whole(&bench, &who, StatusCode::OK, drawing)
+    whole(&bench, &here, StatusCode::OK, drawing)
 }
 
 /// Does the action of a finding, if it is still there.
@@ -241,12 +235,11 @@ fn mended(bench: &Workbench, settings: Settings, id: &str) -> (Settings, String)
 
 #[post("/sites/{id}/boxes/{number}")]
 async fn save(
-    state: web::Data<AppState>,
-    Editor(who): Editor,
+    EditorAt(here): EditorAt,
     path: web::Path<(i64, u8)>,
     fields: Fields,
 ) -> Result<HttpResponse, PageError> {
-    let bench = open(&state, path.0, path.1).await?;
+    let bench = here.workbench(path.1).await?;
     let (chosen, zoom) = (night_of(Some(fields.get("night")), bench.today)?, Zoom::of(fields.get("zoom")));
     let base = base_version(&fields)?;
     let reason = fields.get("reason").to_owned();
@@ -262,7 +255,7 @@ async fn save(
             reason: reason.clone(),
             refused: refused.to_owned(),
         };
-        whole(&bench, &who, StatusCode::UNPROCESSABLE_ENTITY, drawing)
+        whole(&bench, &here, StatusCode::UNPROCESSABLE_ENTITY, drawing)
     };
     let settings = match texts::read(&fields, &bench.installation.card, bench.today) {
         Ok(settings) => settings,
@@ -296,24 +289,30 @@ async fn save(
     } else {
         SettingsKind::Changed
     };
-    let (id, user) = (bench.site_box()?.record.id, who.user.id);
+    let id = bench.site_box()?.record.id;
     let new = settings.clone();
-    let saved = db(&state, move |store| {
-        store.save_settings(id, base, NewSettings { settings: &new, kind, reason: &reason }, user)
-    })
-    .await?;
+    let saved = here
+        .change(move |change| {
+            change.save_settings(id, base, NewSettings { settings: &new, kind, reason: &reason })
+        })
+        .await?;
     match saved {
         None => Err(PageError::NotFound),
         Some(Saved::As(version)) => {
             flash(
-                &who.session,
+                &here.who.session,
                 format!("Saved as version {version}. Print the door sheet, or key it in."),
                 None,
             )?;
             Ok(see_other(&bench.path()))
         }
+        Some(Saved::Unchanged(version)) => {
+            let text = format!("Nothing changed: version {version} stands, and your reason was not needed.");
+            flash(&here.who.session, text, None)?;
+            Ok(see_other(&bench.path()))
+        }
         Some(Saved::Conflict(theirs)) => {
-            let before = db(&state, move |store| store.settings_version(id, base)).await?;
+            let before = here.read(move |snapshot| snapshot.settings_version(id, base)).await?;
             let started = before.map(|b| texts::texts(&b.settings)).unwrap_or_default();
             let (merged, both) = three_way(&started, &typed, &texts::texts(&theirs.settings));
             // Lines that were both readable stay so when they are put together.
@@ -345,7 +344,7 @@ async fn save(
                 reason: fields.get("reason").to_owned(),
                 refused,
             };
-            whole(&bench, &who, StatusCode::CONFLICT, drawing)
+            whole(&bench, &here, StatusCode::CONFLICT, drawing)
         }
     }
 }

@@ -6,11 +6,10 @@ use super::{BoxHead, Tab};
 use crate::page::frame::Frame;
 use crate::server::download::attachment;
 use crate::server::error::{PageError, page_with, see_other};
-use crate::server::session::{Editor, Fields, SignedIn, flash};
-use crate::server::state::{AppState, db};
+use crate::server::session::{Fields, flash};
 use crate::server::upload;
+use crate::site::context::{AtSite, EditorAt};
 use crate::site::workbench::Workbench;
-use crate::site::workbench::open;
 use actix_multipart::Multipart;
 use actix_web::http::StatusCode;
 use actix_web::{HttpResponse, get, post, web};
@@ -116,28 +115,23 @@ fn lines(bench: &Workbench, history: &[SettingsRecord]) -> Result<Vec<VersionLin
 }
 
 #[get("/sites/{id}/boxes/{number}/history")]
-async fn history_page(
-    state: web::Data<AppState>,
-    who: SignedIn,
-    path: web::Path<(i64, u8)>,
-) -> Result<HttpResponse, PageError> {
-    let bench = open(&state, path.0, path.1).await?;
-    draw(&state, &who, &bench, StatusCode::OK, Vec::new()).await
+async fn history_page(here: AtSite, path: web::Path<(i64, u8)>) -> Result<HttpResponse, PageError> {
+    let bench = here.workbench(path.1).await?;
+    draw(&here, &bench, StatusCode::OK, Vec::new()).await
 }
 
 async fn draw(
-    state: &web::Data<AppState>,
-    who: &SignedIn,
+    here: &AtSite,
     bench: &Workbench,
     status: StatusCode,
     problems: Vec<PathProblem>,
 ) -> Result<HttpResponse, PageError> {
     let id = bench.site_box()?.record.id;
-    let history = db(state, move |store| store.settings_history(id)).await?;
+    let history = here.read(move |snapshot| snapshot.settings_history(id)).await?;
     page_with(
         status,
         &HistoryPage {
-            frame: bench.frame(who, "versions")?,
+            frame: bench.frame(&here, "versions")?,
             head: bench.head(Tab::History)?,
             versions: lines(bench, &history)?,
             current: history.first().map_or(0, |r| r.version),
@@ -150,13 +144,12 @@ async fn draw(
 /// Settings from a file, as a version; what the box cannot hold is refused by path.
 #[post("/sites/{id}/boxes/{number}/open")]
 async fn open_file(
-    state: web::Data<AppState>,
-    Editor(who): Editor,
+    EditorAt(here): EditorAt,
     path: web::Path<(i64, u8)>,
     payload: Multipart,
 ) -> Result<HttpResponse, PageError> {
-    let file = upload::read(&who.session, payload, settings_file::MAX_BYTES).await?;
-    let bench = open(&state, path.0, path.1).await?;
+    let file = upload::read(&here.who.session, payload, settings_file::MAX_BYTES).await?;
+    let bench = here.workbench(path.1).await?;
     let read = if file.too_large {
         Err(vec![PathProblem {
             path: String::new(),
@@ -175,81 +168,73 @@ async fn open_file(
     };
     let settings = match read {
         Ok(settings) => settings,
-        Err(problems) => return draw(&state, &who, &bench, StatusCode::UNPROCESSABLE_ENTITY, problems).await,
+        Err(problems) => return draw(&here, &bench, StatusCode::UNPROCESSABLE_ENTITY, problems).await,
     };
-    let (id, user, base) = (bench.site_box()?.record.id, who.user.id, bench.saved().map_or(0, |s| s.version));
+    let (id, base) = (bench.site_box()?.record.id, bench.saved().map_or(0, |s| s.version));
     let reason = format!("from the file {}", file.file_name);
-    let saved = db(&state, move |store| {
-        store.save_settings(
-            id,
-            base,
-            NewSettings { settings: &settings, kind: SettingsKind::Changed, reason: &reason },
-            user,
-        )
-    })
-    .await?;
+    let saved = here
+        .change(move |change| {
+            change.save_settings(
+                id,
+                base,
+                NewSettings { settings: &settings, kind: SettingsKind::Changed, reason: &reason },
+            )
+        })
+        .await?;
     let text = match saved {
         None => return Err(PageError::NotFound),
-        Some(Saved::As(version)) if version == base => "The box is set to that already.".to_owned(),
+        Some(Saved::Unchanged(_)) => "The box is set to that already.".to_owned(),
         Some(Saved::As(version)) => format!("{} is version {version}.", file.file_name),
         Some(Saved::Conflict(theirs)) => format!(
             "{} saved version {} at the same moment; send the file again.",
             theirs.saved_by, theirs.version
         ),
     };
-    flash(&who.session, text, None)?;
+    flash(&here.who.session, text, None)?;
     Ok(see_other(&format!("{}/history", bench.path())))
 }
 
-async fn version(
-    state: &web::Data<AppState>,
-    bench: &Workbench,
-    version: i32,
-) -> Result<SettingsRecord, PageError> {
+async fn version(here: &AtSite, bench: &Workbench, version: i32) -> Result<SettingsRecord, PageError> {
     let id = bench.site_box()?.record.id;
-    db(state, move |store| store.settings_version(id, version)).await?.ok_or(PageError::NotFound)
+    here.read(move |snapshot| snapshot.settings_version(id, version)).await?.ok_or(PageError::NotFound)
 }
 
 #[post("/sites/{id}/boxes/{number}/history/{version}/restore")]
 async fn restore_version(
-    state: web::Data<AppState>,
-    Editor(who): Editor,
+    EditorAt(here): EditorAt,
     path: web::Path<(i64, u8, i32)>,
     fields: Fields,
 ) -> Result<HttpResponse, PageError> {
-    let bench = open(&state, path.0, path.1).await?;
+    let bench = here.workbench(path.1).await?;
     // An undo knows which version to bring back, not which one stands.
     let base = fields.get("base_version").parse().unwrap_or_else(|_| bench.saved().map_or(0, |s| s.version));
-    let old = version(&state, &bench, path.2).await?;
+    let old = version(&here, &bench, path.2).await?;
     let back = format!("{}/history", bench.path());
     if let Some(fault) = old.settings.check(&bench.installation.card).into_iter().next() {
         let text = format!(
             "Version {} stays where it is: the card of the box changed since, and it cannot hold this: {}.",
             old.version, fault.message
         );
-        flash(&who.session, text, None)?;
+        flash(&here.who.session, text, None)?;
         return Ok(see_other(&back));
     }
-    let (id, user) = (bench.site_box()?.record.id, who.user.id);
+    let id = bench.site_box()?.record.id;
     let reason = format!("back to version {}: {}", old.version, old.reason);
-    let saved = db(&state, move |store| {
-        let new = NewSettings { settings: &old.settings, kind: SettingsKind::Restored, reason: &reason };
-        store.save_settings(id, base, new, user)
-    })
-    .await?;
+    let saved = here
+        .change(move |change| {
+            let new = NewSettings { settings: &old.settings, kind: SettingsKind::Restored, reason: &reason };
+            change.save_settings(id, base, new)
+        })
+        .await?;
     match saved {
         None => return Err(PageError::NotFound),
         Some(Saved::As(now)) => {
-            let text = if now == base {
-                "The box is set to that already.".to_owned()
-            } else {
-                format!("Version {} is back, as version {now}.", path.2)
-            };
-            flash(&who.session, text, None)?;
+            flash(&here.who.session, format!("Version {} is back, as version {now}.", path.2), None)?;
         }
+        Some(Saved::Unchanged(_)) => flash(&here.who.session, "The box is set to that already.", None)?,
         Some(Saved::Conflict(theirs)) => {
             flash(
-                &who.session,
+                &here.who.session,
                 format!(
                     "{} saved version {} in the meantime. Look at it first, then restore.",
                     theirs.saved_by, theirs.version
@@ -263,33 +248,30 @@ async fn restore_version(
 
 #[post("/sites/{id}/boxes/{number}/history/{version}/fallback")]
 async fn set_fallback(
-    state: web::Data<AppState>,
-    Editor(who): Editor,
+    EditorAt(here): EditorAt,
     path: web::Path<(i64, u8, i32)>,
     fields: Fields,
 ) -> Result<HttpResponse, PageError> {
-    let bench = open(&state, path.0, path.1).await?;
-    let old = version(&state, &bench, path.2).await?;
+    let bench = here.workbench(path.1).await?;
+    let old = version(&here, &bench, path.2).await?;
     let id = bench.site_box()?.record.id;
     let chosen = (fields.get("off") != "yes").then_some(old.version);
-    db(&state, move |store| store.set_fallback(id, chosen)).await?;
+    if !here.change(move |change| change.set_fallback(id, chosen)).await? {
+        return Err(PageError::NotFound);
+    }
     let text = match chosen {
         Some(version) => format!("Version {version} is the fallback of this box."),
         None => "The box has no fallback version now.".to_owned(),
     };
-    flash(&who.session, text, None)?;
+    flash(&here.who.session, text, None)?;
     Ok(see_other(&format!("{}/history", bench.path())))
 }
 
 /// A version as a settings file.
 #[get("/sites/{id}/boxes/{number}/history/{version}/settings.json")]
-async fn download_version(
-    state: web::Data<AppState>,
-    _who: SignedIn,
-    path: web::Path<(i64, u8, i32)>,
-) -> Result<HttpResponse, PageError> {
-    let bench = open(&state, path.0, path.1).await?;
-    let record = version(&state, &bench, path.2).await?;
+async fn download_version(here: AtSite, path: web::Path<(i64, u8, i32)>) -> Result<HttpResponse, PageError> {
+    let bench = here.workbench(path.1).await?;
+    let record = version(&here, &bench, path.2).await?;
     let name = format!("{} version {}", bench.controller()?.place, record.version);
     Ok(HttpResponse::Ok().content_type("application/json").insert_header(attachment(&name, "json")).body(
         settings_file::write(&BoxFile {

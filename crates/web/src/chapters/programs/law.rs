@@ -5,9 +5,8 @@ use super::{BoxHead, Tab};
 use crate::page::frame::Frame;
 use crate::page::law_words::{exempt_words, rule_words};
 use crate::server::error::{PageError, page_with, see_other};
-use crate::server::session::{Editor, Fields, SignedIn, flash};
-use crate::server::state::{AppState, db};
-use crate::site::workbench::open;
+use crate::server::session::{Fields, flash};
+use crate::site::context::{AtSite, EditorAt};
 use actix_web::http::StatusCode;
 use actix_web::{HttpResponse, get, post, web};
 use askama::Template;
@@ -91,16 +90,16 @@ struct Refused<'a> {
 }
 
 async fn law_page_with(
-    state: &web::Data<AppState>,
-    who: &SignedIn,
+    here: &AtSite,
     path: (i64, u8),
     status: StatusCode,
     refused: Option<Refused<'_>>,
 ) -> Result<HttpResponse, PageError> {
-    let bench = open(state, path.0, path.1).await?;
+    let bench = here.workbench(path.1).await?;
     let site_id = path.0;
-    let (library, applied) =
-        db(state, move |store| Ok((store.library::<Ordinance>()?, store.ordinances(site_id)?))).await?;
+    let (library, applied) = here
+        .read(move |snapshot| Ok((snapshot.library::<Ordinance>()?, snapshot.ordinances(site_id)?)))
+        .await?;
     let mut known: Vec<(i64, Ordinance)> =
         library.into_iter().map(|e: Entry<Ordinance>| (e.id, e.item)).collect();
     // One that was taken off the list still holds here, and must stay visible.
@@ -146,7 +145,7 @@ async fn law_page_with(
     page_with(
         status,
         &LawPage {
-            frame: bench.frame(who, "restrictions")?,
+            frame: bench.frame(&here, "restrictions")?,
             head: bench.head(Tab::Law)?,
             ordinances,
             zones,
@@ -156,12 +155,8 @@ async fn law_page_with(
 }
 
 #[get("/sites/{id}/boxes/{number}/law")]
-async fn law_page(
-    state: web::Data<AppState>,
-    who: SignedIn,
-    path: web::Path<(i64, u8)>,
-) -> Result<HttpResponse, PageError> {
-    law_page_with(&state, &who, *path, StatusCode::OK, None).await
+async fn law_page(here: AtSite, path: web::Path<(i64, u8)>) -> Result<HttpResponse, PageError> {
+    law_page_with(&here, *path, StatusCode::OK, None).await
 }
 
 /// Reads the permits of a form; rows without a zone are left out.
@@ -190,8 +185,7 @@ fn permits(fields: &Fields) -> Result<Vec<Permit>, Vec<(String, String)>> {
 
 #[post("/sites/{id}/boxes/{number}/law/{ordinance}")]
 async fn save_law(
-    state: web::Data<AppState>,
-    Editor(who): Editor,
+    EditorAt(here): EditorAt,
     path: web::Path<(i64, u8, i64)>,
     fields: Fields,
 ) -> Result<HttpResponse, PageError> {
@@ -209,20 +203,15 @@ async fn save_law(
         Ok(permits) => permits,
         Err(errors) => {
             let refused = refuse(errors, "A permit needs another look. Nothing is stored yet.".into());
-            return law_page_with(
-                &state,
-                &who,
-                (site_id, number),
-                StatusCode::UNPROCESSABLE_ENTITY,
-                Some(refused),
-            )
-            .await;
+            return law_page_with(&here, (site_id, number), StatusCode::UNPROCESSABLE_ENTITY, Some(refused))
+                .await;
         }
     };
-    let (entry, others) = db(&state, move |store| {
-        Ok((store.library_entry::<Ordinance>(ordinance_id)?, store.ordinances(site_id)?))
-    })
-    .await?;
+    let (entry, others) = here
+        .read(move |snapshot| {
+            Ok((snapshot.library_entry::<Ordinance>(ordinance_id)?, snapshot.ordinances(site_id)?))
+        })
+        .await?;
     let known = entry.map(|e| e.item);
     let known = known.or_else(|| {
         others.iter().find(|o| o.ordinance_id == ordinance_id).map(|o| o.applied.ordinance.clone())
@@ -241,21 +230,13 @@ async fn save_law(
                     fault.message
                 ),
             );
-            return law_page_with(
-                &state,
-                &who,
-                (site_id, number),
-                StatusCode::UNPROCESSABLE_ENTITY,
-                Some(refused),
-            )
-            .await;
+            return law_page_with(&here, (site_id, number), StatusCode::UNPROCESSABLE_ENTITY, Some(refused))
+                .await;
         }
     }
-    let user = who.user.id;
-    let stored = db(&state, move |store| {
-        store.apply_ordinance((site_id, ordinance_id), base, (house, &permits, lifted), user)
-    })
-    .await?;
+    let stored = here
+        .change(move |change| change.apply_ordinance(ordinance_id, base, (house, &permits, lifted)))
+        .await?;
     let text = match (stored, lifted) {
         (false, _) => {
             "Somebody changed this restriction in the meantime. This is how it stands now; look again."
@@ -264,7 +245,7 @@ async fn save_law(
         (true, true) => format!("The site does not keep to {name} any more."),
         (true, false) => format!("The site keeps to {name}."),
     };
-    flash(&who.session, text, None)?;
+    flash(&here.who.session, text, None)?;
     Ok(see_other(&format!("/sites/{site_id}/boxes/{number}/law")))
 }
 

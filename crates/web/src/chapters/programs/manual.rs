@@ -8,10 +8,8 @@ use crate::page::quantities::length_of_time;
 use crate::page::quantities::span;
 use crate::page::quantities::volume;
 use crate::server::error::{PageError, page};
-use crate::server::session::SignedIn;
-use crate::server::state::AppState;
+use crate::site::context::AtSite;
 use crate::site::workbench::Workbench;
-use crate::site::workbench::open;
 use actix_web::{HttpResponse, get, web};
 use askama::Template;
 use jiff::{SignedDuration, Timestamp};
@@ -162,23 +160,19 @@ fn view(bench: &Workbench, settings: &Settings, title: String, run: &ManualRun, 
 
 #[get("/sites/{id}/boxes/{number}/manual")]
 async fn manual_page(
-    state: web::Data<AppState>,
-    who: SignedIn,
+    here: AtSite,
     path: web::Path<(i64, u8)>,
     query: web::Query<ManualQuery>,
 ) -> Result<HttpResponse, PageError> {
-    let bench = open(&state, path.0, path.1).await?;
+    let bench = here.workbench(path.1).await?;
     let settings = bench.settings();
     let names = bench.names(&settings);
     let tz = bench.installation.tz.clone();
-    let now = Timestamp::now().to_zoned(tz.clone());
+    let now = bench.at.to_zoned(tz.clone());
     // The time asked for belongs to the day the page is about, so that the law of that day counts.
     let asked = query.at.as_deref().and_then(upland_formats::clock_time);
     let time = asked.unwrap_or_else(|| now.time());
-    let at = tz
-        .to_ambiguous_zoned(bench.today.to_datetime(time))
-        .compatible()
-        .map_or(Timestamp::UNIX_EPOCH, |z| z.timestamp());
+    let at = crate::site::clock::instant(bench.today, time, &tz);
     let what = match query.what.as_deref() {
         Some("zone") => "zone",
         Some("program") => "program",
@@ -209,7 +203,7 @@ async fn manual_page(
     let run =
         built.map(|(title, run)| view(&bench, &settings, crate::page::quantities::capital(&title), &run, at));
     page(&ManualPage {
-        frame: bench.frame(&who, "by hand")?,
+        frame: bench.frame(&here, "by hand")?,
         head: bench.head(Tab::Manual)?,
         what,
         seconds,

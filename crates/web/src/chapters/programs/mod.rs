@@ -15,7 +15,7 @@ pub(crate) mod words;
 
 use crate::page::frame::{Chapter, Frame};
 use crate::server::error::PageError;
-use crate::server::session::SignedIn;
+use crate::site::context::AtSite;
 use crate::site::workbench::Workbench;
 use actix_web::web;
 use upland_core::controller::schedule::Settings;
@@ -38,7 +38,7 @@ pub(super) trait BoxPage {
     fn names<'a>(&'a self, settings: &'a Settings) -> words::Names<'a>;
 
     /// The frame around a page of the box, with the tabs of its pages.
-    fn frame(&self, who: &SignedIn, title: &str) -> Result<Frame, PageError>;
+    fn frame(&self, here: &AtSite, title: &str) -> Result<Frame, PageError>;
 
     /// The head of a page of the box.
     fn head(&self, tab: Tab) -> Result<BoxHead, PageError>;
@@ -49,9 +49,9 @@ impl BoxPage for Workbench {
         words::Names { installation: &self.installation, settings, units: self.units() }
     }
 
-    fn frame(&self, who: &SignedIn, title: &str) -> Result<Frame, PageError> {
+    fn frame(&self, here: &AtSite, title: &str) -> Result<Frame, PageError> {
         let place = &self.controller()?.place;
-        let mut frame = Frame::of_site(who, format!("{place}: {title}"), &self.loaded, Chapter::Programs)?;
+        let mut frame = Frame::of_site(here, format!("{place}: {title}"), Chapter::Programs)?;
         frame.here = self.path();
         Ok(frame)
     }

@@ -12,10 +12,9 @@ use crate::page::frame::Frame;
 use crate::page::quantities::span;
 use crate::page::quantities::{plain, volume};
 use crate::server::error::{PageError, page, see_other};
-use crate::server::session::{Editor, Fields, SignedIn, flash};
-use crate::server::state::{AppState, db};
+use crate::server::session::{Fields, flash};
+use crate::site::context::{AtSite, EditorAt};
 use crate::site::workbench::Workbench;
-use crate::site::workbench::open;
 use actix_web::{HttpResponse, get, post, web};
 use askama::Template;
 use jiff::ToSpan;
@@ -275,12 +274,11 @@ fn relaxed(bench: &Workbench, present: &Settings, relax: Relax) -> Vec<String> {
 
 #[get("/sites/{id}/boxes/{number}/plan")]
 async fn plan_page(
-    state: web::Data<AppState>,
-    who: SignedIn,
+    here: AtSite,
     path: web::Path<(i64, u8)>,
     query: web::Query<PlanQuery>,
 ) -> Result<HttpResponse, PageError> {
-    let bench = open(&state, path.0, path.1).await?;
+    let bench = here.workbench(path.1).await?;
     let (strategy, relax) = (query.strategy(&bench), query.relax());
     let present = bench.settings();
     let asked = request(&bench, &present, strategy, relax);
@@ -294,7 +292,7 @@ async fn plan_page(
         }
     };
     page(&PlanPage {
-        frame: bench.frame(&who, "plan")?,
+        frame: bench.frame(&here, "plan")?,
         head: bench.head(Tab::Plan)?,
         version: bench.saved().map_or(0, |s| s.version),
         strategies: Strategy::ALL
@@ -346,12 +344,11 @@ fn taken(present: &Settings, proposal: &Proposal, chosen: &[usize]) -> Settings 
 
 #[post("/sites/{id}/boxes/{number}/plan")]
 async fn accept(
-    state: web::Data<AppState>,
-    Editor(who): Editor,
+    EditorAt(here): EditorAt,
     path: web::Path<(i64, u8)>,
     fields: Fields,
 ) -> Result<HttpResponse, PageError> {
-    let bench = open(&state, path.0, path.1).await?;
+    let bench = here.workbench(path.1).await?;
     let base = base_version(&fields)?;
     let query = PlanQuery::of_fields(&fields);
     let (strategy, relax) = (query.strategy(&bench), query.relax());
@@ -359,7 +356,7 @@ async fn accept(
     let present = bench.settings();
     let Ok(proposal) = plan(&request(&bench, &present, strategy, relax)) else {
         flash(
-            &who.session,
+            &here.who.session,
             "The plan does not fit any more; something changed in between. Nothing was stored.",
             None,
         )?;
@@ -372,14 +369,18 @@ async fn accept(
         .filter(|i| fields.get(&format!("take{i}")) == "on")
         .collect();
     if chosen.is_empty() {
-        flash(&who.session, "No program was chosen, so nothing was stored. Tick those to take over.", None)?;
+        flash(
+            &here.who.session,
+            "No program was chosen, so nothing was stored. Tick those to take over.",
+            None,
+        )?;
         return Ok(see_other(&back));
     }
     let settings = taken(&present, &proposal, &chosen);
     // More programs than the box has were only a way to see what would do.
     if let Some(fault) = settings.check(&bench.installation.card).into_iter().next() {
         flash(
-            &who.session,
+            &here.who.session,
             format!(
                 "The box cannot hold this plan: {}. Correct its card, or choose another relaxation.",
                 fault.message
@@ -389,7 +390,7 @@ async fn accept(
         return Ok(see_other(&back));
     }
     let whole = chosen.len() == proposal.programs.len();
-    let (id, user) = (bench.site_box()?.record.id, who.user.id);
+    let id = bench.site_box()?.record.id;
     let mut reason = words::strategy(strategy).0.to_lowercase();
     if !whole {
         reason.push_str(&format!(", {} of {} programs", chosen.len(), proposal.programs.len()));
@@ -398,22 +399,27 @@ async fn accept(
     if !given_up.is_empty() {
         reason.push_str(&format!("; with {}", given_up.join(", ").to_lowercase()));
     }
-    let saved = db(&state, move |store| {
-        let new = NewSettings { settings: &settings, kind: SettingsKind::Planned, reason: &reason };
-        store.save_settings(id, base, new, user)
-    })
-    .await?;
+    let saved = here
+        .change(move |change| {
+            let new = NewSettings { settings: &settings, kind: SettingsKind::Planned, reason: &reason };
+            change.save_settings(id, base, new)
+        })
+        .await?;
     match saved {
         None => Err(PageError::NotFound),
         Some(Saved::As(version)) => {
             let text = format!("The plan is version {version}. Print the door sheet, or key it in.");
             let undo = (base > 0).then(|| format!("{}/history/{base}/restore", bench.path()));
-            flash(&who.session, text, undo)?;
+            flash(&here.who.session, text, undo)?;
+            Ok(see_other(&bench.path()))
+        }
+        Some(Saved::Unchanged(version)) => {
+            flash(&here.who.session, format!("The box is set to that already, as version {version}."), None)?;
             Ok(see_other(&bench.path()))
         }
         Some(Saved::Conflict(theirs)) => {
             flash(
-                &who.session,
+                &here.who.session,
                 format!(
                     "{} saved version {} in the meantime. This is the plan against it; look again.",
                     theirs.saved_by, theirs.version

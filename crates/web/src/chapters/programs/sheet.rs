@@ -7,10 +7,8 @@ use crate::page::frame::Frame;
 use crate::page::quantities::length_of_time;
 use crate::page::quantities::month_name;
 use crate::server::error::{PageError, page};
-use crate::server::session::SignedIn;
-use crate::server::state::AppState;
+use crate::site::context::AtSite;
 use crate::site::workbench::Workbench;
-use crate::site::workbench::open;
 use actix_web::{HttpRequest, HttpResponse, get, web};
 use askama::Template;
 use qrcode::QrCode;
@@ -246,16 +244,15 @@ struct SheetPage {
 
 #[get("/sites/{id}/boxes/{number}/sheet")]
 async fn door_sheet(
-    state: web::Data<AppState>,
-    who: SignedIn,
+    here: AtSite,
     request: HttpRequest,
     path: web::Path<(i64, u8)>,
 ) -> Result<HttpResponse, PageError> {
-    let bench = open(&state, path.0, path.1).await?;
+    let bench = here.workbench(path.1).await?;
     let address = address(&request, &bench.path());
     let token = &bench.site_box()?.record.calendar_token;
     page(&SheetPage {
-        frame: bench.frame(&who, "door sheet")?,
+        frame: bench.frame(&here, "door sheet")?,
         head: bench.head(Tab::Sheet)?,
         view: build(&bench)?,
         qr: qr(&address)?,
@@ -436,15 +433,11 @@ fn stages(bench: &Workbench) -> Vec<Stage> {
 }
 
 #[get("/sites/{id}/boxes/{number}/walk")]
-async fn key_in_walk(
-    state: web::Data<AppState>,
-    who: SignedIn,
-    path: web::Path<(i64, u8)>,
-) -> Result<HttpResponse, PageError> {
-    let bench = open(&state, path.0, path.1).await?;
+async fn key_in_walk(here: AtSite, path: web::Path<(i64, u8)>) -> Result<HttpResponse, PageError> {
+    let bench = here.workbench(path.1).await?;
     let version = bench.saved().map_or(0, |s| s.version);
     page(&WalkPage {
-        frame: bench.frame(&who, "key in")?,
+        frame: bench.frame(&here, "key in")?,
         head: bench.head(Tab::Sheet)?,
         // Ticks belong to a version: another one starts with none.
         key: format!("walk-{}-{version}", bench.site_box()?.record.id),

@@ -3,7 +3,7 @@
 //! A post is accepted or refused whole by its token and shape; of its readings each is taken, known
 //! already, or refused with a reason. What is acknowledged is stored.
 
-use crate::server::state::{AppState, db};
+use crate::server::state::{AppState, with_store};
 use actix_web::http::StatusCode;
 use actix_web::{HttpRequest, HttpResponse, get, web};
 use jiff::{SignedDuration, Timestamp};
@@ -189,7 +189,7 @@ async fn take(state: web::Data<AppState>, request: HttpRequest, payload: web::Pa
     }
     let from = address.clone();
     let hashed = hash(&token);
-    let known = db(&state, move |store| store.posting(&hashed, &from)).await;
+    let known = with_store(&state, move |store| store.posting(&hashed, &from)).await;
     let posting = match known {
         Err(_) => return problem(StatusCode::SERVICE_UNAVAILABLE, "nothing was stored; post again"),
         Ok(None) if !state.limits.guess(&address) => {
@@ -237,7 +237,7 @@ async fn refuse(
     // What a device sent may hold anything; the database takes no NUL, and a page shows no control signs.
     let shown = |c: char| if c.is_control() { char::REPLACEMENT_CHARACTER } else { c };
     let (reason, example) = (reason.to_owned(), example.chars().take(200).map(shown).collect::<String>());
-    db(state, move |store| store.count_refusals(device, &reason, count, &example)).await
+    with_store(state, move |store| store.count_refusals(device, &reason, count, &example)).await
 }
 
 async fn store(state: &web::Data<AppState>, posting: &Posting, dto: &PostDto) -> HttpResponse {
@@ -311,7 +311,7 @@ async fn store(state: &web::Data<AppState>, posting: &Posting, dto: &PostDto) ->
     }
     let sent = good.len();
     let (sensor, device) = (posting.sensor_id, posting.device_id);
-    match db(state, move |store| store.add_readings(sensor, Some(device), &good)).await {
+    match with_store(state, move |store| store.add_readings(sensor, Some(device), &good)).await {
         Err(_) => problem(StatusCode::SERVICE_UNAVAILABLE, "nothing was stored; post again"),
         Ok(taken) => {
             let status = if sent == 0 { StatusCode::UNPROCESSABLE_ENTITY } else { StatusCode::OK };

@@ -2,13 +2,13 @@
 //! named reason why there is none; and later steps by half a point.
 
 use super::devices::read_lines;
-use super::{find, frame, open};
+use super::{find, frame};
 use crate::page::frame::Frame;
 use crate::page::quantities::plain;
 use crate::page::sensor_words::{failure, moment};
 use crate::server::error::{PageError, page_with, see_other};
-use crate::server::session::{Editor, Fields, SignedIn, flash};
-use crate::server::state::{AppState, db};
+use crate::server::session::{Fields, flash};
+use crate::site::context::{AtSite, EditorAt};
 use crate::site::sensing::SensorStates;
 use actix_web::http::StatusCode;
 use actix_web::{HttpResponse, get, post, web};
@@ -197,7 +197,7 @@ fn probe(room: &SensorStates, id: i64) -> Result<&SensorRecord, PageError> {
 }
 
 fn draw(
-    who: &SignedIn,
+    here: &AtSite,
     room: &SensorStates,
     id: i64,
     status: StatusCode,
@@ -209,7 +209,7 @@ fn draw(
     page_with(
         status,
         &CalibratePage {
-            frame: frame(who, room, "calibration")?,
+            frame: frame(here, "calibration")?,
             site_id: room.loaded.site.id,
             id,
             name: record.sensor.name.clone(),
@@ -236,25 +236,20 @@ fn draw(
 }
 
 #[get("/sites/{id}/sensors/{sensor}/calibrate")]
-async fn run_page(
-    state: web::Data<AppState>,
-    Editor(who): Editor,
-    path: web::Path<(i64, i64)>,
-) -> Result<HttpResponse, PageError> {
-    let room = open(&state, path.0).await?;
-    draw(&who, &room, path.1, StatusCode::OK, Left::default())
+async fn run_page(EditorAt(here): EditorAt, path: web::Path<(i64, i64)>) -> Result<HttpResponse, PageError> {
+    let room = here.sensor_states(None).await?;
+    draw(&here, &room, path.1, StatusCode::OK, Left::default())
 }
 
 /// Looks at a run, and takes its threshold over when asked.
 #[post("/sites/{id}/sensors/{sensor}/calibrate")]
 async fn look(
-    state: web::Data<AppState>,
-    Editor(who): Editor,
+    EditorAt(here): EditorAt,
     path: web::Path<(i64, i64)>,
     fields: Fields,
 ) -> Result<HttpResponse, PageError> {
     let (site_id, id) = *path;
-    let room = open(&state, site_id).await?;
+    let room = here.sensor_states(None).await?;
     let record = probe(&room, id)?;
     let mut errors = Vec::new();
     let begun = fields
@@ -269,9 +264,9 @@ async fn look(
     let readings: Vec<Reading> = if typed.is_empty() {
         let from = begun.unwrap_or(room.at);
         let until = from + SignedDuration::from_hours(LOOKED_AT_HOURS);
-        db(&state, move |store| store.raw_readings(id, Channel::SoilMoisture, (from, until))).await?
+        here.read(move |snapshot| snapshot.raw_readings(id, Channel::SoilMoisture, (from, until))).await?
     } else {
-        match read_lines(Channel::SoilMoisture, typed, &room.tz, Timestamp::now()) {
+        match read_lines(Channel::SoilMoisture, typed, &room.tz, here.now()) {
             Ok(all) => all.into_iter().map(|(_, r)| r).collect(),
             Err(found) => {
                 errors.extend(found);
@@ -281,7 +276,7 @@ async fn look(
     };
     let Some(begun) = begun.filter(|_| errors.is_empty()) else {
         return draw(
-            &who,
+            &here,
             &room,
             id,
             StatusCode::UNPROCESSABLE_ENTITY,
@@ -295,8 +290,7 @@ async fn look(
         if let Err(why) = &found {
             // A failed run is remembered too: the next one may meet the same fault.
             let (said, _) = failure(why, &room.tz);
-            let user = who.user.id;
-            db(&state, move |store| {
+            here.change(move |change| {
                 let body = serde_json::json!({ "failure": said });
                 let event = NewSensorEvent {
                     kind: SensorEventKind::Calibration,
@@ -305,18 +299,18 @@ async fn look(
                     body,
                     reason: "calibration run",
                 };
-                store.add_sensor_event(id, &event, user)
+                change.add_sensor_event(id, &event)
             })
             .await?;
         }
-        return draw(&who, &room, id, status, Left { typed: fields, errors, outcome: Some(shown) });
+        return draw(&here, &room, id, status, Left { typed: fields, errors, outcome: Some(shown) });
     }
     let drained = match &found {
         Ok(drained) => *drained,
         Err(_) => {
             let shown = outcome(&room, record, begun, &readings, &found);
             return draw(
-                &who,
+                &here,
                 &room,
                 id,
                 StatusCode::UNPROCESSABLE_ENTITY,
@@ -326,24 +320,35 @@ async fn look(
     };
     let mut sensor = record.sensor.clone();
     sensor.setting.soil_threshold_pct = Some(drained.threshold_pct);
-    let (base, user) = (fields.get("base_version").parse().unwrap_or(0), who.user.id);
+    let base = fields.get("base_version").parse().unwrap_or(0);
     let kept: Vec<(Channel, Reading)> = readings.iter().map(|r| (Channel::SoilMoisture, *r)).collect();
-    let saved = db(&state, move |store| {
-        let saved = store.save_sensor(id, base, &sensor, user)?;
-        if matches!(saved, Some(Saved::As(_))) {
-            store.add_readings(id, None, &kept)?;
-            let body = serde_json::json!({ "threshold_pct": drained.threshold_pct, "drained_pct": drained.drained_pct, "uncertainty": drained.uncertainty });
-            let event = NewSensorEvent { kind: SensorEventKind::Calibration, from: begun, until: None, body, reason: "24-hour run" };
-            store.add_sensor_event(id, &event, user)?;
-        }
-        Ok(saved)
-    })
-    .await?;
+    let saved = here
+        .change(move |change| {
+            let saved = change.save_sensor(id, base, &sensor)?;
+            if matches!(saved, Some(Saved::As(_) | Saved::Unchanged(_))) {
+                change.add_readings(id, &kept)?;
+                let body = serde_json::json!({
+                    "threshold_pct": drained.threshold_pct,
+                    "drained_pct": drained.drained_pct,
+                    "uncertainty": drained.uncertainty,
+                });
+                let event = NewSensorEvent {
+                    kind: SensorEventKind::Calibration,
+                    from: begun,
+                    until: None,
+                    body,
+                    reason: "24-hour run",
+                };
+                change.add_sensor_event(id, &event)?;
+            }
+            Ok(saved)
+        })
+        .await?;
     match saved {
         None => Err(PageError::NotFound),
-        Some(Saved::As(_)) => {
+        Some(Saved::As(_) | Saved::Unchanged(_)) => {
             flash(
-                &who.session,
+                &here.who.session,
                 format!(
                     "Threshold {} % from the run of {}. Set it on the probe too.",
                     plain(drained.threshold_pct, 1),
@@ -358,8 +363,8 @@ async fn look(
                 "{} changed this probe meanwhile. Your run is still here; take it over again.",
                 theirs.saved_by
             )];
-            let room = open(&state, site_id).await?;
-            draw(&who, &room, id, StatusCode::CONFLICT, Left { typed: fields, errors, outcome: None })
+            let room = here.sensor_states(None).await?;
+            draw(&here, &room, id, StatusCode::CONFLICT, Left { typed: fields, errors, outcome: None })
         }
     }
 }
@@ -367,13 +372,12 @@ async fn look(
 /// A later step of the threshold, with the looks of the turf.
 #[post("/sites/{id}/sensors/{sensor}/adjust")]
 async fn adjust(
-    state: web::Data<AppState>,
-    Editor(who): Editor,
+    EditorAt(here): EditorAt,
     path: web::Path<(i64, i64)>,
     fields: Fields,
 ) -> Result<HttpResponse, PageError> {
     let (site_id, id) = *path;
-    let room = open(&state, site_id).await?;
+    let room = here.sensor_states(None).await?;
     let record = probe(&room, id)?;
     let mut errors = Vec::new();
     let before = record.sensor.setting.soil_threshold_pct;
@@ -400,45 +404,42 @@ async fn adjust(
     }
     if !errors.is_empty() {
         return draw(
-            &who,
+            &here,
             &room,
             id,
             StatusCode::UNPROCESSABLE_ENTITY,
             Left { typed: fields, errors, outcome: None },
         );
     }
-    let (base, user, reason, at) = (
-        fields.get("base_version").parse().unwrap_or(0),
-        who.user.id,
-        fields.get("reason").to_owned(),
-        room.at,
-    );
-    let saved = db(&state, move |store| {
-        let saved = store.save_sensor(id, base, &sensor, user)?;
-        if matches!(saved, Some(Saved::As(_))) {
-            let body = serde_json::json!({ "from": before, "to": to, "looks": looks });
-            store.add_sensor_event(
-                id,
-                &NewSensorEvent {
-                    kind: SensorEventKind::Adjustment,
-                    from: at,
-                    until: None,
-                    body,
-                    reason: &reason,
-                },
-                user,
-            )?;
-        }
-        Ok(saved)
-    })
-    .await?;
+    let base = fields.get("base_version").parse().unwrap_or(0);
+    let (reason, at) = (fields.get("reason").to_owned(), room.at);
+    let saved = here
+        .change(move |change| {
+            let saved = change.save_sensor(id, base, &sensor)?;
+            if matches!(saved, Some(Saved::As(_))) {
+                let body = serde_json::json!({ "from": before, "to": to, "looks": looks });
+                change.add_sensor_event(
+                    id,
+                    &NewSensorEvent {
+                        kind: SensorEventKind::Adjustment,
+                        from: at,
+                        until: None,
+                        body,
+                        reason: &reason,
+                    },
+                )?;
+            }
+            Ok(saved)
+        })
+        .await?;
     let said = match saved {
         None => return Err(PageError::NotFound),
+        Some(Saved::Unchanged(_)) => "That is the threshold already; nothing was moved.".to_owned(),
         Some(Saved::As(_)) => "Moved. Look at the turf for a week before the next step.".to_owned(),
         Some(Saved::Conflict(theirs)) => {
             format!("{} changed this probe meanwhile; nothing was moved.", theirs.saved_by)
         }
     };
-    flash(&who.session, said, None)?;
+    flash(&here.who.session, said, None)?;
     Ok(see_other(&format!("/sites/{site_id}/sensors/{id}")))
 }

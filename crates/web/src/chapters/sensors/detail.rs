@@ -7,22 +7,26 @@ use super::{find, frame};
 use crate::page::frame::Frame;
 use crate::page::quantities::plain;
 use crate::page::sensor_words::{cause, criterion, found, moment, remedy, says, verdict};
+use crate::page::take_back::TakeBack;
 use crate::server::error::{PageError, page_with, see_other};
-use crate::server::session::{Editor, Fields, SignedIn, flash};
-use crate::server::state::{AppState, db, db_with_climates};
-use crate::site::facts::load;
+use crate::server::session::{Fields, flash};
+use crate::site::clock::instant;
+use crate::site::context::{AtSite, EditorAt};
 use crate::site::sensing::SensorStates;
 use actix_web::http::StatusCode;
 use actix_web::{HttpResponse, get, post, web};
 use askama::Template;
-use jiff::Timestamp;
 use jiff::civil::Date;
 use upland_core::codes::Coded;
 use upland_core::quantity::units::Millimetres;
 use upland_core::sensors::state::{BYPASS_HOURS, LONGEST_BYPASS_HOURS, Pause};
 use upland_core::sensors::{Channel, Sense, Task, upkeep};
+use upland_store::Subject;
 use upland_store::readings::{DeviceRecord, Refused};
 use upland_store::sensors::{NewSensorEvent, SensorEvent, SensorEventKind};
+
+/// When a task of a day counts as done.
+const NOON: jiff::civil::Time = jiff::civil::time(12, 0, 0, 0);
 
 pub(super) fn routes(config: &mut web::ServiceConfig) {
     config
@@ -177,25 +181,25 @@ pub(super) struct Left {
 }
 
 pub(super) async fn draw(
-    state: &web::Data<AppState>,
-    who: &SignedIn,
+    here: &AtSite,
     (site_id, id): (i64, i64),
     status: StatusCode,
     left: Left,
 ) -> Result<HttpResponse, PageError> {
-    let loaded = load(state, site_id).await?;
-    let (room, around) = db_with_climates(state, move |state, store| {
-        let room = SensorStates::build(state, store, loaded, None)?;
-        let devices: Vec<DeviceRecord> =
-            store.devices(site_id)?.into_iter().filter(|d| d.sensor_id == id).collect();
-        let ids: Vec<i64> = devices.iter().map(|d| d.id).collect();
-        let refused = if ids.is_empty() { Vec::new() } else { store.refusals(&ids)? };
-        let (stand_ins, stand_in) = (state.stand_ins.url.is_some(), state.stand_ins.taken(id));
-        Ok((room, Around { devices, refused, stand_ins, stand_in }))
-    })
-    .await?;
+    let room = here.sensor_states(None).await?;
     find(&room, id)?;
-    let frame = frame(who, &room, "sensor")?;
+    let (devices, refused) = here
+        .read(move |snapshot| {
+            let mut devices = snapshot.devices(site_id)?;
+            devices.retain(|d| d.sensor_id == id);
+            let ids: Vec<i64> = devices.iter().map(|d| d.id).collect();
+            let refused = if ids.is_empty() { Vec::new() } else { snapshot.refusals(&ids)? };
+            Ok((devices, refused))
+        })
+        .await?;
+    let running = &here.state.stand_ins;
+    let around = Around { devices, refused, stand_ins: running.url.is_some(), stand_in: running.taken(id) };
+    let frame = frame(here, "sensor")?;
     let drawn = web::block(move || build(frame, &room, id, around, left)).await??;
     page_with(status, &drawn)
 }
@@ -276,7 +280,8 @@ fn build(
             })
             .collect(),
         events: room
-            .events
+            .loaded
+            .sensor_events
             .iter()
             .filter(|e| e.sensor_id == id)
             .take(20)
@@ -341,25 +346,20 @@ fn build(
 }
 
 #[get("/sites/{id}/sensors/{sensor}")]
-async fn sensor_page(
-    state: web::Data<AppState>,
-    who: SignedIn,
-    path: web::Path<(i64, i64)>,
-) -> Result<HttpResponse, PageError> {
-    let token = who.session.remove_as::<String>("device_token").and_then(Result::ok);
-    draw(&state, &who, *path, StatusCode::OK, Left { new_token: token, ..Left::default() }).await
+async fn sensor_page(here: AtSite, path: web::Path<(i64, i64)>) -> Result<HttpResponse, PageError> {
+    let token = here.who.session.remove_as::<String>("device_token").and_then(Result::ok);
+    draw(&here, *path, StatusCode::OK, Left { new_token: token, ..Left::default() }).await
 }
 
 /// A bypass, a silence, or a task that was done.
 #[post("/sites/{id}/sensors/{sensor}/events")]
 async fn note(
-    state: web::Data<AppState>,
-    Editor(who): Editor,
+    EditorAt(here): EditorAt,
     path: web::Path<(i64, i64)>,
     fields: Fields,
 ) -> Result<HttpResponse, PageError> {
     let (site_id, id) = *path;
-    let room = super::open(&state, site_id).await?;
+    let room = here.sensor_states(None).await?;
     find(&room, id)?;
     let mut errors = Vec::new();
     let reason = fields.get("reason").to_owned();
@@ -387,16 +387,12 @@ async fn note(
         }
         "task" => {
             let task = Task::from_code(fields.get("task"));
-            let date = fields.get("date").parse::<Date>();
+            let date = fields.date("date");
             if task.is_none() {
                 errors.push("Choose a task of the list.".into());
             }
             let at = match date {
-                Ok(date) if date <= room.today.max(Timestamp::now().to_zoned(room.tz.clone()).date()) => room
-                    .tz
-                    .to_ambiguous_zoned(date.at(12, 0, 0, 0))
-                    .compatible()
-                    .map_or(room.at, |z| z.timestamp()),
+                Some(date) if date <= room.today.max(here.today()) => instant(date, NOON, &room.tz),
                 _ => {
                     errors.push("A date written YYYY-MM-DD, not in the future.".into());
                     room.at
@@ -412,15 +408,13 @@ async fn note(
     };
     if !errors.is_empty() {
         return draw(
-            &state,
-            &who,
+            &here,
             (site_id, id),
             StatusCode::UNPROCESSABLE_ENTITY,
             Left { errors, typed: fields, new_token: None },
         )
         .await;
     }
-    let user = who.user.id;
     let said = match event.0 {
         SensorEventKind::Bypass => event.2.map_or(String::new(), |u| {
             format!("On bypass until {}; then it counts again by itself.", moment(u, &room.tz))
@@ -430,62 +424,62 @@ async fn note(
         }),
         _ => "Written down.".to_owned(),
     };
-    let made = db(&state, move |store| {
-        let new =
-            NewSensorEvent { kind: event.0, from: event.1, until: event.2, body: event.3, reason: &reason };
-        store.add_sensor_event(id, &new, user)
-    })
-    .await?;
-    flash(&who.session, said, Some(format!("/sites/{site_id}/sensors/{id}/events/{made}/undo")))?;
+    let made = here
+        .change(move |change| {
+            let new = NewSensorEvent {
+                kind: event.0,
+                from: event.1,
+                until: event.2,
+                body: event.3,
+                reason: &reason,
+            };
+            change.add_sensor_event(id, &new)
+        })
+        .await?
+        .ok_or(PageError::NotFound)?;
+    flash(&here.who.session, said, Some(format!("/sites/{site_id}/sensors/{id}/events/{made}/undo")))?;
     Ok(see_other(&format!("/sites/{site_id}/sensors/{id}")))
 }
 
-async fn set_undone(
-    state: &web::Data<AppState>,
-    who: &SignedIn,
-    (site, sensor, id): (i64, i64, i64),
-    undone: bool,
-) -> Result<HttpResponse, PageError> {
-    find(&super::open(state, site).await?, sensor)?;
-    let at = undone.then(Timestamp::now);
-    if !db(state, move |store| store.set_sensor_event_undone(sensor, id, at)).await? {
-        return Err(PageError::NotFound);
+fn event(path: (i64, i64, i64)) -> TakeBack {
+    let (site, sensor, id) = path;
+    TakeBack {
+        subject: Subject::SensorEvent,
+        under: sensor,
+        id,
+        address: format!("/sites/{site}/sensors/{sensor}/events/{id}"),
+        list: format!("/sites/{site}/sensors/{sensor}"),
+        said: ("Taken back.", "It stands again."),
     }
-    let redo = undone.then(|| format!("/sites/{site}/sensors/{sensor}/events/{id}/redo"));
-    flash(&who.session, if undone { "Taken back." } else { "It stands again." }, redo)?;
-    Ok(see_other(&format!("/sites/{site}/sensors/{sensor}")))
 }
 
 #[post("/sites/{id}/sensors/{sensor}/events/{event}/undo")]
 async fn undo_event(
-    state: web::Data<AppState>,
-    Editor(who): Editor,
+    EditorAt(here): EditorAt,
     path: web::Path<(i64, i64, i64)>,
     _fields: Fields,
 ) -> Result<HttpResponse, PageError> {
-    set_undone(&state, &who, *path, true).await
+    event(*path).set(&here, true).await
 }
 
 #[post("/sites/{id}/sensors/{sensor}/events/{event}/redo")]
 async fn redo_event(
-    state: web::Data<AppState>,
-    Editor(who): Editor,
+    EditorAt(here): EditorAt,
     path: web::Path<(i64, i64, i64)>,
     _fields: Fields,
 ) -> Result<HttpResponse, PageError> {
-    set_undone(&state, &who, *path, false).await
+    event(*path).set(&here, false).await
 }
 
 /// Sets the rain threshold to one of the replayed ones.
 #[post("/sites/{id}/sensors/{sensor}/threshold")]
 async fn set_threshold(
-    state: web::Data<AppState>,
-    Editor(who): Editor,
+    EditorAt(here): EditorAt,
     path: web::Path<(i64, i64)>,
     fields: Fields,
 ) -> Result<HttpResponse, PageError> {
     let (site_id, id) = *path;
-    let room = super::open(&state, site_id).await?;
+    let room = here.sensor_states(None).await?;
     let record = find(&room, id)?;
     let mut sensor = record.sensor.clone();
     let mm: f64 = fields
@@ -499,57 +493,47 @@ async fn set_threshold(
             typed: fields.clone(),
             new_token: None,
         };
-        return draw(&state, &who, (site_id, id), StatusCode::UNPROCESSABLE_ENTITY, left).await;
+        return draw(&here, (site_id, id), StatusCode::UNPROCESSABLE_ENTITY, left).await;
     }
-    let (base, user) = (fields.get("base_version").parse().unwrap_or(0), who.user.id);
-    let said = match db(&state, move |store| store.save_sensor(id, base, &sensor, user)).await? {
+    let base = fields.get("base_version").parse().unwrap_or(0);
+    let said = match here.change(move |change| change.save_sensor(id, base, &sensor)).await? {
         None => return Err(PageError::NotFound),
         Some(upland_store::Saved::As(_)) => "The threshold is set here; set it on the sensor too.".to_owned(),
+        Some(upland_store::Saved::Unchanged(_)) => "That is the threshold already.".to_owned(),
         Some(upland_store::Saved::Conflict(theirs)) => format!(
             "{} saved version {} meanwhile; nothing was set. Look again.",
             theirs.saved_by, theirs.version
         ),
     };
-    flash(&who.session, said, None)?;
+    flash(&here.who.session, said, None)?;
     Ok(see_other(&format!("/sites/{site_id}/sensors/{id}")))
-}
-
-async fn set_removed(
-    state: &web::Data<AppState>,
-    (site_id, id): (i64, i64),
-    removed: Option<Timestamp>,
-) -> Result<(), PageError> {
-    if db(state, move |store| store.set_sensor_removed(site_id, id, removed)).await? {
-        Ok(())
-    } else {
-        Err(PageError::NotFound)
-    }
 }
 
 #[post("/sites/{id}/sensors/{sensor}/remove")]
 async fn remove(
-    state: web::Data<AppState>,
-    Editor(who): Editor,
+    EditorAt(here): EditorAt,
     path: web::Path<(i64, i64)>,
     _fields: Fields,
 ) -> Result<HttpResponse, PageError> {
-    set_removed(&state, *path, Some(Timestamp::now())).await?;
-    flash(
-        &who.session,
-        "The sensor is taken down.",
-        Some(format!("/sites/{}/sensors/{}/restore", path.0, path.1)),
-    )?;
-    Ok(see_other(&format!("/sites/{}/sensors", path.0)))
+    let (of, now) = (*path, here.now());
+    if !here.change(move |change| change.take_back(Subject::Sensor, of, Some(now))).await? {
+        return Err(PageError::NotFound);
+    }
+    let undo = format!("/sites/{}/sensors/{}/restore", of.0, of.1);
+    flash(&here.who.session, "The sensor is taken down.", Some(undo))?;
+    Ok(see_other(&format!("/sites/{}/sensors", of.0)))
 }
 
 #[post("/sites/{id}/sensors/{sensor}/restore")]
 async fn restore(
-    state: web::Data<AppState>,
-    Editor(who): Editor,
+    EditorAt(here): EditorAt,
     path: web::Path<(i64, i64)>,
     _fields: Fields,
 ) -> Result<HttpResponse, PageError> {
-    set_removed(&state, *path, None).await?;
-    flash(&who.session, "It hangs again.", None)?;
+    let of = *path;
+    if !here.change(move |change| change.take_back(Subject::Sensor, of, None)).await? {
+        return Err(PageError::NotFound);
+    }
+    flash(&here.who.session, "It hangs again.", None)?;
     Ok(see_other(&format!("/sites/{}/sensors/{}", path.0, path.1)))
 }

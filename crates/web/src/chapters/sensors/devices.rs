@@ -1,10 +1,10 @@
 //! Readings that are typed, and devices that may post: their tokens, rotated and revoked.
 
 use super::detail::{Left, draw};
-use super::{find, open};
+use super::sensor_of;
 use crate::server::error::{PageError, see_other};
-use crate::server::session::{Editor, Fields, flash, random_hex};
-use crate::server::state::{AppState, db};
+use crate::server::session::{Fields, flash, random_hex};
+use crate::site::context::EditorAt;
 use actix_web::http::StatusCode;
 use actix_web::{HttpResponse, post, web};
 use jiff::Timestamp;
@@ -18,24 +18,23 @@ pub(super) fn routes(config: &mut web::ServiceConfig) {
 /// Readings typed or pasted: a line each, time and value.
 #[post("/sites/{id}/sensors/{sensor}/readings")]
 async fn typed_readings(
-    state: web::Data<AppState>,
-    Editor(who): Editor,
+    EditorAt(here): EditorAt,
     path: web::Path<(i64, i64)>,
     fields: Fields,
 ) -> Result<HttpResponse, PageError> {
     let (site_id, id) = *path;
-    let room = open(&state, site_id).await?;
-    find(&room, id)?;
+    sensor_of(&here, id)?;
     let parsed = match Channel::from_code(fields.get("channel")) {
-        Some(channel) => read_lines(channel, fields.get("lines"), &room.tz, Timestamp::now()),
+        Some(channel) => read_lines(channel, fields.get("lines"), &here.facts.tz, here.now()),
         None => Err(vec!["Choose what was read.".to_owned()]),
     };
     match parsed {
         Ok(readings) => {
             let count = readings.len();
-            let new = db(&state, move |store| store.add_readings(id, None, &readings)).await?;
+            let new = here.change(move |change| change.add_readings(id, &readings)).await?;
+            let new = new.ok_or(PageError::NotFound)?;
             flash(
-                &who.session,
+                &here.who.session,
                 format!("{new} readings are new, {} were there already.", count - new),
                 None,
             )?;
@@ -43,8 +42,7 @@ async fn typed_readings(
         }
         Err(errors) => {
             draw(
-                &state,
-                &who,
+                &here,
                 (site_id, id),
                 StatusCode::UNPROCESSABLE_ENTITY,
                 Left { errors, typed: fields, new_token: None },
@@ -102,13 +100,12 @@ pub(super) fn read_lines(
 /// A device that may post for this sensor; its token is shown once.
 #[post("/sites/{id}/sensors/{sensor}/devices")]
 async fn make_device(
-    state: web::Data<AppState>,
-    Editor(who): Editor,
+    EditorAt(here): EditorAt,
     path: web::Path<(i64, i64)>,
     fields: Fields,
 ) -> Result<HttpResponse, PageError> {
     let (site_id, id) = *path;
-    find(&open(&state, site_id).await?, id)?;
+    sensor_of(&here, id)?;
     let name = fields.get("name").to_owned();
     if name.is_empty() || name.chars().count() > 80 {
         let left = Left {
@@ -116,47 +113,57 @@ async fn make_device(
             typed: fields,
             new_token: None,
         };
-        return draw(&state, &who, (site_id, id), StatusCode::UNPROCESSABLE_ENTITY, left).await;
+        return draw(&here, (site_id, id), StatusCode::UNPROCESSABLE_ENTITY, left).await;
     }
-    let (token, user) = (random_hex(), who.user.id);
+    let token = random_hex();
     let hash = super::api::hash(&token);
-    db(&state, move |store| store.create_device(id, &name, &hash, user)).await?;
-    who.session.insert("device_token", token)?;
+    let made = here.change(move |change| change.create_device(id, &name, &hash)).await?;
+    made.ok_or(PageError::NotFound)?;
+    here.who.session.insert("device_token", token)?;
     Ok(see_other(&format!("/sites/{site_id}/sensors/{id}#devices")))
 }
 
 #[post("/sites/{id}/sensors/{sensor}/devices/{device}/rotate")]
 async fn rotate(
-    state: web::Data<AppState>,
-    Editor(who): Editor,
+    EditorAt(here): EditorAt,
     path: web::Path<(i64, i64, i64)>,
     _fields: Fields,
 ) -> Result<HttpResponse, PageError> {
     let (site_id, id, device) = *path;
-    find(&open(&state, site_id).await?, id)?;
+    sensor_of(&here, id)?;
     let token = random_hex();
     let hash = super::api::hash(&token);
-    if !db(&state, move |store| store.rotate_device(id, device, &hash)).await? {
-        return Err(PageError::NotFound);
+    if !here.change(move |change| change.rotate_device(id, device, &hash)).await? {
+        let text = "A revoked device gets no new token. Make a new device for it.";
+        flash(&here.who.session, text, None)?;
+        return Ok(see_other(&format!("/sites/{site_id}/sensors/{id}#devices")));
     }
-    who.session.insert("device_token", token)?;
-    flash(&who.session, "The device has a new token. The old one is good until the new one was used.", None)?;
+    here.who.session.insert("device_token", token)?;
+    flash(
+        &here.who.session,
+        "The device has a new token. The old one is good until the new one was used.",
+        None,
+    )?;
     Ok(see_other(&format!("/sites/{site_id}/sensors/{id}#devices")))
 }
 
 #[post("/sites/{id}/sensors/{sensor}/devices/{device}/revoke")]
 async fn revoke(
-    state: web::Data<AppState>,
-    Editor(who): Editor,
+    EditorAt(here): EditorAt,
     path: web::Path<(i64, i64, i64)>,
     _fields: Fields,
 ) -> Result<HttpResponse, PageError> {
     let (site_id, id, device) = *path;
-    find(&open(&state, site_id).await?, id)?;
-    if !db(&state, move |store| store.revoke_device(id, device, Timestamp::now())).await? {
+    sensor_of(&here, id)?;
+    let now = here.now();
+    if !here.change(move |change| change.revoke_device(id, device, now)).await? {
         return Err(PageError::NotFound);
     }
-    flash(&who.session, "Its tokens open nothing any more. A new token brings it back.", None)?;
+    flash(
+        &here.who.session,
+        "Its tokens open nothing any more. Make a new device when it is to post again.",
+        None,
+    )?;
     Ok(see_other(&format!("/sites/{site_id}/sensors/{id}#devices")))
 }
 

@@ -1,17 +1,16 @@
 //! A sensor as a form: its card, what is set on it, and what was measured of its place.
 
-use super::{find, frame, open};
+use super::{find, frame};
 use crate::page::forms::{Field, FieldError, Form, Group, Reader, Shown};
 use crate::page::frame::Frame;
 use crate::page::quantities::plain;
 use crate::server::error::{PageError, page_with, see_other};
-use crate::server::session::{Editor, Fields, SignedIn, flash};
-use crate::server::state::{AppState, db};
+use crate::server::session::{Fields, flash};
+use crate::site::context::{AtSite, EditorAt};
 use crate::site::sensing::SensorStates;
 use actix_web::http::StatusCode;
 use actix_web::{HttpResponse, get, post, web};
 use askama::Template;
-use jiff::Timestamp;
 use std::collections::BTreeMap;
 use upland_core::codes::Coded;
 use upland_core::quantity::bounds::{self, Bound};
@@ -413,7 +412,7 @@ fn zones_of(room: &SensorStates) -> Vec<(u16, String)> {
 }
 
 fn draw(
-    who: &SignedIn,
+    here: &AtSite,
     room: &SensorStates,
     status: StatusCode,
     drawing: &Drawing,
@@ -422,7 +421,7 @@ fn draw(
     page_with(
         status,
         &FormPage {
-            frame: frame(who, room, if drawing.id.is_some() { "sensor" } else { "new sensor" })?,
+            frame: frame(here, if drawing.id.is_some() { "sensor" } else { "new sensor" })?,
             site_id: room.loaded.site.id,
             sensor: drawing.id.map(|id| (id, drawing.sensor.name.clone())),
             card_name: drawing.sensor.card.name.clone(),
@@ -447,13 +446,8 @@ fn generic_card(code: &str) -> Option<(&'static str, SensorCard)> {
 }
 
 #[get("/sites/{id}/sensors/new")]
-async fn new_page(
-    state: web::Data<AppState>,
-    Editor(who): Editor,
-    id: web::Path<i64>,
-    query: web::Query<NewQuery>,
-) -> Result<HttpResponse, PageError> {
-    let room = open(&state, *id).await?;
+async fn new_page(EditorAt(here): EditorAt, query: web::Query<NewQuery>) -> Result<HttpResponse, PageError> {
+    let room = here.sensor_states(None).await?;
     let wanted = query.card.as_deref().unwrap_or("rain_switch");
     let (code, card) = generic_card(wanted).ok_or(PageError::NotFound)?;
     let number =
@@ -466,7 +460,7 @@ async fn new_page(
         Setting { et_full: Millimetres::from_mm((peak * 10.0).round() / 10.0), ..sensor.setting };
     let texts = texts(&sensor, room.units());
     draw(
-        &who,
+        &here,
         &room,
         StatusCode::OK,
         &Drawing { sensor: &sensor, code, id: None, version: 0, texts: &texts, errors: &[], conflict: None },
@@ -474,30 +468,25 @@ async fn new_page(
 }
 
 #[post("/sites/{id}/sensors")]
-async fn create(
-    state: web::Data<AppState>,
-    Editor(who): Editor,
-    id: web::Path<i64>,
-    fields: Fields,
-) -> Result<HttpResponse, PageError> {
-    let room = open(&state, *id).await?;
+async fn create(EditorAt(here): EditorAt, fields: Fields) -> Result<HttpResponse, PageError> {
+    let room = here.sensor_states(None).await?;
     let (code, card) = generic_card(fields.get("card"))
         .ok_or_else(|| PageError::BadRequest("The form does not say its card. Reload the page.".into()))?;
     let blank = Sensor::of_card(card, 1);
     match read(&fields, &blank, &room.loaded.box_names(), room.units()) {
         Ok(sensor) => {
-            let (site, user, on) = (*id, who.user.id, Timestamp::now().to_zoned(room.tz.clone()).date());
+            let (site, on) = (here.id(), here.today());
             let name = sensor.name.clone();
-            let made = db(&state, move |store| store.create_sensor(site, on, &sensor, user)).await?;
+            let made = here.change(move |change| change.create_sensor(on, &sensor)).await?;
             flash(
-                &who.session,
+                &here.who.session,
                 format!("{name} is there. Next: wire it."),
                 Some(format!("/sites/{site}/sensors/{made}/remove")),
             )?;
             Ok(see_other(&format!("/sites/{site}/sensors/{made}")))
         }
         Err(errors) => draw(
-            &who,
+            &here,
             &room,
             StatusCode::UNPROCESSABLE_ENTITY,
             &Drawing {
@@ -514,12 +503,8 @@ async fn create(
 }
 
 #[get("/sites/{id}/sensors/{sensor}/edit")]
-async fn edit_page(
-    state: web::Data<AppState>,
-    Editor(who): Editor,
-    path: web::Path<(i64, i64)>,
-) -> Result<HttpResponse, PageError> {
-    let room = open(&state, path.0).await?;
+async fn edit_page(EditorAt(here): EditorAt, path: web::Path<(i64, i64)>) -> Result<HttpResponse, PageError> {
+    let room = here.sensor_states(None).await?;
     let record = find(&room, path.1)?;
     let texts = texts(&record.sensor, room.units());
     let drawing = Drawing {
@@ -531,18 +516,17 @@ async fn edit_page(
         errors: &[],
         conflict: None,
     };
-    draw(&who, &room, StatusCode::OK, &drawing)
+    draw(&here, &room, StatusCode::OK, &drawing)
 }
 
 #[post("/sites/{id}/sensors/{sensor}/edit")]
 async fn save(
-    state: web::Data<AppState>,
-    Editor(who): Editor,
+    EditorAt(here): EditorAt,
     path: web::Path<(i64, i64)>,
     fields: Fields,
 ) -> Result<HttpResponse, PageError> {
     let (site_id, id) = *path;
-    let room = open(&state, site_id).await?;
+    let room = here.sensor_states(None).await?;
     let record = find(&room, id)?;
     let base: i32 = fields
         .get("base_version")
@@ -550,7 +534,7 @@ async fn save(
         .map_err(|_| PageError::BadRequest("The form does not say its version. Reload the page.".into()))?;
     let drawing = |errors: &[FieldError], conflict, status| {
         draw(
-            &who,
+            &here,
             &room,
             status,
             &Drawing {
@@ -568,11 +552,14 @@ async fn save(
         Ok(sensor) => sensor,
         Err(errors) => return drawing(&errors, None, StatusCode::UNPROCESSABLE_ENTITY),
     };
-    let user = who.user.id;
-    match db(&state, move |store| store.save_sensor(id, base, &sensor, user)).await? {
+    match here.change(move |change| change.save_sensor(id, base, &sensor)).await? {
         None => Err(PageError::NotFound),
+        Some(Saved::Unchanged(version)) => {
+            flash(&here.who.session, format!("Nothing changed: version {version} stands."), None)?;
+            Ok(see_other(&format!("/sites/{site_id}/sensors/{id}")))
+        }
         Some(Saved::As(version)) => {
-            flash(&who.session, format!("Saved as version {version}."), None)?;
+            flash(&here.who.session, format!("Saved as version {version}."), None)?;
             Ok(see_other(&format!("/sites/{site_id}/sensors/{id}")))
         }
         Some(Saved::Conflict(theirs)) => {

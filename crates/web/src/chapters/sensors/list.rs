@@ -1,12 +1,11 @@
 //! The first screen: what each sensor says, what it does to tonight, what is due; and what would pay.
 
-use super::{Tab, TabLink, frame, open, tabs};
+use super::{Tab, TabLink, frame, tabs};
 use crate::page::frame::Frame;
 use crate::page::quantities::{in_words, in_words_capital, plain, volume};
 use crate::page::sensor_words::{conflict, moment, pays, says, verdict};
 use crate::server::error::{PageError, page};
-use crate::server::session::SignedIn;
-use crate::server::state::{AppState, db};
+use crate::site::context::AtSite;
 use crate::site::sensing::SensorStates;
 use actix_web::{HttpResponse, get, web};
 use askama::Template;
@@ -154,7 +153,8 @@ fn line(room: &SensorStates, record: &SensorRecord) -> Line {
 
 /// Bypasses and silences that run, on any sensor.
 pub(super) fn pausing(room: &SensorStates) -> Vec<Pausing> {
-    room.events
+    room.loaded
+        .sensor_events
         .iter()
         .filter(|e| !e.undone)
         .filter_map(|event| {
@@ -233,10 +233,11 @@ fn advice(room: &SensorStates) -> Vec<BoxAdvice> {
 }
 
 fn headline(room: &SensorStates) -> String {
-    if room.sensors.is_empty() {
+    if room.loaded.sensors.is_empty() {
         return "No sensor yet: rain, frost and wind stop nothing.".into();
     }
     let holding: Vec<&str> = room
+        .loaded
         .sensors
         .iter()
         .filter(|s| matches!(room.says(s), Says::Holds { .. }))
@@ -262,14 +263,11 @@ fn headline(room: &SensorStates) -> String {
 }
 
 #[get("/sites/{id}/sensors")]
-async fn sensors_page(
-    state: web::Data<AppState>,
-    who: SignedIn,
-    id: web::Path<i64>,
-) -> Result<HttpResponse, PageError> {
-    let room = open(&state, *id).await?;
-    let frame = frame(&who, &room, "sensors")?;
-    let refused = if frame.may_edit { db(&state, |store| store.refusals(&[])).await? } else { Vec::new() };
+async fn sensors_page(here: AtSite) -> Result<HttpResponse, PageError> {
+    let room = here.sensor_states(None).await?;
+    let frame = frame(&here, "sensors")?;
+    let refused =
+        if frame.may_edit { here.read(|snapshot| snapshot.refusals(&[])).await? } else { Vec::new() };
     let unknown = refused.first().map(|r| {
         format!(
             "Posts with {}s: {}, last {} from {}. A device whose token was replaced or mistyped looks so.",
@@ -285,7 +283,7 @@ async fn sensors_page(
         site_id: room.loaded.site.id,
         verdict: headline(&room),
         at: moment(room.at, &room.tz),
-        lines: room.sensors.iter().map(|s| line(&room, s)).collect(),
+        lines: room.loaded.sensors.iter().map(|s| line(&room, s)).collect(),
         pausing: pausing(&room),
         advice: advice(&room),
         boxes: room.loaded.boxes.len(),

@@ -1,10 +1,10 @@
 //! Whom each sensor can stop: zones × sensors, with the reason in every cell.
 
-use super::{Tab, TabLink, frame, open, tabs};
+use super::{Tab, TabLink, frame, tabs};
 use crate::page::frame::Frame;
 use crate::server::error::{PageError, page, see_other};
-use crate::server::session::{Editor, Fields, SignedIn, flash};
-use crate::server::state::{AppState, db};
+use crate::server::session::{Fields, flash};
+use crate::site::context::{AtSite, EditorAt};
 use crate::site::facts::SiteBox;
 use crate::site::sensing::SensorStates;
 use actix_web::{HttpResponse, get, post, web};
@@ -123,29 +123,20 @@ fn box_map(room: &SensorStates, own: &SiteBox) -> BoxMap {
 }
 
 #[get("/sites/{id}/sensors/map")]
-async fn map_page(
-    state: web::Data<AppState>,
-    who: SignedIn,
-    id: web::Path<i64>,
-) -> Result<HttpResponse, PageError> {
-    let room = open(&state, *id).await?;
+async fn map_page(here: AtSite) -> Result<HttpResponse, PageError> {
+    let room = here.sensor_states(None).await?;
     page(&MapPage {
-        frame: frame(&who, &room, "whom sensors stop")?,
-        tabs: tabs(*id, Tab::Map),
-        site_id: *id,
+        frame: frame(&here, "whom sensors stop")?,
+        tabs: tabs(here.id(), Tab::Map),
+        site_id: here.id(),
         boxes: room.loaded.boxes.iter().map(|b| box_map(&room, b)).collect(),
     })
 }
 
 /// Chooses against the proposal for a zone or a program, or goes back to it.
 #[post("/sites/{id}/sensors/map")]
-async fn choose(
-    state: web::Data<AppState>,
-    Editor(who): Editor,
-    id: web::Path<i64>,
-    fields: Fields,
-) -> Result<HttpResponse, PageError> {
-    let room = open(&state, *id).await?;
+async fn choose(EditorAt(here): EditorAt, fields: Fields) -> Result<HttpResponse, PageError> {
+    let room = here.sensor_states(None).await?;
     let missing = || PageError::BadRequest("The form does not say what it is about. Reload the page.".into());
     let sensor_id: i64 = fields.get("sensor").parse().map_err(|_| missing())?;
     let base: i32 = fields.get("base_version").parse().map_err(|_| missing())?;
@@ -171,14 +162,13 @@ async fn choose(
         }
         _ => return Err(missing()),
     };
-    let user = who.user.id;
-    let said = match db(&state, move |store| store.save_sensor(sensor_id, base, &sensor, user)).await? {
+    let said = match here.change(move |change| change.save_sensor(sensor_id, base, &sensor)).await? {
         None => return Err(PageError::NotFound),
-        Some(Saved::As(_)) => said,
+        Some(Saved::As(_) | Saved::Unchanged(_)) => said,
         Some(Saved::Conflict(theirs)) => {
             format!("{} changed this sensor meanwhile; this is how it stands. Choose again.", theirs.saved_by)
         }
     };
-    flash(&who.session, said, None)?;
-    Ok(see_other(&format!("/sites/{id}/sensors/map")))
+    flash(&here.who.session, said, None)?;
+    Ok(see_other(&format!("/sites/{}/sensors/map", here.id())))
 }

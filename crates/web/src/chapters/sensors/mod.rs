@@ -16,9 +16,7 @@ pub(crate) use api::routes as api_routes;
 
 use crate::page::frame::{Chapter, Frame};
 use crate::server::error::PageError;
-use crate::server::session::SignedIn;
-use crate::server::state::{AppState, db_with_climates};
-use crate::site::facts::load;
+use crate::site::context::AtSite;
 use crate::site::sensing::SensorStates;
 use actix_web::web;
 use upland_store::sensors::SensorRecord;
@@ -34,12 +32,6 @@ pub(crate) fn routes(config: &mut web::ServiceConfig) {
         .configure(devices::routes)
         .configure(stand_in::routes)
         .configure(detail::routes);
-}
-
-/// The room of a site as it is now.
-pub(crate) async fn open(state: &web::Data<AppState>, site_id: i64) -> Result<SensorStates, PageError> {
-    let loaded = load(state, site_id).await?;
-    db_with_climates(state, move |state, store| SensorStates::build(state, store, loaded, None)).await
 }
 
 /// Pages of the chapter.
@@ -66,8 +58,13 @@ fn tabs(site_id: i64, current: Tab) -> Vec<TabLink> {
     .collect()
 }
 
-fn frame(who: &SignedIn, room: &SensorStates, title: &str) -> Result<Frame, PageError> {
-    Frame::of_site(who, format!("{}: {title}", room.loaded.site.site.name), &room.loaded, Chapter::Sensors)
+fn frame(here: &AtSite, title: &str) -> Result<Frame, PageError> {
+    Frame::of_site(here, format!("{}: {title}", here.facts.site.site.name), Chapter::Sensors)
+}
+
+/// A sensor of the site, or the page that says there is none.
+fn sensor_of(here: &AtSite, id: i64) -> Result<&SensorRecord, PageError> {
+    here.facts.sensors.iter().find(|s| s.id == id).ok_or(PageError::NotFound)
 }
 
 fn find(room: &SensorStates, id: i64) -> Result<&SensorRecord, PageError> {

@@ -1,12 +1,12 @@
 //! The plan of a site: zones, obstacles, throws and sensors as a drawing over a list of lines, and what
 //! it says about each sensor's place.
 
-use super::{Tab, TabLink, find, frame, open, tabs};
+use super::{Tab, TabLink, find, frame, tabs};
 use crate::page::frame::Frame;
 use crate::page::quantities::{length, plain};
 use crate::server::error::{PageError, page_with, see_other};
-use crate::server::session::{Editor, Fields, SignedIn, flash};
-use crate::server::state::{AppState, db};
+use crate::server::session::{Fields, flash};
+use crate::site::context::{AtSite, EditorAt};
 use crate::site::sensing::SensorStates;
 use actix_web::http::StatusCode;
 use actix_web::{HttpResponse, get, post, web};
@@ -148,7 +148,7 @@ fn read(text: &str) -> Result<Plan, Vec<String>> {
 }
 
 fn drawing(room: &SensorStates, plan: &Plan) -> Option<Drawing> {
-    let places: Vec<(f64, f64)> = room.sensors.iter().filter_map(|s| s.sensor.placement.at).collect();
+    let places: Vec<(f64, f64)> = room.loaded.sensors.iter().filter_map(|s| s.sensor.placement.at).collect();
     let (x0, y0, width, depth) = plan.extent(&places)?;
     let margin = 0.02 * width.max(depth).max(1.0);
     let scale = 900.0 / (width.max(1.0) + 2.0 * margin);
@@ -223,6 +223,7 @@ fn drawing(room: &SensorStates, plan: &Plan) -> Option<Drawing> {
             .collect(),
         throws,
         marks: room
+            .loaded
             .sensors
             .iter()
             .filter_map(|s| {
@@ -253,7 +254,8 @@ fn mid_season(room: &SensorStates) -> Date {
 
 /// What the plan says about the placed sensors.
 fn seen(room: &SensorStates, plan: &Plan) -> Vec<Seen> {
-    room.sensors
+    room.loaded
+        .sensors
         .iter()
         .filter_map(|record| {
             let place = &record.sensor.placement;
@@ -293,19 +295,18 @@ fn seen(room: &SensorStates, plan: &Plan) -> Vec<Seen> {
 }
 
 async fn draw(
-    state: &web::Data<AppState>,
-    who: &SignedIn,
+    here: &AtSite,
     site_id: i64,
     refused: Option<(String, Vec<String>)>,
 ) -> Result<HttpResponse, PageError> {
-    let room = open(state, site_id).await?;
-    let (base, plan) = db(state, move |store| store.site_plan(site_id)).await?;
+    let room = here.sensor_states(None).await?;
+    let (base, plan) = here.read(move |snapshot| snapshot.site_plan(site_id)).await?;
     let status = if refused.is_some() { StatusCode::UNPROCESSABLE_ENTITY } else { StatusCode::OK };
     let (lines, errors) = refused.unwrap_or_else(|| (lines(&plan), Vec::new()));
     page_with(
         status,
         &PlanPage {
-            frame: frame(who, &room, "plan")?,
+            frame: frame(&here, "plan")?,
             tabs: tabs(site_id, Tab::Plan),
             site_id,
             base,
@@ -314,6 +315,7 @@ async fn draw(
             drawing: drawing(&room, &plan),
             seen: seen(&room, &plan),
             unplaced: room
+                .loaded
                 .sensors
                 .iter()
                 .filter(|s| s.sensor.placement.at.is_none())
@@ -324,47 +326,37 @@ async fn draw(
 }
 
 #[get("/sites/{id}/sensors/plan")]
-async fn plan_page(
-    state: web::Data<AppState>,
-    who: SignedIn,
-    id: web::Path<i64>,
-) -> Result<HttpResponse, PageError> {
-    draw(&state, &who, *id, None).await
+async fn plan_page(here: AtSite) -> Result<HttpResponse, PageError> {
+    draw(&here, here.id(), None).await
 }
 
 #[post("/sites/{id}/sensors/plan")]
-async fn save(
-    state: web::Data<AppState>,
-    Editor(who): Editor,
-    id: web::Path<i64>,
-    fields: Fields,
-) -> Result<HttpResponse, PageError> {
+async fn save(EditorAt(here): EditorAt, fields: Fields) -> Result<HttpResponse, PageError> {
     let text = fields.get("lines").to_owned();
     let plan = match read(&text) {
         Ok(plan) => plan,
-        Err(errors) => return draw(&state, &who, *id, Some((text, errors))).await,
+        Err(errors) => return draw(&here, here.id(), Some((text, errors))).await,
     };
-    let (site, base, user) = (*id, fields.get("base").parse().unwrap_or(-1), who.user.id);
-    if !db(&state, move |store| store.save_site_plan(site, base, &plan, user)).await? {
+    let (site, base) = (here.id(), fields.get("base").parse().unwrap_or(-1));
+    if !here.change(move |change| change.save_site_plan(base, &plan)).await? {
         let said = "Somebody saved the plan meanwhile; theirs is drawn below. What you typed stands in the field: save again to keep yours.";
-        return draw(&state, &who, site, Some((text, vec![said.to_owned()]))).await;
+        return draw(&here, site, Some((text, vec![said.to_owned()]))).await;
     }
-    flash(&who.session, "The plan is saved.", None)?;
+    flash(&here.who.session, "The plan is saved.", None)?;
     Ok(see_other(&format!("/sites/{site}/sensors/plan")))
 }
 
 /// Takes what the plan says over into a sensor's placement.
 #[post("/sites/{id}/sensors/{sensor}/from-plan")]
 async fn take_over(
-    state: web::Data<AppState>,
-    Editor(who): Editor,
+    EditorAt(here): EditorAt,
     path: web::Path<(i64, i64)>,
     fields: Fields,
 ) -> Result<HttpResponse, PageError> {
     let (site_id, id) = *path;
-    let room = open(&state, site_id).await?;
+    let room = here.sensor_states(None).await?;
     let record = find(&room, id)?;
-    let (_, plan) = db(&state, move |store| store.site_plan(site_id)).await?;
+    let (_, plan) = here.read(move |snapshot| snapshot.site_plan(site_id)).await?;
     let mut sensor = record.sensor.clone();
     let Some(at) = sensor.placement.at else { return Err(PageError::NotFound) };
     let height =
@@ -378,15 +370,17 @@ async fn take_over(
         Some((distance, above)) => (Some(distance), Some(above)),
         None => (None, Some(Metres::ZERO)),
     };
-    let (base, user) = (fields.get("base_version").parse().unwrap_or(0), who.user.id);
-    let said = match db(&state, move |store| store.save_sensor(id, base, &sensor, user)).await? {
+    let base = fields.get("base_version").parse().unwrap_or(0);
+    let said = match here.change(move |change| change.save_sensor(id, base, &sensor)).await? {
         None => return Err(PageError::NotFound),
-        Some(Saved::As(_)) => "Sun, spray, cover and clearance are taken from the plan.".to_owned(),
+        Some(Saved::As(_) | Saved::Unchanged(_)) => {
+            "Sun, spray, cover and clearance are taken from the plan.".to_owned()
+        }
         Some(Saved::Conflict(theirs)) => {
             format!("{} changed this sensor meanwhile; look again.", theirs.saved_by)
         }
     };
-    flash(&who.session, said, None)?;
+    flash(&here.who.session, said, None)?;
     Ok(see_other(&format!("/sites/{site_id}/sensors/{id}#h-place")))
 }
 

@@ -1,10 +1,10 @@
 //! Stand-ins started and stopped from the page of a sensor, where the demo runs.
 
-use super::{find, open};
+use super::{find, sensor_of};
 use crate::server::error::{PageError, see_other};
-use crate::server::session::{Editor, Fields, flash, random_hex};
+use crate::server::session::{Fields, flash, random_hex};
 use crate::server::stand_ins::MOST_STAND_INS;
-use crate::server::state::{AppState, db};
+use crate::site::context::EditorAt;
 use actix_web::{HttpResponse, post, web};
 use upland_bench::{Kind, Plan, Sky};
 use upland_core::sensors::{Sense, Sensor};
@@ -37,14 +37,13 @@ pub(super) fn kind_of(sensor: &Sensor) -> Kind {
 
 #[post("/sites/{id}/sensors/{sensor}/stand-in")]
 async fn start_one(
-    state: web::Data<AppState>,
-    Editor(who): Editor,
+    EditorAt(here): EditorAt,
     path: web::Path<(i64, i64)>,
     fields: Fields,
 ) -> Result<HttpResponse, PageError> {
     let (site_id, id) = *path;
-    let url = state.stand_ins.url.clone().ok_or(PageError::NotFound)?;
-    let room = open(&state, site_id).await?;
+    let url = here.state.stand_ins.url.clone().ok_or(PageError::NotFound)?;
+    let room = here.sensor_states(None).await?;
     let record = find(&room, id)?;
     let speed = fields
         .get("speed")
@@ -53,8 +52,9 @@ async fn start_one(
         .filter(|s| SPEEDS.iter().any(|(known, _)| known == s))
         .unwrap_or(3600);
     let token = random_hex();
-    let (hash, user) = (super::api::hash(&token), who.user.id);
-    db(&state, move |store| store.create_device(id, "Stand-in", &hash, user)).await?;
+    let hash = super::api::hash(&token);
+    let made = here.change(move |change| change.create_device(id, "Stand-in", &hash)).await?;
+    made.ok_or(PageError::NotFound)?;
     let plan = Plan {
         url,
         token,
@@ -64,7 +64,7 @@ async fn start_one(
         step_min: 10,
     };
     // The sky of a site is one: its stand-ins feel the same rain.
-    let started = state.stand_ins.start(id, plan, Sky::generated(site_id.unsigned_abs()));
+    let started = here.state.stand_ins.start(id, plan, Sky::generated(site_id.unsigned_abs()));
     let said = if started {
         format!(
             "A stand-in posts for {}: it begins {DAYS_BACK} days back and catches up.",
@@ -73,22 +73,21 @@ async fn start_one(
     } else {
         format!("It runs already, or {MOST_STAND_INS} stand-ins run; stop one first.")
     };
-    flash(&who.session, said, None)?;
+    flash(&here.who.session, said, None)?;
     Ok(see_other(&format!("/sites/{site_id}/sensors/{id}#devices")))
 }
 
 #[post("/sites/{id}/sensors/{sensor}/stand-in/stop")]
 async fn stop_one(
-    state: web::Data<AppState>,
-    Editor(who): Editor,
+    EditorAt(here): EditorAt,
     path: web::Path<(i64, i64)>,
     _fields: Fields,
 ) -> Result<HttpResponse, PageError> {
     let (site_id, id) = *path;
-    find(&open(&state, site_id).await?, id)?;
+    sensor_of(&here, id)?;
     flash(
-        &who.session,
-        if state.stand_ins.stop(id) { "The stand-in stops." } else { "It did not run." },
+        &here.who.session,
+        if here.state.stand_ins.stop(id) { "The stand-in stops." } else { "It did not run." },
         None,
     )?;
     Ok(see_other(&format!("/sites/{site_id}/sensors/{id}#devices")))

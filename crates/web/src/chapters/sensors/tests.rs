@@ -80,7 +80,7 @@ fn holding() -> Sensor {
 fn a_hold_is_said_with_its_reason_and_stops_the_night() {
     let room = room(vec![holding()]);
     assert_eq!(room.at, evening());
-    let said = room.says(&room.sensors[0]);
+    let said = room.says(&room.loaded.sensors[0]);
     let (line, because) = words::says(UnitSystem::Metric, &said, &room.tz);
     assert!(line.starts_with("Holds until Sun 19 Jul, 18:00"), "{line}");
     assert_eq!(because, "since Thu 9 Jul, 18:00: 14.0 mm of rain");
@@ -125,12 +125,12 @@ fn what_it_heard_itself_counts_before_the_record() {
     let heard = [(1, [(Channel::Contact, dry)].into())].into();
     let room = room_of(vec![holding()], Vec::new(), heard);
     assert!(room.own(1).is_some());
-    assert!(matches!(room.says(&room.sensors[0]), Says::Free { .. }), "its contact is closed");
+    assert!(matches!(room.says(&room.loaded.sensors[0]), Says::Free { .. }), "its contact is closed");
     // A battery alone is no reading of the weather.
     let battery = Readings::new(vec![Reading { at: evening(), value: 80.0 }]);
     let room = room_of(vec![holding()], Vec::new(), [(1, [(Channel::Battery, battery)].into())].into());
     assert!(room.own(1).is_none());
-    assert!(matches!(room.says(&room.sensors[0]), Says::Holds { .. }));
+    assert!(matches!(room.says(&room.loaded.sensors[0]), Says::Holds { .. }));
 }
 
 #[test]
@@ -162,7 +162,7 @@ fn a_failed_calibration_is_no_calibration() {
 #[test]
 fn each_threshold_is_replayed_and_the_year_is_a_strip() {
     let room = room(vec![sensor("rain_switch")]);
-    let found = replayed(&room, &room.sensors[0]);
+    let found = replayed(&room, &room.loaded.sensors[0]);
     assert_eq!(found.rows.len(), 6);
     assert_eq!(found.rows.iter().filter(|r| r.set).count(), 1, "12 mm is set");
     assert_eq!(found.rows.iter().filter(|r| r.advised).count(), 1);
@@ -171,7 +171,7 @@ fn each_threshold_is_replayed_and_the_year_is_a_strip() {
     assert_eq!(found.spans.len(), 1);
     assert!(found.spans[0].title.contains("14.0 mm of rain") && found.months.len() >= 2);
     let room = self::room(vec![sensor("flow_meter")]);
-    assert!(replayed(&room, &room.sensors[0]).rows.is_empty(), "a meter has no rain threshold");
+    assert!(replayed(&room, &room.loaded.sensors[0]).rows.is_empty(), "a meter has no rain threshold");
 }
 
 #[test]
@@ -180,16 +180,20 @@ fn an_et_unit_says_tonight_s_percentage_from_its_own_days_or_the_record() {
     unit.setting.et_full = Millimetres::from_mm(5.0);
     unit.setting.et_trim_pct = 10.0;
     let room = room(vec![unit.clone(), sensor("rain_switch")]);
-    let text = percentage(&room, &room.sensors[0]).unwrap();
+    let text = percentage(&room, &room.loaded.sensors[0]).unwrap();
     assert!(
         text.starts_with("Tonight ") && text.contains("trim 10 %") && text.contains("from the site's record"),
         "{text}"
     );
-    assert_eq!(percentage(&room, &room.sensors[1]), None);
+    assert_eq!(percentage(&room, &room.loaded.sensors[1]), None);
     let day = |back: i64| Reading { at: evening() - SignedDuration::from_hours(24 * back + 2), value: 4.0 };
     let heard = [(1, [(Channel::Et, Readings::new((0..3).map(day).collect()))].into())].into();
     let room = room_of(vec![unit], Vec::new(), heard);
-    assert!(percentage(&room, &room.sensors[0]).unwrap().starts_with("Tonight 88 %: mean of 3 days 4.0 mm"));
+    assert!(
+        percentage(&room, &room.loaded.sensors[0])
+            .unwrap()
+            .starts_with("Tonight 88 %: mean of 3 days 4.0 mm")
+    );
 }
 
 #[test]
@@ -216,7 +220,7 @@ fn a_meter_tells_what_it_learned_and_what_is_wrong_unless_it_is_silenced() {
     let heard: BTreeMap<i64, ByChannel> = [(1, [(Channel::Flow, Readings::new(all))].into())].into();
     let lines = |events| {
         let room = room_of(vec![sensor("flow_meter")], events, heard.clone());
-        extra(&room, &room.sensors[0])
+        extra(&room, &room.loaded.sensors[0])
     };
     let told = lines(Vec::new());
     assert!(told[0].starts_with("Station 1: learned 40 L/min, alarms below 28 and above 52"), "{told:?}");
@@ -231,8 +235,8 @@ fn a_meter_tells_what_it_learned_and_what_is_wrong_unless_it_is_silenced() {
     );
     assert!(lines(vec![silence]).iter().all(|l| !l.contains("high flow")));
     let room = room(vec![sensor("flow_meter"), sensor("soil_probe")]);
-    assert!(extra(&room, &room.sensors[0])[0].contains("No flow was read yet"));
-    assert!(extra(&room, &room.sensors[1])[0].contains("No threshold yet"));
+    assert!(extra(&room, &room.loaded.sensors[0])[0].contains("No flow was read yet"));
+    assert!(extra(&room, &room.loaded.sensors[1])[0].contains("No threshold yet"));
 }
 
 #[test]
@@ -241,7 +245,7 @@ fn places_are_judged_over_the_zones_that_it_can_hold() {
     switch.placement.covered = Some(true);
     switch.placement.distance = Some(Metres::from_m(10.0));
     let room = room(vec![switch]);
-    let all = judged(&room, &room.sensors[0]);
+    let all = judged(&room, &room.loaded.sensors[0]);
     assert_eq!(overall(&all), Verdict::Fails);
     let of = |criterion| all.iter().find(|j| j.criterion == criterion).unwrap();
     assert_eq!(

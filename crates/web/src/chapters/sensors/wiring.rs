@@ -1,11 +1,10 @@
 //! The wiring of a box: which sensor on which terminal, as a drawing and as steps with ticks.
 
-use super::{Tab, TabLink, frame, open, tabs};
+use super::{Tab, TabLink, frame, tabs};
 use crate::page::frame::Frame;
 use crate::page::sensor_words::{join, refusal, step};
 use crate::server::error::{PageError, page};
-use crate::server::session::SignedIn;
-use crate::server::state::AppState;
+use crate::site::context::AtSite;
 use crate::site::facts::SiteBox;
 use crate::site::sensing::SensorStates;
 use actix_web::{HttpResponse, get, web};
@@ -236,18 +235,13 @@ struct BoxQuery {
 }
 
 #[get("/sites/{id}/sensors/wiring")]
-async fn wiring_page(
-    state: web::Data<AppState>,
-    who: SignedIn,
-    id: web::Path<i64>,
-    query: web::Query<BoxQuery>,
-) -> Result<HttpResponse, PageError> {
-    let room = open(&state, *id).await?;
+async fn wiring_page(here: AtSite, query: web::Query<BoxQuery>) -> Result<HttpResponse, PageError> {
+    let room = here.sensor_states(None).await?;
     let chosen = |b: &&SiteBox| query.number.is_none_or(|n| n == b.number());
     page(&WiringPage {
-        frame: frame(&who, &room, "wiring")?,
-        tabs: tabs(*id, Tab::Wiring),
-        site_id: *id,
+        frame: frame(&here, "wiring")?,
+        tabs: tabs(here.id(), Tab::Wiring),
+        site_id: here.id(),
         boxes: room.loaded.boxes.iter().filter(chosen).map(|b| wired(&room, b)).collect(),
     })
 }

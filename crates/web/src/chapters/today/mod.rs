@@ -8,10 +8,10 @@ pub(crate) mod words;
 
 use crate::page::frame::{Chapter, Frame};
 use crate::server::error::{PageError, page};
-use crate::server::session::SignedIn;
-use crate::server::state::{AppState, db_with_climates};
-use crate::site::clock::choose_date;
-use crate::site::facts::{Loaded, SiteBox, load};
+use crate::server::session::YEARS;
+use crate::site::clock::Moment;
+use crate::site::context::AtSite;
+use crate::site::facts::{SiteBox, SiteFacts};
 use crate::site::sensing::{NightOutcomes, SensorStates};
 use actix_web::{HttpResponse, get, web};
 use askama::Template;
@@ -40,7 +40,7 @@ pub(crate) struct DateQuery {
 
 /// The night of a box with everything it was decided from.
 pub(crate) struct Decided {
-    pub loaded: Loaded,
+    pub loaded: Arc<SiteFacts>,
     /// Number of the box it is about; 0 when the site has none.
     pub number: u8,
     /// What the box does that night as it is set; `None` when its settings are not known.
@@ -66,7 +66,7 @@ pub(crate) struct Held {
 
 impl Held {
     fn of(room: &SensorStates, own: Option<&SiteBox>, night: &Tonight) -> Self {
-        let Some(own) = own.filter(|_| !room.sensors.is_empty()) else { return Self::default() };
+        let Some(own) = own.filter(|_| !room.loaded.sensors.is_empty()) else { return Self::default() };
         let settings = own
             .settings
             .as_ref()
@@ -164,47 +164,56 @@ impl AsSet {
     }
 }
 
-/// Loads a site and decides its night.
-pub(crate) async fn decide(
-    state: &web::Data<AppState>,
-    id: i64,
-    query: &DateQuery,
-) -> Result<Decided, PageError> {
-    let asked =
-        match query.date.as_deref() {
-            None | Some("") => None,
-            Some(text) => Some(text.parse::<Date>().map_err(|_| {
-                PageError::BadRequest(format!("\"{text}\" is not a date written YYYY-MM-DD."))
-            })?),
-        };
-    if asked.is_some_and(|date| !(1900..=2200).contains(&date.year())) {
+/// The day that was asked for, if one was.
+fn asked_day(query: &DateQuery) -> Result<Option<Date>, PageError> {
+    let text = match query.date.as_deref() {
+        None | Some("") => return Ok(None),
+        Some(text) => text,
+    };
+    let date: Date = text
+        .parse()
+        .map_err(|_| PageError::BadRequest(format!("\"{text}\" is not a date written YYYY-MM-DD.")))?;
+    if !YEARS.contains(&date.year()) {
         return Err(PageError::BadRequest("The date lies outside 1900 to 2200.".into()));
     }
-    let loaded = load(state, id).await?;
+    Ok(Some(date))
+}
+
+/// Decides the night of a box, once for the facts and the moment.
+pub(crate) async fn decide(here: &AtSite, query: &DateQuery) -> Result<Arc<Decided>, PageError> {
+    let asked = asked_day(query)?;
     let wanted = query.number;
-    if wanted.is_some_and(|n| loaded.boxes.iter().all(|b| b.number() != n)) {
+    let facts = Arc::clone(&here.facts);
+    if wanted.is_some_and(|n| facts.boxes.iter().all(|b| b.number() != n)) {
         return Err(PageError::NotFound);
     }
-    db_with_climates(state, move |state, store| {
-        let Loaded { site, zones, boxes } = &loaded;
-        let climate = crate::site::climate::climate(state, site)?;
-        // The survey admits only names of the list; UTC stands in should the list lose one.
-        let tz = TimeZone::get(&site.site.time_zone).unwrap_or(TimeZone::UTC);
-        let today = Timestamp::now().to_zoned(tz.clone()).date();
-        let (date, opened_on_last_day) = choose_date(asked, &climate, today);
-        let survey: Vec<_> = zones.iter().map(|z| z.zone.clone()).collect();
+    let states = here.sensor_states(asked).await?;
+    let moment = here.moment(asked);
+    let key = format!("{} asked {} box {wanted:?}", here.key(moment), asked.is_some());
+    here.once(key, 150, move |_| Ok(Decided::of(&facts, &states, moment, wanted))).await
+}
+
+impl Decided {
+    fn of(facts: &Arc<SiteFacts>, states: &SensorStates, moment: Moment, wanted: Option<u8>) -> Self {
+        let chosen = facts.boxes.iter().find(|b| wanted.is_none_or(|n| b.number() == n));
         // Zones that were never put on a box are shown on an ordinary one, so that they are not lost.
-        let chosen = boxes.iter().find(|b| wanted.is_none_or(|n| b.number() == n));
         let (card, number) =
             chosen.map_or_else(|| (twelve_stations(), 1), |b| (b.record.controller.card.clone(), b.number()));
-        let night = tonight(&site.site, (&card, number), &survey, &climate, date, &tz);
+        let (site, tz) = (&facts.site.site, &facts.tz);
+        let night = tonight(site, (&card, number), &facts.surveys(), &facts.climate, moment.date, tz);
         let as_set =
-            chosen.and_then(|b| b.settings.as_ref()).map(|s| AsSet::of(&s.settings, &card, &night, &tz));
-        let room = SensorStates::build(state, store, loaded, Some(date))?;
-        let held = Held::of(&room, room.loaded.boxes.iter().find(|b| b.number() == number), &night);
-        Ok(Decided { loaded: room.loaded, number, as_set, climate, night, held, opened_on_last_day })
-    })
-    .await
+            chosen.and_then(|b| b.settings.as_ref()).map(|s| AsSet::of(&s.settings, &card, &night, tz));
+        let held = Held::of(states, chosen, &night);
+        Self {
+            loaded: Arc::clone(facts),
+            number,
+            as_set,
+            climate: Arc::clone(&facts.climate),
+            night,
+            held,
+            opened_on_last_day: moment.record_ended.is_some(),
+        }
+    }
 }
 
 #[derive(Template)]
@@ -221,16 +230,11 @@ struct TodayPage {
 }
 
 #[get("/sites/{id}/today")]
-async fn today_page(
-    state: web::Data<AppState>,
-    who: SignedIn,
-    id: web::Path<i64>,
-    query: web::Query<DateQuery>,
-) -> Result<HttpResponse, PageError> {
-    let decided = decide(&state, *id, &query).await?;
+async fn today_page(here: AtSite, query: web::Query<DateQuery>) -> Result<HttpResponse, PageError> {
+    let decided = decide(&here, &query).await?;
     let date = decided.night.date;
     let title = format!("{}: tonight", decided.loaded.site.site.name);
-    let mut frame = Frame::of_site(&who, title, &decided.loaded, Chapter::Today)?;
+    let mut frame = Frame::of_site(&here, title, Chapter::Today)?;
     frame.here = format!("/sites/{}/today?date={date}&box={}", decided.loaded.site.id, decided.number);
     page(&TodayPage {
         frame,

@@ -3,16 +3,16 @@
 use super::{ProblemLine, Refused, draw, lines};
 use crate::page::frame::{Chapter, Frame};
 use crate::server::error::{PageError, page, page_with, see_other};
-use crate::server::session::{Editor, Fields, SignedIn, flash};
-use crate::server::state::{AppState, db, db_with_climates};
+use crate::server::session::{Fields, flash};
+use crate::server::state::with_store;
 use crate::server::upload;
-use crate::site::facts::{Loaded, load};
+use crate::site::context::{AtSite, EditorAt};
+use crate::site::facts::SiteFacts;
 use actix_multipart::Multipart;
 use actix_web::http::StatusCode;
 use actix_web::{HttpResponse, get, post, web};
 use askama::Template;
-use jiff::Timestamp;
-use jiff::tz::TimeZone;
+use std::sync::Arc;
 use upland_core::weather::Station;
 use upland_core::weather::record::{RawDay, SourceKind, Variable};
 use upland_formats::weather_file::{
@@ -41,28 +41,25 @@ pub(super) fn routes(config: &mut web::ServiceConfig) {
 /// Keeps a file as a draft; the record is not touched.
 #[post("/sites/{id}/weather/sources/{source}/files")]
 async fn bring(
-    state: web::Data<AppState>,
-    Editor(who): Editor,
+    EditorAt(here): EditorAt,
     path: web::Path<(i64, i64)>,
     payload: Multipart,
 ) -> Result<HttpResponse, PageError> {
     let (site_id, source_id) = *path;
-    let loaded = load(&state, site_id).await?;
-    let file = upload::read(&who.session, payload, MAX_BYTES).await?;
-    let user = who.user.id;
+    let loaded = Arc::clone(&here.facts);
+    let file = upload::read(&here.who.session, payload, MAX_BYTES).await?;
+    let (user, now) = (here.who.user.id, here.now());
     // 0 stands for the site's own sensor, which the first file makes.
-    let source = db(&state, move |store| match source_id {
-        0 => store.own_source(site_id, user).map(Some),
-        id => Ok(store
-            .sources(site_id)?
-            .into_iter()
-            .find(|s| s.id == id && s.kind != SourceKind::Normals)
-            .map(|s| s.id)),
-    })
-    .await?
-    .ok_or(PageError::NotFound)?;
-    let station = station_of(&state, &loaded, source).await?;
-    let tz = time_zone(&loaded);
+    let source = match source_id {
+        0 => here.change(|change| change.own_source()).await?,
+        id => {
+            let sources = here.read(move |snapshot| snapshot.sources(site_id)).await?;
+            let found = sources.into_iter().find(|s| s.id == id && s.kind != SourceKind::Normals);
+            found.ok_or(PageError::NotFound)?.id
+        }
+    };
+    let station = station_of(&here, &loaded, source).await?;
+    let tz = loaded.tz.clone();
     let opened = if file.too_large {
         let message = format!(
             "the file is larger than {} MB; thirty years of hours have about 20 MB. Send hours, not minutes, or split it",
@@ -80,22 +77,18 @@ async fn bring(
     };
     if let Err(problems) = opened {
         let refused = Refused { file: Some((file.file_name, problems)), ..Refused::default() };
-        return draw(&state, &who, StatusCode::UNPROCESSABLE_ENTITY, &loaded, refused).await;
+        return draw(&here, StatusCode::UNPROCESSABLE_ENTITY, &loaded, refused).await;
     }
-    let draft = db(&state, move |store| {
-        store.create_draft((site_id, source), user, &file.file_name, &file.bytes, Timestamp::now())
+    let draft = with_store(&here.state, move |store| {
+        store.create_draft((site_id, source), user, &file.file_name, &file.bytes, now)
     })
     .await?;
     Ok(see_other(&format!("/sites/{site_id}/weather/drafts/{draft}")))
 }
 
-fn time_zone(loaded: &Loaded) -> TimeZone {
-    TimeZone::get(&loaded.site.site.time_zone).unwrap_or(TimeZone::UTC)
-}
-
-async fn station_of(state: &web::Data<AppState>, loaded: &Loaded, source: i64) -> Result<Station, PageError> {
+async fn station_of(here: &AtSite, loaded: &SiteFacts, source: i64) -> Result<Station, PageError> {
     let (id, site) = (loaded.site.id, loaded.site.site.clone());
-    let sources = db(state, move |store| store.sources(id)).await?;
+    let sources = here.read(move |snapshot| snapshot.sources(id)).await?;
     Ok(sources.iter().find(|s| s.id == source).map_or(site.station(), |s| s.station(&site)))
 }
 
@@ -113,22 +106,23 @@ enum Waiting {
 
 /// The draft, when it still waits, and what it comes to.
 async fn waiting(
-    state: &web::Data<AppState>,
-    loaded: &Loaded,
+    here: &AtSite,
+    loaded: &SiteFacts,
     draft_id: i64,
 ) -> Result<Option<(Draft, Waiting)>, PageError> {
     let site_id = loaded.site.id;
-    let found = db(state, move |store| {
-        let Some(draft) = store.draft(site_id, draft_id)? else { return Ok(None) };
-        Ok(Some((draft, store.draft_content(site_id, draft_id)?.unwrap_or_default())))
-    })
-    .await?;
+    let found = here
+        .read(move |snapshot| {
+            let Some(draft) = snapshot.draft(site_id, draft_id)? else { return Ok(None) };
+            Ok(Some((draft, snapshot.draft_content(site_id, draft_id)?.unwrap_or_default())))
+        })
+        .await?;
     let Some((draft, content)) = found else { return Err(PageError::NotFound) };
     if draft.state != DraftState::Preview {
         return Ok(None);
     }
-    let station = station_of(state, loaded, draft.source_id).await?;
-    let tz = time_zone(loaded);
+    let station = station_of(&here, loaded, draft.source_id).await?;
+    let tz = loaded.tz.clone();
     let said = draft.mapping.clone();
     let chosen = said.as_ref().and_then(|m| m.get("station_id")?.as_str().map(str::to_owned));
     let mut mapping: Option<Mapping> = said.and_then(|m| serde_json::from_value(m).ok());
@@ -138,7 +132,8 @@ async fn waiting(
         let asks = web::block(move || weather_file::open(&bytes, &station, &zone, None)).await?;
         if let Ok(Opened::Asks(proposal)) = asks {
             let key = proposal.key.clone();
-            mapping = db(state, move |store| store.mapping(&key))
+            mapping = here
+                .read(move |snapshot| snapshot.mapping(&key))
                 .await?
                 .and_then(|m| serde_json::from_value(m).ok());
         }
@@ -294,8 +289,7 @@ fn clock_code(clock: Clock) -> String {
 }
 
 fn mapping_page(
-    who: &SignedIn,
-    loaded: &Loaded,
+    here: &AtSite,
     draft: &Draft,
     proposal: Proposal,
     problems: &[Problem],
@@ -335,8 +329,8 @@ fn mapping_page(
     page_with(
         status,
         &MappingPage {
-            frame: Frame::of_site(who, "How the file is read", loaded, Chapter::Weather)?,
-            site_id: loaded.site.id,
+            frame: Frame::of_site(here, "How the file is read", Chapter::Weather)?,
+            site_id: here.id(),
             draft_id: draft.id,
             file_name: draft.file_name.clone(),
             rows: proposal.rows,
@@ -354,29 +348,25 @@ fn mapping_page(
 }
 
 #[get("/sites/{id}/weather/drafts/{draft}")]
-async fn preview(
-    state: web::Data<AppState>,
-    Editor(who): Editor,
-    path: web::Path<(i64, i64)>,
-) -> Result<HttpResponse, PageError> {
+async fn preview(EditorAt(here): EditorAt, path: web::Path<(i64, i64)>) -> Result<HttpResponse, PageError> {
     let (site_id, draft_id) = *path;
-    let loaded = load(&state, site_id).await?;
-    let Some((draft, outcome)) = waiting(&state, &loaded, draft_id).await? else {
+    let loaded = Arc::clone(&here.facts);
+    let Some((draft, outcome)) = waiting(&here, &loaded, draft_id).await? else {
         return Ok(see_other(&format!("/sites/{site_id}/weather/drafts/{draft_id}/progress")));
     };
     let file = match outcome {
         Waiting::Read(file) => *file,
-        Waiting::Asks(proposal) => return mapping_page(&who, &loaded, &draft, *proposal, &[]),
+        Waiting::Asks(proposal) => return mapping_page(&here, &draft, *proposal, &[]),
         Waiting::Refused(problems, Some(proposal)) => {
-            return mapping_page(&who, &loaded, &draft, *proposal, &problems);
+            return mapping_page(&here, &draft, *proposal, &problems);
         }
         Waiting::Refused(problems, None) => {
             let refused = Refused { file: Some((draft.file_name, problems)), ..Refused::default() };
-            return draw(&state, &who, StatusCode::UNPROCESSABLE_ENTITY, &loaded, refused).await;
+            return draw(&here, StatusCode::UNPROCESSABLE_ENTITY, &loaded, refused).await;
         }
         Waiting::Stations(stations) => {
             return page(&StationsPage {
-                frame: Frame::of_site(&who, "Which station", &loaded, Chapter::Weather)?,
+                frame: Frame::of_site(&here, "Which station", Chapter::Weather)?,
                 site_id,
                 draft,
                 stations,
@@ -384,7 +374,7 @@ async fn preview(
         }
     };
     let (source, days) = (draft.source_id, file.days.clone());
-    let counts = db(&state, move |store| store.compare_weather(source, &days)).await?;
+    let counts = here.read(move |snapshot| snapshot.compare_weather(source, &days)).await?;
     let span = match (file.days.first(), file.days.last()) {
         (Some(a), Some(b)) => format!("{} to {}", a.date, b.date),
         _ => String::new(),
@@ -401,7 +391,7 @@ async fn preview(
         )
     });
     page(&PreviewPage {
-        frame: Frame::of_site(&who, "Look at the file", &loaded, Chapter::Weather)?,
+        frame: Frame::of_site(&here, "Look at the file", Chapter::Weather)?,
         site_id,
         draft,
         kind: file.kind.label(),
@@ -470,30 +460,31 @@ fn read_mapping(fields: &Fields, proposal: &Proposal) -> Mapping {
 /// Takes over how the columns are read, and remembers it for the next file of this header.
 #[post("/sites/{id}/weather/drafts/{draft}/mapping")]
 async fn confirm_mapping(
-    state: web::Data<AppState>,
-    Editor(who): Editor,
+    EditorAt(here): EditorAt,
     path: web::Path<(i64, i64)>,
     fields: Fields,
 ) -> Result<HttpResponse, PageError> {
     let (site_id, draft_id) = *path;
-    let loaded = load(&state, site_id).await?;
+    let loaded = Arc::clone(&here.facts);
     let back = see_other(&format!("/sites/{site_id}/weather/drafts/{draft_id}"));
     let station_id = fields.get("station_id").to_owned();
     if !station_id.is_empty() {
         let said = serde_json::json!({ "station_id": station_id });
-        db(&state, move |store| store.set_draft_mapping(site_id, draft_id, &said)).await?;
+        with_store(&here.state, move |store| store.set_draft_mapping(site_id, draft_id, &said)).await?;
         return Ok(back);
     }
-    let content =
-        db(&state, move |store| store.draft_content(site_id, draft_id)).await?.ok_or(PageError::NotFound)?;
-    let tz = time_zone(&loaded);
+    let content = here
+        .read(move |snapshot| snapshot.draft_content(site_id, draft_id))
+        .await?
+        .ok_or(PageError::NotFound)?;
+    let tz = loaded.tz.clone();
     let station = loaded.site.site.station();
     let asks = web::block(move || weather_file::open(&content, &station, &tz, None)).await?;
     let Ok(Opened::Asks(proposal)) = asks else { return Ok(back) };
     let mapping = read_mapping(&fields, &proposal);
     let body = serde_json::to_value(&mapping).map_err(|e| PageError::BadRequest(e.to_string()))?;
-    let user = who.user.id;
-    db(&state, move |store| {
+    let user = here.who.user.id;
+    with_store(&here.state, move |store| {
         store.set_draft_mapping(site_id, draft_id, &body)?;
         store.save_mapping(&proposal.key, &body, user)
     })
@@ -504,41 +495,43 @@ async fn confirm_mapping(
 /// Starts taking a draft in, and shows its progress.
 #[post("/sites/{id}/weather/drafts/{draft}")]
 async fn take_in(
-    state: web::Data<AppState>,
-    Editor(who): Editor,
+    EditorAt(here): EditorAt,
     path: web::Path<(i64, i64)>,
     _fields: Fields,
 ) -> Result<HttpResponse, PageError> {
     let (site_id, draft_id) = *path;
-    let loaded = load(&state, site_id).await?;
+    let loaded = Arc::clone(&here.facts);
     let progress = format!("/sites/{site_id}/weather/drafts/{draft_id}/progress");
-    let Some((draft, outcome)) = waiting(&state, &loaded, draft_id).await? else {
+    let Some((draft, outcome)) = waiting(&here, &loaded, draft_id).await? else {
         return Ok(see_other(&progress));
     };
     let Waiting::Read(file) = outcome else {
         return Ok(see_other(&format!("/sites/{site_id}/weather/drafts/{draft_id}")));
     };
     let total = file.days.len();
-    if db(&state, move |store| store.start_draft(draft_id, total)).await? {
+    if with_store(&here.state, move |store| store.start_draft(draft_id, total)).await? {
         tracing::info!(
             site = site_id,
-            user = who.user.id,
+            user = here.who.user.id,
             days = total,
             hours = file.hours.len(),
             "import starts"
         );
-        let state = state.clone();
+        let state = here.state.clone();
         actix_web::rt::spawn(async move {
-            let done = db(&state, move |store| store.run_draft(&draft, (&file.days, &file.hours))).await;
+            let done =
+                with_store(&state, move |store| store.run_draft(&draft, (&file.days, &file.hours))).await;
             if let Err(error) = done {
                 tracing::warn!(%error, site = site_id, "import did not end");
                 return;
             }
             // So that the next page and the call list find the climate computed.
-            let computed = db_with_climates(&state, move |state, store| match store.site(site_id)? {
-                Some(site) => crate::site::climate::climate(state, &site).map(|_| ()),
-                None => Ok(()),
-            });
+            let shared = state.clone();
+            let computed =
+                crate::server::state::read(&state, move |snapshot| match snapshot.site(site_id)? {
+                    Some(site) => crate::site::climate::climate(&shared, snapshot, &site).map(|_| ()),
+                    None => Ok(()),
+                });
             if let Err(error) = computed.await {
                 tracing::warn!(%error, site = site_id, "the climate was not computed ahead");
             }
@@ -559,15 +552,15 @@ struct ProgressPage {
 
 #[get("/sites/{id}/weather/drafts/{draft}/progress")]
 async fn progress_page(
-    state: web::Data<AppState>,
-    Editor(who): Editor,
+    EditorAt(here): EditorAt,
     path: web::Path<(i64, i64)>,
 ) -> Result<HttpResponse, PageError> {
     let (site_id, draft_id) = *path;
-    let loaded = load(&state, site_id).await?;
-    let draft = db(&state, move |store| store.draft(site_id, draft_id)).await?.ok_or(PageError::NotFound)?;
+    let _loaded = Arc::clone(&here.facts);
+    let draft =
+        here.read(move |snapshot| snapshot.draft(site_id, draft_id)).await?.ok_or(PageError::NotFound)?;
     page(&ProgressPage {
-        frame: Frame::of_site(&who, "Taking the file in", &loaded, Chapter::Weather)?,
+        frame: Frame::of_site(&here, "Taking the file in", Chapter::Weather)?,
         site_id,
         running: draft.state == DraftState::Running,
         failed: matches!(draft.state, DraftState::Failed | DraftState::Cancelled),
@@ -577,12 +570,12 @@ async fn progress_page(
 
 #[get("/sites/{id}/weather/drafts/{draft}/progress.json")]
 async fn progress_json(
-    state: web::Data<AppState>,
-    Editor(_who): Editor,
+    EditorAt(here): EditorAt,
     path: web::Path<(i64, i64)>,
 ) -> Result<HttpResponse, PageError> {
     let (site_id, draft_id) = *path;
-    let draft = db(&state, move |store| store.draft(site_id, draft_id)).await?.ok_or(PageError::NotFound)?;
+    let draft =
+        here.read(move |snapshot| snapshot.draft(site_id, draft_id)).await?.ok_or(PageError::NotFound)?;
     Ok(HttpResponse::Ok().insert_header(("cache-control", "no-store")).json(serde_json::json!({
         "done": draft.days_done,
         "total": draft.days_total,
@@ -593,26 +586,26 @@ async fn progress_json(
 /// Stops an import that runs; nothing of it is stored.
 #[post("/sites/{id}/weather/drafts/{draft}/cancel")]
 async fn cancel(
-    state: web::Data<AppState>,
-    Editor(_who): Editor,
+    EditorAt(here): EditorAt,
     path: web::Path<(i64, i64)>,
     _fields: Fields,
 ) -> Result<HttpResponse, PageError> {
     let (site_id, draft_id) = *path;
-    db(&state, move |store| store.cancel_draft(site_id, draft_id)).await?;
+    if !with_store(&here.state, move |store| store.cancel_draft(site_id, draft_id)).await? {
+        return Err(PageError::NotFound);
+    }
     Ok(see_other(&format!("/sites/{site_id}/weather/drafts/{draft_id}/progress")))
 }
 
 #[post("/sites/{id}/weather/drafts/{draft}/drop")]
 async fn drop_draft(
-    state: web::Data<AppState>,
-    Editor(who): Editor,
+    EditorAt(here): EditorAt,
     path: web::Path<(i64, i64)>,
     _fields: Fields,
 ) -> Result<HttpResponse, PageError> {
     let (site_id, draft_id) = *path;
-    db(&state, move |store| store.drop_draft(site_id, draft_id)).await?;
-    flash(&who.session, "The file was not taken in; the record is as it was.", None)?;
+    with_store(&here.state, move |store| store.drop_draft(site_id, draft_id)).await?;
+    flash(&here.who.session, "The file was not taken in; the record is as it was.", None)?;
     Ok(see_other(&format!("/sites/{site_id}/weather")))
 }
 

@@ -5,18 +5,20 @@ mod series;
 mod sources;
 
 use crate::page::frame::{Chapter, Frame};
+use crate::page::take_back::TakeBack;
 use crate::server::download::attachment;
 use crate::server::error::{PageError, page_with, see_other};
-use crate::server::session::{Editor, Fields, SignedIn, flash};
-use crate::server::state::{AppState, db};
-use crate::site::facts::{Loaded, load};
+use crate::server::session::{Fields, flash};
+use crate::site::context::{AtSite, EditorAt};
+use crate::site::facts::SiteFacts;
 use actix_web::http::StatusCode;
 use actix_web::{HttpResponse, get, post, web};
 use askama::Template;
-use jiff::Timestamp;
+use std::sync::Arc;
 use upland_core::codes::Coded;
 use upland_core::weather::record::{Group, JudgedDay, Overrule, SourceKind, Standing, Variable};
 use upland_formats::{Problem, daily_csv};
+use upland_store::Subject;
 use upland_store::weather::{Import, OverruleRecord, SiteWeather};
 
 /// Problems listed on the page; the rest is counted.
@@ -106,7 +108,7 @@ struct SourceLine {
     has_days: bool,
 }
 
-fn source_lines(weather: &SiteWeather, loaded: &Loaded) -> Vec<SourceLine> {
+fn source_lines(weather: &SiteWeather, loaded: &SiteFacts) -> Vec<SourceLine> {
     let order = weather.order();
     weather
         .sources
@@ -289,17 +291,17 @@ struct Refused {
 }
 
 async fn draw(
-    state: &web::Data<AppState>,
-    who: &SignedIn,
+    here: &AtSite,
     status: StatusCode,
-    loaded: &Loaded,
+    loaded: &SiteFacts,
     refused: Refused,
 ) -> Result<HttpResponse, PageError> {
     let (id, site) = (loaded.site.id, loaded.site.site.clone());
-    let (weather, imports, said) = db(state, move |store| {
-        Ok((store.site_weather(id, &site)?, store.imports(id)?, store.overrules(id)?))
-    })
-    .await?;
+    let (weather, imports, said) = here
+        .read(move |snapshot| {
+            Ok((snapshot.site_weather(id, &site)?, snapshot.imports(id)?, snapshot.overrules(id)?))
+        })
+        .await?;
     let days = weather.woven(&loaded.site.site).days.len();
     let (file_name, problems) = refused.file.unwrap_or_default();
     let mut all = flagged(&weather, &said);
@@ -320,12 +322,7 @@ async fn draw(
     page_with(
         status,
         &RoomPage {
-            frame: Frame::of_site(
-                who,
-                format!("{}: weather", loaded.site.site.name),
-                loaded,
-                Chapter::Weather,
-            )?,
+            frame: Frame::of_site(here, format!("{}: weather", loaded.site.site.name), Chapter::Weather)?,
             site_id: id,
             lead,
             sources: source_lines(&weather, loaded),
@@ -355,36 +352,27 @@ async fn draw(
 }
 
 #[get("/sites/{id}/weather")]
-async fn room(
-    state: web::Data<AppState>,
-    who: SignedIn,
-    id: web::Path<i64>,
-) -> Result<HttpResponse, PageError> {
-    let loaded = load(&state, *id).await?;
-    draw(&state, &who, StatusCode::OK, &loaded, Refused::default()).await
+async fn room(here: AtSite) -> Result<HttpResponse, PageError> {
+    let loaded = Arc::clone(&here.facts);
+    draw(&here, StatusCode::OK, &loaded, Refused::default()).await
 }
 
 /// Longest reason kept, characters.
 const MAX_REASON: usize = 300;
 
 #[post("/sites/{id}/weather/overrule")]
-async fn overrule(
-    state: web::Data<AppState>,
-    Editor(who): Editor,
-    id: web::Path<i64>,
-    fields: Fields,
-) -> Result<HttpResponse, PageError> {
-    let id = *id;
-    let loaded = load(&state, id).await?;
+async fn overrule(EditorAt(here): EditorAt, fields: Fields) -> Result<HttpResponse, PageError> {
+    let id = here.id();
+    let loaded = Arc::clone(&here.facts);
     let reason: String = fields.get("reason").trim().chars().take(MAX_REASON).collect();
-    let value = (fields.get("date").parse().ok(), Variable::from_code(fields.get("variable")));
-    let sources = db(&state, move |store| store.sources(id)).await?;
+    let value = (fields.date("date"), Variable::from_code(fields.get("variable")));
+    let sources = here.read(move |snapshot| snapshot.sources(id)).await?;
     let source = fields.get("source").parse::<i64>().ok().filter(|s| sources.iter().any(|o| o.id == *s));
     let (Some(source), (Some(date), Some(variable))) = (source, value) else {
         let message =
             "Say which value is meant: a source, a day written YYYY-MM-DD and a variable.".to_owned();
         let refused = Refused { message, reason, file: None };
-        return draw(&state, &who, StatusCode::UNPROCESSABLE_ENTITY, &loaded, refused).await;
+        return draw(&here, StatusCode::UNPROCESSABLE_ENTITY, &loaded, refused).await;
     };
     if reason.is_empty() {
         let message = format!(
@@ -392,108 +380,86 @@ async fn overrule(
             variable.label()
         );
         let refused = Refused { message, reason, file: None };
-        return draw(&state, &who, StatusCode::UNPROCESSABLE_ENTITY, &loaded, refused).await;
+        return draw(&here, StatusCode::UNPROCESSABLE_ENTITY, &loaded, refused).await;
     }
     let keep = fields.get("keep") == "yes";
     let said = Overrule { date, variable, keep, reason };
-    let user = who.user.id;
-    let overrule_id = db(&state, move |store| store.overrule(id, source, &said, user)).await?;
+    let overrule_id = here.change(move |change| change.overrule(source, &said)).await?;
+    let overrule_id = overrule_id.ok_or(PageError::NotFound)?;
     let text = format!(
         "The {} of {date} {}. The original stays as it came.",
         variable.label(),
         if keep { "counts" } else { "does not count" }
     );
-    flash(&who.session, text, Some(format!("/sites/{id}/weather/overrules/{overrule_id}/undo")))?;
+    flash(&here.who.session, text, Some(format!("/sites/{id}/weather/overrules/{overrule_id}/undo")))?;
     Ok(see_other(&format!("/sites/{id}/weather#flagged")))
 }
 
-async fn set_overrule(
-    state: &web::Data<AppState>,
-    who: &SignedIn,
-    (site_id, id): (i64, i64),
-    undone: bool,
-) -> Result<HttpResponse, PageError> {
-    let at = undone.then(Timestamp::now);
-    if !db(state, move |store| store.set_overrule_undone(site_id, id, at)).await? {
-        return Err(PageError::NotFound);
+fn said(path: (i64, i64)) -> TakeBack {
+    let (site, id) = path;
+    TakeBack {
+        subject: Subject::Overrule,
+        under: site,
+        id,
+        address: format!("/sites/{site}/weather/overrules/{id}"),
+        list: format!("/sites/{site}/weather#flagged"),
+        said: ("The rules judge the value again.", "It is judged by hand again."),
     }
-    let (text, back) = if undone {
-        ("The rules judge the value again.", "redo")
-    } else {
-        ("It is judged by hand again.", "undo")
-    };
-    flash(&who.session, text, Some(format!("/sites/{site_id}/weather/overrules/{id}/{back}")))?;
-    Ok(see_other(&format!("/sites/{site_id}/weather#flagged")))
 }
 
 #[post("/sites/{id}/weather/overrules/{overrule}/undo")]
 async fn undo_overrule(
-    state: web::Data<AppState>,
-    Editor(who): Editor,
+    EditorAt(here): EditorAt,
     path: web::Path<(i64, i64)>,
     _fields: Fields,
 ) -> Result<HttpResponse, PageError> {
-    set_overrule(&state, &who, *path, true).await
+    said(*path).set(&here, true).await
 }
 
 #[post("/sites/{id}/weather/overrules/{overrule}/redo")]
 async fn redo_overrule(
-    state: web::Data<AppState>,
-    Editor(who): Editor,
+    EditorAt(here): EditorAt,
     path: web::Path<(i64, i64)>,
     _fields: Fields,
 ) -> Result<HttpResponse, PageError> {
-    set_overrule(&state, &who, *path, false).await
+    said(*path).set(&here, false).await
 }
 
-async fn set_undone(
-    state: &web::Data<AppState>,
-    who: &SignedIn,
-    (site_id, import_id): (i64, i64),
-    undone: bool,
-) -> Result<HttpResponse, PageError> {
-    let at = undone.then(Timestamp::now);
-    if !db(state, move |store| store.set_import_undone(site_id, import_id, at)).await? {
-        return Err(PageError::NotFound);
+fn import(path: (i64, i64)) -> TakeBack {
+    let (site, id) = path;
+    TakeBack {
+        subject: Subject::Import,
+        under: site,
+        id,
+        address: format!("/sites/{site}/weather/imports/{id}"),
+        list: format!("/sites/{site}/weather"),
+        said: ("The import is undone; the values from before count again.", "The import counts again."),
     }
-    let (text, back) = if undone {
-        ("The import is undone; the values from before count again.", "redo")
-    } else {
-        ("The import counts again.", "undo")
-    };
-    flash(&who.session, text, Some(format!("/sites/{site_id}/weather/imports/{import_id}/{back}")))?;
-    Ok(see_other(&format!("/sites/{site_id}/weather")))
 }
 
 #[post("/sites/{id}/weather/imports/{import}/undo")]
 async fn undo_import(
-    state: web::Data<AppState>,
-    Editor(who): Editor,
+    EditorAt(here): EditorAt,
     path: web::Path<(i64, i64)>,
     _fields: Fields,
 ) -> Result<HttpResponse, PageError> {
-    set_undone(&state, &who, *path, true).await
+    import(*path).set(&here, true).await
 }
 
 #[post("/sites/{id}/weather/imports/{import}/redo")]
 async fn redo_import(
-    state: web::Data<AppState>,
-    Editor(who): Editor,
+    EditorAt(here): EditorAt,
     path: web::Path<(i64, i64)>,
     _fields: Fields,
 ) -> Result<HttpResponse, PageError> {
-    set_undone(&state, &who, *path, false).await
+    import(*path).set(&here, false).await
 }
 
 #[get("/sites/{id}/weather.csv")]
-async fn download(
-    state: web::Data<AppState>,
-    _who: SignedIn,
-    id: web::Path<i64>,
-) -> Result<HttpResponse, PageError> {
-    let site = load(&state, *id).await?.site;
+async fn download(here: AtSite) -> Result<HttpResponse, PageError> {
+    let (id, site) = (here.id(), here.facts.site.clone());
     let name = format!("{} weather", site.site.name);
-    let days = db(&state, move |store| store.weather(*id, &site.site)).await?;
+    let days = here.read(move |snapshot| snapshot.weather(id, &site.site)).await?;
     Ok(HttpResponse::Ok()
         .content_type("text/csv; charset=utf-8")
         .insert_header(attachment(&name, "csv"))

@@ -2,9 +2,7 @@
 
 use crate::server::download::attachment;
 use crate::server::error::PageError;
-use crate::server::session::SignedIn;
-use crate::server::state::{AppState, db};
-use crate::site::facts::load;
+use crate::site::context::AtSite;
 use actix_web::{HttpResponse, get, web};
 use jiff::civil::Date;
 use jiff::tz::TimeZone;
@@ -114,72 +112,65 @@ fn hour_variable(variable: Variable) -> Option<HourVariable> {
 }
 
 #[get("/sites/{id}/weather/series.json")]
-async fn series_json(
-    state: web::Data<AppState>,
-    _who: SignedIn,
-    id: web::Path<i64>,
-    query: web::Query<Query>,
-) -> Result<HttpResponse, PageError> {
-    let site = load(&state, *id).await?.site;
+async fn series_json(here: AtSite, query: web::Query<Query>) -> Result<HttpResponse, PageError> {
+    let site = here.facts.site.clone();
     let variable = Variable::from_code(&query.variable)
         .ok_or_else(|| PageError::BadRequest("There is no such variable.".into()))?;
-    let (source, id, span) = (query.source, *id, query.from.zip(query.to));
-    let drawn = db(&state, move |store| {
-        let weather = store.site_weather(id, &site.site)?;
-        let Some(at) = weather.sources.iter().position(|s| s.id == source) else { return Ok(None) };
-        let hours = match (span, hour_variable(variable)) {
-            (Some((from, to)), Some(_)) if to >= from && (to - from).get_days() <= MOST_HOUR_DAYS => {
-                store.raw_hours(source, from, to)?
+    let (source, id, span) = (query.source, here.id(), query.from.zip(query.to));
+    let drawn = here
+        .read(move |snapshot| {
+            let weather = snapshot.site_weather(id, &site.site)?;
+            let Some(at) = weather.sources.iter().position(|s| s.id == source) else { return Ok(None) };
+            let hours = match (span, hour_variable(variable)) {
+                (Some((from, to)), Some(_)) if to >= from && (to - from).get_days() <= MOST_HOUR_DAYS => {
+                    snapshot.raw_hours(source, from, to)?
+                }
+                _ => Vec::new(),
+            };
+            if let (Some(hourly), false) = (hour_variable(variable), hours.is_empty()) {
+                let station =
+                    weather.sources.get(at).map(|s| s.station(&site.site)).unwrap_or(site.site.station());
+                let flags = examine_hours(&hours, &station);
+                let mut series = Series { unit: variable.unit(), hourly: true, ..Series::default() };
+                for (i, hour) in hours.iter().enumerate() {
+                    let flag = flags.iter().find(|f| f.index == i && f.variable == hourly);
+                    let standing = match flag {
+                        Some(f) if f.rule.rejects() => Standing::Discarded,
+                        Some(_) => Standing::Kept,
+                        None => Standing::Good,
+                    };
+                    series.push(hour.start.as_second(), hour.get(hourly), standing);
+                }
+                return Ok(Some(series));
             }
-            _ => Vec::new(),
-        };
-        if let (Some(hourly), false) = (hour_variable(variable), hours.is_empty()) {
-            let station =
-                weather.sources.get(at).map(|s| s.station(&site.site)).unwrap_or(site.site.station());
-            let flags = examine_hours(&hours, &station);
-            let mut series = Series { unit: variable.unit(), hourly: true, ..Series::default() };
-            for (i, hour) in hours.iter().enumerate() {
-                let flag = flags.iter().find(|f| f.index == i && f.variable == hourly);
-                let standing = match flag {
-                    Some(f) if f.rule.rejects() => Standing::Discarded,
-                    Some(_) => Standing::Kept,
-                    None => Standing::Good,
-                };
-                series.push(hour.start.as_second(), hour.get(hourly), standing);
-            }
-            return Ok(Some(series));
-        }
-        let woven = weather.woven(&site.site);
-        let others: Vec<(usize, &[JudgedDay])> = weather
-            .days
-            .iter()
-            .enumerate()
-            .filter(|(i, _)| *i != at)
-            .map(|(i, d)| (i, d.as_slice()))
-            .collect();
-        Ok(weather.days.get(at).map(|days| days_series(days, variable, &others, &woven)))
-    })
-    .await?
-    .ok_or(PageError::NotFound)?;
+            let woven = weather.woven(&site.site);
+            let others: Vec<(usize, &[JudgedDay])> = weather
+                .days
+                .iter()
+                .enumerate()
+                .filter(|(i, _)| *i != at)
+                .map(|(i, d)| (i, d.as_slice()))
+                .collect();
+            Ok(weather.days.get(at).map(|days| days_series(days, variable, &others, &woven)))
+        })
+        .await?
+        .ok_or(PageError::NotFound)?;
     Ok(HttpResponse::Ok().insert_header(("cache-control", "no-store")).json(drawn))
 }
 
 /// A source as it came, with what each value is worth.
 #[get("/sites/{id}/weather/sources/{source}.csv")]
-async fn source_csv(
-    state: web::Data<AppState>,
-    _who: SignedIn,
-    path: web::Path<(i64, i64)>,
-) -> Result<HttpResponse, PageError> {
+async fn source_csv(here: AtSite, path: web::Path<(i64, i64)>) -> Result<HttpResponse, PageError> {
     let (id, source) = *path;
-    let site = load(&state, id).await?.site;
-    let (name, body) = db(&state, move |store| {
-        let weather = store.site_weather(id, &site.site)?;
-        let found = weather.sources.iter().zip(&weather.days).find(|(s, _)| s.id == source);
-        Ok(found.map(|(s, days)| (s.name.clone(), raw_csv::write(days))))
-    })
-    .await?
-    .ok_or(PageError::NotFound)?;
+    let site = here.facts.site.clone();
+    let (name, body) = here
+        .read(move |snapshot| {
+            let weather = snapshot.site_weather(id, &site.site)?;
+            let found = weather.sources.iter().zip(&weather.days).find(|(s, _)| s.id == source);
+            Ok(found.map(|(s, days)| (s.name.clone(), raw_csv::write(days))))
+        })
+        .await?
+        .ok_or(PageError::NotFound)?;
     Ok(HttpResponse::Ok()
         .content_type("text/csv; charset=utf-8")
         .insert_header(attachment(&name, "csv"))

@@ -4,19 +4,19 @@ use super::{MAX_REASON, Refused, draw};
 use crate::page::forms::{Field, FieldError, Form, Group as FormGroup, NO_UNIT, Reader, Shown};
 use crate::page::frame::{Chapter, Frame};
 use crate::server::error::{PageError, page_with, see_other};
-use crate::server::session::{Editor, Fields, SignedIn, flash};
-use crate::server::state::{AppState, db};
-use crate::site::facts::{Loaded, load};
+use crate::server::session::{Fields, flash};
+use crate::site::context::{AtSite, EditorAt};
 use actix_web::http::StatusCode;
 use actix_web::{HttpResponse, get, post, web};
 use askama::Template;
-use jiff::Timestamp;
 use std::collections::BTreeMap;
+use std::sync::Arc;
 use upland_core::codes::Coded;
 use upland_core::quantity::bounds;
 use upland_core::quantity::units::{Celsius, Metres, Millimetres};
 use upland_core::weather::climate::TypedNormals;
 use upland_core::weather::record::{Group, SourceKind, compare};
+use upland_store::Subject;
 use upland_store::weather::SourcePlace;
 
 pub(super) fn routes(config: &mut web::ServiceConfig) {
@@ -67,8 +67,7 @@ struct SourcePage {
 }
 
 fn source_page(
-    who: &SignedIn,
-    loaded: &Loaded,
+    here: &AtSite,
     status: StatusCode,
     texts: &BTreeMap<String, String>,
     errors: &[FieldError],
@@ -76,33 +75,23 @@ fn source_page(
     page_with(
         status,
         &SourcePage {
-            frame: Frame::of_site(who, "New source", loaded, Chapter::Weather)?,
-            site_id: loaded.site.id,
+            frame: Frame::of_site(here, "New source", Chapter::Weather)?,
+            site_id: here.id(),
             form: source_form(texts, errors),
         },
     )
 }
 
 #[get("/sites/{id}/weather/sources/new")]
-async fn new_page(
-    state: web::Data<AppState>,
-    Editor(who): Editor,
-    id: web::Path<i64>,
-) -> Result<HttpResponse, PageError> {
-    let loaded = load(&state, *id).await?;
+async fn new_page(EditorAt(here): EditorAt) -> Result<HttpResponse, PageError> {
     let texts = BTreeMap::from([("kind".to_owned(), SourceKind::Station.code().to_owned())]);
-    source_page(&who, &loaded, StatusCode::OK, &texts, &[])
+    source_page(&here, StatusCode::OK, &texts, &[])
 }
 
 #[post("/sites/{id}/weather/sources")]
-async fn create(
-    state: web::Data<AppState>,
-    Editor(who): Editor,
-    id: web::Path<i64>,
-    fields: Fields,
-) -> Result<HttpResponse, PageError> {
-    let id = *id;
-    let loaded = load(&state, id).await?;
+async fn create(EditorAt(here): EditorAt, fields: Fields) -> Result<HttpResponse, PageError> {
+    let id = here.id();
+    let _loaded = Arc::clone(&here.facts);
     let mut reader = Reader::new(&fields);
     let name = reader.name("name");
     let kind: Option<SourceKind> = reader.choice("kind");
@@ -115,12 +104,12 @@ async fn create(
         ),
     });
     let (Some(kind), true) = (kind, reader.errors.is_empty()) else {
-        return source_page(&who, &loaded, StatusCode::UNPROCESSABLE_ENTITY, &fields.0, &reader.errors);
+        return source_page(&here, StatusCode::UNPROCESSABLE_ENTITY, &fields.0, &reader.errors);
     };
-    let (user, label) = (who.user.id, name.clone());
-    let source = db(&state, move |store| store.create_source(id, kind, &label, place, user)).await?;
+    let label = name.clone();
+    let source = here.change(move |change| change.create_source(kind, &label, place)).await?;
     flash(
-        &who.session,
+        &here.who.session,
         format!("{name} is made."),
         Some(format!("/sites/{id}/weather/sources/{source}/remove")),
     )?;
@@ -128,56 +117,46 @@ async fn create(
     Ok(see_other(&format!("/sites/{id}/weather{next}")))
 }
 
+/// Takes a source away or brings it back, and says so with the way back.
 async fn set_removed(
-    state: &web::Data<AppState>,
-    who: &SignedIn,
-    (site_id, id): (i64, i64),
+    here: &AtSite,
+    of: (i64, i64),
     removed: bool,
+    (text, back): (&str, &str),
 ) -> Result<HttpResponse, PageError> {
-    let at = removed.then(Timestamp::now);
-    if !db(state, move |store| store.set_source_removed(site_id, id, at)).await? {
+    let at = removed.then(|| here.now());
+    if !here.change(move |change| change.take_back(Subject::Source, of, at)).await? {
         return Err(PageError::NotFound);
     }
-    let (text, back) = if removed {
-        ("The source is taken away; its files are kept.", "restore")
-    } else {
-        ("The source is back.", "remove")
-    };
-    flash(&who.session, text, Some(format!("/sites/{site_id}/weather/sources/{id}/{back}")))?;
-    Ok(see_other(&format!("/sites/{site_id}/weather")))
+    flash(&here.who.session, text, Some(format!("/sites/{}/weather/sources/{}/{back}", of.0, of.1)))?;
+    Ok(see_other(&format!("/sites/{}/weather", of.0)))
 }
 
 #[post("/sites/{id}/weather/sources/{source}/remove")]
 async fn remove(
-    state: web::Data<AppState>,
-    Editor(who): Editor,
+    EditorAt(here): EditorAt,
     path: web::Path<(i64, i64)>,
     _fields: Fields,
 ) -> Result<HttpResponse, PageError> {
-    set_removed(&state, &who, *path, true).await
+    set_removed(&here, *path, true, ("The source is taken away; its files are kept.", "restore")).await
 }
 
 #[post("/sites/{id}/weather/sources/{source}/restore")]
 async fn restore(
-    state: web::Data<AppState>,
-    Editor(who): Editor,
+    EditorAt(here): EditorAt,
     path: web::Path<(i64, i64)>,
     _fields: Fields,
 ) -> Result<HttpResponse, PageError> {
-    set_removed(&state, &who, *path, false).await
+    set_removed(&here, *path, false, ("The source is back.", "remove")).await
 }
 
 /// Says which source counts, by variable.
 #[post("/sites/{id}/weather/choice")]
-async fn choose(
-    state: web::Data<AppState>,
-    Editor(who): Editor,
-    id: web::Path<i64>,
-    fields: Fields,
-) -> Result<HttpResponse, PageError> {
-    let id = *id;
-    let loaded = load(&state, id).await?;
-    let known: Vec<i64> = db(&state, move |store| store.sources(id)).await?.iter().map(|s| s.id).collect();
+async fn choose(EditorAt(here): EditorAt, fields: Fields) -> Result<HttpResponse, PageError> {
+    let id = here.id();
+    let loaded = Arc::clone(&here.facts);
+    let known: Vec<i64> =
+        here.read(move |snapshot| snapshot.sources(id)).await?.iter().map(|s| s.id).collect();
     let picked = |group: Group, place: &str| {
         fields.get(&format!("{}-{place}", group.code())).parse::<i64>().ok().filter(|s| known.contains(s))
     };
@@ -190,21 +169,21 @@ async fn choose(
     let refuse = |message: &str| Refused { message: message.to_owned(), reason: reason.clone(), file: None };
     if reason.is_empty() {
         let refused = refuse("Say why these sources count; whoever reads the numbers later will ask.");
-        return draw(&state, &who, StatusCode::UNPROCESSABLE_ENTITY, &loaded, refused).await;
+        return draw(&here, StatusCode::UNPROCESSABLE_ENTITY, &loaded, refused).await;
     }
     if order.first().is_none_or(Vec::is_empty) {
         let refused = refuse("Temperature needs a source: without it no day counts.");
-        return draw(&state, &who, StatusCode::UNPROCESSABLE_ENTITY, &loaded, refused).await;
+        return draw(&here, StatusCode::UNPROCESSABLE_ENTITY, &loaded, refused).await;
     }
-    let (base, user, why) = (fields.get("base").parse().ok(), who.user.id, reason.clone());
-    if let Some(theirs) = db(&state, move |store| store.choose_sources(id, base, &order, &why, user)).await? {
+    let (base, why) = (fields.get("base").parse().ok(), reason.clone());
+    if let Some(theirs) = here.change(move |change| change.choose_sources(base, &order, &why)).await? {
         let refused = refuse(&format!(
             "{} chose meanwhile ({}). Theirs stands below; choose again if you still want yours.",
             theirs.chosen_by, theirs.reason
         ));
-        return draw(&state, &who, StatusCode::CONFLICT, &loaded, refused).await;
+        return draw(&here, StatusCode::CONFLICT, &loaded, refused).await;
     }
-    flash(&who.session, "The choice is saved; every number follows it from now on.", None)?;
+    flash(&here.who.session, "The choice is saved; every number follows it from now on.", None)?;
     Ok(see_other(&format!("/sites/{id}/weather")))
 }
 
@@ -236,15 +215,10 @@ struct Pair {
 }
 
 #[get("/sites/{id}/weather/compare")]
-async fn comparison(
-    state: web::Data<AppState>,
-    who: SignedIn,
-    id: web::Path<i64>,
-    query: web::Query<Pair>,
-) -> Result<HttpResponse, PageError> {
-    let loaded = load(&state, *id).await?;
-    let (id, site) = (*id, loaded.site.site.clone());
-    let weather = db(&state, move |store| store.site_weather(id, &site)).await?;
+async fn comparison(here: AtSite, query: web::Query<Pair>) -> Result<HttpResponse, PageError> {
+    let loaded = Arc::clone(&here.facts);
+    let (id, site) = (here.id(), loaded.site.site.clone());
+    let weather = here.read(move |snapshot| snapshot.site_weather(id, &site)).await?;
     let with_days: Vec<usize> =
         (0..weather.sources.len()).filter(|i| weather.days.get(*i).is_some_and(|d| !d.is_empty())).collect();
     let pick = |wanted: Option<i64>, place: usize| {
@@ -286,7 +260,7 @@ async fn comparison(
             .collect();
     }
     crate::server::error::page(&ComparePage {
-        frame: Frame::of_site(&who, "Two sources", &loaded, Chapter::Weather)?,
+        frame: Frame::of_site(&here, "Two sources", Chapter::Weather)?,
         site_id: id,
         first: ids.0,
         second: ids.1,
@@ -402,14 +376,13 @@ fn normals_texts(normals: &TypedNormals) -> BTreeMap<String, String> {
 type Typed<'a> = (&'a BTreeMap<String, String>, BTreeMap<String, String>);
 
 async fn draw_normals(
-    state: &web::Data<AppState>,
-    who: &SignedIn,
+    here: &AtSite,
     (site_id, source_id): (i64, i64),
     refused: Option<Typed<'_>>,
 ) -> Result<HttpResponse, PageError> {
-    let loaded = load(state, site_id).await?;
+    let _loaded = Arc::clone(&here.facts);
     let (sources, normals) =
-        db(state, move |store| Ok((store.sources(site_id)?, store.normals(source_id)?))).await?;
+        here.read(move |snapshot| Ok((snapshot.sources(site_id)?, snapshot.normals(source_id)?))).await?;
     let source = sources
         .into_iter()
         .find(|s| s.id == source_id && s.kind == SourceKind::Normals)
@@ -435,7 +408,7 @@ async fn draw_normals(
     page_with(
         if errors.is_empty() { StatusCode::OK } else { StatusCode::UNPROCESSABLE_ENTITY },
         &NormalsPage {
-            frame: Frame::of_site(who, "Typed normals", &loaded, Chapter::Weather)?,
+            frame: Frame::of_site(here, "Typed normals", Chapter::Weather)?,
             site_id,
             source_id,
             name: source.name,
@@ -447,43 +420,38 @@ async fn draw_normals(
 }
 
 #[get("/sites/{id}/weather/sources/{source}/normals")]
-async fn normals_page(
-    state: web::Data<AppState>,
-    who: SignedIn,
-    path: web::Path<(i64, i64)>,
-) -> Result<HttpResponse, PageError> {
-    draw_normals(&state, &who, *path, None).await
+async fn normals_page(here: AtSite, path: web::Path<(i64, i64)>) -> Result<HttpResponse, PageError> {
+    draw_normals(&here, *path, None).await
 }
 
 #[post("/sites/{id}/weather/sources/{source}/normals")]
 async fn save_normals(
-    state: web::Data<AppState>,
-    Editor(who): Editor,
+    EditorAt(here): EditorAt,
     path: web::Path<(i64, i64)>,
     fields: Fields,
 ) -> Result<HttpResponse, PageError> {
     let (site_id, source_id) = *path;
     match read_normals(&fields) {
         Ok(normals) => {
-            let user = who.user.id;
-            let found = db(&state, move |store| {
-                let ours = store
-                    .sources(site_id)?
-                    .iter()
-                    .any(|s| s.id == source_id && s.kind == SourceKind::Normals);
-                if ours {
-                    store.set_normals(site_id, source_id, &normals, user)?;
-                }
-                Ok(ours)
-            })
-            .await?;
+            let found = here
+                .change(move |change| {
+                    let ours = change
+                        .sources(site_id)?
+                        .iter()
+                        .any(|s| s.id == source_id && s.kind == SourceKind::Normals);
+                    if ours {
+                        change.set_normals(source_id, &normals)?;
+                    }
+                    Ok(ours)
+                })
+                .await?;
             if !found {
                 return Err(PageError::NotFound);
             }
-            flash(&who.session, "The normals are saved; they stand in where no record reaches.", None)?;
+            flash(&here.who.session, "The normals are saved; they stand in where no record reaches.", None)?;
             Ok(see_other(&format!("/sites/{site_id}/weather")))
         }
-        Err(errors) => draw_normals(&state, &who, *path, Some((&fields.0, errors))).await,
+        Err(errors) => draw_normals(&here, *path, Some((&fields.0, errors))).await,
     }
 }
 

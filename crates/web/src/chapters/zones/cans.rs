@@ -1,17 +1,17 @@
 //! The catch-can test: lay the cans out, type the readings, see rate, uniformity and map, take them over.
 
-use super::survey::units;
+use super::units::units;
 use crate::page::frame::{Chapter, Frame};
 use crate::page::quantities::{depth, plain, rate};
+use crate::page::take_back::TakeBack;
 use crate::server::error::{PageError, page_with, see_other};
-use crate::server::session::{Editor, Fields, SignedIn, flash};
-use crate::server::state::{AppState, db, db_with_climates};
-use crate::site::facts::{Loaded, load};
+use crate::server::session::{Fields, flash};
+use crate::site::context::{AtSite, EditorAt};
 use actix_web::http::StatusCode;
 use actix_web::{HttpResponse, get, post, web};
 use askama::Template;
+use jiff::ToSpan;
 use jiff::civil::Date;
-use jiff::{Timestamp, ToSpan};
 use upland_core::ground::catch_can::{
     Can, CatchAdvice, CatchMap, CatchResult, CatchTest, ENOUGH_CANS, OVER, UNDER,
 };
@@ -22,6 +22,7 @@ use upland_core::site::{UnitSystem, Zone};
 use upland_core::weather::climate::Climate;
 use upland_formats::catch_file::MOST_CANS;
 use upland_store::Saved;
+use upland_store::Subject;
 use upland_store::field::CatchRecord;
 use upland_store::zones::ZoneRecord;
 
@@ -323,22 +324,18 @@ fn test_line(record: CatchRecord, units: UnitSystem) -> TestLine {
 }
 
 async fn draw(
-    state: &web::Data<AppState>,
-    who: &SignedIn,
+    here: &AtSite,
     status: StatusCode,
-    (loaded, zone): (&Loaded, &ZoneRecord),
+    zone: &ZoneRecord,
     typed: Typed,
     outcome: Option<Outcome>,
 ) -> Result<HttpResponse, PageError> {
-    let (site, zone_id) = (loaded.site.clone(), zone.id);
-    let (tests, climate) = db_with_climates(state, move |state, store| {
-        Ok((store.catch_tests(zone_id)?, crate::site::climate::climate(state, &site)?))
-    })
-    .await?;
+    let (zone_id, loaded, climate) = (zone.id, &here.facts, &here.facts.climate);
+    let tests = here.read(move |snapshot| snapshot.catch_tests(zone_id)).await?;
     let units = loaded.site.site.units;
     let (result, errors) = match outcome {
         Some(Ok((on, test))) => {
-            let result = test.result().ok().map(|r| result_view(&test, &r, &zone.zone, &climate, on, units));
+            let result = test.result().ok().map(|r| result_view(&test, &r, &zone.zone, climate, on, units));
             (result, Vec::new())
         }
         Some(Err(errors)) => (None, errors),
@@ -347,7 +344,7 @@ async fn draw(
     page_with(
         status,
         &CansPage {
-            frame: Frame::of_site(who, format!("Cans on zone {}", zone.zone.number), loaded, Chapter::Zones)?,
+            frame: Frame::of_site(here, format!("Cans on zone {}", zone.zone.number), Chapter::Zones)?,
             site_id: loaded.site.id,
             zone_id: zone.id,
             zone: format!("{} {}", zone.zone.number, zone.zone.name),
@@ -361,38 +358,22 @@ async fn draw(
     )
 }
 
-fn find(loaded: &Loaded, id: i64) -> Result<&ZoneRecord, PageError> {
-    loaded.zones.iter().find(|z| z.id == id).ok_or(PageError::NotFound)
-}
-
 #[get("/sites/{id}/zones/{zone}/cans")]
-async fn test_page(
-    state: web::Data<AppState>,
-    who: SignedIn,
-    path: web::Path<(i64, i64)>,
-) -> Result<HttpResponse, PageError> {
-    let loaded = load(&state, path.0).await?;
-    let zone = find(&loaded, path.1)?;
-    let tz = jiff::tz::TimeZone::get(&loaded.site.site.time_zone).unwrap_or(jiff::tz::TimeZone::UTC);
-    let typed = Typed {
-        on: Timestamp::now().to_zoned(tz).date().to_string(),
-        minutes: "10".into(),
-        ..Typed::default()
-    };
-    draw(&state, &who, StatusCode::OK, (&loaded, zone), typed, None).await
+async fn test_page(here: AtSite, path: web::Path<(i64, i64)>) -> Result<HttpResponse, PageError> {
+    let zone = here.facts.zone(path.1)?;
+    let typed = Typed { on: here.today().to_string(), minutes: "10".into(), ..Typed::default() };
+    draw(&here, StatusCode::OK, zone, typed, None).await
 }
 
 /// Works a test out, and keeps it when asked.
 #[post("/sites/{id}/zones/{zone}/cans")]
 async fn work_out(
-    state: web::Data<AppState>,
-    Editor(who): Editor,
+    EditorAt(here): EditorAt,
     path: web::Path<(i64, i64)>,
     fields: Fields,
 ) -> Result<HttpResponse, PageError> {
     let (site_id, zone_id) = *path;
-    let loaded = load(&state, site_id).await?;
-    let zone = find(&loaded, zone_id)?;
+    let (loaded, zone) = (&here.facts, here.facts.zone(zone_id)?);
     let get = |name: &str| fields.get(name).to_owned();
     let typed = Typed { on: get("on"), minutes: get("minutes"), throat: get("throat"), cans: get("cans") };
     let outcome = read(&typed);
@@ -400,7 +381,7 @@ async fn work_out(
         (Ok(found), "save") => found,
         (outcome, _) => {
             let status = if outcome.is_ok() { StatusCode::OK } else { StatusCode::UNPROCESSABLE_ENTITY };
-            return draw(&state, &who, status, (&loaded, zone), typed, Some(outcome)).await;
+            return draw(&here, status, zone, typed, Some(outcome)).await;
         }
     };
     let Ok(result) = test.result() else { return Err(PageError::NotFound) };
@@ -414,89 +395,72 @@ async fn work_out(
                 plain(value, 2)
             );
             let outcome = Some(Err(vec![("cans", problem)]));
-            return draw(&state, &who, StatusCode::UNPROCESSABLE_ENTITY, (&loaded, zone), typed, outcome)
-                .await;
+            return draw(&here, StatusCode::UNPROCESSABLE_ENTITY, zone, typed, outcome).await;
         }
     }
-    let (base, user, changed) =
-        (fields.get("base").parse().unwrap_or(0), who.user.id, measured(&zone.zone, on, &result));
-    let saved = db(&state, move |store| {
-        let saved = store.save_zone(zone_id, base, &changed, user)?;
-        if matches!(saved, Some(Saved::As(_))) {
-            store.save_catch_test(zone_id, on, &test, user)?;
-        }
-        Ok(saved)
-    })
-    .await?;
-    match saved {
-        None => Err(PageError::NotFound),
-        Some(Saved::As(_)) => {
+    let (base, changed) = (fields.get("base").parse().unwrap_or(0), measured(&zone.zone, on, &result));
+    let saved = here
+        .change(move |change| {
+            let saved = change.save_zone(zone_id, base, &changed)?;
+            if matches!(saved, Some(Saved::As(_) | Saved::Unchanged(_))) {
+                change.save_catch_test(zone_id, on, &test)?;
+            }
+            Ok(saved)
+        })
+        .await?;
+    match saved.ok_or(PageError::NotFound)? {
+        Saved::As(_) | Saved::Unchanged(_) => {
             let text = format!(
                 "Zone {} now rests on its cans: {}, uniformity {} %.",
                 zone.zone.number,
                 rate(loaded.site.site.units, result.rate),
                 plain(100.0 * result.uniformity, 0)
             );
-            flash(&who.session, text, None)?;
+            flash(&here.who.session, text, None)?;
             Ok(see_other(&format!("/sites/{site_id}/zones/{zone_id}")))
         }
-        Some(Saved::Conflict(theirs)) => {
+        Saved::Conflict(theirs) => {
             let problem = format!(
                 "{} saved this zone meanwhile as version {}. Your cans are still here; keep them again.",
                 theirs.saved_by, theirs.version
             );
-            let loaded = load(&state, site_id).await?;
-            let zone = find(&loaded, zone_id)?;
-            draw(
-                &state,
-                &who,
-                StatusCode::CONFLICT,
-                (&loaded, zone),
-                typed,
-                Some(Err(vec![("cans", problem)])),
-            )
-            .await
+            let outcome = Some(Err(vec![("cans", problem)]));
+            draw(&here, StatusCode::CONFLICT, &theirs, typed, outcome).await
         }
     }
 }
 
-async fn set_undone(
-    state: &web::Data<AppState>,
-    who: &SignedIn,
-    (site_id, zone_id, id): (i64, i64, i64),
-    undone: bool,
-) -> Result<HttpResponse, PageError> {
-    let at = undone.then(Timestamp::now);
-    if !db(state, move |store| store.set_catch_test_undone(zone_id, id, at)).await? {
-        return Err(PageError::NotFound);
+fn can_test(path: (i64, i64, i64)) -> TakeBack {
+    let (site, zone, id) = path;
+    TakeBack {
+        subject: Subject::CatchTest,
+        under: zone,
+        id,
+        address: format!("/sites/{site}/zones/{zone}/cans/{id}"),
+        list: format!("/sites/{site}/zones/{zone}/cans"),
+        said: (
+            "The test is taken back. The zone keeps its rate until you change it.",
+            "The test stands again.",
+        ),
     }
-    let (text, back) = if undone {
-        ("The test is taken back. The zone keeps its rate until you change it.", "redo")
-    } else {
-        ("The test stands again.", "undo")
-    };
-    flash(&who.session, text, Some(format!("/sites/{site_id}/zones/{zone_id}/cans/{id}/{back}")))?;
-    Ok(see_other(&format!("/sites/{site_id}/zones/{zone_id}/cans")))
 }
 
 #[post("/sites/{id}/zones/{zone}/cans/{test}/undo")]
 async fn take_back(
-    state: web::Data<AppState>,
-    Editor(who): Editor,
+    EditorAt(here): EditorAt,
     path: web::Path<(i64, i64, i64)>,
     _fields: Fields,
 ) -> Result<HttpResponse, PageError> {
-    set_undone(&state, &who, *path, true).await
+    can_test(*path).set(&here, true).await
 }
 
 #[post("/sites/{id}/zones/{zone}/cans/{test}/redo")]
 async fn let_stand(
-    state: web::Data<AppState>,
-    Editor(who): Editor,
+    EditorAt(here): EditorAt,
     path: web::Path<(i64, i64, i64)>,
     _fields: Fields,
 ) -> Result<HttpResponse, PageError> {
-    set_undone(&state, &who, *path, false).await
+    can_test(*path).set(&here, false).await
 }
 
 /// The range that a zone's defaults leave about its weekly minutes and its refill depth.

@@ -6,27 +6,23 @@ mod season;
 mod survey;
 mod units;
 
-use crate::page::forms;
-use crate::page::forms::{FieldError, Form, Merge};
-use crate::page::forms::{base_version, units_of};
+use crate::page::forms::{FieldError, Form, base_version, units_of};
 use crate::page::frame::{Chapter, Frame};
-use crate::page::merge::MergePage;
+use crate::page::merge::Merged;
 use crate::page::quantities;
 use crate::server::error::{PageError, page, page_with, see_other};
-use crate::server::session::{Editor, Fields, SignedIn, flash};
-use crate::server::state::{AppState, db, db_with_climates};
-use crate::site::facts::{Loaded, load};
+use crate::server::session::{Fields, flash};
+use crate::site::context::{AtSite, EditorAt};
+use crate::site::facts::SiteBox;
 use actix_web::http::StatusCode;
 use actix_web::{HttpResponse, get, post, web};
 use askama::Template;
-use jiff::Timestamp;
 use std::collections::BTreeMap;
 use upland_core::codes::Coded;
 use upland_core::ground::planting::mixed_cost;
 use upland_core::site::{UnitSystem, Zone};
-use upland_core::weather::climate::Climate;
-use upland_store::Saved;
 use upland_store::zones::ZoneRecord;
+use upland_store::{Saved, Subject};
 
 pub(crate) fn routes(config: &mut web::ServiceConfig) {
     config
@@ -103,16 +99,11 @@ struct ListPage {
 }
 
 #[get("/sites/{id}/zones")]
-async fn list(
-    state: web::Data<AppState>,
-    who: SignedIn,
-    id: web::Path<i64>,
-) -> Result<HttpResponse, PageError> {
-    let loaded = load(&state, *id).await?;
-    let (site, zones) = (&loaded.site, &loaded.zones);
+async fn list(here: AtSite) -> Result<HttpResponse, PageError> {
+    let (loaded, site, zones) = (&here.facts, &here.facts.site, &here.facts.zones);
     let unmeasured = zones.iter().filter(|z| z.zone.precipitation_rate.is_none()).count();
     page(&ListPage {
-        frame: Frame::of_site(&who, format!("{}: zones", site.site.name), &loaded, Chapter::Zones)?,
+        frame: Frame::of_site(&here, format!("{}: zones", site.site.name), Chapter::Zones)?,
         site_id: site.id,
         several_boxes: loaded.boxes.len() > 1,
         zones: zones.iter().map(|z| line(z, site.site.units, site.site.latitude_deg)).collect(),
@@ -141,16 +132,7 @@ struct EditPage {
     ranges: Vec<cans::RangeView>,
     basis: String,
     mixed: String,
-}
-
-/// What a zone form is about.
-struct Editing<'a> {
-    loaded: &'a Loaded,
-    zone: Option<&'a ZoneRecord>,
-    units: UnitSystem,
-    version: i32,
-    /// Climate and the day that pages open on, when the answers of the zone are shown.
-    at: Option<(std::sync::Arc<Climate>, jiff::civil::Date)>,
+    merged: Merged,
 }
 
 /// What mixed plants on a valve cost, in the month of a day.
@@ -166,33 +148,40 @@ fn mixed_words(zone: &Zone, latitude_deg: f64, month: i8) -> String {
     )
 }
 
-fn edit(
-    who: &SignedIn,
+/// What a zone form is drawn from.
+struct Editing<'a> {
     status: StatusCode,
-    editing: &Editing<'_>,
-    texts: &BTreeMap<String, String>,
-    errors: &[FieldError],
-) -> Result<HttpResponse, PageError> {
+    zone: Option<&'a ZoneRecord>,
+    units: UnitSystem,
+    version: i32,
+    texts: &'a BTreeMap<String, String>,
+    errors: &'a [FieldError],
+    merged: Merged,
+    /// Whether the answers of the zone are shown.
+    answers: bool,
+}
+
+fn edit(here: &AtSite, editing: Editing<'_>) -> Result<HttpResponse, PageError> {
     let title = editing.zone.map_or("New zone".to_owned(), |z| format!("Zone {}", z.zone.number));
-    let answers = editing.zone.zip(editing.at.as_ref());
+    let answered = editing.zone.filter(|_| editing.answers);
+    let (climate, today) = (&here.facts.climate, here.moment(None).date);
     page_with(
-        status,
+        editing.status,
         &EditPage {
-            frame: Frame::of_site(who, title, editing.loaded, Chapter::Zones)?,
-            form: survey::form(editing.units, &editing.loaded.box_names(), texts, errors),
-            site_id: editing.loaded.site.id,
+            frame: Frame::of_site(here, title, Chapter::Zones)?,
+            form: survey::form(editing.units, &here.facts.box_names(), editing.texts, editing.errors),
+            site_id: here.id(),
             zone: editing.zone.map(|z| (z.id, format!("{} {}", z.zone.number, z.zone.name))),
             version: editing.version,
             units: editing.units.code(),
             defaults_json: survey::defaults_json(editing.units),
-            ranges: answers.map_or(Vec::new(), |(z, (climate, today))| {
-                cans::ranges(&z.zone, climate, *today, editing.units)
-            }),
+            ranges: answered.map_or(Vec::new(), |z| cans::ranges(&z.zone, climate, today, editing.units)),
             basis: editing.zone.map_or(String::new(), |z| cans::basis_words(&z.zone, editing.units)),
-            mixed: answers.map_or(String::new(), |(z, (climate, today))| {
+            mixed: answered.map_or(String::new(), |z| {
                 mixed_words(&z.zone, climate.station().latitude_deg, today.month())
             }),
             saved: editing.zone.map(|z| (z.saved_by.clone(), z.saved_at.strftime("%-d %b %Y").to_string())),
+            merged: editing.merged,
         },
     )
 }
@@ -204,138 +193,119 @@ fn free_number(zones: &[ZoneRecord], box_number: u8) -> u16 {
 }
 
 #[get("/sites/{id}/zones/new")]
-async fn new_page(
-    state: web::Data<AppState>,
-    Editor(who): Editor,
-    id: web::Path<i64>,
-) -> Result<HttpResponse, PageError> {
-    let loaded = load(&state, *id).await?;
-    let units = loaded.site.site.units;
-    let first = loaded.boxes.first().map_or(1, crate::site::facts::SiteBox::number);
-    let editing = Editing { loaded: &loaded, zone: None, units, version: 0, at: None };
-    edit(&who, StatusCode::OK, &editing, &survey::blank(first, free_number(&loaded.zones, first)), &[])
+async fn new_page(EditorAt(here): EditorAt) -> Result<HttpResponse, PageError> {
+    let first = here.facts.boxes.first().map_or(1, SiteBox::number);
+    let editing = Editing {
+        status: StatusCode::OK,
+        zone: None,
+        units: here.facts.units(),
+        version: 0,
+        texts: &survey::blank(first, free_number(&here.facts.zones, first)),
+        errors: &[],
+        merged: Merged::default(),
+        answers: false,
+    };
+    edit(&here, editing)
 }
 
 #[post("/sites/{id}/zones")]
-async fn create(
-    state: web::Data<AppState>,
-    Editor(who): Editor,
-    id: web::Path<i64>,
-    fields: Fields,
-) -> Result<HttpResponse, PageError> {
-    let id = *id;
-    let units = units_of(&fields)?;
-    let loaded = load(&state, id).await?;
-    match survey::read(&fields, units, None, &survey::Stations::of(&loaded, None)) {
+async fn create(EditorAt(here): EditorAt, fields: Fields) -> Result<HttpResponse, PageError> {
+    let (id, units) = (here.id(), units_of(&fields)?);
+    match survey::read(&fields, units, None, &survey::Stations::of(&here.facts, None)) {
         Ok(zone) => {
-            let (user, text) = (who.user.id, format!("Zone {} {} is made.", zone.number, zone.name));
-            let zone_id = db(&state, move |store| store.create_zone(id, &zone, user)).await?;
-            flash(&who.session, text, Some(format!("/sites/{id}/zones/{zone_id}/remove")))?;
+            let text = format!("Zone {} {} is made.", zone.number, zone.name);
+            let zone_id = here.change(move |change| change.create_zone(&zone)).await?;
+            flash(&here.who.session, text, Some(format!("/sites/{id}/zones/{zone_id}/remove")))?;
             let next = if fields.get("then") == "another" { "zones/new" } else { "zones" };
             Ok(see_other(&format!("/sites/{id}/{next}")))
         }
         Err(errors) => {
-            let editing = Editing { loaded: &loaded, zone: None, units, version: 0, at: None };
-            edit(&who, StatusCode::UNPROCESSABLE_ENTITY, &editing, &fields.0, &errors)
+            let editing = Editing {
+                status: StatusCode::UNPROCESSABLE_ENTITY,
+                zone: None,
+                units,
+                version: 0,
+                texts: &fields.0,
+                errors: &errors,
+                merged: Merged::default(),
+                answers: false,
+            };
+            edit(&here, editing)
         }
     }
 }
 
 #[get("/sites/{id}/zones/{zone}")]
-async fn edit_page(
-    state: web::Data<AppState>,
-    who: SignedIn,
-    path: web::Path<(i64, i64)>,
-) -> Result<HttpResponse, PageError> {
-    let loaded = load(&state, path.0).await?;
-    let zone = loaded.zones.iter().find(|z| z.id == path.1).ok_or(PageError::NotFound)?;
-    let units = loaded.site.site.units;
-    let site = loaded.site.clone();
-    let climate =
-        db_with_climates(&state, move |state, _| crate::site::climate::climate(state, &site)).await?;
-    let tz = jiff::tz::TimeZone::get(&loaded.site.site.time_zone).unwrap_or(jiff::tz::TimeZone::UTC);
-    let today = crate::site::clock::open_on(
-        climate.span().map(|(_, last)| last),
-        Timestamp::now().to_zoned(tz).date(),
-    );
+async fn edit_page(here: AtSite, path: web::Path<(i64, i64)>) -> Result<HttpResponse, PageError> {
+    let zone = here.facts.zone(path.1)?;
+    let units = here.facts.units();
     let editing = Editing {
-        loaded: &loaded,
+        status: StatusCode::OK,
         zone: Some(zone),
         units,
         version: zone.version,
-        at: Some((climate, today)),
+        texts: &survey::texts(&zone.zone, units),
+        errors: &[],
+        merged: Merged::default(),
+        answers: true,
     };
-    edit(&who, StatusCode::OK, &editing, &survey::texts(&zone.zone, units), &[])
+    edit(&here, editing)
 }
 
 #[post("/sites/{id}/zones/{zone}")]
 async fn save(
-    state: web::Data<AppState>,
-    Editor(who): Editor,
+    EditorAt(here): EditorAt,
     path: web::Path<(i64, i64)>,
     fields: Fields,
 ) -> Result<HttpResponse, PageError> {
     let (site_id, zone_id) = *path;
     let (units, base) = (units_of(&fields)?, base_version(&fields)?);
-    let loaded = load(&state, site_id).await?;
-    let current = loaded.zones.iter().find(|z| z.id == zone_id).ok_or(PageError::NotFound)?;
-    let before = db(&state, move |store| store.zone_version(zone_id, base)).await?;
-    let zone =
-        match survey::read(&fields, units, before.as_ref(), &survey::Stations::of(&loaded, Some(zone_id))) {
-            Ok(zone) => zone,
-            Err(errors) => {
-                let editing =
-                    Editing { loaded: &loaded, zone: Some(current), units, version: base, at: None };
-                return edit(&who, StatusCode::UNPROCESSABLE_ENTITY, &editing, &fields.0, &errors);
-            }
-        };
-    let (user, text) = (who.user.id, format!("Zone {} {} is saved.", zone.number, zone.name));
-    match db(&state, move |store| store.save_zone(zone_id, base, &zone, user)).await? {
-        None => Err(PageError::NotFound),
-        Some(Saved::As(_)) => {
-            flash(&who.session, text, None)?;
-            Ok(see_other(&format!("/sites/{site_id}/zones")))
+    let current = here.facts.zone(zone_id)?;
+    let drawn = |status, version, texts, errors, merged| {
+        let zone = Some(current);
+        edit(&here, Editing { status, zone, units, version, texts, errors, merged, answers: false })
+    };
+    let before = here.read(move |snapshot| snapshot.zone_version(zone_id, base)).await?;
+    let stations = survey::Stations::of(&here.facts, Some(zone_id));
+    let zone = match survey::read(&fields, units, before.as_ref(), &stations) {
+        Ok(zone) => zone,
+        Err(errors) => {
+            let status = StatusCode::UNPROCESSABLE_ENTITY;
+            return drawn(status, base, &fields.0, &errors, Merged::default());
         }
-        Some(Saved::Conflict(theirs)) => {
-            let (same, differing) = forms::merge(
-                &survey::form(units, &loaded.box_names(), &BTreeMap::new(), &[]),
-                &fields,
-                &survey::texts(&theirs.zone, units),
-                before.as_ref().map(|z| survey::texts(z, units)).as_ref(),
-            );
-            page_with(
-                StatusCode::CONFLICT,
-                &MergePage {
-                    frame: Frame::of_site(&who, "Two versions", &loaded, Chapter::Zones)?,
-                    what: format!("zone {} {}", theirs.zone.number, theirs.zone.name),
-                    action: format!("/sites/{site_id}/zones/{zone_id}"),
-                    back: format!("/sites/{site_id}/zones"),
-                    merge: Merge {
-                        their_name: theirs.saved_by.clone(),
-                        their_version: theirs.version,
-                        units: units.code(),
-                        same,
-                        differing,
-                    },
-                },
-            )
+    };
+    let name = format!("Zone {} {}", zone.number, zone.name);
+    let saved = here.change(move |change| change.save_zone(zone_id, base, &zone)).await?;
+    let text = match saved.ok_or(PageError::NotFound)? {
+        Saved::As(_) => format!("{name} is saved."),
+        Saved::Unchanged(version) => format!("Nothing changed: version {version} of {name} stands."),
+        Saved::Conflict(theirs) => {
+            let form = survey::form(units, &here.facts.box_names(), &BTreeMap::new(), &[]);
+            let started = before.as_ref().map(|z| survey::texts(z, units)).unwrap_or_default();
+            let of_them = survey::texts(&theirs.zone, units);
+            let (texts, merged) = Merged::of(&form, &started, &fields.shown(), &of_them, &theirs.saved_by);
+            return drawn(StatusCode::CONFLICT, theirs.version, &texts, &[], merged);
         }
-    }
+    };
+    flash(&here.who.session, text, None)?;
+    Ok(see_other(&format!("/sites/{site_id}/zones")))
 }
 
 #[post("/sites/{id}/zones/{zone}/remove")]
 async fn remove(
-    state: web::Data<AppState>,
-    Editor(who): Editor,
+    EditorAt(here): EditorAt,
     path: web::Path<(i64, i64)>,
     _fields: Fields,
 ) -> Result<HttpResponse, PageError> {
     let (site_id, zone_id) = *path;
-    let loaded = load(&state, site_id).await?;
-    let zone = loaded.zones.iter().find(|z| z.id == zone_id).ok_or(PageError::NotFound)?;
-    db(&state, move |store| store.remove_zone(zone_id, Timestamp::now())).await?;
+    let zone = here.facts.zone(zone_id)?;
+    let now = here.now();
+    let done = here.change(move |change| change.take_back(Subject::Zone, (site_id, zone_id), Some(now)));
+    if !done.await? {
+        return Err(PageError::NotFound);
+    }
     flash(
-        &who.session,
+        &here.who.session,
         format!("Zone {} {} is removed.", zone.zone.number, zone.zone.name),
         Some(format!("/sites/{site_id}/zones/{zone_id}/restore")),
     )?;
@@ -344,19 +314,14 @@ async fn remove(
 
 #[post("/sites/{id}/zones/{zone}/restore")]
 async fn restore(
-    state: web::Data<AppState>,
-    Editor(who): Editor,
+    EditorAt(here): EditorAt,
     path: web::Path<(i64, i64)>,
     _fields: Fields,
 ) -> Result<HttpResponse, PageError> {
     let (site_id, zone_id) = *path;
-    load(&state, site_id).await?;
-    let restored = db(&state, move |store| store.restore_zone(site_id, zone_id)).await?;
-    let text = if restored {
-        "The zone is back."
-    } else {
-        "The zone stays removed: its number is used by another zone now. Give that one another number first."
-    };
-    flash(&who.session, text, None)?;
+    if !here.change(move |change| change.take_back(Subject::Zone, (site_id, zone_id), None)).await? {
+        return Err(PageError::NotFound);
+    }
+    flash(&here.who.session, "The zone is back.", None)?;
     Ok(see_other(&format!("/sites/{site_id}/zones")))
 }

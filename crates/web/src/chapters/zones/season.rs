@@ -3,17 +3,16 @@
 
 use crate::page::frame::{Chapter, Frame};
 use crate::page::quantities::{depth, plain};
+use crate::page::take_back::TakeBack;
 use crate::server::error::{PageError, page_with, see_other};
-use crate::server::session::{Editor, Fields, SignedIn, flash};
-use crate::server::state::{AppState, db, db_with_climates};
-use crate::site::clock::open_on;
-use crate::site::facts::{Loaded, load};
+use crate::server::session::{Fields, flash};
+use crate::site::context::{AtSite, EditorAt};
+use crate::site::facts::SiteFacts;
 use actix_web::http::StatusCode;
 use actix_web::{HttpResponse, get, post, web};
 use askama::Template;
+use jiff::ToSpan;
 use jiff::civil::Date;
-use jiff::tz::TimeZone;
-use jiff::{Timestamp, ToSpan};
 use std::collections::BTreeMap;
 use upland_core::account::season::{
     ANY_NIGHT, FieldReading, SeasonDay, Watering, replay, replay_start, scheduled_minutes, sum,
@@ -23,6 +22,7 @@ use upland_core::quantity::bounds;
 use upland_core::quantity::units::{Millimetres, Minutes};
 use upland_core::site::UnitSystem;
 use upland_core::weather::climate::Climate;
+use upland_store::Subject;
 use upland_store::field::{EventKind, ZoneEvent};
 use upland_store::settings::SettingsRecord;
 use upland_store::zones::ZoneRecord;
@@ -222,7 +222,7 @@ impl SeasonPage {
 
 /// The days of a zone under what waters it.
 fn days_of(
-    loaded: &Loaded,
+    loaded: &SiteFacts,
     zone: &ZoneRecord,
     climate: &Climate,
     (by, today): (By, Date),
@@ -250,7 +250,7 @@ fn days_of(
             with(&Watering::Minutes(&minutes))
         }
         By::Scheduled => {
-            let tz = TimeZone::get(&loaded.site.site.time_zone).unwrap_or(TimeZone::UTC);
+            let tz = loaded.tz.clone();
             let found = loaded.boxes.iter().find(|b| b.number() == zone.zone.box_number);
             let Some(card) = found.map(|b| &b.record.controller.card) else {
                 return with(&Watering::Minutes(&BTreeMap::new()));
@@ -286,24 +286,22 @@ fn event_line(event: &ZoneEvent) -> EventLine {
 }
 
 async fn draw(
-    state: &web::Data<AppState>,
-    who: &SignedIn,
+    here: &AtSite,
     (site_id, zone_id): (i64, i64),
     by: By,
     refused: Option<(Vec<String>, BTreeMap<String, String>)>,
 ) -> Result<HttpResponse, PageError> {
-    let loaded = load(state, site_id).await?;
-    let zone = loaded.zones.iter().find(|z| z.id == zone_id).cloned().ok_or(PageError::NotFound)?;
-    let site = loaded.site.clone();
+    let loaded = &here.facts;
+    let (zone, climate) = (loaded.zone(zone_id)?, &loaded.climate);
     let box_id = loaded.boxes.iter().find(|b| b.number() == zone.zone.box_number).map(|b| b.record.id);
-    let (climate, events, versions) = db_with_climates(state, move |state, store| {
-        let versions = box_id.map_or(Ok(Vec::new()), |id| store.settings_history(id))?;
-        Ok((crate::site::climate::climate(state, &site)?, store.zone_events(site_id)?, versions))
-    })
-    .await?;
-    let tz = TimeZone::get(&loaded.site.site.time_zone).unwrap_or(TimeZone::UTC);
-    let today = open_on(climate.span().map(|(_, last)| last), Timestamp::now().to_zoned(tz).date());
-    let all = days_of(&loaded, &zone, &climate, (by, today), &events, &versions);
+    let (events, versions) = here
+        .read(move |snapshot| {
+            let versions = box_id.map_or(Ok(Vec::new()), |id| snapshot.settings_history(id))?;
+            Ok((snapshot.zone_events(site_id)?, versions))
+        })
+        .await?;
+    let today = here.moment(None).date;
+    let all = days_of(loaded, zone, climate, (by, today), &events, &versions);
     let from = today.checked_sub(DRAWN_DAYS.days()).unwrap_or(today);
     let days: Vec<SeasonDay> = all.into_iter().filter(|d| d.date > from).collect();
     let units = loaded.site.site.units;
@@ -312,12 +310,7 @@ async fn draw(
     page_with(
         if errors.is_empty() { StatusCode::OK } else { StatusCode::UNPROCESSABLE_ENTITY },
         &SeasonPage {
-            frame: Frame::of_site(
-                who,
-                format!("Season of zone {}", zone.zone.number),
-                &loaded,
-                Chapter::Zones,
-            )?,
+            frame: Frame::of_site(here, format!("Season of zone {}", zone.zone.number), Chapter::Zones)?,
             site_id,
             zone_id,
             zone: format!("{} {}", zone.zone.number, zone.zone.name),
@@ -343,19 +336,18 @@ struct Query {
 
 #[get("/sites/{id}/zones/{zone}/season")]
 async fn season_page(
-    state: web::Data<AppState>,
-    who: SignedIn,
+    here: AtSite,
     path: web::Path<(i64, i64)>,
     query: web::Query<Query>,
 ) -> Result<HttpResponse, PageError> {
-    draw(&state, &who, *path, By::of(query.by.as_deref()), None).await
+    draw(&here, *path, By::of(query.by.as_deref()), None).await
 }
 
 /// Reads what was found: kind, day, value, reason.
 fn read(fields: &Fields) -> Result<(EventKind, Date, f64, String), Vec<String>> {
     let mut errors = Vec::new();
     let kind = if fields.get("kind") == "run" { EventKind::Run } else { EventKind::Reading };
-    let date = fields.get("date").parse::<Date>().ok();
+    let date = fields.date("date");
     if date.is_none() {
         errors.push("The day is written YYYY-MM-DD.".to_owned());
     }
@@ -382,67 +374,64 @@ fn read(fields: &Fields) -> Result<(EventKind, Date, f64, String), Vec<String>> 
 
 #[post("/sites/{id}/zones/{zone}/events")]
 async fn note(
-    state: web::Data<AppState>,
-    Editor(who): Editor,
+    EditorAt(here): EditorAt,
     path: web::Path<(i64, i64)>,
     fields: Fields,
 ) -> Result<HttpResponse, PageError> {
     let (site_id, zone_id) = *path;
-    let loaded = load(&state, site_id).await?;
-    loaded.zones.iter().find(|z| z.id == zone_id).ok_or(PageError::NotFound)?;
+    here.facts.zone(zone_id)?;
     let by = fields.get("by").to_owned();
     match read(&fields) {
         Ok((kind, date, value, reason)) => {
-            let user = who.user.id;
-            let id = db(&state, move |store| store.note_event(zone_id, date, (kind, value), &reason, user))
-                .await?;
+            let made =
+                here.change(move |change| change.note_event(zone_id, date, (kind, value), &reason)).await?;
+            let id = made.ok_or(PageError::NotFound)?;
             let text = match kind {
                 EventKind::Reading => "The balance follows the reading from that day on.",
                 EventKind::Run => "The run is logged.",
             };
-            flash(&who.session, text, Some(format!("/sites/{site_id}/zones/{zone_id}/events/{id}/undo")))?;
+            flash(
+                &here.who.session,
+                text,
+                Some(format!("/sites/{site_id}/zones/{zone_id}/events/{id}/undo")),
+            )?;
             Ok(see_other(&format!(
                 "/sites/{site_id}/zones/{zone_id}/season?by={}",
                 if by == "scheduled" || by == "logged" { by.as_str() } else { "advised" }
             )))
         }
-        Err(errors) => draw(&state, &who, *path, By::of(Some(&by)), Some((errors, fields.0))).await,
+        Err(errors) => draw(&here, *path, By::of(Some(&by)), Some((errors, fields.0))).await,
     }
 }
 
-async fn set_undone(
-    state: &web::Data<AppState>,
-    who: &SignedIn,
-    (site_id, zone_id, id): (i64, i64, i64),
-    undone: bool,
-) -> Result<HttpResponse, PageError> {
-    let at = undone.then(Timestamp::now);
-    if !db(state, move |store| store.set_event_undone(zone_id, id, at)).await? {
-        return Err(PageError::NotFound);
+fn event(path: (i64, i64, i64)) -> TakeBack {
+    let (site, zone, id) = path;
+    TakeBack {
+        subject: Subject::ZoneEvent,
+        under: zone,
+        id,
+        address: format!("/sites/{site}/zones/{zone}/events/{id}"),
+        list: format!("/sites/{site}/zones/{zone}/season"),
+        said: ("It is taken back.", "It stands again."),
     }
-    let (text, back) = if undone { ("It is taken back.", "redo") } else { ("It stands again.", "undo") };
-    flash(&who.session, text, Some(format!("/sites/{site_id}/zones/{zone_id}/events/{id}/{back}")))?;
-    Ok(see_other(&format!("/sites/{site_id}/zones/{zone_id}/season")))
 }
 
 #[post("/sites/{id}/zones/{zone}/events/{event}/undo")]
 async fn take_back(
-    state: web::Data<AppState>,
-    Editor(who): Editor,
+    EditorAt(here): EditorAt,
     path: web::Path<(i64, i64, i64)>,
     _fields: Fields,
 ) -> Result<HttpResponse, PageError> {
-    set_undone(&state, &who, *path, true).await
+    event(*path).set(&here, true).await
 }
 
 #[post("/sites/{id}/zones/{zone}/events/{event}/redo")]
 async fn let_stand(
-    state: web::Data<AppState>,
-    Editor(who): Editor,
+    EditorAt(here): EditorAt,
     path: web::Path<(i64, i64, i64)>,
     _fields: Fields,
 ) -> Result<HttpResponse, PageError> {
-    set_undone(&state, &who, *path, false).await
+    event(*path).set(&here, false).await
 }
 
 #[cfg(test)]

@@ -11,7 +11,7 @@ use upland_core::ground::application::HeadType;
 use upland_core::ground::plant::{PlantKind, Sky, Sun};
 use upland_core::ground::soil::Texture;
 use upland_core::quantity::bounds;
-use upland_core::quantity::units::{M_PER_FOOT, MM_PER_INCH, Metres, MillimetresPerHour, SquareMetres};
+use upland_core::quantity::units::{Metres, MillimetresPerHour, SquareMetres};
 use upland_core::site::{DEFAULT_SLOPE_PCT, UnitSystem, Zone};
 
 const PERCENT: Shown = Shown { unit: "%", factor: 0.01 };
@@ -174,7 +174,7 @@ pub(crate) struct Stations {
 }
 
 impl Stations {
-    pub fn of(loaded: &crate::site::facts::Loaded, except: Option<i64>) -> Self {
+    pub fn of(loaded: &crate::site::facts::SiteFacts, except: Option<i64>) -> Self {
         Self {
             boxes: loaded.boxes.iter().map(crate::site::facts::SiteBox::number).collect(),
             taken: loaded

@@ -5,8 +5,9 @@ use crate::page::quantities::{depth, short_date};
 use crate::server::download::attachment;
 use crate::server::error::{PageError, page};
 use crate::server::session::SignedIn;
-use crate::server::state::{AppState, db_with_climates};
-use crate::site::clock::open_on;
+use crate::server::state::AppState;
+use crate::site::clock::Moment;
+use crate::site::facts::time_zone;
 use actix_web::{HttpResponse, get, web};
 use askama::Template;
 use jiff::Timestamp;
@@ -23,7 +24,7 @@ use upland_store::controllers::{BoxStamp, ControllerRecord};
 use upland_store::settings::SettingsRecord;
 use upland_store::sites::SiteRecord;
 use upland_store::weather::VersionedBrief;
-use upland_store::{Store, StoreError};
+use upland_store::{Snapshot, StoreError};
 
 pub(crate) fn routes(config: &mut web::ServiceConfig) {
     config.service(list).service(csv);
@@ -55,12 +56,17 @@ impl Call {
 struct LastDay(Option<Date>);
 
 fn last_day_facts(stamp: &BoxStamp) -> String {
-    format!("site {} weather {} survey {}", stamp.site_id, stamp.weather_version, stamp.site_version)
+    format!("site {} revision {}", stamp.site_id, stamp.revision)
+}
+
+/// What the pages of a box's site are about, by the same rule as everywhere.
+fn moment_of(stamp: &BoxStamp, last: Option<Date>, now: Timestamp) -> Result<Moment, StoreError> {
+    Ok(Moment::choose(None, now, &time_zone(&stamp.time_zone)?, (last, stamp.last_reading())))
 }
 
 /// Everything that a box's calls follow from.
 fn calls_facts(stamp: &BoxStamp, today: Date) -> String {
-    format!("{stamp:?} {today}")
+    format!("site {} revision {} box {} on {today}", stamp.site_id, stamp.revision, stamp.box_id)
 }
 
 /// The calls of a box.
@@ -70,11 +76,10 @@ fn calls_of(
     record: &ControllerRecord,
     settings: &SettingsRecord,
     climate: &Climate,
-    today: Date,
+    (today, tz): (Date, &TimeZone),
 ) -> Vec<Call> {
-    let tz = TimeZone::get(&site.site.time_zone).unwrap_or(TimeZone::UTC);
     let of = (&record.controller.card, record.controller.number);
-    let installation = Installation::new(&site.site, of, zones, Law::default(), climate, today, &tz);
+    let installation = Installation::new(&site.site, of, zones, Law::default(), climate, today, tz);
     let base = Base::new(&installation, &settings.settings, today.year());
     let advice = week(&base, climate, today);
     let units = site.site.units;
@@ -125,7 +130,7 @@ struct Documents {
 }
 
 impl Documents {
-    fn load(store: &Store, missing: &[i64]) -> Result<Self, StoreError> {
+    fn load(store: &mut Snapshot<'_>, missing: &[i64]) -> Result<Self, StoreError> {
         let mut zones: BTreeMap<i64, Vec<Zone>> = BTreeMap::new();
         for zone in store.all_zones()? {
             zones.entry(zone.site_id).or_default().push(zone.zone);
@@ -144,7 +149,7 @@ impl Documents {
         &self,
         state: &AppState,
         stamp: &BoxStamp,
-        now: Date,
+        now: Timestamp,
     ) -> Result<Option<(Date, Vec<Call>)>, StoreError> {
         let site = self.sites.get(&stamp.site_id);
         let (Some(site), Some(record), Some(set)) =
@@ -155,38 +160,38 @@ impl Documents {
         let good = (site.weather_version, site.version);
         let climate = match self.briefs.get(&site.id).filter(|(of, _)| *of == good) {
             Some((_, brief)) => Arc::new(Climate::from_brief(brief, site.site.station().at_two_metres())),
-            None => crate::site::climate::climate(state, site)?,
+            None => state.store.read(|snapshot| crate::site::climate::climate(state, snapshot, site))?,
         };
         let last = climate.span().map(|(_, last)| last);
         state.cache.once(last_day_facts(stamp), |_| 1, || Ok(LastDay(last)))?;
-        let today = open_on(last, now);
+        let today = moment_of(stamp, last, now)?.date;
         let zones = self.zones.get(&site.id).map_or(&[][..], Vec::as_slice);
-        Ok(Some((today, calls_of(site, zones, record, set, &climate, today))))
+        Ok(Some((
+            today,
+            calls_of(site, zones, record, set, &climate, (today, &time_zone(&stamp.time_zone)?)),
+        )))
     }
 }
 
 /// Every call, sites by name. Boxes whose facts did not change come from the cache; the others from
 /// their documents and their climates in short, on every core.
-fn all(state: &AppState, store: &Store) -> Result<Vec<Call>, StoreError> {
-    let stamps = store.box_stamps()?;
-    let now = Timestamp::now();
-    let today_at =
-        |stamp: &BoxStamp| now.to_zoned(TimeZone::get(&stamp.time_zone).unwrap_or(TimeZone::UTC)).date();
+fn all(state: &AppState, now: Timestamp) -> Result<Vec<Call>, StoreError> {
+    let stamps = state.store.read(|snapshot| snapshot.box_stamps())?;
     let known = |stamp: &BoxStamp| -> Option<Arc<Vec<Call>>> {
         let last = state.cache.get::<LastDay>(&last_day_facts(stamp))?;
-        let today = open_on(last.0, today_at(stamp));
+        let today = moment_of(stamp, last.0, now).ok()?.date;
         state.cache.get::<Vec<Call>>(&calls_facts(stamp, today))
     };
     let mut found: Vec<Option<Arc<Vec<Call>>>> = stamps.iter().map(known).collect();
     let missing: Vec<usize> = found.iter().enumerate().filter(|(_, f)| f.is_none()).map(|(i, _)| i).collect();
     if !missing.is_empty() {
         let sites: Vec<i64> = missing.iter().filter_map(|i| stamps.get(*i)).map(|s| s.site_id).collect();
-        let documents = Documents::load(store, &sites)?;
+        let documents = state.store.read(|snapshot| Documents::load(snapshot, &sites))?;
         let compute = |part: &[usize]| -> Result<Found, StoreError> {
             let mut done = Vec::new();
             for index in part {
                 let Some(stamp) = stamps.get(*index) else { continue };
-                if let Some((today, calls)) = documents.calls(state, stamp, today_at(stamp))? {
+                if let Some((today, calls)) = documents.calls(state, stamp, now)? {
                     let calls = state.cache.once(calls_facts(stamp, today), Vec::len, || Ok(calls))?;
                     done.push((*index, calls));
                 }
@@ -245,9 +250,15 @@ fn line(call: &Call) -> CallLine {
     }
 }
 
+/// Every call, off the event loop.
+async fn calls(state: &web::Data<AppState>, now: Timestamp) -> Result<Vec<Call>, PageError> {
+    let state = state.clone();
+    Ok(web::block(move || all(&state, now)).await??)
+}
+
 #[get("/calls")]
 async fn list(state: web::Data<AppState>, who: SignedIn) -> Result<HttpResponse, PageError> {
-    let calls = db_with_climates(&state, all).await?;
+    let calls = calls(&state, who.now).await?;
     let (boxes, changes) = (
         calls.iter().map(|c| (c.site_id, c.box_number)).collect::<std::collections::BTreeSet<_>>().len(),
         calls.iter().filter(|c| c.changes()).count(),
@@ -263,8 +274,8 @@ async fn list(state: web::Data<AppState>, who: SignedIn) -> Result<HttpResponse,
 }
 
 #[get("/calls.csv")]
-async fn csv(state: web::Data<AppState>, _who: SignedIn) -> Result<HttpResponse, PageError> {
-    let calls = db_with_climates(&state, all).await?;
+async fn csv(state: web::Data<AppState>, who: SignedIn) -> Result<HttpResponse, PageError> {
+    let calls = calls(&state, who.now).await?;
     let rows: Vec<[String; 8]> = calls
         .iter()
         .map(|c| {

@@ -2,30 +2,27 @@
 
 mod survey;
 
-use crate::page::forms;
-use crate::page::forms::{FieldError, Form, Merge};
-use crate::page::forms::{base_version, units_of};
+use crate::page::forms::{FieldError, Form, base_version, units_of};
 use crate::page::frame::{Chapter, Frame};
-use crate::page::merge::MergePage;
+use crate::page::merge::Merged;
 use crate::server::download::attachment;
 use crate::server::error::{PageError, page_with, see_other};
 use crate::server::session::{Editor, Fields, SignedIn, flash};
-use crate::server::state::{AppState, db};
+use crate::server::state::{AppState, read, with_store};
 use crate::server::upload;
-use crate::site::facts::{Loaded, load};
+use crate::site::context::{AtSite, EditorAt};
 use actix_multipart::Multipart;
 use actix_web::http::StatusCode;
 use actix_web::{HttpResponse, get, post, web};
 use askama::Template;
-use jiff::Timestamp;
 use std::collections::BTreeMap;
 use upland_core::codes::Coded;
 use upland_core::controller::ordinance::Law;
-use upland_core::site::Controller;
-use upland_core::site::UnitSystem;
+use upland_core::site::{Controller, Site, UnitSystem};
 use upland_formats::site_file::SiteFile;
 use upland_formats::{PathProblem, site_file};
 use upland_store::Saved;
+use upland_store::sites::SiteRecord;
 
 pub(crate) fn routes(config: &mut web::ServiceConfig) {
     config
@@ -63,20 +60,18 @@ async fn list_page(
     status: StatusCode,
     problems: Vec<PathProblem>,
 ) -> Result<HttpResponse, PageError> {
-    let sites = db(state, upland_store::Store::sites).await?;
-    let sites = sites
-        .into_iter()
-        .map(|record| SiteLine {
-            id: record.id,
-            place: format!(
-                "{}, {}°, {}°",
-                crate::page::quantities::length(record.site.units, record.site.elevation),
-                record.site.latitude_deg,
-                record.site.longitude_deg
-            ),
-            name: record.site.name,
-        })
-        .collect();
+    let sites = read(state, |snapshot| snapshot.sites()).await?;
+    let line = |record: SiteRecord| SiteLine {
+        id: record.id,
+        place: format!(
+            "{}, {}°, {}°",
+            crate::page::quantities::length(record.site.units, record.site.elevation),
+            record.site.latitude_deg,
+            record.site.longitude_deg
+        ),
+        name: record.site.name,
+    };
+    let sites = sites.into_iter().map(line).collect();
     page_with(status, &ListPage { frame: Frame::new(who, "Sites")?, sites, problems })
 }
 
@@ -88,18 +83,16 @@ async fn list(state: web::Data<AppState>, who: SignedIn) -> Result<HttpResponse,
 /// Every site and zone by name, for the find box.
 #[get("/find.json")]
 async fn find(state: web::Data<AppState>, _who: SignedIn) -> Result<HttpResponse, PageError> {
-    let hits = db(&state, |store| {
-        let mut hits = Vec::new();
-        for site in store.sites()? {
-            hits.push(serde_json::json!({ "name": site.site.name, "href": format!("/sites/{}/today", site.id) }));
-        }
-        for zone in store.all_zone_names()? {
-            let name = format!("{} {}, {}", zone.number, zone.name, zone.site_name);
-            hits.push(serde_json::json!({ "name": name, "href": format!("/sites/{}/zones/{}", zone.site_id, zone.zone_id) }));
-        }
-        Ok(hits)
-    })
-    .await?;
+    let (sites, zones) = read(&state, |snapshot| Ok((snapshot.sites()?, snapshot.all_zone_names()?))).await?;
+    let mut hits = Vec::new();
+    for site in sites {
+        hits.push(serde_json::json!({ "name": site.site.name, "href": format!("/sites/{}/today", site.id) }));
+    }
+    for zone in zones {
+        let name = format!("{} {}, {}", zone.number, zone.name, zone.site_name);
+        let href = format!("/sites/{}/zones/{}", zone.site_id, zone.zone_id);
+        hits.push(serde_json::json!({ "name": name, "href": href }));
+    }
     Ok(HttpResponse::Ok().insert_header(("cache-control", "no-store")).json(hits))
 }
 
@@ -113,6 +106,7 @@ struct EditPage {
     units: &'static str,
     time_zones: Vec<String>,
     saved: Option<(String, String)>,
+    merged: Merged,
 }
 
 /// Every IANA name, for the list behind the time zone field.
@@ -138,6 +132,7 @@ async fn new_site_page(
             units: units.code(),
             time_zones: time_zones(),
             saved: None,
+            merged: Merged::default(),
         },
     )
 }
@@ -167,7 +162,7 @@ async fn create(
     let card = crate::site::library::card_by_choice(&state, fields.get("card")).await?;
     match survey::read_with_box(&fields, units, card) {
         Ok((site, place, card)) => {
-            let (user, name) = (who.user.id, site.name.clone());
+            let (user, name, today) = (who.user.id, site.name.clone(), who.day_at(&site.time_zone));
             let file = SiteFile {
                 site,
                 controllers: vec![(Controller { number: 1, place, card }, None)],
@@ -176,7 +171,7 @@ async fn create(
                 sensors: Vec::new(),
                 plan: Default::default(),
             };
-            let id = db(&state, move |store| store.create_site(&file, user)).await?;
+            let id = with_store(&state, move |store| store.create_site(&file, today, user)).await?;
             flash(&who.session, format!("{name} is made. Now its zones."), None)?;
             Ok(see_other(&format!("/sites/{id}/zones/new")))
         }
@@ -204,14 +199,14 @@ async fn open_file(
     };
     match read {
         Ok(read) => {
-            let user = who.user.id;
+            let (user, today) = (who.user.id, who.day_at(&read.site.time_zone));
             let text = format!(
                 "{} is opened from {}, with {} zones.",
                 read.site.name,
                 file.file_name,
                 read.zones.len()
             );
-            let id = db(&state, move |store| store.create_site(&read, user)).await?;
+            let id = with_store(&state, move |store| store.create_site(&read, today, user)).await?;
             flash(&who.session, text, Some(format!("/sites/{id}/remove")))?;
             Ok(see_other(&format!("/sites/{id}/today")))
         }
@@ -219,136 +214,121 @@ async fn open_file(
     }
 }
 
-fn edit(
-    who: &SignedIn,
+/// What the form of a site is drawn from.
+struct Editing<'a> {
     status: StatusCode,
-    loaded: &Loaded,
-    (units, version): (UnitSystem, i32),
-    texts: &BTreeMap<String, String>,
-    errors: &[FieldError],
-) -> Result<HttpResponse, PageError> {
-    let record = &loaded.site;
+    units: UnitSystem,
+    version: i32,
+    texts: &'a BTreeMap<String, String>,
+    errors: &'a [FieldError],
+    merged: Merged,
+}
+
+fn edit(here: &AtSite, editing: Editing<'_>) -> Result<HttpResponse, PageError> {
+    let record = &here.facts.site;
     let saved = (record.saved_by.clone(), record.saved_at.strftime("%-d %b %Y").to_string());
     page_with(
-        status,
+        editing.status,
         &EditPage {
-            frame: Frame::of_site(who, format!("{}: site", record.site.name), loaded, Chapter::Site)?,
-            form: survey::form(units, texts, errors),
+            frame: Frame::of_site(here, format!("{}: site", record.site.name), Chapter::Site)?,
+            form: survey::form(editing.units, editing.texts, editing.errors),
             id: Some(record.id),
-            version,
-            units: units.code(),
+            version: editing.version,
+            units: editing.units.code(),
             time_zones: time_zones(),
             saved: Some(saved),
+            merged: editing.merged,
         },
     )
 }
 
 #[get("/sites/{id}/edit")]
-async fn edit_page(
-    state: web::Data<AppState>,
-    who: SignedIn,
-    id: web::Path<i64>,
-) -> Result<HttpResponse, PageError> {
-    let loaded = load(&state, *id).await?;
-    edit(
-        &who,
-        StatusCode::OK,
-        &loaded,
-        (loaded.site.site.units, loaded.site.version),
-        &survey::texts(&loaded.site.site),
-        &[],
-    )
+async fn edit_page(here: AtSite) -> Result<HttpResponse, PageError> {
+    let record = &here.facts.site;
+    let editing = Editing {
+        status: StatusCode::OK,
+        units: record.site.units,
+        version: record.version,
+        texts: &survey::texts(&record.site),
+        errors: &[],
+        merged: Merged::default(),
+    };
+    edit(&here, editing)
 }
 
 #[post("/sites/{id}/edit")]
-async fn save(
-    state: web::Data<AppState>,
-    Editor(who): Editor,
-    id: web::Path<i64>,
-    fields: Fields,
-) -> Result<HttpResponse, PageError> {
-    let id = *id;
+async fn save(EditorAt(here): EditorAt, fields: Fields) -> Result<HttpResponse, PageError> {
+    let id = here.id();
     let (units, base) = (units_of(&fields)?, base_version(&fields)?);
-    let loaded = load(&state, id).await?;
-    let before = db(&state, move |store| store.site_version(id, base)).await?;
+    let before = here.read(move |snapshot| snapshot.site_version(id, base)).await?;
     let site = match survey::read(&fields, units, before.as_ref()) {
         Ok(site) => site,
         Err(errors) => {
-            return edit(&who, StatusCode::UNPROCESSABLE_ENTITY, &loaded, (units, base), &fields.0, &errors);
+            let editing = Editing {
+                status: StatusCode::UNPROCESSABLE_ENTITY,
+                units,
+                version: base,
+                texts: &fields.0,
+                errors: &errors,
+                merged: Merged::default(),
+            };
+            return edit(&here, editing);
         }
     };
-    let user = who.user.id;
-    match db(&state, move |store| store.save_site(id, base, &site, user)).await? {
-        None => Err(PageError::NotFound),
-        Some(Saved::As(version)) => {
-            flash(&who.session, format!("Saved as version {version}."), None)?;
+    match here.change(move |change| change.save_site(base, &site)).await?.ok_or(PageError::NotFound)? {
+        Saved::As(version) => {
+            flash(&here.who.session, format!("Saved as version {version}."), None)?;
             Ok(see_other(&format!("/sites/{id}/today")))
         }
-        Some(Saved::Conflict(theirs)) => {
-            // Both are brought into the units of the form that was sent.
-            let in_units = |site: &upland_core::site::Site| {
-                survey::texts(&upland_core::site::Site { units, ..site.clone() })
+        Saved::Unchanged(version) => {
+            flash(&here.who.session, format!("Nothing changed: version {version} stands."), None)?;
+            Ok(see_other(&format!("/sites/{id}/today")))
+        }
+        Saved::Conflict(theirs) => {
+            // All three are brought into the units of the form that was sent.
+            let in_units = |site: &Site| survey::texts(&Site { units, ..site.clone() });
+            let started = before.as_ref().map(in_units).unwrap_or_default();
+            let form = survey::form(units, &BTreeMap::new(), &[]);
+            let theirs_by = &theirs.saved_by;
+            let (texts, merged) =
+                Merged::of(&form, &started, &fields.shown(), &in_units(&theirs.site), theirs_by);
+            let editing = Editing {
+                status: StatusCode::CONFLICT,
+                units,
+                version: theirs.version,
+                texts: &texts,
+                errors: &[],
+                merged,
             };
-            let (same, differing) = forms::merge(
-                &survey::form(units, &BTreeMap::new(), &[]),
-                &fields,
-                &in_units(&theirs.site),
-                before.as_ref().map(in_units).as_ref(),
-            );
-            page_with(
-                StatusCode::CONFLICT,
-                &MergePage {
-                    frame: Frame::of_site(&who, "Two versions", &loaded, Chapter::Site)?,
-                    what: theirs.site.name.clone(),
-                    action: format!("/sites/{id}/edit"),
-                    back: format!("/sites/{id}/edit"),
-                    merge: Merge {
-                        their_name: theirs.saved_by.clone(),
-                        their_version: theirs.version,
-                        units: units.code(),
-                        same,
-                        differing,
-                    },
-                },
-            )
+            edit(&here, editing)
         }
     }
 }
 
 /// Switches the units that a site is shown in, as a version like any other.
 #[post("/sites/{id}/units")]
-async fn switch_units(
-    state: web::Data<AppState>,
-    Editor(who): Editor,
-    id: web::Path<i64>,
-    fields: Fields,
-) -> Result<HttpResponse, PageError> {
-    let (id, units) = (*id, units_of(&fields)?);
-    let record = load(&state, id).await?.site;
-    let mut site = record.site;
-    site.units = units;
-    let (version, user) = (record.version, who.user.id);
-    db(&state, move |store| store.save_site(id, version, &site, user)).await?;
+async fn switch_units(EditorAt(here): EditorAt, fields: Fields) -> Result<HttpResponse, PageError> {
+    let (id, units) = (here.id(), units_of(&fields)?);
+    let record = &here.facts.site;
+    let (base, site) = (record.version, Site { units, ..record.site.clone() });
+    let saved = here.change(move |change| change.save_site(base, &site)).await?.ok_or(PageError::NotFound)?;
+    if let Saved::Conflict(theirs) = saved {
+        let text = format!("{} saved the site meanwhile; switch the units again.", theirs.saved_by);
+        flash(&here.who.session, text, None)?;
+    }
     let back = fields.get("back");
     let own = format!("/sites/{id}/");
     Ok(see_other(if back.starts_with(&own) { back } else { "/" }))
 }
 
 #[post("/sites/{id}/remove")]
-async fn remove(
-    state: web::Data<AppState>,
-    Editor(who): Editor,
-    id: web::Path<i64>,
-    _fields: Fields,
-) -> Result<HttpResponse, PageError> {
-    let record = load(&state, *id).await?.site;
-    db(&state, move |store| store.set_site_removed(*id, Some(Timestamp::now()))).await?;
-    let undo = format!("/sites/{}/restore", record.id);
-    flash(
-        &who.session,
-        format!("{} is removed from the list. Nothing of it is deleted.", record.site.name),
-        Some(undo),
-    )?;
+async fn remove(EditorAt(here): EditorAt, _fields: Fields) -> Result<HttpResponse, PageError> {
+    let (id, user, now) = (here.id(), here.who.user.id, here.now());
+    if !with_store(&here.state, move |store| store.set_site_removed(user, id, Some(now))).await? {
+        return Err(PageError::NotFound);
+    }
+    let text = format!("{} is removed from the list. Nothing of it is deleted.", here.facts.site.site.name);
+    flash(&here.who.session, text, Some(format!("/sites/{id}/restore")))?;
     Ok(see_other("/"))
 }
 
@@ -359,42 +339,33 @@ async fn restore(
     id: web::Path<i64>,
     _fields: Fields,
 ) -> Result<HttpResponse, PageError> {
-    let id = *id;
-    db(&state, move |store| store.set_site_removed(id, None)).await?;
+    let (id, user) = (*id, who.user.id);
+    if !with_store(&state, move |store| store.set_site_removed(user, id, None)).await? {
+        return Err(PageError::NotFound);
+    }
     flash(&who.session, "The site is back.", None)?;
     Ok(see_other(&format!("/sites/{id}/today")))
 }
 
 #[get("/sites/{id}/site.json")]
-async fn download(
-    state: web::Data<AppState>,
-    _who: SignedIn,
-    id: web::Path<i64>,
-) -> Result<HttpResponse, PageError> {
-    let loaded = load(&state, *id).await?;
-    let law = crate::site::library::law(&state, *id).await?;
-    let name = loaded.site.site.name.clone();
-    let site_id = *id;
-    let (sensors, plan) = db(&state, move |store| {
-        let sensors = store.sensors(site_id)?.into_iter().map(|s| s.sensor).collect();
-        Ok((sensors, store.site_plan(site_id)?.1))
-    })
-    .await?;
+async fn download(here: AtSite) -> Result<HttpResponse, PageError> {
+    let id = here.id();
+    let plan = here.read(move |snapshot| Ok(snapshot.site_plan(id)?.1)).await?;
+    let facts = &here.facts;
+    let boxes = facts.boxes.iter();
     let file = SiteFile {
-        site: loaded.site.site,
-        controllers: loaded
-            .boxes
-            .into_iter()
-            .map(|b| (b.record.controller, b.settings.map(|s| s.settings)))
+        site: facts.site.site.clone(),
+        controllers: boxes
+            .map(|b| (b.record.controller.clone(), b.settings.as_ref().map(|s| s.settings.clone())))
             .collect(),
-        law,
-        zones: loaded.zones.into_iter().map(|z| z.zone).collect(),
-        sensors,
+        law: facts.law(),
+        zones: facts.surveys(),
+        sensors: facts.sensors.iter().map(|s| s.sensor.clone()).collect(),
         plan,
     };
     Ok(HttpResponse::Ok()
         .content_type("application/json")
-        .insert_header(attachment(&name, "json"))
+        .insert_header(attachment(&file.site.name, "json"))
         .body(site_file::write(&file)))
 }
 

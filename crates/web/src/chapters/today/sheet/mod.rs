@@ -5,8 +5,7 @@ use crate::page::frame::{Chapter, Frame};
 use crate::page::quantities::{clock, cycles, depth, long_date, plain, rate};
 use crate::server::download::attachment;
 use crate::server::error::{PageError, page};
-use crate::server::session::SignedIn;
-use crate::server::state::AppState;
+use crate::site::context::AtSite;
 use actix_web::{HttpResponse, get, web};
 use askama::Template;
 use upland_core::advice::tonight::{Because, ZoneTonight};
@@ -175,15 +174,10 @@ struct SheetPage {
 }
 
 #[get("/sites/{id}/sheet")]
-async fn sheet_page(
-    state: web::Data<AppState>,
-    who: SignedIn,
-    id: web::Path<i64>,
-    query: web::Query<DateQuery>,
-) -> Result<HttpResponse, PageError> {
-    let decided = decide(&state, *id, &query).await?;
+async fn sheet_page(here: AtSite, query: web::Query<DateQuery>) -> Result<HttpResponse, PageError> {
+    let decided = decide(&here, &query).await?;
     let title = format!("{}: sheet of the night", decided.loaded.site.site.name);
-    let mut frame = Frame::of_site(&who, title, &decided.loaded, Chapter::Today)?;
+    let mut frame = Frame::of_site(&here, title, Chapter::Today)?;
     frame.here =
         format!("/sites/{}/sheet?date={}&box={}", decided.loaded.site.id, decided.night.date, decided.number);
     page(&SheetPage {
@@ -196,13 +190,8 @@ async fn sheet_page(
 }
 
 #[get("/sites/{id}/sheet.csv")]
-async fn sheet_csv(
-    state: web::Data<AppState>,
-    _who: SignedIn,
-    id: web::Path<i64>,
-    query: web::Query<DateQuery>,
-) -> Result<HttpResponse, PageError> {
-    let decided = decide(&state, *id, &query).await?;
+async fn sheet_csv(here: AtSite, query: web::Query<DateQuery>) -> Result<HttpResponse, PageError> {
+    let decided = decide(&here, &query).await?;
     let name = format!("{} {} {}", decided.loaded.site.site.name, decided.number, decided.night.date);
     Ok(HttpResponse::Ok()
         .content_type("text/csv; charset=utf-8")

@@ -1,0 +1,192 @@
+//! The one way in: who asks, about which site, with its facts at one revision and the application's clock.
+
+use crate::server::error::PageError;
+use crate::server::session::{Asking, SignedIn};
+use crate::server::state::AppState;
+use crate::site::clock::Moment;
+use crate::site::facts::SiteFacts;
+use crate::site::sensing::SensorStates;
+use crate::site::workbench::Workbench;
+use actix_web::dev::Payload;
+use actix_web::{FromRequest, HttpRequest, web};
+use jiff::Timestamp;
+use jiff::civil::Date;
+use std::future::Future;
+use std::pin::Pin;
+use std::sync::Arc;
+use upland_store::accounts::{Role, SiteStamp};
+use upland_store::{Change, Snapshot, StoreError};
+
+/// Somebody signed in, at a site.
+pub(crate) struct AtSite {
+    pub state: web::Data<AppState>,
+    pub who: SignedIn,
+    pub facts: Arc<SiteFacts>,
+    stamp: SiteStamp,
+}
+
+/// Somebody who may change the site: a technician or the owner.
+pub(crate) struct EditorAt(pub AtSite);
+
+type Extracted<T> = Pin<Box<dyn Future<Output = Result<T, PageError>>>>;
+
+impl FromRequest for AtSite {
+    type Error = PageError;
+    type Future = Extracted<Self>;
+
+    fn from_request(request: &HttpRequest, payload: &mut Payload) -> Self::Future {
+        let asking = Asking::from_request(request, payload);
+        Box::pin(async move {
+            let Asking { state, who, site } = asking.await?;
+            Self::open(state, who, site.ok_or(PageError::NotFound)?).await
+        })
+    }
+}
+
+impl FromRequest for EditorAt {
+    type Error = PageError;
+    type Future = Extracted<Self>;
+
+    fn from_request(request: &HttpRequest, payload: &mut Payload) -> Self::Future {
+        let asking = Asking::from_request(request, payload);
+        Box::pin(async move {
+            let Asking { state, who, site } = asking.await?;
+            if who.user.role < Role::Technician {
+                return Err(PageError::Forbidden);
+            }
+            Ok(Self(AtSite::open(state, who, site.ok_or(PageError::NotFound)?).await?))
+        })
+    }
+}
+
+impl AtSite {
+    async fn open(state: web::Data<AppState>, who: SignedIn, stamp: SiteStamp) -> Result<Self, PageError> {
+        let shared = state.clone();
+        let facts = match SiteFacts::known(&state, stamp) {
+            Some(facts) => facts,
+            None => web::block(move || SiteFacts::load(&shared, stamp)).await??,
+        };
+        Ok(Self { state, who, facts, stamp })
+    }
+
+    /// The same with the facts as they stand after somebody else's write.
+    pub async fn again(&self) -> Result<Self, PageError> {
+        let id = self.stamp.id;
+        let stamp = self.read(move |snapshot| snapshot.stamp(id)).await?.ok_or(PageError::NotFound)?;
+        Self::open(self.state.clone(), self.who.clone(), stamp).await
+    }
+
+    /// The application's time, to the minute: what is computed for a minute serves everybody in it.
+    pub fn now(&self) -> Timestamp {
+        self.who.now
+    }
+
+    /// What the page is about.
+    pub fn moment(&self, asked: Option<Date>) -> Moment {
+        self.facts.moment(asked, self.now(), self.stamp.last_reading)
+    }
+
+    /// The day on the clock at the site.
+    pub fn today(&self) -> Date {
+        self.now().to_zoned(self.facts.tz.clone()).date()
+    }
+
+    /// The site.
+    pub fn id(&self) -> i64 {
+        self.stamp.id
+    }
+
+    /// Names the facts and the moment, as a key of what is computed from them.
+    pub fn key(&self, moment: Moment) -> String {
+        let (id, readings) = (self.stamp.id, self.stamp.readings);
+        format!("site {id} revision {} readings {readings} at {}", self.facts.site.revision, moment.at)
+    }
+
+    /// Reads more of the database, at one instant, off the event loop.
+    pub async fn read<T: Send + 'static>(
+        &self,
+        read: impl FnOnce(&mut Snapshot<'_>) -> Result<T, StoreError> + Send + 'static,
+    ) -> Result<T, PageError> {
+        crate::server::state::read(&self.state, read).await
+    }
+
+    /// Changes the site in the name of who asks, all or nothing, off the event loop.
+    pub async fn change<T: Send + 'static>(
+        &self,
+        change: impl FnOnce(&mut Change<'_>) -> Result<T, StoreError> + Send + 'static,
+    ) -> Result<T, PageError> {
+        let (state, actor, id) = (self.state.clone(), self.who.user.id, self.stamp.id);
+        web::block(move || state.store.change(actor, id, change)).await??.ok_or(PageError::NotFound)
+    }
+
+    /// Computes something from the facts off the event loop, once for a key.
+    pub async fn once<T: Send + Sync + 'static>(
+        &self,
+        key: String,
+        kilobytes: usize,
+        compute: impl FnOnce(&AppState) -> Result<T, PageError> + Send + 'static,
+    ) -> Result<Arc<T>, PageError> {
+        if let Some(value) = self.state.cache.get::<T>(&key) {
+            return Ok(value);
+        }
+        let state = self.state.clone();
+        web::block(move || {
+            let mut refused = None;
+            let value = state.cache.once(
+                key,
+                |_| kilobytes,
+                || {
+                    compute(&state).map_err(|error| {
+                        refused = Some(error);
+                        StoreError::Cancelled
+                    })
+                },
+            );
+            match refused {
+                Some(error) => Err(error),
+                None => Ok(value?),
+            }
+        })
+        .await?
+    }
+
+    /// A box of the site with everything its pages are computed from.
+    pub async fn workbench(&self, number: u8) -> Result<Arc<Workbench>, PageError> {
+        let (moment, facts, stamp) = (self.moment(None), Arc::clone(&self.facts), self.stamp);
+        let key = format!("{} box {number}", self.key(moment));
+        self.once(key, 200, move |state| Workbench::open(state, &facts, (stamp, moment), number)).await
+    }
+
+    /// The site's sensors with what they say, on the evening of a date or now.
+    pub async fn sensor_states(&self, asked: Option<Date>) -> Result<Arc<SensorStates>, PageError> {
+        let (moment, facts, stamp) = (self.moment(asked), Arc::clone(&self.facts), self.stamp);
+        let key = self.key(moment);
+        self.once(key, 200, move |state| Ok(SensorStates::build(state, facts, (stamp, moment))?)).await
+    }
+
+    /// Where the facts stand.
+    pub fn stamp(&self) -> SiteStamp {
+        self.stamp
+    }
+}
+
+/// The box that a calendar's token opens, as it stands now, without anybody signed in.
+pub(crate) async fn of_calendar(
+    state: &web::Data<AppState>,
+    token: String,
+) -> Result<(Workbench, Timestamp), PageError> {
+    let state = state.clone();
+    web::block(move || {
+        let found = state.store.read(|snapshot| {
+            let Some(record) = snapshot.controller_of_calendar(&token)? else { return Ok(None) };
+            let stamp = snapshot.stamp(record.site_id)?;
+            Ok(stamp.map(|stamp| (stamp, record.controller.number, snapshot.clock_ahead())))
+        })?;
+        let (stamp, number, ahead) = found.ok_or(PageError::NotFound)?;
+        let now = crate::server::clock::now(ahead?);
+        let facts = SiteFacts::load(&state, stamp)?;
+        let moment = facts.moment(None, now, stamp.last_reading);
+        Ok((Workbench::open(&state, &facts, (stamp, moment), number)?, now))
+    })
+    .await?
+}
