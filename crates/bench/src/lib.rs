@@ -12,6 +12,7 @@ pub use device::{Kind, StandIn};
 pub use weather::{Sky, SkyHour};
 
 use jiff::{SignedDuration, Timestamp};
+use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use std::time::Duration;
 use upland_core::codes::Coded;
@@ -31,6 +32,38 @@ pub struct Plan {
     pub days_back: u32,
     /// Simulated minutes between two readings.
     pub step_min: u32,
+    /// The clock that it catches up with.
+    pub clock: Clock,
+}
+
+/// A clock that a stand-in keeps pace with: real time, or that of a demo.
+#[derive(Clone)]
+pub struct Clock(Arc<dyn Fn() -> Timestamp + Send + Sync>);
+
+impl Clock {
+    /// A clock of one's own.
+    pub fn new(now: impl Fn() -> Timestamp + Send + Sync + 'static) -> Self {
+        Self(Arc::new(now))
+    }
+
+    /// Real time.
+    #[must_use]
+    #[allow(clippy::disallowed_methods, reason = "a stand-in beside a real server lives in real time")]
+    pub fn real() -> Self {
+        Self::new(Timestamp::now)
+    }
+
+    /// What it shows.
+    #[must_use]
+    pub fn now(&self) -> Timestamp {
+        (self.0)()
+    }
+}
+
+impl std::fmt::Debug for Clock {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        write!(f, "Clock({})", self.now())
+    }
 }
 
 /// Why a stand-in stopped by itself.
@@ -65,11 +98,11 @@ pub fn run(plan: &Plan, sky: &Sky, stop: &AtomicBool, taken: &AtomicU64) -> Resu
         .into();
     let mut device = StandIn::new(plan.kind);
     let step = SignedDuration::from_mins(i64::from(plan.step_min.max(1)));
-    let mut at = Timestamp::now() - SignedDuration::from_hours(24 * i64::from(plan.days_back));
+    let mut at = plan.clock.now() - SignedDuration::from_hours(24 * i64::from(plan.days_back));
     let mut waiting: Vec<serde_json::Value> = Vec::new();
     let pause = Duration::from_secs_f64((step.as_secs_f64() / plan.speed.max(1e-3)).clamp(0.0, 3600.0));
     while !stop.load(Ordering::Relaxed) {
-        let caught_up = at > Timestamp::now();
+        let caught_up = at > plan.clock.now();
         if !caught_up {
             for (channel, value) in device.read(at, sky) {
                 waiting.push(
@@ -79,7 +112,7 @@ pub fn run(plan: &Plan, sky: &Sky, stop: &AtomicBool, taken: &AtomicU64) -> Resu
             at += step;
             // Slow runs post as they read; fast ones join what belongs to a tenth of a second.
             let joined = pause >= NAP || waiting.len() >= BATCH;
-            if joined || at > Timestamp::now() {
+            if joined || at > plan.clock.now() {
                 post(&agent, plan, &mut waiting, stop, taken)?;
             }
             sleep(pause, stop);
@@ -111,7 +144,7 @@ fn post(
     while !waiting.is_empty() {
         let batch: Vec<serde_json::Value> = waiting.iter().take(BATCH).cloned().collect();
         let body =
-            serde_json::json!({ "readings": batch, "device_time": Timestamp::now().to_string() }).to_string();
+            serde_json::json!({ "readings": batch, "device_time": plan.clock.now().to_string() }).to_string();
         let answer = agent
             .post(format!("{}/api/v1/readings", plan.url))
             .header("authorization", format!("Bearer {}", plan.token))

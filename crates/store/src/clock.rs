@@ -12,15 +12,19 @@ struct Ahead {
     ahead_seconds: i64,
 }
 
+pub(crate) fn ahead(connection: &mut PgConnection) -> Result<Option<SignedDuration>> {
+    let row: Option<Ahead> =
+        diesel::sql_query("SELECT ahead_seconds FROM clock").get_result(connection).optional()?;
+    Ok(row.map(|r| SignedDuration::from_secs(r.ahead_seconds)))
+}
+
 impl Snapshot<'_> {
     /// By how much the clock is ahead of real time; `None` when it shows real time.
     ///
     /// # Errors
     /// As any query.
     pub fn clock_ahead(&mut self) -> Result<Option<SignedDuration>> {
-        let row: Option<Ahead> =
-            diesel::sql_query("SELECT ahead_seconds FROM clock").get_result(self.connection).optional()?;
-        Ok(row.map(|r| SignedDuration::from_secs(r.ahead_seconds)))
+        ahead(self.connection)
     }
 }
 

@@ -26,8 +26,8 @@ use diesel::pg::PgConnection;
 use diesel::r2d2::{ConnectionManager, Pool, PooledConnection};
 use diesel_migrations::{EmbeddedMigrations, MigrationHarness, embed_migrations};
 
-/// Names the lock that one migrating server holds; any number that nothing else uses.
-const MIGRATION_LOCK: i64 = 0x7570_6c61_6e64;
+/// Names the lock that the process holds that prepares the database; any number that nothing else uses.
+const PREPARING: i64 = 0x7570_6c61_6e64;
 
 const MIGRATIONS: EmbeddedMigrations = embed_migrations!("migrations");
 
@@ -95,6 +95,7 @@ pub enum Saved<T> {
 #[derive(Clone)]
 pub struct Store {
     pool: Pool<ConnectionManager<PgConnection>>,
+    url: String,
 }
 
 type Connection = PooledConnection<ConnectionManager<PgConnection>>;
@@ -110,7 +111,7 @@ impl Store {
             .connection_timeout(std::time::Duration::from_secs(10))
             .build(ConnectionManager::new(url))
             .map_err(|error| StoreError::Unreachable(error.to_string()))?;
-        Ok(Self { pool })
+        Ok(Self { pool, url: url.to_owned() })
     }
 
     fn connection(&self) -> Result<Connection> {
@@ -122,16 +123,38 @@ impl Store {
     /// # Errors
     /// [`StoreError::Migration`] with the database's message; a failed migration leaves nothing.
     pub fn migrate(&self) -> Result<Vec<String>> {
-        use diesel::RunQueryDsl;
-        let mut connection = self.connection()?;
         // Two servers that start at once would both find the migrations missing.
-        diesel::sql_query(format!("SELECT pg_advisory_lock({MIGRATION_LOCK})")).execute(&mut connection)?;
-        let ran = connection
-            .run_pending_migrations(MIGRATIONS)
-            .map(|ran| ran.iter().map(ToString::to_string).collect())
-            .map_err(|error| StoreError::Migration(error.to_string()));
-        diesel::sql_query(format!("SELECT pg_advisory_unlock({MIGRATION_LOCK})")).execute(&mut connection)?;
-        ran
+        self.alone(|store| {
+            let mut connection = store.connection()?;
+            let ran = connection
+                .run_pending_migrations(MIGRATIONS)
+                .map_err(|error| StoreError::Migration(error.to_string()))?;
+            Ok(ran.iter().map(ToString::to_string).collect())
+        })
+    }
+
+    /// Does something that only one process at a time may do to this database, such as preparing it; others
+    /// wait until it is done.
+    ///
+    /// # Errors
+    /// As `work`, and when no connection can be had.
+    pub fn alone<T, E: From<StoreError>>(
+        &self,
+        work: impl FnOnce(&Self) -> core::result::Result<T, E>,
+    ) -> core::result::Result<T, E> {
+        use diesel::{Connection as _, RunQueryDsl};
+        // A connection of its own: the work may need all of the pool.
+        let holder = PgConnection::establish(&self.url);
+        let mut holder = holder.map_err(|error| StoreError::Unreachable(error.to_string()))?;
+        let run = |connection: &mut PgConnection, call: &str| {
+            diesel::sql_query(format!("SELECT {call}({PREPARING})"))
+                .execute(connection)
+                .map_err(StoreError::from)
+        };
+        run(&mut holder, "pg_advisory_lock")?;
+        let done = work(self);
+        run(&mut holder, "pg_advisory_unlock")?;
+        done
     }
 
     /// Reverts every migration. For tests only: it removes all data.

@@ -45,6 +45,8 @@ pub struct Posting {
     pub revoked: bool,
     /// Another device was seen at the same address in the last hour, by name.
     pub shares_address_with: Option<String>,
+    /// By how much the application's clock is ahead of real time.
+    pub clock_ahead: Option<jiff::SignedDuration>,
 }
 
 /// What was refused, counted.
@@ -311,7 +313,8 @@ impl Store {
                 .first(&mut connection)
                 .optional()?;
         }
-        Ok(Some(Posting { device_id, sensor_id, revoked, shares_address_with }))
+        let clock_ahead = crate::clock::ahead(&mut connection)?;
+        Ok(Some(Posting { device_id, sensor_id, revoked, shares_address_with, clock_ahead }))
     }
 
     /// Keeps readings of a sensor, all or none; returns how many were new. A reading that is there

@@ -3,6 +3,7 @@
 use crate::Store;
 use diesel::prelude::*;
 use std::sync::atomic::{AtomicU32, Ordering};
+use std::sync::{Mutex, OnceLock, PoisonError};
 
 /// A migrated database of its own, dropped with this value.
 pub struct TestDatabase {
@@ -14,44 +15,89 @@ pub struct TestDatabase {
 
 static NEXT: AtomicU32 = AtomicU32::new(0);
 
+/// The server that `UPLAND_TEST_DATABASE_URL` names.
+#[allow(clippy::panic, reason = "a test cannot go on without its database")]
+fn admin_url() -> String {
+    match std::env::var("UPLAND_TEST_DATABASE_URL") {
+        Ok(url) => url,
+        Err(_) => {
+            panic!("UPLAND_TEST_DATABASE_URL is not set; run bin/test, which starts a server and sets it")
+        }
+    }
+}
+
+#[allow(clippy::panic, reason = "a test cannot go on without its database")]
+fn good<T, E: core::fmt::Display>(result: core::result::Result<T, E>) -> T {
+    match result {
+        Ok(value) => value,
+        Err(error) => panic!("{error}"),
+    }
+}
+
+fn url_of(admin_url: &str, name: &str) -> String {
+    admin_url.rsplit_once('/').map_or_else(String::new, |(server, _)| format!("{server}/{name}"))
+}
+
+/// The name of a migrated database of which tests take copies: the migrations of this process run once.
+fn template(admin: &mut PgConnection, admin_url: &str) -> String {
+    static TEMPLATE: OnceLock<String> = OnceLock::new();
+    TEMPLATE
+        .get_or_init(|| {
+            let name = format!("upland_template_{}", std::process::id());
+            good(diesel::sql_query(format!("CREATE DATABASE {name}")).execute(admin));
+            let store = good(Store::connect(&url_of(admin_url, &name), 1));
+            good(store.migrate());
+            name
+        })
+        .clone()
+}
+
 impl TestDatabase {
-    /// Creates a database on the server that `UPLAND_TEST_DATABASE_URL` names.
+    /// Creates a migrated database.
     ///
     /// # Panics
-    /// When the variable is missing or the server refuses: a test cannot go on then.
+    /// When the server cannot be reached or refuses: a test cannot go on then.
     #[must_use]
-    #[allow(clippy::panic, reason = "a test cannot go on without its database")]
     pub fn create() -> Self {
-        let Ok(admin_url) = std::env::var("UPLAND_TEST_DATABASE_URL") else {
-            panic!("UPLAND_TEST_DATABASE_URL is not set; run bin/test, which starts a server and sets it")
-        };
+        Self::with(true)
+    }
+
+    /// Creates an empty one, for tests of migrations.
+    ///
+    /// # Panics
+    /// As [`TestDatabase::create`].
+    #[must_use]
+    pub fn empty() -> Self {
+        Self::with(false)
+    }
+
+    fn with(migrated: bool) -> Self {
+        // A template can be copied by one at a time, and while nobody is connected to it.
+        static COPYING: Mutex<()> = Mutex::new(());
+        let admin_url = admin_url();
+        let mut admin = good(PgConnection::establish(&admin_url));
         let name = format!("upland_test_{}_{}", std::process::id(), NEXT.fetch_add(1, Ordering::Relaxed));
-        let mut admin = match PgConnection::establish(&admin_url) {
-            Ok(connection) => connection,
-            Err(error) => panic!("{admin_url}: {error}"),
+        let copying = COPYING.lock().unwrap_or_else(PoisonError::into_inner);
+        let from = if migrated {
+            format!(" TEMPLATE {} STRATEGY FILE_COPY", template(&mut admin, &admin_url))
+        } else {
+            String::new()
         };
-        if let Err(error) = diesel::sql_query(format!("CREATE DATABASE {name}")).execute(&mut admin) {
-            panic!("{error}");
-        }
-        let url = match admin_url.rsplit_once('/') {
-            Some((server, _)) => format!("{server}/{name}"),
-            None => panic!("{admin_url} has no database name"),
-        };
+        good(diesel::sql_query(format!("CREATE DATABASE {name}{from}")).execute(&mut admin));
+        drop(copying);
+        let url = url_of(&admin_url, &name);
         Self { admin_url, name, url }
     }
 
-    /// A migrated store on it.
+    /// A store on it, brought to the current schema.
     ///
     /// # Panics
     /// When it cannot be reached or migrated.
     #[must_use]
-    #[allow(clippy::panic, reason = "a test cannot go on without its database")]
     pub fn store(&self) -> Store {
-        let store = Store::connect(&self.url, 4).and_then(|store| store.migrate().map(|_| store));
-        match store {
-            Ok(store) => store,
-            Err(error) => panic!("{error}"),
-        }
+        let store = good(Store::connect(&self.url, 4));
+        good(store.migrate());
+        store
     }
 }
 

@@ -99,15 +99,38 @@ pub(crate) fn decided(units: UnitSystem) -> Decided {
         saved_by: "Bram".into(),
         saved_at,
     };
-    let site = SiteRecord { id: 1, version: 3, site, weather_version: 1, saved_by: "Bram".into(), saved_at };
+    let climate = Arc::new(climate);
+    let site = SiteRecord {
+        id: 1,
+        version: 3,
+        site,
+        revision: 1,
+        weather_version: 1,
+        saved_by: "Bram".into(),
+        saved_at,
+    };
     Decided {
-        loaded: SiteFacts { site, zones, boxes: vec![SiteBox { record, settings: None }] },
+        loaded: Arc::new(facts(site, zones, vec![SiteBox { record, settings: None }], Arc::clone(&climate))),
         number: 1,
         as_set: None,
         held: Default::default(),
-        climate: Arc::new(climate),
+        climate,
         night,
         opened_on_last_day: false,
+    }
+}
+
+/// Facts of a site without law or sensors.
+fn facts(site: SiteRecord, zones: Vec<ZoneRecord>, boxes: Vec<SiteBox>, climate: Arc<Climate>) -> SiteFacts {
+    SiteFacts {
+        tz: TimeZone::get(&site.site.time_zone).unwrap(),
+        site,
+        zones,
+        boxes,
+        ordinances: Vec::new(),
+        sensors: Vec::new(),
+        sensor_events: Vec::new(),
+        climate,
     }
 }
 
@@ -122,6 +145,8 @@ pub(crate) fn frame() -> Frame {
         flash: None,
         site: None,
         here: "/".into(),
+        record_ended: None,
+        demo_clock: None,
     }
 }
 
@@ -132,9 +157,9 @@ pub(crate) fn box_with_faults()
         AllowedDays, Applied, Hours, HouseNumber, Law, Ordinance, Rule,
     };
     let decided = decided(UnitSystem::Metric);
-    let mut site = decided.loaded.site.site;
+    let mut site = decided.loaded.site.site.clone();
     site.supply = Some(LitresPerMinute::from_l_per_min(95.0));
-    let zones: Vec<Zone> = decided.loaded.zones.into_iter().map(|z| z.zone).collect();
+    let zones: Vec<Zone> = decided.loaded.surveys();
     let ordinance = Ordinance {
         name: "Larkrigg summer watering".into(),
         rules: vec![Rule {
@@ -177,7 +202,7 @@ pub(crate) fn box_with_faults()
 /// The same box as its pages see it, with two versions of its settings.
 pub(crate) fn workbench() -> crate::site::workbench::Workbench {
     let (installation, settings) = box_with_faults();
-    let mut loaded = decided(UnitSystem::Metric).loaded;
+    let mut loaded = Arc::into_inner(decided(UnitSystem::Metric).loaded).unwrap();
     loaded.boxes[0].settings = Some(upland_store::settings::SettingsRecord {
         version: 2,
         kind: upland_store::settings::SettingsKind::Changed,

@@ -9,7 +9,7 @@ mod server;
 mod site;
 
 pub use chapters::accounts::hash_password;
-pub use server::state::AppState;
+pub use server::state::{AppState, BringDays};
 
 use actix_session::SessionMiddleware;
 use actix_session::config::PersistentSession;

@@ -1,10 +1,9 @@
 //! `bench`: a simulated sensor that posts to a server as a real device would.
 
 use super::{Failure, print, print_notes, read_input};
-use jiff::Timestamp;
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use std::time::Duration;
-use upland_bench::{Kind, Plan, Sky};
+use upland_bench::{Clock, Kind, Plan, Sky};
 use upland_core::quantity::units::Metres;
 use upland_core::weather::Station;
 use upland_formats::daily_csv;
@@ -50,6 +49,7 @@ pub fn run(args: &Args) -> Result<(), Failure> {
     if !(args.speed.is_finite() && args.speed > 0.0) {
         return Err(Failure::Usage("--speed must be above nought".into()));
     }
+    let clock = Clock::real();
     let sky = match &args.weather {
         None => Sky::generated(args.seed),
         Some(path) => {
@@ -62,7 +62,7 @@ pub fn run(args: &Args) -> Result<(), Failure> {
             };
             let file = daily_csv::read(&read_input(path)?, &station).map_err(|p| Failure::problems(&p))?;
             print_notes(&file.notes);
-            Sky::recorded(&file.days, Timestamp::now().to_zoned(jiff::tz::TimeZone::UTC).date(), args.seed)
+            Sky::recorded(&file.days, clock.now().to_zoned(jiff::tz::TimeZone::UTC).date(), args.seed)
         }
     };
     let plan = Plan {
@@ -72,6 +72,7 @@ pub fn run(args: &Args) -> Result<(), Failure> {
         speed: args.speed,
         days_back: args.days_back,
         step_min: args.step_min,
+        clock,
     };
     let (stop, taken) = (AtomicBool::new(false), AtomicU64::new(0));
     let outcome = std::thread::scope(|scope| {

@@ -29,9 +29,9 @@ pub struct Args {
     /// Browsers reach this server over TLS: mark cookies secure.
     #[arg(long, env = "UPLAND_BEHIND_TLS")]
     behind_tls: bool,
-    /// Do not load the demo into an empty database.
+    /// Load the demo, with its known passwords, into a database without accounts.
     #[arg(long)]
-    no_demo: bool,
+    demo: bool,
     /// Worker threads.
     #[arg(long, default_value_t = 4)]
     workers: usize,
@@ -55,7 +55,7 @@ pub fn migrate(database: &Database) -> Result<(), Failure> {
 
 pub fn load_demo(database: &Database) -> Result<(), Failure> {
     let store = open(database, 2)?;
-    let loaded = crate::demo::load(&store)?;
+    let loaded = crate::demo::load(&store, real_time())?;
     super::print(if loaded {
         "The demo is loaded.\n"
     } else {
@@ -88,7 +88,7 @@ pub fn serve(args: Args) -> Result<(), Failure> {
     tracing_subscriber::fmt().json().with_env_filter(filter).with_writer(std::io::stderr).init();
     let connections = u32::try_from(args.workers * 4).unwrap_or(16);
     let store = open(&args.database, connections.max(8))?;
-    let demo = !args.no_demo && crate::demo::load(&store)?;
+    let demo = args.demo && crate::demo::load(&store, real_time())?;
     let listener = listen(args.address, args.port)?;
     let at = listener.local_addr().map_err(failed)?;
     let mut hello = format!("Upland Almanac serves on http://{at}\n");
@@ -101,15 +101,43 @@ pub fn serve(args: Args) -> Result<(), Failure> {
     }
     super::print(&hello)?;
     let config = ServerConfig { listener, behind_tls: args.behind_tls, workers: args.workers };
+    let days = store.clone();
     let state = AppState::new(store);
-    // Where the demo is, its sensors can have stand-ins.
-    let state = if demo { state.with_stand_ins(format!("http://{at}")) } else { state };
+    // Where the demo is, its sensors can have stand-ins, and days pass on its clock.
+    let state = if demo {
+        std::thread::spawn(move || keep_days_coming(&days));
+        state.with_demo(format!("http://{at}"), crate::demo::bring_days)
+    } else {
+        state
+    };
     actix_web::rt::System::new().block_on(upland_web::serve(state, config)).map_err(failed)
+}
+
+/// Time between two looks at whether a day has passed on the demo's clock.
+const LOOK: std::time::Duration = std::time::Duration::from_secs(60);
+
+#[allow(clippy::disallowed_methods, reason = "the demo's clock is set by real time, and moves with it")]
+fn real_time() -> jiff::Timestamp {
+    jiff::Timestamp::now()
+}
+
+/// Brings the weather of the days that pass by themselves, for as long as the server runs.
+fn keep_days_coming(store: &Store) {
+    loop {
+        let brought = store.read(|snapshot| snapshot.clock_ahead()).and_then(|ahead| match ahead {
+            Some(ahead) => crate::demo::bring_days(store, real_time() + ahead),
+            None => Ok(()),
+        });
+        if let Err(error) = brought {
+            tracing::warn!(%error, "the demo's days did not come");
+        }
+        std::thread::sleep(LOOK);
+    }
 }
 
 /// Whether the demo's people are those of this database.
 fn is_demo(store: &Store) -> Result<bool, Failure> {
-    let users = store.users().map_err(failed)?;
+    let users = store.read(|snapshot| snapshot.users()).map_err(failed)?;
     Ok(crate::demo::PEOPLE
         .iter()
         .all(|(login, name, _)| users.iter().any(|u| u.login == *login && u.display_name == *name)))

@@ -4,14 +4,17 @@
 mod weather;
 
 use super::commands::Failure;
-use jiff::civil::{Date, date};
+use jiff::civil::{Date, DateTime, date};
+use jiff::tz::TimeZone;
+use jiff::{SignedDuration, Timestamp};
+use std::collections::BTreeMap;
 use upland_core::quantity::units::Metres;
 use upland_core::weather::Station;
 use upland_core::weather::record::{RawDay, SourceKind, Variable};
 use upland_formats::site_file::{self, SiteFile};
-use upland_store::Store;
 use upland_store::accounts::Role;
 use upland_store::weather::SourcePlace;
+use upland_store::{Change, Store, StoreError};
 
 /// Password of the demo accounts. They exist only in a database the demo was loaded into, and the
 /// server listens on loopback unless told otherwise.
@@ -39,58 +42,127 @@ fn sites() -> Result<Vec<SiteFile>, Failure> {
     SITES.iter().map(|text| site_file::read(text.as_bytes()).map_err(|p| Failure::problems(&p))).collect()
 }
 
-/// Loads the demo into a database without accounts; returns whether it did.
+/// The evening on which the demo begins, by the clock of Larkrigg.
+const EVENING: DateTime = date(2026, 7, 14).at(20, 0, 0, 0);
+/// Hour of the evening at which the record of a day has arrived.
+const DAY_IS_IN: SignedDuration = SignedDuration::from_hours(20);
+/// Files of the demo's gauges; days that pass bring more of them.
+const STATION_FILE: &str = "larkrigg-station.csv";
+const VALLEY_FILE: &str = "valley-mast.csv";
+
+fn failed(error: StoreError) -> Failure {
+    Failure::Failed(error.to_string())
+}
+
+/// Loads the demo into a database without accounts; returns whether it did. The clock is set to the demo's
+/// evening and moves with real time from there.
 ///
 /// # Errors
 /// When the database refuses.
-pub fn load(store: &Store) -> Result<bool, Failure> {
-    let failed = |error: upland_store::StoreError| Failure::Failed(error.to_string());
-    if store.user_count().map_err(failed)? > 0 {
-        return Ok(false);
-    }
-    let hash = upland_web::hash_password(PASSWORD).map_err(Failure::Failed)?;
+pub fn load(store: &Store, now: Timestamp) -> Result<bool, Failure> {
+    let prepared: Result<Option<()>, StoreError> = store.alone(|store| {
+        if store.user_count()? > 0 {
+            return Ok(None);
+        }
+        fill(store, now).map(Some)
+    });
+    Ok(prepared.map_err(failed)?.is_some())
+}
+
+/// What a failure of the demo's own files looks like to the store.
+fn own(failure: impl ToString) -> StoreError {
+    StoreError::Unknown { what: "demo file", value: failure.to_string() }
+}
+
+fn fill(store: &Store, now: Timestamp) -> Result<(), StoreError> {
+    let files = sites().map_err(|_| own("a site"))?;
+    let tz = files.first().and_then(|f| TimeZone::get(&f.site.time_zone).ok()).unwrap_or(TimeZone::UTC);
+    let evening = EVENING.to_zoned(tz).map_err(own)?.timestamp();
+    store.set_clock(evening.duration_since(now))?;
+    let hash = upland_web::hash_password(PASSWORD).map_err(own)?;
     let mut user_id = 0;
     for (login, name, role) in PEOPLE {
-        if let Some(user) = store.create_user(login, name, &hash, role).map_err(failed)?
+        if let Some(user) = store.create_user(login, name, &hash, role, None)?
             && role == Role::Technician
         {
             user_id = user.id;
         }
     }
-    for (index, file) in (0..).zip(sites()?) {
-        let id = store.create_site(&file, user_id).map_err(failed)?;
-        for sensor in store.sensors(id).map_err(failed)? {
-            store.set_sensor_installed(sensor.id, HUNG).map_err(failed)?;
-        }
-        let days = weather::record(index, &file.site.station());
-        let days: Vec<RawDay> = days.iter().map(RawDay::from).collect();
-        let source = store.own_source(id, user_id).map_err(failed)?;
-        store
-            .import_weather((id, source), user_id, "larkrigg-station.csv", (&days, &[]), |_| Ok(()))
-            .map_err(failed)?;
-        if index == 0 {
-            let (place, days) = valley(&file.site.station());
-            let source = store
-                .create_source(id, SourceKind::Station, "Valley mast", Some(place), user_id)
-                .map_err(failed)?;
-            store
-                .import_weather((id, source), user_id, "valley-mast.csv", (&days, &[]), |_| Ok(()))
-                .map_err(failed)?;
-        }
+    for (index, file) in (0..).zip(files) {
+        let id = store.create_site(&file, EVENING.date(), user_id)?;
+        store.change(user_id, id, |change| {
+            for sensor in change.sensors(id)? {
+                change.set_sensor_installed(sensor.id, HUNG)?;
+            }
+            let source = change.own_source()?;
+            bring(change, source, STATION_FILE, &town(index, &file.site.station(), EVENING.date()))?;
+            if index == 0 {
+                let (place, days) = valley(&file.site.station(), EVENING.date());
+                let source = change.create_source(SourceKind::Station, "Valley mast", Some(place))?;
+                bring(change, source, VALLEY_FILE, &days)?;
+            }
+            Ok(())
+        })?;
     }
-    Ok(true)
+    Ok(())
+}
+
+fn bring(change: &mut Change<'_>, source: i64, file: &str, days: &[RawDay]) -> Result<(), StoreError> {
+    change.import_weather(source, file, (days, &[]), |_| Ok(())).map(|_| ())
+}
+
+/// The record of a site's own gauge until a day.
+fn town(index: u64, station: &Station, last: Date) -> Vec<RawDay> {
+    weather::record(index, station, last).iter().map(RawDay::from).collect()
+}
+
+/// Brings the weather of the days that passed on the demo's clock until an instant: a day's record has come by
+/// its evening. Sites and sources that are not the demo's stay as they are.
+///
+/// # Errors
+/// When the database refuses.
+pub fn bring_days(store: &Store, now: Timestamp) -> Result<(), StoreError> {
+    store.alone(|store| {
+        let mut gauges = 0;
+        let sites: BTreeMap<i64, _> =
+            store.read(|snapshot| snapshot.sites())?.into_iter().map(|s| (s.id, s)).collect();
+        for (id, record) in sites {
+            let imports = store.read(|snapshot| snapshot.imports(id))?;
+            let of = |file: &str| imports.iter().rfind(|i| i.file_name == file && !i.undone);
+            let Some(first) = of(STATION_FILE) else { continue };
+            let index = gauges;
+            gauges += 1;
+            let tz = TimeZone::get(&record.site.time_zone).unwrap_or(TimeZone::UTC);
+            let last = (now - DAY_IS_IN).to_zoned(tz).date();
+            let known = imports.iter().filter(|i| i.file_name == STATION_FILE).map(|i| i.last_date).max();
+            if known.is_none_or(|known| known >= last) {
+                continue;
+            }
+            let station = record.site.station();
+            let mast = of(VALLEY_FILE).map(|i| i.source_id);
+            let (source, by) = (first.source_id, first.imported_by_id);
+            store.change(by, id, |change| {
+                bring(change, source, STATION_FILE, &town(index, &station, last))?;
+                match mast {
+                    Some(mast) => bring(change, mast, VALLEY_FILE, &valley(&station, last).1),
+                    None => Ok(()),
+                }
+            })?;
+        }
+        Ok(())
+    })
 }
 
 /// A mast in the valley below the first site: warmer, drier, and with one day on which Fahrenheit
 /// slipped in.
-fn valley(site: &Station) -> (SourcePlace, Vec<RawDay>) {
+fn valley(site: &Station, last: Date) -> (SourcePlace, Vec<RawDay>) {
     let place = SourcePlace {
         latitude_deg: site.latitude_deg - 0.04,
         longitude_deg: site.longitude_deg + 0.03,
         elevation: Metres::from_m(site.elevation.m() - 290.0),
         wind_height: Metres::from_m(10.0),
     };
-    let days = weather::record(VALLEY_GAUGE, site)
+    let days = weather::record(VALLEY_GAUGE, site, last)
         .iter()
         .map(RawDay::from)
         .map(|day| {
@@ -116,6 +188,14 @@ fn valley(site: &Station) -> (SourcePlace, Vec<RawDay>) {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn a_longer_record_begins_as_a_shorter_one() {
+        let station = sites().unwrap().remove(0).site.station();
+        let (short, long) = (town(0, &station, EVENING.date()), town(0, &station, date(2026, 8, 3)));
+        assert_eq!(long[..short.len()], short[..]);
+        assert_eq!(long.len(), short.len() + 20);
+    }
     use upland_core::weather::quality::{Severity, check_day};
 
     #[test]
@@ -123,7 +203,7 @@ mod tests {
         for (index, file) in (0..).zip(sites().unwrap()) {
             assert!(file.zones.len() >= 5);
             let station = file.site.station();
-            let days = weather::record(index, &station);
+            let days = weather::record(index, &station, EVENING.date());
             assert!(days.len() > 900);
             for day in &days {
                 let faults: Vec<_> =
@@ -135,7 +215,7 @@ mod tests {
 
     #[test]
     fn the_demo_record_has_its_gap_frosts_and_dry_july() {
-        let days = weather::record(0, &sites().unwrap().remove(0).site.station());
+        let days = weather::record(0, &sites().unwrap().remove(0).site.station(), EVENING.date());
         assert!(!days.iter().any(|d| d.date == jiff::civil::date(2025, 6, 6)));
         assert!(days.iter().any(|d| d.date.month() == 5 && d.temperature_min.c() < 0.0));
         let july: f64 = days

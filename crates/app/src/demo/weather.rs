@@ -12,8 +12,6 @@ use upland_core::weather::{DayWeather, Station};
 const TOWN_SEED: u64 = 0x1A2C_0001;
 /// First recorded day.
 const FIRST: Date = date(2024, 1, 1);
-/// Last recorded day: the demo is set on this evening.
-const LAST: Date = date(2026, 7, 14);
 /// The logger stood still on these days.
 const GAP: (Date, Date) = (date(2025, 6, 4), date(2025, 6, 8));
 
@@ -22,15 +20,15 @@ fn round(value: f64, digits: i32) -> f64 {
     (value * factor).round() / factor
 }
 
-/// The record of one of the demo's sites.
-pub fn record(site: u64, station: &Station) -> Vec<DayWeather> {
+/// The record of one of the demo's sites until a day. A longer one begins as a shorter one does.
+pub fn record(site: u64, station: &Station, last: Date) -> Vec<DayWeather> {
     let mut town = ChaCha8Rng::seed_from_u64(TOWN_SEED);
     let mut gauge = ChaCha8Rng::seed_from_u64(TOWN_SEED + 1 + site);
     let mut days = Vec::new();
     let mut anomaly = 0.0;
     let mut wet = false;
     let mut on = FIRST;
-    while on <= LAST {
+    while on <= last {
         let j = f64::from(on.day_of_year());
         let season = (2.0 * std::f64::consts::PI * (j - 203.0) / 365.0).cos();
         // Sum of three uniforms: near enough to normal, bounded, and the same everywhere.

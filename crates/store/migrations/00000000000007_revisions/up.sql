@@ -55,3 +55,26 @@ CREATE TABLE clock (
     only_row      BOOLEAN PRIMARY KEY DEFAULT TRUE CHECK (only_row),
     ahead_seconds BIGINT NOT NULL
 );
+
+-- What the application's clock shows; what people say and save is dated by it.
+CREATE FUNCTION app_now() RETURNS TIMESTAMPTZ LANGUAGE SQL STABLE AS
+    'SELECT now() + make_interval(secs => COALESCE((SELECT ahead_seconds FROM clock), 0))';
+ALTER TABLE events ALTER COLUMN at SET DEFAULT app_now();
+ALTER TABLE site_versions ALTER COLUMN saved_at SET DEFAULT app_now();
+ALTER TABLE zone_versions ALTER COLUMN saved_at SET DEFAULT app_now();
+ALTER TABLE controller_versions ALTER COLUMN saved_at SET DEFAULT app_now();
+ALTER TABLE settings_versions ALTER COLUMN saved_at SET DEFAULT app_now();
+ALTER TABLE library_versions ALTER COLUMN saved_at SET DEFAULT app_now();
+ALTER TABLE site_ordinances ALTER COLUMN saved_at SET DEFAULT app_now();
+ALTER TABLE weather_sources ALTER COLUMN saved_at SET DEFAULT app_now();
+ALTER TABLE weather_imports ALTER COLUMN imported_at SET DEFAULT app_now();
+ALTER TABLE weather_overrules ALTER COLUMN said_at SET DEFAULT app_now();
+ALTER TABLE weather_choices ALTER COLUMN chosen_at SET DEFAULT app_now();
+ALTER TABLE weather_normals ALTER COLUMN saved_at SET DEFAULT app_now();
+ALTER TABLE weather_mappings ALTER COLUMN saved_at SET DEFAULT app_now();
+ALTER TABLE catch_tests ALTER COLUMN saved_at SET DEFAULT app_now();
+ALTER TABLE zone_events ALTER COLUMN said_at SET DEFAULT app_now();
+ALTER TABLE sensor_versions ALTER COLUMN saved_at SET DEFAULT app_now();
+ALTER TABLE sensor_events ALTER COLUMN said_at SET DEFAULT app_now();
+ALTER TABLE site_plans ALTER COLUMN saved_at SET DEFAULT app_now();
+ALTER TABLE sensor_devices ALTER COLUMN made_at SET DEFAULT app_now();

@@ -4,12 +4,7 @@ use super::{Comparison, count};
 use crate::schema::weather_drafts;
 use crate::{Result, Snapshot, Store, StoreError};
 use diesel::prelude::*;
-use jiff::{SignedDuration, Timestamp};
-use jiff_diesel::ToDiesel;
 use upland_core::weather::record::{RawDay, RawHour};
-
-/// A draft that nobody confirmed goes after this time.
-const DRAFT_LIFE: SignedDuration = SignedDuration::from_hours(24);
 
 /// Where a draft stands.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -120,7 +115,7 @@ impl Snapshot<'_> {
 }
 
 impl Store {
-    /// Keeps a file until its reader says yes; older unconfirmed files go.
+    /// Keeps a file until its reader says yes; unconfirmed files go after a day.
     ///
     /// # Errors
     /// As any query.
@@ -130,11 +125,14 @@ impl Store {
         user_id: i64,
         file_name: &str,
         content: &[u8],
-        now: Timestamp,
     ) -> Result<i64> {
         let mut connection = self.connection()?;
         diesel::delete(
-            weather_drafts::table.filter(weather_drafts::created_at.lt((now - DRAFT_LIFE).to_diesel())),
+            weather_drafts::table.filter(weather_drafts::created_at.lt(diesel::dsl::sql::<
+                diesel::sql_types::Timestamptz,
+            >(
+                "now() - interval '24 hours'"
+            ))),
         )
         .execute(&mut connection)?;
         Ok(diesel::insert_into(weather_drafts::table)

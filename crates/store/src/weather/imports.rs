@@ -36,6 +36,8 @@ pub struct Import {
     pub days_same: i32,
     /// Hours stored.
     pub hours: i32,
+    /// Identity of who brought it.
+    pub imported_by_id: i64,
     /// Who.
     pub imported_by: String,
     /// When.
@@ -275,7 +277,7 @@ impl Snapshot<'_> {
         type Row = (
             (i64, i64, String, jiff_diesel::Date, jiff_diesel::Date),
             (i32, i32, i32, i32),
-            (String, jiff_diesel::Timestamp, Option<jiff_diesel::Timestamp>),
+            (i64, String, jiff_diesel::Timestamp, Option<jiff_diesel::Timestamp>),
         );
         let rows: Vec<Row> = weather_imports::table
             .inner_join(users::table)
@@ -295,7 +297,7 @@ impl Snapshot<'_> {
                     weather_imports::days_same,
                     weather_imports::hours,
                 ),
-                (users::display_name, weather_imports::imported_at, weather_imports::undone_at),
+                (users::id, users::display_name, weather_imports::imported_at, weather_imports::undone_at),
             ))
             .load(self.connection)?;
         Ok(rows
@@ -304,7 +306,7 @@ impl Snapshot<'_> {
                 |(
                     (id, source_id, file_name, first, last),
                     (new, changed, same, hours),
-                    (imported_by, at, undone),
+                    (imported_by_id, imported_by, at, undone),
                 )| {
                     Import {
                         id,
@@ -316,6 +318,7 @@ impl Snapshot<'_> {
                         days_changed: changed,
                         days_same: same,
                         hours,
+                        imported_by_id,
                         imported_by,
                         imported_at: at.to_jiff(),
                         undone: undone.is_some(),

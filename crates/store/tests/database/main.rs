@@ -1,9 +1,10 @@
 //! The store against a real PostgreSQL. `bin/test` starts one and sets `UPLAND_TEST_DATABASE_URL`.
 #![allow(clippy::unwrap_used, clippy::indexing_slicing, clippy::panic)]
 
+mod change;
 mod weather;
 
-use jiff::civil::{date, time};
+use jiff::civil::{Date, date, time};
 use jiff::{SignedDuration, Timestamp, ToSpan};
 use upland_core::controller::ordinance::{AllowedDays, Applied, HouseNumber, Law, Ordinance, Permit, Rule};
 use upland_core::controller::schedule::{Settings, expand};
@@ -18,10 +19,10 @@ use upland_core::site::{Controller, Site, UnitSystem, Zone};
 use upland_core::weather::DayWeather;
 use upland_core::weather::record::RawDay;
 use upland_formats::site_file::SiteFile;
-use upland_store::accounts::Role;
+use upland_store::accounts::{Role, RoleChange};
 use upland_store::settings::{NewSettings, SettingsKind};
 use upland_store::testing::TestDatabase;
-use upland_store::{Saved, Store};
+use upland_store::{Change, Saved, Store, StoreError, Subject};
 
 fn site(name: &str) -> Site {
     Site {
@@ -91,6 +92,19 @@ fn file(name: &str, zones: Vec<Zone>) -> SiteFile {
     }
 }
 
+/// The day on which the sensors of a file were hung.
+const TODAY: Date = date(2026, 7, 14);
+
+/// A change of a site that is there.
+fn done<T>(
+    store: &Store,
+    user: i64,
+    site: i64,
+    work: impl FnOnce(&mut Change<'_>) -> upland_store::Result<T>,
+) -> upland_store::Result<T> {
+    Ok(store.change(user, site, work)?.expect("the site is there"))
+}
+
 struct World {
     store: Store,
     user: i64,
@@ -101,62 +115,68 @@ struct World {
 fn world() -> World {
     let database = TestDatabase::create();
     let store = database.store();
-    let user = store.create_user("isla", "Isla", "hash", Role::Owner).unwrap().unwrap().id;
-    let site = store.create_site(&file("Larkrigg Botanic Slope", vec![zone(2), zone(1)]), user).unwrap();
+    let user = store.create_user("isla", "Isla", "hash", Role::Owner, None).unwrap().unwrap().id;
+    let site =
+        store.create_site(&file("Larkrigg Botanic Slope", vec![zone(2), zone(1)]), TODAY, user).unwrap();
     World { store, user, site, _database: database }
 }
 
 #[test]
 fn migrations_run_up_down_and_up() {
-    let database = TestDatabase::create();
+    let database = TestDatabase::empty();
     let store = database.store();
     assert_eq!(store.migrate().unwrap(), Vec::<String>::new(), "a second run has nothing to do");
     store.revert_all().unwrap();
-    assert!(store.sites().is_err(), "all is gone");
-    assert_eq!(store.migrate().unwrap().len(), 6);
-    assert_eq!(store.sites().unwrap(), []);
+    assert!(store.read(|s| s.sites()).is_err(), "all is gone");
+    assert_eq!(store.migrate().unwrap().len(), 7);
+    assert_eq!(store.read(|s| s.sites()).unwrap(), []);
 }
 
 #[test]
 fn a_site_and_its_zones_come_back_as_they_went_in() {
     let World { store, site: id, .. } = &world();
-    let record = store.site(*id).unwrap().unwrap();
+    let record = store.read(|s| s.site(*id)).unwrap().unwrap();
     assert_eq!((record.version, record.saved_by.as_str()), (1, "Isla"));
     assert_eq!(record.site, site("Larkrigg Botanic Slope"));
-    let zones: Vec<_> = store.zones(*id).unwrap().into_iter().map(|r| r.zone).collect();
+    let zones: Vec<_> = store.read(|s| s.zones(*id)).unwrap().into_iter().map(|r| r.zone).collect();
     assert_eq!(zones, [zone(1), zone(2)]);
 }
 
 #[test]
 fn the_second_of_two_savers_sees_the_first() {
     let World { store, user, site, .. } = &world();
-    let record = store.zones(*site).unwrap().remove(0);
+    let record = store.read(|s| s.zones(*site)).unwrap().remove(0);
     let mut first = record.zone.clone();
     first.name = "Upper lawn".into();
     let mut second = record.zone.clone();
     second.uniformity = Some(0.7);
-    assert_eq!(store.save_zone(record.id, 1, &first, *user).unwrap(), Some(Saved::As(2)));
-    let Some(Saved::Conflict(theirs)) = store.save_zone(record.id, 1, &second, *user).unwrap() else {
+    assert_eq!(done(store, *user, *site, |c| c.save_zone(record.id, 1, &first)).unwrap(), Some(Saved::As(2)));
+    let Some(Saved::Conflict(theirs)) =
+        done(store, *user, *site, |c| c.save_zone(record.id, 1, &second)).unwrap()
+    else {
         panic!("the second save must not pass")
     };
     assert_eq!((theirs.version, theirs.zone), (2, first.clone()));
-    assert_eq!(store.zone(record.id).unwrap().unwrap().zone, first, "nothing was lost");
+    assert_eq!(store.read(|s| s.zone(record.id)).unwrap().unwrap().zone, first, "nothing was lost");
     assert_eq!(
-        store.save_zone(record.id, 2, &first, *user).unwrap(),
-        Some(Saved::As(2)),
+        done(store, *user, *site, |c| c.save_zone(record.id, 2, &first)).unwrap(),
+        Some(Saved::Unchanged(2)),
         "no change, no version"
     );
-    assert_eq!(store.save_zone(record.id, 2, &second, *user).unwrap(), Some(Saved::As(3)));
+    assert_eq!(
+        done(store, *user, *site, |c| c.save_zone(record.id, 2, &second)).unwrap(),
+        Some(Saved::As(3))
+    );
 }
 
 #[test]
 fn two_threads_saving_at_once_make_one_version_and_one_conflict() {
     let World { store, user, site, .. } = &world();
-    let record = store.zones(*site).unwrap().remove(0);
+    let record = store.read(|s| s.zones(*site)).unwrap().remove(0);
     let save = |name: &str| {
         let mut zone = record.zone.clone();
         zone.name = name.into();
-        store.save_zone(record.id, 1, &zone, *user).unwrap().unwrap()
+        done(store, *user, *site, |c| c.save_zone(record.id, 1, &zone)).unwrap().unwrap()
     };
     let outcomes = std::thread::scope(|scope| {
         let (a, b) = (scope.spawn(|| save("A")), scope.spawn(|| save("B")));
@@ -169,34 +189,44 @@ fn two_threads_saving_at_once_make_one_version_and_one_conflict() {
 #[test]
 fn what_is_removed_can_be_brought_back() {
     let World { store, site, user, .. } = &world();
-    let record = store.zones(*site).unwrap().remove(0);
-    store.remove_zone(record.id, Timestamp::now()).unwrap();
-    assert_eq!(store.zones(*site).unwrap().len(), 1);
-    assert!(store.restore_zone(*site, record.id).unwrap());
-    assert_eq!(store.zones(*site).unwrap()[0], record);
-    assert_eq!(store.all_zone_names().unwrap().len(), 2);
-    store.remove_zone(record.id, Timestamp::now()).unwrap();
-    store.create_zone(*site, &zone(1), *user).unwrap();
-    assert!(!store.restore_zone(*site, record.id).unwrap(), "its number is taken by now");
-    assert_eq!(store.zones(*site).unwrap().len(), 2);
-    store.set_site_removed(*site, Some(Timestamp::now())).unwrap();
-    assert_eq!(store.site(*site).unwrap(), None);
-    store.set_site_removed(*site, None).unwrap();
-    assert!(store.site(*site).unwrap().is_some());
+    let record = store.read(|s| s.zones(*site)).unwrap().remove(0);
+    done(store, *user, *site, |c| c.take_back(Subject::Zone, (*site, record.id), Some(Timestamp::now())))
+        .unwrap();
+    assert_eq!(store.read(|s| s.zones(*site)).unwrap().len(), 1);
+    assert!(done(store, *user, *site, |c| c.take_back(Subject::Zone, (*site, record.id), None)).unwrap());
+    assert_eq!(store.read(|s| s.zones(*site)).unwrap()[0], record);
+    assert_eq!(store.read(|s| s.all_zone_names()).unwrap().len(), 2);
+    done(store, *user, *site, |c| c.take_back(Subject::Zone, (*site, record.id), Some(Timestamp::now())))
+        .unwrap();
+    done(store, *user, *site, |c| c.create_zone(&zone(1))).unwrap();
+    let back = done(store, *user, *site, |c| c.take_back(Subject::Zone, (*site, record.id), None));
+    assert!(matches!(back, Err(StoreError::Taken(_))), "its number is taken by now: {back:?}");
+    assert_eq!(store.read(|s| s.zones(*site)).unwrap().len(), 2);
+    store.set_site_removed(*user, *site, Some(Timestamp::now())).unwrap();
+    assert_eq!(store.read(|s| s.site(*site)).unwrap(), None);
+    store.set_site_removed(*user, *site, None).unwrap();
+    assert!(store.read(|s| s.site(*site)).unwrap().is_some());
 }
 
 #[test]
 fn sessions_end_and_the_last_owner_stays() {
-    let World { store, user, .. } = &world();
-    let now = Timestamp::now();
-    store.create_session(&[1; 32], *user, now, SignedDuration::from_hours(1)).unwrap();
-    assert_eq!(store.session_user(&[1; 32], now).unwrap().unwrap().login, "isla");
-    assert_eq!(store.session_user(&[1; 32], now + SignedDuration::from_hours(2)).unwrap(), None);
-    assert_eq!(store.session_user(&[2; 32], now).unwrap(), None);
+    let World { store, user, site, .. } = &world();
+    let login = |token: &[u8]| store.asked(token, None).unwrap().map(|asked| asked.user.login);
+    store.create_session(&[1; 32], *user, SignedDuration::from_hours(1)).unwrap();
+    store.create_session(&[3; 32], *user, SignedDuration::from_hours(-1)).unwrap();
+    assert_eq!(login(&[1; 32]).as_deref(), Some("isla"));
+    assert_eq!((login(&[3; 32]), login(&[2; 32])), (None, None), "ended, and unknown");
+    let asked = store.asked(&[1; 32], Some(*site)).unwrap().unwrap();
+    let stamp = asked.site.unwrap();
+    assert_eq!((stamp.id, stamp.readings, stamp.last_reading, asked.clock_ahead), (*site, 0, None, None));
+    assert_eq!(store.asked(&[1; 32], Some(*site + 1)).unwrap().unwrap().site, None);
     store.end_session(&[1; 32]).unwrap();
-    assert_eq!(store.session_user(&[1; 32], now).unwrap(), None);
-    assert!(!store.set_role(*user, Role::Reader).unwrap());
-    assert!(store.create_user("Isla", "Other", "hash", Role::Reader).unwrap().is_none(), "the name is taken");
+    assert_eq!(login(&[1; 32]), None);
+    assert_eq!(store.set_role(*user, Role::Reader, *user).unwrap(), RoleChange::LastOwner);
+    assert!(
+        store.create_user("Isla", "Other", "hash", Role::Reader, None).unwrap().is_none(),
+        "the name is taken"
+    );
     assert!(store.create_first_owner("bram", "Bram", "hash").unwrap().is_none(), "there is an owner already");
     assert_eq!(store.secret("cookie", || vec![1]).unwrap(), store.secret("cookie", || vec![2]).unwrap());
 }
@@ -206,21 +236,23 @@ fn a_site_keeps_its_versions_and_tells_conflicts() {
     let World { store, user, site: id, .. } = &world();
     let mut moved = site("Larkrigg Botanic Slope");
     moved.window.until = time(5, 30, 0, 0);
-    assert_eq!(store.save_site(*id, 1, &moved, *user).unwrap(), Some(Saved::As(2)));
-    let Some(Saved::Conflict(theirs)) = store.save_site(*id, 1, &site("Other name"), *user).unwrap() else {
+    assert_eq!(done(store, *user, *id, |c| c.save_site(1, &moved)).unwrap(), Some(Saved::As(2)));
+    let Some(Saved::Conflict(theirs)) =
+        done(store, *user, *id, |c| c.save_site(1, &site("Other name"))).unwrap()
+    else {
         panic!("the second save must not pass")
     };
     assert_eq!((theirs.version, &theirs.site), (2, &moved));
     assert_eq!(
-        store.site_version(*id, 1).unwrap().unwrap(),
+        store.read(|s| s.site_version(*id, 1)).unwrap().unwrap(),
         site("Larkrigg Botanic Slope"),
         "nothing is overwritten"
     );
-    assert_eq!(store.site_version(*id, 3).unwrap(), None);
-    assert_eq!(store.save_site(*id + 1, 1, &moved, *user).unwrap(), None);
-    let zone_id = store.zones(*id).unwrap()[0].id;
-    assert_eq!(store.zone_version(zone_id, 1).unwrap().unwrap(), zone(1));
-    assert_eq!(store.zone_version(zone_id, 2).unwrap(), None);
+    assert_eq!(store.read(|s| s.site_version(*id, 3)).unwrap(), None);
+    assert_eq!(store.change(*user, *id + 1, |c| c.save_site(1, &moved)).unwrap(), None);
+    let zone_id = store.read(|s| s.zones(*id)).unwrap()[0].id;
+    assert_eq!(store.read(|s| s.zone_version(zone_id, 1)).unwrap().unwrap(), zone(1));
+    assert_eq!(store.read(|s| s.zone_version(zone_id, 2)).unwrap(), None);
 }
 
 #[test]
@@ -229,33 +261,39 @@ fn a_site_that_cannot_be_stored_leaves_no_trace() {
     // The database's own check refuses the second zone; the site and the first go with it.
     let mut bad = zone(2);
     bad.number = 0;
-    assert!(store.create_site(&file("Half a site", vec![zone(1), bad]), *user).is_err());
-    assert_eq!(store.sites().unwrap().len(), 1);
+    assert!(store.create_site(&file("Half a site", vec![zone(1), bad]), TODAY, *user).is_err());
+    assert_eq!(store.read(|s| s.sites()).unwrap().len(), 1);
 }
 
 #[test]
 fn sites_are_listed_by_name_and_zones_found_with_their_site() {
     let World { store, user, .. } = &world();
-    store.create_site(&file("hollin green", vec![zone(4)]), *user).unwrap();
-    let names: Vec<_> = store.sites().unwrap().into_iter().map(|s| s.site.name).collect();
+    store.create_site(&file("hollin green", vec![zone(4)]), TODAY, *user).unwrap();
+    let names: Vec<_> = store.read(|s| s.sites()).unwrap().into_iter().map(|s| s.site.name).collect();
     assert_eq!(names, ["hollin green", "Larkrigg Botanic Slope"]);
-    let found = store.all_zone_names().unwrap();
+    let found = store.read(|s| s.all_zone_names()).unwrap();
     let four = found.iter().find(|z| z.number == 4).unwrap();
     assert_eq!((four.site_name.as_str(), four.name.as_str()), ("hollin green", "Zone 4"));
     let gone = four.site_id;
-    store.set_site_removed(gone, Some(Timestamp::now())).unwrap();
-    assert!(store.all_zone_names().unwrap().iter().all(|z| z.site_id != gone), "a removed site is not found");
+    store.set_site_removed(*user, gone, Some(Timestamp::now())).unwrap();
+    assert!(
+        store.read(|s| s.all_zone_names()).unwrap().iter().all(|z| z.site_id != gone),
+        "a removed site is not found"
+    );
 }
 
 #[test]
 fn roles_change_while_an_owner_remains() {
     let World { store, user, .. } = &world();
-    let second = store.create_user("Bram", "Bram", "hash", Role::Technician).unwrap().unwrap();
+    let second = store.create_user("Bram", "Bram", "hash", Role::Technician, None).unwrap().unwrap();
     assert_eq!(second.login, "bram", "sign-in names are lower case");
-    assert!(store.set_role(second.id, Role::Owner).unwrap());
-    assert!(store.set_role(*user, Role::Reader).unwrap());
-    assert!(!store.set_role(second.id, Role::Technician).unwrap(), "the last owner stays");
-    let roles: Vec<_> = store.users().unwrap().into_iter().map(|u| (u.login, u.role)).collect();
+    let set = |id, role| store.set_role(id, role, *user).unwrap();
+    assert_eq!(set(second.id, Role::Owner), RoleChange::Done);
+    assert_eq!(set(second.id, Role::Owner), RoleChange::Unchanged);
+    assert_eq!(set(*user, Role::Reader), RoleChange::Done);
+    assert_eq!(set(second.id, Role::Technician), RoleChange::LastOwner, "the last owner stays");
+    assert_eq!(set(second.id + 1, Role::Reader), RoleChange::NoSuchAccount);
+    let roles: Vec<_> = store.read(|s| s.users()).unwrap().into_iter().map(|u| (u.login, u.role)).collect();
     assert_eq!(roles, [("bram".to_owned(), Role::Owner), ("isla".to_owned(), Role::Reader)]);
     assert_eq!(store.credentials("BRAM").unwrap().unwrap().user.id, second.id);
     assert!(store.credentials("nobody").unwrap().is_none());
@@ -268,20 +306,22 @@ fn card_of(stations: u16) -> upland_core::controller::Card {
 #[test]
 fn settings_are_versions_that_come_back_as_they_were() {
     let World { store, user, site, _database } = &world();
-    let id = store.controllers(*site).unwrap()[0].id;
-    assert_eq!(store.settings(id).unwrap(), None);
+    let id = store.read(|s| s.controllers(*site)).unwrap()[0].id;
+    assert_eq!(store.read(|s| s.settings(id)).unwrap(), None);
     let mut found = Settings::clean(&twelve_stations());
     found.programs[0].active = true;
     found.programs[0].starts = vec![time(2, 0, 0, 0)];
     found.set_run_time_s(0, 1, 900);
     found.update_station(1, |s| s.cycle_and_soak_s = Some((360, 1800)));
     let save = |base, settings: &Settings, kind, reason| {
-        store.save_settings(id, base, NewSettings { settings, kind, reason }, *user).unwrap().unwrap()
+        done(store, *user, *site, |c| c.save_settings(id, base, NewSettings { settings, kind, reason }))
+            .unwrap()
+            .unwrap()
     };
     assert_eq!(save(0, &found, SettingsKind::AsFound, "first visit"), Saved::As(1));
     assert_eq!(
         save(1, &found, SettingsKind::Changed, "nothing"),
-        Saved::As(1),
+        Saved::Unchanged(1),
         "no version without a change"
     );
     let mut changed = found.clone();
@@ -293,7 +333,7 @@ fn settings_are_versions_that_come_back_as_they_were() {
     assert_eq!((theirs.version, theirs.settings.run_time_s(0, 1)), (2, 600));
 
     // Restoring a version gives identical runs.
-    let old = store.settings_version(id, 1).unwrap().unwrap();
+    let old = store.read(|s| s.settings_version(id, 1)).unwrap().unwrap();
     assert_eq!(
         (old.kind, old.reason.as_str(), old.saved_by.as_str()),
         (SettingsKind::AsFound, "first visit", "Isla")
@@ -302,40 +342,46 @@ fn settings_are_versions_that_come_back_as_they_were() {
     let runs = |s: &Settings| {
         expand(s, &twelve_stations(), &jiff::tz::TimeZone::UTC, date(2026, 7, 1), date(2026, 7, 31))
     };
-    assert_eq!(runs(&store.settings(id).unwrap().unwrap().settings), runs(&found));
-    let history: Vec<_> = store.settings_history(id).unwrap().iter().map(|v| v.version).collect();
+    assert_eq!(runs(&store.read(|s| s.settings(id)).unwrap().unwrap().settings), runs(&found));
+    let history: Vec<_> = store.read(|s| s.settings_history(id)).unwrap().iter().map(|v| v.version).collect();
     assert_eq!(history, [3, 2, 1]);
-    assert_eq!(store.settings_of_site(*site).unwrap()[&id].version, 3);
+    assert_eq!(store.read(|s| s.settings_of_site(*site)).unwrap()[&id].version, 3);
 
-    store.set_fallback(id, Some(1)).unwrap();
-    assert_eq!(store.controllers(*site).unwrap()[0].fallback_version, Some(1));
-    assert!(store.set_fallback(id, Some(9)).is_err(), "a version that is not there");
+    done(store, *user, *site, |c| c.set_fallback(id, Some(1))).unwrap();
+    assert_eq!(store.read(|s| s.controllers(*site)).unwrap()[0].fallback_version, Some(1));
+    let missing = done(store, *user, *site, |c| c.set_fallback(id, Some(9))).unwrap();
+    assert!(!missing, "a version that is not there");
 }
 
 #[test]
 fn boxes_have_numbers_of_their_own_and_a_calendar_each() {
     let World { store, user, site, _database } = &world();
     let hose = Controller { number: 0, place: "Hose".into(), card: card_of(1) };
-    let (id, number) = store.create_controller(*site, &hose, *user).unwrap();
+    let (id, number) = done(store, *user, *site, |c| c.create_controller(&hose)).unwrap();
     assert_eq!(number, 2);
-    let boxes = store.controllers(*site).unwrap();
+    let boxes = store.read(|s| s.controllers(*site)).unwrap();
     assert_eq!(
         boxes.iter().map(|b| b.controller.place.as_str()).collect::<Vec<_>>(),
         ["Potting shed", "Hose"]
     );
     let token = boxes[1].calendar_token.clone();
-    assert_eq!(store.controller_of_calendar(&token).unwrap().unwrap().id, id);
-    store.renew_calendar(id).unwrap();
-    assert_eq!(store.controller_of_calendar(&token).unwrap(), None);
+    assert_eq!(store.read(|s| s.controller_of_calendar(&token)).unwrap().unwrap().id, id);
+    done(store, *user, *site, |c| c.renew_calendar(id)).unwrap();
+    assert_eq!(store.read(|s| s.controller_of_calendar(&token)).unwrap(), None);
 
     let moved = Controller { number: 2, place: "Compost yard".into(), card: card_of(2) };
-    assert_eq!(store.save_controller(id, 1, &moved, *user).unwrap(), Some(Saved::As(2)));
-    assert_eq!(store.controller_version(id, 1).unwrap().unwrap().card.stations, 1);
-    assert!(matches!(store.save_controller(id, 1, &hose, *user).unwrap(), Some(Saved::Conflict(_))));
-    store.remove_controller(id, Timestamp::now()).unwrap();
-    let (_, again) = store.create_controller(*site, &hose, *user).unwrap();
+    assert_eq!(done(store, *user, *site, |c| c.save_controller(id, 1, &moved)).unwrap(), Some(Saved::As(2)));
+    assert_eq!(store.read(|s| s.controller_version(id, 1)).unwrap().unwrap().card.stations, 1);
+    assert!(matches!(
+        done(store, *user, *site, |c| c.save_controller(id, 1, &hose)).unwrap(),
+        Some(Saved::Conflict(_))
+    ));
+    done(store, *user, *site, |c| c.take_back(Subject::Controller, (*site, id), Some(Timestamp::now())))
+        .unwrap();
+    let (_, again) = done(store, *user, *site, |c| c.create_controller(&hose)).unwrap();
     assert_eq!(again, 2, "its number is free");
-    assert!(!store.restore_controller(*site, id).unwrap(), "and now it is not");
+    let back = done(store, *user, *site, |c| c.take_back(Subject::Controller, (*site, id), None));
+    assert!(matches!(back, Err(StoreError::Taken(_))), "and now it is not: {back:?}");
 }
 
 #[test]
@@ -345,8 +391,11 @@ fn the_library_keeps_versions_and_sites_keep_to_its_ordinances() {
     let id = store.create_library_entry(&card, *user).unwrap();
     card.stations = 10;
     assert_eq!(store.save_library_entry(id, 1, &card, *user).unwrap(), Some(Saved::As(2)));
-    assert_eq!(store.library_version::<upland_core::controller::Card>(id, 1).unwrap().unwrap().stations, 9);
-    assert_eq!(store.library_entry::<Ordinance>(id).unwrap(), None, "a card is no ordinance");
+    assert_eq!(
+        store.read(|s| s.library_version::<upland_core::controller::Card>(id, 1)).unwrap().unwrap().stations,
+        9
+    );
+    assert_eq!(store.read(|s| s.library_entry::<Ordinance>(id)).unwrap(), None, "a card is no ordinance");
 
     let ordinance = Ordinance {
         name: "Larkrigg summer watering".into(),
@@ -362,29 +411,35 @@ fn the_library_keeps_versions_and_sites_keep_to_its_ordinances() {
     let law = store.create_library_entry(&ordinance, *user).unwrap();
     let permit = Permit { box_number: 1, station: 2, until: date(2026, 9, 30), reference: "P 12".into() };
     assert!(
-        store
-            .apply_ordinance(
-                (*site, law),
-                None,
-                (HouseNumber::Even, std::slice::from_ref(&permit), false),
-                *user
-            )
-            .unwrap()
+        done(store, *user, *site, |c| c.apply_ordinance(
+            law,
+            None,
+            (HouseNumber::Even, std::slice::from_ref(&permit), false)
+        ))
+        .unwrap()
     );
-    let held = store.ordinances(*site).unwrap();
+    let held = store.read(|s| s.ordinances(*site)).unwrap();
     assert_eq!((held[0].applied.house, &held[0].applied.permits[0]), (HouseNumber::Even, &permit));
     assert!(
-        !store.apply_ordinance((*site, law), None, (HouseNumber::Odd, &[], false), *user).unwrap(),
+        !done(store, *user, *site, |c| c.apply_ordinance(law, None, (HouseNumber::Odd, &[], false))).unwrap(),
         "somebody was faster"
     );
-    assert_eq!(store.sites_of_ordinance(law).unwrap(), ["Larkrigg Botanic Slope"]);
-    store.set_library_entry_removed(law, Some(Timestamp::now())).unwrap();
-    assert_eq!(store.library::<Ordinance>().unwrap(), []);
-    assert_eq!(store.ordinances(*site).unwrap().len(), 1, "it still holds where it was applied");
+    assert_eq!(store.read(|s| s.sites_of_ordinance(law)).unwrap(), ["Larkrigg Botanic Slope"]);
+    let remove = Some(Timestamp::now());
+    let as_card = store.set_library_entry_removed::<upland_core::controller::Card>(law, remove, *user);
+    assert!(!as_card.unwrap(), "an ordinance is no card");
+    assert!(store.set_library_entry_removed::<Ordinance>(law, remove, *user).unwrap());
+    assert_eq!(store.read(|s| s.library::<Ordinance>()).unwrap(), []);
+    assert_eq!(store.read(|s| s.ordinances(*site)).unwrap().len(), 1, "it still holds where it was applied");
     assert!(
-        store.apply_ordinance((*site, law), Some(held[0].id), (HouseNumber::Even, &[], true), *user).unwrap()
+        done(store, *user, *site, |c| c.apply_ordinance(
+            law,
+            Some(held[0].id),
+            (HouseNumber::Even, &[], true)
+        ))
+        .unwrap()
     );
-    assert_eq!(store.ordinances(*site).unwrap(), []);
+    assert_eq!(store.read(|s| s.ordinances(*site)).unwrap(), []);
 }
 
 #[test]
@@ -404,21 +459,25 @@ fn a_site_file_brings_boxes_settings_and_law() {
         exempts_new_planting: false,
     };
     whole.law = Law { applied: vec![Applied { ordinance, house: HouseNumber::Odd, permits: Vec::new() }] };
-    let first = store.create_site(&whole, *user).unwrap();
+    let first = store.create_site(&whole, TODAY, *user).unwrap();
     whole.site.name = "Tarnside Allotments".into();
-    store.create_site(&whole, *user).unwrap();
-    assert_eq!(store.library::<Ordinance>().unwrap().len(), 1, "the same ordinance is not written twice");
-    let id = store.controllers(first).unwrap()[0].id;
-    assert_eq!(store.settings(id).unwrap().unwrap().kind, SettingsKind::AsFound);
+    store.create_site(&whole, TODAY, *user).unwrap();
+    assert_eq!(
+        store.read(|s| s.library::<Ordinance>()).unwrap().len(),
+        1,
+        "the same ordinance is not written twice"
+    );
+    let id = store.read(|s| s.controllers(first)).unwrap()[0].id;
+    assert_eq!(store.read(|s| s.settings(id)).unwrap().unwrap().kind, SettingsKind::AsFound);
 }
 
 #[test]
 fn of_many_who_save_at_once_one_is_first_and_nobody_is_lost() {
     let World { store, user, site, _database } = &world();
-    let id = store.controllers(*site).unwrap()[0].id;
+    let id = store.read(|s| s.controllers(*site)).unwrap()[0].id;
     let clean = Settings::clean(&twelve_stations());
     let new = NewSettings { settings: &clean, kind: SettingsKind::AsFound, reason: "first visit" };
-    store.save_settings(id, 0, new, *user).unwrap();
+    done(store, *user, *site, |c| c.save_settings(id, 0, new)).unwrap();
     let outcomes: Vec<_> = std::thread::scope(|scope| {
         let savers: Vec<_> = (1..=6u16)
             .map(|n| {
@@ -426,7 +485,7 @@ fn of_many_who_save_at_once_one_is_first_and_nobody_is_lost() {
                 mine.set_run_time_s(0, n, 600);
                 scope.spawn(move || {
                     let new = NewSettings { settings: &mine, kind: SettingsKind::Changed, reason: "at once" };
-                    store.save_settings(id, 1, new, *user).unwrap().unwrap()
+                    done(store, *user, *site, |c| c.save_settings(id, 1, new)).unwrap().unwrap()
                 })
             })
             .collect();
@@ -436,7 +495,7 @@ fn of_many_who_save_at_once_one_is_first_and_nobody_is_lost() {
     let told =
         outcomes.iter().filter(|o| matches!(o, Saved::Conflict(theirs) if theirs.version == 2)).count();
     assert_eq!((first, told), (1, 5));
-    assert_eq!(store.settings_history(id).unwrap().len(), 2);
+    assert_eq!(store.read(|s| s.settings_history(id)).unwrap().len(), 2);
 }
 
 #[test]
@@ -444,8 +503,9 @@ fn boxes_hung_at_once_get_numbers_of_their_own() {
     let World { store, user, site, _database } = &world();
     let hose = Controller { number: 0, place: "Hose".into(), card: card_of(1) };
     let mut numbers: Vec<u8> = std::thread::scope(|scope| {
-        let all: Vec<_> =
-            (0..5).map(|_| scope.spawn(|| store.create_controller(*site, &hose, *user).unwrap().1)).collect();
+        let all: Vec<_> = (0..5)
+            .map(|_| scope.spawn(|| done(store, *user, *site, |c| c.create_controller(&hose)).unwrap().1))
+            .collect();
         all.into_iter().map(|t| t.join().unwrap()).collect()
     });
     numbers.sort_unstable();
@@ -456,25 +516,28 @@ fn boxes_hung_at_once_get_numbers_of_their_own() {
 fn a_zone_of_another_box_may_have_the_same_station() {
     let World { store, user, site, _database } = &world();
     let hose = Controller { number: 0, place: "Hose".into(), card: card_of(1) };
-    store.create_controller(*site, &hose, *user).unwrap();
+    done(store, *user, *site, |c| c.create_controller(&hose)).unwrap();
     let elsewhere = Zone { box_number: 2, ..zone(1) };
-    let id = store.create_zone(*site, &elsewhere, *user).unwrap();
-    store.remove_zone(id, Timestamp::now()).unwrap();
-    assert!(store.restore_zone(*site, id).unwrap(), "station 1 of another box is another station");
+    let id = done(store, *user, *site, |c| c.create_zone(&elsewhere)).unwrap();
+    done(store, *user, *site, |c| c.take_back(Subject::Zone, (*site, id), Some(Timestamp::now()))).unwrap();
+    assert!(
+        done(store, *user, *site, |c| c.take_back(Subject::Zone, (*site, id), None)).unwrap(),
+        "station 1 of another box is another station"
+    );
     let order: Vec<_> =
-        store.zones(*site).unwrap().iter().map(|z| (z.zone.box_number, z.zone.number)).collect();
+        store.read(|s| s.zones(*site)).unwrap().iter().map(|z| (z.zone.box_number, z.zone.number)).collect();
     assert_eq!(order, [(1, 1), (1, 2), (2, 1)]);
 }
 
 #[test]
 fn a_removed_site_closes_the_calendars_of_its_boxes() {
-    let World { store, site, .. } = &world();
-    let token = store.controllers(*site).unwrap()[0].calendar_token.clone();
+    let World { store, site, user, .. } = &world();
+    let token = store.read(|s| s.controllers(*site)).unwrap()[0].calendar_token.clone();
     assert_eq!(token.len(), 48, "twenty-four random bytes");
-    store.set_site_removed(*site, Some(Timestamp::now())).unwrap();
-    assert_eq!(store.controller_of_calendar(&token).unwrap(), None);
-    store.set_site_removed(*site, None).unwrap();
-    assert!(store.controller_of_calendar(&token).unwrap().is_some());
+    store.set_site_removed(*user, *site, Some(Timestamp::now())).unwrap();
+    assert_eq!(store.read(|s| s.controller_of_calendar(&token)).unwrap(), None);
+    store.set_site_removed(*user, *site, None).unwrap();
+    assert!(store.read(|s| s.controller_of_calendar(&token)).unwrap().is_some());
 }
 
 mod sensors;

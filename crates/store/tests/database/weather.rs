@@ -1,6 +1,6 @@
 //! Weather and what was found in the field: sources, imports, overrules, tests.
 
-use super::{World, days, file, raw, world};
+use super::{TODAY, World, days, done, file, raw, world};
 use jiff::civil::date;
 use jiff::{SignedDuration, Timestamp};
 use upland_core::ground::catch_can::{Can, CatchTest};
@@ -11,47 +11,70 @@ use upland_core::weather::climate::TypedNormals;
 use upland_core::weather::record::{
     HourVariable, Overrule, RawDay, RawHour, Rule, SourceKind, Standing, Variable,
 };
+use upland_store::Subject;
 use upland_store::field::EventKind;
 use upland_store::weather::{Comparison, DraftState, SourcePlace};
 
 #[test]
 fn an_import_repeats_without_doubling_and_undoes() {
     let World { store, user, site, .. } = &world();
-    let source = store.own_source(*site, *user).unwrap();
-    assert_eq!(store.own_source(*site, *user).unwrap(), source, "it is made once");
+    let source = done(store, *user, *site, |c| c.own_source()).unwrap();
+    assert_eq!(done(store, *user, *site, |c| c.own_source()).unwrap(), source, "it is made once");
     let import = |days: &[DayWeather]| {
-        store.import_weather((*site, source), *user, "larkrigg.csv", (&raw(days), &[]), |_| Ok(())).unwrap()
+        done(store, *user, *site, |c| c.import_weather(source, "larkrigg.csv", (&raw(days), &[]), |_| Ok(())))
+            .unwrap()
     };
-    let weather = |site_id: i64| store.weather(site_id, &store.site(site_id).unwrap().unwrap().site).unwrap();
+    let weather = |site_id: i64| {
+        store
+            .read(|s| {
+                let site = s.site(site_id)?.unwrap().site;
+                s.weather(site_id, &site)
+            })
+            .unwrap()
+    };
     let first = days(1200, 20.0);
     assert_eq!(import(&first), Comparison { new: 1200, changed: 0, same: 0 });
     assert_eq!(weather(*site), first);
     assert_eq!(import(&first), Comparison { new: 0, changed: 0, same: 1200 });
-    assert_eq!(store.imports(*site).unwrap().len(), 1, "a file that brings nothing makes no import");
+    assert_eq!(
+        store.read(|s| s.imports(*site)).unwrap().len(),
+        1,
+        "a file that brings nothing makes no import"
+    );
 
     let mut corrected = days(1201, 20.0);
     corrected[3].temperature_max = Celsius::from_c(25.0);
     assert_eq!(import(&corrected), Comparison { new: 1, changed: 1, same: 1199 });
     assert_eq!(weather(*site), corrected);
 
-    let newest = store.imports(*site).unwrap()[0].clone();
-    let version = store.site(*site).unwrap().unwrap().weather_version;
-    assert!(store.set_import_undone(*site, newest.id, Some(Timestamp::now())).unwrap());
+    let newest = store.read(|s| s.imports(*site)).unwrap()[0].clone();
+    let version = store.read(|s| s.site(*site)).unwrap().unwrap().weather_version;
+    assert!(
+        done(store, *user, *site, |c| c.take_back(
+            Subject::Import,
+            (*site, newest.id),
+            Some(Timestamp::now())
+        ))
+        .unwrap()
+    );
     assert_eq!(weather(*site), first, "the earlier values are back");
-    assert!(store.site(*site).unwrap().unwrap().weather_version > version);
-    assert!(store.set_import_undone(*site, newest.id, None).unwrap());
+    assert!(store.read(|s| s.site(*site)).unwrap().unwrap().weather_version > version);
+    assert!(done(store, *user, *site, |c| c.take_back(Subject::Import, (*site, newest.id), None)).unwrap());
     assert_eq!(weather(*site), corrected);
-    assert!(!store.set_import_undone(*site + 1, newest.id, None).unwrap(), "not of another site");
+    assert!(
+        !done(store, *user, *site, |c| c.take_back(Subject::Import, (*site + 1, newest.id), None)).unwrap(),
+        "not of another site"
+    );
 }
 
 /// A draft that was started.
 fn started(world: &World, days_total: usize) -> upland_store::weather::Draft {
     let World { store, user, site, .. } = world;
-    let source = store.own_source(*site, *user).unwrap();
-    let id = store.create_draft((*site, source), *user, "x.csv", b"...", Timestamp::now()).unwrap();
+    let source = done(store, *user, *site, |c| c.own_source()).unwrap();
+    let id = store.create_draft((*site, source), *user, "x.csv", b"...").unwrap();
     assert!(store.start_draft(id, days_total).unwrap());
     assert!(!store.start_draft(id, days_total).unwrap(), "only one may take it in");
-    store.draft(*site, id).unwrap().unwrap()
+    store.read(|s| s.draft(*site, id)).unwrap().unwrap()
 }
 
 #[test]
@@ -63,9 +86,9 @@ fn a_failing_import_leaves_the_record_as_it_was() {
     bad[700] = bad[699];
     let draft = started(&world, bad.len());
     assert!(store.run_draft(&draft, (&bad, &[])).is_err());
-    assert_eq!(store.raw_days(draft.source_id).unwrap(), []);
-    assert_eq!(store.imports(*site).unwrap(), []);
-    let draft = store.draft(*site, draft.id).unwrap().unwrap();
+    assert_eq!(store.read(|s| s.raw_days(draft.source_id)).unwrap(), []);
+    assert_eq!(store.read(|s| s.imports(*site)).unwrap(), []);
+    let draft = store.read(|s| s.draft(*site, draft.id)).unwrap().unwrap();
     assert_eq!(draft.state, DraftState::Failed);
     assert!(draft.message.starts_with("Nothing was stored"));
 }
@@ -75,12 +98,12 @@ fn a_cancelled_import_stores_nothing_and_says_so() {
     let world = world();
     let World { store, site, .. } = &world;
     let draft = started(&world, 1200);
-    store.cancel_draft(*site + 1, draft.id).unwrap();
-    store.cancel_draft(*site, draft.id).unwrap();
+    assert!(!store.cancel_draft(*site + 1, draft.id).unwrap());
+    assert!(store.cancel_draft(*site, draft.id).unwrap());
     let stopped = store.run_draft(&draft, (&raw(&days(1200, 20.0)), &[]));
     assert!(matches!(stopped, Err(upland_store::StoreError::Cancelled)), "{stopped:?}");
-    assert_eq!(store.raw_days(draft.source_id).unwrap(), []);
-    let draft = store.draft(*site, draft.id).unwrap().unwrap();
+    assert_eq!(store.read(|s| s.raw_days(draft.source_id)).unwrap(), []);
+    let draft = store.read(|s| s.draft(*site, draft.id)).unwrap().unwrap();
     assert_eq!(
         (draft.state, draft.message.as_str()),
         (DraftState::Cancelled, "Stopped; nothing was stored.")
@@ -93,14 +116,14 @@ fn progress_is_seen_by_others_while_it_runs() {
     let World { store, site, .. } = &world;
     let draft = started(&world, 1200);
     store.run_draft(&draft, (&raw(&days(1200, 20.0)), &[])).unwrap();
-    let draft = store.draft(*site, draft.id).unwrap().unwrap();
+    let draft = store.read(|s| s.draft(*site, draft.id)).unwrap().unwrap();
     assert_eq!((draft.state, draft.days_done), (DraftState::Done, 1200));
 }
 
 #[test]
 fn hours_come_as_blocks_of_days_and_grow_together() {
     let World { store, user, site, .. } = &world();
-    let source = store.own_source(*site, *user).unwrap();
+    let source = done(store, *user, *site, |c| c.own_source()).unwrap();
     let first: Timestamp = "2026-07-01T00:00:00Z".parse().unwrap();
     let hour = |i: i64, t: f64| {
         let start = first + SignedDuration::from_hours(i);
@@ -108,7 +131,8 @@ fn hours_come_as_blocks_of_days_and_grow_together() {
     };
     let day = |d: i8| RawDay::new(date(2026, 7, d)).with(Variable::TemperatureMax, 20.0);
     let import = |days: &[RawDay], hours: &[RawHour]| {
-        store.import_weather((*site, source), *user, "hours.csv", (days, hours), |_| Ok(())).unwrap()
+        done(store, *user, *site, |c| c.import_weather(source, "hours.csv", (days, hours), |_| Ok(())))
+            .unwrap()
     };
     let morning: Vec<_> = (0..12).map(|i| hour(i, 10.0)).collect();
     import(&[day(1)], &morning);
@@ -116,27 +140,29 @@ fn hours_come_as_blocks_of_days_and_grow_together() {
     let mut rest: Vec<_> = (12..30).map(|i| hour(i, 15.0)).collect();
     rest.insert(0, hour(5, 11.0));
     import(&[day(1), day(2)], &rest);
-    let stored = store.raw_hours(source, date(2026, 7, 1), date(2026, 7, 2)).unwrap();
+    let stored = store.read(|s| s.raw_hours(source, date(2026, 7, 1), date(2026, 7, 2))).unwrap();
     assert_eq!(stored.len(), 30, "nothing known is lost");
     assert_eq!(stored[5], hour(5, 11.0));
     assert_eq!((stored[4], stored[29]), (hour(4, 10.0), hour(29, 15.0)));
-    assert_eq!(store.imports(*site).unwrap()[0].hours, 30, "the blocks of both days");
+    assert_eq!(store.read(|s| s.imports(*site)).unwrap()[0].hours, 30, "the blocks of both days");
     // Undone, the morning is as it was.
-    let newest = store.imports(*site).unwrap()[0].id;
-    store.set_import_undone(*site, newest, Some(Timestamp::now())).unwrap();
-    assert_eq!(store.raw_hours(source, date(2026, 7, 1), date(2026, 7, 2)).unwrap(), morning);
+    let newest = store.read(|s| s.imports(*site)).unwrap()[0].id;
+    done(store, *user, *site, |c| c.take_back(Subject::Import, (*site, newest), Some(Timestamp::now())))
+        .unwrap();
+    assert_eq!(store.read(|s| s.raw_hours(source, date(2026, 7, 1), date(2026, 7, 2))).unwrap(), morning);
 }
 
 #[test]
 fn a_value_is_overruled_with_a_reason_and_comes_back() {
     let World { store, user, site, .. } = &world();
-    let source = store.own_source(*site, *user).unwrap();
+    let source = done(store, *user, *site, |c| c.own_source()).unwrap();
     let mut record = raw(&days(20, 20.0));
     record[5].set(Variable::Rain, Some(-4.0));
-    store.import_weather((*site, source), *user, "x.csv", (&record, &[]), |_| Ok(())).unwrap();
-    let at = store.site(*site).unwrap().unwrap().site;
-    let rain = || store.site_weather(*site, &at).unwrap().days[0][5].standing(Variable::Rain);
-    let highest = || store.site_weather(*site, &at).unwrap().days[0][6].standing(Variable::TemperatureMax);
+    done(store, *user, *site, |c| c.import_weather(source, "x.csv", (&record, &[]), |_| Ok(()))).unwrap();
+    let at = store.read(|s| s.site(*site)).unwrap().unwrap().site;
+    let rain = || store.read(|s| s.site_weather(*site, &at)).unwrap().days[0][5].standing(Variable::Rain);
+    let highest =
+        || store.read(|s| s.site_weather(*site, &at)).unwrap().days[0][6].standing(Variable::TemperatureMax);
     assert_eq!(rain(), Standing::Rejected(Rule::Range));
     let said = Overrule {
         date: record[6].date,
@@ -144,118 +170,154 @@ fn a_value_is_overruled_with_a_reason_and_comes_back() {
         keep: false,
         reason: "the screen was open".into(),
     };
-    let id = store.overrule(*site, source, &said, *user).unwrap();
+    let id = done(store, *user, *site, |c| c.overrule(source, &said)).unwrap().unwrap();
     assert_eq!(highest(), Standing::Discarded);
-    assert_eq!(store.weather(*site, &at).unwrap().len(), 19, "a day without its maximum is no day");
-    assert!(!store.set_overrule_undone(*site + 1, id, Some(Timestamp::now())).unwrap());
-    assert!(store.set_overrule_undone(*site, id, Some(Timestamp::now())).unwrap());
+    assert_eq!(
+        store.read(|s| s.weather(*site, &at)).unwrap().len(),
+        19,
+        "a day without its maximum is no day"
+    );
+    assert!(
+        !done(store, *user, *site, |c| c.take_back(
+            Subject::Overrule,
+            (*site + 1, id),
+            Some(Timestamp::now())
+        ))
+        .unwrap()
+    );
+    assert!(
+        done(store, *user, *site, |c| c.take_back(Subject::Overrule, (*site, id), Some(Timestamp::now())))
+            .unwrap()
+    );
     assert!(highest().counts());
-    assert_eq!(store.raw_days(source).unwrap(), record, "the original stays");
-    assert_eq!(store.overrules(*site).unwrap()[&source][0].overrule, said);
+    assert_eq!(store.read(|s| s.raw_days(source)).unwrap(), record, "the original stays");
+    assert_eq!(store.read(|s| s.overrules(*site)).unwrap()[&source][0].overrule, said);
 }
 
 #[test]
 fn the_chosen_source_counts_and_two_choosers_see_each_other() {
     let World { store, user, site, .. } = &world();
-    let own = store.own_source(*site, *user).unwrap();
+    let own = done(store, *user, *site, |c| c.own_source()).unwrap();
     let place = SourcePlace {
         latitude_deg: 46.3,
         longitude_deg: 8.1,
         elevation: Metres::from_m(900.0),
         wind_height: Metres::from_m(10.0),
     };
-    let far = store.create_source(*site, SourceKind::Station, "Valley", Some(place), *user).unwrap();
+    let far =
+        done(store, *user, *site, |c| c.create_source(SourceKind::Station, "Valley", Some(place))).unwrap();
     for (source, tmax) in [(own, 20.0), (far, 25.0)] {
-        store
-            .import_weather((*site, source), *user, "x.csv", (&raw(&days(10, tmax)), &[]), |_| Ok(()))
-            .unwrap();
+        done(store, *user, *site, |c| {
+            c.import_weather(source, "x.csv", (&raw(&days(10, tmax)), &[]), |_| Ok(()))
+        })
+        .unwrap();
     }
-    let at = store.site(*site).unwrap().unwrap().site;
-    let first = || store.weather(*site, &at).unwrap()[0].temperature_max.c();
+    let at = store.read(|s| s.site(*site)).unwrap().unwrap().site;
+    let first = || store.read(|s| s.weather(*site, &at)).unwrap()[0].temperature_max.c();
     assert_eq!(first(), 20.0, "the own sensor, until somebody chooses");
     let all = |id: i64| [vec![id], vec![id], vec![id], vec![id], vec![id]];
     assert_eq!(
-        store.choose_sources(*site, None, &all(far), "the own screen is in the sun", *user).unwrap(),
+        done(store, *user, *site, |c| c.choose_sources(None, &all(far), "the own screen is in the sun"))
+            .unwrap(),
         None
     );
     assert_eq!(first(), 25.0);
-    let theirs =
-        store.choose_sources(*site, None, &all(own), "", *user).unwrap().expect("somebody chose before");
+    let theirs = done(store, *user, *site, |c| c.choose_sources(None, &all(own), ""))
+        .unwrap()
+        .expect("somebody chose before");
     assert_eq!((theirs.order, theirs.reason.as_str()), (all(far), "the own screen is in the sun"));
-    assert!(store.set_source_removed(*site, far, Some(Timestamp::now())).unwrap());
+    assert!(
+        done(store, *user, *site, |c| c.take_back(Subject::Source, (*site, far), Some(Timestamp::now())))
+            .unwrap()
+    );
     assert_eq!(
-        store.weather(*site, &at).unwrap(),
+        store.read(|s| s.weather(*site, &at)).unwrap(),
         [],
         "a removed source does not count, and no other was named"
     );
-    assert!(store.set_source_removed(*site, far, None).unwrap());
+    assert!(done(store, *user, *site, |c| c.take_back(Subject::Source, (*site, far), None)).unwrap());
     assert_eq!(first(), 25.0);
-    assert!((store.sources(*site).unwrap()[1].distance_km(&at) - 10.0).abs() < 2.0);
+    assert!((store.read(|s| s.sources(*site)).unwrap()[1].distance_km(&at) - 10.0).abs() < 2.0);
 }
 
 #[test]
 fn normals_tests_and_events_are_kept() {
     let World { store, user, site, .. } = &world();
-    let at = store.site(*site).unwrap().unwrap().site;
-    let source = store.create_source(*site, SourceKind::Normals, "Table of the valley", None, *user).unwrap();
+    let at = store.read(|s| s.site(*site)).unwrap().unwrap().site;
+    let source =
+        done(store, *user, *site, |c| c.create_source(SourceKind::Normals, "Table of the valley", None))
+            .unwrap();
     let normals = TypedNormals {
         temperature_min: [Celsius::from_c(3.0); 12],
         temperature_max: [Celsius::from_c(14.0); 12],
         rain: None,
         et0_a_day: None,
     };
-    store.set_normals(*site, source, &normals, *user).unwrap();
-    assert_eq!(store.site_weather(*site, &at).unwrap().normals, Some(normals));
+    done(store, *user, *site, |c| c.set_normals(source, &normals)).unwrap();
+    assert_eq!(store.read(|s| s.site_weather(*site, &at)).unwrap().normals, Some(normals));
 
-    let zone = store.zones(*site).unwrap()[0].id;
+    let zone = store.read(|s| s.zones(*site)).unwrap()[0].id;
     let can = |ml| Can { x_m: 0.0, y_m: 0.0, millilitres: ml };
     let test = CatchTest {
         run: Minutes::from_min(10.0),
         throat_cm2: 80.0,
         cans: [9.0, 10.0, 11.0, 12.0].map(can).to_vec(),
     };
-    let id = store.save_catch_test(zone, date(2026, 7, 1), &test, *user).unwrap();
-    assert_eq!(store.catch_tests(zone).unwrap()[0].test, test);
-    assert!(store.set_catch_test_undone(zone, id, Some(Timestamp::now())).unwrap());
-    assert!(store.catch_tests(zone).unwrap()[0].undone);
-    assert!(!store.set_catch_test_undone(zone + 1, id, None).unwrap());
+    let id =
+        done(store, *user, *site, |c| c.save_catch_test(zone, date(2026, 7, 1), &test)).unwrap().unwrap();
+    assert_eq!(store.read(|s| s.catch_tests(zone)).unwrap()[0].test, test);
+    assert!(
+        done(store, *user, *site, |c| c.take_back(Subject::CatchTest, (zone, id), Some(Timestamp::now())))
+            .unwrap()
+    );
+    assert!(store.read(|s| s.catch_tests(zone)).unwrap()[0].undone);
+    assert!(!done(store, *user, *site, |c| c.take_back(Subject::CatchTest, (zone + 1, id), None)).unwrap());
 
-    let event =
-        store.note_event(zone, date(2026, 7, 3), (EventKind::Reading, 0.4), "by feel", *user).unwrap();
-    store.note_event(zone, date(2026, 7, 2), (EventKind::Run, 12.0), "by hand", *user).unwrap();
-    let noted: Vec<_> = store.zone_events(*site).unwrap().into_iter().map(|e| (e.kind, e.value)).collect();
+    let event = done(store, *user, *site, |c| {
+        c.note_event(zone, date(2026, 7, 3), (EventKind::Reading, 0.4), "by feel")
+    })
+    .unwrap()
+    .unwrap();
+    done(store, *user, *site, |c| c.note_event(zone, date(2026, 7, 2), (EventKind::Run, 12.0), "by hand"))
+        .unwrap()
+        .unwrap();
+    let noted: Vec<_> =
+        store.read(|s| s.zone_events(*site)).unwrap().into_iter().map(|e| (e.kind, e.value)).collect();
     assert_eq!(noted, [(EventKind::Run, 12.0), (EventKind::Reading, 0.4)], "by date");
-    assert!(store.set_event_undone(zone, event, Some(Timestamp::now())).unwrap());
-    assert_eq!(store.mapping("a,b").unwrap(), None);
+    assert!(
+        done(store, *user, *site, |c| c.take_back(Subject::ZoneEvent, (zone, event), Some(Timestamp::now())))
+            .unwrap()
+    );
+    assert_eq!(store.read(|s| s.mapping("a,b")).unwrap(), None);
     store.save_mapping("a,b", &serde_json::json!({ "x": 1 }), *user).unwrap();
     store.save_mapping("a,b", &serde_json::json!({ "x": 2 }), *user).unwrap();
-    assert_eq!(store.mapping("a,b").unwrap(), Some(serde_json::json!({ "x": 2 })));
+    assert_eq!(store.read(|s| s.mapping("a,b")).unwrap(), Some(serde_json::json!({ "x": 2 })));
 }
 
 #[test]
 fn a_planting_survives_its_row() {
     let World { store, user, site, .. } = &world();
-    let record = store.zones(*site).unwrap().remove(0);
+    let record = store.read(|s| s.zones(*site)).unwrap().remove(0);
     let mut changed = record.zone.clone();
     changed.own_coefficient = Some(OwnCoefficient::Landscape { species: 0.5, density: 1.2 });
     changed.planting.trim = Some(Trim { percent: 10.0, reason: "south wall".into() });
-    store.save_zone(record.id, record.version, &changed, *user).unwrap();
-    assert_eq!(store.zone(record.id).unwrap().unwrap().zone, changed);
+    done(store, *user, *site, |c| c.save_zone(record.id, record.version, &changed)).unwrap();
+    assert_eq!(store.read(|s| s.zone(record.id)).unwrap().unwrap().zone, changed);
 }
 
 #[test]
-fn drafts_belong_to_their_site_and_grow_old() {
+fn drafts_belong_to_their_site() {
     let World { store, user, site, .. } = &world();
-    let other = store.create_site(&file("Tarnside Allotments", Vec::new()), *user).unwrap();
-    let now = Timestamp::now();
-    let source = store.own_source(*site, *user).unwrap();
-    let id = store.create_draft((*site, source), *user, "a.csv", b"content", now).unwrap();
-    assert_eq!(store.draft_content(*site, id).unwrap().as_deref(), Some(&b"content"[..]));
-    assert_eq!(store.draft(other, id).unwrap(), None);
-    assert_eq!(store.draft_content(other, id).unwrap(), None);
-    store.drop_draft(other, id).unwrap();
-    assert!(store.draft(*site, id).unwrap().is_some(), "another site cannot drop it");
-    let tomorrow = now + SignedDuration::from_hours(25);
-    store.create_draft((*site, source), *user, "b.csv", b"content", tomorrow).unwrap();
-    assert_eq!(store.draft(*site, id).unwrap(), None, "nobody said yes for a day");
+    let other = store.create_site(&file("Tarnside Allotments", Vec::new()), TODAY, *user).unwrap();
+    let source = done(store, *user, *site, |c| c.own_source()).unwrap();
+    let id = store.create_draft((*site, source), *user, "a.csv", b"content").unwrap();
+    let content = |site| store.read(|s| s.draft_content(site, id)).unwrap();
+    assert_eq!((content(*site).as_deref(), content(other)), (Some(&b"content"[..]), None));
+    assert_eq!(store.read(|s| s.draft(other, id)).unwrap(), None);
+    let mapping = serde_json::json!({ "x": 1 });
+    assert!(!store.set_draft_mapping(other, id, &mapping).unwrap());
+    assert!(!store.cancel_draft(other, id).unwrap());
+    assert!(!store.drop_draft(other, id).unwrap(), "another site cannot drop it");
+    assert!(store.read(|s| s.draft(*site, id)).unwrap().is_some());
+    assert!(store.set_draft_mapping(*site, id, &mapping).unwrap() && store.drop_draft(*site, id).unwrap());
 }

@@ -101,20 +101,6 @@ impl Field {
     pub fn described(&self) -> String {
         format!("{}-help {}-error", self.name, self.name)
     }
-
-    /// The value as a reader would say it.
-    pub fn words(&self) -> String {
-        if let Some(options) = self.options() {
-            return options
-                .iter()
-                .find(|(code, _)| *code == self.value)
-                .map_or(String::new(), |(_, w)| w.clone());
-        }
-        if self.value.is_empty() {
-            return "not measured".to_owned();
-        }
-        format!("{} {}", self.value, self.unit).trim().to_owned()
-    }
 }
 
 /// Fields under a heading.
@@ -384,19 +370,6 @@ mod tests {
     }
 
     #[test]
-    fn a_merge_keeps_what_each_changed_and_says_it_in_words() {
-        let base = texts("Lawn", "20", "loam");
-        let yours = Fields(texts("Lawn", "25", "clay"));
-        let theirs = texts("Top lawn", "", "clay");
-        let (same, differing) = merge(&form(), &yours, &theirs, Some(&base));
-        assert_eq!(same, [("soil", "clay".to_owned())], "both chose clay: nothing to decide");
-        let [name, rate] = &differing[..] else { panic!("{differing:?}") };
-        assert!(!name.keep_yours, "only they changed the name");
-        assert!(rate.keep_yours, "you changed the rate");
-        assert_eq!((rate.yours_words.as_str(), rate.theirs_words.as_str()), ("25 mm/h", "not measured"));
-    }
-
-    #[test]
     fn two_edits_of_one_form_come_together_and_name_what_both_changed() {
         let of = |pairs: &[(&str, &str)]| fields(pairs).0;
         let base = of(&[("a", "1"), ("b", "2"), ("c", "3"), ("d", "4")]);
@@ -405,14 +378,6 @@ mod tests {
         let (merged, both) = three_way(&base, &yours, &theirs);
         assert_eq!(merged, of(&[("a", "9"), ("b", "7"), ("c", "5")]), "d was taken out by them");
         assert_eq!(both, ["c"]);
-    }
-
-    #[test]
-    fn without_the_version_it_began_from_a_merge_prefers_yours() {
-        let (_, differing) = merge(&form(), &Fields(texts("A", "1", "loam")), &texts("B", "2", "sand"), None);
-        assert_eq!(differing.len(), 3);
-        assert!(differing.iter().all(|d| d.keep_yours));
-        assert_eq!(differing[2].theirs_words, "sand");
     }
 
     #[test]

@@ -79,6 +79,8 @@ impl Frame {
         let mut frame = Self::new(&here.who, title)?;
         frame.record_ended =
             here.moment(None).record_ended.map(|last| last.strftime("%-d %B %Y").to_string());
+        let shown = here.now().to_zoned(here.facts.tz.clone()).strftime("%A %-d %B %Y, %H:%M").to_string();
+        frame.demo_clock = here.who.demo_clock.then_some(shown);
         frame.of_facts(&here.facts, chapter);
         Ok(frame)
     }

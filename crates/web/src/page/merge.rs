@@ -31,3 +31,27 @@ impl Merged {
         (merged, Self { their_name: their_name.to_owned(), both: both.iter().map(label).collect() })
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::page::forms::{Field, Group};
+
+    fn texts(name: &str, rate: &str) -> Texts {
+        [("name", name), ("rate", rate)].map(|(k, v)| (k.to_owned(), v.to_owned())).into()
+    }
+
+    #[test]
+    fn your_edit_stands_on_top_of_theirs_and_lines_that_both_changed_are_named() {
+        let fields = vec![Field::text("name", "Name"), Field::number("rate", "Precipitation rate", "mm/h")];
+        let form = Form { groups: vec![Group { legend: "Zone", fields }] };
+        let started = texts("Lawn", "20");
+        let (shown, merged) =
+            Merged::of(&form, &started, &texts("Lawn", "25"), &texts("Top lawn", "20"), "Isla");
+        assert_eq!(shown, texts("Top lawn", "25"));
+        assert_eq!((merged.their_name.as_str(), merged.both.len()), ("Isla", 0));
+        let (shown, merged) = Merged::of(&form, &started, &texts("Lawn", "25"), &texts("Lawn", "30"), "Isla");
+        assert_eq!(shown, texts("Lawn", "25"));
+        assert_eq!(merged.both, ["Precipitation rate"]);
+    }
+}

@@ -91,11 +91,22 @@ impl ResponseError for PageError {
                 "The database does not answer",
                 "Nothing was stored. Try again in a moment; if it stays so, look at the server's log.",
             ),
+            Self::Store(StoreError::Taken(what)) => {
+                let message =
+                    format!("Another {what} by now, so nothing was stored. Go back and choose another.");
+                return self.answer("It is taken", &message);
+            }
             _ => ("Something failed here", "Nothing was stored. The server's log has the cause."),
         };
         if self.status_code().is_server_error() {
             tracing::error!(error = %self, "request failed");
         }
+        self.answer(title, message)
+    }
+}
+
+impl PageError {
+    fn answer(&self, title: &str, message: &str) -> HttpResponse {
         let body = ErrorPage { title, message }.render().unwrap_or_else(|_| message.to_owned());
         HttpResponse::build(self.status_code()).content_type("text/html; charset=utf-8").body(body)
     }

@@ -38,7 +38,11 @@ pub(crate) async fn guard(
 ) -> Result<ServiceResponse<impl MessageBody>, actix_web::Error> {
     let changing = !matches!(*request.method(), Method::GET | Method::HEAD | Method::OPTIONS);
     let own_step = matches!(request.path(), "/sign-in" | "/sign-out" | "/first-owner");
-    let mut response = if changing && cross_origin(request.headers()) {
+    let mut response = if request.path().contains('\0') || request.uri().path().contains("%00") {
+        // No address of ours holds it, and the database takes none.
+        let (request, _) = request.into_parts();
+        ServiceResponse::from_err(PageError::NotFound, request).map_into_right_body()
+    } else if changing && cross_origin(request.headers()) {
         let (request, _) = request.into_parts();
         ServiceResponse::from_err(PageError::Csrf, request).map_into_right_body()
     } else {

@@ -5,6 +5,9 @@ use crate::server::error::PageError;
 use crate::server::limits::Limits;
 use crate::server::stand_ins::StandIns;
 use actix_web::web;
+use jiff::{SignedDuration, Timestamp};
+use std::sync::Arc;
+use std::sync::atomic::{AtomicI64, Ordering};
 use upland_store::{Snapshot, Store, StoreError};
 
 /// What every handler shares.
@@ -13,20 +16,41 @@ pub struct AppState {
     pub(crate) cache: Cache,
     pub(crate) limits: Limits,
     pub(crate) stand_ins: StandIns,
+    /// Seconds by which the application's clock is ahead, as this process last heard.
+    pub(crate) clock_ahead: Arc<AtomicI64>,
+    /// Brings the days that passed in a demo.
+    pub(crate) bring_days: Option<BringDays>,
 }
+
+/// Brings the weather of the days that passed on the clock of a demo, until an instant.
+pub type BringDays = fn(&Store, Timestamp) -> Result<(), StoreError>;
 
 impl AppState {
     /// State over a store.
     #[must_use]
     pub fn new(store: Store) -> Self {
-        Self { store, cache: Cache::default(), limits: Limits::default(), stand_ins: StandIns::default() }
+        Self {
+            store,
+            cache: Cache::default(),
+            limits: Limits::default(),
+            stand_ins: StandIns::default(),
+            clock_ahead: Arc::default(),
+            bring_days: None,
+        }
     }
 
-    /// The same, with stand-ins for devices offered on the pages of sensors; they post to this address.
+    /// The same where the demo is: stand-ins for devices are offered on the pages of sensors and post to this
+    /// address, and days that pass bring their weather.
     #[must_use]
-    pub fn with_stand_ins(mut self, url: String) -> Self {
+    pub fn with_demo(mut self, url: String, bring_days: BringDays) -> Self {
         self.stand_ins.url = Some(url);
+        self.bring_days = Some(bring_days);
         self
+    }
+
+    /// Hears by how much the clock is ahead.
+    pub(crate) fn heard_clock(&self, ahead: Option<SignedDuration>) {
+        self.clock_ahead.store(ahead.map_or(0, |a| a.as_secs()), Ordering::Relaxed);
     }
 
     /// The key of the session cookie, shared by every server on the database.

@@ -163,11 +163,6 @@ impl AtSite {
         let key = self.key(moment);
         self.once(key, 200, move |state| Ok(SensorStates::build(state, facts, (stamp, moment))?)).await
     }
-
-    /// Where the facts stand.
-    pub fn stamp(&self) -> SiteStamp {
-        self.stamp
-    }
 }
 
 /// The box that a calendar's token opens, as it stands now, without anybody signed in.

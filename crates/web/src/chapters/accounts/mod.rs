@@ -1,5 +1,7 @@
 //! Signing in and out, the first account, and the people of this installation.
 
+mod clock;
+
 use crate::page::frame::Frame;
 use crate::server::error::{PageError, page, page_with, see_other};
 use crate::server::session;
@@ -13,6 +15,7 @@ use argon2::password_hash::rand_core::OsRng;
 use argon2::password_hash::{PasswordHash, PasswordHasher, PasswordVerifier, SaltString};
 use askama::Template;
 use std::sync::LazyLock;
+use tokio::sync::Semaphore;
 use upland_store::accounts::{Role, RoleChange, User};
 
 /// Shortest accepted password, characters.
@@ -26,7 +29,8 @@ pub(crate) fn routes(config: &mut web::ServiceConfig) {
         .service(first_owner)
         .service(people_page)
         .service(add_person)
-        .service(change_role);
+        .service(change_role)
+        .configure(clock::routes);
 }
 
 /// Argon2 hash of a password with a fresh salt.
@@ -44,6 +48,17 @@ pub fn hash_password(password: &str) -> Result<String, String> {
 fn verify(password: &str, hash: &str) -> bool {
     PasswordHash::new(hash)
         .is_ok_and(|hash| Argon2::default().verify_password(password.as_bytes(), &hash).is_ok())
+}
+
+/// Passwords hashed at the same time: each takes 19 MB and a core, and guessing must not take them all.
+const HASHED_AT_ONCE: usize = 2;
+static HASHING: Semaphore = Semaphore::const_new(HASHED_AT_ONCE);
+
+/// Hashes off the event loop, when its turn has come.
+async fn hashing<T: Send + 'static>(work: impl FnOnce() -> T + Send + 'static) -> Result<T, PageError> {
+    // The semaphore is never closed, so a permit always comes.
+    let _turn = HASHING.acquire().await.map_err(|closed| PageError::Session(closed.to_string()))?;
+    Ok(web::block(work).await?)
 }
 
 /// Checked when the sign-in name is unknown, so that the answer takes as long either way.
@@ -103,7 +118,7 @@ async fn sign_in(
     let name = login.clone();
     let found = with_store(&state, move |store| store.credentials(&name)).await?;
     let password = fields.get("password").to_owned();
-    let user = web::block(move || match found {
+    let user = hashing(move || match found {
         Some(known) => verify(&password, &known.password_hash).then_some(known.user),
         None => {
             verify(&password, &NOBODY);
@@ -153,7 +168,7 @@ fn account_errors(login: &str, name: &str, password: &str) -> Vec<&'static str> 
 
 async fn hashed(password: &str) -> Result<String, PageError> {
     let password = password.to_owned();
-    web::block(move || hash_password(&password)).await?.map_err(PageError::Session)
+    hashing(move || hash_password(&password)).await?.map_err(PageError::Session)
 }
 
 /// The first visit to an empty installation makes the owner's account.

@@ -297,7 +297,7 @@ mod tests {
         older.kind = SettingsKind::AsFound;
         older.settings.set_run_time_s(0, 1, 1200);
         older.settings.programs[1].active = false;
-        bench.loaded.boxes[0].record.fallback_version = Some(1);
+        std::sync::Arc::get_mut(&mut bench.loaded).unwrap().boxes[0].record.fallback_version = Some(1);
         let shown = lines(&bench, &[newest, older]).unwrap();
         let changed: Vec<String> = shown[0]
             .changes

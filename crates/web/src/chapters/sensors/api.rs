@@ -241,7 +241,7 @@ async fn refuse(
 }
 
 async fn store(state: &web::Data<AppState>, posting: &Posting, dto: &PostDto) -> HttpResponse {
-    let now = Timestamp::now();
+    let now = crate::server::clock::now(posting.clock_ahead);
     if dto.readings.is_empty() {
         return problem(
             StatusCode::BAD_REQUEST,

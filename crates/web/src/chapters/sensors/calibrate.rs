@@ -363,6 +363,7 @@ async fn look(
                 "{} changed this probe meanwhile. Your run is still here; take it over again.",
                 theirs.saved_by
             )];
+            let here = here.again().await?;
             let room = here.sensor_states(None).await?;
             draw(&here, &room, id, StatusCode::CONFLICT, Left { typed: fields, errors, outcome: None })
         }

@@ -4,8 +4,10 @@ use super::{find, sensor_of};
 use crate::server::error::{PageError, see_other};
 use crate::server::session::{Fields, flash, random_hex};
 use crate::server::stand_ins::MOST_STAND_INS;
+use crate::server::state::AppState;
 use crate::site::context::EditorAt;
 use actix_web::{HttpResponse, post, web};
+use jiff::SignedDuration;
 use upland_bench::{Kind, Plan, Sky};
 use upland_core::sensors::{Sense, Sensor};
 
@@ -18,6 +20,15 @@ const DAYS_BACK: u32 = 14;
 /// Speeds that the page offers: simulated seconds in a second, and words.
 pub(super) const SPEEDS: [(u32, &str); 3] =
     [(600, "ten minutes a second"), (3600, "an hour a second"), (86_400, "a day a second")];
+
+/// The application's clock, for a thread of its own.
+fn clock(state: &AppState) -> upland_bench::Clock {
+    let ahead = std::sync::Arc::clone(&state.clock_ahead);
+    upland_bench::Clock::new(move || {
+        let ahead = SignedDuration::from_secs(ahead.load(std::sync::atomic::Ordering::Relaxed));
+        crate::server::clock::now(Some(ahead))
+    })
+}
 
 /// What stands in for a sensor.
 pub(super) fn kind_of(sensor: &Sensor) -> Kind {
@@ -62,6 +73,7 @@ async fn start_one(
         speed: f64::from(speed),
         days_back: DAYS_BACK,
         step_min: 10,
+        clock: clock(&here.state),
     };
     // The sky of a site is one: its stand-ins feel the same rain.
     let started = here.state.stand_ins.start(id, plan, Sky::generated(site_id.unsigned_abs()));

@@ -56,9 +56,10 @@ fn event(
 
 fn room_of(sensors: Vec<Sensor>, events: Vec<SensorEvent>, heard: BTreeMap<i64, ByChannel>) -> SensorStates {
     let bench = fixture::workbench();
-    let climate = fixture::decided(UnitSystem::Metric).climate;
     let sensors = sensors.into_iter().zip(1..).map(|(s, id)| record(id, s)).collect();
-    SensorStates::for_tests(bench.loaded, climate, sensors, events, heard, date(2026, 7, 13))
+    let mut loaded = std::sync::Arc::into_inner(bench.loaded).unwrap();
+    (loaded.sensors, loaded.sensor_events) = (sensors, events);
+    SensorStates::for_tests(loaded, heard, date(2026, 7, 13))
 }
 
 fn room(sensors: Vec<Sensor>) -> SensorStates {
@@ -137,7 +138,10 @@ fn what_it_heard_itself_counts_before_the_record() {
 fn upkeep_counts_from_what_was_done() {
     let radio = sensor("rain_switch_radio");
     let overdue = room(vec![radio.clone()]);
-    assert_eq!(next_task(&overdue, &overdue.sensors[0]), ("change its battery since 20 May".into(), true));
+    assert_eq!(
+        next_task(&overdue, &overdue.loaded.sensors[0]),
+        ("change its battery since 20 May".into(), true)
+    );
     let at: Timestamp = "2026-07-01T12:00:00Z".parse().unwrap();
     let events = ["battery", "trip_test"]
         .iter()
@@ -145,7 +149,7 @@ fn upkeep_counts_from_what_was_done() {
         .map(|(task, id)| event(id, 1, SensorEventKind::Task, at, None, serde_json::json!({ "task": task })))
         .collect();
     let done = room_of(vec![radio], events, BTreeMap::new());
-    assert_eq!(next_task(&done, &done.sensors[0]), ("clean it by 20 Nov 2026".into(), false));
+    assert_eq!(next_task(&done, &done.loaded.sensors[0]), ("clean it by 20 Nov 2026".into(), false));
 }
 
 #[test]

@@ -48,7 +48,7 @@ async fn bring(
     let (site_id, source_id) = *path;
     let loaded = Arc::clone(&here.facts);
     let file = upload::read(&here.who.session, payload, MAX_BYTES).await?;
-    let (user, now) = (here.who.user.id, here.now());
+    let user = here.who.user.id;
     // 0 stands for the site's own sensor, which the first file makes.
     let source = match source_id {
         0 => here.change(|change| change.own_source()).await?,
@@ -80,7 +80,7 @@ async fn bring(
         return draw(&here, StatusCode::UNPROCESSABLE_ENTITY, &loaded, refused).await;
     }
     let draft = with_store(&here.state, move |store| {
-        store.create_draft((site_id, source), user, &file.file_name, &file.bytes, now)
+        store.create_draft((site_id, source), user, &file.file_name, &file.bytes)
     })
     .await?;
     Ok(see_other(&format!("/sites/{site_id}/weather/drafts/{draft}")))
@@ -630,7 +630,8 @@ mod tests {
         let text = "when,low,high,note\n2026-07-13,5,15,x\n";
         let station =
             crate::fixture::decided(upland_core::site::UnitSystem::Metric).loaded.site.site.station();
-        let Ok(Opened::Asks(proposal)) = weather_file::open(text.as_bytes(), &station, &TimeZone::UTC, None)
+        let Ok(Opened::Asks(proposal)) =
+            weather_file::open(text.as_bytes(), &station, &jiff::tz::TimeZone::UTC, None)
         else {
             panic!("it is asked")
         };

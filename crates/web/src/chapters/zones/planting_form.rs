@@ -400,7 +400,7 @@ mod tests {
     use super::*;
 
     fn zone() -> Zone {
-        let mut zone = crate::fixture::decided(UnitSystem::Metric).loaded.zones.remove(0).zone;
+        let mut zone = crate::fixture::decided(UnitSystem::Metric).loaded.zones[0].zone.clone();
         zone.own_coefficient = Some(OwnCoefficient::Landscape { species: 0.55, density: 1.15 });
         zone.planting = Planting {
             others: vec![OtherPlants { plant: PlantKind::Trees, share: 0.3 }],

@@ -466,7 +466,7 @@ mod tests {
             value,
             reason: "seen".into(),
             said_by: "Bram".into(),
-            said_at: Timestamp::UNIX_EPOCH,
+            said_at: jiff::Timestamp::UNIX_EPOCH,
             undone: false,
         };
         let events = [event(EventKind::Reading, 5, 0.3), event(EventKind::Run, 3, 30.0)];

@@ -316,7 +316,7 @@ mod tests {
             &own.record,
             bench.saved().unwrap(),
             &bench.climate,
-            bench.today,
+            (bench.today, &bench.loaded.tz),
         );
         assert!(!calls.is_empty());
         assert!(calls.iter().all(|c| c.because.contains("of ET") && c.place == "Potting shed"));

@@ -1,0 +1,166 @@
+//! The one way to write: every write raises the revision of its site and says who did what; none reaches
+//! another site, and none says "done" for what is not there.
+
+use super::{TODAY, World, done, file, world, zone};
+use jiff::{SignedDuration, Timestamp};
+use upland_core::controller::twelve_stations;
+use upland_core::site::Controller;
+use upland_store::field::EventKind;
+use upland_store::{Saved, StoreError, Subject};
+
+fn now() -> Timestamp {
+    "2026-07-14T18:00:00Z".parse().unwrap()
+}
+
+#[test]
+fn a_write_raises_the_revision_and_says_who_did_what() {
+    let World { store, user, site, .. } = &world();
+    let revision = || store.read(|s| s.stamp(*site)).unwrap().unwrap().revision;
+    let record = store.read(|s| s.zones(*site)).unwrap().remove(0);
+    let mut changed = record.zone.clone();
+    changed.name = "Upper lawn".into();
+    let before = revision();
+    let save = |zone| done(store, *user, *site, |c| c.save_zone(record.id, 1, zone)).unwrap();
+    assert_eq!(save(&record.zone), Some(Saved::Unchanged(1)));
+    assert_eq!(revision(), before, "nothing changed, so what was computed stays good");
+    assert_eq!(save(&changed), Some(Saved::As(2)));
+    assert_eq!(revision(), before + 1);
+    let events = store.read(|s| s.events(Some(*site), 10)).unwrap();
+    let newest = &events[0];
+    assert_eq!(
+        (newest.actor, newest.subject.as_str(), newest.subject_id),
+        (Some(*user), "zone", Some(record.id))
+    );
+    assert_eq!(
+        (newest.action.as_str(), newest.before.clone(), newest.after.clone()),
+        ("changed", Some(1.into()), Some(2.into()))
+    );
+    assert_eq!(events[1].action, "created", "the site itself");
+}
+
+#[test]
+fn a_write_that_fails_leaves_neither_event_nor_revision() {
+    let World { store, user, site, .. } = &world();
+    let before = store.read(|s| Ok((s.stamp(*site)?.unwrap(), s.events(Some(*site), 10)?.len()))).unwrap();
+    let failed = store.change(*user, *site, |c| {
+        c.create_zone(&zone(7))?;
+        Err::<(), _>(StoreError::Cancelled)
+    });
+    assert!(failed.is_err());
+    let after = store.read(|s| Ok((s.stamp(*site)?.unwrap(), s.events(Some(*site), 10)?.len()))).unwrap();
+    assert_eq!(before, after);
+    assert_eq!(store.change(*user, *site + 1, |_| Ok(())).unwrap(), None, "there is no such site");
+}
+
+#[test]
+fn no_write_reaches_a_thing_of_another_site() {
+    let World { store, user, site, .. } = &world();
+    let other = store.create_site(&file("Tarnside Allotments", vec![zone(1)]), TODAY, *user).unwrap();
+    let of = store.read(|s| Ok((s.zones(*site)?[0].clone(), s.controllers(*site)?[0].clone()))).unwrap();
+    let (zone_of_site, controller) = (of.0.id, of.1.id);
+    let at = |work: &dyn Fn(&mut upland_store::Change<'_>) -> upland_store::Result<bool>| {
+        done(store, *user, other, |c| work(c)).unwrap()
+    };
+    assert!(!at(&|c| c.take_back(Subject::Zone, (other, zone_of_site), Some(now()))));
+    assert!(!at(&|c| c.take_back(Subject::Zone, (*site, zone_of_site), Some(now()))));
+    assert!(!at(&|c| c.take_back(Subject::Controller, (other, controller), Some(now()))));
+    assert!(!at(&|c| c.renew_calendar(controller)) && !at(&|c| c.set_fallback(controller, None)));
+    assert!(at(&|c| Ok(c.save_zone(zone_of_site, 1, &zone(9))?.is_none())));
+    let moved = Controller { number: 1, place: "Elsewhere".into(), card: twelve_stations() };
+    assert!(at(&|c| Ok(c.save_controller(controller, 1, &moved)?.is_none())));
+    assert!(at(&|c| Ok(c.note_event(zone_of_site, TODAY, (EventKind::Run, 5.0), "x")?.is_none())));
+    let event = done(store, *user, *site, |c| c.note_event(zone_of_site, TODAY, (EventKind::Run, 5.0), "x"))
+        .unwrap()
+        .unwrap();
+    assert!(!at(&|c| c.take_back(Subject::ZoneEvent, (zone_of_site, event), Some(now()))));
+    assert_eq!(store.read(|s| s.zones(*site)).unwrap()[0], of.0, "all is as it was");
+    let events = store.read(|s| s.events(Some(other), 10)).unwrap();
+    assert_eq!(events.len(), 1, "nothing was done, so nothing is said: {events:?}");
+}
+
+#[test]
+fn taking_back_what_is_taken_back_already_is_told() {
+    let World { store, user, site, .. } = &world();
+    let id = store.read(|s| s.zones(*site)).unwrap()[0].id;
+    let set = |at| done(store, *user, *site, |c| c.take_back(Subject::Zone, (*site, id), at)).unwrap();
+    assert!(!set(None), "it stands");
+    assert!(set(Some(now())) && !set(Some(now())));
+    assert!(set(None));
+    assert!(store.set_site_removed(*user, *site, Some(now())).unwrap());
+    assert!(!store.set_site_removed(*user, *site, Some(now())).unwrap());
+    assert!(!store.set_site_removed(*user, *site + 1, Some(now())).unwrap());
+}
+
+#[test]
+fn two_zones_cannot_have_one_station_nor_a_site_two_own_sources() {
+    let World { store, user, site, .. } = &world();
+    let made = store.change(*user, *site, |c| c.create_zone(&zone(1)));
+    assert!(matches!(made, Err(StoreError::Taken(_))), "{made:?}");
+    let second = store.read(|s| s.zones(*site)).unwrap()[1].id;
+    let moved = store.change(*user, *site, |c| c.save_zone(second, 1, &zone(1)));
+    assert!(matches!(moved, Err(StoreError::Taken(_))), "{moved:?}");
+    let sources = std::thread::scope(|scope| {
+        let own = || done(store, *user, *site, |c| c.own_source()).unwrap();
+        let (a, b) = (scope.spawn(own), scope.spawn(own));
+        [a.join().unwrap(), b.join().unwrap()]
+    });
+    assert_eq!(sources[0], sources[1]);
+    let kind = upland_core::weather::record::SourceKind::Own;
+    let again = store.change(*user, *site, |c| c.create_source(kind, "Second", None));
+    assert!(matches!(again, Err(StoreError::Taken(_))), "{again:?}");
+}
+
+#[test]
+fn an_ordinance_that_changes_raises_every_site_that_keeps_to_it() {
+    use upland_core::controller::ordinance::{AllowedDays, HouseNumber, Ordinance, Rule};
+    let World { store, user, site, .. } = &world();
+    let other = store.create_site(&file("Tarnside Allotments", Vec::new()), TODAY, *user).unwrap();
+    let revision = |id| store.read(|s| s.stamp(id)).unwrap().unwrap().revision;
+    let rule = Rule {
+        season: None,
+        days: AllowedDays::OddDates,
+        forbidden_hours: Vec::new(),
+        most_days_a_week: None,
+    };
+    let mut law = Ordinance {
+        name: "Odd dates".into(),
+        rules: vec![rule],
+        exempts_drip: true,
+        exempts_new_planting: false,
+    };
+    let id = store.create_library_entry(&law, *user).unwrap();
+    let keep = |c: &mut upland_store::Change<'_>| c.apply_ordinance(id, None, (HouseNumber::Odd, &[], false));
+    assert!(done(store, *user, *site, keep).unwrap());
+    let before = (revision(*site), revision(other));
+    law.exempts_drip = false;
+    assert_eq!(store.save_library_entry(id, 1, &law, *user).unwrap(), Some(Saved::As(2)));
+    assert_eq!((revision(*site), revision(other)), (before.0 + 1, before.1));
+    let shared = store.read(|s| s.events(None, 10)).unwrap();
+    assert_eq!((shared[0].subject.as_str(), shared[0].action.as_str()), ("library", "changed"));
+}
+
+#[test]
+fn the_clock_is_shared_moves_when_it_was_set_and_dates_what_is_written() {
+    let World { store, user, site, .. } = &world();
+    let day = SignedDuration::from_hours(24);
+    assert_eq!(store.move_clock(day).unwrap(), None, "real time cannot be moved");
+    store.set_clock(-day * 100).unwrap();
+    assert_eq!(store.move_clock(day).unwrap(), Some(-day * 99));
+    assert_eq!(store.read(|s| s.clock_ahead()).unwrap(), Some(-day * 99));
+    let id = done(store, *user, *site, |c| c.create_zone(&zone(7))).unwrap();
+    let saved = store.read(|s| s.zone(id)).unwrap().unwrap().saved_at;
+    let real = store.read(|s| s.site(*site)).unwrap().unwrap().saved_at;
+    let apart = real.duration_since(saved);
+    assert!((day * 98..=day * 100).contains(&apart), "{apart}");
+}
+
+#[test]
+fn two_processes_that_prepare_an_empty_database_at_once_both_succeed() {
+    let database = upland_store::testing::TestDatabase::empty();
+    let migrate = || upland_store::Store::connect(&database.url, 2).unwrap().migrate().unwrap().len();
+    let ran = std::thread::scope(|scope| {
+        let (a, b) = (scope.spawn(migrate), scope.spawn(migrate));
+        [a.join().unwrap(), b.join().unwrap()]
+    });
+    assert_eq!(ran.iter().filter(|n| **n > 0).count(), 1, "one migrates, the other waits: {ran:?}");
+}

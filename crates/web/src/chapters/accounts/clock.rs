@@ -1,0 +1,49 @@
+//! The clock of a demo: an owner lets a day or a week pass.
+
+use crate::server::error::{PageError, see_other};
+use crate::server::session::{Fields, Owner, flash};
+use crate::server::state::AppState;
+use actix_web::{HttpResponse, post, web};
+use jiff::SignedDuration;
+
+pub(super) fn routes(config: &mut web::ServiceConfig) {
+    config.service(day).service(week);
+}
+
+/// Moves the clock and brings the weather of the days that passed, then goes back to the page.
+async fn pass(
+    state: web::Data<AppState>,
+    who: &Owner,
+    fields: &Fields,
+    (days, said): (i64, &str),
+) -> Result<HttpResponse, PageError> {
+    let moved = web::block(move || {
+        let Some(ahead) = state.store.move_clock(SignedDuration::from_hours(24 * days))? else {
+            return Ok(false);
+        };
+        state.heard_clock(Some(ahead));
+        if let Some(bring) = state.bring_days {
+            bring(&state.store, crate::server::clock::now(Some(ahead)))?;
+        }
+        Ok::<_, PageError>(true)
+    })
+    .await??;
+    if !moved {
+        return Err(PageError::BadRequest(
+            "The clock shows real time; only that of a demo can be moved.".into(),
+        ));
+    }
+    flash(&who.0.session, said, None)?;
+    let back = fields.get("back");
+    Ok(see_other(if back.starts_with('/') && !back.starts_with("//") { back } else { "/" }))
+}
+
+#[post("/clock/day")]
+async fn day(state: web::Data<AppState>, who: Owner, fields: Fields) -> Result<HttpResponse, PageError> {
+    pass(state, &who, &fields, (1, "A day has passed.")).await
+}
+
+#[post("/clock/week")]
+async fn week(state: web::Data<AppState>, who: Owner, fields: Fields) -> Result<HttpResponse, PageError> {
+    pass(state, &who, &fields, (7, "A week has passed.")).await
+}
