@@ -279,7 +279,7 @@ impl Store {
                 .set(users::role.eq(role.code()))
                 .execute(connection)?;
             let event =
-                NewEvent::new(Subject::Account, Some(user_id), Action::Changed).from_to(now, role.code());
+                NewEvent::new(Subject::Account, Some(user_id), Action::Changed).between(now, role.code());
             event.write(connection, None, Some(actor))?;
             Ok(RoleChange::Done)
         })

@@ -313,7 +313,7 @@ impl Store {
             let version = now.version + 1;
             insert_version(connection, id, version, item, user_id)?;
             let event =
-                NewEvent::new(Subject::Library, Some(id), Action::Changed).from_to(now.version, version);
+                NewEvent::new(Subject::Library, Some(id), Action::Changed).between(now.version, version);
             event.write(connection, None, Some(user_id))?;
             raise_sites(connection, id)?;
             Ok(Some(Saved::As(version)))

@@ -338,7 +338,7 @@ impl Change<'_> {
             .set(sensors::installed_on.eq(on.to_diesel()))
             .execute(self.connection)?;
         let event = NewEvent::new(Subject::InstallDate, Some(id), Action::Changed);
-        self.record(event.from_to(now.installed_on.to_string(), on.to_string()));
+        self.record(event.between(now.installed_on.to_string(), on.to_string()));
         Ok(true)
     }
 

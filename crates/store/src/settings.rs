@@ -230,7 +230,7 @@ impl Change<'_> {
         let (version, actor) = (before + 1, self.actor);
         insert(self.connection, controller_id, version, new, actor)?;
         let action = if before == 0 { Action::Created } else { Action::Changed };
-        self.record(NewEvent::new(Subject::Settings, Some(controller_id), action).from_to(before, version));
+        self.record(NewEvent::new(Subject::Settings, Some(controller_id), action).between(before, version));
         Ok(Some(Saved::As(version)))
     }
 
@@ -259,7 +259,7 @@ impl Change<'_> {
             .set(controllers::fallback_version.eq(version))
             .execute(self.connection)?;
         let event = NewEvent::new(Subject::Fallback, Some(controller_id), Action::Changed);
-        self.record(event.from_to(before, version));
+        self.record(event.between(before, version));
         Ok(true)
     }
 }

@@ -209,7 +209,7 @@ impl NewEvent {
         Self { subject, subject_id, action, before: None, after: None }
     }
 
-    pub(crate) fn from_to(mut self, before: impl Into<Value>, after: impl Into<Value>) -> Self {
+    pub(crate) fn between(mut self, before: impl Into<Value>, after: impl Into<Value>) -> Self {
         (self.before, self.after) = (Some(before.into()), Some(after.into()));
         self
     }
@@ -378,7 +378,7 @@ impl Change<'_> {
         }
         let (version, actor) = (base + 1, self.actor);
         insert(self.connection, version, actor)?;
-        self.record(NewEvent::new(subject, Some(now.id()), Action::Changed).from_to(base, version));
+        self.record(NewEvent::new(subject, Some(now.id()), Action::Changed).between(base, version));
         Ok(Some(Saved::As(version)))
     }
 

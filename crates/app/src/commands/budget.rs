@@ -3,7 +3,6 @@
 use super::tonight::no_box;
 use super::weather::{self, Options, counted};
 use super::{Failure, print, read_input};
-use jiff::Timestamp;
 use jiff::civil::Date;
 use jiff::tz::TimeZone;
 use upland_core::advice::budget::{Base, Knob, RainRule, budget, improvements, needs};
@@ -47,7 +46,7 @@ pub fn run(args: &Args) -> Result<(), Failure> {
         .map_err(|error| Failure::Failed(format!("time zone: {error}")))?;
     let record = weather::read(&args.weather, &args.options, &station, &tz)?;
     let climate = Climate::from_record(&counted(&record, &station), station);
-    let from = args.from.unwrap_or_else(|| Timestamp::now().to_zoned(tz.clone()).date());
+    let from = args.from.unwrap_or_else(|| super::today(&tz));
     let card = (&controller.card, controller.number);
     let installation =
         Installation::new(&file.site, card, &file.zones, file.law.clone(), &climate, from, &tz);

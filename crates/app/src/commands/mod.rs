@@ -79,3 +79,14 @@ pub fn bounded(text: &str, bound: &Bound) -> Result<f64, String> {
     let value: f64 = text.parse().map_err(|_| "not a number".to_owned())?;
     bound.check(value).map_err(|error| error.to_string())
 }
+
+/// Real time: commands and the server's set-up run in it, pages ask the application's clock.
+#[allow(clippy::disallowed_methods, reason = "a command has no other clock")]
+pub fn real_time() -> jiff::Timestamp {
+    jiff::Timestamp::now()
+}
+
+/// The day on the clock in a time zone.
+fn today(tz: &jiff::tz::TimeZone) -> jiff::civil::Date {
+    real_time().to_zoned(tz.clone()).date()
+}

@@ -2,7 +2,6 @@
 
 use super::tonight::no_box;
 use super::{Failure, print, print_notes, read_input};
-use jiff::Timestamp;
 use jiff::civil::Date;
 use jiff::tz::TimeZone;
 use upland_core::advice::planner::{Binding, Relax, Request, Strategy, plan, relaxations};
@@ -61,7 +60,7 @@ pub fn run(args: &Args) -> Result<(), Failure> {
     };
     let tz = TimeZone::get(&file.site.time_zone)
         .map_err(|error| Failure::Failed(format!("time zone: {error}")))?;
-    let from = args.from.unwrap_or_else(|| Timestamp::now().to_zoned(tz.clone()).date());
+    let from = args.from.unwrap_or_else(|| super::today(&tz));
     let card = &controller.card;
     let installation = Installation::new(
         &file.site,

@@ -1,6 +1,6 @@
 //! The server and what prepares its database.
 
-use super::Failure;
+use super::{Failure, real_time};
 use std::net::{Ipv4Addr, SocketAddr, TcpListener};
 use tracing_subscriber::EnvFilter;
 use upland_store::Store;
@@ -115,11 +115,6 @@ pub fn serve(args: Args) -> Result<(), Failure> {
 
 /// Time between two looks at whether a day has passed on the demo's clock.
 const LOOK: std::time::Duration = std::time::Duration::from_secs(60);
-
-#[allow(clippy::disallowed_methods, reason = "the demo's clock is set by real time, and moves with it")]
-fn real_time() -> jiff::Timestamp {
-    jiff::Timestamp::now()
-}
 
 /// Brings the weather of the days that pass by themselves, for as long as the server runs.
 fn keep_days_coming(store: &Store) {

@@ -1,6 +1,12 @@
 //! The whole program as its users meet it: the commands, the server over HTTP, and the pages in a
 //! browser. `bin/test` starts the PostgreSQL that the servers use.
-#![allow(clippy::unwrap_used, clippy::expect_used, clippy::indexing_slicing, clippy::panic)]
+#![allow(
+    clippy::disallowed_methods,
+    clippy::unwrap_used,
+    clippy::expect_used,
+    clippy::indexing_slicing,
+    clippy::panic
+)]
 
 mod browser;
 mod cli;

@@ -18,8 +18,8 @@ impl Server {
         let database = TestDatabase::create();
         let mut command = Command::new(BINARY);
         command.args(["serve", "--port", "0", "--workers", "2", "--database-url", &database.url]);
-        if !demo {
-            command.arg("--no-demo");
+        if demo {
+            command.arg("--demo");
         }
         let mut child =
             command.env("RUST_LOG", "error").stdout(Stdio::piped()).spawn().expect("the server starts");

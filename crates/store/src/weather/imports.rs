@@ -266,7 +266,7 @@ impl Snapshot<'_> {
     /// # Errors
     /// As any query.
     pub fn compare_weather(&mut self, source_id: i64, days: &[RawDay]) -> Result<Comparison> {
-        Ok(compare(&mut self.raw_days(source_id)?, days).0)
+        Ok(compare(&self.raw_days(source_id)?, days).0)
     }
 
     /// The imports of a site, newest first.

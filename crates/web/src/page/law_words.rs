@@ -9,7 +9,7 @@ pub(crate) fn rule_words(rule: &Rule) -> String {
     match rule.days {
         AllowedDays::Any => {}
         AllowedDays::Weekdays { odd, even } if odd == even => {
-            parts.push(format!("only {}", days_in_words(Days::Weekdays(odd))))
+            parts.push(format!("only {}", days_in_words(Days::Weekdays(odd))));
         }
         AllowedDays::Weekdays { odd, even } => parts.push(format!(
             "odd house numbers {}, even {}",

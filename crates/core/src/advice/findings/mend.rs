@@ -130,7 +130,7 @@ impl Mend {
             }
             Self::OpenMasterValve { station } => changed.update_station(*station, |s| s.master_valve = true),
             Self::Sensors { station, ignored } => {
-                changed.update_station(*station, |s| s.ignores_sensors = *ignored)
+                changed.update_station(*station, |s| s.ignores_sensors = *ignored);
             }
             Self::RaiseRunTime { program, station, seconds } => {
                 changed.set_run_time_s(*program, *station, *seconds);
@@ -236,7 +236,7 @@ pub(super) fn candidates(
             out.push(Mend::ClearRunTime { program, station });
         }
         (Kind::HiddenProgram | Kind::EmptyProgram, Place::Program(program)) => {
-            out.push(Mend::SwitchOff { program })
+            out.push(Mend::SwitchOff { program });
         }
         (Kind::NoMasterValve, Place::Station(station)) => out.push(Mend::OpenMasterValve { station }),
         (Kind::StoppedUnfelt { .. }, Place::Station(station))
@@ -245,7 +245,7 @@ pub(super) fn candidates(
             out.push(Mend::Sensors { station, ignored: true });
         }
         (Kind::IgnoresSensor { .. }, Place::Station(station)) => {
-            out.push(Mend::Sensors { station, ignored: false })
+            out.push(Mend::Sensors { station, ignored: false });
         }
         _ => {}
     }

@@ -293,10 +293,10 @@ impl Settings {
             let modes = card.day_modes;
             match program.days {
                 Days::Weekdays(_) if !modes.weekdays => {
-                    say(at("days"), "the box has no days of the week".into())
+                    say(at("days"), "the box has no days of the week".into());
                 }
                 Days::Odd | Days::Even if !modes.parity => {
-                    say(at("days"), "the box has no odd and even dates".into())
+                    say(at("days"), "the box has no odd and even dates".into());
                 }
                 Days::EveryNth { interval, .. } if interval == 0 || interval > modes.longest_interval => {
                     say(

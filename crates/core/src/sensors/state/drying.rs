@@ -128,7 +128,7 @@ fn counted(threshold: f64, days: i64, readings: &Readings, until: Timestamp) -> 
         match out.last_mut().filter(|hold| hold.until.is_some_and(|u| u >= reading.at)) {
             Some(hold) => hold.until = Some(ends),
             None => {
-                out.push(Hold { from: reading.at, until: Some(ends), cause: Cause::Rain { fallen_mm: sum } })
+                out.push(Hold { from: reading.at, until: Some(ends), cause: Cause::Rain { fallen_mm: sum } });
             }
         }
     }

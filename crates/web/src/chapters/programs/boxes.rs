@@ -135,7 +135,7 @@ async fn draw(here: &AtSite, path: (i64, u8), drawn: Drawn<'_>) -> Result<HttpRe
     page_with(
         drawn.status,
         &CardPage {
-            frame: bench.frame(&here, "box and card")?,
+            frame: bench.frame(here, "box and card")?,
             head: bench.head(Tab::Box)?,
             form,
             version: drawn.version,

@@ -131,7 +131,7 @@ async fn draw(
     page_with(
         status,
         &HistoryPage {
-            frame: bench.frame(&here, "versions")?,
+            frame: bench.frame(here, "versions")?,
             head: bench.head(Tab::History)?,
             versions: lines(bench, &history)?,
             current: history.first().map_or(0, |r| r.version),

@@ -145,7 +145,7 @@ async fn law_page_with(
     page_with(
         status,
         &LawPage {
-            frame: bench.frame(&here, "restrictions")?,
+            frame: bench.frame(here, "restrictions")?,
             head: bench.head(Tab::Law)?,
             ordinances,
             zones,
@@ -175,7 +175,7 @@ fn permits(fields: &Fields) -> Result<Vec<Permit>, Vec<(String, String)>> {
                 permits.push(Permit { box_number, station, until, reference });
             }
             (_, Err(_)) => {
-                errors.push((format!("permit{i}"), "A permit needs its last date, YYYY-MM-DD.".into()))
+                errors.push((format!("permit{i}"), "A permit needs its last date, YYYY-MM-DD.".into()));
             }
             _ => errors.push((format!("permit{i}"), "Choose a zone, and keep the reference short.".into())),
         }

@@ -220,7 +220,7 @@ fn draw_pass(names: &Names<'_>, axis: &Axis, pass: &ProgramPass<'_>, y: u32) -> 
     for run in &pass.runs {
         match spans.last_mut() {
             Some(span) if run.start.duration_since(span.1).as_secs() <= JOINED_S => {
-                span.1 = span.1.max(run.end)
+                span.1 = span.1.max(run.end);
             }
             _ => spans.push((run.start, run.end)),
         }

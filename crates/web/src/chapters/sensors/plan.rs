@@ -306,7 +306,7 @@ async fn draw(
     page_with(
         status,
         &PlanPage {
-            frame: frame(&here, "plan")?,
+            frame: frame(here, "plan")?,
             tabs: tabs(site_id, Tab::Plan),
             site_id,
             base,

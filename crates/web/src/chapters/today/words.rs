@@ -32,7 +32,7 @@ pub(crate) fn because(zone: &ZoneTonight, units: UnitSystem, today: Date) -> Str
     let mut sentences: Vec<String> = Vec::new();
     match zone.because {
         Because::NoWeather => {
-            sentences.push("No weather yet: this is a refill from the refill point.".into())
+            sentences.push("No weather yet: this is a refill from the refill point.".into());
         }
         Because::PastRefill { by } => sentences.push(if by.mm() < 0.05 {
             "The refill point is reached.".to_owned()

@@ -121,7 +121,7 @@ async fn waiting(
     if draft.state != DraftState::Preview {
         return Ok(None);
     }
-    let station = station_of(&here, loaded, draft.source_id).await?;
+    let station = station_of(here, loaded, draft.source_id).await?;
     let tz = loaded.tz.clone();
     let said = draft.mapping.clone();
     let chosen = said.as_ref().and_then(|m| m.get("station_id")?.as_str().map(str::to_owned));
