@@ -53,9 +53,20 @@ struct WinterStep {
     text: String,
 }
 
+/// Kinds of work by hand, by their short names.
+const KINDS: [(&str, &str); 5] = [
+    ("walk", "Test walk"),
+    ("zone", "One zone"),
+    ("program", "One program"),
+    ("syringe", "Syringe"),
+    ("winter", "Winterising"),
+];
+
 #[derive(Template)]
 #[template(path = "chapters/programs/manual.html")]
 struct ManualPage {
+    /// Kinds of work by hand, by their short names.
+    kinds: [(&'static str, &'static str); 5],
     frame: Frame,
     head: BoxHead,
     what: &'static str,
@@ -203,6 +214,7 @@ async fn manual_page(
     let run =
         built.map(|(title, run)| view(&bench, &settings, crate::page::quantities::capital(&title), &run, at));
     page(&ManualPage {
+        kinds: KINDS,
         frame: bench.frame(&here, "by hand")?,
         head: bench.head(Tab::Manual)?,
         what,
