@@ -64,8 +64,11 @@ def post(url, key, readings, patient=True):
         time.sleep(0.1)
 
 
-def stamps(count):
-    start = datetime.datetime.now(datetime.timezone.utc).replace(microsecond=0) - datetime.timedelta(days=30)
+def stamps(url, count):
+    """Seconds from thirty days before what the server's clock shows."""
+    with urllib.request.urlopen(url + "/api/v1/time") as answer:
+        now = datetime.datetime.fromisoformat(json.loads(answer.read())["now"].replace("Z", "+00:00"))
+    start = now - datetime.timedelta(days=30)
     return [(start + datetime.timedelta(seconds=i)).isoformat() for i in range(count)]
 
 
@@ -75,7 +78,7 @@ def main():
         print(token(url))
     elif what == "post":
         key, batches, per = sys.argv[3], int(sys.argv[4]), int(sys.argv[5])
-        times = stamps(batches * per)
+        times = stamps(url, batches * per)
         for b in range(batches):
             readings = [{"channel": "soil_pct", "at": times[i], "value": (i % 500) / 10} for i in range(b * per, (b + 1) * per)]
             done = post(url, key, readings)
@@ -83,7 +86,7 @@ def main():
             print("acknowledged", (b + 1) * per, flush=True)
     elif what == "flood":
         key, rate, seconds = sys.argv[3], int(sys.argv[4]), int(sys.argv[5])
-        times, per = stamps(rate * seconds), max(1, rate // 10)
+        times, per = stamps(url, rate * seconds), max(1, rate // 10)
         begun, taken, slowest = time.time(), 0, 0.0
         for b in range(len(times) // per):
             readings = [{"channel": "flow_l_min", "at": times[i], "value": i % 90} for i in range(b * per, (b + 1) * per)]

@@ -21,7 +21,7 @@ trap 'exit 130' INT TERM
 
 start_server() {
     : >"$work/hello"
-    UPLAND_DATABASE_URL=$PG_URL target/debug/upland-almanac serve --port "${1:-0}" >"$work/hello" 2>>"$work/server.log" &
+    UPLAND_DATABASE_URL=$PG_URL target/debug/upland-almanac serve --demo --port "${1:-0}" >"$work/hello" 2>>"$work/server.log" &
     server=$!
     for _ in $(seq 200); do
         url=$(sed -n 's/.*serves on //p' "$work/hello")
@@ -68,6 +68,6 @@ start_postgres "$work"
 wait "$device"
 device=
 acknowledged=$(tail -n 1 "$work/acknowledged" | cut -d' ' -f2)
-kept=$(psql "$PG_URL" -Atc "SELECT count(*) || ' ' || count(DISTINCT at) FROM sensor_readings WHERE channel = 'soil_pct' AND device_id IS NOT NULL AND at > now() - interval '31 days' AND at < now() - interval '29 days'")
+kept=$(psql "$PG_URL" -Atc "SELECT count(*) || ' ' || count(DISTINCT at) FROM sensor_readings WHERE channel = 'soil_pct' AND device_id IS NOT NULL AND at > app_now() - interval '31 days' AND at < app_now() - interval '29 days'")
 [ "$acknowledged" = 24000 ] && [ "$kept" = "24000 24000" ] || die "acknowledged $acknowledged, kept (distinct) $kept"
 say "All 24 000 acknowledged readings are there, none twice."

@@ -272,7 +272,16 @@ pub(crate) fn date(cell: &str) -> Result<jiff::civil::Date, String> {
     if cell.len() != 10 || cell.as_bytes().get(4) != Some(&b'-') {
         return Err(refused());
     }
-    cell.parse().map_err(|_| refused())
+    let date = cell.parse().map_err(|_| refused())?;
+    if is_recent(date) { Ok(date) } else { Err(format!("\"{cell}\" lies outside the years 1800 to 2200")) }
+}
+
+/// Years that a weather record may lie in: nobody measured before, and a later one is a slip of the file.
+const YEARS: core::ops::RangeInclusive<i16> = 1800..=2200;
+
+/// Whether a date lies within the years of weather records.
+pub(crate) fn is_recent(date: jiff::civil::Date) -> bool {
+    YEARS.contains(&date.year())
 }
 
 pub(crate) fn same(value: f64) -> f64 {

@@ -49,7 +49,7 @@ pub fn run(args: &Args) -> Result<(), Failure> {
     if !(args.speed.is_finite() && args.speed > 0.0) {
         return Err(Failure::Usage("--speed must be above nought".into()));
     }
-    let clock = Clock::real();
+    let clock = Clock::of_server(args.url.trim_end_matches('/'));
     let sky = match &args.weather {
         None => Sky::generated(args.seed),
         Some(path) => {

@@ -8,6 +8,7 @@
     clippy::panic
 )]
 
+mod authority;
 mod browser;
 mod cli;
 mod climate;

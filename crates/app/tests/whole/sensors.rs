@@ -29,8 +29,13 @@ fn post(server: &Server, token: &str, body: &str) -> Answer {
     Person::new(server).post_json("/api/v1/readings", token, body)
 }
 
+/// The evening on which the clock of the demo begins.
+fn evening() -> Timestamp {
+    "2026-07-14T21:00:00Z".parse().unwrap()
+}
+
 fn at(minutes_ago: i64) -> String {
-    (Timestamp::now() - SignedDuration::from_mins(minutes_ago)).to_string()
+    (evening() - SignedDuration::from_mins(minutes_ago)).to_string()
 }
 
 fn body(readings: &[(&str, String, &str)]) -> String {
@@ -56,7 +61,7 @@ fn readings_are_kept_once_in_any_order_and_each_refusal_has_its_reason() {
     assert!(again.text.contains("\"taken\":0") && again.text.contains("\"repeated\":3"), "{}", again.text);
     let bad = body(&[
         ("mood\\u0000", at(5), "1"),
-        ("rain_mm", (Timestamp::now() + 2.hours()).to_string(), "1"),
+        ("rain_mm", (evening() + 2.hours()).to_string(), "1"),
         ("rain_mm", "2001-01-01T00:00:00Z".into(), "1"),
         ("rain_mm", at(4), "-3"),
         ("rain_mm", "today".into(), "1"),
@@ -121,7 +126,7 @@ fn tokens_are_rotated_revoked_and_limited() {
     assert!(post(&server, &second, &one(8)).text.contains("same address"));
     let statuses: Vec<u16> = (0..160).map(|_| post(&server, &first, &one(7)).status).collect();
     assert!(statuses.contains(&429) && statuses[0] == 200, "{statuses:?}");
-    let skewed = format!("{{\"device_time\":\"{}\",{}", Timestamp::now() - 3.hours(), &one(6)[1..]);
+    let skewed = format!("{{\"device_time\":\"{}\",{}", evening() - 3.hours(), &one(6)[1..]);
     assert!(post(&server, &second, &skewed).text.contains("clock is off by"));
 }
 

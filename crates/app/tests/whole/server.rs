@@ -31,6 +31,11 @@ impl Server {
 }
 
 impl Server {
+    /// A store on its database.
+    pub fn store(&self) -> upland_store::Store {
+        self.database.store()
+    }
+
     /// Ends every session, as time would; returns how many there were.
     pub fn end_sessions(&self) -> usize {
         self.database.store().end_all_sessions().unwrap()

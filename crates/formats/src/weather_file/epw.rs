@@ -3,10 +3,11 @@
 //! carries months of several years.
 
 use super::{FilePlace, Kind, WeatherFile, of_hours};
-use crate::table::{Column, Problem};
+use crate::table::{Column, Problem, is_recent};
 use jiff::SignedDuration;
 use jiff::civil::Date;
 use jiff::tz::Offset;
+use upland_core::quantity::bounds::{self, Bound};
 use upland_core::quantity::units::MJ_M2_PER_W_M2_HOUR;
 use upland_core::weather::Station;
 use upland_core::weather::record::{HourVariable, RawHour};
@@ -33,13 +34,19 @@ pub(super) fn read(text: &str, station: &Station) -> Result<WeatherFile, Vec<Pro
             return Err(vec![Problem::line(line as u64, "the file ends in its header")]);
         };
         if line == 1 {
-            let number = |i: usize| cells.get(i).and_then(|c| c.trim().parse::<f64>().ok());
-            let (Some(latitude_deg), Some(longitude_deg), Some(zone), Some(elevation_m)) =
-                (number(6), number(7), number(8), number(9))
-            else {
+            let number = |i: usize, bound: &Bound| {
+                let value = cells.get(i).and_then(|c| c.trim().parse::<f64>().ok());
+                value.filter(|value| bound.check(*value).is_ok())
+            };
+            let (Some(latitude_deg), Some(longitude_deg), Some(zone), Some(elevation_m)) = (
+                number(6, &bounds::LATITUDE),
+                number(7, &bounds::LONGITUDE),
+                cells.get(8).and_then(|c| c.trim().parse::<f64>().ok()),
+                number(9, &bounds::ELEVATION),
+            ) else {
                 return Err(vec![Problem::line(
                     1,
-                    "LOCATION must carry latitude, longitude, time zone and elevation",
+                    "LOCATION must carry latitude, longitude, time zone and elevation of a place on land",
                 )]);
             };
             #[allow(clippy::cast_possible_truncation, reason = "checked by the constructor")]
@@ -63,14 +70,17 @@ pub(super) fn read(text: &str, station: &Station) -> Result<WeatherFile, Vec<Pro
         let whole = |i: usize| record.get(i).and_then(|c| c.trim().parse::<i16>().ok());
         let stamp = (|| {
             let small = |i| whole(i).and_then(|v| i8::try_from(v).ok());
-            let date = Date::new(whole(0)?, small(1)?, small(2)?).ok()?;
+            let date = Date::new(whole(0)?, small(1)?, small(2)?).ok().filter(|date| is_recent(*date))?;
             let ends = small(3).filter(|h| (1..=24).contains(h))?;
             let start = offset.to_timestamp(date.at(0, 0, 0, 0)).ok()?
                 + SignedDuration::from_hours(i64::from(ends) - 1);
             Some((date, start))
         })();
         let Some((date, start)) = stamp else {
-            problems.push(Problem::line(line, "does not begin with year, month, day and an hour of 1 to 24"));
+            problems.push(Problem::line(
+                line,
+                "does not begin with year (1800 to 2200), month, day and an hour of 1 to 24",
+            ));
             continue;
         };
         let mut hour = RawHour::new(start, date);

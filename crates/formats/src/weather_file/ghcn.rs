@@ -32,7 +32,8 @@ fn compact_date(cell: &str) -> Option<Date> {
     if cell.len() == 8 && cell.bytes().all(|b| b.is_ascii_digit()) {
         let part = |range| cell.get(range);
         return Date::new(part(0..4)?.parse().ok()?, part(4..6)?.parse().ok()?, part(6..8)?.parse().ok()?)
-            .ok();
+            .ok()
+            .filter(|date| crate::table::is_recent(*date));
     }
     crate::table::date(cell).ok()
 }

@@ -109,6 +109,24 @@ fn epw_row(year: i16, month: i8, day: i8, hour: i8, temp: f64) -> String {
 }
 
 #[test]
+fn a_building_year_at_no_place_or_in_no_known_year_is_refused_by_line() {
+    let rows: Vec<String> = (1..=24).map(|h| epw_row(2009, 7, 1, h, 14.0)).collect();
+    for number in ["NaN", "inf", "95"] {
+        let text = epw(&rows).replacen("46.2", number, 1);
+        assert_ne!(text, epw(&rows), "the latitude of the header is replaced");
+        let told = open(text.as_bytes(), &station(), &tz(), None).unwrap_err();
+        assert!(told[0].message.contains("LOCATION"), "{number}: {told:?}");
+    }
+    for year in [9999, -4000, 1700] {
+        let rows: Vec<String> = (1..=24).map(|h| epw_row(year, 12, 31, h, 14.0)).collect();
+        let told = open(epw(&rows).as_bytes(), &station(), &tz(), None).unwrap_err();
+        assert!(told[0].message.contains("year (1800 to 2200)"), "{year}: {told:?}");
+    }
+    let daily = "date,tmin_c,tmax_c\n9999-12-31,9,20\n";
+    assert!(open(daily.as_bytes(), &station(), &tz(), None).is_err());
+}
+
+#[test]
 fn a_building_year_has_stamps_at_the_end_and_months_of_several_years() {
     let mut rows: Vec<String> = (1..=24).map(|h| epw_row(2009, 7, 1, h, 14.0 + f64::from(h) * 0.3)).collect();
     rows.extend((1..=24).map(|h| epw_row(2003, 8, 1, h, 15.0 + f64::from(h) * 0.3)));

@@ -1,5 +1,6 @@
 //! Dates and times as strange files write them.
 
+use crate::table::is_recent;
 use jiff::civil::{Date, DateTime};
 use jiff::tz::Offset;
 use serde::{Deserialize, Serialize};
@@ -38,7 +39,7 @@ fn date_of(parts: [&str; 3], order: DateOrder) -> Option<Date> {
     let year: i16 = y.parse().ok()?;
     // Two digits: the century that makes a record, not a prophecy.
     let year = if y.len() == 2 { year + if year < 50 { 2000 } else { 1900 } } else { year };
-    Date::new(year, m.parse().ok()?, d.parse().ok()?).ok()
+    Date::new(year, m.parse().ok()?, d.parse().ok()?).ok().filter(|date| is_recent(*date))
 }
 
 /// A date without its time; also eight digits in a row.

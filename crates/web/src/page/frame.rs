@@ -74,6 +74,11 @@ impl Frame {
         })
     }
 
+    /// How much time an owner can let pass on the clock of a demo: address and words.
+    pub fn passing(&self) -> [(&'static str, &'static str); 2] {
+        [("/clock/day", "Let a day pass"), ("/clock/week", "Let a week pass")]
+    }
+
     /// A frame around a chapter of a site.
     pub fn of_site(here: &AtSite, title: impl Into<String>, chapter: Chapter) -> Result<Self, PageError> {
         let mut frame = Self::new(&here.who, title)?;

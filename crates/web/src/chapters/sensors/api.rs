@@ -48,6 +48,7 @@ pub(crate) fn routes(config: &mut web::ServiceConfig) {
                 answer
             },
         )))
+        .service(time)
         .service(description);
 }
 
@@ -227,6 +228,32 @@ async fn take(state: web::Data<AppState>, request: HttpRequest, payload: web::Pa
     store(&state, &posting, &dto).await
 }
 
+/// What the almanac's clock shows.
+#[derive(Serialize, ToSchema)]
+struct TimeDto {
+    /// An instant, to the minute; a device without a clock of its own may set itself by it.
+    now: String,
+}
+
+/// The clock that stamps are judged by.
+#[utoipa::path(
+    get,
+    path = "/api/v1/time",
+    responses(
+        (status = 200, description = "The time", body = TimeDto),
+        (status = 503, description = "The clock is not known now; ask again", body = ProblemDto)
+    )
+)]
+#[get("/api/v1/time")]
+async fn time(state: web::Data<AppState>) -> HttpResponse {
+    match crate::server::state::read(&state, |snapshot| snapshot.clock_ahead()).await {
+        Ok(ahead) => HttpResponse::Ok()
+            .insert_header(("cache-control", "no-store"))
+            .json(TimeDto { now: crate::server::clock::now(ahead).to_string() }),
+        Err(_) => problem(StatusCode::SERVICE_UNAVAILABLE, "the clock is not known now; ask again"),
+    }
+}
+
 async fn refuse(
     state: &web::Data<AppState>,
     device: Option<i64>,
@@ -339,8 +366,8 @@ impl utoipa::Modify for Security {
 #[derive(OpenApi)]
 #[openapi(
     info(title = "Upland Almanac readings", description = "Devices post what they read. A reading is kept once for its sensor, channel and instant, so a post may be sent again."),
-    paths(take),
-    components(schemas(PostDto, ReadingDto, TakenDto, RefusedDto, ProblemDto)),
+    paths(take, time),
+    components(schemas(PostDto, ReadingDto, TakenDto, RefusedDto, ProblemDto, TimeDto)),
     modifiers(&Security)
 )]
 struct Api;

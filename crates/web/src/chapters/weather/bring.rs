@@ -470,7 +470,9 @@ async fn confirm_mapping(
     let station_id = fields.get("station_id").to_owned();
     if !station_id.is_empty() {
         let said = serde_json::json!({ "station_id": station_id });
-        with_store(&here.state, move |store| store.set_draft_mapping(site_id, draft_id, &said)).await?;
+        if !with_store(&here.state, move |store| store.set_draft_mapping(site_id, draft_id, &said)).await? {
+            return Err(PageError::NotFound);
+        }
         return Ok(back);
     }
     let content = here
@@ -484,12 +486,15 @@ async fn confirm_mapping(
     let mapping = read_mapping(&fields, &proposal);
     let body = serde_json::to_value(&mapping).map_err(|e| PageError::BadRequest(e.to_string()))?;
     let user = here.who.user.id;
-    with_store(&here.state, move |store| {
-        store.set_draft_mapping(site_id, draft_id, &body)?;
-        store.save_mapping(&proposal.key, &body, user)
+    let kept = with_store(&here.state, move |store| {
+        let kept = store.set_draft_mapping(site_id, draft_id, &body)?;
+        if kept {
+            store.save_mapping(&proposal.key, &body, user)?;
+        }
+        Ok(kept)
     })
     .await?;
-    Ok(back)
+    if kept { Ok(back) } else { Err(PageError::NotFound) }
 }
 
 /// Starts taking a draft in, and shows its progress.
@@ -604,7 +609,9 @@ async fn drop_draft(
     _fields: Fields,
 ) -> Result<HttpResponse, PageError> {
     let (site_id, draft_id) = *path;
-    with_store(&here.state, move |store| store.drop_draft(site_id, draft_id)).await?;
+    if !with_store(&here.state, move |store| store.drop_draft(site_id, draft_id)).await? {
+        return Err(PageError::NotFound);
+    }
     flash(&here.who.session, "The file was not taken in; the record is as it was.", None)?;
     Ok(see_other(&format!("/sites/{site_id}/weather")))
 }

@@ -1,0 +1,292 @@
+//! Who may do what: every route of the program against nobody, a reader, a technician and the owner, without
+//! a form token and with a wrong one, and with the identities of one site under the address of another.
+
+use super::http::{Person, token};
+use super::server::Server;
+use jiff::civil::date;
+use std::collections::BTreeMap;
+use std::path::Path;
+use upland_core::ground::catch_can::{Can, CatchTest};
+use upland_core::quantity::units::Minutes;
+use upland_core::weather::record::{Overrule, Variable};
+use upland_store::Store;
+use upland_store::field::EventKind;
+use upland_store::sensors::{NewSensorEvent, SensorEventKind};
+
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+enum Least {
+    Anyone,
+    Reader,
+    Technician,
+    Owner,
+}
+
+/// A route with the least role that may use it.
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord)]
+struct Row {
+    path: String,
+    method: String,
+    least: Least,
+}
+
+fn rows() -> Vec<Row> {
+    let lines = include_str!("routes.txt").lines().filter(|l| !l.starts_with('#'));
+    let row = |line: &str| {
+        let mut words = line.split_whitespace();
+        let least = match words.next().unwrap() {
+            "anyone" => Least::Anyone,
+            "reader" => Least::Reader,
+            "technician" => Least::Technician,
+            "owner" => Least::Owner,
+            other => panic!("{other} is no role"),
+        };
+        let (method, path) = (words.next().unwrap().to_owned(), words.next().unwrap().to_owned());
+        Row { path, method, least }
+    };
+    lines.map(row).collect()
+}
+
+/// Every route as the handlers declare it.
+fn declared(folder: &Path, found: &mut Vec<(String, String)>) {
+    for entry in std::fs::read_dir(folder).unwrap() {
+        let path = entry.unwrap().path();
+        if path.is_dir() {
+            declared(&path, found);
+        } else if path.extension().is_some_and(|e| e == "rs") {
+            let text = std::fs::read_to_string(&path).unwrap();
+            for method in ["get", "post", "put", "patch", "delete"] {
+                for rest in text.split(&format!("#[{method}(\"")).skip(1) {
+                    found.push((rest.split('"').next().unwrap().to_owned(), method.to_uppercase()));
+                }
+            }
+        }
+    }
+}
+
+#[test]
+fn every_route_has_a_row_and_every_row_a_route() {
+    let mut found = Vec::new();
+    declared(&Path::new(env!("CARGO_MANIFEST_DIR")).join("../web/src"), &mut found);
+    let mut listed: Vec<_> = rows().into_iter().map(|r| (r.path, r.method)).collect();
+    found.sort();
+    listed.sort();
+    assert!(found.len() > 140);
+    assert_eq!(found, listed);
+}
+
+/// Things of the first site, by their name in an address.
+struct Things(BTreeMap<&'static str, String>);
+
+impl Things {
+    fn of(store: &Store) -> Self {
+        let user = store.read(|s| s.users()).unwrap().into_iter().find(|u| u.login == "bram").unwrap().id;
+        let facts = store.read(|s| Ok((s.zones(1)?[0].id, s.controllers(1)?[0].id, s.sensors(1)?[0].id)));
+        let (zone, controller, sensor) = facts.unwrap();
+        let source = store.read(|s| s.sources(1)).unwrap()[0].id;
+        let import = store.read(|s| s.imports(1)).unwrap()[0].id;
+        let draft = store.create_draft((1, source), user, "x.csv", b"date,tmin_c,tmax_c\n").unwrap();
+        let event = NewSensorEvent {
+            kind: SensorEventKind::Task,
+            from: "2026-07-14T12:00:00Z".parse().unwrap(),
+            until: None,
+            body: serde_json::json!({ "task": "clean" }),
+            reason: "x",
+        };
+        let can = |millilitres| Can { x_m: 0.0, y_m: 0.0, millilitres };
+        let cans = CatchTest {
+            run: Minutes::from_min(10.0),
+            throat_cm2: 80.0,
+            cans: [9.0, 10.0, 11.0, 12.0].map(can).to_vec(),
+        };
+        let said =
+            Overrule { date: date(2026, 7, 1), variable: Variable::Rain, keep: false, reason: "x".into() };
+        let made = store.change(user, 1, |c| {
+            Ok([
+                c.note_event(zone, date(2026, 7, 1), (EventKind::Run, 5.0), "x")?,
+                c.save_catch_test(zone, date(2026, 7, 1), &cans)?,
+                c.add_sensor_event(sensor, &event)?,
+                c.create_device(sensor, "x", b"hash")?,
+                c.overrule(source, &said)?,
+            ])
+        });
+        let [zone_event, test, sensor_event, device, overrule] =
+            made.unwrap().unwrap().map(|id| id.expect("of this site"));
+        let ids = [
+            ("zone", zone),
+            ("box", controller),
+            ("sensor", sensor),
+            ("source", source),
+            ("import", import),
+            ("draft", draft),
+            ("event", zone_event),
+            ("sensor event", sensor_event),
+            ("test", test),
+            ("device", device),
+            ("overrule", overrule),
+        ];
+        let mut things: BTreeMap<_, _> = ids.map(|(name, id)| (name, id.to_string())).into();
+        for (name, value) in
+            [("number", "1"), ("version", "1"), ("ordinance", "1"), ("code", "twelve_stations")]
+        {
+            things.insert(name, value.to_owned());
+        }
+        things.insert("token", "none".into());
+        things.insert("path:.*", "mark.svg".into());
+        Self(things)
+    }
+
+    /// An address with the things of the first site, under a site.
+    fn address(&self, path: &str, site: i64) -> String {
+        let mut out = String::new();
+        let mut rest = path;
+        while let Some((before, after)) = rest.split_once('{') {
+            let (name, end) = after.split_once('}').unwrap();
+            out.push_str(before);
+            let of_sensor = name == "event" && path.contains("/sensors/");
+            match if of_sensor { "sensor event" } else { name } {
+                "id" => out.push_str(&site.to_string()),
+                name => out.push_str(self.0.get(name).unwrap_or_else(|| panic!("{name} in {path}"))),
+            }
+            rest = end;
+        }
+        out + rest
+    }
+}
+
+fn send(person: &Person, row: &Row, address: &str, fields: &[(&str, &str)]) -> u16 {
+    if row.method == "GET" { person.get(address).status } else { person.post(address, fields).status }
+}
+
+/// Routes that end what the test stands on, or whose answer is asked elsewhere.
+fn apart(path: &str) -> bool {
+    matches!(path, "/sign-out" | "/sign-in" | "/first-owner" | "/people/{id}/role")
+}
+
+#[test]
+fn nobody_a_reader_and_a_technician_get_what_their_role_allows_and_no_more() {
+    let server = Server::start(true);
+    let store = server.store();
+    let things = Things::of(&store);
+    let people = [
+        (Least::Anyone, Person::new(&server)),
+        (Least::Reader, Person::signed_in(&server, "wren")),
+        (Least::Technician, Person::signed_in(&server, "bram")),
+    ];
+    for row in rows().iter().filter(|r| !apart(&r.path)) {
+        let address = things.address(&row.path, 1);
+        for (role, person) in &people {
+            if *role >= row.least {
+                continue;
+            }
+            let key = if *role == Least::Anyone { String::new() } else { token(&person.get("/").text) };
+            let status = send(person, row, &address, &[("csrf", key.as_str())]);
+            let refused: &[u16] = if *role == Least::Anyone { &[303, 401] } else { &[403] };
+            assert!(refused.contains(&status), "{role:?} {} {address}: {status}", row.method);
+        }
+    }
+    let revision = store.read(|s| s.stamp(1)).unwrap().unwrap().revision;
+    let expected = store.read(|s| s.events(Some(1), 1)).unwrap();
+    assert!(revision > 1 && !expected.is_empty(), "and the test itself wrote before");
+}
+
+#[test]
+fn no_form_is_taken_without_the_token_of_its_session() {
+    let server = Server::start(true);
+    let store = server.store();
+    let things = Things::of(&store);
+    let stamps = || store.read(|s| Ok((s.stamp(1)?, s.stamp(2)?, s.users()?))).unwrap();
+    let before = stamps();
+    let owner = Person::signed_in(&server, "isla");
+    let other = token(&Person::signed_in(&server, "bram").get("/").text);
+    for row in rows().iter().filter(|r| r.method == "POST" && r.path != "/first-owner") {
+        let address = things.address(&row.path, 1);
+        for fields in [&[][..], &[("csrf", "nonsense")], &[("csrf", other.as_str())]] {
+            let status = owner.post(&address, fields).status;
+            // A file comes in parts; what is no file at all is refused before its token is looked for.
+            let refused =
+                status == 403 || (status == 400 && address.ends_with("/open") || address.ends_with("/files"));
+            assert!(refused, "{address} with {fields:?}: {status}");
+        }
+    }
+    assert_eq!(stamps(), before, "nothing was written");
+}
+
+#[test]
+fn no_page_or_form_reaches_a_thing_of_another_site() {
+    let server = Server::start(true);
+    let store = server.store();
+    let things = Things::of(&store);
+    let owner = Person::signed_in(&server, "isla");
+    let key = token(&owner.get("/").text);
+    let stamps =
+        || store.read(|s| Ok((s.stamp(1)?.unwrap().revision, s.stamp(2)?.unwrap().revision))).unwrap();
+    let before = stamps();
+    // Everything that a form of this program may carry, so that only the address is wrong.
+    let fields = [
+        ("csrf", key.as_str()),
+        ("base_version", "1"),
+        ("base", "1"),
+        ("units", "metric"),
+        ("name", "Moved"),
+        ("reason", "other site"),
+        ("kind", "bypass"),
+        ("hours", "2"),
+        ("date", "2026-07-01"),
+        ("value", "10"),
+        ("channel", "rain_mm"),
+        ("lines", "2026-07-01 18:00 1"),
+        ("mm", "12"),
+    ];
+    let own = ["id", "number", "version", "ordinance", "code", "token", "path:.*"];
+    let mut tried = 0;
+    for row in rows().iter().filter(|r| r.path.starts_with("/sites/{id}/")) {
+        let names: Vec<&str> =
+            row.path.split('{').skip(1).map(|part| part.split('}').next().unwrap()).collect();
+        if names.iter().all(|name| own.contains(name)) {
+            continue;
+        }
+        tried += 1;
+        let address = things.address(&row.path, 2);
+        let status = send(&owner, row, &address, &fields);
+        let refused = status == 404 || (row.path.ends_with("/files") && status == 400);
+        assert!(refused, "{} {address}: {status}", row.method);
+    }
+    assert!(tried > 50, "{tried}");
+    assert_eq!(stamps(), before, "neither site was written");
+}
+
+#[test]
+fn every_page_answers_its_least_role_and_no_address_fails() {
+    let server = Server::start(true);
+    let things = Things::of(&server.store());
+    let owner = Person::signed_in(&server, "isla");
+    let key = token(&owner.get("/").text);
+    for row in rows().iter().filter(|r| !apart(&r.path)) {
+        let address = things.address(&row.path, 1);
+        let status = send(&owner, row, &address, &[("csrf", key.as_str())]);
+        assert!(status < 500 && status != 401 && status != 403, "{} {address}: {status}", row.method);
+        for strange in ["0", "-1", "9223372036854775807", "x", "%00", "1%00"] {
+            let filled = row.path.replace("{id}", strange);
+            let address = things.address(&filled, 1);
+            let status = send(&owner, row, &address, &[("csrf", key.as_str())]);
+            assert!(status < 500, "{} {address}: {status}", row.method);
+        }
+    }
+}
+
+#[test]
+fn a_role_is_changed_by_the_owner_only_and_truly() {
+    let server = Server::start(true);
+    let owner = Person::signed_in(&server, "isla");
+    let bram = Person::signed_in(&server, "bram");
+    let key = token(&bram.get("/").text);
+    assert_eq!(bram.post("/people/3/role", &[("csrf", key.as_str()), ("role", "owner")]).status, 403);
+    let set = |id: &str, role| owner.post_from("/people", &format!("/people/{id}/role"), &[("role", role)]);
+    assert_eq!(set("99", "reader").status, 404, "nobody has that account");
+    assert_eq!(set("2", "king").status, 400);
+    assert_eq!(set("1", "reader").status, 303);
+    assert!(owner.get("/people").text.contains("There must be an owner"));
+    assert_eq!(set("2", "reader").status, 303);
+    assert!(owner.get("/people").text.contains("The role is changed"));
+    assert_eq!(bram.get("/sites/1/zones/new").status, 403, "from the next request on");
+}
