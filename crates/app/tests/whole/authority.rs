@@ -251,7 +251,7 @@ fn no_page_or_form_reaches_a_thing_of_another_site() {
         let refused = status == 404 || (row.path.ends_with("/files") && status == 400);
         assert!(refused, "{} {address}: {status}", row.method);
     }
-    assert!(tried > 50, "{tried}");
+    assert!(tried > 45, "{tried}");
     assert_eq!(stamps(), before, "neither site was written");
 }
 

@@ -329,11 +329,11 @@ fn the_second_of_two_savers_sees_both_versions() {
     assert_eq!(isla.post_from(&path, &path, &fields("Top lawn", "64")).status, 303);
     let conflict = bram.post_from(&path, &path, &fields("Upper lawn", "71"));
     assert_eq!(conflict.status, 409);
-    // Both changed name and uniformity against version 1: his stand on top of hers, and both lines are named.
-    for text in ["Isla saved a version", "Both of you changed: Name, ", "Version 2"] {
+    // He changed only the uniformity against version 1: his stands on top of hers, and her name stays.
+    for text in ["Isla saved a version", "nothing was changed by both", "name=\"base_version\" value=\"2\""] {
         assert!(conflict.text.contains(text), "{text}");
     }
-    assert!(conflict.text.contains("value=\"Upper lawn\"") && conflict.text.contains("value=\"71\""));
+    assert!(conflict.text.contains("value=\"Top lawn\"") && conflict.text.contains("value=\"71\""));
     let mut merged = fields("Top lawn", "71");
     merged.retain(|(k, _)| *k != "base_version");
     merged.push(("base_version", "2"));
