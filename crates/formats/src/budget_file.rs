@@ -65,6 +65,7 @@ fn depths(values: &[Millimetres; 12]) -> [f64; 12] {
 }
 
 /// Writes a budget. `name` says what a knob turns; programs are counted from 1.
+// Long: one column after another.
 #[must_use]
 pub fn write(
     budget: &Budget,

@@ -157,6 +157,7 @@ impl PlantingDto {
 }
 
 /// Takes a planting over, with the coefficient that stands beside it in the zone.
+// Long: one field of the file after another.
 pub(crate) fn take(
     take: &mut Taker,
     at: &str,

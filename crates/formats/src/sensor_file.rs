@@ -282,6 +282,7 @@ fn take_card(take: &mut Taker, at: &str, dto: SensorCardDto) -> SensorCard {
 }
 
 /// Takes a sensor over; what its card cannot hold is told by path.
+// Long: one field of the file after another.
 pub(crate) fn take(take: &mut Taker, at: &str, dto: SensorDto) -> Sensor {
     let name = take.name(&format!("{at}.name"), &dto.name);
     let card = take_card(take, &format!("{at}.card"), dto.card);

@@ -43,6 +43,7 @@ fn zone(number: u16, name: &str, plant: PlantKind, soil: Texture, head: HeadType
     }
 }
 
+// Long: one site with its four zones.
 pub(crate) fn decided(units: UnitSystem) -> Decided {
     let mut lawn = zone(1, "Upper lawn", PlantKind::CoolSeasonTurf, Texture::Loam, HeadType::Spray);
     lawn.uniformity = Some(0.45);

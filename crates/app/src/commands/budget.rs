@@ -6,6 +6,7 @@ use super::{Failure, print, read_input};
 use jiff::civil::Date;
 use jiff::tz::TimeZone;
 use upland_core::advice::budget::{Base, Knob, RainRule, budget, improvements, needs};
+use upland_core::advice::findings::faults;
 use upland_core::advice::planner::{Relax, Request, Strategy, plan};
 use upland_core::controller::schedule::Settings;
 use upland_core::installation::Installation;
@@ -75,7 +76,9 @@ pub fn run(args: &Args) -> Result<(), Failure> {
     let needs = needs(&installation.zones, &climate, rain, from.year());
     let base = Base::new(&installation, &settings, from.year());
     let result = budget(&base, &needs, rain);
-    let better = improvements(&installation, &settings, &needs, rain, from);
+    let better = improvements(&installation, &settings, &needs, rain, from, |tried| {
+        faults(&installation, tried, from)
+    });
     let names = |knob: &Knob| match knob {
         Knob::Box => "box".to_owned(),
         Knob::Program(p) => settings.programs.get(*p).map_or(String::new(), |p| p.name.clone()),

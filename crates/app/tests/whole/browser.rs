@@ -204,6 +204,7 @@ fn weather_file() -> tempfile::NamedTempFile {
 }
 
 /// From sign-in through a new site, zones and an import to the printed sheet.
+// Long: one story, told to its end.
 async fn walk(width: u32, height: u32) {
     let server = Server::start(true);
     let browser = Browser::open(width, height).await;

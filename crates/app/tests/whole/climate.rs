@@ -22,6 +22,7 @@ fn minutes(text: &str) -> f64 {
     text.split_whitespace().find_map(|w| w.parse().ok()).unwrap_or_else(|| panic!("no number in {text}"))
 }
 
+// Long: one story, told to its end.
 #[tokio::test(flavor = "multi_thread")]
 async fn a_strange_file_cans_percentages_and_the_call_list() {
     let server = Server::start(true);

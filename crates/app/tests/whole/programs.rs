@@ -39,6 +39,7 @@ async fn finding(page: &Page<'_>, id: &str, there: bool) {
 
 /// A box nobody entered yet: four faults are found, seen, mended by their actions, saved; then a
 /// plan is accepted and the sheet printed.
+// Long: one story, told to its end.
 async fn as_found_to_sheet(width: u32, height: u32) {
     let server = Server::start(true);
     let browser = Browser::open(width, height).await;
@@ -264,6 +265,7 @@ fn two_who_edit_one_box_lose_nothing() {
     assert!(bram.get("/sites/1/boxes/1/history").text.contains("fallback</span>"));
 }
 
+// Long: one story, told to its end.
 #[test]
 fn what_the_box_cannot_hold_is_refused_and_kept_on_the_page() {
     let server = Server::start(true);
@@ -411,6 +413,7 @@ fn calendars_open_by_their_token_alone_and_readers_change_nothing() {
     assert_eq!(nobody.get(&format!("/calendar/{address}")).status, 404, "a new address closes the old one");
 }
 
+// Long: one story, told to its end.
 #[test]
 fn a_plan_is_compared_relaxed_and_taken_by_program() {
     let server = Server::start(true);

@@ -268,6 +268,7 @@ fn run(rest: f64, rise: f64, wet_at: Option<f64>) -> String {
         .join("\n")
 }
 
+// Long: one story, told to its end.
 #[tokio::test(flavor = "multi_thread")]
 async fn sensors_are_chosen_wired_calibrated_mapped_and_bypassed() {
     let server = Server::start(true);

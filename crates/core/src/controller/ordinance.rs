@@ -138,6 +138,7 @@ fn free_minutes<'a>(hours: impl Iterator<Item = &'a Hours>) -> usize {
 
 impl Ordinance {
     /// Everything that makes it impossible or contradicts itself.
+    // Long: one rule after another.
     #[must_use]
     pub fn check(&self) -> Vec<OrdinanceFault> {
         let mut faults = Vec::new();

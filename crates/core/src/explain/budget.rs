@@ -7,6 +7,7 @@ use crate::quantity::units::Millimetres;
 use crate::site::Sourced;
 
 /// A zone in a month (0 to 11) of a budget: need, ideal percentage, what it is given, the error.
+// Long: the steps of one working, in order.
 #[must_use]
 pub fn budget_month(
     zone: &WiredZone,

@@ -129,6 +129,7 @@ fn percent(fraction: f64) -> Quantity {
 }
 
 /// ET0 of a day at a site.
+// Long: the steps of one working, in order.
 #[must_use]
 pub fn reference_et(climate: &Climate, date: Date) -> Explanation {
     let (et0, from) = et0_of(climate, date);

@@ -14,6 +14,7 @@ fn given_or(sourced: &Sourced<f64>, name: &'static str) -> Input {
 }
 
 /// What a zone gets a week against what it needs.
+// Long: the steps of one working, in order.
 #[must_use]
 pub fn weekly(zone: &WiredZone, given: &Given) -> Explanation {
     let resolved = &zone.resolved;

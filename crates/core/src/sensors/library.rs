@@ -62,6 +62,7 @@ fn nothing_set(name: &str, senses: Vec<Sense>) -> SensorCard {
 }
 
 /// Every generic card, with its short name.
+// Long: a table of cards.
 #[must_use]
 pub fn generic() -> Vec<(&'static str, SensorCard)> {
     let tipping = SensorCard {

@@ -124,6 +124,7 @@ pub fn radio_reach(card: &super::SensorCard, walls: u8) -> Metres {
 
 /// Judges the place of a sensor, criterion by criterion, the worst first. `skies` are those of the
 /// zones that it can hold; a probe also knows the root depth of its zone.
+// Long: one criterion after another.
 #[must_use]
 pub fn judge(sensor: &Sensor, skies: &[Sky], root_depth: Option<Metres>) -> Vec<Judged> {
     let (card, place) = (&sensor.card, &sensor.placement);

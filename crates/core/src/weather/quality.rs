@@ -83,6 +83,7 @@ fn humidity_ok(pct: f64) -> bool {
 }
 
 /// Everything wrong or doubtful about a day at a station; empty when all is well.
+// Long: one rule after another.
 #[must_use]
 pub fn check_day(day: &DayWeather, station: &Station) -> Vec<Finding> {
     let mut findings = Vec::new();

@@ -156,6 +156,7 @@ pub(crate) fn take_for(taker: &mut Taker, at: &str, dto: &SettingsDto, card: &Ca
     settings
 }
 
+// Long: one field of the file after another.
 fn take(taker: &mut Taker, root: &str, dto: &SettingsDto) -> Settings {
     let programs = dto
         .programs

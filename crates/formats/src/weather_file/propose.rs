@@ -321,6 +321,7 @@ fn quantity_of(header: &str, hourly: bool) -> Option<Quantity> {
 }
 
 /// Unit that a header says, and whether it says one.
+// Long: a table of spellings.
 fn unit_of(header: &str, quantity: Quantity) -> (&'static str, bool) {
     let name = header.to_lowercase().replace('°', "");
     let tail: String =

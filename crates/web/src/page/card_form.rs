@@ -96,6 +96,7 @@ pub(crate) fn texts(card: &Card) -> BTreeMap<String, String> {
 }
 
 /// The groups of fields of a card.
+// Long: a list of fields.
 pub(crate) fn groups() -> Vec<Group> {
     let number = |name, label, unit| Field::number(name, label, unit);
     vec![

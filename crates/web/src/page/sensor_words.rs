@@ -117,6 +117,7 @@ pub(crate) struct StepWords {
     pub caution: &'static str,
 }
 
+// Long: one text for each step of the wiring.
 pub(crate) fn step(step: Step, card: &SensorCard) -> StepWords {
     let words = |text: String, good, bad, caution| StepWords { text, good, bad, caution };
     match step {

@@ -2,7 +2,6 @@
 //! program. A proposal is offered only when the budget was worked out again with it and is better.
 
 use super::{Base, Budget, NO_NEED_MM, Need, RainRule, budget};
-use crate::advice::findings::{Severity, check};
 use crate::controller::schedule::Settings;
 use crate::installation::Installation;
 use crate::quantity::units::Millimetres;
@@ -65,8 +64,9 @@ pub struct Improvement {
     pub error_after: f64,
 }
 
-/// Proposals for a box: base run times alone, and base run times with regrouping; best first. `from`
-/// is the date from which the checks of the box are run.
+/// Proposals for a box: base run times alone, and base run times with regrouping; best first. `from` says the
+/// month whose percentages are set. `faults` counts the faults and warnings that the checks find in settings of
+/// the box: a proposal has no more of them than the settings have now.
 #[must_use]
 pub fn improvements(
     installation: &Installation,
@@ -74,11 +74,12 @@ pub fn improvements(
     needs: &[Need],
     rain: RainRule,
     from: Date,
+    faults: impl Fn(&Settings) -> (usize, usize),
 ) -> Vec<Improvement> {
     let year = from.year();
     let of = |s: &Settings| budget(&Base::new(installation, s, year), needs, rain);
     let now = of(settings);
-    let faults_now = faults(installation, settings, from);
+    let faults_now = faults(settings);
     let mut out = Vec::new();
     for regroup in [false, true] {
         let mut tried = settings.clone();
@@ -96,10 +97,7 @@ pub fn improvements(
         let tried =
             super::with_best(&tried, &then, usize::from(from.month().unsigned_abs()).saturating_sub(1));
         let better = then.error < now.error * (1.0 - WORTHWHILE) && then.error < now.error - 1e-6;
-        if better
-            && tried.check(&installation.card).is_empty()
-            && no_worse(faults(installation, &tried, from), faults_now)
-        {
+        if better && tried.check(&installation.card).is_empty() && no_worse(faults(&tried), faults_now) {
             out.push(Improvement {
                 moves,
                 settings: tried,
@@ -110,12 +108,6 @@ pub fn improvements(
     }
     out.sort_by(|a, b| a.error_after.total_cmp(&b.error_after));
     out
-}
-
-fn faults(installation: &Installation, settings: &Settings, from: Date) -> (usize, usize) {
-    let found = check(installation, settings, from);
-    let count = |severity| found.iter().filter(|f| f.severity == severity).count();
-    (count(Severity::Fault), count(Severity::Warning))
 }
 
 fn no_worse((faults, warnings): (usize, usize), (faults_now, warnings_now): (usize, usize)) -> bool {

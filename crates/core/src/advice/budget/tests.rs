@@ -281,7 +281,9 @@ proptest! {
             program(&mut settings, p, &own);
         }
         let needs: Vec<Need> = (0..4).map(|z| need(z as u16 + 1, wave(peaks[z], winters[z]))).collect();
-        let all = improvements(&installation, &settings, &needs, RainRule::LeftToHold, date(2026, 7, 1));
+        let all = improvements(&installation, &settings, &needs, RainRule::LeftToHold, date(2026, 7, 1), |s| {
+            crate::advice::findings::faults(&installation, s, date(2026, 7, 1))
+        });
         let of = |s: &Settings| budget(&Base::new(&installation, s, YEAR), &needs, RainRule::LeftToHold).error;
         let now = of(&settings);
         for proposal in all {

@@ -163,6 +163,7 @@ fn split_starts(
 }
 
 /// Actions that may mend a finding, the gentlest first; none of them is promised to.
+// Long: one arm for each kind of finding.
 pub(super) fn candidates(
     installation: &Installation,
     settings: &Settings,

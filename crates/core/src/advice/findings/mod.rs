@@ -380,5 +380,13 @@ pub fn check(installation: &Installation, settings: &Settings, from: Date) -> Ve
     findings
 }
 
+/// How many faults and warnings the checks find in settings of a box from a date on.
+#[must_use]
+pub fn faults(installation: &Installation, settings: &Settings, from: Date) -> (usize, usize) {
+    let found = check(installation, settings, from);
+    let count = |severity| found.iter().filter(|f| f.severity == severity).count();
+    (count(Severity::Fault), count(Severity::Warning))
+}
+
 #[cfg(test)]
 mod tests;

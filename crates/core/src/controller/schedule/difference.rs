@@ -67,6 +67,7 @@ fn percentages(value: &Percentages, program: Option<usize>) -> String {
 }
 
 /// Every change from one settings to another, programs first, then stations, then the box.
+// Long: one comparison for each setting.
 #[must_use]
 pub fn difference(before: &Settings, after: &Settings) -> Vec<Change> {
     let mut changes = Vec::new();

@@ -32,6 +32,7 @@ pub fn minute_of(time: Time) -> u32 {
 impl Settings {
     /// These settings with everything that a card cannot hold brought to the nearest that it can;
     /// what has no nearest (a fifth start of four, a station that is not there) is left out.
+    // Long: one limit of a card after another.
     #[must_use]
     pub fn fitted(&self, card: &Card) -> Self {
         let mut fitted = self.clone();

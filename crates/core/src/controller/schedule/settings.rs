@@ -219,6 +219,7 @@ impl Settings {
     }
 
     /// Everything that a card cannot hold; empty when all fits.
+    // Long: one rule after another.
     #[must_use]
     pub fn check(&self, card: &Card) -> Vec<SettingsFault> {
         let mut faults = Vec::new();
@@ -317,6 +318,7 @@ impl Settings {
         faults
     }
 
+    // Long: one rule after another.
     fn check_box(&self, card: &Card, say: &mut impl FnMut(String, String)) {
         let (values, scope): (&[u16], _) = match &self.percentages {
             Percentages::Box(value) => (std::slice::from_ref(value), PercentageScope::Box),

@@ -1,6 +1,6 @@
 //! The daily equation.
 
-use super::{DailyEt, Method, hargreaves_samani};
+use super::{DailyEt, INVERSE_LATENT_HEAT, Method, hargreaves_samani};
 use crate::quantity::units::{Kilopascals, MegajoulesPerSquareMetre, MetresPerSecond, Millimetres};
 use crate::weather::fill;
 use crate::weather::{DayWeather, Station};
@@ -10,8 +10,6 @@ use crate::weather::{atmosphere, radiation};
 const CN_DAY: f64 = 900.0;
 /// Denominator constant for the short reference and a day (ASCE-EWRI table 1).
 const CD_DAY: f64 = 0.34;
-/// Inverse latent heat of vaporization, kg/MJ.
-pub(super) const INVERSE_LATENT_HEAT: f64 = 0.408;
 
 /// Every intermediate of a daily Penman-Monteith ET0, for explanations and checks.
 #[derive(Debug, Clone, Copy, PartialEq)]

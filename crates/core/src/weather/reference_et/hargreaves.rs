@@ -12,7 +12,5 @@ pub fn hargreaves_samani(day: &DayWeather, station: &Station) -> Millimetres {
     let ra = radiation::extraterrestrial_day(day.date, station.latitude_deg).mj_per_m2();
     let mean = day.temperature_min.mean_with(day.temperature_max).c();
     let range = (day.temperature_max - day.temperature_min).kelvin().max(0.0);
-    Millimetres::from_mm(
-        (super::daily::INVERSE_LATENT_HEAT * 0.0023 * (mean + 17.8) * range.sqrt() * ra).max(0.0),
-    )
+    Millimetres::from_mm((super::INVERSE_LATENT_HEAT * 0.0023 * (mean + 17.8) * range.sqrt() * ra).max(0.0))
 }

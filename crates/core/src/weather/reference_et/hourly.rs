@@ -93,7 +93,7 @@ fn penman_monteith(hour: &HourWeather, station: &Station, cloudiness: f64) -> Mi
     let (cd, soil_share) =
         if net < 0.0 { (CD_HOUR.1, SOIL_HEAT_SHARE.1) } else { (CD_HOUR.0, SOIL_HEAT_SHARE.0) };
     Millimetres::from_mm(
-        (super::daily::INVERSE_LATENT_HEAT * slope * net * (1.0 - soil_share)
+        (super::INVERSE_LATENT_HEAT * slope * net * (1.0 - soil_share)
             + gamma * CN_HOUR / (hour.temperature.c() + 273.0) * wind * (saturation.kpa() - vapour.kpa()))
             / (slope + gamma * (1.0 + cd * wind)),
     )

@@ -14,6 +14,9 @@ pub use hourly::{HourlyEt, hourly_series};
 use crate::quantity::units::Millimetres;
 use crate::weather::fill::Fill;
 
+/// Inverse latent heat of vaporization, kg/MJ.
+const INVERSE_LATENT_HEAT: f64 = 0.408;
+
 /// Which equation gave an ET0.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Method {

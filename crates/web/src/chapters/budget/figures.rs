@@ -10,6 +10,7 @@ use upland_core::advice::budget::{
     Base, Budget, Improvement, Need, RainRule, SchoolResult, WeekAdvice, budget, improvements, needs,
     schools, week,
 };
+use upland_core::advice::findings::faults;
 
 /// Weeks of the history.
 const WEEKS_BACK: i32 = 8;
@@ -60,7 +61,9 @@ impl Figures {
         Self {
             advice: week(&base, climate, today),
             weeks: (0..WEEKS_BACK).filter_map(back).map(|from| week(&base, climate, from)).collect(),
-            improvements: improvements(installation, &settings, &needed, rain, today),
+            improvements: improvements(installation, &settings, &needed, rain, today, |tried| {
+                faults(installation, tried, today)
+            }),
             needed,
             found,
             schools,

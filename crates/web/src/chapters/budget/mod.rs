@@ -12,6 +12,7 @@ use actix_web::{HttpResponse, get, post, web};
 use figures::Figures;
 use std::sync::Arc;
 use upland_core::advice::budget::{Base, RainRule, budget, improvements, needs, week, with_best};
+use upland_core::advice::findings::faults;
 use upland_core::codes::Coded;
 use upland_core::controller::schedule::Percentages;
 use upland_store::Saved;
@@ -183,7 +184,9 @@ async fn improve(
     let rain = RainRule::from_code(fields.get("rain")).unwrap_or_default();
     let settings = bench.settings();
     let needs = needs(&bench.installation.zones, &bench.climate, rain, bench.today.year());
-    let all = improvements(&bench.installation, &settings, &needs, rain, bench.today);
+    let all = improvements(&bench.installation, &settings, &needs, rain, bench.today, |tried| {
+        faults(&bench.installation, tried, bench.today)
+    });
     let which = fields.get("which").parse::<usize>().unwrap_or(0);
     let Some(chosen) = all.into_iter().nth(which) else {
         flash(&here.who.session, "The settings changed meanwhile, and this does not help any more.", None)?;

@@ -33,6 +33,7 @@ fn month_day((month, day): (i8, i8)) -> String {
 }
 
 /// The texts of some settings; lines that say nothing are left out.
+// Long: a list of fields and their texts.
 pub(crate) fn texts(settings: &Settings) -> Texts {
     let mut texts = Texts::new();
     let mut put = |name: String, value: String| {

@@ -86,6 +86,7 @@ pub(super) struct FieldsView {
 }
 
 /// The fields with what was typed.
+// Long: a list of fields.
 pub(super) fn fields(bench: &Workbench, texts: &Texts, errors: &[TextError], may_edit: bool) -> FieldsView {
     let card = &bench.installation.card;
     let text = |name: &str| texts.get(name).cloned().unwrap_or_default();

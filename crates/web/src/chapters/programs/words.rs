@@ -103,6 +103,7 @@ impl Names<'_> {
         }
     }
 
+    // Long: one sentence for each kind of finding.
     fn kind(&self, kind: &Kind, place: Place) -> String {
         match kind {
             Kind::BeyondCard { message, .. } => format!("The box cannot hold this: {message}."),
@@ -469,6 +470,7 @@ mod tests {
         insta::assert_snapshot!(lines(&words));
     }
 
+    // Long: one example of each kind.
     #[test]
     fn every_kind_of_finding_has_its_sentence() {
         let (installation, settings) = fixture::box_with_faults();

@@ -28,6 +28,7 @@ fn night(evening: Date, today: Date) -> String {
 }
 
 /// Why a zone runs or waits, in one or two short sentences.
+// Long: one sentence for each reason.
 pub(crate) fn because(zone: &ZoneTonight, units: UnitSystem, today: Date) -> String {
     let mut sentences: Vec<String> = Vec::new();
     match zone.because {
@@ -108,6 +109,7 @@ pub(crate) struct NoticeWords {
     pub link: Option<(&'static str, &'static str)>,
 }
 
+// Long: one sentence for each kind of notice.
 pub(crate) fn notice(notice: &Notice, units: UnitSystem) -> NoticeWords {
     let (grave, text, link) = match notice {
         Notice::NoWeather => (

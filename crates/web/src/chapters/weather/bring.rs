@@ -3,7 +3,7 @@
 use super::{ProblemLine, Refused, draw, lines};
 use crate::page::frame::{Chapter, Frame};
 use crate::server::error::{PageError, page, page_with, see_other};
-use crate::server::session::{Fields, flash};
+use crate::server::session::Fields;
 use crate::server::state::with_store;
 use crate::server::upload;
 use crate::site::context::{AtSite, EditorAt};
@@ -27,15 +27,7 @@ const MAX_BYTES: usize = 64 * 1024 * 1024;
 const PREVIEW_ROWS: usize = 4;
 
 pub(super) fn routes(config: &mut web::ServiceConfig) {
-    config
-        .service(bring)
-        .service(preview)
-        .service(confirm_mapping)
-        .service(take_in)
-        .service(progress_page)
-        .service(progress_json)
-        .service(cancel)
-        .service(drop_draft);
+    config.service(bring).service(preview).service(confirm_mapping);
 }
 
 /// Keeps a file as a draft; the record is not touched.
@@ -93,7 +85,7 @@ async fn station_of(here: &AtSite, loaded: &SiteFacts, source: i64) -> Result<St
 }
 
 /// What a waiting draft comes to.
-enum Waiting {
+pub(super) enum Waiting {
     /// It can be read.
     Read(Box<WeatherFile>),
     /// Its columns are asked.
@@ -105,7 +97,7 @@ enum Waiting {
 }
 
 /// The draft, when it still waits, and what it comes to.
-async fn waiting(
+pub(super) async fn waiting(
     here: &AtSite,
     loaded: &SiteFacts,
     draft_id: i64,
@@ -497,168 +489,5 @@ async fn confirm_mapping(
     if kept { Ok(back) } else { Err(PageError::NotFound) }
 }
 
-/// Starts taking a draft in, and shows its progress.
-#[post("/sites/{id}/weather/drafts/{draft}")]
-async fn take_in(
-    EditorAt(here): EditorAt,
-    path: web::Path<(i64, i64)>,
-    _fields: Fields,
-) -> Result<HttpResponse, PageError> {
-    let (site_id, draft_id) = *path;
-    let loaded = Arc::clone(&here.facts);
-    let progress = format!("/sites/{site_id}/weather/drafts/{draft_id}/progress");
-    let Some((draft, outcome)) = waiting(&here, &loaded, draft_id).await? else {
-        return Ok(see_other(&progress));
-    };
-    let Waiting::Read(file) = outcome else {
-        return Ok(see_other(&format!("/sites/{site_id}/weather/drafts/{draft_id}")));
-    };
-    let total = file.days.len();
-    if with_store(&here.state, move |store| store.start_draft(draft_id, total)).await? {
-        tracing::info!(
-            site = site_id,
-            user = here.who.user.id,
-            days = total,
-            hours = file.hours.len(),
-            "import starts"
-        );
-        let state = here.state.clone();
-        actix_web::rt::spawn(async move {
-            let done =
-                with_store(&state, move |store| store.run_draft(&draft, (&file.days, &file.hours))).await;
-            if let Err(error) = done {
-                tracing::warn!(%error, site = site_id, "import did not end");
-                return;
-            }
-            // So that the next page and the call list find the climate computed.
-            let shared = state.clone();
-            let computed =
-                crate::server::state::read(&state, move |snapshot| match snapshot.site(site_id)? {
-                    Some(site) => crate::site::climate::climate(&shared, snapshot, &site).map(|_| ()),
-                    None => Ok(()),
-                });
-            if let Err(error) = computed.await {
-                tracing::warn!(%error, site = site_id, "the climate was not computed ahead");
-            }
-        });
-    }
-    Ok(see_other(&progress))
-}
-
-#[derive(Template)]
-#[template(path = "chapters/weather/progress.html")]
-struct ProgressPage {
-    frame: Frame,
-    site_id: i64,
-    draft: Draft,
-    running: bool,
-    failed: bool,
-}
-
-#[get("/sites/{id}/weather/drafts/{draft}/progress")]
-async fn progress_page(
-    EditorAt(here): EditorAt,
-    path: web::Path<(i64, i64)>,
-) -> Result<HttpResponse, PageError> {
-    let (site_id, draft_id) = *path;
-    let _loaded = Arc::clone(&here.facts);
-    let draft =
-        here.read(move |snapshot| snapshot.draft(site_id, draft_id)).await?.ok_or(PageError::NotFound)?;
-    page(&ProgressPage {
-        frame: Frame::of_site(&here, "Taking the file in", Chapter::Weather)?,
-        site_id,
-        running: draft.state == DraftState::Running,
-        failed: matches!(draft.state, DraftState::Failed | DraftState::Cancelled),
-        draft,
-    })
-}
-
-#[get("/sites/{id}/weather/drafts/{draft}/progress.json")]
-async fn progress_json(
-    EditorAt(here): EditorAt,
-    path: web::Path<(i64, i64)>,
-) -> Result<HttpResponse, PageError> {
-    let (site_id, draft_id) = *path;
-    let draft =
-        here.read(move |snapshot| snapshot.draft(site_id, draft_id)).await?.ok_or(PageError::NotFound)?;
-    Ok(HttpResponse::Ok().insert_header(("cache-control", "no-store")).json(serde_json::json!({
-        "done": draft.days_done,
-        "total": draft.days_total,
-        "running": matches!(draft.state, DraftState::Running | DraftState::Preview),
-    })))
-}
-
-/// Stops an import that runs; nothing of it is stored.
-#[post("/sites/{id}/weather/drafts/{draft}/cancel")]
-async fn cancel(
-    EditorAt(here): EditorAt,
-    path: web::Path<(i64, i64)>,
-    _fields: Fields,
-) -> Result<HttpResponse, PageError> {
-    let (site_id, draft_id) = *path;
-    if !with_store(&here.state, move |store| store.cancel_draft(site_id, draft_id)).await? {
-        return Err(PageError::NotFound);
-    }
-    Ok(see_other(&format!("/sites/{site_id}/weather/drafts/{draft_id}/progress")))
-}
-
-#[post("/sites/{id}/weather/drafts/{draft}/drop")]
-async fn drop_draft(
-    EditorAt(here): EditorAt,
-    path: web::Path<(i64, i64)>,
-    _fields: Fields,
-) -> Result<HttpResponse, PageError> {
-    let (site_id, draft_id) = *path;
-    if !with_store(&here.state, move |store| store.drop_draft(site_id, draft_id)).await? {
-        return Err(PageError::NotFound);
-    }
-    flash(&here.who.session, "The file was not taken in; the record is as it was.", None)?;
-    Ok(see_other(&format!("/sites/{site_id}/weather")))
-}
-
 #[cfg(test)]
-mod tests {
-    use super::*;
-    use jiff::civil::date;
-
-    #[test]
-    fn a_long_file_is_previewed_at_both_ends() {
-        let days: Vec<RawDay> =
-            (1..=30).map(|d| RawDay::new(date(2026, 6, d)).with(Variable::Rain, f64::from(d))).collect();
-        let rows = preview_rows(&days);
-        assert_eq!(rows.len(), 8);
-        assert!(rows[3].gap_after);
-        assert_eq!((rows[0].cells[0].as_str(), rows[7].cells[9].as_str()), ("2026-06-01", "30"));
-        assert_eq!(rows[0].cells[1], "–");
-    }
-
-    #[test]
-    fn the_mapping_form_says_what_each_column_holds() {
-        let text = "when,low,high,note\n2026-07-13,5,15,x\n";
-        let station =
-            crate::fixture::decided(upland_core::site::UnitSystem::Metric).loaded.site.site.station();
-        let Ok(Opened::Asks(proposal)) =
-            weather_file::open(text.as_bytes(), &station, &jiff::tz::TimeZone::UTC, None)
-        else {
-            panic!("it is asked")
-        };
-        let fields = Fields(
-            [
-                ("date_column", "when"),
-                ("date_order", "year_first"),
-                ("holds1", "tmin.f"),
-                ("holds2", "tmax.f"),
-                ("holds3", ""),
-                ("missing", "M -99"),
-                ("clock", "60"),
-            ]
-            .iter()
-            .map(|(k, v)| ((*k).to_owned(), (*v).to_owned()))
-            .collect(),
-        );
-        let mapping = read_mapping(&fields, &proposal);
-        let columns: Vec<_> = mapping.columns.iter().map(|c| (c.header.as_str(), c.unit.as_str())).collect();
-        assert_eq!(columns, [("low", "f"), ("high", "f")]);
-        assert_eq!((mapping.missing.len(), mapping.clock), (2, Clock::Fixed(60)));
-    }
-}
+mod tests;

@@ -3,6 +3,7 @@
 mod bring;
 mod series;
 mod sources;
+mod take_in;
 
 use crate::page::frame::{Chapter, Frame};
 use crate::page::take_back::TakeBack;
@@ -36,6 +37,7 @@ pub(crate) fn routes(config: &mut web::ServiceConfig) {
         .service(redo_import)
         .service(download)
         .configure(bring::routes)
+        .configure(take_in::routes)
         .configure(sources::routes)
         .configure(series::routes);
 }

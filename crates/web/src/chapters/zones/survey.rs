@@ -59,6 +59,7 @@ pub(crate) fn blank(box_number: u8, number: u16) -> BTreeMap<String, String> {
 }
 
 /// The form, with each default written where its value would stand.
+// Long: a list of fields.
 pub(crate) fn form(
     system: UnitSystem,
     boxes: &[(u8, String)],
