@@ -19,6 +19,7 @@ use upland_core::ground::application::HeadType;
 use upland_core::ground::plant::{PlantKind, Sky, Sun};
 use upland_core::ground::soil::Texture;
 use upland_core::installation::Installation;
+use upland_core::quantity::month::ByMonth;
 use upland_core::quantity::units::{LitresPerMinute, Metres, SquareMetres};
 use upland_core::site::{Site, UnitSystem, Zone};
 use upland_core::weather::climate::Climate;
@@ -73,7 +74,7 @@ fn settings() -> impl Strategy<Value = Settings> {
             percentages: match scope {
                 0 => Percentages::Box(percent[0]),
                 1 => Percentages::Program(percent[..programs.len()].to_vec()),
-                _ => Percentages::Month(core::array::from_fn(|i| percent[i])),
+                _ => Percentages::Month(ByMonth::new(core::array::from_fn(|i| percent[i]))),
             },
             programs,
             stations: stations

@@ -3,6 +3,7 @@
 use serde::Serialize;
 use upland_core::advice::budget::{Budget, Improvement, Knob, Move};
 use upland_core::codes::Coded;
+use upland_core::quantity::month::{ByMonth, Month};
 use upland_core::quantity::units::Millimetres;
 
 #[derive(Serialize)]
@@ -60,8 +61,8 @@ fn rounded(value: f64) -> f64 {
     (value * 1e4).round() / 1e4
 }
 
-fn depths(values: &[Millimetres; 12]) -> [f64; 12] {
-    values.map(|v| rounded(v.mm()))
+fn depths(values: &ByMonth<Millimetres>) -> [f64; 12] {
+    values.map(|v| rounded(v.mm())).into_values()
 }
 
 /// Writes a budget. `name` says what a knob turns; programs are counted from 1.
@@ -70,23 +71,21 @@ fn depths(values: &[Millimetres; 12]) -> [f64; 12] {
 pub fn write(
     budget: &Budget,
     improvements: &[Improvement],
-    et0: &[f64; 12],
+    et0: &ByMonth<Millimetres>,
     name: &dyn Fn(&Knob) -> String,
 ) -> String {
     crate::json::pretty(&BudgetDto {
         format: "upland-almanac-budget",
         version: 1,
         rain: budget.rain.code(),
-        et0_mm_a_day: et0.map(rounded),
+        et0_mm_a_day: depths(et0),
         percentages: budget
             .knobs
             .iter()
             .enumerate()
             .map(|(k, knob)| KnobDto {
                 turns: name(knob),
-                by_month: core::array::from_fn(|m| {
-                    budget.best.get(m).and_then(|b| b.get(k)).copied().flatten()
-                }),
+                by_month: Month::ALL.map(|m| budget.best.of(m).get(k).copied().flatten()),
             })
             .collect(),
         error: ErrorDto {
@@ -101,7 +100,7 @@ pub fn write(
             .map(|z| ZoneDto {
                 station: z.station,
                 need_mm_a_day: depths(&z.need),
-                factors_pct: z.ideal.map(|i| i.map(|v| (v * 10.0).round() / 10.0)),
+                factors_pct: z.ideal.map(|i| i.map(|v| (v * 10.0).round() / 10.0)).into_values(),
                 given_mm_a_day: depths(&z.given),
                 error: rounded(z.error),
                 over_mm_a_year: rounded(z.over.mm()),

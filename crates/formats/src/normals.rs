@@ -3,6 +3,7 @@
 use crate::json::{PathProblem, Taker};
 use serde::{Deserialize, Serialize};
 use upland_core::quantity::bounds;
+use upland_core::quantity::month::ByMonth;
 use upland_core::quantity::units::{Celsius, Millimetres};
 use upland_core::weather::climate::TypedNormals;
 
@@ -21,10 +22,10 @@ struct NormalsDto {
 #[must_use]
 pub fn to_json(normals: &TypedNormals) -> serde_json::Value {
     let dto = NormalsDto {
-        tmin_c: normals.temperature_min.map(Celsius::c),
-        tmax_c: normals.temperature_max.map(Celsius::c),
-        rain_mm: normals.rain.map(|r| r.map(Millimetres::mm)),
-        et0_mm_a_day: normals.et0_a_day.map(|e| e.map(Millimetres::mm)),
+        tmin_c: normals.temperature_min.map(Celsius::c).into_values(),
+        tmax_c: normals.temperature_max.map(Celsius::c).into_values(),
+        rain_mm: normals.rain.map(|r| r.map(Millimetres::mm).into_values()),
+        et0_mm_a_day: normals.et0_a_day.map(|e| e.map(Millimetres::mm).into_values()),
     };
     serde_json::to_value(dto).unwrap_or_default()
 }
@@ -54,10 +55,10 @@ pub fn from_json(value: serde_json::Value) -> Result<TypedNormals, Vec<PathProbl
         }
     }
     take.finish(TypedNormals {
-        temperature_min: dto.tmin_c.map(Celsius::from_c),
-        temperature_max: dto.tmax_c.map(Celsius::from_c),
-        rain: dto.rain_mm.map(|r| r.map(Millimetres::from_mm)),
-        et0_a_day: dto.et0_mm_a_day.map(|e| e.map(Millimetres::from_mm)),
+        temperature_min: ByMonth::new(dto.tmin_c).map(Celsius::from_c),
+        temperature_max: ByMonth::new(dto.tmax_c).map(Celsius::from_c),
+        rain: dto.rain_mm.map(|r| ByMonth::new(r).map(Millimetres::from_mm)),
+        et0_a_day: dto.et0_mm_a_day.map(|e| ByMonth::new(e).map(Millimetres::from_mm)),
     })
 }
 
@@ -68,9 +69,9 @@ mod tests {
     #[test]
     fn normals_survive_their_file_and_crossed_months_are_told() {
         let normals = TypedNormals {
-            temperature_min: [Celsius::from_c(2.0); 12],
-            temperature_max: [Celsius::from_c(12.0); 12],
-            rain: Some([Millimetres::from_mm(60.0); 12]),
+            temperature_min: ByMonth::all(Celsius::from_c(2.0)),
+            temperature_max: ByMonth::all(Celsius::from_c(12.0)),
+            rain: Some(ByMonth::all(Millimetres::from_mm(60.0))),
             et0_a_day: None,
         };
         assert_eq!(from_json(to_json(&normals)), Ok(normals));

@@ -10,6 +10,7 @@ use upland_core::ground::planting::{
     GrowIn, MixedRule, OtherPlants, OwnCoefficient, Planting, RateBasis, Trim, WeanOff,
 };
 use upland_core::quantity::bounds;
+use upland_core::quantity::month::ByMonth;
 use upland_core::quantity::units::Metres;
 
 /// Most other plants of a valve.
@@ -112,7 +113,7 @@ impl PlantingDto {
     pub fn of(own: Option<&OwnCoefficient>, planting: &Planting) -> Option<Self> {
         let dto = Self {
             monthly_coefficients: match own {
-                Some(OwnCoefficient::Monthly(values)) => Some(*values),
+                Some(OwnCoefficient::Monthly(values)) => Some(values.into_values()),
                 _ => None,
             },
             landscape: match own {
@@ -172,7 +173,7 @@ pub(crate) fn take(
         for (m, value) in values.iter().enumerate() {
             take.bounded(&path(&format!("monthly_coefficients[{m}]")), &bounds::PLANT_COEFFICIENT, *value);
         }
-        given.push(OwnCoefficient::Monthly(values));
+        given.push(OwnCoefficient::Monthly(ByMonth::new(values)));
     }
     if let Some(l) = &dto.landscape {
         take.bounded(&path("landscape.species_factor"), &bounds::SPECIES_FACTOR, l.species_factor);
@@ -293,7 +294,7 @@ mod tests {
     fn what_is_written_is_read_again() {
         for own in [
             None,
-            Some(OwnCoefficient::Monthly([0.7; 12])),
+            Some(OwnCoefficient::Monthly(ByMonth::all(0.7))),
             Some(OwnCoefficient::Landscape { species: 0.5, density: 1.2 }),
         ] {
             let json = to_json(own.as_ref(), &full());

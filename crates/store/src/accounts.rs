@@ -87,6 +87,15 @@ pub struct SiteStamp {
     pub last_reading: Option<Timestamp>,
 }
 
+/// Where the facts of all sites stand: another stamp, other facts.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+pub struct SitesStamp {
+    /// Sum of the revisions of all sites, removed ones too; rises with every write to any.
+    pub revisions: i64,
+    /// Rises with every reading of any device.
+    pub readings: i64,
+}
+
 /// Who asks, and where things stand.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Asked {
@@ -94,6 +103,8 @@ pub struct Asked {
     pub user: User,
     /// The site that was asked about; `None` when none was, there is none or it was removed.
     pub site: Option<SiteStamp>,
+    /// All sites, when none was asked about.
+    pub everywhere: Option<SitesStamp>,
     /// By how much the application's clock is ahead of real time; `None` when it shows real time.
     pub clock_ahead: Option<SignedDuration>,
 }
@@ -101,6 +112,8 @@ pub struct Asked {
 const ASKED: &str = "
     SELECT u.id, u.login, u.display_name, u.role,
            s.id AS site_id, COALESCE(s.revision, 0) AS revision, COALESCE(r.revision, 0) AS readings, r.last_at,
+           CASE WHEN $2 IS NULL THEN (SELECT sum(revision)::bigint FROM sites) END AS all_revisions,
+           CASE WHEN $2 IS NULL THEN (SELECT sum(revision)::bigint FROM site_readings) END AS all_readings,
            (SELECT ahead_seconds FROM clock) AS ahead_seconds
     FROM sessions x
     JOIN users u ON u.id = x.user_id
@@ -127,12 +140,20 @@ struct AskedRow {
     #[diesel(sql_type = Nullable<Timestamptz>)]
     last_at: Option<jiff_diesel::Timestamp>,
     #[diesel(sql_type = Nullable<BigInt>)]
+    all_revisions: Option<i64>,
+    #[diesel(sql_type = Nullable<BigInt>)]
+    all_readings: Option<i64>,
+    #[diesel(sql_type = Nullable<BigInt>)]
     ahead_seconds: Option<i64>,
 }
 
 impl AskedRow {
-    fn asked(self) -> Result<Asked> {
+    fn asked(self, about: Option<i64>) -> Result<Asked> {
         Ok(Asked {
+            everywhere: about.is_none().then(|| SitesStamp {
+                revisions: self.all_revisions.unwrap_or(0),
+                readings: self.all_readings.unwrap_or(0),
+            }),
             site: self.site_id.map(|id| SiteStamp {
                 id,
                 revision: self.revision,
@@ -315,7 +336,7 @@ impl Store {
             .bind::<Nullable<BigInt>, _>(site_id)
             .get_result(&mut self.connection()?)
             .optional()?;
-        row.map(AskedRow::asked).transpose()
+        row.map(|row| row.asked(site_id)).transpose()
     }
 
     /// Ends a session.

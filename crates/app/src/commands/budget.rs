@@ -10,7 +10,6 @@ use upland_core::advice::findings::faults;
 use upland_core::advice::planner::{Relax, Request, Strategy, plan};
 use upland_core::controller::schedule::Settings;
 use upland_core::installation::Installation;
-use upland_core::quantity::units::Millimetres;
 use upland_core::weather::climate::Climate;
 use upland_formats::{budget_file, site_file};
 
@@ -83,6 +82,6 @@ pub fn run(args: &Args) -> Result<(), Failure> {
         Knob::Box => "box".to_owned(),
         Knob::Program(p) => settings.programs.get(*p).map_or(String::new(), |p| p.name.clone()),
     };
-    let et0 = climate.monthly_expected_et0(from.year()).map(Millimetres::mm);
+    let et0 = climate.monthly_expected_et0(from.year());
     print(&budget_file::write(&result, &better, &et0, &names))
 }

@@ -130,13 +130,12 @@ pub fn nights(
     let mut out = Vec::new();
     let mut date = from;
     while date <= to {
-        let month = usize::from(date.month().unsigned_abs()).wrapping_sub(1);
         let (opens, _) = window_instants(date, installation.window, &installation.tz);
         out.push(Night {
             date,
             at: opens.timestamp(),
             due: due.contains(&date),
-            summer: installation.monthly_et0.get(month).is_some_and(|e| e.mm() > yearly),
+            summer: installation.monthly_et0.on(date).mm() > yearly,
             scheduled: scheduled
                 .get(&date)
                 .and_then(|runs| installation.volume(runs.iter()))

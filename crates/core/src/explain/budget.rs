@@ -3,10 +3,11 @@
 use super::{Explanation, Input, InputOrigin, Quantity, Step, computed, sourced};
 use crate::advice::budget::{Need, NeedFrom, RainRule, WeekZone, ZoneBudget};
 use crate::installation::WiredZone;
+use crate::quantity::month::{ByMonth, Month};
 use crate::quantity::units::Millimetres;
 use crate::site::Sourced;
 
-/// A zone in a month (0 to 11) of a budget: need, ideal percentage, what it is given, the error.
+/// A zone in a month of a budget: need, ideal percentage, what it is given, the error.
 // Long: the steps of one working, in order.
 #[must_use]
 pub fn budget_month(
@@ -14,13 +15,12 @@ pub fn budget_month(
     budget: &ZoneBudget,
     need: &Need,
     et0: Millimetres,
-    month: usize,
+    month: Month,
     rain: RainRule,
 ) -> Explanation {
-    let at = |values: &[Millimetres; 12]| values.get(month).copied().unwrap_or_default();
+    let at = |values: &ByMonth<Millimetres>| *values.of(month);
     let resolved = &zone.resolved;
-    let coefficient =
-        Sourced { value: resolved.coefficient_in(month + 1), origin: resolved.coefficients.origin };
+    let coefficient = Sourced { value: resolved.coefficient_in(month), origin: resolved.coefficients.origin };
     let (needed, given) = (at(&budget.need), at(&budget.given));
     let mut steps = vec![
         Step {
@@ -70,7 +70,7 @@ pub fn budget_month(
             result: Quantity::Depth(given),
         },
     ];
-    if let Some(ideal) = budget.ideal.get(month).copied().flatten() {
+    if let Some(ideal) = *budget.ideal.of(month) {
         steps.push(Step {
             name: "ideal percentage",
             formula: "100 × need ÷ what the base minutes bring at 100 %",

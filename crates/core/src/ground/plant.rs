@@ -1,6 +1,8 @@
 //! Plant demand: ETL = KL × ET0. KL is a turf coefficient, a landscape coefficient
 //! ks × kd × kmc, or the user's own number.
 
+use crate::quantity::month::ByMonth;
+
 /// What grows on a zone, as far as its demand and roots go.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum PlantKind {
@@ -43,11 +45,11 @@ pub struct PlantDefaults {
 
 const TURF: &str = "monthly turf curve, mean about 0.8 for cool season and 0.65 for warm season (University of California; from memory)";
 /// Coefficients of cool-season turf by month of a northern year, January first.
-const COOL_SEASON_BY_MONTH: [f64; 12] =
-    [0.61, 0.64, 0.75, 1.04, 0.95, 0.88, 0.94, 0.86, 0.74, 0.75, 0.69, 0.60];
+const COOL_SEASON_BY_MONTH: ByMonth<f64> =
+    ByMonth::new([0.61, 0.64, 0.75, 1.04, 0.95, 0.88, 0.94, 0.86, 0.74, 0.75, 0.69, 0.60]);
 /// Coefficients of warm-season turf by month of a northern year, January first.
-const WARM_SEASON_BY_MONTH: [f64; 12] =
-    [0.55, 0.54, 0.76, 0.72, 0.79, 0.68, 0.71, 0.71, 0.62, 0.54, 0.58, 0.55];
+const WARM_SEASON_BY_MONTH: ByMonth<f64> =
+    ByMonth::new([0.55, 0.54, 0.76, 0.72, 0.79, 0.68, 0.71, 0.71, 0.62, 0.54, 0.58, 0.55]);
 const LANDSCAPE: &str = "landscape coefficient, species factor at the middle of its class, average density (WUCOLS method, University of California; from memory)";
 const CROP: &str = "mid-season crop coefficient, FAO-56 table 12 (from memory)";
 
@@ -65,20 +67,16 @@ impl PlantKind {
         Self::Vegetables,
     ];
 
-    /// Coefficients in full sun by calendar month, January first. South of the equator the turf
+    /// Coefficients in full sun by calendar month. South of the equator the turf
     /// curves are half a year later.
     #[must_use]
-    pub fn coefficients(self, latitude_deg: f64) -> [f64; 12] {
+    pub fn coefficients(self, latitude_deg: f64) -> ByMonth<f64> {
         let northern = match self {
             Self::CoolSeasonTurf => COOL_SEASON_BY_MONTH,
             Self::WarmSeasonTurf => WARM_SEASON_BY_MONTH,
-            other => [other.defaults().coefficient; 12],
+            other => ByMonth::all(other.defaults().coefficient),
         };
-        let mut curve = northern;
-        if latitude_deg < 0.0 {
-            curve.rotate_left(6);
-        }
-        curve
+        if latitude_deg < 0.0 { northern.half_a_year_later() } else { northern }
     }
 
     /// The stated defaults of this kind.
@@ -189,6 +187,7 @@ impl Sky {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::quantity::month::Month;
 
     #[test]
     fn turf_curves_have_the_means_of_common_practice_and_turn_with_the_hemisphere() {
@@ -197,8 +196,13 @@ mod tests {
             let mean = curve.iter().sum::<f64>() / 12.0;
             assert!((mean - about).abs() < 0.06, "{mean}");
             assert!((mean - kind.defaults().coefficient).abs() < 0.01, "the table says the mean");
-            assert_eq!(kind.coefficients(-45.0)[0], curve[6], "January in the south is July in the north");
+            let south = kind.coefficients(-45.0);
+            assert_eq!(
+                south.of(Month::January),
+                curve.of(Month::July),
+                "January in the south is July in the north"
+            );
         }
-        assert_eq!(PlantKind::Vegetables.coefficients(-10.0), [1.05; 12]);
+        assert_eq!(PlantKind::Vegetables.coefficients(-10.0), ByMonth::all(1.05));
     }
 }

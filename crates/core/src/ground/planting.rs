@@ -2,6 +2,7 @@
 //! plants on the same valve, a grow-in, a wean-off and a trim.
 
 use crate::ground::plant::PlantKind;
+use crate::quantity::month::{ByMonth, Month};
 use crate::quantity::units::Metres;
 use jiff::ToSpan;
 use jiff::civil::Date;
@@ -11,8 +12,8 @@ use jiff::civil::Date;
 pub enum OwnCoefficient {
     /// One number all year. It already contains sun and shade.
     Constant(f64),
-    /// One number for each calendar month, January first. It already contains sun and shade.
-    Monthly([f64; 12]),
+    /// One number for each calendar month. It already contains sun and shade.
+    Monthly(ByMonth<f64>),
     /// Species factor × density factor (WUCOLS method); the zone's sun is the third factor.
     Landscape {
         /// Species factor ks.
@@ -23,12 +24,12 @@ pub enum OwnCoefficient {
 }
 
 impl OwnCoefficient {
-    /// Its value in a month, 1 to 12, before the zone's sun.
+    /// Its value in a month, before the zone's sun.
     #[must_use]
-    pub fn in_month(&self, month: usize) -> f64 {
+    pub fn in_month(&self, month: Month) -> f64 {
         match self {
             Self::Constant(value) => *value,
-            Self::Monthly(values) => values.get(month.wrapping_sub(1)).copied().unwrap_or(1.0),
+            Self::Monthly(values) => *values.of(month),
             Self::Landscape { species, density } => species * density,
         }
     }

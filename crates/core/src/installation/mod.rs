@@ -9,6 +9,7 @@ use crate::controller::ordinance::{Law, Subject};
 use crate::controller::schedule::{ScheduledRun, Settings};
 use crate::controller::window::WaterWindow;
 use crate::ground::application::run_time;
+use crate::quantity::month::ByMonth;
 use crate::quantity::units::{Litres, LitresPerMinute, Millimetres, Minutes};
 use crate::sensors::mapping::tie;
 use crate::site::{ResolvedZone, Site, Zone};
@@ -109,7 +110,7 @@ pub struct Installation {
     /// Longitude, degrees.
     pub longitude_deg: f64,
     /// Expected daily ET0 of each month, January first.
-    pub monthly_et0: [Millimetres; 12],
+    pub monthly_et0: ByMonth<Millimetres>,
 }
 
 impl Installation {

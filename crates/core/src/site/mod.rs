@@ -9,6 +9,7 @@ use crate::ground::balance::RootZone;
 use crate::ground::plant::{PlantKind, Sky, Sun};
 use crate::ground::planting::{GrowIn, OwnCoefficient, Planting, WeanOff, mix};
 use crate::ground::soil::Texture;
+use crate::quantity::month::{ByMonth, Month};
 use crate::quantity::units::{
     LitresPerMinute, Metres, Millimetres, MillimetresPerHour, Minutes, SquareMetres,
 };
@@ -147,9 +148,9 @@ impl<T> Sourced<T> {
 /// A zone with every gap filled, and what follows from it without weather.
 #[derive(Debug, Clone, PartialEq)]
 pub struct ResolvedZone {
-    /// Plant coefficient by calendar month, January first, plants of the valve mixed, before the
+    /// Plant coefficient by calendar month, plants of the valve mixed, before the
     /// sun factor.
-    pub coefficients: Sourced<[f64; 12]>,
+    pub coefficients: Sourced<ByMonth<f64>>,
     /// Microclimate factor; 1 when the user gave an own coefficient, which already contains it.
     pub sun_factor: f64,
     /// Trim as a factor on demand.
@@ -184,26 +185,26 @@ impl ResolvedZone {
     /// Plant coefficient of a date, before the sun factor.
     #[must_use]
     pub fn coefficient_on(&self, date: Date) -> f64 {
-        self.coefficient_in(usize::from(date.month().unsigned_abs()))
+        self.coefficient_in(Month::of(date))
     }
 
-    /// Plant coefficient of a month, 1 to 12, before the sun factor.
+    /// Plant coefficient of a month, before the sun factor.
     #[must_use]
-    pub fn coefficient_in(&self, month: usize) -> f64 {
-        self.coefficients.value.get(month.wrapping_sub(1)).copied().unwrap_or_default()
+    pub fn coefficient_in(&self, month: Month) -> f64 {
+        *self.coefficients.value.of(month)
     }
 
-    /// KL of a month, 1 to 12, with trim but without the dated grow-in and wean-off: what a year's
+    /// KL of a month, with trim but without the dated grow-in and wean-off: what a year's
     /// budget is made of.
     #[must_use]
-    pub fn landscape_coefficient_in(&self, month: usize) -> f64 {
+    pub fn landscape_coefficient_in(&self, month: Month) -> f64 {
         self.coefficient_in(month) * self.sun_factor * self.trim_factor
     }
 
     /// The factor from ET0 to demand on a date: coefficient × sun × trim × grow-in × wean-off.
     #[must_use]
     pub fn demand_factor_on(&self, date: Date) -> f64 {
-        self.landscape_coefficient_in(usize::from(date.month().unsigned_abs()))
+        self.landscape_coefficient_in(Month::of(date))
             * self.grow_in_factor_on(date)
             * self.wean_off_factor_on(date)
     }
@@ -262,13 +263,11 @@ impl ResolvedZone {
 }
 
 impl Zone {
-    /// The plants of the valve in a month, 1 to 12: coefficient before the sun factor, and share of
+    /// The plants of the valve in a month: coefficient before the sun factor, and share of
     /// the area. The own kind comes first and has what the others leave.
     #[must_use]
-    pub fn plants_in(&self, month: usize, latitude_deg: f64) -> Vec<(f64, f64)> {
-        let of_kind = |kind: PlantKind| {
-            kind.coefficients(latitude_deg).get(month.wrapping_sub(1)).copied().unwrap_or_default()
-        };
+    pub fn plants_in(&self, month: Month, latitude_deg: f64) -> Vec<(f64, f64)> {
+        let of_kind = |kind: PlantKind| *kind.coefficients(latitude_deg).of(month);
         let own = self.own_coefficient.map_or_else(|| of_kind(self.plant), |own| own.in_month(month));
         let others: f64 = self.planting.others.iter().map(|o| o.share).sum();
         let mut plants = vec![(own, (1.0 - others).max(0.0))];
@@ -281,7 +280,7 @@ impl Zone {
     pub fn resolve(&self, latitude_deg: f64) -> ResolvedZone {
         let plant = self.plant.defaults();
         let coefficients = Sourced {
-            value: core::array::from_fn(|i| mix(&self.plants_in(i + 1, latitude_deg), self.planting.mixed)),
+            value: ByMonth::from_fn(|m| mix(&self.plants_in(m, latitude_deg), self.planting.mixed)),
             origin: match self.own_coefficient {
                 Some(_) => Origin::Given,
                 None => Origin::Default(plant.coefficient_source),
@@ -384,12 +383,12 @@ mod tests {
     fn a_measurement_replaces_its_default_and_shade_is_counted_once() {
         let mut zone = samples::lawn(1);
         zone.sun = Sun::Part;
-        assert!((zone.resolve(NORTH).landscape_coefficient_in(7) - 0.94 * 0.8).abs() < 1e-12);
+        assert!((zone.resolve(NORTH).landscape_coefficient_in(Month::July) - 0.94 * 0.8).abs() < 1e-12);
         zone.own_coefficient = Some(OwnCoefficient::Constant(0.7));
-        assert!((zone.resolve(NORTH).landscape_coefficient_in(7) - 0.7).abs() < 1e-12);
+        assert!((zone.resolve(NORTH).landscape_coefficient_in(Month::July) - 0.7).abs() < 1e-12);
         // WUCOLS worked product ks × kd × kmc: 0.5 × 1.2 × 0.8.
         zone.own_coefficient = Some(OwnCoefficient::Landscape { species: 0.5, density: 1.2 });
-        assert!((zone.resolve(NORTH).landscape_coefficient_in(7) - 0.48).abs() < 1e-12);
+        assert!((zone.resolve(NORTH).landscape_coefficient_in(Month::July) - 0.48).abs() < 1e-12);
         zone.precipitation_rate = Some(MillimetresPerHour::from_mm_per_hour(22.0));
         assert!(!zone.resolve(NORTH).defaults().contains(&"precipitation rate"));
     }
@@ -429,9 +428,11 @@ mod tests {
         zone.planting.others =
             vec![crate::ground::planting::OtherPlants { plant: PlantKind::FruitTrees, share: 0.25 }];
         let resolved = zone.resolve(NORTH);
-        assert_eq!(resolved.coefficient_in(4), 1.04, "cool-season turf in April");
-        assert_eq!(resolved.coefficient_in(1), 0.95, "fruit trees in January");
+        assert_eq!(resolved.coefficient_in(Month::April), 1.04, "cool-season turf in April");
+        assert_eq!(resolved.coefficient_in(Month::January), 0.95, "fruit trees in January");
         zone.planting.mixed = crate::ground::planting::MixedRule::AreaWeighted;
-        assert!((zone.resolve(NORTH).coefficient_in(4) - (0.75 * 1.04 + 0.25 * 0.95)).abs() < 1e-12);
+        assert!(
+            (zone.resolve(NORTH).coefficient_in(Month::April) - (0.75 * 1.04 + 0.25 * 0.95)).abs() < 1e-12
+        );
     }
 }

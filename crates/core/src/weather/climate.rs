@@ -1,9 +1,11 @@
 //! The weather record of a site as a climate: ET0 of every recorded day, and what a day of the
 //! year is expected to ask where nothing was recorded.
 
+use crate::quantity::month::{ByMonth, Month};
 use crate::quantity::units::{Celsius, Millimetres};
 use crate::weather::reference_et::{DailyEt, daily};
 use crate::weather::{DayWeather, Station};
+use jiff::ToSpan;
 use jiff::civil::Date;
 use std::collections::BTreeMap;
 
@@ -63,27 +65,24 @@ pub struct Climate {
 /// Monthly means that stand in where there is no record, typed from a table.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub struct TypedNormals {
-    /// Mean daily minimum, January first.
-    pub temperature_min: [Celsius; 12],
+    /// Mean daily minimum.
+    pub temperature_min: ByMonth<Celsius>,
     /// Mean daily maximum.
-    pub temperature_max: [Celsius; 12],
+    pub temperature_max: ByMonth<Celsius>,
     /// Rain of the month; `None` when it was not typed.
-    pub rain: Option<[Millimetres; 12]>,
+    pub rain: Option<ByMonth<Millimetres>>,
     /// ET0 of a day; `None` when it was not typed and Hargreaves-Samani on the temperatures stands in.
-    pub et0_a_day: Option<[Millimetres; 12]>,
+    pub et0_a_day: Option<ByMonth<Millimetres>>,
 }
 
 impl TypedNormals {
     /// ET0 of a day of a month.
     #[must_use]
     pub fn et0(&self, date: Date, station: &Station) -> Millimetres {
-        let m = usize::from(date.month().unsigned_abs()).wrapping_sub(1);
-        if let Some(et0) = self.et0_a_day.and_then(|all| all.get(m).copied()) {
-            return et0;
+        if let Some(et0) = self.et0_a_day {
+            return *et0.on(date);
         }
-        let (Some(min), Some(max)) = (self.temperature_min.get(m), self.temperature_max.get(m)) else {
-            return Millimetres::ZERO;
-        };
+        let (min, max) = (self.temperature_min.on(date), self.temperature_max.on(date));
         daily(&DayWeather::from_temperatures(date, *min, *max), station).et0.max(Millimetres::ZERO)
     }
 }
@@ -142,33 +141,31 @@ impl Climate {
         Self { normal_et0, ..Self::from_record(&brief.days, station) }
     }
 
-    /// Mean rain of each month, January first: of the recorded months that are nearly whole, else
+    /// Mean rain of each month: of the recorded months that are nearly whole, else
     /// as typed; `None` when neither has every month.
     #[must_use]
-    pub fn monthly_expected_rain(&self) -> Option<[Millimetres; 12]> {
-        let mut months: BTreeMap<(i16, i8), (f64, u32)> = BTreeMap::new();
+    pub fn monthly_expected_rain(&self) -> Option<ByMonth<Millimetres>> {
+        let mut months: BTreeMap<(i16, Month), (f64, u32)> = BTreeMap::new();
         for (date, day) in &self.days {
             if let Some(rain) = day.weather.rain {
-                let slot = months.entry((date.year(), date.month())).or_default();
+                let slot = months.entry((date.year(), Month::of(*date))).or_default();
                 slot.0 += rain.mm();
                 slot.1 += 1;
             }
         }
-        let mean = |month: i8| {
+        let mean = |month: Month| {
             let whole: Vec<f64> = months
                 .iter()
                 .filter(|((_, m), (_, days))| *m == month && *days >= WHOLE_MONTH_DAYS)
-                .map(|(_, (sum, days))| {
-                    sum / f64::from(*days)
-                        * crate::quantity::month::days_in(usize::from(month.unsigned_abs()) - 1)
-                })
+                .map(|(_, (sum, days))| sum / f64::from(*days) * month.days())
                 .collect();
             #[allow(clippy::cast_precision_loss, reason = "years of a record")]
             let count = whole.len() as f64;
             (!whole.is_empty()).then(|| Millimetres::from_mm(whole.iter().sum::<f64>() / count))
         };
-        let recorded: Vec<Millimetres> = (1..=12).filter_map(mean).collect();
-        <[Millimetres; 12]>::try_from(recorded).ok().or(self.typed.and_then(|t| t.rain))
+        let recorded = ByMonth::from_fn(mean);
+        let typed = || self.typed.and_then(|t| t.rain);
+        recorded.whole().or_else(typed)
     }
 
     /// Where the weather was measured.
@@ -220,20 +217,23 @@ impl Climate {
         }
     }
 
-    /// Expected daily ET0 averaged over the month of each of twelve months, January first.
+    /// Expected daily ET0 averaged over each month of a year.
     #[must_use]
-    pub fn monthly_expected_et0(&self, year: i16) -> [Millimetres; 12] {
-        core::array::from_fn(|i| {
-            let Ok(month) = i8::try_from(i + 1) else { return Millimetres::ZERO };
-            let Ok(first) = Date::new(year, month, 1) else { return Millimetres::ZERO };
-            let days = first.days_in_month();
-            let sum: Millimetres = (1..=days)
-                .filter_map(|d| Date::new(year, month, d).ok())
-                .map(|d| self.expected_et0(d).0)
-                .sum();
-            sum * (1.0 / f64::from(days))
-        })
+    pub fn monthly_expected_et0(&self, year: i16) -> ByMonth<Millimetres> {
+        let mut sums = ByMonth::all((Millimetres::ZERO, 0.0));
+        for date in days_of_year(year) {
+            let (sum, days) = sums.of_mut(Month::of(date));
+            *sum = *sum + self.expected_et0(date).0;
+            *days += 1.0;
+        }
+        sums.map(|(sum, days)| sum * (1.0 / days))
     }
+}
+
+/// Every day of a year.
+fn days_of_year(year: i16) -> impl Iterator<Item = Date> {
+    let first = Date::constant(2000, 1, 1).with().year(year).build().unwrap_or(Date::MIN);
+    first.series(1.day()).take_while(move |date| date.year() == first.year())
 }
 
 /// Position of a date on a 366-day calendar, so that 1 March has one place in every year.

@@ -13,6 +13,7 @@ use dto::{
 use jiff::tz::TimeZone;
 use upland_core::controller::Card;
 use upland_core::controller::schedule::{Days, Percentages, Program, Repeat, Settings, StationSetting};
+use upland_core::quantity::month::ByMonth;
 
 /// The value of `format` in every such file.
 pub const FORMAT: &str = "upland-almanac-settings";
@@ -77,7 +78,7 @@ impl From<&Settings> for SettingsDto {
             percentages: match &settings.percentages {
                 Percentages::Box(value) => PercentagesDto::Box(*value),
                 Percentages::Program(values) => PercentagesDto::Program(values.clone()),
-                Percentages::Month(values) => PercentagesDto::Month(*values),
+                Percentages::Month(values) => PercentagesDto::Month(values.into_values()),
             },
             stations: settings
                 .stations
@@ -216,7 +217,7 @@ fn take(taker: &mut Taker, root: &str, dto: &SettingsDto) -> Settings {
         percentages: match &dto.percentages {
             PercentagesDto::Box(value) => Percentages::Box(*value),
             PercentagesDto::Program(values) => Percentages::Program(values.clone()),
-            PercentagesDto::Month(values) => Percentages::Month(*values),
+            PercentagesDto::Month(values) => Percentages::Month(ByMonth::new(*values)),
         },
         stations,
         delay_s: dto.delay_s,

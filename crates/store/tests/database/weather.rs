@@ -5,6 +5,7 @@ use jiff::civil::date;
 use jiff::{SignedDuration, Timestamp};
 use upland_core::ground::catch_can::{Can, CatchTest};
 use upland_core::ground::planting::{OwnCoefficient, Trim};
+use upland_core::quantity::month::ByMonth;
 use upland_core::quantity::units::{Celsius, Metres, Minutes};
 use upland_core::weather::DayWeather;
 use upland_core::weather::climate::TypedNormals;
@@ -248,8 +249,8 @@ fn normals_tests_and_events_are_kept() {
         done(store, *user, *site, |c| c.create_source(SourceKind::Normals, "Table of the valley", None))
             .unwrap();
     let normals = TypedNormals {
-        temperature_min: [Celsius::from_c(3.0); 12],
-        temperature_max: [Celsius::from_c(14.0); 12],
+        temperature_min: ByMonth::all(Celsius::from_c(3.0)),
+        temperature_max: ByMonth::all(Celsius::from_c(14.0)),
         rain: None,
         et0_a_day: None,
     };

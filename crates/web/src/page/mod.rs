@@ -1,5 +1,6 @@
 //! What several chapters show: the frame, forms, words, numbers and drawings. It knows no chapter.
 
+pub(crate) mod box_version;
 pub(crate) mod card_form;
 pub(crate) mod forms;
 pub(crate) mod frame;

@@ -166,25 +166,6 @@ pub(crate) fn cycles(cycles: Cycles) -> String {
     }
 }
 
-const MONTHS: [&str; 12] = [
-    "January",
-    "February",
-    "March",
-    "April",
-    "May",
-    "June",
-    "July",
-    "August",
-    "September",
-    "October",
-    "November",
-    "December",
-];
-
-pub(crate) fn month_name(month: i8) -> &'static str {
-    usize::try_from(month - 1).ok().and_then(|i| MONTHS.get(i)).copied().unwrap_or("")
-}
-
 /// "7 min", "7 min 30 s".
 pub(crate) fn length_of_time(seconds: u32) -> String {
     match (seconds / 60, seconds % 60) {

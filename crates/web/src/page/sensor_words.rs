@@ -360,26 +360,27 @@ pub(crate) fn failure(failure: &Failure, tz: &TimeZone) -> (String, &'static str
 }
 
 /// The percentage that an ET unit sets tonight, in words.
-pub(crate) fn percentage(room: &SensorStates, record: &SensorRecord) -> Option<String> {
-    let (sensor, units) = (&record.sensor, room.units());
+pub(crate) fn percentage(states: &SensorStates, record: &SensorRecord) -> Option<String> {
+    let (sensor, units) = (&record.sensor, states.units());
     if !sensor.card.senses(Sense::Et) {
         return None;
     }
-    let own = room.own(record.id);
+    let own = states.own(record.id);
     let heard: Vec<(Date, Millimetres)> = own
         .and_then(|r| r.get(&Channel::Et))
         .map(|r| {
             r.as_slice()
                 .iter()
-                .map(|r| (r.at.to_zoned(room.tz.clone()).date(), Millimetres::from_mm(r.value)))
+                .map(|r| (r.at.to_zoned(states.tz.clone()).date(), Millimetres::from_mm(r.value)))
                 .collect()
         })
         .unwrap_or_default();
     let from_record = heard.is_empty();
-    let recorded = room.climate.range(room.today.checked_sub(20.days()).unwrap_or(room.today), room.today);
+    let recorded =
+        states.climate.range(states.today.checked_sub(20.days()).unwrap_or(states.today), states.today);
     let days: Vec<(Date, Millimetres)> =
         if from_record { recorded.map(|(d, day)| (*d, day.et.et0)).collect() } else { heard };
-    Some(match et_percentage(&sensor.setting, days.into_iter(), room.today) {
+    Some(match et_percentage(&sensor.setting, days.into_iter(), states.today) {
         Some(p) => format!(
             "Tonight {} %: mean of {} {} {} ÷ {} for 100 %{}{}. It changes run times only, never days or starts.",
             plain(p.percentage, 0),

@@ -14,7 +14,7 @@ use sha2::{Digest, Sha256};
 use std::collections::BTreeMap;
 use std::future::Future;
 use std::pin::Pin;
-use upland_store::accounts::{Role, SiteStamp, User};
+use upland_store::accounts::{Role, SiteStamp, SitesStamp, User};
 
 /// A session lasts this long; the cookie as well.
 pub(crate) const LENGTH: SignedDuration = SignedDuration::from_hours(30 * 24);
@@ -135,6 +135,8 @@ pub(crate) struct Asking {
     pub state: web::Data<AppState>,
     pub who: SignedIn,
     pub site: Option<SiteStamp>,
+    /// Where the facts of all sites stand; `None` when the address names a site.
+    pub everywhere: Option<SitesStamp>,
 }
 
 async fn ask(
@@ -150,7 +152,7 @@ async fn ask(
     state.heard_clock(asked.clock_ahead);
     let now = clock::now(asked.clock_ahead);
     let who = SignedIn { user: asked.user, session, now, demo_clock: asked.clock_ahead.is_some() };
-    Ok(Asking { state, who, site: asked.site })
+    Ok(Asking { state, who, site: asked.site, everywhere: asked.everywhere })
 }
 
 impl FromRequest for Asking {

@@ -1,5 +1,7 @@
 //! The instant that a page is about. Every chapter asks here, so that all describe one evening.
 
+use crate::server::error::PageError;
+use crate::server::session::YEARS;
 use jiff::civil::{Date, Time, time};
 use jiff::tz::TimeZone;
 use jiff::{SignedDuration, Timestamp};
@@ -20,9 +22,27 @@ pub(crate) struct Moment {
     pub record_ended: Option<Date>,
 }
 
+/// The day that an address asks for, if it asks for one.
+pub(crate) fn asked_day(text: Option<&str>) -> Result<Option<Date>, PageError> {
+    let Some(text) = text.filter(|text| !text.is_empty()) else { return Ok(None) };
+    let day: Option<Date> = text.parse().ok();
+    let day =
+        day.ok_or_else(|| PageError::BadRequest(format!("\"{text}\" is not a date written YYYY-MM-DD.")))?;
+    if !YEARS.contains(&day.year()) {
+        let (first, last) = (YEARS.start(), YEARS.end());
+        return Err(PageError::BadRequest(format!("The date lies outside {first} to {last}.")));
+    }
+    Ok(Some(day))
+}
+
 /// The evening of a date.
 pub(crate) fn evening(date: Date, tz: &TimeZone) -> Timestamp {
     instant(date, EVENING, tz)
+}
+
+/// The instant at which a date begins.
+pub(crate) fn midnight(date: Date, tz: &TimeZone) -> Timestamp {
+    instant(date, Time::midnight(), tz)
 }
 
 /// A wall clock time as an instant; one that a clock change skips moves on by the gap.

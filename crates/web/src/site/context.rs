@@ -15,6 +15,7 @@ use std::future::Future;
 use std::pin::Pin;
 use std::sync::Arc;
 use upland_store::accounts::{Role, SiteStamp};
+use upland_store::settings::SettingsRecord;
 use upland_store::{Change, Snapshot, StoreError};
 
 /// Somebody signed in, at a site.
@@ -37,7 +38,7 @@ impl FromRequest for AtSite {
     fn from_request(request: &HttpRequest, payload: &mut Payload) -> Self::Future {
         let asking = Asking::from_request(request, payload);
         Box::pin(async move {
-            let Asking { state, who, site } = asking.await?;
+            let Asking { state, who, site, .. } = asking.await?;
             Self::open(state, who, site.ok_or(PageError::NotFound)?).await
         })
     }
@@ -50,7 +51,7 @@ impl FromRequest for EditorAt {
     fn from_request(request: &HttpRequest, payload: &mut Payload) -> Self::Future {
         let asking = Asking::from_request(request, payload);
         Box::pin(async move {
-            let Asking { state, who, site } = asking.await?;
+            let Asking { state, who, site, .. } = asking.await?;
             if who.user.role < Role::Technician {
                 return Err(PageError::Forbidden);
             }
@@ -96,10 +97,15 @@ impl AtSite {
         self.stamp.id
     }
 
+    /// Names the facts, as a key of what is computed from them whatever the time.
+    pub fn facts_key(&self) -> String {
+        let (id, readings) = (self.stamp.id, self.stamp.readings);
+        format!("site {id} revision {} readings {readings}", self.facts.site.revision)
+    }
+
     /// Names the facts and the moment, as a key of what is computed from them.
     pub fn key(&self, moment: Moment) -> String {
-        let (id, readings) = (self.stamp.id, self.stamp.readings);
-        format!("site {id} revision {} readings {readings} at {}", self.facts.site.revision, moment.at)
+        format!("{} at {}", self.facts_key(), moment.at)
     }
 
     /// Reads more of the database, at one instant, off the event loop.
@@ -108,6 +114,23 @@ impl AtSite {
         read: impl FnOnce(&mut Snapshot<'_>) -> Result<T, StoreError> + Send + 'static,
     ) -> Result<T, PageError> {
         crate::server::state::read(&self.state, read).await
+    }
+
+    /// Reads more facts of the site off the event loop, once for a revision of it.
+    pub async fn more<T: Send + Sync + 'static>(
+        &self,
+        what: &str,
+        kilobytes: usize,
+        read: impl FnOnce(&mut Snapshot<'_>) -> Result<T, StoreError> + Send + 'static,
+    ) -> Result<Arc<T>, PageError> {
+        let key = format!("{} {what}", self.facts_key());
+        self.once(key, kilobytes, move |state| Ok(state.store.read(read)?)).await
+    }
+
+    /// Versions of a box's settings, newest first.
+    pub async fn settings_history(&self, bench: &Workbench) -> Result<Arc<Vec<SettingsRecord>>, PageError> {
+        let id = bench.site_box()?.record.id;
+        self.more(&format!("box {id}"), 40, move |snapshot| snapshot.settings_history(id)).await
     }
 
     /// Changes the site in the name of who asks, all or nothing, off the event loop.
@@ -126,28 +149,7 @@ impl AtSite {
         kilobytes: usize,
         compute: impl FnOnce(&AppState) -> Result<T, PageError> + Send + 'static,
     ) -> Result<Arc<T>, PageError> {
-        if let Some(value) = self.state.cache.get::<T>(&key) {
-            return Ok(value);
-        }
-        let state = self.state.clone();
-        web::block(move || {
-            let mut refused = None;
-            let value = state.cache.once(
-                key,
-                |_| kilobytes,
-                || {
-                    compute(&state).map_err(|error| {
-                        refused = Some(error);
-                        StoreError::Cancelled
-                    })
-                },
-            );
-            match refused {
-                Some(error) => Err(error),
-                None => Ok(value?),
-            }
-        })
-        .await?
+        once(&self.state, key, kilobytes, compute).await
     }
 
     /// A box of the site with everything its pages are computed from.
@@ -162,6 +164,70 @@ impl AtSite {
         let (moment, facts, stamp) = (self.moment(asked), Arc::clone(&self.facts), self.stamp);
         let key = self.key(moment);
         self.once(key, 200, move |state| Ok(SensorStates::build(state, facts, (stamp, moment))?)).await
+    }
+}
+
+/// Computes something off the event loop, once for a key that names what it follows from.
+async fn once<T: Send + Sync + 'static>(
+    state: &web::Data<AppState>,
+    key: String,
+    kilobytes: usize,
+    compute: impl FnOnce(&AppState) -> Result<T, PageError> + Send + 'static,
+) -> Result<Arc<T>, PageError> {
+    if let Some(value) = state.cache.get::<T>(&key) {
+        return Ok(value);
+    }
+    let state = state.clone();
+    web::block(move || {
+        let mut refused = None;
+        let value = state.cache.once(
+            key,
+            |_| kilobytes,
+            || {
+                compute(&state).map_err(|error| {
+                    refused = Some(error);
+                    StoreError::Cancelled
+                })
+            },
+        );
+        match refused {
+            Some(error) => Err(error),
+            None => Ok(value?),
+        }
+    })
+    .await?
+}
+
+/// Somebody signed in, over all sites.
+pub(crate) struct AllSites {
+    pub state: web::Data<AppState>,
+    pub who: SignedIn,
+    /// Names the facts of every site, as a key of what is computed from them.
+    key: String,
+}
+
+impl FromRequest for AllSites {
+    type Error = PageError;
+    type Future = Extracted<Self>;
+
+    fn from_request(request: &HttpRequest, payload: &mut Payload) -> Self::Future {
+        let asking = Asking::from_request(request, payload);
+        Box::pin(async move {
+            let Asking { state, who, everywhere, .. } = asking.await?;
+            Ok(Self { state, who, key: format!("sites {everywhere:?}") })
+        })
+    }
+}
+
+impl AllSites {
+    /// Computes something from the facts of all sites off the event loop, once for a key.
+    pub async fn once<T: Send + Sync + 'static>(
+        &self,
+        asked: &str,
+        kilobytes: usize,
+        compute: impl FnOnce(&AppState) -> Result<T, PageError> + Send + 'static,
+    ) -> Result<Arc<T>, PageError> {
+        once(&self.state, format!("{asked} of {}", self.key), kilobytes, compute).await
     }
 }
 

@@ -8,6 +8,7 @@ use jiff::civil::Date;
 use jiff::tz::TimeZone;
 use std::sync::Arc;
 use upland_core::controller::ordinance::Law;
+use upland_core::controller::schedule::Settings;
 use upland_core::site::{UnitSystem, Zone};
 use upland_core::weather::climate::Climate;
 use upland_store::accounts::SiteStamp;
@@ -28,6 +29,12 @@ pub(crate) struct SiteBox {
 impl SiteBox {
     pub fn number(&self) -> u8 {
         self.record.controller.number
+    }
+
+    /// The settings as they stand, or a clean box.
+    pub fn settings_or_clean(&self) -> Settings {
+        let known = self.settings.as_ref().map(|s| s.settings.clone());
+        known.unwrap_or_else(|| Settings::clean(&self.record.controller.card))
     }
 }
 

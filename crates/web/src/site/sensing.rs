@@ -181,7 +181,7 @@ impl SensorStates {
         self.loaded.sensors.iter().filter(move |s| s.sensor.box_number == number)
     }
 
-    /// The sensors of a box with what they say until an instant, apart from the room.
+    /// The sensors of a box with what they say until an instant, apart from the site.
     pub fn sensor_holds(&self, number: u8, until: Timestamp) -> Vec<SensorHolds> {
         self.of_box(number)
             .map(|record| SensorHolds {
@@ -193,7 +193,7 @@ impl SensorStates {
             .collect()
     }
 
-    /// The runs of the night that begins on the room's day, as a box is set.
+    /// The runs of the night that begins on their day, as a box is set.
     pub fn night_runs(&self, own: &SiteBox, settings: &Settings) -> Vec<ScheduledRun> {
         let next = self.today.tomorrow().unwrap_or(self.today);
         let noon = |date: Date| instant(date, time(12, 0, 0, 0), &self.tz);
@@ -215,7 +215,7 @@ impl SensorStates {
     }
 }
 
-/// A sensor with what it says, apart from the room it hangs in.
+/// A sensor with what it says, apart from the site it hangs in.
 #[derive(Debug, Clone, PartialEq)]
 pub(crate) struct SensorHolds {
     sensor: Sensor,

@@ -96,7 +96,8 @@ impl Workbench {
 
     /// The settings as they stand, or a clean box.
     pub fn settings(&self) -> Settings {
-        self.saved().map_or_else(|| Settings::clean(&self.installation.card), |s| s.settings.clone())
+        let own = self.loaded.boxes.get(self.index);
+        own.map_or_else(|| Settings::clean(&self.installation.card), SiteBox::settings_or_clean)
     }
 
     /// The versions of weather and survey that the bench was opened with.

@@ -20,7 +20,7 @@ pub use week::{TRAILING_DAYS, WeekAdvice, WeekZone, week};
 use crate::controller::PercentageScope;
 use crate::controller::schedule::{Percentages, Settings, event_seconds, expand};
 use crate::installation::{Installation, WiredZone};
-use crate::quantity::month::days_in;
+use crate::quantity::month::{ByMonth, Month};
 use crate::quantity::units::{Millimetres, Minutes};
 use jiff::ToSpan;
 use jiff::civil::Date;
@@ -45,7 +45,7 @@ pub struct Base<'a> {
     /// Zones that the settings water, as indices into the installation's.
     pub zones: Vec<usize>,
     /// Events a day by zone (in the order of `zones`), program and month.
-    events: Vec<Vec<[f64; 12]>>,
+    events: Vec<Vec<ByMonth<f64>>>,
     /// Knobs of the box, and the programs each turns.
     pub knobs: Vec<Knob>,
 }
@@ -67,16 +67,15 @@ impl<'a> Base<'a> {
         let (Ok(first), Ok(last)) = (Date::new(year, 1, 1), Date::new(year, 12, 31)) else {
             return Self { installation, settings, zones: Vec::new(), events: Vec::new(), knobs: Vec::new() };
         };
-        let mut by_zone = vec![vec![[0.0_f64; 12]; programs]; installation.zones.len()];
+        let mut by_zone = vec![vec![ByMonth::all(0.0_f64); programs]; installation.zones.len()];
         for run in expand(&full, &installation.card, &installation.tz, first, last) {
             if run.cycle != 1 || settings.station(run.station).lighting {
                 continue;
             }
             let at = installation.zones.binary_search_by_key(&run.station, |z| z.zone.number);
-            let month = usize::from(run.date.month().unsigned_abs()).wrapping_sub(1);
-            let slot = at.ok().and_then(|z| by_zone.get_mut(z)?.get_mut(run.program)?.get_mut(month));
-            if let Some(slot) = slot {
-                *slot += 1.0 / f64::from(run.date.days_in_month());
+            let by_month = at.ok().and_then(|z| by_zone.get_mut(z)?.get_mut(run.program));
+            if let Some(by_month) = by_month {
+                *by_month.of_mut(Month::of(run.date)) += 1.0 / f64::from(run.date.days_in_month());
             }
         }
         let zones: Vec<usize> = by_zone
@@ -114,14 +113,9 @@ impl<'a> Base<'a> {
         self.knobs.iter().position(|k| matches!(k, Knob::Box) || *k == Knob::Program(program))
     }
 
-    fn column(&self, month: usize, need: Vec<f64>) -> Column {
-        let events = self
-            .events
-            .iter()
-            .map(|programs| {
-                programs.iter().map(|months| months.get(month).copied().unwrap_or_default()).collect()
-            })
-            .collect();
+    fn column(&self, month: Month, need: Vec<f64>) -> Column {
+        let of_month = |programs: &Vec<ByMonth<f64>>| programs.iter().map(|p| *p.of(month)).collect();
+        let events = self.events.iter().map(of_month).collect();
         Column { need, events }
     }
 
@@ -170,7 +164,7 @@ fn at_full(settings: &Settings) -> Settings {
     let percentages = match &settings.percentages {
         Percentages::Box(_) => Percentages::Box(100),
         Percentages::Program(values) => Percentages::Program(vec![100; values.len()]),
-        Percentages::Month(_) => Percentages::Month([100; 12]),
+        Percentages::Month(_) => Percentages::Month(ByMonth::all(100)),
     };
     Settings { percentages, rain_delay: None, ..settings.clone() }
 }
@@ -183,11 +177,11 @@ pub struct ZoneBudget {
     /// Programs that water it, by index.
     pub programs: Vec<usize>,
     /// Need a day by month, net.
-    pub need: [Millimetres; 12],
+    pub need: ByMonth<Millimetres>,
     /// The percentage that would give just the need, by month; `None` when it does not run then.
-    pub ideal: [Option<f64>; 12],
+    pub ideal: ByMonth<Option<f64>>,
     /// What it gets a day by month under the best percentages, net.
-    pub given: [Millimetres; 12],
+    pub given: ByMonth<Millimetres>,
     /// Need of its peak month, a day.
     pub peak: Millimetres,
     /// Root mean square over the months of (given - need) ÷ peak.
@@ -209,9 +203,9 @@ pub struct Budget {
     pub zones: Vec<ZoneBudget>,
     /// Best settable percentage by month and knob; `None` when nothing of it runs in the month or
     /// nothing needs water.
-    pub best: [Vec<Option<u16>>; 12],
+    pub best: ByMonth<Vec<Option<u16>>>,
     /// Whether each month was searched to the end; else it was found step by step.
-    pub searched_through: [bool; 12],
+    pub searched_through: ByMonth<bool>,
     /// Root mean square of all zones and months under the best percentages.
     pub error: f64,
     /// The same with 100 % all year.
@@ -220,112 +214,96 @@ pub struct Budget {
     pub error_as_set: f64,
 }
 
-/// Works the budget of a box out.
-#[must_use]
-pub fn budget(base: &Base, needs: &[Need], rain: RainRule) -> Budget {
-    let need_of =
-        |place: usize| base.zone(place).and_then(|z| needs.iter().find(|n| n.station == z.zone.number));
-    let count = base.zones.len();
-    let need: Vec<[f64; 12]> = (0..count)
-        .map(|place| need_of(place).map_or([0.0; 12], |n| n.net_a_day.map(Millimetres::mm)))
-        .collect();
-    let peak: Vec<f64> = need.iter().map(|n| n.iter().copied().fold(0.0, f64::max)).collect();
+/// What was found for a month: the percentages, what they bring, and the errors.
+struct MonthFound {
+    found: best::Found,
+    column: Column,
+    /// Net depth a day of each zone under the best percentages, and with 100 %.
+    given: Vec<f64>,
+    at_full: Vec<f64>,
+    /// Squared errors of each zone under the best percentages.
+    squares: Vec<f64>,
+    /// Sums of the squared errors with 100 %, and as it is set now.
+    error_at_full: f64,
+    error_as_set: f64,
+}
 
-    let columns: Vec<Column> = (0..12)
-        .map(|m| base.column(m, need.iter().map(|n| n.get(m).copied().unwrap_or_default()).collect()))
-        .collect();
-    let mut best: [Vec<Option<u16>>; 12] = Default::default();
-    let mut searched_through = [true; 12];
-    let mut given = vec![[0.0; 12]; count];
-    let mut squares = vec![[0.0; 12]; count];
-    let (mut at_100, mut as_set) = (0.0, 0.0);
-    for (m, column) in columns.iter().enumerate() {
-        let found = best::best(base, column, &peak);
+impl MonthFound {
+    fn of(base: &Base, month: Month, need: Vec<f64>, peak: &[f64]) -> Self {
+        let column = base.column(month, need);
+        let found = best::best(base, &column, peak);
         // What nothing needs is switched off.
         let chosen: Vec<u16> = found.percents.iter().map(|p| p.unwrap_or(0)).collect();
-        for (place, value) in base.given(column, &chosen).into_iter().enumerate() {
-            let e = best::relative(
-                value,
-                column.need.get(place).copied().unwrap_or_default(),
-                peak.get(place).copied().unwrap_or_default(),
-            );
-            if let (Some(g), Some(s)) = (
-                given.get_mut(place).and_then(|g| g.get_mut(m)),
-                squares.get_mut(place).and_then(|s| s.get_mut(m)),
-            ) {
-                *g = value;
-                *s = e * e;
-            }
+        let full = vec![100; base.knobs.len()];
+        let given = base.given(&column, &chosen);
+        let errors = given.iter().zip(&column.need).zip(peak);
+        let first = Date::constant(2025, 1, 1).with().month(month.number()).build();
+        let as_set = first.map_or_else(|_| full.clone(), |date| percents_on(base, date));
+        Self {
+            squares: errors.map(|((g, n), p)| best::relative(*g, *n, *p).powi(2)).collect(),
+            at_full: base.given(&column, &full),
+            error_at_full: best::error(base, &column, peak, &full),
+            error_as_set: best::error(base, &column, peak, &as_set),
+            found,
+            column,
+            given,
         }
-        at_100 += best::error(base, column, &peak, &vec![100; base.knobs.len()]);
-        as_set += best::error(base, column, &peak, &as_set_in(base, m));
-        if let (Some(slot), Some(through)) = (best.get_mut(m), searched_through.get_mut(m)) {
-            *slot = found.percents;
-            *through = found.exhaustive;
-        }
-    }
-    #[allow(clippy::cast_precision_loss, reason = "a few hundred zones")]
-    let mean_root = |sum: f64| if count == 0 { 0.0 } else { (sum / (12.0 * count as f64)).sqrt() };
-    let zones = (0..count)
-        .filter_map(|place| {
-            let zone = base.zone(place)?;
-            let (need, given, squares) = (need.get(place)?, given.get(place)?, squares.get(place)?);
-            let full = |m: usize| {
-                let column = columns.get(m)?;
-                base.given(column, &vec![100; base.knobs.len()]).get(place).copied()
-            };
-            let beyond = |sign: f64| -> Millimetres {
-                let sum: f64 = (0..12)
-                    .map(|m| {
-                        (sign * (given.get(m).copied().unwrap_or(0.0) - need.get(m).copied().unwrap_or(0.0)))
-                            .max(0.0)
-                            * days_in(m)
-                    })
-                    .sum();
-                Millimetres::from_mm(sum)
-            };
-            Some(ZoneBudget {
-                station: zone.zone.number,
-                programs: base
-                    .events
-                    .get(place)?
-                    .iter()
-                    .enumerate()
-                    .filter(|(_, e)| e.iter().any(|e| *e > 0.0))
-                    .map(|(p, _)| p)
-                    .collect(),
-                need: need.map(Millimetres::from_mm),
-                ideal: core::array::from_fn(|m| {
-                    let full = full(m).filter(|f| *f > 0.0)?;
-                    Some(100.0 * need.get(m).copied().unwrap_or_default() / full)
-                }),
-                given: given.map(Millimetres::from_mm),
-                peak: Millimetres::from_mm(peak.get(place).copied().unwrap_or_default()),
-                error: (squares.iter().sum::<f64>() / 12.0).sqrt(),
-                over: beyond(1.0),
-                under: beyond(-1.0),
-            })
-        })
-        .collect();
-    let total: f64 = squares.iter().flatten().sum();
-    Budget {
-        rain,
-        knobs: base.knobs.clone(),
-        zones,
-        best,
-        searched_through,
-        error: mean_root(total),
-        error_at_100: mean_root(at_100),
-        error_as_set: mean_root(as_set),
     }
 }
 
-/// What the knobs are set to now, in a month (0 to 11).
-fn as_set_in(base: &Base, month: usize) -> Vec<u16> {
-    let Some(date) = i8::try_from(month + 1).ok().and_then(|m| Date::new(2025, m, 1).ok()) else {
-        return Vec::new();
+/// Works the budget of a box out.
+#[must_use]
+pub fn budget(base: &Base, needs: &[Need], rain: RainRule) -> Budget {
+    let count = base.zones.len();
+    let need_of = |place: usize| {
+        let station = base.zone(place)?.zone.number;
+        needs.iter().find(|n| n.station == station).map(|n| n.net_a_day.map(Millimetres::mm))
     };
-    percents_on(base, date)
+    let need: Vec<ByMonth<f64>> = (0..count).map(|place| need_of(place).unwrap_or_default()).collect();
+    let peak: Vec<f64> = need.iter().map(|n| n.iter().copied().fold(0.0, f64::max)).collect();
+    let months = ByMonth::from_fn(|month| {
+        MonthFound::of(base, month, need.iter().map(|n| *n.of(month)).collect(), &peak)
+    });
+    #[allow(clippy::cast_precision_loss, reason = "a few hundred zones")]
+    let mean_root = |sum: f64| if count == 0 { 0.0 } else { (sum / (12.0 * count as f64)).sqrt() };
+    let total = |of: fn(&MonthFound) -> f64| mean_root(months.iter().map(of).sum());
+    Budget {
+        rain,
+        knobs: base.knobs.clone(),
+        zones: (0..count).filter_map(|place| zone_budget(base, place, &months, &peak)).collect(),
+        error: total(|m| m.squares.iter().sum()),
+        error_at_100: total(|m| m.error_at_full),
+        error_as_set: total(|m| m.error_as_set),
+        searched_through: ByMonth::from_fn(|m| months.of(m).found.exhaustive),
+        best: months.map(|m| m.found.percents),
+    }
+}
+
+/// The budget of the zone at a place of the base.
+fn zone_budget(base: &Base, place: usize, months: &ByMonth<MonthFound>, peak: &[f64]) -> Option<ZoneBudget> {
+    let zone = base.zone(place)?;
+    let of = |values: fn(&MonthFound) -> &Vec<f64>| {
+        ByMonth::from_fn(|m| values(months.of(m)).get(place).copied()).whole()
+    };
+    let (need, given) = (of(|m| &m.column.need)?, of(|m| &m.given)?);
+    let (full, squares) = (of(|m| &m.at_full)?, of(|m| &m.squares)?);
+    let beyond = |sign: f64| {
+        let of_month = |m: Month| (sign * (given.of(m) - need.of(m))).max(0.0) * m.days();
+        Millimetres::from_mm(Month::ALL.into_iter().map(of_month).sum())
+    };
+    let runs = |events: &&ByMonth<f64>| events.iter().any(|e| *e > 0.0);
+    let programs = base.events.get(place)?.iter().enumerate();
+    Some(ZoneBudget {
+        station: zone.zone.number,
+        programs: programs.filter(|(_, events)| runs(events)).map(|(p, _)| p).collect(),
+        need: need.map(Millimetres::from_mm),
+        ideal: ByMonth::from_fn(|m| (*full.of(m) > 0.0).then(|| 100.0 * need.of(m) / full.of(m))),
+        given: given.map(Millimetres::from_mm),
+        peak: Millimetres::from_mm(*peak.get(place)?),
+        error: (squares.iter().sum::<f64>() / 12.0).sqrt(),
+        over: beyond(1.0),
+        under: beyond(-1.0),
+    })
 }
 
 /// What the knobs are set to on a date.
@@ -339,11 +317,11 @@ fn percents_on(base: &Base, date: Date) -> Vec<u16> {
         .collect()
 }
 
-/// Settings with the best percentages of a month (0 to 11) set; a box that holds twelve takes all.
+/// Settings with the best percentages of a month set; a box that holds twelve takes all.
 #[must_use]
-pub fn with_best(settings: &Settings, budget: &Budget, month: usize) -> Settings {
+pub fn with_best(settings: &Settings, budget: &Budget, month: Month) -> Settings {
     let mut changed = settings.clone();
-    let of = |m: usize, knob: usize| budget.best.get(m).and_then(|b| b.get(knob)).copied().flatten();
+    let of = |m: Month, knob: usize| budget.best.of(m).get(knob).copied().flatten();
     match &mut changed.percentages {
         Percentages::Box(value) => {
             if let Some(p) = of(month, 0) {
@@ -360,9 +338,9 @@ pub fn with_best(settings: &Settings, budget: &Budget, month: usize) -> Settings
             }
         }
         Percentages::Month(values) => {
-            for (m, slot) in values.iter_mut().enumerate() {
-                if let Some(p) = of(m, 0) {
-                    *slot = p;
+            for month in Month::ALL {
+                if let Some(p) = of(month, 0) {
+                    *values.of_mut(month) = p;
                 }
             }
         }

@@ -2,6 +2,7 @@
 
 use crate::account::season::{ANY_NIGHT, Step, replay_steps, steps};
 use crate::installation::WiredZone;
+use crate::quantity::month::{ByMonth, Month};
 use crate::quantity::units::{MM_PER_INCH, Millimetres};
 use crate::weather::climate::Climate;
 
@@ -43,10 +44,10 @@ pub enum NeedFrom {
 pub struct Need {
     /// Station.
     pub station: u16,
-    /// Net depth a day by month, January first.
-    pub net_a_day: [Millimetres; 12],
+    /// Net depth a day by month.
+    pub net_a_day: ByMonth<Millimetres>,
     /// Plant demand a day by month, before rain.
-    pub demand_a_day: [Millimetres; 12],
+    pub demand_a_day: ByMonth<Millimetres>,
     /// How rain was counted.
     pub from: NeedFrom,
 }
@@ -65,9 +66,7 @@ pub fn needs(zones: &[WiredZone], climate: &Climate, rain: RainRule, year: i16) 
         .iter()
         .map(|zone| {
             let resolved = &zone.resolved;
-            let demand: [Millimetres; 12] = core::array::from_fn(|m| {
-                et0.get(m).copied().unwrap_or_default() * resolved.landscape_coefficient_in(m + 1)
-            });
+            let demand = ByMonth::from_fn(|m| *et0.of(m) * resolved.landscape_coefficient_in(m));
             let (net_a_day, from) = match rain {
                 RainRule::LeftToHold => (demand, NeedFrom::EtAlone),
                 RainRule::Counted if balanced => match by_balance(zone, &steps) {
@@ -84,30 +83,32 @@ pub fn needs(zones: &[WiredZone], climate: &Climate, rain: RainRule, year: i16) 
         .collect()
 }
 
-fn by_formula(zone: &WiredZone, demand: &[Millimetres; 12], rain: &[Millimetres; 12]) -> [Millimetres; 12] {
+fn by_formula(
+    zone: &WiredZone,
+    demand: &ByMonth<Millimetres>,
+    rain: &ByMonth<Millimetres>,
+) -> ByMonth<Millimetres> {
     let storage = zone.resolved.root_zone.readily_available();
-    core::array::from_fn(|m| {
-        let days = crate::quantity::month::days_in(m);
-        let demand = demand.get(m).copied().unwrap_or_default() * days;
-        let rain = rain.get(m).copied().unwrap_or_default() * zone.resolved.rain_share;
+    ByMonth::from_fn(|m| {
+        let days = m.days();
+        let demand = *demand.of(m) * days;
+        let rain = *rain.of(m) * zone.resolved.rain_share;
         (demand - effective_rain_scs(rain, demand, storage)).max(Millimetres::ZERO) * (1.0 / days)
     })
 }
 
 /// Mean net irrigation a day of each month over the whole record, watered as advised.
-fn by_balance(zone: &WiredZone, steps: &[Step]) -> Option<[Millimetres; 12]> {
+fn by_balance(zone: &WiredZone, steps: &[Step]) -> Option<ByMonth<Millimetres>> {
     let mut undated = zone.resolved.clone();
     (undated.grow_in, undated.wean_off) = (None, None);
     let days = replay_steps((&zone.zone, &undated), steps, &ANY_NIGHT, &[]);
-    let mut sums = [(0.0, 0.0_f64); 12];
+    let mut sums = ByMonth::all((0.0, 0.0_f64));
     for day in &days {
-        let month = usize::from(day.date.month().unsigned_abs()).wrapping_sub(1);
-        if let Some((water, count)) = sums.get_mut(month) {
-            // What a day takes out beyond its rain is what irrigation has to put back; a refill
-            // stands on one day for many, so the month's share is demand less the rain that stayed.
-            *water += day.demand.mm() - (day.rain_in.mm() - rain_lost(day));
-            *count += 1.0;
-        }
+        let (water, count) = sums.of_mut(Month::of(day.date));
+        // What a day takes out beyond its rain is what irrigation has to put back; a refill
+        // stands on one day for many, so the month's share is demand less the rain that stayed.
+        *water += day.demand.mm() - (day.rain_in.mm() - rain_lost(day));
+        *count += 1.0;
     }
     sums.iter()
         .all(|(_, n)| *n > 0.0)

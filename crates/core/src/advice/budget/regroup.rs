@@ -4,6 +4,7 @@
 use super::{Base, Budget, NO_NEED_MM, Need, RainRule, budget};
 use crate::controller::schedule::Settings;
 use crate::installation::Installation;
+use crate::quantity::month::{ByMonth, Month};
 use crate::quantity::units::Millimetres;
 use jiff::civil::Date;
 
@@ -94,8 +95,7 @@ pub fn improvements(
         let then = of(&tried);
         // Base minutes and percentage belong together: longer minutes at the old percentage would
         // drown everybody until the next visit.
-        let tried =
-            super::with_best(&tried, &then, usize::from(from.month().unsigned_abs()).saturating_sub(1));
+        let tried = super::with_best(&tried, &then, Month::of(from));
         let better = then.error < now.error * (1.0 - WORTHWHILE) && then.error < now.error - 1e-6;
         if better && tried.check(&installation.card).is_empty() && no_worse(faults(&tried), faults_now) {
             out.push(Improvement {
@@ -115,16 +115,16 @@ fn no_worse((faults, warnings): (usize, usize), (faults_now, warnings_now): (usi
 }
 
 /// Need of a zone a day by month, mm.
-fn need_of(needs: &[Need], station: u16) -> Option<[f64; 12]> {
+fn need_of(needs: &[Need], station: u16) -> Option<ByMonth<f64>> {
     needs.iter().find(|n| n.station == station).map(|n| n.net_a_day.map(Millimetres::mm))
 }
 
-fn peak(need: &[f64; 12]) -> f64 {
+fn peak(need: &ByMonth<f64>) -> f64 {
     need.iter().copied().fold(0.0, f64::max)
 }
 
 /// The season of a zone as shares of its peak: what one percentage has to follow.
-fn shape(need: &[f64; 12]) -> [f64; 12] {
+fn shape(need: &ByMonth<f64>) -> ByMonth<f64> {
     let peak = peak(need);
     need.map(|n| if peak > NO_NEED_MM { n / peak } else { 0.0 })
 }
@@ -178,9 +178,9 @@ fn best_run_time(base: &Base, now: &Budget, place: usize, program: usize, needs:
     // Depth a day of one second of base run time, by month.
     let per_second = zone.net_of(crate::quantity::units::Minutes::from_min(1.0 / 60.0)).mm();
     let (mut up, mut down) = (0.0, 0.0);
-    for (m, events) in months.iter().enumerate() {
-        let percent = now.best.get(m).and_then(|b| b.get(knob)).copied().flatten();
-        let (Some(percent), Some(need)) = (percent, need.get(m)) else { continue };
+    for (month, events) in months.months() {
+        let need = need.of(month);
+        let Some(percent) = now.best.of(month).get(knob).copied().flatten() else { continue };
         let gain = events * per_second * f64::from(percent) / 100.0;
         up += gain * need;
         down += gain * gain;
@@ -204,66 +204,65 @@ fn regroup_zones(
 ) {
     let mut moved: Vec<u16> = Vec::new();
     for _ in 0..MOST_MOVES {
-        let base_settings = settings.clone();
-        let base = Base::new(installation, &base_settings, year);
-        if base.knobs.len() < 2 {
-            return;
-        }
-        let members = |program: usize, without: u16| -> Vec<[f64; 12]> {
-            base_settings
-                .programs
-                .get(program)
-                .into_iter()
-                .flat_map(|p| &p.run_times)
-                .filter(|(n, s)| *n != without && *s > 0)
-                .filter_map(|(n, _)| need_of(needs, *n).map(|need| shape(&need)))
-                .collect()
+        let best = {
+            let base = Base::new(installation, settings, year);
+            if base.knobs.len() < 2 {
+                return;
+            }
+            best_program(&base, settings, needs, &moved)
         };
-        // How far a season lies from the mean of a program's others.
-        let distance = |program: usize, station: u16| -> Option<f64> {
-            let others = members(program, station);
-            let own = shape(&need_of(needs, station)?);
-            #[allow(clippy::cast_precision_loss, reason = "zones of a program")]
-            let count = others.len() as f64;
-            if others.is_empty() {
-                return None;
-            }
-            Some(
-                (0..12)
-                    .map(|m| {
-                        let mean = others.iter().filter_map(|o| o.get(m)).sum::<f64>() / count;
-                        (own.get(m).copied().unwrap_or_default() - mean).powi(2)
-                    })
-                    .sum(),
-            )
-        };
-        let mut candidates: Vec<(f64, u16, usize, usize)> = Vec::new();
-        for place in 0..base.zones.len() {
-            let Some(zone) = base.zone(place) else { continue };
-            let station = zone.zone.number;
-            let programs: Vec<usize> = (0..base_settings.programs.len())
-                .filter(|p| base_settings.run_time_s(*p, station) > 0)
-                .collect();
-            let [own] = programs.as_slice() else { continue };
-            if moved.contains(&station) {
-                continue;
-            }
-            let Some(here) = distance(*own, station) else { continue };
-            for other in 0..base_settings.programs.len() {
-                if other == *own || !base.knobs.contains(&super::Knob::Program(other)) {
-                    continue;
-                }
-                if let Some(there) = distance(other, station).filter(|d| *d < here) {
-                    candidates.push((here - there, station, *own, other));
-                }
-            }
-        }
-        candidates.sort_by(|a, b| b.0.total_cmp(&a.0).then(a.1.cmp(&b.1)));
-        let Some((_, station, from, to)) = candidates.first().copied() else { return };
-        let seconds = settings.run_time_s(from, station);
-        let step = Move::Program { station, from, to, seconds };
+        let Some(step) = best else { return };
         step.apply(settings);
         moves.push(step);
-        moved.push(station);
+        moved.extend(match step {
+            Move::Program { station, .. } => Some(station),
+            Move::BaseTime { .. } => None,
+        });
     }
+}
+
+/// How far the season of a station lies from the mean of a program's others; `None` when it has none.
+fn distance(settings: &Settings, needs: &[Need], program: usize, station: u16) -> Option<f64> {
+    let own = shape(&need_of(needs, station)?);
+    let others: Vec<ByMonth<f64>> = settings
+        .programs
+        .get(program)
+        .into_iter()
+        .flat_map(|p| &p.run_times)
+        .filter(|(n, s)| *n != station && *s > 0)
+        .filter_map(|(n, _)| need_of(needs, *n).map(|need| shape(&need)))
+        .collect();
+    #[allow(clippy::cast_precision_loss, reason = "zones of a program")]
+    let count = others.len() as f64;
+    let apart = |month: Month| {
+        let mean = others.iter().map(|other| other.of(month)).sum::<f64>() / count;
+        (own.of(month) - mean).powi(2)
+    };
+    (!others.is_empty()).then(|| Month::ALL.into_iter().map(apart).sum())
+}
+
+/// The move of a zone that was not moved yet which brings its season nearest to its program's.
+fn best_program(base: &Base, settings: &Settings, needs: &[Need], moved: &[u16]) -> Option<Move> {
+    let mut candidates: Vec<(f64, u16, usize, usize)> = Vec::new();
+    for zone in (0..base.zones.len()).filter_map(|place| base.zone(place)) {
+        let station = zone.zone.number;
+        let programs: Vec<usize> =
+            (0..settings.programs.len()).filter(|p| settings.run_time_s(*p, station) > 0).collect();
+        let [own] = programs.as_slice() else { continue };
+        if moved.contains(&station) {
+            continue;
+        }
+        let Some(here) = distance(settings, needs, *own, station) else { continue };
+        for other in 0..settings.programs.len() {
+            if other == *own || !base.knobs.contains(&super::Knob::Program(other)) {
+                continue;
+            }
+            if let Some(there) = distance(settings, needs, other, station).filter(|d| *d < here) {
+                candidates.push((here - there, station, *own, other));
+            }
+        }
+    }
+    candidates.sort_by(|a, b| b.0.total_cmp(&a.0).then(a.1.cmp(&b.1)));
+    let (_, station, from, to) = candidates.first().copied()?;
+    Some(Move::Program { station, from, to, seconds: settings.run_time_s(from, station) })
 }

@@ -107,10 +107,6 @@ fn nights_at_full(base: &Base, from: Date, to: Date) -> Nights {
     out
 }
 
-fn month(date: Date) -> usize {
-    usize::from(date.month().unsigned_abs()).wrapping_sub(1)
-}
-
 fn run(
     school: School,
     base: &Base,
@@ -126,10 +122,10 @@ fn run(
     while date <= to {
         let values: Vec<f64> = match school {
             School::Leave => super::percents_on(base, date).iter().map(|p| f64::from(*p)).collect(),
-            School::Monthly => knobs(budget.best.get(month(date))),
+            School::Monthly => knobs(budget.best.on(date)),
             School::Weekly => {
                 if weekly.is_empty() || date.weekday() == Weekday::Monday {
-                    weekly = knobs(Some(&week(base, climate, date).best));
+                    weekly = knobs(&week(base, climate, date).best);
                 }
                 weekly.clone()
             }
@@ -200,8 +196,8 @@ fn run(
 }
 
 /// Knobs that turn nothing in need stand at nought.
-fn knobs(best: Option<&Vec<Option<u16>>>) -> Vec<f64> {
-    best.map_or(Vec::new(), |b| b.iter().map(|p| f64::from(p.unwrap_or(0))).collect())
+fn knobs(best: &[Option<u16>]) -> Vec<f64> {
+    best.iter().map(|p| f64::from(p.unwrap_or(0))).collect()
 }
 
 /// Percentage from the trailing mean of ET0 against the peak month, as an ET sensor would set it.

@@ -1,6 +1,7 @@
 use super::*;
 use crate::ground::planting::OwnCoefficient;
 use crate::installation::samples;
+use crate::quantity::month::{ByMonth, Month};
 use crate::quantity::units::Celsius;
 use crate::weather::DayWeather;
 use crate::weather::climate::Climate;
@@ -24,14 +25,14 @@ fn installation() -> Installation {
 }
 
 /// A need of a given peak and winter share for each zone.
-fn need(station: u16, by_month: [f64; 12]) -> Need {
+fn need(station: u16, by_month: ByMonth<f64>) -> Need {
     let net = by_month.map(Millimetres::from_mm);
     Need { station, net_a_day: net, demand_a_day: net, from: need::NeedFrom::EtAlone }
 }
 
-fn wave(peak: f64, winter: f64) -> [f64; 12] {
-    core::array::from_fn(|m| {
-        let phase = (m as f64 - 6.0).abs() / 6.0;
+fn wave(peak: f64, winter: f64) -> ByMonth<f64> {
+    ByMonth::from_fn(|month| {
+        let phase = (f64::from(month.number()) - 7.0).abs() / 6.0;
         peak * (1.0 - (1.0 - winter) * phase)
     })
 }
@@ -46,10 +47,10 @@ fn a_single_zone_gets_the_nearest_step_of_its_ideal() {
     let budget = budget(&base, &[need(1, wave(4.0, 0.2))], RainRule::LeftToHold);
     let zone = &budget.zones[0];
     // 31.75 mm/h for 10 min at a multiplier of 1/0.76 brings 4.0217 mm.
-    assert!((zone.ideal[6].unwrap() - 100.0 * 4.0 / 4.021_667).abs() < 0.01, "{:?}", zone.ideal);
-    for m in 0..12 {
-        let ideal = zone.ideal[m].unwrap();
-        assert_eq!(budget.best[m][0], Some(((ideal / 10.0).round() * 10.0) as u16), "month {m}: {ideal}");
+    assert!((zone.ideal.of(Month::July).unwrap() - 100.0 * 4.0 / 4.021_667).abs() < 0.01, "{:?}", zone.ideal);
+    for (month, ideal) in zone.ideal.months() {
+        let step = ((ideal.unwrap() / 10.0).round() * 10.0) as u16;
+        assert_eq!(budget.best.of(month)[0], Some(step), "{month:?}: {ideal:?}");
     }
     assert!(budget.error < budget.error_at_100);
     assert!((budget.error_as_set - budget.error_at_100).abs() < 1e-12, "it is set to 100");
@@ -88,10 +89,14 @@ fn zones_under_one_box_percentage_have_one_knob() {
     assert_eq!(base.knobs, [Knob::Box]);
     let needs = [need(1, wave(4.0, 0.2)), need(2, wave(4.0, 0.2))];
     let budget = budget(&base, &needs, RainRule::LeftToHold);
-    let set = with_best(&settings, &budget, 3);
+    let set = with_best(&settings, &budget, Month::April);
     let Percentages::Month(values) = set.percentages else { panic!() };
-    assert_eq!(values[6], budget.best[6][0].unwrap());
-    assert_eq!(values[0], budget.best[0][0].unwrap(), "a box that holds twelve takes all twelve");
+    assert_eq!(*values.of(Month::July), budget.best.of(Month::July)[0].unwrap());
+    assert_eq!(
+        *values.of(Month::January),
+        budget.best.of(Month::January)[0].unwrap(),
+        "a box that holds twelve takes all twelve"
+    );
 }
 
 #[test]
@@ -102,9 +107,9 @@ fn months_of_an_off_season_have_no_percentage() {
     settings.off_season = Some(crate::controller::schedule::YearSpan { from: (11, 1), until: (2, 28) });
     let budget =
         budget(&Base::new(&installation, &settings, YEAR), &[need(1, wave(4.0, 0.3))], RainRule::LeftToHold);
-    assert_eq!(budget.best[11][0], None);
-    assert_eq!(budget.zones[0].ideal[0], None);
-    assert!(budget.best[4][0].is_some());
+    assert_eq!(budget.best.of(Month::December)[0], None);
+    assert_eq!(*budget.zones[0].ideal.of(Month::January), None);
+    assert!(budget.best.of(Month::May)[0].is_some());
     assert!(budget.zones[0].under.mm() > 0.0, "the need of the winter is not given");
 }
 
@@ -194,17 +199,20 @@ fn rain_that_counts_lowers_the_need_and_a_roof_keeps_it() {
     let climate = Climate::from_record(&days, samples::site().station());
     let dry = needs(&installation.zones, &climate, RainRule::LeftToHold, YEAR);
     let wet = needs(&installation.zones, &climate, RainRule::Counted, YEAR);
-    assert!(wet[0].net_a_day[6] < dry[0].net_a_day[6]);
-    assert!((wet[1].net_a_day[6].mm() - dry[1].net_a_day[6].mm()).abs() < 0.15, "no rain under glass");
+    assert!(wet[0].net_a_day.of(Month::July) < dry[0].net_a_day.of(Month::July));
+    assert!(
+        (wet[1].net_a_day.of(Month::July).mm() - dry[1].net_a_day.of(Month::July).mm()).abs() < 0.15,
+        "no rain under glass"
+    );
     assert_eq!(wet[0].from, need::NeedFrom::Balance);
     // 1.2 mm a day fall; what comes soon after a refill drains, the rest takes the place of watering.
-    let saved = dry[0].net_a_day[6].mm() - wet[0].net_a_day[6].mm();
+    let saved = dry[0].net_a_day.of(Month::July).mm() - wet[0].net_a_day.of(Month::July).mm();
     assert!((0.5..=1.25).contains(&saved), "{saved}");
 }
 
 /// The least error over every combination of settable percentages, tried one by one.
-fn brute(base: &Base, needs: &[[f64; 12]], peak: &[f64], month: usize, choices: &[u16]) -> f64 {
-    let column = base.column(month, needs.iter().map(|n| n[month]).collect());
+fn brute(base: &Base, needs: &[ByMonth<f64>], peak: &[f64], month: Month, choices: &[u16]) -> f64 {
+    let column = base.column(month, needs.iter().map(|n| *n.of(month)).collect());
     let mut least = f64::INFINITY;
     let total = choices.len().pow(base.knobs.len() as u32);
     for mut code in 0..total {
@@ -249,17 +257,17 @@ proptest! {
         prop_assume!(!base.zones.is_empty());
         let needs: Vec<Need> = (0..4).map(|z| need(z as u16 + 1, wave(peaks[z], winters[z]))).collect();
         let budget = budget(&base, &needs, RainRule::LeftToHold);
-        let by_place: Vec<[f64; 12]> = base.zones.iter().map(|z| needs[*z].net_a_day.map(Millimetres::mm)).collect();
+        let by_place: Vec<ByMonth<f64>> = base.zones.iter().map(|z| needs[*z].net_a_day.map(Millimetres::mm)).collect();
         let peak: Vec<f64> = by_place.iter().map(|n| n.iter().copied().fold(0.0, f64::max)).collect();
         let choices = base.choices();
-        for month in [0, 6, 9] {
-            let column = base.column(month, by_place.iter().map(|n| n[month]).collect());
+        for month in [Month::January, Month::July, Month::October] {
+            let column = base.column(month, by_place.iter().map(|n| *n.of(month)).collect());
             // A month in which nothing needs water has no percentage and is not compared.
             if column.need.iter().all(|n| *n <= NO_NEED_MM) { continue }
-            let chosen: Vec<u16> = budget.best[month].iter().map(|p| p.unwrap_or(installation.card.percentage_min)).collect();
+            let chosen: Vec<u16> = budget.best.of(month).iter().map(|p| p.unwrap_or(installation.card.percentage_min)).collect();
             let error = best::error(&base, &column, &peak, &chosen);
             let least = brute(&base, &by_place, &peak, month, &choices);
-            prop_assert!((error - least).abs() < 1e-12, "month {month}: {error} against {least}");
+            prop_assert!((error - least).abs() < 1e-12, "{month:?}: {error} against {least}");
         }
     }
 

@@ -121,12 +121,8 @@ pub fn week(base: &Base, climate: &Climate, from: Date) -> WeekAdvice {
 /// Mean events a day of a zone by program in the week from a date: of its month, or of both when it
 /// crosses into another.
 fn events_of_week(base: &Base, place: usize, from: Date) -> Vec<f64> {
-    let month = |d: Date| usize::from(d.month().unsigned_abs()).wrapping_sub(1);
-    let (a, b) = (month(from), month(week_end(from)));
+    let last = week_end(from);
     base.events.get(place).map_or(Vec::new(), |programs| {
-        programs
-            .iter()
-            .map(|m| 0.5 * (m.get(a).copied().unwrap_or_default() + m.get(b).copied().unwrap_or_default()))
-            .collect()
+        programs.iter().map(|by_month| 0.5 * (by_month.on(from) + by_month.on(last))).collect()
     })
 }

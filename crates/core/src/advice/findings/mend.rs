@@ -193,8 +193,7 @@ pub(super) fn candidates(
         }
         (Kind::SupplyExceeded { .. }, Place::Box) => out.push(Mend::WorkBack { on: from }),
         (Kind::PastSunrise { month, .. }, Place::Program(_)) => {
-            let year = if *month < from.month() { from.year() + 1 } else { from.year() };
-            out.extend(Date::new(year, *month, 8).map(|on| Mend::WorkBack { on }));
+            out.extend(super::timing::week_of(*month, from).map(|on| Mend::WorkBack { on }));
         }
         (Kind::ForbiddenDay { .. } | Kind::TooManyDays { .. }, Place::Program(program)) => {
             // A run that goes on past midnight touches the next date; begun after midnight it does not.

@@ -14,6 +14,7 @@ pub use mend::Mend;
 
 use crate::controller::schedule::{ScheduledRun, Settings, expand};
 use crate::installation::Installation;
+use crate::quantity::month::Month;
 use crate::quantity::units::{Litres, LitresPerMinute};
 use jiff::civil::Date;
 use jiff::{Timestamp, ToSpan};
@@ -167,7 +168,7 @@ pub enum Kind {
     /// The percentage pushes the night past sunrise in a month.
     PastSunrise {
         /// The month, January is 1.
-        month: i8,
+        month: Month,
         /// Its percentage.
         percentage: u16,
         /// Minutes past sunrise (or the window's end, if that is later).

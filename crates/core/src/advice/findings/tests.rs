@@ -2,6 +2,7 @@ use super::*;
 use crate::controller::ordinance::samples::{law, two_days_a_week};
 use crate::controller::schedule::{Days, Percentages, Settings};
 use crate::installation::samples::installation;
+use crate::quantity::month::{ByMonth, Month};
 use jiff::civil::{date, time};
 use jiff::tz::TimeZone;
 
@@ -260,11 +261,11 @@ fn a_percentage_that_pushes_the_night_past_sunrise_is_foreseen() {
     installation.card.percentage_scope = crate::controller::PercentageScope::Month;
     let mut settings = sound();
     settings.programs[0].starts = vec![time(3, 30, 0, 0)];
-    let mut months = [100; 12];
-    months[5] = 180;
+    let mut months = ByMonth::all(100);
+    *months.of_mut(Month::June) = 180;
     settings.percentages = Percentages::Month(months);
     let (finding, after) = mended(&installation, &settings, "past-sunrise-p0");
-    let Kind::PastSunrise { month: 6, percentage: 180, minutes } = finding.kind else {
+    let Kind::PastSunrise { month: Month::June, percentage: 180, minutes } = finding.kind else {
         panic!("{finding:?}")
     };
     // 108 min from 03:30 end at 05:18; the window ends at 05:00, after sunrise there and then.

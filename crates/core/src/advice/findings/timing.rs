@@ -3,6 +3,7 @@
 use super::{Cost, Finding, Kind, Look, Place, Severity};
 use crate::controller::ordinance::{Forbidden, Subject, Why, shared};
 use crate::controller::schedule::{Days, Percentages, ScheduledRun, expand};
+use crate::quantity::month::{ByMonth, Month};
 use crate::weather::sun::sunrise_sunset_utc_h;
 use jiff::civil::Date;
 use jiff::tz::TimeZone;
@@ -208,23 +209,27 @@ fn clock_changes(look: &Look<'_>, findings: &mut Vec<Finding>) {
 
 /// The month in which the night is at its tightest: the highest percentage where each month has
 /// its own, else the highest demand.
-pub(super) fn peak_month(look: &Look<'_>) -> i8 {
-    let key = |i: usize| match &look.settings.percentages {
-        Percentages::Month(values) => f64::from(values.get(i).copied().unwrap_or(0)),
-        _ => 0.0,
+pub(super) fn peak_month(look: &Look<'_>) -> Month {
+    let key = |month: Month| match &look.settings.percentages {
+        Percentages::Month(values) => *values.of(month),
+        _ => 0,
     };
-    let et0 = |i: usize| look.installation.monthly_et0.get(i).map_or(0.0, |v| v.mm());
-    (0..12usize)
-        .max_by(|a, b| key(*a).total_cmp(&key(*b)).then(et0(*a).total_cmp(&et0(*b))).then(b.cmp(a)))
-        .and_then(|i| i8::try_from(i + 1).ok())
-        .unwrap_or(7)
+    let et0 = |month: Month| look.installation.monthly_et0.of(month).mm();
+    let heavier =
+        |a: &Month, b: &Month| key(*a).cmp(&key(*b)).then(et0(*a).total_cmp(&et0(*b))).then(b.cmp(a));
+    Month::ALL.into_iter().max_by(heavier).unwrap_or(Month::July)
+}
+
+/// The first day of the week of a month that is looked at, the next that comes from a date.
+pub(super) fn week_of(month: Month, from: Date) -> Option<Date> {
+    let year = if month < Month::of(from) { from.year() + 1 } else { from.year() };
+    Date::new(year, month.number(), 8).ok()
 }
 
 fn past_sunrise(look: &Look<'_>, findings: &mut Vec<Finding>) {
     let installation = look.installation;
     let month = peak_month(look);
-    let year = if month < look.from.month() { look.from.year() + 1 } else { look.from.year() };
-    let Ok(first) = Date::new(year, month, 8) else { return };
+    let Some(first) = week_of(month, look.from) else { return };
     let last = first.checked_add(SUNRISE_DAYS.days()).unwrap_or(first);
     let past = |settings: &crate::controller::schedule::Settings| -> Option<(i64, usize)> {
         let runs = expand(settings, &installation.card, &installation.tz, first, last);
@@ -247,7 +252,7 @@ fn past_sunrise(look: &Look<'_>, findings: &mut Vec<Finding>) {
         percentages: match &look.settings.percentages {
             Percentages::Box(_) => Percentages::Box(100),
             Percentages::Program(v) => Percentages::Program(vec![100; v.len()]),
-            Percentages::Month(_) => Percentages::Month([100; 12]),
+            Percentages::Month(_) => Percentages::Month(ByMonth::all(100)),
         },
         ..look.settings.clone()
     };

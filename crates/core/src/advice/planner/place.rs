@@ -9,6 +9,7 @@ use crate::controller::schedule::{
     Days, Percentages, Program, Settings, expand, minute_of, nearest_percentage, start_at_or_before,
 };
 use crate::ground::application::Cycles;
+use crate::quantity::month::ByMonth;
 use crate::quantity::units::{LitresPerMinute, Minutes};
 use jiff::civil::{Date, Time};
 use jiff::tz::TimeZone;
@@ -365,7 +366,7 @@ pub(super) fn assemble(
     let hundred = nearest_percentage(card, 100);
     settings.percentages = match &request.present.percentages {
         Percentages::Box(_) => Percentages::Box(hundred),
-        Percentages::Month(_) => Percentages::Month([hundred; 12]),
+        Percentages::Month(_) => Percentages::Month(ByMonth::all(hundred)),
         Percentages::Program(values) => Percentages::Program(
             (0..settings.programs.len())
                 .map(|i| if kept.contains(&i) { values.get(i).copied().unwrap_or(hundred) } else { hundred })

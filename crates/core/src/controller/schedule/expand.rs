@@ -390,8 +390,8 @@ mod tests {
 
     #[test]
     fn a_percentage_of_each_month_changes_at_midnight_of_the_first() {
-        let mut months = [100; 12];
-        months[6] = 50;
+        let mut months = crate::quantity::month::ByMonth::all(100);
+        *months.of_mut(crate::quantity::month::Month::July) = 50;
         let mut settings = settings(vec![program(&[time(23, 59, 0, 0), time(0, 1, 0, 0)], &[(1, 1200)])]);
         settings.percentages = Percentages::Month(months);
         let card = Card { percentage_scope: crate::controller::PercentageScope::Month, ..twelve_stations() };

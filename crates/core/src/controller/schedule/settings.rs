@@ -2,6 +2,7 @@
 
 use super::Days;
 use crate::controller::{Card, PercentageScope};
+use crate::quantity::month::ByMonth;
 use jiff::civil::{Date, Time};
 
 /// A program.
@@ -37,8 +38,8 @@ pub enum Percentages {
     Box(u16),
     /// One for each program, in the order of the programs.
     Program(Vec<u16>),
-    /// One for each month, January first.
-    Month([u16; 12]),
+    /// One for each month.
+    Month(ByMonth<u16>),
 }
 
 impl Percentages {
@@ -48,10 +49,7 @@ impl Percentages {
         match self {
             Self::Box(value) => *value,
             Self::Program(values) => values.get(program).copied().unwrap_or(100),
-            Self::Month(values) => {
-                let month = usize::from(date.month().unsigned_abs());
-                values.get(month - 1).copied().unwrap_or(100)
-            }
+            Self::Month(values) => *values.on(date),
         }
     }
 }
@@ -158,7 +156,7 @@ impl Settings {
             percentages: match card.percentage_scope {
                 PercentageScope::Box => Percentages::Box(100),
                 PercentageScope::Program => Percentages::Program(vec![100; programs.len()]),
-                PercentageScope::Month => Percentages::Month([100; 12]),
+                PercentageScope::Month => Percentages::Month(ByMonth::all(100)),
             },
             programs,
             stations: Vec::new(),
@@ -323,7 +321,7 @@ impl Settings {
         let (values, scope): (&[u16], _) = match &self.percentages {
             Percentages::Box(value) => (std::slice::from_ref(value), PercentageScope::Box),
             Percentages::Program(values) => (values, PercentageScope::Program),
-            Percentages::Month(values) => (values, PercentageScope::Month),
+            Percentages::Month(values) => (values.as_slice(), PercentageScope::Month),
         };
         if scope != card.percentage_scope {
             say(

@@ -11,7 +11,7 @@ const FILL: SignedDuration = SignedDuration::from_secs(120);
 /// Time after a run in which the pipes may still draw.
 const SETTLE: SignedDuration = SignedDuration::from_secs(60);
 /// Readings from which a zone's flow counts as learned.
-const ENOUGH: usize = 3;
+pub const LEARNING_READINGS: usize = 3;
 /// Flow that counts as water while nothing runs, L/min (our stated default).
 const LEAK_L_PER_MIN: f64 = 1.0;
 
@@ -49,7 +49,7 @@ fn alone(runs: &[ScheduledRun], at: Timestamp) -> Option<&ScheduledRun> {
 }
 
 /// Flow of each station, L/min: the median of the readings taken while it ran alone and filled.
-/// Stations with fewer than three readings are left out.
+/// Stations with fewer than [`LEARNING_READINGS`] are left out.
 #[must_use]
 pub fn learn_flow(readings: &Readings, runs: &[ScheduledRun]) -> BTreeMap<u16, f64> {
     let mut by_station: BTreeMap<u16, Vec<f64>> = BTreeMap::new();
@@ -60,7 +60,7 @@ pub fn learn_flow(readings: &Readings, runs: &[ScheduledRun]) -> BTreeMap<u16, f
     }
     by_station
         .into_iter()
-        .filter(|(_, values)| values.len() >= ENOUGH)
+        .filter(|(_, values)| values.len() >= LEARNING_READINGS)
         .filter_map(|(station, mut values)| {
             values.sort_by(f64::total_cmp);
             Some((station, *values.get(values.len() / 2)?))

@@ -9,7 +9,7 @@ mod percentage;
 mod soil;
 
 pub use drying::{Drying, rain_holds};
-pub use flow::{FlowAlarm, FlowAlarmKind, flow_alarms, learn_flow};
+pub use flow::{FlowAlarm, FlowAlarmKind, LEARNING_READINGS, flow_alarms, learn_flow};
 pub use percentage::{EtPercentage, et_percentage};
 pub use soil::{CycleWindow, WINDOW_MARGIN_MIN, WindowDecision, cycle_window_needed_min, decide_windows};
 

@@ -3,6 +3,7 @@
 mod figures;
 mod view;
 
+use crate::page::box_version::{BoxVersion, Sayings};
 use crate::page::frame::{Chapter, Frame};
 use crate::server::error::{PageError, page, see_other};
 use crate::server::session::{Fields, flash};
@@ -14,9 +15,9 @@ use std::sync::Arc;
 use upland_core::advice::budget::{Base, RainRule, budget, improvements, needs, week, with_best};
 use upland_core::advice::findings::faults;
 use upland_core::codes::Coded;
-use upland_core::controller::schedule::Percentages;
-use upland_store::Saved;
-use upland_store::settings::{NewSettings, SettingsKind, SettingsRecord};
+use upland_core::controller::schedule::{Percentages, Settings};
+use upland_core::quantity::month::Month;
+use upland_store::settings::SettingsKind;
 use view::BudgetPage;
 
 pub(crate) fn routes(config: &mut web::ServiceConfig) {
@@ -28,7 +29,7 @@ pub(crate) fn routes(config: &mut web::ServiceConfig) {
 struct Query {
     rain: Option<String>,
     /// 1 to 12.
-    month: Option<usize>,
+    month: Option<i8>,
     /// A station, whose month is opened.
     zone: Option<u16>,
 }
@@ -58,23 +59,24 @@ async fn budget_page(
     query: web::Query<Query>,
 ) -> Result<HttpResponse, PageError> {
     let bench = here.workbench(path.1).await?;
-    let history = history(&here, &bench).await?;
+    let history = here.settings_history(&bench).await?;
     let mut frame = Frame::of_site(&here, format!("{}: budget", bench.controller()?.place), Chapter::Budget)?;
     frame.here = format!("{}/budget", bench.path());
     let rain = query.rain();
     let shared = here.state.clone();
     let drawn = web::block(move || {
         let figures = Figures::of(&shared, &bench, rain)?;
-        BudgetPage::new(frame, &bench, &history, (&figures, rain), query.month, query.zone)
+        BudgetPage::new(
+            frame,
+            &bench,
+            &history,
+            (&figures, rain),
+            query.month.and_then(Month::from_number),
+            query.zone,
+        )
     })
     .await??;
     page(&drawn)
-}
-
-/// Versions of the box's settings, newest first.
-async fn history(here: &AtSite, bench: &Workbench) -> Result<Vec<SettingsRecord>, PageError> {
-    let id = bench.site_box()?.record.id;
-    here.read(move |snapshot| snapshot.settings_history(id)).await
 }
 
 /// Saves settings that the budget made as a new version.
@@ -82,48 +84,25 @@ async fn save(
     here: &AtSite,
     bench: &Workbench,
     fields: &Fields,
-    (settings, reason, text): (upland_core::controller::schedule::Settings, String, String),
+    (settings, reason, text): (Settings, String, String),
 ) -> Result<HttpResponse, PageError> {
     let base: i32 = fields
         .get("base")
         .parse()
         .map_err(|_| PageError::BadRequest("The form does not say its version. Reload the page.".into()))?;
-    let id = bench.site_box()?.record.id;
     // Back to the month that was looked at.
     let back = match fields.get("month").parse::<u8>() {
         Ok(month) => format!("{}/budget?month={month}", bench.path()),
         Err(_) => format!("{}/budget", bench.path()),
     };
-    let saved = here
-        .change(move |change| {
-            let new = NewSettings { settings: &settings, kind: SettingsKind::Changed, reason: &reason };
-            change.save_settings(id, base, new)
-        })
-        .await?;
-    match saved {
-        None => Err(PageError::NotFound),
-        Some(Saved::As(version)) => {
-            let undo = (base > 0).then(|| format!("{}/history/{base}/restore", bench.path()));
-            flash(
-                &here.who.session,
-                format!("{text} It is version {version}; set it at the box too."),
-                undo,
-            )?;
-            Ok(see_other(&back))
-        }
-        Some(Saved::Unchanged(version)) => {
-            flash(&here.who.session, format!("The box is set to that already, as version {version}."), None)?;
-            Ok(see_other(&back))
-        }
-        Some(Saved::Conflict(theirs)) => {
-            let text = format!(
-                "{} saved version {} in the meantime. This is the budget against it; look again.",
-                theirs.saved_by, theirs.version
-            );
-            flash(&here.who.session, text, None)?;
-            Ok(see_other(&back))
-        }
-    }
+    let say = Sayings {
+        done: &|version| format!("{text} It is version {version}; set it at the box too."),
+        done_at: back.clone(),
+        meanwhile: "This is the budget against it; look again.",
+        again_at: back,
+        undo: true,
+    };
+    BoxVersion { settings, kind: SettingsKind::Changed, reason, base }.save(here, bench, say).await
 }
 
 /// Sets the best percentages of a month; a box that holds twelve takes all.
@@ -134,18 +113,17 @@ async fn set_month(
     fields: Fields,
 ) -> Result<HttpResponse, PageError> {
     let bench = here.workbench(path.1).await?;
-    let month =
-        fields.get("month").parse::<usize>().ok().filter(|m| (1..=12).contains(m)).ok_or_else(|| {
-            PageError::BadRequest("The form does not say its month. Reload the page.".into())
-        })?;
+    let month = fields.get("month").parse().ok().and_then(Month::from_number);
+    let unsaid = || PageError::BadRequest("The form does not say its month. Reload the page.".into());
+    let month = month.ok_or_else(unsaid)?;
     let rain = RainRule::from_code(fields.get("rain")).unwrap_or_default();
     let settings = bench.settings();
     let year = bench.today.year();
     let base = Base::new(&bench.installation, &settings, year);
     let found = budget(&base, &needs(&bench.installation.zones, &bench.climate, rain, year), rain);
-    let changed = with_best(&settings, &found, month - 1);
+    let changed = with_best(&settings, &found, month);
     let twelve = matches!(changed.percentages, Percentages::Month(_));
-    let name = crate::page::quantities::month_name(i8::try_from(month).unwrap_or(1));
+    let name = month.name();
     let (reason, text) = if twelve {
         (
             "twelve monthly percentages from the budget".to_owned(),

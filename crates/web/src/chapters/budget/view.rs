@@ -2,7 +2,6 @@
 
 use super::figures::Figures;
 use crate::page::frame::Frame;
-use crate::page::quantities::month_name;
 use crate::page::quantities::{capital, depth, in_words, plain, short_date, volume};
 use crate::page::working::{Working, working};
 use crate::server::error::PageError;
@@ -15,6 +14,7 @@ use upland_core::advice::budget::{
 use upland_core::codes::Coded;
 use upland_core::controller::schedule::{Percentages, Settings};
 use upland_core::explain::{budget_month, budget_week};
+use upland_core::quantity::month::Month;
 use upland_store::settings::SettingsRecord;
 
 /// Given and need may differ by this share before a cell is marked.
@@ -33,7 +33,7 @@ pub(super) struct NoBox {
 }
 
 pub(super) struct MonthHead {
-    pub number: usize,
+    pub number: i8,
     pub short: &'static str,
     pub now: bool,
 }
@@ -104,7 +104,7 @@ pub(super) struct BudgetPage {
     pub runs: bool,
     pub rain: &'static str,
     pub rains: Vec<(&'static str, &'static str, bool)>,
-    pub month: usize,
+    pub month: i8,
     pub verdict: String,
     pub left: String,
     pub set_label: String,
@@ -124,9 +124,6 @@ pub(super) struct BudgetPage {
     pub school_span: String,
     pub stepwise: bool,
 }
-
-const SHORT: [&str; 12] =
-    ["Jan", "Feb", "Mar", "Apr", "May", "Jun", "Jul", "Aug", "Sep", "Oct", "Nov", "Dec"];
 
 fn percent(value: f64) -> String {
     format!("{} %", plain(100.0 * value, 0))
@@ -164,10 +161,8 @@ pub(super) fn with_week(settings: &Settings, advice: &WeekAdvice, date: Date) ->
     match &mut changed.percentages {
         Percentages::Box(value) => *value = of(0).unwrap_or(*value),
         Percentages::Month(values) => {
-            let month = usize::from(date.month().unsigned_abs()).wrapping_sub(1);
-            if let (Some(slot), Some(p)) = (values.get_mut(month), of(0)) {
-                *slot = p;
-            }
+            let value = values.of_mut(Month::of(date));
+            *value = of(0).unwrap_or(*value);
         }
         Percentages::Program(values) => {
             for (k, knob) in advice.knobs.iter().enumerate() {
@@ -194,14 +189,12 @@ impl Maker<'_> {
         format!("{station} {name}")
     }
 
-    fn zone_row(&self, zone: &ZoneBudget, now: usize) -> ZoneRow {
+    fn zone_row(&self, zone: &ZoneBudget, now: Month) -> ZoneRow {
         let units = self.bench.units();
-        let cells = (0..12)
+        let cells = Month::ALL
+            .into_iter()
             .map(|m| {
-                let of = |v: &[upland_core::quantity::units::Millimetres; 12]| {
-                    v.get(m).copied().unwrap_or_default()
-                };
-                let (need, given) = (of(&zone.need), of(&zone.given));
+                let (need, given) = (*zone.need.of(m), *zone.given.of(m));
                 let off = (given.mm() - need.mm()) / zone.peak.mm().max(0.1);
                 let mut class = match off {
                     o if o > FAIR => "over".to_owned(),
@@ -228,7 +221,7 @@ impl Maker<'_> {
                         "{}/budget?rain={}&month={}&zone={}#opened",
                         self.bench.path(),
                         self.rain.code(),
-                        m + 1,
+                        m.number(),
                         zone.station
                     ),
                     title: format!("needs {}, gets {} a day", depth(units, need), depth(units, given)),
@@ -335,29 +328,28 @@ impl BudgetPage {
         bench: &Workbench,
         versions: &[SettingsRecord],
         (figures, rain): (&Figures, RainRule),
-        month: Option<usize>,
+        month: Option<Month>,
         zone: Option<u16>,
     ) -> Result<Self, PageError> {
         let Figures { needed, found, advice, .. } = figures;
         let settings = bench.settings();
         let maker = Maker { bench, settings: &settings, rain };
         let (year, climate) = (bench.today.year(), &bench.climate);
-        let now = usize::from(bench.today.month().unsigned_abs());
-        let month = month.filter(|m| (1..=12).contains(m)).unwrap_or(now);
+        let month = month.unwrap_or(Month::of(bench.today));
         let twelve = matches!(settings.percentages, Percentages::Month(_));
-        let best = found.best.get(month - 1).cloned().unwrap_or_default();
-        let name = month_name(i8::try_from(month).unwrap_or(1));
+        let best = found.best.of(month);
+        let name = month.name();
 
         let opened = zone.and_then(|station| {
             let zone = bench.installation.zone(station)?;
             let row = found.zones.iter().find(|z| z.station == station)?;
             let need = needed.iter().find(|n| n.station == station)?;
-            let et0 = climate.monthly_expected_et0(year).get(month - 1).copied()?;
+            let et0 = *climate.monthly_expected_et0(year).of(month);
             let of = format!("{}, {name}", maker.zone_name(station));
             Some(working(
                 "opened".into(),
                 of,
-                &budget_month(zone, row, need, et0, month - 1, rain),
+                &budget_month(zone, row, need, et0, month, rain),
                 bench.units(),
             ))
         });
@@ -370,7 +362,7 @@ impl BudgetPage {
             })
             .collect();
         let worst = worst(found, &maker);
-        let set_now = upland_core::advice::budget::with_best(&settings, found, month - 1) == settings;
+        let set_now = upland_core::advice::budget::with_best(&settings, found, month) == settings;
         Ok(Self {
             path: bench.path(),
             site_id: bench.loaded.site.id,
@@ -382,8 +374,8 @@ impl BudgetPage {
             rains: [RainRule::LeftToHold, RainRule::Counted]
                 .map(|r| (r.code(), r.label(), r == rain))
                 .to_vec(),
-            month,
-            verdict: format!("{name}: {}.", knob_words(&found.knobs, &best, &settings)),
+            month: month.number(),
+            verdict: format!("{name}: {}.", knob_words(&found.knobs, best, &settings)),
             left: format!(
                 "Set so, zones are off by {} of their peak need, root mean square over the year{}; as set now by {}, at 100 % by {}.{}",
                 percent(found.error),
@@ -398,10 +390,9 @@ impl BudgetPage {
                 format!("Set {name}'s percentages")
             },
             is_set: set_now,
-            months: SHORT
-                .iter()
-                .enumerate()
-                .map(|(m, short)| MonthHead { number: m + 1, short, now: m + 1 == month })
+            months: Month::ALL
+                .into_iter()
+                .map(|m| MonthHead { number: m.number(), short: m.short(), now: m == month })
                 .collect(),
             knobs: found
                 .knobs
@@ -411,17 +402,16 @@ impl BudgetPage {
                     name: knob_name(*knob, &settings),
                     best: found
                         .best
-                        .iter()
-                        .enumerate()
+                        .months()
                         .map(|(m, b)| {
                             let text =
                                 b.get(k).copied().flatten().map_or("off".to_owned(), |p| p.to_string());
-                            (text, m + 1 == month)
+                            (text, m == month)
                         })
                         .collect(),
                 })
                 .collect(),
-            zones: found.zones.iter().map(|z| maker.zone_row(z, month - 1)).collect(),
+            zones: found.zones.iter().map(|z| maker.zone_row(z, month)).collect(),
             opened,
             week_verdict: format!(
                 "Week from {}: {}.",
@@ -480,7 +470,7 @@ mod tests {
     use super::*;
     use crate::fixture;
 
-    fn page(rain: RainRule, month: Option<usize>, zone: Option<u16>) -> BudgetPage {
+    fn page(rain: RainRule, month: Option<Month>, zone: Option<u16>) -> BudgetPage {
         let bench = fixture::workbench();
         let history: Vec<SettingsRecord> = bench.saved().cloned().into_iter().collect();
         BudgetPage::new(
@@ -510,17 +500,17 @@ mod tests {
 
     #[test]
     fn a_cell_opens_to_its_inputs() {
-        let opened = page(RainRule::LeftToHold, Some(4), Some(1)).opened.unwrap();
+        let opened = page(RainRule::LeftToHold, Some(Month::April), Some(1)).opened.unwrap();
         assert!(opened.of.ends_with("April"), "{}", opened.of);
         assert!(opened.steps.len() >= 4);
-        assert!(page(RainRule::LeftToHold, Some(4), Some(99)).opened.is_none());
+        assert!(page(RainRule::LeftToHold, Some(Month::April), Some(99)).opened.is_none());
     }
 
     #[test]
     fn this_week_sets_the_month_of_a_box_that_holds_twelve() {
         let bench = fixture::workbench();
         let mut settings = bench.settings();
-        settings.percentages = Percentages::Month([100; 12]);
+        settings.percentages = Percentages::Month(upland_core::quantity::month::ByMonth::all(100));
         let advice = WeekAdvice {
             from: bench.today,
             knobs: vec![Knob::Box],
@@ -534,6 +524,6 @@ mod tests {
         let Percentages::Month(values) = with_week(&settings, &advice, bench.today).percentages else {
             panic!()
         };
-        assert_eq!((values[6], values[5]), (70, 100), "July alone");
+        assert_eq!((*values.of(Month::July), *values.of(Month::June)), (70, 100), "July alone");
     }
 }

@@ -5,11 +5,13 @@ use super::texts::{self, TextError, Texts};
 use super::timeline::Zoom;
 use super::view::{self, FieldsView, LiveView};
 use super::{BoxHead, Tab};
+use crate::page::box_version::BoxVersion;
 use crate::page::forms::base_version;
 use crate::page::forms::three_way;
 use crate::page::frame::Frame;
 use crate::server::error::{PageError, page, page_with, see_other};
-use crate::server::session::{Fields, SignedIn, flash};
+use crate::server::session::{Fields, flash};
+use crate::site::clock::asked_day;
 use crate::site::context::{AtSite, EditorAt};
 use crate::site::workbench::Workbench;
 use actix_web::http::StatusCode;
@@ -20,7 +22,7 @@ use std::sync::Arc;
 use upland_core::advice::findings::check;
 use upland_core::controller::schedule::{Settings, difference};
 use upland_store::Saved;
-use upland_store::settings::{NewSettings, SettingsKind};
+use upland_store::settings::{SettingsKind, SettingsRecord};
 
 pub(super) fn routes(config: &mut web::ServiceConfig) {
     config.service(first_box).service(settings_page).service(draft).service(save);
@@ -50,7 +52,7 @@ struct EditorPart {
     chosen: Date,
     zoom: &'static str,
     fields: FieldsView,
-    live: LiveView,
+    live: Arc<LiveView>,
     changes: usize,
     message: String,
     reason: String,
@@ -73,48 +75,88 @@ pub(super) struct NightQuery {
     zoom: Option<String>,
 }
 
-pub(super) fn night_of(text: Option<&str>, today: Date) -> Result<Date, PageError> {
-    match text {
-        None | Some("") => Ok(today),
-        Some(text) => text
-            .parse::<Date>()
-            .ok()
-            .filter(|d| (1900..=2200).contains(&d.year()))
-            .ok_or_else(|| PageError::BadRequest(format!("\"{text}\" is not a date written YYYY-MM-DD."))),
+/// The night that is looked at closely, and how.
+#[derive(Debug, Clone, Copy)]
+struct Look {
+    chosen: Date,
+    zoom: Zoom,
+}
+
+impl Look {
+    fn of(fields: &Fields, today: Date) -> Result<Self, PageError> {
+        let chosen = asked_day(Some(fields.get("night")))?.unwrap_or(today);
+        Ok(Self { chosen, zoom: Zoom::of(fields.get("zoom")) })
     }
 }
 
 /// What the page is drawn from.
-struct Drawing<'a> {
-    texts: &'a Texts,
-    errors: &'a [TextError],
-    settings: Option<&'a Settings>,
+struct Drawing {
+    texts: Texts,
+    errors: Vec<TextError>,
+    /// `None` while a line cannot be read.
+    settings: Option<Settings>,
     version: i32,
-    chosen: Date,
-    zoom: Zoom,
+    look: Look,
     message: String,
     reason: String,
     refused: String,
 }
 
-fn part(bench: &Workbench, who: &SignedIn, drawing: Drawing<'_>) -> Result<EditorPart, PageError> {
-    let may_edit = who.may_edit();
-    let changes = match drawing.settings {
-        Some(settings) => difference(&bench.settings(), settings).len(),
-        None => 1,
+impl Drawing {
+    /// Settings as they are.
+    fn of(settings: Settings, version: i32, look: Look) -> Self {
+        Self {
+            texts: texts::texts(&settings),
+            errors: Vec::new(),
+            settings: Some(settings),
+            version,
+            look,
+            message: String::new(),
+            reason: String::new(),
+            refused: String::new(),
+        }
+    }
+
+    /// What was typed, with the lines that cannot be read.
+    fn typed(texts: Texts, errors: Vec<TextError>, version: i32, look: Look) -> Self {
+        let none = String::new;
+        let (message, reason, refused) = (none(), none(), none());
+        Self { texts, errors, settings: None, version, look, message, reason, refused }
+    }
+}
+
+/// Everything computed from settings, once for the same settings and moment.
+async fn live(
+    here: &AtSite,
+    bench: &Arc<Workbench>,
+    settings: &Settings,
+    look: Look,
+) -> Result<Arc<LiveView>, PageError> {
+    let may_edit = here.who.may_edit();
+    let of = (bench.path(), look, may_edit, settings);
+    let key = format!("{} {of:?}", here.key(here.moment(None)));
+    let (bench, settings) = (Arc::clone(bench), settings.clone());
+    here.once(key, 80, move |_| Ok(view::live(&bench, &settings, (look.chosen, look.zoom), may_edit))).await
+}
+
+async fn part(here: &AtSite, bench: &Arc<Workbench>, drawing: Drawing) -> Result<EditorPart, PageError> {
+    let may_edit = here.who.may_edit();
+    let (changes, live) = match &drawing.settings {
+        Some(settings) => {
+            let changes = difference(&bench.settings(), settings).len();
+            (changes, live(here, bench, settings, drawing.look).await?)
+        }
+        None => (1, Arc::new(view::unreadable(bench, &drawing.errors, drawing.look.chosen))),
     };
     Ok(EditorPart {
         head_path: bench.path(),
-        csrf: who.csrf()?,
+        csrf: here.who.csrf()?,
         version: drawing.version,
         first_time: bench.saved().is_none(),
-        chosen: drawing.chosen,
-        zoom: drawing.zoom.code(),
-        fields: view::fields(bench, drawing.texts, drawing.errors, may_edit),
-        live: match drawing.settings {
-            Some(settings) => view::live(bench, settings, (drawing.chosen, drawing.zoom), may_edit),
-            None => view::unreadable(bench, drawing.errors, drawing.chosen),
-        },
+        chosen: drawing.look.chosen,
+        zoom: drawing.look.zoom.code(),
+        fields: view::fields(bench, &drawing.texts, &drawing.errors, may_edit),
+        live,
         changes,
         message: drawing.message,
         reason: drawing.reason,
@@ -123,11 +165,11 @@ fn part(bench: &Workbench, who: &SignedIn, drawing: Drawing<'_>) -> Result<Edito
     })
 }
 
-fn whole(
-    bench: &Workbench,
+async fn whole(
     here: &AtSite,
+    bench: &Arc<Workbench>,
     status: StatusCode,
-    drawing: Drawing<'_>,
+    drawing: Drawing,
 ) -> Result<HttpResponse, PageError> {
     let saved = match bench.saved() {
         Some(record) => format!(
@@ -147,7 +189,7 @@ fn whole(
             frame: bench.frame(here, "settings")?,
             head: bench.head(Tab::Settings)?,
             saved,
-            editor: part(bench, &here.who, drawing)?,
+            editor: part(here, bench, drawing).await?,
         },
     )
 }
@@ -159,20 +201,10 @@ async fn settings_page(
     query: web::Query<NightQuery>,
 ) -> Result<HttpResponse, PageError> {
     let bench = here.workbench(path.1).await?;
-    let settings = bench.settings();
-    let chosen = night_of(query.night.as_deref(), bench.today)?;
-    let drawing = Drawing {
-        texts: &texts::texts(&settings),
-        errors: &[],
-        settings: Some(&settings),
-        version: bench.saved().map_or(0, |s| s.version),
-        chosen,
-        zoom: Zoom::of(query.zoom.as_deref().unwrap_or("")),
-        message: String::new(),
-        reason: String::new(),
-        refused: String::new(),
-    };
-    whole(&bench, &here, StatusCode::OK, drawing)
+    let chosen = asked_day(query.night.as_deref())?.unwrap_or(bench.today);
+    let look = Look { chosen, zoom: Zoom::of(query.zoom.as_deref().unwrap_or("")) };
+    let version = bench.saved().map_or(0, |s| s.version);
+    whole(&here, &bench, StatusCode::OK, Drawing::of(bench.settings(), version, look)).await
 }
 
 /// Computes a draft without storing it. With `mend`, the action of that finding is done first.
@@ -185,38 +217,29 @@ async fn draft(
     fields: Fields,
 ) -> Result<HttpResponse, PageError> {
     let bench = here.workbench(path.1).await?;
-    let (chosen, zoom) = (night_of(Some(fields.get("night")), bench.today)?, Zoom::of(fields.get("zoom")));
+    let look = Look::of(&fields, bench.today)?;
     let version = base_version(&fields)?;
     let wanted = request.headers().get("x-part").and_then(|v| v.to_str().ok()).unwrap_or("page").to_owned();
     let read = texts::read(&fields, &bench.installation.card, bench.today);
     if wanted == "live" {
-        return page(&match &read {
-            Ok(settings) => view::live(&bench, settings, (chosen, zoom), here.who.may_edit()),
-            Err(errors) => view::unreadable(&bench, errors, chosen),
-        });
+        return match &read {
+            Ok(settings) => page(&*live(&here, &bench, settings, look).await?),
+            Err(errors) => page(&view::unreadable(&bench, errors, look.chosen)),
+        };
     }
-    let (typed, errors, settings, message) = match read {
-        Err(errors) => (fields.0.clone(), errors, None, String::new()),
+    let mut drawing = match read {
+        Err(errors) => Drawing::typed(fields.0.clone(), errors, version, look),
         Ok(settings) => {
-            let (settings, message) = mended(&bench, settings, fields.get("mend"));
-            (texts::texts(&settings), Vec::new(), Some(settings), message)
+            let (id, bench) = (fields.get("mend").to_owned(), Arc::clone(&bench));
+            let (settings, message) = web::block(move || mended(&bench, settings, &id)).await?;
+            Drawing { message, ..Drawing::of(settings, version, look) }
         }
     };
-    let drawing = Drawing {
-        texts: &typed,
-        errors: &errors,
-        settings: settings.as_ref(),
-        version,
-        chosen,
-        zoom,
-        message,
-        reason: fields.get("reason").to_owned(),
-        refused: String::new(),
-    };
+    drawing.reason = fields.get("reason").to_owned();
     if wanted == "editor" {
-        return page(&part(&bench, &here.who, drawing)?);
+        return page(&part(&here, &bench, drawing).await?);
     }
-    whole(&bench, &here, StatusCode::OK, drawing)
+    whole(&here, &bench, StatusCode::OK, drawing).await
 }
 
 /// Does the action of a finding, if it is still there.
@@ -233,6 +256,20 @@ fn mended(bench: &Workbench, settings: Settings, id: &str) -> (Settings, String)
     (changed, format!("{words}: done. Nothing is stored until you save."))
 }
 
+/// Why settings with their reason cannot be stored, in words.
+fn refusal(bench: &Workbench, settings: &Settings, reason: &str) -> Option<String> {
+    if let Some(fault) = settings.check(&bench.installation.card).into_iter().next() {
+        return Some(format!(
+            "The box cannot hold this: {}. Nothing is stored yet; take the nearest under the findings, or change it.",
+            fault.message
+        ));
+    }
+    let unfit = reason.chars().count() > LONGEST_REASON || reason.chars().any(char::is_control);
+    (reason.is_empty() || unfit).then(|| {
+        "Say in a few words why; it is what the next person reads. Nothing is stored yet.".to_owned()
+    })
+}
+
 #[post("/sites/{id}/boxes/{number}")]
 async fn save(
     EditorAt(here): EditorAt,
@@ -240,111 +277,75 @@ async fn save(
     fields: Fields,
 ) -> Result<HttpResponse, PageError> {
     let bench = here.workbench(path.1).await?;
-    let (chosen, zoom) = (night_of(Some(fields.get("night")), bench.today)?, Zoom::of(fields.get("zoom")));
+    let look = Look::of(&fields, bench.today)?;
     let base = base_version(&fields)?;
     let reason = fields.get("reason").to_owned();
-    let refuse = |texts: &Texts, errors: &[TextError], settings: Option<&Settings>, refused: &str| {
-        let drawing = Drawing {
-            texts,
-            errors,
-            settings,
-            version: base,
-            chosen,
-            zoom,
-            message: String::new(),
-            reason: reason.clone(),
-            refused: refused.to_owned(),
-        };
-        whole(&bench, &here, StatusCode::UNPROCESSABLE_ENTITY, drawing)
-    };
     let settings = match texts::read(&fields, &bench.installation.card, bench.today) {
         Ok(settings) => settings,
         Err(errors) => {
-            return refuse(
-                &fields.0,
-                &errors,
-                None,
-                "Some lines cannot be read. Nothing is stored yet, and everything you typed is still here.",
-            );
+            let refused =
+                "Some lines cannot be read. Nothing is stored yet, and everything you typed is still here.";
+            let typed = Drawing::typed(fields.0.clone(), errors, base, look);
+            let drawing = Drawing { reason, refused: refused.to_owned(), ..typed };
+            return whole(&here, &bench, StatusCode::UNPROCESSABLE_ENTITY, drawing).await;
         }
     };
-    let typed = texts::texts(&settings);
-    if let Some(fault) = settings.check(&bench.installation.card).into_iter().next() {
-        let message = format!(
-            "The box cannot hold this: {}. Nothing is stored yet; take the nearest under the findings, or change it.",
-            fault.message
-        );
-        return refuse(&typed, &[], Some(&settings), &message);
+    if let Some(refused) = refusal(&bench, &settings, &reason) {
+        let drawing = Drawing { reason, refused, ..Drawing::of(settings, base, look) };
+        return whole(&here, &bench, StatusCode::UNPROCESSABLE_ENTITY, drawing).await;
     }
-    if reason.is_empty() || reason.chars().count() > LONGEST_REASON || reason.chars().any(char::is_control) {
-        return refuse(
-            &typed,
-            &[],
-            Some(&settings),
-            "Say in a few words why; it is what the next person reads. Nothing is stored yet.",
-        );
-    }
-    let kind = if base == 0 || fields.get("kind") == "as_found" {
-        SettingsKind::AsFound
+    let as_found = base == 0 || fields.get("kind") == "as_found";
+    let kind = if as_found { SettingsKind::AsFound } else { SettingsKind::Changed };
+    let new = BoxVersion { settings: settings.clone(), kind, reason: reason.clone(), base };
+    let text = match new.store(&here, &bench).await? {
+        Saved::As(version) => format!("Saved as version {version}. Print the door sheet, or key it in."),
+        Saved::Unchanged(version) => {
+            format!("Nothing changed: version {version} stands, and your reason was not needed.")
+        }
+        Saved::Conflict(theirs) => {
+            let before = here.read({
+                let id = bench.site_box()?.record.id;
+                move |snapshot| snapshot.settings_version(id, base)
+            });
+            let started = before.await?.map(|b| b.settings);
+            let together = together(&bench, started.as_ref(), &settings, &theirs);
+            let drawing = Drawing { reason, look, ..together };
+            return whole(&here, &bench, StatusCode::CONFLICT, drawing).await;
+        }
+    };
+    flash(&here.who.session, text, None)?;
+    Ok(see_other(&bench.path()))
+}
+
+/// Two edits of the same settings put together, yours on top of theirs.
+fn together(
+    bench: &Workbench,
+    started: Option<&Settings>,
+    yours: &Settings,
+    theirs: &SettingsRecord,
+) -> Drawing {
+    let started = started.map(texts::texts).unwrap_or_default();
+    let (merged, both) = three_way(&started, &texts::texts(yours), &texts::texts(&theirs.settings));
+    // Lines that were both readable stay so when they are put together.
+    let read = texts::read(&Fields(merged.clone()), &bench.installation.card, bench.today);
+    let (errors, settings) = match read {
+        Ok(settings) => (Vec::new(), Some(settings)),
+        Err(errors) => (errors, None),
+    };
+    let mut names: Vec<String> = both.iter().map(|n| texts::label(n)).collect();
+    names.dedup();
+    let lines = if names.is_empty() {
+        "; no line was changed by both".to_owned()
     } else {
-        SettingsKind::Changed
+        format!("; both of you changed {}", names.join(", "))
     };
-    let id = bench.site_box()?.record.id;
-    let new = settings.clone();
-    let saved = here
-        .change(move |change| {
-            change.save_settings(id, base, NewSettings { settings: &new, kind, reason: &reason })
-        })
-        .await?;
-    match saved {
-        None => Err(PageError::NotFound),
-        Some(Saved::As(version)) => {
-            flash(
-                &here.who.session,
-                format!("Saved as version {version}. Print the door sheet, or key it in."),
-                None,
-            )?;
-            Ok(see_other(&bench.path()))
-        }
-        Some(Saved::Unchanged(version)) => {
-            let text = format!("Nothing changed: version {version} stands, and your reason was not needed.");
-            flash(&here.who.session, text, None)?;
-            Ok(see_other(&bench.path()))
-        }
-        Some(Saved::Conflict(theirs)) => {
-            let before = here.read(move |snapshot| snapshot.settings_version(id, base)).await?;
-            let started = before.map(|b| texts::texts(&b.settings)).unwrap_or_default();
-            let (merged, both) = three_way(&started, &typed, &texts::texts(&theirs.settings));
-            // Lines that were both readable stay so when they are put together.
-            let together = texts::read(&Fields(merged.clone()), &bench.installation.card, bench.today);
-            let (errors, settings) = match together {
-                Ok(settings) => (Vec::new(), Some(settings)),
-                Err(errors) => (errors, None),
-            };
-            let mut names: Vec<String> = both.iter().map(|n| texts::label(n)).collect();
-            names.dedup();
-            let refused = format!(
-                "{} saved version {} while you were editing. Your changes are put on top of theirs{}. Look it over and save again.",
-                theirs.saved_by,
-                theirs.version,
-                if names.is_empty() {
-                    "; no line was changed by both".to_owned()
-                } else {
-                    format!("; both of you changed {}", names.join(", "))
-                }
-            );
-            let drawing = Drawing {
-                texts: &merged,
-                errors: &errors,
-                settings: settings.as_ref(),
-                version: theirs.version,
-                chosen,
-                zoom,
-                message: String::new(),
-                reason: fields.get("reason").to_owned(),
-                refused,
-            };
-            whole(&bench, &here, StatusCode::CONFLICT, drawing)
-        }
+    let look = Look { chosen: bench.today, zoom: Zoom::Day };
+    Drawing {
+        settings,
+        refused: format!(
+            "{} saved version {} while you were editing. Your changes are put on top of theirs{lines}. Look it over and save again.",
+            theirs.saved_by, theirs.version
+        ),
+        ..Drawing::typed(merged, errors, theirs.version, look)
     }
 }

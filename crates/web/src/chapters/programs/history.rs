@@ -3,6 +3,7 @@
 use super::BoxPage;
 use super::words::Names;
 use super::{BoxHead, Tab};
+use crate::page::box_version::{BoxVersion, Sayings};
 use crate::page::frame::Frame;
 use crate::server::download::attachment;
 use crate::server::error::{PageError, page_with, see_other};
@@ -18,8 +19,7 @@ use jiff::tz::TimeZone;
 use upland_core::controller::schedule::{Change, Settings, Where, difference};
 use upland_formats::PathProblem;
 use upland_formats::settings_file::{self, BoxFile};
-use upland_store::Saved;
-use upland_store::settings::{NewSettings, SettingsKind, SettingsRecord};
+use upland_store::settings::{SettingsKind, SettingsRecord};
 
 pub(super) fn routes(config: &mut web::ServiceConfig) {
     config
@@ -126,8 +126,7 @@ async fn draw(
     status: StatusCode,
     problems: Vec<PathProblem>,
 ) -> Result<HttpResponse, PageError> {
-    let id = bench.site_box()?.record.id;
-    let history = here.read(move |snapshot| snapshot.settings_history(id)).await?;
+    let history = here.settings_history(bench).await?;
     page_with(
         status,
         &HistoryPage {
@@ -170,28 +169,18 @@ async fn open_file(
         Ok(settings) => settings,
         Err(problems) => return draw(&here, &bench, StatusCode::UNPROCESSABLE_ENTITY, problems).await,
     };
-    let (id, base) = (bench.site_box()?.record.id, bench.saved().map_or(0, |s| s.version));
-    let reason = format!("from the file {}", file.file_name);
-    let saved = here
-        .change(move |change| {
-            change.save_settings(
-                id,
-                base,
-                NewSettings { settings: &settings, kind: SettingsKind::Changed, reason: &reason },
-            )
-        })
-        .await?;
-    let text = match saved {
-        None => return Err(PageError::NotFound),
-        Some(Saved::Unchanged(_)) => "The box is set to that already.".to_owned(),
-        Some(Saved::As(version)) => format!("{} is version {version}.", file.file_name),
-        Some(Saved::Conflict(theirs)) => format!(
-            "{} saved version {} at the same moment; send the file again.",
-            theirs.saved_by, theirs.version
-        ),
+    let base = bench.saved().map_or(0, |s| s.version);
+    let back = format!("{}/history", bench.path());
+    let name = file.file_name;
+    let reason = format!("from the file {name}");
+    let say = Sayings {
+        done: &|version| format!("{name} is version {version}."),
+        done_at: back.clone(),
+        meanwhile: "Send the file again.",
+        again_at: back,
+        undo: true,
     };
-    flash(&here.who.session, text, None)?;
-    Ok(see_other(&format!("{}/history", bench.path())))
+    BoxVersion { settings, kind: SettingsKind::Changed, reason, base }.save(&here, &bench, say).await
 }
 
 async fn version(here: &AtSite, bench: &Workbench, version: i32) -> Result<SettingsRecord, PageError> {
@@ -218,32 +207,16 @@ async fn restore_version(
         flash(&here.who.session, text, None)?;
         return Ok(see_other(&back));
     }
-    let id = bench.site_box()?.record.id;
     let reason = format!("back to version {}: {}", old.version, old.reason);
-    let saved = here
-        .change(move |change| {
-            let new = NewSettings { settings: &old.settings, kind: SettingsKind::Restored, reason: &reason };
-            change.save_settings(id, base, new)
-        })
-        .await?;
-    match saved {
-        None => return Err(PageError::NotFound),
-        Some(Saved::As(now)) => {
-            flash(&here.who.session, format!("Version {} is back, as version {now}.", path.2), None)?;
-        }
-        Some(Saved::Unchanged(_)) => flash(&here.who.session, "The box is set to that already.", None)?,
-        Some(Saved::Conflict(theirs)) => {
-            flash(
-                &here.who.session,
-                format!(
-                    "{} saved version {} in the meantime. Look at it first, then restore.",
-                    theirs.saved_by, theirs.version
-                ),
-                None,
-            )?;
-        }
-    }
-    Ok(see_other(&back))
+    let say = Sayings {
+        done: &|now| format!("Version {} is back, as version {now}.", old.version),
+        done_at: back.clone(),
+        meanwhile: "Look at it first, then restore.",
+        again_at: back,
+        undo: false,
+    };
+    let restored = BoxVersion { settings: old.settings, kind: SettingsKind::Restored, reason, base };
+    restored.save(&here, &bench, say).await
 }
 
 #[post("/sites/{id}/boxes/{number}/history/{version}/fallback")]

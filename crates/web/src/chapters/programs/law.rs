@@ -96,14 +96,12 @@ async fn law_page_with(
     refused: Option<Refused<'_>>,
 ) -> Result<HttpResponse, PageError> {
     let bench = here.workbench(path.1).await?;
-    let site_id = path.0;
-    let (library, applied) = here
-        .read(move |snapshot| Ok((snapshot.library::<Ordinance>()?, snapshot.ordinances(site_id)?)))
-        .await?;
+    let library = here.read(|snapshot| snapshot.library::<Ordinance>()).await?;
+    let applied = &here.facts.ordinances;
     let mut known: Vec<(i64, Ordinance)> =
         library.into_iter().map(|e: Entry<Ordinance>| (e.id, e.item)).collect();
     // One that was taken off the list still holds here, and must stay visible.
-    for own in &applied {
+    for own in applied {
         if known.iter().all(|(id, _)| *id != own.ordinance_id) {
             known.push((own.ordinance_id, own.applied.ordinance.clone()));
         }

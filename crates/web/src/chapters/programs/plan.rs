@@ -7,6 +7,7 @@ use super::timeline::{self, Shown, Week, Zoom};
 use super::view::monday;
 use super::words::{self, Names};
 use super::{BoxHead, Tab};
+use crate::page::box_version::{BoxVersion, Sayings};
 use crate::page::forms::base_version;
 use crate::page::frame::Frame;
 use crate::page::quantities::span;
@@ -18,14 +19,14 @@ use crate::site::workbench::Workbench;
 use actix_web::{HttpResponse, get, post, web};
 use askama::Template;
 use jiff::ToSpan;
+use std::sync::Arc;
 use upland_core::advice::findings::{Severity, check};
 use upland_core::advice::planner::{Proposal, Relax, Relaxation, Request, Strategy, plan, relaxations};
 use upland_core::codes::Coded;
 use upland_core::controller::schedule::{Percentages, Settings, Where, difference, expand};
 use upland_core::quantity::units::LitresPerMinute;
 use upland_formats::clock_time;
-use upland_store::Saved;
-use upland_store::settings::{NewSettings, SettingsKind};
+use upland_store::settings::SettingsKind;
 
 pub(super) fn routes(config: &mut web::ServiceConfig) {
     config.service(plan_page).service(accept);
@@ -129,17 +130,49 @@ struct NoFit {
     relaxations: Vec<(String, String)>,
 }
 
+/// What is planned, whoever looks.
+struct Plan {
+    strategies: Vec<StrategyLine>,
+    chosen: (&'static str, &'static str),
+    fit: Option<Fit>,
+    no_fit: Option<NoFit>,
+    relaxed: Vec<String>,
+}
+
+impl Plan {
+    fn of(bench: &Workbench, strategy: Strategy, relax: Relax) -> Self {
+        let present = bench.settings();
+        let asked = request(bench, &present, strategy, relax);
+        let (fit, no_fit) = match plan(&asked) {
+            Ok(proposal) => (Some(fit(bench, &present, &proposal)), None),
+            Err(binding) => {
+                let names = bench.names(&present);
+                let relaxations = relaxations(&asked);
+                let lines =
+                    relaxations.iter().map(|r| (href(strategy, r.relax), names.relaxation(r))).collect();
+                (None, Some(NoFit { binding: names.binding(&binding), relaxations: lines }))
+            }
+        };
+        Self {
+            strategies: Strategy::ALL
+                .iter()
+                .map(|s| strategy_line(bench, &present, *s, strategy, relax))
+                .collect(),
+            chosen: words::strategy(strategy),
+            fit,
+            no_fit,
+            relaxed: relaxed(bench, &present, relax),
+        }
+    }
+}
+
 #[derive(Template)]
 #[template(path = "chapters/programs/plan.html")]
 struct PlanPage {
     frame: Frame,
     head: BoxHead,
     version: i32,
-    strategies: Vec<StrategyLine>,
-    chosen: (&'static str, &'static str),
-    fit: Option<Fit>,
-    no_fit: Option<NoFit>,
-    relaxed: Vec<String>,
+    plan: Arc<Plan>,
     hidden: Vec<(&'static str, String)>,
 }
 
@@ -280,29 +313,14 @@ async fn plan_page(
 ) -> Result<HttpResponse, PageError> {
     let bench = here.workbench(path.1).await?;
     let (strategy, relax) = (query.strategy(&bench), query.relax());
-    let present = bench.settings();
-    let asked = request(&bench, &present, strategy, relax);
-    let (fit, no_fit) = match plan(&asked) {
-        Ok(proposal) => (Some(fit(&bench, &present, &proposal)), None),
-        Err(binding) => {
-            let names = bench.names(&present);
-            let relaxations = relaxations(&asked);
-            let lines = relaxations.iter().map(|r| (href(strategy, r.relax), names.relaxation(r))).collect();
-            (None, Some(NoFit { binding: names.binding(&binding), relaxations: lines }))
-        }
-    };
+    let key = format!("{} box {} {strategy:?} {relax:?}", here.key(here.moment(None)), path.1);
+    let planned = Arc::clone(&bench);
+    let plan = here.once(key, 60, move |_| Ok(Plan::of(&planned, strategy, relax))).await?;
     page(&PlanPage {
         frame: bench.frame(&here, "plan")?,
         head: bench.head(Tab::Plan)?,
         version: bench.saved().map_or(0, |s| s.version),
-        strategies: Strategy::ALL
-            .iter()
-            .map(|s| strategy_line(&bench, &present, *s, strategy, relax))
-            .collect(),
-        chosen: words::strategy(strategy),
-        fit,
-        no_fit,
-        relaxed: relaxed(&bench, &present, relax),
+        plan,
         hidden: vec![
             ("strategy", strategy.code().to_owned()),
             ("window", relax.window_from.map_or(String::new(), |t| t.strftime("%H:%M").to_string())),
@@ -390,7 +408,6 @@ async fn accept(
         return Ok(see_other(&back));
     }
     let whole = chosen.len() == proposal.programs.len();
-    let id = bench.site_box()?.record.id;
     let mut reason = words::strategy(strategy).0.to_lowercase();
     if !whole {
         reason.push_str(&format!(", {} of {} programs", chosen.len(), proposal.programs.len()));
@@ -399,36 +416,14 @@ async fn accept(
     if !given_up.is_empty() {
         reason.push_str(&format!("; with {}", given_up.join(", ").to_lowercase()));
     }
-    let saved = here
-        .change(move |change| {
-            let new = NewSettings { settings: &settings, kind: SettingsKind::Planned, reason: &reason };
-            change.save_settings(id, base, new)
-        })
-        .await?;
-    match saved {
-        None => Err(PageError::NotFound),
-        Some(Saved::As(version)) => {
-            let text = format!("The plan is version {version}. Print the door sheet, or key it in.");
-            let undo = (base > 0).then(|| format!("{}/history/{base}/restore", bench.path()));
-            flash(&here.who.session, text, undo)?;
-            Ok(see_other(&bench.path()))
-        }
-        Some(Saved::Unchanged(version)) => {
-            flash(&here.who.session, format!("The box is set to that already, as version {version}."), None)?;
-            Ok(see_other(&bench.path()))
-        }
-        Some(Saved::Conflict(theirs)) => {
-            flash(
-                &here.who.session,
-                format!(
-                    "{} saved version {} in the meantime. This is the plan against it; look again.",
-                    theirs.saved_by, theirs.version
-                ),
-                None,
-            )?;
-            Ok(see_other(&back))
-        }
-    }
+    let say = Sayings {
+        done: &|version| format!("The plan is version {version}. Print the door sheet, or key it in."),
+        done_at: bench.path(),
+        meanwhile: "This is the plan against it; look again.",
+        again_at: back,
+        undo: true,
+    };
+    BoxVersion { settings, kind: SettingsKind::Planned, reason, base }.save(&here, &bench, say).await
 }
 
 #[cfg(test)]

@@ -5,7 +5,6 @@ use super::BoxPage;
 use super::{BoxHead, Tab};
 use crate::page::frame::Frame;
 use crate::page::quantities::length_of_time;
-use crate::page::quantities::month_name;
 use crate::server::error::{PageError, page};
 use crate::site::context::AtSite;
 use crate::site::workbench::Workbench;
@@ -176,13 +175,9 @@ fn build(bench: &Workbench) -> Result<SheetView, PageError> {
             Percentages::Box(value) => format!("{value} % for the whole box"),
             Percentages::Program(_) => String::new(),
             Percentages::Month(values) => {
-                values
-                    .iter()
-                    .zip(1i8..)
-                    .map(|(v, m)| format!("{} {v}", month_name(m).get(..3).unwrap_or("")))
-                    .collect::<Vec<_>>()
-                    .join(", ")
-                    + " %"
+                let words: Vec<String> =
+                    values.months().map(|(month, v)| format!("{} {v}", month.short())).collect();
+                words.join(", ") + " %"
             }
         },
         stations: settings.stations.iter().map(station_line).collect(),
@@ -367,9 +362,11 @@ fn stages(bench: &Workbench) -> Vec<Stage> {
             })
             .collect(),
         Percentages::Month(values) => values
-            .iter()
-            .zip(1i8..)
-            .map(|(v, m)| step(format!("percent-{m}"), format!("{}: {v} %", month_name(m)), String::new()))
+            .months()
+            .map(|(month, v)| {
+                let id = format!("percent-{}", month.number());
+                step(id, format!("{}: {v} %", month.name()), String::new())
+            })
             .collect(),
     };
     let mut sensors: Vec<Step> = settings

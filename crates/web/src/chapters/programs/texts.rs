@@ -8,12 +8,11 @@ use upland_core::controller::schedule::{
     Days, Percentages, Program, Repeat, Settings, StationSetting, YearSpan,
 };
 use upland_core::controller::{Card, PercentageScope};
+use upland_core::quantity::month::{ByMonth, Month};
 
 /// A line with what is wrong with it.
 pub(crate) type TextError = (String, String);
 pub(crate) type Texts = BTreeMap<String, String>;
-
-const MONTHS: usize = 12;
 
 /// "12", or "7:30" where there are seconds.
 pub(crate) fn minutes(seconds: u32) -> String {
@@ -26,6 +25,11 @@ pub(crate) fn minutes(seconds: u32) -> String {
 
 fn clock(time: Time) -> String {
     time.strftime("%H:%M").to_string()
+}
+
+/// The field of a month's percentage.
+pub(crate) fn month_field(month: Month) -> String {
+    format!("month{}", month.number() - 1)
 }
 
 fn month_day((month, day): (i8, i8)) -> String {
@@ -79,8 +83,8 @@ pub(crate) fn texts(settings: &Settings) -> Texts {
             }
         }
         Percentages::Month(values) => {
-            for (i, value) in values.iter().enumerate() {
-                put(format!("month{i}"), value.to_string());
+            for (month, value) in values.months() {
+                put(month_field(month), value.to_string());
             }
         }
     }
@@ -298,11 +302,8 @@ pub(crate) fn read(fields: &Fields, card: &Card, today: Date) -> Result<Settings
             (0..programs.len()).map(|i| take.whole(&format!("p{i}-percent")).unwrap_or(100)).collect(),
         ),
         PercentageScope::Month => {
-            let mut values = [100; MONTHS];
-            for (i, value) in values.iter_mut().enumerate() {
-                *value = take.whole(&format!("month{i}")).unwrap_or(100);
-            }
-            Percentages::Month(values)
+            let of = |month| take.whole(&month_field(month)).unwrap_or(100);
+            Percentages::Month(ByMonth::from_fn(of))
         }
     };
     let stations = (1..=card.stations)

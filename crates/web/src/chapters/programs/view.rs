@@ -1,10 +1,9 @@
 //! View models of the settings page: the fields, and everything that is computed from them.
 
 use super::BoxPage;
-use super::texts::{TextError, Texts, label};
+use super::texts::{self, TextError, Texts, label};
 use super::timeline::{self, FLOW_PX, Night, Shown, TableLine, Week, Zoom};
 use super::words::{FindingWords, Names};
-use crate::page::quantities::month_name;
 use crate::page::quantities::span;
 use crate::page::quantities::{capital, depth, in_words, plain, volume};
 use crate::page::working::{Working, working};
@@ -17,6 +16,7 @@ use upland_core::controller::schedule::{Settings, expand};
 use upland_core::controller::{Card, PercentageScope};
 use upland_core::explain::weekly;
 use upland_core::installation::given;
+use upland_core::quantity::month::Month;
 
 /// Weeks over which what a zone gets is averaged.
 const WEEKS: u16 = 4;
@@ -154,7 +154,7 @@ pub(super) fn fields(bench: &Workbench, texts: &Texts, errors: &[TextError], may
         stations,
         percent: (card.percentage_scope == PercentageScope::Box).then(|| cell("percent".into())),
         months: if card.percentage_scope == PercentageScope::Month {
-            (1i8..=12).map(|m| (month_name(m), cell(format!("month{}", m - 1)))).collect()
+            Month::ALL.into_iter().map(|m| (m.name(), cell(texts::month_field(m)))).collect()
         } else {
             Vec::new()
         },

@@ -1,7 +1,7 @@
 //! Findings, actions and reasons as sentences.
 
 use crate::page::quantities::{capital, flow, in_words, plain, volume};
-use crate::page::quantities::{length_of_time, month_name, span};
+use crate::page::quantities::{length_of_time, span};
 use jiff::Timestamp;
 use jiff::civil::Date;
 use jiff::tz::TimeZone;
@@ -198,7 +198,7 @@ impl Names<'_> {
             ),
             Kind::PastSunrise { month, percentage, minutes } => format!(
                 "In {} the percentage of {percentage} % pushes the night {} past sunrise and window.",
-                month_name(*month),
+                month.name(),
                 span(minutes_f(*minutes))
             ),
             Kind::ClockChange { on, removed } => {
@@ -500,7 +500,11 @@ mod tests {
             Kind::HiddenProgram,
             Kind::EmptyProgram,
             Kind::OddPair { on: date(2026, 7, 31) },
-            Kind::PastSunrise { month: 6, percentage: 180, minutes: 75 },
+            Kind::PastSunrise {
+                month: upland_core::quantity::month::Month::June,
+                percentage: 180,
+                minutes: 75,
+            },
             Kind::ClockChange { on: date(2026, 10, 25), removed: false },
             Kind::ClockChange { on: date(2027, 3, 28), removed: true },
             Kind::NoFallbackMinutes,

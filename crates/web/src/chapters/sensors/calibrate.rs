@@ -112,7 +112,7 @@ fn curve(begun: Timestamp, readings: &[Reading], drained: Option<&Drained>) -> O
 }
 
 fn outcome(
-    room: &SensorStates,
+    states: &SensorStates,
     record: &SensorRecord,
     begun: Timestamp,
     readings: &[Reading],
@@ -128,7 +128,7 @@ fn outcome(
                 let alike = |z: &&upland_store::zones::ZoneRecord| {
                     z.zone.number == station && z.zone.box_number == record.sensor.box_number
                 };
-                room.loaded.zones.iter().find(alike).map(|z| z.zone.soil)
+                states.loaded.zones.iter().find(alike).map(|z| z.zone.soil)
             });
             let detail = match soil.map(|s| (s, expected_drained_pct(s))) {
                 Some((soil, (low, high))) if d.drained_pct < low || d.drained_pct > high => format!(
@@ -170,7 +170,7 @@ fn outcome(
             }
         }
         Err(why) => {
-            let (verdict, remedy) = failure(why, &room.tz);
+            let (verdict, remedy) = failure(why, &states.tz);
             Outcome {
                 verdict,
                 detail: String::new(),
@@ -191,40 +191,41 @@ struct Left {
     outcome: Option<Outcome>,
 }
 
-fn probe(room: &SensorStates, id: i64) -> Result<&SensorRecord, PageError> {
-    let record = find(room, id)?;
+fn probe(states: &SensorStates, id: i64) -> Result<&SensorRecord, PageError> {
+    let record = find(states, id)?;
     if record.sensor.card.senses(Sense::SoilMoisture) { Ok(record) } else { Err(PageError::NotFound) }
 }
 
 fn draw(
     here: &AtSite,
-    room: &SensorStates,
+    states: &SensorStates,
     id: i64,
     status: StatusCode,
     left: Left,
 ) -> Result<HttpResponse, PageError> {
-    let record = probe(room, id)?;
+    let record = probe(states, id)?;
     let station = record.sensor.placement.probe_station;
-    let yesterday = room.at - SignedDuration::from_hours(25);
+    let yesterday = states.at - SignedDuration::from_hours(25);
     page_with(
         status,
         &CalibratePage {
             frame: frame(here, "calibration")?,
-            site_id: room.loaded.site.id,
+            site_id: states.loaded.site.id,
             id,
             name: record.sensor.name.clone(),
             version: record.version,
             zone: station
                 .and_then(|s| {
-                    room.loaded
+                    states
+                        .loaded
                         .zones
                         .iter()
                         .find(|z| z.zone.number == s && z.zone.box_number == record.sensor.box_number)
                 })
                 .map_or(String::new(), |z| format!("{} {}", z.zone.number, z.zone.name)),
             threshold: record.sensor.setting.soil_threshold_pct.map(|t| plain(t, 1)),
-            begun: yesterday.to_zoned(room.tz.clone()).strftime("%Y-%m-%dT%H:%M").to_string(),
-            received: room
+            begun: yesterday.to_zoned(states.tz.clone()).strftime("%Y-%m-%dT%H:%M").to_string(),
+            received: states
                 .own(id)
                 .and_then(|r| r.get(&Channel::SoilMoisture))
                 .map_or(0, |r| r.as_slice().len()),
@@ -237,8 +238,8 @@ fn draw(
 
 #[get("/sites/{id}/sensors/{sensor}/calibrate")]
 async fn run_page(EditorAt(here): EditorAt, path: web::Path<(i64, i64)>) -> Result<HttpResponse, PageError> {
-    let room = here.sensor_states(None).await?;
-    draw(&here, &room, path.1, StatusCode::OK, Left::default())
+    let states = here.sensor_states(None).await?;
+    draw(&here, &states, path.1, StatusCode::OK, Left::default())
 }
 
 /// Looks at a run, and takes its threshold over when asked.
@@ -249,24 +250,24 @@ async fn look(
     fields: Fields,
 ) -> Result<HttpResponse, PageError> {
     let (site_id, id) = *path;
-    let room = here.sensor_states(None).await?;
-    let record = probe(&room, id)?;
+    let states = here.sensor_states(None).await?;
+    let record = probe(&states, id)?;
     let mut errors = Vec::new();
     let begun = fields
         .get("begun")
         .parse::<jiff::civil::DateTime>()
         .ok()
-        .and_then(|civil| Some(room.tz.to_ambiguous_zoned(civil).compatible().ok()?.timestamp()));
+        .and_then(|civil| Some(states.tz.to_ambiguous_zoned(civil).compatible().ok()?.timestamp()));
     if begun.is_none() {
         errors.push("Say when the soak ended and the first reading was taken: date and time.".to_owned());
     }
     let typed = fields.get("lines");
     let readings: Vec<Reading> = if typed.is_empty() {
-        let from = begun.unwrap_or(room.at);
+        let from = begun.unwrap_or(states.at);
         let until = from + SignedDuration::from_hours(LOOKED_AT_HOURS);
         here.read(move |snapshot| snapshot.raw_readings(id, Channel::SoilMoisture, (from, until))).await?
     } else {
-        match read_lines(Channel::SoilMoisture, typed, &room.tz, here.now()) {
+        match read_lines(Channel::SoilMoisture, typed, &states.tz, here.now()) {
             Ok(all) => all.into_iter().map(|(_, r)| r).collect(),
             Err(found) => {
                 errors.extend(found);
@@ -277,7 +278,7 @@ async fn look(
     let Some(begun) = begun.filter(|_| errors.is_empty()) else {
         return draw(
             &here,
-            &room,
+            &states,
             id,
             StatusCode::UNPROCESSABLE_ENTITY,
             Left { typed: fields, errors, outcome: None },
@@ -285,11 +286,11 @@ async fn look(
     };
     let found = calibrate(begun, &readings);
     if fields.get("then") != "take" {
-        let shown = outcome(&room, record, begun, &readings, &found);
+        let shown = outcome(&states, record, begun, &readings, &found);
         let status = if found.is_ok() { StatusCode::OK } else { StatusCode::UNPROCESSABLE_ENTITY };
         if let Err(why) = &found {
             // A failed run is remembered too: the next one may meet the same fault.
-            let (said, _) = failure(why, &room.tz);
+            let (said, _) = failure(why, &states.tz);
             here.change(move |change| {
                 let body = serde_json::json!({ "failure": said });
                 let event = NewSensorEvent {
@@ -303,15 +304,15 @@ async fn look(
             })
             .await?;
         }
-        return draw(&here, &room, id, status, Left { typed: fields, errors, outcome: Some(shown) });
+        return draw(&here, &states, id, status, Left { typed: fields, errors, outcome: Some(shown) });
     }
     let drained = match &found {
         Ok(drained) => *drained,
         Err(_) => {
-            let shown = outcome(&room, record, begun, &readings, &found);
+            let shown = outcome(&states, record, begun, &readings, &found);
             return draw(
                 &here,
-                &room,
+                &states,
                 id,
                 StatusCode::UNPROCESSABLE_ENTITY,
                 Left { typed: fields, errors, outcome: Some(shown) },
@@ -352,7 +353,7 @@ async fn look(
                 format!(
                     "Threshold {} % from the run of {}. Set it on the probe too.",
                     plain(drained.threshold_pct, 1),
-                    moment(begun, &room.tz)
+                    moment(begun, &states.tz)
                 ),
                 None,
             )?;
@@ -364,8 +365,8 @@ async fn look(
                 theirs.saved_by
             )];
             let here = here.again().await?;
-            let room = here.sensor_states(None).await?;
-            draw(&here, &room, id, StatusCode::CONFLICT, Left { typed: fields, errors, outcome: None })
+            let states = here.sensor_states(None).await?;
+            draw(&here, &states, id, StatusCode::CONFLICT, Left { typed: fields, errors, outcome: None })
         }
     }
 }
@@ -378,8 +379,8 @@ async fn adjust(
     fields: Fields,
 ) -> Result<HttpResponse, PageError> {
     let (site_id, id) = *path;
-    let room = here.sensor_states(None).await?;
-    let record = probe(&room, id)?;
+    let states = here.sensor_states(None).await?;
+    let record = probe(&states, id)?;
     let mut errors = Vec::new();
     let before = record.sensor.setting.soil_threshold_pct;
     let to: Option<f64> = fields.get("to").parse().ok();
@@ -406,14 +407,14 @@ async fn adjust(
     if !errors.is_empty() {
         return draw(
             &here,
-            &room,
+            &states,
             id,
             StatusCode::UNPROCESSABLE_ENTITY,
             Left { typed: fields, errors, outcome: None },
         );
     }
     let base = fields.get("base_version").parse().unwrap_or(0);
-    let (reason, at) = (fields.get("reason").to_owned(), room.at);
+    let (reason, at) = (fields.get("reason").to_owned(), states.at);
     let saved = here
         .change(move |change| {
             let saved = change.save_sensor(id, base, &sensor)?;

@@ -1,12 +1,10 @@
-//! One sensor: what it says and why, its record, each threshold on the site's own rain, its place, its
-//! bypass, its upkeep, its devices.
+//! The page of one sensor, and what is done from it: a bypass, a task, another threshold, taking it down.
 
-use super::figures::{Replayed, Span, ThresholdRow, extra, replayed};
-use super::list::{judged, next_task};
+use super::figures::replayed;
+use super::view::SensorView;
 use super::{find, frame};
 use crate::page::frame::Frame;
-use crate::page::quantities::plain;
-use crate::page::sensor_words::{cause, criterion, found, moment, remedy, says, verdict};
+use crate::page::sensor_words::moment;
 use crate::page::take_back::TakeBack;
 use crate::server::error::{PageError, page_with, see_other};
 use crate::server::session::{Fields, flash};
@@ -16,14 +14,15 @@ use crate::site::sensing::SensorStates;
 use actix_web::http::StatusCode;
 use actix_web::{HttpResponse, get, post, web};
 use askama::Template;
+use jiff::Timestamp;
 use jiff::civil::Date;
+use std::sync::Arc;
 use upland_core::codes::Coded;
 use upland_core::quantity::units::Millimetres;
 use upland_core::sensors::state::{BYPASS_HOURS, LONGEST_BYPASS_HOURS, Pause};
-use upland_core::sensors::{Channel, Sense, Task, upkeep};
+use upland_core::sensors::{Channel, Task};
 use upland_store::Subject;
-use upland_store::readings::{DeviceRecord, Refused};
-use upland_store::sensors::{NewSensorEvent, SensorEvent, SensorEventKind};
+use upland_store::sensors::{NewSensorEvent, SensorEventKind};
 
 /// When a task of a day counts as done.
 const NOON: jiff::civil::Time = jiff::civil::time(12, 0, 0, 0);
@@ -39,137 +38,29 @@ pub(super) fn routes(config: &mut web::ServiceConfig) {
         .service(restore);
 }
 
-struct PlaceRow {
-    criterion: &'static str,
-    verdict: &'static str,
-    fails: bool,
-    found: String,
-    remedy: &'static str,
-}
-
-struct TaskRow {
-    code: &'static str,
-    label: &'static str,
-    since: Date,
-    due: Date,
-    overdue: bool,
-}
-
-struct EventRow {
-    id: i64,
-    what: String,
-    when: String,
-    reason: String,
-    by: String,
-    undone: bool,
-}
-
-struct ReadRow {
-    channel: String,
-    last: String,
-    value: String,
-    count: usize,
-}
-
-struct DeviceRow {
-    id: i64,
-    name: String,
-    seen: String,
-    revoked: bool,
-    refused: Vec<String>,
-}
-
 #[derive(Template)]
 #[template(path = "chapters/sensors/sensor.html")]
 struct SensorPage {
     frame: Frame,
     site_id: i64,
     id: i64,
-    name: String,
-    card: String,
-    version: i32,
-    box_number: u8,
-    says: String,
-    because: String,
-    source: &'static str,
-    silent: bool,
-    broken_wire: &'static str,
-    extra: Vec<String>,
-    holds: Vec<String>,
-    spans: Vec<Span>,
-    months: Vec<Span>,
-    thresholds: Vec<ThresholdRow>,
-    replay_words: String,
-    place: Vec<PlaceRow>,
-    next: String,
-    overdue: bool,
-    tasks: Vec<TaskRow>,
-    events: Vec<EventRow>,
-    reads: Vec<ReadRow>,
-    devices: Vec<DeviceRow>,
+    sensor: Arc<SensorView>,
     new_token: Option<String>,
     /// Whether stand-ins are offered, readings of one that runs, and speeds.
     stand_ins: bool,
     stand_in: Option<u64>,
     speeds: [(u32, &'static str); 3],
     channels: Vec<(&'static str, &'static str)>,
-    is_probe: bool,
     errors: Vec<String>,
     typed: Fields,
-    today: Date,
     bypass_hours: i64,
     longest_hours: i64,
-    clock: String,
 }
 
 impl SensorPage {
     fn typed(&self, name: &str) -> &str {
         self.typed.get(name)
     }
-}
-
-fn event_row(room: &SensorStates, event: &SensorEvent) -> EventRow {
-    let text = |key: &str| {
-        event
-            .body
-            .get(key)
-            .map(|v| v.as_f64().map_or_else(|| v.as_str().unwrap_or("").to_owned(), |n| plain(n, 1)))
-    };
-    let what = match event.kind {
-        SensorEventKind::Bypass => "bypass".to_owned(),
-        SensorEventKind::Silence => "alarms silent".to_owned(),
-        SensorEventKind::Task => {
-            text("task").and_then(|t| Task::from_code(&t)).map_or("upkeep", Task::label).to_owned()
-        }
-        SensorEventKind::Calibration => match text("threshold_pct") {
-            Some(t) => format!("calibrated: threshold {t} %"),
-            None => format!("calibration failed: {}", text("failure").unwrap_or_default()),
-        },
-        SensorEventKind::Adjustment => format!(
-            "threshold {} → {}; looked {}",
-            text("from").unwrap_or_default(),
-            text("to").unwrap_or_default(),
-            text("looks").unwrap_or_default()
-        ),
-    };
-    EventRow {
-        id: event.id,
-        what,
-        when: match event.until {
-            Some(until) => format!("{} to {}", moment(event.from, &room.tz), moment(until, &room.tz)),
-            None => moment(event.from, &room.tz),
-        },
-        reason: event.reason.clone(),
-        by: event.said_by.clone(),
-        undone: event.undone,
-    }
-}
-
-struct Around {
-    devices: Vec<DeviceRecord>,
-    refused: Vec<Refused>,
-    stand_ins: bool,
-    stand_in: Option<u64>,
 }
 
 /// What a form left behind when it was refused.
@@ -186,169 +77,96 @@ pub(super) async fn draw(
     status: StatusCode,
     left: Left,
 ) -> Result<HttpResponse, PageError> {
-    let room = here.sensor_states(None).await?;
-    find(&room, id)?;
-    let (devices, refused) = here
-        .read(move |snapshot| {
+    let states = here.sensor_states(None).await?;
+    find(&states, id)?;
+    let own = Arc::clone(&states);
+    let key = format!("{} sensor {id} on {}", here.facts_key(), states.today);
+    let replayed = here.once(key, 30, move |_| Ok(replayed(&own, find(&own, id)?))).await?;
+    let key = format!("{} sensor {id}", here.key(here.moment(None)));
+    let sensor = here.once(key, 20, move |state| {
+        let (devices, refused) = state.store.read(|snapshot| {
             let mut devices = snapshot.devices(site_id)?;
             devices.retain(|d| d.sensor_id == id);
             let ids: Vec<i64> = devices.iter().map(|d| d.id).collect();
             let refused = if ids.is_empty() { Vec::new() } else { snapshot.refusals(&ids)? };
             Ok((devices, refused))
-        })
-        .await?;
+        })?;
+        SensorView::of(&states, id, replayed, (&devices, &refused))
+    });
+    let sensor = sensor.await?;
     let running = &here.state.stand_ins;
-    let around = Around { devices, refused, stand_ins: running.url.is_some(), stand_in: running.taken(id) };
-    let frame = frame(here, "sensor")?;
-    let drawn = web::block(move || build(frame, &room, id, around, left)).await??;
-    page_with(status, &drawn)
-}
-
-fn build(
-    frame: Frame,
-    room: &SensorStates,
-    id: i64,
-    around: Around,
-    left: Left,
-) -> Result<SensorPage, PageError> {
-    let record = find(room, id)?;
-    let units = room.units();
-    let said = room.says(record);
-    let (line, because) = says(units, &said, &room.tz);
-    let Replayed { rows: thresholds, words: replay_words, spans, months } = replayed(room, record);
-    let (next, overdue) = next_task(room, record);
-    let holds = room
-        .holds(record, room.at)
-        .iter()
-        .rev()
-        .take(6)
-        .map(|h| {
-            format!(
-                "{} to {}: {}",
-                moment(h.from, &room.tz),
-                h.until.map_or("now".to_owned(), |u| moment(u, &room.tz)),
-                cause(units, h.cause)
-            )
-        })
-        .collect();
-    Ok(SensorPage {
-        site_id: room.loaded.site.id,
-        id,
-        name: record.sensor.name.clone(),
-        card: format!("{}, {}", record.sensor.card.name, record.sensor.card.signal.label()),
-        version: record.version,
-        box_number: record.sensor.box_number,
-        says: line,
-        because,
-        source: if room.own(id).is_some() {
-            "From its own readings."
-        } else {
-            "It has no readings of its own, so this is what the site's record would make it say."
+    page_with(
+        status,
+        &SensorPage {
+            frame: frame(here, "sensor")?,
+            site_id,
+            id,
+            sensor,
+            new_token: left.new_token,
+            stand_ins: running.url.is_some(),
+            stand_in: running.taken(id),
+            speeds: super::stand_in::SPEEDS,
+            channels: Channel::TABLE.iter().map(|(c, code)| (*code, c.bound().name)).collect(),
+            errors: left.errors,
+            typed: left.typed,
+            bypass_hours: BYPASS_HOURS,
+            longest_hours: LONGEST_BYPASS_HOURS,
         },
-        silent: matches!(said, upland_core::sensors::state::Says::Silent { .. }),
-        broken_wire: record.sensor.card.signal.broken_wire(),
-        extra: extra(room, record),
-        holds,
-        spans,
-        months,
-        thresholds,
-        replay_words,
-        place: judged(room, record)
-            .iter()
-            .map(|j| PlaceRow {
-                criterion: criterion(j.criterion),
-                verdict: verdict(j.verdict),
-                fails: j.verdict == upland_core::sensors::placement::Verdict::Fails,
-                found: found(units, j),
-                remedy: if j.verdict == upland_core::sensors::placement::Verdict::Good {
-                    ""
-                } else {
-                    remedy(j.criterion, &record.sensor.card)
-                },
-            })
-            .collect(),
-        next,
-        overdue,
-        tasks: upkeep::due(&record.sensor.card, record.installed_on, &room.done(id))
-            .into_iter()
-            .map(|d| TaskRow {
-                code: d.task.code(),
-                label: d.task.label(),
-                since: d.since,
-                due: d.on,
-                overdue: d.overdue_days(room.today) >= 0,
-            })
-            .collect(),
-        events: room
-            .loaded
-            .sensor_events
-            .iter()
-            .filter(|e| e.sensor_id == id)
-            .take(20)
-            .map(|e| event_row(room, e))
-            .collect(),
-        reads: room
-            .own(id)
-            .map(|all| {
-                all.iter()
-                    .filter_map(|(channel, readings)| {
-                        let last = readings.last()?;
-                        Some(ReadRow {
-                            channel: channel.bound().name.to_owned(),
-                            last: moment(last.at, &room.tz),
-                            value: format!("{} {}", plain(last.value, 2), channel.bound().unit),
-                            count: readings.as_slice().len(),
-                        })
-                    })
-                    .collect()
-            })
-            .unwrap_or_default(),
-        devices: around
-            .devices
-            .iter()
-            .map(|d| DeviceRow {
-                id: d.id,
-                name: d.name.clone(),
-                seen: d
-                    .seen_at
-                    .map_or("never seen".into(), |at| format!("last seen {}", moment(at, &room.tz))),
-                revoked: d.revoked_at.is_some(),
-                refused: around
-                    .refused
-                    .iter()
-                    .filter(|r| r.device_id == Some(d.id))
-                    .map(|r| {
-                        format!(
-                            "{} refused, {} times, last {}: {}",
-                            r.reason,
-                            r.count,
-                            moment(r.last_at, &room.tz),
-                            r.example
-                        )
-                    })
-                    .collect(),
-            })
-            .collect(),
-        new_token: left.new_token,
-        stand_ins: around.stand_ins,
-        stand_in: around.stand_in,
-        speeds: super::stand_in::SPEEDS,
-        channels: Channel::TABLE.iter().map(|(c, code)| (*code, c.bound().name)).collect(),
-        is_probe: record.sensor.card.senses(Sense::SoilMoisture),
-        errors: left.errors,
-        typed: left.typed,
-        today: room.today,
-        bypass_hours: BYPASS_HOURS,
-        longest_hours: LONGEST_BYPASS_HOURS,
-        clock: room.at.to_zoned(room.tz.clone()).strftime("%Y-%m-%dT%H:%M").to_string(),
-        frame,
-    })
+    )
 }
 
 #[get("/sites/{id}/sensors/{sensor}")]
 async fn sensor_page(here: AtSite, path: web::Path<(i64, i64)>) -> Result<HttpResponse, PageError> {
     let token = here.who.session.remove_as::<String>("device_token").and_then(Result::ok);
     draw(&here, *path, StatusCode::OK, Left { new_token: token, ..Left::default() }).await
+}
+
+/// Longest reason of an event, characters.
+const LONGEST_REASON: usize = 300;
+
+/// What was noted of a sensor: kind, from when, until when, and what belongs to it.
+type Noted = (SensorEventKind, Timestamp, Option<Timestamp>, serde_json::Value);
+
+/// A bypass or a silence of some hours from now.
+fn read_pause(fields: &Fields, kind: SensorEventKind, at: Timestamp) -> Result<Noted, Vec<String>> {
+    let mut errors = Vec::new();
+    if fields.get("reason").is_empty() {
+        errors.push("Say why, for whoever finds it next.".into());
+    }
+    let hours = match fields.get("hours") {
+        "" => Some(BYPASS_HOURS),
+        text => text.parse::<i64>().ok().filter(|h| (1..=LONGEST_BYPASS_HOURS).contains(h)),
+    };
+    match hours {
+        Some(hours) if errors.is_empty() => {
+            let pause = Pause::of_hours(at, hours);
+            Ok((kind, pause.from, Some(pause.until), serde_json::json!({})))
+        }
+        Some(_) => Err(errors),
+        None => {
+            errors.push(format!("A bypass lasts 1 to {LONGEST_BYPASS_HOURS} hours; then it ends by itself."));
+            Err(errors)
+        }
+    }
+}
+
+/// A task that was done on a day, today at the latest.
+fn read_task(fields: &Fields, states: &SensorStates, latest: Date) -> Result<Noted, Vec<String>> {
+    let task = Task::from_code(fields.get("task"));
+    let date = fields.date("date").filter(|date| *date <= latest);
+    match (task, date) {
+        (Some(task), Some(date)) => Ok((
+            SensorEventKind::Task,
+            instant(date, NOON, &states.tz),
+            None,
+            serde_json::json!({ "task": task.code() }),
+        )),
+        _ => {
+            let no_task = task.is_none().then(|| "Choose a task of the list.".to_owned());
+            let no_date = date.is_none().then(|| "A date written YYYY-MM-DD, not in the future.".to_owned());
+            Err(no_task.into_iter().chain(no_date).collect())
+        }
+    }
 }
 
 /// A bypass, a silence, or a task that was done.
@@ -359,81 +177,40 @@ async fn note(
     fields: Fields,
 ) -> Result<HttpResponse, PageError> {
     let (site_id, id) = *path;
-    let room = here.sensor_states(None).await?;
-    find(&room, id)?;
-    let mut errors = Vec::new();
-    let reason = fields.get("reason").to_owned();
-    let kind = fields.get("kind");
-    if reason.chars().count() > 300 {
-        errors.push("A reason has at most 300 letters.".to_owned());
-    }
-    let event = match kind {
-        "bypass" | "silence" => {
-            if reason.is_empty() {
-                errors.push("Say why, for whoever finds it next.".into());
-            }
-            let hours = match fields.get("hours") {
-                "" => Some(BYPASS_HOURS),
-                text => text.parse::<i64>().ok().filter(|h| (1..=LONGEST_BYPASS_HOURS).contains(h)),
-            };
-            if hours.is_none() {
-                errors.push(format!(
-                    "A bypass lasts 1 to {LONGEST_BYPASS_HOURS} hours; then it ends by itself."
-                ));
-            }
-            let pause = Pause::of_hours(room.at, hours.unwrap_or(BYPASS_HOURS));
-            let kind = if kind == "bypass" { SensorEventKind::Bypass } else { SensorEventKind::Silence };
-            (kind, pause.from, Some(pause.until), serde_json::json!({}))
-        }
-        "task" => {
-            let task = Task::from_code(fields.get("task"));
-            let date = fields.date("date");
-            if task.is_none() {
-                errors.push("Choose a task of the list.".into());
-            }
-            let at = match date {
-                Some(date) if date <= room.today.max(here.today()) => instant(date, NOON, &room.tz),
-                _ => {
-                    errors.push("A date written YYYY-MM-DD, not in the future.".into());
-                    room.at
-                }
-            };
-            (SensorEventKind::Task, at, None, serde_json::json!({ "task": task.map_or("", |t| t.code()) }))
-        }
+    let states = here.sensor_states(None).await?;
+    find(&states, id)?;
+    let noted = match fields.get("kind") {
+        "bypass" => read_pause(&fields, SensorEventKind::Bypass, states.at),
+        "silence" => read_pause(&fields, SensorEventKind::Silence, states.at),
+        "task" => read_task(&fields, &states, states.today.max(here.today())),
         _ => {
             return Err(PageError::BadRequest(
                 "The form does not say what was done. Reload the page.".into(),
             ));
         }
     };
-    if !errors.is_empty() {
-        return draw(
-            &here,
-            (site_id, id),
-            StatusCode::UNPROCESSABLE_ENTITY,
-            Left { errors, typed: fields, new_token: None },
-        )
-        .await;
-    }
-    let said = match event.0 {
-        SensorEventKind::Bypass => event.2.map_or(String::new(), |u| {
-            format!("On bypass until {}; then it counts again by itself.", moment(u, &room.tz))
-        }),
-        SensorEventKind::Silence => event.2.map_or(String::new(), |u| {
-            format!("Silent until {}; then its alarms come back by themselves.", moment(u, &room.tz))
-        }),
+    let reason = fields.get("reason").to_owned();
+    let long = reason.chars().count() > LONGEST_REASON;
+    let long = long.then(|| format!("A reason has at most {LONGEST_REASON} letters."));
+    let (kind, from, until, body) = match (noted, long) {
+        (Ok(noted), None) => noted,
+        (noted, long) => {
+            let errors = long.into_iter().chain(noted.err().into_iter().flatten()).collect();
+            let left = Left { errors, typed: fields, new_token: None };
+            return draw(&here, (site_id, id), StatusCode::UNPROCESSABLE_ENTITY, left).await;
+        }
+    };
+    let until_words = until.map_or(String::new(), |until| moment(until, &states.tz));
+    let said = match kind {
+        SensorEventKind::Bypass => format!("On bypass until {until_words}; then it counts again by itself."),
+        SensorEventKind::Silence => {
+            format!("Silent until {until_words}; then its alarms come back by themselves.")
+        }
         _ => "Written down.".to_owned(),
     };
     let made = here
         .change(move |change| {
-            let new = NewSensorEvent {
-                kind: event.0,
-                from: event.1,
-                until: event.2,
-                body: event.3,
-                reason: &reason,
-            };
-            change.add_sensor_event(id, &new)
+            change.add_sensor_event(id, &NewSensorEvent { kind, from, until, body, reason: &reason })
         })
         .await?
         .ok_or(PageError::NotFound)?;
@@ -479,8 +256,8 @@ async fn set_threshold(
     fields: Fields,
 ) -> Result<HttpResponse, PageError> {
     let (site_id, id) = *path;
-    let room = here.sensor_states(None).await?;
-    let record = find(&room, id)?;
+    let states = here.sensor_states(None).await?;
+    let record = find(&states, id)?;
     let mut sensor = record.sensor.clone();
     let mm: f64 = fields
         .get("mm")

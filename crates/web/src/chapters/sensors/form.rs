@@ -408,22 +408,22 @@ struct Drawing<'a> {
     conflict: Option<String>,
 }
 
-fn zones_of(room: &SensorStates) -> Vec<(u16, String)> {
-    room.loaded.zones.iter().map(|z| (z.zone.number, z.zone.name.clone())).collect()
+fn zones_of(states: &SensorStates) -> Vec<(u16, String)> {
+    states.loaded.zones.iter().map(|z| (z.zone.number, z.zone.name.clone())).collect()
 }
 
 fn draw(
     here: &AtSite,
-    room: &SensorStates,
+    states: &SensorStates,
     status: StatusCode,
     drawing: &Drawing,
 ) -> Result<HttpResponse, PageError> {
-    let form = form(&drawing.sensor.card, &room.loaded.box_names(), &zones_of(room), room.units());
+    let form = form(&drawing.sensor.card, &states.loaded.box_names(), &zones_of(states), states.units());
     page_with(
         status,
         &FormPage {
             frame: frame(here, if drawing.id.is_some() { "sensor" } else { "new sensor" })?,
-            site_id: room.loaded.site.id,
+            site_id: states.loaded.site.id,
             sensor: drawing.id.map(|id| (id, drawing.sensor.name.clone())),
             card_name: drawing.sensor.card.name.clone(),
             card_code: drawing.code.to_owned(),
@@ -448,21 +448,21 @@ fn generic_card(code: &str) -> Option<(&'static str, SensorCard)> {
 
 #[get("/sites/{id}/sensors/new")]
 async fn new_page(EditorAt(here): EditorAt, query: web::Query<NewQuery>) -> Result<HttpResponse, PageError> {
-    let room = here.sensor_states(None).await?;
+    let states = here.sensor_states(None).await?;
     let wanted = query.card.as_deref().unwrap_or("rain_switch");
     let (code, card) = generic_card(wanted).ok_or(PageError::NotFound)?;
     let number =
-        query.number.or(room.loaded.boxes.first().map(crate::site::facts::SiteBox::number)).unwrap_or(1);
+        query.number.or(states.loaded.boxes.first().map(crate::site::facts::SiteBox::number)).unwrap_or(1);
     let mut sensor = Sensor::of_card(card, number);
     // Demand of 100 %: what the peak month asks, unless somebody knows better.
     let peak =
-        room.climate.monthly_expected_et0(room.today.year()).iter().map(|e| e.mm()).fold(0.0, f64::max);
+        states.climate.monthly_expected_et0(states.today.year()).iter().map(|e| e.mm()).fold(0.0, f64::max);
     sensor.setting =
         Setting { et_full: Millimetres::from_mm((peak * 10.0).round() / 10.0), ..sensor.setting };
-    let texts = texts(&sensor, room.units());
+    let texts = texts(&sensor, states.units());
     draw(
         &here,
-        &room,
+        &states,
         StatusCode::OK,
         &Drawing { sensor: &sensor, code, id: None, version: 0, texts: &texts, errors: &[], conflict: None },
     )
@@ -470,11 +470,11 @@ async fn new_page(EditorAt(here): EditorAt, query: web::Query<NewQuery>) -> Resu
 
 #[post("/sites/{id}/sensors")]
 async fn create(EditorAt(here): EditorAt, fields: Fields) -> Result<HttpResponse, PageError> {
-    let room = here.sensor_states(None).await?;
+    let states = here.sensor_states(None).await?;
     let (code, card) = generic_card(fields.get("card"))
         .ok_or_else(|| PageError::BadRequest("The form does not say its card. Reload the page.".into()))?;
     let blank = Sensor::of_card(card, 1);
-    match read(&fields, &blank, &room.loaded.box_names(), room.units()) {
+    match read(&fields, &blank, &states.loaded.box_names(), states.units()) {
         Ok(sensor) => {
             let (site, on) = (here.id(), here.today());
             let name = sensor.name.clone();
@@ -488,7 +488,7 @@ async fn create(EditorAt(here): EditorAt, fields: Fields) -> Result<HttpResponse
         }
         Err(errors) => draw(
             &here,
-            &room,
+            &states,
             StatusCode::UNPROCESSABLE_ENTITY,
             &Drawing {
                 sensor: &blank,
@@ -505,9 +505,9 @@ async fn create(EditorAt(here): EditorAt, fields: Fields) -> Result<HttpResponse
 
 #[get("/sites/{id}/sensors/{sensor}/edit")]
 async fn edit_page(EditorAt(here): EditorAt, path: web::Path<(i64, i64)>) -> Result<HttpResponse, PageError> {
-    let room = here.sensor_states(None).await?;
-    let record = find(&room, path.1)?;
-    let texts = texts(&record.sensor, room.units());
+    let states = here.sensor_states(None).await?;
+    let record = find(&states, path.1)?;
+    let texts = texts(&record.sensor, states.units());
     let drawing = Drawing {
         sensor: &record.sensor,
         code: "",
@@ -517,7 +517,7 @@ async fn edit_page(EditorAt(here): EditorAt, path: web::Path<(i64, i64)>) -> Res
         errors: &[],
         conflict: None,
     };
-    draw(&here, &room, StatusCode::OK, &drawing)
+    draw(&here, &states, StatusCode::OK, &drawing)
 }
 
 #[post("/sites/{id}/sensors/{sensor}/edit")]
@@ -527,8 +527,8 @@ async fn save(
     fields: Fields,
 ) -> Result<HttpResponse, PageError> {
     let (site_id, id) = *path;
-    let room = here.sensor_states(None).await?;
-    let record = find(&room, id)?;
+    let states = here.sensor_states(None).await?;
+    let record = find(&states, id)?;
     let base: i32 = fields
         .get("base_version")
         .parse()
@@ -536,7 +536,7 @@ async fn save(
     let drawing = |errors: &[FieldError], conflict, status| {
         draw(
             &here,
-            &room,
+            &states,
             status,
             &Drawing {
                 sensor: &record.sensor,
@@ -549,7 +549,7 @@ async fn save(
             },
         )
     };
-    let sensor = match read(&fields, &record.sensor, &room.loaded.box_names(), room.units()) {
+    let sensor = match read(&fields, &record.sensor, &states.loaded.box_names(), states.units()) {
         Ok(sensor) => sensor,
         Err(errors) => return drawing(&errors, None, StatusCode::UNPROCESSABLE_ENTITY),
     };
@@ -565,8 +565,9 @@ async fn save(
         }
         Some(Saved::Conflict(theirs)) => {
             // What you typed stands in the fields; lines that they changed are named.
-            let now = texts(&theirs.sensor, room.units());
-            let form = form(&theirs.sensor.card, &room.loaded.box_names(), &zones_of(&room), room.units());
+            let now = texts(&theirs.sensor, states.units());
+            let form =
+                form(&theirs.sensor.card, &states.loaded.box_names(), &zones_of(&states), states.units());
             let changed: Vec<String> = form
                 .fields()
                 .filter(|f| now.get(f.name).is_some_and(|n| n != fields.get(f.name)))

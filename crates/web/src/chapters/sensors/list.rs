@@ -10,11 +10,14 @@ use crate::site::sensing::SensorStates;
 use actix_web::{HttpResponse, get, web};
 use askama::Template;
 use jiff::ToSpan;
+use jiff::tz::TimeZone;
+use std::sync::Arc;
 use upland_core::advice::sensor_choice::{Pays, advise, conflicts};
 use upland_core::quantity::units::Litres;
 use upland_core::sensors::placement::{judge, overall};
 use upland_core::sensors::state::Says;
 use upland_core::sensors::{Sense, mapping, upkeep};
+use upland_store::readings::Refused;
 use upland_store::sensors::{SensorEventKind, SensorRecord};
 
 pub(super) fn routes(config: &mut web::ServiceConfig) {
@@ -62,26 +65,31 @@ struct BoxAdvice {
     conflicts: Vec<String>,
 }
 
+/// What the list shows, whoever looks.
+struct List {
+    verdict: String,
+    at: String,
+    lines: Vec<Line>,
+    pausing: Vec<Pausing>,
+    advice: Vec<BoxAdvice>,
+    /// Posts that no device made, for whoever may make tokens.
+    unknown: Option<String>,
+}
+
 #[derive(Template)]
 #[template(path = "chapters/sensors/list.html")]
 struct ListPage {
     frame: Frame,
     tabs: Vec<TabLink>,
     site_id: i64,
-    verdict: String,
-    at: String,
-    lines: Vec<Line>,
-    pausing: Vec<Pausing>,
-    advice: Vec<BoxAdvice>,
     boxes: usize,
-    /// Posts that no device made, for whoever may make tokens.
-    unknown: Option<String>,
+    list: Arc<List>,
 }
 
 /// What a sensor does to tonight's runs of its box.
-fn tonight_of(room: &SensorStates, record: &SensorRecord) -> String {
-    let Some(own) = room.site_box(record.sensor.box_number) else { return "its box was taken down".into() };
-    let Some(night) = room.tonight(own) else { return "the box has no settings yet".into() };
+fn tonight_of(states: &SensorStates, record: &SensorRecord) -> String {
+    let Some(own) = states.site_box(record.sensor.box_number) else { return "its box was taken down".into() };
+    let Some(night) = states.tonight(own) else { return "the box has no settings yet".into() };
     let runs = night.stations();
     let stopped = runs.iter().filter(|s| night.stopper(**s) == Some(record.sensor.name.as_str())).count();
     match (runs.len(), stopped) {
@@ -93,11 +101,11 @@ fn tonight_of(room: &SensorStates, record: &SensorRecord) -> String {
 }
 
 /// The next task of a sensor in words, and whether it is overdue.
-pub(super) fn next_task(room: &SensorStates, record: &SensorRecord) -> (String, bool) {
-    let all = upkeep::due(&record.sensor.card, record.installed_on, &room.done(record.id));
+pub(super) fn next_task(states: &SensorStates, record: &SensorRecord) -> (String, bool) {
+    let all = upkeep::due(&record.sensor.card, record.installed_on, &states.done(record.id));
     match all.first() {
         None => ("nothing to do".into(), false),
-        Some(due) if due.overdue_days(room.today) >= 0 => {
+        Some(due) if due.overdue_days(states.today) >= 0 => {
             (format!("{} since {}", due.task.label(), due.on.strftime("%-d %b")), true)
         }
         Some(due) => (format!("{} by {}", due.task.label(), due.on.strftime("%-d %b %Y")), false),
@@ -106,11 +114,12 @@ pub(super) fn next_task(room: &SensorStates, record: &SensorRecord) -> (String, 
 
 /// How its place is judged, over the zones that it can hold.
 pub(super) fn judged(
-    room: &SensorStates,
+    states: &SensorStates,
     record: &SensorRecord,
 ) -> Vec<upland_core::sensors::placement::Judged> {
     let sensor = &record.sensor;
-    let zones: Vec<_> = room.loaded.zones.iter().filter(|z| z.zone.box_number == sensor.box_number).collect();
+    let zones: Vec<_> =
+        states.loaded.zones.iter().filter(|z| z.zone.box_number == sensor.box_number).collect();
     let held = zones.iter().filter(|z| {
         mapping::tie(&sensor.card, &sensor.map, &z.zone, sensor.placement.probe_station, false).holds
     });
@@ -118,17 +127,17 @@ pub(super) fn judged(
     let root = zones
         .iter()
         .find(|z| Some(z.zone.number) == sensor.placement.probe_station)
-        .map(|z| z.zone.resolve(room.loaded.site.site.latitude_deg).root_depth.value);
+        .map(|z| z.zone.resolve(states.loaded.site.site.latitude_deg).root_depth.value);
     judge(sensor, &skies, root)
 }
 
-fn line(room: &SensorStates, record: &SensorRecord) -> Line {
-    let said = room.says(record);
-    let (text, because) = says(room.units(), &said, &room.tz);
-    let place = overall(&judged(room, record));
-    let (due, overdue) = next_task(room, record);
+fn line(states: &SensorStates, record: &SensorRecord) -> Line {
+    let said = states.says(record);
+    let (text, because) = says(states.units(), &said, &states.tz);
+    let place = overall(&judged(states, record));
+    let (due, overdue) = next_task(states, record);
     Line {
-        href: format!("/sites/{}/sensors/{}", room.loaded.site.id, record.id),
+        href: format!("/sites/{}/sensors/{}", states.loaded.site.id, record.id),
         name: record.sensor.name.clone(),
         card: format!("{}, box {}", record.sensor.card.name, record.sensor.box_number),
         says: text,
@@ -138,12 +147,12 @@ fn line(room: &SensorStates, record: &SensorRecord) -> Line {
             Says::Free { .. } => "free",
             Says::Silent { .. } => "silent",
         },
-        source: if room.own(record.id).is_some() {
+        source: if states.own(record.id).is_some() {
             "from its own readings"
         } else {
             "as the site's record would trip it"
         },
-        tonight: tonight_of(room, record),
+        tonight: tonight_of(states, record),
         place: verdict(place),
         place_bad: place == upland_core::sensors::placement::Verdict::Fails,
         due,
@@ -152,21 +161,22 @@ fn line(room: &SensorStates, record: &SensorRecord) -> Line {
 }
 
 /// Bypasses and silences that run, on any sensor.
-pub(super) fn pausing(room: &SensorStates) -> Vec<Pausing> {
-    room.loaded
+pub(super) fn pausing(states: &SensorStates) -> Vec<Pausing> {
+    states
+        .loaded
         .sensor_events
         .iter()
         .filter(|e| !e.undone)
         .filter_map(|event| {
-            let until = event.until.filter(|u| event.from <= room.at && room.at < *u)?;
+            let until = event.until.filter(|u| event.from <= states.at && states.at < *u)?;
             let what = if event.kind == SensorEventKind::Bypass { "is on bypass" } else { "is silent" };
             Some(Pausing {
                 sensor_id: event.sensor_id,
                 id: event.id,
                 text: format!(
                     "{} {what} until {}: {} ({})",
-                    room.sensor(event.sensor_id)?.sensor.name,
-                    moment(until, &room.tz),
+                    states.sensor(event.sensor_id)?.sensor.name,
+                    moment(until, &states.tz),
                     event.reason,
                     event.said_by
                 ),
@@ -186,26 +196,24 @@ fn card_for(sense: Sense) -> &'static str {
     }
 }
 
-fn advice(room: &SensorStates) -> Vec<BoxAdvice> {
-    let units = room.units();
-    let span = room.climate.span().map(|(first, last)| {
-        let to = last.min(room.today);
+fn advice(states: &SensorStates) -> Vec<BoxAdvice> {
+    let units = states.units();
+    let span = states.climate.span().map(|(first, last)| {
+        let to = last.min(states.today);
         // Whole years, three at most, so that seasons weigh the same.
         let years = ((to - first).get_days() / 365).clamp(0, 3);
         let from = if years == 0 { first } else { to.checked_sub((years * 365 - 1).days()).unwrap_or(first) };
         (from, to)
     });
-    room.loaded
+    states
+        .loaded
         .boxes
         .iter()
         .map(|own| {
-            let installation = room.installation(own);
-            let settings = own.settings.as_ref().map_or_else(
-                || upland_core::controller::schedule::Settings::clean(&installation.card),
-                |s| s.settings.clone(),
-            );
-            let sensors: Vec<_> = room.of_box(own.number()).map(|s| &s.sensor).collect();
-            let rows = advise(&installation, &settings, &room.climate, span)
+            let installation = states.installation(own);
+            let settings = own.settings_or_clean();
+            let sensors: Vec<_> = states.of_box(own.number()).map(|s| &s.sensor).collect();
+            let rows = advise(&installation, &settings, &states.climate, span)
                 .into_iter()
                 .map(|a| AdviceRow {
                     sense: a.sense.label(),
@@ -232,19 +240,19 @@ fn advice(room: &SensorStates) -> Vec<BoxAdvice> {
         .collect()
 }
 
-fn headline(room: &SensorStates) -> String {
-    if room.loaded.sensors.is_empty() {
+fn headline(states: &SensorStates) -> String {
+    if states.loaded.sensors.is_empty() {
         return "No sensor yet: rain, frost and wind stop nothing.".into();
     }
-    let holding: Vec<&str> = room
+    let holding: Vec<&str> = states
         .loaded
         .sensors
         .iter()
-        .filter(|s| matches!(room.says(s), Says::Holds { .. }))
+        .filter(|s| matches!(states.says(s), Says::Holds { .. }))
         .map(|s| s.sensor.name.as_str())
         .collect();
     let stopped: usize =
-        room.loaded.boxes.iter().filter_map(|b| room.tonight(b)).map(|n| n.stopped().len()).sum();
+        states.loaded.boxes.iter().filter_map(|b| states.tonight(b)).map(|n| n.stopped().len()).sum();
     match (holding.len(), stopped) {
         (0, 0) => "No sensor holds; tonight runs as set.".into(),
         (0, n) => format!("{} of tonight's stations are refused.", in_words_capital(n)),
@@ -262,35 +270,37 @@ fn headline(room: &SensorStates) -> String {
     }
 }
 
+fn unknown(refused: &Refused, tz: &TimeZone) -> String {
+    format!(
+        "Posts with {}s: {}, last {} from {}. A device whose token was replaced or mistyped looks so.",
+        refused.reason,
+        refused.count,
+        moment(refused.last_at, tz),
+        refused.example
+    )
+}
+
 #[get("/sites/{id}/sensors")]
 async fn sensors_page(here: AtSite) -> Result<HttpResponse, PageError> {
-    let room = here.sensor_states(None).await?;
-    let frame = frame(&here, "sensors")?;
-    let refused =
-        if frame.may_edit { here.read(|snapshot| snapshot.refusals(&[])).await? } else { Vec::new() };
-    let unknown = refused.first().map(|r| {
-        format!(
-            "Posts with {}s: {}, last {} from {}. A device whose token was replaced or mistyped looks so.",
-            r.reason,
-            r.count,
-            moment(r.last_at, &room.tz),
-            r.example
-        )
+    let states = here.sensor_states(None).await?;
+    let list = here.once(here.key(here.moment(None)), 20, move |state| {
+        let refused = state.store.read(|snapshot| snapshot.refusals(&[]))?;
+        Ok(List {
+            unknown: refused.first().map(|r| unknown(r, &states.tz)),
+            verdict: headline(&states),
+            at: moment(states.at, &states.tz),
+            lines: states.loaded.sensors.iter().map(|s| line(&states, s)).collect(),
+            pausing: pausing(&states),
+            advice: advice(&states),
+        })
     });
-    let drawn = web::block(move || ListPage {
-        frame,
-        tabs: tabs(room.loaded.site.id, Tab::List),
-        site_id: room.loaded.site.id,
-        verdict: headline(&room),
-        at: moment(room.at, &room.tz),
-        lines: room.loaded.sensors.iter().map(|s| line(&room, s)).collect(),
-        pausing: pausing(&room),
-        advice: advice(&room),
-        boxes: room.loaded.boxes.len(),
-        unknown,
+    page(&ListPage {
+        frame: frame(&here, "sensors")?,
+        tabs: tabs(here.id(), Tab::List),
+        site_id: here.id(),
+        boxes: here.facts.boxes.len(),
+        list: list.await?,
     })
-    .await?;
-    page(&drawn)
 }
 
 #[cfg(test)]

@@ -79,21 +79,21 @@ fn cell(sensor: (&Sensor, i64, i32), zone: &upland_core::site::Zone, settings: &
     }
 }
 
-fn box_map(room: &SensorStates, own: &SiteBox) -> BoxMap {
+fn box_map(states: &SensorStates, own: &SiteBox) -> BoxMap {
     let settings = own
         .settings
         .as_ref()
         .map_or_else(|| Settings::clean(&own.record.controller.card), |s| s.settings.clone());
-    let sensors: Vec<_> = room.of_box(own.number()).collect();
+    let sensors: Vec<_> = states.of_box(own.number()).collect();
     let mut zones: Vec<_> =
-        room.loaded.zones.iter().map(|z| &z.zone).filter(|z| z.box_number == own.number()).collect();
+        states.loaded.zones.iter().map(|z| &z.zone).filter(|z| z.box_number == own.number()).collect();
     zones.sort_by_key(|z| z.number);
     BoxMap {
         number: own.number(),
         place: own.record.controller.place.clone(),
         heads: sensors
             .iter()
-            .map(|s| (format!("/sites/{}/sensors/{}", room.loaded.site.id, s.id), s.sensor.name.clone()))
+            .map(|s| (format!("/sites/{}/sensors/{}", states.loaded.site.id, s.id), s.sensor.name.clone()))
             .collect(),
         zones: zones
             .iter()
@@ -124,23 +124,23 @@ fn box_map(room: &SensorStates, own: &SiteBox) -> BoxMap {
 
 #[get("/sites/{id}/sensors/map")]
 async fn map_page(here: AtSite) -> Result<HttpResponse, PageError> {
-    let room = here.sensor_states(None).await?;
+    let states = here.sensor_states(None).await?;
     page(&MapPage {
         frame: frame(&here, "whom sensors stop")?,
         tabs: tabs(here.id(), Tab::Map),
         site_id: here.id(),
-        boxes: room.loaded.boxes.iter().map(|b| box_map(&room, b)).collect(),
+        boxes: states.loaded.boxes.iter().map(|b| box_map(&states, b)).collect(),
     })
 }
 
 /// Chooses against the proposal for a zone or a program, or goes back to it.
 #[post("/sites/{id}/sensors/map")]
 async fn choose(EditorAt(here): EditorAt, fields: Fields) -> Result<HttpResponse, PageError> {
-    let room = here.sensor_states(None).await?;
+    let states = here.sensor_states(None).await?;
     let missing = || PageError::BadRequest("The form does not say what it is about. Reload the page.".into());
     let sensor_id: i64 = fields.get("sensor").parse().map_err(|_| missing())?;
     let base: i32 = fields.get("base_version").parse().map_err(|_| missing())?;
-    let record = room.sensor(sensor_id).ok_or(PageError::NotFound)?;
+    let record = states.sensor(sensor_id).ok_or(PageError::NotFound)?;
     let mut sensor = record.sensor.clone();
     let map = &mut sensor.map;
     let said = match (fields.get("station").parse::<u16>(), fields.get("program").parse::<usize>()) {

@@ -10,6 +10,7 @@ mod list;
 mod map;
 mod plan;
 mod stand_in;
+mod view;
 mod wiring;
 
 pub(crate) use api::routes as api_routes;
@@ -67,8 +68,8 @@ fn sensor_of(here: &AtSite, id: i64) -> Result<&SensorRecord, PageError> {
     here.facts.sensors.iter().find(|s| s.id == id).ok_or(PageError::NotFound)
 }
 
-fn find(room: &SensorStates, id: i64) -> Result<&SensorRecord, PageError> {
-    room.sensor(id).ok_or(PageError::NotFound)
+fn find(states: &SensorStates, id: i64) -> Result<&SensorRecord, PageError> {
+    states.sensor(id).ok_or(PageError::NotFound)
 }
 
 #[cfg(test)]

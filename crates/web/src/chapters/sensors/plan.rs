@@ -147,8 +147,9 @@ fn read(text: &str) -> Result<Plan, Vec<String>> {
     if errors.is_empty() { Ok(plan) } else { Err(errors) }
 }
 
-fn drawing(room: &SensorStates, plan: &Plan) -> Option<Drawing> {
-    let places: Vec<(f64, f64)> = room.loaded.sensors.iter().filter_map(|s| s.sensor.placement.at).collect();
+fn drawing(states: &SensorStates, plan: &Plan) -> Option<Drawing> {
+    let places: Vec<(f64, f64)> =
+        states.loaded.sensors.iter().filter_map(|s| s.sensor.placement.at).collect();
     let (x0, y0, width, depth) = plan.extent(&places)?;
     let margin = 0.02 * width.max(depth).max(1.0);
     let scale = 900.0 / (width.max(1.0) + 2.0 * margin);
@@ -163,7 +164,8 @@ fn drawing(room: &SensorStates, plan: &Plan) -> Option<Drawing> {
         text,
     };
     let zone = |station: u16| {
-        room.loaded
+        states
+            .loaded
             .zones
             .iter()
             .find(|z| z.zone.number == station)
@@ -217,12 +219,12 @@ fn drawing(room: &SensorStates, plan: &Plan) -> Option<Drawing> {
                     o.y,
                     o.width,
                     o.depth,
-                    format!("{} {}", o.name, length(room.units(), Metres::from_m(o.height))),
+                    format!("{} {}", o.name, length(states.units(), Metres::from_m(o.height))),
                 )
             })
             .collect(),
         throws,
-        marks: room
+        marks: states
             .loaded
             .sensors
             .iter()
@@ -239,22 +241,23 @@ fn drawing(room: &SensorStates, plan: &Plan) -> Option<Drawing> {
             y: one(height - 14.0),
             width: one(bar * scale),
             height: String::new(),
-            text: length(room.units(), Metres::from_m(bar)),
+            text: length(states.units(), Metres::from_m(bar)),
         },
     })
 }
 
 /// The middle of the watering season: the middle of the month with the greatest demand.
-fn mid_season(room: &SensorStates) -> Date {
-    let year = room.today.year();
-    let et0 = room.climate.monthly_expected_et0(year);
-    let peak = et0.iter().enumerate().max_by(|a, b| a.1.mm().total_cmp(&b.1.mm())).map_or(6, |(m, _)| m);
-    i8::try_from(peak + 1).ok().and_then(|m| Date::new(year, m, 15).ok()).unwrap_or(room.today)
+fn mid_season(states: &SensorStates) -> Date {
+    let year = states.today.year();
+    let et0 = states.climate.monthly_expected_et0(year);
+    let peak = et0.months().max_by(|a, b| a.1.mm().total_cmp(&b.1.mm()));
+    peak.and_then(|(month, _)| Date::new(year, month.number(), 15).ok()).unwrap_or(states.today)
 }
 
 /// What the plan says about the placed sensors.
-fn seen(room: &SensorStates, plan: &Plan) -> Vec<Seen> {
-    room.loaded
+fn seen(states: &SensorStates, plan: &Plan) -> Vec<Seen> {
+    states
+        .loaded
         .sensors
         .iter()
         .filter_map(|record| {
@@ -263,7 +266,7 @@ fn seen(room: &SensorStates, plan: &Plan) -> Vec<Seen> {
                 place.at?,
                 place.height.unwrap_or(Metres::from_m(upland_core::sensors::placement::SWITCH_LEAST_M)),
             );
-            let units = room.units();
+            let units = states.units();
             let mut parts = vec![match seen.obstacle {
                 Some((distance, above)) => {
                     format!("{} from what stands {} higher", length(units, distance), length(units, above))
@@ -277,8 +280,8 @@ fn seen(room: &SensorStates, plan: &Plan) -> Vec<Seen> {
             let hours = plan.sun_hours(
                 place.at?,
                 place.height.unwrap_or_default(),
-                room.loaded.site.site.latitude_deg,
-                mid_season(room),
+                states.loaded.site.site.latitude_deg,
+                mid_season(states),
             );
             parts.push(format!("{} h of sun on a clear day in the middle of the season", plain(hours, 1)));
             if let Some(station) = seen.station {
@@ -299,10 +302,11 @@ async fn draw(
     site_id: i64,
     refused: Option<(String, Vec<String>)>,
 ) -> Result<HttpResponse, PageError> {
-    let room = here.sensor_states(None).await?;
-    let (base, plan) = here.read(move |snapshot| snapshot.site_plan(site_id)).await?;
+    let states = here.sensor_states(None).await?;
+    let known = here.more("plan", 10, move |snapshot| snapshot.site_plan(site_id)).await?;
+    let (base, plan) = (known.0, &known.1);
     let status = if refused.is_some() { StatusCode::UNPROCESSABLE_ENTITY } else { StatusCode::OK };
-    let (lines, errors) = refused.unwrap_or_else(|| (lines(&plan), Vec::new()));
+    let (lines, errors) = refused.unwrap_or_else(|| (lines(plan), Vec::new()));
     page_with(
         status,
         &PlanPage {
@@ -312,9 +316,9 @@ async fn draw(
             base,
             lines,
             errors,
-            drawing: drawing(&room, &plan),
-            seen: seen(&room, &plan),
-            unplaced: room
+            drawing: drawing(&states, plan),
+            seen: seen(&states, plan),
+            unplaced: states
                 .loaded
                 .sensors
                 .iter()
@@ -340,7 +344,7 @@ async fn save(EditorAt(here): EditorAt, fields: Fields) -> Result<HttpResponse, 
     let (site, base) = (here.id(), fields.get("base").parse().unwrap_or(-1));
     if !here.change(move |change| change.save_site_plan(base, &plan)).await? {
         let said = "Somebody saved the plan meanwhile; theirs is drawn below. What you typed stands in the field: save again to keep yours.";
-        return draw(&here, site, Some((text, vec![said.to_owned()]))).await;
+        return draw(&here.again().await?, site, Some((text, vec![said.to_owned()]))).await;
     }
     flash(&here.who.session, "The plan is saved.", None)?;
     Ok(see_other(&format!("/sites/{site}/sensors/plan")))
@@ -354,15 +358,16 @@ async fn take_over(
     fields: Fields,
 ) -> Result<HttpResponse, PageError> {
     let (site_id, id) = *path;
-    let room = here.sensor_states(None).await?;
-    let record = find(&room, id)?;
-    let (_, plan) = here.read(move |snapshot| snapshot.site_plan(site_id)).await?;
+    let states = here.sensor_states(None).await?;
+    let record = find(&states, id)?;
+    let known = here.more("plan", 10, move |snapshot| snapshot.site_plan(site_id)).await?;
+    let plan = &known.1;
     let mut sensor = record.sensor.clone();
     let Some(at) = sensor.placement.at else { return Err(PageError::NotFound) };
     let height =
         sensor.placement.height.unwrap_or(Metres::from_m(upland_core::sensors::placement::SWITCH_LEAST_M));
     let seen = plan.seen(at, height);
-    let hours = plan.sun_hours(at, height, room.loaded.site.site.latitude_deg, mid_season(&room));
+    let hours = plan.sun_hours(at, height, states.loaded.site.site.latitude_deg, mid_season(&states));
     sensor.placement.sun_hours = Some((hours * 10.0).round() / 10.0);
     sensor.placement.in_spray = Some(seen.in_spray);
     sensor.placement.covered = Some(seen.covered);

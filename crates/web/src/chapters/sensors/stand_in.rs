@@ -54,8 +54,8 @@ async fn start_one(
 ) -> Result<HttpResponse, PageError> {
     let (site_id, id) = *path;
     let url = here.state.stand_ins.url.clone().ok_or(PageError::NotFound)?;
-    let room = here.sensor_states(None).await?;
-    let record = find(&room, id)?;
+    let states = here.sensor_states(None).await?;
+    let record = find(&states, id)?;
     let speed = fields
         .get("speed")
         .parse::<u32>()

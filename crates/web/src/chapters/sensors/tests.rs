@@ -1,7 +1,7 @@
-//! View models of the chapter over a room: fixed weather with 14 mm on the ninth, four zones of which
+//! View models of the chapter over a site: fixed weather with 14 mm on the ninth, four zones of which
 //! one is a fern house, and a box with programs.
 
-use super::figures::{extra, replayed};
+use super::figures::{notes, replayed};
 use super::list::{judged, next_task, pausing};
 use crate::fixture;
 use crate::page::sensor_words::{self as words, percentage};
@@ -62,7 +62,7 @@ fn room_of(sensors: Vec<Sensor>, events: Vec<SensorEvent>, heard: BTreeMap<i64, 
     SensorStates::for_tests(loaded, heard, date(2026, 7, 13))
 }
 
-fn room(sensors: Vec<Sensor>) -> SensorStates {
+fn states(sensors: Vec<Sensor>) -> SensorStates {
     room_of(sensors, Vec::new(), BTreeMap::new())
 }
 
@@ -79,14 +79,14 @@ fn holding() -> Sensor {
 
 #[test]
 fn a_hold_is_said_with_its_reason_and_stops_the_night() {
-    let room = room(vec![holding()]);
-    assert_eq!(room.at, evening());
-    let said = room.says(&room.loaded.sensors[0]);
-    let (line, because) = words::says(UnitSystem::Metric, &said, &room.tz);
+    let states = states(vec![holding()]);
+    assert_eq!(states.at, evening());
+    let said = states.says(&states.loaded.sensors[0]);
+    let (line, because) = words::says(UnitSystem::Metric, &said, &states.tz);
     assert!(line.starts_with("Holds until Sun 19 Jul, 18:00"), "{line}");
     assert_eq!(because, "since Thu 9 Jul, 18:00: 14.0 mm of rain");
-    let own = room.site_box(1).unwrap();
-    let night = room.tonight(own).unwrap();
+    let own = states.site_box(1).unwrap();
+    let night = states.tonight(own).unwrap();
     assert_eq!(night.stopped(), night.stations(), "a contact stops whoever does not ignore it");
     assert_eq!(night.stopper(1), Some("Rain switch, wired"));
     assert_eq!(night.stopper(99), None);
@@ -104,12 +104,12 @@ fn a_bypass_is_listed_and_lets_the_night_run() {
         Some(evening() + SignedDuration::from_hours(24)),
         serde_json::json!({}),
     );
-    let room = room_of(vec![holding()], vec![bypass], BTreeMap::new());
-    assert_eq!(room.bypassed(1), Some(evening() + SignedDuration::from_hours(24)));
-    let listed = pausing(&room);
+    let states = room_of(vec![holding()], vec![bypass], BTreeMap::new());
+    assert_eq!(states.bypassed(1), Some(evening() + SignedDuration::from_hours(24)));
+    let listed = pausing(&states);
     assert_eq!(listed[0].text, "Rain switch, wired is on bypass until Tue 14 Jul, 20:00: new turf (Bram)");
-    let night = room.tonight(room.site_box(1).unwrap()).unwrap();
-    let later: Vec<_> = night.outcomes.iter().filter(|(run, _)| run.start >= room.at).collect();
+    let night = states.tonight(states.site_box(1).unwrap()).unwrap();
+    let later: Vec<_> = night.outcomes.iter().filter(|(run, _)| run.start >= states.at).collect();
     assert!(
         later.len() > 4
             && later.iter().all(|(_, outcome)| *outcome == upland_core::sensors::effect::Outcome::Runs)
@@ -124,20 +124,20 @@ fn a_bypass_is_listed_and_lets_the_night_run() {
 fn what_it_heard_itself_counts_before_the_record() {
     let dry = Readings::new(vec![Reading { at: evening() - SignedDuration::from_mins(10), value: 0.0 }]);
     let heard = [(1, [(Channel::Contact, dry)].into())].into();
-    let room = room_of(vec![holding()], Vec::new(), heard);
-    assert!(room.own(1).is_some());
-    assert!(matches!(room.says(&room.loaded.sensors[0]), Says::Free { .. }), "its contact is closed");
+    let states = room_of(vec![holding()], Vec::new(), heard);
+    assert!(states.own(1).is_some());
+    assert!(matches!(states.says(&states.loaded.sensors[0]), Says::Free { .. }), "its contact is closed");
     // A battery alone is no reading of the weather.
     let battery = Readings::new(vec![Reading { at: evening(), value: 80.0 }]);
-    let room = room_of(vec![holding()], Vec::new(), [(1, [(Channel::Battery, battery)].into())].into());
-    assert!(room.own(1).is_none());
-    assert!(matches!(room.says(&room.loaded.sensors[0]), Says::Holds { .. }));
+    let states = room_of(vec![holding()], Vec::new(), [(1, [(Channel::Battery, battery)].into())].into());
+    assert!(states.own(1).is_none());
+    assert!(matches!(states.says(&states.loaded.sensors[0]), Says::Holds { .. }));
 }
 
 #[test]
 fn upkeep_counts_from_what_was_done() {
     let radio = sensor("rain_switch_radio");
-    let overdue = room(vec![radio.clone()]);
+    let overdue = states(vec![radio.clone()]);
     assert_eq!(
         next_task(&overdue, &overdue.loaded.sensors[0]),
         ("change its battery since 20 May".into(), true)
@@ -165,8 +165,8 @@ fn a_failed_calibration_is_no_calibration() {
 
 #[test]
 fn each_threshold_is_replayed_and_the_year_is_a_strip() {
-    let room = room(vec![sensor("rain_switch")]);
-    let found = replayed(&room, &room.loaded.sensors[0]);
+    let states = states(vec![sensor("rain_switch")]);
+    let found = replayed(&states, &states.loaded.sensors[0]);
     assert_eq!(found.rows.len(), 6);
     assert_eq!(found.rows.iter().filter(|r| r.set).count(), 1, "12 mm is set");
     assert_eq!(found.rows.iter().filter(|r| r.advised).count(), 1);
@@ -174,8 +174,8 @@ fn each_threshold_is_replayed_and_the_year_is_a_strip() {
     assert_eq!(trips, [1, 1, 1, 1, 0, 0], "14 mm trip up to 12");
     assert_eq!(found.spans.len(), 1);
     assert!(found.spans[0].title.contains("14.0 mm of rain") && found.months.len() >= 2);
-    let room = self::room(vec![sensor("flow_meter")]);
-    assert!(replayed(&room, &room.loaded.sensors[0]).rows.is_empty(), "a meter has no rain threshold");
+    let states = self::states(vec![sensor("flow_meter")]);
+    assert!(replayed(&states, &states.loaded.sensors[0]).rows.is_empty(), "a meter has no rain threshold");
 }
 
 #[test]
@@ -183,18 +183,18 @@ fn an_et_unit_says_tonight_s_percentage_from_its_own_days_or_the_record() {
     let mut unit = sensor("et_sensor");
     unit.setting.et_full = Millimetres::from_mm(5.0);
     unit.setting.et_trim_pct = 10.0;
-    let room = room(vec![unit.clone(), sensor("rain_switch")]);
-    let text = percentage(&room, &room.loaded.sensors[0]).unwrap();
+    let states = states(vec![unit.clone(), sensor("rain_switch")]);
+    let text = percentage(&states, &states.loaded.sensors[0]).unwrap();
     assert!(
         text.starts_with("Tonight ") && text.contains("trim 10 %") && text.contains("from the site's record"),
         "{text}"
     );
-    assert_eq!(percentage(&room, &room.loaded.sensors[1]), None);
+    assert_eq!(percentage(&states, &states.loaded.sensors[1]), None);
     let day = |back: i64| Reading { at: evening() - SignedDuration::from_hours(24 * back + 2), value: 4.0 };
     let heard = [(1, [(Channel::Et, Readings::new((0..3).map(day).collect()))].into())].into();
-    let room = room_of(vec![unit], Vec::new(), heard);
+    let states = room_of(vec![unit], Vec::new(), heard);
     assert!(
-        percentage(&room, &room.loaded.sensors[0])
+        percentage(&states, &states.loaded.sensors[0])
             .unwrap()
             .starts_with("Tonight 88 %: mean of 3 days 4.0 mm")
     );
@@ -223,8 +223,8 @@ fn a_meter_tells_what_it_learned_and_what_is_wrong_unless_it_is_silenced() {
     all.last_mut().unwrap().value = 90.0;
     let heard: BTreeMap<i64, ByChannel> = [(1, [(Channel::Flow, Readings::new(all))].into())].into();
     let lines = |events| {
-        let room = room_of(vec![sensor("flow_meter")], events, heard.clone());
-        extra(&room, &room.loaded.sensors[0])
+        let states = room_of(vec![sensor("flow_meter")], events, heard.clone());
+        notes(&states, &states.loaded.sensors[0])
     };
     let told = lines(Vec::new());
     assert!(told[0].starts_with("Station 1: learned 40 L/min, alarms below 28 and above 52"), "{told:?}");
@@ -238,9 +238,9 @@ fn a_meter_tells_what_it_learned_and_what_is_wrong_unless_it_is_silenced() {
         serde_json::json!({}),
     );
     assert!(lines(vec![silence]).iter().all(|l| !l.contains("high flow")));
-    let room = room(vec![sensor("flow_meter"), sensor("soil_probe")]);
-    assert!(extra(&room, &room.loaded.sensors[0])[0].contains("No flow was read yet"));
-    assert!(extra(&room, &room.loaded.sensors[1])[0].contains("No threshold yet"));
+    let states = states(vec![sensor("flow_meter"), sensor("soil_probe")]);
+    assert!(notes(&states, &states.loaded.sensors[0])[0].contains("No flow was read yet"));
+    assert!(notes(&states, &states.loaded.sensors[1])[0].contains("No threshold yet"));
 }
 
 #[test]
@@ -248,8 +248,8 @@ fn places_are_judged_over_the_zones_that_it_can_hold() {
     let mut switch = sensor("rain_switch");
     switch.placement.covered = Some(true);
     switch.placement.distance = Some(Metres::from_m(10.0));
-    let room = room(vec![switch]);
-    let all = judged(&room, &room.loaded.sensors[0]);
+    let states = states(vec![switch]);
+    let all = judged(&states, &states.loaded.sensors[0]);
     assert_eq!(overall(&all), Verdict::Fails);
     let of = |criterion| all.iter().find(|j| j.criterion == criterion).unwrap();
     assert_eq!(

@@ -179,9 +179,9 @@ fn drawing(ports: &[SensorPort], joined: &[(&upland_core::sensors::Sensor, Join)
     }
 }
 
-fn wired(room: &SensorStates, own: &SiteBox) -> BoxWiring {
+fn wired(states: &SensorStates, own: &SiteBox) -> BoxWiring {
     let card = &own.record.controller.card;
-    let sensors: Vec<_> = room.of_box(own.number()).collect();
+    let sensors: Vec<_> = states.of_box(own.number()).collect();
     let cards: Vec<_> = sensors.iter().map(|s| &s.sensor.card).collect();
     let joins = assign(&card.sensor_ports, &cards);
     let mut refused = Vec::new();
@@ -236,13 +236,13 @@ struct BoxQuery {
 
 #[get("/sites/{id}/sensors/wiring")]
 async fn wiring_page(here: AtSite, query: web::Query<BoxQuery>) -> Result<HttpResponse, PageError> {
-    let room = here.sensor_states(None).await?;
+    let states = here.sensor_states(None).await?;
     let chosen = |b: &&SiteBox| query.number.is_none_or(|n| n == b.number());
     page(&WiringPage {
         frame: frame(&here, "wiring")?,
         tabs: tabs(here.id(), Tab::Wiring),
         site_id: here.id(),
-        boxes: room.loaded.boxes.iter().filter(chosen).map(|b| wired(&room, b)).collect(),
+        boxes: states.loaded.boxes.iter().filter(chosen).map(|b| wired(&states, b)).collect(),
     })
 }
 

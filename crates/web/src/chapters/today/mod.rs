@@ -8,8 +8,7 @@ pub(crate) mod words;
 
 use crate::page::frame::{Chapter, Frame};
 use crate::server::error::{PageError, page};
-use crate::server::session::YEARS;
-use crate::site::clock::Moment;
+use crate::site::clock::{Moment, asked_day};
 use crate::site::context::AtSite;
 use crate::site::facts::{SiteBox, SiteFacts};
 use crate::site::sensing::{NightOutcomes, SensorStates};
@@ -65,12 +64,9 @@ pub(crate) struct Held {
 }
 
 impl Held {
-    fn of(room: &SensorStates, own: Option<&SiteBox>, night: &Tonight) -> Self {
-        let Some(own) = own.filter(|_| !room.loaded.sensors.is_empty()) else { return Self::default() };
-        let settings = own
-            .settings
-            .as_ref()
-            .map_or_else(|| Settings::clean(&own.record.controller.card), |s| s.settings.clone());
+    fn of(states: &SensorStates, own: Option<&SiteBox>, night: &Tonight) -> Self {
+        let Some(own) = own.filter(|_| !states.loaded.sensors.is_empty()) else { return Self::default() };
+        let settings = own.settings_or_clean();
         let runs: Vec<ScheduledRun> = night
             .night
             .layout
@@ -92,23 +88,24 @@ impl Held {
                 })
             })
             .collect();
-        let as_set = room.tonight(own);
-        let last = runs.iter().map(|r| r.end).max().unwrap_or(room.at);
+        let as_set = states.tonight(own);
+        let last = runs.iter().map(|r| r.end).max().unwrap_or(states.at);
         let zones: Vec<_> = night.zones.iter().map(|z| &z.zone).collect();
-        let advised = NightOutcomes::of(&room.sensor_holds(own.number(), last), &runs, &zones, &settings);
-        let lines: Vec<String> = room
+        let advised = NightOutcomes::of(&states.sensor_holds(own.number(), last), &runs, &zones, &settings);
+        let lines: Vec<String> = states
             .of_box(own.number())
             .filter_map(|record| {
-                let said = room.says(record);
-                let bypassed = room.bypassed(record.id);
+                let said = states.says(record);
+                let bypassed = states.bypassed(record.id);
                 match (&said, bypassed) {
                     (_, Some(until)) => Some(format!(
                         "{} is on bypass until {} and stops nothing.",
                         record.sensor.name,
-                        crate::page::sensor_words::moment(until, &room.tz)
+                        crate::page::sensor_words::moment(until, &states.tz)
                     )),
                     (Says::Holds { .. }, None) => {
-                        let (line, because) = crate::page::sensor_words::says(room.units(), &said, &room.tz);
+                        let (line, because) =
+                            crate::page::sensor_words::says(states.units(), &said, &states.tz);
                         Some(format!("{}: {line}, {because}.", record.sensor.name))
                     }
                     _ => None,
@@ -116,9 +113,9 @@ impl Held {
             })
             .collect();
         // A percentage from outside changes run times, and nothing else.
-        let scaled = room.of_box(own.number()).filter(|r| room.bypassed(r.id).is_none());
+        let scaled = states.of_box(own.number()).filter(|r| states.bypassed(r.id).is_none());
         let scaled = scaled.filter_map(|r| {
-            Some(format!("{}: {}", r.sensor.name, crate::page::sensor_words::percentage(room, r)?))
+            Some(format!("{}: {}", r.sensor.name, crate::page::sensor_words::percentage(states, r)?))
         });
         let lines: Vec<String> = lines.into_iter().chain(scaled).collect();
         Self {
@@ -164,24 +161,9 @@ impl AsSet {
     }
 }
 
-/// The day that was asked for, if one was.
-fn asked_day(query: &DateQuery) -> Result<Option<Date>, PageError> {
-    let text = match query.date.as_deref() {
-        None | Some("") => return Ok(None),
-        Some(text) => text,
-    };
-    let date: Date = text
-        .parse()
-        .map_err(|_| PageError::BadRequest(format!("\"{text}\" is not a date written YYYY-MM-DD.")))?;
-    if !YEARS.contains(&date.year()) {
-        return Err(PageError::BadRequest("The date lies outside 1900 to 2200.".into()));
-    }
-    Ok(Some(date))
-}
-
 /// Decides the night of a box, once for the facts and the moment.
 pub(crate) async fn decide(here: &AtSite, query: &DateQuery) -> Result<Arc<Decided>, PageError> {
-    let asked = asked_day(query)?;
+    let asked = asked_day(query.date.as_deref())?;
     let wanted = query.number;
     let facts = Arc::clone(&here.facts);
     if wanted.is_some_and(|n| facts.boxes.iter().all(|b| b.number() != n)) {

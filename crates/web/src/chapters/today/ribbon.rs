@@ -93,23 +93,22 @@ pub(super) fn build(climate: &Climate, date: Date, units: UnitSystem) -> Ribbon 
     let peak = monthly.iter().fold(0.1_f64, |a, m| a.max(m.mm()));
     let mut step = String::new();
     let mut months = Vec::new();
-    for (i, (name, et0)) in MONTHS.iter().zip(monthly).enumerate() {
-        let Ok(number) = i8::try_from(i + 1) else { continue };
-        let Ok(start) = Date::new(year, number, 1) else { continue };
+    for (month, et0) in monthly.months() {
+        let Ok(start) = Date::new(year, month.number(), 1) else { continue };
         let x = i32::from(start.day_of_year()) - 1;
         let end = x + i32::from(start.days_in_month());
         let share = et0.mm() / peak;
         step.push_str(&format!(
             "{}{x} {:.1}H{end}",
-            if i == 0 { 'M' } else { 'L' },
+            if step.is_empty() { 'M' } else { 'L' },
             y(share * peak, TOP_DEMAND_MM)
         ));
         let rain: Millimetres =
             climate.range(start, start.last_of_month()).filter_map(|(_, d)| d.weather.rain).sum();
         months.push(Month {
-            name,
+            name: month.short(),
             percent: format!("{:.0} %", 100.0 * share),
-            demand: depth(units, et0 * f64::from(start.days_in_month())),
+            demand: depth(units, *et0 * f64::from(start.days_in_month())),
             rain: depth(units, rain),
             x: format!("{:.2}%", 100.0 * f64::from(x) / f64::from(days)),
         });
@@ -168,9 +167,6 @@ pub(super) fn build(climate: &Climate, date: Date, units: UnitSystem) -> Ribbon 
         words,
     }
 }
-
-const MONTHS: [&str; 12] =
-    ["Jan", "Feb", "Mar", "Apr", "May", "Jun", "Jul", "Aug", "Sep", "Oct", "Nov", "Dec"];
 
 /// Whether a week had frost this year, or, where it is not recorded, in at least half of the
 /// recorded years.

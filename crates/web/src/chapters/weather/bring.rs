@@ -69,7 +69,7 @@ async fn bring(
     };
     if let Err(problems) = opened {
         let refused = Refused { file: Some((file.file_name, problems)), ..Refused::default() };
-        return draw(&here, StatusCode::UNPROCESSABLE_ENTITY, &loaded, refused).await;
+        return draw(&here, StatusCode::UNPROCESSABLE_ENTITY, refused).await;
     }
     let draft = with_store(&here.state, move |store| {
         store.create_draft((site_id, source), user, &file.file_name, &file.bytes)
@@ -354,7 +354,7 @@ async fn preview(EditorAt(here): EditorAt, path: web::Path<(i64, i64)>) -> Resul
         }
         Waiting::Refused(problems, None) => {
             let refused = Refused { file: Some((draft.file_name, problems)), ..Refused::default() };
-            return draw(&here, StatusCode::UNPROCESSABLE_ENTITY, &loaded, refused).await;
+            return draw(&here, StatusCode::UNPROCESSABLE_ENTITY, refused).await;
         }
         Waiting::Stations(stations) => {
             return page(&StationsPage {

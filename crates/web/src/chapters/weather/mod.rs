@@ -1,6 +1,7 @@
 //! The weather room: sources side by side, what their values are worth, which one counts.
 
 mod bring;
+mod normals;
 mod series;
 mod sources;
 mod take_in;
@@ -15,6 +16,7 @@ use crate::site::facts::SiteFacts;
 use actix_web::http::StatusCode;
 use actix_web::{HttpResponse, get, post, web};
 use askama::Template;
+use std::collections::BTreeMap;
 use std::sync::Arc;
 use upland_core::codes::Coded;
 use upland_core::weather::record::{Group, JudgedDay, Overrule, SourceKind, Standing, Variable};
@@ -29,7 +31,7 @@ const MAX_FLAGGED: usize = 40;
 
 pub(crate) fn routes(config: &mut web::ServiceConfig) {
     config
-        .service(room)
+        .service(weather_page)
         .service(overrule)
         .service(undo_overrule)
         .service(redo_overrule)
@@ -39,6 +41,7 @@ pub(crate) fn routes(config: &mut web::ServiceConfig) {
         .configure(bring::routes)
         .configure(take_in::routes)
         .configure(sources::routes)
+        .configure(normals::routes)
         .configure(series::routes);
 }
 
@@ -175,10 +178,7 @@ struct FlaggedLine {
     said: Option<i64>,
 }
 
-fn flagged(
-    weather: &SiteWeather,
-    said: &std::collections::BTreeMap<i64, Vec<OverruleRecord>>,
-) -> Vec<FlaggedLine> {
+fn flagged(weather: &SiteWeather, said: &BTreeMap<i64, Vec<OverruleRecord>>) -> Vec<FlaggedLine> {
     let mut out = Vec::new();
     for (source, days) in weather.sources.iter().zip(&weather.days) {
         for day in days.iter().rev() {
@@ -262,11 +262,8 @@ fn choice_lines(weather: &SiteWeather) -> Vec<ChoiceLine> {
         .collect()
 }
 
-#[derive(Template)]
-#[template(path = "chapters/weather/room.html")]
-struct RoomPage {
-    frame: Frame,
-    site_id: i64,
+/// What the room shows of the site's weather, whoever looks.
+struct Room {
     lead: String,
     sources: Vec<SourceLine>,
     chart_sources: Vec<(i64, String)>,
@@ -277,6 +274,14 @@ struct RoomPage {
     flagged: Vec<FlaggedLine>,
     flagged_count: usize,
     imports: Vec<ImportLine>,
+}
+
+#[derive(Template)]
+#[template(path = "chapters/weather/room.html")]
+struct RoomPage {
+    frame: Frame,
+    site_id: i64,
+    room: Arc<Room>,
     file_name: String,
     problems: Vec<ProblemLine>,
     problem_count: usize,
@@ -292,58 +297,65 @@ struct Refused {
     reason: String,
 }
 
-async fn draw(
-    here: &AtSite,
-    status: StatusCode,
-    loaded: &SiteFacts,
-    refused: Refused,
-) -> Result<HttpResponse, PageError> {
-    let (id, site) = (loaded.site.id, loaded.site.site.clone());
-    let (weather, imports, said) = here
-        .read(move |snapshot| {
-            Ok((snapshot.site_weather(id, &site)?, snapshot.imports(id)?, snapshot.overrules(id)?))
-        })
-        .await?;
-    let days = weather.woven(&loaded.site.site).days.len();
-    let (file_name, problems) = refused.file.unwrap_or_default();
-    let mut all = flagged(&weather, &said);
-    let flagged_count = all.len();
-    all.truncate(MAX_FLAGGED);
-    let lead = match weather.sources.iter().filter(|s| s.kind != SourceKind::Normals).count() {
-        0 => "No weather yet. A daily file with lowest and highest temperature is enough; rain, humidity, sun and wind make it better.".to_owned(),
-        1 => format!("{days} days count, from one source. A second one shows what the first is worth."),
-        n => format!("{days} days count, woven from {n} sources by variable."),
-    };
-    let choice_words = weather.choice.as_ref().map_or_else(
-        || {
-            "Nobody has chosen yet: the own sensor counts, the others stand in where it has nothing."
-                .to_owned()
-        },
-        |c| format!("Chosen by {} on {}: {}", c.chosen_by, c.chosen_at.strftime("%-d %b %Y"), c.reason),
-    );
-    page_with(
-        status,
-        &RoomPage {
-            frame: Frame::of_site(here, format!("{}: weather", loaded.site.site.name), Chapter::Weather)?,
-            site_id: id,
+impl Room {
+    fn of(
+        loaded: &SiteFacts,
+        weather: &SiteWeather,
+        imports: Vec<Import>,
+        said: &BTreeMap<i64, Vec<OverruleRecord>>,
+    ) -> Self {
+        let days = weather.woven(&loaded.site.site).days.len();
+        let mut flagged = flagged(weather, said);
+        let flagged_count = flagged.len();
+        flagged.truncate(MAX_FLAGGED);
+        let measured = || weather.sources.iter().filter(|s| s.kind != SourceKind::Normals);
+        let lead = match measured().count() {
+            0 => "No weather yet. A daily file with lowest and highest temperature is enough; rain, humidity, sun and wind make it better.".to_owned(),
+            1 => format!("{days} days count, from one source. A second one shows what the first is worth."),
+            n => format!("{days} days count, woven from {n} sources by variable."),
+        };
+        let choice_words = weather.choice.as_ref().map_or_else(
+            || {
+                "Nobody has chosen yet: the own sensor counts, the others stand in where it has nothing."
+                    .to_owned()
+            },
+            |c| format!("Chosen by {} on {}: {}", c.chosen_by, c.chosen_at.strftime("%-d %b %Y"), c.reason),
+        );
+        Self {
             lead,
-            sources: source_lines(&weather, loaded),
-            chart_sources: weather
-                .sources
-                .iter()
-                .filter(|s| s.kind != SourceKind::Normals)
-                .map(|s| (s.id, s.name.clone()))
-                .collect(),
+            sources: source_lines(weather, loaded),
+            chart_sources: measured().map(|s| (s.id, s.name.clone())).collect(),
             variables: Variable::ALL
                 .iter()
                 .map(|v| (v.code(), format!("{}, {}", v.label(), v.unit())))
                 .collect(),
-            choices: choice_lines(&weather),
+            choices: choice_lines(weather),
             choice_id: weather.choice.as_ref().map_or(String::new(), |c| c.id.to_string()),
             choice_words,
-            flagged: all,
+            flagged,
             flagged_count,
-            imports: imports.into_iter().map(|i| import_line(i, &weather)).collect(),
+            imports: imports.into_iter().map(|i| import_line(i, weather)).collect(),
+        }
+    }
+}
+
+async fn draw(here: &AtSite, status: StatusCode, refused: Refused) -> Result<HttpResponse, PageError> {
+    let loaded = Arc::clone(&here.facts);
+    let room = here.once(here.facts_key(), 60, move |state| {
+        let (id, site) = (loaded.site.id, &loaded.site.site);
+        let (weather, imports, said) = state.store.read(|snapshot| {
+            Ok((snapshot.site_weather(id, site)?, snapshot.imports(id)?, snapshot.overrules(id)?))
+        })?;
+        Ok(Room::of(&loaded, &weather, imports, &said))
+    });
+    let room = room.await?;
+    let (file_name, problems) = refused.file.unwrap_or_default();
+    page_with(
+        status,
+        &RoomPage {
+            frame: Frame::of_site(here, format!("{}: weather", here.facts.site.site.name), Chapter::Weather)?,
+            site_id: here.id(),
+            room,
             file_name,
             problem_count: problems.len(),
             problems: lines(&problems),
@@ -354,9 +366,8 @@ async fn draw(
 }
 
 #[get("/sites/{id}/weather")]
-async fn room(here: AtSite) -> Result<HttpResponse, PageError> {
-    let loaded = Arc::clone(&here.facts);
-    draw(&here, StatusCode::OK, &loaded, Refused::default()).await
+async fn weather_page(here: AtSite) -> Result<HttpResponse, PageError> {
+    draw(&here, StatusCode::OK, Refused::default()).await
 }
 
 /// Longest reason kept, characters.
@@ -365,7 +376,6 @@ const MAX_REASON: usize = 300;
 #[post("/sites/{id}/weather/overrule")]
 async fn overrule(EditorAt(here): EditorAt, fields: Fields) -> Result<HttpResponse, PageError> {
     let id = here.id();
-    let loaded = Arc::clone(&here.facts);
     let reason: String = fields.get("reason").trim().chars().take(MAX_REASON).collect();
     let value = (fields.date("date"), Variable::from_code(fields.get("variable")));
     let sources = here.read(move |snapshot| snapshot.sources(id)).await?;
@@ -374,7 +384,7 @@ async fn overrule(EditorAt(here): EditorAt, fields: Fields) -> Result<HttpRespon
         let message =
             "Say which value is meant: a source, a day written YYYY-MM-DD and a variable.".to_owned();
         let refused = Refused { message, reason, file: None };
-        return draw(&here, StatusCode::UNPROCESSABLE_ENTITY, &loaded, refused).await;
+        return draw(&here, StatusCode::UNPROCESSABLE_ENTITY, refused).await;
     };
     if reason.is_empty() {
         let message = format!(
@@ -382,7 +392,7 @@ async fn overrule(EditorAt(here): EditorAt, fields: Fields) -> Result<HttpRespon
             variable.label()
         );
         let refused = Refused { message, reason, file: None };
-        return draw(&here, StatusCode::UNPROCESSABLE_ENTITY, &loaded, refused).await;
+        return draw(&here, StatusCode::UNPROCESSABLE_ENTITY, refused).await;
     }
     let keep = fields.get("keep") == "yes";
     let said = Overrule { date, variable, keep, reason };

@@ -1,7 +1,7 @@
-//! Sources: make one, take one away, type normals, compare two, choose which one counts.
+//! Sources: make one, take one away, compare two, choose which one counts.
 
 use super::{MAX_REASON, Refused, draw};
-use crate::page::forms::{Field, FieldError, Form, Group as FormGroup, NO_UNIT, Reader, Shown};
+use crate::page::forms::{Field, FieldError, Form, Group as FormGroup, Reader, Shown};
 use crate::page::frame::{Chapter, Frame};
 use crate::server::error::{PageError, page_with, see_other};
 use crate::server::session::{Fields, flash};
@@ -13,8 +13,7 @@ use std::collections::BTreeMap;
 use std::sync::Arc;
 use upland_core::codes::Coded;
 use upland_core::quantity::bounds;
-use upland_core::quantity::units::{Celsius, Metres, Millimetres};
-use upland_core::weather::climate::TypedNormals;
+use upland_core::quantity::units::Metres;
 use upland_core::weather::record::{Group, SourceKind, compare};
 use upland_store::Subject;
 use upland_store::weather::SourcePlace;
@@ -26,9 +25,7 @@ pub(super) fn routes(config: &mut web::ServiceConfig) {
         .service(remove)
         .service(restore)
         .service(choose)
-        .service(comparison)
-        .service(normals_page)
-        .service(save_normals);
+        .service(comparison);
 }
 
 const DEGREES: Shown = Shown { unit: "°", factor: 1.0 };
@@ -154,7 +151,6 @@ async fn restore(
 #[post("/sites/{id}/weather/choice")]
 async fn choose(EditorAt(here): EditorAt, fields: Fields) -> Result<HttpResponse, PageError> {
     let id = here.id();
-    let loaded = Arc::clone(&here.facts);
     let known: Vec<i64> =
         here.read(move |snapshot| snapshot.sources(id)).await?.iter().map(|s| s.id).collect();
     let picked = |group: Group, place: &str| {
@@ -169,11 +165,11 @@ async fn choose(EditorAt(here): EditorAt, fields: Fields) -> Result<HttpResponse
     let refuse = |message: &str| Refused { message: message.to_owned(), reason: reason.clone(), file: None };
     if reason.is_empty() {
         let refused = refuse("Say why these sources count; whoever reads the numbers later will ask.");
-        return draw(&here, StatusCode::UNPROCESSABLE_ENTITY, &loaded, refused).await;
+        return draw(&here, StatusCode::UNPROCESSABLE_ENTITY, refused).await;
     }
     if order.first().is_none_or(Vec::is_empty) {
         let refused = refuse("Temperature needs a source: without it no day counts.");
-        return draw(&here, StatusCode::UNPROCESSABLE_ENTITY, &loaded, refused).await;
+        return draw(&here, StatusCode::UNPROCESSABLE_ENTITY, refused).await;
     }
     let (base, why) = (fields.get("base").parse().ok(), reason.clone());
     if let Some(theirs) = here.change(move |change| change.choose_sources(base, &order, &why)).await? {
@@ -181,7 +177,7 @@ async fn choose(EditorAt(here): EditorAt, fields: Fields) -> Result<HttpResponse
             "{} chose meanwhile ({}). Theirs stands below; choose again if you still want yours.",
             theirs.chosen_by, theirs.reason
         ));
-        return draw(&here, StatusCode::CONFLICT, &loaded, refused).await;
+        return draw(&here.again().await?, StatusCode::CONFLICT, refused).await;
     }
     flash(&here.who.session, "The choice is saved; every number follows it from now on.", None)?;
     Ok(see_other(&format!("/sites/{id}/weather")))
@@ -268,214 +264,4 @@ async fn comparison(here: AtSite, query: web::Query<Pair>) -> Result<HttpRespons
         words,
         lines,
     })
-}
-
-const MONTHS: [&str; 12] = [
-    "January",
-    "February",
-    "March",
-    "April",
-    "May",
-    "June",
-    "July",
-    "August",
-    "September",
-    "October",
-    "November",
-    "December",
-];
-/// Columns of the table of normals: name, heading, range, needed.
-const NORMALS: [(&str, &str, &bounds::Bound, bool); 4] = [
-    ("tmin", "mean minimum, °C", &bounds::NORMAL_TEMPERATURE, true),
-    ("tmax", "mean maximum, °C", &bounds::NORMAL_TEMPERATURE, true),
-    ("rain", "rain, mm", &bounds::NORMAL_RAIN, false),
-    ("et0", "ET0 a day, mm", &bounds::NORMAL_ET0, false),
-];
-
-struct NormalsRow {
-    month: &'static str,
-    /// Field name, label, value, error.
-    cells: Vec<(String, String, String, String)>,
-}
-
-#[derive(Template)]
-#[template(path = "chapters/weather/normals.html")]
-struct NormalsPage {
-    frame: Frame,
-    site_id: i64,
-    source_id: i64,
-    name: String,
-    heads: Vec<&'static str>,
-    rows: Vec<NormalsRow>,
-    wrong: usize,
-}
-
-/// Reads the table: values by column, or errors by field.
-fn read_normals(fields: &Fields) -> Result<TypedNormals, BTreeMap<String, String>> {
-    let mut errors = BTreeMap::new();
-    let columns: Vec<Option<[f64; 12]>> = NORMALS
-        .iter()
-        .map(|(name, _, bound, needed)| {
-            let empty = (0..12).all(|m| fields.get(&format!("{name}{m}")).is_empty());
-            if empty && !needed {
-                return None;
-            }
-            Some(core::array::from_fn(|m| {
-                let field = format!("{name}{m}");
-                let text = fields.get(&field);
-                let value = text.parse::<f64>();
-                match value {
-                    Ok(v) if bound.check(v).is_ok() => v,
-                    _ => {
-                        let message = if text.is_empty() {
-                            "needed".to_owned()
-                        } else {
-                            format!("{} to {}", bound.min, bound.max)
-                        };
-                        errors.insert(field, message);
-                        0.0
-                    }
-                }
-            }))
-        })
-        .collect();
-    let [Some(tmin), Some(tmax), rain, et0] = columns.as_slice() else { return Err(errors) };
-    for (m, (low, high)) in tmin.iter().zip(tmax).enumerate() {
-        if low > high {
-            errors.entry(format!("tmin{m}")).or_insert_with(|| "above the maximum".to_owned());
-        }
-    }
-    if !errors.is_empty() {
-        return Err(errors);
-    }
-    Ok(TypedNormals {
-        temperature_min: tmin.map(Celsius::from_c),
-        temperature_max: tmax.map(Celsius::from_c),
-        rain: rain.map(|r| r.map(Millimetres::from_mm)),
-        et0_a_day: et0.map(|e| e.map(Millimetres::from_mm)),
-    })
-}
-
-fn normals_texts(normals: &TypedNormals) -> BTreeMap<String, String> {
-    let mut out = BTreeMap::new();
-    for m in 0..12 {
-        let mut put = |name: &str, value: Option<f64>| {
-            if let Some(value) = value {
-                out.insert(format!("{name}{m}"), NO_UNIT.text(Some(value)));
-            }
-        };
-        put("tmin", normals.temperature_min.get(m).map(|t| t.c()));
-        put("tmax", normals.temperature_max.get(m).map(|t| t.c()));
-        put("rain", normals.rain.and_then(|r| r.get(m).map(|v| v.mm())));
-        put("et0", normals.et0_a_day.and_then(|e| e.get(m).map(|v| v.mm())));
-    }
-    out
-}
-
-/// What was typed, and what is wrong with it, by field.
-type Typed<'a> = (&'a BTreeMap<String, String>, BTreeMap<String, String>);
-
-async fn draw_normals(
-    here: &AtSite,
-    (site_id, source_id): (i64, i64),
-    refused: Option<Typed<'_>>,
-) -> Result<HttpResponse, PageError> {
-    let _loaded = Arc::clone(&here.facts);
-    let (sources, normals) =
-        here.read(move |snapshot| Ok((snapshot.sources(site_id)?, snapshot.normals(source_id)?))).await?;
-    let source = sources
-        .into_iter()
-        .find(|s| s.id == source_id && s.kind == SourceKind::Normals)
-        .ok_or(PageError::NotFound)?;
-    let known = normals.as_ref().map(normals_texts).unwrap_or_default();
-    let empty = BTreeMap::new();
-    let (texts, errors) = refused.as_ref().map_or((&known, &empty), |(t, e)| (*t, e));
-    let rows = MONTHS
-        .iter()
-        .enumerate()
-        .map(|(m, month)| NormalsRow {
-            month,
-            cells: NORMALS
-                .iter()
-                .map(|(name, head, ..)| {
-                    let field = format!("{name}{m}");
-                    let of = |map: &BTreeMap<String, String>| map.get(&field).cloned().unwrap_or_default();
-                    (field.clone(), format!("{month}, {head}"), of(texts), of(errors))
-                })
-                .collect(),
-        })
-        .collect();
-    page_with(
-        if errors.is_empty() { StatusCode::OK } else { StatusCode::UNPROCESSABLE_ENTITY },
-        &NormalsPage {
-            frame: Frame::of_site(here, "Typed normals", Chapter::Weather)?,
-            site_id,
-            source_id,
-            name: source.name,
-            heads: NORMALS.iter().map(|(_, head, ..)| *head).collect(),
-            rows,
-            wrong: errors.len(),
-        },
-    )
-}
-
-#[get("/sites/{id}/weather/sources/{source}/normals")]
-async fn normals_page(here: AtSite, path: web::Path<(i64, i64)>) -> Result<HttpResponse, PageError> {
-    draw_normals(&here, *path, None).await
-}
-
-#[post("/sites/{id}/weather/sources/{source}/normals")]
-async fn save_normals(
-    EditorAt(here): EditorAt,
-    path: web::Path<(i64, i64)>,
-    fields: Fields,
-) -> Result<HttpResponse, PageError> {
-    let (site_id, source_id) = *path;
-    match read_normals(&fields) {
-        Ok(normals) => {
-            let found = here
-                .change(move |change| {
-                    let ours = change
-                        .sources(site_id)?
-                        .iter()
-                        .any(|s| s.id == source_id && s.kind == SourceKind::Normals);
-                    if ours {
-                        change.set_normals(source_id, &normals)?;
-                    }
-                    Ok(ours)
-                })
-                .await?;
-            if !found {
-                return Err(PageError::NotFound);
-            }
-            flash(&here.who.session, "The normals are saved; they stand in where no record reaches.", None)?;
-            Ok(see_other(&format!("/sites/{site_id}/weather")))
-        }
-        Err(errors) => draw_normals(&here, *path, Some((&fields.0, errors))).await,
-    }
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn a_table_of_normals_is_read_or_told_cell_by_cell() {
-        let mut texts: BTreeMap<String, String> = BTreeMap::new();
-        for m in 0..12 {
-            texts.insert(format!("tmin{m}"), "2".into());
-            texts.insert(format!("tmax{m}"), "14.5".into());
-        }
-        let normals = read_normals(&Fields(texts.clone())).unwrap();
-        assert_eq!((normals.temperature_max[6].c(), normals.rain), (14.5, None));
-        assert_eq!(normals_texts(&normals), texts);
-        texts.insert("tmin3".into(), "20".into());
-        texts.insert("rain5".into(), "much".into());
-        texts.remove("tmax7");
-        let errors = read_normals(&Fields(texts)).unwrap_err();
-        assert_eq!(errors["tmin3"], "above the maximum");
-        assert_eq!(errors["tmax7"], "needed");
-        assert_eq!(errors["rain5"], "0 to 3000");
-        assert_eq!(errors["rain0"], "needed", "a column is whole or empty");
-    }
 }

@@ -303,7 +303,7 @@ fn result_view(
     }
 }
 
-fn test_line(record: CatchRecord, units: UnitSystem) -> TestLine {
+fn test_line(record: &CatchRecord, units: UnitSystem) -> TestLine {
     TestLine {
         id: record.id,
         on: record.on.to_string(),
@@ -318,7 +318,7 @@ fn test_line(record: CatchRecord, units: UnitSystem) -> TestLine {
                 )
             },
         ),
-        by: record.saved_by,
+        by: record.saved_by.clone(),
         undone: record.undone,
     }
 }
@@ -331,7 +331,8 @@ async fn draw(
     outcome: Option<Outcome>,
 ) -> Result<HttpResponse, PageError> {
     let (zone_id, loaded, climate) = (zone.id, &here.facts, &here.facts.climate);
-    let tests = here.read(move |snapshot| snapshot.catch_tests(zone_id)).await?;
+    let tests =
+        here.more(&format!("zone {zone_id}"), 10, move |snapshot| snapshot.catch_tests(zone_id)).await?;
     let units = loaded.site.site.units;
     let (result, errors) = match outcome {
         Some(Ok((on, test))) => {
@@ -352,7 +353,7 @@ async fn draw(
             typed,
             errors,
             result,
-            tests: tests.into_iter().map(|t| test_line(t, units)).collect(),
+            tests: tests.iter().map(|t| test_line(t, units)).collect(),
             most: MOST_CANS,
         },
     )

@@ -20,6 +20,7 @@ use askama::Template;
 use std::collections::BTreeMap;
 use upland_core::codes::Coded;
 use upland_core::ground::planting::mixed_cost;
+use upland_core::quantity::month::Month;
 use upland_core::site::{UnitSystem, Zone};
 use upland_store::zones::ZoneRecord;
 use upland_store::{Saved, Subject};
@@ -136,11 +137,11 @@ struct EditPage {
 }
 
 /// What mixed plants on a valve cost, in the month of a day.
-fn mixed_words(zone: &Zone, latitude_deg: f64, month: i8) -> String {
+fn mixed_words(zone: &Zone, latitude_deg: f64, month: Month) -> String {
     if zone.planting.others.is_empty() {
         return String::new();
     }
-    let cost = mixed_cost(&zone.plants_in(usize::from(month.unsigned_abs()), latitude_deg));
+    let cost = mixed_cost(&zone.plants_in(month, latitude_deg));
     format!(
         "Mixed plants: for the thirstiest the valve takes {} % more water than the plants need together; weighted by area the thirstiest goes {} % short.",
         quantities::plain(100.0 * cost.thirstiest_excess, 0),
@@ -178,7 +179,7 @@ fn edit(here: &AtSite, editing: Editing<'_>) -> Result<HttpResponse, PageError> 
             ranges: answered.map_or(Vec::new(), |z| cans::ranges(&z.zone, climate, today, editing.units)),
             basis: editing.zone.map_or(String::new(), |z| cans::basis_words(&z.zone, editing.units)),
             mixed: answered.map_or(String::new(), |z| {
-                mixed_words(&z.zone, climate.station().latitude_deg, today.month())
+                mixed_words(&z.zone, climate.station().latitude_deg, Month::of(today))
             }),
             saved: editing.zone.map(|z| (z.saved_by.clone(), z.saved_at.strftime("%-d %b %Y").to_string())),
             merged: editing.merged,

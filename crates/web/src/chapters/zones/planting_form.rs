@@ -12,6 +12,7 @@ use upland_core::ground::planting::{
     Density, GrowIn, MixedRule, OtherPlants, OwnCoefficient, Planting, RateBasis, Trim, WeanOff,
 };
 use upland_core::quantity::bounds::{self, Bound};
+use upland_core::quantity::month::ByMonth;
 use upland_core::quantity::units::{
     L_PER_US_GALLON, LitresPerMinute, M_PER_FOOT, Metres, MillimetresPerHour, SquareMetres,
 };
@@ -103,7 +104,7 @@ pub(super) fn texts(zone: &Zone, u: &ZoneUnits, system: UnitSystem) -> Vec<(&'st
         .collect();
     let monthly = match zone.own_coefficient {
         Some(OwnCoefficient::Monthly(values)) => {
-            values.map(|v| crate::page::quantities::plain(v, 3)).join(" ")
+            values.map(|v| crate::page::quantities::plain(v, 3)).as_slice().join(" ")
         }
         _ => String::new(),
     };
@@ -272,7 +273,9 @@ fn monthly(fields: &Fields, reader: &mut Reader) -> Option<OwnCoefficient> {
     let good: Vec<f64> =
         values.iter().flatten().copied().filter(|v| bounds::PLANT_COEFFICIENT.check(*v).is_ok()).collect();
     match <[f64; 12]>::try_from(good) {
-        Ok(values) if text.split_whitespace().count() == 12 => Some(OwnCoefficient::Monthly(values)),
+        Ok(values) if text.split_whitespace().count() == 12 => {
+            Some(OwnCoefficient::Monthly(ByMonth::new(values)))
+        }
         _ => {
             reader.say("monthly", "Twelve numbers between 0.05 and 1.6, January first, separated by spaces.");
             None

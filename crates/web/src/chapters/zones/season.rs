@@ -6,6 +6,7 @@ use crate::page::quantities::{depth, plain};
 use crate::page::take_back::TakeBack;
 use crate::server::error::{PageError, page_with, see_other};
 use crate::server::session::{Fields, flash};
+use crate::server::state::AppState;
 use crate::site::context::{AtSite, EditorAt};
 use crate::site::facts::SiteFacts;
 use actix_web::http::StatusCode;
@@ -14,6 +15,7 @@ use askama::Template;
 use jiff::ToSpan;
 use jiff::civil::Date;
 use std::collections::BTreeMap;
+use std::sync::Arc;
 use upland_core::account::season::{
     ANY_NIGHT, FieldReading, SeasonDay, Watering, replay, replay_start, scheduled_minutes, sum,
 };
@@ -198,6 +200,13 @@ struct EventLine {
     undone: bool,
 }
 
+/// What is known of a season, whoever looks.
+struct Season {
+    chart: Option<Chart>,
+    days: Vec<DayLine>,
+    events: Vec<EventLine>,
+}
+
 #[derive(Template)]
 #[template(path = "chapters/zones/season.html")]
 struct SeasonPage {
@@ -206,9 +215,7 @@ struct SeasonPage {
     zone_id: i64,
     zone: String,
     ways: Vec<(&'static str, &'static str, bool)>,
-    chart: Option<Chart>,
-    days: Vec<DayLine>,
-    events: Vec<EventLine>,
+    season: Arc<Season>,
     today: String,
     errors: Vec<String>,
     typed: BTreeMap<String, String>,
@@ -285,27 +292,38 @@ fn event_line(event: &ZoneEvent) -> EventLine {
     }
 }
 
+impl Season {
+    fn of(state: &AppState, loaded: &SiteFacts, zone_id: i64, of: (By, Date)) -> Result<Self, PageError> {
+        let (zone, climate, today) = (loaded.zone(zone_id)?, &loaded.climate, of.1);
+        let box_id = loaded.boxes.iter().find(|b| b.number() == zone.zone.box_number).map(|b| b.record.id);
+        let (events, versions) = state.store.read(|snapshot| {
+            let versions = box_id.map_or(Ok(Vec::new()), |id| snapshot.settings_history(id))?;
+            Ok((snapshot.zone_events(loaded.site.id)?, versions))
+        })?;
+        let all = days_of(loaded, zone, climate, of, &events, &versions);
+        let from = today.checked_sub(DRAWN_DAYS.days()).unwrap_or(today);
+        let days: Vec<SeasonDay> = all.into_iter().filter(|d| d.date > from).collect();
+        let units = loaded.site.site.units;
+        let total = zone.zone.resolve(climate.station().latitude_deg).root_zone.total_available.mm();
+        Ok(Self {
+            chart: (!days.is_empty()).then(|| chart(&days, total, units)),
+            days: days.iter().rev().take(31).map(|d| day_line(d, units)).collect(),
+            events: events.iter().filter(|e| e.zone_id == zone_id).rev().map(event_line).collect(),
+        })
+    }
+}
+
 async fn draw(
     here: &AtSite,
     (site_id, zone_id): (i64, i64),
     by: By,
     refused: Option<(Vec<String>, BTreeMap<String, String>)>,
 ) -> Result<HttpResponse, PageError> {
-    let loaded = &here.facts;
-    let (zone, climate) = (loaded.zone(zone_id)?, &loaded.climate);
-    let box_id = loaded.boxes.iter().find(|b| b.number() == zone.zone.box_number).map(|b| b.record.id);
-    let (events, versions) = here
-        .read(move |snapshot| {
-            let versions = box_id.map_or(Ok(Vec::new()), |id| snapshot.settings_history(id))?;
-            Ok((snapshot.zone_events(site_id)?, versions))
-        })
-        .await?;
+    let facts = Arc::clone(&here.facts);
+    let zone = facts.zone(zone_id)?;
     let today = here.moment(None).date;
-    let all = days_of(loaded, zone, climate, (by, today), &events, &versions);
-    let from = today.checked_sub(DRAWN_DAYS.days()).unwrap_or(today);
-    let days: Vec<SeasonDay> = all.into_iter().filter(|d| d.date > from).collect();
-    let units = loaded.site.site.units;
-    let total = zone.zone.resolve(climate.station().latitude_deg).root_zone.total_available.mm();
+    let (key, known) = (format!("{} zone {zone_id} {by:?} on {today}", here.facts_key()), Arc::clone(&facts));
+    let season = here.once(key, 80, move |state| Season::of(state, &known, zone_id, (by, today))).await?;
     let (errors, typed) = refused.unwrap_or_default();
     page_with(
         if errors.is_empty() { StatusCode::OK } else { StatusCode::UNPROCESSABLE_ENTITY },
@@ -319,9 +337,7 @@ async fn draw(
                 ("scheduled", "as the box was set", by == By::Scheduled),
                 ("logged", "as logged", by == By::Logged),
             ],
-            chart: (!days.is_empty()).then(|| chart(&days, total, units)),
-            days: days.iter().rev().take(31).map(|d| day_line(d, units)).collect(),
-            events: events.iter().filter(|e| e.zone_id == zone_id).rev().map(event_line).collect(),
+            season,
             today: today.to_string(),
             errors,
             typed,

@@ -4,9 +4,9 @@ use crate::page::frame::Frame;
 use crate::page::quantities::{depth, short_date};
 use crate::server::download::attachment;
 use crate::server::error::{PageError, page};
-use crate::server::session::SignedIn;
 use crate::server::state::AppState;
 use crate::site::clock::Moment;
+use crate::site::context::AllSites;
 use crate::site::facts::time_zone;
 use actix_web::{HttpResponse, get, web};
 use askama::Template;
@@ -250,21 +250,21 @@ fn line(call: &Call) -> CallLine {
     }
 }
 
-/// Every call, off the event loop.
-async fn calls(state: &web::Data<AppState>, now: Timestamp) -> Result<Vec<Call>, PageError> {
-    let state = state.clone();
-    Ok(web::block(move || all(&state, now)).await??)
+/// Every call, worked out once for the facts of all sites and the minute.
+async fn calls(here: &AllSites) -> Result<Arc<Vec<Call>>, PageError> {
+    let now = here.who.now;
+    here.once(&format!("calls at {now}"), 200, move |state| Ok(all(state, now)?)).await
 }
 
 #[get("/calls")]
-async fn list(state: web::Data<AppState>, who: SignedIn) -> Result<HttpResponse, PageError> {
-    let calls = calls(&state, who.now).await?;
+async fn list(here: AllSites) -> Result<HttpResponse, PageError> {
+    let calls = calls(&here).await?;
     let (boxes, changes) = (
         calls.iter().map(|c| (c.site_id, c.box_number)).collect::<std::collections::BTreeSet<_>>().len(),
         calls.iter().filter(|c| c.changes()).count(),
     );
     page(&ListPage {
-        frame: Frame::new(&who, "This week's calls")?,
+        frame: Frame::new(&here.who, "This week's calls")?,
         lead: format!(
             "{changes} of {} percentages on {boxes} boxes stand elsewhere than the last week asks.",
             calls.len()
@@ -274,8 +274,8 @@ async fn list(state: web::Data<AppState>, who: SignedIn) -> Result<HttpResponse,
 }
 
 #[get("/calls.csv")]
-async fn csv(state: web::Data<AppState>, who: SignedIn) -> Result<HttpResponse, PageError> {
-    let calls = calls(&state, who.now).await?;
+async fn csv(here: AllSites) -> Result<HttpResponse, PageError> {
+    let calls = calls(&here).await?;
     let rows: Vec<[String; 8]> = calls
         .iter()
         .map(|c| {

@@ -8,14 +8,15 @@ use crate::page::merge::Merged;
 use crate::server::download::attachment;
 use crate::server::error::{PageError, page_with, see_other};
 use crate::server::session::{Editor, Fields, SignedIn, flash};
-use crate::server::state::{AppState, read, with_store};
+use crate::server::state::{AppState, with_store};
 use crate::server::upload;
-use crate::site::context::{AtSite, EditorAt};
+use crate::site::context::{AllSites, AtSite, EditorAt};
 use actix_multipart::Multipart;
 use actix_web::http::StatusCode;
 use actix_web::{HttpResponse, get, post, web};
 use askama::Template;
 use std::collections::BTreeMap;
+use std::sync::Arc;
 use upland_core::codes::Coded;
 use upland_core::controller::ordinance::Law;
 use upland_core::site::{Controller, Site, UnitSystem};
@@ -50,17 +51,15 @@ struct SiteLine {
 #[template(path = "chapters/round/sites/list.html")]
 struct ListPage {
     frame: Frame,
-    sites: Vec<SiteLine>,
+    sites: Arc<Vec<SiteLine>>,
     problems: Vec<PathProblem>,
 }
 
 async fn list_page(
-    state: &web::Data<AppState>,
-    who: &SignedIn,
+    here: &AllSites,
     status: StatusCode,
     problems: Vec<PathProblem>,
 ) -> Result<HttpResponse, PageError> {
-    let sites = read(state, |snapshot| snapshot.sites()).await?;
     let line = |record: SiteRecord| SiteLine {
         id: record.id,
         place: format!(
@@ -71,29 +70,42 @@ async fn list_page(
         ),
         name: record.site.name,
     };
-    let sites = sites.into_iter().map(line).collect();
-    page_with(status, &ListPage { frame: Frame::new(who, "Sites")?, sites, problems })
+    let sites = here.once("list", 100, move |state| {
+        let sites = state.store.read(|snapshot| snapshot.sites())?;
+        Ok(sites.into_iter().map(line).collect::<Vec<_>>())
+    });
+    let sites = sites.await?;
+    page_with(status, &ListPage { frame: Frame::new(&here.who, "Sites")?, sites, problems })
 }
 
 #[get("/")]
-async fn list(state: web::Data<AppState>, who: SignedIn) -> Result<HttpResponse, PageError> {
-    list_page(&state, &who, StatusCode::OK, Vec::new()).await
+async fn list(here: AllSites) -> Result<HttpResponse, PageError> {
+    list_page(&here, StatusCode::OK, Vec::new()).await
+}
+
+/// What the find box can find.
+#[derive(serde::Serialize)]
+struct Findable {
+    name: String,
+    href: String,
 }
 
 /// Every site and zone by name, for the find box.
 #[get("/find.json")]
-async fn find(state: web::Data<AppState>, _who: SignedIn) -> Result<HttpResponse, PageError> {
-    let (sites, zones) = read(&state, |snapshot| Ok((snapshot.sites()?, snapshot.all_zone_names()?))).await?;
-    let mut hits = Vec::new();
-    for site in sites {
-        hits.push(serde_json::json!({ "name": site.site.name, "href": format!("/sites/{}/today", site.id) }));
-    }
-    for zone in zones {
-        let name = format!("{} {}, {}", zone.number, zone.name, zone.site_name);
-        let href = format!("/sites/{}/zones/{}", zone.site_id, zone.zone_id);
-        hits.push(serde_json::json!({ "name": name, "href": href }));
-    }
-    Ok(HttpResponse::Ok().insert_header(("cache-control", "no-store")).json(hits))
+async fn find(here: AllSites) -> Result<HttpResponse, PageError> {
+    let all = here.once("names", 400, |state| {
+        let (sites, zones) =
+            state.store.read(|snapshot| Ok((snapshot.sites()?, snapshot.all_zone_names()?)))?;
+        let sites = sites
+            .into_iter()
+            .map(|site| Findable { href: format!("/sites/{}/today", site.id), name: site.site.name });
+        let zones = zones.into_iter().map(|zone| Findable {
+            name: format!("{} {}, {}", zone.number, zone.name, zone.site_name),
+            href: format!("/sites/{}/zones/{}", zone.site_id, zone.zone_id),
+        });
+        Ok(sites.chain(zones).collect::<Vec<_>>())
+    });
+    Ok(HttpResponse::Ok().insert_header(("cache-control", "no-store")).json(&*all.await?))
 }
 
 #[derive(Template)]
@@ -184,8 +196,8 @@ async fn create(
 /// A whole site from a file.
 #[post("/sites/open")]
 async fn open_file(
-    state: web::Data<AppState>,
     Editor(who): Editor,
+    here: AllSites,
     payload: Multipart,
 ) -> Result<HttpResponse, PageError> {
     let file = upload::read(&who.session, payload, site_file::MAX_BYTES).await?;
@@ -206,11 +218,11 @@ async fn open_file(
                 file.file_name,
                 read.zones.len()
             );
-            let id = with_store(&state, move |store| store.create_site(&read, today, user)).await?;
+            let id = with_store(&here.state, move |store| store.create_site(&read, today, user)).await?;
             flash(&who.session, text, Some(format!("/sites/{id}/remove")))?;
             Ok(see_other(&format!("/sites/{id}/today")))
         }
-        Err(problems) => list_page(&state, &who, StatusCode::UNPROCESSABLE_ENTITY, problems).await,
+        Err(problems) => list_page(&here, StatusCode::UNPROCESSABLE_ENTITY, problems).await,
     }
 }
 
@@ -350,7 +362,7 @@ async fn restore(
 #[get("/sites/{id}/site.json")]
 async fn download(here: AtSite) -> Result<HttpResponse, PageError> {
     let id = here.id();
-    let plan = here.read(move |snapshot| Ok(snapshot.site_plan(id)?.1)).await?;
+    let plan = here.more("plan", 10, move |snapshot| snapshot.site_plan(id)).await?;
     let facts = &here.facts;
     let boxes = facts.boxes.iter();
     let file = SiteFile {
@@ -361,7 +373,7 @@ async fn download(here: AtSite) -> Result<HttpResponse, PageError> {
         law: facts.law(),
         zones: facts.surveys(),
         sensors: facts.sensors.iter().map(|s| s.sensor.clone()).collect(),
-        plan,
+        plan: plan.1.clone(),
     };
     Ok(HttpResponse::Ok()
         .content_type("application/json")

@@ -1,0 +1,232 @@
+//! What the page of a sensor shows: what it says and why, its record, its place, its upkeep, its devices.
+
+use super::figures::{Replayed, notes};
+use super::find;
+use super::list::{judged, next_task};
+use crate::page::quantities::plain;
+use crate::page::sensor_words::{cause, criterion, found, moment, remedy, says, verdict};
+use crate::server::error::PageError;
+use crate::site::sensing::SensorStates;
+use jiff::civil::Date;
+use std::sync::Arc;
+use upland_core::codes::Coded;
+use upland_core::sensors::placement::Verdict;
+use upland_core::sensors::state::Says;
+use upland_core::sensors::{Sense, Task, upkeep};
+use upland_store::readings::{DeviceRecord, Refused};
+use upland_store::sensors::{SensorEvent, SensorEventKind, SensorRecord};
+
+/// Holds listed.
+const HOLDS_LISTED: usize = 6;
+/// Events listed.
+const EVENTS_LISTED: usize = 20;
+
+pub(super) struct PlaceRow {
+    pub criterion: &'static str,
+    pub verdict: &'static str,
+    pub fails: bool,
+    pub found: String,
+    pub remedy: &'static str,
+}
+
+pub(super) struct TaskRow {
+    pub code: &'static str,
+    pub label: &'static str,
+    pub since: Date,
+    pub due: Date,
+    pub overdue: bool,
+}
+
+pub(super) struct EventRow {
+    pub id: i64,
+    pub what: String,
+    pub when: String,
+    pub reason: String,
+    pub by: String,
+    pub undone: bool,
+}
+
+pub(super) struct ReadRow {
+    pub channel: String,
+    pub last: String,
+    pub value: String,
+    pub count: usize,
+}
+
+pub(super) struct DeviceRow {
+    pub id: i64,
+    pub name: String,
+    pub seen: String,
+    pub revoked: bool,
+    pub refused: Vec<String>,
+}
+
+/// A sensor as its page shows it, whoever looks.
+pub(super) struct SensorView {
+    pub name: String,
+    pub card: String,
+    pub version: i32,
+    pub box_number: u8,
+    pub says: String,
+    pub because: String,
+    pub source: &'static str,
+    pub silent: bool,
+    pub broken_wire: &'static str,
+    pub notes: Vec<String>,
+    pub holds: Vec<String>,
+    pub replayed: Arc<Replayed>,
+    pub place: Vec<PlaceRow>,
+    pub next: String,
+    pub overdue: bool,
+    pub tasks: Vec<TaskRow>,
+    pub events: Vec<EventRow>,
+    pub reads: Vec<ReadRow>,
+    pub devices: Vec<DeviceRow>,
+    pub is_probe: bool,
+    pub today: Date,
+    pub clock: String,
+}
+
+impl SensorView {
+    pub fn of(
+        states: &SensorStates,
+        id: i64,
+        replayed: Arc<Replayed>,
+        (devices, refused): (&[DeviceRecord], &[Refused]),
+    ) -> Result<Self, PageError> {
+        let record = find(states, id)?;
+        let card = &record.sensor.card;
+        let said = states.says(record);
+        let (line, because) = says(states.units(), &said, &states.tz);
+        let (next, overdue) = next_task(states, record);
+        let events = states.loaded.sensor_events.iter().filter(|e| e.sensor_id == id).take(EVENTS_LISTED);
+        Ok(Self {
+            name: record.sensor.name.clone(),
+            card: format!("{}, {}", card.name, card.signal.label()),
+            version: record.version,
+            box_number: record.sensor.box_number,
+            says: line,
+            because,
+            source: if states.own(id).is_some() {
+                "From its own readings."
+            } else {
+                "It has no readings of its own, so this is what the site's record would make it say."
+            },
+            silent: matches!(said, Says::Silent { .. }),
+            broken_wire: card.signal.broken_wire(),
+            notes: notes(states, record),
+            holds: hold_lines(states, record),
+            replayed,
+            place: place_rows(states, record),
+            next,
+            overdue,
+            tasks: task_rows(states, record),
+            events: events.map(|e| event_row(states, e)).collect(),
+            reads: read_rows(states, id),
+            devices: devices.iter().map(|d| device_row(states, d, refused)).collect(),
+            is_probe: card.senses(Sense::SoilMoisture),
+            today: states.today,
+            clock: states.at.to_zoned(states.tz.clone()).strftime("%Y-%m-%dT%H:%M").to_string(),
+        })
+    }
+}
+
+/// Its last holds, newest first.
+fn hold_lines(states: &SensorStates, record: &SensorRecord) -> Vec<String> {
+    let all = states.holds(record, states.at);
+    let line = |hold: &upland_core::sensors::state::Hold| {
+        let until = hold.until.map_or("now".to_owned(), |until| moment(until, &states.tz));
+        format!("{} to {until}: {}", moment(hold.from, &states.tz), cause(states.units(), hold.cause))
+    };
+    all.iter().rev().take(HOLDS_LISTED).map(line).collect()
+}
+
+fn place_rows(states: &SensorStates, record: &SensorRecord) -> Vec<PlaceRow> {
+    let row = |j: &upland_core::sensors::placement::Judged| PlaceRow {
+        criterion: criterion(j.criterion),
+        verdict: verdict(j.verdict),
+        fails: j.verdict == Verdict::Fails,
+        found: found(states.units(), j),
+        remedy: if j.verdict == Verdict::Good { "" } else { remedy(j.criterion, &record.sensor.card) },
+    };
+    judged(states, record).iter().map(row).collect()
+}
+
+fn task_rows(states: &SensorStates, record: &SensorRecord) -> Vec<TaskRow> {
+    let due = upkeep::due(&record.sensor.card, record.installed_on, &states.done(record.id));
+    let row = |d: upkeep::Due| TaskRow {
+        code: d.task.code(),
+        label: d.task.label(),
+        since: d.since,
+        due: d.on,
+        overdue: d.overdue_days(states.today) >= 0,
+    };
+    due.into_iter().map(row).collect()
+}
+
+/// The last reading of each of its own channels.
+fn read_rows(states: &SensorStates, id: i64) -> Vec<ReadRow> {
+    let own = states.own(id).into_iter().flatten();
+    own.filter_map(|(channel, readings)| {
+        let last = readings.last()?;
+        Some(ReadRow {
+            channel: channel.bound().name.to_owned(),
+            last: moment(last.at, &states.tz),
+            value: format!("{} {}", plain(last.value, 2), channel.bound().unit),
+            count: readings.as_slice().len(),
+        })
+    })
+    .collect()
+}
+
+fn device_row(states: &SensorStates, device: &DeviceRecord, refused: &[Refused]) -> DeviceRow {
+    let seen = |at| format!("last seen {}", moment(at, &states.tz));
+    let line = |r: &Refused| {
+        let last = moment(r.last_at, &states.tz);
+        format!("{} refused, {} times, last {last}: {}", r.reason, r.count, r.example)
+    };
+    DeviceRow {
+        id: device.id,
+        name: device.name.clone(),
+        seen: device.seen_at.map_or("never seen".into(), seen),
+        revoked: device.revoked_at.is_some(),
+        refused: refused.iter().filter(|r| r.device_id == Some(device.id)).map(line).collect(),
+    }
+}
+
+fn event_row(states: &SensorStates, event: &SensorEvent) -> EventRow {
+    let text = |key: &str| {
+        event
+            .body
+            .get(key)
+            .map(|v| v.as_f64().map_or_else(|| v.as_str().unwrap_or("").to_owned(), |n| plain(n, 1)))
+    };
+    let what = match event.kind {
+        SensorEventKind::Bypass => "bypass".to_owned(),
+        SensorEventKind::Silence => "alarms silent".to_owned(),
+        SensorEventKind::Task => {
+            text("task").and_then(|t| Task::from_code(&t)).map_or("upkeep", Task::label).to_owned()
+        }
+        SensorEventKind::Calibration => match text("threshold_pct") {
+            Some(t) => format!("calibrated: threshold {t} %"),
+            None => format!("calibration failed: {}", text("failure").unwrap_or_default()),
+        },
+        SensorEventKind::Adjustment => format!(
+            "threshold {} → {}; looked {}",
+            text("from").unwrap_or_default(),
+            text("to").unwrap_or_default(),
+            text("looks").unwrap_or_default()
+        ),
+    };
+    EventRow {
+        id: event.id,
+        what,
+        when: match event.until {
+            Some(until) => format!("{} to {}", moment(event.from, &states.tz), moment(until, &states.tz)),
+            None => moment(event.from, &states.tz),
+        },
+        reason: event.reason.clone(),
+        by: event.said_by.clone(),
+        undone: event.undone,
+    }
+}
