@@ -70,20 +70,22 @@ fn read_normals(fields: &Fields) -> Result<TypedNormals, BTreeMap<String, String
             let read = cell(fields.get(&field(name, m)), bound);
             read.map_err(|message| errors.insert(field(name, m), message)).ok()
         });
-        Some(values.whole())
+        Some(values)
     });
-    let [Some(Some(low)), Some(Some(high)), rain, et0] = columns else { return Err(errors) };
-    for month in Month::ALL.into_iter().filter(|m| low.of(*m) > high.of(*m)) {
+    let [low, high, rain, et0] = columns;
+    let of = |column: &Option<ByMonth<Option<f64>>>, month| column.and_then(|c| *c.of(month));
+    for month in Month::ALL.into_iter().filter(|m| of(&low, *m) > of(&high, *m) && of(&high, *m).is_some()) {
         errors.entry(field("tmin", month)).or_insert_with(|| "above the maximum".to_owned());
     }
-    if !errors.is_empty() {
+    let whole = |column: Option<ByMonth<Option<f64>>>| column.and_then(|c| c.whole());
+    let (Some(low), Some(high), true) = (whole(low), whole(high), errors.is_empty()) else {
         return Err(errors);
-    }
+    };
     Ok(TypedNormals {
         temperature_min: low.map(Celsius::from_c),
         temperature_max: high.map(Celsius::from_c),
-        rain: rain.flatten().map(|r| r.map(Millimetres::from_mm)),
-        et0_a_day: et0.flatten().map(|e| e.map(Millimetres::from_mm)),
+        rain: whole(rain).map(|r| r.map(Millimetres::from_mm)),
+        et0_a_day: whole(et0).map(|e| e.map(Millimetres::from_mm)),
     })
 }
 
