@@ -10,12 +10,12 @@ use upland_core::advice::planner::{Relax, Request, Strategy, plan, relaxations};
 use upland_core::advice::tonight::tonight;
 use upland_core::controller::ordinance::Law;
 use upland_core::controller::schedule::{Days, Percentages, Program, Settings, expand};
-use upland_core::controller::window::WaterWindow;
 use upland_core::controller::{Card, twelve_stations};
 use upland_core::ground::application::HeadType;
 use upland_core::ground::plant::{PlantKind, Sky, Sun};
 use upland_core::ground::soil::Texture;
 use upland_core::installation::Installation;
+use upland_core::quantity::time::Hours;
 use upland_core::quantity::units::*;
 use upland_core::site::{Site, UnitSystem, Zone};
 use upland_core::weather::climate::Climate;
@@ -63,7 +63,7 @@ fn site() -> Site {
         wind_height: Metres::from_m(2.0),
         time_zone: "Etc/GMT+1".into(),
         units: UnitSystem::Metric,
-        window: WaterWindow { from: time(20, 0, 0, 0), until: time(8, 0, 0, 0) },
+        window: Hours { from: time(20, 0, 0, 0), until: time(8, 0, 0, 0) },
         supply: None,
     }
 }
@@ -191,7 +191,7 @@ fn plan_48_stations(bencher: Bencher, strategy: Strategy) {
     let card = Card { stations: 48, programs: 8, starts_per_program: 8, ..twelve_stations() };
     let climate = Climate::from_record(&[], station());
     let from = date(2026, 7, 13);
-    let site = Site { window: WaterWindow { from: time(18, 0, 0, 0), until: time(10, 0, 0, 0) }, ..site() };
+    let site = Site { window: Hours { from: time(18, 0, 0, 0), until: time(10, 0, 0, 0) }, ..site() };
     let box_at_site =
         Installation::new(&site, (&card, 1), &zones(48), Law::default(), &climate, from, &TimeZone::UTC);
     let present = Settings::clean(&card);
@@ -209,7 +209,7 @@ fn relaxations_of_48_stations(bencher: Bencher) {
     let card = Card { stations: 48, programs: 8, starts_per_program: 8, ..twelve_stations() };
     let climate = Climate::from_record(&[], station());
     let from = date(2026, 7, 13);
-    let site = Site { window: WaterWindow { from: time(4, 0, 0, 0), until: time(6, 0, 0, 0) }, ..site() };
+    let site = Site { window: Hours { from: time(4, 0, 0, 0), until: time(6, 0, 0, 0) }, ..site() };
     let box_at_site =
         Installation::new(&site, (&card, 1), &zones(48), Law::default(), &climate, from, &TimeZone::UTC);
     let present = Settings::clean(&card);

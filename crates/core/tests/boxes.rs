@@ -8,18 +8,18 @@ use jiff::{SignedDuration, Timestamp, ToSpan};
 use proptest::prelude::*;
 use upland_core::advice::findings::{Finding, Kind, Severity, check};
 use upland_core::controller::ordinance::{
-    AllowedDays, Applied, Hours, HouseNumber, Law, Ordinance, Permit, Rule, Subject, Why, merged,
+    AllowedDays, Applied, HouseNumber, Law, Ordinance, Permit, Rule, Subject, Why, merged,
 };
 use upland_core::controller::schedule::{
     Days, Percentages, Program, Repeat, Settings, StationSetting, YearSpan, difference, expand, passes,
 };
-use upland_core::controller::window::WaterWindow;
 use upland_core::controller::{Card, Overlap, generic};
 use upland_core::ground::application::HeadType;
 use upland_core::ground::plant::{PlantKind, Sky, Sun};
 use upland_core::ground::soil::Texture;
 use upland_core::installation::Installation;
 use upland_core::quantity::month::ByMonth;
+use upland_core::quantity::time::Hours;
 use upland_core::quantity::units::{LitresPerMinute, Metres, SquareMetres};
 use upland_core::site::{Site, UnitSystem, Zone};
 use upland_core::weather::climate::Climate;
@@ -85,7 +85,7 @@ fn settings() -> impl Strategy<Value = Settings> {
                 .collect(),
             delay_s,
             never_days,
-            omit_hours: omit.map(|(f, u)| (clock(f), clock(u))),
+            omit_hours: omit.map(|(f, u)| Hours { from: clock(f), until: clock(u) }),
             rain_delay: None,
             off_season: off.map(|(m, d, n, e)| YearSpan { from: (m, d), until: (n, e) }),
         })
@@ -125,7 +125,7 @@ fn installation(card: &Card, law: Law) -> Installation {
         wind_height: Metres::from_m(2.0),
         time_zone: "UTC".into(),
         units: UnitSystem::Metric,
-        window: WaterWindow { from: time(22, 0, 0, 0), until: time(6, 0, 0, 0) },
+        window: Hours { from: time(22, 0, 0, 0), until: time(6, 0, 0, 0) },
         supply: Some(LitresPerMinute::from_l_per_min(50.0)),
     };
     let zones: Vec<Zone> = (1..=card.stations.min(8)).map(zone).collect();

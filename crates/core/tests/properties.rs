@@ -8,15 +8,15 @@ use proptest::prelude::*;
 use upland_core::advice::findings::{Severity, check};
 use upland_core::advice::planner::{Relax, Request, Strategy as PlanStrategy, plan, relaxations};
 use upland_core::advice::tonight::{Decision, Tonight, tonight};
-use upland_core::controller::ordinance::{AllowedDays, Applied, Hours, HouseNumber, Law, Ordinance, Rule};
+use upland_core::controller::ordinance::{AllowedDays, Applied, HouseNumber, Law, Ordinance, Rule};
 use upland_core::controller::schedule::{Settings, difference};
-use upland_core::controller::window::WaterWindow;
 use upland_core::controller::{Card, generic, twelve_stations};
 use upland_core::explain;
 use upland_core::ground::application::{HeadType, cycle_limit, run_time_multiplier};
 use upland_core::ground::plant::{PlantKind, Sky, Sun};
 use upland_core::ground::soil::Texture;
 use upland_core::installation::Installation;
+use upland_core::quantity::time::Hours;
 use upland_core::quantity::units::*;
 use upland_core::site::{Site, UnitSystem, Zone};
 use upland_core::weather::climate::Climate;
@@ -126,7 +126,7 @@ fn site(station: &Station, window: (u16, u16)) -> Site {
         wind_height: station.wind_height,
         time_zone: "UTC".into(),
         units: UnitSystem::Metric,
-        window: WaterWindow { from: clock(window.0), until: clock(window.1) },
+        window: Hours { from: clock(window.0), until: clock(window.1) },
         supply: None,
     }
 }

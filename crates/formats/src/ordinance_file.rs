@@ -7,7 +7,8 @@ use crate::json::{
 };
 use schemars::{JsonSchema, Schema, SchemaGenerator, json_schema};
 use serde::{Deserialize, Serialize};
-use upland_core::controller::ordinance::{AllowedDays, Applied, Hours, HouseNumber, Ordinance, Permit, Rule};
+use upland_core::controller::ordinance::{AllowedDays, Applied, HouseNumber, Ordinance, Permit, Rule};
+use upland_core::quantity::time::Hours;
 
 /// The value of `format` in every such file.
 pub const FORMAT: &str = "upland-almanac-ordinance";

@@ -12,13 +12,13 @@ use serde::{Deserialize, Serialize};
 use upland_core::codes::Coded;
 use upland_core::controller::ordinance::Law;
 use upland_core::controller::schedule::Settings;
-use upland_core::controller::window::WaterWindow;
 use upland_core::controller::{Card, twelve_stations};
 use upland_core::ground::application::HeadType;
 use upland_core::ground::plant;
 use upland_core::ground::planting::OwnCoefficient;
 use upland_core::ground::soil::Texture;
 use upland_core::quantity::bounds;
+use upland_core::quantity::time::Hours;
 use upland_core::quantity::units::{LitresPerMinute, Metres, MillimetresPerHour, SquareMetres};
 use upland_core::sensors::{Sensor, plan::Plan};
 use upland_core::site::UnitSystem;
@@ -317,7 +317,7 @@ pub fn read(bytes: &[u8]) -> Result<SiteFile, Vec<PathProblem>> {
         ),
         time_zone: place.time_zone.clone(),
         units: units.unwrap_or(UnitSystem::Metric),
-        window: WaterWindow { from, until },
+        window: Hours { from, until },
         supply: take
             .optional("settings.supply_l_per_min", &bounds::SUPPLY, dto.settings.supply_l_per_min)
             .map(LitresPerMinute::from_l_per_min),

@@ -4,8 +4,9 @@
 
 use proptest::prelude::*;
 use upland_core::controller::generic;
-use upland_core::controller::ordinance::{AllowedDays, Hours, Ordinance, Rule};
+use upland_core::controller::ordinance::{AllowedDays, Ordinance, Rule};
 use upland_core::controller::schedule::{Settings, YearSpan};
+use upland_core::quantity::time::Hours;
 use upland_core::quantity::units::Metres;
 use upland_core::weather::Station;
 use upland_formats::settings_file::BoxFile;

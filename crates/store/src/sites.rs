@@ -10,7 +10,7 @@ use jiff::Timestamp;
 use jiff::civil::Date;
 use jiff_diesel::ToDiesel;
 use upland_core::codes::Coded;
-use upland_core::controller::window::WaterWindow;
+use upland_core::quantity::time::Hours;
 use upland_core::quantity::units::{LitresPerMinute, Metres};
 use upland_core::site::Site;
 use upland_formats::site_file::SiteFile;
@@ -80,7 +80,7 @@ impl SiteRow {
             elevation: Metres::from_m(self.elevation_m),
             wind_height: Metres::from_m(self.wind_height_m),
             time_zone: self.time_zone,
-            window: WaterWindow { from: self.window_from.to_jiff(), until: self.window_until.to_jiff() },
+            window: Hours { from: self.window_from.to_jiff(), until: self.window_until.to_jiff() },
             supply: self.supply_l_per_min.map(LitresPerMinute::from_l_per_min),
         })
     }

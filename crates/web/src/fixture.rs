@@ -9,11 +9,11 @@ use jiff::tz::TimeZone;
 use jiff::{Timestamp, ToSpan};
 use std::sync::Arc;
 use upland_core::advice::tonight::tonight;
-use upland_core::controller::window::WaterWindow;
 use upland_core::controller::{Card, twelve_stations};
 use upland_core::ground::application::HeadType;
 use upland_core::ground::plant::{PlantKind, Sky, Sun};
 use upland_core::ground::soil::Texture;
+use upland_core::quantity::time::Hours;
 use upland_core::quantity::units::*;
 use upland_core::site::{Controller, Site, UnitSystem, Zone};
 use upland_core::weather::DayWeather;
@@ -63,7 +63,7 @@ pub(crate) fn decided(units: UnitSystem) -> Decided {
         wind_height: Metres::from_m(2.0),
         time_zone: "Etc/GMT+1".into(),
         units,
-        window: WaterWindow { from: time(1, 0, 0, 0), until: time(6, 30, 0, 0) },
+        window: Hours { from: time(1, 0, 0, 0), until: time(6, 30, 0, 0) },
         supply: None,
     };
     let evening = date(2026, 7, 13);
@@ -154,9 +154,7 @@ pub(crate) fn frame() -> Frame {
 /// The box of [`decided`] with a law and a supply, and settings that have a few things wrong.
 pub(crate) fn box_with_faults()
 -> (upland_core::installation::Installation, upland_core::controller::schedule::Settings) {
-    use upland_core::controller::ordinance::{
-        AllowedDays, Applied, Hours, HouseNumber, Law, Ordinance, Rule,
-    };
+    use upland_core::controller::ordinance::{AllowedDays, Applied, HouseNumber, Law, Ordinance, Rule};
     let decided = decided(UnitSystem::Metric);
     let mut site = decided.loaded.site.site.clone();
     site.supply = Some(LitresPerMinute::from_l_per_min(95.0));

@@ -4,6 +4,7 @@ use crate::account::season::{ANY_NIGHT, replay};
 use crate::controller::night::window_instants;
 use crate::controller::schedule::{ScheduledRun, Settings, expand};
 use crate::installation::Installation;
+use crate::quantity::time::{instant, midnight};
 use crate::quantity::units::{Litres, Millimetres};
 use crate::sensors::mapping::tie;
 use crate::sensors::state::{Drying, Hold};
@@ -37,10 +38,6 @@ pub struct AsRead {
     pub drying: Drying,
 }
 
-fn instant(date: Date, at: Time, tz: &TimeZone) -> Option<Timestamp> {
-    Some(tz.to_ambiguous_zoned(date.to_datetime(at)).compatible().ok()?.timestamp())
-}
-
 /// Reads a record as a sensor at its place would have: rain by six in the evening, the lowest
 /// temperature at five in the morning, the highest at three, mean wind at noon.
 #[must_use]
@@ -50,11 +47,12 @@ pub fn as_read(climate: &Climate, (from, to): (Date, Date), tz: &TimeZone) -> As
     let last = to.checked_add(DAYS_AHEAD.days()).unwrap_or(to);
     let mut date = from;
     while date <= last {
-        let midnight = instant(date, Time::midnight(), tz);
+        let begins = midnight(date, tz);
         if let Some(day) = climate.day(date).filter(|_| date <= to) {
             let weather = &day.weather;
             let mut put = |channel, at, value: Option<f64>| {
-                if let (Some(at), Some(value)) = (instant(date, at, tz), value) {
+                if let Some(value) = value {
+                    let at = instant(date, at, tz);
                     lists.entry(channel).or_default().push(Reading { at, value });
                 }
             };
@@ -63,9 +61,9 @@ pub fn as_read(climate: &Climate, (from, to): (Date, Date), tz: &TimeZone) -> As
             put(Channel::Temperature, WARMEST, Some(weather.temperature_max.c()));
             put(Channel::Wind, MEAN_WIND, weather.wind.map(|w| w.m_per_s()));
             put(Channel::Et, DAY_IS_OVER, Some(day.et.et0.mm().max(0.0)));
-            days.extend(midnight.map(|at| (at, day.et.et0)));
+            days.push((begins, day.et.et0));
         } else {
-            days.extend(midnight.map(|at| (at, climate.expected_et0(date).0)));
+            days.push((begins, climate.expected_et0(date).0));
         }
         let Ok(next) = date.tomorrow() else { break };
         date = next;

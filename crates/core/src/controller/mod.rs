@@ -6,7 +6,6 @@ pub mod library;
 pub mod night;
 pub mod ordinance;
 pub mod schedule;
-pub mod window;
 
 pub use library::{generic, twelve_stations};
 

@@ -6,11 +6,11 @@
 //! it has soaked. Any box with a few programs and starts can be keyed with the result.
 
 use crate::controller::Card;
-use crate::controller::window::WaterWindow;
 use crate::ground::application::Cycles;
-use jiff::civil::{Date, DateTime};
+use crate::quantity::time::{Hours, instant};
+use jiff::civil::{Date, Time};
 use jiff::tz::TimeZone;
-use jiff::{SignedDuration, Timestamp, ToSpan, Zoned};
+use jiff::{SignedDuration, ToSpan, Zoned};
 use std::collections::BTreeMap;
 
 /// A part of a run time smaller than this share is not worth a start (our stated default).
@@ -115,7 +115,7 @@ impl Night {
 /// starts at noon or later belongs to the evening itself, else to the next morning. A time that a
 /// clock change skips moves forward by the gap; one that it repeats is taken the first time.
 #[must_use]
-pub fn window_instants(evening: Date, window: WaterWindow, tz: &TimeZone) -> (Zoned, Zoned) {
+pub fn window_instants(evening: Date, window: Hours, tz: &TimeZone) -> (Zoned, Zoned) {
     let morning = evening.checked_add(1.day()).unwrap_or(evening);
     let noon = jiff::civil::time(12, 0, 0, 0);
     let from_date = if window.from >= noon { evening } else { morning };
@@ -124,10 +124,8 @@ pub fn window_instants(evening: Date, window: WaterWindow, tz: &TimeZone) -> (Zo
     } else {
         from_date.checked_add(1.day()).unwrap_or(from_date)
     };
-    let zoned = |dt: DateTime| {
-        tz.to_ambiguous_zoned(dt).compatible().unwrap_or_else(|_| Timestamp::UNIX_EPOCH.to_zoned(tz.clone()))
-    };
-    (zoned(from_date.to_datetime(window.from)), zoned(until_date.to_datetime(window.until)))
+    let zoned = |date: Date, time: Time| instant(date, time, tz).to_zoned(tz.clone());
+    (zoned(from_date, window.from), zoned(until_date, window.until))
 }
 
 /// Lays out due zones on a box.
@@ -269,7 +267,7 @@ fn shortened(kept: &[Due], zone: Due, card: &Card, room: u32) -> Option<Due> {
 /// window lets it, when that is at least a quarter of what it asks, and is deferred otherwise.
 /// Deterministic: ties go to the lower station number.
 #[must_use]
-pub fn place(evening: Date, due: &[Due], card: &Card, window: WaterWindow, tz: &TimeZone) -> Night {
+pub fn place(evening: Date, due: &[Due], card: &Card, window: Hours, tz: &TimeZone) -> Night {
     let (window_from, window_until) = window_instants(evening, window, tz);
     let room = window_until.duration_since(&window_from).as_mins().max(0);
     // The first start goes back to the box's step, which may cost all but a minute of one.
@@ -328,8 +326,8 @@ mod tests {
         Due { number, cycles: Cycles { count, minutes_each, soak_minutes }, urgency: 1.0 }
     }
 
-    fn window() -> WaterWindow {
-        WaterWindow { from: time(2, 0, 0, 0), until: time(6, 0, 0, 0) }
+    fn window() -> Hours {
+        Hours { from: time(2, 0, 0, 0), until: time(6, 0, 0, 0) }
     }
 
     #[test]
@@ -365,7 +363,7 @@ mod tests {
 
     #[test]
     fn window_across_midnight_and_both_clock_changes() {
-        let window = WaterWindow { from: time(22, 0, 0, 0), until: time(4, 0, 0, 0) };
+        let window = Hours { from: time(22, 0, 0, 0), until: time(4, 0, 0, 0) };
         let tz = TimeZone::get("Europe/Paris").unwrap();
         let hours = |evening| {
             let (from, until) = window_instants(evening, window, &tz);

@@ -5,6 +5,7 @@
 //! both dates.
 
 use crate::controller::schedule::YearSpan;
+use crate::quantity::time::{Hours, MINUTES_A_DAY, MinuteOfDay, instant, weekday_index};
 use jiff::civil::{Date, Time};
 use jiff::tz::TimeZone;
 use jiff::{SignedDuration, Timestamp, ToSpan};
@@ -55,20 +56,10 @@ impl AllowedDays {
             Self::DatesOfHouseNumber => is_odd == (house == HouseNumber::Odd),
             Self::Weekdays { odd, even } => {
                 let week = if house == HouseNumber::Odd { odd } else { even };
-                let day = usize::try_from(date.weekday().to_monday_zero_offset()).unwrap_or(0);
-                week.get(day).copied().unwrap_or(false)
+                week.get(weekday_index(date)).copied().unwrap_or(false)
             }
         }
     }
-}
-
-/// Hours of the day by the wall clock; they may cross midnight, the end is outside.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub struct Hours {
-    /// First minute.
-    pub from: Time,
-    /// End.
-    pub until: Time,
 }
 
 /// What holds in a season.
@@ -107,33 +98,10 @@ pub struct OrdinanceFault {
     pub message: String,
 }
 
-fn minute(time: Time) -> usize {
-    usize::from(time.hour().unsigned_abs()) * 60 + usize::from(time.minute().unsigned_abs())
-}
-
-impl Hours {
-    /// Whether the hours hold a time of day.
-    #[must_use]
-    pub fn hold(&self, time: Time) -> bool {
-        if self.from <= self.until {
-            (self.from..self.until).contains(&time)
-        } else {
-            time >= self.from || time < self.until
-        }
-    }
-}
-
 /// Minutes of a day that no forbidden hours cover.
-fn free_minutes<'a>(hours: impl Iterator<Item = &'a Hours>) -> usize {
-    let mut free = [true; 1440];
-    for span in hours {
-        let (from, until) = (minute(span.from), minute(span.until));
-        for (at, slot) in free.iter_mut().enumerate() {
-            let inside = if from <= until { (from..until).contains(&at) } else { at >= from || at < until };
-            *slot &= !inside;
-        }
-    }
-    free.iter().filter(|f| **f).count()
+fn free_minutes(hours: &[&Hours]) -> usize {
+    let minutes = (0..MINUTES_A_DAY).map(|minute| MinuteOfDay::after_midnight(minute).time());
+    minutes.filter(|time| !hours.iter().any(|h| h.hold(*time))).count()
 }
 
 impl Ordinance {
@@ -177,7 +145,7 @@ impl Ordinance {
                     );
                 }
             }
-            if free_minutes(rule.forbidden_hours.iter()) == 0 {
+            if free_minutes(&rule.forbidden_hours.iter().collect::<Vec<_>>()) == 0 {
                 say(at("forbidden_hours"), "cover the whole day, so nothing could ever run");
             }
             if rule.most_days_a_week.is_some_and(|n| !(1..=7).contains(&n)) {
@@ -334,11 +302,7 @@ impl Law {
     /// Every forbidden span that touches the dates, in order of time; spans may overlap.
     #[must_use]
     pub fn forbidden(&self, subject: Option<Subject>, from: Date, to: Date, tz: &TimeZone) -> Vec<Forbidden> {
-        let at = |date: Date, time: Time| {
-            tz.to_ambiguous_zoned(date.to_datetime(time))
-                .compatible()
-                .map_or(Timestamp::UNIX_EPOCH, |z| z.timestamp())
-        };
+        let at = |date: Date, time: Time| instant(date, time, tz);
         let mut spans = Vec::new();
         let mut date = from;
         while date <= to {
@@ -378,7 +342,7 @@ impl Law {
         while date <= last {
             let hours: Vec<&Hours> =
                 self.rules(None, date).flat_map(|(_, _, rule)| &rule.forbidden_hours).collect();
-            let open = self.forbids_day(None, date).is_none() && free_minutes(hours.into_iter()) > 0;
+            let open = self.forbids_day(None, date).is_none() && free_minutes(&hours) > 0;
             without = if open { 0 } else { without + 1 };
             if without == NO_DAY_FOR {
                 let since = date - (NO_DAY_FOR - 1).days();

@@ -446,10 +446,7 @@ mod tests {
             wind_height: Metres::from_m(2.0),
             time_zone: "UTC".into(),
             units: crate::site::UnitSystem::Metric,
-            window: crate::controller::window::WaterWindow {
-                from: time(2, 0, 0, 0),
-                until: time(6, 0, 0, 0),
-            },
+            window: crate::quantity::time::Hours { from: time(2, 0, 0, 0), until: time(6, 0, 0, 0) },
             supply: None,
         };
         let days: Vec<_> = (1..=14)

@@ -7,9 +7,9 @@ use crate::controller::Card;
 use crate::controller::night::window_instants;
 use crate::controller::ordinance::{Law, Subject};
 use crate::controller::schedule::{ScheduledRun, Settings};
-use crate::controller::window::WaterWindow;
 use crate::ground::application::run_time;
 use crate::quantity::month::ByMonth;
+use crate::quantity::time::Hours;
 use crate::quantity::units::{Litres, LitresPerMinute, Millimetres, Minutes};
 use crate::sensors::mapping::tie;
 use crate::site::{ResolvedZone, Site, Zone};
@@ -94,7 +94,7 @@ pub struct Installation {
     /// Its zones, in the order of their stations.
     pub zones: Vec<WiredZone>,
     /// When watering may run.
-    pub window: WaterWindow,
+    pub window: Hours,
     /// What the supply gives, if known.
     pub supply: Option<LitresPerMinute>,
     /// What other boxes take of it, in order of time; empty when there is none.
@@ -195,11 +195,7 @@ impl Installation {
     /// Length of the water window of an ordinary night, minutes.
     #[must_use]
     pub fn window_minutes(&self) -> u32 {
-        let minute = |t: jiff::civil::Time| {
-            u32::from(t.hour().unsigned_abs()) * 60 + u32::from(t.minute().unsigned_abs())
-        };
-        let (from, until) = (minute(self.window.from), minute(self.window.until));
-        if until > from { until - from } else { until + 1440 - from }
+        self.window.minutes()
     }
 
     /// The water windows of the nights around some dates, in order.
@@ -322,7 +318,7 @@ pub(crate) mod samples {
             wind_height: Metres::from_m(2.0),
             time_zone: "Etc/UTC".into(),
             units: UnitSystem::Metric,
-            window: WaterWindow { from: time(22, 0, 0, 0), until: time(5, 0, 0, 0) },
+            window: Hours { from: time(22, 0, 0, 0), until: time(5, 0, 0, 0) },
             supply: Some(LitresPerMinute::from_l_per_min(90.0)),
         }
     }

@@ -2,4 +2,5 @@
 
 pub mod bounds;
 pub mod month;
+pub mod time;
 pub mod units;

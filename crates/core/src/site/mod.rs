@@ -3,13 +3,13 @@
 
 pub mod range;
 
-use crate::controller::window::WaterWindow;
 use crate::ground::application::{CycleLimit, HeadType, cycle_limit, run_time_multiplier};
 use crate::ground::balance::RootZone;
 use crate::ground::plant::{PlantKind, Sky, Sun};
 use crate::ground::planting::{GrowIn, OwnCoefficient, Planting, WeanOff, mix};
 use crate::ground::soil::Texture;
 use crate::quantity::month::{ByMonth, Month};
+use crate::quantity::time::Hours;
 use crate::quantity::units::{
     LitresPerMinute, Metres, Millimetres, MillimetresPerHour, Minutes, SquareMetres,
 };
@@ -54,7 +54,7 @@ pub struct Site {
     /// Units shown.
     pub units: UnitSystem,
     /// When watering may run.
-    pub window: WaterWindow,
+    pub window: Hours,
     /// Flow the supply can give, if known.
     pub supply: Option<LitresPerMinute>,
 }

@@ -2,6 +2,8 @@
 //! Equations of FAO-56 chapter 3 and ASCE-EWRI (2005); where both print one, they agree.
 
 use jiff::civil::Date;
+use jiff::tz::TimeZone;
+use jiff::{SignedDuration, Timestamp};
 use std::f64::consts::PI;
 
 /// Altitude of the sun's centre at apparent sunrise: refraction 34' and half a disc of 16'
@@ -62,7 +64,7 @@ pub fn altitude_rad(latitude_rad: f64, declination_rad: f64, time_angle_rad: f64
 ///
 /// Good to about two minutes between the polar circles: the declination above is a single sine.
 #[must_use]
-pub fn sunrise_sunset_utc_h(date: Date, latitude_deg: f64, longitude_deg: f64) -> Option<(f64, f64)> {
+fn sunrise_sunset_utc_h(date: Date, latitude_deg: f64, longitude_deg: f64) -> Option<(f64, f64)> {
     let j = day_of_year(date);
     let (phi, delta) = (latitude_deg.to_radians(), declination_rad(j));
     let cos_omega =
@@ -73,6 +75,16 @@ pub fn sunrise_sunset_utc_h(date: Date, latitude_deg: f64, longitude_deg: f64) -
     let half_day_h = cos_omega.acos() * 12.0 / PI;
     let noon = 12.0 - longitude_deg / 15.0 - seasonal_correction_h(j);
     Some((noon - half_day_h, noon + half_day_h))
+}
+
+/// Sunrise and sunset of a date as instants. `None` when the sun does not cross the horizon.
+#[must_use]
+pub fn sunrise_sunset(date: Date, latitude_deg: f64, longitude_deg: f64) -> Option<(Timestamp, Timestamp)> {
+    let (rise, set) = sunrise_sunset_utc_h(date, latitude_deg, longitude_deg)?;
+    let midnight = crate::quantity::time::midnight(date, &TimeZone::UTC);
+    #[allow(clippy::cast_possible_truncation, reason = "seconds of a day or two")]
+    let at = |hours: f64| midnight + SignedDuration::from_secs((hours * 3600.0) as i64);
+    Some((at(rise), at(set)))
 }
 
 #[cfg(test)]
@@ -99,7 +111,17 @@ mod tests {
     }
 
     #[test]
+    fn sunrise_is_an_instant_on_its_own_date_of_the_clock_in_greenwich() {
+        let (rise, set) = sunrise_sunset(date(2026, 3, 20), 0.0, 0.0).unwrap();
+        assert_eq!(rise.to_string().get(..14), Some("2026-03-20T06:"));
+        assert_eq!(set.to_string().get(..14), Some("2026-03-20T18:"));
+        // Half round the world the sun of a date rises on the evening of the day before in Greenwich.
+        let (east, _) = sunrise_sunset(date(2026, 3, 20), 0.0, 170.0).unwrap();
+        assert_eq!(east.to_string().get(..11), Some("2026-03-19T"));
+    }
+
+    #[test]
     fn polar_day_has_no_sunrise() {
-        assert_eq!(sunrise_sunset_utc_h(date(2026, 6, 21), 75.0, 20.0), None);
+        assert_eq!(sunrise_sunset(date(2026, 6, 21), 75.0, 20.0), None);
     }
 }

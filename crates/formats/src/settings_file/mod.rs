@@ -14,6 +14,7 @@ use jiff::tz::TimeZone;
 use upland_core::controller::Card;
 use upland_core::controller::schedule::{Days, Percentages, Program, Repeat, Settings, StationSetting};
 use upland_core::quantity::month::ByMonth;
+use upland_core::quantity::time::Hours;
 
 /// The value of `format` in every such file.
 pub const FORMAT: &str = "upland-almanac-settings";
@@ -97,7 +98,7 @@ impl From<&Settings> for SettingsDto {
             never_days: week_of(&settings.never_days),
             omit_hours: settings
                 .omit_hours
-                .map(|(from, until)| HoursDto { from: hhmm(from), until: hhmm(until) }),
+                .map(|hours| HoursDto { from: hhmm(hours.from), until: hhmm(hours.until) }),
             rain_delay: settings
                 .rain_delay
                 .map(|(first, days)| RainDelayDto { first: first.to_string(), days }),
@@ -222,11 +223,9 @@ fn take(taker: &mut Taker, root: &str, dto: &SettingsDto) -> Settings {
         stations,
         delay_s: dto.delay_s,
         never_days: days_of(&dto.never_days),
-        omit_hours: dto.omit_hours.as_ref().map(|hours| {
-            (
-                taker.time(&format!("{root}.omit_hours.from"), &hours.from),
-                taker.time(&format!("{root}.omit_hours.until"), &hours.until),
-            )
+        omit_hours: dto.omit_hours.as_ref().map(|hours| Hours {
+            from: taker.time(&format!("{root}.omit_hours.from"), &hours.from),
+            until: taker.time(&format!("{root}.omit_hours.until"), &hours.until),
         }),
         rain_delay: dto
             .rain_delay
@@ -274,7 +273,7 @@ mod tests {
                 )],
                 delay_s: 10,
                 never_days: [false, false, false, false, false, false, true],
-                omit_hours: Some((time(10, 0, 0, 0), time(18, 0, 0, 0))),
+                omit_hours: Some(Hours { from: time(10, 0, 0, 0), until: time(18, 0, 0, 0) }),
                 rain_delay: Some((jiff::civil::date(2026, 7, 10), 3)),
                 off_season: Some(YearSpan { from: (11, 1), until: (2, 29) }),
             },

@@ -15,11 +15,11 @@ use jiff::{SignedDuration, Timestamp, ToSpan};
 use upland_core::controller::ordinance::{AllowedDays, Applied, HouseNumber, Law, Ordinance, Permit, Rule};
 use upland_core::controller::schedule::{Settings, expand};
 use upland_core::controller::twelve_stations;
-use upland_core::controller::window::WaterWindow;
 use upland_core::ground::application::HeadType;
 use upland_core::ground::plant::{PlantKind, Sky, Sun};
 use upland_core::ground::planting::Planting;
 use upland_core::ground::soil::Texture;
+use upland_core::quantity::time::Hours;
 use upland_core::quantity::units::*;
 use upland_core::site::{Controller, Site, UnitSystem, Zone};
 use upland_core::weather::DayWeather;
@@ -39,7 +39,7 @@ fn site(name: &str) -> Site {
         wind_height: Metres::from_m(2.0),
         time_zone: "Etc/GMT-2".into(),
         units: UnitSystem::Metric,
-        window: WaterWindow { from: time(22, 0, 0, 0), until: time(6, 0, 0, 0) },
+        window: Hours { from: time(22, 0, 0, 0), until: time(6, 0, 0, 0) },
         supply: None,
     }
 }

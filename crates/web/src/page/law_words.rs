@@ -49,8 +49,8 @@ pub(crate) fn exempt_words(ordinance: &Ordinance) -> String {
 mod tests {
     use super::*;
     use jiff::civil::time;
-    use upland_core::controller::ordinance::Hours;
     use upland_core::controller::schedule::YearSpan;
+    use upland_core::quantity::time::Hours;
 
     #[test]
     fn a_rule_is_one_sentence() {

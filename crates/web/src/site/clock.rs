@@ -5,6 +5,7 @@ use crate::server::session::YEARS;
 use jiff::civil::{Date, Time, time};
 use jiff::tz::TimeZone;
 use jiff::{SignedDuration, Timestamp};
+use upland_core::quantity::time::instant;
 
 /// A record that ended longer ago than this is old: pages open on its last evening, while no device speaks.
 const STALE: SignedDuration = SignedDuration::from_hours(24 * 7);
@@ -38,19 +39,6 @@ pub(crate) fn asked_day(text: Option<&str>) -> Result<Option<Date>, PageError> {
 /// The evening of a date.
 pub(crate) fn evening(date: Date, tz: &TimeZone) -> Timestamp {
     instant(date, EVENING, tz)
-}
-
-/// The instant at which a date begins.
-pub(crate) fn midnight(date: Date, tz: &TimeZone) -> Timestamp {
-    instant(date, Time::midnight(), tz)
-}
-
-/// A wall clock time as an instant; one that a clock change skips moves on by the gap.
-pub(crate) fn instant(date: Date, at: Time, tz: &TimeZone) -> Timestamp {
-    let wall = date.to_datetime(at);
-    // Only the first and last days of jiff's range fail here; forms and files refuse such years.
-    let clamped = if wall.year() < 0 { Timestamp::MIN } else { Timestamp::MAX };
-    tz.to_ambiguous_zoned(wall).compatible().map_or(clamped, |zoned| zoned.timestamp())
 }
 
 impl Moment {

@@ -1,9 +1,9 @@
 //! Everything the sensor pages of a site are computed from.
 
 use crate::server::state::AppState;
-use crate::site::clock::{Moment, instant};
+use crate::site::clock::Moment;
 use crate::site::facts::{SiteBox, SiteFacts};
-use jiff::civil::{Date, time};
+use jiff::civil::Date;
 use jiff::tz::TimeZone;
 use jiff::{Timestamp, ToSpan};
 use std::collections::{BTreeMap, BTreeSet};
@@ -12,6 +12,7 @@ use upland_core::account::sensed::{AsRead, as_read};
 use upland_core::controller::ordinance::Law;
 use upland_core::controller::schedule::{ScheduledRun, Settings, expand};
 use upland_core::installation::Installation;
+use upland_core::quantity::time::noon;
 use upland_core::sensors::effect::{ActiveSensor, Outcome, outcome, windows_of};
 use upland_core::sensors::state::{
     ByChannel, Hold, Pause, Says, cycle_window_needed_min, decide_windows, holds, says,
@@ -196,10 +197,11 @@ impl SensorStates {
     /// The runs of the night that begins on their day, as a box is set.
     pub fn night_runs(&self, own: &SiteBox, settings: &Settings) -> Vec<ScheduledRun> {
         let next = self.today.tomorrow().unwrap_or(self.today);
-        let noon = |date: Date| instant(date, time(12, 0, 0, 0), &self.tz);
         let mut runs = expand(settings, &own.record.controller.card, &self.tz, self.today, next);
         runs.retain(|r| {
-            r.start >= noon(self.today) && r.start < noon(next) && !settings.station(r.station).lighting
+            r.start >= noon(self.today, &self.tz)
+                && r.start < noon(next, &self.tz)
+                && !settings.station(r.station).lighting
         });
         runs
     }

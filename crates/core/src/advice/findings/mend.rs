@@ -1,8 +1,9 @@
 //! Actions that mend a finding.
 
 use super::{Finding, Kind, Place};
-use crate::controller::schedule::{Days, ScheduledRun, Settings, expand, minute_of, start_at_or_before};
+use crate::controller::schedule::{Days, ScheduledRun, Settings, expand, start_at_or_before};
 use crate::installation::Installation;
+use crate::quantity::time::{MINUTES_A_DAY, MinuteOfDay, weekday_index};
 use jiff::ToSpan;
 use jiff::civil::{Date, Time};
 
@@ -155,12 +156,17 @@ fn split_starts(
     // The share of the minutes that the starts so far gave together.
     let before = u32::try_from(p.starts.len()).unwrap_or(1);
     let parts = u32::try_from(count).unwrap_or(1).max(1);
-    p.starts = (0..parts).map(|k| start_at_or_before(card, minute_of(first) + k * apart_min)).collect();
+    let first = MinuteOfDay::of(first).minutes();
+    let start = |k: u32| start_at_or_before(card, MinuteOfDay::after_midnight(first + k * apart_min));
+    p.starts = (0..parts).map(start).collect();
     let step = card.run_step_s.max(1);
     for (_, seconds) in &mut p.run_times {
         *seconds = (*seconds * before).div_ceil(parts).div_ceil(step) * step;
     }
 }
+
+/// Begun before noon, a run belongs to the night of the date before.
+const NOON: Time = Time::constant(12, 0, 0, 0);
 
 /// Actions that may mend a finding, the gentlest first; none of them is promised to.
 // Long: one arm for each kind of finding.
@@ -180,8 +186,9 @@ pub(super) fn candidates(
             if let Some(time) = settings.programs.get(program).and_then(|p| p.starts.get(start)) {
                 let step = u32::from(installation.card.start_step_min.max(1));
                 // When its turn comes, in the box's step.
-                let turn = minute_of(*time) + u32::try_from(*minutes).unwrap_or(0) + 1;
-                let to = start_at_or_before(&installation.card, (turn + step - 1) % 1440);
+                let waits = u32::try_from(*minutes).unwrap_or(0) + 1;
+                let turn = MinuteOfDay::after_midnight(MinuteOfDay::of(*time).minutes() + waits + step - 1);
+                let to = start_at_or_before(&installation.card, turn);
                 out.push(Mend::MoveStart { program, start, to });
             }
             out.push(Mend::WorkBack { on: *on });
@@ -198,7 +205,7 @@ pub(super) fn candidates(
         (Kind::ForbiddenDay { .. } | Kind::TooManyDays { .. }, Place::Program(program)) => {
             // A run that goes on past midnight touches the next date; begun after midnight it does not.
             let starts = settings.programs.get(program).map_or(&[][..], |p| &p.starts);
-            let late = starts.iter().enumerate().filter(|(_, time)| minute_of(**time) >= 720);
+            let late = starts.iter().enumerate().filter(|(_, time)| **time >= NOON);
             out.extend(late.map(|(start, _)| Mend::MoveStart { program, start, to: Time::midnight() }));
             out.extend(other_days(installation, settings, program, from));
         }
@@ -209,7 +216,8 @@ pub(super) fn candidates(
         (Kind::ClockChange { .. }, Place::Start(program, start)) => {
             if let Some(time) = settings.programs.get(program).and_then(|p| p.starts.get(start)) {
                 for shift in [60, 1380] {
-                    let to = start_at_or_before(&installation.card, minute_of(*time) + shift);
+                    let moved = MinuteOfDay::after_midnight(MinuteOfDay::of(*time).minutes() + shift);
+                    let to = start_at_or_before(&installation.card, moved);
                     out.push(Mend::MoveStart { program, start, to });
                 }
             }
@@ -302,11 +310,11 @@ fn into_window(
         }
     }
     let (length, _) = longest_block(installation, &alone, from)?.first().copied()?;
-    let until = minute_of(installation.window.until) + 1440;
+    let until = MinuteOfDay::of(installation.window.until).minutes() + MINUTES_A_DAY;
     (length <= installation.window_minutes()).then(|| Mend::MoveStart {
         program,
         start,
-        to: start_at_or_before(&installation.card, until - length),
+        to: start_at_or_before(&installation.card, MinuteOfDay::after_midnight(until - length)),
     })
 }
 
@@ -347,7 +355,7 @@ fn longest_block(installation: &Installation, settings: &Settings, on: Date) -> 
 fn worked_back(installation: &Installation, settings: &Settings, on: Date) -> Option<Settings> {
     let blocks = longest_block(installation, settings, on)?;
     let step = u32::from(installation.card.start_step_min.max(1));
-    let mut at = minute_of(installation.window.until) + 1440;
+    let mut at = MinuteOfDay::of(installation.window.until).minutes() + MINUTES_A_DAY;
     let open = at - installation.window_minutes();
     let mut changed = settings.clone();
     for (length, index) in blocks.into_iter().rev() {
@@ -357,12 +365,11 @@ fn worked_back(installation: &Installation, settings: &Settings, on: Date) -> Op
         }
         let program = changed.programs.get_mut(index)?;
         // In the order of the night: a start after midnight follows one before it.
-        let noon = 720;
-        program.starts.sort_by_key(|t| (minute_of(*t) + noon) % 1440);
-        let first = program.starts.first().map(|t| minute_of(*t))?;
+        program.starts.sort_by_key(|t| (*t < NOON, *t));
+        let first = program.starts.first().copied().map(MinuteOfDay::of)?;
         for start in &mut program.starts {
-            let offset = (minute_of(*start) + 1440 - first) % 1440;
-            *start = start_at_or_before(&installation.card, begin + offset);
+            let offset = first.until(MinuteOfDay::of(*start)) % MINUTES_A_DAY;
+            *start = start_at_or_before(&installation.card, MinuteOfDay::after_midnight(begin + offset));
         }
         at = begin;
     }
@@ -376,18 +383,17 @@ fn other_days(installation: &Installation, settings: &Settings, program: usize, 
     let law = &installation.law;
     let span = (0..i64::from(super::WEEKS) * 7).filter_map(|k| from.checked_add(k.days()).ok());
     // A run may go on past midnight, and then the next date counts as well.
-    let over_midnight = p.starts.iter().any(|s| minute_of(*s) >= 720);
+    let over_midnight = p.starts.iter().any(|s| *s >= NOON);
     let allowed = |date: Date| {
         let next = date.tomorrow().unwrap_or(date);
         law.forbids_day(subject, date).is_none()
             && (!over_midnight || law.forbids_day(subject, next).is_none())
     };
-    let weekday = |date: Date| usize::try_from(date.weekday().to_monday_zero_offset()).unwrap_or(0);
     let mut open = [true; 7];
     let (mut odd, mut even) = (true, true);
     for date in span {
         if !allowed(date) {
-            if let Some(day) = open.get_mut(weekday(date)) {
+            if let Some(day) = open.get_mut(weekday_index(date)) {
                 *day = false;
             }
             if date.day() % 2 == 1 { odd = false } else { even = false }

@@ -4,9 +4,9 @@ use super::{Cost, Finding, Kind, Look, Place, Severity};
 use crate::controller::ordinance::{Forbidden, Subject, Why, shared};
 use crate::controller::schedule::{Days, Percentages, ScheduledRun, expand};
 use crate::quantity::month::{ByMonth, Month};
-use crate::weather::sun::sunrise_sunset_utc_h;
+use crate::quantity::time::{midnight, monday_of};
+use crate::weather::sun::sunrise_sunset;
 use jiff::civil::Date;
-use jiff::tz::TimeZone;
 use jiff::{SignedDuration, Timestamp, ToSpan};
 use std::collections::{BTreeMap, BTreeSet};
 
@@ -140,9 +140,7 @@ fn weekly_counts(look: &Look<'_>, name: &impl Fn(usize) -> String, findings: &mu
     let mut programs: BTreeMap<u16, usize> = BTreeMap::new();
     for run in &look.runs {
         let date = run.start.to_zoned(look.installation.tz.clone()).date();
-        let monday =
-            date.checked_sub(i64::from(date.weekday().to_monday_zero_offset()).days()).unwrap_or(date);
-        days.entry((run.station, monday)).or_default().insert(date);
+        days.entry((run.station, monday_of(date))).or_default().insert(date);
         programs.entry(run.station).or_insert(run.program);
     }
     let mut told: BTreeSet<(usize, usize)> = BTreeSet::new();
@@ -178,7 +176,7 @@ fn odd_pairs(look: &Look<'_>, findings: &mut Vec<Finding>) {
 
 fn clock_changes(look: &Look<'_>, findings: &mut Vec<Finding>) {
     let tz = &look.installation.tz;
-    let Some(begin) = look.from.to_zoned(tz.clone()).ok().map(|z| z.timestamp()) else { return };
+    let begin = midnight(look.from, tz);
     // Both changes of the coming year.
     let within = SignedDuration::from_hours(24 * 366);
     for change in tz.following(begin).take(4).take_while(|c| c.timestamp().duration_since(begin) < within) {
@@ -267,10 +265,7 @@ fn past_sunrise(look: &Look<'_>, findings: &mut Vec<Finding>) {
 
 /// When a night should be over: at sunrise, or at the window's end where that is later.
 fn limit_of(installation: &crate::installation::Installation, date: Date) -> Option<Timestamp> {
-    let (rise, _) = sunrise_sunset_utc_h(date, installation.latitude_deg, installation.longitude_deg)?;
-    let midnight = date.to_zoned(TimeZone::UTC).ok()?.timestamp();
-    #[allow(clippy::cast_possible_truncation, reason = "seconds of a day or two")]
-    let sunrise = midnight + SignedDuration::from_secs((rise * 3600.0) as i64);
+    let (sunrise, _) = sunrise_sunset(date, installation.latitude_deg, installation.longitude_deg)?;
     let evening = date.yesterday().ok()?;
     let (_, shut) = crate::controller::night::window_instants(evening, installation.window, &installation.tz);
     Some(sunrise.max(shut.timestamp()))

@@ -3,8 +3,9 @@
 use super::Relax;
 use crate::controller::Card;
 use crate::controller::ordinance::Subject;
-use crate::controller::schedule::{Days, Settings, minute_of, runs_on};
+use crate::controller::schedule::{Days, Settings, runs_on};
 use crate::installation::Installation;
+use crate::quantity::time::{Hours, MINUTES_A_DAY, MinuteOfDay, weekday_index};
 use jiff::ToSpan;
 use jiff::civil::Date;
 
@@ -38,10 +39,6 @@ pub(super) struct Pattern {
     pub phases: Vec<Days>,
 }
 
-fn weekday(date: Date) -> usize {
-    usize::try_from(date.weekday().to_monday_zero_offset()).unwrap_or(0)
-}
-
 /// Learns what a zone may do. `None` as subject stands for somebody whom nothing exempts.
 pub(super) fn calendar(
     installation: &Installation,
@@ -59,7 +56,7 @@ pub(super) fn calendar(
         if never || law.forbids_day(Some(subject), date).is_some() {
             // A never-day keeps starts away, not runs that go on past midnight.
             restricted |= !never;
-            if let Some(day) = weekdays.get_mut(weekday(date)) {
+            if let Some(day) = weekdays.get_mut(weekday_index(date)) {
                 *day = false;
             }
             if date.day() % 2 == 1 { odd = false } else { even = false }
@@ -99,30 +96,27 @@ fn usable(
     free: bool,
 ) -> Vec<(u32, u32)> {
     let length = installation.window_minutes();
-    let open = minute_of(installation.window.from);
+    let open = MinuteOfDay::of(installation.window.from).minutes();
     let mut closed = vec![false; usize::try_from(length).unwrap_or(0)];
-    let mut close = |begin: u32, end: u32| {
+    let mut close = |hours: Hours| {
         for (minute, slot) in (0u32..).zip(&mut closed) {
-            let clock = (open + minute) % 1440;
-            let inside =
-                if begin <= end { (begin..end).contains(&clock) } else { clock >= begin || clock < end };
-            *slot |= inside;
+            *slot |= hours.hold(MinuteOfDay::after_midnight(open + minute).time());
         }
     };
     for k in 0..14 {
         let Ok(date) = from.checked_add(i64::from(k).days()) else { break };
         for hours in installation.law.forbidden_hours(subject, date) {
-            close(minute_of(hours.from), minute_of(hours.until));
+            close(hours);
         }
     }
-    if let Some((from, until)) = present.omit_hours {
-        close(minute_of(from), minute_of(until));
+    if let Some(hours) = present.omit_hours {
+        close(hours);
     }
     let mut spans = Vec::new();
     let mut begin = None;
     for (minute, shut) in (0u32..).zip(closed.iter().copied().chain([true])) {
         // Where days are restricted, a run must not go on into the next date.
-        let midnight = !free && (open + minute).is_multiple_of(1440) && minute > 0;
+        let midnight = !free && (open + minute).is_multiple_of(MINUTES_A_DAY) && minute > 0;
         if (shut || midnight)
             && let Some(from) = begin.take()
         {
@@ -132,14 +126,17 @@ fn usable(
             begin = Some(minute);
         }
     }
-    if !free && spans.iter().any(|(f, _)| open + f >= 1440) && spans.iter().any(|(f, _)| open + f < 1440) {
+    if !free
+        && spans.iter().any(|(f, _)| open + f >= MINUTES_A_DAY)
+        && spans.iter().any(|(f, _)| open + f < MINUTES_A_DAY)
+    {
         // The evening and the morning of a night are two dates. The side with more room is kept,
         // the morning when they are alike.
         let room = |morning: bool| -> u32 {
-            spans.iter().filter(|(f, _)| (open + f >= 1440) == morning).map(|(f, u)| u - f).sum()
+            spans.iter().filter(|(f, _)| (open + f >= MINUTES_A_DAY) == morning).map(|(f, u)| u - f).sum()
         };
         let morning = room(true) >= room(false);
-        spans.retain(|(f, _)| (open + f >= 1440) == morning);
+        spans.retain(|(f, _)| (open + f >= MINUTES_A_DAY) == morning);
     }
     spans
 }

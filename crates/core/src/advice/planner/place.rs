@@ -6,10 +6,11 @@ use super::{Binding, ProgramReason, Proposal, Request, ZoneReason};
 use crate::controller::Card;
 use crate::controller::night::{Due, lay_out};
 use crate::controller::schedule::{
-    Days, Percentages, Program, Settings, expand, minute_of, nearest_percentage, start_at_or_before,
+    Days, Percentages, Program, Settings, expand, nearest_percentage, start_at_or_before,
 };
 use crate::ground::application::Cycles;
 use crate::quantity::month::ByMonth;
+use crate::quantity::time::MinuteOfDay;
 use crate::quantity::units::{LitresPerMinute, Minutes};
 use jiff::civil::{Date, Time};
 use jiff::tz::TimeZone;
@@ -245,8 +246,10 @@ fn block(request: &Request<'_>, group: &Group, sets: usize, programs: usize) -> 
 /// carries both. Blocks with the least freedom go first.
 fn fit(request: &Request<'_>, blocks: &mut [Block], side_by_side: bool) -> bool {
     let installation = request.installation;
-    let (step, open) =
-        (u32::from(installation.card.start_step_min.max(1)), minute_of(installation.window.from));
+    let (step, open) = (
+        u32::from(installation.card.start_step_min.max(1)),
+        MinuteOfDay::of(installation.window.from).minutes(),
+    );
     // Starts fall on the box's step by the clock, not from the opening of the window.
     let aligned = |minute: u32| ((open + minute) / step * step).checked_sub(open);
     let mut order: Vec<usize> = (0..blocks.len()).collect();
@@ -348,7 +351,7 @@ pub(super) fn assemble(
 ) -> Proposal {
     let installation = request.installation;
     let card = &installation.card;
-    let open = minute_of(installation.window.from);
+    let open = MinuteOfDay::of(installation.window.from).minutes();
     let all: Vec<&Member> = blocks.iter().flat_map(|b| &b.group.members).collect();
     let mut settings = Settings { programs: Settings::clean(card).programs, ..request.present.clone() };
     if card.cycle_and_soak {
@@ -388,7 +391,9 @@ pub(super) fn assemble(
                     starts: part
                         .starts
                         .iter()
-                        .map(|s| start_at_or_before(card, open + block.begin + s))
+                        .map(|s| {
+                            start_at_or_before(card, MinuteOfDay::after_midnight(open + block.begin + s))
+                        })
                         .collect(),
                     days: phase.days,
                     run_times: part.run_times.clone(),

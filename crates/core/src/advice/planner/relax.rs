@@ -1,7 +1,7 @@
 //! What would make a plan fit: each limit by itself, loosened no further than it must be.
 
 use super::{Binding, Relax, Request, plan};
-use crate::controller::schedule::{minute_of, start_at_or_before};
+use crate::quantity::time::{MINUTES_A_DAY, MinuteOfDay};
 use crate::quantity::units::LitresPerMinute;
 
 /// Step in which an earlier opening of the window is looked for, minutes.
@@ -40,13 +40,10 @@ pub fn relaxations(request: &Request<'_>) -> Vec<Relaxation> {
         return out;
     }
     let installation = request.installation;
-    let from = minute_of(base.window_from.unwrap_or(installation.window.from));
-    let most = 1440 - installation.window_minutes() - 1;
+    let from = MinuteOfDay::of(base.window_from.unwrap_or(installation.window.from)).minutes();
+    let most = MINUTES_A_DAY - installation.window_minutes() - 1;
     let earlier = |k: u32| Relax {
-        window_from: Some(start_at_or_before(
-            &crate::controller::Card { start_step_min: 1, ..installation.card.clone() },
-            (from + 1440 - k * WINDOW_STEP_MIN) % 1440,
-        )),
+        window_from: Some(MinuteOfDay::after_midnight(from + MINUTES_A_DAY - k * WINDOW_STEP_MIN).time()),
         ..base
     };
     // More room never hurts, so the least that does is found by halving.

@@ -268,7 +268,8 @@ fn never_days_and_hours_without_a_start_are_kept_free() {
     let installation = installation();
     let mut present = Settings::clean(&installation.card);
     present.never_days = [true, false, false, false, false, false, true];
-    present.omit_hours = Some((time(0, 0, 0, 0), time(3, 0, 0, 0)));
+    present.omit_hours =
+        Some(crate::quantity::time::Hours { from: time(0, 0, 0, 0), until: time(3, 0, 0, 0) });
     let request = Request {
         installation: &installation,
         present: &present,

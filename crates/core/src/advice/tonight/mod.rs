@@ -333,7 +333,7 @@ fn apply_night(row: &mut ZoneTonight, night: &Night) {
 mod tests {
     use super::*;
     use crate::controller::twelve_stations;
-    use crate::controller::window::WaterWindow;
+    use crate::quantity::time::Hours;
     use crate::quantity::units::{Celsius, Metres};
     use crate::site::{UnitSystem, samples::lawn};
     use crate::weather::DayWeather;
@@ -350,7 +350,7 @@ mod tests {
             wind_height: Metres::from_m(2.0),
             time_zone: "Etc/GMT-2".into(),
             units: UnitSystem::Metric,
-            window: WaterWindow { from: time(2, 0, 0, 0), until: time(6, 0, 0, 0) },
+            window: Hours { from: time(2, 0, 0, 0), until: time(6, 0, 0, 0) },
             supply: None,
         }
     }

@@ -1,6 +1,7 @@
 //! On which dates a program runs.
 
-use jiff::civil::{Date, Weekday};
+use crate::quantity::time::weekday_index;
+use jiff::civil::Date;
 
 /// How a program chooses its days.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -25,7 +26,7 @@ impl Days {
     #[must_use]
     pub fn admits(&self, date: Date) -> bool {
         match self {
-            Self::Weekdays(week) => week.get(weekday_index(date.weekday())).copied().unwrap_or(false),
+            Self::Weekdays(week) => week.get(weekday_index(date)).copied().unwrap_or(false),
             Self::Odd => date.day() % 2 == 1,
             Self::Even => date.day() % 2 == 0,
             Self::EveryNth { interval, first } => {
@@ -36,14 +37,10 @@ impl Days {
     }
 }
 
-fn weekday_index(weekday: Weekday) -> usize {
-    usize::try_from(weekday.to_monday_zero_offset()).unwrap_or(0)
-}
-
 /// Whether a program with these days runs on a date of a box with these never-days (Monday first).
 #[must_use]
 pub fn runs_on(days: Days, never: [bool; 7], date: Date) -> bool {
-    let forbidden = never.get(weekday_index(date.weekday())).copied().unwrap_or(false);
+    let forbidden = never.get(weekday_index(date)).copied().unwrap_or(false);
     days.admits(date) && !forbidden
 }
 

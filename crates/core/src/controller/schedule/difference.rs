@@ -139,8 +139,9 @@ pub fn difference(before: &Settings, after: &Settings) -> Vec<Change> {
         if s.never_days.contains(&true) { days_in_words(Days::Weekdays(s.never_days)) } else { String::new() }
     };
     say(place, "days never", never(before), never(after));
-    let omit =
-        |s: &Settings| s.omit_hours.map_or(String::new(), |(f, u)| format!("{} to {}", clock(f), clock(u)));
+    let omit = |s: &Settings| {
+        s.omit_hours.map_or(String::new(), |h| format!("{} to {}", clock(h.from), clock(h.until)))
+    };
     say(place, "hours without a start", omit(before), omit(after));
     let rain = |s: &Settings| s.rain_delay.map_or(String::new(), |(d, n)| format!("{n} days from {d}"));
     say(place, "rain delay", rain(before), rain(after));

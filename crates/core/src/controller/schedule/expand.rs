@@ -7,9 +7,10 @@
 use super::settings::{Program, Settings};
 use super::{runs_on, settings};
 use crate::controller::{Card, Overlap, PercentageTarget};
+use crate::quantity::time::instant;
 use jiff::civil::{Date, Time};
 use jiff::tz::TimeZone;
-use jiff::{SignedDuration, Timestamp, Zoned};
+use jiff::{SignedDuration, Timestamp};
 use std::cmp::Reverse;
 use std::collections::BinaryHeap;
 
@@ -101,10 +102,6 @@ pub fn expand(settings: &Settings, card: &Card, tz: &TimeZone, from: Date, to: D
     runs
 }
 
-fn instant(date: Date, time: Time, tz: &TimeZone) -> Option<Zoned> {
-    tz.to_ambiguous_zoned(date.to_datetime(time)).compatible().ok()
-}
-
 fn add_starts(
     starts: &mut Vec<Start>,
     settings: &Settings,
@@ -116,21 +113,16 @@ fn add_starts(
     let mut times: Vec<(Time, usize)> = program.starts.iter().copied().zip(0..).collect();
     times.sort_unstable();
     for ((time, start_index), number) in times.into_iter().zip(1..) {
-        if settings.omit_hours.is_some_and(|(from, until)| in_hours(time, from, until)) {
+        if settings.omit_hours.is_some_and(|hours| hours.hold(time)) {
             continue;
         }
-        let Some(at) = instant(date, time, tz) else { continue };
+        let at = instant(date, time, tz);
         let repeat = program.repeat.and_then(|settings::Repeat { until, pause_s }| {
             let last = if until > time { date } else { date.tomorrow().ok()? };
-            Some((instant(last, until, tz)?.timestamp(), pause_s))
+            Some((instant(last, until, tz), pause_s))
         });
-        starts.push(Start { at: at.timestamp(), program: index, number, index: start_index, date, repeat });
+        starts.push(Start { at, program: index, number, index: start_index, date, repeat });
     }
-}
-
-/// Whether a time of day lies in hours that may cross midnight; the end is outside.
-fn in_hours(time: Time, from: Time, until: Time) -> bool {
-    if from <= until { (from..until).contains(&time) } else { time >= from || time < until }
 }
 
 /// One pass of a program through its stations.
@@ -372,7 +364,8 @@ mod tests {
         assert_eq!(stations(&settings), [(12, 7200)]);
         settings.off_season = Some(YearSpan { from: (11, 1), until: (3, 31) });
         assert_eq!(stations(&settings).len(), 2, "over the new year, and July is not in it");
-        settings.omit_hours = Some((time(20, 0, 0, 0), time(6, 0, 0, 0)));
+        settings.omit_hours =
+            Some(crate::quantity::time::Hours { from: time(20, 0, 0, 0), until: time(6, 0, 0, 0) });
         assert_eq!(stations(&settings), [], "no program starts in these hours");
     }
 

@@ -2,6 +2,7 @@
 
 use super::{Days, Percentages, Settings};
 use crate::controller::{Card, PercentageScope};
+use crate::quantity::time::MinuteOfDay;
 use jiff::civil::Time;
 
 /// The nearest percentage that a card takes.
@@ -16,17 +17,16 @@ pub fn nearest_percentage(card: &Card, value: u16) -> u16 {
 
 /// The start time that a card can hold at or before a minute of the day.
 #[must_use]
-pub fn start_at_or_before(card: &Card, minute: u32) -> Time {
+pub fn start_at_or_before(card: &Card, minute: MinuteOfDay) -> Time {
     let step = u32::from(card.start_step_min.max(1));
-    let minute = minute % 1440 / step * step;
-    let part = |v: u32| i8::try_from(v).unwrap_or(0);
-    Time::new(part(minute / 60), part(minute % 60), 0, 0).unwrap_or_default()
+    MinuteOfDay::after_midnight(minute.minutes() / step * step).time()
 }
 
-/// Minute of the day of a time.
+/// The start time nearest to a time of day that a card can hold; the later of two that are as near.
 #[must_use]
-pub fn minute_of(time: Time) -> u32 {
-    u32::from(time.hour().unsigned_abs()) * 60 + u32::from(time.minute().unsigned_abs())
+pub fn nearest_start(card: &Card, time: Time) -> Time {
+    let half = u32::from(card.start_step_min.max(1)) / 2;
+    start_at_or_before(card, MinuteOfDay::after_midnight(MinuteOfDay::of(time).minutes() + half))
 }
 
 impl Settings {
@@ -39,9 +39,8 @@ impl Settings {
         fitted.programs.truncate(usize::from(card.programs));
         let clean = Self::clean(card);
         for (program, empty) in fitted.programs.iter_mut().zip(&clean.programs) {
-            let step = u32::from(card.start_step_min.max(1));
             for start in &mut program.starts {
-                *start = start_at_or_before(card, (minute_of(*start) + step / 2) % 1440);
+                *start = nearest_start(card, *start);
             }
             program.starts.sort();
             program.starts.dedup();
@@ -102,7 +101,7 @@ impl Settings {
         if !card.day_modes.never_days {
             fitted.never_days = [false; 7];
         }
-        if !card.omit_hours || self.omit_hours.is_some_and(|(from, until)| from == until) {
+        if !card.omit_hours || self.omit_hours.is_some_and(|hours| hours.from == hours.until) {
             fitted.omit_hours = None;
         }
         if let Some((_, days)) = &mut fitted.rain_delay {
@@ -151,7 +150,10 @@ mod tests {
             )],
             delay_s: -9999,
             never_days: [true, false, false, false, false, false, false],
-            omit_hours: Some((time(1, 0, 0, 0), time(1, 0, 0, 0))),
+            omit_hours: Some(crate::quantity::time::Hours {
+                from: time(1, 0, 0, 0),
+                until: time(1, 0, 0, 0),
+            }),
             rain_delay: Some((date(2026, 7, 1), 200)),
             off_season: Some(YearSpan { from: (13, 1), until: (2, 30) }),
         };
@@ -168,6 +170,6 @@ mod tests {
         assert_eq!(clean.fitted(&card), clean);
         assert_eq!([4, 5, 94, 95, 204].map(|v| nearest_percentage(&card, v)), [10, 10, 90, 100, 200]);
         let coarse = Card { start_step_min: 15, ..card };
-        assert_eq!(start_at_or_before(&coarse, 134), time(2, 0, 0, 0));
+        assert_eq!(start_at_or_before(&coarse, MinuteOfDay::after_midnight(134)), time(2, 0, 0, 0));
     }
 }

@@ -1,8 +1,9 @@
 //! The settings of a box, and whether its card can hold them.
 
-use super::Days;
+use super::{Days, nearest_start};
 use crate::controller::{Card, PercentageScope};
 use crate::quantity::month::ByMonth;
+use crate::quantity::time::Hours;
 use jiff::civil::{Date, Time};
 
 /// A program.
@@ -115,7 +116,7 @@ pub struct Settings {
     /// Weekdays on which nothing runs, Monday first.
     pub never_days: [bool; 7],
     /// No start in these hours, by the wall clock; may cross midnight.
-    pub omit_hours: Option<(Time, Time)>,
+    pub omit_hours: Option<Hours>,
     /// Nothing runs on this many days from a first one; lighting does.
     pub rain_delay: Option<(Date, u8)>,
     /// Nothing runs in this part of the year; lighting does.
@@ -250,17 +251,14 @@ impl Settings {
                 );
             }
             for (k, start) in program.starts.iter().enumerate() {
-                let minute =
-                    u16::from(start.hour().unsigned_abs()) * 60 + u16::from(start.minute().unsigned_abs());
-                let step = card.start_step_min.max(1);
-                if minute % step != 0 {
-                    let near = (minute + step / 2) / step * step % 1440;
+                let near = nearest_start(card, *start);
+                if near != *start {
                     say(
                         at(&format!("starts[{k}]")),
                         format!(
-                            "the box sets starts in steps of {step} min; the nearest is {:02}:{:02}",
-                            near / 60,
-                            near % 60
+                            "the box sets starts in steps of {} min; the nearest is {}",
+                            card.start_step_min.max(1),
+                            near.strftime("%H:%M")
                         ),
                     );
                 }
@@ -367,7 +365,7 @@ impl Settings {
         if self.off_season.is_some_and(|span| !span.is_real()) {
             say("off_season".into(), "names a day that no year has".into());
         }
-        if self.omit_hours.is_some_and(|(from, until)| from == until) {
+        if self.omit_hours.is_some_and(|hours| hours.from == hours.until) {
             say("omit_hours".into(), "begins and ends at the same minute; it needs a length".into());
         }
         if self.omit_hours.is_some() && !card.omit_hours {
@@ -508,7 +506,7 @@ mod tests {
         settings.programs[2].run_times = vec![(1, 60), (1, 60)];
         settings.programs[2].name = String::new();
         settings.never_days[0] = true;
-        settings.omit_hours = Some((time(1, 0, 0, 0), time(2, 0, 0, 0)));
+        settings.omit_hours = Some(Hours { from: time(1, 0, 0, 0), until: time(2, 0, 0, 0) });
         settings.delay_s = 5;
         settings.off_season = Some(YearSpan { from: (2, 30), until: (3, 1) });
         let faults: Vec<_> = settings.check(&bare).iter().map(ToString::to_string).collect();

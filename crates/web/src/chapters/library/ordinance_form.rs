@@ -3,8 +3,9 @@
 use crate::server::session::Fields;
 use jiff::civil::Time;
 use std::collections::BTreeMap;
-use upland_core::controller::ordinance::{AllowedDays, Hours, MOST_RULES, Ordinance, Rule};
+use upland_core::controller::ordinance::{AllowedDays, MOST_RULES, Ordinance, Rule};
 use upland_core::controller::schedule::YearSpan;
+use upland_core::quantity::time::Hours;
 use upland_formats::clock_time;
 
 /// Forbidden hours that a block has room for.

@@ -183,7 +183,7 @@ async fn manual_page(
     // The time asked for belongs to the day the page is about, so that the law of that day counts.
     let asked = query.at.as_deref().and_then(upland_formats::clock_time);
     let time = asked.unwrap_or_else(|| now.time());
-    let at = crate::site::clock::instant(bench.today, time, &tz);
+    let at = upland_core::quantity::time::instant(bench.today, time, &tz);
     let what = match query.what.as_deref() {
         Some("zone") => "zone",
         Some("program") => "program",

@@ -4,7 +4,6 @@
 use super::BoxPage;
 use super::history::{ChangeLine, change_lines};
 use super::timeline::{self, Shown, Week, Zoom};
-use super::view::monday;
 use super::words::{self, Names};
 use super::{BoxHead, Tab};
 use crate::page::box_version::{BoxVersion, Sayings};
@@ -24,6 +23,7 @@ use upland_core::advice::findings::{Severity, check};
 use upland_core::advice::planner::{Proposal, Relax, Relaxation, Request, Strategy, plan, relaxations};
 use upland_core::codes::Coded;
 use upland_core::controller::schedule::{Percentages, Settings, Where, difference, expand};
+use upland_core::quantity::time::monday_of;
 use upland_core::quantity::units::LitresPerMinute;
 use upland_formats::clock_time;
 use upland_store::settings::SettingsKind;
@@ -233,7 +233,7 @@ fn strategy_line(
 
 fn fit(bench: &Workbench, present: &Settings, proposal: &Proposal) -> Fit {
     let names: Names<'_> = bench.names(&proposal.settings);
-    let from = monday(bench.today);
+    let from = monday_of(bench.today);
     let runs = timeline::week_runs(&names, from);
     let changes = difference(present, &proposal.settings);
     let programs = proposal

@@ -106,8 +106,9 @@ fn whole_box(settings: &Settings) -> Vec<String> {
             days_in_words(upland_core::controller::schedule::Days::Weekdays(settings.never_days))
         ));
     }
-    if let Some((from, until)) = settings.omit_hours {
-        lines.push(format!("No start between {} and {}", from.strftime("%H:%M"), until.strftime("%H:%M")));
+    if let Some(hours) = settings.omit_hours {
+        let (from, until) = (hours.from.strftime("%H:%M"), hours.until.strftime("%H:%M"));
+        lines.push(format!("No start between {from} and {until}"));
     }
     if let Some(span) = settings.off_season {
         lines.push(format!("Off-season {} to {}", month_day(span.from), month_day(span.until)));
@@ -503,7 +504,10 @@ mod tests {
         assert_eq!(whole_box(&settings), Vec::<String>::new());
         settings.delay_s = 90;
         settings.never_days[6] = true;
-        settings.omit_hours = Some((jiff::civil::time(10, 0, 0, 0), jiff::civil::time(18, 0, 0, 0)));
+        settings.omit_hours = Some(upland_core::quantity::time::Hours {
+            from: jiff::civil::time(10, 0, 0, 0),
+            until: jiff::civil::time(18, 0, 0, 0),
+        });
         settings.off_season =
             Some(upland_core::controller::schedule::YearSpan { from: (11, 1), until: (3, 31) });
         settings.rain_delay = Some((jiff::civil::date(2026, 7, 10), 3));

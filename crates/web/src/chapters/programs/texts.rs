@@ -9,6 +9,7 @@ use upland_core::controller::schedule::{
 };
 use upland_core::controller::{Card, PercentageScope};
 use upland_core::quantity::month::{ByMonth, Month};
+use upland_core::quantity::time::Hours;
 
 /// A line with what is wrong with it.
 pub(crate) type TextError = (String, String);
@@ -103,9 +104,9 @@ pub(crate) fn texts(settings: &Settings) -> Texts {
     for (k, never) in settings.never_days.into_iter().enumerate() {
         put(format!("never{k}"), on(never));
     }
-    if let Some((from, until)) = settings.omit_hours {
-        put("omit-from".into(), clock(from));
-        put("omit-until".into(), clock(until));
+    if let Some(hours) = settings.omit_hours {
+        put("omit-from".into(), clock(hours.from));
+        put("omit-until".into(), clock(hours.until));
     }
     if let Some((first, days)) = settings.rain_delay {
         put("rain-first".into(), first.to_string());
@@ -324,7 +325,8 @@ pub(crate) fn read(fields: &Fields, card: &Card, today: Date) -> Result<Settings
         })
         .collect();
     let omit = (take.time("omit-from"), take.time("omit-until"));
-    let omit_hours = take.pair(("omit-from", omit.0), ("omit-until", omit.1));
+    let omit_hours =
+        take.pair(("omit-from", omit.0), ("omit-until", omit.1)).map(|(from, until)| Hours { from, until });
     let off = (take.month_day("off-from"), take.month_day("off-until"));
     let off_season =
         take.pair(("off-from", off.0), ("off-until", off.1)).map(|(from, until)| YearSpan { from, until });
@@ -393,7 +395,7 @@ mod tests {
         settings.update_station(12, |s| s.lighting = true);
         settings.delay_s = 10;
         settings.never_days[6] = true;
-        settings.omit_hours = Some((time(10, 0, 0, 0), time(18, 0, 0, 0)));
+        settings.omit_hours = Some(Hours { from: time(10, 0, 0, 0), until: time(18, 0, 0, 0) });
         settings.rain_delay = Some((date(2026, 7, 10), 3));
         settings.off_season = Some(YearSpan { from: (11, 1), until: (2, 29) });
         settings

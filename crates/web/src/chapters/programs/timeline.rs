@@ -11,8 +11,9 @@ use jiff::{SignedDuration, Timestamp, ToSpan};
 use std::collections::BTreeMap;
 use upland_core::controller::ordinance::merged;
 use upland_core::controller::schedule::{ProgramPass, ScheduledRun, expand, passes};
+use upland_core::quantity::time;
 use upland_core::quantity::units::LitresPerMinute;
-use upland_core::weather::sun::sunrise_sunset_utc_h;
+use upland_core::weather::sun::sunrise_sunset;
 
 /// Height of a night's row, px.
 const ROW_PX: u32 = 28;
@@ -149,8 +150,7 @@ pub(super) struct Night {
 
 /// The noon that a date's night begins at.
 fn noon(date: Date, names: &Names<'_>) -> Timestamp {
-    let tz = &names.installation.tz;
-    tz.to_ambiguous_zoned(date.at(12, 0, 0, 0)).compatible().map_or(Timestamp::UNIX_EPOCH, |z| z.timestamp())
+    time::noon(date, &names.installation.tz)
 }
 
 fn tomorrow(date: Date) -> Date {
@@ -197,19 +197,9 @@ fn forbidden(names: &Names<'_>, from: Date, to: Date) -> Vec<(Timestamp, Timesta
 
 /// Sunset of a date and sunrise of the next, as instants.
 fn sun_of_night(names: &Names<'_>, date: Date) -> Vec<(Timestamp, &'static str)> {
-    let at = |date: Date, pick: fn((f64, f64)) -> f64| {
-        let hour = pick(sunrise_sunset_utc_h(
-            date,
-            names.installation.latitude_deg,
-            names.installation.longitude_deg,
-        )?);
-        let midnight = date.to_zoned(jiff::tz::TimeZone::UTC).ok()?.timestamp();
-        #[allow(clippy::cast_possible_truncation, reason = "seconds of a day or two")]
-        let instant = midnight + SignedDuration::from_secs((hour * 3600.0) as i64);
-        Some(instant)
-    };
-    let set = at(date, |(_, set)| set).map(|t| (t, "sunset"));
-    let rise = at(tomorrow(date), |(rise, _)| rise).map(|t| (t, "sunrise"));
+    let (latitude, longitude) = (names.installation.latitude_deg, names.installation.longitude_deg);
+    let set = sunrise_sunset(date, latitude, longitude).map(|(_, set)| (set, "sunset"));
+    let rise = sunrise_sunset(tomorrow(date), latitude, longitude).map(|(rise, _)| (rise, "sunrise"));
     [set, rise].into_iter().flatten().collect()
 }
 

@@ -17,6 +17,7 @@ use upland_core::controller::{Card, PercentageScope};
 use upland_core::explain::weekly;
 use upland_core::installation::given;
 use upland_core::quantity::month::Month;
+use upland_core::quantity::time::monday_of;
 
 /// Weeks over which what a zone gets is averaged.
 const WEEKS: u16 = 4;
@@ -292,11 +293,6 @@ fn counts(findings: &[FindingWords]) -> String {
     if parts.is_empty() { "Nothing is wrong".to_owned() } else { capital(&parts.join(", ")) }
 }
 
-/// Monday of a date's week.
-pub(super) fn monday(date: Date) -> Date {
-    date.checked_sub(i64::from(date.weekday().to_monday_zero_offset()).days()).unwrap_or(date)
-}
-
 /// Computes everything that follows from the settings.
 pub(super) fn live(
     bench: &Workbench,
@@ -310,7 +306,7 @@ pub(super) fn live(
     let litres = |f: &Finding| f.cost.litres_a_week.map_or(0.0, |l| l.l());
     found.sort_by(|a, b| a.severity.cmp(&b.severity).then(litres(b).total_cmp(&litres(a))));
     let findings: Vec<FindingWords> = found.iter().map(|f| names.finding(f)).collect();
-    let from = monday(chosen);
+    let from = monday_of(chosen);
     let runs = timeline::week_runs(&names, from);
     let waters = runs.iter().filter(|r| !settings.station(r.station).lighting);
     #[allow(clippy::cast_precision_loss, reason = "seconds of a week")]
@@ -390,7 +386,6 @@ mod tests {
         assert_eq!(drawn.workings.len(), 4, "every need opens");
         assert_eq!(drawn.night_of, "Wednesday 15 July");
         assert_eq!((drawn.previous_week, drawn.next_week), (date(2026, 7, 8), date(2026, 7, 22)));
-        assert_eq!(monday(date(2026, 7, 19)), date(2026, 7, 13));
     }
 
     #[test]

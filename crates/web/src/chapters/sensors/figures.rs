@@ -2,13 +2,13 @@
 
 use crate::page::quantities::{depth, flow, in_words, plain, volume};
 use crate::page::sensor_words::{cause, moment, percentage};
-use crate::site::clock::midnight;
 use crate::site::sensing::SensorStates;
 use jiff::civil::Date;
 use jiff::{Timestamp, ToSpan};
 use upland_core::account::sensed::{as_read, nights};
 use upland_core::advice::rain_replay::{ThresholdResult, advised, thresholds};
 use upland_core::controller::schedule::expand;
+use upland_core::quantity::time::midnight;
 use upland_core::quantity::units::{LitresPerMinute, Millimetres};
 use upland_core::sensors::state::{
     FlowAlarmKind, Hold, LEARNING_READINGS, cycle_window_needed_min, flow_alarms, learn_flow, rain_holds,

@@ -5,7 +5,7 @@ use askama::Template;
 use jiff::{SignedDuration, Zoned};
 use std::collections::BTreeMap;
 use upland_core::advice::tonight::{Tonight, ZoneTonight};
-use upland_core::weather::sun::sunrise_sunset_utc_h;
+use upland_core::weather::sun::sunrise_sunset;
 
 /// Height of one lane, px.
 const LANE_PX: u32 = 26;
@@ -141,11 +141,8 @@ pub(super) fn night_strip(
     }
 
     let sunrise =
-        sunrise_sunset_utc_h(night.window_until.date(), latitude_deg, longitude_deg).and_then(|(rise, _)| {
-            let midnight = night.window_until.date().to_zoned(jiff::tz::TimeZone::UTC).ok()?;
-            #[allow(clippy::cast_possible_truncation, reason = "seconds of a day or two")]
-            let at = (&midnight + SignedDuration::from_secs((rise * 3600.0) as i64))
-                .with_time_zone(first.time_zone().clone());
+        sunrise_sunset(night.window_until.date(), latitude_deg, longitude_deg).and_then(|(rise, _)| {
+            let at = rise.to_zoned(first.time_zone().clone());
             let x = x_of(&at);
             (0.0..=100.0).contains(&x).then(|| Mark {
                 x: pct(x),

@@ -22,6 +22,7 @@ use std::sync::Arc;
 use upland_core::advice::tonight::{Tonight, tonight};
 use upland_core::controller::schedule::{ScheduledRun, Settings, expand};
 use upland_core::controller::{Card, twelve_stations};
+use upland_core::quantity::time::noon;
 use upland_core::sensors::state::Says;
 use upland_core::weather::climate::Climate;
 
@@ -140,12 +141,9 @@ pub(crate) struct AsSet {
 impl AsSet {
     fn of(settings: &Settings, card: &Card, night: &Tonight, tz: &TimeZone) -> Self {
         // The night reaches from the noon before the evening's end to the noon after it.
-        let noon = |date: Date| date.at(12, 0, 0, 0).to_zoned(tz.clone()).ok().map(|z| z.timestamp());
-        let (from, until) = (noon(night.date), noon(night.date.tomorrow().unwrap_or(night.date)));
+        let (from, until) = (noon(night.date, tz), noon(night.date.tomorrow().unwrap_or(night.date), tz));
         let mut runs = expand(settings, card, tz, night.date, night.date.tomorrow().unwrap_or(night.date));
-        runs.retain(|r| {
-            Some(r.start) >= from && Some(r.start) < until && !settings.station(r.station).lighting
-        });
+        runs.retain(|r| r.start >= from && r.start < until && !settings.station(r.station).lighting);
         let mut stations: Vec<u16> = Vec::new();
         for run in &runs {
             if !stations.contains(&run.station) {

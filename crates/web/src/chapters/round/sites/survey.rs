@@ -4,8 +4,8 @@ use crate::page::forms::{Field, FieldError, Form, Group, Kind, Reader, Shown};
 use crate::server::session::Fields;
 use std::collections::BTreeMap;
 use upland_core::controller::Card;
-use upland_core::controller::window::WaterWindow;
 use upland_core::quantity::bounds;
+use upland_core::quantity::time::Hours;
 use upland_core::quantity::units::{L_PER_US_GALLON, LitresPerMinute, M_PER_FOOT, Metres};
 use upland_core::site::{Site, UnitSystem};
 
@@ -156,7 +156,7 @@ pub(crate) fn read(
     }
     let wind_height =
         reader.optional("wind_height", u.height, &bounds::WIND_HEIGHT, before.map(|s| s.wind_height.m()));
-    let window = WaterWindow { from: reader.time("from"), until: reader.time("until") };
+    let window = Hours { from: reader.time("from"), until: reader.time("until") };
     if window.from == window.until && reader.errors.iter().all(|(n, _)| *n != "from" && *n != "until") {
         reader.say("until", "The window begins and ends at the same minute; give it a length.");
     }
