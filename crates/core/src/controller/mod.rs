@@ -6,6 +6,7 @@ pub mod library;
 pub mod night;
 pub mod ordinance;
 pub mod schedule;
+mod steps;
 
 pub use library::{generic, twelve_stations};
 
@@ -282,7 +283,7 @@ mod tests {
             };
             assert_eq!(card.check(), []);
             for value in values {
-                assert_eq!(crate::controller::schedule::nearest_percentage(&card, value), value);
+                assert_eq!(card.nearest_percentage(value), value);
             }
         }
     }

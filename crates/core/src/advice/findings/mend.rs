@@ -1,7 +1,7 @@
 //! Actions that mend a finding.
 
 use super::{Finding, Kind, Place};
-use crate::controller::schedule::{Days, ScheduledRun, Settings, expand, start_at_or_before};
+use crate::controller::schedule::{Days, ScheduledRun, Settings, expand};
 use crate::installation::Installation;
 use crate::quantity::time::{MINUTES_A_DAY, MinuteOfDay, weekday_index};
 use jiff::ToSpan;
@@ -157,7 +157,7 @@ fn split_starts(
     let before = u32::try_from(p.starts.len()).unwrap_or(1);
     let parts = u32::try_from(count).unwrap_or(1).max(1);
     let first = MinuteOfDay::of(first).minutes();
-    let start = |k: u32| start_at_or_before(card, MinuteOfDay::after_midnight(first + k * apart_min));
+    let start = |k: u32| card.start_at_or_before(MinuteOfDay::after_midnight(first + k * apart_min));
     p.starts = (0..parts).map(start).collect();
     let step = card.run_step_s.max(1);
     for (_, seconds) in &mut p.run_times {
@@ -188,7 +188,7 @@ pub(super) fn candidates(
                 // When its turn comes, in the box's step.
                 let waits = u32::try_from(*minutes).unwrap_or(0) + 1;
                 let turn = MinuteOfDay::after_midnight(MinuteOfDay::of(*time).minutes() + waits + step - 1);
-                let to = start_at_or_before(&installation.card, turn);
+                let to = installation.card.start_at_or_before(turn);
                 out.push(Mend::MoveStart { program, start, to });
             }
             out.push(Mend::WorkBack { on: *on });
@@ -217,7 +217,7 @@ pub(super) fn candidates(
             if let Some(time) = settings.programs.get(program).and_then(|p| p.starts.get(start)) {
                 for shift in [60, 1380] {
                     let moved = MinuteOfDay::after_midnight(MinuteOfDay::of(*time).minutes() + shift);
-                    let to = start_at_or_before(&installation.card, moved);
+                    let to = installation.card.start_at_or_before(moved);
                     out.push(Mend::MoveStart { program, start, to });
                 }
             }
@@ -314,7 +314,7 @@ fn into_window(
     (length <= installation.window_minutes()).then(|| Mend::MoveStart {
         program,
         start,
-        to: start_at_or_before(&installation.card, MinuteOfDay::after_midnight(until - length)),
+        to: installation.card.start_at_or_before(MinuteOfDay::after_midnight(until - length)),
     })
 }
 
@@ -369,7 +369,7 @@ fn worked_back(installation: &Installation, settings: &Settings, on: Date) -> Op
         let first = program.starts.first().copied().map(MinuteOfDay::of)?;
         for start in &mut program.starts {
             let offset = first.until(MinuteOfDay::of(*start)) % MINUTES_A_DAY;
-            *start = start_at_or_before(&installation.card, MinuteOfDay::after_midnight(begin + offset));
+            *start = installation.card.start_at_or_before(MinuteOfDay::after_midnight(begin + offset));
         }
         at = begin;
     }

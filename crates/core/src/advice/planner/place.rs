@@ -5,9 +5,7 @@ use super::group::{Group, Member};
 use super::{Binding, ProgramReason, Proposal, Request, ZoneReason};
 use crate::controller::Card;
 use crate::controller::night::{Due, lay_out};
-use crate::controller::schedule::{
-    Days, Percentages, Program, Settings, expand, nearest_percentage, start_at_or_before,
-};
+use crate::controller::schedule::{Days, Percentages, Program, Settings, expand};
 use crate::ground::application::Cycles;
 use crate::quantity::month::ByMonth;
 use crate::quantity::time::MinuteOfDay;
@@ -366,7 +364,7 @@ pub(super) fn assemble(
             }
         }
     }
-    let hundred = nearest_percentage(card, 100);
+    let hundred = card.nearest_percentage(100);
     settings.percentages = match &request.present.percentages {
         Percentages::Box(_) => Percentages::Box(hundred),
         Percentages::Month(_) => Percentages::Month(ByMonth::all(hundred)),
@@ -391,9 +389,7 @@ pub(super) fn assemble(
                     starts: part
                         .starts
                         .iter()
-                        .map(|s| {
-                            start_at_or_before(card, MinuteOfDay::after_midnight(open + block.begin + s))
-                        })
+                        .map(|s| card.start_at_or_before(MinuteOfDay::after_midnight(open + block.begin + s)))
                         .collect(),
                     days: phase.days,
                     run_times: part.run_times.clone(),

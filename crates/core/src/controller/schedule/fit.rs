@@ -2,32 +2,6 @@
 
 use super::{Days, Percentages, Settings};
 use crate::controller::{Card, PercentageScope};
-use crate::quantity::time::MinuteOfDay;
-use jiff::civil::Time;
-
-/// The nearest percentage that a card takes.
-#[must_use]
-pub fn nearest_percentage(card: &Card, value: u16) -> u16 {
-    let step = card.percentage_step.max(1);
-    let value = value.clamp(card.percentage_min, card.percentage_max);
-    let steps = (value - card.percentage_min + step / 2) / step;
-    let nearest = card.percentage_min + steps * step;
-    if nearest > card.percentage_max { nearest - step } else { nearest }
-}
-
-/// The start time that a card can hold at or before a minute of the day.
-#[must_use]
-pub fn start_at_or_before(card: &Card, minute: MinuteOfDay) -> Time {
-    let step = u32::from(card.start_step_min.max(1));
-    MinuteOfDay::after_midnight(minute.minutes() / step * step).time()
-}
-
-/// The start time nearest to a time of day that a card can hold; the later of two that are as near.
-#[must_use]
-pub fn nearest_start(card: &Card, time: Time) -> Time {
-    let half = u32::from(card.start_step_min.max(1)) / 2;
-    start_at_or_before(card, MinuteOfDay::after_midnight(MinuteOfDay::of(time).minutes() + half))
-}
 
 impl Settings {
     /// These settings with everything that a card cannot hold brought to the nearest that it can;
@@ -40,7 +14,7 @@ impl Settings {
         let clean = Self::clean(card);
         for (program, empty) in fitted.programs.iter_mut().zip(&clean.programs) {
             for start in &mut program.starts {
-                *start = nearest_start(card, *start);
+                *start = card.nearest_start(*start);
             }
             program.starts.sort();
             program.starts.dedup();
@@ -75,7 +49,7 @@ impl Settings {
                 program.name.clone_from(&empty.name);
             }
         }
-        let near = |v: u16| nearest_percentage(card, v);
+        let near = |v: u16| card.nearest_percentage(v);
         fitted.percentages = match (&self.percentages, card.percentage_scope) {
             (Percentages::Box(v), PercentageScope::Box) => Percentages::Box(near(*v)),
             (Percentages::Program(v), PercentageScope::Program) => {
@@ -118,6 +92,7 @@ mod tests {
     use super::*;
     use crate::controller::generic;
     use crate::controller::schedule::{Program, Repeat, StationSetting, YearSpan};
+    use crate::quantity::time::MinuteOfDay;
     use jiff::civil::{date, time};
 
     #[test]
@@ -168,8 +143,8 @@ mod tests {
         let card = crate::controller::twelve_stations();
         let clean = Settings::clean(&card);
         assert_eq!(clean.fitted(&card), clean);
-        assert_eq!([4, 5, 94, 95, 204].map(|v| nearest_percentage(&card, v)), [10, 10, 90, 100, 200]);
+        assert_eq!([4, 5, 94, 95, 204].map(|v| card.nearest_percentage(v)), [10, 10, 90, 100, 200]);
         let coarse = Card { start_step_min: 15, ..card };
-        assert_eq!(start_at_or_before(&coarse, MinuteOfDay::after_midnight(134)), time(2, 0, 0, 0));
+        assert_eq!(coarse.start_at_or_before(MinuteOfDay::after_midnight(134)), time(2, 0, 0, 0));
     }
 }

@@ -10,7 +10,6 @@ mod settings;
 pub use days::{Days, days_in_words, runs_on};
 pub use difference::{Change, Where, difference};
 pub use expand::{ScheduledRun, event_seconds, expand};
-pub use fit::{nearest_percentage, nearest_start, start_at_or_before};
 pub use passes::{ProgramPass, passes};
 pub use settings::{
     LONGEST_PROGRAM_NAME, Percentages, Program, Repeat, Settings, SettingsFault, StationSetting, YearSpan,

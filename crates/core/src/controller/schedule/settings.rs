@@ -1,6 +1,6 @@
 //! The settings of a box, and whether its card can hold them.
 
-use super::{Days, nearest_start};
+use super::Days;
 use crate::controller::{Card, PercentageScope};
 use crate::quantity::month::ByMonth;
 use crate::quantity::time::Hours;
@@ -251,7 +251,7 @@ impl Settings {
                 );
             }
             for (k, start) in program.starts.iter().enumerate() {
-                let near = nearest_start(card, *start);
+                let near = card.nearest_start(*start);
                 if near != *start {
                     say(
                         at(&format!("starts[{k}]")),
