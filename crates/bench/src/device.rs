@@ -6,7 +6,7 @@ use upland_core::sensors::Channel;
 
 /// What a stand-in stands for.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Kind {
+pub enum DeviceKind {
     /// Temperature, humidity, radiation, wind, rain and ET.
     WeatherStation,
     /// A contact that opens after 12 mm and dries with ET.
@@ -19,7 +19,7 @@ pub enum Kind {
     EtSensor,
 }
 
-impl Kind {
+impl DeviceKind {
     /// All, with their short names.
     pub const ALL: [(Self, &'static str); 5] = [
         (Self::WeatherStation, "weather-station"),
@@ -44,7 +44,7 @@ const SOIL: (f64, f64, f64) = (30.0, 14.0, 150.0);
 /// A simulated device.
 #[derive(Debug, Clone)]
 pub struct StandIn {
-    kind: Kind,
+    kind: DeviceKind,
     before: Option<Timestamp>,
     /// Water that came together in the switch, mm.
     together: f64,
@@ -57,7 +57,7 @@ pub struct StandIn {
 impl StandIn {
     /// A device that was just switched on.
     #[must_use]
-    pub fn new(kind: Kind) -> Self {
+    pub fn new(kind: DeviceKind) -> Self {
         Self { kind, before: None, together: 0.0, holds: false, soil: 26.0, day: None }
     }
 
@@ -70,7 +70,7 @@ impl StandIn {
         let civil = at.to_zoned(jiff::tz::TimeZone::UTC).datetime();
         let round = |v: f64| (v * 100.0).round() / 100.0;
         match self.kind {
-            Kind::WeatherStation => {
+            DeviceKind::WeatherStation => {
                 let mut all = vec![
                     (Channel::Temperature, round(now.temperature_c)),
                     (Channel::Humidity, round(now.humidity_pct)),
@@ -81,12 +81,12 @@ impl StandIn {
                 all.extend(self.evening(civil, &now));
                 all
             }
-            Kind::RainSwitch => {
+            DeviceKind::RainSwitch => {
                 self.together = (self.together - now.et_mm_day / 24.0 * hours).max(0.0) + rain;
                 self.holds = self.together >= TRIPS_AT || self.holds && self.together > 0.0;
                 vec![(Channel::Contact, f64::from(u8::from(self.holds))), (Channel::Rain, round(rain))]
             }
-            Kind::SoilProbe => {
+            DeviceKind::SoilProbe => {
                 let (full, dry, depth) = SOIL;
                 let watered = if civil.hour() == 2 && self.soil < 22.0 { 12.0 * hours } else { 0.0 };
                 self.soil += (rain + watered - now.et_mm_day / 24.0 * hours) / depth * 100.0;
@@ -97,12 +97,12 @@ impl StandIn {
                 self.soil = self.soil.clamp(dry, 44.0);
                 vec![(Channel::SoilMoisture, round(self.soil))]
             }
-            Kind::FlowMeter => {
+            DeviceKind::FlowMeter => {
                 let runs = (2..4).contains(&civil.hour());
                 let flow = if runs { 38.0 + f64::from(civil.minute() % 5) * 0.2 } else { 0.0 };
                 vec![(Channel::Flow, flow)]
             }
-            Kind::EtSensor => self.evening(civil, &now).into_iter().collect(),
+            DeviceKind::EtSensor => self.evening(civil, &now).into_iter().collect(),
         }
     }
 
@@ -125,8 +125,8 @@ mod tests {
     fn every_stand_in_reads_what_the_interface_takes() {
         let sky = Sky::generated(3);
         let start: Timestamp = "2026-05-01T00:00:00Z".parse().unwrap();
-        for (kind, name) in Kind::ALL {
-            assert_eq!(Kind::from_name(name), Some(kind));
+        for (kind, name) in DeviceKind::ALL {
+            assert_eq!(DeviceKind::from_name(name), Some(kind));
             let mut device = StandIn::new(kind);
             let mut values: Vec<(Channel, f64)> = Vec::new();
             for step in 0..(60 * 144) {
@@ -142,7 +142,7 @@ mod tests {
     fn the_switch_opens_after_rain_and_closes_again() {
         let sky = Sky::generated(3);
         let start: Timestamp = "2026-05-01T00:00:00Z".parse().unwrap();
-        let mut device = StandIn::new(Kind::RainSwitch);
+        let mut device = StandIn::new(DeviceKind::RainSwitch);
         let contact: Vec<f64> = (0..(120 * 24))
             .map(|h| device.read(start + h.hours(), &sky).first().map_or(0.0, |(_, v)| *v))
             .collect();

@@ -8,7 +8,7 @@
 mod device;
 mod weather;
 
-pub use device::{Kind, StandIn};
+pub use device::{DeviceKind, StandIn};
 pub use weather::{Sky, SkyHour};
 
 use jiff::{SignedDuration, Timestamp};
@@ -25,7 +25,7 @@ pub struct Plan {
     /// Token of the device.
     pub token: String,
     /// What it stands for.
-    pub kind: Kind,
+    pub kind: DeviceKind,
     /// Simulated seconds in a second, until it has caught up.
     pub speed: f64,
     /// Days back that it begins at.

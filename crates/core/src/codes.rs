@@ -55,7 +55,7 @@ coded!(crate::weather::record::Variable {
     Wind = "wind",
     Rain = "rain",
 });
-coded!(crate::weather::record::Group {
+coded!(crate::weather::record::VariableGroup {
     Temperature = "temperature",
     Humidity = "humidity",
     Solar = "solar",
@@ -105,7 +105,7 @@ coded!(crate::sensors::Signal {
     Pulse = "pulse",
     Data = "data",
 });
-coded!(crate::sensors::Supply { None = "none", FromBox = "from_box", Battery = "battery" });
+coded!(crate::sensors::PowerSupply { None = "none", FromBox = "from_box", Battery = "battery" });
 coded!(crate::sensors::Link { Wire = "wire", Radio = "radio" });
 coded!(crate::sensors::Task {
     Battery = "battery",
@@ -156,7 +156,9 @@ mod tests {
         round_trips::<crate::ground::planting::Density>(crate::ground::planting::Density::ALL.len());
         round_trips::<crate::ground::planting::MixedRule>(2);
         round_trips::<crate::weather::record::Variable>(crate::weather::record::VARIABLES);
-        round_trips::<crate::weather::record::Group>(crate::weather::record::Group::ALL.len());
+        round_trips::<crate::weather::record::VariableGroup>(
+            crate::weather::record::VariableGroup::ALL.len(),
+        );
         round_trips::<crate::weather::record::SourceKind>(3);
         round_trips::<crate::advice::budget::RainRule>(2);
         round_trips::<crate::ground::plant::Sky>(crate::ground::plant::Sky::ALL.len());
@@ -170,7 +172,7 @@ mod tests {
         round_trips::<crate::controller::SensorPort>(5);
         round_trips::<crate::sensors::Sense>(crate::sensors::Sense::ALL.len());
         round_trips::<crate::sensors::Signal>(4);
-        round_trips::<crate::sensors::Supply>(3);
+        round_trips::<crate::sensors::PowerSupply>(3);
         round_trips::<crate::sensors::Link>(2);
         round_trips::<crate::sensors::Task>(crate::sensors::Task::ALL.len());
         round_trips::<crate::sensors::Channel>(crate::sensors::Channel::ALL.len());

@@ -6,7 +6,7 @@ use jiff::civil::{Date, Time, date, time};
 use jiff::tz::TimeZone;
 use jiff::{SignedDuration, Timestamp, ToSpan};
 use proptest::prelude::*;
-use upland_core::advice::findings::{Finding, Kind, Severity, check};
+use upland_core::advice::findings::{Finding, FindingKind, Severity, check};
 use upland_core::controller::ordinance::{
     AllowedDays, Applied, HouseNumber, Law, Ordinance, Permit, Rule, Subject, Why, merged,
 };
@@ -240,14 +240,14 @@ proptest! {
         ids.dedup();
         prop_assert_eq!(ids.len(), all, "every finding has a name of its own");
         prop_assert!(found.windows(2).all(|p| p[0].severity <= p[1].severity), "the gravest first");
-        for finding in found.iter().filter(|f| f.mend.is_some()).take(4) {
-            let mended = finding.mend.as_ref().unwrap().apply(&installation, &settings);
-            prop_assert_eq!(mended.check(&card), [], "an action stays within the card");
-            let after = check(&installation, &mended, FROM);
+        for finding in found.iter().filter(|f| f.remedy.is_some()).take(4) {
+            let remedied = finding.remedy.as_ref().unwrap().apply(&installation, &settings);
+            prop_assert_eq!(remedied.check(&card), [], "an action stays within the card");
+            let after = check(&installation, &remedied, FROM);
             // Tried on two weeks, looked at here on four: what shows later may still come.
-            let soon = |f: &&Finding| !matches!(f.kind, Kind::OddPair { .. } | Kind::PastSunrise { .. });
+            let soon = |f: &&Finding| !matches!(f.kind, FindingKind::OddPair { .. } | FindingKind::PastSunrise { .. });
             if soon(&finding) {
-                prop_assert!(score(&after).0 <= score(&found).0 + 1, "{} {:?}", finding.id(), finding.mend);
+                prop_assert!(score(&after).0 <= score(&found).0 + 1, "{} {:?}", finding.id(), finding.remedy);
             }
         }
     }

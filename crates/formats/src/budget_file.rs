@@ -1,7 +1,7 @@
 //! A budget as JSON.
 
 use serde::Serialize;
-use upland_core::advice::budget::{Budget, Improvement, Knob, Move};
+use upland_core::advice::budget::{Budget, Improvement, Move, PercentageSlot};
 use upland_core::codes::Coded;
 use upland_core::quantity::month::{ByMonth, Month};
 use upland_core::quantity::units::Millimetres;
@@ -72,7 +72,7 @@ pub fn write(
     budget: &Budget,
     improvements: &[Improvement],
     et0: &ByMonth<Millimetres>,
-    name: &dyn Fn(&Knob) -> String,
+    name: &dyn Fn(&PercentageSlot) -> String,
 ) -> String {
     crate::json::pretty(&BudgetDto {
         format: "upland-almanac-budget",

@@ -1,7 +1,7 @@
 //! A controller card as a JSON file. Versioned; its JSON Schema is published as
 //! `docs/card-v1.schema.json`.
 
-use crate::json::{Code, PathProblem, Taker, parse, pretty, schema_of};
+use crate::json::{Checker, Code, PathProblem, parse, pretty, schema_of};
 use schemars::{JsonSchema, Schema, SchemaGenerator, json_schema};
 use serde::{Deserialize, Serialize};
 use upland_core::controller::{
@@ -120,7 +120,7 @@ impl From<&Card> for CardDto {
 }
 
 /// Takes a card over; a card that no box could be is told by path.
-pub(crate) fn take(take: &mut Taker, at: &str, dto: CardDto) -> Card {
+pub(crate) fn take(take: &mut Checker, at: &str, dto: CardDto) -> Card {
     let card = Card {
         name: dto.name,
         stations: dto.stations,
@@ -180,7 +180,7 @@ pub fn write(card: &Card) -> String {
 /// Every problem that was found, by path; on malformed JSON the first one.
 pub fn read(bytes: &[u8]) -> Result<Card, Vec<PathProblem>> {
     let dto: FileDto = parse(bytes, MAX_BYTES)?;
-    let mut taker = Taker::default();
+    let mut taker = Checker::default();
     taker.header((&dto.format, FORMAT), (dto.version, VERSION));
     let card = take(&mut taker, "card", dto.card);
     taker.finish(card)

@@ -1,6 +1,6 @@
 //! A catch-can test as JSON: what the database keeps.
 
-use crate::json::{PathProblem, Taker};
+use crate::json::{Checker, PathProblem};
 use serde::{Deserialize, Serialize};
 use upland_core::ground::catch_can::{Can, CatchTest};
 use upland_core::quantity::bounds;
@@ -43,7 +43,7 @@ pub fn to_json(test: &CatchTest) -> serde_json::Value {
 pub fn from_json(value: serde_json::Value) -> Result<CatchTest, Vec<PathProblem>> {
     let dto: TestDto = serde_json::from_value(value)
         .map_err(|error| vec![PathProblem { path: String::new(), message: error.to_string() }])?;
-    let mut take = Taker::default();
+    let mut take = Checker::default();
     take.bounded("run_min", &bounds::CATCH_MINUTES, dto.run_min);
     take.bounded("throat_cm2", &bounds::CATCH_THROAT, dto.throat_cm2);
     if dto.cans.len() > MOST_CANS {

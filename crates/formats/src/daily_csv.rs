@@ -6,7 +6,7 @@ use jiff::civil::Date;
 use upland_core::quantity::units::{
     Celsius, Kilopascals, MJ_M2_PER_W_M2_DAY, MegajoulesPerSquareMetre, MetresPerSecond, Millimetres,
 };
-use upland_core::weather::quality::{self, Severity};
+use upland_core::weather::quality::{self, FlagSeverity};
 use upland_core::weather::{DayWeather, Station};
 
 #[derive(Debug, Clone, Copy, PartialEq)]
@@ -153,9 +153,9 @@ fn read_with(bytes: &[u8], station: &Station, refuse_impossible: bool) -> Result
             let said =
                 |lead: &str| Problem::cell(row.line, header, format!("{cell} {}{lead}", finding.message));
             match finding.severity {
-                Severity::Fault if refuse_impossible => problems.push(said("")),
-                Severity::Fault => notes.push(said("; it is kept as it came and will not count")),
-                Severity::Doubt => notes.push(said("")),
+                FlagSeverity::Fault if refuse_impossible => problems.push(said("")),
+                FlagSeverity::Fault => notes.push(said("; it is kept as it came and will not count")),
+                FlagSeverity::Doubt => notes.push(said("")),
             }
         }
         in_order &= dated.last().is_none_or(|(_, last)| last.date < day.date);

@@ -167,11 +167,11 @@ impl From<YearSpan> for YearSpanDto {
 
 /// Collects problems while values are taken over.
 #[derive(Default)]
-pub(crate) struct Taker {
+pub(crate) struct Checker {
     pub problems: Vec<PathProblem>,
 }
 
-impl Taker {
+impl Checker {
     pub fn say(&mut self, path: &str, message: impl Into<String>) {
         self.problems.push(PathProblem { path: path.to_owned(), message: message.into() });
     }

@@ -2,11 +2,10 @@
 //! nothing half-read: a file is taken whole or refused.
 
 pub mod balance_csv;
-pub mod brief;
 pub mod budget_file;
-pub mod calendar;
 pub mod card_file;
 pub mod catch_file;
+pub mod climate_summary;
 pub mod daily_csv;
 pub mod hourly_csv;
 mod json;
@@ -17,6 +16,7 @@ pub mod planting;
 pub mod raw_csv;
 pub mod rows_csv;
 pub mod runs_csv;
+pub mod runs_ics;
 pub mod sensor_file;
 pub mod settings_file;
 pub mod site_file;

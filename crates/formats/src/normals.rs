@@ -1,6 +1,6 @@
 //! Twelve typed months as JSON: what the database keeps and a site file may carry.
 
-use crate::json::{PathProblem, Taker};
+use crate::json::{Checker, PathProblem};
 use serde::{Deserialize, Serialize};
 use upland_core::quantity::bounds;
 use upland_core::quantity::month::ByMonth;
@@ -37,7 +37,7 @@ pub fn to_json(normals: &TypedNormals) -> serde_json::Value {
 pub fn from_json(value: serde_json::Value) -> Result<TypedNormals, Vec<PathProblem>> {
     let dto: NormalsDto = serde_json::from_value(value)
         .map_err(|error| vec![PathProblem { path: String::new(), message: error.to_string() }])?;
-    let mut take = Taker::default();
+    let mut take = Checker::default();
     for m in 0..12 {
         let at = |field: &str| format!("{field}[{m}]");
         let of = |values: &[f64; 12]| values.get(m).copied().unwrap_or_default();

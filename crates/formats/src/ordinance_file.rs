@@ -2,7 +2,7 @@
 //! `docs/ordinance-v1.schema.json`.
 
 use crate::json::{
-    Code, HoursDto, PathProblem, Taker, WeekdayDto, YearSpanDto, days_of, hhmm, parse, pretty, schema_of,
+    Checker, Code, HoursDto, PathProblem, WeekdayDto, YearSpanDto, days_of, hhmm, parse, pretty, schema_of,
     week_of,
 };
 use schemars::{JsonSchema, Schema, SchemaGenerator, json_schema};
@@ -158,7 +158,7 @@ fn permit_dto(permit: &Permit) -> PermitDto {
     }
 }
 
-fn take(taker: &mut Taker, at: &str, dto: &OrdinanceDto) -> Ordinance {
+fn take(taker: &mut Checker, at: &str, dto: &OrdinanceDto) -> Ordinance {
     let rules = dto
         .rules
         .iter()
@@ -203,7 +203,7 @@ fn take(taker: &mut Taker, at: &str, dto: &OrdinanceDto) -> Ordinance {
     ordinance
 }
 
-pub(crate) fn take_applied(taker: &mut Taker, at: &str, dto: &AppliedDto) -> Applied {
+pub(crate) fn take_applied(taker: &mut Checker, at: &str, dto: &AppliedDto) -> Applied {
     Applied {
         ordinance: take(taker, &format!("{at}.ordinance"), &dto.ordinance),
         house: dto.house_number.0,
@@ -211,7 +211,7 @@ pub(crate) fn take_applied(taker: &mut Taker, at: &str, dto: &AppliedDto) -> App
     }
 }
 
-fn take_permits(taker: &mut Taker, at: &str, permits: &[PermitDto]) -> Vec<Permit> {
+fn take_permits(taker: &mut Checker, at: &str, permits: &[PermitDto]) -> Vec<Permit> {
     permits
         .iter()
         .enumerate()
@@ -248,7 +248,7 @@ pub fn write(ordinance: &Ordinance) -> String {
 /// JSON the first one.
 pub fn read(bytes: &[u8]) -> Result<Ordinance, Vec<PathProblem>> {
     let dto: FileDto = parse(bytes, MAX_BYTES)?;
-    let mut taker = Taker::default();
+    let mut taker = Checker::default();
     taker.header((&dto.format, FORMAT), (dto.version, VERSION));
     let ordinance = take(&mut taker, "ordinance", &dto.ordinance);
     taker.finish(ordinance)
@@ -267,7 +267,7 @@ pub fn permits_value(permits: &[Permit]) -> serde_json::Value {
 pub fn permits_from(value: serde_json::Value) -> Result<Vec<Permit>, Vec<PathProblem>> {
     let dtos: Vec<PermitDto> = serde_json::from_value(value)
         .map_err(|error| vec![PathProblem { path: String::new(), message: error.to_string() }])?;
-    let mut taker = Taker::default();
+    let mut taker = Checker::default();
     let permits = take_permits(&mut taker, "", &dtos);
     taker.finish(permits)
 }

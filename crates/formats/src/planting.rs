@@ -1,7 +1,7 @@
 //! The planting part of a zone in the site file: coefficient, mixed plants, grow-in, wean-off, trim
 //! and how the rate was found. The database keeps it in the same form.
 
-use crate::json::{PathProblem, Taker, code_schema};
+use crate::json::{Checker, PathProblem, code_schema};
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use upland_core::codes::Coded;
@@ -160,7 +160,7 @@ impl PlantingDto {
 /// Takes a planting over, with the coefficient that stands beside it in the zone.
 // Long: one field of the file after another.
 pub(crate) fn take(
-    take: &mut Taker,
+    take: &mut Checker,
     at: &str,
     constant: Option<f64>,
     dto: Option<&PlantingDto>,
@@ -264,7 +264,7 @@ pub fn from_json(
                 .map_err(|error| vec![PathProblem { path: "planting".into(), message: error.to_string() }])?,
         ),
     };
-    let mut taker = Taker::default();
+    let mut taker = Checker::default();
     let taken = take(&mut taker, "planting", constant, dto.as_ref());
     taker.finish(taken)
 }

@@ -1,15 +1,15 @@
 //! A sensor and its card as JSON. Versioned; the JSON Schema is published as
 //! `docs/sensor-v1.schema.json`. A plan of the site stands beside it in the same manner.
 
-use crate::json::{Code, PathProblem, Taker, parse, pretty, schema_of};
+use crate::json::{Checker, Code, PathProblem, parse, pretty, schema_of};
 use schemars::{JsonSchema, Schema, SchemaGenerator, json_schema};
 use serde::{Deserialize, Serialize};
 use upland_core::quantity::bounds::{self, Bound};
 use upland_core::quantity::units::{Celsius, Metres, MetresPerSecond, Millimetres};
 use upland_core::sensors::mapping::Chosen;
 use upland_core::sensors::placement::Placement;
-use upland_core::sensors::plan::{Arc, Obstacle, Plan, Plot};
-use upland_core::sensors::{Link, Release, Sense, Sensor, SensorCard, Setting, Signal, Supply, Task};
+use upland_core::sensors::site_plan::{Arc, Obstacle, Plot, SitePlan};
+use upland_core::sensors::{Link, PowerSupply, Release, Sense, Sensor, SensorCard, Setting, Signal, Task};
 
 /// The value of `format` in every such file.
 pub const FORMAT: &str = "upland-almanac-sensor";
@@ -73,7 +73,7 @@ struct SensorCardDto {
     name: String,
     senses: Vec<Code<Sense>>,
     signal: Code<Signal>,
-    supply: Code<Supply>,
+    supply: Code<PowerSupply>,
     link: Code<Link>,
     #[serde(default)]
     wire_supplied_m: f64,
@@ -251,8 +251,8 @@ impl From<&Sensor> for SensorDto {
     }
 }
 
-fn take_card(take: &mut Taker, at: &str, dto: SensorCardDto) -> SensorCard {
-    let metres = |take: &mut Taker, field: &str, value| {
+fn take_card(take: &mut Checker, at: &str, dto: SensorCardDto) -> SensorCard {
+    let metres = |take: &mut Checker, field: &str, value| {
         Metres::from_m(take.bounded(&format!("{at}.{field}"), &bounds::SITE_METRES, value))
     };
     let card = SensorCard {
@@ -283,7 +283,7 @@ fn take_card(take: &mut Taker, at: &str, dto: SensorCardDto) -> SensorCard {
 
 /// Takes a sensor over; what its card cannot hold is told by path.
 // Long: one field of the file after another.
-pub(crate) fn take(take: &mut Taker, at: &str, dto: SensorDto) -> Sensor {
+pub(crate) fn take(take: &mut Checker, at: &str, dto: SensorDto) -> Sensor {
     let name = take.name(&format!("{at}.name"), &dto.name);
     let card = take_card(take, &format!("{at}.card"), dto.card);
     let set = dto.setting;
@@ -368,7 +368,7 @@ pub fn write(sensor: &Sensor) -> String {
 /// Every problem that was found, by path; on malformed JSON the first one.
 pub fn read(bytes: &[u8]) -> Result<Sensor, Vec<PathProblem>> {
     let dto: FileDto = parse(bytes, MAX_BYTES)?;
-    let mut taker = Taker::default();
+    let mut taker = Checker::default();
     taker.header((&dto.format, FORMAT), (dto.version, VERSION));
     let sensor = take(&mut taker, "sensor", dto.sensor);
     taker.finish(sensor)
@@ -386,8 +386,8 @@ pub(crate) struct PlanDto {
     heads: Vec<(f64, f64, f64, f64, f64)>,
 }
 
-impl From<&Plan> for PlanDto {
-    fn from(plan: &Plan) -> Self {
+impl From<&SitePlan> for PlanDto {
+    fn from(plan: &SitePlan) -> Self {
         Self {
             zones: plan.plots.iter().map(|p| (p.station, p.x, p.y, p.width, p.depth)).collect(),
             obstacles: plan
@@ -402,7 +402,7 @@ impl From<&Plan> for PlanDto {
 
 /// A plan as the value of a JSON column.
 #[must_use]
-pub fn plan_to_json(plan: &Plan) -> serde_json::Value {
+pub fn plan_to_json(plan: &SitePlan) -> serde_json::Value {
     serde_json::to_value(PlanDto::from(plan)).unwrap_or_default()
 }
 
@@ -410,15 +410,15 @@ pub fn plan_to_json(plan: &Plan) -> serde_json::Value {
 ///
 /// # Errors
 /// What is not a plan.
-pub fn plan_from_json(value: serde_json::Value) -> Result<Plan, Vec<PathProblem>> {
+pub fn plan_from_json(value: serde_json::Value) -> Result<SitePlan, Vec<PathProblem>> {
     let dto: PlanDto = serde_json::from_value(value)
         .map_err(|error| vec![PathProblem { path: "plan".into(), message: error.to_string() }])?;
-    let mut taker = Taker::default();
+    let mut taker = Checker::default();
     let plan = take_plan(&mut taker, "plan", dto);
     taker.finish(plan)
 }
 
-pub(crate) fn take_plan(take: &mut Taker, at: &str, dto: PlanDto) -> Plan {
+pub(crate) fn take_plan(take: &mut Checker, at: &str, dto: PlanDto) -> SitePlan {
     for (list, count) in
         [("zones", dto.zones.len()), ("obstacles", dto.obstacles.len()), ("heads", dto.heads.len())]
     {
@@ -443,7 +443,7 @@ pub(crate) fn take_plan(take: &mut Taker, at: &str, dto: PlanDto) -> Plan {
     for (i, (x, y, throw, from, to)) in dto.heads.iter().enumerate() {
         sizes(format!("{at}.heads[{i}]"), &[*x, *y, *throw, *from, *to]);
     }
-    Plan {
+    SitePlan {
         plots: dto
             .zones
             .into_iter()
@@ -523,7 +523,7 @@ mod tests {
 
     #[test]
     fn a_plan_survives_and_a_wild_one_is_refused() {
-        let plan = Plan {
+        let plan = SitePlan {
             plots: vec![Plot { station: 1, x: 0.0, y: 0.0, width: 10.0, depth: 5.0 }],
             obstacles: vec![Obstacle {
                 name: "shed".into(),

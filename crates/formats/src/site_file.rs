@@ -2,7 +2,7 @@
 //! Schema is published as `docs/site-v1.schema.json`.
 
 use crate::card_file::{self, CardDto};
-use crate::json::{PathProblem, Taker, code_schema, hhmm, parse, pretty, schema_of};
+use crate::json::{Checker, PathProblem, code_schema, hhmm, parse, pretty, schema_of};
 use crate::ordinance_file::{self, AppliedDto};
 use crate::planting::{self, PlantingDto};
 use crate::sensor_file::{self, PlanDto, SensorDto};
@@ -20,7 +20,7 @@ use upland_core::ground::soil::Texture;
 use upland_core::quantity::bounds;
 use upland_core::quantity::time::Hours;
 use upland_core::quantity::units::{LitresPerMinute, Metres, MillimetresPerHour, SquareMetres};
-use upland_core::sensors::{Sensor, plan::Plan};
+use upland_core::sensors::{Sensor, site_plan::SitePlan};
 use upland_core::site::UnitSystem;
 use upland_core::site::{Controller, Site, Zone};
 
@@ -53,7 +53,7 @@ pub struct SiteFile {
     /// Its sensors.
     pub sensors: Vec<Sensor>,
     /// Its plan; empty when none was drawn.
-    pub plan: Plan,
+    pub plan: SitePlan,
 }
 
 impl SiteFile {
@@ -283,7 +283,7 @@ pub fn write(file: &SiteFile) -> String {
             })
             .collect(),
         sensors: file.sensors.iter().map(Into::into).collect(),
-        plan: (file.plan != Plan::default()).then(|| (&file.plan).into()),
+        plan: (file.plan != SitePlan::default()).then(|| (&file.plan).into()),
     };
     pretty(&dto)
 }
@@ -295,7 +295,7 @@ pub fn write(file: &SiteFile) -> String {
 /// a file with a problem.
 pub fn read(bytes: &[u8]) -> Result<SiteFile, Vec<PathProblem>> {
     let dto: SiteDto = parse(bytes, MAX_BYTES)?;
-    let mut take = Taker::default();
+    let mut take = Checker::default();
     take.header((&dto.format, FORMAT), (dto.version, VERSION));
     let place = &dto.place;
     if jiff::tz::TimeZone::get(&place.time_zone).is_err() {
@@ -359,11 +359,11 @@ pub fn read(bytes: &[u8]) -> Result<SiteFile, Vec<PathProblem>> {
 }
 
 fn sensors(
-    take: &mut Taker,
+    take: &mut Checker,
     sensors: Vec<SensorDto>,
     plan: Option<PlanDto>,
     controllers: &[(Controller, Option<Settings>)],
-) -> (Vec<Sensor>, Plan) {
+) -> (Vec<Sensor>, SitePlan) {
     if sensors.len() > MAX_SENSORS {
         take.say("sensors", format!("has {} entries; a site has at most {MAX_SENSORS}", sensors.len()));
     }
@@ -380,7 +380,7 @@ fn sensors(
 }
 
 fn controllers(
-    take: &mut Taker,
+    take: &mut Checker,
     short: Option<ShortControllerDto>,
     full: Vec<ControllerDto>,
 ) -> Vec<(Controller, Option<Settings>)> {
@@ -418,7 +418,7 @@ fn controllers(
     out
 }
 
-fn read_zone(take: &mut Taker, at: &str, dto: &ZoneDto) -> Option<Zone> {
+fn read_zone(take: &mut Checker, at: &str, dto: &ZoneDto) -> Option<Zone> {
     let path = |field: &str| format!("{at}.{field}");
     take.bounded(&path("number"), &bounds::ZONE_NUMBER, f64::from(dto.number));
     let plant = take.code(&path("plant"), &dto.plant);
@@ -495,7 +495,7 @@ mod tests {
         file.zones[1].number = 1;
         let card = upland_core::sensors::generic().remove(0).1;
         file.sensors.push(Sensor::of_card(card, 2));
-        file.plan.arcs.push(upland_core::sensors::plan::Arc {
+        file.plan.arcs.push(upland_core::sensors::site_plan::Arc {
             x: 0.0,
             y: 1.0,
             throw: 4.0,

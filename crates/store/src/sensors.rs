@@ -8,7 +8,7 @@ use jiff::Timestamp;
 use jiff::civil::Date;
 use jiff_diesel::ToDiesel;
 use upland_core::sensors::Sensor;
-use upland_core::sensors::plan::Plan;
+use upland_core::sensors::site_plan::SitePlan;
 use upland_formats::sensor_file;
 
 /// A sensor as it stands.
@@ -202,7 +202,7 @@ pub(crate) fn insert(
 pub(crate) fn insert_plan(
     connection: &mut PgConnection,
     site_id: i64,
-    plan: &Plan,
+    plan: &SitePlan,
     user_id: i64,
 ) -> Result<()> {
     diesel::insert_into(site_plans::table)
@@ -277,7 +277,7 @@ impl Snapshot<'_> {
     ///
     /// # Errors
     /// As any query.
-    pub fn site_plan(&mut self, site_id: i64) -> Result<(i64, Plan)> {
+    pub fn site_plan(&mut self, site_id: i64) -> Result<(i64, SitePlan)> {
         let row: Option<(i64, serde_json::Value)> = site_plans::table
             .filter(site_plans::site_id.eq(site_id))
             .order(site_plans::id.desc())
@@ -286,7 +286,7 @@ impl Snapshot<'_> {
             .optional()?;
         match row {
             Some((id, body)) => Ok((id, document("plan", sensor_file::plan_from_json(body))?)),
-            None => Ok((0, Plan::default())),
+            None => Ok((0, SitePlan::default())),
         }
     }
 }
@@ -371,7 +371,7 @@ impl Change<'_> {
     ///
     /// # Errors
     /// As any query.
-    pub fn save_site_plan(&mut self, base: i64, plan: &Plan) -> Result<bool> {
+    pub fn save_site_plan(&mut self, base: i64, plan: &SitePlan) -> Result<bool> {
         let (site_id, actor) = (self.site_id, self.actor);
         let (now, before) = self.site_plan(site_id)?;
         if now != base {

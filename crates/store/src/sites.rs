@@ -220,7 +220,7 @@ impl Store {
             for sensor in &file.sensors {
                 crate::sensors::insert(connection, id, today, sensor, user_id)?;
             }
-            if file.plan != upland_core::sensors::plan::Plan::default() {
+            if file.plan != upland_core::sensors::site_plan::SitePlan::default() {
                 crate::sensors::insert_plan(connection, id, &file.plan, user_id)?;
             }
             NewEvent::new(Subject::Site, Some(id), Action::Created).write(

@@ -3,7 +3,7 @@
 use super::{Failure, print, print_notes, read_input};
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use std::time::Duration;
-use upland_bench::{Clock, Kind, Plan, Sky};
+use upland_bench::{Clock, DeviceKind, Plan, Sky};
 use upland_core::quantity::units::Metres;
 use upland_core::weather::Station;
 use upland_formats::daily_csv;
@@ -42,8 +42,8 @@ pub struct Args {
 }
 
 pub fn run(args: &Args) -> Result<(), Failure> {
-    let kind = Kind::from_name(&args.kind).ok_or_else(|| {
-        let known: Vec<&str> = Kind::ALL.iter().map(|(_, name)| *name).collect();
+    let kind = DeviceKind::from_name(&args.kind).ok_or_else(|| {
+        let known: Vec<&str> = DeviceKind::ALL.iter().map(|(_, name)| *name).collect();
         Failure::Usage(format!("{} is not one of {}", args.kind, known.join(", ")))
     })?;
     if !(args.speed.is_finite() && args.speed > 0.0) {

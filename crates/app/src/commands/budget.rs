@@ -5,10 +5,10 @@ use super::weather::{self, Options, counted};
 use super::{Failure, print, read_input};
 use jiff::civil::Date;
 use jiff::tz::TimeZone;
-use upland_core::advice::budget::{Base, Knob, RainRule, budget, improvements, needs};
+use upland_core::advice::budget::{Base, PercentageSlot, RainRule, budget, improvements, needs};
 use upland_core::advice::findings::faults;
 use upland_core::advice::planner::{Relax, Request, Strategy, plan};
-use upland_core::controller::schedule::Settings;
+use upland_core::controller::schedule::{Program, Settings};
 use upland_core::installation::Installation;
 use upland_core::weather::climate::Climate;
 use upland_formats::{budget_file, site_file};
@@ -50,8 +50,7 @@ pub fn run(args: &Args) -> Result<(), Failure> {
     let card = (&controller.card, controller.number);
     let installation =
         Installation::new(&file.site, card, &file.zones, file.law.clone(), &climate, from, &tz);
-    let runs =
-        |s: &Settings| s.programs.iter().any(|p| p.active && !p.starts.is_empty() && !p.run_times.is_empty());
+    let runs = |s: &Settings| s.programs.iter().any(Program::waters);
     let settings = match present.clone().filter(runs) {
         Some(settings) => settings,
         None => {
@@ -78,9 +77,9 @@ pub fn run(args: &Args) -> Result<(), Failure> {
     let better = improvements(&installation, &settings, &needs, rain, from, |tried| {
         faults(&installation, tried, from)
     });
-    let names = |knob: &Knob| match knob {
-        Knob::Box => "box".to_owned(),
-        Knob::Program(p) => settings.programs.get(*p).map_or(String::new(), |p| p.name.clone()),
+    let names = |knob: &PercentageSlot| match knob {
+        PercentageSlot::Box => "box".to_owned(),
+        PercentageSlot::Program(p) => settings.programs.get(*p).map_or(String::new(), |p| p.name.clone()),
     };
     let et0 = climate.monthly_expected_et0(from.year());
     print(&budget_file::write(&result, &better, &et0, &names))

@@ -76,7 +76,8 @@ fn own(failure: impl ToString) -> StoreError {
 
 fn fill(store: &Store, now: Timestamp) -> Result<(), StoreError> {
     let files = sites().map_err(|_| own("a site"))?;
-    let tz = files.first().and_then(|f| TimeZone::get(&f.site.time_zone).ok()).unwrap_or(TimeZone::UTC);
+    let first = files.first().ok_or_else(|| own("no site"))?;
+    let tz = TimeZone::get(&first.site.time_zone).map_err(own)?;
     let evening = EVENING.to_zoned(tz).map_err(own)?.timestamp();
     store.set_clock(evening.duration_since(now))?;
     let hash = upland_web::hash_password(PASSWORD).map_err(own)?;
@@ -132,7 +133,7 @@ pub fn bring_days(store: &Store, now: Timestamp) -> Result<(), StoreError> {
             let Some(first) = of(STATION_FILE) else { continue };
             let index = gauges;
             gauges += 1;
-            let tz = TimeZone::get(&record.site.time_zone).unwrap_or(TimeZone::UTC);
+            let tz = TimeZone::get(&record.site.time_zone).map_err(own)?;
             let last = (now - DAY_IS_IN).to_zoned(tz).date();
             let known = imports.iter().filter(|i| i.file_name == STATION_FILE).map(|i| i.last_date).max();
             if known.is_none_or(|known| known >= last) {
@@ -196,7 +197,7 @@ mod tests {
         assert_eq!(long[..short.len()], short[..]);
         assert_eq!(long.len(), short.len() + 20);
     }
-    use upland_core::weather::quality::{Severity, check_day};
+    use upland_core::weather::quality::{FlagSeverity, check_day};
 
     #[test]
     fn every_demo_site_is_valid_and_its_weather_passes_the_checks() {
@@ -206,8 +207,10 @@ mod tests {
             let days = weather::record(index, &station, EVENING.date());
             assert!(days.len() > 900);
             for day in &days {
-                let faults: Vec<_> =
-                    check_day(day, &station).into_iter().filter(|f| f.severity == Severity::Fault).collect();
+                let faults: Vec<_> = check_day(day, &station)
+                    .into_iter()
+                    .filter(|f| f.severity == FlagSeverity::Fault)
+                    .collect();
                 assert_eq!(faults, [], "{day:?}");
             }
         }

@@ -102,7 +102,7 @@ pub fn rain_bound(zone: &Zone, resolved: &ResolvedZone) -> Millimetres {
 
 /// What a day brings to every zone of a site; see [`steps`].
 #[derive(Debug, Clone, Copy, PartialEq)]
-pub struct Step {
+pub struct DayStep {
     date: Date,
     et0: Millimetres,
     demand_from: DemandFrom,
@@ -113,14 +113,14 @@ pub struct Step {
 
 /// The days of a span, both ends included, looked up once for all zones of a site.
 #[must_use]
-pub fn steps(climate: &Climate, (from, to): (Date, Date)) -> Vec<Step> {
+pub fn steps(climate: &Climate, (from, to): (Date, Date)) -> Vec<DayStep> {
     let mut out = Vec::new();
     let mut date = from;
     while date <= to {
         let (et0, demand_from) = et0_of(climate, date);
         let rain = climate.day(date).and_then(|d| d.weather.rain).unwrap_or(Millimetres::ZERO);
         let Ok(next) = date.tomorrow() else { break };
-        out.push(Step { date, et0, demand_from, rain, expected_next: climate.expected_et0(next).0 });
+        out.push(DayStep { date, et0, demand_from, rain, expected_next: climate.expected_et0(next).0 });
         date = next;
     }
     out
@@ -143,7 +143,7 @@ pub fn replay(
 #[must_use]
 pub fn replay_steps(
     (zone, resolved): (&Zone, &ResolvedZone),
-    steps: &[Step],
+    steps: &[DayStep],
     watering: &Watering,
     readings: &[FieldReading],
 ) -> Vec<SeasonDay> {

@@ -76,7 +76,7 @@ pub fn as_read(climate: &Climate, (from, to): (Date, Date), tz: &TimeZone) -> As
 
 /// A night of the record, as the replay asks about it.
 #[derive(Debug, Clone, Copy, PartialEq)]
-pub struct Night {
+pub struct RecordedNight {
     /// Its evening.
     pub date: Date,
     /// When watering would start.
@@ -105,7 +105,7 @@ pub fn nights(
     climate: &Climate,
     (card, chosen): (&SensorCard, &mapping::Chosen),
     (from, to): (Date, Date),
-) -> Vec<Night> {
+) -> Vec<RecordedNight> {
     let zones: Vec<_> = installation
         .zones
         .iter()
@@ -129,7 +129,7 @@ pub fn nights(
     let mut date = from;
     while date <= to {
         let (opens, _) = window_instants(date, installation.window, &installation.tz);
-        out.push(Night {
+        out.push(RecordedNight {
             date,
             at: opens.timestamp(),
             due: due.contains(&date),

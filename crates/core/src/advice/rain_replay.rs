@@ -1,7 +1,7 @@
 //! A rain switch at each of its settings on the site's own record: how often it would have held, how
 //! often while plants needed the water, and what it would have kept in the main.
 
-use crate::account::sensed::{Night, stands};
+use crate::account::sensed::{RecordedNight, stands};
 use crate::quantity::units::{Litres, Millimetres};
 use crate::sensors::state::{Drying, rain_holds};
 use crate::sensors::{Readings, Release};
@@ -30,7 +30,7 @@ pub fn thresholds(
     release: Release,
     rain: &Readings,
     drying: &Drying,
-    nights: &[Night],
+    nights: &[RecordedNight],
 ) -> Vec<ThresholdResult> {
     let Some(until) = nights.iter().map(|n| n.at).max() else { return Vec::new() };
     THRESHOLDS_MM
@@ -92,8 +92,8 @@ mod tests {
             })
             .collect();
         let drying = Drying::new((0..40).map(|d| (day(d), Millimetres::from_mm(5.0))).collect());
-        let nights: Vec<Night> = (0..30)
-            .map(|d| Night {
+        let nights: Vec<RecordedNight> = (0..30)
+            .map(|d| RecordedNight {
                 date: date(2026, 6, 1) + d.days(),
                 at: day(d) + SignedDuration::from_hours(10),
                 due: !(20..24).contains(&d),

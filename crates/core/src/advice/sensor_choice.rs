@@ -1,6 +1,6 @@
 //! Which sensors pay on a site, from its own record, its zones and its box; and which conflict.
 
-use crate::account::sensed::{Night, as_read, nights, stands};
+use crate::account::sensed::{RecordedNight, as_read, nights, stands};
 use crate::controller::schedule::Settings;
 use crate::controller::{Card, SensorPort};
 use crate::ground::application::HeadType;
@@ -67,7 +67,7 @@ pub enum Conflict {
 }
 
 /// Nights a year and litres a year of the nights that some condition holds.
-fn a_year(nights: &[Night], years: f64, held: impl Fn(&Night) -> bool) -> (f64, f64) {
+fn a_year(nights: &[RecordedNight], years: f64, held: impl Fn(&RecordedNight) -> bool) -> (f64, f64) {
     let chosen = nights.iter().filter(|n| held(n));
     let (count, litres) = chosen.fold((0.0, Litres::ZERO), |(c, l), n| (c + 1.0, l + n.scheduled));
     (count / years, litres.l() / years)
@@ -108,7 +108,7 @@ pub fn advise(
                 let card = lone(sense);
                 let all =
                     nights(installation, settings, climate, (&card, &mapping::Chosen::default()), (from, to));
-                let runs = |n: &Night| n.scheduled.l() > 0.0 || n.due;
+                let runs = |n: &RecordedNight| n.scheduled.l() > 0.0 || n.due;
                 let (nights, litres) = match sense {
                     Sense::Rain => {
                         let read = as_read(climate, (from, to), &installation.tz);
@@ -166,7 +166,7 @@ fn lone(sense: Sense) -> SensorCard {
             name: String::new(),
             senses: vec![sense],
             signal: crate::sensors::Signal::NormallyClosed,
-            supply: crate::sensors::Supply::None,
+            supply: crate::sensors::PowerSupply::None,
             link: crate::sensors::Link::Wire,
             wire_supplied: crate::quantity::units::Metres::ZERO,
             wire_longest: crate::quantity::units::Metres::ZERO,

@@ -44,7 +44,7 @@ pub struct Run {
 
 /// A program as it is keyed in.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Program {
+pub struct NightProgram {
     /// A, B, C, ...
     pub letter: char,
     /// Starts, as minutes from the start of the plan.
@@ -57,7 +57,7 @@ pub struct Program {
 #[derive(Debug, Clone, PartialEq, Eq, Default)]
 pub struct Layout {
     /// The programs, most cycles first.
-    pub programs: Vec<Program>,
+    pub programs: Vec<NightProgram>,
     /// Every run in order of time.
     pub runs: Vec<Run>,
     /// Minutes from the first start to the last end.
@@ -81,7 +81,7 @@ pub enum Shortfall {
 
 /// A night with its clock.
 #[derive(Debug, Clone, PartialEq)]
-pub struct Night {
+pub struct NightPlan {
     /// The evening it begins on.
     pub evening: Date,
     /// When watering may start.
@@ -96,7 +96,7 @@ pub struct Night {
     pub shortfalls: Vec<(u16, Shortfall)>,
 }
 
-impl Night {
+impl NightPlan {
     /// The instant of a minute of the layout.
     #[must_use]
     pub fn at(&self, minute: u32) -> Option<Zoned> {
@@ -182,7 +182,7 @@ pub fn lay_out(due: &[Due], card: &Card) -> Layout {
         members.sort_unstable();
         offsets.push(offset);
         offset += members.iter().map(|(_, minutes)| minutes).sum::<u32>();
-        programs.push(Program { letter, starts: Vec::new(), zones: members });
+        programs.push(NightProgram { letter, starts: Vec::new(), zones: members });
     }
 
     let mut runs = Vec::new();
@@ -267,7 +267,7 @@ fn shortened(kept: &[Due], zone: Due, card: &Card, room: u32) -> Option<Due> {
 /// window lets it, when that is at least a quarter of what it asks, and is deferred otherwise.
 /// Deterministic: ties go to the lower station number.
 #[must_use]
-pub fn place(evening: Date, due: &[Due], card: &Card, window: Hours, tz: &TimeZone) -> Night {
+pub fn place(evening: Date, due: &[Due], card: &Card, window: Hours, tz: &TimeZone) -> NightPlan {
     let (window_from, window_until) = window_instants(evening, window, tz);
     let room = window_until.duration_since(&window_from).as_mins().max(0);
     // The first start goes back to the box's step, which may cost all but a minute of one.
@@ -309,7 +309,7 @@ pub fn place(evening: Date, due: &[Due], card: &Card, window: Hours, tz: &TimeZo
             latest.minute().rem_euclid(i8::try_from(card.start_step_min.clamp(1, 60)).unwrap_or(1));
         &latest - SignedDuration::from_mins(i64::from(past_step))
     });
-    Night { evening, window_from, window_until, layout, first_start, shortfalls }
+    NightPlan { evening, window_from, window_until, layout, first_start, shortfalls }
 }
 
 #[cfg(test)]

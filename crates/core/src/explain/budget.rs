@@ -1,6 +1,6 @@
 //! How the numbers of a budget were reached.
 
-use super::{Explanation, Input, InputOrigin, Quantity, Step, computed, sourced};
+use super::{Explanation, Input, InputOrigin, Quantity, WorkingStep, computed, sourced};
 use crate::advice::budget::{Need, NeedFrom, RainRule, WeekZone, ZoneBudget};
 use crate::installation::WiredZone;
 use crate::quantity::month::{ByMonth, Month};
@@ -23,7 +23,7 @@ pub fn budget_month(
     let coefficient = Sourced { value: resolved.coefficient_in(month), origin: resolved.coefficients.origin };
     let (needed, given) = (at(&budget.need), at(&budget.given));
     let mut steps = vec![
-        Step {
+        WorkingStep {
             name: "plant demand of a day",
             formula: "normal ET0 × plant coefficient × sun factor × trim",
             source: "FAO-56 eq. 58; landscape coefficient (WUCOLS method, from memory)",
@@ -39,7 +39,7 @@ pub fn budget_month(
             ],
             result: Quantity::Depth(at(&need.demand_a_day)),
         },
-        Step {
+        WorkingStep {
             name: "need of a day, net",
             formula: match need.from {
                 NeedFrom::EtAlone => "plant demand; rain is left to the rain hold",
@@ -58,7 +58,7 @@ pub fn budget_month(
             inputs: vec![computed("plant demand of a day", Quantity::Depth(at(&need.demand_a_day)))],
             result: Quantity::Depth(needed),
         },
-        Step {
+        WorkingStep {
             name: "what it is given a day, net",
             formula: "runs a day × run time at the percentage, as the box rounds it × rate ÷ 60 ÷ multiplier",
             source: "every start of a year as set; multiplier 1 ÷ (0.4 + 0.6 DU), Irrigation Association (from memory)",
@@ -71,7 +71,7 @@ pub fn budget_month(
         },
     ];
     if let Some(ideal) = *budget.ideal.of(month) {
-        steps.push(Step {
+        steps.push(WorkingStep {
             name: "ideal percentage",
             formula: "100 × need ÷ what the base minutes bring at 100 %",
             source: "arithmetic",
@@ -80,7 +80,7 @@ pub fn budget_month(
         });
     }
     let ratio = if needed.mm() > 0.0 { 100.0 * given.mm() / needed.mm() } else { 0.0 };
-    steps.push(Step {
+    steps.push(WorkingStep {
         name: "given against need",
         formula: "given ÷ need",
         source: "arithmetic",
@@ -101,7 +101,7 @@ pub fn budget_month(
 #[must_use]
 pub fn budget_week(zone: &WeekZone) -> Explanation {
     let steps = vec![
-        Step {
+        WorkingStep {
             name: "need of the week",
             formula: "plant demand of seven days - rain that entered the soil, never below nought",
             source: "FAO-56 eq. 85; rain bounded by the intake of the soil",
@@ -119,7 +119,7 @@ pub fn budget_week(zone: &WeekZone) -> Explanation {
             ],
             result: Quantity::Depth(zone.need),
         },
-        Step {
+        WorkingStep {
             name: "ideal percentage",
             formula: "100 × need ÷ what the base minutes bring in a week at 100 %",
             source: "arithmetic",

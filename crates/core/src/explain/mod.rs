@@ -76,7 +76,7 @@ pub enum InputOrigin {
 
 /// A formula with its inputs and result.
 #[derive(Debug, Clone, PartialEq)]
-pub struct Step {
+pub struct WorkingStep {
     /// What the step gives.
     pub name: &'static str,
     /// The formula in words and signs.
@@ -95,7 +95,7 @@ pub struct Explanation {
     /// What the number is.
     pub title: &'static str,
     /// The steps, in order; the last gives the number.
-    pub steps: Vec<Step>,
+    pub steps: Vec<WorkingStep>,
     /// Sentences on what was assumed.
     pub assumptions: Vec<&'static str>,
 }
@@ -146,7 +146,7 @@ pub fn reference_et(climate: &Climate, date: Date) -> Explanation {
                 "the site's own record",
             ),
         };
-        let step = Step { name: "expected ET0", formula, source, inputs: Vec::new(), result };
+        let step = WorkingStep { name: "expected ET0", formula, source, inputs: Vec::new(), result };
         return Explanation {
             title,
             steps: vec![step],
@@ -160,7 +160,7 @@ pub fn reference_et(climate: &Climate, date: Date) -> Explanation {
     ];
     let assumptions = day.et.fills.iter().map(|fill| fill.rule()).collect();
     let step = match day.et.method {
-        Method::HargreavesSamani => Step {
+        Method::HargreavesSamani => WorkingStep {
             name: "reference ET",
             formula: "0.408 × 0.0023 × (mean temperature + 17.8) × √(temperature range) × radiation above the atmosphere",
             source: "Hargreaves-Samani, FAO-56 eq. 52; used because only temperatures were recorded",
@@ -187,7 +187,7 @@ pub fn reference_et(climate: &Climate, date: Date) -> Explanation {
             inputs.push(origin(&[Fill::WindDefault], "wind at 2 m", Quantity::Wind(terms.wind)));
             inputs.push(computed("net radiation", Quantity::Radiation(terms.net)));
             inputs.push(computed("saturation vapour pressure", Quantity::Pressure(terms.saturation)));
-            Step {
+            WorkingStep {
                 name: "reference ET",
                 formula: "(0.408 Δ Rn + γ × 900 ÷ (T + 273) × u2 × (es - ea)) ÷ (Δ + γ (1 + 0.34 u2))",
                 source: "ASCE-EWRI standardized Penman-Monteith, short reference (FAO-56 eq. 6)",
@@ -216,7 +216,7 @@ fn demand_factors(k: &ResolvedZone, date: Date) -> Vec<Input> {
 }
 
 /// Plant demand on the last day of the replay, or tomorrow's when there is none.
-fn demand_step(zone: &ZoneTonight, last: Option<&SeasonDay>) -> Step {
+fn demand_step(zone: &ZoneTonight, last: Option<&SeasonDay>) -> WorkingStep {
     let k = &zone.resolved;
     let date = last.map_or_else(|| zone.date.tomorrow().unwrap_or(zone.date), |d| d.date);
     let mut inputs = demand_factors(k, date);
@@ -227,7 +227,7 @@ fn demand_step(zone: &ZoneTonight, last: Option<&SeasonDay>) -> Step {
                 DemandFrom::Record => recorded("ET0 of the day", et0),
                 DemandFrom::Expected(_) => default("expected ET0", et0, "no record of this day yet"),
             });
-            Step {
+            WorkingStep {
                 name: "plant demand of the day",
                 formula: "product of the factors × ET0",
                 source: "landscape coefficient method (WUCOLS, University of California; from memory)",
@@ -235,7 +235,7 @@ fn demand_step(zone: &ZoneTonight, last: Option<&SeasonDay>) -> Step {
                 result: Quantity::Depth(day.demand),
             }
         }
-        None => Step {
+        None => WorkingStep {
             name: "plant demand expected tomorrow",
             formula: "product of the factors × expected ET0",
             source: "landscape coefficient method (WUCOLS, University of California; from memory)",
@@ -245,9 +245,9 @@ fn demand_step(zone: &ZoneTonight, last: Option<&SeasonDay>) -> Step {
     }
 }
 
-fn store_step(zone: &ZoneTonight) -> Step {
+fn store_step(zone: &ZoneTonight) -> WorkingStep {
     let k = &zone.resolved;
-    Step {
+    WorkingStep {
         name: "refill point (readily available water)",
         formula: "available water × root depth × allowable depletion",
         source: "FAO-56 eq. 82 and 83",
@@ -282,7 +282,7 @@ pub fn depletion(zone: &ZoneTonight) -> Explanation {
             if day.demand_from != DemandFrom::Record {
                 rain.origin = Some(InputOrigin::Default("none counted: no record of this day"));
             }
-            steps.push(Step {
+            steps.push(WorkingStep {
                 name: "depletion this evening",
                 formula: "depletion yesterday - rain into the soil - net irrigation + evapotranspiration + drainage",
                 source: "FAO-56 eq. 85 to 88, day by day over the past year",
@@ -309,7 +309,7 @@ pub fn depletion(zone: &ZoneTonight) -> Explanation {
     if zone.decision == Decision::Waits && zone.expected_demand.mm() > 0.0 {
         let left = (zone.root_zone.readily_available() - zone.depletion).max(Millimetres::ZERO);
         let days = left.mm() / zone.expected_demand.mm();
-        steps.push(Step {
+        steps.push(WorkingStep {
             name: "days left at tomorrow's demand",
             formula: "(refill point - depletion) ÷ demand expected tomorrow",
             source: "soil-balance strategy; the date shown follows the season day by day",
@@ -333,7 +333,7 @@ const _: () = assert!(RAIN_HOURS == 6.0, "the sentence above says six hours");
 pub fn need(zone: &ZoneTonight) -> Explanation {
     let mut explanation = depletion(zone);
     explanation.title = "Net need";
-    explanation.steps.push(Step {
+    explanation.steps.push(WorkingStep {
         name: "net need",
         formula: "depletion this evening, back to full",
         source: "soil-balance strategy: water at the refill point, refill to field capacity (FAO-56 chapter 8)",
@@ -353,14 +353,14 @@ pub fn minutes(zone: &ZoneTonight) -> Explanation {
     Explanation {
         title: "Run time",
         steps: vec![
-            Step {
+            WorkingStep {
                 name: "run-time multiplier",
                 formula: "1 ÷ (0.4 + 0.6 × distribution uniformity)",
                 source: "Irrigation Association (from memory)",
                 inputs: vec![sourced("distribution uniformity (low quarter)", k.uniformity, percent)],
                 result: Quantity::Ratio(k.multiplier),
             },
-            Step {
+            WorkingStep {
                 name: "run time",
                 formula: "60 × net need × multiplier ÷ precipitation rate",
                 source: "Irrigation Association scheduling (from memory)",
@@ -396,14 +396,14 @@ pub fn cycles(zone: &ZoneTonight) -> Explanation {
     let mut steps = Vec::new();
     let mut assumptions = Vec::new();
     if let Some(longest) = k.cycle_limit.longest {
-        steps.push(Step {
+        steps.push(WorkingStep {
             name: "longest cycle before runoff",
             formula: "60 × ASA ÷ (precipitation rate - intake)",
             source: "Irrigation Association (from memory)",
             inputs: shared(true),
             result: Quantity::Time(longest),
         });
-        steps.push(Step {
+        steps.push(WorkingStep {
             name: "soak until the ponded water is gone",
             formula: "60 × ASA ÷ intake",
             source: "Irrigation Association (from memory)",
@@ -414,7 +414,7 @@ pub fn cycles(zone: &ZoneTonight) -> Explanation {
         assumptions.push("The soil takes water in as fast as it comes: one cycle, no soak.");
     }
     let cycles = zone.cycles.unwrap_or(zone.refill.cycles);
-    steps.push(Step {
+    steps.push(WorkingStep {
         name: "cycles",
         formula: "fewest equal cycles no longer than the limit",
         source: "cycle and soak (common practice)",

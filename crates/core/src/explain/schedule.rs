@@ -1,6 +1,6 @@
 //! How the numbers of a schedule were reached.
 
-use super::{Explanation, Input, InputOrigin, Quantity, Step, computed, sourced, table};
+use super::{Explanation, Input, InputOrigin, Quantity, WorkingStep, computed, sourced, table};
 use crate::installation::{Given, WiredZone};
 use crate::quantity::units::{Millimetres, Minutes};
 use crate::site::{Origin, Sourced};
@@ -21,7 +21,7 @@ pub fn weekly(zone: &WiredZone, given: &Given) -> Explanation {
     let coefficient = zone.factor;
     let et0 = if coefficient > 0.0 { zone.demand * (1.0 / coefficient) } else { Millimetres::ZERO };
     let steps = vec![
-        Step {
+        WorkingStep {
             name: "demand of a day",
             formula: "expected reference ET × factor",
             source: "FAO-56 eq. 58; landscape coefficient (WUCOLS method, from memory)",
@@ -42,14 +42,14 @@ pub fn weekly(zone: &WiredZone, given: &Given) -> Explanation {
             ],
             result: Quantity::Depth(zone.demand),
         },
-        Step {
+        WorkingStep {
             name: "need of a week",
             formula: "demand of a day × 7",
             source: "arithmetic; rain is left to sensors and the daily balance",
             inputs: vec![computed("demand of a day", Quantity::Depth(zone.demand))],
             result: Quantity::Depth(given.need_a_week),
         },
-        Step {
+        WorkingStep {
             name: "minutes that cover it",
             formula: "60 × need × multiplier ÷ precipitation rate; multiplier = 1 ÷ (0.4 + 0.6 × uniformity)",
             source: "Irrigation Association (from memory)",
@@ -61,7 +61,7 @@ pub fn weekly(zone: &WiredZone, given: &Given) -> Explanation {
             ],
             result: Quantity::Time(Minutes::from_min(given.minutes_needed)),
         },
-        Step {
+        WorkingStep {
             name: "what it gets a week, net",
             formula: "minutes as set × precipitation rate ÷ 60 ÷ multiplier",
             source: "every run of the coming four weeks, percentage and rounding of the box included",
@@ -71,7 +71,7 @@ pub fn weekly(zone: &WiredZone, given: &Given) -> Explanation {
             ],
             result: Quantity::Depth(given.net_a_week),
         },
-        Step {
+        WorkingStep {
             name: "days from full to the refill point",
             formula: "available water × root depth × allowable depletion ÷ demand of a day",
             source: "FAO-56 eq. 82 and 83",

@@ -3,7 +3,7 @@
 //! Distances and battery lives are common practice: about 12 m of wire supplied and up to 60 m,
 //! radio 30 to 60 m through walls and up to 240 m in the open, batteries twice a year.
 
-use super::{Link, Sense, SensorCard, Signal, Supply, Task};
+use super::{Link, PowerSupply, Sense, SensorCard, Signal, Task};
 use crate::quantity::units::{Celsius, Metres, MetresPerSecond, Millimetres};
 
 const BATTERY_MONTHS: u8 = 6;
@@ -14,7 +14,7 @@ fn rain_switch() -> SensorCard {
         name: "Rain switch, wired".into(),
         senses: vec![Sense::Rain],
         signal: Signal::NormallyClosed,
-        supply: Supply::None,
+        supply: PowerSupply::None,
         link: Link::Wire,
         wire_supplied: Metres::from_m(12.0),
         wire_longest: Metres::from_m(60.0),
@@ -35,7 +35,7 @@ fn by_radio(card: SensorCard, name: &str) -> SensorCard {
     upkeep.extend(card.upkeep);
     SensorCard {
         name: name.into(),
-        supply: Supply::Battery,
+        supply: PowerSupply::Battery,
         link: Link::Radio,
         wire_supplied: Metres::ZERO,
         wire_longest: Metres::ZERO,
@@ -85,7 +85,7 @@ pub fn generic() -> Vec<(&'static str, SensorCard)> {
     };
     let soil = SensorCard {
         signal: Signal::Data,
-        supply: Supply::FromBox,
+        supply: PowerSupply::FromBox,
         wire_longest: Metres::from_m(300.0),
         soil_range_pct: Some((5.0, 60.0)),
         upkeep: vec![(Task::Calibrate, YEARLY)],
@@ -98,7 +98,7 @@ pub fn generic() -> Vec<(&'static str, SensorCard)> {
     };
     let flow = SensorCard {
         signal: Signal::Pulse,
-        supply: Supply::FromBox,
+        supply: PowerSupply::FromBox,
         wire_longest: Metres::from_m(600.0),
         per_pulse: Some(1.0),
         upkeep: vec![(Task::Calibrate, YEARLY)],
@@ -106,7 +106,7 @@ pub fn generic() -> Vec<(&'static str, SensorCard)> {
     };
     let et = SensorCard {
         signal: Signal::Data,
-        supply: Supply::FromBox,
+        supply: PowerSupply::FromBox,
         upkeep: vec![(Task::Clean, BATTERY_MONTHS), (Task::Calibrate, YEARLY)],
         ..nothing_set("ET sensor, sun and temperature", vec![Sense::Et])
     };
@@ -114,7 +114,7 @@ pub fn generic() -> Vec<(&'static str, SensorCard)> {
         name: "Weather station".into(),
         senses: vec![Sense::Rain, Sense::Freeze, Sense::Wind, Sense::Et],
         signal: Signal::Data,
-        supply: Supply::Battery,
+        supply: PowerSupply::Battery,
         link: Link::Radio,
         wire_supplied: Metres::ZERO,
         wire_longest: Metres::ZERO,

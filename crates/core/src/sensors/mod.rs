@@ -9,8 +9,8 @@ pub mod effect;
 pub mod library;
 pub mod mapping;
 pub mod placement;
-pub mod plan;
 pub mod readings;
+pub mod site_plan;
 pub mod state;
 pub mod upkeep;
 pub mod wiring;
@@ -98,7 +98,7 @@ impl Signal {
 
 /// What powers a unit.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Supply {
+pub enum PowerSupply {
     /// Nothing: it is mechanical.
     None,
     /// The box, over its wires.
@@ -107,7 +107,7 @@ pub enum Supply {
     Battery,
 }
 
-impl Supply {
+impl PowerSupply {
     /// Words for lists.
     #[must_use]
     pub const fn label(self) -> &'static str {
@@ -182,7 +182,7 @@ pub struct SensorCard {
     /// How it speaks.
     pub signal: Signal,
     /// What powers it.
-    pub supply: Supply,
+    pub supply: PowerSupply,
     /// How it is joined.
     pub link: Link,
     /// Wire that comes with it.

@@ -6,7 +6,7 @@
 //! the two-wire path takes any unit under an address of its own, a meter on its polarised input;
 //! where every port is taken, a contact that opens can break the common wire of the valves.
 
-use super::{Link, Sense, SensorCard, Signal, Supply};
+use super::{Link, PowerSupply, Sense, SensorCard, Signal};
 use crate::controller::SensorPort;
 
 /// Which input of a decoder.
@@ -128,7 +128,7 @@ pub fn assign(ports: &[SensorPort], cards: &[&SensorCard]) -> Vec<Result<Join, R
 
 /// A step at the box or at the sensor, in order.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Step {
+pub enum WiringStep {
     /// Power off before the box is opened.
     PowerOff,
     /// Take the jumper out of a port; the sensor is ignored while it is in.
@@ -174,36 +174,36 @@ pub enum Step {
 /// The steps that join a sensor, in order: power off first, the radio linked before it is mounted,
 /// the trip test last but for writing it down.
 #[must_use]
-pub fn steps(card: &SensorCard, join: Join) -> Vec<Step> {
+pub fn steps(card: &SensorCard, join: Join) -> Vec<WiringStep> {
     let mut steps = Vec::new();
     if card.link == Link::Radio {
-        steps.push(Step::LinkRadio);
+        steps.push(WiringStep::LinkRadio);
     }
-    steps.push(Step::PowerOff);
+    steps.push(WiringStep::PowerOff);
     if let Join::OwnPort(port) | Join::InSeries(port) = join
         && card.is_contact()
     {
-        steps.push(Step::RemoveJumper(port));
+        steps.push(WiringStep::RemoveJumper(port));
     }
     if card.link == Link::Wire {
-        steps.push(Step::LayWire);
+        steps.push(WiringStep::LayWire);
     }
     steps.push(match join {
         Join::OwnPort(port) => {
-            Step::Connect { port, polarised: !card.is_contact() || card.supply == Supply::FromBox }
+            WiringStep::Connect { port, polarised: !card.is_contact() || card.supply == PowerSupply::FromBox }
         }
-        Join::InSeries(port) => Step::ConnectInSeries(port),
-        Join::Decoder { port, address, input } => Step::ConnectDecoder { port, address, input },
-        Join::ValveCommon => Step::BreakCommon,
+        Join::InSeries(port) => WiringStep::ConnectInSeries(port),
+        Join::Decoder { port, address, input } => WiringStep::ConnectDecoder { port, address, input },
+        Join::ValveCommon => WiringStep::BreakCommon,
     });
-    steps.push(Step::SetThreshold);
-    steps.push(Step::PowerOn);
+    steps.push(WiringStep::SetThreshold);
+    steps.push(WiringStep::PowerOn);
     if join != Join::ValveCommon {
-        steps.push(Step::TellBox);
+        steps.push(WiringStep::TellBox);
     }
-    steps.push(Step::Mount);
-    steps.push(Step::TripTest);
-    steps.push(Step::LogIt);
+    steps.push(WiringStep::Mount);
+    steps.push(WiringStep::TripTest);
+    steps.push(WiringStep::LogIt);
     steps
 }
 
@@ -377,28 +377,28 @@ mod tests {
                 Join::Decoder { port: 0, address: 1, input: DecoderInput::Plain },
             ] {
                 let steps = steps(&card, join);
-                let at = |wanted: fn(&Step) -> bool| steps.iter().position(wanted);
-                let off = at(|s| *s == Step::PowerOff).unwrap();
+                let at = |wanted: fn(&WiringStep) -> bool| steps.iter().position(wanted);
+                let off = at(|s| *s == WiringStep::PowerOff).unwrap();
                 let touch = at(|s| {
                     matches!(
                         s,
-                        Step::RemoveJumper(_)
-                            | Step::Connect { .. }
-                            | Step::ConnectInSeries(_)
-                            | Step::ConnectDecoder { .. }
-                            | Step::BreakCommon
+                        WiringStep::RemoveJumper(_)
+                            | WiringStep::Connect { .. }
+                            | WiringStep::ConnectInSeries(_)
+                            | WiringStep::ConnectDecoder { .. }
+                            | WiringStep::BreakCommon
                     )
                 })
                 .unwrap();
-                let on = at(|s| *s == Step::PowerOn).unwrap();
+                let on = at(|s| *s == WiringStep::PowerOn).unwrap();
                 assert!(off < touch && touch < on, "{code}");
-                let mount = at(|s| *s == Step::Mount).unwrap();
+                let mount = at(|s| *s == WiringStep::Mount).unwrap();
                 assert_eq!(
                     card.link == Link::Radio,
-                    at(|s| *s == Step::LinkRadio).is_some_and(|link| link < mount),
+                    at(|s| *s == WiringStep::LinkRadio).is_some_and(|link| link < mount),
                     "{code}"
                 );
-                assert_eq!(steps[steps.len() - 2..], [Step::TripTest, Step::LogIt]);
+                assert_eq!(steps[steps.len() - 2..], [WiringStep::TripTest, WiringStep::LogIt]);
             }
         }
     }

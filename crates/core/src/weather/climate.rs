@@ -43,15 +43,15 @@ pub enum ExpectedFrom {
 /// A climate in short: what a day of the year is expected to ask, and the last recorded days. Enough
 /// for a week's advice, and small enough to be kept for every site.
 #[derive(Debug, Clone, PartialEq)]
-pub struct Brief {
+pub struct ClimateSummary {
     /// Expected ET0 by day of a leap year.
     pub expected: Vec<Millimetres>,
-    /// The last days, [`BRIEF_DAYS`] at most, in order.
+    /// The last days, [`SUMMARY_DAYS`] at most, in order.
     pub days: Vec<DayWeather>,
 }
 
-/// Days that a [`Brief`] remembers: more than pages look back before they open on the last day.
-pub const BRIEF_DAYS: usize = 40;
+/// Days that a [`ClimateSummary`] remembers: more than pages look back before they open on the last day.
+pub const SUMMARY_DAYS: usize = 40;
 
 /// A site's record turned into ET0 and normals.
 #[derive(Debug, Clone)]
@@ -124,19 +124,19 @@ impl Climate {
 
     /// The climate in short.
     #[must_use]
-    pub fn brief(&self) -> Brief {
+    pub fn summary(&self) -> ClimateSummary {
         // 2000 has every day of the calendar.
         let year =
             (1..=366).filter_map(|day| Date::constant(2000, 1, 1).with().day_of_year(day).build().ok());
         let mut days: Vec<DayWeather> =
-            self.days.values().rev().take(BRIEF_DAYS).map(|d| d.weather).collect();
+            self.days.values().rev().take(SUMMARY_DAYS).map(|d| d.weather).collect();
         days.reverse();
-        Brief { expected: year.map(|date| self.expected_et0(date).0).collect(), days }
+        ClimateSummary { expected: year.map(|date| self.expected_et0(date).0).collect(), days }
     }
 
     /// The climate that a brief stands for: its last days, and what it expects, all taken as normals.
     #[must_use]
-    pub fn from_brief(brief: &Brief, station: Station) -> Self {
+    pub fn from_summary(brief: &ClimateSummary, station: Station) -> Self {
         let normal_et0 = brief.expected.iter().copied().map(Some).collect();
         Self { normal_et0, ..Self::from_record(&brief.days, station) }
     }
@@ -312,9 +312,9 @@ mod tests {
             })
             .collect();
         let whole = Climate::from_record(&days, station());
-        let brief = Climate::from_brief(&whole.brief(), station());
+        let brief = Climate::from_summary(&whole.summary(), station());
         assert_eq!(brief.span().unwrap().1, whole.span().unwrap().1);
-        for back in 0..BRIEF_DAYS as i32 {
+        for back in 0..SUMMARY_DAYS as i32 {
             let on = whole.span().unwrap().1 - back.days();
             assert_eq!(brief.day(on), whole.day(on));
         }

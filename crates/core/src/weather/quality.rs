@@ -32,7 +32,7 @@ pub enum Input {
 
 /// Whether a finding stops an import.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Severity {
+pub enum FlagSeverity {
     /// The value cannot be right.
     Fault,
     /// The value is possible but unlikely.
@@ -41,11 +41,11 @@ pub enum Severity {
 
 /// Something wrong or doubtful about a value.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub struct Finding {
+pub struct QualityFlag {
     /// Where.
     pub input: Input,
     /// How bad.
-    pub severity: Severity,
+    pub severity: FlagSeverity,
     /// What is wrong and what to do, as the end of a sentence.
     pub message: &'static str,
 }
@@ -85,33 +85,33 @@ fn humidity_ok(pct: f64) -> bool {
 /// Everything wrong or doubtful about a day at a station; empty when all is well.
 // Long: one rule after another.
 #[must_use]
-pub fn check_day(day: &DayWeather, station: &Station) -> Vec<Finding> {
+pub fn check_day(day: &DayWeather, station: &Station) -> Vec<QualityFlag> {
     let mut findings = Vec::new();
-    let mut say = |input, severity, message| findings.push(Finding { input, severity, message });
+    let mut say = |input, severity, message| findings.push(QualityFlag { input, severity, message });
     let (min, max) = (day.temperature_min, day.temperature_max);
 
     if !temperature_ok(min.c()) {
-        say(Input::TemperatureMin, Severity::Fault, TEMPERATURE_MESSAGE);
+        say(Input::TemperatureMin, FlagSeverity::Fault, TEMPERATURE_MESSAGE);
     }
     if !temperature_ok(max.c()) {
-        say(Input::TemperatureMax, Severity::Fault, TEMPERATURE_MESSAGE);
+        say(Input::TemperatureMax, FlagSeverity::Fault, TEMPERATURE_MESSAGE);
     }
     if min > max {
         say(
             Input::TemperatureMin,
-            Severity::Fault,
+            FlagSeverity::Fault,
             "is above the day's maximum; check whether the two columns are swapped",
         );
     } else if (max - min).kelvin() > 45.0 {
-        say(Input::TemperatureMax, Severity::Doubt, "is more than 45 °C above the day's minimum");
+        say(Input::TemperatureMax, FlagSeverity::Doubt, "is more than 45 °C above the day's minimum");
     }
     if let Some(t) = day.dew_point {
         if !temperature_ok(t.c()) {
-            say(Input::DewPoint, Severity::Fault, TEMPERATURE_MESSAGE);
+            say(Input::DewPoint, FlagSeverity::Fault, TEMPERATURE_MESSAGE);
         } else if (t - max).kelvin() > ROUNDING_C {
             say(
                 Input::DewPoint,
-                Severity::Fault,
+                FlagSeverity::Fault,
                 "is above the day's maximum temperature, which air cannot hold",
             );
         }
@@ -120,7 +120,7 @@ pub fn check_day(day: &DayWeather, station: &Station) -> Vec<Finding> {
         [(day.humidity_min_pct, Input::HumidityMin), (day.humidity_max_pct, Input::HumidityMax)]
     {
         if value.is_some_and(|pct| !humidity_ok(pct)) {
-            say(input, Severity::Fault, "is not a relative humidity of 0 to 100 %");
+            say(input, FlagSeverity::Fault, "is not a relative humidity of 0 to 100 %");
         }
     }
     if let (Some(low), Some(high)) = (day.humidity_min_pct, day.humidity_max_pct)
@@ -128,14 +128,14 @@ pub fn check_day(day: &DayWeather, station: &Station) -> Vec<Finding> {
     {
         say(
             Input::HumidityMin,
-            Severity::Fault,
+            FlagSeverity::Fault,
             "is above the day's highest humidity; check whether the two columns are swapped",
         );
     }
     if day.vapour_pressure.is_some_and(|vapour| !(0.0..=VAPOUR_MAX_KPA).contains(&vapour.kpa())) {
         say(
             Input::VapourPressure,
-            Severity::Fault,
+            FlagSeverity::Fault,
             "is outside 0 to 7.5 kPa; a column in hPa must be divided by ten",
         );
     }
@@ -143,33 +143,37 @@ pub fn check_day(day: &DayWeather, station: &Station) -> Vec<Finding> {
         let top = radiation::extraterrestrial_day(day.date, station.latitude_deg);
         let clear = radiation::clear_sky(top, station.elevation);
         if solar.mj_per_m2() < 0.0 {
-            say(Input::Solar, Severity::Fault, "is below zero");
+            say(Input::Solar, FlagSeverity::Fault, "is below zero");
         } else if solar.mj_per_m2() > top.mj_per_m2() * EXTRATERRESTRIAL_MARGIN + 0.1 {
             say(
                 Input::Solar,
-                Severity::Fault,
+                FlagSeverity::Fault,
                 "is more than the sun gives above the atmosphere on that day; check unit, date and latitude",
             );
         } else if solar.mj_per_m2() > clear.mj_per_m2() * CLEAR_SKY_MARGIN + 0.5 {
-            say(Input::Solar, Severity::Doubt, "is well above a clear sky; check the sensor's calibration");
+            say(
+                Input::Solar,
+                FlagSeverity::Doubt,
+                "is well above a clear sky; check the sensor's calibration",
+            );
         }
     }
     if let Some(wind) = day.wind {
         if !(0.0..=WIND_MAX_M_S).contains(&wind.m_per_s()) {
             say(
                 Input::Wind,
-                Severity::Fault,
+                FlagSeverity::Fault,
                 "is outside 0 to 60 m/s; if it is in km/h, divide by 3.6; if in mph, head the column wind_mph",
             );
         } else if wind.m_per_s() > WIND_DOUBT_M_S {
-            say(Input::Wind, Severity::Doubt, "is a storm as a day's mean; check the unit");
+            say(Input::Wind, FlagSeverity::Doubt, "is a storm as a day's mean; check the unit");
         }
     }
     if let Some(rain) = day.rain {
         if !(0.0..=RAIN_MAX_MM).contains(&rain.mm()) {
-            say(Input::Rain, Severity::Fault, "is outside 0 to 1900 mm in a day");
+            say(Input::Rain, FlagSeverity::Fault, "is outside 0 to 1900 mm in a day");
         } else if rain.mm() > RAIN_DOUBT_MM {
-            say(Input::Rain, Severity::Doubt, "is a very rare day's rain; check the unit");
+            say(Input::Rain, FlagSeverity::Doubt, "is a very rare day's rain; check the unit");
         }
     }
     findings
@@ -177,11 +181,11 @@ pub fn check_day(day: &DayWeather, station: &Station) -> Vec<Finding> {
 
 /// Everything wrong about an hour.
 #[must_use]
-pub fn check_hour(hour: &HourWeather) -> Vec<Finding> {
+pub fn check_hour(hour: &HourWeather) -> Vec<QualityFlag> {
     use crate::weather::HourHumidity;
     let mut findings = Vec::new();
     let mut fault = |input, message| {
-        findings.push(Finding { input, severity: Severity::Fault, message });
+        findings.push(QualityFlag { input, severity: FlagSeverity::Fault, message });
     };
     if !temperature_ok(hour.temperature.c()) {
         fault(Input::Temperature, TEMPERATURE_MESSAGE);
@@ -233,7 +237,7 @@ mod tests {
     fn faults(day: &DayWeather) -> Vec<Input> {
         check_day(day, &station())
             .into_iter()
-            .filter(|f| f.severity == Severity::Fault)
+            .filter(|f| f.severity == FlagSeverity::Fault)
             .map(|f| f.input)
             .collect()
     }

@@ -5,7 +5,7 @@
 pub(crate) mod dto;
 
 use crate::card_file;
-use crate::json::{HoursDto, PathProblem, Taker, days_of, hhmm, parse, pretty, schema_of, week_of};
+use crate::json::{Checker, HoursDto, PathProblem, days_of, hhmm, parse, pretty, schema_of, week_of};
 use dto::{
     DaysDto, FileDto, PercentagesDto, ProgramDto, RainDelayDto, RepeatDto, RunTimeDto, SettingsDto,
     StationDto,
@@ -67,7 +67,7 @@ pub fn settings_value(settings: &Settings) -> serde_json::Value {
 pub fn settings_from(value: serde_json::Value) -> Result<Settings, Vec<PathProblem>> {
     let dto: SettingsDto = serde_json::from_value(value)
         .map_err(|error| vec![PathProblem { path: String::new(), message: error.to_string() }])?;
-    let mut taker = Taker::default();
+    let mut taker = Checker::default();
     let settings = take(&mut taker, "settings", &dto);
     taker.finish(settings)
 }
@@ -136,7 +136,7 @@ fn program_dto(program: &Program) -> ProgramDto {
 /// on malformed JSON the first one. Nothing is returned of a file with a problem.
 pub fn read(bytes: &[u8]) -> Result<BoxFile, Vec<PathProblem>> {
     let dto: FileDto = parse(bytes, MAX_BYTES)?;
-    let mut taker = Taker::default();
+    let mut taker = Checker::default();
     taker.header((&dto.format, FORMAT), (dto.version, VERSION));
     let tz = TimeZone::get(&dto.time_zone).unwrap_or_else(|_| {
         taker.say("time_zone", format!("\"{}\" is not a time zone of the IANA list", dto.time_zone));
@@ -148,7 +148,7 @@ pub fn read(bytes: &[u8]) -> Result<BoxFile, Vec<PathProblem>> {
 }
 
 /// Takes settings over and holds them against their card.
-pub(crate) fn take_for(taker: &mut Taker, at: &str, dto: &SettingsDto, card: &Card) -> Settings {
+pub(crate) fn take_for(taker: &mut Checker, at: &str, dto: &SettingsDto, card: &Card) -> Settings {
     let settings = take(taker, at, dto);
     if taker.problems.is_empty() {
         for fault in settings.check(card) {
@@ -159,7 +159,7 @@ pub(crate) fn take_for(taker: &mut Taker, at: &str, dto: &SettingsDto, card: &Ca
 }
 
 // Long: one field of the file after another.
-fn take(taker: &mut Taker, root: &str, dto: &SettingsDto) -> Settings {
+fn take(taker: &mut Checker, root: &str, dto: &SettingsDto) -> Settings {
     let programs = dto
         .programs
         .iter()

@@ -2,7 +2,7 @@
 //! description of the format by the US Department of Energy; columns from memory). A typical year
 //! carries months of several years.
 
-use super::{FilePlace, Kind, WeatherFile, of_hours};
+use super::{FileKind, FilePlace, WeatherFile, of_hours};
 use crate::table::{Column, Problem, is_recent};
 use jiff::SignedDuration;
 use jiff::civil::Date;
@@ -109,5 +109,5 @@ pub(super) fn read(text: &str, station: &Station) -> Result<WeatherFile, Vec<Pro
     let notes = vec![Problem::file(format!(
         "stamps at the end of the hour, standard time (UTC{offset}); each hour is kept by its start"
     ))];
-    Ok(of_hours(Kind::Epw, place, hours, columns, notes, station))
+    Ok(of_hours(FileKind::Epw, place, hours, columns, notes, station))
 }

@@ -3,7 +3,7 @@
 //! a millimetre, a degree, a metre a second. A value with a quality flag failed NOAA's own checks
 //! and is left out. (Public documentation of the data set; from memory.)
 
-use super::{FilePlace, Kind, WeatherFile, of_days};
+use super::{FileKind, FilePlace, WeatherFile, of_days};
 use crate::table::{Column, Problem};
 use jiff::civil::Date;
 use std::collections::{BTreeMap, BTreeSet};
@@ -179,7 +179,7 @@ fn value_a_row(text: &str, skip_first: bool, station: &str) -> Result<WeatherFil
     if !problems.is_empty() {
         return Err(problems);
     }
-    of_days(Kind::GhcnDaily, None, days.into_values().collect(), columns(&found), quality_note(failed))
+    of_days(FileKind::GhcnDaily, None, days.into_values().collect(), columns(&found), quality_note(failed))
 }
 
 fn day_a_row(text: &str, headers: &[String], station: &str) -> Result<WeatherFile, Vec<Problem>> {
@@ -241,5 +241,5 @@ fn day_a_row(text: &str, headers: &[String], station: &str) -> Result<WeatherFil
     if !problems.is_empty() {
         return Err(problems);
     }
-    of_days(Kind::GhcnDaily, place, dated, columns(&found), quality_note(failed))
+    of_days(FileKind::GhcnDaily, place, dated, columns(&found), quality_note(failed))
 }

@@ -3,7 +3,7 @@
 
 use super::grid::Grid;
 use super::when::DateOrder;
-use super::{Kind, WeatherFile, of_days, of_hours, when};
+use super::{FileKind, WeatherFile, of_days, of_hours, when};
 use crate::table::{Column, Problem};
 use jiff::SignedDuration;
 use jiff::tz::{Offset, TimeZone};
@@ -361,7 +361,7 @@ pub(super) fn read(
         return Err(problems);
     }
     if !mapping.hourly {
-        return of_days(Kind::Mapped, None, days, described, Vec::new());
+        return of_days(FileKind::Mapped, None, days, described, Vec::new());
     }
     let notes = super::order_note(hours.iter().map(|(_, h)| h.start));
     hours.sort_by_key(|(_, h)| h.start);
@@ -379,7 +379,7 @@ pub(super) fn read(
         return Err(doubled);
     }
     let hours = hours.into_iter().map(|(_, h)| h).collect();
-    Ok(of_hours(Kind::Mapped, None, hours, described, notes, station))
+    Ok(of_hours(FileKind::Mapped, None, hours, described, notes, station))
 }
 
 /// The instant at which an hour begins, and its local day.

@@ -21,7 +21,7 @@ use upland_core::weather::{HourHumidity, HourWeather, Station};
 
 /// What a file is.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Kind {
+pub enum FileKind {
     /// This program's daily CSV.
     OwnDaily,
     /// This program's hourly CSV.
@@ -34,7 +34,7 @@ pub enum Kind {
     Mapped,
 }
 
-impl Kind {
+impl FileKind {
     /// Words for the page.
     #[must_use]
     pub const fn label(self) -> &'static str {
@@ -65,7 +65,7 @@ pub struct FilePlace {
 #[derive(Debug, Clone, PartialEq)]
 pub struct WeatherFile {
     /// What it is.
-    pub kind: Kind,
+    pub kind: FileKind,
     /// Where it was measured, as far as it says.
     pub place: Option<FilePlace>,
     /// Days in order; of an hourly file those that its hours make.
@@ -142,7 +142,7 @@ pub fn open_station(bytes: &[u8], station_id: &str) -> Result<WeatherFile, Vec<P
 fn own_daily(bytes: &[u8], station: &Station) -> Result<WeatherFile, Vec<Problem>> {
     let file = daily_csv::read_as_it_came(bytes, station)?;
     Ok(WeatherFile {
-        kind: Kind::OwnDaily,
+        kind: FileKind::OwnDaily,
         place: None,
         days: file.days.iter().map(RawDay::from).collect(),
         hours: Vec::new(),
@@ -154,7 +154,7 @@ fn own_daily(bytes: &[u8], station: &Station) -> Result<WeatherFile, Vec<Problem
 fn own_hourly(bytes: &[u8], station: &Station) -> Result<WeatherFile, Vec<Problem>> {
     let file = hourly_csv::read(bytes)?;
     let hours = file.hours.iter().map(|(_, hour)| raw_hour(hour)).collect();
-    Ok(of_hours(Kind::OwnHourly, None, hours, Vec::new(), file.notes, station))
+    Ok(of_hours(FileKind::OwnHourly, None, hours, Vec::new(), file.notes, station))
 }
 
 fn raw_hour(hour: &HourWeather) -> RawHour {
@@ -183,7 +183,7 @@ fn order_note(starts: impl Iterator<Item = jiff::Timestamp>) -> Vec<Problem> {
 
 /// A file of hours: sorted, checked, and made into days.
 fn of_hours(
-    kind: Kind,
+    kind: FileKind,
     place: Option<FilePlace>,
     mut hours: Vec<RawHour>,
     columns: Vec<Column>,
@@ -222,7 +222,7 @@ fn of_hours(
 
 /// Sorts days and tells doubled dates and gaps.
 fn of_days(
-    kind: Kind,
+    kind: FileKind,
     place: Option<FilePlace>,
     mut dated: Vec<(u64, RawDay)>,
     columns: Vec<Column>,

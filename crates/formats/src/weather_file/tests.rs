@@ -53,7 +53,7 @@ fn a_day_a_row_of_daily_summaries_is_in_tenths() {
          \"XX000000001\",\"2020-07-01\",\"46.5\",\"8.0\",\"900.0\",\"LARKRIGG VALLEY\",\"  125\",\",,E\",\"  248\",\",,E\",\"   96\",\",,E\"\n\
          \"XX000000001\",\"2020-07-02\",\"46.5\",\"8.0\",\"900.0\",\"LARKRIGG VALLEY\",\"    0\",\",,E\",\"  999\",\",G,E\",\"  101\",\",,E\"\n",
     );
-    assert_eq!(file.kind, Kind::GhcnDaily);
+    assert_eq!(file.kind, FileKind::GhcnDaily);
     assert_eq!(file.place.as_ref().unwrap().name, "LARKRIGG VALLEY");
     let first = file.days[0];
     assert!((first.get(Variable::Rain).unwrap() - 12.5).abs() < 1e-9);
@@ -131,7 +131,7 @@ fn a_building_year_has_stamps_at_the_end_and_months_of_several_years() {
     let mut rows: Vec<String> = (1..=24).map(|h| epw_row(2009, 7, 1, h, 14.0 + f64::from(h) * 0.3)).collect();
     rows.extend((1..=24).map(|h| epw_row(2003, 8, 1, h, 15.0 + f64::from(h) * 0.3)));
     let file = read(&epw(&rows));
-    assert_eq!((file.kind, file.hours.len(), file.days.len()), (Kind::Epw, 48, 2));
+    assert_eq!((file.kind, file.hours.len(), file.days.len()), (FileKind::Epw, 48, 2));
     assert_eq!(file.days[0].date, date(2003, 8, 1), "sorted by time");
     assert!(file.notes.iter().any(|n| n.message.contains("not in order")), "{:?}", file.notes);
     // The first hour ends at 1, so it begins at 0 of its day in standard time, UTC+1.
@@ -260,7 +260,7 @@ fn a_mapping_survives_its_json() {
 
 #[test]
 fn own_files_are_read_without_a_question() {
-    assert_eq!(read("date,tmin_c,tmax_c\n2026-07-13,5,15\n").kind, Kind::OwnDaily);
+    assert_eq!(read("date,tmin_c,tmax_c\n2026-07-13,5,15\n").kind, FileKind::OwnDaily);
     let text = hours(
         "time,temp_c,rh_pct,solar_w_m2,wind_m_s",
         (0..24).map(|h| format!("2026-07-14T{h:02}:00:00+02:00")),
@@ -271,7 +271,7 @@ fn own_files_are_read_without_a_question() {
         .map(|(i, l)| if i == 0 { format!("{l}\n") } else { format!("{l},60,0,2\n") })
         .collect();
     let file = read(&text);
-    assert_eq!((file.kind, file.hours.len(), file.days.len()), (Kind::OwnHourly, 24, 1));
+    assert_eq!((file.kind, file.hours.len(), file.days.len()), (FileKind::OwnHourly, 24, 1));
 }
 
 proptest::proptest! {

@@ -1,23 +1,25 @@
 //! The weather of a site: sources, imports as layers of which none is overwritten, what people said
 //! about values, and which source counts.
 
-mod briefs;
 mod drafts;
 mod imports;
-mod said;
+mod judgements;
 mod sources;
+mod summaries;
 
-pub use briefs::VersionedBrief;
 pub use drafts::{Draft, DraftState};
 pub use imports::{Comparison, Import};
-pub use said::{Choice, OverruleRecord};
+pub use judgements::{Choice, OverruleRecord};
 pub use sources::{SourcePlace, SourceRecord};
+pub use summaries::VersionedSummary;
 
 use crate::{Result, Snapshot};
 use std::collections::BTreeMap;
 use upland_core::site::Site;
 use upland_core::weather::climate::TypedNormals;
-use upland_core::weather::record::{self, Group, JudgedDay, RawDay, Source, SourceKind, Woven};
+use upland_core::weather::record::{
+    self, CombinedRecord, JudgedDay, RawDay, Source, SourceKind, VariableGroup,
+};
 use upland_core::weather::{DayWeather, Station};
 
 /// Everything known about the weather of a site.
@@ -38,7 +40,7 @@ impl SiteWeather {
     /// the others in their order, for days on which the chosen one has nothing.
     #[must_use]
     pub fn order(&self) -> [Vec<usize>; 5] {
-        Group::ALL.map(|group| {
+        VariableGroup::ALL.map(|group| {
             let chosen =
                 self.choice.as_ref().and_then(|c| c.order.get(group as usize)).map_or(&[][..], Vec::as_slice);
             match self.choice {
@@ -52,14 +54,14 @@ impl SiteWeather {
 
     /// The record that counts, at the site.
     #[must_use]
-    pub fn woven(&self, site: &Site) -> Woven {
+    pub fn combined(&self, site: &Site) -> CombinedRecord {
         let sources: Vec<Source> = self
             .sources
             .iter()
             .zip(&self.days)
             .map(|(source, days)| Source { station: source.station(site), days })
             .collect();
-        record::weave(&sources, &self.order())
+        record::combine(&sources, &self.order())
     }
 }
 
@@ -76,9 +78,9 @@ impl Snapshot<'_> {
         let connection = &mut *self.connection;
         let sources = sources::of_site(connection, site_id)?;
         let raw = imports::raw_days_of_site(connection, site_id)?;
-        let mut overrules = said::overrules_of_site(connection, site_id)?;
-        let choice = said::choice(connection, site_id)?;
-        let normals = said::normals_of_site(connection, site_id)?;
+        let mut overrules = judgements::overrules_of_site(connection, site_id)?;
+        let choice = judgements::choice(connection, site_id)?;
+        let normals = judgements::normals_of_site(connection, site_id)?;
         let days = sources
             .iter()
             .map(|source| {
@@ -94,7 +96,7 @@ impl Snapshot<'_> {
     /// # Errors
     /// As any query.
     pub fn weather(&mut self, site_id: i64, site: &Site) -> Result<Vec<DayWeather>> {
-        Ok(self.site_weather(site_id, site)?.woven(site).days)
+        Ok(self.site_weather(site_id, site)?.combined(site).days)
     }
 }
 

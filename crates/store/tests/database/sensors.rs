@@ -3,7 +3,7 @@
 use super::{World, done, world};
 use jiff::civil::date;
 use jiff::{SignedDuration, Timestamp};
-use upland_core::sensors::plan::{Arc, Plan};
+use upland_core::sensors::site_plan::{Arc, SitePlan};
 use upland_core::sensors::{Channel, Reading, Sensor, generic};
 use upland_store::Saved;
 use upland_store::Subject;
@@ -125,17 +125,17 @@ fn tokens_open_until_they_are_rotated_or_revoked_and_refusals_are_counted() {
 #[test]
 fn a_plan_is_saved_over_the_one_it_began_from() {
     let World { store, user, site, .. } = &world();
-    assert_eq!(store.read(|s| s.site_plan(*site)).unwrap(), (0, Plan::default()));
-    let plan = Plan {
+    assert_eq!(store.read(|s| s.site_plan(*site)).unwrap(), (0, SitePlan::default()));
+    let plan = SitePlan {
         arcs: vec![Arc { x: 1.0, y: 2.0, throw: 4.0, from_deg: 0.0, to_deg: 90.0 }],
-        ..Plan::default()
+        ..SitePlan::default()
     };
     assert!(done(store, *user, *site, |c| c.save_site_plan(0, &plan)).unwrap());
     assert!(
-        !done(store, *user, *site, |c| c.save_site_plan(0, &Plan::default())).unwrap(),
+        !done(store, *user, *site, |c| c.save_site_plan(0, &SitePlan::default())).unwrap(),
         "somebody was faster"
     );
     let (base, kept) = store.read(|s| s.site_plan(*site)).unwrap();
     assert_eq!(kept, plan);
-    assert!(done(store, *user, *site, |c| c.save_site_plan(base, &Plan::default())).unwrap());
+    assert!(done(store, *user, *site, |c| c.save_site_plan(base, &SitePlan::default())).unwrap());
 }

@@ -1,6 +1,6 @@
 //! A controller card as a form: every limit in trade units.
 
-use crate::page::forms::{Field, FieldError, Form, Group};
+use crate::page::forms::{Field, FieldError, FieldGroup, Form};
 use crate::server::session::Fields;
 use std::collections::BTreeMap;
 use upland_core::codes::Coded;
@@ -97,10 +97,10 @@ pub(crate) fn texts(card: &Card) -> BTreeMap<String, String> {
 
 /// The groups of fields of a card.
 // Long: a list of fields.
-pub(crate) fn groups() -> Vec<Group> {
+pub(crate) fn groups() -> Vec<FieldGroup> {
     let number = |name, label, unit| Field::number(name, label, unit);
     vec![
-        Group {
+        FieldGroup {
             legend: "What it holds",
             fields: vec![
                 Field::text("name", "Name of the card").help("What kind of box it is, not where it hangs."),
@@ -117,7 +117,7 @@ pub(crate) fn groups() -> Vec<Group> {
                     .help("Those it is set to are then its fallback."),
             ],
         },
-        Group {
+        FieldGroup {
             legend: "Days and hours",
             fields: vec![
                 Field::yes_no("weekdays", "Days of the week"),
@@ -129,7 +129,7 @@ pub(crate) fn groups() -> Vec<Group> {
                 number("longest_rain_delay_days", "Longest rain delay", "days"),
             ],
         },
-        Group {
+        FieldGroup {
             legend: "Percentage",
             fields: vec![
                 Field::choice::<PercentageScope>("percentage_scope", "There is", scope),
@@ -141,7 +141,7 @@ pub(crate) fn groups() -> Vec<Group> {
                 number("rounding_step_s", "To steps of", "s"),
             ],
         },
-        Group {
+        FieldGroup {
             legend: "Stations and sensors",
             fields: vec![
                 number("longest_delay_s", "Longest pause between stations", "s"),
@@ -166,12 +166,12 @@ pub(crate) fn form(texts: &BTreeMap<String, String>, errors: &[FieldError]) -> F
     Form { groups: groups() }.filled(texts, errors)
 }
 
-struct Taker<'a> {
+struct FormReader<'a> {
     fields: &'a Fields,
     errors: Vec<FieldError>,
 }
 
-impl Taker<'_> {
+impl FormReader<'_> {
     fn number<T: TryFrom<u32> + Default>(&mut self, name: &'static str) -> T {
         let read = self.fields.get(name).parse::<u32>().ok().and_then(|v| T::try_from(v).ok());
         read.unwrap_or_else(|| {
@@ -202,7 +202,7 @@ impl Taker<'_> {
 
 /// Reads a card; every limit that no box could have is told at its field.
 pub(crate) fn read(fields: &Fields) -> Result<Card, Vec<FieldError>> {
-    let mut take = Taker { fields, errors: Vec::new() };
+    let mut take = FormReader { fields, errors: Vec::new() };
     let mut sensor_ports = Vec::new();
     for (kind, name, _) in PORTS {
         let count: u8 = take.number(name);

@@ -11,7 +11,7 @@ use upland_core::site::UnitSystem;
 
 /// How a field is entered.
 #[derive(Debug, Clone, PartialEq)]
-pub(crate) enum Kind {
+pub(crate) enum FieldKind {
     Text,
     Number,
     Time,
@@ -25,7 +25,7 @@ pub(crate) struct Field {
     pub name: &'static str,
     pub label: &'static str,
     pub unit: String,
-    pub kind: Kind,
+    pub kind: FieldKind,
     pub value: String,
     /// What stands in for an empty field, with its source; shown as a default.
     pub default: Option<String>,
@@ -39,7 +39,7 @@ impl Field {
             name,
             label,
             unit: String::new(),
-            kind: Kind::Text,
+            kind: FieldKind::Text,
             value: String::new(),
             default: None,
             help: "",
@@ -48,26 +48,26 @@ impl Field {
     }
 
     pub fn number(name: &'static str, label: &'static str, unit: impl Into<String>) -> Self {
-        Self { kind: Kind::Number, unit: unit.into(), ..Self::text(name, label) }
+        Self { kind: FieldKind::Number, unit: unit.into(), ..Self::text(name, label) }
     }
 
     pub fn time(name: &'static str, label: &'static str) -> Self {
-        Self { kind: Kind::Time, ..Self::text(name, label) }
+        Self { kind: FieldKind::Time, ..Self::text(name, label) }
     }
 
     pub fn date(name: &'static str, label: &'static str) -> Self {
-        Self { kind: Kind::Date, ..Self::text(name, label) }
+        Self { kind: FieldKind::Date, ..Self::text(name, label) }
     }
 
     pub fn choice<T: Coded>(name: &'static str, label: &'static str, words: fn(T) -> &'static str) -> Self {
         let options = T::TABLE.iter().map(|(v, code)| ((*code).to_owned(), words(*v).to_owned())).collect();
-        Self { kind: Kind::Choice(options), ..Self::text(name, label) }
+        Self { kind: FieldKind::Choice(options), ..Self::text(name, label) }
     }
 
     /// Yes or no.
     pub fn yes_no(name: &'static str, label: &'static str) -> Self {
         let options = [("yes", "yes"), ("no", "no")].map(|(c, w)| (c.to_owned(), w.to_owned())).to_vec();
-        Self { kind: Kind::Choice(options), ..Self::text(name, label) }
+        Self { kind: FieldKind::Choice(options), ..Self::text(name, label) }
     }
 
     pub fn help(self, help: &'static str) -> Self {
@@ -79,20 +79,20 @@ impl Field {
     }
 
     pub fn is_number(&self) -> bool {
-        self.kind == Kind::Number
+        self.kind == FieldKind::Number
     }
 
     pub fn is_date(&self) -> bool {
-        self.kind == Kind::Date
+        self.kind == FieldKind::Date
     }
 
     pub fn is_time(&self) -> bool {
-        self.kind == Kind::Time
+        self.kind == FieldKind::Time
     }
 
     pub fn options(&self) -> Option<&[(String, String)]> {
         match &self.kind {
-            Kind::Choice(options) => Some(options),
+            FieldKind::Choice(options) => Some(options),
             _ => None,
         }
     }
@@ -105,7 +105,7 @@ impl Field {
 
 /// Fields under a heading.
 #[derive(Debug, Clone)]
-pub(crate) struct Group {
+pub(crate) struct FieldGroup {
     pub legend: &'static str,
     pub fields: Vec<Field>,
 }
@@ -113,7 +113,7 @@ pub(crate) struct Group {
 /// A form as a template draws it.
 #[derive(Debug, Clone)]
 pub(crate) struct Form {
-    pub groups: Vec<Group>,
+    pub groups: Vec<FieldGroup>,
 }
 
 /// What is wrong with a field.
@@ -350,7 +350,7 @@ mod tests {
 
     fn form() -> Form {
         Form {
-            groups: vec![Group {
+            groups: vec![FieldGroup {
                 legend: "All",
                 fields: vec![
                     Field::text("name", "Name"),

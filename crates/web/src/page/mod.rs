@@ -2,6 +2,7 @@
 
 pub(crate) mod box_version;
 pub(crate) mod card_form;
+pub(crate) mod drawn;
 pub(crate) mod forms;
 pub(crate) mod frame;
 pub(crate) mod law_words;

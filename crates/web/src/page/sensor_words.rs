@@ -11,7 +11,7 @@ use upland_core::quantity::units::{Celsius, Metres, MetresPerSecond, Millimetres
 use upland_core::sensors::calibration::Failure;
 use upland_core::sensors::placement::{Criterion, Judged, Verdict};
 use upland_core::sensors::state::{Cause, Says, et_percentage};
-use upland_core::sensors::wiring::{DecoderInput, Join, Refusal, Step};
+use upland_core::sensors::wiring::{DecoderInput, Join, Refusal, WiringStep};
 use upland_core::sensors::{Channel, Link, Sense, SensorCard};
 use upland_core::site::UnitSystem;
 use upland_store::sensors::SensorRecord;
@@ -118,28 +118,28 @@ pub(crate) struct StepWords {
 }
 
 // Long: one text for each step of the wiring.
-pub(crate) fn step(step: Step, card: &SensorCard) -> StepWords {
+pub(crate) fn step(step: WiringStep, card: &SensorCard) -> StepWords {
     let words = |text: String, good, bad, caution| StepWords { text, good, bad, caution };
     match step {
-        Step::LinkRadio => words(
+        WiringStep::LinkRadio => words(
             "Link sensor and receiver on the bench, battery in, before anybody climbs.".into(),
             "The receiver shows that it hears the sensor.",
             "No link: new battery, closer together, link again; a sensor that does not link here will not link on a roof.",
             "",
         ),
-        Step::PowerOff => words(
+        WiringStep::PowerOff => words(
             "Switch the box off at its plug or breaker, and wait until its display is dark.".into(),
             "The display is dark, nothing hums.",
             "It stays lit: another feed or a battery; do not open it.",
             "Low-voltage side only. Mains wiring is work for a licensed electrician.",
         ),
-        Step::RemoveJumper(p) => words(
+        WiringStep::RemoveJumper(p) => words(
             format!("Take the jumper out of port {}. While it is in, the sensor is ignored.", p + 1),
             "Both terminals are empty.",
             "No jumper there: look for a bypass switch on the front and in the settings.",
             "",
         ),
-        Step::LayWire => words(
+        WiringStep::LayWire => words(
             format!(
                 "Lay the wire, {} at most, away from mains, with a loop to spare at both ends.",
                 length(UnitSystem::Metric, card.wire_longest)
@@ -148,7 +148,7 @@ pub(crate) fn step(step: Step, card: &SensorCard) -> StepWords {
             "It measures open: a break on the way; find it before you connect.",
             "Have buried services located before you dig.",
         ),
-        Step::Connect { port: p, polarised } => words(
+        WiringStep::Connect { port: p, polarised } => words(
             if polarised {
                 format!("Connect to port {}: plus to plus, minus to minus.", p + 1)
             } else {
@@ -158,7 +158,7 @@ pub(crate) fn step(step: Step, card: &SensorCard) -> StepWords {
             "Bare copper touches its neighbour: shorten it.",
             "",
         ),
-        Step::ConnectInSeries(p) => words(
+        WiringStep::ConnectInSeries(p) => words(
             format!(
                 "One wire of the first contact to port {0}, its other wire to the next contact, and that one's back to port {0}.",
                 p + 1
@@ -167,7 +167,7 @@ pub(crate) fn step(step: Step, card: &SensorCard) -> StepWords {
             "It measures open: one contact holds, or a joint is bad.",
             "",
         ),
-        Step::ConnectDecoder { port: p, address, input } => words(
+        WiringStep::ConnectDecoder { port: p, address, input } => words(
             format!(
                 "Connect the decoder to port {}, set its address to {address}, and the sensor to its {} input{}.",
                 p + 1,
@@ -178,31 +178,31 @@ pub(crate) fn step(step: Step, card: &SensorCard) -> StepWords {
             "It does not: two devices on one address, or the path is broken behind the last one found.",
             "",
         ),
-        Step::BreakCommon => words(
+        WiringStep::BreakCommon => words(
             "Take the common wire of the valves off its terminal; the contact goes between the two.".into(),
             "With the contact closed a zone runs by hand; with it open none does.",
             "Zones run with the contact open: latching valves, or a second common.",
             "Runs by hand are stopped too. Not for latching valves.",
         ),
-        Step::SetThreshold => words(
+        WiringStep::SetThreshold => words(
             "Set it as it stands on its page: threshold, and vent where it has one.".into(),
             "What stands on it is what stands here.",
             "Another value: write down here what it is set to.",
             "",
         ),
-        Step::PowerOn => words(
+        WiringStep::PowerOn => words(
             "Close the box and switch it on.".into(),
             "Clock and programs are there.",
             "Clock blinks: set it, and change the backup battery.",
             "",
         ),
-        Step::TellBox => words(
+        WiringStep::TellBox => words(
             "Tell the box that it has the sensor, and that it is not on bypass.".into(),
             "The box shows the sensor as active.",
             "It shows bypass: a switch, or the jumper again.",
             "",
         ),
-        Step::Mount => words(
+        WiringStep::Mount => words(
             "Mount it where the placement check agrees.".into(),
             "Level, firm, open sky, out of every spray path.",
             "Under an eave or in a spray path it never or always trips.",
@@ -212,13 +212,13 @@ pub(crate) fn step(step: Step, card: &SensorCard) -> StepWords {
                 "Ladder: three points of contact, somebody at its foot, never in wind or ice."
             },
         ),
-        Step::TripTest => words(
+        WiringStep::TripTest => words(
             trip(card).into(),
             "The box shows the hold within a minute, and a zone that it may stop does not start.",
             "Nothing shows: jumper, bypass, wrong port, wrong contact, broken wire, in that order.",
             "",
         ),
-        Step::LogIt => {
+        WiringStep::LogIt => {
             words("Write it down here: date, threshold, battery. Reminders start from it.".into(), "", "", "")
         }
     }

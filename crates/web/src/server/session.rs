@@ -7,7 +7,6 @@ use actix_session::{Session, SessionExt};
 use actix_web::dev::Payload;
 use actix_web::{FromRequest, HttpMessage, HttpRequest, web};
 use jiff::civil::Date;
-use jiff::tz::TimeZone;
 use jiff::{SignedDuration, Timestamp};
 use serde::{Deserialize, Serialize};
 use sha2::{Digest, Sha256};
@@ -115,12 +114,6 @@ impl SignedIn {
 
     pub fn csrf(&self) -> Result<String, PageError> {
         csrf(&self.session)
-    }
-
-    /// The day on the clock in a time zone by its name; the day in UTC for a name that is not known.
-    pub fn day_at(&self, time_zone: &str) -> Date {
-        let tz = TimeZone::get(time_zone).unwrap_or(TimeZone::UTC);
-        self.now.to_zoned(tz).date()
     }
 
     pub fn take_flash(&self) -> Option<Flash> {

@@ -24,11 +24,11 @@ pub(crate) fn climate(
         |climate: &Climate| climate.len() / 4 + 100,
         || {
             let weather = snapshot.site_weather(site.id, &site.site)?;
-            let days = weather.woven(&site.site).days;
-            // Woven wind stands at 2 m, whatever the heights of its sources.
+            let days = weather.combined(&site.site).days;
+            // CombinedRecord wind stands at 2 m, whatever the heights of its sources.
             let station = site.site.station().at_two_metres();
             let climate = Climate::from_record(&days, station).with_typed(weather.normals);
-            computed = Some(climate.brief());
+            computed = Some(climate.summary());
             Ok(climate)
         },
     )?;

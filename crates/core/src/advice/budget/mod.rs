@@ -30,7 +30,7 @@ const NO_NEED_MM: f64 = 0.005;
 
 /// What a percentage is set for, as far as it can differ.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Knob {
+pub enum PercentageSlot {
     /// The whole box.
     Box,
     /// One program, by index.
@@ -47,7 +47,7 @@ pub struct Base<'a> {
     /// Events a day by zone (in the order of `zones`), program and month.
     events: Vec<Vec<ByMonth<f64>>>,
     /// Knobs of the box, and the programs each turns.
-    pub knobs: Vec<Knob>,
+    pub knobs: Vec<PercentageSlot>,
 }
 
 /// A stretch of time that has one percentage a knob: needs and events a day of each zone.
@@ -86,8 +86,8 @@ impl<'a> Base<'a> {
             .collect();
         let events = zones.iter().filter_map(|z| by_zone.get(*z).cloned()).collect();
         let knobs = match installation.card.percentage_scope {
-            PercentageScope::Box | PercentageScope::Month => vec![Knob::Box],
-            PercentageScope::Program => (0..programs).map(Knob::Program).collect(),
+            PercentageScope::Box | PercentageScope::Month => vec![PercentageSlot::Box],
+            PercentageScope::Program => (0..programs).map(PercentageSlot::Program).collect(),
         };
         let mut base = Self { installation, settings, zones, events, knobs };
         // A program that waters no zone has nothing to be turned for.
@@ -98,7 +98,9 @@ impl<'a> Base<'a> {
             .knobs
             .iter()
             .copied()
-            .filter(|k| matches!(k, Knob::Program(p) if used(*p, &base)) || *k == Knob::Box)
+            .filter(|k| {
+                matches!(k, PercentageSlot::Program(p) if used(*p, &base)) || *k == PercentageSlot::Box
+            })
             .collect();
         base
     }
@@ -110,7 +112,9 @@ impl<'a> Base<'a> {
 
     /// Which knob turns a program.
     fn knob_of(&self, program: usize) -> Option<usize> {
-        self.knobs.iter().position(|k| matches!(k, Knob::Box) || *k == Knob::Program(program))
+        self.knobs
+            .iter()
+            .position(|k| matches!(k, PercentageSlot::Box) || *k == PercentageSlot::Program(program))
     }
 
     fn column(&self, month: Month, need: Vec<f64>) -> Column {
@@ -198,7 +202,7 @@ pub struct Budget {
     /// How rain was counted.
     pub rain: RainRule,
     /// Knobs, in the order of the percentages.
-    pub knobs: Vec<Knob>,
+    pub knobs: Vec<PercentageSlot>,
     /// Zones that the settings water.
     pub zones: Vec<ZoneBudget>,
     /// Best settable percentage by month and knob; `None` when nothing of it runs in the month or
@@ -311,8 +315,8 @@ fn percents_on(base: &Base, date: Date) -> Vec<u16> {
     base.knobs
         .iter()
         .map(|knob| match knob {
-            Knob::Box => base.settings.percentages.of(0, date),
-            Knob::Program(p) => base.settings.percentages.of(*p, date),
+            PercentageSlot::Box => base.settings.percentages.of(0, date),
+            PercentageSlot::Program(p) => base.settings.percentages.of(*p, date),
         })
         .collect()
 }
@@ -330,7 +334,7 @@ pub fn with_best(settings: &Settings, budget: &Budget, month: Month) -> Settings
         }
         Percentages::Program(values) => {
             for (k, knob) in budget.knobs.iter().enumerate() {
-                if let (Knob::Program(program), Some(p)) = (knob, of(month, k))
+                if let (PercentageSlot::Program(program), Some(p)) = (knob, of(month, k))
                     && let Some(slot) = values.get_mut(*program)
                 {
                     *slot = p;

@@ -1,6 +1,6 @@
 //! What a zone needs month by month: its curve times normal reference ET, less the rain that counts.
 
-use crate::account::season::{ANY_NIGHT, Step, replay_steps, steps};
+use crate::account::season::{ANY_NIGHT, DayStep, replay_steps, steps};
 use crate::installation::WiredZone;
 use crate::quantity::month::{ByMonth, Month};
 use crate::quantity::units::{MM_PER_INCH, Millimetres};
@@ -98,7 +98,7 @@ fn by_formula(
 }
 
 /// Mean net irrigation a day of each month over the whole record, watered as advised.
-fn by_balance(zone: &WiredZone, steps: &[Step]) -> Option<ByMonth<Millimetres>> {
+fn by_balance(zone: &WiredZone, steps: &[DayStep]) -> Option<ByMonth<Millimetres>> {
     let mut undated = zone.resolved.clone();
     (undated.grow_in, undated.wean_off) = (None, None);
     let days = replay_steps((&zone.zone, &undated), steps, &ANY_NIGHT, &[]);

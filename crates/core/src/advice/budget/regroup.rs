@@ -254,7 +254,7 @@ fn best_program(base: &Base, settings: &Settings, needs: &[Need], moved: &[u16])
         }
         let Some(here) = distance(settings, needs, *own, station) else { continue };
         for other in 0..settings.programs.len() {
-            if other == *own || !base.knobs.contains(&super::Knob::Program(other)) {
+            if other == *own || !base.knobs.contains(&super::PercentageSlot::Program(other)) {
                 continue;
             }
             if let Some(there) = distance(settings, needs, other, station).filter(|d| *d < here) {

@@ -43,7 +43,7 @@ fn a_single_zone_gets_the_nearest_step_of_its_ideal() {
     let mut settings = Settings::clean(&installation.card);
     program(&mut settings, 0, &[(1, 10)]);
     let base = Base::new(&installation, &settings, YEAR);
-    assert_eq!(base.knobs, [Knob::Program(0)], "programs that water nothing have no knob");
+    assert_eq!(base.knobs, [PercentageSlot::Program(0)], "programs that water nothing have no knob");
     let budget = budget(&base, &[need(1, wave(4.0, 0.2))], RainRule::LeftToHold);
     let zone = &budget.zones[0];
     // 31.75 mm/h for 10 min at a multiplier of 1/0.76 brings 4.0217 mm.
@@ -86,7 +86,7 @@ fn zones_under_one_box_percentage_have_one_knob() {
     program(&mut settings, 0, &[(1, 10)]);
     program(&mut settings, 1, &[(2, 10)]);
     let base = Base::new(&installation, &settings, YEAR);
-    assert_eq!(base.knobs, [Knob::Box]);
+    assert_eq!(base.knobs, [PercentageSlot::Box]);
     let needs = [need(1, wave(4.0, 0.2)), need(2, wave(4.0, 0.2))];
     let budget = budget(&base, &needs, RainRule::LeftToHold);
     let set = with_best(&settings, &budget, Month::April);

@@ -1,7 +1,7 @@
 //! This week's percentage: what the last days took and rain did not bring back, against what the
 //! base minutes bring.
 
-use super::{Base, Knob, best, percents_on, week_end};
+use super::{Base, PercentageSlot, best, percents_on, week_end};
 use crate::account::season::{DemandFrom, et0_of, rain_bound};
 use crate::quantity::units::Millimetres;
 use crate::weather::climate::Climate;
@@ -34,7 +34,7 @@ pub struct WeekAdvice {
     /// First day it is for.
     pub from: Date,
     /// Knobs of the box.
-    pub knobs: Vec<Knob>,
+    pub knobs: Vec<PercentageSlot>,
     /// Best settable percentage by knob; `None` when nothing of it needs water.
     pub best: Vec<Option<u16>>,
     /// What is set on that day.

@@ -4,13 +4,13 @@
 //! An action is only offered when it was tried: after it the finding is gone and the box is no
 //! worse off elsewhere.
 
-mod mend;
+mod remedy;
 mod sensing;
+mod stations;
 mod timing;
 mod water;
-mod wiring;
 
-pub use mend::Mend;
+pub use remedy::Remedy;
 
 use crate::controller::schedule::{ScheduledRun, Settings, expand};
 use crate::installation::Installation;
@@ -38,7 +38,7 @@ pub enum Severity {
 
 /// Where a finding is.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
-pub enum Place {
+pub enum FindingPlace {
     /// The whole box.
     Box,
     /// A program, by index.
@@ -64,7 +64,7 @@ pub struct Cost {
 
 /// What was found, as facts.
 #[derive(Debug, Clone, PartialEq)]
-pub enum Kind {
+pub enum FindingKind {
     /// The card cannot hold it.
     BeyondCard {
         /// Where, as a path.
@@ -219,18 +219,18 @@ pub enum Kind {
 #[derive(Debug, Clone, PartialEq)]
 pub struct Finding {
     /// What.
-    pub kind: Kind,
+    pub kind: FindingKind,
     /// How grave.
     pub severity: Severity,
     /// Where.
-    pub place: Place,
+    pub place: FindingPlace,
     /// What it costs.
     pub cost: Cost,
     /// The action that mends it, if one was found to.
-    pub mend: Option<Mend>,
+    pub remedy: Option<Remedy>,
 }
 
-impl Kind {
+impl FindingKind {
     fn code(&self) -> &'static str {
         match self {
             Self::BeyondCard { .. } => "beyond-card",
@@ -263,8 +263,8 @@ impl Kind {
 }
 
 impl Finding {
-    fn new(kind: Kind, severity: Severity, place: Place) -> Self {
-        Self { kind, severity, place, cost: Cost::default(), mend: None }
+    fn new(kind: FindingKind, severity: Severity, place: FindingPlace) -> Self {
+        Self { kind, severity, place, cost: Cost::default(), remedy: None }
     }
 
     fn costing(mut self, cost: Cost) -> Self {
@@ -277,17 +277,17 @@ impl Finding {
     pub fn id(&self) -> String {
         let code = self.kind.code();
         match self.place {
-            Place::Box => match &self.kind {
-                Kind::BeyondCard { path, .. } => format!("{code}-{path}"),
-                Kind::SensorNotWired { sensor, .. } | Kind::WindowTooShort { sensor, .. } => {
+            FindingPlace::Box => match &self.kind {
+                FindingKind::BeyondCard { path, .. } => format!("{code}-{path}"),
+                FindingKind::SensorNotWired { sensor, .. } | FindingKind::WindowTooShort { sensor, .. } => {
                     format!("{code}-{sensor}")
                 }
                 _ => code.to_owned(),
             },
-            Place::Program(p) => format!("{code}-p{p}"),
-            Place::Start(p, s) => format!("{code}-p{p}-s{s}"),
-            Place::Station(n) => format!("{code}-n{n}"),
-            Place::RunTime(p, n) => format!("{code}-p{p}-n{n}"),
+            FindingPlace::Program(p) => format!("{code}-p{p}"),
+            FindingPlace::Start(p, s) => format!("{code}-p{p}-s{s}"),
+            FindingPlace::Station(n) => format!("{code}-n{n}"),
+            FindingPlace::RunTime(p, n) => format!("{code}-p{p}-n{n}"),
         }
     }
 }
@@ -338,7 +338,7 @@ fn look(installation: &Installation, settings: &Settings, from: Date, weeks: u16
     runs.retain(|run| !lights.contains(&run.station));
     let look = Look { installation, settings, from, weeks, runs };
     let mut findings = Vec::new();
-    wiring::find(&look, &mut findings);
+    stations::find(&look, &mut findings);
     water::find(&look, &mut findings);
     timing::find(&look, &mut findings);
     sensing::find(&look, &mut findings);
@@ -358,7 +358,7 @@ pub fn check(installation: &Installation, settings: &Settings, from: Date) -> Ve
     let mut findings = look(installation, settings, from, WEEKS);
     // Most actions can be tried on half the time; what only shows later needs it all.
     let soon = look(installation, settings, from, TRIAL_WEEKS);
-    let offers: Vec<Option<Mend>> = findings
+    let offers: Vec<Option<Remedy>> = findings
         .iter()
         .map(|finding| {
             let id = finding.id();
@@ -367,16 +367,16 @@ pub fn check(installation: &Installation, settings: &Settings, from: Date) -> Ve
             } else {
                 (WEEKS, score(&findings))
             };
-            mend::candidates(installation, settings, finding, from).into_iter().find(|mend| {
-                let after = look(installation, &mend.apply(installation, settings), from, weeks);
+            remedy::candidates(installation, settings, finding, from).into_iter().find(|remedy| {
+                let after = look(installation, &remedy.apply(installation, settings), from, weeks);
                 let gone = after.iter().all(|f| f.id() != id);
                 gone && (score(&after) < before
                     || finding.severity == Severity::Note && score(&after) == before)
             })
         })
         .collect();
-    for (finding, mend) in findings.iter_mut().zip(offers) {
-        finding.mend = mend;
+    for (finding, remedy) in findings.iter_mut().zip(offers) {
+        finding.remedy = remedy;
     }
     findings
 }

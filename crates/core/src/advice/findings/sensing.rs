@@ -1,6 +1,6 @@
 //! Whether sensors, zones and settings belong together.
 
-use super::{Finding, Kind, Look, Place, Severity};
+use super::{Finding, FindingKind, FindingPlace, Look, Severity};
 use crate::sensors::mapping::{Why, tie};
 use crate::sensors::state::cycle_window_needed_min;
 use crate::sensors::wiring::assign;
@@ -13,9 +13,9 @@ pub(super) fn find(look: &Look<'_>, findings: &mut Vec<Finding>) {
     for (sensor, join) in sensors.iter().zip(assign(&installation.card.sensor_ports, &cards)) {
         if let Err(refusal) = join {
             findings.push(Finding::new(
-                Kind::SensorNotWired { sensor: sensor.name.clone(), refusal },
+                FindingKind::SensorNotWired { sensor: sensor.name.clone(), refusal },
                 Severity::Fault,
-                Place::Box,
+                FindingPlace::Box,
             ));
             continue;
         }
@@ -28,7 +28,7 @@ pub(super) fn find(look: &Look<'_>, findings: &mut Vec<Finding>) {
             let set = settings.station(zone.zone.number);
             let wanted =
                 tie(&sensor.card, &sensor.map, &zone.zone, sensor.placement.probe_station, set.lighting);
-            let place = Place::Station(zone.zone.number);
+            let place = FindingPlace::Station(zone.zone.number);
             let name = sensor.name.clone();
             if set.lighting {
                 continue;
@@ -37,12 +37,16 @@ pub(super) fn find(look: &Look<'_>, findings: &mut Vec<Finding>) {
             let harms = matches!(wanted.why, Why::UnderRoof | Why::UnderGlass | Why::Chosen);
             if !wanted.holds && !set.ignores_sensors && harms {
                 findings.push(Finding::new(
-                    Kind::StoppedUnfelt { sensor: name, why: wanted.why },
+                    FindingKind::StoppedUnfelt { sensor: name, why: wanted.why },
                     Severity::Warning,
                     place,
                 ));
             } else if wanted.holds && set.ignores_sensors && all_hold(sensors, zone.zone.number, look) {
-                findings.push(Finding::new(Kind::IgnoresSensor { sensor: name }, Severity::Note, place));
+                findings.push(Finding::new(
+                    FindingKind::IgnoresSensor { sensor: name },
+                    Severity::Note,
+                    place,
+                ));
             }
         }
     }
@@ -67,7 +71,7 @@ fn window(look: &Look<'_>, sensor: &Sensor, findings: &mut Vec<Finding>) {
     if let Some(needed_min) = cycle_window_needed_min(look.runs.iter())
         && i64::from(set_min) < needed_min
     {
-        let kind = Kind::WindowTooShort { sensor: sensor.name.clone(), set_min, needed_min };
-        findings.push(Finding::new(kind, Severity::Warning, Place::Box));
+        let kind = FindingKind::WindowTooShort { sensor: sensor.name.clone(), set_min, needed_min };
+        findings.push(Finding::new(kind, Severity::Warning, FindingPlace::Box));
     }
 }

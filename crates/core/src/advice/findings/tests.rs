@@ -24,11 +24,11 @@ fn ids(installation: &Installation, settings: &Settings) -> Vec<String> {
 }
 
 /// The one finding of a kind, and the settings once its action is done.
-fn mended(installation: &Installation, settings: &Settings, id: &str) -> (Finding, Settings) {
+fn remedied(installation: &Installation, settings: &Settings, id: &str) -> (Finding, Settings) {
     let found = check(installation, settings, FROM);
     let finding = found.iter().find(|f| f.id() == id).unwrap_or_else(|| panic!("{id} in {found:#?}")).clone();
-    let mend = finding.mend.clone().unwrap_or_else(|| panic!("{id} offers no action"));
-    let after = mend.apply(installation, settings);
+    let remedy = finding.remedy.clone().unwrap_or_else(|| panic!("{id} offers no action"));
+    let after = remedy.apply(installation, settings);
     assert!(!ids(installation, &after).contains(&id.to_owned()), "{id} is still there");
     (finding, after)
 }
@@ -42,8 +42,8 @@ fn a_sound_box_has_no_findings() {
 fn a_second_start_runs_the_whole_program_again_and_says_what_that_costs() {
     let mut settings = sound();
     settings.programs[0].starts.push(time(2, 30, 0, 0));
-    let (finding, after) = mended(&installation(), &settings, "repeated-starts-p0");
-    assert_eq!(finding.kind, Kind::RepeatedStarts { starts: 2, needed: 1 });
+    let (finding, after) = remedied(&installation(), &settings, "repeated-starts-p0");
+    assert_eq!(finding.kind, FindingKind::RepeatedStarts { starts: 2, needed: 1 });
     assert_eq!(finding.cost.minutes_a_week, Some(420.0), "an hour on seven days");
     assert!(finding.cost.litres_a_week.unwrap().l() > 15_000.0);
     assert_eq!(after, sound());
@@ -72,8 +72,8 @@ fn a_program_laid_on_another_queues_and_moves_behind_it() {
     settings.programs[1].active = true;
     settings.programs[1].starts = vec![time(1, 10, 0, 0)];
     settings.set_run_time_s(1, 4, 900);
-    let (finding, after) = mended(&installation(), &settings, "queues-p1-s0");
-    assert!(matches!(finding.kind, Kind::Queues { minutes: 35, behind: 0, .. }), "{:?}", finding.kind);
+    let (finding, after) = remedied(&installation(), &settings, "queues-p1-s0");
+    assert!(matches!(finding.kind, FindingKind::Queues { minutes: 35, behind: 0, .. }), "{:?}", finding.kind);
     assert!(after.programs[1].starts[0] >= time(1, 45, 0, 0));
 }
 
@@ -81,7 +81,7 @@ fn a_program_laid_on_another_queues_and_moves_behind_it() {
 fn runs_past_the_window_are_worked_back_into_it() {
     let mut settings = sound();
     settings.programs[0].starts = vec![time(4, 30, 0, 0)];
-    let (finding, after) = mended(&installation(), &settings, "outside-window-p0-s0");
+    let (finding, after) = remedied(&installation(), &settings, "outside-window-p0-s0");
     assert_eq!(finding.severity, Severity::Fault);
     assert_eq!(after.programs[0].starts, [time(4, 0, 0, 0)], "an hour that ends at 05:00");
 }
@@ -96,15 +96,15 @@ fn forbidden_days_and_hours_and_weekly_counts_are_kept_to() {
         found.contains(&"forbidden-day-p0".to_owned()) && found.contains(&"too-many-days-p0".to_owned()),
         "{found:?}"
     );
-    let (finding, after) = mended(&installation, &settings, "forbidden-day-p0");
+    let (finding, after) = remedied(&installation, &settings, "forbidden-day-p0");
     assert!(
-        matches!(&finding.kind, Kind::ForbiddenDay { ordinance, .. } if ordinance == "Larkrigg summer watering")
+        matches!(&finding.kind, FindingKind::ForbiddenDay { ordinance, .. } if ordinance == "Larkrigg summer watering")
     );
     assert_eq!(after.programs[0].days, Days::Weekdays([false, false, true, false, false, false, true]));
     assert_eq!(ids(&installation, &after), Vec::<String>::new());
     settings.programs[0].days = after.programs[0].days;
     settings.programs[0].starts = vec![time(11, 0, 0, 0)];
-    let (_, after) = mended(&installation, &settings, "forbidden-hour-p0-s0");
+    let (_, after) = remedied(&installation, &settings, "forbidden-hour-p0-s0");
     assert_eq!(ids(&installation, &after), Vec::<String>::new());
 }
 
@@ -132,8 +132,8 @@ fn the_supply_is_shared_by_what_runs_together() {
     }
     settings.programs[1].active = true;
     settings.programs[1].starts = vec![time(1, 0, 0, 0)];
-    let (finding, _) = mended(&installation, &settings, "supply-exceeded");
-    let Kind::SupplyExceeded { stations, flow, .. } = &finding.kind else { panic!("{finding:?}") };
+    let (finding, _) = remedied(&installation, &settings, "supply-exceeded");
+    let FindingKind::SupplyExceeded { stations, flow, .. } = &finding.kind else { panic!("{finding:?}") };
     assert_eq!(stations.len(), 2);
     assert!((flow.l_per_min() - 105.83).abs() < 0.01, "two lawns of 52.9 L/min: {flow:?}");
     assert_eq!(finding.cost.days, Some(28));
@@ -143,13 +143,15 @@ fn the_supply_is_shared_by_what_runs_together() {
     shared.elsewhere = shared.draws(&sound(), FROM, FROM.tomorrow().unwrap());
     let found = check(&shared, &sound(), FROM);
     let finding = found.iter().find(|f| f.id() == "supply-exceeded").expect("two boxes at once");
-    let Kind::SupplyExceeded { stations, elsewhere, .. } = &finding.kind else { panic!("{finding:?}") };
+    let FindingKind::SupplyExceeded { stations, elsewhere, .. } = &finding.kind else {
+        panic!("{finding:?}")
+    };
     assert_eq!((stations.len(), finding.cost.days), (1, Some(2)));
     assert!((elsewhere.l_per_min() - 52.92).abs() < 0.01);
     installation.supply = Some(LitresPerMinute::from_l_per_min(40.0));
     let found = check(&installation, &sound(), FROM);
     assert!(
-        found.iter().any(|f| f.id() == "supply-exceeded-n1" && f.mend.is_none()),
+        found.iter().any(|f| f.id() == "supply-exceeded-n1" && f.remedy.is_none()),
         "no setting mends one zone that is too large"
     );
 }
@@ -160,20 +162,20 @@ fn a_long_run_on_a_clay_bank_is_cycled() {
     installation.zones[0].zone.soil = crate::ground::soil::Texture::Clay;
     installation.zones[0].zone.slope_pct = Some(14.0);
     installation.zones[0].resolved = installation.zones[0].zone.resolve(46.0);
-    let (finding, after) = mended(&installation, &sound(), "cycle-too-long-n1");
-    assert_eq!(finding.kind, Kind::CycleTooLong { run_s: 900, limit_s: 300 });
+    let (finding, after) = remedied(&installation, &sound(), "cycle-too-long-n1");
+    assert_eq!(finding.kind, FindingKind::CycleTooLong { run_s: 900, limit_s: 300 });
     assert_eq!(after.station(1).cycle_and_soak_s, Some((300, 3600)), "5 min, and 60 min of soak");
     let mut close = sound();
     close.update_station(1, |s| s.cycle_and_soak_s = Some((300, 600)));
-    let (finding, _) = mended(&installation, &close, "soak-too-short-n1");
-    assert!(matches!(finding.kind, Kind::SoakTooShort { needed_s: 3600, .. }));
+    let (finding, _) = remedied(&installation, &close, "soak-too-short-n1");
+    assert!(matches!(finding.kind, FindingKind::SoakTooShort { needed_s: 3600, .. }));
     // Without a built-in cycle the program is split over more starts.
     installation.card.cycle_and_soak = false;
     let mut ten = sound();
     for station in 1..=4 {
         ten.set_run_time_s(0, station, 600);
     }
-    let (_, after) = mended(&installation, &ten, "cycle-too-long-n1");
+    let (_, after) = remedied(&installation, &ten, "cycle-too-long-n1");
     assert_eq!(after.programs[0].starts.len(), 2);
     assert!(after.programs[0].run_times.iter().all(|(_, s)| *s == 300));
 }
@@ -185,11 +187,11 @@ fn ghosts_are_found_and_switched_off() {
     settings.programs[2].starts = vec![time(3, 0, 0, 0)];
     settings.programs[2].days = Days::Weekdays([false, true, false, false, false, false, false]);
     settings.set_run_time_s(2, 2, 600);
-    let (finding, after) = mended(&installation(), &settings, "hidden-program-p2");
+    let (finding, after) = remedied(&installation(), &settings, "hidden-program-p2");
     assert_eq!(finding.cost.minutes_a_week, Some(10.0));
     assert!(!after.programs[2].active);
     settings.programs[2].run_times.clear();
-    mended(&installation(), &settings, "empty-program-p2");
+    remedied(&installation(), &settings, "empty-program-p2");
 }
 
 #[test]
@@ -197,7 +199,7 @@ fn stations_and_zones_that_do_not_belong_together() {
     let mut installation = installation();
     let mut settings = sound();
     settings.set_run_time_s(0, 9, 600);
-    let (finding, _) = mended(&installation, &settings, "minutes-without-zone-p0-n9");
+    let (finding, _) = remedied(&installation, &settings, "minutes-without-zone-p0-n9");
     assert_eq!(finding.cost.minutes_a_week, Some(70.0));
     settings = sound();
     settings.set_run_time_s(0, 3, 0);
@@ -209,7 +211,7 @@ fn stations_and_zones_that_do_not_belong_together() {
     let mut valves = sound();
     valves.update_station(1, |s| s.master_valve = true);
     for station in 2..=4 {
-        let (_, after) = mended(&self::installation(), &valves, &format!("no-master-valve-n{station}"));
+        let (_, after) = remedied(&self::installation(), &valves, &format!("no-master-valve-n{station}"));
         valves = after;
     }
     assert_eq!(ids(&self::installation(), &valves), Vec::<String>::new());
@@ -223,10 +225,10 @@ fn a_percentage_can_round_to_nothing_and_go_beyond_the_card() {
     let mut settings = sound();
     settings.set_run_time_s(0, 1, 60);
     settings.percentages = Percentages::Program(vec![50, 100, 100]);
-    let (_, after) = mended(&installation, &settings, "rounds-to-zero-p0-n1");
+    let (_, after) = remedied(&installation, &settings, "rounds-to-zero-p0-n1");
     assert_eq!(after.run_time_s(0, 1), 120);
     settings.percentages = Percentages::Program(vec![55, 100, 100]);
-    let (_, after) = mended(&installation, &settings, "beyond-card-percentages[0]");
+    let (_, after) = remedied(&installation, &settings, "beyond-card-percentages[0]");
     assert_eq!(after.percentages, Percentages::Program(vec![60, 100, 100]));
 }
 
@@ -234,8 +236,8 @@ fn a_percentage_can_round_to_nothing_and_go_beyond_the_card() {
 fn odd_dates_pair_up_at_the_seam_of_a_month() {
     let mut settings = sound();
     settings.programs[0].days = Days::Odd;
-    let (finding, after) = mended(&installation(), &settings, "odd-pair-p0");
-    assert_eq!(finding.kind, Kind::OddPair { on: date(2026, 7, 31) });
+    let (finding, after) = remedied(&installation(), &settings, "odd-pair-p0");
+    assert_eq!(finding.kind, FindingKind::OddPair { on: date(2026, 7, 31) });
     assert!(matches!(after.programs[0].days, Days::EveryNth { interval: 2, .. }));
 }
 
@@ -249,8 +251,8 @@ fn clock_changes_are_named_ahead() {
     assert_eq!(
         notes,
         [
-            Kind::ClockChange { on: date(2026, 10, 25), removed: false },
-            Kind::ClockChange { on: date(2027, 3, 28), removed: true }
+            FindingKind::ClockChange { on: date(2026, 10, 25), removed: false },
+            FindingKind::ClockChange { on: date(2027, 3, 28), removed: true }
         ]
     );
 }
@@ -264,8 +266,8 @@ fn a_percentage_that_pushes_the_night_past_sunrise_is_foreseen() {
     let mut months = ByMonth::all(100);
     *months.of_mut(Month::June) = 180;
     settings.percentages = Percentages::Month(months);
-    let (finding, after) = mended(&installation, &settings, "past-sunrise-p0");
-    let Kind::PastSunrise { month: Month::June, percentage: 180, minutes } = finding.kind else {
+    let (finding, after) = remedied(&installation, &settings, "past-sunrise-p0");
+    let FindingKind::PastSunrise { month: Month::June, percentage: 180, minutes } = finding.kind else {
         panic!("{finding:?}")
     };
     // 108 min from 03:30 end at 05:18; the window ends at 05:00, after sunrise there and then.
@@ -281,13 +283,13 @@ fn a_sensor_that_stops_a_roofed_zone_is_named_and_overridden() {
     installation.zones[2].zone.sky = Sky::UnderEaves;
     let card = generic().into_iter().find(|(c, _)| *c == "rain_switch").unwrap().1;
     installation.sensors = vec![Sensor::of_card(card, 1)];
-    let (finding, after) = mended(&installation, &sound(), "stopped-unfelt-n3");
+    let (finding, after) = remedied(&installation, &sound(), "stopped-unfelt-n3");
     assert_eq!(finding.severity, Severity::Warning);
     assert!(after.station(3).ignores_sensors);
     assert_eq!(ids(&installation, &after), Vec::<String>::new());
     let mut ignoring = after;
     ignoring.update_station(1, |s| s.ignores_sensors = true);
-    let (_, heeding) = mended(&installation, &ignoring, "ignores-sensor-n1");
+    let (_, heeding) = remedied(&installation, &ignoring, "ignores-sensor-n1");
     assert!(!heeding.station(1).ignores_sensors && heeding.station(3).ignores_sensors);
 }
 

@@ -1,6 +1,6 @@
 //! Whether the box runs when it may: queueing, window, law, clock changes, sunrise.
 
-use super::{Cost, Finding, Kind, Look, Place, Severity};
+use super::{Cost, Finding, FindingKind, FindingPlace, Look, Severity};
 use crate::controller::ordinance::{Forbidden, Subject, Why, shared};
 use crate::controller::schedule::{Days, Percentages, ScheduledRun, expand};
 use crate::quantity::month::{ByMonth, Month};
@@ -39,10 +39,9 @@ fn queues(look: &Look<'_>, findings: &mut Vec<Finding>) {
             if other != run.program || !own_loop {
                 dates.entry(key).or_default().insert(run.date);
                 let minutes = run.queued_s / 60;
-                let kind = Kind::Queues { minutes, behind: other, on: run.date };
-                let finding = Finding::new(kind, Severity::Warning, Place::Start(key.0, key.1));
-                let longer =
-                    |old: &Finding| matches!(old.kind, Kind::Queues { minutes: m, .. } if m >= minutes);
+                let kind = FindingKind::Queues { minutes, behind: other, on: run.date };
+                let finding = Finding::new(kind, Severity::Warning, FindingPlace::Start(key.0, key.1));
+                let longer = |old: &Finding| matches!(old.kind, FindingKind::Queues { minutes: m, .. } if m >= minutes);
                 if !told.get(&key).is_some_and(longer) {
                     told.insert(key, finding);
                 }
@@ -55,7 +54,7 @@ fn queues(look: &Look<'_>, findings: &mut Vec<Finding>) {
     for (key, finding) in told {
         let days = dates.get(&key).and_then(|d| u32::try_from(d.len()).ok());
         let minutes = match finding.kind {
-            Kind::Queues { minutes, .. } => minutes,
+            FindingKind::Queues { minutes, .. } => minutes,
             _ => 0,
         };
         #[allow(clippy::cast_precision_loss, reason = "minutes of a night")]
@@ -77,8 +76,8 @@ fn outside_window(look: &Look<'_>, findings: &mut Vec<Finding>) {
         }
         let out = look.of_program(index).filter(|r| !inside(r));
         let Some(first) = out.clone().next() else { continue };
-        let place = Place::Start(index, first.start_index);
-        let kind = Kind::OutsideWindow { from: first.start, until: first.end };
+        let place = FindingPlace::Start(index, first.start_index);
+        let kind = FindingKind::OutsideWindow { from: first.start, until: first.end };
         findings.push(Finding::new(kind, Severity::Fault, place).costing(look.cost(out)));
     }
 }
@@ -122,14 +121,18 @@ fn law(look: &Look<'_>, findings: &mut Vec<Finding>) {
     for ((program, by_day, ordinance), runs) in broken {
         let Some(first) = runs.first() else { continue };
         let kind = if by_day {
-            Kind::ForbiddenDay {
+            FindingKind::ForbiddenDay {
                 ordinance: name(ordinance),
                 on: first.start.to_zoned(look.installation.tz.clone()).date(),
             }
         } else {
-            Kind::ForbiddenHour { ordinance: name(ordinance), at: first.start }
+            FindingKind::ForbiddenHour { ordinance: name(ordinance), at: first.start }
         };
-        let place = if by_day { Place::Program(program) } else { Place::Start(program, first.start_index) };
+        let place = if by_day {
+            FindingPlace::Program(program)
+        } else {
+            FindingPlace::Start(program, first.start_index)
+        };
         findings.push(Finding::new(kind, Severity::Fault, place).costing(look.cost(runs.iter().copied())));
     }
     weekly_counts(look, &name, findings);
@@ -152,9 +155,9 @@ fn weekly_counts(look: &Look<'_>, name: &impl Fn(usize) -> String, findings: &mu
         let program = programs.get(station).copied().unwrap_or(0);
         if dates.len() > usize::from(most) && told.insert((program, ordinance)) {
             let days = u32::try_from(dates.len()).unwrap_or(u32::MAX);
-            let kind = Kind::TooManyDays { ordinance: name(ordinance), days, most };
+            let kind = FindingKind::TooManyDays { ordinance: name(ordinance), days, most };
             let cost = Cost { days: Some(days - u32::from(most)), ..Cost::default() };
-            findings.push(Finding::new(kind, Severity::Fault, Place::Program(program)).costing(cost));
+            findings.push(Finding::new(kind, Severity::Fault, FindingPlace::Program(program)).costing(cost));
         }
     }
 }
@@ -169,7 +172,11 @@ fn odd_pairs(look: &Look<'_>, findings: &mut Vec<Finding>) {
             .map(|r| r.date)
             .find(|date| date.day() == date.days_in_month() && date.day() % 2 == 1);
         if let Some(on) = pair {
-            findings.push(Finding::new(Kind::OddPair { on }, Severity::Note, Place::Program(index)));
+            findings.push(Finding::new(
+                FindingKind::OddPair { on },
+                Severity::Note,
+                FindingPlace::Program(index),
+            ));
         }
     }
 }
@@ -197,8 +204,8 @@ fn clock_changes(look: &Look<'_>, findings: &mut Vec<Finding>) {
                 let runs =
                     crate::controller::schedule::runs_on(program.days, look.settings.never_days, from.date());
                 if runs && at >= from && at < until {
-                    let kind = Kind::ClockChange { on: from.date(), removed: shift_s > 0 };
-                    findings.push(Finding::new(kind, Severity::Note, Place::Start(p, s)));
+                    let kind = FindingKind::ClockChange { on: from.date(), removed: shift_s > 0 };
+                    findings.push(Finding::new(kind, Severity::Note, FindingPlace::Start(p, s)));
                 }
             }
         }
@@ -258,8 +265,8 @@ fn past_sunrise(look: &Look<'_>, findings: &mut Vec<Finding>) {
         && past(&at_hundred).is_none()
     {
         let percentage = look.settings.percentages.of(program, first);
-        let kind = Kind::PastSunrise { month, percentage, minutes };
-        findings.push(Finding::new(kind, Severity::Warning, Place::Program(program)));
+        let kind = FindingKind::PastSunrise { month, percentage, minutes };
+        findings.push(Finding::new(kind, Severity::Warning, FindingPlace::Program(program)));
     }
 }
 

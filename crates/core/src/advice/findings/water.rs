@@ -1,6 +1,6 @@
 //! Whether the water goes where it should: repeated starts, ghosts, runoff, supply, rounding.
 
-use super::{Cost, Finding, Kind, Look, Place, Severity};
+use super::{Cost, Finding, FindingKind, FindingPlace, Look, Severity};
 use crate::controller::schedule::ScheduledRun;
 use crate::ground::application::DEEP_WATERING_MM;
 use crate::installation::WiredZone;
@@ -73,9 +73,9 @@ fn repeated_starts(look: &Look<'_>, findings: &mut Vec<Finding>) {
             if cost.minutes_a_week.is_some_and(|m| m > 0.0) {
                 findings.push(
                     Finding::new(
-                        Kind::RepeatedStarts { starts, needed },
+                        FindingKind::RepeatedStarts { starts, needed },
                         Severity::Warning,
-                        Place::Program(index),
+                        FindingPlace::Program(index),
                     )
                     .costing(cost),
                 );
@@ -103,7 +103,7 @@ fn hidden_programs(look: &Look<'_>, findings: &mut Vec<Finding>) {
         };
         if !own.is_empty() && own.iter().all(on_top) {
             findings.push(
-                Finding::new(Kind::HiddenProgram, Severity::Warning, Place::Program(index))
+                Finding::new(FindingKind::HiddenProgram, Severity::Warning, FindingPlace::Program(index))
                     .costing(look.cost(look.of_program(index))),
             );
         }
@@ -120,8 +120,8 @@ fn rounding(look: &Look<'_>, findings: &mut Vec<Finding>) {
                 && percentage > 0
                 && look.installation.card.scaled_s(*seconds, percentage) == 0
             {
-                let kind = Kind::RoundsToZero { percentage };
-                findings.push(Finding::new(kind, Severity::Warning, Place::RunTime(index, *station)));
+                let kind = FindingKind::RoundsToZero { percentage };
+                findings.push(Finding::new(kind, Severity::Warning, FindingPlace::RunTime(index, *station)));
             }
         }
     }
@@ -152,8 +152,9 @@ fn runoff(look: &Look<'_>, findings: &mut Vec<Finding>) {
                 minutes_a_week: Some(minutes),
                 days: None,
             };
-            let kind = Kind::CycleTooLong { run_s: longest, limit_s };
-            findings.push(Finding::new(kind, Severity::Warning, Place::Station(station)).costing(cost));
+            let kind = FindingKind::CycleTooLong { run_s: longest, limit_s };
+            findings
+                .push(Finding::new(kind, Severity::Warning, FindingPlace::Station(station)).costing(cost));
             continue;
         }
         let needed_s = zone.soak_s();
@@ -166,8 +167,8 @@ fn runoff(look: &Look<'_>, findings: &mut Vec<Finding>) {
         if let Some(pause_s) = shortest
             && pause_s + LIMIT_TOLERANCE_S < needed_s
         {
-            let kind = Kind::SoakTooShort { pause_s, needed_s };
-            findings.push(Finding::new(kind, Severity::Warning, Place::Station(station)));
+            let kind = FindingKind::SoakTooShort { pause_s, needed_s };
+            findings.push(Finding::new(kind, Severity::Warning, FindingPlace::Station(station)));
         }
     }
 }
@@ -196,14 +197,14 @@ fn supply(look: &Look<'_>, findings: &mut Vec<Finding>) {
         let flow = flow_of(run.station);
         if flow > supply {
             if told.insert(run.station) {
-                let kind = Kind::SupplyExceeded {
+                let kind = FindingKind::SupplyExceeded {
                     stations: vec![run.station],
                     flow,
                     elsewhere: LitresPerMinute::ZERO,
                     supply,
                     at: run.start,
                 };
-                findings.push(Finding::new(kind, Severity::Fault, Place::Station(run.station)));
+                findings.push(Finding::new(kind, Severity::Fault, FindingPlace::Station(run.station)));
             }
             continue;
         }
@@ -235,8 +236,8 @@ fn supply(look: &Look<'_>, findings: &mut Vec<Finding>) {
         }
     }
     if let Some((flow, elsewhere, stations, at)) = worst {
-        let kind = Kind::SupplyExceeded { stations, flow, elsewhere, supply, at };
+        let kind = FindingKind::SupplyExceeded { stations, flow, elsewhere, supply, at };
         let cost = Cost { days: u32::try_from(dates.len()).ok(), ..Cost::default() };
-        findings.push(Finding::new(kind, Severity::Fault, Place::Box).costing(cost));
+        findings.push(Finding::new(kind, Severity::Fault, FindingPlace::Box).costing(cost));
     }
 }

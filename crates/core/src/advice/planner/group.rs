@@ -1,7 +1,7 @@
 //! Which zones share a program: the same allowed days, the same rhythm, the same kind of plants,
 //! merged when the box has too few programs.
 
-use super::calendar::{Calendar, Pattern, calendar, patterns};
+use super::allowed_days::{AllowedDays, Pattern, allowed_days, patterns};
 use super::{Binding, Request, Strategy};
 use crate::controller::ordinance::Subject;
 use crate::ground::application::{Cycles, HeadType, cycles};
@@ -37,15 +37,15 @@ pub(super) struct Member {
 
 /// Zones of one rhythm.
 #[derive(Debug, Clone)]
-pub(super) struct Group {
-    pub calendar: Calendar,
+pub(super) struct ZoneGroup {
+    pub days: AllowedDays,
     pub pattern: Pattern,
     plants: Plants,
     pub members: Vec<Member>,
     pub merged: bool,
 }
 
-impl Group {
+impl ZoneGroup {
     /// The zone that needs water soonest.
     pub fn tightest(&self) -> Option<(u16, f64)> {
         self.members
@@ -78,12 +78,9 @@ pub(super) fn survey(request: &Request<'_>) -> Result<(), Binding> {
 /// Programs that are not about watering by need: lighting, and pulses until an end time.
 pub(super) fn kept_programs(request: &Request<'_>) -> Vec<usize> {
     let present = request.present;
-    let runs = |p: &crate::controller::schedule::Program| {
-        p.active && !p.starts.is_empty() && p.run_times.iter().any(|(_, s)| *s > 0)
-    };
     (0..)
         .zip(&present.programs)
-        .filter(|(_, p)| runs(p))
+        .filter(|(_, p)| p.waters())
         .filter(|(_, p)| {
             p.repeat.is_some() || p.run_times.iter().all(|(n, s)| *s == 0 || present.station(*n).lighting)
         })
@@ -159,11 +156,11 @@ fn wanted(strategy: Strategy, zone: &WiredZone, all: &[Pattern], starts: Option<
 }
 
 /// How unlike two groups are; like ones are merged first.
-fn unlike(a: &Group, b: &Group) -> (u8, u32, u8) {
+fn unlike(a: &ZoneGroup, b: &ZoneGroup) -> (u8, u32, u8) {
     let rhythm = (a.pattern.events_a_week - b.pattern.events_a_week).abs();
     #[allow(clippy::cast_possible_truncation, clippy::cast_sign_loss, reason = "at most seven")]
     let rhythm = (rhythm * 10.0).round() as u32;
-    (u8::from(a.calendar != b.calendar), rhythm, u8::from(a.plants != b.plants))
+    (u8::from(a.days != b.days), rhythm, u8::from(a.plants != b.plants))
 }
 
 /// Forms groups, at most as many as there are programs. Steps above zero take more frequent days
@@ -173,13 +170,13 @@ pub(super) fn form(
     left_out: &[u16],
     programs: usize,
     steps: usize,
-) -> Result<Vec<Group>, Binding> {
+) -> Result<Vec<ZoneGroup>, Binding> {
     let installation = request.installation;
     let card = &installation.card;
     let starts = (!card.cycle_and_soak).then_some(u32::from(card.starts_per_program));
-    let mut groups: Vec<Group> = Vec::new();
+    let mut groups: Vec<ZoneGroup> = Vec::new();
     // Zones that the law does not tell apart share what is read from it.
-    let mut known: Vec<(Subject, Calendar, Vec<Pattern>)> = Vec::new();
+    let mut known: Vec<(Subject, AllowedDays, Vec<Pattern>)> = Vec::new();
     for zone in installation.zones.iter().filter(|z| !left_out.contains(&z.zone.number)) {
         let station = zone.zone.number;
         let mut subject = installation.subject(station);
@@ -187,7 +184,7 @@ pub(super) fn form(
             subject.station = 0;
         }
         if !known.iter().any(|(s, _, _)| *s == subject) {
-            let own = calendar(installation, request.present, subject, request.from, &request.relax);
+            let own = allowed_days(installation, request.present, subject, request.from, &request.relax);
             let all = patterns(&own, card, request.from);
             known.push((subject, own, all));
         }
@@ -197,11 +194,11 @@ pub(super) fn form(
             .map(|pattern| tightened(pattern, all, steps))
             .ok_or(Binding::NoDay { station })?;
         let (member, kind) = (member(request, zone, &pattern), plants(zone));
-        let alike = |g: &&mut Group| g.calendar == *own && g.pattern == pattern && g.plants == kind;
+        let alike = |g: &&mut ZoneGroup| g.days == *own && g.pattern == pattern && g.plants == kind;
         match groups.iter_mut().find(alike) {
             Some(group) => group.members.push(member),
-            None => groups.push(Group {
-                calendar: own.clone(),
+            None => groups.push(ZoneGroup {
+                days: own.clone(),
                 pattern,
                 plants: kind,
                 members: vec![member],
@@ -227,20 +224,19 @@ pub(super) fn form(
     Ok(groups)
 }
 
-fn first_station(group: &Group) -> u16 {
+fn first_station(group: &ZoneGroup) -> u16 {
     group.members.iter().map(|m| m.zone.zone.number).min().unwrap_or(0)
 }
 
-/// Two groups in one program keep the stricter calendar and the tighter rhythm.
-fn merge(request: &Request<'_>, first: &mut Group, second: Group) {
+/// Two groups in one program keep the stricter days and the tighter rhythm.
+fn merge(request: &Request<'_>, first: &mut ZoneGroup, second: ZoneGroup) {
     let card = &request.installation.card;
-    let stricter_is_second =
-        (first.calendar.free, first.calendar.most) > (second.calendar.free, second.calendar.most);
-    let calendar = if stricter_is_second { &second.calendar } else { &first.calendar };
+    let stricter_is_second = (first.days.free, first.days.most) > (second.days.free, second.days.most);
+    let days = if stricter_is_second { &second.days } else { &first.days };
     let most = first.pattern.events_a_week.max(second.pattern.events_a_week);
-    let all = patterns(calendar, card, request.from);
+    let all = patterns(days, card, request.from);
     let pattern = all.iter().find(|p| p.events_a_week >= most).or_else(|| all.last()).cloned();
-    first.calendar = calendar.clone();
+    first.days = days.clone();
     first.pattern = pattern.unwrap_or_else(|| first.pattern.clone());
     first.plants = first.plants.max(second.plants);
     first.merged = true;

@@ -5,7 +5,7 @@
 //! settings and date give the same proposal. When nothing fits it says which limit binds and the
 //! smallest relaxations that would do.
 
-mod calendar;
+mod allowed_days;
 mod group;
 mod place;
 mod relax;

@@ -1,7 +1,7 @@
 //! Where on the clock each group runs: blocks are put as late in the night as they fit, and
 //! spread over nights, or side by side, when one after the other is too long.
 
-use super::group::{Group, Member};
+use super::group::{Member, ZoneGroup};
 use super::{Binding, ProgramReason, Proposal, Request, ZoneReason};
 use crate::controller::Card;
 use crate::controller::night::{Due, lay_out};
@@ -33,7 +33,7 @@ struct Phase {
 /// A group with its place.
 #[derive(Debug, Clone)]
 pub(super) struct Block {
-    group: Group,
+    group: ZoneGroup,
     phases: Vec<Phase>,
     /// Minutes from the opening of the window.
     begin: u32,
@@ -206,7 +206,7 @@ fn with_station_settings(request: &Request<'_>, members: &[&Member]) -> Settings
 }
 
 /// Lays a group out over so many sets of nights.
-fn block(request: &Request<'_>, group: &Group, sets: usize, programs: usize) -> Block {
+fn block(request: &Request<'_>, group: &ZoneGroup, sets: usize, programs: usize) -> Block {
     // Longest first onto the emptiest set keeps the sets alike; ties by station.
     let mut order: Vec<&Member> = group.members.iter().collect();
     order.sort_by(|a, b| {
@@ -251,7 +251,7 @@ fn fit(request: &Request<'_>, blocks: &mut [Block], side_by_side: bool) -> bool 
     // Starts fall on the box's step by the clock, not from the opening of the window.
     let aligned = |minute: u32| ((open + minute) / step * step).checked_sub(open);
     let mut order: Vec<usize> = (0..blocks.len()).collect();
-    let room = |b: &Block| -> u32 { b.group.calendar.usable.iter().map(|(f, u)| u - f).sum() };
+    let room = |b: &Block| -> u32 { b.group.days.usable.iter().map(|(f, u)| u - f).sum() };
     // Later groups end the night, so they are placed before the ones in front of them.
     order.sort_by_key(|i| (blocks.get(*i).map(room), core::cmp::Reverse(*i)));
     let mut taken: Vec<(u32, u32, Option<LitresPerMinute>)> = Vec::new();
@@ -269,7 +269,7 @@ fn fit(request: &Request<'_>, blocks: &mut [Block], side_by_side: bool) -> bool 
         };
         let mut begins: Vec<u32> = block
             .group
-            .calendar
+            .days
             .usable
             .iter()
             .flat_map(|(from, until)| {
@@ -288,7 +288,11 @@ fn fit(request: &Request<'_>, blocks: &mut [Block], side_by_side: bool) -> bool 
 }
 
 /// Places groups, over more nights or side by side when they must.
-pub(super) fn place(request: &Request<'_>, groups: &[Group], programs: usize) -> Result<Vec<Block>, Binding> {
+pub(super) fn place(
+    request: &Request<'_>,
+    groups: &[ZoneGroup],
+    programs: usize,
+) -> Result<Vec<Block>, Binding> {
     let card = &request.installation.card;
     let share = (programs / groups.len().max(1)).max(1);
     let mut sets = vec![1; groups.len()];
@@ -332,7 +336,7 @@ pub(super) fn place(request: &Request<'_>, groups: &[Group], programs: usize) ->
 }
 
 fn binding(request: &Request<'_>, blocks: &[Block]) -> Binding {
-    let room = |b: &Block| -> u32 { b.group.calendar.usable.iter().map(|(f, u)| u - f).sum() };
+    let room = |b: &Block| -> u32 { b.group.days.usable.iter().map(|(f, u)| u - f).sum() };
     let have = blocks.iter().map(room).max().unwrap_or(0);
     let step = u32::from(request.installation.card.start_step_min.max(1));
     let needed = blocks.iter().map(|b| b.span().div_ceil(step) * step).sum();

@@ -11,7 +11,7 @@ pub use notices::Notice;
 
 use crate::account::season::{ANY_NIGHT, DemandFrom, SeasonDay, et0_of, is_due, replay, replay_start};
 use crate::controller::Card;
-use crate::controller::night::{self, Due, Night, Shortfall};
+use crate::controller::night::{self, Due, NightPlan, Shortfall};
 use crate::ground::application::{self, Cycles};
 use crate::ground::balance::RootZone;
 use crate::quantity::units::{Litres, LitresPerMinute, Millimetres, Minutes};
@@ -161,7 +161,7 @@ pub struct Tonight {
     /// The zones, by station number.
     pub zones: Vec<ZoneTonight>,
     /// The night.
-    pub night: Night,
+    pub night: NightPlan,
     /// What the reader must know.
     pub notices: Vec<Notice>,
 }
@@ -304,7 +304,7 @@ fn next_due(zone: &ResolvedZone, climate: &Climate, date: Date, depletion: Milli
 }
 
 /// Takes over what the night could hold.
-fn apply_night(row: &mut ZoneTonight, night: &Night) {
+fn apply_night(row: &mut ZoneTonight, night: &NightPlan) {
     let number = row.zone.number;
     let runs: Vec<_> = night.layout.runs.iter().filter(|r| r.number == number).collect();
     if let Some(first) = runs.first() {

@@ -3,7 +3,7 @@
 use super::ZoneTonight;
 use crate::account::season::replay_start;
 use crate::controller::Card;
-use crate::controller::night::Night;
+use crate::controller::night::NightPlan;
 use crate::quantity::units::{Celsius, LitresPerMinute};
 use crate::site::Site;
 use crate::weather::climate::Climate;
@@ -68,7 +68,7 @@ pub(super) fn of(
     rows: &[ZoneTonight],
     climate: &Climate,
     date: Date,
-    night: &Night,
+    night: &NightPlan,
 ) -> Vec<Notice> {
     let mut notices = Vec::new();
     match climate.span() {

@@ -23,6 +23,14 @@ pub struct Program {
     pub repeat: Option<Repeat>,
 }
 
+impl Program {
+    /// Whether it runs anything: it is on, and has a start and a run time.
+    #[must_use]
+    pub fn waters(&self) -> bool {
+        self.active && !self.starts.is_empty() && self.run_times.iter().any(|(_, seconds)| *seconds > 0)
+    }
+}
+
 /// A program that runs again and again from each start until an end time.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Repeat {

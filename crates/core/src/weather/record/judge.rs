@@ -4,7 +4,7 @@
 
 use super::{RawDay, Variable};
 use crate::weather::Station;
-use crate::weather::quality::{self, Severity};
+use crate::weather::quality::{self, FlagSeverity};
 use jiff::civil::Date;
 
 /// Days with the very same value from which a sensor is doubted: whole degrees may repeat by chance.
@@ -173,7 +173,7 @@ fn by_itself(day: &RawDay, station: &Station, flags: &mut Vec<Flag>) {
     }
 }
 
-fn rule_of(finding: &quality::Finding, day: &RawDay) -> Rule {
+fn rule_of(finding: &quality::QualityFlag, day: &RawDay) -> Rule {
     use quality::Input;
     let crossed =
         |low: Variable, high: Variable| matches!((day.get(low), day.get(high)), (Some(a), Some(b)) if a > b);
@@ -182,16 +182,16 @@ fn rule_of(finding: &quality::Finding, day: &RawDay) -> Rule {
             Rule::Order
         }
         (Input::HumidityMin, _) if crossed(Variable::HumidityMin, Variable::HumidityMax) => Rule::Order,
-        (Input::TemperatureMax, Severity::Doubt) => Rule::WideRange,
-        (Input::DewPoint, Severity::Fault) if crossed(Variable::DewPoint, Variable::TemperatureMax) => {
+        (Input::TemperatureMax, FlagSeverity::Doubt) => Rule::WideRange,
+        (Input::DewPoint, FlagSeverity::Fault) if crossed(Variable::DewPoint, Variable::TemperatureMax) => {
             Rule::DewAboveAir
         }
-        (Input::Solar, Severity::Fault) if day.get(Variable::Solar).is_some_and(|v| v > 0.0) => {
+        (Input::Solar, FlagSeverity::Fault) if day.get(Variable::Solar).is_some_and(|v| v > 0.0) => {
             Rule::AboveTheSky
         }
-        (Input::Solar, Severity::Doubt) => Rule::AboveClearSky,
-        (Input::Wind, Severity::Doubt) => Rule::Storm,
-        (Input::Rain, Severity::Doubt) => Rule::RareRain,
+        (Input::Solar, FlagSeverity::Doubt) => Rule::AboveClearSky,
+        (Input::Wind, FlagSeverity::Doubt) => Rule::Storm,
+        (Input::Rain, FlagSeverity::Doubt) => Rule::RareRain,
         _ => Rule::Range,
     }
 }
@@ -423,7 +423,7 @@ mod tests {
                 let effective = day.effective();
                 if let Some(weather) = effective.weather() {
                     let again = quality::check_day(&weather, &station());
-                    prop_assert!(again.iter().all(|f| f.severity == Severity::Doubt), "{again:?}");
+                    prop_assert!(again.iter().all(|f| f.severity == FlagSeverity::Doubt), "{again:?}");
                 }
             }
         }

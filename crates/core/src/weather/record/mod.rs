@@ -1,15 +1,15 @@
 //! A weather record as it came: values by day and variable, of several sources, with what each
 //! value is worth. The original is never changed; judgement is computed and people may overrule it.
 
+mod combine;
 mod compare;
 mod hours;
 mod judge;
-mod weave;
 
+pub use combine::{CombinedRecord, Source, SourceKind, VariableGroup, combine};
 pub use compare::{Comparison, compare, distance_km};
 pub use hours::{HOUR_VARIABLES, HourFlag, HourRule, HourVariable, RawHour, days_of, examine_hours};
 pub use judge::{Flag, Rule, examine};
-pub use weave::{Group, Source, SourceKind, Woven, weave};
 
 use crate::quantity::units::{Celsius, Kilopascals, MegajoulesPerSquareMetre, MetresPerSecond, Millimetres};
 use crate::weather::DayWeather;

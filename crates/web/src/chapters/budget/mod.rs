@@ -1,6 +1,6 @@
 //! Budget: the percentages of a box, the error they leave, what lessens it, and this week's value.
 
-mod figures;
+mod results;
 mod view;
 
 use crate::page::box_version::{BoxVersion, Sayings};
@@ -10,7 +10,7 @@ use crate::server::session::{Fields, flash};
 use crate::site::context::{AtSite, EditorAt};
 use crate::site::workbench::Workbench;
 use actix_web::{HttpResponse, get, post, web};
-use figures::Figures;
+use results::Results;
 use std::sync::Arc;
 use upland_core::advice::budget::{Base, RainRule, budget, improvements, needs, week, with_best};
 use upland_core::advice::findings::faults;
@@ -65,7 +65,7 @@ async fn budget_page(
     let rain = query.rain();
     let shared = here.state.clone();
     let drawn = web::block(move || {
-        let figures = Figures::of(&shared, &bench, rain)?;
+        let figures = Results::of(&shared, &bench, rain)?;
         BudgetPage::new(
             frame,
             &bench,

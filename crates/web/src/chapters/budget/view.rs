@@ -1,6 +1,6 @@
 //! View models of the budget page.
 
-use super::figures::Figures;
+use super::results::Results;
 use crate::page::frame::Frame;
 use crate::page::quantities::{capital, depth, in_words, plain, short_date, volume};
 use crate::page::working::{Working, working};
@@ -9,7 +9,7 @@ use crate::site::workbench::Workbench;
 use askama::Template;
 use jiff::civil::Date;
 use upland_core::advice::budget::{
-    Budget, Improvement, Knob, Move, RainRule, SchoolResult, WeekAdvice, ZoneBudget,
+    Budget, Improvement, Move, PercentageSlot, RainRule, SchoolResult, WeekAdvice, ZoneBudget,
 };
 use upland_core::codes::Coded;
 use upland_core::controller::schedule::{Percentages, Settings};
@@ -129,23 +129,25 @@ fn percent(value: f64) -> String {
     format!("{} %", plain(100.0 * value, 0))
 }
 
-fn knob_name(knob: Knob, settings: &Settings) -> String {
+fn knob_name(knob: PercentageSlot, settings: &Settings) -> String {
     match knob {
-        Knob::Box => "Whole box".to_owned(),
-        Knob::Program(p) => format!("Program {}", settings.programs.get(p).map_or("", |p| p.name.as_str())),
+        PercentageSlot::Box => "Whole box".to_owned(),
+        PercentageSlot::Program(p) => {
+            format!("Program {}", settings.programs.get(p).map_or("", |p| p.name.as_str()))
+        }
     }
 }
 
 /// "A 40 %, B 20 %" of some knobs.
-fn knob_words(knobs: &[Knob], values: &[Option<u16>], settings: &Settings) -> String {
+fn knob_words(knobs: &[PercentageSlot], values: &[Option<u16>], settings: &Settings) -> String {
     let words: Vec<String> = knobs
         .iter()
         .zip(values)
         .map(|(knob, value)| {
             let value = value.map_or("off".to_owned(), |v| format!("{v} %"));
             match knob {
-                Knob::Box => value,
-                Knob::Program(p) => {
+                PercentageSlot::Box => value,
+                PercentageSlot::Program(p) => {
                     format!("{} {value}", settings.programs.get(*p).map_or("", |p| p.name.as_str()))
                 }
             }
@@ -166,7 +168,7 @@ pub(super) fn with_week(settings: &Settings, advice: &WeekAdvice, date: Date) ->
         }
         Percentages::Program(values) => {
             for (k, knob) in advice.knobs.iter().enumerate() {
-                if let (Knob::Program(program), Some(p)) = (knob, of(k))
+                if let (PercentageSlot::Program(program), Some(p)) = (knob, of(k))
                     && let Some(slot) = values.get_mut(*program)
                 {
                     *slot = p;
@@ -278,8 +280,8 @@ impl Maker<'_> {
                         .knobs
                         .iter()
                         .map(|knob| match knob {
-                            Knob::Box => Some(record.settings.percentages.of(0, from)),
-                            Knob::Program(p) => Some(record.settings.percentages.of(*p, from)),
+                            PercentageSlot::Box => Some(record.settings.percentages.of(0, from)),
+                            PercentageSlot::Program(p) => Some(record.settings.percentages.of(*p, from)),
                         })
                         .collect()
                 });
@@ -327,11 +329,11 @@ impl BudgetPage {
         frame: Frame,
         bench: &Workbench,
         versions: &[SettingsRecord],
-        (figures, rain): (&Figures, RainRule),
+        (figures, rain): (&Results, RainRule),
         month: Option<Month>,
         zone: Option<u16>,
     ) -> Result<Self, PageError> {
-        let Figures { needed, found, advice, .. } = figures;
+        let Results { needed, found, advice, .. } = figures;
         let settings = bench.settings();
         let maker = Maker { bench, settings: &settings, rain };
         let (year, climate) = (bench.today.year(), &bench.climate);
@@ -477,7 +479,7 @@ mod tests {
             fixture::frame(),
             &bench,
             &history,
-            (&Figures::compute(&bench, rain), rain),
+            (&Results::compute(&bench, rain), rain),
             month,
             zone,
         )
@@ -513,7 +515,7 @@ mod tests {
         settings.percentages = Percentages::Month(upland_core::quantity::month::ByMonth::all(100));
         let advice = WeekAdvice {
             from: bench.today,
-            knobs: vec![Knob::Box],
+            knobs: vec![PercentageSlot::Box],
             best: vec![Some(70)],
             set: vec![100],
             zones: Vec::new(),

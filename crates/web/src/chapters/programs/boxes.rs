@@ -4,7 +4,7 @@ use super::BoxPage;
 use super::{BoxHead, Tab};
 use crate::page::card_form;
 use crate::page::forms::base_version;
-use crate::page::forms::{Field, FieldError, Form, Group, Kind, Reader};
+use crate::page::forms::{Field, FieldError, FieldGroup, FieldKind, Form, Reader};
 use crate::page::frame::{Chapter, Frame};
 use crate::page::merge::Merged;
 use crate::server::download::attachment;
@@ -49,9 +49,9 @@ async fn new_page(
 ) -> Result<HttpResponse, PageError> {
     let _loaded = Arc::clone(&here.facts);
     let cards = card_choices(&here.state).await?;
-    let kind = Field { kind: Kind::Choice(cards), ..Field::text("card", "Kind of box") };
+    let kind = Field { kind: FieldKind::Choice(cards), ..Field::text("card", "Kind of box") };
     let form = Form {
-        groups: vec![Group {
+        groups: vec![FieldGroup {
             legend: "Box",
             fields: vec![
                 Field::text("place", "Where it hangs"),
@@ -123,7 +123,7 @@ struct Drawn<'a> {
 }
 
 fn form() -> Form {
-    let mut groups = vec![Group { legend: "Box", fields: vec![Field::text("place", "Where it hangs")] }];
+    let mut groups = vec![FieldGroup { legend: "Box", fields: vec![Field::text("place", "Where it hangs")] }];
     groups.extend(card_form::groups());
     Form { groups }
 }

@@ -10,7 +10,7 @@ use crate::site::workbench::Workbench;
 use actix_web::{HttpResponse, get, post, web};
 use jiff::{Timestamp, ToSpan};
 use upland_core::controller::schedule::expand;
-use upland_formats::calendar::{About, write};
+use upland_formats::runs_ics::{About, write};
 
 pub(super) fn routes(config: &mut web::ServiceConfig) {
     config.service(download_runs).service(subscribe).service(renew);

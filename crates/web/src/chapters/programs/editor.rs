@@ -1,7 +1,7 @@
 //! The settings page: enter, see, mend, save.
 
 use super::BoxPage;
-use super::texts::{self, TextError, Texts};
+use super::settings_form::{self, TextError, Texts};
 use super::timeline::Zoom;
 use super::view::{self, FieldsView, LiveView};
 use super::{BoxHead, Tab};
@@ -106,7 +106,7 @@ impl Drawing {
     /// Settings as they are.
     fn of(settings: Settings, version: i32, look: Look) -> Self {
         Self {
-            texts: texts::texts(&settings),
+            texts: settings_form::texts(&settings),
             errors: Vec::new(),
             settings: Some(settings),
             version,
@@ -220,7 +220,7 @@ async fn draft(
     let look = Look::of(&fields, bench.today)?;
     let version = base_version(&fields)?;
     let wanted = request.headers().get("x-part").and_then(|v| v.to_str().ok()).unwrap_or("page").to_owned();
-    let read = texts::read(&fields, &bench.installation.card, bench.today);
+    let read = settings_form::read(&fields, &bench.installation.card, bench.today);
     if wanted == "live" {
         return match &read {
             Ok(settings) => page(&*live(&here, &bench, settings, look).await?),
@@ -231,7 +231,7 @@ async fn draft(
         Err(errors) => Drawing::typed(fields.0.clone(), errors, version, look),
         Ok(settings) => {
             let (id, bench) = (fields.get("mend").to_owned(), Arc::clone(&bench));
-            let (settings, message) = web::block(move || mended(&bench, settings, &id)).await?;
+            let (settings, message) = web::block(move || remedied(&bench, settings, &id)).await?;
             Drawing { message, ..Drawing::of(settings, version, look) }
         }
     };
@@ -243,16 +243,16 @@ async fn draft(
 }
 
 /// Does the action of a finding, if it is still there.
-fn mended(bench: &Workbench, settings: Settings, id: &str) -> (Settings, String) {
+fn remedied(bench: &Workbench, settings: Settings, id: &str) -> (Settings, String) {
     if id.is_empty() {
         return (settings, String::new());
     }
     let found = check(&bench.installation, &settings, bench.today);
-    let Some(mend) = found.iter().find(|f| f.id() == id).and_then(|f| f.mend.as_ref()) else {
+    let Some(remedy) = found.iter().find(|f| f.id() == id).and_then(|f| f.remedy.as_ref()) else {
         return (settings, "That finding is gone already; nothing was changed.".into());
     };
-    let words = bench.names(&settings).mend(mend);
-    let changed = mend.apply(&bench.installation, &settings).canonical();
+    let words = bench.names(&settings).remedy(remedy);
+    let changed = remedy.apply(&bench.installation, &settings).canonical();
     (changed, format!("{words}: done. Nothing is stored until you save."))
 }
 
@@ -280,7 +280,7 @@ async fn save(
     let look = Look::of(&fields, bench.today)?;
     let base = base_version(&fields)?;
     let reason = fields.get("reason").to_owned();
-    let settings = match texts::read(&fields, &bench.installation.card, bench.today) {
+    let settings = match settings_form::read(&fields, &bench.installation.card, bench.today) {
         Ok(settings) => settings,
         Err(errors) => {
             let refused =
@@ -324,15 +324,16 @@ fn together(
     yours: &Settings,
     theirs: &SettingsRecord,
 ) -> Drawing {
-    let started = started.map(texts::texts).unwrap_or_default();
-    let (merged, both) = three_way(&started, &texts::texts(yours), &texts::texts(&theirs.settings));
+    let started = started.map(settings_form::texts).unwrap_or_default();
+    let (merged, both) =
+        three_way(&started, &settings_form::texts(yours), &settings_form::texts(&theirs.settings));
     // Lines that were both readable stay so when they are put together.
-    let read = texts::read(&Fields(merged.clone()), &bench.installation.card, bench.today);
+    let read = settings_form::read(&Fields(merged.clone()), &bench.installation.card, bench.today);
     let (errors, settings) = match read {
         Ok(settings) => (Vec::new(), Some(settings)),
         Err(errors) => (errors, None),
     };
-    let mut names: Vec<String> = both.iter().map(|n| texts::label(n)).collect();
+    let mut names: Vec<String> = both.iter().map(|n| settings_form::label(n)).collect();
     names.dedup();
     let lines = if names.is_empty() {
         "; no line was changed by both".to_owned()

@@ -7,10 +7,11 @@ mod history;
 mod law;
 mod manual;
 mod plan;
+mod settings_form;
 mod sheet;
-mod texts;
 mod timeline;
 mod view;
+mod walk;
 pub(crate) mod words;
 
 use crate::page::frame::{Chapter, Frame};
@@ -28,6 +29,7 @@ pub(crate) fn routes(config: &mut web::ServiceConfig) {
         .configure(history::routes)
         .configure(law::routes)
         .configure(sheet::routes)
+        .configure(walk::routes)
         .configure(calendar::routes)
         .configure(manual::routes);
 }

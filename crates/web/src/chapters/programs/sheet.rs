@@ -1,9 +1,9 @@
-//! The door sheet of a whole box on one page, and the same as a walk in the order in which such
-//! boxes are keyed, with ticks.
+//! The door sheet of a whole box on one page.
 
 use super::BoxPage;
 use super::{BoxHead, Tab};
 use crate::page::frame::Frame;
+use crate::page::law_words::{exempt_words, rule_words};
 use crate::page::quantities::length_of_time;
 use crate::server::error::{PageError, page};
 use crate::site::context::AtSite;
@@ -12,28 +12,23 @@ use actix_web::{HttpRequest, HttpResponse, get, web};
 use askama::Template;
 use qrcode::QrCode;
 use qrcode::render::svg;
-use upland_core::controller::schedule::{Percentages, Program, Settings, days_in_words};
+use std::sync::Arc;
+use upland_core::controller::ordinance::{Applied, HouseNumber};
+use upland_core::controller::schedule::{
+    Days, Percentages, Program, Settings, StationSetting, days_in_words,
+};
+use upland_store::settings::SettingsRecord;
 
 pub(super) fn routes(config: &mut web::ServiceConfig) {
-    config.service(door_sheet).service(key_in_walk);
+    config.service(door_sheet);
 }
 
 /// Said on every sheet of a box.
-const CAUTIONS: [&str; 4] = [
+pub(super) const CAUTIONS: [&str; 4] = [
     "Power off before the box is opened. Work on the low-voltage side only; mains belong to a licensed electrician.",
     "Stand on firm ground; use a ladder only when somebody holds it.",
     "In frost, spray ices paving and steps: hold the programs.",
     "Local watering rules and the maker's instructions come before this sheet.",
-];
-
-/// What is done before anything is keyed, so that nothing old runs on.
-const CLEAN_BOX: [&str; 6] = [
-    "Note what is in the box now, program by program, and keep it as the version as found.",
-    "Clear every start time of every program, also of those that look empty.",
-    "Set every run time to nothing in every program.",
-    "Set every percentage to 100 %.",
-    "End rain delays and bypasses, and clear pauses and days on which nothing runs.",
-    "Run the box through a day on its own display, if it can show one: nothing may run.",
 ];
 
 struct ProgramLine {
@@ -92,19 +87,19 @@ fn program_line(bench: &Workbench, settings: &Settings, index: usize, program: &
     }
 }
 
-/// Settings of the whole box in words, those that are set.
-fn whole_box(settings: &Settings) -> Vec<String> {
+/// The days on which nothing runs, in words.
+pub(super) fn never_words(settings: &Settings) -> Option<String> {
+    let never = Days::Weekdays(settings.never_days);
+    settings.never_days.contains(&true).then(|| format!("Nothing runs on {}", days_in_words(never)))
+}
+
+/// What else is set for the whole box, in words.
+pub(super) fn rest_of_box(settings: &Settings) -> Vec<String> {
     let mut lines = Vec::new();
     match settings.delay_s {
         0 => {}
         d if d > 0 => lines.push(format!("Pause of {} between stations", length_of_time(d.unsigned_abs()))),
         d => lines.push(format!("Stations overlap by {}", length_of_time(d.unsigned_abs()))),
-    }
-    if settings.never_days.contains(&true) {
-        lines.push(format!(
-            "Nothing runs on {}",
-            days_in_words(upland_core::controller::schedule::Days::Weekdays(settings.never_days))
-        ));
     }
     if let Some(hours) = settings.omit_hours {
         let (from, until) = (hours.from.strftime("%H:%M"), hours.until.strftime("%H:%M"));
@@ -119,95 +114,74 @@ fn whole_box(settings: &Settings) -> Vec<String> {
     lines
 }
 
+/// What a station does beside watering.
+pub(super) fn extras(setting: &StationSetting) -> Vec<&'static str> {
+    let all = [
+        (setting.lighting, "lighting"),
+        (setting.master_valve, "master valve"),
+        (setting.pump, "pump"),
+        (setting.ignores_sensors, "ignores sensors"),
+    ];
+    all.into_iter().filter(|(on, _)| *on).map(|(_, what)| what).collect()
+}
+
+/// Which version a sheet shows.
+pub(super) fn version_words(bench: &Workbench) -> String {
+    let words = |record: &SettingsRecord| {
+        let saved = record.saved_at.to_zoned(bench.installation.tz.clone());
+        format!("version {} of {}, {}", record.version, saved.strftime("%-d %b %Y"), record.saved_by)
+    };
+    bench.saved().map_or_else(|| "nothing recorded yet".to_owned(), words)
+}
+
+fn percent_words(settings: &Settings) -> String {
+    match &settings.percentages {
+        Percentages::Box(value) => format!("{value} % for the whole box"),
+        Percentages::Program(_) => String::new(),
+        Percentages::Month(values) => {
+            let words: Vec<String> =
+                values.months().map(|(month, v)| format!("{} {v}", month.short())).collect();
+            words.join(", ") + " %"
+        }
+    }
+}
+
+/// An ordinance as the site keeps to it.
+fn law_line(applied: &Applied) -> String {
+    let house = if applied.house == HouseNumber::Even { "even" } else { "odd" };
+    let ordinance = &applied.ordinance;
+    let rules: Vec<String> = ordinance.rules.iter().map(rule_words).collect();
+    format!("{} ({house} house number): {} {}", ordinance.name, rules.join(" "), exempt_words(ordinance))
+}
+
 fn build(bench: &Workbench) -> Result<SheetView, PageError> {
     let settings = bench.settings();
     let names = bench.names(&settings);
-    let runs = |p: &&Program| p.active && !p.starts.is_empty() && !p.run_times.is_empty();
-    let off: Vec<String> = settings.programs.iter().filter(|p| !runs(p)).map(|p| p.name.clone()).collect();
-    let version = match bench.saved() {
-        Some(s) => format!(
-            "version {} of {}, {}",
-            s.version,
-            s.saved_at.to_zoned(bench.installation.tz.clone()).strftime("%-d %b %Y"),
-            s.saved_by
-        ),
-        None => "nothing recorded yet".to_owned(),
+    let programs = settings.programs.iter().enumerate();
+    let off: Vec<&str> = settings.programs.iter().filter(|p| !p.waters()).map(|p| p.name.as_str()).collect();
+    let cycle = |(cycle, soak)| format!("{}, soak {}", length_of_time(cycle), length_of_time(soak));
+    let station = |(n, s): &(u16, StationSetting)| StationLine {
+        name: names.station(*n),
+        cycle: s.cycle_and_soak_s.map_or(String::new(), cycle),
+        extras: extras(s).join(", "),
     };
-    let station_line = |(n, s): &(u16, upland_core::controller::schedule::StationSetting)| {
-        let mut extras = Vec::new();
-        for (on, what) in [
-            (s.lighting, "lighting"),
-            (s.master_valve, "master valve"),
-            (s.pump, "pump"),
-            (s.ignores_sensors, "ignores sensors"),
-        ] {
-            if on {
-                extras.push(what);
-            }
-        }
-        StationLine {
-            name: names.station(*n),
-            cycle: s
-                .cycle_and_soak_s
-                .map_or(String::new(), |(c, k)| format!("{}, soak {}", length_of_time(c), length_of_time(k))),
-            extras: extras.join(", "),
-        }
-    };
+    let window = bench.installation.window;
     Ok(SheetView {
         place: bench.controller()?.place.clone(),
         site: bench.loaded.site.site.name.clone(),
         card: bench.installation.card.name.clone(),
-        version,
+        version: version_words(bench),
         reason: bench.saved().map_or(String::new(), |s| s.reason.clone()),
-        window: format!(
-            "{} to {}",
-            bench.installation.window.from.strftime("%H:%M"),
-            bench.installation.window.until.strftime("%H:%M")
-        ),
-        programs: settings
-            .programs
-            .iter()
-            .enumerate()
-            .filter(|(_, p)| runs(p))
+        window: format!("{} to {}", window.from.strftime("%H:%M"), window.until.strftime("%H:%M")),
+        programs: programs
+            .filter(|(_, p)| p.waters())
             .map(|(i, p)| program_line(bench, &settings, i, p))
             .collect(),
         off: off.join(", "),
-        percent: match &settings.percentages {
-            Percentages::Box(value) => format!("{value} % for the whole box"),
-            Percentages::Program(_) => String::new(),
-            Percentages::Month(values) => {
-                let words: Vec<String> =
-                    values.months().map(|(month, v)| format!("{} {v}", month.short())).collect();
-                words.join(", ") + " %"
-            }
-        },
-        stations: settings.stations.iter().map(station_line).collect(),
-        whole_box: whole_box(&settings),
-        law: bench
-            .installation
-            .law
-            .applied
-            .iter()
-            .flat_map(|a| {
-                let house = if a.house == upland_core::controller::ordinance::HouseNumber::Even {
-                    "even"
-                } else {
-                    "odd"
-                };
-                let rules = a
-                    .ordinance
-                    .rules
-                    .iter()
-                    .map(crate::page::law_words::rule_words)
-                    .collect::<Vec<_>>()
-                    .join(" ");
-                [format!(
-                    "{} ({house} house number): {rules} {}",
-                    a.ordinance.name,
-                    crate::page::law_words::exempt_words(&a.ordinance)
-                )]
-            })
-            .collect(),
+        percent: percent_words(&settings),
+        stations: settings.stations.iter().map(station).collect(),
+        whole_box: never_words(&settings).into_iter().chain(rest_of_box(&settings)).collect(),
+        law: bench.installation.law.applied.iter().map(law_line).collect(),
         cautions: CAUTIONS.to_vec(),
     })
 }
@@ -233,7 +207,7 @@ struct SheetPage {
     frame: Frame,
     head: BoxHead,
     view: SheetView,
-    qr: String,
+    qr: Arc<String>,
     address: String,
     calendar: String,
 }
@@ -246,209 +220,26 @@ async fn door_sheet(
 ) -> Result<HttpResponse, PageError> {
     let bench = here.workbench(path.1).await?;
     let address = address(&request, &bench.path());
+    let code = address.clone();
+    let qr = here.once(format!("code of {address}"), 10, move |_| qr(&code)).await?;
     let token = &bench.site_box()?.record.calendar_token;
     page(&SheetPage {
         frame: bench.frame(&here, "door sheet")?,
         head: bench.head(Tab::Sheet)?,
         view: build(&bench)?,
-        qr: qr(&address)?,
+        qr,
         calendar: self::address(&request, &format!("/calendar/{token}.ics")),
         address,
-    })
-}
-
-/// A thing to key, with its tick.
-struct Step {
-    id: String,
-    text: String,
-    detail: String,
-}
-
-struct Stage {
-    title: &'static str,
-    why: &'static str,
-    steps: Vec<Step>,
-}
-
-#[derive(Template)]
-#[template(path = "chapters/programs/walk.html")]
-struct WalkPage {
-    frame: Frame,
-    head: BoxHead,
-    key: String,
-    version: String,
-    stages: Vec<Stage>,
-    clean: Vec<&'static str>,
-    cautions: Vec<&'static str>,
-}
-
-/// The settings in the order in which such boxes are keyed: clock, starts, minutes, days,
-/// percentage, sensors, then back to automatic.
-fn stages(bench: &Workbench) -> Vec<Stage> {
-    let settings = bench.settings();
-    let names = bench.names(&settings);
-    let active: Vec<(usize, &Program)> = settings
-        .programs
-        .iter()
-        .enumerate()
-        .filter(|(_, p)| p.active && !p.starts.is_empty() && !p.run_times.is_empty())
-        .collect();
-    let off: Vec<String> = settings
-        .programs
-        .iter()
-        .filter(|p| active.iter().all(|(_, a)| a.name != p.name))
-        .map(|p| p.name.clone())
-        .collect();
-    let step = |id: String, text: String, detail: String| Step { id, text, detail };
-    let mut starts: Vec<Step> = active
-        .iter()
-        .map(|(i, p)| {
-            let times: Vec<String> = p.starts.iter().map(|t| t.strftime("%H:%M").to_string()).collect();
-            let mut detail = "every other start of this program cleared".to_owned();
-            if let Some(repeat) = p.repeat {
-                detail = format!(
-                    "repeats until {}, pause {}",
-                    repeat.until.strftime("%H:%M"),
-                    length_of_time(repeat.pause_s)
-                );
-            }
-            step(format!("starts-{i}"), format!("Program {}: {}", p.name, times.join(", ")), detail)
-        })
-        .collect();
-    if !off.is_empty() {
-        starts.push(step(
-            "starts-off".into(),
-            format!("Programs {}: no start", off.join(", ")),
-            "hidden old starts cleared".into(),
-        ));
-    }
-    let minutes = active
-        .iter()
-        .flat_map(|(i, p)| p.run_times.iter().map(move |(n, s)| (*i, p.name.clone(), *n, *s)))
-        .map(|(i, program, n, s)| {
-            let cycle = settings.station(n).cycle_and_soak_s;
-            let detail = cycle.map_or(String::new(), |(c, k)| {
-                format!("cycles of {}, soak {}", length_of_time(c), length_of_time(k))
-            });
-            step(
-                format!("minutes-{i}-{n}"),
-                format!("Program {program}, {}: {}", names.station(n), length_of_time(s)),
-                detail,
-            )
-        })
-        .collect();
-    let days = active
-        .iter()
-        .map(|(i, p)| {
-            step(format!("days-{i}"), format!("Program {}: {}", p.name, days_in_words(p.days)), String::new())
-        })
-        .chain(settings.never_days.contains(&true).then(|| {
-            step(
-                "never".into(),
-                whole_box(&settings).into_iter().find(|l| l.starts_with("Nothing")).unwrap_or_default(),
-                String::new(),
-            )
-        }))
-        .collect();
-    let percentage = match &settings.percentages {
-        Percentages::Box(v) => vec![step("percent".into(), format!("Whole box: {v} %"), String::new())],
-        Percentages::Program(values) => active
-            .iter()
-            .map(|(i, p)| {
-                step(
-                    format!("percent-{i}"),
-                    format!("Program {}: {} %", p.name, values.get(*i).copied().unwrap_or(100)),
-                    String::new(),
-                )
-            })
-            .collect(),
-        Percentages::Month(values) => values
-            .months()
-            .map(|(month, v)| {
-                let id = format!("percent-{}", month.number());
-                step(id, format!("{}: {v} %", month.name()), String::new())
-            })
-            .collect(),
-    };
-    let mut sensors: Vec<Step> = settings
-        .stations
-        .iter()
-        .filter(|(_, s)| s.master_valve || s.pump || s.ignores_sensors || s.lighting)
-        .map(|(n, s)| {
-            let what = [
-                (s.master_valve, "master valve"),
-                (s.pump, "pump"),
-                (s.ignores_sensors, "ignores sensors"),
-                (s.lighting, "lighting"),
-            ];
-            let words: Vec<&str> = what.into_iter().filter(|(on, _)| *on).map(|(_, w)| w).collect();
-            step(
-                format!("station-{n}"),
-                format!("{}: {}", names.station(*n), words.join(", ")),
-                String::new(),
-            )
-        })
-        .collect();
-    if !bench.installation.card.sensor_ports.is_empty() {
-        sensors.push(step(
-            "bypass".into(),
-            "Sensors on, no bypass left".into(),
-            "the display shows whether one holds the box now".into(),
-        ));
-    }
-    let rest = whole_box(&settings).into_iter().enumerate().filter(|(_, l)| !l.starts_with("Nothing runs"));
-    sensors.extend(rest.map(|(i, line)| step(format!("box-{i}"), line, String::new())));
-    let now = bench.loaded.site.site.time_zone.clone();
-    vec![
-        Stage {
-            title: "Clock",
-            why: "Every start counts from it.",
-            steps: vec![step(
-                "clock".into(),
-                "Date, day of the week and time are right".into(),
-                format!("time zone {now}"),
-            )],
-        },
-        Stage { title: "Starts", why: "Each start runs its whole program once.", steps: starts },
-        Stage { title: "Minutes", why: "At 100 %; the box applies the percentage itself.", steps: minutes },
-        Stage { title: "Days", why: "", steps: days },
-        Stage { title: "Percentage", why: "", steps: percentage },
-        Stage { title: "Sensors and the rest", why: "", steps: sensors },
-        Stage {
-            title: "Back to automatic",
-            why: "A box left off is the commonest dead landscape.",
-            steps: vec![
-                step("check".into(), "Read every program through once more".into(), String::new()),
-                step("auto".into(), "The box is on automatic".into(), String::new()),
-                step(
-                    "sheet".into(),
-                    "The new sheet is in the door, the old one taken along".into(),
-                    String::new(),
-                ),
-            ],
-        },
-    ]
-}
-
-#[get("/sites/{id}/boxes/{number}/walk")]
-async fn key_in_walk(here: AtSite, path: web::Path<(i64, u8)>) -> Result<HttpResponse, PageError> {
-    let bench = here.workbench(path.1).await?;
-    let version = bench.saved().map_or(0, |s| s.version);
-    page(&WalkPage {
-        frame: bench.frame(&here, "key in")?,
-        head: bench.head(Tab::Sheet)?,
-        // Ticks belong to a version: another one starts with none.
-        key: format!("walk-{}-{version}", bench.site_box()?.record.id),
-        version: build(&bench)?.version,
-        stages: stages(&bench),
-        clean: CLEAN_BOX.to_vec(),
-        cautions: CAUTIONS.to_vec(),
     })
 }
 
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    fn whole(settings: &Settings) -> Vec<String> {
+        never_words(settings).into_iter().chain(rest_of_box(settings)).collect()
+    }
     use crate::fixture;
     use upland_core::controller::schedule::Repeat;
 
@@ -480,28 +271,9 @@ mod tests {
     }
 
     #[test]
-    fn the_walk_goes_in_the_order_boxes_are_keyed() {
-        let bench = fixture::workbench();
-        let stages = stages(&bench);
-        let titles: Vec<&str> = stages.iter().map(|s| s.title).collect();
-        assert_eq!(
-            titles,
-            ["Clock", "Starts", "Minutes", "Days", "Percentage", "Sensors and the rest", "Back to automatic"]
-        );
-        assert_eq!(stages[1].steps[0].text, "Program A: 02:00, 04:00");
-        assert_eq!(stages[2].steps.len(), 6, "four zones, the ghost and the old program");
-        assert!(stages[5].steps.iter().any(|s| s.id == "bypass"), "the box has a sensor port");
-        let mut ids: Vec<&str> = stages.iter().flat_map(|s| s.steps.iter().map(|s| s.id.as_str())).collect();
-        let all = ids.len();
-        ids.sort_unstable();
-        ids.dedup();
-        assert_eq!(ids.len(), all, "every tick is its own");
-    }
-
-    #[test]
     fn what_is_set_for_the_whole_box_is_said_in_words() {
         let mut settings = Settings::clean(&upland_core::controller::twelve_stations());
-        assert_eq!(whole_box(&settings), Vec::<String>::new());
+        assert_eq!(whole(&settings), Vec::<String>::new());
         settings.delay_s = 90;
         settings.never_days[6] = true;
         settings.omit_hours = Some(upland_core::quantity::time::Hours {
@@ -511,15 +283,15 @@ mod tests {
         settings.off_season =
             Some(upland_core::controller::schedule::YearSpan { from: (11, 1), until: (3, 31) });
         settings.rain_delay = Some((jiff::civil::date(2026, 7, 10), 3));
-        insta::assert_snapshot!(whole_box(&settings).join("\n"), @r"
-        Pause of 1 min 30 s between stations
+        insta::assert_snapshot!(whole(&settings).join("\n"), @r"
         Nothing runs on Sun
+        Pause of 1 min 30 s between stations
         No start between 10:00 and 18:00
         Off-season 1 Nov to 31 Mar
         Rain delay of 3 days from 10 Jul 2026
         ");
         settings.delay_s = -5;
-        assert_eq!(whole_box(&settings)[0], "Stations overlap by 5 s");
+        assert_eq!(whole(&settings)[0], "Stations overlap by 5 s");
         settings.programs[0].repeat = Some(Repeat { until: jiff::civil::time(18, 0, 0, 0), pause_s: 1740 });
         let bench = fixture::workbench();
         let line = program_line(&bench, &settings, 0, &settings.programs[0]);

@@ -131,7 +131,7 @@ pub(super) struct FlowChart {
 /// One night by station.
 #[derive(Template)]
 #[template(path = "chapters/programs/night.svg", escape = "html")]
-pub(super) struct Night {
+pub(super) struct NightDrawing {
     pub height: u32,
     pub lanes_bottom: u32,
     pub lanes: Vec<Lane>,
@@ -352,7 +352,7 @@ pub(super) fn night(
     sensor_holds: &[SensorHolds],
     date: Date,
     editable: bool,
-) -> Option<Night> {
+) -> Option<NightDrawing> {
     let (begin, end) = (noon(date, names), noon(tomorrow(date), names));
     let mine: Vec<&ScheduledRun> = runs.iter().filter(|r| r.start >= begin && r.start < end).collect();
     let (first, last) = (mine.first()?.start, mine.iter().map(|r| r.end).max()?);
@@ -413,7 +413,7 @@ pub(super) fn night(
     let words = drawn_runs.iter().map(|r| r.title.clone()).collect::<Vec<_>>().join("; ");
     #[allow(clippy::cast_possible_truncation, clippy::cast_sign_loss, reason = "seconds of a day")]
     let span_s = secs(axis.from, axis.until) as u32;
-    Some(Night {
+    Some(NightDrawing {
         height: lanes_bottom + 18,
         lanes_bottom,
         lanes: lane_y.iter().map(|(n, y)| Lane { label: names.station(*n), y: *y }).collect(),

@@ -1,8 +1,8 @@
 //! View models of the settings page: the fields, and everything that is computed from them.
 
 use super::BoxPage;
-use super::texts::{self, TextError, Texts, label};
-use super::timeline::{self, FLOW_PX, Night, Shown, TableLine, Week, Zoom};
+use super::settings_form::{self, TextError, Texts, label};
+use super::timeline::{self, FLOW_PX, NightDrawing, Shown, TableLine, Week, Zoom};
 use super::words::{FindingWords, Names};
 use crate::page::quantities::span;
 use crate::page::quantities::{capital, depth, in_words, plain, volume};
@@ -155,7 +155,7 @@ pub(super) fn fields(bench: &Workbench, texts: &Texts, errors: &[TextError], may
         stations,
         percent: (card.percentage_scope == PercentageScope::Box).then(|| cell("percent".into())),
         months: if card.percentage_scope == PercentageScope::Month {
-            Month::ALL.into_iter().map(|m| (m.name(), cell(texts::month_field(m)))).collect()
+            Month::ALL.into_iter().map(|m| (m.name(), cell(settings_form::month_field(m)))).collect()
         } else {
             Vec::new()
         },
@@ -195,7 +195,7 @@ pub(super) struct LiveView {
     pub findings: Vec<FindingWords>,
     pub counts: String,
     pub week: Option<Week>,
-    pub night: Option<Night>,
+    pub night: Option<NightDrawing>,
     pub night_of: String,
     pub previous_week: Date,
     pub next_week: Date,
@@ -365,7 +365,7 @@ pub(super) fn unreadable(bench: &Workbench, errors: &[TextError], chosen: Date) 
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::chapters::programs::texts;
+    use crate::chapters::programs::settings_form;
     use crate::fixture;
     use jiff::civil::date;
 
@@ -406,7 +406,7 @@ mod tests {
     #[test]
     fn fields_show_what_the_card_has_and_keep_what_was_typed() {
         let bench = fixture::workbench();
-        let mut typed = texts::texts(&bench.settings());
+        let mut typed = settings_form::texts(&bench.settings());
         typed.insert("p0-starts".into(), "25:00".into());
         let errors = vec![("p0-starts".to_owned(), "not a time".to_owned())];
         let drawn = fields(&bench, &typed, &errors, true);

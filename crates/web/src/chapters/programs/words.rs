@@ -5,7 +5,7 @@ use crate::page::quantities::{length_of_time, span};
 use jiff::Timestamp;
 use jiff::civil::Date;
 use jiff::tz::TimeZone;
-use upland_core::advice::findings::{Cost, Finding, Kind, Mend, Place, Severity};
+use upland_core::advice::findings::{Cost, Finding, FindingKind, FindingPlace, Remedy, Severity};
 use upland_core::advice::planner::{
     Binding, ProgramReason, Proposal, Relax, Relaxation, Strategy, ZoneReason,
 };
@@ -30,7 +30,7 @@ pub(crate) struct FindingWords {
     pub text: String,
     pub cost: String,
     /// What the action does.
-    pub mend: Option<String>,
+    pub remedy: Option<String>,
 }
 
 fn day(date: Date) -> String {
@@ -70,11 +70,11 @@ impl Names<'_> {
         &self.installation.tz
     }
 
-    fn place(&self, place: Place) -> String {
+    fn place(&self, place: FindingPlace) -> String {
         match place {
-            Place::Box => "The box".to_owned(),
-            Place::Program(p) => format!("Program {}", self.program(p)),
-            Place::Start(p, s) => {
+            FindingPlace::Box => "The box".to_owned(),
+            FindingPlace::Program(p) => format!("Program {}", self.program(p)),
+            FindingPlace::Start(p, s) => {
                 let start = self.settings.programs.get(p).and_then(|p| p.starts.get(s));
                 format!(
                     "Program {}, start {}",
@@ -82,8 +82,8 @@ impl Names<'_> {
                     start.map_or(String::new(), |t| t.strftime("%H:%M").to_string())
                 )
             }
-            Place::Station(n) => capital(&self.station(n)),
-            Place::RunTime(p, n) => format!("Program {}, {}", self.program(p), self.station(n)),
+            FindingPlace::Station(n) => capital(&self.station(n)),
+            FindingPlace::RunTime(p, n) => format!("Program {}, {}", self.program(p), self.station(n)),
         }
     }
 
@@ -99,15 +99,15 @@ impl Names<'_> {
             place: self.place(finding.place),
             text: self.kind(&finding.kind, finding.place),
             cost: self.cost(finding),
-            mend: finding.mend.as_ref().map(|m| self.mend(m)),
+            remedy: finding.remedy.as_ref().map(|m| self.remedy(m)),
         }
     }
 
     // Long: one sentence for each kind of finding.
-    fn kind(&self, kind: &Kind, place: Place) -> String {
+    fn kind(&self, kind: &FindingKind, place: FindingPlace) -> String {
         match kind {
-            Kind::BeyondCard { message, .. } => format!("The box cannot hold this: {message}."),
-            Kind::RepeatedStarts { starts, needed } => format!(
+            FindingKind::BeyondCard { message, .. } => format!("The box cannot hold this: {message}."),
+            FindingKind::RepeatedStarts { starts, needed } => format!(
                 "{} starts, where {}. Each start runs the whole program again, not just one zone.",
                 capital(&in_words(*starts)),
                 if *needed == 1 {
@@ -116,32 +116,32 @@ impl Names<'_> {
                     format!("{} are enough", in_words(*needed))
                 }
             ),
-            Kind::Queues { minutes, behind, on } => format!(
+            FindingKind::Queues { minutes, behind, on } => format!(
                 "Waits up to {} for program {}, first on {}. It runs later than it says.",
                 span(minutes_f(*minutes)),
                 self.program(*behind),
                 day(*on)
             ),
-            Kind::OutsideWindow { from, until } => format!(
+            FindingKind::OutsideWindow { from, until } => format!(
                 "Runs outside the water window ({} to {}), first {} to {}.",
                 self.installation.window.from.strftime("%H:%M"),
                 self.installation.window.until.strftime("%H:%M"),
                 self.zoned(*from, "%a %-d %b %H:%M"),
                 self.clock(*until)
             ),
-            Kind::ForbiddenDay { ordinance, on } => {
+            FindingKind::ForbiddenDay { ordinance, on } => {
                 format!("Runs on a day that \"{ordinance}\" forbids, first on {}.", day(*on))
             }
-            Kind::ForbiddenHour { ordinance, at } => {
+            FindingKind::ForbiddenHour { ordinance, at } => {
                 format!(
                     "Runs in hours that \"{ordinance}\" forbids, first {}.",
                     self.zoned(*at, "%a %-d %b at %H:%M")
                 )
             }
-            Kind::TooManyDays { ordinance, days, most } => {
+            FindingKind::TooManyDays { ordinance, days, most } => {
                 format!("Runs on {days} days of a week; \"{ordinance}\" allows {most}.")
             }
-            Kind::SupplyExceeded { stations, flow: asked, elsewhere, supply, at } => {
+            FindingKind::SupplyExceeded { stations, flow: asked, elsewhere, supply, at } => {
                 let others = elsewhere.l_per_min() > 0.0;
                 format!(
                     "{}{} {} {}, the supply gives {}, first {}.{}",
@@ -160,10 +160,10 @@ impl Names<'_> {
                     }
                 )
             }
-            Kind::RoundsToZero { percentage } => {
+            FindingKind::RoundsToZero { percentage } => {
                 format!("At {percentage} % its minutes round to nothing; it never runs.")
             }
-            Kind::CycleTooLong { run_s, limit_s } => format!(
+            FindingKind::CycleTooLong { run_s, limit_s } => format!(
                 "Runs {} at a time; {} its soil and slope shed water.",
                 length_of_time(*run_s),
                 if *limit_s == 60 {
@@ -172,36 +172,36 @@ impl Names<'_> {
                     format!("after {}", length_of_time(*limit_s))
                 }
             ),
-            Kind::SoakTooShort { pause_s, needed_s } => {
+            FindingKind::SoakTooShort { pause_s, needed_s } => {
                 format!(
                     "Soaks {} between cycles and needs {}.",
                     length_of_time(*pause_s),
                     length_of_time(*needed_s)
                 )
             }
-            Kind::MinutesWithoutZone => {
+            FindingKind::MinutesWithoutZone => {
                 "Has minutes, but no zone is on this station: ghost watering, or a zone not yet described."
                     .into()
             }
-            Kind::ZoneWithoutMinutes => "No active program waters it.".into(),
-            Kind::NoStation => format!(
+            FindingKind::ZoneWithoutMinutes => "No active program waters it.".into(),
+            FindingKind::NoStation => format!(
                 "The box has {} stations; this zone cannot be wired to it.",
                 self.installation.card.stations
             ),
-            Kind::HiddenProgram => {
+            FindingKind::HiddenProgram => {
                 "Waters only what other programs water already: an old program left on.".into()
             }
-            Kind::EmptyProgram => "Is switched on and runs nothing.".into(),
-            Kind::OddPair { on } => format!(
+            FindingKind::EmptyProgram => "Is switched on and runs nothing.".into(),
+            FindingKind::OddPair { on } => format!(
                 "Odd dates run twice on end where a month has 31 days, next {} and the day after.",
                 day(*on)
             ),
-            Kind::PastSunrise { month, percentage, minutes } => format!(
+            FindingKind::PastSunrise { month, percentage, minutes } => format!(
                 "In {} the percentage of {percentage} % pushes the night {} past sunrise and window.",
                 month.name(),
                 span(minutes_f(*minutes))
             ),
-            Kind::ClockChange { on, removed } => {
+            FindingKind::ClockChange { on, removed } => {
                 if *removed {
                     format!(
                         "On {} the clock skips this hour; the start moves on by the hour.",
@@ -214,22 +214,22 @@ impl Names<'_> {
                     )
                 }
             }
-            Kind::NoFallbackMinutes => {
+            FindingKind::NoFallbackMinutes => {
                 "The box takes daily run times and has none to fall back on when they stay away.".into()
             }
-            Kind::NoMasterValve => {
-                let Place::Station(_) = place else { return String::new() };
+            FindingKind::NoMasterValve => {
+                let FindingPlace::Station(_) = place else { return String::new() };
                 "The box opens a master valve for other stations, not for this one: it runs without water."
                     .into()
             }
-            Kind::StoppedUnfelt { sensor, why } => format!("{sensor} stops it, but {}.", why.words()),
-            Kind::IgnoresSensor { sensor } => {
+            FindingKind::StoppedUnfelt { sensor, why } => format!("{sensor} stops it, but {}.", why.words()),
+            FindingKind::IgnoresSensor { sensor } => {
                 format!("It ignores the sensors, though it feels what {sensor} feels.")
             }
-            Kind::SensorNotWired { sensor, refusal } => {
+            FindingKind::SensorNotWired { sensor, refusal } => {
                 format!("{sensor} cannot be joined: {}.", crate::page::sensor_words::refusal(*refusal))
             }
-            Kind::WindowTooShort { sensor, set_min, needed_min } => format!(
+            FindingKind::WindowTooShort { sensor, set_min, needed_min } => format!(
                 "The cycle window of {sensor} is {}; the longest day's cycle and an hour need {}.",
                 span(f64::from(*set_min)),
                 span(minutes_f(*needed_min))
@@ -246,39 +246,39 @@ impl Names<'_> {
             .filter(|d| *d > 0)
             .map(|d| format!("{d} {} in four weeks", if d == 1 { "day" } else { "days" }));
         match finding.kind {
-            Kind::RepeatedStarts { .. }
-            | Kind::HiddenProgram
-            | Kind::MinutesWithoutZone
-            | Kind::CycleTooLong { .. } => {
+            FindingKind::RepeatedStarts { .. }
+            | FindingKind::HiddenProgram
+            | FindingKind::MinutesWithoutZone
+            | FindingKind::CycleTooLong { .. } => {
                 [litres, minutes].into_iter().flatten().collect::<Vec<_>>().join(", ")
             }
-            Kind::TooManyDays { .. } => String::new(),
-            Kind::Queues { .. } | Kind::SupplyExceeded { .. } => days.unwrap_or_default(),
+            FindingKind::TooManyDays { .. } => String::new(),
+            FindingKind::Queues { .. } | FindingKind::SupplyExceeded { .. } => days.unwrap_or_default(),
             _ => [minutes, days].into_iter().flatten().collect::<Vec<_>>().join(", "),
         }
     }
 
     /// What an action does, as a button says it.
-    pub fn mend(&self, mend: &Mend) -> String {
-        match mend {
-            Mend::KeepStarts { count: 1, .. } => "Keep the first start only".into(),
-            Mend::KeepStarts { count, .. } => format!("Keep the first {} starts", in_words(*count)),
-            Mend::MoveStart { to, .. } => format!("Start at {}", to.strftime("%H:%M")),
-            Mend::WorkBack { .. } => "Work every start back from the window's end".into(),
-            Mend::SetDays { days, .. } => format!("Run on {}", days_in_words(*days)),
-            Mend::SetCycle { cycle_s, soak_s, .. } => {
+    pub fn remedy(&self, remedy: &Remedy) -> String {
+        match remedy {
+            Remedy::KeepStarts { count: 1, .. } => "Keep the first start only".into(),
+            Remedy::KeepStarts { count, .. } => format!("Keep the first {} starts", in_words(*count)),
+            Remedy::MoveStart { to, .. } => format!("Start at {}", to.strftime("%H:%M")),
+            Remedy::WorkBack { .. } => "Work every start back from the window's end".into(),
+            Remedy::SetDays { days, .. } => format!("Run on {}", days_in_words(*days)),
+            Remedy::SetCycle { cycle_s, soak_s, .. } => {
                 format!("Cycles of {} with {} soak", length_of_time(*cycle_s), length_of_time(*soak_s))
             }
-            Mend::SplitStarts { count, apart_min, .. } => {
+            Remedy::SplitStarts { count, apart_min, .. } => {
                 format!("Split over {} starts, {apart_min} min apart", in_words(*count))
             }
-            Mend::ClearRunTime { .. } => "Take its minutes out".into(),
-            Mend::SwitchOff { program } => format!("Switch {} off", self.program(*program)),
-            Mend::OpenMasterValve { .. } => "Open the master valve with it".into(),
-            Mend::Sensors { ignored: true, .. } => "Let it ignore the sensors".into(),
-            Mend::Sensors { ignored: false, .. } => "Let it heed the sensors".into(),
-            Mend::RaiseRunTime { seconds, .. } => format!("Raise it to {}", length_of_time(*seconds)),
-            Mend::FitCard => "Take the nearest that the box can hold".into(),
+            Remedy::ClearRunTime { .. } => "Take its minutes out".into(),
+            Remedy::SwitchOff { program } => format!("Switch {} off", self.program(*program)),
+            Remedy::OpenMasterValve { .. } => "Open the master valve with it".into(),
+            Remedy::Sensors { ignored: true, .. } => "Let it ignore the sensors".into(),
+            Remedy::Sensors { ignored: false, .. } => "Let it heed the sensors".into(),
+            Remedy::RaiseRunTime { seconds, .. } => format!("Raise it to {}", length_of_time(*seconds)),
+            Remedy::FitCard => "Take the nearest that the box can hold".into(),
         }
     }
 
@@ -454,7 +454,7 @@ mod tests {
                     f.place,
                     f.text,
                     f.cost,
-                    f.mend.as_deref().unwrap_or("-")
+                    f.remedy.as_deref().unwrap_or("-")
                 )
             })
             .collect::<Vec<_>>()
@@ -478,7 +478,7 @@ mod tests {
             Names { installation: &installation, settings: &settings, units: UnitSystem::UsCustomary };
         let at: Timestamp = "2026-07-14T03:30:00Z".parse().unwrap();
         let law = || "Larkrigg".to_owned();
-        let supplied = |stations, elsewhere| Kind::SupplyExceeded {
+        let supplied = |stations, elsewhere| FindingKind::SupplyExceeded {
             stations,
             flow: LitresPerMinute::from_us_gpm(30.0),
             elsewhere: LitresPerMinute::from_us_gpm(elsewhere),
@@ -486,53 +486,53 @@ mod tests {
             at,
         };
         let kinds = [
-            Kind::BeyondCard { path: "programs".into(), message: "has 5; the box has 3".into() },
-            Kind::ForbiddenDay { ordinance: law(), on: date(2026, 7, 14) },
-            Kind::ForbiddenHour { ordinance: law(), at },
-            Kind::TooManyDays { ordinance: law(), days: 5, most: 2 },
+            FindingKind::BeyondCard { path: "programs".into(), message: "has 5; the box has 3".into() },
+            FindingKind::ForbiddenDay { ordinance: law(), on: date(2026, 7, 14) },
+            FindingKind::ForbiddenHour { ordinance: law(), at },
+            FindingKind::TooManyDays { ordinance: law(), days: 5, most: 2 },
             supplied(vec![1, 2], 0.0),
             supplied(vec![1], 0.0),
             supplied(vec![1], 12.0),
-            Kind::RoundsToZero { percentage: 30 },
-            Kind::SoakTooShort { pause_s: 330, needed_s: 1800 },
-            Kind::ZoneWithoutMinutes,
-            Kind::NoStation,
-            Kind::HiddenProgram,
-            Kind::EmptyProgram,
-            Kind::OddPair { on: date(2026, 7, 31) },
-            Kind::PastSunrise {
+            FindingKind::RoundsToZero { percentage: 30 },
+            FindingKind::SoakTooShort { pause_s: 330, needed_s: 1800 },
+            FindingKind::ZoneWithoutMinutes,
+            FindingKind::NoStation,
+            FindingKind::HiddenProgram,
+            FindingKind::EmptyProgram,
+            FindingKind::OddPair { on: date(2026, 7, 31) },
+            FindingKind::PastSunrise {
                 month: upland_core::quantity::month::Month::June,
                 percentage: 180,
                 minutes: 75,
             },
-            Kind::ClockChange { on: date(2026, 10, 25), removed: false },
-            Kind::ClockChange { on: date(2027, 3, 28), removed: true },
-            Kind::NoFallbackMinutes,
-            Kind::NoMasterValve,
-            Kind::StoppedUnfelt {
+            FindingKind::ClockChange { on: date(2026, 10, 25), removed: false },
+            FindingKind::ClockChange { on: date(2027, 3, 28), removed: true },
+            FindingKind::NoFallbackMinutes,
+            FindingKind::NoMasterValve,
+            FindingKind::StoppedUnfelt {
                 sensor: "Rain switch".into(),
                 why: upland_core::sensors::mapping::Why::UnderRoof,
             },
-            Kind::IgnoresSensor { sensor: "Rain switch".into() },
-            Kind::SensorNotWired {
+            FindingKind::IgnoresSensor { sensor: "Rain switch".into() },
+            FindingKind::SensorNotWired {
                 sensor: "Probe".into(),
                 refusal: upland_core::sensors::wiring::Refusal::WrongContact,
             },
-            Kind::WindowTooShort { sensor: "Probe".into(), set_min: 60, needed_min: 420 },
+            FindingKind::WindowTooShort { sensor: "Probe".into(), set_min: 60, needed_min: 420 },
         ];
-        let text: Vec<_> = kinds.iter().map(|k| names.kind(k, Place::Station(1))).collect();
+        let text: Vec<_> = kinds.iter().map(|k| names.kind(k, FindingPlace::Station(1))).collect();
         assert!(text.iter().all(|t| t.ends_with('.') || t.ends_with("needs 30 min.")), "{text:#?}");
         insta::assert_snapshot!(text.join("\n"));
-        let mends = [
-            Mend::KeepStarts { program: 0, count: 2 },
-            Mend::SplitStarts { program: 0, count: 3, apart_min: 80 },
-            Mend::SetDays { program: 0, days: upland_core::controller::schedule::Days::Even },
-            Mend::RaiseRunTime { program: 0, station: 1, seconds: 90 },
-            Mend::OpenMasterValve { station: 1 },
-            Mend::FitCard,
+        let all = [
+            Remedy::KeepStarts { program: 0, count: 2 },
+            Remedy::SplitStarts { program: 0, count: 3, apart_min: 80 },
+            Remedy::SetDays { program: 0, days: upland_core::controller::schedule::Days::Even },
+            Remedy::RaiseRunTime { program: 0, station: 1, seconds: 90 },
+            Remedy::OpenMasterValve { station: 1 },
+            Remedy::FitCard,
         ];
         assert_eq!(
-            mends.iter().map(|m| names.mend(m)).collect::<Vec<_>>().join("; "),
+            all.iter().map(|m| names.remedy(m)).collect::<Vec<_>>().join("; "),
             "Keep the first two starts; Split over three starts, 80 min apart; Run on even dates; Raise it to 1 min 30 s; Open the master valve with it; Take the nearest that the box can hold"
         );
         let cost = Cost {
@@ -541,11 +541,11 @@ mod tests {
             days: Some(4),
         };
         let finding = Finding {
-            kind: Kind::HiddenProgram,
+            kind: FindingKind::HiddenProgram,
             severity: Severity::Warning,
-            place: Place::Program(1),
+            place: FindingPlace::Program(1),
             cost,
-            mend: None,
+            remedy: None,
         };
         assert_eq!(names.finding(&finding).cost, "1\u{202f}250 gal a week, 1 h 15 min a week");
     }

@@ -14,6 +14,7 @@ use actix_web::http::StatusCode;
 use actix_web::{HttpResponse, get, post, web};
 use askama::Template;
 use jiff::{SignedDuration, Timestamp};
+use upland_core::quantity::time::instant;
 use upland_core::sensors::calibration::{
     Drained, Failure, RUN_HOURS, calibrate, check_adjustment, expected_drained_pct,
 };
@@ -257,7 +258,7 @@ async fn look(
         .get("begun")
         .parse::<jiff::civil::DateTime>()
         .ok()
-        .and_then(|civil| Some(states.tz.to_ambiguous_zoned(civil).compatible().ok()?.timestamp()));
+        .map(|civil| instant(civil.date(), civil.time(), &states.tz));
     if begun.is_none() {
         errors.push("Say when the soak ended and the first reading was taken: date and time.".to_owned());
     }

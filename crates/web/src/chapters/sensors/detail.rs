@@ -1,6 +1,6 @@
 //! The page of one sensor, and what is done from it: a bypass, a task, another threshold, taking it down.
 
-use super::figures::replayed;
+use super::thresholds::replayed;
 use super::view::SensorView;
 use super::{find, frame};
 use crate::page::frame::Frame;

@@ -9,6 +9,7 @@ use actix_web::http::StatusCode;
 use actix_web::{HttpResponse, post, web};
 use jiff::Timestamp;
 use upland_core::codes::Coded;
+use upland_core::quantity::time::instant;
 use upland_core::sensors::{Channel, Reading};
 
 pub(super) fn routes(config: &mut web::ServiceConfig) {
@@ -77,7 +78,7 @@ pub(super) fn read_lines(
             let when = when.trim().replace(' ', "T");
             let at = when.parse::<Timestamp>().ok().or_else(|| {
                 let civil: jiff::civil::DateTime = when.parse().ok()?;
-                Some(tz.to_ambiguous_zoned(civil).compatible().ok()?.timestamp())
+                Some(instant(civil.date(), civil.time(), tz))
             })?;
             Some(Reading { at, value })
         });

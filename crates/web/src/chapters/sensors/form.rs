@@ -1,7 +1,7 @@
 //! A sensor as a form: its card, what is set on it, and what was measured of its place.
 
 use super::{find, frame};
-use crate::page::forms::{Field, FieldError, Form, Group, Reader, Shown};
+use crate::page::forms::{Field, FieldError, FieldGroup, Form, Reader, Shown};
 use crate::page::frame::Frame;
 use crate::page::quantities::plain;
 use crate::server::error::{PageError, page_with, see_other};
@@ -58,14 +58,14 @@ fn degrees(us: bool, value: Celsius) -> String {
 
 fn yes_no_unknown(name: &'static str, label: &'static str) -> Field {
     let mut field = Field::yes_no(name, label);
-    if let crate::page::forms::Kind::Choice(options) = &mut field.kind {
+    if let crate::page::forms::FieldKind::Choice(options) = &mut field.kind {
         options.insert(0, (String::new(), "not looked at".into()));
     }
     field
 }
 
 fn choice_of(name: &'static str, label: &'static str, options: Vec<(String, String)>) -> Field {
-    Field { kind: crate::page::forms::Kind::Choice(options), ..Field::text(name, label) }
+    Field { kind: crate::page::forms::FieldKind::Choice(options), ..Field::text(name, label) }
 }
 
 /// The form of a card in the units of a site.
@@ -162,13 +162,13 @@ fn form(card: &SensorCard, boxes: &[(u8, String)], zones: &[(u16, String)], syst
     let boxes = boxes.iter().map(|(n, place)| (n.to_string(), format!("{n} {place}"))).collect();
     Form {
         groups: vec![
-            Group {
+            FieldGroup {
                 legend: "Sensor",
                 fields: vec![Field::text("name", "Name"), choice_of("box", "For box", boxes)],
             },
-            Group { legend: "What is set on it", fields: set },
-            Group { legend: "Where it stands", fields: place },
-            Group {
+            FieldGroup { legend: "What is set on it", fields: set },
+            FieldGroup { legend: "Where it stands", fields: place },
+            FieldGroup {
                 legend: "Its card",
                 fields: vec![
                     Field::choice::<Signal>("signal", "Speaks by", Signal::label),

@@ -4,12 +4,13 @@ mod api;
 mod calibrate;
 mod detail;
 mod devices;
-mod figures;
 mod form;
 mod list;
 mod map;
-mod plan;
+mod notes;
+mod site_plan;
 mod stand_in;
+mod thresholds;
 mod view;
 mod wiring;
 
@@ -26,7 +27,7 @@ pub(crate) fn routes(config: &mut web::ServiceConfig) {
     config
         .configure(list::routes)
         .configure(map::routes)
-        .configure(plan::routes)
+        .configure(site_plan::routes)
         .configure(wiring::routes)
         .configure(form::routes)
         .configure(calibrate::routes)

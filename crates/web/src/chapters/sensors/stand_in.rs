@@ -8,7 +8,7 @@ use crate::server::state::AppState;
 use crate::site::context::EditorAt;
 use actix_web::{HttpResponse, post, web};
 use jiff::SignedDuration;
-use upland_bench::{Kind, Plan, Sky};
+use upland_bench::{DeviceKind, Plan, Sky};
 use upland_core::sensors::{Sense, Sensor};
 
 pub(super) fn routes(config: &mut web::ServiceConfig) {
@@ -31,18 +31,18 @@ fn clock(state: &AppState) -> upland_bench::Clock {
 }
 
 /// What stands in for a sensor.
-pub(super) fn kind_of(sensor: &Sensor) -> Kind {
+pub(super) fn kind_of(sensor: &Sensor) -> DeviceKind {
     let senses = |sense| sensor.card.senses(sense);
     if senses(Sense::SoilMoisture) {
-        Kind::SoilProbe
+        DeviceKind::SoilProbe
     } else if senses(Sense::Flow) {
-        Kind::FlowMeter
+        DeviceKind::FlowMeter
     } else if senses(Sense::Rain) && sensor.card.is_contact() {
-        Kind::RainSwitch
+        DeviceKind::RainSwitch
     } else if sensor.card.senses == [Sense::Et] {
-        Kind::EtSensor
+        DeviceKind::EtSensor
     } else {
-        Kind::WeatherStation
+        DeviceKind::WeatherStation
     }
 }
 
@@ -114,13 +114,13 @@ mod tests {
         for (code, card) in upland_core::sensors::generic() {
             let kind = kind_of(&Sensor::of_card(card, 1));
             let expected = match code {
-                "soil_probe" | "soil_relay" => Kind::SoilProbe,
-                "flow_meter" => Kind::FlowMeter,
-                "et_sensor" => Kind::EtSensor,
+                "soil_probe" | "soil_relay" => DeviceKind::SoilProbe,
+                "flow_meter" => DeviceKind::FlowMeter,
+                "et_sensor" => DeviceKind::EtSensor,
                 "rain_switch" | "rain_switch_radio" | "rain_freeze_switch" | "rain_freeze_radio" => {
-                    Kind::RainSwitch
+                    DeviceKind::RainSwitch
                 }
-                _ => Kind::WeatherStation,
+                _ => DeviceKind::WeatherStation,
             };
             assert_eq!(kind, expected, "{code}");
         }

@@ -1,8 +1,9 @@
 //! View models of the chapter over a site: fixed weather with 14 mm on the ninth, four zones of which
 //! one is a fern house, and a box with programs.
 
-use super::figures::{notes, replayed};
 use super::list::{judged, next_task, pausing};
+use super::notes::notes;
+use super::thresholds::replayed;
 use crate::fixture;
 use crate::page::sensor_words::{self as words, percentage};
 use crate::site::sensing::SensorStates;

@@ -1,8 +1,9 @@
 //! What the page of a sensor shows: what it says and why, its record, its place, its upkeep, its devices.
 
-use super::figures::{Replayed, notes};
 use super::find;
 use super::list::{judged, next_task};
+use super::notes::notes;
+use super::thresholds::Replayed;
 use crate::page::quantities::plain;
 use crate::page::sensor_words::{cause, criterion, found, moment, remedy, says, verdict};
 use crate::server::error::PageError;

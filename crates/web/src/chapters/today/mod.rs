@@ -6,8 +6,9 @@ pub(crate) mod sheet;
 mod view;
 pub(crate) mod words;
 
+use crate::page::drawn::{Drawn, framed};
 use crate::page::frame::{Chapter, Frame};
-use crate::server::error::{PageError, page};
+use crate::server::error::PageError;
 use crate::site::clock::{Moment, asked_day};
 use crate::site::context::AtSite;
 use crate::site::facts::{SiteBox, SiteFacts};
@@ -159,8 +160,8 @@ impl AsSet {
     }
 }
 
-/// Decides the night of a box, once for the facts and the moment.
-pub(crate) async fn decide(here: &AtSite, query: &DateQuery) -> Result<Arc<Decided>, PageError> {
+/// Decides the night of a box, once for the facts and the moment; with the key that names both.
+pub(crate) async fn decide(here: &AtSite, query: &DateQuery) -> Result<(String, Arc<Decided>), PageError> {
     let asked = asked_day(query.date.as_deref())?;
     let wanted = query.number;
     let facts = Arc::clone(&here.facts);
@@ -170,7 +171,8 @@ pub(crate) async fn decide(here: &AtSite, query: &DateQuery) -> Result<Arc<Decid
     let states = here.sensor_states(asked).await?;
     let moment = here.moment(asked);
     let key = format!("{} asked {} box {wanted:?}", here.key(moment), asked.is_some());
-    here.once(key, 150, move |_| Ok(Decided::of(&facts, &states, moment, wanted))).await
+    let decided = here.once(key.clone(), 150, move |_| Ok(Decided::of(&facts, &states, moment, wanted)));
+    Ok((key, decided.await?))
 }
 
 impl Decided {
@@ -197,35 +199,48 @@ impl Decided {
 }
 
 #[derive(Template)]
+#[template(path = "chapters/today/ribbon.html")]
+struct RibbonPart {
+    number: u8,
+    ribbon: ribbon::Ribbon,
+}
+
+#[derive(Template)]
 #[template(path = "chapters/today/today.html")]
-struct TodayPage {
-    frame: Frame,
+struct TodayPart {
     site_id: i64,
     number: u8,
     boxes: Vec<(u8, String)>,
     view: view::TodayView,
-    ribbon: ribbon::Ribbon,
     previous_day: Date,
     next_day: Date,
 }
 
+impl Decided {
+    fn drawn(&self) -> Result<Drawn, PageError> {
+        let (date, number) = (self.night.date, self.number);
+        let ribbon = ribbon::build(&self.climate, date, self.loaded.site.site.units);
+        let content = TodayPart {
+            site_id: self.loaded.site.id,
+            number,
+            boxes: self.loaded.box_names(),
+            view: view::build(self),
+            previous_day: date.checked_sub(1.day()).unwrap_or(date),
+            next_day: date.checked_add(1.day()).unwrap_or(date),
+        };
+        Ok(Drawn { ribbon: RibbonPart { number, ribbon }.render()?, content: content.render()? })
+    }
+}
+
 #[get("/sites/{id}/today")]
 async fn today_page(here: AtSite, query: web::Query<DateQuery>) -> Result<HttpResponse, PageError> {
-    let decided = decide(&here, &query).await?;
+    let (key, decided) = decide(&here, &query).await?;
     let date = decided.night.date;
     let title = format!("{}: tonight", decided.loaded.site.site.name);
     let mut frame = Frame::of_site(&here, title, Chapter::Today)?;
     frame.here = format!("/sites/{}/today?date={date}&box={}", decided.loaded.site.id, decided.number);
-    page(&TodayPage {
-        frame,
-        site_id: decided.loaded.site.id,
-        number: decided.number,
-        boxes: decided.loaded.box_names(),
-        view: view::build(&decided),
-        ribbon: ribbon::build(&decided.climate, date, decided.loaded.site.site.units),
-        previous_day: date.checked_sub(1.day()).unwrap_or(date),
-        next_day: date.checked_add(1.day()).unwrap_or(date),
-    })
+    let drawn = here.once(format!("{key}, Today"), 120, move |_| decided.drawn()).await?;
+    framed(frame, drawn)
 }
 
 #[cfg(test)]

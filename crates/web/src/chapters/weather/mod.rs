@@ -19,7 +19,7 @@ use askama::Template;
 use std::collections::BTreeMap;
 use std::sync::Arc;
 use upland_core::codes::Coded;
-use upland_core::weather::record::{Group, JudgedDay, Overrule, SourceKind, Standing, Variable};
+use upland_core::weather::record::{JudgedDay, Overrule, SourceKind, Standing, Variable, VariableGroup};
 use upland_formats::{Problem, daily_csv};
 use upland_store::Subject;
 use upland_store::weather::{Import, OverruleRecord, SiteWeather};
@@ -131,7 +131,7 @@ fn source_lines(weather: &SiteWeather, loaded: &SiteFacts) -> Vec<SourceLine> {
                     })
                     .count()
             };
-            let counts: Vec<&str> = Group::ALL
+            let counts: Vec<&str> = VariableGroup::ALL
                 .iter()
                 .filter(|g| order.get(**g as usize).and_then(|o| o.first()) == Some(&index))
                 .map(|g| g.label())
@@ -239,7 +239,7 @@ struct ChoiceLine {
 
 fn choice_lines(weather: &SiteWeather) -> Vec<ChoiceLine> {
     let order = weather.order();
-    Group::ALL
+    VariableGroup::ALL
         .iter()
         .map(|group| {
             let place = |n: usize| order.get(*group as usize).and_then(|o| o.get(n)).copied();
@@ -304,7 +304,7 @@ impl Room {
         imports: Vec<Import>,
         said: &BTreeMap<i64, Vec<OverruleRecord>>,
     ) -> Self {
-        let days = weather.woven(&loaded.site.site).days.len();
+        let days = weather.combined(&loaded.site.site).days.len();
         let mut flagged = flagged(weather, said);
         let flagged_count = flagged.len();
         flagged.truncate(MAX_FLAGGED);

@@ -8,7 +8,7 @@ use jiff::civil::Date;
 use jiff::tz::TimeZone;
 use upland_core::codes::Coded;
 use upland_core::weather::record::{
-    Group, HourVariable, JudgedDay, Standing, Variable, Woven, examine_hours,
+    CombinedRecord, HourVariable, JudgedDay, Standing, Variable, VariableGroup, examine_hours,
 };
 use upland_formats::raw_csv;
 
@@ -56,12 +56,15 @@ impl Series {
     }
 }
 
-fn group_of(variable: Variable) -> Group {
-    Group::ALL.into_iter().find(|g| g.variables().contains(&variable)).unwrap_or(Group::Temperature)
+fn group_of(variable: Variable) -> VariableGroup {
+    VariableGroup::ALL
+        .into_iter()
+        .find(|g| g.variables().contains(&variable))
+        .unwrap_or(VariableGroup::Temperature)
 }
 
 fn midnight(date: Date) -> i64 {
-    date.to_zoned(TimeZone::UTC).map_or(0, |z| z.timestamp().as_second())
+    upland_core::quantity::time::midnight(date, &TimeZone::UTC).as_second()
 }
 
 /// Days of one source, with what stands in on days where it has nothing.
@@ -69,7 +72,7 @@ fn days_series(
     days: &[JudgedDay],
     variable: Variable,
     others: &[(usize, &[JudgedDay])],
-    woven: &Woven,
+    woven: &CombinedRecord,
 ) -> Series {
     let mut series = Series { unit: variable.unit(), ..Series::default() };
     let group = group_of(variable) as usize;
@@ -143,7 +146,7 @@ async fn series_json(here: AtSite, query: web::Query<Query>) -> Result<HttpRespo
                 }
                 return Ok(Some(series));
             }
-            let woven = weather.woven(&site.site);
+            let woven = weather.combined(&site.site);
             let others: Vec<(usize, &[JudgedDay])> = weather
                 .days
                 .iter()
@@ -183,7 +186,7 @@ mod tests {
     use jiff::civil::date;
     use upland_core::quantity::units::Metres;
     use upland_core::weather::Station;
-    use upland_core::weather::record::{Overrule, RawDay, Source, judge, weave};
+    use upland_core::weather::record::{Overrule, RawDay, Source, combine, judge};
 
     #[test]
     fn each_value_is_drawn_by_what_it_is_worth_and_gaps_by_what_stands_in() {
@@ -207,7 +210,7 @@ mod tests {
             wind_height: Metres::from_m(2.0),
         };
         let sources = [Source { station, days: &own }, Source { station, days: &far }];
-        let woven = weave(&sources, &core::array::from_fn(|_| vec![0, 1]));
+        let woven = combine(&sources, &core::array::from_fn(|_| vec![0, 1]));
         let series = days_series(&own, Variable::TemperatureMax, &[(1, &far)], &woven);
         assert_eq!(series.good, [Some(20.0), None, None, Some(22.0)]);
         assert_eq!(series.rejected, [None, Some(40.0), None, None]);

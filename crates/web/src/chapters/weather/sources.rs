@@ -1,7 +1,7 @@
 //! Sources: make one, take one away, compare two, choose which one counts.
 
 use super::{MAX_REASON, Refused, draw};
-use crate::page::forms::{Field, FieldError, Form, Group as FormGroup, Reader, Shown};
+use crate::page::forms::{Field, FieldError, FieldGroup, Form, Reader, Shown};
 use crate::page::frame::{Chapter, Frame};
 use crate::server::error::{PageError, page_with, see_other};
 use crate::server::session::{Fields, flash};
@@ -14,7 +14,7 @@ use std::sync::Arc;
 use upland_core::codes::Coded;
 use upland_core::quantity::bounds;
 use upland_core::quantity::units::Metres;
-use upland_core::weather::record::{Group, SourceKind, compare};
+use upland_core::weather::record::{SourceKind, VariableGroup, compare};
 use upland_store::Subject;
 use upland_store::weather::SourcePlace;
 
@@ -34,14 +34,14 @@ const METRES: Shown = Shown { unit: "m", factor: 1.0 };
 fn source_form(texts: &BTreeMap<String, String>, errors: &[FieldError]) -> Form {
     Form {
         groups: vec![
-            FormGroup {
+            FieldGroup {
                 legend: "Source",
                 fields: vec![
                     Field::text("name", "Name").help("As the team calls it."),
                     Field::choice::<SourceKind>("kind", "What it is", SourceKind::label),
                 ],
             },
-            FormGroup {
+            FieldGroup {
                 legend: "Where the station stands",
                 fields: vec![
                     Field::number("latitude", "Latitude", "°").help("Only for a station some way off."),
@@ -153,10 +153,10 @@ async fn choose(EditorAt(here): EditorAt, fields: Fields) -> Result<HttpResponse
     let id = here.id();
     let known: Vec<i64> =
         here.read(move |snapshot| snapshot.sources(id)).await?.iter().map(|s| s.id).collect();
-    let picked = |group: Group, place: &str| {
+    let picked = |group: VariableGroup, place: &str| {
         fields.get(&format!("{}-{place}", group.code())).parse::<i64>().ok().filter(|s| known.contains(s))
     };
-    let order = Group::ALL.map(|group| {
+    let order = VariableGroup::ALL.map(|group| {
         let mut ids: Vec<i64> = picked(group, "first").into_iter().collect();
         ids.extend(picked(group, "second").filter(|s| !ids.contains(s)));
         ids

@@ -2,7 +2,7 @@
 //! and the rate from flow or emitters.
 
 use super::units::ZoneUnits;
-use crate::page::forms::{Field, Group, Kind, NO_UNIT, Reader, Shown};
+use crate::page::forms::{Field, FieldGroup, FieldKind, NO_UNIT, Reader, Shown};
 use crate::server::session::Fields;
 use jiff::civil::Date;
 use upland_core::codes::Coded;
@@ -128,20 +128,20 @@ fn optional_choice<T: Coded>(
     words: fn(T) -> &'static str,
 ) -> Field {
     let mut field = Field::choice::<T>(name, label, words);
-    if let Kind::Choice(options) = &mut field.kind {
+    if let FieldKind::Choice(options) = &mut field.kind {
         options.insert(0, (String::new(), none.to_owned()));
     }
     field
 }
 
-pub(super) fn groups(u: &ZoneUnits, system: UnitSystem) -> Vec<Group> {
+pub(super) fn groups(u: &ZoneUnits, system: UnitSystem) -> Vec<FieldGroup> {
     let unit =
         |name: &str| numbers(u, system).into_iter().find(|(n, ..)| *n == name).map_or("", |(_, s, _)| s.unit);
     let number = |name: &'static str, label| Field::number(name, label, unit(name));
     let other =
         |name, label| optional_choice::<PlantKind>(name, label, "no other plants", |p| p.defaults().label);
     vec![
-        Group {
+        FieldGroup {
             legend: "Coefficient builder",
             fields: vec![
                 number("coefficient", "One number all year").help("Sun and shade are in it. Use one of the three ways, or none: then the plants' own curve holds."),
@@ -150,7 +150,7 @@ pub(super) fn groups(u: &ZoneUnits, system: UnitSystem) -> Vec<Group> {
                 number("density", "Density factor").help("Sparse 0.7, average 1.0, dense 1.2. Species × density × the sun of this zone."),
             ],
         },
-        Group {
+        FieldGroup {
             legend: "Mixed plants on this valve",
             fields: vec![
                 other("other1", "Also grows here"),
@@ -160,7 +160,7 @@ pub(super) fn groups(u: &ZoneUnits, system: UnitSystem) -> Vec<Group> {
                 Field::choice::<MixedRule>("mixed", "Watered", MixedRule::label).help("For the thirstiest nobody dries; by area the thirstiest go short."),
             ],
         },
-        Group {
+        FieldGroup {
             legend: "Dated: grow-in and wean-off",
             fields: vec![
                 Field::date("grow_from", "Grow-in from"),
@@ -172,14 +172,14 @@ pub(super) fn groups(u: &ZoneUnits, system: UnitSystem) -> Vec<Group> {
                 number("wean_start", "First percentage").help("What the plants got so far, of their computed need; it steps to 100 % week by week."),
             ],
         },
-        Group {
+        FieldGroup {
             legend: "Trim for exposure",
             fields: vec![
                 number("trim", "Trim").help("Signed: -10 for a damp hollow, 10 for a windy crest. It is not the budget."),
                 Field::text("trim_reason", "Why"),
             ],
         },
-        Group {
+        FieldGroup {
             legend: "Rate from the meter or from emitters",
             fields: vec![
                 number("zone_flow", "Flow of this zone").help("Read at the meter while it runs alone. With the area it gives the rate; leave it out to type the rate yourself."),

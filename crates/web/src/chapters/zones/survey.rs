@@ -2,7 +2,7 @@
 
 use super::planting_form;
 use super::units::{ZoneUnits, units};
-use crate::page::forms::{Field, FieldError, Form, Group, Kind, Reader, Shown};
+use crate::page::forms::{Field, FieldError, FieldGroup, FieldKind, Form, Reader, Shown};
 use crate::page::quantities;
 use crate::server::session::Fields;
 use std::collections::BTreeMap;
@@ -74,17 +74,17 @@ pub(crate) fn form(
     let head = HeadType::from_code(chosen("head")).unwrap_or(HeadType::Spray);
     let defaults = Defaults::of(&u, &plant, head);
     let mut groups = vec![
-        Group {
+        FieldGroup {
             legend: "Station",
             fields: vec![
-                Field { kind: Kind::Choice(boxes), ..Field::text("box", "Box") },
+                Field { kind: FieldKind::Choice(boxes), ..Field::text("box", "Box") },
                 Field::number("number", "Zone number", "").help("The station number on the box."),
                 Field::text("name", "Name"),
                 Field::number("area", "Area", u.area.unit)
                     .help("For litres and flow; leave empty if not known."),
             ],
         },
-        Group {
+        FieldGroup {
             legend: "Plants and exposure",
             fields: vec![
                 Field::choice::<PlantKind>("plant", "Plants", |p| p.defaults().label),
@@ -92,7 +92,7 @@ pub(crate) fn form(
                 Field::choice::<Sky>("sky", "Rain", Sky::label),
             ],
         },
-        Group {
+        FieldGroup {
             legend: "Soil and roots",
             fields: vec![
                 Field::choice::<Texture>("soil", "Soil texture", Texture::label),
@@ -103,7 +103,7 @@ pub(crate) fn form(
                     .help("Share of the available water that may be used before the refill point."),
             ],
         },
-        Group {
+        FieldGroup {
             legend: "Water",
             fields: vec![
                 Field::choice::<HeadType>("head", "Heads", HeadType::label),

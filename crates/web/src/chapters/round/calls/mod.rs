@@ -15,7 +15,7 @@ use jiff::civil::Date;
 use jiff::tz::TimeZone;
 use std::collections::BTreeMap;
 use std::sync::Arc;
-use upland_core::advice::budget::{Base, Knob, week};
+use upland_core::advice::budget::{Base, PercentageSlot, week};
 use upland_core::controller::ordinance::Law;
 use upland_core::installation::Installation;
 use upland_core::site::Zone;
@@ -23,7 +23,7 @@ use upland_core::weather::climate::Climate;
 use upland_store::controllers::{BoxStamp, ControllerRecord};
 use upland_store::settings::SettingsRecord;
 use upland_store::sites::SiteRecord;
-use upland_store::weather::VersionedBrief;
+use upland_store::weather::VersionedSummary;
 use upland_store::{Snapshot, StoreError};
 
 pub(crate) fn routes(config: &mut web::ServiceConfig) {
@@ -104,8 +104,8 @@ fn calls_of(
             box_number: record.controller.number,
             place: record.controller.place.clone(),
             turns: match knob {
-                Knob::Box => String::new(),
-                Knob::Program(p) => {
+                PercentageSlot::Box => String::new(),
+                PercentageSlot::Program(p) => {
                     settings.settings.programs.get(*p).map_or(String::new(), |p| p.name.clone())
                 }
             },
@@ -126,7 +126,7 @@ struct Documents {
     zones: BTreeMap<i64, Vec<Zone>>,
     boxes: BTreeMap<i64, ControllerRecord>,
     settings: BTreeMap<i64, SettingsRecord>,
-    briefs: BTreeMap<i64, VersionedBrief>,
+    briefs: BTreeMap<i64, VersionedSummary>,
 }
 
 impl Documents {
@@ -140,7 +140,7 @@ impl Documents {
             zones,
             boxes: store.all_controllers()?.into_iter().map(|b| (b.id, b)).collect(),
             settings: store.all_settings()?,
-            briefs: store.briefs(missing)?,
+            briefs: store.climate_summaries(missing)?,
         })
     }
 
@@ -159,7 +159,7 @@ impl Documents {
         };
         let good = (site.weather_version, site.version);
         let climate = match self.briefs.get(&site.id).filter(|(of, _)| *of == good) {
-            Some((_, brief)) => Arc::new(Climate::from_brief(brief, site.site.station().at_two_metres())),
+            Some((_, brief)) => Arc::new(Climate::from_summary(brief, site.site.station().at_two_metres())),
             None => state.store.read(|snapshot| crate::site::climate::climate(state, snapshot, site))?,
         };
         let last = climate.span().map(|(_, last)| last);

@@ -11,10 +11,12 @@ use crate::server::session::{Editor, Fields, SignedIn, flash};
 use crate::server::state::{AppState, with_store};
 use crate::server::upload;
 use crate::site::context::{AllSites, AtSite, EditorAt};
+use crate::site::facts::time_zone;
 use actix_multipart::Multipart;
 use actix_web::http::StatusCode;
 use actix_web::{HttpResponse, get, post, web};
 use askama::Template;
+use jiff::civil::Date;
 use std::collections::BTreeMap;
 use std::sync::Arc;
 use upland_core::codes::Coded;
@@ -164,6 +166,11 @@ async fn new_page(
     new_site_page(&state, &who, (StatusCode::OK, units), &survey::blank(), &[]).await
 }
 
+/// The day on the clock at a site that is being made.
+fn first_day(who: &SignedIn, site: &Site) -> Result<Date, PageError> {
+    Ok(who.now.to_zoned(time_zone(&site.time_zone)?).date())
+}
+
 #[post("/sites")]
 async fn create(
     state: web::Data<AppState>,
@@ -174,7 +181,7 @@ async fn create(
     let card = crate::site::library::card_by_choice(&state, fields.get("card")).await?;
     match survey::read_with_box(&fields, units, card) {
         Ok((site, place, card)) => {
-            let (user, name, today) = (who.user.id, site.name.clone(), who.day_at(&site.time_zone));
+            let (user, name, today) = (who.user.id, site.name.clone(), first_day(&who, &site)?);
             let file = SiteFile {
                 site,
                 controllers: vec![(Controller { number: 1, place, card }, None)],
@@ -211,7 +218,7 @@ async fn open_file(
     };
     match read {
         Ok(read) => {
-            let (user, today) = (who.user.id, who.day_at(&read.site.time_zone));
+            let (user, today) = (who.user.id, first_day(&who, &read.site)?);
             let text = format!(
                 "{} is opened from {}, with {} zones.",
                 read.site.name,

@@ -1,6 +1,6 @@
 //! The site survey as a form.
 
-use crate::page::forms::{Field, FieldError, Form, Group, Kind, Reader, Shown};
+use crate::page::forms::{Field, FieldError, FieldGroup, FieldKind, Form, Reader, Shown};
 use crate::server::session::Fields;
 use std::collections::BTreeMap;
 use upland_core::controller::Card;
@@ -59,7 +59,7 @@ pub(crate) fn form(system: UnitSystem, texts: &BTreeMap<String, String>, errors:
     let wind_default = crate::page::quantities::plain(2.0 / u.height.factor, 1);
     Form {
         groups: vec![
-            Group {
+            FieldGroup {
                 legend: "Place",
                 fields: vec![
                     Field::text("name", "Name"),
@@ -72,7 +72,7 @@ pub(crate) fn form(system: UnitSystem, texts: &BTreeMap<String, String>, errors:
                         .help("Of the station behind the weather files."),
                 ],
             },
-            Group {
+            FieldGroup {
                 legend: "Water",
                 fields: vec![
                     Field::time("from", "Water window from")
@@ -96,8 +96,8 @@ pub(crate) fn form_with_box(
     errors: &[FieldError],
 ) -> Form {
     let mut form = form(system, texts, errors);
-    let kind = Field { kind: Kind::Choice(cards), ..Field::text("card", "Kind of box") };
-    form.groups.push(Group {
+    let kind = Field { kind: FieldKind::Choice(cards), ..Field::text("card", "Kind of box") };
+    form.groups.push(FieldGroup {
         legend: "First box",
         fields: vec![
             Field::text("controller", "Where it hangs"),

@@ -1,10 +1,11 @@
 //! The door sheet: one page that stays in the box.
 
 use crate::chapters::today::{DateQuery, Decided, decide};
+use crate::page::drawn::{Drawn, framed};
 use crate::page::frame::{Chapter, Frame};
 use crate::page::quantities::{clock, cycles, depth, long_date, plain, rate};
 use crate::server::download::attachment;
-use crate::server::error::{PageError, page};
+use crate::server::error::PageError;
 use crate::site::context::AtSite;
 use actix_web::{HttpResponse, get, web};
 use askama::Template;
@@ -165,8 +166,7 @@ fn build(decided: &Decided) -> SheetView {
 
 #[derive(Template)]
 #[template(path = "chapters/today/sheet/sheet.html")]
-struct SheetPage {
-    frame: Frame,
+struct SheetPart {
     site_id: i64,
     date: jiff::civil::Date,
     number: u8,
@@ -175,23 +175,26 @@ struct SheetPage {
 
 #[get("/sites/{id}/sheet")]
 async fn sheet_page(here: AtSite, query: web::Query<DateQuery>) -> Result<HttpResponse, PageError> {
-    let decided = decide(&here, &query).await?;
+    let (key, decided) = decide(&here, &query).await?;
     let title = format!("{}: sheet of the night", decided.loaded.site.site.name);
     let mut frame = Frame::of_site(&here, title, Chapter::Today)?;
     frame.here =
         format!("/sites/{}/sheet?date={}&box={}", decided.loaded.site.id, decided.night.date, decided.number);
-    page(&SheetPage {
-        frame,
-        site_id: decided.loaded.site.id,
-        date: decided.night.date,
-        number: decided.number,
-        view: build(&decided),
-    })
+    let drawn = here.once(format!("{key}, sheet"), 20, move |_| {
+        let part = SheetPart {
+            site_id: decided.loaded.site.id,
+            date: decided.night.date,
+            number: decided.number,
+            view: build(&decided),
+        };
+        Ok(Drawn { content: part.render()?, ..Drawn::default() })
+    });
+    framed(frame, drawn.await?)
 }
 
 #[get("/sites/{id}/sheet.csv")]
 async fn sheet_csv(here: AtSite, query: web::Query<DateQuery>) -> Result<HttpResponse, PageError> {
-    let decided = decide(&here, &query).await?;
+    let (_, decided) = decide(&here, &query).await?;
     let name = format!("{} {} {}", decided.loaded.site.site.name, decided.number, decided.night.date);
     Ok(HttpResponse::Ok()
         .content_type("text/csv; charset=utf-8")
@@ -208,13 +211,7 @@ mod tests {
     #[test]
     fn door_sheet_page() {
         let decided = fixture::decided(UnitSystem::Metric);
-        let page = SheetPage {
-            frame: fixture::frame(),
-            site_id: 1,
-            date: decided.night.date,
-            number: 1,
-            view: build(&decided),
-        };
+        let page = SheetPart { site_id: 1, date: decided.night.date, number: 1, view: build(&decided) };
         let html = page.render().unwrap();
         let article = html.split("<article").nth(1).unwrap().split("</article>").next().unwrap();
         insta::assert_snapshot!(article);

@@ -33,7 +33,7 @@ impl SourceKind {
 
 /// Variables that are chosen together: they come from one instrument.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
-pub enum Group {
+pub enum VariableGroup {
     /// Both temperatures.
     Temperature,
     /// Dew point, relative humidities, vapour pressure.
@@ -46,7 +46,7 @@ pub enum Group {
     Rain,
 }
 
-impl Group {
+impl VariableGroup {
     /// All, in the order of the list.
     pub const ALL: [Self; 5] = [Self::Temperature, Self::Humidity, Self::Solar, Self::Wind, Self::Rain];
 
@@ -88,17 +88,17 @@ pub struct Source<'a> {
 
 /// The record that counts.
 #[derive(Debug, Clone, PartialEq, Default)]
-pub struct Woven {
+pub struct CombinedRecord {
     /// Days with both temperatures, wind at 2 m, in order.
     pub days: Vec<DayWeather>,
-    /// By date, which source (by index) each group came from, in the order of [`Group::ALL`].
+    /// By date, which source (by index) each group came from, in the order of [`VariableGroup::ALL`].
     pub from: BTreeMap<Date, [Option<usize>; 5]>,
 }
 
-impl Woven {
+impl CombinedRecord {
     /// Days on which a group came from a source.
     #[must_use]
-    pub fn days_from(&self, group: Group, source: usize) -> usize {
+    pub fn days_from(&self, group: VariableGroup, source: usize) -> usize {
         self.from.values().filter(|g| g.get(group as usize).copied().flatten() == Some(source)).count()
     }
 }
@@ -107,10 +107,10 @@ impl Woven {
 /// counts first; a source that is not named is not used for the group. Wind is brought to 2 m, so
 /// that heights do not mix.
 #[must_use]
-pub fn weave(sources: &[Source], order: &[Vec<usize>; 5]) -> Woven {
+pub fn combine(sources: &[Source], order: &[Vec<usize>; 5]) -> CombinedRecord {
     let mut raw: BTreeMap<Date, RawDay> = BTreeMap::new();
     let mut from: BTreeMap<Date, [Option<usize>; 5]> = BTreeMap::new();
-    for group in Group::ALL {
+    for group in VariableGroup::ALL {
         for at in order.get(group as usize).into_iter().flatten() {
             let Some(source) = sources.get(*at) else { continue };
             for day in source.days {
@@ -119,7 +119,9 @@ pub fn weave(sources: &[Source], order: &[Vec<usize>; 5]) -> Woven {
                 let effective = day.effective();
                 let complete = match group {
                     // A day of half a pair of temperatures is no day.
-                    Group::Temperature => group.variables().iter().all(|v| effective.get(*v).is_some()),
+                    VariableGroup::Temperature => {
+                        group.variables().iter().all(|v| effective.get(*v).is_some())
+                    }
                     _ => group.variables().iter().any(|v| effective.get(*v).is_some()),
                 };
                 if !complete {
@@ -141,7 +143,7 @@ pub fn weave(sources: &[Source], order: &[Vec<usize>; 5]) -> Woven {
         }
     }
     from.retain(|_, groups| groups.iter().any(Option::is_some));
-    Woven { days: raw.values().filter_map(RawDay::weather).collect(), from }
+    CombinedRecord { days: raw.values().filter_map(RawDay::weather).collect(), from }
 }
 
 impl Station {
@@ -196,14 +198,14 @@ mod tests {
         let sources =
             [Source { station: station(2.0), days: &own }, Source { station: station(10.0), days: &far }];
         let order = [vec![0, 1], vec![], vec![], vec![1], vec![0]];
-        let woven = weave(&sources, &order);
+        let woven = combine(&sources, &order);
         let temperature: Vec<_> = woven.days.iter().map(|d| d.temperature_min.c()).collect();
         assert_eq!(
             temperature,
             [10.0, 20.0, 10.0, 10.0, 20.0, 20.0],
             "the second day and the last two stand in"
         );
-        assert_eq!(woven.days_from(Group::Temperature, 1), 3);
+        assert_eq!(woven.days_from(VariableGroup::Temperature, 1), 3);
         let rain: Vec<_> = woven.days.iter().map(|d| d.rain.map(|r| r.mm())).collect();
         assert_eq!(
             rain,
@@ -219,11 +221,11 @@ mod tests {
     #[test]
     fn a_day_without_both_temperatures_is_no_day_but_its_rain_is_known() {
         let bare = judge(&[RawDay::new(date(2026, 6, 1)).with(Variable::Rain, 4.0)], &[], &[]);
-        let woven = weave(
+        let woven = combine(
             &[Source { station: station(2.0), days: &bare }],
             &[vec![0], vec![0], vec![0], vec![0], vec![0]],
         );
         assert!(woven.days.is_empty());
-        assert_eq!(woven.days_from(Group::Rain, 0), 1);
+        assert_eq!(woven.days_from(VariableGroup::Rain, 0), 1);
     }
 }

@@ -3,11 +3,11 @@
 use crate::json::PathProblem;
 use serde::{Deserialize, Serialize};
 use upland_core::quantity::units::Millimetres;
-use upland_core::weather::climate::Brief;
+use upland_core::weather::climate::ClimateSummary;
 use upland_core::weather::record::{RawDay, VARIABLES};
 
 #[derive(Serialize, Deserialize)]
-struct BriefDto {
+struct SummaryDto {
     expected_mm: Vec<f64>,
     /// Date and every variable, in the order of the raw record.
     days: Vec<(jiff::civil::Date, [Option<f64>; VARIABLES])>,
@@ -15,8 +15,8 @@ struct BriefDto {
 
 /// Writes a brief.
 #[must_use]
-pub fn to_json(brief: &Brief) -> serde_json::Value {
-    let dto = BriefDto {
+pub fn to_json(brief: &ClimateSummary) -> serde_json::Value {
+    let dto = SummaryDto {
         expected_mm: brief.expected.iter().map(|e| e.mm()).collect(),
         days: brief.days.iter().map(RawDay::from).map(|raw| (raw.date, *raw.values())).collect(),
     };
@@ -27,10 +27,10 @@ pub fn to_json(brief: &Brief) -> serde_json::Value {
 ///
 /// # Errors
 /// What is not one.
-pub fn from_json(value: serde_json::Value) -> Result<Brief, Vec<PathProblem>> {
-    let dto: BriefDto = serde_json::from_value(value)
+pub fn from_json(value: serde_json::Value) -> Result<ClimateSummary, Vec<PathProblem>> {
+    let dto: SummaryDto = serde_json::from_value(value)
         .map_err(|error| vec![PathProblem { path: String::new(), message: error.to_string() }])?;
-    Ok(Brief {
+    Ok(ClimateSummary {
         expected: dto.expected_mm.into_iter().map(Millimetres::from_mm).collect(),
         days: dto.days.into_iter().filter_map(|(date, values)| RawDay::of(date, values).weather()).collect(),
     })
@@ -51,7 +51,7 @@ mod tests {
         );
         day.wind = Some(MetresPerSecond::from_m_per_s(1.7));
         day.rain = Some(Millimetres::from_mm(0.3));
-        let brief = Brief { expected: vec![Millimetres::from_mm(0.1 + 0.2); 366], days: vec![day] };
+        let brief = ClimateSummary { expected: vec![Millimetres::from_mm(0.1 + 0.2); 366], days: vec![day] };
         assert_eq!(from_json(to_json(&brief)).unwrap(), brief);
         assert!(from_json(serde_json::json!({ "days": 3 })).is_err());
     }

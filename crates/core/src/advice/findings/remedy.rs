@@ -1,6 +1,6 @@
-//! Actions that mend a finding.
+//! Actions that remedy a finding.
 
-use super::{Finding, Kind, Place};
+use super::{Finding, FindingKind, FindingPlace};
 use crate::controller::schedule::{Days, ScheduledRun, Settings, expand};
 use crate::installation::Installation;
 use crate::quantity::time::{MINUTES_A_DAY, MinuteOfDay, weekday_index};
@@ -9,7 +9,7 @@ use jiff::civil::{Date, Time};
 
 /// A change of the settings that mends a finding.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub enum Mend {
+pub enum Remedy {
     /// Keep the first starts of a program, drop the others.
     KeepStarts {
         /// The program.
@@ -93,7 +93,7 @@ pub enum Mend {
     FitCard,
 }
 
-impl Mend {
+impl Remedy {
     /// The settings with the action done.
     #[must_use]
     pub fn apply(&self, installation: &Installation, settings: &Settings) -> Settings {
@@ -168,92 +168,100 @@ fn split_starts(
 /// Begun before noon, a run belongs to the night of the date before.
 const NOON: Time = Time::constant(12, 0, 0, 0);
 
-/// Actions that may mend a finding, the gentlest first; none of them is promised to.
+/// Actions that may remedy a finding, the gentlest first; none of them is promised to.
 // Long: one arm for each kind of finding.
 pub(super) fn candidates(
     installation: &Installation,
     settings: &Settings,
     finding: &Finding,
     from: Date,
-) -> Vec<Mend> {
+) -> Vec<Remedy> {
     let mut out = Vec::new();
     match (&finding.kind, finding.place) {
-        (Kind::BeyondCard { .. }, _) => out.push(Mend::FitCard),
-        (Kind::RepeatedStarts { needed, .. }, Place::Program(program)) => {
-            out.push(Mend::KeepStarts { program, count: *needed });
+        (FindingKind::BeyondCard { .. }, _) => out.push(Remedy::FitCard),
+        (FindingKind::RepeatedStarts { needed, .. }, FindingPlace::Program(program)) => {
+            out.push(Remedy::KeepStarts { program, count: *needed });
         }
-        (Kind::Queues { minutes, on, .. }, Place::Start(program, start)) => {
+        (FindingKind::Queues { minutes, on, .. }, FindingPlace::Start(program, start)) => {
             if let Some(time) = settings.programs.get(program).and_then(|p| p.starts.get(start)) {
                 let step = u32::from(installation.card.start_step_min.max(1));
                 // When its turn comes, in the box's step.
                 let waits = u32::try_from(*minutes).unwrap_or(0) + 1;
                 let turn = MinuteOfDay::after_midnight(MinuteOfDay::of(*time).minutes() + waits + step - 1);
                 let to = installation.card.start_at_or_before(turn);
-                out.push(Mend::MoveStart { program, start, to });
+                out.push(Remedy::MoveStart { program, start, to });
             }
-            out.push(Mend::WorkBack { on: *on });
+            out.push(Remedy::WorkBack { on: *on });
         }
-        (Kind::OutsideWindow { .. }, Place::Start(program, start))
-        | (Kind::ForbiddenHour { .. }, Place::Start(program, start)) => {
+        (FindingKind::OutsideWindow { .. }, FindingPlace::Start(program, start))
+        | (FindingKind::ForbiddenHour { .. }, FindingPlace::Start(program, start)) => {
             out.extend(into_window(installation, settings, program, start, from));
-            out.push(Mend::WorkBack { on: from });
+            out.push(Remedy::WorkBack { on: from });
         }
-        (Kind::SupplyExceeded { .. }, Place::Box) => out.push(Mend::WorkBack { on: from }),
-        (Kind::PastSunrise { month, .. }, Place::Program(_)) => {
-            out.extend(super::timing::week_of(*month, from).map(|on| Mend::WorkBack { on }));
+        (FindingKind::SupplyExceeded { .. }, FindingPlace::Box) => out.push(Remedy::WorkBack { on: from }),
+        (FindingKind::PastSunrise { month, .. }, FindingPlace::Program(_)) => {
+            out.extend(super::timing::week_of(*month, from).map(|on| Remedy::WorkBack { on }));
         }
-        (Kind::ForbiddenDay { .. } | Kind::TooManyDays { .. }, Place::Program(program)) => {
+        (
+            FindingKind::ForbiddenDay { .. } | FindingKind::TooManyDays { .. },
+            FindingPlace::Program(program),
+        ) => {
             // A run that goes on past midnight touches the next date; begun after midnight it does not.
             let starts = settings.programs.get(program).map_or(&[][..], |p| &p.starts);
             let late = starts.iter().enumerate().filter(|(_, time)| **time >= NOON);
-            out.extend(late.map(|(start, _)| Mend::MoveStart { program, start, to: Time::midnight() }));
+            out.extend(late.map(|(start, _)| Remedy::MoveStart { program, start, to: Time::midnight() }));
             out.extend(other_days(installation, settings, program, from));
         }
-        (Kind::OddPair { on }, Place::Program(program)) => {
+        (FindingKind::OddPair { on }, FindingPlace::Program(program)) => {
             let days = Days::EveryNth { interval: 2, first: *on };
-            out.push(Mend::SetDays { program, days });
+            out.push(Remedy::SetDays { program, days });
         }
-        (Kind::ClockChange { .. }, Place::Start(program, start)) => {
+        (FindingKind::ClockChange { .. }, FindingPlace::Start(program, start)) => {
             if let Some(time) = settings.programs.get(program).and_then(|p| p.starts.get(start)) {
                 for shift in [60, 1380] {
                     let moved = MinuteOfDay::after_midnight(MinuteOfDay::of(*time).minutes() + shift);
                     let to = installation.card.start_at_or_before(moved);
-                    out.push(Mend::MoveStart { program, start, to });
+                    out.push(Remedy::MoveStart { program, start, to });
                 }
             }
         }
-        (Kind::RoundsToZero { percentage }, Place::RunTime(program, station)) => {
+        (FindingKind::RoundsToZero { percentage }, FindingPlace::RunTime(program, station)) => {
             let card = &installation.card;
             let step = card.run_step_s.max(1);
             let shortest = (1..=card.longest_run_s / step)
                 .map(|k| k * step)
                 .find(|s| card.scaled_s(*s, *percentage) > 0);
-            out.extend(shortest.map(|seconds| Mend::RaiseRunTime { program, station, seconds }));
+            out.extend(shortest.map(|seconds| Remedy::RaiseRunTime { program, station, seconds }));
         }
-        (Kind::CycleTooLong { .. } | Kind::SoakTooShort { .. }, Place::Station(station)) => {
+        (
+            FindingKind::CycleTooLong { .. } | FindingKind::SoakTooShort { .. },
+            FindingPlace::Station(station),
+        ) => {
             if let Some(zone) = installation.zone(station) {
                 if installation.card.cycle_and_soak
                     && let Some(cycle_s) = zone.longest_cycle_s()
                 {
-                    out.push(Mend::SetCycle { station, cycle_s, soak_s: zone.soak_s() });
+                    out.push(Remedy::SetCycle { station, cycle_s, soak_s: zone.soak_s() });
                 }
                 out.extend(more_starts(installation, settings, station));
             }
         }
-        (Kind::MinutesWithoutZone, Place::RunTime(program, station)) => {
-            out.push(Mend::ClearRunTime { program, station });
+        (FindingKind::MinutesWithoutZone, FindingPlace::RunTime(program, station)) => {
+            out.push(Remedy::ClearRunTime { program, station });
         }
-        (Kind::HiddenProgram | Kind::EmptyProgram, Place::Program(program)) => {
-            out.push(Mend::SwitchOff { program });
+        (FindingKind::HiddenProgram | FindingKind::EmptyProgram, FindingPlace::Program(program)) => {
+            out.push(Remedy::SwitchOff { program });
         }
-        (Kind::NoMasterValve, Place::Station(station)) => out.push(Mend::OpenMasterValve { station }),
-        (Kind::StoppedUnfelt { .. }, Place::Station(station))
+        (FindingKind::NoMasterValve, FindingPlace::Station(station)) => {
+            out.push(Remedy::OpenMasterValve { station })
+        }
+        (FindingKind::StoppedUnfelt { .. }, FindingPlace::Station(station))
             if installation.card.sensor_override && installation.no_contact_holds(station) =>
         {
-            out.push(Mend::Sensors { station, ignored: true });
+            out.push(Remedy::Sensors { station, ignored: true });
         }
-        (Kind::IgnoresSensor { .. }, Place::Station(station)) => {
-            out.push(Mend::Sensors { station, ignored: false });
+        (FindingKind::IgnoresSensor { .. }, FindingPlace::Station(station)) => {
+            out.push(Remedy::Sensors { station, ignored: false });
         }
         _ => {}
     }
@@ -261,7 +269,7 @@ pub(super) fn candidates(
 }
 
 /// Splits every program that runs a station over enough starts for its cycle limit.
-fn more_starts(installation: &Installation, settings: &Settings, station: u16) -> Vec<Mend> {
+fn more_starts(installation: &Installation, settings: &Settings, station: u16) -> Vec<Remedy> {
     let mut out = Vec::new();
     for (index, program) in
         settings.programs.iter().enumerate().filter(|(_, p)| p.active && p.repeat.is_none())
@@ -289,7 +297,7 @@ fn more_starts(installation: &Installation, settings: &Settings, station: u16) -
         let slack = u32::try_from(program.run_times.len()).unwrap_or(0);
         let apart_min = (pass.max(soaked).div_ceil(60) + slack).div_ceil(step) * step;
         let count = usize::try_from(count).unwrap_or(1);
-        out.push(Mend::SplitStarts { program: index, count, apart_min });
+        out.push(Remedy::SplitStarts { program: index, count, apart_min });
     }
     out
 }
@@ -301,7 +309,7 @@ fn into_window(
     program: usize,
     start: usize,
     from: Date,
-) -> Option<Mend> {
+) -> Option<Remedy> {
     let mut alone = settings.clone();
     for (index, p) in alone.programs.iter_mut().enumerate() {
         p.active &= index == program;
@@ -311,7 +319,7 @@ fn into_window(
     }
     let (length, _) = longest_block(installation, &alone, from)?.first().copied()?;
     let until = MinuteOfDay::of(installation.window.until).minutes() + MINUTES_A_DAY;
-    (length <= installation.window_minutes()).then(|| Mend::MoveStart {
+    (length <= installation.window_minutes()).then(|| Remedy::MoveStart {
         program,
         start,
         to: installation.card.start_at_or_before(MinuteOfDay::after_midnight(until - length)),
@@ -377,7 +385,7 @@ fn worked_back(installation: &Installation, settings: &Settings, on: Date) -> Op
 }
 
 /// Day patterns like the program's own, cut down to what the law allows.
-fn other_days(installation: &Installation, settings: &Settings, program: usize, from: Date) -> Vec<Mend> {
+fn other_days(installation: &Installation, settings: &Settings, program: usize, from: Date) -> Vec<Remedy> {
     let Some(p) = settings.programs.get(program) else { return Vec::new() };
     let subject = p.run_times.iter().map(|(n, _)| installation.subject(*n)).find(|s| !s.drip);
     let law = &installation.law;
@@ -404,7 +412,7 @@ fn other_days(installation: &Installation, settings: &Settings, program: usize, 
     let mut offer = |week: [bool; 7]| {
         let thinned = thin(week, most);
         if thinned.contains(&true) && installation.card.day_modes.weekdays {
-            out.push(Mend::SetDays { program, days: Days::Weekdays(thinned) });
+            out.push(Remedy::SetDays { program, days: Days::Weekdays(thinned) });
         }
     };
     if let Days::Weekdays(own) = p.days {
@@ -416,7 +424,7 @@ fn other_days(installation: &Installation, settings: &Settings, program: usize, 
     if installation.card.day_modes.parity && most >= 4 {
         for (free, days) in [(odd, Days::Odd), (even, Days::Even)] {
             if free {
-                out.push(Mend::SetDays { program, days });
+                out.push(Remedy::SetDays { program, days });
             }
         }
     }

@@ -14,7 +14,7 @@ use askama::Template;
 use jiff::civil::Date;
 use upland_core::quantity::bounds;
 use upland_core::quantity::units::Metres;
-use upland_core::sensors::plan::{Arc, Obstacle, Plan, Plot};
+use upland_core::sensors::site_plan::{Arc, Obstacle, Plot, SitePlan};
 use upland_formats::sensor_file::MOST_ON_PLAN;
 use upland_store::Saved;
 
@@ -57,7 +57,7 @@ struct Seen {
 }
 
 #[derive(Template)]
-#[template(path = "chapters/sensors/plan.html")]
+#[template(path = "chapters/sensors/site_plan.html")]
 struct PlanPage {
     frame: Frame,
     tabs: Vec<TabLink>,
@@ -71,7 +71,7 @@ struct PlanPage {
 }
 
 /// The plan as lines.
-fn lines(plan: &Plan) -> String {
+fn lines(plan: &SitePlan) -> String {
     let n = |v: f64| plain(v, 2);
     let mut out: Vec<String> = Vec::new();
     out.extend(
@@ -91,8 +91,8 @@ fn lines(plan: &Plan) -> String {
 }
 
 /// A plan from lines, with every problem by line.
-fn read(text: &str) -> Result<Plan, Vec<String>> {
-    let mut plan = Plan::default();
+fn read(text: &str) -> Result<SitePlan, Vec<String>> {
+    let mut plan = SitePlan::default();
     let mut errors = Vec::new();
     for (i, line) in text.lines().map(str::trim).enumerate().filter(|(_, l)| !l.is_empty()) {
         let words: Vec<&str> = line.split_whitespace().collect();
@@ -147,7 +147,7 @@ fn read(text: &str) -> Result<Plan, Vec<String>> {
     if errors.is_empty() { Ok(plan) } else { Err(errors) }
 }
 
-fn drawing(states: &SensorStates, plan: &Plan) -> Option<Drawing> {
+fn drawing(states: &SensorStates, plan: &SitePlan) -> Option<Drawing> {
     let places: Vec<(f64, f64)> =
         states.loaded.sensors.iter().filter_map(|s| s.sensor.placement.at).collect();
     let (x0, y0, width, depth) = plan.extent(&places)?;
@@ -255,7 +255,7 @@ fn mid_season(states: &SensorStates) -> Date {
 }
 
 /// What the plan says about the placed sensors.
-fn seen(states: &SensorStates, plan: &Plan) -> Vec<Seen> {
+fn seen(states: &SensorStates, plan: &SitePlan) -> Vec<Seen> {
     states
         .loaded
         .sensors

@@ -79,7 +79,7 @@ impl Arc {
 
 /// A plan.
 #[derive(Debug, Clone, PartialEq, Default)]
-pub struct Plan {
+pub struct SitePlan {
     /// Zones.
     pub plots: Vec<Plot>,
     /// Obstacles.
@@ -130,7 +130,7 @@ fn ray(
     (enters <= leaves && leaves >= 0.0).then_some(enters.max(0.0))
 }
 
-impl Plan {
+impl SitePlan {
     /// Looks at a place, at a height above the ground.
     #[must_use]
     pub fn seen(&self, at: (f64, f64), height: Metres) -> Seen {
@@ -201,8 +201,8 @@ impl Plan {
 mod tests {
     use super::*;
 
-    fn plan() -> Plan {
-        Plan {
+    fn plan() -> SitePlan {
+        SitePlan {
             plots: vec![Plot { station: 1, x: 0.0, y: 0.0, width: 20.0, depth: 10.0 }],
             obstacles: vec![
                 Obstacle { name: "shed".into(), x: 24.0, y: 0.0, width: 4.0, depth: 4.0, height: 5.0 },
@@ -238,8 +238,8 @@ mod tests {
     #[test]
     fn sun_is_what_the_obstacles_leave_of_the_day() {
         let summer = jiff::civil::date(2026, 6, 21);
-        let hours = |plan: &Plan| plan.sun_hours((10.0, 10.0), Metres::from_m(2.0), 46.0, summer);
-        let open = hours(&Plan::default());
+        let hours = |plan: &SitePlan| plan.sun_hours((10.0, 10.0), Metres::from_m(2.0), 46.0, summer);
+        let open = hours(&SitePlan::default());
         // Daylight hours N = 24 ÷ π × ωs (FAO-56 eq. 34).
         let n = 24.0 / PI
             * crate::weather::sun::sunset_hour_angle_rad(
@@ -247,9 +247,9 @@ mod tests {
                 declination_rad(day_of_year(summer)),
             );
         assert!((open - n).abs() < 0.2, "{open} {n}");
-        let wall = |x: f64, y: f64, width: f64, depth: f64, height: f64| Plan {
+        let wall = |x: f64, y: f64, width: f64, depth: f64, height: f64| SitePlan {
             obstacles: vec![Obstacle { name: "wall".into(), x, y, width, depth, height }],
-            ..Plan::default()
+            ..SitePlan::default()
         };
         // A high wall to the east takes the morning, one to the north of it takes little, a low one nothing.
         let east = hours(&wall(11.0, -90.0, 1.0, 200.0, 40.0));
@@ -262,7 +262,7 @@ mod tests {
 
     #[test]
     fn the_extent_holds_everything() {
-        assert_eq!(Plan::default().extent(&[]), None);
+        assert_eq!(SitePlan::default().extent(&[]), None);
         let (x, y, width, depth) = plan().extent(&[(30.0, 40.0)]).unwrap();
         assert_eq!((x, y, width, depth), (-6.0, -6.0, 36.0, 46.0));
     }

@@ -19,7 +19,7 @@ const SCHOOL_DAYS: i32 = 364;
 
 /// The figures of a page.
 #[derive(Debug)]
-pub(crate) struct Figures {
+pub(crate) struct Results {
     pub needed: Vec<Need>,
     pub found: Budget,
     pub advice: WeekAdvice,
@@ -31,7 +31,7 @@ pub(crate) struct Figures {
     pub span: Option<(Date, Date)>,
 }
 
-impl Figures {
+impl Results {
     /// The figures of a box, computed once for the same facts.
     pub fn of(state: &AppState, bench: &Workbench, rain: RainRule) -> Result<Arc<Self>, PageError> {
         let of = (bench.path(), bench.today, rain);

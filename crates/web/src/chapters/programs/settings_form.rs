@@ -119,12 +119,12 @@ pub(crate) fn texts(settings: &Settings) -> Texts {
     texts
 }
 
-struct Taker<'a> {
+struct FormReader<'a> {
     fields: &'a Fields,
     errors: Vec<TextError>,
 }
 
-impl Taker<'_> {
+impl FormReader<'_> {
     fn get(&self, name: &str) -> &str {
         self.fields.get(name)
     }
@@ -293,7 +293,7 @@ impl Taker<'_> {
 /// # Errors
 /// Every line that cannot be read. What can be read but not held is for the checks.
 pub(crate) fn read(fields: &Fields, card: &Card, today: Date) -> Result<Settings, Vec<TextError>> {
-    let mut take = Taker { fields, errors: Vec::new() };
+    let mut take = FormReader { fields, errors: Vec::new() };
     let clean = Settings::clean(card);
     let programs: Vec<Program> =
         clean.programs.iter().enumerate().map(|(i, empty)| take.program(i, card, empty, today)).collect();

@@ -1,13 +1,13 @@
 //! Whether card, stations and zones belong together.
 
-use super::{Finding, Kind, Look, Place, Severity};
+use super::{Finding, FindingKind, FindingPlace, Look, Severity};
 
 pub(super) fn find(look: &Look<'_>, findings: &mut Vec<Finding>) {
     let (installation, settings) = (look.installation, look.settings);
     let card = &installation.card;
     for fault in settings.check(card) {
-        let kind = Kind::BeyondCard { path: fault.path, message: fault.message };
-        findings.push(Finding::new(kind, Severity::Fault, Place::Box));
+        let kind = FindingKind::BeyondCard { path: fault.path, message: fault.message };
+        findings.push(Finding::new(kind, Severity::Fault, FindingPlace::Box));
     }
     let watered: Vec<u16> = {
         let active = settings.programs.iter().filter(|p| p.active && !p.starts.is_empty());
@@ -16,16 +16,20 @@ pub(super) fn find(look: &Look<'_>, findings: &mut Vec<Finding>) {
     let uses_master_valve = settings.stations.iter().any(|(_, s)| s.master_valve);
     for zone in &installation.zones {
         let station = zone.zone.number;
-        let place = Place::Station(station);
+        let place = FindingPlace::Station(station);
         if station > card.stations {
-            findings.push(Finding::new(Kind::NoStation, Severity::Fault, place));
+            findings.push(Finding::new(FindingKind::NoStation, Severity::Fault, place));
             continue;
         }
         if !watered.contains(&station) {
-            let kind = if card.daily_run_times { Kind::NoFallbackMinutes } else { Kind::ZoneWithoutMinutes };
+            let kind = if card.daily_run_times {
+                FindingKind::NoFallbackMinutes
+            } else {
+                FindingKind::ZoneWithoutMinutes
+            };
             findings.push(Finding::new(kind, Severity::Warning, place));
         } else if uses_master_valve && !settings.station(station).master_valve {
-            findings.push(Finding::new(Kind::NoMasterValve, Severity::Warning, place));
+            findings.push(Finding::new(FindingKind::NoMasterValve, Severity::Warning, place));
         }
     }
     for (index, program) in settings.programs.iter().enumerate() {
@@ -34,7 +38,11 @@ pub(super) fn find(look: &Look<'_>, findings: &mut Vec<Finding>) {
         }
         let runs = program.run_times.iter().any(|(_, s)| *s > 0);
         if !runs || program.starts.is_empty() {
-            findings.push(Finding::new(Kind::EmptyProgram, Severity::Note, Place::Program(index)));
+            findings.push(Finding::new(
+                FindingKind::EmptyProgram,
+                Severity::Note,
+                FindingPlace::Program(index),
+            ));
             continue;
         }
         for (station, seconds) in &program.run_times {
@@ -42,9 +50,9 @@ pub(super) fn find(look: &Look<'_>, findings: &mut Vec<Finding>) {
                 let own = look.of_program(index).filter(|r| r.station == *station);
                 findings.push(
                     Finding::new(
-                        Kind::MinutesWithoutZone,
+                        FindingKind::MinutesWithoutZone,
                         Severity::Warning,
-                        Place::RunTime(index, *station),
+                        FindingPlace::RunTime(index, *station),
                     )
                     .costing(look.cost(own)),
                 );

@@ -13,7 +13,7 @@ use jiff_diesel::ToDiesel;
 use std::collections::BTreeMap;
 use upland_core::codes::Coded;
 use upland_core::weather::climate::TypedNormals;
-use upland_core::weather::record::{Group, Overrule, SourceKind};
+use upland_core::weather::record::{Overrule, SourceKind, VariableGroup};
 use upland_formats::normals;
 
 /// An overrule as listed.
@@ -110,7 +110,7 @@ pub(super) fn choice(connection: &mut PgConnection, site_id: i64) -> Result<Opti
         .map_err(|error| StoreError::Unknown { what: "weather choice", value: error.to_string() })?;
     Ok(Some(Choice {
         id,
-        order: Group::ALL.map(|group| order.get(group.code()).cloned().unwrap_or_default()),
+        order: VariableGroup::ALL.map(|group| order.get(group.code()).cloned().unwrap_or_default()),
         reason,
         chosen_by,
         chosen_at: at.to_jiff(),
@@ -234,7 +234,7 @@ impl Change<'_> {
         if let Some(strange) = order.iter().flatten().find(|id| !known.contains(id)) {
             return Err(StoreError::Unknown { what: "source", value: strange.to_string() });
         }
-        let body: serde_json::Map<String, serde_json::Value> = Group::ALL
+        let body: serde_json::Map<String, serde_json::Value> = VariableGroup::ALL
             .iter()
             .zip(order)
             .map(|(group, ids)| (group.code().to_owned(), serde_json::json!(ids)))

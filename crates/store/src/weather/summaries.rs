@@ -5,11 +5,11 @@ use crate::schema::site_normals;
 use crate::{Result, Snapshot, Store, document};
 use diesel::prelude::*;
 use std::collections::BTreeMap;
-use upland_core::weather::climate::Brief;
-use upland_formats::brief;
+use upland_core::weather::climate::ClimateSummary;
+use upland_formats::climate_summary;
 
 /// A brief with the versions of weather and site that it is good for.
-pub type VersionedBrief = ((i64, i32), Brief);
+pub type VersionedSummary = ((i64, i32), ClimateSummary);
 
 impl Snapshot<'_> {
     /// The climates of some sites in short, each with the versions of weather and site that it is
@@ -17,12 +17,12 @@ impl Snapshot<'_> {
     ///
     /// # Errors
     /// As any query.
-    pub fn briefs(&mut self, sites: &[i64]) -> Result<BTreeMap<i64, VersionedBrief>> {
+    pub fn climate_summaries(&mut self, sites: &[i64]) -> Result<BTreeMap<i64, VersionedSummary>> {
         let rows: Vec<(i64, i64, i32, serde_json::Value)> =
             site_normals::table.filter(site_normals::site_id.eq_any(sites)).load(self.connection)?;
         rows.into_iter()
             .map(|(id, weather, site, body)| {
-                Ok((id, ((weather, site), document("climate in short", brief::from_json(body))?)))
+                Ok((id, ((weather, site), document("climate in short", climate_summary::from_json(body))?)))
             })
             .collect()
     }
@@ -37,13 +37,13 @@ impl Store {
         &self,
         site_id: i64,
         (weather_version, site_version): (i64, i32),
-        of: &Brief,
+        of: &ClimateSummary,
     ) -> Result<()> {
         let values = (
             site_normals::site_id.eq(site_id),
             site_normals::weather_version.eq(weather_version),
             site_normals::site_version.eq(site_version),
-            site_normals::body.eq(brief::to_json(of)),
+            site_normals::body.eq(climate_summary::to_json(of)),
         );
         diesel::insert_into(site_normals::table)
             .values(values.clone())

@@ -14,9 +14,9 @@ const SCAN_DAYS: i64 = 56;
 /// Longest interval that is planned, days.
 const LONGEST_INTERVAL: u8 = 14;
 
-/// Allowed days and hours of a zone. Zones with the same calendar can share a program.
+/// Allowed days and hours of a zone. Zones with the same days can share a program.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub(super) struct Calendar {
+pub(super) struct AllowedDays {
     pub weekdays: [bool; 7],
     pub odd: bool,
     pub even: bool,
@@ -40,13 +40,13 @@ pub(super) struct Pattern {
 }
 
 /// Learns what a zone may do. `None` as subject stands for somebody whom nothing exempts.
-pub(super) fn calendar(
+pub(super) fn allowed_days(
     installation: &Installation,
     present: &Settings,
     subject: Subject,
     from: Date,
     relax: &Relax,
-) -> Calendar {
+) -> AllowedDays {
     let law = &installation.law;
     let (mut weekdays, mut odd, mut even) = ([true; 7], true, true);
     let mut restricted = false;
@@ -76,7 +76,14 @@ pub(super) fn calendar(
         }
     }
     let free = !restricted && lawful >= 7;
-    Calendar { weekdays, odd, even, most, free, usable: usable(installation, present, subject, from, free) }
+    AllowedDays {
+        weekdays,
+        odd,
+        even,
+        most,
+        free,
+        usable: usable(installation, present, subject, from, free),
+    }
 }
 
 /// The forbidden weekday that lies furthest from the allowed ones.
@@ -159,14 +166,14 @@ fn spread(allowed: [bool; 7], count: u32) -> Option<[bool; 7]> {
         .min_by_key(|week| longest_gap(*week))
 }
 
-/// Every pattern a box can hold on a calendar, the fewest days first.
-pub(super) fn patterns(calendar: &Calendar, card: &Card, from: Date) -> Vec<Pattern> {
+/// Every pattern a box can hold on a allowed, the fewest days first.
+pub(super) fn patterns(allowed: &AllowedDays, card: &Card, from: Date) -> Vec<Pattern> {
     let mut out = Vec::new();
     if card.day_modes.weekdays {
-        for count in 1..=u32::from(calendar.most) {
-            let Some(week) = spread(calendar.weekdays, count) else { continue };
+        for count in 1..=u32::from(allowed.most) {
+            let Some(week) = spread(allowed.weekdays, count) else { continue };
             let mut phases = vec![week];
-            let mut left = calendar.weekdays;
+            let mut left = allowed.weekdays;
             while let Some(last) = phases.last() {
                 left = core::array::from_fn(|i| left.get(i) == Some(&true) && last.get(i) != Some(&true));
                 let Some(next) = spread(left, count).filter(|w| longest_gap(*w) <= longest_gap(week)) else {
@@ -182,9 +189,9 @@ pub(super) fn patterns(calendar: &Calendar, card: &Card, from: Date) -> Vec<Patt
             });
         }
     }
-    let every_date = calendar.weekdays == [true; 7] && calendar.odd && calendar.even;
+    let every_date = allowed.weekdays == [true; 7] && allowed.odd && allowed.even;
     for interval in 1..=card.day_modes.longest_interval.min(LONGEST_INTERVAL) {
-        if !every_date || 7u8.div_ceil(interval) > calendar.most {
+        if !every_date || 7u8.div_ceil(interval) > allowed.most {
             continue;
         }
         let phases = (0..i64::from(interval))
@@ -197,9 +204,9 @@ pub(super) fn patterns(calendar: &Calendar, card: &Card, from: Date) -> Vec<Patt
             phases,
         });
     }
-    if card.day_modes.parity && calendar.most >= 4 {
-        let both = calendar.odd && calendar.even;
-        for (may, days, gap) in [(calendar.odd, Days::Odd, 2), (calendar.even, Days::Even, 3)] {
+    if card.day_modes.parity && allowed.most >= 4 {
+        let both = allowed.odd && allowed.even;
+        for (may, days, gap) in [(allowed.odd, Days::Odd, 2), (allowed.even, Days::Even, 3)] {
             if may {
                 let phases = if both {
                     vec![days, if days == Days::Odd { Days::Even } else { Days::Odd }]
@@ -237,9 +244,9 @@ mod tests {
 
     const FROM: Date = Date::constant(2026, 7, 13);
 
-    fn of(installation: &Installation, station: u16) -> Calendar {
+    fn of(installation: &Installation, station: u16) -> AllowedDays {
         let present = Settings::clean(&installation.card);
-        calendar(installation, &present, installation.subject(station), FROM, &Relax::default())
+        allowed_days(installation, &present, installation.subject(station), FROM, &Relax::default())
     }
 
     #[test]

@@ -1,0 +1,214 @@
+//! The walk at the box: its settings in the order in which such boxes are keyed, with ticks.
+
+use super::sheet::{CAUTIONS, extras, never_words, rest_of_box, version_words};
+use super::words::Names;
+use super::{BoxHead, BoxPage, Tab};
+use crate::page::frame::Frame;
+use crate::page::quantities::length_of_time;
+use crate::server::error::{PageError, page};
+use crate::site::context::AtSite;
+use crate::site::workbench::Workbench;
+use actix_web::{HttpResponse, get, web};
+use askama::Template;
+use upland_core::controller::schedule::{Percentages, Program, Settings, days_in_words};
+
+pub(super) fn routes(config: &mut web::ServiceConfig) {
+    config.service(key_in_walk);
+}
+
+/// What is done before anything is keyed, so that nothing old runs on.
+const CLEAN_BOX: [&str; 6] = [
+    "Note what is in the box now, program by program, and keep it as the version as found.",
+    "Clear every start time of every program, also of those that look empty.",
+    "Set every run time to nothing in every program.",
+    "Set every percentage to 100 %.",
+    "End rain delays and bypasses, and clear pauses and days on which nothing runs.",
+    "Run the box through a day on its own display, if it can show one: nothing may run.",
+];
+
+/// A thing to key, with its tick.
+struct KeyStep {
+    id: String,
+    text: String,
+    detail: String,
+}
+
+fn step(id: impl Into<String>, text: impl Into<String>, detail: impl Into<String>) -> KeyStep {
+    KeyStep { id: id.into(), text: text.into(), detail: detail.into() }
+}
+
+struct Stage {
+    title: &'static str,
+    why: &'static str,
+    steps: Vec<KeyStep>,
+}
+
+#[derive(Template)]
+#[template(path = "chapters/programs/walk.html")]
+struct WalkPage {
+    frame: Frame,
+    head: BoxHead,
+    key: String,
+    version: String,
+    stages: Vec<Stage>,
+    clean: Vec<&'static str>,
+    cautions: Vec<&'static str>,
+}
+
+/// Programs that run, by index.
+type Active<'a> = Vec<(usize, &'a Program)>;
+
+/// The settings in the order in which such boxes are keyed: clock, starts, minutes, days,
+/// percentage, sensors, then back to automatic.
+fn stages(bench: &Workbench) -> Vec<Stage> {
+    let settings = bench.settings();
+    let names = bench.names(&settings);
+    let programs = settings.programs.iter().enumerate();
+    let active: Active<'_> = programs.filter(|(_, p)| p.waters()).collect();
+    let clock = format!("time zone {}", bench.loaded.site.site.time_zone);
+    vec![
+        Stage {
+            title: "Clock",
+            why: "Every start counts from it.",
+            steps: vec![step("clock", "Date, day of the week and time are right", clock)],
+        },
+        Stage {
+            title: "Starts",
+            why: "Each start runs its whole program once.",
+            steps: starts(&settings, &active),
+        },
+        Stage {
+            title: "Minutes",
+            why: "At 100 %; the box applies the percentage itself.",
+            steps: minutes(&names, &active),
+        },
+        Stage { title: "Days", why: "", steps: days(&settings, &active) },
+        Stage { title: "Percentage", why: "", steps: percentages(&settings, &active) },
+        Stage { title: "Sensors and the rest", why: "", steps: sensors_and_rest(bench, &names) },
+        Stage {
+            title: "Back to automatic",
+            why: "A box left off is the commonest dead landscape.",
+            steps: vec![
+                step("check", "Read every program through once more", ""),
+                step("auto", "The box is on automatic", ""),
+                step("sheet", "The new sheet is in the door, the old one taken along", ""),
+            ],
+        },
+    ]
+}
+
+fn starts(settings: &Settings, active: &Active<'_>) -> Vec<KeyStep> {
+    let of_program = |(i, p): &(usize, &Program)| {
+        let times: Vec<String> = p.starts.iter().map(|t| t.strftime("%H:%M").to_string()).collect();
+        let detail = match p.repeat {
+            Some(repeat) => {
+                let until = repeat.until.strftime("%H:%M");
+                format!("repeats until {until}, pause {}", length_of_time(repeat.pause_s))
+            }
+            None => "every other start of this program cleared".to_owned(),
+        };
+        step(format!("starts-{i}"), format!("Program {}: {}", p.name, times.join(", ")), detail)
+    };
+    let off: Vec<&str> = settings.programs.iter().filter(|p| !p.waters()).map(|p| p.name.as_str()).collect();
+    let off = (!off.is_empty()).then(|| {
+        step("starts-off", format!("Programs {}: no start", off.join(", ")), "hidden old starts cleared")
+    });
+    active.iter().map(of_program).chain(off).collect()
+}
+
+fn minutes(names: &Names<'_>, active: &Active<'_>) -> Vec<KeyStep> {
+    let mut steps = Vec::new();
+    for (i, program) in active {
+        for (station, seconds) in &program.run_times {
+            let cycle = names.settings.station(*station).cycle_and_soak_s;
+            let detail = cycle.map_or(String::new(), |(cycle, soak)| {
+                format!("cycles of {}, soak {}", length_of_time(cycle), length_of_time(soak))
+            });
+            let (zone, length) = (names.station(*station), length_of_time(*seconds));
+            let text = format!("Program {}, {zone}: {length}", program.name);
+            steps.push(step(format!("minutes-{i}-{station}"), text, detail));
+        }
+    }
+    steps
+}
+
+fn days(settings: &Settings, active: &Active<'_>) -> Vec<KeyStep> {
+    let of_program = |(i, p): &(usize, &Program)| {
+        step(format!("days-{i}"), format!("Program {}: {}", p.name, days_in_words(p.days)), "")
+    };
+    let never = never_words(settings).map(|words| step("never", words, ""));
+    active.iter().map(of_program).chain(never).collect()
+}
+
+fn percentages(settings: &Settings, active: &Active<'_>) -> Vec<KeyStep> {
+    match &settings.percentages {
+        Percentages::Box(value) => vec![step("percent", format!("Whole box: {value} %"), "")],
+        Percentages::Program(values) => active
+            .iter()
+            .map(|(i, p)| {
+                let value = values.get(*i).copied().unwrap_or(100);
+                step(format!("percent-{i}"), format!("Program {}: {value} %", p.name), "")
+            })
+            .collect(),
+        Percentages::Month(values) => values
+            .months()
+            .map(|(month, value)| {
+                step(format!("percent-{}", month.number()), format!("{}: {value} %", month.name()), "")
+            })
+            .collect(),
+    }
+}
+
+fn sensors_and_rest(bench: &Workbench, names: &Names<'_>) -> Vec<KeyStep> {
+    let stations = names.settings.stations.iter().map(|(n, setting)| (n, extras(setting)));
+    let stations = stations.filter(|(_, extras)| !extras.is_empty()).map(|(n, extras)| {
+        step(format!("station-{n}"), format!("{}: {}", names.station(*n), extras.join(", ")), "")
+    });
+    let bypass = (!bench.installation.card.sensor_ports.is_empty()).then(|| {
+        step("bypass", "Sensors on, no bypass left", "the display shows whether one holds the box now")
+    });
+    let rest = rest_of_box(names.settings).into_iter().enumerate();
+    let rest = rest.map(|(i, line)| step(format!("box-{i}"), line, ""));
+    stations.chain(bypass).chain(rest).collect()
+}
+
+#[get("/sites/{id}/boxes/{number}/walk")]
+async fn key_in_walk(here: AtSite, path: web::Path<(i64, u8)>) -> Result<HttpResponse, PageError> {
+    let bench = here.workbench(path.1).await?;
+    let version = bench.saved().map_or(0, |s| s.version);
+    page(&WalkPage {
+        frame: bench.frame(&here, "key in")?,
+        head: bench.head(Tab::Sheet)?,
+        // Ticks belong to a version: another one starts with none.
+        key: format!("walk-{}-{version}", bench.site_box()?.record.id),
+        version: version_words(&bench),
+        stages: stages(&bench),
+        clean: CLEAN_BOX.to_vec(),
+        cautions: CAUTIONS.to_vec(),
+    })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::fixture;
+
+    #[test]
+    fn the_walk_goes_in_the_order_boxes_are_keyed() {
+        let bench = fixture::workbench();
+        let stages = stages(&bench);
+        let titles: Vec<&str> = stages.iter().map(|s| s.title).collect();
+        assert_eq!(
+            titles,
+            ["Clock", "Starts", "Minutes", "Days", "Percentage", "Sensors and the rest", "Back to automatic"]
+        );
+        assert_eq!(stages[1].steps[0].text, "Program A: 02:00, 04:00");
+        assert_eq!(stages[2].steps.len(), 6, "four zones, the ghost and the old program");
+        assert!(stages[5].steps.iter().any(|s| s.id == "bypass"), "the box has a sensor port");
+        let mut ids: Vec<&str> = stages.iter().flat_map(|s| s.steps.iter().map(|s| s.id.as_str())).collect();
+        let all = ids.len();
+        ids.sort_unstable();
+        ids.dedup();
+        assert_eq!(ids.len(), all, "every tick is its own");
+    }
+}
