@@ -3,7 +3,9 @@
 use crate::schema::{secrets, sessions, users};
 use crate::transaction::NewEvent;
 use crate::{Action, Result, Snapshot, Store, StoreError, Subject};
+use diesel::pg::Pg;
 use diesel::prelude::*;
+use diesel::query_builder::{AstPass, Query, QueryFragment, QueryId};
 use diesel::sql_types::{BigInt, Binary, Nullable, Text, Timestamptz};
 use jiff::{SignedDuration, Timestamp};
 
@@ -109,51 +111,84 @@ pub struct Asked {
     pub clock_ahead: Option<SignedDuration>,
 }
 
-const ASKED: &str = "
-    SELECT u.id, u.login, u.display_name, u.role,
-           s.id AS site_id, COALESCE(s.revision, 0) AS revision, COALESCE(r.revision, 0) AS readings, r.last_at,
-           CASE WHEN $2 IS NULL THEN (SELECT sum(revision)::bigint FROM sites) END AS all_revisions,
-           CASE WHEN $2 IS NULL THEN (SELECT sum(revision)::bigint FROM site_readings) END AS all_readings,
-           (SELECT ahead_seconds FROM clock) AS ahead_seconds
-    FROM sessions x
-    JOIN users u ON u.id = x.user_id
-    LEFT JOIN sites s ON s.id = $2 AND s.removed_at IS NULL
-    LEFT JOIN site_readings r ON r.site_id = s.id
-    WHERE x.token_sha256 = $1 AND x.expires_at > now()";
-
-#[derive(QueryableByName)]
-struct AskedRow {
-    #[diesel(sql_type = BigInt)]
-    id: i64,
-    #[diesel(sql_type = Text)]
-    login: String,
-    #[diesel(sql_type = Text)]
-    display_name: String,
-    #[diesel(sql_type = Text)]
-    role: String,
-    #[diesel(sql_type = Nullable<BigInt>)]
+/// The one question that every page begins with. It is written out here, so that it stays prepared on its
+/// connection: planned anew each time, it would cost more than everything else of a small page.
+struct AskedQuery<'a> {
+    token_sha256: &'a [u8],
     site_id: Option<i64>,
-    #[diesel(sql_type = BigInt)]
+}
+
+impl QueryFragment<Pg> for AskedQuery<'_> {
+    fn walk_ast<'b>(&'b self, mut out: AstPass<'_, 'b, Pg>) -> QueryResult<()> {
+        out.push_sql(
+            "SELECT u.id, u.login, u.display_name, u.role, s.id, COALESCE(s.revision, 0), \
+             COALESCE(r.revision, 0), r.last_at, (SELECT ahead_seconds FROM clock)",
+        );
+        if self.site_id.is_none() {
+            out.push_sql(
+                ", (SELECT COALESCE(sum(revision), 0)::bigint FROM sites)\
+                 , (SELECT COALESCE(sum(revision), 0)::bigint FROM site_readings)",
+            );
+        } else {
+            out.push_sql(", 0::bigint, 0::bigint");
+        }
+        out.push_sql(
+            " FROM sessions x JOIN users u ON u.id = x.user_id \
+             LEFT JOIN sites s ON s.removed_at IS NULL AND s.id = ",
+        );
+        out.push_bind_param::<Nullable<BigInt>, _>(&self.site_id)?;
+        out.push_sql(
+            " LEFT JOIN site_readings r ON r.site_id = s.id WHERE x.expires_at > now() AND x.token_sha256 = ",
+        );
+        out.push_bind_param::<Binary, _>(self.token_sha256)
+    }
+}
+
+/// Two questions, with and without a site, each of which stays prepared.
+impl QueryId for AskedQuery<'_> {
+    type QueryId = ();
+    const HAS_STATIC_QUERY_ID: bool = false;
+}
+
+impl Query for AskedQuery<'_> {
+    type SqlType = (
+        BigInt,
+        Text,
+        Text,
+        Text,
+        Nullable<BigInt>,
+        BigInt,
+        BigInt,
+        Nullable<Timestamptz>,
+        Nullable<BigInt>,
+        BigInt,
+        BigInt,
+    );
+}
+
+impl<C> RunQueryDsl<C> for AskedQuery<'_> {}
+
+#[derive(Queryable)]
+struct AskedRow {
+    id: i64,
+    login: String,
+    display_name: String,
+    role: String,
+    site_id: Option<i64>,
     revision: i64,
-    #[diesel(sql_type = BigInt)]
     readings: i64,
-    #[diesel(sql_type = Nullable<Timestamptz>)]
     last_at: Option<jiff_diesel::Timestamp>,
-    #[diesel(sql_type = Nullable<BigInt>)]
-    all_revisions: Option<i64>,
-    #[diesel(sql_type = Nullable<BigInt>)]
-    all_readings: Option<i64>,
-    #[diesel(sql_type = Nullable<BigInt>)]
     ahead_seconds: Option<i64>,
+    all_revisions: i64,
+    all_readings: i64,
 }
 
 impl AskedRow {
     fn asked(self, about: Option<i64>) -> Result<Asked> {
         Ok(Asked {
-            everywhere: about.is_none().then(|| SitesStamp {
-                revisions: self.all_revisions.unwrap_or(0),
-                readings: self.all_readings.unwrap_or(0),
-            }),
+            everywhere: about
+                .is_none()
+                .then(|| SitesStamp { revisions: self.all_revisions, readings: self.all_readings }),
             site: self.site_id.map(|id| SiteStamp {
                 id,
                 revision: self.revision,
@@ -331,11 +366,8 @@ impl Store {
     /// # Errors
     /// As any query.
     pub fn asked(&self, token_sha256: &[u8], site_id: Option<i64>) -> Result<Option<Asked>> {
-        let row: Option<AskedRow> = diesel::sql_query(ASKED)
-            .bind::<Binary, _>(token_sha256)
-            .bind::<Nullable<BigInt>, _>(site_id)
-            .get_result(&mut self.connection()?)
-            .optional()?;
+        let asked = AskedQuery { token_sha256, site_id };
+        let row: Option<AskedRow> = asked.get_result(&mut self.connection()?).optional()?;
         row.map(|row| row.asked(site_id)).transpose()
     }
 

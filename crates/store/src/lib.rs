@@ -9,6 +9,7 @@ pub mod clock;
 pub mod controllers;
 pub mod field;
 pub mod library;
+mod pool;
 pub mod readings;
 mod schema;
 pub mod sensors;
@@ -23,7 +24,7 @@ pub mod zones;
 pub use transaction::{Action, Change, Event, Snapshot, Subject};
 
 use diesel::pg::PgConnection;
-use diesel::r2d2::{ConnectionManager, Pool, PooledConnection};
+use diesel::r2d2::Pool;
 use diesel_migrations::{EmbeddedMigrations, MigrationHarness, embed_migrations};
 
 /// Names the lock that the process holds that prepares the database; any number that nothing else uses.
@@ -94,11 +95,11 @@ pub enum Saved<T> {
 /// A pool of connections to one database.
 #[derive(Clone)]
 pub struct Store {
-    pool: Pool<ConnectionManager<PgConnection>>,
+    pool: Pool<pool::Manager>,
     url: String,
 }
 
-type Connection = PooledConnection<ConnectionManager<PgConnection>>;
+use pool::Connection;
 
 impl Store {
     /// Opens a pool.
@@ -106,11 +107,8 @@ impl Store {
     /// # Errors
     /// [`StoreError::Unreachable`] when no connection could be made within ten seconds.
     pub fn connect(url: &str, connections: u32) -> Result<Self> {
-        let pool = Pool::builder()
-            .max_size(connections)
-            .connection_timeout(std::time::Duration::from_secs(10))
-            .build(ConnectionManager::new(url))
-            .map_err(|error| StoreError::Unreachable(error.to_string()))?;
+        let pool = pool::pool(url, connections);
+        let pool = pool.map_err(|error| StoreError::Unreachable(error.to_string()))?;
         Ok(Self { pool, url: url.to_owned() })
     }
 

@@ -99,9 +99,23 @@ pub struct OrdinanceFault {
 }
 
 /// Minutes of a day that no forbidden hours cover.
-fn free_minutes(hours: &[&Hours]) -> usize {
-    let minutes = (0..MINUTES_A_DAY).map(|minute| MinuteOfDay::after_midnight(minute).time());
-    minutes.filter(|time| !hours.iter().any(|h| h.hold(*time))).count()
+fn free_minutes(hours: &[&Hours]) -> u32 {
+    let mut closed: Vec<(u32, u32)> = Vec::new();
+    for hours in hours {
+        let (from, until) = (MinuteOfDay::of(hours.from).minutes(), MinuteOfDay::of(hours.until).minutes());
+        if from <= until {
+            closed.push((from, until));
+        } else {
+            closed.extend([(0, until), (from, MINUTES_A_DAY)]);
+        }
+    }
+    closed.sort_unstable();
+    let (mut free, mut at) = (0, 0);
+    for (from, until) in closed {
+        free += from.saturating_sub(at);
+        at = at.max(until);
+    }
+    free + MINUTES_A_DAY.saturating_sub(at)
 }
 
 impl Ordinance {
@@ -419,6 +433,17 @@ mod tests {
 
     const LAWN: Subject = Subject { box_number: 1, station: 1, drip: false };
     const DRIP: Subject = Subject { box_number: 1, station: 2, drip: true };
+
+    #[test]
+    fn minutes_that_no_hours_cover_are_counted_over_midnight_and_overlaps() {
+        let hours = |from, until| Hours { from: time(from, 0, 0, 0), until: time(until, 0, 0, 0) };
+        let free = |all: &[Hours]| free_minutes(&all.iter().collect::<Vec<_>>());
+        assert_eq!(free(&[]), 1440);
+        assert_eq!(free(&[hours(10, 18), hours(9, 12)]), 15 * 60);
+        assert_eq!(free(&[hours(22, 6)]), 16 * 60);
+        assert_eq!(free(&[hours(6, 6)]), 1440, "hours without a length");
+        assert_eq!(free(&[hours(22, 6), hours(6, 22)]), 0);
+    }
 
     #[test]
     fn two_days_by_house_number_and_no_watering_at_midday() {

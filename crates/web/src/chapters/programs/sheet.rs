@@ -291,7 +291,7 @@ mod tests {
         Rain delay of 3 days from 10 Jul 2026
         ");
         settings.delay_s = -5;
-        assert_eq!(whole(&settings)[0], "Stations overlap by 5 s");
+        assert_eq!(whole(&settings)[1], "Stations overlap by 5 s");
         settings.programs[0].repeat = Some(Repeat { until: jiff::civil::time(18, 0, 0, 0), pause_s: 1740 });
         let bench = fixture::workbench();
         let line = program_line(&bench, &settings, 0, &settings.programs[0]);
