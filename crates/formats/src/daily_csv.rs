@@ -1,7 +1,7 @@
 //! Daily weather as CSV: `date,tmin_c,tmax_c` and what else was measured, in metric or US
 //! customary columns. Written back in metric.
 
-use crate::table::{Column, Known, Problem, Table, date, same};
+use crate::table::{Column, Known, Problem, Row, Table, date, same};
 use jiff::civil::Date;
 use upland_core::quantity::units::{
     Celsius, Kilopascals, MJ_M2_PER_W_M2_DAY, MegajoulesPerSquareMetre, MetresPerSecond, Millimetres,
@@ -92,48 +92,36 @@ pub fn read_as_it_came(bytes: &[u8], station: &Station) -> Result<DailyFile, Vec
     read_with(bytes, station, false)
 }
 
-fn read_with(bytes: &[u8], station: &Station, refuse_impossible: bool) -> Result<DailyFile, Vec<Problem>> {
-    let table = Table::open(bytes, "date", &KNOWN)?;
-    let mut problems = table.problems.clone();
-    for (field, a, b) in [(Field::Min, "tmin_c", "tmin_f"), (Field::Max, "tmax_c", "tmax_f")] {
-        if !table.has(field) {
-            problems
-                .push(Problem::line(1, format!("has no column {a} (or {b}); a day needs both temperatures")));
-        }
-    }
-    if problems.len() > table.problems.len() {
-        return Err(problems);
-    }
-    let mut notes = table.notes();
+/// What the rows of a daily table hold.
+struct Rows {
+    days: Vec<(u64, DayWeather)>,
+    problems: Vec<Problem>,
+    notes: Vec<Problem>,
+}
 
-    let mut dated: Vec<(u64, DayWeather)> = Vec::with_capacity(table.rows.len());
-    let mut in_order = true;
-    for row in &table.rows {
-        let before = problems.len();
+impl Rows {
+    /// The day of a row; `None` when it cannot be one, and why is told.
+    fn day(&mut self, table: &Table<Field>, row: &Row) -> Option<DayWeather> {
+        let before = self.problems.len();
         let day_date = date(row.cell(table.key))
-            .map_err(|message| problems.push(Problem::cell(row.line, "date", message)))
+            .map_err(|message| self.problems.push(Problem::cell(row.line, "date", message)))
             .ok();
         let [min, max, dew_point, rh_min, rh_max, vapour, solar, wind, rain] =
-            table.numbers(row, |field| field as usize, &mut problems);
-        if problems.len() == before {
-            for (value, field) in [(min, Field::Min), (max, Field::Max)] {
-                if value.is_none() {
-                    problems.push(Problem::cell(
-                        row.line,
-                        table.header(field, &KNOWN),
-                        "is empty; a day needs both temperatures, so give it or leave the whole row out",
-                    ));
-                }
-            }
+            table.numbers(row, |field| field as usize, &mut self.problems);
+        if self.problems.len() > before {
+            return None;
         }
-        let (Some(day_date), Some(min), Some(max)) = (day_date, min, max) else { continue };
-        if problems.len() > before {
-            continue;
+        for (_, field) in [(min, Field::Min), (max, Field::Max)].into_iter().filter(|(v, _)| v.is_none()) {
+            self.problems.push(Problem::cell(
+                row.line,
+                table.header(field, &KNOWN),
+                "is empty; a day needs both temperatures, so give it or leave the whole row out",
+            ));
         }
-        let day = DayWeather {
-            date: day_date,
-            temperature_min: Celsius::from_c(min),
-            temperature_max: Celsius::from_c(max),
+        Some(DayWeather {
+            date: day_date?,
+            temperature_min: Celsius::from_c(min?),
+            temperature_max: Celsius::from_c(max?),
             dew_point: dew_point.map(Celsius::from_c),
             humidity_min_pct: rh_min,
             humidity_max_pct: rh_max,
@@ -141,47 +129,77 @@ fn read_with(bytes: &[u8], station: &Station, refuse_impossible: bool) -> Result
             solar: solar.map(MegajoulesPerSquareMetre::from_mj_per_m2),
             wind: wind.map(MetresPerSecond::from_m_per_s),
             rain: rain.map(Millimetres::from_mm),
-        };
-        for finding in quality::check_day(&day, station) {
-            let field = field_of(finding.input);
-            let header = table.header(field, &KNOWN);
-            let cell = table
-                .columns
-                .iter()
-                .find(|(_, k)| k.field == field)
-                .map_or("", |(index, _)| row.cell(*index));
-            let said =
-                |lead: &str| Problem::cell(row.line, header, format!("{cell} {}{lead}", finding.message));
-            match finding.severity {
-                FlagSeverity::Fault if refuse_impossible => problems.push(said("")),
-                FlagSeverity::Fault => notes.push(said("; it is kept as it came and will not count")),
-                FlagSeverity::Doubt => notes.push(said("")),
-            }
-        }
-        in_order &= dated.last().is_none_or(|(_, last)| last.date < day.date);
-        dated.push((row.line, day));
+        })
     }
 
-    dated.sort_by_key(|(line, day)| (day.date, *line));
-    for pair in dated.windows(2) {
-        if let [(first, a), (second, b)] = pair
-            && a.date == b.date
-        {
-            problems.push(Problem::cell(
-                *second,
-                "date",
-                format!("{} stands on line {first} already; keep one row a day", b.date),
-            ));
+    /// Tells what is wrong or doubtful about the values of a day.
+    fn judge(
+        &mut self,
+        table: &Table<Field>,
+        row: &Row,
+        day: &DayWeather,
+        (station, refuse_impossible): (&Station, bool),
+    ) {
+        for flag in quality::check_day(day, station) {
+            let field = field_of(flag.input);
+            let column = table.columns.iter().find(|(_, k)| k.field == field);
+            let cell = column.map_or("", |(index, _)| row.cell(*index));
+            let said = |end: &str| {
+                let message = format!("{cell} {}{end}", flag.message);
+                Problem::cell(row.line, table.header(field, &KNOWN), message)
+            };
+            match flag.severity {
+                FlagSeverity::Fault if refuse_impossible => self.problems.push(said("")),
+                FlagSeverity::Fault => self.notes.push(said("; it is kept as it came and will not count")),
+                FlagSeverity::Doubt => self.notes.push(said("")),
+            }
         }
     }
+
+    /// The days by date; those that stand twice are told, and that they had to be sorted.
+    fn sorted(&mut self) -> Vec<DayWeather> {
+        let mut days = std::mem::take(&mut self.days);
+        if !days.is_sorted_by(|(_, a), (_, b)| a.date < b.date) {
+            self.notes.push(Problem::file("the days are not in order; they are sorted by date"));
+        }
+        days.sort_by_key(|(line, day)| (day.date, *line));
+        for pair in days.windows(2) {
+            if let [(first, a), (second, b)] = pair
+                && a.date == b.date
+            {
+                let message = format!("{} stands on line {first} already; keep one row a day", b.date);
+                self.problems.push(Problem::cell(*second, "date", message));
+            }
+        }
+        days.into_iter().map(|(_, day)| day).collect()
+    }
+}
+
+fn read_with(bytes: &[u8], station: &Station, refuse_impossible: bool) -> Result<DailyFile, Vec<Problem>> {
+    let table = Table::open(bytes, "date", &KNOWN)?;
+    let mut problems = table.problems.clone();
+    for (field, a, b) in [(Field::Min, "tmin_c", "tmin_f"), (Field::Max, "tmax_c", "tmax_f")] {
+        if !table.has(field) {
+            let message = format!("has no column {a} (or {b}); a day needs both temperatures");
+            problems.push(Problem::line(1, message));
+        }
+    }
+    if problems.len() > table.problems.len() {
+        return Err(problems);
+    }
+    let mut rows = Rows { days: Vec::with_capacity(table.rows.len()), problems, notes: table.notes() };
+    for row in &table.rows {
+        if let Some(day) = rows.day(&table, row) {
+            rows.judge(&table, row, &day, (station, refuse_impossible));
+            rows.days.push((row.line, day));
+        }
+    }
+    let days = rows.sorted();
+    let Rows { mut problems, mut notes, .. } = rows;
     if !problems.is_empty() {
         problems.sort_by_key(|p| p.line);
         return Err(problems);
     }
-    if !in_order {
-        notes.push(Problem::file("the days are not in order; they are sorted by date"));
-    }
-    let days: Vec<DayWeather> = dated.into_iter().map(|(_, day)| day).collect();
     notes.extend(gaps(days.iter().map(|d| d.date)));
     Ok(DailyFile { days, columns: table.described(), notes })
 }

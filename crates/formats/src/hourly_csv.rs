@@ -1,6 +1,6 @@
 //! Hourly weather as CSV: `time` in ISO 8601 with offset, stamped at the START of the hour.
 
-use crate::table::{Known, Problem, Table, same};
+use crate::table::{Known, Problem, Row, Table, same};
 use jiff::Timestamp;
 use jiff::fmt::temporal::Pieces;
 use upland_core::quantity::units::{
@@ -83,58 +83,14 @@ pub fn read(bytes: &[u8]) -> Result<HourlyFile, Vec<Problem>> {
     let notes = table.notes();
     let mut hours: Vec<(String, HourWeather)> = Vec::with_capacity(table.rows.len());
     for row in &table.rows {
-        let before = problems.len();
+        let Some(hour) = hour_of(&table, row, &mut problems) else { continue };
+        for flag in quality::check_hour(&hour) {
+            let header = table.header(field_of(flag.input), &KNOWN);
+            problems.push(Problem::cell(row.line, header, flag.message));
+        }
         let text = row.cell(table.key);
-        let time = start_of_hour(text)
-            .map_err(|message| problems.push(Problem::cell(row.line, "time", message)))
-            .ok();
-        let values = table.numbers(row, |field| field as usize, &mut problems);
-        if problems.len() > before {
-            continue;
-        }
-        let [temperature, rh, dew_point, solar, wind, rain] = values;
-        let mut need = |value: Option<f64>, field| {
-            if value.is_none() {
-                problems.push(Problem::cell(
-                    row.line,
-                    table.header(field, &KNOWN),
-                    "is empty; hourly ET0 needs it",
-                ));
-            }
-            value
-        };
-        let temperature = need(temperature, Field::Temperature);
-        let solar = need(solar, Field::Solar);
-        let wind = need(wind, Field::Wind);
-        let humidity = match (dew_point, rh) {
-            (Some(t), _) => Some(HourHumidity::DewPoint(Celsius::from_c(t))),
-            (None, Some(pct)) => Some(HourHumidity::RelativePct(pct)),
-            (None, None) => {
-                let field = if table.has(Field::Humidity) { Field::Humidity } else { Field::DewPoint };
-                need(None, field);
-                None
-            }
-        };
-        let (Some((start, local_date)), Some(temperature), Some(humidity), Some(solar), Some(wind)) =
-            (time, temperature, humidity, solar, wind)
-        else {
-            continue;
-        };
-        let hour = HourWeather {
-            start,
-            local_date,
-            temperature: Celsius::from_c(temperature),
-            humidity,
-            solar: MegajoulesPerSquareMetre::from_mj_per_m2(solar),
-            wind: MetresPerSecond::from_m_per_s(wind),
-            rain: rain.map(Millimetres::from_mm),
-        };
-        for finding in quality::check_hour(&hour) {
-            let header = table.header(field_of(finding.input), &KNOWN);
-            problems.push(Problem::cell(row.line, header, finding.message));
-        }
         if let Some((previous_text, previous)) = hours.last() {
-            let step = start.duration_since(previous.start).as_secs();
+            let step = hour.start.duration_since(previous.start).as_secs();
             if step < 3600 {
                 let what = if step == 0 { "is the same hour as" } else { "begins before the end of" };
                 problems.push(Problem::cell(
@@ -148,6 +104,47 @@ pub fn read(bytes: &[u8]) -> Result<HourlyFile, Vec<Problem>> {
     }
     problems.sort_by_key(|p| p.line);
     if problems.is_empty() { Ok(HourlyFile { hours, notes }) } else { Err(problems) }
+}
+
+/// The hour of a row; `None` when it cannot be one, and why is told.
+fn hour_of(table: &Table<Field>, row: &Row, problems: &mut Vec<Problem>) -> Option<HourWeather> {
+    let before = problems.len();
+    let time = start_of_hour(row.cell(table.key))
+        .map_err(|message| problems.push(Problem::cell(row.line, "time", message)))
+        .ok();
+    let [temperature, rh, dew_point, solar, wind, rain] =
+        table.numbers(row, |field| field as usize, problems);
+    if problems.len() > before {
+        return None;
+    }
+    let mut need = |value: Option<f64>, field| {
+        if value.is_none() {
+            let header = table.header(field, &KNOWN);
+            problems.push(Problem::cell(row.line, header, "is empty; hourly ET0 needs it"));
+        }
+        value
+    };
+    let temperature = need(temperature, Field::Temperature);
+    let solar = need(solar, Field::Solar);
+    let wind = need(wind, Field::Wind);
+    let humidity = match (dew_point, rh) {
+        (Some(t), _) => Some(HourHumidity::DewPoint(Celsius::from_c(t))),
+        (None, Some(pct)) => Some(HourHumidity::RelativePct(pct)),
+        (None, None) => {
+            need(None, if table.has(Field::Humidity) { Field::Humidity } else { Field::DewPoint });
+            None
+        }
+    };
+    let (start, local_date) = time?;
+    Some(HourWeather {
+        start,
+        local_date,
+        temperature: Celsius::from_c(temperature?),
+        humidity: humidity?,
+        solar: MegajoulesPerSquareMetre::from_mj_per_m2(solar?),
+        wind: MetresPerSecond::from_m_per_s(wind?),
+        rain: rain.map(Millimetres::from_mm),
+    })
 }
 
 fn start_of_hour(text: &str) -> Result<(Timestamp, jiff::civil::Date), String> {

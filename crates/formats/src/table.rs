@@ -113,6 +113,55 @@ fn separator(first_line: &str) -> u8 {
     }
 }
 
+/// What a header line says: where the key stands, the columns that are known, and the names of the others.
+struct Heads<Field: 'static> {
+    key: usize,
+    columns: BTreeMap<usize, &'static Known<Field>>,
+    unknown: Vec<String>,
+}
+
+impl<Field: Copy + PartialEq> Heads<Field> {
+    fn of(
+        headers: &csv::StringRecord,
+        key: &'static str,
+        known: &'static [Known<Field>],
+    ) -> Result<Self, Vec<Problem>> {
+        let mut problems = Vec::new();
+        let mut columns: BTreeMap<usize, &'static Known<Field>> = BTreeMap::new();
+        let mut unknown = Vec::new();
+        let mut key_at = None;
+        for (index, raw) in headers.iter().enumerate() {
+            let header = raw.trim().to_ascii_lowercase();
+            if header == key {
+                if key_at.replace(index).is_some() {
+                    problems.push(Problem::cell(1, key, "stands twice; keep one"));
+                }
+            } else if let Some(found) = known.iter().find(|k| k.header == header) {
+                if let Some(other) = columns.values().find(|k| k.field == found.field) {
+                    let message = format!("says the same as {}; keep one of the two", other.header);
+                    problems.push(Problem::cell(1, found.header, message));
+                } else {
+                    columns.insert(index, found);
+                }
+            } else if !header.is_empty() {
+                unknown.push(raw.trim().to_owned());
+            }
+        }
+        if key_at.is_none() {
+            let names: Vec<&str> = known.iter().map(|k| k.header).collect();
+            let message = format!(
+                "has no column \"{key}\"; the header must name {key} and some of: {}",
+                names.join(", ")
+            );
+            problems.push(Problem::line(1, message));
+        }
+        match key_at {
+            Some(key) if problems.is_empty() => Ok(Self { key, columns, unknown }),
+            _ => Err(problems),
+        }
+    }
+}
+
 impl<Field: Copy + PartialEq> Table<Field> {
     /// Opens a table whose key column is `key`; every other column is looked up in `known`.
     ///
@@ -138,60 +187,22 @@ impl<Field: Copy + PartialEq> Table<Field> {
             .headers()
             .map_err(|error| vec![Problem::line(1, format!("cannot be read as CSV: {error}"))])?
             .clone();
-        let mut problems = Vec::new();
-        let mut columns: BTreeMap<usize, &'static Known<Field>> = BTreeMap::new();
-        let mut unknown = Vec::new();
-        let mut key_at = None;
-        for (index, raw) in headers.iter().enumerate() {
-            let header = raw.trim().to_ascii_lowercase();
-            if header == key {
-                if key_at.replace(index).is_some() {
-                    problems.push(Problem::cell(1, key, "stands twice; keep one"));
-                }
-            } else if let Some(found) = known.iter().find(|k| k.header == header) {
-                if let Some(other) = columns.values().find(|k| k.field == found.field) {
-                    problems.push(Problem::cell(
-                        1,
-                        found.header,
-                        format!("says the same as {}; keep one of the two", other.header),
-                    ));
-                } else {
-                    columns.insert(index, found);
-                }
-            } else if !header.is_empty() {
-                unknown.push(raw.trim().to_owned());
-            }
-        }
-        let Some(key) = key_at else {
-            problems.push(Problem::line(
-                1,
-                format!(
-                    "has no column \"{key}\"; the header must name {key} and some of: {}",
-                    known.iter().map(|k| k.header).collect::<Vec<_>>().join(", ")
-                ),
-            ));
-            return Err(problems);
-        };
-        if !problems.is_empty() {
-            return Err(problems);
-        }
-        let mut rows = Vec::new();
+        let Heads { key, columns, unknown } = Heads::of(&headers, key, known)?;
+        let (mut rows, mut problems) = (Vec::new(), Vec::new());
         for record in reader.records() {
             match record {
                 Ok(cells) => {
                     let line = cells.position().map_or(0, csv::Position::line);
                     if cells.len() == headers.len() {
                         rows.push(Row { line, cells });
-                    } else {
-                        problems.push(Problem::line(
-                            line,
-                            format!(
-                                "has {} cells, the header {}; check for a stray or missing separator",
-                                cells.len(),
-                                headers.len()
-                            ),
-                        ));
+                        continue;
                     }
+                    let message = format!(
+                        "has {} cells, the header {}; check for a stray or missing separator",
+                        cells.len(),
+                        headers.len()
+                    );
+                    problems.push(Problem::line(line, message));
                 }
                 Err(error) => problems.push(Problem::file(format!("cannot be read as CSV: {error}"))),
             }

@@ -84,71 +84,85 @@ pub fn advise(
     let zones = &installation.zones;
     let speaks_for =
         |sense| zones.iter().filter(|z| mapping::proposed(sense, &z.zone, Some(z.zone.number)).holds).count();
-    let verdict = |nights: f64| {
-        if nights >= PAYS_FROM {
-            Pays::Yes
-        } else if nights >= MAY_PAY_FROM {
-            Pays::Perhaps
-        } else {
-            Pays::No
-        }
-    };
-    let mut out = Vec::new();
-    for sense in Sense::ALL {
-        let count = speaks_for(sense);
-        let mut advice =
-            Advice { sense, pays: Pays::No, nights_a_year: None, litres_a_year: None, zones: count };
-        if count == 0 {
-            out.push(advice);
-            continue;
-        }
-        match (sense, span) {
-            (Sense::Rain | Sense::Freeze | Sense::Wind, Some((from, to))) => {
-                let years = f64::from((to - from).get_days() + 1) / 365.25;
-                let card = lone(sense);
-                let all =
-                    nights(installation, settings, climate, (&card, &mapping::Chosen::default()), (from, to));
-                let runs = |n: &RecordedNight| n.scheduled.l() > 0.0 || n.due;
-                let (nights, litres) = match sense {
-                    Sense::Rain => {
-                        let read = as_read(climate, (from, to), &installation.tz);
-                        let rain = read.channels.get(&Channel::Rain).cloned().unwrap_or_default();
-                        let end = all.iter().map(|n| n.at).max().unwrap_or_default();
-                        let set = (COMMON_RAIN_THRESHOLD, Release::DriesOut { vent: HALF_OPEN_VENT });
-                        let holds = rain_holds(set, &rain, &read.drying, end);
-                        a_year(&all, years, |n| stands(&holds, n.at) && runs(n))
-                    }
-                    Sense::Freeze => a_year(&all, years, |n| {
-                        // The night after this evening has its lowest in the morning that follows.
-                        let cold = n.date.tomorrow().ok().and_then(|d| climate.day(d));
-                        cold.is_some_and(|d| d.weather.temperature_min.c() <= COMMON_FREEZE_POINT.c())
-                            && runs(n)
-                    }),
-                    _ => a_year(&all, years, |n| {
-                        let wind = climate.day(n.date).and_then(|d| d.weather.wind);
-                        wind.is_some_and(|w| w.m_per_s() * GUST_FACTOR > COMMON_WIND.m_per_s()) && runs(n)
-                    }),
-                };
-                advice.pays = verdict(nights);
-                advice.nights_a_year = Some(nights);
-                advice.litres_a_year = all.iter().any(|n| n.scheduled.l() > 0.0).then_some(litres);
+    let mut out: Vec<Advice> = Sense::ALL
+        .into_iter()
+        .map(|sense| {
+            let count = speaks_for(sense);
+            let plain = |pays| Advice { sense, pays, nights_a_year: None, litres_a_year: None, zones: count };
+            if count == 0 {
+                return plain(Pays::No);
             }
-            (Sense::Rain | Sense::Freeze | Sense::Wind, None) => advice.pays = Pays::Perhaps,
-            (Sense::SoilMoisture, _) => {
-                // A probe pays where rain and weather say least: under roofs, and where one zone stands for many.
-                let roofed = zones.iter().filter(|z| z.zone.sky != Sky::Open).count();
-                advice.pays = if roofed > 0 { Pays::Yes } else { Pays::Perhaps };
-                advice.zones = if roofed > 0 { roofed } else { 1 };
+            match (sense, span) {
+                (Sense::Rain | Sense::Freeze | Sense::Wind, Some(span)) => {
+                    from_record(installation, settings, climate, sense, span, plain(Pays::No))
+                }
+                (Sense::Rain | Sense::Freeze | Sense::Wind, None) => plain(Pays::Perhaps),
+                (Sense::SoilMoisture, _) => {
+                    // A probe pays where rain and weather say least: under roofs, and where one zone stands
+                    // for many.
+                    let roofed = zones.iter().filter(|z| z.zone.sky != Sky::Open).count();
+                    let pays = if roofed > 0 { Pays::Yes } else { Pays::Perhaps };
+                    Advice { zones: roofed.max(1), ..plain(pays) }
+                }
+                (Sense::Flow, _) if zones.len() >= MANY_ZONES => plain(Pays::Yes),
+                (Sense::Flow, _) => plain(Pays::Perhaps),
+                (Sense::Et, _) => plain(if can_scale(&installation.card) { Pays::Yes } else { Pays::No }),
             }
-            (Sense::Flow, _) => {
-                advice.pays = if zones.len() >= MANY_ZONES { Pays::Yes } else { Pays::Perhaps }
-            }
-            (Sense::Et, _) => advice.pays = if can_scale(&installation.card) { Pays::Yes } else { Pays::No },
-        }
-        out.push(advice);
-    }
+        })
+        .collect();
     out.sort_by_key(|a| a.pays);
     out
+}
+
+/// Whether so many held nights a year are worth a sensor.
+fn verdict(nights: f64) -> Pays {
+    if nights >= PAYS_FROM {
+        Pays::Yes
+    } else if nights >= MAY_PAY_FROM {
+        Pays::Perhaps
+    } else {
+        Pays::No
+    }
+}
+
+/// What a sensor of the sky would have held on the record.
+fn from_record(
+    installation: &Installation,
+    settings: &Settings,
+    climate: &Climate,
+    sense: Sense,
+    span: (Date, Date),
+    advice: Advice,
+) -> Advice {
+    let years = f64::from((span.1 - span.0).get_days() + 1) / 365.25;
+    let card = lone(sense);
+    let all = nights(installation, settings, climate, (&card, &mapping::Chosen::default()), span);
+    let runs = |n: &RecordedNight| n.scheduled.l() > 0.0 || n.due;
+    let (nights, litres) = match sense {
+        Sense::Rain => {
+            let read = as_read(climate, span, &installation.tz);
+            let rain = read.channels.get(&Channel::Rain).cloned().unwrap_or_default();
+            let end = all.iter().map(|n| n.at).max().unwrap_or_default();
+            let set = (COMMON_RAIN_THRESHOLD, Release::DriesOut { vent: HALF_OPEN_VENT });
+            let holds = rain_holds(set, &rain, &read.drying, end);
+            a_year(&all, years, |n| stands(&holds, n.at) && runs(n))
+        }
+        Sense::Freeze => a_year(&all, years, |n| {
+            // The night after this evening has its lowest in the morning that follows.
+            let cold = n.date.tomorrow().ok().and_then(|d| climate.day(d));
+            cold.is_some_and(|d| d.weather.temperature_min.c() <= COMMON_FREEZE_POINT.c()) && runs(n)
+        }),
+        _ => a_year(&all, years, |n| {
+            let wind = climate.day(n.date).and_then(|d| d.weather.wind);
+            wind.is_some_and(|w| w.m_per_s() * GUST_FACTOR > COMMON_WIND.m_per_s()) && runs(n)
+        }),
+    };
+    Advice {
+        pays: verdict(nights),
+        nights_a_year: Some(nights),
+        litres_a_year: all.iter().any(|n| n.scheduled.l() > 0.0).then_some(litres),
+        ..advice
+    }
 }
 
 /// Whether a box can take a percentage from outside.

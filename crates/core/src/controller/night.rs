@@ -134,107 +134,131 @@ pub fn window_instants(evening: Date, window: Hours, tz: &TimeZone) -> (Zoned, Z
 /// upward: more, shorter cycles never raise runoff. More cycles than starts are cut.
 #[must_use]
 pub fn lay_out(due: &[Due], card: &Card) -> Layout {
-    let max_cycles = u32::from(card.starts_per_program.max(1));
-    let mut adjusted = Vec::new();
-    let mut zones: Vec<(Due, Cycles)> = due
+    let mut counted = Counted::of(due, card);
+    counted.merge_to(usize::from(card.programs.max(1)));
+    let Counted { zones, counts, adjusted } = counted;
+    let programs = counts
         .iter()
-        .map(|zone| {
-            let mut cycles = zone.cycles;
-            if cycles.count > max_cycles {
-                cycles.count = max_cycles;
-                adjusted.push((zone.number, cycles));
-            }
-            (*zone, cycles)
+        .zip('A'..='Z')
+        .map(|(count, letter)| {
+            let members = zones.iter().filter(|(_, c)| c.count == *count);
+            let mut members: Vec<(u16, u32)> = members.map(|(z, c)| (z.number, c.minutes_each)).collect();
+            members.sort_unstable();
+            NightProgram { letter, starts: Vec::new(), zones: members }
         })
         .collect();
+    let mut laying =
+        Laying { zones: &zones, programs, runs: Vec::new(), soaked_at: BTreeMap::new(), free_from: 0 };
+    laying.pass_by_pass(&counts, card);
+    let Laying { programs, runs, free_from, .. } = laying;
+    Layout { programs, runs, span_minutes: free_from, adjusted }
+}
 
-    let mut counts: Vec<u32> = zones.iter().map(|(_, c)| c.count).collect();
-    counts.sort_unstable_by(|a, b| b.cmp(a));
-    counts.dedup();
-    while counts.len() > usize::from(card.programs.max(1)) {
-        // Merge the pair of neighbouring counts with the smallest step, the lower into the higher.
-        let Some(at) =
-            (1..counts.len()).min_by_key(|&i| counts.get(i - 1).zip(counts.get(i)).map(|(a, b)| a - b))
-        else {
-            break;
-        };
-        let (Some(&higher), Some(&lower)) = (counts.get(at - 1), counts.get(at)) else { break };
-        for (zone, cycles) in &mut zones {
-            if cycles.count == lower {
+/// Due zones with the cycles that a box can give them.
+struct Counted {
+    zones: Vec<(Due, Cycles)>,
+    /// Counts of cycles that occur, the highest first: a program each.
+    counts: Vec<u32>,
+    /// Zones whose cycles are others than they asked for.
+    adjusted: Vec<(u16, Cycles)>,
+}
+
+impl Counted {
+    /// Cuts what has more cycles than a program has starts.
+    fn of(due: &[Due], card: &Card) -> Self {
+        let most = u32::from(card.starts_per_program.max(1));
+        let mut adjusted = Vec::new();
+        let mut zones = Vec::new();
+        for zone in due {
+            let cycles = Cycles { count: zone.cycles.count.min(most), ..zone.cycles };
+            if cycles.count < zone.cycles.count {
+                adjusted.push((zone.number, cycles));
+            }
+            zones.push((*zone, cycles));
+        }
+        let mut counts: Vec<u32> = zones.iter().map(|(_, c)| c.count).collect();
+        counts.sort_unstable_by(|a, b| b.cmp(a));
+        counts.dedup();
+        Self { zones, counts, adjusted }
+    }
+
+    /// Merges neighbouring counts, those with the smallest step first, the lower into the higher, until so
+    /// many are left.
+    fn merge_to(&mut self, most: usize) {
+        while self.counts.len() > most {
+            let step = |i: &usize| {
+                self.counts.get(*i - 1).zip(self.counts.get(*i)).map(|(higher, lower)| higher - lower)
+            };
+            let Some(at) = (1..self.counts.len()).min_by_key(step) else { break };
+            let (Some(&higher), Some(&lower)) = (self.counts.get(at - 1), self.counts.get(at)) else { break };
+            for (zone, cycles) in self.zones.iter_mut().filter(|(_, c)| c.count == lower) {
                 let total = cycles.total_minutes();
                 cycles.count = higher;
                 cycles.minutes_each = total.div_ceil(higher).max(1);
-                adjusted.push((zone.number, *cycles));
+                self.adjusted.push((zone.number, *cycles));
+            }
+            self.counts.remove(at);
+        }
+    }
+}
+
+/// A night that is being laid out, minutes from its first start.
+struct Laying<'a> {
+    zones: &'a [(Due, Cycles)],
+    programs: Vec<NightProgram>,
+    runs: Vec<Run>,
+    /// When each zone has soaked.
+    soaked_at: BTreeMap<u16, u32>,
+    /// When the box is free.
+    free_from: u32,
+}
+
+impl Laying<'_> {
+    /// Lays each pass through the programs that have so many cycles.
+    fn pass_by_pass(&mut self, counts: &[u32], card: &Card) {
+        // Every zone keeps its place within a pass, so one wait serves them all.
+        let lengths: Vec<u32> =
+            self.programs.iter().map(|p| p.zones.iter().map(|(_, minutes)| minutes).sum()).collect();
+        let mut pass_start = 0;
+        for pass in 1..=counts.first().copied().unwrap_or(0) {
+            let running = |of_pass: u32| counts.iter().take_while(move |count| **count >= of_pass).count();
+            if pass > 1 {
+                let previous: u32 = lengths.iter().take(running(pass - 1)).sum();
+                let again = self.zones.iter().filter(|(_, c)| c.count >= pass);
+                let soaked = again.map(|(_, c)| c.minutes_each + c.soak_minutes).max().unwrap_or(0);
+                pass_start += previous.max(soaked);
+            }
+            let mut offset = 0;
+            for (index, length) in lengths.iter().enumerate().take(running(pass)) {
+                self.lay(index, pass, pass_start + offset, card);
+                offset += length;
             }
         }
-        counts.remove(at);
     }
 
-    let mut programs = Vec::new();
-    let mut offset = 0;
-    let mut offsets = Vec::new();
-    for (&count, letter) in counts.iter().zip('A'..='Z') {
-        let mut members: Vec<(u16, u32)> = zones
-            .iter()
-            .filter(|(_, c)| c.count == count)
-            .map(|(zone, c)| (zone.number, c.minutes_each))
-            .collect();
-        members.sort_unstable();
-        offsets.push(offset);
-        offset += members.iter().map(|(_, minutes)| minutes).sum::<u32>();
-        programs.push(NightProgram { letter, starts: Vec::new(), zones: members });
-    }
-
-    let mut runs = Vec::new();
-    let mut pass_start = 0;
-    let mut span = 0;
-    let mut free_from: u32 = 0;
-    let mut soaked_at: BTreeMap<u16, u32> = BTreeMap::new();
-    for pass in 1..=counts.first().copied().unwrap_or(0) {
-        if pass > 1 {
-            // Every zone keeps its place within a pass, so one wait serves them all.
-            let previous_length: u32 = programs
-                .iter()
-                .zip(&counts)
-                .filter(|(_, count)| **count >= pass - 1)
-                .flat_map(|(p, _)| p.zones.iter().map(|(_, m)| *m))
-                .sum();
-            let soaked = zones
-                .iter()
-                .filter(|(_, c)| c.count >= pass)
-                .map(|(_, c)| c.minutes_each + c.soak_minutes)
-                .max()
-                .unwrap_or(0);
-            pass_start += previous_length.max(soaked);
+    /// Lays one pass of a program, at the soonest where its zones have soaked and the box is free.
+    fn lay(&mut self, index: usize, pass: u32, soonest: u32, card: &Card) {
+        let Some(program) = self.programs.get_mut(index) else { return };
+        let mut soonest = soonest.max(self.free_from);
+        // An earlier pass that waited for its step pushes the soaks behind it on.
+        let mut within = 0;
+        for (number, minutes) in &program.zones {
+            let soaked = self.soaked_at.get(number).copied().unwrap_or(0);
+            soonest = soonest.max(soaked.saturating_sub(within));
+            within += minutes;
         }
-        for (index, (program, count)) in programs.iter_mut().zip(&counts).enumerate() {
-            if *count < pass {
-                continue;
-            }
-            // The box takes starts in its own step only.
-            let step = u32::from(card.start_step_min.max(1));
-            let mut earliest = free_from.max(pass_start + offsets.get(index).copied().unwrap_or(0));
-            // An earlier pass that waited for its step pushes the soaks behind it on.
-            let mut within = 0;
-            for (number, minutes) in &program.zones {
-                let soaked = soaked_at.get(number).copied().unwrap_or(0);
-                earliest = earliest.max(soaked.saturating_sub(within));
-                within += minutes;
-            }
-            let start = earliest.div_ceil(step) * step;
-            program.starts.push(start);
-            let mut at = start;
-            for &(number, minutes) in &program.zones {
-                runs.push(Run { number, program: index, cycle: pass, from_minute: at, minutes });
-                at += minutes;
-                let soak = zones.iter().find(|(z, _)| z.number == number).map_or(0, |(_, c)| c.soak_minutes);
-                soaked_at.insert(number, at + soak);
-            }
-            free_from = at;
-            span = span.max(at);
+        // The box takes starts in its own step only.
+        let step = u32::from(card.start_step_min.max(1));
+        let mut at = soonest.div_ceil(step) * step;
+        program.starts.push(at);
+        for &(number, minutes) in &program.zones {
+            self.runs.push(Run { number, program: index, cycle: pass, from_minute: at, minutes });
+            at += minutes;
+            let soak = self.zones.iter().find(|(z, _)| z.number == number).map_or(0, |(_, c)| c.soak_minutes);
+            self.soaked_at.insert(number, at + soak);
         }
+        self.free_from = at;
     }
-    Layout { programs, runs, span_minutes: span, adjusted }
 }
 
 /// The most of a zone that still fits beside the zones already kept; `None` when that is less

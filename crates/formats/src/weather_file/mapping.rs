@@ -258,6 +258,96 @@ impl Mapping {
     }
 }
 
+/// Where a mapping finds its columns in a table.
+struct Found<'a> {
+    date: usize,
+    /// `None` where the date column holds the time as well.
+    time: Option<usize>,
+    station: Option<(usize, &'a str)>,
+    columns: Vec<(usize, &'a MappedColumn, &'static Unit)>,
+}
+
+impl<'a> Found<'a> {
+    fn of(grid: &Grid, mapping: &'a Mapping) -> Result<Self, Vec<Problem>> {
+        let mut problems = Vec::new();
+        let mut index = |header: &str| {
+            let found = grid.index(header);
+            if found.is_none() {
+                let message = format!("has no column \"{header}\", which the mapping names");
+                problems.push(Problem::line(grid.header_line, message));
+            }
+            found
+        };
+        let date = index(&mapping.date_column);
+        let time = mapping.time_column.as_ref().and_then(|header| index(header));
+        let station = mapping.station.as_ref().and_then(|(header, id)| Some((index(header)?, id.as_str())));
+        let found: Vec<_> = mapping.columns.iter().map(|column| (index(&column.header), column)).collect();
+        let mut columns = Vec::new();
+        for (at, column) in found {
+            let unit = units_of(column.quantity).into_iter().find(|u| u.code == column.unit);
+            match (at, unit) {
+                (Some(at), Some(unit)) => columns.push((at, column, unit)),
+                (Some(_), None) => {
+                    let message = format!("{} is no unit of {}", column.unit, column.quantity.label());
+                    problems.push(Problem::cell(grid.header_line, &column.header, message));
+                }
+                (None, _) => {}
+            }
+        }
+        match date {
+            Some(_) if problems.is_empty() && columns.is_empty() => {
+                Err(vec![Problem::file("no column is read; say what at least one of them holds")])
+            }
+            Some(date) if problems.is_empty() => Ok(Self { date, time, station, columns }),
+            _ => Err(problems),
+        }
+    }
+}
+
+/// What the rows of a table hold, each with its line.
+#[derive(Default)]
+struct Rows {
+    hours: Vec<(u64, RawHour)>,
+    days: Vec<(u64, RawDay)>,
+    problems: Vec<Problem>,
+}
+
+impl Rows {
+    fn take(&mut self, (line, cells): (u64, &[String]), found: &Found<'_>, mapping: &Mapping, tz: &TimeZone) {
+        let cell = |at: usize| cells.get(at).map_or("", String::as_str);
+        let mut values = Vec::with_capacity(found.columns.len());
+        for (at, column, unit) in &found.columns {
+            let metric = if mapping.hourly { unit.hour } else { unit.day };
+            match mapping.number(cell(*at), column.quantity) {
+                Ok(value) => values.push((column.quantity, value.map(metric))),
+                Err(message) => self.problems.push(Problem::cell(line, &column.header, message)),
+            }
+        }
+        let refuse = |message| Problem::cell(line, &mapping.date_column, message);
+        if mapping.hourly {
+            match hour_start(cell(found.date), found.time.map(cell), mapping, tz) {
+                Ok((start, local_date)) => {
+                    let mut hour = RawHour::new(start, local_date);
+                    for (variable, value) in values.iter().filter_map(|(q, v)| Some((q.of_hour()?, *v))) {
+                        hour.set(variable, value);
+                    }
+                    self.hours.push((line, hour));
+                }
+                Err(message) => self.problems.push(refuse(message)),
+            }
+        } else if let Some(date) = when::date(cell(found.date), mapping.date_order) {
+            let mut day = RawDay::new(date);
+            for (variable, value) in values.iter().filter_map(|(q, v)| Some((q.of_day()?, *v))) {
+                day.set(variable, value);
+            }
+            self.days.push((line, day));
+        } else {
+            let message = format!("\"{}\" is not a date in the order you said", cell(found.date));
+            self.problems.push(refuse(message));
+        }
+    }
+}
+
 pub(super) fn read(
     text: &str,
     mapping: &Mapping,
@@ -265,121 +355,55 @@ pub(super) fn read(
     tz: &TimeZone,
 ) -> Result<WeatherFile, Vec<Problem>> {
     let grid = Grid::cut(text)?;
-    let mut problems = Vec::new();
-    let index = |header: &str, problems: &mut Vec<Problem>| {
-        let found = grid.index(header);
-        if found.is_none() {
-            problems.push(Problem::line(
-                grid.header_line,
-                format!("has no column \"{header}\", which the mapping names"),
-            ));
-        }
-        found
-    };
-    let date_at = index(&mapping.date_column, &mut problems);
-    let time_at = mapping.time_column.as_ref().map(|h| index(h, &mut problems));
-    let station_at = mapping.station.as_ref().and_then(|(h, id)| Some((index(h, &mut problems)?, id)));
-    let mut columns = Vec::new();
-    for column in &mapping.columns {
-        let unit = units_of(column.quantity).into_iter().find(|u| u.code == column.unit);
-        match (index(&column.header, &mut problems), unit) {
-            (Some(at), Some(unit)) => columns.push((at, column, unit)),
-            (Some(_), None) => problems.push(Problem::cell(
-                grid.header_line,
-                &column.header,
-                format!("{} is no unit of {}", column.unit, column.quantity.label()),
-            )),
-            _ => {}
-        }
-    }
-    let (Some(date_at), true) = (date_at, problems.is_empty()) else { return Err(problems) };
-    if columns.is_empty() {
-        return Err(vec![Problem::file("no column is read; say what at least one of them holds")]);
-    }
-    let described =
-        columns.iter().map(|(_, c, u)| Column { header: c.header.clone(), unit: u.label }).collect();
-    let empty = String::new();
-    let (mut hours, mut days) = (Vec::new(), Vec::new());
+    let found = Found::of(&grid, mapping)?;
+    let mut rows = Rows::default();
     for (line, cells) in &grid.rows {
-        let cell = |at: usize| cells.get(at).unwrap_or(&empty).as_str();
-        if station_at.is_some_and(|(at, id)| cell(at) != id) {
+        let of_station = |(at, id): (usize, &str)| cells.get(at).map_or("", String::as_str) == id;
+        if !found.station.is_none_or(of_station) {
             continue;
         }
         if cells.len() < grid.headers.len() {
-            problems.push(Problem::line(
-                *line,
-                format!("has {} cells, the header {}", cells.len(), grid.headers.len()),
-            ));
+            let message = format!("has {} cells, the header {}", cells.len(), grid.headers.len());
+            rows.problems.push(Problem::line(*line, message));
             continue;
         }
-        let mut values = Vec::with_capacity(columns.len());
-        for (at, column, unit) in &columns {
-            match mapping.number(cell(*at), column.quantity) {
-                Ok(value) => {
-                    values.push((
-                        column.quantity,
-                        value.map(if mapping.hourly { unit.hour } else { unit.day }),
-                    ));
-                }
-                Err(message) => problems.push(Problem::cell(*line, &column.header, message)),
-            }
-        }
-        if mapping.hourly {
-            let time = time_at.flatten().map(cell);
-            match hour_start(cell(date_at), time, mapping, tz) {
-                Ok((start, local_date)) => {
-                    let mut hour = RawHour::new(start, local_date);
-                    for (quantity, value) in values {
-                        if let Some(variable) = quantity.of_hour() {
-                            hour.set(variable, value);
-                        }
-                    }
-                    hours.push((*line, hour));
-                }
-                Err(message) => problems.push(Problem::cell(*line, &mapping.date_column, message)),
-            }
-        } else if let Some(date) = when::date(cell(date_at), mapping.date_order) {
-            let mut day = RawDay::new(date);
-            for (quantity, value) in values {
-                if let Some(variable) = quantity.of_day() {
-                    day.set(variable, value);
-                }
-            }
-            days.push((*line, day));
-        } else {
-            problems.push(Problem::cell(
-                *line,
-                &mapping.date_column,
-                format!("\"{}\" is not a date in the order you said", cell(date_at)),
-            ));
-        }
+        rows.take((*line, cells), &found, mapping, tz);
     }
+    let Rows { mut hours, days, mut problems } = rows;
     if problems.is_empty() && hours.is_empty() && days.is_empty() {
         problems.push(Problem::file("no row is of the station you said"));
     }
     if !problems.is_empty() {
         return Err(problems);
     }
+    let columns = found.columns.iter();
+    let described = columns.map(|(_, c, u)| Column { header: c.header.clone(), unit: u.label }).collect();
     if !mapping.hourly {
         return of_days(FileKind::Mapped, None, days, described, Vec::new());
     }
     let notes = super::order_note(hours.iter().map(|(_, h)| h.start));
     hours.sort_by_key(|(_, h)| h.start);
-    let doubled: Vec<Problem> = hours
-        .windows(2)
-        .filter_map(|pair| match pair {
-            [(a, first), (b, second)] if first.start == second.start => Some(Problem::line(
-                (*b).max(*a),
-                format!("is the same hour as line {}; with a clock that is never changed, say so, or say which station is meant", (*a).min(*b)),
-            )),
-            _ => None,
-        })
-        .collect();
+    let doubled = doubled(&hours);
     if !doubled.is_empty() {
         return Err(doubled);
     }
     let hours = hours.into_iter().map(|(_, h)| h).collect();
     Ok(of_hours(FileKind::Mapped, None, hours, described, notes, station))
+}
+
+/// Hours in order that stand twice.
+fn doubled(hours: &[(u64, RawHour)]) -> Vec<Problem> {
+    let pairs = hours.windows(2).filter_map(|pair| match pair {
+        [(a, first), (b, second)] if first.start == second.start => Some((*a.min(b), *a.max(b))),
+        _ => None,
+    });
+    let told = |(first, second)| {
+        let message = format!(
+            "is the same hour as line {first}; with a clock that is never changed, say so, or say which station is meant"
+        );
+        Problem::line(second, message)
+    };
+    pairs.map(told).collect()
 }
 
 /// The instant at which an hour begins, and its local day.

@@ -20,6 +20,12 @@ pub struct Doubt {
     pub message: String,
 }
 
+impl Doubt {
+    fn new(at: &str, message: impl Into<String>) -> Self {
+        Self { at: at.to_owned(), message: message.into() }
+    }
+}
+
 /// A table with what it seems to hold.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Proposal {
@@ -55,6 +61,14 @@ fn is_sentinel(cell: &str) -> bool {
     })
 }
 
+/// The columns of a table that tell when a row was measured.
+#[derive(Clone, Copy)]
+struct WhenColumns {
+    date: usize,
+    time: Option<usize>,
+    order: DateOrder,
+}
+
 /// Looks at a table.
 ///
 /// # Errors
@@ -62,129 +76,39 @@ fn is_sentinel(cell: &str) -> bool {
 pub fn propose(text: &str, tz: &TimeZone) -> Result<Proposal, Vec<Problem>> {
     let grid = Grid::cut(text)?;
     let mut doubts = Vec::new();
-    let mut doubt = |at: &str, message: String| doubts.push(Doubt { at: at.to_owned(), message });
-    let Some(date_at) = date_column(&grid) else {
+    let Some(date) = date_column(&grid) else {
         return Err(vec![Problem::line(
             grid.header_line,
             "no column holds dates; a table needs one such as 2026-07-14, 14.07.2026 or 07/14/2026",
         )]);
     };
-    let date_header = grid.headers.get(date_at).cloned().unwrap_or_default();
-    let order = date_order(&grid, date_at);
-    if order.len() > 1 {
-        let example = grid.column(date_at).next().unwrap_or_default().to_owned();
-        doubt(
-            "date_order",
-            format!("{example} can be read day first or month first; no row decides it. Taken: day first."),
-        );
-    }
-    let date_order = order.first().copied().unwrap_or(DateOrder::YearFirst);
-    let time_at = (0..grid.headers.len()).find(|i| {
-        let name = grid.headers.get(*i).map(|h| h.to_lowercase()).unwrap_or_default();
-        *i != date_at
-            && (name.contains("time") || name.starts_with("hour") || name == "hr" || name.contains("hh:mm"))
-            && grid.column(*i).take(50).all(|c| when::clock(c).is_some())
-    });
-    let in_one = grid.column(date_at).take(50).all(|c| when::stamp(c, None, date_order).is_some());
-    let hourly = time_at.is_some() || in_one;
-
-    let mut stamp = Stamp::Start;
-    let mut clock = Clock::Site;
-    if hourly {
-        let stamps: Vec<when::Stamp> = grid
-            .rows
-            .iter()
-            .filter_map(|(_, cells)| {
-                let time = match time_at {
-                    Some(at) => Some(cells.get(at)?.as_str()),
-                    None => None,
-                };
-                when::stamp(cells.get(date_at)?, time, date_order)
-            })
-            .collect();
-        let says_24 = grid
-            .rows
-            .iter()
-            .filter_map(|(_, cells)| cells.get(time_at.unwrap_or(date_at)))
-            .any(|c| c.starts_with("24") || c.contains(" 24") || c.contains("T24"));
-        if says_24 {
-            stamp = Stamp::End;
-            doubt("stamp", "the hours run to 24:00, so a stamp marks the end of its hour.".to_owned());
-        } else {
-            doubt("stamp", "nothing says whether a stamp marks the start or the end of its hour. Taken: the start; sun in the dark would show otherwise.".to_owned());
-        }
-        if stamps.iter().any(|s| s.offset.is_some()) {
-            clock = Clock::InText;
-        } else {
-            let changes = stamps.windows(2).filter(|w| matches!(w, [a, b] if a.local == b.local)).count();
-            let standard = standard_minutes(tz);
-            // A file that has every hour of a spring change follows a clock that is never changed.
-            if changes == 0 && has_skipped_hour(&stamps, tz) {
-                clock = Clock::Fixed(standard);
-                doubt(
-                    "clock",
-                    format!(
-                        "the stamps carry no offset; they have the hour that the spring change skips, so the clock is never changed. Taken: standard time of the site ({}).",
-                        offset_words(standard)
-                    ),
-                );
-            } else {
-                doubt("clock", "the stamps carry no offset. Taken: the wall clock of the site; choose standard time when the clock is never changed.".to_owned());
-            }
-        }
-    }
-
-    let mut missing: Vec<String> = Vec::new();
-    let mut columns: Vec<MappedColumn> = Vec::new();
-    let mut commas = 0;
-    for (at, header) in grid.headers.iter().enumerate() {
-        if at == date_at || Some(at) == time_at {
-            continue;
-        }
-        let Some(quantity) = quantity_of(header, hourly) else { continue };
-        let cells: Vec<&str> = grid.column(at).collect();
-        let plain = |c: &str| c.replace(',', ".").parse::<f64>().ok();
-        let numbers: Vec<f64> = cells.iter().filter(|c| !is_sentinel(c)).filter_map(|c| plain(c)).collect();
-        if numbers.is_empty() || columns.iter().any(|c| c.quantity == quantity) {
-            continue;
-        }
-        commas += cells.iter().filter(|c| c.contains(',') && plain(c).is_some()).count();
-        for cell in &cells {
-            if is_sentinel(cell) && !missing.iter().any(|m| m == cell) {
-                missing.push((*cell).to_owned());
-                doubt(header, format!("{cell} stands for \"not measured\"."));
-            }
-        }
-        let (unit, said) = unit_of(header, quantity);
-        let (unit, message) = by_values(quantity, unit, said, &numbers, hourly);
-        if let Some(message) = message {
-            doubt(header, message);
-        }
-        columns.push(MappedColumn { header: header.clone(), quantity, unit: unit.to_owned() });
-    }
+    let order = order_of(&grid, date, &mut doubts);
+    let at = WhenColumns { date, time: time_column(&grid, date), order };
+    let in_one = grid.column(date).take(50).all(|c| when::stamp(c, None, order).is_some());
+    let hourly = at.time.is_some() || in_one;
+    let (stamp, clock) =
+        if hourly { stamps_of(&grid, at, tz, &mut doubts) } else { (Stamp::Start, Clock::Site) };
+    let Columns { columns, missing, decimal_comma } = columns_of(&grid, at, hourly, &mut doubts);
     let (station, stations) = stations_in(&grid);
     if stations.len() > 1 {
-        doubt(
-            "station",
-            format!("the file holds {} stations; choose the one that is meant.", stations.len()),
-        );
+        let message = format!("the file holds {} stations; choose the one that is meant.", stations.len());
+        doubts.push(Doubt::new("station", message));
     }
-    if commas > 0 {
-        doubt("decimal_comma", "numbers are written with a decimal comma.".to_owned());
+    if decimal_comma {
+        doubts.push(Doubt::new("decimal_comma", "numbers are written with a decimal comma."));
     }
-    let time_column = time_at.and_then(|i| grid.headers.get(i).cloned());
     Ok(Proposal {
         key: grid.key(),
         sample: grid.rows.iter().take(SAMPLE_ROWS).map(|(_, cells)| cells.clone()).collect(),
         rows: grid.rows.len(),
         mapping: Mapping {
             hourly,
-            date_column: date_header,
-            time_column,
-            date_order,
+            date_column: grid.headers.get(date).cloned().unwrap_or_default(),
+            time_column: at.time.and_then(|i| grid.headers.get(i).cloned()),
+            date_order: order,
             stamp,
             clock,
-            decimal_comma: commas > 0,
+            decimal_comma,
             missing,
             station: station.zip(stations.first().cloned()).filter(|_| stations.len() > 1),
             columns,
@@ -193,6 +117,103 @@ pub fn propose(text: &str, tz: &TimeZone) -> Result<Proposal, Vec<Problem>> {
         doubts,
         stations,
     })
+}
+
+/// The order of day, month and year in a column of dates.
+fn order_of(grid: &Grid, date: usize, doubts: &mut Vec<Doubt>) -> DateOrder {
+    let order = date_order(grid, date);
+    if order.len() > 1 {
+        let example = grid.column(date).next().unwrap_or_default();
+        let message =
+            format!("{example} can be read day first or month first; no row decides it. Taken: day first.");
+        doubts.push(Doubt::new("date_order", message));
+    }
+    order.first().copied().unwrap_or(DateOrder::YearFirst)
+}
+
+/// The column of times of day beside a column of dates.
+fn time_column(grid: &Grid, date: usize) -> Option<usize> {
+    (0..grid.headers.len()).find(|i| {
+        let name = grid.headers.get(*i).map(|h| h.to_lowercase()).unwrap_or_default();
+        *i != date
+            && (name.contains("time") || name.starts_with("hour") || name == "hr" || name.contains("hh:mm"))
+            && grid.column(*i).take(50).all(|c| when::clock(c).is_some())
+    })
+}
+
+/// What the stamps of an hourly table mark, and which clock they follow.
+fn stamps_of(grid: &Grid, at: WhenColumns, tz: &TimeZone, doubts: &mut Vec<Doubt>) -> (Stamp, Clock) {
+    let read = |cells: &Vec<String>| {
+        let time = match at.time {
+            Some(time) => Some(cells.get(time)?.as_str()),
+            None => None,
+        };
+        when::stamp(cells.get(at.date)?, time, at.order)
+    };
+    let stamps: Vec<when::Stamp> = grid.rows.iter().filter_map(|(_, cells)| read(cells)).collect();
+    let says_24 = grid
+        .column(at.time.unwrap_or(at.date))
+        .any(|c| c.starts_with("24") || c.contains(" 24") || c.contains("T24"));
+    let stamp = if says_24 {
+        let message = "the hours run to 24:00, so a stamp marks the end of its hour.";
+        doubts.push(Doubt::new("stamp", message));
+        Stamp::End
+    } else {
+        let message = "nothing says whether a stamp marks the start or the end of its hour. Taken: the start; sun in the dark would show otherwise.";
+        doubts.push(Doubt::new("stamp", message));
+        Stamp::Start
+    };
+    if stamps.iter().any(|s| s.offset.is_some()) {
+        return (stamp, Clock::InText);
+    }
+    let changes = stamps.windows(2).filter(|w| matches!(w, [a, b] if a.local == b.local)).count();
+    let standard = standard_minutes(tz);
+    // A file that has every hour of a spring change follows a clock that is never changed.
+    if changes == 0 && has_skipped_hour(&stamps, tz) {
+        let message = format!(
+            "the stamps carry no offset; they have the hour that the spring change skips, so the clock is never changed. Taken: standard time of the site ({}).",
+            offset_words(standard)
+        );
+        doubts.push(Doubt::new("clock", message));
+        return (stamp, Clock::Fixed(standard));
+    }
+    let message = "the stamps carry no offset. Taken: the wall clock of the site; choose standard time when the clock is never changed.";
+    doubts.push(Doubt::new("clock", message));
+    (stamp, Clock::Site)
+}
+
+/// What the columns of a table hold.
+struct Columns {
+    columns: Vec<MappedColumn>,
+    /// Texts that stand for "not measured".
+    missing: Vec<String>,
+    decimal_comma: bool,
+}
+
+fn columns_of(grid: &Grid, at: WhenColumns, hourly: bool, doubts: &mut Vec<Doubt>) -> Columns {
+    let mut found = Columns { columns: Vec::new(), missing: Vec::new(), decimal_comma: false };
+    let plain = |c: &str| c.replace(',', ".").parse::<f64>().ok();
+    let others = grid.headers.iter().enumerate().filter(|(i, _)| *i != at.date && Some(*i) != at.time);
+    for (index, header) in others {
+        let Some(quantity) = quantity_of(header, hourly) else { continue };
+        let cells: Vec<&str> = grid.column(index).collect();
+        let numbers: Vec<f64> = cells.iter().filter(|c| !is_sentinel(c)).filter_map(|c| plain(c)).collect();
+        if numbers.is_empty() || found.columns.iter().any(|c| c.quantity == quantity) {
+            continue;
+        }
+        found.decimal_comma |= cells.iter().any(|c| c.contains(',') && plain(c).is_some());
+        for cell in cells.into_iter().filter(|c| is_sentinel(c)) {
+            if !found.missing.iter().any(|m| m == cell) {
+                found.missing.push(cell.to_owned());
+                doubts.push(Doubt::new(header, format!("{cell} stands for \"not measured\".")));
+            }
+        }
+        let (unit, said) = unit_of(header, quantity);
+        let (unit, message) = by_values(quantity, unit, said, &numbers, hourly);
+        doubts.extend(message.map(|message| Doubt::new(header, message)));
+        found.columns.push(MappedColumn { header: header.clone(), quantity, unit: unit.to_owned() });
+    }
+    found
 }
 
 /// Minutes east of UTC that the site's clock has when it is not summer: the least of the year.

@@ -41,6 +41,11 @@ pub(super) struct Block {
 }
 
 impl Block {
+    /// Minutes of its nights that it may use.
+    fn room(&self) -> u32 {
+        self.group.days.usable.iter().map(|(from, until)| until - from).sum()
+    }
+
     fn span(&self) -> u32 {
         self.phases.iter().map(|p| p.span_minutes).max().unwrap_or(0)
     }
@@ -251,9 +256,8 @@ fn fit(request: &Request<'_>, blocks: &mut [Block], side_by_side: bool) -> bool 
     // Starts fall on the box's step by the clock, not from the opening of the window.
     let aligned = |minute: u32| ((open + minute) / step * step).checked_sub(open);
     let mut order: Vec<usize> = (0..blocks.len()).collect();
-    let room = |b: &Block| -> u32 { b.group.days.usable.iter().map(|(f, u)| u - f).sum() };
     // Later groups end the night, so they are placed before the ones in front of them.
-    order.sort_by_key(|i| (blocks.get(*i).map(room), core::cmp::Reverse(*i)));
+    order.sort_by_key(|i| (blocks.get(*i).map(Block::room), core::cmp::Reverse(*i)));
     let mut taken: Vec<(u32, u32, Option<LitresPerMinute>)> = Vec::new();
     for index in order {
         let Some(block) = blocks.get_mut(index) else { return false };
@@ -336,28 +340,18 @@ pub(super) fn place(
 }
 
 fn binding(request: &Request<'_>, blocks: &[Block]) -> Binding {
-    let room = |b: &Block| -> u32 { b.group.days.usable.iter().map(|(f, u)| u - f).sum() };
-    let have = blocks.iter().map(room).max().unwrap_or(0);
+    let have = blocks.iter().map(Block::room).max().unwrap_or(0);
     let step = u32::from(request.installation.card.start_step_min.max(1));
     let needed = blocks.iter().map(|b| b.span().div_ceil(step) * step).sum();
     Binding::Window { needed_minutes: needed, have_minutes: have }
 }
 
-/// Writes the placed groups into settings, with everything kept that is not about need.
-pub(super) fn assemble(
-    request: &Request<'_>,
-    blocks: Vec<Block>,
-    kept: Vec<usize>,
-    slots: &[usize],
-    (left_to_kept, more_days): (Vec<u16>, bool),
-) -> Proposal {
-    let installation = request.installation;
-    let card = &installation.card;
-    let open = MinuteOfDay::of(installation.window.from).minutes();
-    let all: Vec<&Member> = blocks.iter().flat_map(|b| &b.group.members).collect();
+/// The present settings with every program empty that is not kept, at 100 %.
+fn beside(request: &Request<'_>, kept: &[usize], all: &[&Member]) -> Settings {
+    let card = &request.installation.card;
     let mut settings = Settings { programs: Settings::clean(card).programs, ..request.present.clone() };
     if card.cycle_and_soak {
-        settings.stations = with_station_settings(request, &all).stations;
+        settings.stations = with_station_settings(request, all).stations;
     }
     for (index, program) in settings.programs.iter_mut().enumerate() {
         if let Some(present) = request.present.programs.get(index) {
@@ -378,6 +372,22 @@ pub(super) fn assemble(
                 .collect(),
         ),
     };
+    settings
+}
+
+/// Writes the placed groups into settings, with everything kept that is not about need.
+pub(super) fn assemble(
+    request: &Request<'_>,
+    blocks: Vec<Block>,
+    kept: Vec<usize>,
+    slots: &[usize],
+    (left_to_kept, more_days): (Vec<u16>, bool),
+) -> Proposal {
+    let installation = request.installation;
+    let card = &installation.card;
+    let open = MinuteOfDay::of(installation.window.from).minutes();
+    let all: Vec<&Member> = blocks.iter().flat_map(|b| &b.group.members).collect();
+    let mut settings = beside(request, &kept, &all);
     let mut reasons = Vec::new();
     let mut zones = Vec::new();
     let mut free = slots.iter().copied();

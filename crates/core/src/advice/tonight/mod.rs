@@ -225,36 +225,11 @@ fn decide_zone(zone: &Zone, climate: &Climate, date: Date) -> ZoneTonight {
         }
         None => (StateFrom::AssumedAtRefill, Vec::new(), raw),
     };
+    let soil = Soil { raw, depletion, expected_demand };
     let (decision, because) = match state_from {
         StateFrom::AssumedAtRefill => (Decision::Runs, Because::NoWeather),
-        StateFrom::Replay if is_due(&root_zone, depletion, expected_demand) => {
-            let because = if depletion >= raw {
-                Because::PastRefill { by: depletion - raw }
-            } else {
-                Because::ReachesRefillTomorrow { left: raw - depletion, expected: expected_demand }
-            };
-            (Decision::Runs, because)
-        }
-        StateFrom::Replay if depletion + expected_demand >= raw => {
-            (Decision::Waits, Because::NothingToRefill)
-        }
         StateFrom::Replay => {
-            let rain = replayed
-                .iter()
-                .rev()
-                .take(usize::try_from(NOTABLE_RAIN_DAYS).unwrap_or_default())
-                .find(|d| d.rain_in.mm() >= NOTABLE_RAIN_MM)
-                .map(|d| (d.date, d.rain_in));
-            // Irrigation stands on the day after the evening it was advised on.
-            let watered = replayed
-                .iter()
-                .rev()
-                .take(usize::try_from(NOTABLE_RAIN_DAYS).unwrap_or_default())
-                .find(|d| d.irrigation.mm() > 0.0)
-                .and_then(|d| d.date.yesterday().ok())
-                .filter(|evening| rain.is_none_or(|(on, _)| *evening >= on));
-            let next = next_due(&resolved, climate, date, depletion);
-            (Decision::Waits, Because::AboveRefill { left: raw - depletion, rain, watered, next })
+            decide(&root_zone, soil, &replayed, || next_due(&resolved, climate, date, depletion))
         }
     };
     let interval_days =
@@ -285,6 +260,43 @@ fn decide_zone(zone: &Zone, climate: &Climate, date: Date) -> ZoneTonight {
         repair_saving,
         resolved,
     }
+}
+
+/// What a decision rests on: readily available water, what is missing, and what the morrow will take.
+#[derive(Clone, Copy)]
+struct Soil {
+    raw: Millimetres,
+    depletion: Millimetres,
+    expected_demand: Millimetres,
+}
+
+/// Whether a zone runs, and because of what.
+fn decide(
+    root_zone: &RootZone,
+    soil: Soil,
+    replayed: &[SeasonDay],
+    next: impl FnOnce() -> Option<Date>,
+) -> (Decision, Because) {
+    let Soil { raw, depletion, expected_demand } = soil;
+    if is_due(root_zone, depletion, expected_demand) {
+        let because = if depletion >= raw {
+            Because::PastRefill { by: depletion - raw }
+        } else {
+            Because::ReachesRefillTomorrow { left: raw - depletion, expected: expected_demand }
+        };
+        return (Decision::Runs, because);
+    }
+    if depletion + expected_demand >= raw {
+        return (Decision::Waits, Because::NothingToRefill);
+    }
+    let lately = || replayed.iter().rev().take(usize::try_from(NOTABLE_RAIN_DAYS).unwrap_or_default());
+    let rain = lately().find(|d| d.rain_in.mm() >= NOTABLE_RAIN_MM).map(|d| (d.date, d.rain_in));
+    // Irrigation stands on the day after the evening it was advised on.
+    let watered = lately()
+        .find(|d| d.irrigation.mm() > 0.0)
+        .and_then(|d| d.date.yesterday().ok())
+        .filter(|evening| rain.is_none_or(|(on, _)| *evening >= on));
+    (Decision::Waits, Because::AboveRefill { left: raw - depletion, rain, watered, next: next() })
 }
 
 /// The next night on which a zone is expected to be due without more rain.

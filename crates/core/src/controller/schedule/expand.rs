@@ -143,15 +143,14 @@ struct Waiting {
 }
 
 impl Pass<'_> {
-    /// Lays the stations of a program one after the other. A station that soaks lets the next
-    /// ones run; when all soak, the box waits. Returns when the last run ends.
-    fn lay(
+    /// The stations that wait for their turn. Lighting runs beside them, and is laid at once.
+    fn waiting(
         &self,
         settings: &Settings,
         card: &Card,
         program: &Program,
         runs: &mut Vec<ScheduledRun>,
-    ) -> Timestamp {
+    ) -> Vec<Waiting> {
         let resting = settings.off_season.is_some_and(|span| span.holds(self.start.date))
             || settings.rain_delay.is_some_and(|(first, days)| {
                 let since = (self.start.date - first).get_days();
@@ -159,7 +158,6 @@ impl Pass<'_> {
             });
         let percentage = settings.percentages.of(self.start.program, self.start.date);
         let mut waiting = Vec::new();
-        let mut last_end = self.begin;
         for &(station, seconds) in &program.run_times {
             let set = settings.station(station);
             if set.lighting {
@@ -178,6 +176,20 @@ impl Pass<'_> {
                 waiting.push(Waiting { station, cycles, next_cycle: 0, soak_s, ready: self.begin });
             }
         }
+        waiting
+    }
+
+    /// Lays the stations of a program one after the other. A station that soaks lets the next
+    /// ones run; when all soak, the box waits. Returns when the last run ends.
+    fn lay(
+        &self,
+        settings: &Settings,
+        card: &Card,
+        program: &Program,
+        runs: &mut Vec<ScheduledRun>,
+    ) -> Timestamp {
+        let mut waiting = self.waiting(settings, card, program, runs);
+        let mut last_end = self.begin;
         let delay = SignedDuration::from_secs(i64::from(settings.delay_s));
         let mut clock = self.begin;
         let mut cursor = 0;

@@ -5,6 +5,8 @@ use askama::Template;
 use jiff::{SignedDuration, Zoned};
 use std::collections::BTreeMap;
 use upland_core::advice::tonight::{Tonight, ZoneTonight};
+use upland_core::controller::night::NightPlan;
+use upland_core::site::Zone;
 use upland_core::weather::sun::sunrise_sunset;
 
 /// Height of one lane, px.
@@ -69,6 +71,85 @@ pub(super) struct NightStrip {
     pub words: String,
 }
 
+/// The time axis of a night, percent of its width.
+struct NightAxis {
+    from: Zoned,
+    minutes: f64,
+}
+
+impl NightAxis {
+    fn of(night: &NightPlan) -> Self {
+        let window = night.window_until.duration_since(&night.window_from).as_secs_f64() / 60.0;
+        let from = &night.window_from - SignedDuration::from_mins(30);
+        Self { from, minutes: window + 2.0 * MARGIN_MIN }
+    }
+
+    fn x(&self, at: &Zoned) -> f64 {
+        100.0 * (at.duration_since(&self.from).as_secs_f64() / 60.0) / self.minutes
+    }
+
+    /// Whole hours at a step that leaves at most ten labels.
+    fn hours(&self) -> Vec<Mark> {
+        let step: i64 = if self.minutes / 60.0 <= 10.0 { 1 } else { 2 };
+        let up = jiff::ZonedRound::new().smallest(jiff::Unit::Hour).mode(jiff::RoundMode::Ceil);
+        let Ok(mut at) = self.from.round(up) else { return Vec::new() };
+        let mut hours = Vec::new();
+        while self.x(&at) <= 99.0 {
+            if i64::from(at.hour()) % step == 0 {
+                let text = at.strftime("%H").to_string();
+                hours.push(Mark { x: pct(self.x(&at)), text, anchor: "middle" });
+            }
+            at = &at + SignedDuration::from_hours(1);
+        }
+        hours
+    }
+
+    /// A mark whose text stays inside the drawing; `None` when it lies outside.
+    fn mark(&self, at: &Zoned, text: String) -> Option<Mark> {
+        let x = self.x(at);
+        let anchor = match x {
+            x if x > 85.0 => "end",
+            x if x < 15.0 => "start",
+            _ => "middle",
+        };
+        (0.0..=100.0).contains(&x).then(|| Mark { x: pct(x), text, anchor })
+    }
+}
+
+/// The runs of a zone in its lane, and the same in words.
+fn lane(
+    axis: &NightAxis,
+    night: &NightPlan,
+    zone: &Zone,
+    y: u32,
+    stopped_by: Option<&String>,
+) -> (Vec<Bar>, Vec<Soak>, String) {
+    let (number, name) = (zone.number, &zone.name);
+    let (mut bars, mut soaks, mut spoken) = (Vec::new(), Vec::new(), Vec::new());
+    let mut previous_end = None;
+    for run in night.layout.runs.iter().filter(|r| r.number == number) {
+        let times = (night.at(run.from_minute), night.at(run.from_minute + run.minutes));
+        let (Some(start), Some(end)) = times else { continue };
+        let (x, x_end) = (axis.x(&start), axis.x(&end));
+        if let Some(previous) = previous_end {
+            soaks.push(Soak { x1: pct(previous), x2: pct(x), y: y + LANE_PX / 2 });
+        }
+        previous_end = Some(x_end);
+        let clock = format!("{} to {}", start.strftime("%H:%M"), end.strftime("%H:%M"));
+        let stops = stopped_by.map_or(String::new(), |sensor| format!("; {sensor} stops it"));
+        bars.push(Bar {
+            x: pct(x),
+            y: y + 5,
+            width: pct((x_end - x).max(THINNEST_PCT)),
+            title: format!("{number} {name}: {clock}, {} min{stops}", run.minutes),
+            held: stopped_by.is_some(),
+        });
+        spoken.push(clock);
+    }
+    let stopped = stopped_by.map_or(String::new(), |sensor| format!(", stopped by {sensor}"));
+    (bars, soaks, format!("{number} {name}: {}{stopped}", spoken.join(", ")))
+}
+
 /// Draws the night; `None` when nothing runs.
 pub(super) fn night_strip(
     tonight: &Tonight,
@@ -76,88 +157,25 @@ pub(super) fn night_strip(
     (latitude_deg, longitude_deg): (f64, f64),
 ) -> Option<NightStrip> {
     let night = &tonight.night;
-    let first = night.first_start.as_ref()?;
-    let minutes_between = |a: &Zoned, b: &Zoned| b.duration_since(a).as_secs_f64() / 60.0;
-    let from = &night.window_from - SignedDuration::from_mins(30);
-    let span = minutes_between(&night.window_from, &night.window_until) + 2.0 * MARGIN_MIN;
-    let x_of = |at: &Zoned| 100.0 * minutes_between(&from, at) / span;
-
-    let running: Vec<&ZoneTonight> = tonight.running().collect();
-    let lane_count = u32::try_from(running.len()).unwrap_or(0);
-    let lanes_bottom = HEAD_PX + lane_count * LANE_PX;
-    let mut lanes = Vec::new();
-    let mut bars = Vec::new();
-    let mut soaks = Vec::new();
-    let mut words = Vec::new();
-    for (row, y) in running.iter().zip((0..).map(|i| HEAD_PX + i * LANE_PX)) {
-        let number = row.zone.number;
+    let zone_of_clock = night.first_start.as_ref()?.time_zone().clone();
+    let axis = NightAxis::of(night);
+    let (mut lanes, mut bars, mut soaks, mut words) = (Vec::new(), Vec::new(), Vec::new(), Vec::new());
+    let mut lanes_bottom = HEAD_PX;
+    for row in tonight.running() {
+        let (y, number) = (lanes_bottom, row.zone.number);
         lanes.push(Lane { label: format!("{number} {}", row.zone.name), y });
-        let mut previous_end = None;
-        let mut spoken = Vec::new();
-        for run in night.layout.runs.iter().filter(|r| r.number == number) {
-            let (Some(start), Some(end)) =
-                (night.at(run.from_minute), night.at(run.from_minute + run.minutes))
-            else {
-                continue;
-            };
-            let (x, x_end) = (x_of(&start), x_of(&end));
-            if let Some(previous) = previous_end {
-                soaks.push(Soak { x1: pct(previous), x2: pct(x), y: y + LANE_PX / 2 });
-            }
-            previous_end = Some(x_end);
-            let clock = format!("{} to {}", start.strftime("%H:%M"), end.strftime("%H:%M"));
-            bars.push(Bar {
-                x: pct(x),
-                y: y + 5,
-                width: pct((x_end - x).max(THINNEST_PCT)),
-                title: format!(
-                    "{number} {}: {clock}, {} min{}",
-                    row.zone.name,
-                    run.minutes,
-                    held.get(&number).map_or(String::new(), |sensor| format!("; {sensor} stops it"))
-                ),
-                held: held.contains_key(&number),
-            });
-            spoken.push(clock);
-        }
-        let stopped = held.get(&number).map_or(String::new(), |sensor| format!(", stopped by {sensor}"));
-        words.push(format!("{number} {}: {}{stopped}", row.zone.name, spoken.join(", ")));
+        let (of_lane, soaking, spoken) = lane(&axis, night, &row.zone, y, held.get(&number));
+        bars.extend(of_lane);
+        soaks.extend(soaking);
+        words.push(spoken);
+        lanes_bottom += LANE_PX;
     }
-
-    // Hours at a step that leaves at most ten labels.
-    let total_hours = span / 60.0;
-    let step: i64 = if total_hours <= 10.0 { 1 } else { 2 };
-    let mut hours = Vec::new();
-    if let Ok(mut at) =
-        from.round(jiff::ZonedRound::new().smallest(jiff::Unit::Hour).mode(jiff::RoundMode::Ceil))
-    {
-        while x_of(&at) <= 99.0 {
-            let x = x_of(&at);
-            if i64::from(at.hour()) % step == 0 {
-                hours.push(Mark { x: pct(x), text: at.strftime("%H").to_string(), anchor: "middle" });
-            }
-            at = &at + SignedDuration::from_hours(1);
-        }
-    }
-
-    let sunrise =
-        sunrise_sunset(night.window_until.date(), latitude_deg, longitude_deg).and_then(|(rise, _)| {
-            let at = rise.to_zoned(first.time_zone().clone());
-            let x = x_of(&at);
-            (0.0..=100.0).contains(&x).then(|| Mark {
-                x: pct(x),
-                text: format!("sunrise {}", at.strftime("%H:%M")),
-                anchor: if x > 85.0 {
-                    "end"
-                } else if x < 15.0 {
-                    "start"
-                } else {
-                    "middle"
-                },
-            })
-        });
-
-    let (open, shut) = (x_of(&night.window_from), x_of(&night.window_until));
+    let sun = sunrise_sunset(night.window_until.date(), latitude_deg, longitude_deg);
+    let sunrise = sun.and_then(|(rise, _)| {
+        let at = rise.to_zoned(zone_of_clock);
+        axis.mark(&at, format!("sunrise {}", at.strftime("%H:%M")))
+    });
+    let (open, shut) = (axis.x(&night.window_from), axis.x(&night.window_until));
     Some(NightStrip {
         height: lanes_bottom + FOOT_PX,
         lanes_top: HEAD_PX,
@@ -166,7 +184,7 @@ pub(super) fn night_strip(
         closed_before: pct(open),
         closed_after_x: pct(shut),
         closed_after: pct(100.0 - shut),
-        hours,
+        hours: axis.hours(),
         lanes,
         bars,
         soaks,

@@ -57,111 +57,150 @@ pub(super) struct Ribbon {
 }
 
 /// Height of a value above the ground line, as a distance from the top of the box.
+/// Rain below this is not drawn, mm.
+const LEAST_RAIN_MM: f64 = 0.2;
+/// Nothing is divided by a peak below this, mm a day.
+const LEAST_PEAK_MM: f64 = 0.1;
+
 fn y(value: f64, top: f64) -> f64 {
     HEIGHT - HEIGHT * (value / top).clamp(0.0, 1.0)
 }
 
-pub(super) fn build(climate: &Climate, date: Date, units: UnitSystem) -> Ribbon {
-    let year = date.year();
-    let first = date.first_of_year();
-    let days = i32::from(date.days_in_year());
-    let at = |i: i32| first.checked_add(i.days()).unwrap_or(first);
+/// The days of a year, counted from nought.
+struct Year {
+    first: Date,
+    days: i32,
+}
 
-    let (mut measured, mut expected, mut rain) = (String::new(), String::new(), String::new());
-    let mut last_measured = None;
-    for i in 0..days {
-        let window = climate.range(at(i - SMOOTH_DAYS + 1), at(i));
+impl Year {
+    fn of(date: Date) -> Self {
+        Self { first: date.first_of_year(), days: i32::from(date.days_in_year()) }
+    }
+
+    fn at(&self, day: i32) -> Date {
+        self.first.checked_add(day.days()).unwrap_or(self.first)
+    }
+
+    /// A day or a number of days as percent of the year.
+    fn percent(&self, days: impl Into<f64>) -> f64 {
+        100.0 * days.into() / f64::from(self.days)
+    }
+
+    /// First day and length of each of 52 weeks; the last takes the year's odd days with it.
+    fn weeks(&self) -> impl Iterator<Item = (i32, i32)> {
+        let days = self.days;
+        (0..WEEKS).map(move |w| (w * 7, if w == WEEKS - 1 { days - w * 7 } else { 7 }))
+    }
+}
+
+/// Weeks of a year on the ribbon.
+const WEEKS: i32 = 52;
+/// Days between two points of the expected curve.
+const EXPECTED_STEP_DAYS: usize = 4;
+
+/// The recorded demand and rain of a year as paths, and its last recorded day.
+fn record(climate: &Climate, year: &Year) -> (String, String, Option<i32>) {
+    let (mut measured, mut rain, mut last) = (String::new(), String::new(), None);
+    for i in 0..year.days {
+        let window = climate.range(year.at(i - SMOOTH_DAYS + 1), year.at(i));
         let (sum, count) = window.fold((0.0, 0.0), |(s, n), (_, day)| (s + day.et.et0.mm(), n + 1.0));
-        if let Some(day) = climate.day(at(i)) {
-            let command = if last_measured == Some(i - 1) { 'L' } else { 'M' };
-            measured.push_str(&format!("{command}{i} {:.1}", y(sum / f64::max(count, 1.0), TOP_DEMAND_MM)));
-            last_measured = Some(i);
-            let mm = day.weather.rain.unwrap_or(Millimetres::ZERO).mm();
-            if mm >= 0.2 {
-                rain.push_str(&format!("M{i} {HEIGHT}V{:.1}", y(mm, TOP_RAIN_MM)));
-            }
+        let Some(day) = climate.day(year.at(i)) else { continue };
+        let command = if last == Some(i - 1) { 'L' } else { 'M' };
+        measured.push_str(&format!("{command}{i} {:.1}", y(sum / f64::max(count, 1.0), TOP_DEMAND_MM)));
+        last = Some(i);
+        let mm = day.weather.rain.unwrap_or(Millimetres::ZERO).mm();
+        if mm >= LEAST_RAIN_MM {
+            rain.push_str(&format!("M{i} {HEIGHT}V{:.1}", y(mm, TOP_RAIN_MM)));
         }
     }
-    let from = last_measured.map_or(0, |i| i + 1);
-    for i in (from..days).step_by(4) {
-        let command = if i == from { 'M' } else { 'L' };
-        expected
-            .push_str(&format!("{command}{i} {:.1}", y(climate.expected_et0(at(i)).0.mm(), TOP_DEMAND_MM)));
-    }
+    (measured, rain, last)
+}
 
-    let monthly = climate.monthly_expected_et0(year);
-    let peak = monthly.iter().fold(0.1_f64, |a, m| a.max(m.mm()));
-    let mut step = String::new();
-    let mut months = Vec::new();
+/// The expected demand after the last recorded day as a path.
+fn expectation(climate: &Climate, year: &Year, last: Option<i32>) -> String {
+    let from = last.map_or(0, |i| i + 1);
+    let mut path = String::new();
+    for i in (from..year.days).step_by(EXPECTED_STEP_DAYS) {
+        let command = if i == from { 'M' } else { 'L' };
+        let et0 = climate.expected_et0(year.at(i)).0;
+        path.push_str(&format!("{command}{i} {:.1}", y(et0.mm(), TOP_DEMAND_MM)));
+    }
+    path
+}
+
+/// The mean demand of each month as a stepped path, and the months in numbers.
+fn months(climate: &Climate, year: &Year, units: UnitSystem) -> (String, Vec<Month>) {
+    let monthly = climate.monthly_expected_et0(year.first.year());
+    let peak = monthly.iter().fold(LEAST_PEAK_MM, |a, m| a.max(m.mm()));
+    let (mut step, mut months) = (String::new(), Vec::new());
     for (month, et0) in monthly.months() {
-        let Ok(start) = Date::new(year, month.number(), 1) else { continue };
+        let Ok(start) = Date::new(year.first.year(), month.number(), 1) else { continue };
         let x = i32::from(start.day_of_year()) - 1;
         let end = x + i32::from(start.days_in_month());
-        let share = et0.mm() / peak;
-        step.push_str(&format!(
-            "{}{x} {:.1}H{end}",
-            if step.is_empty() { 'M' } else { 'L' },
-            y(share * peak, TOP_DEMAND_MM)
-        ));
-        let rain: Millimetres =
-            climate.range(start, start.last_of_month()).filter_map(|(_, d)| d.weather.rain).sum();
+        let command = if step.is_empty() { 'M' } else { 'L' };
+        step.push_str(&format!("{command}{x} {:.1}H{end}", y(et0.mm(), TOP_DEMAND_MM)));
+        let recorded = climate.range(start, start.last_of_month());
+        let rain: Millimetres = recorded.filter_map(|(_, d)| d.weather.rain).sum();
         months.push(Month {
             name: month.short(),
-            percent: format!("{:.0} %", 100.0 * share),
+            percent: format!("{:.0} %", 100.0 * et0.mm() / peak),
             demand: depth(units, *et0 * f64::from(start.days_in_month())),
             rain: depth(units, rain),
-            x: format!("{:.2}%", 100.0 * f64::from(x) / f64::from(days)),
+            x: format!("{:.2}%", year.percent(x)),
         });
     }
+    (step, months)
+}
 
-    let weeks: Vec<Week> = (0..52)
-        .map(|w| {
-            let start = w * 7;
-            // The last week takes the year's odd days with it.
-            let length = if w == 51 { days - start } else { 7 };
-            let chosen = (start..start + length).contains(&(i32::from(date.day_of_year()) - 1));
-            let weekday_of_date = (i32::from(date.day_of_year()) - 1).rem_euclid(7);
-            Week {
-                x: format!("{:.3}%", 100.0 * f64::from(start) / f64::from(days)),
-                width: format!("{:.3}%", 100.0 * f64::from(length) / f64::from(days)),
-                href_date: at(start + weekday_of_date.min(length - 1)),
-                label: format!("Week from {}", short_date(at(start))),
-                chosen,
-                frost: frost_week(climate, at(start), length),
-            }
-        })
-        .collect();
+/// The weeks, that of a date chosen.
+fn weeks(climate: &Climate, year: &Year, date: Date) -> Vec<Week> {
+    let today = i32::from(date.day_of_year()) - 1;
+    let week = |(start, length): (i32, i32)| Week {
+        x: format!("{:.3}%", year.percent(start)),
+        width: format!("{:.3}%", year.percent(length)),
+        href_date: year.at(start + today.rem_euclid(7).min(length - 1)),
+        label: format!("Week from {}", short_date(year.at(start))),
+        chosen: (start..start + length).contains(&today),
+        frost: frost_week(climate, year.at(start), length),
+    };
+    year.weeks().map(week).collect()
+}
 
-    let frost = (0..52_i32)
-        .zip(&weeks)
-        .collect::<Vec<_>>()
-        .chunk_by(|(_, a), (_, b)| a.frost == b.frost)
+/// Weeks of frost that follow each other, as one shade.
+fn frost(weeks: &[Week], year: &Year) -> Vec<Shade> {
+    let all: Vec<((i32, i32), &Week)> = year.weeks().zip(weeks).collect();
+    all.chunk_by(|(_, a), (_, b)| a.frost == b.frost)
         .filter_map(|run| {
-            let ((first, week), (last, _)) = (run.first()?, run.last()?);
-            let end = if *last == 51 { days } else { (last + 1) * 7 };
-            let share = 100.0 * f64::from(end - first * 7) / f64::from(days);
-            week.frost.then(|| Shade { x: week.x.clone(), width: format!("{share:.3}%") })
+            let (((first, _), week), ((last, length), _)) = (run.first()?, run.last()?);
+            let width = format!("{:.3}%", year.percent(last + length - first));
+            week.frost.then(|| Shade { x: week.x.clone(), width })
         })
-        .collect();
+        .collect()
+}
 
+pub(super) fn build(climate: &Climate, date: Date, units: UnitSystem) -> Ribbon {
+    let year = Year::of(date);
+    let (measured, rain, last) = record(climate, &year);
+    let (step, months) = months(climate, &year, units);
+    let weeks = weeks(climate, &year, date);
+    let (number, chosen) = (date.year(), short_date(date));
     let words = match climate.span() {
-        Some((a, b)) => format!(
-            "Year {year}: demand, rain and frost weeks; record from {a} to {b}; chosen {}",
-            short_date(date)
-        ),
-        None => format!("Year {year}: expected demand, no record yet; chosen {}", short_date(date)),
+        Some((a, b)) => {
+            format!("Year {number}: demand, rain and frost weeks; record from {a} to {b}; chosen {chosen}")
+        }
+        None => format!("Year {number}: expected demand, no record yet; chosen {chosen}"),
     };
     Ribbon {
-        year,
-        days,
+        year: number,
+        days: year.days,
         measured,
-        expected,
+        expected: expectation(climate, &year, last),
         rain,
         step,
+        frost: frost(&weeks, &year),
         weeks,
-        frost,
         months,
-        today_x: format!("{:.3}%", 100.0 * (f64::from(date.day_of_year()) - 0.5) / f64::from(days)),
+        today_x: format!("{:.3}%", year.percent(f64::from(date.day_of_year()) - 0.5)),
         previous_week: date.checked_sub(7.days()).unwrap_or(date),
         next_week: date.checked_add(7.days()).unwrap_or(date),
         words,
