@@ -8,7 +8,7 @@ use crate::site::sensing::{NightOutcomes, SensorHolds};
 use askama::Template;
 use jiff::civil::Date;
 use jiff::{SignedDuration, Timestamp, ToSpan};
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use upland_core::controller::ordinance::merged;
 use upland_core::controller::schedule::{ProgramPass, ScheduledRun, expand, passes};
 use upland_core::quantity::time;
@@ -345,6 +345,71 @@ pub(super) fn week(names: &Names<'_>, runs: &[ScheduledRun], shown: Shown) -> We
     drawn
 }
 
+/// The runs of a night in their lanes, with the soaks between them.
+fn lane_runs(
+    names: &Names<'_>,
+    mine: &[&ScheduledRun],
+    sensor_holds: &[SensorHolds],
+    axis: &Axis,
+    lane_y: &BTreeMap<u16, u32>,
+) -> (Vec<Run>, Vec<Thread>) {
+    let all: Vec<ScheduledRun> = mine.iter().map(|r| **r).collect();
+    let zones: Vec<_> = names.installation.zones.iter().map(|z| &z.zone).collect();
+    let outcomes = NightOutcomes::of(sensor_holds, &all, &zones, names.settings);
+    let (mut runs, mut soaks) = (Vec::new(), Vec::new());
+    let mut previous: BTreeMap<(u16, usize, u32), Timestamp> = BTreeMap::new();
+    for run in mine {
+        let Some(y) = lane_y.get(&run.station).copied() else { continue };
+        let Some(bar) = axis.bar(run.start, run.end, y + 5) else { continue };
+        let key = (run.station, run.program, run.start_number);
+        if let Some(before) = previous.insert(key, run.end) {
+            soaks.push(Thread { x1: pct(axis.x(before)), x2: pct(axis.x(run.start)), y: y + LANE_PX / 2 });
+        }
+        let cycles = mine.iter().filter(|r| (r.station, r.program, r.start_number) == key).count();
+        let stopper = outcomes.stops(run.station, run.start);
+        let stops = stopper.map_or(String::new(), |sensor| format!("; {sensor} stops it"));
+        runs.push(Run {
+            program: run.program,
+            station: run.station,
+            fill: run.program % FILLS,
+            edge_x: pct(axis.x(run.end)),
+            title: format!(
+                "{}, program {}: {} to {}, {}{stops}",
+                names.station(run.station),
+                names.program(run.program),
+                clock(names, run.start),
+                clock(names, run.end),
+                crate::page::quantities::length_of_time(u32::try_from(run.seconds()).unwrap_or(0))
+            ),
+            held: stopper.is_some(),
+            base_s: names.settings.run_time_s(run.program, run.station),
+            percent: names.settings.percentages.of(run.program, run.date),
+            cycles: cycles.max(1),
+            bar,
+        });
+    }
+    (runs, soaks)
+}
+
+fn clock(names: &Names<'_>, at: Timestamp) -> String {
+    at.to_zoned(names.installation.tz.clone()).strftime("%H:%M").to_string()
+}
+
+/// Sunset and sunrise on the axis of a night.
+fn sun_marks(names: &Names<'_>, date: Date, axis: &Axis, y: u32) -> Vec<Mark> {
+    let mark = |(at, text): (Timestamp, &'static str)| {
+        let x = axis.x(at);
+        let anchor = match x {
+            x if x > 88.0 => "end",
+            x if x < 12.0 => "start",
+            _ => "middle",
+        };
+        Mark { x: pct(x), y, text: format!("{text} {}", clock(names, at)), anchor }
+    };
+    let seen = sun_of_night(names, date).into_iter().filter(|(at, _)| *at > axis.from && *at < axis.until);
+    seen.map(mark).collect()
+}
+
 /// Draws one night by station.
 pub(super) fn night(
     names: &Names<'_>,
@@ -356,61 +421,19 @@ pub(super) fn night(
     let (begin, end) = (noon(date, names), noon(tomorrow(date), names));
     let mine: Vec<&ScheduledRun> = runs.iter().filter(|r| r.start >= begin && r.start < end).collect();
     let (first, last) = (mine.first()?.start, mine.iter().map(|r| r.end).max()?);
-    let (open, shut) = upland_core::controller::night::window_instants(
-        date,
-        names.installation.window,
-        &names.installation.tz,
-    );
+    let (window, tz) = (names.installation.window, &names.installation.tz);
+    let (open, shut) = upland_core::controller::night::window_instants(date, window, tz);
     let margin = SignedDuration::from_mins(MARGIN_MIN);
     let axis =
         Axis { from: first.min(open.timestamp()) - margin, until: last.max(shut.timestamp()) + margin };
-
-    let mut stations: Vec<u16> = mine.iter().map(|r| r.station).collect();
-    stations.sort_unstable();
-    stations.dedup();
-    let lane_y: BTreeMap<u16, u32> =
-        stations.iter().copied().zip((0..).map(|k| HEAD_PX + k * LANE_PX)).collect();
-    let lanes_bottom = HEAD_PX + u32::try_from(stations.len()).unwrap_or(0) * LANE_PX;
-    let clock = |t: Timestamp| t.to_zoned(names.installation.tz.clone()).strftime("%H:%M").to_string();
-    let all: Vec<ScheduledRun> = mine.iter().map(|r| **r).collect();
-    let zones: Vec<_> = names.installation.zones.iter().map(|z| &z.zone).collect();
-    let outcomes = NightOutcomes::of(sensor_holds, &all, &zones, names.settings);
-    let mut drawn_runs = Vec::new();
-    let mut soaks = Vec::new();
-    let mut previous: BTreeMap<(u16, usize, u32), Timestamp> = BTreeMap::new();
-    for run in &mine {
-        let Some(y) = lane_y.get(&run.station).copied() else { continue };
-        let Some(bar) = axis.bar(run.start, run.end, y + 5) else { continue };
-        let key = (run.station, run.program, run.start_number);
-        if let Some(before) = previous.insert(key, run.end) {
-            soaks.push(Thread { x1: pct(axis.x(before)), x2: pct(axis.x(run.start)), y: y + LANE_PX / 2 });
-        }
-        let cycles = mine.iter().filter(|r| (r.station, r.program, r.start_number) == key).count();
-        let stopper = outcomes.stops(run.station, run.start);
-        drawn_runs.push(Run {
-            program: run.program,
-            station: run.station,
-            fill: run.program % FILLS,
-            edge_x: pct(axis.x(run.end)),
-            title: format!(
-                "{}, program {}: {} to {}, {}",
-                names.station(run.station),
-                names.program(run.program),
-                clock(run.start),
-                clock(run.end),
-                crate::page::quantities::length_of_time(u32::try_from(run.seconds()).unwrap_or(0))
-            ) + &stopper.map_or(String::new(), |s| format!("; {s} stops it")),
-            held: stopper.is_some(),
-            base_s: names.settings.run_time_s(run.program, run.station),
-            percent: names.settings.percentages.of(run.program, run.date),
-            cycles: cycles.max(1),
-            bar,
-        });
-    }
+    let stations: BTreeSet<u16> = mine.iter().map(|r| r.station).collect();
+    let lane_y: BTreeMap<u16, u32> = stations.into_iter().zip((0..).map(|k| HEAD_PX + k * LANE_PX)).collect();
+    let lanes_bottom = HEAD_PX + u32::try_from(lane_y.len()).unwrap_or(0) * LANE_PX;
+    let (drawn, soaks) = lane_runs(names, &mine, sensor_holds, &axis, &lane_y);
     let windows = names.installation.windows(date, date);
     let bans = forbidden(names, date, tomorrow(date));
-    let flow = flow_chart(names, &mine, &axis);
-    let words = drawn_runs.iter().map(|r| r.title.clone()).collect::<Vec<_>>().join("; ");
+    let words: Vec<&str> = drawn.iter().map(|r| r.title.as_str()).collect();
+    let words = format!("Night of {}: {}.", date.strftime("%A %-d %B"), words.join("; "));
     #[allow(clippy::cast_possible_truncation, clippy::cast_sign_loss, reason = "seconds of a day")]
     let span_s = secs(axis.from, axis.until) as u32;
     Some(NightDrawing {
@@ -420,29 +443,11 @@ pub(super) fn night(
         hours: hours(names, &axis),
         open: windows.iter().filter_map(|(open, shut)| axis.bar(*open, *shut, HEAD_PX)).collect(),
         banned: bans.iter().filter_map(|(from, until)| axis.bar(*from, *until, HEAD_PX)).collect(),
-        sun: sun_of_night(names, date)
-            .into_iter()
-            .filter(|(at, _)| *at > axis.from && *at < axis.until)
-            .map(|(at, text)| {
-                let x = axis.x(at);
-                Mark {
-                    x: pct(x),
-                    y: lanes_bottom + 14,
-                    text: format!("{text} {}", clock(at)),
-                    anchor: if x > 88.0 {
-                        "end"
-                    } else if x < 12.0 {
-                        "start"
-                    } else {
-                        "middle"
-                    },
-                }
-            })
-            .collect(),
-        runs: drawn_runs,
+        sun: sun_marks(names, date, &axis, lanes_bottom + 14),
+        flow: flow_chart(names, &mine, &axis),
+        runs: drawn,
         soaks,
-        flow,
-        words: format!("Night of {}: {words}.", date.strftime("%A %-d %B")),
+        words,
         editable,
         step_s: names.installation.card.run_step_s,
         span_s,

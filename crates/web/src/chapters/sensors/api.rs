@@ -267,52 +267,68 @@ async fn refuse(
     with_store(state, move |store| store.count_refusals(device, &reason, count, &example)).await
 }
 
+/// A post whose body is not as described.
+fn not_as_described(what: &str) -> HttpResponse {
+    problem(StatusCode::BAD_REQUEST, &format!("the body is not as described: {what}"))
+}
+
+/// What is said of a post that is taken all the same: a clock that is off, an address that is shared.
+async fn warnings(
+    state: &web::Data<AppState>,
+    posting: &Posting,
+    theirs: Option<Timestamp>,
+    now: Timestamp,
+) -> Vec<String> {
+    let mut warnings = Vec::new();
+    let device = Some(posting.device_id);
+    if let Some(theirs) = theirs.filter(|theirs| now.duration_since(*theirs).abs() > SKEW) {
+        let off = format!("{} s", theirs.duration_since(now).as_secs());
+        warnings.push(format!("the device's clock is off by {off}"));
+        let _ = refuse(state, device, "clock off (readings were taken)", 1, &off).await;
+    }
+    if let Some(other) = &posting.shares_address_with {
+        let _ = refuse(state, device, "shares an address (readings were taken)", 1, other).await;
+        warnings.push(format!("\"{other}\" posts from the same address; if that is not meant, one of the two tokens is in the wrong device"));
+    }
+    warnings
+}
+
+/// Counts what was refused by kind, with the last as its example.
+async fn count(
+    state: &web::Data<AppState>,
+    posting: &Posting,
+    dto: &PostDto,
+    refused: &[RefusedDto],
+) -> Result<(), crate::server::error::PageError> {
+    let mut kinds: BTreeMap<&str, (i64, &RefusedDto)> = BTreeMap::new();
+    for one in refused {
+        let slot = kinds.entry(kind_of(&one.reason)).or_insert((0, one));
+        *slot = (slot.0 + 1, one);
+    }
+    for (kind, (count, one)) in kinds {
+        let example = dto.readings.get(one.index);
+        let example = example.map_or(String::new(), |r| format!("{} {} at {}", r.channel, r.value, r.at));
+        refuse(state, Some(posting.device_id), kind, count, &example).await?;
+    }
+    Ok(())
+}
+
 async fn store(state: &web::Data<AppState>, posting: &Posting, dto: &PostDto) -> HttpResponse {
     let now = crate::server::clock::now(posting.clock_ahead);
     if dto.readings.is_empty() {
-        return problem(
-            StatusCode::BAD_REQUEST,
-            "the body is not as described: a post has at least one reading",
-        );
+        return not_as_described("a post has at least one reading");
     }
     if dto.readings.len() > MOST {
-        let _ =
-            refuse(state, Some(posting.device_id), "too many readings", 1, &dto.readings.len().to_string())
-                .await;
-        return problem(
-            StatusCode::BAD_REQUEST,
-            "the body is not as described: a post has at most 5 000 readings",
-        );
+        let sent = dto.readings.len().to_string();
+        let _ = refuse(state, Some(posting.device_id), "too many readings", 1, &sent).await;
+        return not_as_described(&format!("a post has at most {MOST} readings"));
     }
-    let mut warnings = Vec::new();
-    if let Some(text) = &dto.device_time {
-        match text.parse::<Timestamp>() {
-            Err(_) => {
-                return problem(
-                    StatusCode::BAD_REQUEST,
-                    "the body is not as described: device_time is not RFC 3339 with an offset",
-                );
-            }
-            Ok(theirs) if now.duration_since(theirs).abs() > SKEW => {
-                let off = theirs.duration_since(now).as_secs();
-                warnings.push(format!("the device's clock is off by {off} s"));
-                let _ = refuse(
-                    state,
-                    Some(posting.device_id),
-                    "clock off (readings were taken)",
-                    1,
-                    &format!("{off} s"),
-                )
-                .await;
-            }
-            Ok(_) => {}
-        }
-    }
-    if let Some(other) = &posting.shares_address_with {
-        let _ =
-            refuse(state, Some(posting.device_id), "shares an address (readings were taken)", 1, other).await;
-        warnings.push(format!("\"{other}\" posts from the same address; if that is not meant, one of the two tokens is in the wrong device"));
-    }
+    let theirs = match dto.device_time.as_ref().map(|text| text.parse::<Timestamp>()) {
+        Some(Err(_)) => return not_as_described("device_time is not RFC 3339 with an offset"),
+        Some(Ok(theirs)) => Some(theirs),
+        None => None,
+    };
+    let warnings = warnings(state, posting, theirs, now).await;
     let mut good: Vec<ChannelReading> = Vec::with_capacity(dto.readings.len());
     let mut refused = Vec::new();
     for (index, reading) in dto.readings.iter().enumerate() {
@@ -321,25 +337,14 @@ async fn store(state: &web::Data<AppState>, posting: &Posting, dto: &PostDto) ->
             Err(reason) => refused.push(RefusedDto { index, reason }),
         }
     }
-    // Counted by kind, with the last as its example.
-    let mut kinds: BTreeMap<&str, (i64, &RefusedDto)> = BTreeMap::new();
-    for one in &refused {
-        let slot = kinds.entry(kind_of(&one.reason)).or_insert((0, one));
-        *slot = (slot.0 + 1, one);
-    }
-    for (kind, (count, one)) in kinds {
-        let example = dto
-            .readings
-            .get(one.index)
-            .map_or(String::new(), |r| format!("{} {} at {}", r.channel, r.value, r.at));
-        if refuse(state, Some(posting.device_id), kind, count, &example).await.is_err() {
-            return problem(StatusCode::SERVICE_UNAVAILABLE, "nothing was stored; post again");
-        }
+    let not_stored = || problem(StatusCode::SERVICE_UNAVAILABLE, "nothing was stored; post again");
+    if count(state, posting, dto, &refused).await.is_err() {
+        return not_stored();
     }
     let sent = good.len();
     let (sensor, device) = (posting.sensor_id, posting.device_id);
     match with_store(state, move |store| store.add_readings(sensor, Some(device), &good)).await {
-        Err(_) => problem(StatusCode::SERVICE_UNAVAILABLE, "nothing was stored; post again"),
+        Err(_) => not_stored(),
         Ok(taken) => {
             let status = if sent == 0 { StatusCode::UNPROCESSABLE_ENTITY } else { StatusCode::OK };
             HttpResponse::build(status).json(TakenDto { taken, repeated: sent - taken, refused, warnings })

@@ -4,7 +4,7 @@
 use super::devices::read_lines;
 use super::{find, frame};
 use crate::page::frame::Frame;
-use crate::page::quantities::plain;
+use crate::page::quantities::{capital, plain};
 use crate::page::sensor_words::{failure, moment};
 use crate::server::error::{PageError, page_with, see_other};
 use crate::server::session::{Fields, flash};
@@ -18,7 +18,7 @@ use upland_core::quantity::time::instant;
 use upland_core::sensors::calibration::{
     Drained, Failure, RUN_HOURS, calibrate, check_adjustment, expected_drained_pct,
 };
-use upland_core::sensors::{Channel, Reading, Sense};
+use upland_core::sensors::{Channel, Reading, Sense, Sensor};
 use upland_store::Saved;
 use upland_store::sensors::{NewSensorEvent, SensorEventKind, SensorRecord};
 
@@ -112,6 +112,42 @@ fn curve(begun: Timestamp, readings: &[Reading], drained: Option<&Drained>) -> O
     })
 }
 
+/// What the soil around a probe says to a drained level.
+fn against_soil(states: &SensorStates, record: &SensorRecord, drained_pct: f64) -> String {
+    let station = record.sensor.placement.probe_station;
+    let zone = states
+        .loaded
+        .zones
+        .iter()
+        .find(|z| Some(z.zone.number) == station && z.zone.box_number == record.sensor.box_number);
+    let Some(soil) = zone.map(|z| z.zone.soil) else {
+        return "Say which zone it stands in, and its level is held against that soil.".to_owned();
+    };
+    let (low, high) = expected_drained_pct(soil);
+    let usual =
+        format!("{} usually drains to {} to {} %", capital(soil.label()), plain(low, 0), plain(high, 0));
+    if (low..=high).contains(&drained_pct) {
+        format!("{usual}: it fits.")
+    } else {
+        format!("{usual} (FAO-56 table 19, from memory): look at the texture or at the seat of the probe.")
+    }
+}
+
+/// The working of a drained level, step by step.
+fn steps(d: &Drained) -> Vec<(&'static str, String)> {
+    let percent = |value, places| format!("{} %", plain(value, places));
+    let points = |value| format!("{} points", plain(value, 2));
+    vec![
+        ("first reading, saturated", percent(d.saturated_pct, 1)),
+        ("fit: rest + rise × e^(−t ÷ τ), least squares; τ", format!("{} h", plain(d.tau_h, 1))),
+        ("where it comes to rest", percent(d.rest_pct, 1)),
+        ("drained level after 24 hours", percent(d.drained_pct, 2)),
+        ("scatter of the readings", points(d.noise)),
+        ("two standard uncertainties of the level", points(d.uncertainty)),
+        ("threshold: the level in half points", percent(d.threshold_pct, 1)),
+    ]
+}
+
 fn outcome(
     states: &SensorStates,
     record: &SensorRecord,
@@ -124,52 +160,18 @@ fn outcome(
         .retain(|r| r.at >= begun && r.at.duration_since(begun).as_secs_f64() <= (RUN_HOURS + 2.0) * 3600.0);
     sorted.sort_by_key(|r| r.at);
     match found {
-        Ok(d) => {
-            let soil = record.sensor.placement.probe_station.and_then(|station| {
-                let alike = |z: &&upland_store::zones::ZoneRecord| {
-                    z.zone.number == station && z.zone.box_number == record.sensor.box_number
-                };
-                states.loaded.zones.iter().find(alike).map(|z| z.zone.soil)
-            });
-            let detail = match soil.map(|s| (s, expected_drained_pct(s))) {
-                Some((soil, (low, high))) if d.drained_pct < low || d.drained_pct > high => format!(
-                    "{} usually drains to {} to {} % (FAO-56 table 19, from memory): look at the texture or at the seat of the probe.",
-                    crate::page::quantities::capital(soil.label()),
-                    plain(low, 0),
-                    plain(high, 0)
-                ),
-                Some((soil, (low, high))) => format!(
-                    "{} usually drains to {} to {} %: it fits.",
-                    crate::page::quantities::capital(soil.label()),
-                    plain(low, 0),
-                    plain(high, 0)
-                ),
-                None => "Say which zone it stands in, and its level is held against that soil.".to_owned(),
-            };
-            Outcome {
-                verdict: format!(
-                    "Threshold {} %, give or take {} points.",
-                    plain(d.threshold_pct, 1),
-                    plain(d.uncertainty.max(0.25), 2)
-                ),
-                detail,
-                remedy: "",
-                good: true,
-                steps: vec![
-                    ("first reading, saturated", format!("{} %", plain(d.saturated_pct, 1))),
-                    ("fit: rest + rise × e^(−t ÷ τ), least squares; τ", format!("{} h", plain(d.tau_h, 1))),
-                    ("where it comes to rest", format!("{} %", plain(d.rest_pct, 1))),
-                    ("drained level after 24 hours", format!("{} %", plain(d.drained_pct, 2))),
-                    ("scatter of the readings", format!("{} points", plain(d.noise, 2))),
-                    (
-                        "two standard uncertainties of the level",
-                        format!("{} points", plain(d.uncertainty, 2)),
-                    ),
-                    ("threshold: the level in half points", format!("{} %", plain(d.threshold_pct, 1))),
-                ],
-                curve: curve(begun, &sorted, Some(d)),
-            }
-        }
+        Ok(d) => Outcome {
+            verdict: format!(
+                "Threshold {} %, give or take {} points.",
+                plain(d.threshold_pct, 1),
+                plain(d.uncertainty.max(0.25), 2)
+            ),
+            detail: against_soil(states, record, d.drained_pct),
+            remedy: "",
+            good: true,
+            steps: steps(d),
+            curve: curve(begun, &sorted, Some(d)),
+        },
         Err(why) => {
             let (verdict, remedy) = failure(why, &states.tz);
             Outcome {
@@ -243,22 +245,16 @@ async fn run_page(EditorAt(here): EditorAt, path: web::Path<(i64, i64)>) -> Resu
     draw(&here, &states, path.1, StatusCode::OK, Left::default())
 }
 
-/// Looks at a run, and takes its threshold over when asked.
-#[post("/sites/{id}/sensors/{sensor}/calibrate")]
-async fn look(
-    EditorAt(here): EditorAt,
-    path: web::Path<(i64, i64)>,
-    fields: Fields,
-) -> Result<HttpResponse, PageError> {
-    let (site_id, id) = *path;
-    let states = here.sensor_states(None).await?;
-    let record = probe(&states, id)?;
+/// When a run began and what was read since, typed or received.
+async fn read_run(
+    here: &AtSite,
+    states: &SensorStates,
+    id: i64,
+    fields: &Fields,
+) -> Result<Result<(Timestamp, Vec<Reading>), Vec<String>>, PageError> {
     let mut errors = Vec::new();
-    let begun = fields
-        .get("begun")
-        .parse::<jiff::civil::DateTime>()
-        .ok()
-        .map(|civil| instant(civil.date(), civil.time(), &states.tz));
+    let begun = fields.get("begun").parse::<jiff::civil::DateTime>().ok();
+    let begun = begun.map(|civil| instant(civil.date(), civil.time(), &states.tz));
     if begun.is_none() {
         errors.push("Say when the soak ended and the first reading was taken: date and time.".to_owned());
     }
@@ -276,91 +272,91 @@ async fn look(
             }
         }
     };
-    let Some(begun) = begun.filter(|_| errors.is_empty()) else {
-        return draw(
-            &here,
-            &states,
-            id,
-            StatusCode::UNPROCESSABLE_ENTITY,
-            Left { typed: fields, errors, outcome: None },
-        );
-    };
-    let found = calibrate(begun, &readings);
-    if fields.get("then") != "take" {
-        let shown = outcome(&states, record, begun, &readings, &found);
-        let status = if found.is_ok() { StatusCode::OK } else { StatusCode::UNPROCESSABLE_ENTITY };
-        if let Err(why) = &found {
-            // A failed run is remembered too: the next one may meet the same fault.
-            let (said, _) = failure(why, &states.tz);
-            here.change(move |change| {
-                let body = serde_json::json!({ "failure": said });
-                let event = NewSensorEvent {
-                    kind: SensorEventKind::Calibration,
-                    from: begun,
-                    until: None,
-                    body,
-                    reason: "calibration run",
-                };
-                change.add_sensor_event(id, &event)
-            })
-            .await?;
+    Ok(begun.filter(|_| errors.is_empty()).map(|begun| (begun, readings)).ok_or(errors))
+}
+
+/// Looks at a run, and takes its threshold over when asked.
+#[post("/sites/{id}/sensors/{sensor}/calibrate")]
+async fn look(
+    EditorAt(here): EditorAt,
+    path: web::Path<(i64, i64)>,
+    fields: Fields,
+) -> Result<HttpResponse, PageError> {
+    let id = path.1;
+    let states = here.sensor_states(None).await?;
+    let record = probe(&states, id)?;
+    let (begun, readings) = match read_run(&here, &states, id, &fields).await? {
+        Ok(run) => run,
+        Err(errors) => {
+            let left = Left { typed: fields, errors, outcome: None };
+            return draw(&here, &states, id, StatusCode::UNPROCESSABLE_ENTITY, left);
         }
-        return draw(&here, &states, id, status, Left { typed: fields, errors, outcome: Some(shown) });
+    };
+    let run = {
+        let readings = readings.clone();
+        web::block(move || calibrate(begun, &readings)).await?
+    };
+    let take = fields.get("then") == "take";
+    if let (Ok(drained), true) = (&run, take) {
+        return take_threshold(&here, (&states, record), (begun, readings), *drained, fields).await;
     }
-    let drained = match &found {
-        Ok(drained) => *drained,
-        Err(_) => {
-            let shown = outcome(&states, record, begun, &readings, &found);
-            return draw(
-                &here,
-                &states,
-                id,
-                StatusCode::UNPROCESSABLE_ENTITY,
-                Left { typed: fields, errors, outcome: Some(shown) },
-            );
-        }
-    };
+    let shown = outcome(&states, record, begun, &readings, &run);
+    let status = if run.is_ok() { StatusCode::OK } else { StatusCode::UNPROCESSABLE_ENTITY };
+    if let (Err(why), false) = (&run, take) {
+        // A failed run is remembered too: the next one may meet the same fault.
+        let (said, _) = failure(why, &states.tz);
+        let body = serde_json::json!({ "failure": said });
+        here.change(move |change| change.add_sensor_event(id, &calibration(begun, body, "calibration run")))
+            .await?;
+    }
+    let left = Left { typed: fields, errors: Vec::new(), outcome: Some(shown) };
+    draw(&here, &states, id, status, left)
+}
+
+/// A calibration run as an event.
+fn calibration(begun: Timestamp, body: serde_json::Value, reason: &'static str) -> NewSensorEvent<'static> {
+    NewSensorEvent { kind: SensorEventKind::Calibration, from: begun, until: None, body, reason }
+}
+
+/// Takes the threshold of a run over, with the readings that it rests on.
+async fn take_threshold(
+    here: &AtSite,
+    (states, record): (&SensorStates, &SensorRecord),
+    (begun, readings): (Timestamp, Vec<Reading>),
+    drained: Drained,
+    fields: Fields,
+) -> Result<HttpResponse, PageError> {
+    let id = record.id;
     let mut sensor = record.sensor.clone();
     sensor.setting.soil_threshold_pct = Some(drained.threshold_pct);
     let base = fields.get("base_version").parse().unwrap_or(0);
-    let kept: Vec<(Channel, Reading)> = readings.iter().map(|r| (Channel::SoilMoisture, *r)).collect();
+    let kept: Vec<(Channel, Reading)> = readings.into_iter().map(|r| (Channel::SoilMoisture, r)).collect();
+    let body = serde_json::json!({
+        "threshold_pct": drained.threshold_pct,
+        "drained_pct": drained.drained_pct,
+        "uncertainty": drained.uncertainty,
+    });
     let saved = here
         .change(move |change| {
             let saved = change.save_sensor(id, base, &sensor)?;
             if matches!(saved, Some(Saved::As(_) | Saved::Unchanged(_))) {
                 change.add_readings(id, &kept)?;
-                let body = serde_json::json!({
-                    "threshold_pct": drained.threshold_pct,
-                    "drained_pct": drained.drained_pct,
-                    "uncertainty": drained.uncertainty,
-                });
-                let event = NewSensorEvent {
-                    kind: SensorEventKind::Calibration,
-                    from: begun,
-                    until: None,
-                    body,
-                    reason: "24-hour run",
-                };
-                change.add_sensor_event(id, &event)?;
+                change.add_sensor_event(id, &calibration(begun, body, "24-hour run"))?;
             }
             Ok(saved)
         })
         .await?;
-    match saved {
-        None => Err(PageError::NotFound),
-        Some(Saved::As(_) | Saved::Unchanged(_)) => {
-            flash(
-                &here.who.session,
-                format!(
-                    "Threshold {} % from the run of {}. Set it on the probe too.",
-                    plain(drained.threshold_pct, 1),
-                    moment(begun, &states.tz)
-                ),
-                None,
-            )?;
-            Ok(see_other(&format!("/sites/{site_id}/sensors/{id}")))
+    match saved.ok_or(PageError::NotFound)? {
+        Saved::As(_) | Saved::Unchanged(_) => {
+            let text = format!(
+                "Threshold {} % from the run of {}. Set it on the probe too.",
+                plain(drained.threshold_pct, 1),
+                moment(begun, &states.tz)
+            );
+            flash(&here.who.session, text, None)?;
+            Ok(see_other(&format!("/sites/{}/sensors/{id}", here.id())))
         }
-        Some(Saved::Conflict(theirs)) => {
+        Saved::Conflict(theirs) => {
             let errors = vec![format!(
                 "{} changed this probe meanwhile. Your run is still here; take it over again.",
                 theirs.saved_by
@@ -370,6 +366,27 @@ async fn look(
             draw(&here, &states, id, StatusCode::CONFLICT, Left { typed: fields, errors, outcome: None })
         }
     }
+}
+
+/// What is wrong with a later step of a threshold.
+fn wrong_step(before: Option<f64>, to: Option<f64>, fields: &Fields, sensor: &Sensor) -> Vec<String> {
+    let mut errors = Vec::new();
+    match (before, to) {
+        (None, _) => errors.push("There is no threshold yet; calibrate first.".to_owned()),
+        (_, None) => errors.push("Type the new threshold in percent.".to_owned()),
+        (Some(from), Some(to)) => {
+            if let Err(why) = check_adjustment(from, to) {
+                errors.push(format!("From {} to {} %: {why}.", plain(from, 1), plain(to, 1)));
+            }
+        }
+    }
+    if fields.get("looks").is_empty() || fields.get("reason").is_empty() {
+        errors.push("Say how the turf looks and why it moves: the next one learns from it.".to_owned());
+    }
+    if errors.is_empty() {
+        errors.extend(sensor.setting.check(&sensor.card).into_iter().map(|(_, message)| capital(&message)));
+    }
+    errors
 }
 
 /// A later step of the threshold, with the looks of the turf.
@@ -382,37 +399,15 @@ async fn adjust(
     let (site_id, id) = *path;
     let states = here.sensor_states(None).await?;
     let record = probe(&states, id)?;
-    let mut errors = Vec::new();
     let before = record.sensor.setting.soil_threshold_pct;
     let to: Option<f64> = fields.get("to").parse().ok();
     let looks = fields.get("looks").to_owned();
-    match (before, to) {
-        (None, _) => errors.push("There is no threshold yet; calibrate first.".to_owned()),
-        (_, None) => errors.push("Type the new threshold in percent.".to_owned()),
-        (Some(from), Some(to)) => {
-            if let Err(why) = check_adjustment(from, to) {
-                errors.push(format!("From {} to {} %: {why}.", plain(from, 1), plain(to, 1)));
-            }
-        }
-    }
-    if looks.is_empty() || fields.get("reason").is_empty() {
-        errors.push("Say how the turf looks and why it moves: the next one learns from it.".to_owned());
-    }
     let mut sensor = record.sensor.clone();
     sensor.setting.soil_threshold_pct = to;
-    if errors.is_empty() {
-        errors.extend(
-            sensor.setting.check(&sensor.card).into_iter().map(|(_, m)| crate::page::quantities::capital(&m)),
-        );
-    }
+    let errors = wrong_step(before, to, &fields, &sensor);
     if !errors.is_empty() {
-        return draw(
-            &here,
-            &states,
-            id,
-            StatusCode::UNPROCESSABLE_ENTITY,
-            Left { typed: fields, errors, outcome: None },
-        );
+        let left = Left { typed: fields, errors, outcome: None };
+        return draw(&here, &states, id, StatusCode::UNPROCESSABLE_ENTITY, left);
     }
     let base = fields.get("base_version").parse().unwrap_or(0);
     let (reason, at) = (fields.get("reason").to_owned(), states.at);
@@ -421,16 +416,9 @@ async fn adjust(
             let saved = change.save_sensor(id, base, &sensor)?;
             if matches!(saved, Some(Saved::As(_))) {
                 let body = serde_json::json!({ "from": before, "to": to, "looks": looks });
-                change.add_sensor_event(
-                    id,
-                    &NewSensorEvent {
-                        kind: SensorEventKind::Adjustment,
-                        from: at,
-                        until: None,
-                        body,
-                        reason: &reason,
-                    },
-                )?;
+                let kind = SensorEventKind::Adjustment;
+                let event = NewSensorEvent { kind, from: at, until: None, body, reason: &reason };
+                change.add_sensor_event(id, &event)?;
             }
             Ok(saved)
         })

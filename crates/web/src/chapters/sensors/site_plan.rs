@@ -14,6 +14,7 @@ use askama::Template;
 use jiff::civil::Date;
 use upland_core::quantity::bounds;
 use upland_core::quantity::units::Metres;
+use upland_core::sensors::Sensor;
 use upland_core::sensors::site_plan::{Arc, Obstacle, Plot, SitePlan};
 use upland_formats::sensor_file::MOST_ON_PLAN;
 use upland_store::Saved;
@@ -147,95 +148,95 @@ fn read(text: &str) -> Result<SitePlan, Vec<String>> {
     if errors.is_empty() { Ok(plan) } else { Err(errors) }
 }
 
+/// Metres on the ground as pixels of the drawing.
+struct Ground {
+    /// The corner and a margin, metres.
+    corner: (f64, f64),
+    margin: f64,
+    /// Pixels a metre.
+    scale: f64,
+}
+
+/// Width of the drawing, px.
+const WIDTH_PX: f64 = 900.0;
+/// Lengths that a scale bar may have, metres, and the width it may take, px.
+const BARS_M: [f64; 7] = [1.0, 2.0, 5.0, 10.0, 20.0, 50.0, 100.0];
+const BAR_PX: f64 = 220.0;
+
+fn one(value: f64) -> String {
+    plain(value, 1)
+}
+
+impl Ground {
+    fn px(&self, x: f64) -> f64 {
+        (x - self.corner.0 + self.margin) * self.scale
+    }
+
+    fn py(&self, y: f64) -> f64 {
+        (y - self.corner.1 + self.margin) * self.scale
+    }
+
+    /// A rectangle by its corner and its size.
+    fn shape(&self, (x, y): (f64, f64), (width, depth): (f64, f64), text: String) -> Shape {
+        Shape {
+            x: one(self.px(x)),
+            y: one(self.py(y)),
+            width: one(width * self.scale),
+            height: one(depth * self.scale),
+            text,
+        }
+    }
+
+    /// What a head throws on.
+    fn throw(&self, arc: &Arc) -> Throw {
+        let edge = |deg: f64| {
+            let (sin, cos) = deg.to_radians().sin_cos();
+            let (x, y) = (arc.x + arc.throw * sin, arc.y - arc.throw * cos);
+            format!("{} {}", one(self.px(x)), one(self.py(y)))
+        };
+        let r = one(arc.throw * self.scale);
+        let path = if arc.sweep_deg() >= 360.0 {
+            let (north, south) = (edge(0.0), edge(180.0));
+            format!("M{north} A{r} {r} 0 1 1 {south} A{r} {r} 0 1 1 {north}Z")
+        } else {
+            let large = i32::from(arc.sweep_deg() > 180.0);
+            let centre = format!("{} {}", one(self.px(arc.x)), one(self.py(arc.y)));
+            let (from, to) = (edge(arc.from_deg), edge(arc.to_deg));
+            format!("M{centre} L{from} A{r} {r} 0 {large} 1 {to}Z")
+        };
+        Throw { path }
+    }
+}
+
 fn drawing(states: &SensorStates, plan: &SitePlan) -> Option<Drawing> {
-    let places: Vec<(f64, f64)> =
-        states.loaded.sensors.iter().filter_map(|s| s.sensor.placement.at).collect();
+    let placed = || states.loaded.sensors.iter().filter_map(|s| Some((&s.sensor, s.sensor.placement.at?)));
+    let places: Vec<(f64, f64)> = placed().map(|(_, at)| at).collect();
     let (x0, y0, width, depth) = plan.extent(&places)?;
     let margin = 0.02 * width.max(depth).max(1.0);
-    let scale = 900.0 / (width.max(1.0) + 2.0 * margin);
-    let px = |x: f64| (x - x0 + margin) * scale;
-    let py = |y: f64| (y - y0 + margin) * scale;
-    let one = |v: f64| plain(v, 1);
-    let shape = |x: f64, y: f64, w: f64, d: f64, text: String| Shape {
-        x: one(px(x)),
-        y: one(py(y)),
-        width: one(w * scale),
-        height: one(d * scale),
-        text,
-    };
+    let scale = WIDTH_PX / (width.max(1.0) + 2.0 * margin);
+    let ground = Ground { corner: (x0, y0), margin, scale };
     let zone = |station: u16| {
-        states
-            .loaded
-            .zones
-            .iter()
-            .find(|z| z.zone.number == station)
-            .map_or(String::new(), |z| z.zone.name.clone())
+        let zone = states.loaded.zones.iter().find(|z| z.zone.number == station);
+        zone.map_or(String::new(), |z| format!("{station} {}", z.zone.name))
     };
-    let throws = plan
-        .arcs
-        .iter()
-        .map(|a| {
-            let edge = |deg: f64| {
-                let angle = deg.to_radians();
-                (px(a.x + a.throw * angle.sin()), py(a.y - a.throw * angle.cos()))
-            };
-            let r = one(a.throw * scale);
-            let (cx, cy) = (one(px(a.x)), one(py(a.y)));
-            let path = if a.sweep_deg() >= 360.0 {
-                let ((ax, ay), (bx, by)) = (edge(0.0), edge(180.0));
-                format!(
-                    "M{} {} A{r} {r} 0 1 1 {} {} A{r} {r} 0 1 1 {} {}Z",
-                    one(ax),
-                    one(ay),
-                    one(bx),
-                    one(by),
-                    one(ax),
-                    one(ay)
-                )
-            } else {
-                let ((ax, ay), (bx, by)) = (edge(a.from_deg), edge(a.to_deg));
-                let large = i32::from(a.sweep_deg() > 180.0);
-                format!("M{cx} {cy} L{} {} A{r} {r} 0 {large} 1 {} {}Z", one(ax), one(ay), one(bx), one(by))
-            };
-            Throw { path }
-        })
-        .collect();
-    let bar =
-        [1.0, 2.0, 5.0, 10.0, 20.0, 50.0, 100.0].into_iter().rfind(|m| m * scale <= 220.0).unwrap_or(1.0);
+    let obstacle = |o: &Obstacle| {
+        let text = format!("{} {}", o.name, length(states.units(), Metres::from_m(o.height)));
+        ground.shape((o.x, o.y), (o.width, o.depth), text)
+    };
+    let mark = |(sensor, (x, y)): (&Sensor, (f64, f64))| Mark {
+        x: one(ground.px(x)),
+        y: one(ground.py(y)),
+        name: sensor.name.clone(),
+    };
+    let bar = BARS_M.into_iter().rfind(|m| m * scale <= BAR_PX).unwrap_or(1.0);
     let height = (depth + 2.0 * margin) * scale + 30.0;
+    let plots = plan.plots.iter();
     Some(Drawing {
-        view: format!("0 0 900 {}", one(height)),
-        plots: plan
-            .plots
-            .iter()
-            .map(|p| shape(p.x, p.y, p.width, p.depth, format!("{} {}", p.station, zone(p.station))))
-            .collect(),
-        obstacles: plan
-            .obstacles
-            .iter()
-            .map(|o| {
-                shape(
-                    o.x,
-                    o.y,
-                    o.width,
-                    o.depth,
-                    format!("{} {}", o.name, length(states.units(), Metres::from_m(o.height))),
-                )
-            })
-            .collect(),
-        throws,
-        marks: states
-            .loaded
-            .sensors
-            .iter()
-            .filter_map(|s| {
-                s.sensor.placement.at.map(|(x, y)| Mark {
-                    x: one(px(x)),
-                    y: one(py(y)),
-                    name: s.sensor.name.clone(),
-                })
-            })
-            .collect(),
+        view: format!("0 0 {WIDTH_PX} {}", one(height)),
+        plots: plots.map(|p| ground.shape((p.x, p.y), (p.width, p.depth), zone(p.station))).collect(),
+        obstacles: plan.obstacles.iter().map(obstacle).collect(),
+        throws: plan.arcs.iter().map(|arc| ground.throw(arc)).collect(),
+        marks: placed().map(mark).collect(),
         scale: Shape {
             x: "20".into(),
             y: one(height - 14.0),

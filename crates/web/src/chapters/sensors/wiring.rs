@@ -11,7 +11,7 @@ use actix_web::{HttpResponse, get, web};
 use askama::Template;
 use upland_core::controller::SensorPort;
 use upland_core::sensors::wiring::{DecoderInput, Join, assign, steps};
-use upland_core::sensors::{Link, Signal};
+use upland_core::sensors::{Link, Sensor, Signal};
 
 pub(super) fn routes(config: &mut web::ServiceConfig) {
     config.service(wiring_page);
@@ -87,93 +87,86 @@ struct WiringPage {
     boxes: Vec<BoxWiring>,
 }
 
-/// Draws ports on the left, sensors on the right, and the wires between them.
-fn drawing(ports: &[SensorPort], joined: &[(&upland_core::sensors::Sensor, Join)]) -> Drawing {
-    let port_y = |i: usize| 20 + u32::try_from(i).unwrap_or(0) * PORT_PX;
-    let sensor_y = |i: usize| 20 + u32::try_from(i).unwrap_or(0) * SENSOR_PX;
-    let has_common = joined.iter().any(|(_, j)| *j == Join::ValveCommon);
-    let rows = u32::try_from(ports.len()).unwrap_or(0) + u32::from(has_common);
-    let common_y = has_common.then(|| 20 + u32::try_from(ports.len()).unwrap_or(0) * PORT_PX);
-    let used = |i: usize| {
-        joined
-            .iter()
-            .any(|(s, j)| s.card.is_contact() && matches!(j, Join::OwnPort(p) | Join::InSeries(p) if *p == i))
+/// A sensor with the way it is joined.
+type Joined<'a> = (&'a Sensor, Join);
+
+fn port_y(index: usize) -> u32 {
+    20 + u32::try_from(index).unwrap_or(0) * PORT_PX
+}
+
+fn sensor_y(index: usize) -> u32 {
+    20 + u32::try_from(index).unwrap_or(0) * SENSOR_PX
+}
+
+/// The wires of the sensor at an index.
+fn wire(joined: &[Joined<'_>], index: usize, (sensor, how): &Joined<'_>, common_y: Option<u32>) -> Wire {
+    let y = sensor_y(index) + 20;
+    let (target, polarised) = match how {
+        Join::OwnPort(p) | Join::InSeries(p) => (port_y(*p) + 20, !sensor.card.is_contact()),
+        Join::Decoder { port, input, .. } => (port_y(*port) + 20, *input == DecoderInput::Polarised),
+        Join::ValveCommon => (common_y.unwrap_or(20) + 20, false),
     };
-    let mut wires = Vec::new();
-    let mut words = Vec::new();
-    for (k, (sensor, how)) in joined.iter().enumerate() {
-        let y = sensor_y(k) + 20;
-        let dashed = sensor.card.link == Link::Radio;
-        let (target, polarised) = match how {
-            Join::OwnPort(p) | Join::InSeries(p) => (port_y(*p) + 20, !sensor.card.is_contact()),
-            Join::Decoder { port, input, .. } => (port_y(*port) + 20, *input == DecoderInput::Polarised),
-            Join::ValveCommon => (common_y.unwrap_or(20) + 20, false),
-        };
-        // Those in series go from one to the next before they come back.
-        let before = joined
-            .iter()
-            .take(k)
-            .rposition(|(_, j)| matches!((j, how), (Join::InSeries(a), Join::InSeries(b)) if a == b));
-        let path = match before {
-            Some(previous) => {
-                let from = sensor_y(previous) + 34;
-                format!(
-                    "M560 {from} C500 {from} 500 {y} 560 {y} M560 {} C420 {} 360 {} 300 {}",
-                    y + 12,
-                    y + 12,
-                    target + 12,
-                    target + 12
-                )
-            }
-            None if matches!(how, Join::InSeries(_)) => {
-                format!("M560 {y} C430 {y} 430 {target} 300 {target}")
-            }
-            None => format!(
-                "M560 {y} C430 {y} 430 {target} 300 {target} M560 {} C430 {} 430 {} 300 {}",
-                y + 12,
-                y + 12,
-                target + 12,
-                target + 12
-            ),
-        };
-        wires.push(Wire { path, dashed, plus: polarised.then_some((308, target.saturating_sub(4))) });
-        words.push(format!("{} {}", sensor.name, join(*how, ports)));
+    let (back, target_back) = (y + 12, target + 12);
+    let there = format!("M560 {y} C430 {y} 430 {target} 300 {target}");
+    // Those in series go from one to the next before they come back.
+    let same = |(_, j): &Joined<'_>| matches!((j, how), (Join::InSeries(a), Join::InSeries(b)) if a == b);
+    let path = match joined.iter().take(index).rposition(same) {
+        Some(previous) => {
+            let from = sensor_y(previous) + 34;
+            format!(
+                "M560 {from} C500 {from} 500 {y} 560 {y} M560 {back} C420 {back} 360 {target_back} 300 {target_back}"
+            )
+        }
+        None if matches!(how, Join::InSeries(_)) => there,
+        None => format!("{there} M560 {back} C430 {back} 430 {target_back} 300 {target_back}"),
+    };
+    let plus = polarised.then_some((308, target.saturating_sub(4)));
+    Wire { path, dashed: sensor.card.link == Link::Radio, plus }
+}
+
+fn port_mark(index: usize, port: SensorPort, joined: &[Joined<'_>]) -> PortMark {
+    let here = |join: &Join| matches!(join, Join::OwnPort(p) | Join::InSeries(p) if *p == index);
+    let used = joined.iter().any(|(sensor, join)| sensor.card.is_contact() && here(join));
+    PortMark {
+        y: port_y(index),
+        label: format!("{} {}", index + 1, crate::page::sensor_words::port(port)),
+        jumper: match (port, used) {
+            (SensorPort::HoldSwitch, true) => "jumper out",
+            (SensorPort::HoldSwitch, false) => "jumper stays in",
+            _ => "",
+        },
     }
+}
+
+fn sensor_mark(index: usize, (sensor, how): &Joined<'_>) -> SensorMark {
+    SensorMark {
+        y: sensor_y(index),
+        name: sensor.name.clone(),
+        note: match (how, sensor.card.signal) {
+            (Join::Decoder { address, input, .. }, _) => {
+                let kind = if *input == DecoderInput::Polarised { "polarised" } else { "plain" };
+                format!("decoder, address {address}, {kind}")
+            }
+            (_, Signal::NormallyClosed) => "closed at rest, opens to hold".into(),
+            (_, other) => other.label().into(),
+        },
+    }
+}
+
+/// Draws ports on the left, sensors on the right, and the wires between them.
+fn drawing(ports: &[SensorPort], joined: &[Joined<'_>]) -> Drawing {
+    let has_common = joined.iter().any(|(_, j)| *j == Join::ValveCommon);
+    let common_y = has_common.then(|| port_y(ports.len()));
+    let rows = u32::try_from(ports.len()).unwrap_or(0) + u32::from(has_common);
     let sensors_px = u32::try_from(joined.len()).unwrap_or(0) * SENSOR_PX;
+    let words: Vec<String> =
+        joined.iter().map(|(sensor, how)| format!("{} {}", sensor.name, join(*how, ports))).collect();
+    let each = || joined.iter().enumerate();
     Drawing {
         height: 30 + (rows * PORT_PX).max(sensors_px),
-        ports: ports
-            .iter()
-            .enumerate()
-            .map(|(i, port)| PortMark {
-                y: port_y(i),
-                label: format!("{} {}", i + 1, crate::page::sensor_words::port(*port)),
-                jumper: match (port, used(i)) {
-                    (SensorPort::HoldSwitch, true) => "jumper out",
-                    (SensorPort::HoldSwitch, false) => "jumper stays in",
-                    _ => "",
-                },
-            })
-            .collect(),
-        sensors: joined
-            .iter()
-            .enumerate()
-            .map(|(k, (sensor, how))| SensorMark {
-                y: sensor_y(k),
-                name: sensor.name.clone(),
-                note: match (how, sensor.card.signal) {
-                    (Join::Decoder { address, input, .. }, _) => {
-                        format!(
-                            "decoder, address {address}, {}",
-                            if *input == DecoderInput::Polarised { "polarised" } else { "plain" }
-                        )
-                    }
-                    (_, Signal::NormallyClosed) => "closed at rest, opens to hold".into(),
-                    (_, other) => other.label().into(),
-                },
-            })
-            .collect(),
-        wires,
+        ports: ports.iter().enumerate().map(|(i, port)| port_mark(i, *port, joined)).collect(),
+        sensors: each().map(|(k, one)| sensor_mark(k, one)).collect(),
+        wires: each().map(|(k, one)| wire(joined, k, one, common_y)).collect(),
         common_y,
         words: format!("{}.", words.join("; ")),
     }
