@@ -5,8 +5,7 @@
   folder holds: that is containment, not a circle. A name that a mod.rs only passes on (`pub use`) counts as
   an import of the file that it comes from.
 - Rooms look down only, in core and in web; no chapter knows another; tests may look anywhere.
-- A file has at most 600 lines; a function at most 60, or the reason stands in a comment `// Long: ...` above it,
-  or it stands in owed.txt beside this file until somebody splits it. Nothing may be added there.
+- A file has at most 600 lines; a function at most 60, or the reason stands in a comment `// Long: ...` above it.
 - A line of a template has at most 140 columns and at most one element that begins a block.
 
 Usage: python3 tools/check/house.py [ROOT]
@@ -198,7 +197,7 @@ def check_crate(name, source):
     return faults
 
 
-def check_lengths(root, path, owed):
+def check_lengths(root, path):
     faults, lines = [], path.read_text().split("\n")
     where = path.relative_to(root)
     if len(lines) - 1 > LONGEST_FILE:
@@ -214,10 +213,6 @@ def check_lengths(root, path, owed):
             above -= 1
         excused = any("// Long: " in text for text in lines[above:number])
         if end - number + 1 > LONGEST_FUNCTION and not excused:
-            debt = f"{where} {begins.group(2)}"
-            if debt in owed:
-                owed[debt] = True
-                continue
             faults.append(f"{where}:{number + 1}: {begins.group(2)} has {end - number + 1} lines without a reason")
     return faults
 
@@ -236,16 +231,12 @@ def check_template(root, path):
 
 def check(root):
     faults = []
-    ledger = root / "tools/check/owed.txt"
-    lines = ledger.read_text().split("\n") if ledger.exists() else []
-    owed = {line: False for line in lines if line and not line.startswith("#")}
     for source in sorted(root.glob("crates/*/src")):
         faults += check_crate(source.parent.name, source)
     for path in sorted(root.glob("crates/**/*.rs")):
-        faults += check_lengths(root, path, owed)
+        faults += check_lengths(root, path)
     for path in sorted(root.glob("crates/**/*.html")):
         faults += check_template(root, path)
-    faults += [f"tools/check/owed.txt: {debt} is paid; take it out" for debt, used in owed.items() if not used]
     return faults
 
 

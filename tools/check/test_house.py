@@ -84,16 +84,5 @@ class House(unittest.TestCase):
              "crates/bench/src/page.html:2: more than one element begins here"],
         )
 
-    def test_what_is_owed_is_allowed_and_what_is_paid_must_go(self):
-        long = "".join(f"    let _{i} = {i};\n" for i in range(60))
-        self.write("bench/src/lib.rs", f"fn long() {{\n{long}}}\n")
-        owed = self.root / "tools/check/owed.txt"
-        owed.parent.mkdir(parents=True)
-        owed.write_text("# functions to be split\ncrates/bench/src/lib.rs long\n")
-        self.assertEqual(self.faults(), [])
-        owed.write_text("crates/bench/src/lib.rs long\ncrates/bench/src/lib.rs short\n")
-        self.assertEqual(self.faults(), ["tools/check/owed.txt: crates/bench/src/lib.rs short is paid; take it out"])
-
-
 if __name__ == "__main__":
     unittest.main()

@@ -12,7 +12,7 @@ struct BudgetDto {
     version: u32,
     rain: &'static str,
     et0_mm_a_day: [f64; 12],
-    percentages: Vec<KnobDto>,
+    percentages: Vec<SlotDto>,
     /// Root mean square of (given - need) ÷ need of the peak month.
     error: ErrorDto,
     zones: Vec<ZoneDto>,
@@ -20,7 +20,7 @@ struct BudgetDto {
 }
 
 #[derive(Serialize)]
-struct KnobDto {
+struct SlotDto {
     turns: String,
     by_month: [Option<u16>; 12],
 }
@@ -65,7 +65,7 @@ fn depths(values: &ByMonth<Millimetres>) -> [f64; 12] {
     values.map(|v| rounded(v.mm())).into_values()
 }
 
-/// Writes a budget. `name` says what a knob turns; programs are counted from 1.
+/// Writes a budget. `name` says what a slot turns; programs are counted from 1.
 // Long: one column after another.
 #[must_use]
 pub fn write(
@@ -80,11 +80,11 @@ pub fn write(
         rain: budget.rain.code(),
         et0_mm_a_day: depths(et0),
         percentages: budget
-            .knobs
+            .slots
             .iter()
             .enumerate()
-            .map(|(k, knob)| KnobDto {
-                turns: name(knob),
+            .map(|(k, slot)| SlotDto {
+                turns: name(slot),
                 by_month: Month::ALL.map(|m| budget.best.of(m).get(k).copied().flatten()),
             })
             .collect(),

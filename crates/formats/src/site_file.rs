@@ -293,6 +293,7 @@ pub fn write(file: &SiteFile) -> String {
 /// # Errors
 /// Every problem that was found, by path; on malformed JSON the first one. Nothing is returned of
 /// a file with a problem.
+// Long: one field of the file after another.
 pub fn read(bytes: &[u8]) -> Result<SiteFile, Vec<PathProblem>> {
     let dto: SiteDto = parse(bytes, MAX_BYTES)?;
     let mut take = Checker::default();

@@ -77,7 +77,7 @@ pub fn run(args: &Args) -> Result<(), Failure> {
     let better = improvements(&installation, &settings, &needs, rain, from, |tried| {
         faults(&installation, tried, from)
     });
-    let names = |knob: &PercentageSlot| match knob {
+    let names = |slot: &PercentageSlot| match slot {
         PercentageSlot::Box => "box".to_owned(),
         PercentageSlot::Program(p) => settings.programs.get(*p).map_or(String::new(), |p| p.name.clone()),
     };

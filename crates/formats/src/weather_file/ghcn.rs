@@ -182,6 +182,17 @@ fn value_a_row(text: &str, skip_first: bool, station: &str) -> Result<WeatherFil
     of_days(FileKind::GhcnDaily, None, days.into_values().collect(), columns(&found), quality_note(failed))
 }
 
+/// Where a row says that its station stands.
+fn place_of<'a>(cell: &dyn Fn(&str) -> Option<&'a str>, station: &str) -> Option<FilePlace> {
+    let number = |name| cell(name)?.parse::<f64>().ok();
+    Some(FilePlace {
+        name: cell("NAME").unwrap_or(station).to_owned(),
+        latitude_deg: number("LATITUDE")?,
+        longitude_deg: number("LONGITUDE")?,
+        elevation_m: number("ELEVATION")?,
+    })
+}
+
 fn day_a_row(text: &str, headers: &[String], station: &str) -> Result<WeatherFile, Vec<Problem>> {
     let index = |name: &str| headers.iter().position(|h| h == name);
     let (mut problems, mut found, mut failed) = (Vec::new(), BTreeSet::new(), 0);
@@ -207,15 +218,7 @@ fn day_a_row(text: &str, headers: &[String], station: &str) -> Result<WeatherFil
             ));
             continue;
         };
-        if place.is_none() {
-            let number = |name| index(name).and_then(|i| cell(i).parse::<f64>().ok());
-            if let (Some(latitude_deg), Some(longitude_deg), Some(elevation_m)) =
-                (number("LATITUDE"), number("LONGITUDE"), number("ELEVATION"))
-            {
-                let name = index("NAME").map_or(station, cell).to_owned();
-                place = Some(FilePlace { name, latitude_deg, longitude_deg, elevation_m });
-            }
-        }
+        place = place.or_else(|| place_of(&|name| index(name).map(cell), station));
         let mut day = RawDay::new(date);
         for (name, variable, factor, _) in ELEMENTS {
             let Some(at) = index(name) else { continue };

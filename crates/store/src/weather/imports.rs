@@ -335,6 +335,7 @@ impl Change<'_> {
     ///
     /// # Errors
     /// As any query or as `progress`; nothing is stored then.
+    // Long: an insert of ten columns.
     pub fn import_weather(
         &mut self,
         source_id: i64,

@@ -2,14 +2,14 @@
 
 use super::{Base, Column, NO_NEED_MM};
 
-/// Combinations of coupled knobs that are tried through; beyond, the search goes step by step.
+/// Combinations of coupled slots that are tried through; beyond, the search goes step by step.
 const MOST_COMBINATIONS: usize = 60_000;
 /// Rounds of the stepwise search.
 const MOST_ROUNDS: usize = 40;
 
 /// What was found for a column.
 pub(super) struct Found {
-    /// By knob; `None` when it turns nothing that needs water or runs.
+    /// By slot; `None` when it turns nothing that needs water or runs.
     pub percents: Vec<Option<u16>>,
     /// Whether every combination was tried.
     pub exhaustive: bool,
@@ -30,17 +30,17 @@ pub(super) fn error(base: &Base, column: &Column, peak: &[f64], percents: &[u16]
         .sum()
 }
 
-/// Knobs that share a zone must be chosen together; the others each by itself.
+/// Slots that share a zone must be chosen together; the others each by itself.
 fn groups(base: &Base, column: &Column) -> Vec<Vec<usize>> {
-    let mut group: Vec<usize> = (0..base.knobs.len()).collect();
+    let mut group: Vec<usize> = (0..base.slots.len()).collect();
     for programs in &column.events {
-        let mut knobs = programs
+        let mut slots = programs
             .iter()
             .enumerate()
             .filter(|(_, events)| **events > 0.0)
-            .filter_map(|(program, _)| base.knob_of(program));
-        let Some(first) = knobs.next() else { continue };
-        for other in knobs {
+            .filter_map(|(program, _)| base.slot_of(program));
+        let Some(first) = slots.next() else { continue };
+        for other in slots {
             let (a, b) =
                 (group.get(first).copied().unwrap_or(first), group.get(other).copied().unwrap_or(other));
             for g in &mut group {
@@ -50,9 +50,9 @@ fn groups(base: &Base, column: &Column) -> Vec<Vec<usize>> {
             }
         }
     }
-    (0..base.knobs.len())
+    (0..base.slots.len())
         .filter_map(|g| {
-            let members: Vec<usize> = (0..base.knobs.len()).filter(|k| group.get(*k) == Some(&g)).collect();
+            let members: Vec<usize> = (0..base.slots.len()).filter(|k| group.get(*k) == Some(&g)).collect();
             (!members.is_empty()).then_some(members)
         })
         .collect()
@@ -60,7 +60,7 @@ fn groups(base: &Base, column: &Column) -> Vec<Vec<usize>> {
 
 /// Squared error of the zones of a group for each choice, looked up by zone, program and choice.
 struct Tables {
-    /// Per zone: need, peak and, per member knob, what each choice brings a day.
+    /// Per zone: need, peak and, per member slot, what each choice brings a day.
     zones: Vec<(f64, f64, Vec<Vec<f64>>)>,
 }
 
@@ -69,28 +69,28 @@ impl Tables {
         let zones = (0..base.zones.len())
             .filter_map(|place| {
                 let events = column.events.get(place)?;
-                let by_knob: Vec<Vec<f64>> = members
+                let by_slot: Vec<Vec<f64>> = members
                     .iter()
-                    .map(|knob| {
+                    .map(|slot| {
                         choices
                             .iter()
                             .map(|percent| {
                                 events
                                     .iter()
                                     .enumerate()
-                                    .filter(|(program, e)| **e > 0.0 && base.knob_of(*program) == Some(*knob))
+                                    .filter(|(program, e)| **e > 0.0 && base.slot_of(*program) == Some(*slot))
                                     .map(|(program, e)| e * base.net_of_event(place, program, *percent))
                                     .sum()
                             })
                             .collect()
                     })
                     .collect();
-                let runs = by_knob.iter().flatten().any(|g| *g > 0.0);
+                let runs = by_slot.iter().flatten().any(|g| *g > 0.0);
                 runs.then(|| {
                     (
                         column.need.get(place).copied().unwrap_or_default(),
                         peak.get(place).copied().unwrap_or_default(),
-                        by_knob,
+                        by_slot,
                     )
                 })
             })
@@ -101,8 +101,8 @@ impl Tables {
     fn error(&self, picks: &[usize]) -> f64 {
         self.zones
             .iter()
-            .map(|(need, peak, by_knob)| {
-                let given: f64 = by_knob.iter().zip(picks).filter_map(|(g, pick)| g.get(*pick)).sum();
+            .map(|(need, peak, by_slot)| {
+                let given: f64 = by_slot.iter().zip(picks).filter_map(|(g, pick)| g.get(*pick)).sum();
                 relative(given, *need, *peak).powi(2)
             })
             .sum()
@@ -112,7 +112,7 @@ impl Tables {
 /// The best percentages of a column: of equal errors the lowest percentages.
 pub(super) fn best(base: &Base, column: &Column, peak: &[f64]) -> Found {
     let choices = base.choices();
-    let mut percents = vec![None; base.knobs.len()];
+    let mut percents = vec![None; base.slots.len()];
     let mut exhaustive = true;
     for members in groups(base, column) {
         let tables = Tables::new(base, column, peak, &members, &choices);
@@ -126,8 +126,8 @@ pub(super) fn best(base: &Base, column: &Column, peak: &[f64]) -> Found {
             exhaustive = false;
             step_by_step(&tables, members.len(), choices.len())
         };
-        for (knob, pick) in members.iter().zip(picks) {
-            if let Some(slot) = percents.get_mut(*knob) {
+        for (slot, pick) in members.iter().zip(picks) {
+            if let Some(slot) = percents.get_mut(*slot) {
                 *slot = choices.get(pick).copied();
             }
         }
@@ -135,8 +135,8 @@ pub(super) fn best(base: &Base, column: &Column, peak: &[f64]) -> Found {
     Found { percents, exhaustive }
 }
 
-fn all_through(tables: &Tables, knobs: usize, choices: usize) -> Vec<usize> {
-    let mut picks = vec![0; knobs];
+fn all_through(tables: &Tables, slots: usize, choices: usize) -> Vec<usize> {
+    let mut picks = vec![0; slots];
     let (mut least, mut found) = (f64::INFINITY, picks.clone());
     loop {
         let error = tables.error(&picks);
@@ -156,16 +156,16 @@ fn all_through(tables: &Tables, knobs: usize, choices: usize) -> Vec<usize> {
     }
 }
 
-/// One knob after the other, each searched through, until none changes.
-fn step_by_step(tables: &Tables, knobs: usize, choices: usize) -> Vec<usize> {
-    let mut picks = vec![choices / 2; knobs];
+/// One slot after the other, each searched through, until none changes.
+fn step_by_step(tables: &Tables, slots: usize, choices: usize) -> Vec<usize> {
+    let mut picks = vec![choices / 2; slots];
     let mut least = tables.error(&picks);
     for _ in 0..MOST_ROUNDS {
         let before = least;
-        for knob in 0..knobs {
+        for slot in 0..slots {
             for pick in 0..choices {
                 let mut tried = picks.clone();
-                if let Some(slot) = tried.get_mut(knob) {
+                if let Some(slot) = tried.get_mut(slot) {
                     *slot = pick;
                 }
                 let error = tables.error(&tried);

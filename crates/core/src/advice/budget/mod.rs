@@ -46,11 +46,11 @@ pub struct Base<'a> {
     pub zones: Vec<usize>,
     /// Events a day by zone (in the order of `zones`), program and month.
     events: Vec<Vec<ByMonth<f64>>>,
-    /// Knobs of the box, and the programs each turns.
-    pub knobs: Vec<PercentageSlot>,
+    /// Slots of the box, and the programs each turns.
+    pub slots: Vec<PercentageSlot>,
 }
 
-/// A stretch of time that has one percentage a knob: needs and events a day of each zone.
+/// A stretch of time that has one percentage a slot: needs and events a day of each zone.
 pub(crate) struct Column {
     pub need: Vec<f64>,
     /// By zone and program.
@@ -65,7 +65,7 @@ impl<'a> Base<'a> {
         let programs = settings.programs.len();
         let full = at_full(settings);
         let (Ok(first), Ok(last)) = (Date::new(year, 1, 1), Date::new(year, 12, 31)) else {
-            return Self { installation, settings, zones: Vec::new(), events: Vec::new(), knobs: Vec::new() };
+            return Self { installation, settings, zones: Vec::new(), events: Vec::new(), slots: Vec::new() };
         };
         let mut by_zone = vec![vec![ByMonth::all(0.0_f64); programs]; installation.zones.len()];
         for run in expand(&full, &installation.card, &installation.tz, first, last) {
@@ -85,17 +85,17 @@ impl<'a> Base<'a> {
             .map(|(i, _)| i)
             .collect();
         let events = zones.iter().filter_map(|z| by_zone.get(*z).cloned()).collect();
-        let knobs = match installation.card.percentage_scope {
+        let slots = match installation.card.percentage_scope {
             PercentageScope::Box | PercentageScope::Month => vec![PercentageSlot::Box],
             PercentageScope::Program => (0..programs).map(PercentageSlot::Program).collect(),
         };
-        let mut base = Self { installation, settings, zones, events, knobs };
+        let mut base = Self { installation, settings, zones, events, slots };
         // A program that waters no zone has nothing to be turned for.
         let used = |p: usize, base: &Self| {
             base.events.iter().any(|e| e.get(p).is_some_and(|m| m.iter().any(|e| *e > 0.0)))
         };
-        base.knobs = base
-            .knobs
+        base.slots = base
+            .slots
             .iter()
             .copied()
             .filter(|k| {
@@ -110,9 +110,9 @@ impl<'a> Base<'a> {
         self.installation.zones.get(*self.zones.get(place)?)
     }
 
-    /// Which knob turns a program.
-    fn knob_of(&self, program: usize) -> Option<usize> {
-        self.knobs
+    /// Which slot turns a program.
+    fn slot_of(&self, program: usize) -> Option<usize> {
+        self.slots
             .iter()
             .position(|k| matches!(k, PercentageSlot::Box) || *k == PercentageSlot::Program(program))
     }
@@ -145,7 +145,7 @@ impl<'a> Base<'a> {
                         .filter(|(_, events)| **events > 0.0)
                         .map(|(program, events)| {
                             let percent =
-                                self.knob_of(program).and_then(|k| percents.get(k)).copied().unwrap_or(100);
+                                self.slot_of(program).and_then(|k| percents.get(k)).copied().unwrap_or(100);
                             events * self.net_of_event(place, program, percent)
                         })
                         .sum()
@@ -154,7 +154,7 @@ impl<'a> Base<'a> {
             .collect()
     }
 
-    /// The percentages that a knob can be set to, from the lowest.
+    /// The percentages that a slot can be set to, from the lowest.
     fn choices(&self) -> Vec<u16> {
         let card = &self.installation.card;
         (card.percentage_min..=card.percentage_max)
@@ -201,11 +201,11 @@ pub struct ZoneBudget {
 pub struct Budget {
     /// How rain was counted.
     pub rain: RainRule,
-    /// Knobs, in the order of the percentages.
-    pub knobs: Vec<PercentageSlot>,
+    /// Slots, in the order of the percentages.
+    pub slots: Vec<PercentageSlot>,
     /// Zones that the settings water.
     pub zones: Vec<ZoneBudget>,
-    /// Best settable percentage by month and knob; `None` when nothing of it runs in the month or
+    /// Best settable percentage by month and slot; `None` when nothing of it runs in the month or
     /// nothing needs water.
     pub best: ByMonth<Vec<Option<u16>>>,
     /// Whether each month was searched to the end; else it was found step by step.
@@ -238,7 +238,7 @@ impl MonthFound {
         let found = best::best(base, &column, peak);
         // What nothing needs is switched off.
         let chosen: Vec<u16> = found.percents.iter().map(|p| p.unwrap_or(0)).collect();
-        let full = vec![100; base.knobs.len()];
+        let full = vec![100; base.slots.len()];
         let given = base.given(&column, &chosen);
         let errors = given.iter().zip(&column.need).zip(peak);
         let first = Date::constant(2025, 1, 1).with().month(month.number()).build();
@@ -273,7 +273,7 @@ pub fn budget(base: &Base, needs: &[Need], rain: RainRule) -> Budget {
     let total = |of: fn(&MonthFound) -> f64| mean_root(months.iter().map(of).sum());
     Budget {
         rain,
-        knobs: base.knobs.clone(),
+        slots: base.slots.clone(),
         zones: (0..count).filter_map(|place| zone_budget(base, place, &months, &peak)).collect(),
         error: total(|m| m.squares.iter().sum()),
         error_at_100: total(|m| m.error_at_full),
@@ -310,11 +310,11 @@ fn zone_budget(base: &Base, place: usize, months: &ByMonth<MonthFound>, peak: &[
     })
 }
 
-/// What the knobs are set to on a date.
+/// What the slots are set to on a date.
 fn percents_on(base: &Base, date: Date) -> Vec<u16> {
-    base.knobs
+    base.slots
         .iter()
-        .map(|knob| match knob {
+        .map(|slot| match slot {
             PercentageSlot::Box => base.settings.percentages.of(0, date),
             PercentageSlot::Program(p) => base.settings.percentages.of(*p, date),
         })
@@ -325,7 +325,7 @@ fn percents_on(base: &Base, date: Date) -> Vec<u16> {
 #[must_use]
 pub fn with_best(settings: &Settings, budget: &Budget, month: Month) -> Settings {
     let mut changed = settings.clone();
-    let of = |m: Month, knob: usize| budget.best.of(m).get(knob).copied().flatten();
+    let of = |m: Month, slot: usize| budget.best.of(m).get(slot).copied().flatten();
     match &mut changed.percentages {
         Percentages::Box(value) => {
             if let Some(p) = of(month, 0) {
@@ -333,8 +333,8 @@ pub fn with_best(settings: &Settings, budget: &Budget, month: Month) -> Settings
             }
         }
         Percentages::Program(values) => {
-            for (k, knob) in budget.knobs.iter().enumerate() {
-                if let (PercentageSlot::Program(program), Some(p)) = (knob, of(month, k))
+            for (k, slot) in budget.slots.iter().enumerate() {
+                if let (PercentageSlot::Program(program), Some(p)) = (slot, of(month, k))
                     && let Some(slot) = values.get_mut(*program)
                 {
                     *slot = p;

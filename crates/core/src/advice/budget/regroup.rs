@@ -173,14 +173,14 @@ fn best_run_time(base: &Base, now: &Budget, place: usize, program: usize, needs:
     let station = zone.zone.number;
     let need = need_of(needs, station)?;
     let card = &base.installation.card;
-    let knob = base.knob_of(program)?;
+    let slot = base.slot_of(program)?;
     let months = base.events.get(place)?.get(program)?;
     // Depth a day of one second of base run time, by month.
     let per_second = zone.net_of(crate::quantity::units::Minutes::from_min(1.0 / 60.0)).mm();
     let (mut up, mut down) = (0.0, 0.0);
     for (month, events) in months.months() {
         let need = need.of(month);
-        let Some(percent) = now.best.of(month).get(knob).copied().flatten() else { continue };
+        let Some(percent) = now.best.of(month).get(slot).copied().flatten() else { continue };
         let gain = events * per_second * f64::from(percent) / 100.0;
         up += gain * need;
         down += gain * gain;
@@ -206,7 +206,7 @@ fn regroup_zones(
     for _ in 0..MOST_MOVES {
         let best = {
             let base = Base::new(installation, settings, year);
-            if base.knobs.len() < 2 {
+            if base.slots.len() < 2 {
                 return;
             }
             best_program(&base, settings, needs, &moved)
@@ -254,7 +254,7 @@ fn best_program(base: &Base, settings: &Settings, needs: &[Need], moved: &[u16])
         }
         let Some(here) = distance(settings, needs, *own, station) else { continue };
         for other in 0..settings.programs.len() {
-            if other == *own || !base.knobs.contains(&super::PercentageSlot::Program(other)) {
+            if other == *own || !base.slots.contains(&super::PercentageSlot::Program(other)) {
                 continue;
             }
             if let Some(there) = distance(settings, needs, other, station).filter(|d| *d < here) {

@@ -2,8 +2,9 @@
 //! twelve monthly values, a weekly value, an ET-scaled value each night, a daily balance.
 
 use super::{Base, Budget, at_full, week};
-use crate::account::season::{SeasonSum, Watering, et0_of, replay, sum};
+use crate::account::season::{SeasonDay, SeasonSum, Watering, et0_of, replay, sum};
 use crate::controller::schedule::expand;
+use crate::installation::WiredZone;
 use crate::quantity::units::{Litres, Millimetres, Minutes};
 use crate::weather::climate::Climate;
 use jiff::ToSpan;
@@ -107,69 +108,79 @@ fn nights_at_full(base: &Base, from: Date, to: Date) -> Nights {
     out
 }
 
-fn run(
+/// Percentages of a school by date, one for each slot; a daily balance has none.
+fn percents(
     school: School,
     base: &Base,
     budget: &Budget,
     climate: &Climate,
     (from, to): (Date, Date),
+) -> BTreeMap<Date, Vec<f64>> {
+    let peak_et0 = climate.monthly_expected_et0(from.year()).iter().map(|e| e.mm()).fold(0.0, f64::max);
+    let mut weekly: Vec<f64> = Vec::new();
+    from.series(1.day())
+        .take_while(|date| *date <= to)
+        .map(|date| {
+            let values: Vec<f64> = match school {
+                School::Leave => super::percents_on(base, date).iter().map(|p| f64::from(*p)).collect(),
+                School::Monthly => slots(budget.best.on(date)),
+                School::Weekly => {
+                    if weekly.is_empty() || date.weekday() == Weekday::Monday {
+                        weekly = slots(&week(base, climate, date).best);
+                    }
+                    weekly.clone()
+                }
+                School::EtScaled => vec![et_scaled(climate, date, peak_et0); base.slots.len()],
+                School::DailyBalance => Vec::new(),
+            };
+            (date, values)
+        })
+        .collect()
+}
+
+/// The days of a zone under its minutes of each night at 100 %; without percentages to full on those nights.
+fn days_of(
+    base: &Base,
+    zone: &WiredZone,
+    climate: &Climate,
+    nights: &BTreeMap<Date, Vec<(usize, f64)>>,
+    (span, percents): ((Date, Date), Option<&BTreeMap<Date, Vec<f64>>>),
+) -> Vec<SeasonDay> {
+    let with = |watering: &Watering| replay((&zone.zone, &zone.resolved), climate, span, watering, &[]);
+    let Some(percents) = percents else {
+        let dates: BTreeSet<Date> = nights.keys().copied().collect();
+        let allowed = |date: Date| date.tomorrow().is_ok_and(|d| dates.contains(&d)) || dates.contains(&date);
+        return with(&Watering::AsAdvised { allowed: &allowed });
+    };
+    let minutes: BTreeMap<Date, Minutes> = nights
+        .iter()
+        .map(|(date, programs)| {
+            let values = percents.get(date);
+            let scaled = |(program, minutes): &(usize, f64)| {
+                let slot = base.slot_of(*program);
+                let percent = slot.and_then(|s| values?.get(s)).copied().unwrap_or(100.0);
+                minutes * percent / 100.0
+            };
+            (*date, Minutes::from_min(programs.iter().map(scaled).sum()))
+        })
+        .collect();
+    with(&Watering::Minutes(&minutes))
+}
+
+fn run(
+    school: School,
+    base: &Base,
+    budget: &Budget,
+    climate: &Climate,
+    span: (Date, Date),
     (nights, by_rain_alone): (&Nights, &[f64]),
 ) -> SchoolResult {
-    let peak_et0 = climate.monthly_expected_et0(from.year()).iter().map(|e| e.mm()).fold(0.0, f64::max);
-    let mut percents: BTreeMap<Date, Vec<f64>> = BTreeMap::new();
-    let mut date = from;
-    let mut weekly: Vec<f64> = Vec::new();
-    while date <= to {
-        let values: Vec<f64> = match school {
-            School::Leave => super::percents_on(base, date).iter().map(|p| f64::from(*p)).collect(),
-            School::Monthly => knobs(budget.best.on(date)),
-            School::Weekly => {
-                if weekly.is_empty() || date.weekday() == Weekday::Monday {
-                    weekly = knobs(&week(base, climate, date).best);
-                }
-                weekly.clone()
-            }
-            School::EtScaled => vec![et_scaled(climate, date, peak_et0); base.knobs.len()],
-            School::DailyBalance => Vec::new(),
-        };
-        percents.insert(date, values);
-        let Ok(next) = date.tomorrow() else { break };
-        date = next;
-    }
+    let percents = (school != School::DailyBalance).then(|| percents(school, base, budget, climate, span));
     let mut zones = Vec::new();
     let mut litres = None;
     for (place, nights) in nights.iter().enumerate() {
         let Some(zone) = base.zone(place) else { continue };
-        let days = if school == School::DailyBalance {
-            let dates: BTreeSet<Date> = nights.keys().copied().collect();
-            let allowed =
-                |date: Date| date.tomorrow().is_ok_and(|d| dates.contains(&d)) || dates.contains(&date);
-            replay(
-                (&zone.zone, &zone.resolved),
-                climate,
-                (from, to),
-                &Watering::AsAdvised { allowed: &allowed },
-                &[],
-            )
-        } else {
-            let minutes: BTreeMap<Date, Minutes> = nights
-                .iter()
-                .map(|(date, programs)| {
-                    let values = percents.get(date);
-                    let total: f64 = programs
-                        .iter()
-                        .map(|(program, minutes)| {
-                            let knob = base.knob_of(*program);
-                            let percent = knob.and_then(|k| values?.get(k)).copied().unwrap_or(100.0);
-                            minutes * percent / 100.0
-                        })
-                        .sum();
-                    (*date, Minutes::from_min(total))
-                })
-                .collect();
-            replay((&zone.zone, &zone.resolved), climate, (from, to), &Watering::Minutes(&minutes), &[])
-        };
-        let total = sum(&days);
+        let total = sum(&days_of(base, zone, climate, nights, (span, percents.as_ref())));
         if let Some(area) = zone.zone.area {
             let gross = total.irrigation * zone.resolved.multiplier;
             litres = Some(litres.unwrap_or(Litres::ZERO) + gross.over(area));
@@ -178,25 +189,19 @@ fn run(
     }
     let total = |get: fn(&SeasonSum) -> Millimetres| zones.iter().map(|(_, s)| get(s).mm()).sum::<f64>();
     let share = |a: f64, b: f64| if b > 0.0 { a / b } else { 0.0 };
+    let drained = zones.iter().zip(by_rain_alone).map(|((_, s), rain)| (s.drainage.mm() - rain).max(0.0));
     SchoolResult {
         school,
         adequacy: share(total(|s| s.met), total(|s| s.demand)),
-        excess: share(
-            zones
-                .iter()
-                .zip(by_rain_alone)
-                .map(|((_, s), rain)| (s.drainage.mm() - rain).max(0.0))
-                .sum::<f64>(),
-            total(|s| s.irrigation),
-        ),
+        excess: share(drained.sum::<f64>(), total(|s| s.irrigation)),
         most_stress_days: zones.iter().map(|(_, s)| s.stress_days).max().unwrap_or(0),
         litres,
         zones,
     }
 }
 
-/// Knobs that turn nothing in need stand at nought.
-fn knobs(best: &[Option<u16>]) -> Vec<f64> {
+/// Slots whose percentage brings nothing that is needed stand at nought.
+fn slots(best: &[Option<u16>]) -> Vec<f64> {
     best.iter().map(|p| f64::from(p.unwrap_or(0))).collect()
 }
 

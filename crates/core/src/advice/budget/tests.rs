@@ -43,7 +43,7 @@ fn a_single_zone_gets_the_nearest_step_of_its_ideal() {
     let mut settings = Settings::clean(&installation.card);
     program(&mut settings, 0, &[(1, 10)]);
     let base = Base::new(&installation, &settings, YEAR);
-    assert_eq!(base.knobs, [PercentageSlot::Program(0)], "programs that water nothing have no knob");
+    assert_eq!(base.slots, [PercentageSlot::Program(0)], "programs that water nothing have no slot");
     let budget = budget(&base, &[need(1, wave(4.0, 0.2))], RainRule::LeftToHold);
     let zone = &budget.zones[0];
     // 31.75 mm/h for 10 min at a multiplier of 1/0.76 brings 4.0217 mm.
@@ -79,14 +79,14 @@ fn one_percentage_for_two_seasons_leaves_an_error_and_names_it() {
 }
 
 #[test]
-fn zones_under_one_box_percentage_have_one_knob() {
+fn zones_under_one_box_percentage_have_one_slot() {
     let mut installation = installation();
     installation.card.percentage_scope = PercentageScope::Month;
     let mut settings = Settings::clean(&installation.card);
     program(&mut settings, 0, &[(1, 10)]);
     program(&mut settings, 1, &[(2, 10)]);
     let base = Base::new(&installation, &settings, YEAR);
-    assert_eq!(base.knobs, [PercentageSlot::Box]);
+    assert_eq!(base.slots, [PercentageSlot::Box]);
     let needs = [need(1, wave(4.0, 0.2)), need(2, wave(4.0, 0.2))];
     let budget = budget(&base, &needs, RainRule::LeftToHold);
     let set = with_best(&settings, &budget, Month::April);
@@ -214,10 +214,10 @@ fn rain_that_counts_lowers_the_need_and_a_roof_keeps_it() {
 fn brute(base: &Base, needs: &[ByMonth<f64>], peak: &[f64], month: Month, choices: &[u16]) -> f64 {
     let column = base.column(month, needs.iter().map(|n| *n.of(month)).collect());
     let mut least = f64::INFINITY;
-    let total = choices.len().pow(base.knobs.len() as u32);
+    let total = choices.len().pow(base.slots.len() as u32);
     for mut code in 0..total {
         let percents: Vec<u16> = base
-            .knobs
+            .slots
             .iter()
             .map(|_| {
                 let pick = choices[code % choices.len()];

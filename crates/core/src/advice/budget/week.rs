@@ -33,9 +33,9 @@ pub struct WeekZone {
 pub struct WeekAdvice {
     /// First day it is for.
     pub from: Date,
-    /// Knobs of the box.
-    pub knobs: Vec<PercentageSlot>,
-    /// Best settable percentage by knob; `None` when nothing of it needs water.
+    /// Slots of the box.
+    pub slots: Vec<PercentageSlot>,
+    /// Best settable percentage by slot; `None` when nothing of it needs water.
     pub best: Vec<Option<u16>>,
     /// What is set on that day.
     pub set: Vec<u16>,
@@ -50,7 +50,7 @@ pub struct WeekAdvice {
 }
 
 impl WeekAdvice {
-    /// Whether any knob stands elsewhere than advised.
+    /// Whether any slot stands elsewhere than advised.
     #[must_use]
     pub fn is_a_change(&self) -> bool {
         self.best.iter().zip(&self.set).any(|(best, set)| best.is_some_and(|b| b != *set))
@@ -98,7 +98,7 @@ pub fn week(base: &Base, climate: &Climate, from: Date) -> WeekAdvice {
     }
     let column = super::Column { need: needs, events };
     let found = best::best(base, &column, &peaks);
-    let full = base.given(&column, &vec![100; base.knobs.len()]);
+    let full = base.given(&column, &vec![100; base.slots.len()]);
     let chosen: Vec<u16> = found.percents.iter().map(|p| p.unwrap_or(0)).collect();
     let given = base.given(&column, &chosen);
     for ((zone, full), given) in zones.iter_mut().zip(full).zip(given) {
@@ -107,7 +107,7 @@ pub fn week(base: &Base, climate: &Climate, from: Date) -> WeekAdvice {
     }
     WeekAdvice {
         from,
-        knobs: base.knobs.clone(),
+        slots: base.slots.clone(),
         best: found.percents,
         set: percents_on(base, from),
         zones,

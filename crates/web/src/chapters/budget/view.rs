@@ -38,7 +38,7 @@ pub(super) struct MonthHead {
     pub now: bool,
 }
 
-pub(super) struct KnobRow {
+pub(super) struct SlotRow {
     pub name: String,
     /// Best percentage, empty when nothing needs water.
     pub best: Vec<(String, bool)>,
@@ -110,7 +110,7 @@ pub(super) struct BudgetPage {
     pub set_label: String,
     pub is_set: bool,
     pub months: Vec<MonthHead>,
-    pub knobs: Vec<KnobRow>,
+    pub slots: Vec<SlotRow>,
     pub zones: Vec<ZoneRow>,
     pub opened: Option<Working>,
     pub week_verdict: String,
@@ -129,8 +129,8 @@ fn percent(value: f64) -> String {
     format!("{} %", plain(100.0 * value, 0))
 }
 
-fn knob_name(knob: PercentageSlot, settings: &Settings) -> String {
-    match knob {
+fn slot_name(slot: PercentageSlot, settings: &Settings) -> String {
+    match slot {
         PercentageSlot::Box => "Whole box".to_owned(),
         PercentageSlot::Program(p) => {
             format!("Program {}", settings.programs.get(p).map_or("", |p| p.name.as_str()))
@@ -138,14 +138,14 @@ fn knob_name(knob: PercentageSlot, settings: &Settings) -> String {
     }
 }
 
-/// "A 40 %, B 20 %" of some knobs.
-fn knob_words(knobs: &[PercentageSlot], values: &[Option<u16>], settings: &Settings) -> String {
-    let words: Vec<String> = knobs
+/// "A 40 %, B 20 %" of some slots.
+fn slot_words(slots: &[PercentageSlot], values: &[Option<u16>], settings: &Settings) -> String {
+    let words: Vec<String> = slots
         .iter()
         .zip(values)
-        .map(|(knob, value)| {
+        .map(|(slot, value)| {
             let value = value.map_or("off".to_owned(), |v| format!("{v} %"));
-            match knob {
+            match slot {
                 PercentageSlot::Box => value,
                 PercentageSlot::Program(p) => {
                     format!("{} {value}", settings.programs.get(*p).map_or("", |p| p.name.as_str()))
@@ -159,7 +159,7 @@ fn knob_words(knobs: &[PercentageSlot], values: &[Option<u16>], settings: &Setti
 /// Settings with this week's percentages; a box that holds twelve takes them for the month.
 pub(super) fn with_week(settings: &Settings, advice: &WeekAdvice, date: Date) -> Settings {
     let mut changed = settings.clone();
-    let of = |knob: usize| advice.best.get(knob).copied().flatten();
+    let of = |slot: usize| advice.best.get(slot).copied().flatten();
     match &mut changed.percentages {
         Percentages::Box(value) => *value = of(0).unwrap_or(*value),
         Percentages::Month(values) => {
@@ -167,8 +167,8 @@ pub(super) fn with_week(settings: &Settings, advice: &WeekAdvice, date: Date) ->
             *value = of(0).unwrap_or(*value);
         }
         Percentages::Program(values) => {
-            for (k, knob) in advice.knobs.iter().enumerate() {
-                if let (PercentageSlot::Program(program), Some(p)) = (knob, of(k))
+            for (k, slot) in advice.slots.iter().enumerate() {
+                if let (PercentageSlot::Program(program), Some(p)) = (slot, of(k))
                     && let Some(slot) = values.get_mut(*program)
                 {
                     *slot = p;
@@ -277,9 +277,9 @@ impl Maker<'_> {
                     .or(history.last());
                 let set: Option<Vec<Option<u16>>> = then.map(|record| {
                     advice
-                        .knobs
+                        .slots
                         .iter()
-                        .map(|knob| match knob {
+                        .map(|slot| match slot {
                             PercentageSlot::Box => Some(record.settings.percentages.of(0, from)),
                             PercentageSlot::Program(p) => Some(record.settings.percentages.of(*p, from)),
                         })
@@ -287,9 +287,9 @@ impl Maker<'_> {
                 });
                 HistoryRow {
                     week: short_date(from),
-                    advised: knob_words(&advice.knobs, &advice.best, self.settings),
+                    advised: slot_words(&advice.slots, &advice.best, self.settings),
                     differs: set.as_ref().is_some_and(|s| *s != advice.best),
-                    set: set.map_or("not known".to_owned(), |s| knob_words(&advice.knobs, &s, self.settings)),
+                    set: set.map_or("not known".to_owned(), |s| slot_words(&advice.slots, &s, self.settings)),
                 }
             })
             .collect()
@@ -325,6 +325,7 @@ fn worst(found: &Budget, maker: &Maker) -> String {
 }
 
 impl BudgetPage {
+    // Long: one part of the page after another.
     pub fn new(
         frame: Frame,
         bench: &Workbench,
@@ -377,7 +378,7 @@ impl BudgetPage {
                 .map(|r| (r.code(), r.label(), r == rain))
                 .to_vec(),
             month: month.number(),
-            verdict: format!("{name}: {}.", knob_words(&found.knobs, best, &settings)),
+            verdict: format!("{name}: {}.", slot_words(&found.slots, best, &settings)),
             left: format!(
                 "Set so, zones are off by {} of their peak need, root mean square over the year{}; as set now by {}, at 100 % by {}.{}",
                 percent(found.error),
@@ -396,12 +397,12 @@ impl BudgetPage {
                 .into_iter()
                 .map(|m| MonthHead { number: m.number(), short: m.short(), now: m == month })
                 .collect(),
-            knobs: found
-                .knobs
+            slots: found
+                .slots
                 .iter()
                 .enumerate()
-                .map(|(k, knob)| KnobRow {
-                    name: knob_name(*knob, &settings),
+                .map(|(k, slot)| SlotRow {
+                    name: slot_name(*slot, &settings),
                     best: found
                         .best
                         .months()
@@ -418,7 +419,7 @@ impl BudgetPage {
             week_verdict: format!(
                 "Week from {}: {}.",
                 short_date(bench.today),
-                knob_words(&advice.knobs, &advice.best, &settings)
+                slot_words(&advice.slots, &advice.best, &settings)
             ),
             week_note: format!(
                 "The last seven days took {} of reference ET and brought {} of rain{}.",
@@ -515,7 +516,7 @@ mod tests {
         settings.percentages = Percentages::Month(upland_core::quantity::month::ByMonth::all(100));
         let advice = WeekAdvice {
             from: bench.today,
-            knobs: vec![PercentageSlot::Box],
+            slots: vec![PercentageSlot::Box],
             best: vec![Some(70)],
             set: vec![100],
             zones: Vec::new(),

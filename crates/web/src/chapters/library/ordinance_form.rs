@@ -80,66 +80,106 @@ fn is_blank(texts: &BTreeMap<String, String>, rule: usize) -> bool {
         .all(|(name, value)| value.is_empty() || (name.ends_with("-days") && value == "any"))
 }
 
-/// Reads an ordinance; contradictions are told at the rule they stand in.
-pub(super) fn read(fields: &Fields) -> Result<Ordinance, Vec<TextError>> {
-    let mut errors: Vec<TextError> = Vec::new();
-    let mut rules = Vec::new();
-    // Which block a rule was read from, for what the check says of it.
-    let mut from_block = Vec::new();
-    for i in (0..MOST_RULES).filter(|i| !is_blank(&fields.0, *i)) {
-        let at = |field: &str| format!("r{i}-{field}");
-        let get = |field: &str| fields.get(&at(field));
-        let mut day = |field: &str| -> Option<(i8, i8)> {
-            let text = get(field);
-            let date = format!("2000-{text}").parse::<jiff::civil::Date>().ok();
-            if date.is_none() {
-                errors.push((at(field), "A month and day written MM-DD, such as 05-01.".into()));
-            }
-            date.map(|d| (d.month(), d.day()))
-        };
-        let season = match (get("from"), get("until")) {
-            ("", "") => None,
-            _ => day("from").zip(day("until")).map(|(from, until)| YearSpan { from, until }),
-        };
-        let week = |who: &str| core::array::from_fn(|k| get(&format!("{who}{k}")) == "on");
-        let days = match get("days") {
+/// Reads the fields of one rule.
+struct RuleReader<'a> {
+    fields: &'a Fields,
+    rule: usize,
+    errors: &'a mut Vec<TextError>,
+}
+
+impl RuleReader<'_> {
+    fn at(&self, field: &str) -> String {
+        format!("r{}-{field}", self.rule)
+    }
+
+    fn get(&self, field: &str) -> &str {
+        self.fields.get(&self.at(field))
+    }
+
+    fn say(&mut self, field: &str, message: &str) {
+        self.errors.push((self.at(field), message.into()));
+    }
+
+    fn day(&mut self, field: &str) -> Option<(i8, i8)> {
+        let date = format!("2000-{}", self.get(field)).parse::<jiff::civil::Date>().ok();
+        if date.is_none() {
+            self.say(field, "A month and day written MM-DD, such as 05-01.");
+        }
+        date.map(|d| (d.month(), d.day()))
+    }
+
+    fn season(&mut self) -> Option<YearSpan> {
+        if self.get("from").is_empty() && self.get("until").is_empty() {
+            return None;
+        }
+        let (from, until) = (self.day("from"), self.day("until"));
+        from.zip(until).map(|(from, until)| YearSpan { from, until })
+    }
+
+    fn days(&mut self) -> AllowedDays {
+        let week = |who: &str| core::array::from_fn(|k| self.get(&format!("{who}{k}")) == "on");
+        match self.get("days") {
             "any" | "" => AllowedDays::Any,
             "weekdays" => AllowedDays::Weekdays { odd: week("odd"), even: week("even") },
             "house_dates" => AllowedDays::DatesOfHouseNumber,
             "odd_dates" => AllowedDays::OddDates,
             "even_dates" => AllowedDays::EvenDates,
             _ => {
-                errors.push((at("days"), "Choose one from the list.".into()));
+                self.say("days", "Choose one from the list.");
                 AllowedDays::Any
             }
-        };
-        let mut forbidden_hours = Vec::new();
-        for k in 0..HOURS {
-            let (from, until) = (at(&format!("h{k}-from")), at(&format!("h{k}-until")));
-            if fields.get(&from).is_empty() && fields.get(&until).is_empty() {
-                continue;
-            }
-            let mut time = |name: String| {
-                clock_time(fields.get(&name)).unwrap_or_else(|| {
-                    errors.push((name, "A time of day written HH:MM.".into()));
-                    Time::midnight()
-                })
-            };
-            forbidden_hours.push(Hours { from: time(from), until: time(until) });
         }
-        let most_days_a_week = match get("most") {
-            "" => None,
-            text => match text.parse::<u8>() {
-                Ok(days) if (1..=7).contains(&days) => Some(days),
-                _ => {
-                    errors.push((at("most"), "A number of days from 1 to 7, or nothing.".into()));
-                    None
-                }
-            },
-        };
-        rules.push(Rule { season, days, forbidden_hours, most_days_a_week });
-        from_block.push(i);
     }
+
+    fn time(&mut self, field: &str) -> Time {
+        let time = clock_time(self.get(field));
+        if time.is_none() {
+            self.say(field, "A time of day written HH:MM.");
+        }
+        time.unwrap_or(Time::midnight())
+    }
+
+    fn hours(&mut self) -> Vec<Hours> {
+        let names = (0..HOURS).map(|k| (format!("h{k}-from"), format!("h{k}-until")));
+        let mut all = Vec::new();
+        for (from, until) in names {
+            if !self.get(&from).is_empty() || !self.get(&until).is_empty() {
+                all.push(Hours { from: self.time(&from), until: self.time(&until) });
+            }
+        }
+        all
+    }
+
+    fn most(&mut self) -> Option<u8> {
+        let text = self.get("most");
+        if text.is_empty() {
+            return None;
+        }
+        let days = text.parse().ok().filter(|days| (1..=7).contains(days));
+        if days.is_none() {
+            self.say("most", "A number of days from 1 to 7, or nothing.");
+        }
+        days
+    }
+}
+
+/// Reads an ordinance; contradictions are told at the rule they stand in.
+pub(super) fn read(fields: &Fields) -> Result<Ordinance, Vec<TextError>> {
+    let mut errors: Vec<TextError> = Vec::new();
+    // Which block a rule was read from, for what the check says of it.
+    let from_block: Vec<usize> = (0..MOST_RULES).filter(|i| !is_blank(&fields.0, *i)).collect();
+    let rules = from_block
+        .iter()
+        .map(|rule| {
+            let mut reader = RuleReader { fields, rule: *rule, errors: &mut errors };
+            Rule {
+                season: reader.season(),
+                days: reader.days(),
+                forbidden_hours: reader.hours(),
+                most_days_a_week: reader.most(),
+            }
+        })
+        .collect();
     let ordinance = Ordinance {
         name: fields.get("name").to_owned(),
         rules,
@@ -147,12 +187,11 @@ pub(super) fn read(fields: &Fields) -> Result<Ordinance, Vec<TextError>> {
         exempts_new_planting: fields.get("exempts_new_planting") == "on",
     };
     if errors.is_empty() {
-        for fault in ordinance.check() {
-            errors.push((
-                field_of(&fault.path, &from_block),
-                format!("{}.", crate::page::quantities::capital(&fault.message)),
-            ));
-        }
+        let capital = crate::page::quantities::capital;
+        let told = |fault: &upland_core::controller::ordinance::OrdinanceFault| {
+            (field_of(&fault.path, &from_block), format!("{}.", capital(&fault.message)))
+        };
+        errors.extend(ordinance.check().iter().map(told));
     }
     if errors.is_empty() { Ok(ordinance) } else { Err(errors) }
 }

@@ -160,6 +160,16 @@ async fn card_page(here: AtSite, path: web::Path<(i64, u8)>) -> Result<HttpRespo
     draw(&here, *path, drawn).await
 }
 
+/// What is said of a box that was saved, whose settings go beyond its card in so many places.
+fn saved_words(beyond: usize) -> String {
+    match beyond {
+        0 => "The box is saved.".to_owned(),
+        _ => format!(
+            "The box is saved. Its settings go beyond the new card in {beyond} places; the findings offer the nearest."
+        ),
+    }
+}
+
 #[post("/sites/{id}/boxes/{number}/card")]
 async fn save_card(
     EditorAt(here): EditorAt,
@@ -193,14 +203,7 @@ async fn save_card(
         None => Err(PageError::NotFound),
         Some(Saved::As(_)) => {
             let beyond = bench.saved().map_or(0, |s| s.settings.check(&controller.card).len());
-            let text = if beyond == 0 {
-                "The box is saved.".to_owned()
-            } else {
-                format!(
-                    "The box is saved. Its settings go beyond the new card in {beyond} places; the findings offer the nearest."
-                )
-            };
-            flash(&here.who.session, text, None)?;
+            flash(&here.who.session, saved_words(beyond), None)?;
             Ok(see_other(&bench.path()))
         }
         Some(Saved::Unchanged(version)) => {

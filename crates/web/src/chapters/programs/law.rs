@@ -7,6 +7,7 @@ use crate::page::law_words::{exempt_words, rule_words};
 use crate::server::error::{PageError, page_with, see_other};
 use crate::server::session::{Fields, flash};
 use crate::site::context::{AtSite, EditorAt};
+use crate::site::facts::SiteFacts;
 use actix_web::http::StatusCode;
 use actix_web::{HttpResponse, get, post, web};
 use askama::Template;
@@ -14,6 +15,7 @@ use std::collections::BTreeMap;
 use upland_core::codes::Coded;
 use upland_core::controller::ordinance::{Applied, HouseNumber, Law, Ordinance, Permit};
 use upland_store::library::{Entry, SiteOrdinance};
+use upland_store::zones::ZoneRecord;
 
 pub(super) fn routes(config: &mut web::ServiceConfig) {
     config.service(law_page).service(save_law);
@@ -89,6 +91,17 @@ struct Refused<'a> {
     message: String,
 }
 
+/// Zones by box and station, for permits.
+fn zone_choices(facts: &SiteFacts) -> Vec<(String, String)> {
+    let several = facts.boxes.len() > 1;
+    let choice = |z: &ZoneRecord| {
+        let (of, number, name) = (z.zone.box_number, z.zone.number, &z.zone.name);
+        let shown = if several { format!("{of}·{number} {name}") } else { format!("{number} {name}") };
+        (format!("{of}-{number}"), shown)
+    };
+    facts.zones.iter().map(choice).collect()
+}
+
 async fn law_page_with(
     here: &AtSite,
     path: (i64, u8),
@@ -125,28 +138,13 @@ async fn law_page_with(
             }
         })
         .collect();
-    let several = bench.loaded.boxes.len() > 1;
-    let zones = bench
-        .loaded
-        .zones
-        .iter()
-        .map(|z| {
-            let zone = &z.zone;
-            let name = if several {
-                format!("{}·{} {}", zone.box_number, zone.number, zone.name)
-            } else {
-                format!("{} {}", zone.number, zone.name)
-            };
-            (format!("{}-{}", zone.box_number, zone.number), name)
-        })
-        .collect();
     page_with(
         status,
         &LawPage {
             frame: bench.frame(here, "restrictions")?,
             head: bench.head(Tab::Law)?,
             ordinances,
-            zones,
+            zones: zone_choices(&bench.loaded),
             refused: refused.map_or(String::new(), |r| r.message),
         },
     )
@@ -191,18 +189,14 @@ async fn save_law(
     let base = fields.get("base").parse::<i64>().ok().filter(|id| *id > 0);
     let lifted = fields.get("lift") == "yes";
     let house = HouseNumber::from_code(fields.get("house")).unwrap_or(HouseNumber::Odd);
-    let refuse = |errors: Vec<(String, String)>, message: String| Refused {
-        ordinance_id,
-        fields: &fields,
-        errors,
-        message,
+    let refuse = |errors: Vec<(String, String)>, message: String| {
+        let refused = Refused { ordinance_id, fields: &fields, errors, message };
+        law_page_with(&here, (site_id, number), StatusCode::UNPROCESSABLE_ENTITY, Some(refused))
     };
     let permits = match permits(&fields) {
         Ok(permits) => permits,
         Err(errors) => {
-            let refused = refuse(errors, "A permit needs another look. Nothing is stored yet.".into());
-            return law_page_with(&here, (site_id, number), StatusCode::UNPROCESSABLE_ENTITY, Some(refused))
-                .await;
+            return refuse(errors, "A permit needs another look. Nothing is stored yet.".into()).await;
         }
     };
     let (entry, others) = here
@@ -221,15 +215,11 @@ async fn save_law(
             others.into_iter().filter(|o| o.ordinance_id != ordinance_id).map(|o| o.applied).collect();
         applied.push(Applied { ordinance, house, permits: permits.clone() });
         if let Some(fault) = (Law { applied }).contradictions().into_iter().next() {
-            let refused = refuse(
-                Vec::new(),
-                format!(
-                    "These ordinances contradict each other for this site: {}. Nothing is stored.",
-                    fault.message
-                ),
+            let message = format!(
+                "These ordinances contradict each other for this site: {}. Nothing is stored.",
+                fault.message
             );
-            return law_page_with(&here, (site_id, number), StatusCode::UNPROCESSABLE_ENTITY, Some(refused))
-                .await;
+            return refuse(Vec::new(), message).await;
         }
     }
     let stored = here

@@ -169,6 +169,66 @@ fn view(bench: &Workbench, settings: &Settings, title: String, run: &ManualRun, 
     }
 }
 
+impl ManualQuery {
+    /// Which run by hand is looked at.
+    fn what(&self) -> &'static str {
+        match self.what.as_deref() {
+            Some("zone") => "zone",
+            Some("program") => "program",
+            Some("syringe") => "syringe",
+            Some("winter") => "winter",
+            _ => "walk",
+        }
+    }
+}
+
+/// What is asked of a run by hand, brought into its bounds.
+struct Asked {
+    station: u16,
+    program: usize,
+    seconds: u32,
+    pause: u32,
+    minutes: u32,
+}
+
+impl Asked {
+    fn of(query: &ManualQuery, bench: &Workbench) -> Self {
+        let first = bench.installation.zones.first().map_or(1, |z| z.zone.number);
+        let (usual, most) = if query.what() == "syringe" { (2, 5) } else { (10, 600) };
+        Self {
+            station: query.station.unwrap_or(first),
+            program: query.program.unwrap_or(0),
+            seconds: query.seconds.unwrap_or(120).clamp(TEST_WALK_S.0, TEST_WALK_S.1),
+            pause: query.pause.unwrap_or(20).min(600),
+            minutes: query.minutes.unwrap_or(usual).clamp(1, most),
+        }
+    }
+
+    /// The run with its title; `None` where none is counted out.
+    fn run(
+        &self,
+        bench: &Workbench,
+        settings: &Settings,
+        names: &Names<'_>,
+        what: &str,
+    ) -> Option<(String, ManualRun)> {
+        let there = &bench.installation;
+        Some(match what {
+            "zone" => {
+                let run = one_zone(there, self.station, self.minutes * 60);
+                (format!("{} by hand", names.station(self.station)), run)
+            }
+            "program" => {
+                let run = one_program(there, settings, self.program);
+                (format!("Program {} by hand", names.program(self.program)), run)
+            }
+            "syringe" => ("Syringe over the turf".to_owned(), syringe(there, self.minutes)),
+            "walk" => ("Test walk".to_owned(), test_walk(there, self.seconds, self.pause)),
+            _ => return None,
+        })
+    }
+}
+
 #[get("/sites/{id}/boxes/{number}/manual")]
 async fn manual_page(
     here: AtSite,
@@ -184,46 +244,22 @@ async fn manual_page(
     let asked = query.at.as_deref().and_then(upland_formats::clock_time);
     let time = asked.unwrap_or_else(|| now.time());
     let at = upland_core::quantity::time::instant(bench.today, time, &tz);
-    let what = match query.what.as_deref() {
-        Some("zone") => "zone",
-        Some("program") => "program",
-        Some("syringe") => "syringe",
-        Some("winter") => "winter",
-        _ => "walk",
-    };
-    let first = bench.installation.zones.first().map_or(1, |z| z.zone.number);
-    let station = query.station.unwrap_or(first);
-    let program = query.program.unwrap_or(0);
-    let seconds = query.seconds.unwrap_or(120).clamp(TEST_WALK_S.0, TEST_WALK_S.1);
-    let pause = query.pause.unwrap_or(20).min(600);
-    let default_minutes = if what == "syringe" { 2 } else { 10 };
-    let minutes = query.minutes.unwrap_or(default_minutes).clamp(1, if what == "syringe" { 5 } else { 600 });
-    let built = match what {
-        "zone" => Some((
-            format!("{} by hand", names.station(station)),
-            one_zone(&bench.installation, station, minutes * 60),
-        )),
-        "program" => Some((
-            format!("Program {} by hand", names.program(program)),
-            one_program(&bench.installation, &settings, program),
-        )),
-        "syringe" => Some(("Syringe over the turf".to_owned(), syringe(&bench.installation, minutes))),
-        "walk" => Some(("Test walk".to_owned(), test_walk(&bench.installation, seconds, pause))),
-        _ => None,
-    };
-    let run =
-        built.map(|(title, run)| view(&bench, &settings, crate::page::quantities::capital(&title), &run, at));
+    let what = query.what();
+    let asked = Asked::of(&query, &bench);
+    let title = |title: &str| crate::page::quantities::capital(title);
+    let built = asked.run(&bench, &settings, &names, what);
+    let run = built.map(|(words, run)| view(&bench, &settings, title(&words), &run, at));
     page(&ManualPage {
         kinds: KINDS,
         frame: bench.frame(&here, "by hand")?,
         head: bench.head(Tab::Manual)?,
         what,
-        seconds,
-        pause,
-        minutes,
+        seconds: asked.seconds,
+        pause: asked.pause,
+        minutes: asked.minutes,
         at: time.strftime("%H:%M").to_string(),
-        station,
-        program,
+        station: asked.station,
+        program: asked.program,
         zones: bench
             .installation
             .zones

@@ -372,40 +372,27 @@ async fn accept(
     let (strategy, relax) = (query.strategy(&bench), query.relax());
     let back = format!("{}/plan{}", bench.path(), href(strategy, relax));
     let present = bench.settings();
-    let Ok(proposal) = plan(&request(&bench, &present, strategy, relax)) else {
-        flash(
-            &here.who.session,
-            "The plan does not fit any more; something changed in between. Nothing was stored.",
-            None,
-        )?;
-        return Ok(see_other(&back));
+    let refused = |text: String| -> Result<HttpResponse, PageError> {
+        flash(&here.who.session, text, None)?;
+        Ok(see_other(&back))
     };
-    let chosen: Vec<usize> = proposal
-        .programs
-        .iter()
-        .map(|p| p.program)
-        .filter(|i| fields.get(&format!("take{i}")) == "on")
-        .collect();
+    let Ok(proposal) = plan(&request(&bench, &present, strategy, relax)) else {
+        return refused(
+            "The plan does not fit any more; something changed in between. Nothing was stored.".into(),
+        );
+    };
+    let programs = proposal.programs.iter().map(|p| p.program);
+    let chosen: Vec<usize> = programs.filter(|i| fields.get(&format!("take{i}")) == "on").collect();
     if chosen.is_empty() {
-        flash(
-            &here.who.session,
-            "No program was chosen, so nothing was stored. Tick those to take over.",
-            None,
-        )?;
-        return Ok(see_other(&back));
+        return refused("No program was chosen, so nothing was stored. Tick those to take over.".into());
     }
     let settings = taken(&present, &proposal, &chosen);
     // More programs than the box has were only a way to see what would do.
     if let Some(fault) = settings.check(&bench.installation.card).into_iter().next() {
-        flash(
-            &here.who.session,
-            format!(
-                "The box cannot hold this plan: {}. Correct its card, or choose another relaxation.",
-                fault.message
-            ),
-            None,
-        )?;
-        return Ok(see_other(&back));
+        return refused(format!(
+            "The box cannot hold this plan: {}. Correct its card, or choose another relaxation.",
+            fault.message
+        ));
     }
     let whole = chosen.len() == proposal.programs.len();
     let mut reason = words::strategy(strategy).0.to_lowercase();
@@ -420,7 +407,7 @@ async fn accept(
         done: &|version| format!("The plan is version {version}. Print the door sheet, or key it in."),
         done_at: bench.path(),
         meanwhile: "This is the plan against it; look again.",
-        again_at: back,
+        again_at: back.clone(),
         undo: true,
     };
     BoxVersion { settings, kind: SettingsKind::Planned, reason, base }.save(&here, &bench, say).await

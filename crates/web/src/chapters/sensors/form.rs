@@ -1,7 +1,7 @@
 //! A sensor as a form: its card, what is set on it, and what was measured of its place.
 
 use super::{find, frame};
-use crate::page::forms::{Field, FieldError, FieldGroup, Form, Reader, Shown};
+use crate::page::forms::{Field, FieldError, FieldGroup, Form, Reader, Shown, base_version};
 use crate::page::frame::Frame;
 use crate::page::quantities::plain;
 use crate::server::error::{PageError, page_with, see_other};
@@ -251,6 +251,7 @@ const NAMES: [&str; 13] = [
 ];
 
 /// Reads the form over a sensor: what the form does not show stays.
+// Long: one field of the form after another.
 fn read(
     fields: &Fields,
     before: &Sensor,
@@ -529,10 +530,7 @@ async fn save(
     let (site_id, id) = *path;
     let states = here.sensor_states(None).await?;
     let record = find(&states, id)?;
-    let base: i32 = fields
-        .get("base_version")
-        .parse()
-        .map_err(|_| PageError::BadRequest("The form does not say its version. Reload the page.".into()))?;
+    let base = base_version(&fields)?;
     let drawing = |errors: &[FieldError], conflict, status| {
         draw(
             &here,

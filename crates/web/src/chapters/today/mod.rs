@@ -69,27 +69,7 @@ impl Held {
     fn of(states: &SensorStates, own: Option<&SiteBox>, night: &Tonight) -> Self {
         let Some(own) = own.filter(|_| !states.loaded.sensors.is_empty()) else { return Self::default() };
         let settings = own.settings_or_clean();
-        let runs: Vec<ScheduledRun> = night
-            .night
-            .layout
-            .runs
-            .iter()
-            .filter_map(|run| {
-                let at = |minute| night.night.at(minute).map(|z| z.timestamp());
-                Some(ScheduledRun {
-                    start: at(run.from_minute)?,
-                    end: at(run.from_minute + run.minutes)?,
-                    // Advice belongs to none of the box's programs.
-                    program: usize::MAX,
-                    start_number: 1,
-                    start_index: 0,
-                    station: run.number,
-                    cycle: 1,
-                    date: night.date,
-                    queued_s: 0,
-                })
-            })
-            .collect();
+        let runs = advised_runs(night);
         let as_set = states.tonight(own);
         let last = runs.iter().map(|r| r.end).max().unwrap_or(states.at);
         let zones: Vec<_> = night.zones.iter().map(|z| &z.zone).collect();
@@ -129,6 +109,26 @@ impl Held {
                 .collect(),
         }
     }
+}
+
+/// The advised runs of a night, as if the box were set to them.
+fn advised_runs(night: &Tonight) -> Vec<ScheduledRun> {
+    let at = |minute| night.night.at(minute).map(|z| z.timestamp());
+    let run = |run: &upland_core::controller::night::Run| {
+        Some(ScheduledRun {
+            start: at(run.from_minute)?,
+            end: at(run.from_minute + run.minutes)?,
+            // Advice belongs to none of the box's programs.
+            program: usize::MAX,
+            start_number: 1,
+            start_index: 0,
+            station: run.number,
+            cycle: 1,
+            date: night.date,
+            queued_s: 0,
+        })
+    };
+    night.night.layout.runs.iter().filter_map(run).collect()
 }
 
 /// What a box does on a night as it is set.

@@ -56,6 +56,7 @@ pub(super) struct TodayView {
     pub no_zones: bool,
 }
 
+// Long: one part of the page after another.
 pub(super) fn build(decided: &Decided) -> TodayView {
     let tonight = &decided.night;
     let site = &decided.loaded.site.site;

@@ -12,6 +12,7 @@ use actix_multipart::Multipart;
 use actix_web::http::StatusCode;
 use actix_web::{HttpResponse, get, post, web};
 use askama::Template;
+use jiff::tz::TimeZone;
 use std::sync::Arc;
 use upland_core::weather::Station;
 use upland_core::weather::record::{RawDay, SourceKind, Variable};
@@ -130,34 +131,43 @@ pub(super) async fn waiting(
                 .and_then(|m| serde_json::from_value(m).ok());
         }
     }
-    let outcome = web::block(move || {
-        if let Some(id) = chosen {
-            return match weather_file::open_station(&content, &id) {
-                Ok(file) => Waiting::Read(Box::new(file)),
-                Err(problems) => Waiting::Refused(problems, None),
-            };
+    let outcome = match chosen {
+        Some(id) => web::block(move || Waiting::of_station(&content, &id)).await?,
+        None => web::block(move || Waiting::of(&content, &station, &tz, mapping)).await?,
+    };
+    Ok(Some((draft, outcome)))
+}
+
+impl Waiting {
+    /// A file of which one station was chosen.
+    fn of_station(content: &[u8], id: &str) -> Self {
+        match weather_file::open_station(content, id) {
+            Ok(file) => Self::Read(Box::new(file)),
+            Err(problems) => Self::Refused(problems, None),
         }
-        let stations = weather_file::stations_of(&content);
+    }
+
+    /// A file as it was said to be read, if it was.
+    fn of(content: &[u8], station: &Station, tz: &TimeZone, mapping: Option<Mapping>) -> Self {
+        let stations = weather_file::stations_of(content);
         if stations.len() > 1 {
-            return Waiting::Stations(stations);
+            return Self::Stations(stations);
         }
-        match weather_file::open(&content, &station, &tz, mapping.as_ref()) {
-            Ok(Opened::Read(file)) => Waiting::Read(Box::new(file)),
-            Ok(Opened::Asks(proposal)) => Waiting::Asks(proposal),
+        match weather_file::open(content, station, tz, mapping.as_ref()) {
+            Ok(Opened::Read(file)) => Self::Read(Box::new(file)),
+            Ok(Opened::Asks(proposal)) => Self::Asks(proposal),
             Err(problems) => {
-                let proposal = match weather_file::open(&content, &station, &tz, None) {
+                let proposal = match weather_file::open(content, station, tz, None) {
                     Ok(Opened::Asks(proposal)) => Some(Box::new(Proposal {
                         mapping: mapping.unwrap_or(proposal.mapping.clone()),
                         ..*proposal
                     })),
                     _ => None,
                 };
-                Waiting::Refused(problems, proposal)
+                Self::Refused(problems, proposal)
             }
         }
-    })
-    .await?;
-    Ok(Some((draft, outcome)))
+    }
 }
 
 struct PreviewRow {

@@ -366,6 +366,17 @@ async fn test_page(here: AtSite, path: web::Path<(i64, i64)>) -> Result<HttpResp
     draw(&here, StatusCode::OK, zone, typed, None).await
 }
 
+/// Why a result cannot be, in words.
+fn implausible(result: &CatchResult) -> Option<String> {
+    let values =
+        [(&bounds::PRECIPITATION_RATE, result.rate.mm_per_hour()), (&bounds::UNIFORMITY, result.uniformity)];
+    values.into_iter().find_map(|(bound, value)| {
+        let error = bound.check(value).err()?;
+        let (name, value) = (bound.name, plain(value, 2));
+        Some(format!("{name} came out as {value}: {error}. Look at minutes, mouth and readings again."))
+    })
+}
+
 /// Works a test out, and keeps it when asked.
 #[post("/sites/{id}/zones/{zone}/cans")]
 async fn work_out(
@@ -386,18 +397,9 @@ async fn work_out(
         }
     };
     let Ok(result) = test.result() else { return Err(PageError::NotFound) };
-    for (bound, value) in
-        [(&bounds::PRECIPITATION_RATE, result.rate.mm_per_hour()), (&bounds::UNIFORMITY, result.uniformity)]
-    {
-        if let Err(error) = bound.check(value) {
-            let problem = format!(
-                "{} came out as {}: {error}. Look at minutes, mouth and readings again.",
-                bound.name,
-                plain(value, 2)
-            );
-            let outcome = Some(Err(vec![("cans", problem)]));
-            return draw(&here, StatusCode::UNPROCESSABLE_ENTITY, zone, typed, outcome).await;
-        }
+    if let Some(problem) = implausible(&result) {
+        let outcome = Some(Err(vec![("cans", problem)]));
+        return draw(&here, StatusCode::UNPROCESSABLE_ENTITY, zone, typed, outcome).await;
     }
     let (base, changed) = (fields.get("base").parse().unwrap_or(0), measured(&zone.zone, on, &result));
     let saved = here

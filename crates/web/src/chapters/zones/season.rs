@@ -85,77 +85,100 @@ struct Chart {
     words: String,
 }
 
+/// The days of a season as the drawing's field.
+struct Field<'a> {
+    days: &'a [SeasonDay],
+    /// Width of a day.
+    step: f64,
+    /// Water between full and wilting, mm.
+    total: f64,
+    units: UnitSystem,
+}
+
+/// Water below this is not drawn, mm.
+const LEAST_MM: f64 = 0.05;
+
+impl Field<'_> {
+    /// Left edges of the days.
+    fn placed(&self) -> impl Iterator<Item = (f64, &SeasonDay)> {
+        #[allow(clippy::cast_precision_loss, reason = "days of a season")]
+        self.days.iter().enumerate().map(|(i, day)| (i as f64 * self.step, day))
+    }
+
+    /// A line through what is missing on each day.
+    fn line(&self, missing: impl Fn(&SeasonDay) -> Millimetres) -> String {
+        let mut path = String::new();
+        for (x, day) in self.placed() {
+            let command = if path.is_empty() { 'M' } else { 'L' };
+            let y = BAND + FIELD * (missing(day).mm() / self.total.max(0.1)).clamp(0.0, 1.0);
+            path.push_str(&format!("{command}{:.1} {y:.1}", x + self.step / 2.0));
+        }
+        path
+    }
+
+    /// Bars of water that stand on a height; rain and watering have one scale.
+    fn bars(&self, foot: f64, what: &str, amount: impl Fn(&SeasonDay) -> Millimetres) -> Vec<Bar> {
+        let most = self.days.iter().map(|d| d.rain.mm().max(d.irrigation.mm())).fold(10.0, f64::max);
+        let wet = self.placed().filter(|(_, day)| amount(day).mm() > LEAST_MM);
+        wet.map(|(x, day)| {
+            let height = (BAND - 6.0) * amount(day).mm() / most;
+            Bar {
+                x: plain(x, 1),
+                y: plain(foot - height, 1),
+                width: plain((self.step * 0.9).max(1.0), 1),
+                height: plain(height, 1),
+                title: format!("{}: {} {what}", day.date, depth(self.units, amount(day))),
+            }
+        })
+        .collect()
+    }
+
+    /// The days on which the plants were short of water.
+    fn stress(&self) -> Vec<Bar> {
+        let short = self.placed().filter(|(_, day)| day.balance.stress_coefficient < 1.0);
+        short
+            .map(|(x, day)| Bar {
+                x: plain(x, 1),
+                y: plain(BAND, 1),
+                width: plain(self.step + 0.2, 1),
+                height: plain(FIELD, 1),
+                title: format!("{}: short of water", day.date),
+            })
+            .collect()
+    }
+}
+
 fn chart(days: &[SeasonDay], total: f64, units: UnitSystem) -> Chart {
     #[allow(clippy::cast_precision_loss, reason = "days of a season")]
     let step = WIDTH / days.len().max(1) as f64;
-    #[allow(clippy::cast_precision_loss, reason = "days of a season")]
-    let x = |i: usize| i as f64 * step;
-    let y = |depletion: f64| BAND + FIELD * (depletion / total.max(0.1)).clamp(0.0, 1.0);
-    let most = days.iter().map(|d| d.rain.mm().max(d.irrigation.mm())).fold(10.0, f64::max);
-    let (mut line, mut refill) = (String::new(), String::new());
-    let (mut rain, mut runs, mut stress, mut resets, mut months) =
-        (Vec::new(), Vec::new(), Vec::new(), Vec::new(), Vec::new());
-    for (i, day) in days.iter().enumerate() {
-        let command = if i == 0 { 'M' } else { 'L' };
-        let at = x(i) + step / 2.0;
-        line.push_str(&format!("{command}{at:.1} {:.1}", y(day.balance.depletion.mm())));
-        refill.push_str(&format!("{command}{at:.1} {:.1}", y(day.refill_at.mm())));
-        let bar = |value: f64, what: &str, amount| {
-            let height = (BAND - 6.0) * value / most;
-            Bar {
-                x: plain(x(i), 1),
-                y: plain(BAND - height, 1),
-                width: plain((step * 0.9).max(1.0), 1),
-                height: plain(height, 1),
-                title: format!("{}: {} {what}", day.date, depth(units, amount)),
-            }
-        };
-        if day.rain.mm() > 0.05 {
-            rain.push(bar(day.rain.mm(), "of rain", day.rain));
-        }
-        if day.irrigation.mm() > 0.05 {
-            let mut run = bar(day.irrigation.mm(), "watered", day.irrigation);
-            // Runs hang at the foot of the field, so that rain and watering never hide each other.
-            let height: f64 = run.height.parse().unwrap_or(0.0);
-            run.y = plain(BAND + FIELD + 60.0 - height, 1);
-            runs.push(run);
-        }
-        if day.balance.stress_coefficient < 1.0 {
-            stress.push(Bar {
-                x: plain(x(i), 1),
-                y: plain(BAND, 1),
-                width: plain(step + 0.2, 1),
-                height: plain(FIELD, 1),
-                title: format!("{}: short of water", day.date),
-            });
-        }
-        if day.reset_from.is_some() {
-            resets.push(Mark { x: plain(at, 1), text: format!("reading {}", day.date) });
-        }
-        if day.date.day() == 1 {
-            months.push(Mark { x: plain(x(i), 1), text: day.date.strftime("%b").to_string() });
-        }
-    }
-    let total_sum = sum(days);
+    let field = Field { days, step, total, units };
+    let read = field.placed().filter(|(_, day)| day.reset_from.is_some());
+    let firsts = field.placed().filter(|(_, day)| day.date.day() == 1);
+    let summed = sum(days);
     Chart {
-        line,
-        refill,
-        rain,
-        runs,
-        stress,
-        resets,
-        months,
+        line: field.line(|day| day.balance.depletion),
+        refill: field.line(|day| day.refill_at),
+        rain: field.bars(BAND, "of rain", |day| day.rain),
+        // Runs hang at the foot of the field, so that rain and watering never hide each other.
+        runs: field.bars(BAND + FIELD + BAND, "watered", |day| day.irrigation),
+        stress: field.stress(),
+        resets: read
+            .map(|(x, day)| Mark { x: plain(x + step / 2.0, 1), text: format!("reading {}", day.date) })
+            .collect(),
+        months: firsts
+            .map(|(x, day)| Mark { x: plain(x, 1), text: day.date.strftime("%b").to_string() })
+            .collect(),
         full_words: "full".into(),
         empty_words: format!("wilting: {} missing", depth(units, Millimetres::from_mm(total))),
         words: format!(
             "{} days: plants asked for {}, got {}; rain that entered {}, watering {}, drained {}; short of water on {} days.",
-            total_sum.days,
-            depth(units, total_sum.demand),
-            depth(units, total_sum.met),
-            depth(units, total_sum.rain_in),
-            depth(units, total_sum.irrigation),
-            depth(units, total_sum.drainage),
-            total_sum.stress_days
+            summed.days,
+            depth(units, summed.demand),
+            depth(units, summed.met),
+            depth(units, summed.rain_in),
+            depth(units, summed.irrigation),
+            depth(units, summed.drainage),
+            summed.stress_days
         ),
     }
 }

@@ -199,6 +199,7 @@ impl Stations {
 ///
 /// # Errors
 /// Every field that is wrong, with its message.
+// Long: one field of the form after another.
 pub(crate) fn read(
     fields: &Fields,
     system: UnitSystem,

@@ -30,7 +30,7 @@ pub(crate) fn routes(config: &mut web::ServiceConfig) {
     config.service(list).service(csv);
 }
 
-/// One knob of one box.
+/// One slot of one box.
 #[derive(Debug, Clone, PartialEq)]
 pub(crate) struct Call {
     pub site_id: i64,
@@ -94,16 +94,16 @@ fn calls_of(
         }
     );
     advice
-        .knobs
+        .slots
         .iter()
         .zip(&advice.best)
         .zip(&advice.set)
-        .map(|((knob, advised), set)| Call {
+        .map(|((slot, advised), set)| Call {
             site_id: site.id,
             site: site.site.name.clone(),
             box_number: record.controller.number,
             place: record.controller.place.clone(),
-            turns: match knob {
+            turns: match slot {
                 PercentageSlot::Box => String::new(),
                 PercentageSlot::Program(p) => {
                     settings.settings.programs.get(*p).map_or(String::new(), |p| p.name.clone())
@@ -306,7 +306,7 @@ mod tests {
     use crate::fixture;
 
     #[test]
-    fn a_box_is_called_by_knob_with_its_reason() {
+    fn a_box_is_called_by_slot_with_its_reason() {
         let bench = fixture::workbench();
         let zones: Vec<Zone> = bench.loaded.zones.iter().map(|z| z.zone.clone()).collect();
         let own = &bench.loaded.boxes[0];

@@ -92,6 +92,7 @@ fn zone_line(decided: &Decided, zone: &ZoneTonight) -> ZoneLine {
     }
 }
 
+// Long: one part of the sheet after another.
 fn build(decided: &Decided) -> SheetView {
     let tonight = &decided.night;
     let site = &decided.loaded.site.site;
