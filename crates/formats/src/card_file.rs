@@ -2,7 +2,7 @@
 //! `docs/card-v1.schema.json`.
 
 use crate::json::{Checker, Code, PathProblem, parse, pretty, schema_of};
-use schemars::{JsonSchema, Schema, SchemaGenerator, json_schema};
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use upland_core::controller::{
     Card, DayModes, Overlap, PercentageScope, PercentageTarget, Rounding, SensorPort,
@@ -29,13 +29,7 @@ struct FileDto {
     card: CardDto,
 }
 
-fn format_schema(_: &mut SchemaGenerator) -> Schema {
-    json_schema!({ "const": FORMAT })
-}
-
-fn version_schema(_: &mut SchemaGenerator) -> Schema {
-    json_schema!({ "const": VERSION })
-}
+crate::json::head_schemas!();
 
 #[derive(Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]

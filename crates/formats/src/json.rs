@@ -69,6 +69,20 @@ pub(crate) fn pretty<T: Serialize>(value: &T) -> String {
     serde_json::to_string_pretty(value).unwrap_or_default() + "\n"
 }
 
+/// The schemas of the two fields that say what a file is, from its `FORMAT` and `VERSION`.
+macro_rules! head_schemas {
+    () => {
+        fn format_schema(_: &mut schemars::SchemaGenerator) -> schemars::Schema {
+            schemars::json_schema!({ "const": FORMAT })
+        }
+
+        fn version_schema(_: &mut schemars::SchemaGenerator) -> schemars::Schema {
+            schemars::json_schema!({ "const": VERSION })
+        }
+    };
+}
+pub(crate) use head_schemas;
+
 /// The schema of a field that takes one short name of a list.
 pub(crate) fn code_schema<T: Coded>(_: &mut SchemaGenerator) -> Schema {
     let codes: Vec<&str> = T::TABLE.iter().map(|(_, code)| *code).collect();

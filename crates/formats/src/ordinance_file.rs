@@ -5,7 +5,7 @@ use crate::json::{
     Checker, Code, HoursDto, PathProblem, WeekdayDto, YearSpanDto, days_of, hhmm, parse, pretty, schema_of,
     week_of,
 };
-use schemars::{JsonSchema, Schema, SchemaGenerator, json_schema};
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use upland_core::controller::ordinance::{AllowedDays, Applied, HouseNumber, Ordinance, Permit, Rule};
 use upland_core::quantity::time::Hours;
@@ -28,13 +28,7 @@ struct FileDto {
     ordinance: OrdinanceDto,
 }
 
-fn format_schema(_: &mut SchemaGenerator) -> Schema {
-    json_schema!({ "const": FORMAT })
-}
-
-fn version_schema(_: &mut SchemaGenerator) -> Schema {
-    json_schema!({ "const": VERSION })
-}
+crate::json::head_schemas!();
 
 #[derive(Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]

@@ -2,7 +2,7 @@
 //! `docs/sensor-v1.schema.json`. A plan of the site stands beside it in the same manner.
 
 use crate::json::{Checker, Code, PathProblem, parse, pretty, schema_of};
-use schemars::{JsonSchema, Schema, SchemaGenerator, json_schema};
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use upland_core::quantity::bounds::{self, Bound};
 use upland_core::quantity::units::{Celsius, Metres, MetresPerSecond, Millimetres};
@@ -34,13 +34,7 @@ struct FileDto {
     sensor: SensorDto,
 }
 
-fn format_schema(_: &mut SchemaGenerator) -> Schema {
-    json_schema!({ "const": FORMAT })
-}
-
-fn version_schema(_: &mut SchemaGenerator) -> Schema {
-    json_schema!({ "const": VERSION })
-}
+crate::json::head_schemas!();
 
 #[derive(Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]

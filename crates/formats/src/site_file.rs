@@ -7,7 +7,7 @@ use crate::ordinance_file::{self, AppliedDto};
 use crate::planting::{self, PlantingDto};
 use crate::sensor_file::{self, PlanDto, SensorDto};
 use crate::settings_file::{self, dto::SettingsDto};
-use schemars::{JsonSchema, Schema, SchemaGenerator, json_schema};
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use upland_core::codes::Coded;
 use upland_core::controller::ordinance::Law;
@@ -203,13 +203,7 @@ struct ZoneDto {
     planting: Option<PlantingDto>,
 }
 
-fn format_schema(_: &mut SchemaGenerator) -> Schema {
-    json_schema!({ "const": FORMAT })
-}
-
-fn version_schema(_: &mut SchemaGenerator) -> Schema {
-    json_schema!({ "const": VERSION })
-}
+crate::json::head_schemas!();
 
 fn first_box() -> u8 {
     1

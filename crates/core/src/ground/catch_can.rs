@@ -44,7 +44,9 @@ pub struct CatchTest {
 #[derive(Debug, Clone, Copy, PartialEq, thiserror::Error)]
 pub enum CatchFault {
     /// Too few cans.
-    #[error("{0} cans are too few for a low quarter; set out at least 4, better 20 and more")]
+    #[error(
+        "{0} cans are too few for a low quarter; set out at least {FEWEST_CANS}, better {ENOUGH_CANS} and more"
+    )]
     TooFew(usize),
     /// No time or no mouth.
     #[error("minutes and throat area must be above zero")]

@@ -7,6 +7,9 @@ use jiff::{Timestamp, ToSpan};
 /// Minutes of a day.
 pub const MINUTES_A_DAY: u32 = 24 * 60;
 
+/// Short names of the days of a week, Monday first.
+pub const WEEKDAYS: [&str; 7] = ["Mon", "Tue", "Wed", "Thu", "Fri", "Sat", "Sun"];
+
 /// A minute of the day by the wall clock, 0 to 1439.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub struct MinuteOfDay(u32);

@@ -3,7 +3,7 @@
 use super::{FORMAT, VERSION};
 use crate::card_file::CardDto;
 use crate::json::{HoursDto, WeekdayDto, YearSpanDto};
-use schemars::{JsonSchema, Schema, SchemaGenerator, json_schema};
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 #[derive(Serialize, Deserialize, JsonSchema)]
@@ -133,10 +133,4 @@ pub(crate) struct RainDelayDto {
     pub days: u8,
 }
 
-fn format_schema(_: &mut SchemaGenerator) -> Schema {
-    json_schema!({ "const": FORMAT })
-}
-
-fn version_schema(_: &mut SchemaGenerator) -> Schema {
-    json_schema!({ "const": VERSION })
-}
+crate::json::head_schemas!();

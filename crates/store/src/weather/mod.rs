@@ -17,9 +17,7 @@ use crate::{Result, Snapshot};
 use std::collections::BTreeMap;
 use upland_core::site::Site;
 use upland_core::weather::climate::TypedNormals;
-use upland_core::weather::record::{
-    self, CombinedRecord, JudgedDay, RawDay, Source, SourceKind, VariableGroup,
-};
+use upland_core::weather::record::{self, CombinedRecord, JudgedDay, RawDay, Source, SourceKind};
 use upland_core::weather::{DayWeather, Station};
 
 /// Everything known about the weather of a site.
@@ -36,20 +34,11 @@ pub struct SiteWeather {
 }
 
 impl SiteWeather {
-    /// The sources of each group of variables by index, the one that counts first: as chosen, then
-    /// the others in their order, for days on which the chosen one has nothing.
+    /// The sources of each group of variables by index, the one that counts first.
     #[must_use]
     pub fn order(&self) -> [Vec<usize>; 5] {
-        VariableGroup::ALL.map(|group| {
-            let chosen =
-                self.choice.as_ref().and_then(|c| c.order.get(group as usize)).map_or(&[][..], Vec::as_slice);
-            match self.choice {
-                Some(_) => {
-                    chosen.iter().filter_map(|id| self.sources.iter().position(|s| s.id == *id)).collect()
-                }
-                None => (0..self.sources.len()).collect(),
-            }
-        })
+        let ids: Vec<i64> = self.sources.iter().map(|s| s.id).collect();
+        record::order(&ids, self.choice.as_ref().map(|c| &c.order))
     }
 
     /// The record that counts, at the site.

@@ -7,6 +7,7 @@ use crate::server::session::Fields;
 use std::collections::BTreeMap;
 use upland_core::codes::Coded;
 use upland_core::quantity::bounds::Bound;
+use upland_core::quantity::time::WEEKDAYS;
 use upland_core::site::UnitSystem;
 
 /// How a field is entered.
@@ -270,6 +271,47 @@ impl<'a> Reader<'a> {
                 1
             }
         }
+    }
+}
+
+/// A field of a form that is drawn by hand.
+pub(crate) struct Cell {
+    pub name: String,
+    pub value: String,
+    pub error: String,
+}
+
+/// A field that is on or off.
+pub(crate) struct Tick {
+    pub name: String,
+    pub label: &'static str,
+    pub on: bool,
+}
+
+/// What was typed and what is wrong with it, from which such fields are made.
+pub(crate) struct Cells<'a> {
+    pub texts: &'a BTreeMap<String, String>,
+    pub errors: &'a [(String, String)],
+}
+
+impl Cells<'_> {
+    pub fn text(&self, name: &str) -> String {
+        self.texts.get(name).cloned().unwrap_or_default()
+    }
+
+    pub fn cell(&self, name: impl Into<String>) -> Cell {
+        let name = name.into();
+        let error = self.errors.iter().find(|(n, _)| *n == name);
+        Cell { value: self.text(&name), error: error.map_or(String::new(), |(_, m)| m.clone()), name }
+    }
+
+    pub fn tick(&self, name: String, label: &'static str) -> Tick {
+        Tick { on: self.text(&name) == "on", name, label }
+    }
+
+    /// A tick for each day of the week.
+    pub fn week(&self, name: impl Fn(usize) -> String) -> Vec<Tick> {
+        WEEKDAYS.into_iter().enumerate().map(|(day, label)| self.tick(name(day), label)).collect()
     }
 }
 

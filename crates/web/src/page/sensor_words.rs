@@ -1,6 +1,6 @@
 //! What sensors say, ask for and are judged by, as sentences.
 
-use crate::page::quantities::{depth, length, plain, temperature};
+use crate::page::quantities::{depth, in_words, length, plain, temperature};
 use crate::site::sensing::SensorStates;
 use jiff::civil::Date;
 use jiff::tz::TimeZone;
@@ -8,6 +8,7 @@ use jiff::{Timestamp, ToSpan};
 use upland_core::advice::sensor_choice::{Conflict, Pays};
 use upland_core::controller::SensorPort;
 use upland_core::quantity::units::{Celsius, Metres, MetresPerSecond, Millimetres};
+use upland_core::sensors::calibration::FEWEST;
 use upland_core::sensors::calibration::Failure;
 use upland_core::sensors::placement::{Criterion, Judged, Verdict};
 use upland_core::sensors::state::{Cause, Says, et_percentage};
@@ -322,8 +323,8 @@ pub(crate) fn conflict(conflict: Conflict) -> String {
 pub(crate) fn failure(failure: &Failure, tz: &TimeZone) -> (String, &'static str) {
     match failure {
         Failure::TooFew { readings } => (
-            format!("Only {readings} readings."),
-            "Read it every few hours for a day, six times at least, or let its device post.",
+            format!("Only {readings} readings; a run needs {} at least.", in_words(FEWEST)),
+            "Read it every few hours for a day, or let its device post.",
         ),
         Failure::TooShort { hours } => {
             (format!("The trace ends after {} hours.", plain(*hours, 1)), "Go on until 24 hours are full.")

@@ -9,6 +9,7 @@ use jiff::tz::TimeZone;
 use std::sync::Arc;
 use upland_core::controller::ordinance::Law;
 use upland_core::controller::schedule::Settings;
+use upland_core::controller::{Card, twelve_stations};
 use upland_core::site::{UnitSystem, Zone};
 use upland_core::weather::climate::Climate;
 use upland_store::accounts::SiteStamp;
@@ -98,6 +99,15 @@ impl SiteFacts {
     /// Numbers and places of the boxes, for lists.
     pub fn box_names(&self) -> Vec<(u8, String)> {
         self.boxes.iter().map(|b| (b.number(), b.record.controller.place.clone())).collect()
+    }
+
+    /// A box by its number, else the first, with its place and card; an ordinary one where none hangs, so that
+    /// zones that were never put on a box are not lost.
+    pub fn box_or_ordinary(&self, wanted: Option<u8>) -> (Option<&SiteBox>, &str, Card) {
+        let found = self.boxes.iter().find(|b| wanted.is_none_or(|n| b.number() == n));
+        let own = found.map(|b| (b.record.controller.place.as_str(), b.record.controller.card.clone()));
+        let (place, card) = own.unwrap_or_else(|| ("Box", twelve_stations()));
+        (found, place, card)
     }
 
     /// The surveys of its zones.

@@ -1,6 +1,6 @@
 //! On which dates a program runs.
 
-use crate::quantity::time::weekday_index;
+use crate::quantity::time::{WEEKDAYS, weekday_index};
 use jiff::civil::Date;
 
 /// How a program chooses its days.
@@ -47,12 +47,11 @@ pub fn runs_on(days: Days, never: [bool; 7], date: Date) -> bool {
 /// Days as a reader says them: "Mon, Wed, Fri", "odd dates", "every 3rd day from 1 Jul 2026".
 #[must_use]
 pub fn days_in_words(days: Days) -> String {
-    const NAMES: [&str; 7] = ["Mon", "Tue", "Wed", "Thu", "Fri", "Sat", "Sun"];
     match days {
         Days::Weekdays(week) if week == [true; 7] => "every day of the week".to_owned(),
         Days::Weekdays(week) if week == [false; 7] => "no day".to_owned(),
         Days::Weekdays(week) => {
-            NAMES.iter().zip(week).filter(|(_, on)| *on).map(|(n, _)| *n).collect::<Vec<_>>().join(", ")
+            WEEKDAYS.iter().zip(week).filter(|(_, on)| *on).map(|(n, _)| *n).collect::<Vec<_>>().join(", ")
         }
         Days::Odd => "odd dates".to_owned(),
         Days::Even => "even dates".to_owned(),

@@ -103,6 +103,20 @@ impl CombinedRecord {
     }
 }
 
+/// Which source counts for each group of variables, as indices into `sources`, the first that counts first:
+/// as it was chosen, by identity; else all in their order, so that each stands in where those before it have
+/// nothing. A chosen source that is not there any more is passed over.
+#[must_use]
+pub fn order<Id: PartialEq>(sources: &[Id], chosen: Option<&[Vec<Id>; 5]>) -> [Vec<usize>; 5] {
+    VariableGroup::ALL.map(|group| match chosen {
+        None => (0..sources.len()).collect(),
+        Some(chosen) => {
+            let of_group = chosen.get(group as usize).into_iter().flatten();
+            of_group.filter_map(|id| sources.iter().position(|source| source == id)).collect()
+        }
+    })
+}
+
 /// Weaves sources into one record. `order` names for each group the sources by index, the one that
 /// counts first; a source that is not named is not used for the group. Wind is brought to 2 m, so
 /// that heights do not mix.
@@ -147,7 +161,7 @@ pub fn combine(sources: &[Source], order: &[Vec<usize>; 5]) -> CombinedRecord {
 }
 
 impl Station {
-    /// The station that a woven record stands at: the site's place, wind at 2 m.
+    /// The station that a combined record stands at: the site's place, wind at 2 m.
     #[must_use]
     pub fn at_two_metres(self) -> Self {
         Self { wind_height: Metres::from_m(2.0), ..self }
@@ -198,34 +212,42 @@ mod tests {
         let sources =
             [Source { station: station(2.0), days: &own }, Source { station: station(10.0), days: &far }];
         let order = [vec![0, 1], vec![], vec![], vec![1], vec![0]];
-        let woven = combine(&sources, &order);
-        let temperature: Vec<_> = woven.days.iter().map(|d| d.temperature_min.c()).collect();
+        let combined = combine(&sources, &order);
+        let temperature: Vec<_> = combined.days.iter().map(|d| d.temperature_min.c()).collect();
         assert_eq!(
             temperature,
             [10.0, 20.0, 10.0, 10.0, 20.0, 20.0],
             "the second day and the last two stand in"
         );
-        assert_eq!(woven.days_from(VariableGroup::Temperature, 1), 3);
-        let rain: Vec<_> = woven.days.iter().map(|d| d.rain.map(|r| r.mm())).collect();
+        assert_eq!(combined.days_from(VariableGroup::Temperature, 1), 3);
+        let rain: Vec<_> = combined.days.iter().map(|d| d.rain.map(|r| r.mm())).collect();
         assert_eq!(
             rain,
             [Some(10.0), Some(10.0), Some(10.0), Some(10.0), None, None],
             "rain does not travel here"
         );
-        assert_eq!(woven.days[0].wind, None, "the station has no 1 June");
+        assert_eq!(combined.days[0].wind, None, "the station has no 1 June");
         // FAO-56 eq. 47: 3 m/s at 10 m are 2.24 m/s at 2 m (example 14 has 3.2 and 2.4).
-        let wind = woven.days[1].wind.unwrap().m_per_s();
+        let wind = combined.days[1].wind.unwrap().m_per_s();
         assert!((wind - 3.0 * 4.87 / (67.8_f64 * 10.0 - 5.42).ln()).abs() < 1e-12, "{wind}");
+    }
+
+    #[test]
+    fn the_choice_orders_the_sources_and_without_one_all_stand_in_for_each_other() {
+        assert_eq!(order::<i64>(&[7, 9], None), [0; 5].map(|_| vec![0, 1]));
+        let chosen = [vec![9, 7], vec![], vec![4, 7], vec![9], vec![7]];
+        let expected = [vec![1, 0], vec![], vec![0], vec![1], vec![0]];
+        assert_eq!(order(&[7, 9], Some(&chosen)), expected, "4 was taken away");
     }
 
     #[test]
     fn a_day_without_both_temperatures_is_no_day_but_its_rain_is_known() {
         let bare = judge(&[RawDay::new(date(2026, 6, 1)).with(Variable::Rain, 4.0)], &[], &[]);
-        let woven = combine(
+        let combined = combine(
             &[Source { station: station(2.0), days: &bare }],
             &[vec![0], vec![0], vec![0], vec![0], vec![0]],
         );
-        assert!(woven.days.is_empty());
-        assert_eq!(woven.days_from(VariableGroup::Rain, 0), 1);
+        assert!(combined.days.is_empty());
+        assert_eq!(combined.days_from(VariableGroup::Rain, 0), 1);
     }
 }

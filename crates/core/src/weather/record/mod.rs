@@ -6,7 +6,7 @@ mod compare;
 mod hours;
 mod judge;
 
-pub use combine::{CombinedRecord, Source, SourceKind, VariableGroup, combine};
+pub use combine::{CombinedRecord, Source, SourceKind, VariableGroup, combine, order};
 pub use compare::{Comparison, compare, distance_km};
 pub use hours::{HOUR_VARIABLES, HourFlag, HourRule, HourVariable, RawHour, days_of, examine_hours};
 pub use judge::{Flag, Rule, examine};

@@ -11,7 +11,6 @@ use upland_formats::clock_time;
 /// Forbidden hours that a block has room for.
 pub(super) const HOURS: usize = 3;
 /// Short names of the days, Monday first.
-pub(crate) const WEEK: [&str; 7] = ["Mon", "Tue", "Wed", "Thu", "Fri", "Sat", "Sun"];
 /// Ways of choosing days with their words.
 pub(super) const DAY_MODES: [(&str, &str); 5] = [
     ("any", "on any day"),

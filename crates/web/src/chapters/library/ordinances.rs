@@ -1,8 +1,8 @@
 //! The ordinance editor: rules by season, written once, applied to many sites.
 
-use super::ordinance_form::{self, DAY_MODES, HOURS, TextError, WEEK};
+use super::ordinance_form::{self, DAY_MODES, HOURS, TextError};
 use super::{Kept, entry, keep, shelve};
-use crate::page::forms::base_version;
+use crate::page::forms::{Cell, Cells, Tick, base_version};
 use crate::page::frame::Frame;
 use crate::page::law_words::{exempt_words, rule_words};
 use crate::server::download::attachment;
@@ -81,18 +81,6 @@ async fn list(state: web::Data<AppState>, who: SignedIn) -> Result<HttpResponse,
 }
 
 /// A text field of a rule.
-struct Cell {
-    name: String,
-    value: String,
-    error: String,
-}
-
-struct Tick {
-    name: String,
-    label: &'static str,
-    on: bool,
-}
-
 struct RuleBlock {
     title: String,
     from: Cell,
@@ -129,30 +117,19 @@ fn edit(
     errors: &[TextError],
     merged: Option<(Vec<String>, String)>,
 ) -> Result<HttpResponse, PageError> {
-    let text = |name: &str| texts.get(name).cloned().unwrap_or_default();
-    let cell = |name: String| Cell {
-        value: text(&name),
-        error: errors.iter().find(|(n, _)| *n == name).map_or(String::new(), |(_, m)| m.clone()),
-        name,
-    };
+    let form = Cells { texts, errors };
+    let cell = |name: String| form.cell(name);
     let block = |i: usize| {
         let at = |field: &str| format!("r{i}-{field}");
-        let ticks = |who: &str| {
-            let tick = |(k, label): (usize, &'static str)| {
-                let name = at(&format!("{who}{k}"));
-                Tick { on: text(&name) == "on", name, label }
-            };
-            WEEK.into_iter().enumerate().map(tick).collect::<Vec<_>>()
-        };
-        let mode = text(&at("days"));
+        let mode = form.text(&at("days"));
         RuleBlock {
             title: format!("Rule {}", i + 1),
             from: cell(at("from")),
             until: cell(at("until")),
             days: cell(at("days")),
             modes: DAY_MODES.iter().map(|(code, words)| (*code, *words, *code == mode)).collect(),
-            odd: ticks("odd"),
-            even: ticks("even"),
+            odd: form.week(|k| at(&format!("odd{k}"))),
+            even: form.week(|k| at(&format!("even{k}"))),
             hours: (0..HOURS)
                 .map(|k| (cell(at(&format!("h{k}-from"))), cell(at(&format!("h{k}-until")))))
                 .collect(),
@@ -168,8 +145,8 @@ fn edit(
             version: entry.map_or(0, |e| e.version),
             saved: entry.map(|e| (e.saved_by.clone(), e.saved_at.strftime("%-d %b %Y").to_string())),
             name: cell("name".into()),
-            exempts_drip: text("exempts_drip") == "on",
-            exempts_new_planting: text("exempts_new_planting") == "on",
+            exempts_drip: form.text("exempts_drip") == "on",
+            exempts_new_planting: form.text("exempts_new_planting") == "on",
             rules: (0..ordinance_form::blocks(texts)).map(block).collect(),
             errors: errors.len(),
             both,

@@ -4,6 +4,7 @@ use super::BoxPage;
 use super::settings_form::{self, TextError, Texts, label};
 use super::timeline::{self, FLOW_PX, NightDrawing, Shown, TableLine, Week, Zoom};
 use super::words::{FindingWords, Names};
+use crate::page::forms::{Cell, Cells, Tick};
 use crate::page::quantities::span;
 use crate::page::quantities::{capital, depth, in_words, plain, volume};
 use crate::page::working::{Working, working};
@@ -21,21 +22,6 @@ use upland_core::quantity::time::monday_of;
 
 /// Weeks over which what a zone gets is averaged.
 const WEEKS: u16 = 4;
-const WEEK: [&str; 7] = ["Mon", "Tue", "Wed", "Thu", "Fri", "Sat", "Sun"];
-
-/// A text field.
-pub(super) struct Cell {
-    pub name: String,
-    pub value: String,
-    pub error: String,
-}
-
-/// A field that is on or off.
-pub(super) struct Tick {
-    pub name: String,
-    pub label: &'static str,
-    pub on: bool,
-}
 
 pub(super) struct ProgramColumn {
     pub index: usize,
@@ -90,13 +76,9 @@ pub(super) struct FieldsView {
 // Long: a list of fields.
 pub(super) fn fields(bench: &Workbench, texts: &Texts, errors: &[TextError], may_edit: bool) -> FieldsView {
     let card = &bench.installation.card;
-    let text = |name: &str| texts.get(name).cloned().unwrap_or_default();
-    let cell = |name: String| Cell {
-        value: text(&name),
-        error: errors.iter().find(|(n, _)| *n == name).map_or(String::new(), |(_, m)| m.clone()),
-        name,
-    };
-    let tick = |name: String, label| Tick { on: text(&name) == "on", name, label };
+    let form = Cells { texts, errors };
+    let cell = |name: String| form.cell(name);
+    let tick = |name: String, label| form.tick(name, label);
     let mut modes = Vec::new();
     for (has, mode) in [
         (card.day_modes.weekdays, ("weekdays", "weekdays")),
@@ -111,7 +93,7 @@ pub(super) fn fields(bench: &Workbench, texts: &Texts, errors: &[TextError], may
     let programs: Vec<ProgramColumn> = (0..usize::from(card.programs))
         .map(|i| {
             let at = |field: &str| format!("p{i}-{field}");
-            let mode = text(&at("days"));
+            let mode = form.text(&at("days"));
             ProgramColumn {
                 index: i,
                 name: cell(at("name")),
@@ -120,11 +102,7 @@ pub(super) fn fields(bench: &Workbench, texts: &Texts, errors: &[TextError], may
                 mode: if mode.is_empty() { modes.first().map_or("", |m| m.0).to_owned() } else { mode },
                 days_name: at("days"),
                 modes: modes.clone(),
-                week: WEEK
-                    .into_iter()
-                    .enumerate()
-                    .map(|(k, label)| tick(at(&format!("d{k}")), label))
-                    .collect(),
+                week: form.week(|k| at(&format!("d{k}"))),
                 interval: cell(at("interval")),
                 first: cell(at("first")),
                 percent: (card.percentage_scope == PercentageScope::Program).then(|| cell(at("percent"))),
@@ -160,7 +138,7 @@ pub(super) fn fields(bench: &Workbench, texts: &Texts, errors: &[TextError], may
             Vec::new()
         },
         delay: cell("delay".into()),
-        never: WEEK.into_iter().enumerate().map(|(k, label)| tick(format!("never{k}"), label)).collect(),
+        never: form.week(|k| format!("never{k}")),
         omit_from: cell("omit-from".into()),
         omit_until: cell("omit-until".into()),
         rain_first: cell("rain-first".into()),

@@ -4,7 +4,7 @@
 use super::devices::read_lines;
 use super::{find, frame};
 use crate::page::frame::Frame;
-use crate::page::quantities::{capital, plain};
+use crate::page::quantities::{capital, in_words, plain};
 use crate::page::sensor_words::{failure, moment};
 use crate::server::error::{PageError, page_with, see_other};
 use crate::server::session::{Fields, flash};
@@ -16,7 +16,7 @@ use askama::Template;
 use jiff::{SignedDuration, Timestamp};
 use upland_core::quantity::time::instant;
 use upland_core::sensors::calibration::{
-    Drained, Failure, RUN_HOURS, calibrate, check_adjustment, expected_drained_pct,
+    Drained, FEWEST, Failure, RUN_HOURS, calibrate, check_adjustment, expected_drained_pct,
 };
 use upland_core::sensors::{Channel, Reading, Sense, Sensor};
 use upland_store::Saved;
@@ -60,6 +60,7 @@ struct CalibratePage {
     outcome: Option<Outcome>,
     begun: String,
     received: usize,
+    fewest: String,
 }
 
 impl CalibratePage {
@@ -215,6 +216,7 @@ fn draw(
             frame: frame(here, "calibration")?,
             site_id: states.loaded.site.id,
             id,
+            fewest: in_words(FEWEST),
             name: record.sensor.name.clone(),
             version: record.version,
             zone: station

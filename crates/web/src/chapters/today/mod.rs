@@ -21,8 +21,8 @@ use jiff::{Timestamp, ToSpan};
 use std::collections::BTreeMap;
 use std::sync::Arc;
 use upland_core::advice::tonight::{Tonight, tonight};
+use upland_core::controller::Card;
 use upland_core::controller::schedule::{ScheduledRun, Settings, expand};
-use upland_core::controller::{Card, twelve_stations};
 use upland_core::quantity::time::noon;
 use upland_core::sensors::state::Says;
 use upland_core::weather::climate::Climate;
@@ -177,10 +177,8 @@ pub(crate) async fn decide(here: &AtSite, query: &DateQuery) -> Result<(String, 
 
 impl Decided {
     fn of(facts: &Arc<SiteFacts>, states: &SensorStates, moment: Moment, wanted: Option<u8>) -> Self {
-        let chosen = facts.boxes.iter().find(|b| wanted.is_none_or(|n| b.number() == n));
-        // Zones that were never put on a box are shown on an ordinary one, so that they are not lost.
-        let (card, number) =
-            chosen.map_or_else(|| (twelve_stations(), 1), |b| (b.record.controller.card.clone(), b.number()));
+        let (chosen, _, card) = facts.box_or_ordinary(wanted);
+        let number = chosen.map_or(1, SiteBox::number);
         let (site, tz) = (&facts.site.site, &facts.tz);
         let night = tonight(site, (&card, number), &facts.surveys(), &facts.climate, moment.date, tz);
         let as_set =

@@ -72,12 +72,12 @@ fn days_series(
     days: &[JudgedDay],
     variable: Variable,
     others: &[(usize, &[JudgedDay])],
-    woven: &CombinedRecord,
+    combined: &CombinedRecord,
 ) -> Series {
     let mut series = Series { unit: variable.unit(), ..Series::default() };
     let group = group_of(variable) as usize;
     let mut dates: std::collections::BTreeSet<Date> = days.iter().map(|d| d.raw.date).collect();
-    dates.extend(woven.from.keys());
+    dates.extend(combined.from.keys());
     let (Some(first), Some(last)) = (dates.first().copied(), dates.last().copied()) else { return series };
     let mut date = first;
     while date <= last {
@@ -87,7 +87,7 @@ fn days_series(
             None => series.push(midnight(date), None, Standing::Missing),
         }
         // What counts that day, when it is another source's.
-        let from = woven.from.get(&date).and_then(|g| g.get(group).copied().flatten());
+        let from = combined.from.get(&date).and_then(|g| g.get(group).copied().flatten());
         let stand_in = from.and_then(|source| {
             let (_, theirs) = others.iter().find(|(i, _)| *i == source)?;
             let at = theirs.binary_search_by_key(&date, |d| d.raw.date).ok()?;
@@ -146,7 +146,7 @@ async fn series_json(here: AtSite, query: web::Query<Query>) -> Result<HttpRespo
                 }
                 return Ok(Some(series));
             }
-            let woven = weather.combined(&site.site);
+            let combined = weather.combined(&site.site);
             let others: Vec<(usize, &[JudgedDay])> = weather
                 .days
                 .iter()
@@ -154,7 +154,7 @@ async fn series_json(here: AtSite, query: web::Query<Query>) -> Result<HttpRespo
                 .filter(|(i, _)| *i != at)
                 .map(|(i, d)| (i, d.as_slice()))
                 .collect();
-            Ok(weather.days.get(at).map(|days| days_series(days, variable, &others, &woven)))
+            Ok(weather.days.get(at).map(|days| days_series(days, variable, &others, &combined)))
         })
         .await?
         .ok_or(PageError::NotFound)?;
@@ -210,8 +210,8 @@ mod tests {
             wind_height: Metres::from_m(2.0),
         };
         let sources = [Source { station, days: &own }, Source { station, days: &far }];
-        let woven = combine(&sources, &core::array::from_fn(|_| vec![0, 1]));
-        let series = days_series(&own, Variable::TemperatureMax, &[(1, &far)], &woven);
+        let combined = combine(&sources, &core::array::from_fn(|_| vec![0, 1]));
+        let series = days_series(&own, Variable::TemperatureMax, &[(1, &far)], &combined);
         assert_eq!(series.good, [Some(20.0), None, None, Some(22.0)]);
         assert_eq!(series.rejected, [None, Some(40.0), None, None]);
         assert_eq!(series.filled, [None, Some(18.0), Some(19.0), None]);

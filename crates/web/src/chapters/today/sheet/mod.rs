@@ -97,10 +97,7 @@ fn build(decided: &Decided) -> SheetView {
     let tonight = &decided.night;
     let site = &decided.loaded.site.site;
     let night = &tonight.night;
-    let ordinary = upland_core::controller::twelve_stations();
-    let own = decided.loaded.boxes.iter().find(|b| b.number() == decided.number);
-    let (place, card) =
-        own.map_or(("Box", &ordinary), |b| (b.record.controller.place.as_str(), &b.record.controller.card));
+    let (_, place, card) = decided.loaded.box_or_ordinary(Some(decided.number));
     let programs = night
         .layout
         .programs
