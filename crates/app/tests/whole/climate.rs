@@ -270,7 +270,10 @@ fn calls_are_a_file_too_and_a_box_without_runs_is_no_call() {
     let server = Server::start(true);
     let person = Person::signed_in(&server, "wren");
     let csv = person.get("/calls.csv").text;
-    assert!(csv.starts_with("week_from,site,box,place,program,set_pct,advised_pct,because\n"), "{csv}");
+    assert!(
+        csv.starts_with("week_from,site,box,place,program,set_pct,advised_pct,because,record_ended\n"),
+        "{csv}"
+    );
     assert!(csv.lines().count() > 4, "{csv}");
     assert_eq!(person.get("/calls").status, 200);
     assert_eq!(person.get("/calls.csv").text, csv, "from the cache the same");

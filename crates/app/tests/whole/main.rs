@@ -16,3 +16,5 @@ mod http;
 mod programs;
 mod sensors;
 mod server;
+mod two_servers;
+mod weather_room;

@@ -199,8 +199,13 @@ async fn a_start_moves_by_arrow_key_and_by_dragging() {
 }
 
 /// Every field of a settings page as a browser would send it.
-fn fields(page: &str) -> BTreeMap<String, String> {
-    let form = page.split("<form id=\"settings\"").nth(1).unwrap().split("</form>").next().unwrap();
+pub fn fields(page: &str) -> BTreeMap<String, String> {
+    fields_of(page, "<form id=\"settings\"")
+}
+
+/// Every field of the form that begins so, as a browser would send it.
+pub fn fields_of(page: &str, form: &str) -> BTreeMap<String, String> {
+    let form = page.split(form).nth(1).expect("the form").split("</form>").next().unwrap();
     let attribute = |tag: &str, name: &str| {
         let rest = tag.split(&format!(" {name}=\"")).nth(1)?;
         Some(rest.split('"').next().unwrap().replace("&#38;", "&").replace("&#39;", "'"))
@@ -222,7 +227,7 @@ fn fields(page: &str) -> BTreeMap<String, String> {
     all
 }
 
-fn send(person: &Person, path: &str, fields: &BTreeMap<String, String>) -> super::http::Answer {
+pub fn send(person: &Person, path: &str, fields: &BTreeMap<String, String>) -> super::http::Answer {
     let pairs: Vec<(&str, &str)> = fields.iter().map(|(k, v)| (k.as_str(), v.as_str())).collect();
     person.post(path, &pairs)
 }

@@ -149,7 +149,7 @@ fn a_post_that_is_not_as_described_is_refused_whole() {
     }
     let many: Vec<(&str, String, &str)> = (0..5001).map(|i| ("rain_mm", at(i), "0")).collect();
     let told = post(&server, &token, &body(&many));
-    assert!(told.status == 400 && told.text.contains("at most 5 000"), "{}", told.text);
+    assert!(told.status == 400 && told.text.contains("at most 5000"), "{}", told.text);
     assert_eq!(person.get("/api/v1/readings").status, 405);
     assert_eq!(person.get("/api/v1/openapi.json").status, 200);
 }

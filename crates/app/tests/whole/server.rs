@@ -2,6 +2,7 @@
 
 use std::io::{BufRead, BufReader};
 use std::process::{Child, Command, Stdio};
+use std::sync::Arc;
 use upland_store::testing::TestDatabase;
 
 pub const BINARY: &str = env!("CARGO_BIN_EXE_upland-almanac");
@@ -10,12 +11,20 @@ pub const BINARY: &str = env!("CARGO_BIN_EXE_upland-almanac");
 pub struct Server {
     child: Child,
     pub url: String,
-    database: TestDatabase,
+    database: Arc<TestDatabase>,
 }
 
 impl Server {
     pub fn start(demo: bool) -> Self {
-        let database = TestDatabase::create();
+        Self::on(Arc::new(TestDatabase::create()), demo)
+    }
+
+    /// Another server on the same database.
+    pub fn beside(&self) -> Self {
+        Self::on(Arc::clone(&self.database), false)
+    }
+
+    fn on(database: Arc<TestDatabase>, demo: bool) -> Self {
         let mut command = Command::new(BINARY);
         command.args(["serve", "--port", "0", "--workers", "2", "--database-url", &database.url]);
         if demo {

@@ -44,6 +44,8 @@ pub(crate) struct Call {
     pub advised: Option<u16>,
     pub because: String,
     pub week: Date,
+    /// The last day of a record that ended a while ago: the call is about that evening.
+    pub record_ended: Option<Date>,
 }
 
 impl Call {
@@ -113,6 +115,7 @@ fn calls_of(
             advised: *advised,
             because: because.clone(),
             week: today,
+            record_ended: None,
         })
         .collect()
 }
@@ -215,7 +218,13 @@ fn all(state: &AppState, now: Timestamp) -> Result<Vec<Call>, StoreError> {
             }
         }
     }
-    Ok(found.into_iter().flatten().flat_map(|calls| calls.iter().cloned().collect::<Vec<_>>()).collect())
+    let mut all = Vec::new();
+    for (stamp, calls) in stamps.iter().zip(found) {
+        let last = state.cache.get::<LastDay>(&last_day_facts(stamp)).and_then(|last| last.0);
+        let record_ended = moment_of(stamp, last, now)?.record_ended;
+        all.extend(calls.iter().flat_map(|c| c.iter()).map(|c| Call { record_ended, ..c.clone() }));
+    }
+    Ok(all)
 }
 
 struct CallLine {
@@ -245,7 +254,12 @@ fn line(call: &Call) -> CallLine {
         turns: if call.turns.is_empty() { "whole box".into() } else { format!("program {}", call.turns) },
         set: format!("{} %", call.set),
         advised: call.advised.map_or("off".into(), |a| format!("{a} %")),
-        because: format!("week from {}: {}", short_date(call.week), call.because),
+        because: format!(
+            "week from {}: {}{}",
+            short_date(call.week),
+            call.because,
+            if call.record_ended.is_some() { "; the weather record ended then" } else { "" }
+        ),
         changes: call.changes(),
     }
 }
@@ -276,7 +290,7 @@ async fn list(here: AllSites) -> Result<HttpResponse, PageError> {
 #[get("/calls.csv")]
 async fn csv(here: AllSites) -> Result<HttpResponse, PageError> {
     let calls = calls(&here).await?;
-    let rows: Vec<[String; 8]> = calls
+    let rows: Vec<[String; 9]> = calls
         .iter()
         .map(|c| {
             [
@@ -288,6 +302,7 @@ async fn csv(here: AllSites) -> Result<HttpResponse, PageError> {
                 c.set.to_string(),
                 c.advised.map_or(String::new(), |a| a.to_string()),
                 c.because.clone(),
+                c.record_ended.map_or(String::new(), |last| last.to_string()),
             ]
         })
         .collect();
@@ -295,7 +310,17 @@ async fn csv(here: AllSites) -> Result<HttpResponse, PageError> {
         .content_type("text/csv; charset=utf-8")
         .insert_header(attachment("calls", "csv"))
         .body(upland_formats::rows_csv::write(
-            &["week_from", "site", "box", "place", "program", "set_pct", "advised_pct", "because"],
+            &[
+                "week_from",
+                "site",
+                "box",
+                "place",
+                "program",
+                "set_pct",
+                "advised_pct",
+                "because",
+                "record_ended",
+            ],
             &rows,
         )))
 }

@@ -193,7 +193,9 @@ async fn sheet_page(here: AtSite, query: web::Query<DateQuery>) -> Result<HttpRe
 #[get("/sites/{id}/sheet.csv")]
 async fn sheet_csv(here: AtSite, query: web::Query<DateQuery>) -> Result<HttpResponse, PageError> {
     let (_, decided) = decide(&here, &query).await?;
-    let name = format!("{} {} {}", decided.loaded.site.site.name, decided.number, decided.night.date);
+    let ended = if decided.opened_on_last_day { " record ended" } else { "" };
+    let (site, date) = (&decided.loaded.site.site.name, decided.night.date);
+    let name = format!("{site} {} {date}{ended}", decided.number);
     Ok(HttpResponse::Ok()
         .content_type("text/csv; charset=utf-8")
         .insert_header(attachment(&name, "csv"))
