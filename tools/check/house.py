@@ -7,6 +7,7 @@
 - Rooms look down only, in core and in web; no chapter knows another; tests may look anywhere.
 - A file has at most 600 lines; a function at most 60, or the reason stands in a comment `// Long: ...` above it.
 - A line of a template has at most 140 columns and at most one element that begins a block.
+- A path that ARCHITECTURE.md names is there.
 
 Usage: python3 tools/check/house.py [ROOT]
 """
@@ -229,8 +230,32 @@ def check_template(root, path):
     return faults
 
 
+def check_page(root):
+    """The paths of ARCHITECTURE.md: from the root, or from crates/ with src/ left out."""
+    page = root / "ARCHITECTURE.md"
+    if not page.exists():
+        return []
+    faults, seen = [], set()
+    for line in page.read_text().split("\n"):
+        folder = None
+        for path in re.findall(r"`([\w./-]+)`", line):
+            first, _, rest = path.partition("/")
+            if not rest and not (folder and path.endswith(".rs")):
+                continue
+            places = [root / path, root / "crates" / first / "src" / rest, root / "crates" / path]
+            if not rest:
+                places = [folder / path]
+            found = next((place for place in places if place.exists()), None)
+            if found is None and path not in seen:
+                faults.append(f"ARCHITECTURE.md: {path} is not there")
+                seen.add(path)
+            if found is not None and found.is_dir():
+                folder = found
+    return faults
+
+
 def check(root):
-    faults = []
+    faults = check_page(root)
     for source in sorted(root.glob("crates/*/src")):
         faults += check_crate(source.parent.name, source)
     for path in sorted(root.glob("crates/**/*.rs")):

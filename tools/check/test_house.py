@@ -83,6 +83,15 @@ class House(unittest.TestCase):
             ["crates/bench/src/page.html:1: 147 columns; a line has at most 140",
              "crates/bench/src/page.html:2: more than one element begins here"],
         )
+    def test_a_path_that_the_page_names_must_be_there(self):
+        self.write("core/src/weather/fill.rs", "")
+        page = "| fill | `core/weather/fill.rs` |\n| gone | `core/weather/gone.rs`, `Word`, `core/weather/`: `fill.rs`, `lost.rs` |\n"
+        (self.root / "ARCHITECTURE.md").write_text(page)
+        self.assertEqual(
+            [fault for fault in self.faults() if fault.startswith("ARCHITECTURE")],
+            ["ARCHITECTURE.md: core/weather/gone.rs is not there", "ARCHITECTURE.md: lost.rs is not there"],
+        )
+
 
 if __name__ == "__main__":
     unittest.main()
