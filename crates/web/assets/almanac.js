@@ -88,7 +88,8 @@ document.addEventListener("alpine:init", () => {
     // The server refuses it as well; this saves the wait.
     picked() {
       const file = this.$refs.file.files[0];
-      this.trouble = file && file.size > 16 * 1024 * 1024 ? `${file.name} is larger than 16 MB. Send days, not minutes, or split it.` : "";
+      const most = Number(this.$root.dataset.mostMb);
+      this.trouble = file && file.size > most * 1024 * 1024 ? `${file.name} is larger than ${most} MB. Send hours, not minutes, or split it.` : "";
       if (this.trouble) this.$refs.file.value = "";
     },
   }));

@@ -428,4 +428,18 @@ mod tests {
         let wrong: Vec<_> = form.wrong().into_iter().map(|f| (f.name, f.value.as_str())).collect();
         assert_eq!(wrong, [("rate", "fast")]);
     }
+
+    #[test]
+    fn a_field_drawn_by_hand_keeps_its_text_and_its_error() {
+        let texts = BTreeMap::from([("start".to_owned(), "25:00".to_owned()), ("d2".into(), "on".into())]);
+        let errors = [("start".to_owned(), "not a time".to_owned())];
+        let form = Cells { texts: &texts, errors: &errors };
+        let start = form.cell("start");
+        assert_eq!((start.value.as_str(), start.error.as_str()), ("25:00", "not a time"));
+        let other = form.cell("other");
+        assert_eq!((other.value.as_str(), other.error.as_str()), ("", ""));
+        let week = form.week(|day| format!("d{day}"));
+        let on: Vec<&str> = week.iter().filter(|tick| tick.on).map(|tick| tick.label).collect();
+        assert_eq!((week.len(), on), (7, vec!["Wed"]));
+    }
 }

@@ -5,6 +5,7 @@ use crate::server::session::check_csrf;
 use actix_multipart::Multipart;
 use actix_session::Session;
 use futures_util::TryStreamExt;
+use upland_formats::PathProblem;
 
 /// A refused upload is still read up to here, so that the browser gets the answer instead of a
 /// broken connection.
@@ -16,6 +17,23 @@ pub(crate) struct Upload {
     pub bytes: Vec<u8>,
     /// The file is larger than the limit; its bytes are not kept.
     pub too_large: bool,
+    limit: usize,
+}
+
+impl Upload {
+    /// What a reader of a small JSON file makes of it; a file beyond the limit is refused with what such a file
+    /// usually has.
+    pub fn read_with<T>(
+        &self,
+        usual: &str,
+        read: impl FnOnce(&[u8]) -> Result<T, Vec<PathProblem>>,
+    ) -> Result<T, Vec<PathProblem>> {
+        if !self.too_large {
+            return read(&self.bytes);
+        }
+        let message = format!("The file is larger than {} kB; {usual}.", self.limit / 1024);
+        Err(vec![PathProblem { path: String::new(), message }])
+    }
 }
 
 /// Reads the token and the file of a multipart form. The token comes first in our forms; a file
@@ -63,7 +81,7 @@ pub(crate) async fn read(
                     bytes.extend_from_slice(&chunk);
                 }
             }
-            upload = Some(Upload { file_name, bytes, too_large: total > limit });
+            upload = Some(Upload { file_name, bytes, too_large: total > limit, limit });
         }
     }
     if !token_checked {
@@ -80,6 +98,19 @@ fn clean_name(name: &str) -> String {
 
 #[cfg(test)]
 mod tests {
+    #[test]
+    fn a_file_beyond_its_limit_is_not_read() {
+        let upload = |too_large| super::Upload {
+            file_name: "card.json".into(),
+            bytes: vec![1, 2, 3],
+            too_large,
+            limit: 64 * 1024,
+        };
+        assert_eq!(upload(false).read_with("a card has about one", |bytes| Ok(bytes.len())), Ok(3));
+        let refused = upload(true).read_with("a card has about one", |bytes| Ok(bytes.len())).unwrap_err();
+        assert_eq!(refused[0].message, "The file is larger than 64 kB; a card has about one.");
+    }
+
     #[test]
     fn names_lose_folders_and_control_characters() {
         assert_eq!(super::clean_name("C:\\weather\\a.csv"), "a.csv");

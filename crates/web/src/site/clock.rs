@@ -85,6 +85,18 @@ mod tests {
     }
 
     #[test]
+    fn a_day_that_an_address_asks_for_is_a_day_of_the_almanac() {
+        let refused = |text| asked_day(Some(text)).unwrap_err().to_string();
+        assert_eq!(asked_day(None).unwrap(), None);
+        assert_eq!(asked_day(Some("")).unwrap(), None);
+        assert_eq!(asked_day(Some("2026-02-28")).unwrap(), Some(date(2026, 2, 28)));
+        assert_eq!(refused("28 February"), "\"28 February\" is not a date written YYYY-MM-DD.");
+        assert_eq!(refused("2026-02-29"), "\"2026-02-29\" is not a date written YYYY-MM-DD.");
+        assert_eq!(refused("-009998-01-01"), "The date lies outside 1900 to 2200.");
+        assert_eq!(refused("2201-01-01"), "The date lies outside 1900 to 2200.");
+    }
+
+    #[test]
     fn an_old_record_stays_old_to_the_day_and_a_device_that_speaks_makes_it_now() {
         let last = Some(date(2026, 7, 14));
         assert_eq!(choose(None, "2026-07-21T23:00:00Z", last, None).record_ended, None, "seven days");

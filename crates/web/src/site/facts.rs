@@ -146,3 +146,49 @@ impl SiteFacts {
 pub(crate) fn time_zone(name: &str) -> Result<TimeZone, StoreError> {
     TimeZone::get(name).map_err(|_| StoreError::Unknown { what: "time zone", value: name.to_owned() })
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::fixture;
+
+    #[test]
+    fn a_box_is_found_by_its_number_and_zones_without_one_have_an_ordinary_one() {
+        let facts = Arc::into_inner(fixture::decided(UnitSystem::Metric).loaded).unwrap();
+        let (found, place, card) = facts.box_or_ordinary(Some(1));
+        assert_eq!(
+            (found.map(SiteBox::number), place, card.starts_per_program),
+            (Some(1), "Potting shed", 6)
+        );
+        assert_eq!(facts.box_or_ordinary(None).1, "Potting shed", "the first when none is asked for");
+        let (none, place, card) = facts.box_or_ordinary(Some(7));
+        assert!(none.is_none());
+        assert_eq!((place, card.name), ("Box", twelve_stations().name));
+        let bare = SiteFacts { boxes: Vec::new(), ..facts };
+        assert!(bare.box_or_ordinary(None).0.is_none());
+        assert_eq!(bare.box_names(), []);
+    }
+
+    #[test]
+    fn a_box_that_nobody_entered_is_clean_and_one_that_is_known_is_as_set() {
+        let facts = Arc::into_inner(fixture::decided(UnitSystem::Metric).loaded).unwrap();
+        let own = &facts.boxes[0];
+        assert_eq!(own.settings_or_clean(), Settings::clean(&own.record.controller.card));
+        let bench = fixture::workbench();
+        let known = bench.loaded.boxes[0].settings_or_clean();
+        assert_eq!(known, bench.loaded.boxes[0].settings.as_ref().unwrap().settings);
+        assert_eq!(bench.settings(), known, "the bench asks the same");
+    }
+
+    #[test]
+    fn the_facts_say_their_law_units_zones_and_last_recorded_day() {
+        let facts = Arc::into_inner(fixture::decided(UnitSystem::UsCustomary).loaded).unwrap();
+        assert_eq!(facts.units(), UnitSystem::UsCustomary);
+        assert!(facts.law().applied.is_empty());
+        assert_eq!(facts.surveys().len(), 4);
+        assert_eq!(facts.zone(3).unwrap().zone.name, "Heather terrace");
+        assert!(facts.zone(99).is_err());
+        assert_eq!(facts.last_recorded(), Some(jiff::civil::date(2026, 7, 14)));
+        assert!(time_zone("Mars/Olympus").is_err() && time_zone("Etc/GMT+1").is_ok());
+    }
+}

@@ -194,14 +194,7 @@ async fn open_file(
     payload: Multipart,
 ) -> Result<HttpResponse, PageError> {
     let file = upload::read(&who.session, payload, card_file::MAX_BYTES).await?;
-    let read = if file.too_large {
-        Err(vec![PathProblem {
-            path: String::new(),
-            message: "The file is larger than 64 kB; a card has about one.".into(),
-        }])
-    } else {
-        card_file::read(&file.bytes)
-    };
+    let read = file.read_with("a card has about one", card_file::read);
     match read {
         Ok(card) => {
             let (user, name) = (who.user.id, card.name.clone());

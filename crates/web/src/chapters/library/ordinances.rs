@@ -188,14 +188,7 @@ async fn open_file(
     payload: Multipart,
 ) -> Result<HttpResponse, PageError> {
     let file = upload::read(&who.session, payload, ordinance_file::MAX_BYTES).await?;
-    let read = if file.too_large {
-        Err(vec![PathProblem {
-            path: String::new(),
-            message: "The file is larger than 64 kB; an ordinance has about one.".into(),
-        }])
-    } else {
-        ordinance_file::read(&file.bytes)
-    };
+    let read = file.read_with("an ordinance has about one", ordinance_file::read);
     match read {
         Ok(ordinance) => {
             let (user, name) = (who.user.id, ordinance.name.clone());

@@ -149,13 +149,8 @@ async fn open_file(
 ) -> Result<HttpResponse, PageError> {
     let file = upload::read(&here.who.session, payload, settings_file::MAX_BYTES).await?;
     let bench = here.workbench(path.1).await?;
-    let read = if file.too_large {
-        Err(vec![PathProblem {
-            path: String::new(),
-            message: "The file is larger than 1 MB; settings have a few kB.".into(),
-        }])
-    } else {
-        settings_file::read(&file.bytes).and_then(|read| {
+    let read = file.read_with("settings have a few", |bytes| {
+        settings_file::read(bytes).and_then(|read| {
             let faults: Vec<PathProblem> = read
                 .settings
                 .check(&bench.installation.card)
@@ -164,7 +159,7 @@ async fn open_file(
                 .collect();
             if faults.is_empty() { Ok(read.settings.canonical()) } else { Err(faults) }
         })
-    };
+    });
     let settings = match read {
         Ok(settings) => settings,
         Err(problems) => return draw(&here, &bench, StatusCode::UNPROCESSABLE_ENTITY, problems).await,

@@ -329,4 +329,32 @@ mod tests {
         );
         assert!(steps.last().unwrap().text.contains("off-season"));
     }
+
+    #[test]
+    fn what_is_asked_of_a_run_is_brought_into_its_bounds() {
+        let bench = fixture::workbench();
+        let query = |what: &str, seconds, minutes| ManualQuery {
+            what: Some(what.into()),
+            seconds,
+            minutes,
+            station: None,
+            program: None,
+            pause: Some(9_999),
+            at: None,
+        };
+        let walk = Asked::of(&query("walk", Some(1), None), &bench);
+        assert_eq!((walk.seconds, walk.pause, walk.station, walk.program), (TEST_WALK_S.0, 600, 1, 0));
+        assert_eq!(Asked::of(&query("walk", Some(99_999), None), &bench).seconds, TEST_WALK_S.1);
+        assert_eq!(Asked::of(&query("zone", None, Some(9_999)), &bench).minutes, 600);
+        assert_eq!(Asked::of(&query("syringe", None, Some(60)), &bench).minutes, 5, "a syringe wets leaves");
+        assert_eq!(Asked::of(&query("syringe", None, None), &bench).minutes, 2);
+        assert_eq!(query("nonsense", None, None).what(), "walk");
+        let (settings, asked) = (bench.settings(), Asked::of(&query("zone", None, Some(7)), &bench));
+        let names = bench.names(&settings);
+        let (title, run) = asked.run(&bench, &settings, &names, "zone").unwrap();
+        assert_eq!((title.as_str(), run.length_s()), ("1 Upper lawn by hand", 420));
+        assert!(asked.run(&bench, &settings, &names, "winter").is_none(), "winter is a list of steps");
+        let (title, run) = asked.run(&bench, &settings, &names, "program").unwrap();
+        assert_eq!((title.as_str(), run.steps.len()), ("Program A by hand", 4));
+    }
 }

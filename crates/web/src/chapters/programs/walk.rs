@@ -211,4 +211,27 @@ mod tests {
         ids.dedup();
         assert_eq!(ids.len(), all, "every tick is its own");
     }
+
+    #[test]
+    fn programs_that_run_nothing_are_cleared_and_months_are_keyed_one_by_one() {
+        use upland_core::quantity::month::ByMonth;
+        let mut bench = fixture::workbench();
+        let own = &mut std::sync::Arc::get_mut(&mut bench.loaded).unwrap().boxes[0];
+        let settings = &mut own.settings.as_mut().unwrap().settings;
+        settings.programs[1].active = false;
+        settings.never_days[6] = true;
+        settings.percentages =
+            Percentages::Month(ByMonth::from_fn(|m| 50 + u16::from(m.number().unsigned_abs())));
+        settings.update_station(2, |s| s.cycle_and_soak_s = Some((300, 1200)));
+        settings.update_station(3, |s| s.ignores_sensors = true);
+        let stages = stages(&bench);
+        let texts = |stage: usize| stages[stage].steps.iter().map(|s| s.text.as_str()).collect::<Vec<_>>();
+        assert_eq!(texts(1).last(), Some(&"Programs B: no start"), "a hidden old start is cleared");
+        assert!(stages[2].steps.iter().any(|s| s.detail == "cycles of 5 min, soak 20 min"));
+        assert_eq!(texts(3).last(), Some(&"Nothing runs on Sun"));
+        assert_eq!((texts(4).len(), texts(4)[0], texts(4)[11]), (12, "January: 51 %", "December: 62 %"));
+        assert_eq!(texts(5)[0], "3 Heather terrace: ignores sensors");
+        assert!(!texts(5).iter().any(|t| t.starts_with("Nothing runs")), "said once, with the days");
+        assert_eq!(texts(6).len(), 3);
+    }
 }

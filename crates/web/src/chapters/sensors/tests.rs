@@ -306,3 +306,64 @@ fn every_verdict_conflict_refusal_and_failure_has_its_words() {
     lines.extend(conflicts.map(words::conflict));
     insta::assert_snapshot!(lines.join("\n"));
 }
+
+#[test]
+fn the_page_of_a_sensor_shows_what_it_says_and_who_posts_for_it() {
+    use super::view::SensorView;
+    use upland_store::readings::{DeviceRecord, Refused};
+    let states = states(vec![holding()]);
+    let replayed = std::sync::Arc::new(replayed(&states, &states.loaded.sensors[0]));
+    let device = |id, revoked: bool| DeviceRecord {
+        id,
+        sensor_id: 1,
+        name: format!("Unit {id}"),
+        made_by: "Bram".into(),
+        made_at: Timestamp::UNIX_EPOCH,
+        seen_from: None,
+        seen_at: (id == 1).then(|| evening() - SignedDuration::from_mins(12)),
+        revoked_at: revoked.then(evening),
+    };
+    let refused = Refused {
+        device_id: Some(1),
+        reason: "future".into(),
+        count: 3,
+        last_at: evening(),
+        example: "rain_mm 4 at 2031-01-01T00:00:00Z".into(),
+    };
+    let devices = [device(1, false), device(2, true)];
+    let view = SensorView::of(&states, 1, replayed, (&devices, &[refused])).unwrap();
+    assert!(view.says.starts_with("Holds until Sun 19 Jul, 18:00") && !view.silent, "{}", view.says);
+    assert!(view.source.starts_with("It has no readings of its own"));
+    assert_eq!(view.card, "Rain switch, wired, contact, normally closed");
+    assert_eq!(view.devices[0].seen, "last seen Mon 13 Jul, 19:48");
+    assert_eq!(view.devices[0].refused.len(), 1, "of this device alone");
+    assert!(view.devices[0].refused[0].contains("3 times"), "{:?}", view.devices[0].refused);
+    assert_eq!(view.devices[1].seen, "never seen");
+    assert!(view.devices[1].revoked && view.devices[1].refused.is_empty());
+    assert_eq!(view.tasks.len(), 2, "clean and trip");
+    assert!(view.holds[0].contains("14.0 mm of rain"), "{:?}", view.holds);
+    assert!(view.reads.is_empty() && !view.is_probe && !view.replayed.rows.is_empty());
+    assert!(SensorView::of(&states, 9, Default::default(), (&[], &[])).is_err(), "there is no such sensor");
+}
+
+#[test]
+fn the_strip_of_the_last_year_lies_within_its_width_and_names_the_months() {
+    let states = states(vec![holding()]);
+    let strip = replayed(&states, &states.loaded.sensors[0]);
+    let percent = |text: &str| text.trim_end_matches('%').parse::<f64>().unwrap();
+    assert!(!strip.spans.is_empty());
+    for span in &strip.spans {
+        assert!((0.0..=100.0).contains(&percent(&span.x)) && percent(&span.width) >= 0.2, "{}", span.title);
+        assert!(percent(&span.x) + percent(&span.width) <= 100.5, "{}", span.title);
+    }
+    let months: Vec<&str> = strip.months.iter().map(|m| m.title.as_str()).collect();
+    assert_eq!(months, ["Jun", "Jul"], "the record of the fixture begins in the middle of May");
+    assert_eq!(strip.rows.iter().filter(|r| r.set).count(), 1, "one threshold is set");
+    assert!(strip.words.contains("nights from"), "{}", strip.words);
+    let wind = replayed(&states_of_wind(), &states_of_wind().loaded.sensors[0]);
+    assert!(wind.rows.is_empty() && wind.spans.is_empty(), "a sensor of wind has no rain threshold");
+}
+
+fn states_of_wind() -> SensorStates {
+    states(vec![sensor("wind_switch")])
+}

@@ -23,7 +23,8 @@ use upland_formats::{Column, Problem};
 use upland_store::weather::{Comparison, Draft, DraftState};
 
 /// Largest accepted weather file: thirty years of hours have about 20 MB.
-const MAX_BYTES: usize = 64 * 1024 * 1024;
+pub(super) const MOST_MB: usize = 64;
+const MAX_BYTES: usize = MOST_MB * 1024 * 1024;
 /// Rows shown at each end of a preview.
 const PREVIEW_ROWS: usize = 4;
 
@@ -55,8 +56,7 @@ async fn bring(
     let tz = loaded.tz.clone();
     let opened = if file.too_large {
         let message = format!(
-            "the file is larger than {} MB; thirty years of hours have about 20 MB. Send hours, not minutes, or split it",
-            MAX_BYTES / 1024 / 1024
+            "the file is larger than {MOST_MB} MB; thirty years of hours have about 20 MB. Send hours, not minutes, or split it"
         );
         Err(vec![Problem { line: None, column: None, message }])
     } else {
@@ -70,7 +70,8 @@ async fn bring(
     };
     if let Err(problems) = opened {
         let refused = Refused { file: Some((file.file_name, problems)), ..Refused::default() };
-        return draw(&here, StatusCode::UNPROCESSABLE_ENTITY, refused).await;
+        // The first file made a source, whatever it holds.
+        return draw(&here.again().await?, StatusCode::UNPROCESSABLE_ENTITY, refused).await;
     }
     let draft = with_store(&here.state, move |store| {
         store.create_draft((site_id, source), user, &file.file_name, &file.bytes)

@@ -281,6 +281,8 @@ struct Room {
 struct RoomPage {
     frame: Frame,
     site_id: i64,
+    /// Largest file that is taken in, MB: the page refuses a larger one before it is sent.
+    most_mb: usize,
     room: Arc<Room>,
     file_name: String,
     problems: Vec<ProblemLine>,
@@ -355,6 +357,7 @@ async fn draw(here: &AtSite, status: StatusCode, refused: Refused) -> Result<Htt
         &RoomPage {
             frame: Frame::of_site(here, format!("{}: weather", here.facts.site.site.name), Chapter::Weather)?,
             site_id: here.id(),
+            most_mb: bring::MOST_MB,
             room,
             file_name,
             problem_count: problems.len(),
@@ -477,3 +480,6 @@ async fn download(here: AtSite) -> Result<HttpResponse, PageError> {
         .insert_header(attachment(&name, "csv"))
         .body(daily_csv::write(&days)))
 }
+
+#[cfg(test)]
+mod tests;

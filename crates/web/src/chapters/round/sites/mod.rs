@@ -208,14 +208,7 @@ async fn open_file(
     payload: Multipart,
 ) -> Result<HttpResponse, PageError> {
     let file = upload::read(&who.session, payload, site_file::MAX_BYTES).await?;
-    let read = if file.too_large {
-        Err(vec![PathProblem {
-            path: String::new(),
-            message: "The file is larger than 1 MB; a site file has a few kB.".into(),
-        }])
-    } else {
-        site_file::read(&file.bytes)
-    };
+    let read = file.read_with("a site file has a few", site_file::read);
     match read {
         Ok(read) => {
             let (user, today) = (who.user.id, first_day(&who, &read.site)?);
