@@ -63,6 +63,60 @@ fn declared(folder: &Path, found: &mut Vec<(String, String)>) {
     }
 }
 
+/// The addresses that templates carry, what is filled in as `{}`.
+fn addresses(folder: &Path, found: &mut Vec<(String, String)>) {
+    for entry in std::fs::read_dir(folder).unwrap() {
+        let path = entry.unwrap().path();
+        if path.is_dir() {
+            addresses(&path, found);
+        } else if path.extension().is_some_and(|e| e == "html" || e == "svg") {
+            let name = path.file_name().unwrap().to_string_lossy().into_owned();
+            let text = std::fs::read_to_string(&path).unwrap();
+            for attribute in ["href", "action", "formaction", "data-url", "data-draft"] {
+                for rest in text.split(&format!(" {attribute}=\"/")).skip(1) {
+                    let whole = format!("/{}", rest.split('"').next().unwrap());
+                    // Where a condition chooses the end, the address before it is tried.
+                    let plain = whole.split("{%").next().unwrap();
+                    let cut = plain.split(['?', '#']).next().unwrap();
+                    let filled: String = cut
+                        .split("{{")
+                        .map(|part| {
+                            part.split_once("}}").map_or(part.to_owned(), |(_, after)| format!("{{}}{after}"))
+                        })
+                        .collect();
+                    if !whole.contains("{%") {
+                        found.push((name.clone(), filled));
+                    }
+                }
+            }
+        }
+    }
+}
+
+/// Whether a route answers an address whose filled-in parts may be anything.
+fn answers(route: &str, address: &str) -> bool {
+    if let Some(start) = route.strip_suffix("{path:.*}") {
+        return address.starts_with(start);
+    }
+    let (route, address): (Vec<&str>, Vec<&str>) = (route.split('/').collect(), address.split('/').collect());
+    let fits = |(r, a): (&&str, &&str)| r.contains('{') || r == a || *a == "{}";
+    route.len() == address.len() && route.iter().zip(&address).all(fits)
+}
+
+#[test]
+fn every_address_that_a_template_carries_is_a_route() {
+    let mut found = Vec::new();
+    addresses(&Path::new(env!("CARGO_MANIFEST_DIR")).join("../web/src"), &mut found);
+    assert!(found.len() > 60, "the templates were not found: {}", found.len());
+    let routes: Vec<String> = rows().into_iter().map(|r| r.path).collect();
+    let lost: Vec<_> = found.iter().filter(|(_, a)| !routes.iter().any(|r| answers(r, a))).collect();
+    assert!(lost.is_empty(), "no route answers {lost:#?}");
+    assert!(
+        !answers("/sites/{id}/zones", "/sites/{}/zone")
+            && answers("/sites/{id}/zones/{z}", "/sites/1/zones/{}")
+    );
+}
+
 #[test]
 fn every_route_has_a_row_and_every_row_a_route() {
     let mut found = Vec::new();

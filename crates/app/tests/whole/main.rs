@@ -12,6 +12,7 @@ mod authority;
 mod browser;
 mod cli;
 mod climate;
+mod field;
 mod http;
 mod programs;
 mod sensors;

@@ -290,3 +290,79 @@ proptest::proptest! {
         }
     }
 }
+
+#[test]
+fn a_column_that_a_mapping_names_must_be_there_with_a_unit_of_its_kind() {
+    let proposal = asked("when,tmin c,tmax c\n2026-07-13,5,15\n2026-07-14,6,16\n");
+    let mut mapping = proposal.mapping.clone();
+    mapping.columns[0].header = "coldest".into();
+    mapping.columns[1].unit = "mm".into();
+    let told = with("when,tmin c,tmax c\n2026-07-13,5,15\n", &mapping).unwrap_err();
+    assert_eq!(told.len(), 2, "{told:?}");
+    assert!(told[0].contains("no column \"coldest\""), "{told:?}");
+    assert!(told[1].contains("mm is no unit of"), "{told:?}");
+    mapping.columns.clear();
+    let told = with("when,tmin c,tmax c\n2026-07-13,5,15\n", &mapping).unwrap_err();
+    assert_eq!(told, ["no column is read; say what at least one of them holds"]);
+}
+
+#[test]
+fn a_row_of_another_length_or_with_a_strange_number_is_told_at_its_place() {
+    let text = "when,tmin c,tmax c\n2026-07-13,5,15\n2026-07-14,cold,16\n2026-07-15,4\nsoon,3,12\n";
+    let proposal = asked("when,tmin c,tmax c\n2026-07-13,5,15\n2026-07-14,6,16\n");
+    let told = with(text, &proposal.mapping).unwrap_err();
+    assert_eq!(told.len(), 3, "{told:?}");
+    assert!(told[0].contains("line 3") && told[0].contains("\"cold\" is not a number"), "{told:?}");
+    assert!(told[1].contains("line 4") && told[1].contains("has 2 cells, the header 3"), "{told:?}");
+    assert!(
+        told[2].contains("line 5") && told[2].contains("is not a date in the order you said"),
+        "{told:?}"
+    );
+}
+
+#[test]
+fn an_hour_that_stands_twice_is_told_with_both_lines() {
+    let head = "stamp,temp c\n";
+    let hours: String = (0..6).map(|h| format!("2026-07-13 {h:02}:00,{}\n", 10 + h)).collect();
+    let proposal = asked(&format!("{head}{hours}"));
+    assert!(proposal.mapping.hourly);
+    let twice = format!("{head}{hours}2026-07-13 02:00,12\n");
+    let told = with(&twice, &proposal.mapping).unwrap_err();
+    assert_eq!(told.len(), 1, "{told:?}");
+    assert!(told[0].contains("line 8") && told[0].contains("is the same hour as line 4"), "{told:?}");
+    let back = format!("{head}2026-07-13 03:00,13\n2026-07-13 01:00,11\n");
+    let file = with(&back, &proposal.mapping).unwrap();
+    assert!(file.hours[0].start < file.hours[1].start, "hours are brought into order");
+    assert_eq!(file.hours[0].get(upland_core::weather::record::HourVariable::Temperature), Some(11.0));
+}
+
+#[test]
+fn a_file_of_several_stations_is_read_for_the_one_that_was_said() {
+    let text = "station,date,tmin c,tmax c\nA,2026-07-13,5,15\nB,2026-07-13,7,19\nA,2026-07-14,6,16\n";
+    let proposal = asked(text);
+    assert_eq!(proposal.stations.len(), 2, "{:?}", proposal.stations);
+    assert!(proposal.doubts.iter().any(|d| d.at == "station"), "{:?}", proposal.doubts);
+    let mut mapping = proposal.mapping.clone();
+    mapping.station = Some(("station".into(), "B".into()));
+    let file = with(text, &mapping).unwrap();
+    assert_eq!((file.days.len(), file.days[0].date), (1, date(2026, 7, 13)));
+    mapping.station = Some(("station".into(), "C".into()));
+    assert_eq!(with(text, &mapping).unwrap_err(), ["no row is of the station you said"]);
+}
+
+#[test]
+fn the_location_of_a_building_file_is_a_place_on_land_with_an_offset() {
+    let file = |location: &str| {
+        let head = "\n".repeat(0) + &"X\n".repeat(7);
+        open(format!("{location}\n{head}").as_bytes(), &station(), &tz(), None)
+    };
+    let told = |location: &str| match file(location) {
+        Err(problems) => problems[0].to_string(),
+        Ok(_) => panic!("{location} was read"),
+    };
+    let place = "LOCATION,Slope,-,-,X,000000";
+    assert!(told(&format!("{place},NaN,8.1,1.0,1040")).contains("of a place on land"));
+    assert!(told(&format!("{place},46.2,999,1.0,1040")).contains("of a place on land"));
+    assert!(told(&format!("{place},46.2,8.1,99,1040")).contains("time zone 99 is no offset in hours"));
+    assert!(told(&format!("{place},46.2,8.1,1.0,1040")).contains("no hours"), "a header and nothing more");
+}

@@ -164,3 +164,43 @@ fn two_processes_that_prepare_an_empty_database_at_once_both_succeed() {
     });
     assert_eq!(ran.iter().filter(|n| **n > 0).count(), 1, "one migrates, the other waits: {ran:?}");
 }
+
+#[test]
+fn what_is_known_of_all_sites_is_stamped_by_every_write_to_any() {
+    let World { store, user, site, .. } = &world();
+    store.create_session(&[7; 32], *user, SignedDuration::from_hours(1)).unwrap();
+    let stamp = || store.asked(&[7; 32], None).unwrap().unwrap().everywhere.unwrap();
+    assert_eq!(store.asked(&[7; 32], Some(*site)).unwrap().unwrap().everywhere, None, "a page of one site");
+    let mut before = stamp();
+    assert_eq!(stamp(), before, "nothing happened");
+    let mut rises = |what: &str| {
+        let now = stamp();
+        assert!(now.revisions > before.revisions, "{what}: {before:?} to {now:?}");
+        before = now;
+    };
+    let other = store.create_site(&file("Tarnside Allotments", vec![zone(1)]), TODAY, *user).unwrap();
+    rises("another site");
+    done(store, *user, other, |c| c.create_zone(&zone(2))).unwrap();
+    rises("a zone of the other");
+    store.set_site_removed(*user, other, Some(now())).unwrap();
+    rises("taking it away");
+    store.set_site_removed(*user, other, None).unwrap();
+    rises("bringing it back");
+}
+
+#[test]
+fn a_connection_that_died_is_replaced_before_it_is_used() {
+    use diesel::{Connection, PgConnection, RunQueryDsl};
+    let World { store, database, .. } = &world();
+    store.ping().unwrap();
+    let mut other = PgConnection::establish(&database.url).unwrap();
+    let ended = diesel::sql_query(
+        "SELECT pg_terminate_backend(pid) FROM pg_stat_activity \
+         WHERE datname = current_database() AND pid <> pg_backend_pid()",
+    );
+    assert!(ended.execute(&mut other).unwrap() > 0, "somebody was connected");
+    for _ in 0..8 {
+        store.ping().expect("another connection takes its place");
+    }
+    assert!(!store.read(|s| s.sites()).unwrap().is_empty());
+}

@@ -115,7 +115,7 @@ struct World {
     store: Store,
     user: i64,
     site: i64,
-    _database: TestDatabase,
+    database: TestDatabase,
 }
 
 fn world() -> World {
@@ -124,7 +124,7 @@ fn world() -> World {
     let user = store.create_user("isla", "Isla", "hash", Role::Owner, None).unwrap().unwrap().id;
     let site =
         store.create_site(&file("Larkrigg Botanic Slope", vec![zone(2), zone(1)]), TODAY, user).unwrap();
-    World { store, user, site, _database: database }
+    World { store, user, site, database }
 }
 
 #[test]
@@ -311,7 +311,7 @@ fn card_of(stations: u16) -> upland_core::controller::Card {
 
 #[test]
 fn settings_are_versions_that_come_back_as_they_were() {
-    let World { store, user, site, _database } = &world();
+    let World { store, user, site, .. } = &world();
     let id = store.read(|s| s.controllers(*site)).unwrap()[0].id;
     assert_eq!(store.read(|s| s.settings(id)).unwrap(), None);
     let mut found = Settings::clean(&twelve_stations());
@@ -361,7 +361,7 @@ fn settings_are_versions_that_come_back_as_they_were() {
 
 #[test]
 fn boxes_have_numbers_of_their_own_and_a_calendar_each() {
-    let World { store, user, site, _database } = &world();
+    let World { store, user, site, .. } = &world();
     let hose = Controller { number: 0, place: "Hose".into(), card: card_of(1) };
     let (id, number) = done(store, *user, *site, |c| c.create_controller(&hose)).unwrap();
     assert_eq!(number, 2);
@@ -392,7 +392,7 @@ fn boxes_have_numbers_of_their_own_and_a_calendar_each() {
 
 #[test]
 fn the_library_keeps_versions_and_sites_keep_to_its_ordinances() {
-    let World { store, user, site, _database } = &world();
+    let World { store, user, site, .. } = &world();
     let mut card = card_of(9);
     let id = store.create_library_entry(&card, *user).unwrap();
     card.stations = 10;
@@ -479,7 +479,7 @@ fn a_site_file_brings_boxes_settings_and_law() {
 
 #[test]
 fn of_many_who_save_at_once_one_is_first_and_nobody_is_lost() {
-    let World { store, user, site, _database } = &world();
+    let World { store, user, site, .. } = &world();
     let id = store.read(|s| s.controllers(*site)).unwrap()[0].id;
     let clean = Settings::clean(&twelve_stations());
     let new = NewSettings { settings: &clean, kind: SettingsKind::AsFound, reason: "first visit" };
@@ -506,7 +506,7 @@ fn of_many_who_save_at_once_one_is_first_and_nobody_is_lost() {
 
 #[test]
 fn boxes_hung_at_once_get_numbers_of_their_own() {
-    let World { store, user, site, _database } = &world();
+    let World { store, user, site, .. } = &world();
     let hose = Controller { number: 0, place: "Hose".into(), card: card_of(1) };
     let mut numbers: Vec<u8> = std::thread::scope(|scope| {
         let all: Vec<_> = (0..5)
@@ -520,7 +520,7 @@ fn boxes_hung_at_once_get_numbers_of_their_own() {
 
 #[test]
 fn a_zone_of_another_box_may_have_the_same_station() {
-    let World { store, user, site, _database } = &world();
+    let World { store, user, site, .. } = &world();
     let hose = Controller { number: 0, place: "Hose".into(), card: card_of(1) };
     done(store, *user, *site, |c| c.create_controller(&hose)).unwrap();
     let elsewhere = Zone { box_number: 2, ..zone(1) };

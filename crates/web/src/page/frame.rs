@@ -1,5 +1,6 @@
 //! The frame around every page, and the pages that belong to no chapter.
 
+use crate::server::address;
 use crate::server::assets;
 use crate::server::error::PageError;
 use crate::server::session::{Flash, SignedIn};
@@ -98,7 +99,7 @@ impl Frame {
         let link = |key, of, name, path: &str, open| ChapterLink {
             key,
             name,
-            href: format!("/sites/{}/{path}", site.id),
+            href: format!("{}/{path}", address::site_root(site.id)),
             current: chapter == of,
             open,
         };

@@ -1,5 +1,6 @@
 //! The server under the pages: session, headers, limits, uploads, assets, errors. It knows no site.
 
+pub(crate) mod address;
 pub(crate) mod assets;
 pub(crate) mod cache;
 pub(crate) mod clock;

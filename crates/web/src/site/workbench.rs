@@ -1,5 +1,6 @@
 //! A box of a site with everything its pages are computed from.
 
+use crate::server::address;
 use crate::server::error::PageError;
 use crate::server::state::AppState;
 use crate::site::clock::Moment;
@@ -111,7 +112,7 @@ impl Workbench {
 
     /// Address of the box's pages.
     pub fn path(&self) -> String {
-        format!("/sites/{}/boxes/{}", self.loaded.site.id, self.installation.box_number)
+        address::site_box(self.loaded.site.id, self.installation.box_number)
     }
 }
 

@@ -5,6 +5,7 @@ mod view;
 
 use crate::page::box_version::{BoxVersion, Sayings};
 use crate::page::frame::{Chapter, Frame};
+use crate::server::address;
 use crate::server::error::{PageError, page, see_other};
 use crate::server::session::{Fields, flash};
 use crate::site::context::{AtSite, EditorAt};
@@ -44,7 +45,7 @@ impl Query {
 async fn first_box(here: AtSite) -> Result<HttpResponse, PageError> {
     let loaded = Arc::clone(&here.facts);
     match loaded.boxes.first() {
-        Some(first) => Ok(see_other(&format!("/sites/{}/boxes/{}/budget", here.id(), first.number()))),
+        Some(first) => Ok(see_other(&format!("{}/budget", address::site_box(here.id(), first.number())))),
         None => page(&view::NoBox {
             frame: Frame::of_site(&here, "Budget", Chapter::Budget)?,
             site_id: here.id(),

@@ -7,6 +7,7 @@ use crate::page::forms::base_version;
 use crate::page::forms::{Field, FieldError, FieldGroup, FieldKind, Form, Reader};
 use crate::page::frame::{Chapter, Frame};
 use crate::page::merge::Merged;
+use crate::server::address;
 use crate::server::download::attachment;
 use crate::server::error::{PageError, page_with, see_other};
 use crate::server::session::{Fields, flash};
@@ -91,8 +92,8 @@ async fn create_box(EditorAt(here): EditorAt, fields: Fields) -> Result<HttpResp
     let text = format!("{place} is hung. Enter what you find in it, or plan it.");
     let controller = Controller { number: 0, place, card };
     let (_, number) = here.change(move |change| change.create_controller(&controller)).await?;
-    flash(&here.who.session, text, Some(format!("/sites/{id}/boxes/{number}/remove")))?;
-    Ok(see_other(&format!("/sites/{id}/boxes/{number}")))
+    flash(&here.who.session, text, Some(format!("{}/remove", address::site_box(id, number))))?;
+    Ok(see_other(&address::site_box(id, number)))
 }
 
 #[derive(Template)]
@@ -263,9 +264,9 @@ async fn remove_box(
     flash(
         &here.who.session,
         format!("{place} is taken down. Nothing of it is deleted."),
-        Some(format!("/sites/{}/boxes/restore/{id}", path.0)),
+        Some(format!("{}/restore/{id}", address::boxes(path.0))),
     )?;
-    Ok(see_other(&format!("/sites/{}/programs", path.0)))
+    Ok(see_other(&address::programs(path.0)))
 }
 
 #[post("/sites/{id}/boxes/restore/{box}")]
@@ -279,5 +280,5 @@ async fn restore_box(
         return Err(PageError::NotFound);
     }
     flash(&here.who.session, "The box hangs again.", None)?;
-    Ok(see_other(&format!("/sites/{site_id}/programs")))
+    Ok(see_other(&address::programs(site_id)))
 }

@@ -9,6 +9,7 @@ use crate::page::box_version::BoxVersion;
 use crate::page::forms::base_version;
 use crate::page::forms::three_way;
 use crate::page::frame::Frame;
+use crate::server::address;
 use crate::server::error::{PageError, page, page_with, see_other};
 use crate::server::session::{Fields, flash};
 use crate::site::clock::asked_day;
@@ -36,8 +37,8 @@ pub(super) const LONGEST_REASON: usize = 300;
 async fn first_box(here: AtSite) -> Result<HttpResponse, PageError> {
     let loaded = Arc::clone(&here.facts);
     Ok(see_other(&match loaded.boxes.first() {
-        Some(first) => format!("/sites/{}/boxes/{}", here.id(), first.number()),
-        None => format!("/sites/{}/boxes/new", here.id()),
+        Some(first) => address::site_box(here.id(), first.number()),
+        None => format!("{}/new", address::boxes(here.id())),
     }))
 }
 

@@ -4,6 +4,7 @@ use super::BoxPage;
 use super::{BoxHead, Tab};
 use crate::page::frame::Frame;
 use crate::page::law_words::{exempt_words, rule_words};
+use crate::server::address;
 use crate::server::error::{PageError, page_with, see_other};
 use crate::server::session::{Fields, flash};
 use crate::site::context::{AtSite, EditorAt};
@@ -234,7 +235,7 @@ async fn save_law(
         (true, false) => format!("The site keeps to {name}."),
     };
     flash(&here.who.session, text, None)?;
-    Ok(see_other(&format!("/sites/{site_id}/boxes/{number}/law")))
+    Ok(see_other(&format!("{}/law", address::site_box(site_id, number))))
 }
 
 #[cfg(test)]

@@ -6,6 +6,7 @@ use super::{find, frame};
 use crate::page::frame::Frame;
 use crate::page::quantities::{capital, in_words, plain};
 use crate::page::sensor_words::{failure, moment};
+use crate::server::address;
 use crate::server::error::{PageError, page_with, see_other};
 use crate::server::session::{Fields, flash};
 use crate::site::context::{AtSite, EditorAt};
@@ -356,7 +357,7 @@ async fn take_threshold(
                 moment(begun, &states.tz)
             );
             flash(&here.who.session, text, None)?;
-            Ok(see_other(&format!("/sites/{}/sensors/{id}", here.id())))
+            Ok(see_other(&address::sensor(here.id(), id)))
         }
         Saved::Conflict(theirs) => {
             let errors = vec![format!(
@@ -434,5 +435,5 @@ async fn adjust(
         }
     };
     flash(&here.who.session, said, None)?;
-    Ok(see_other(&format!("/sites/{site_id}/sensors/{id}")))
+    Ok(see_other(&address::sensor(site_id, id)))
 }

@@ -6,6 +6,7 @@ use super::{find, frame};
 use crate::page::frame::Frame;
 use crate::page::sensor_words::moment;
 use crate::page::take_back::TakeBack;
+use crate::server::address;
 use crate::server::error::{PageError, page_with, see_other};
 use crate::server::session::{Fields, flash};
 use crate::site::context::{AtSite, EditorAt};
@@ -214,8 +215,8 @@ async fn note(
         })
         .await?
         .ok_or(PageError::NotFound)?;
-    flash(&here.who.session, said, Some(format!("/sites/{site_id}/sensors/{id}/events/{made}/undo")))?;
-    Ok(see_other(&format!("/sites/{site_id}/sensors/{id}")))
+    flash(&here.who.session, said, Some(format!("{}/events/{made}/undo", address::sensor(site_id, id))))?;
+    Ok(see_other(&address::sensor(site_id, id)))
 }
 
 fn event(path: (i64, i64, i64)) -> TakeBack {
@@ -224,8 +225,8 @@ fn event(path: (i64, i64, i64)) -> TakeBack {
         subject: Subject::SensorEvent,
         under: sensor,
         id,
-        address: format!("/sites/{site}/sensors/{sensor}/events/{id}"),
-        list: format!("/sites/{site}/sensors/{sensor}"),
+        address: format!("{}/events/{id}", address::sensor(site, sensor)),
+        list: address::sensor(site, sensor),
         said: ("Taken back.", "It stands again."),
     }
 }
@@ -283,7 +284,7 @@ async fn set_threshold(
         ),
     };
     flash(&here.who.session, said, None)?;
-    Ok(see_other(&format!("/sites/{site_id}/sensors/{id}")))
+    Ok(see_other(&address::sensor(site_id, id)))
 }
 
 #[post("/sites/{id}/sensors/{sensor}/remove")]
@@ -296,9 +297,9 @@ async fn remove(
     if !here.change(move |change| change.take_back(Subject::Sensor, of, Some(now))).await? {
         return Err(PageError::NotFound);
     }
-    let undo = format!("/sites/{}/sensors/{}/restore", of.0, of.1);
+    let undo = format!("{}/restore", address::sensor(of.0, of.1));
     flash(&here.who.session, "The sensor is taken down.", Some(undo))?;
-    Ok(see_other(&format!("/sites/{}/sensors", of.0)))
+    Ok(see_other(&address::sensors(of.0)))
 }
 
 #[post("/sites/{id}/sensors/{sensor}/restore")]
@@ -312,5 +313,5 @@ async fn restore(
         return Err(PageError::NotFound);
     }
     flash(&here.who.session, "It hangs again.", None)?;
-    Ok(see_other(&format!("/sites/{}/sensors/{}", path.0, path.1)))
+    Ok(see_other(&address::sensor(path.0, path.1)))
 }

@@ -2,6 +2,7 @@
 
 use super::detail::{Left, draw};
 use super::sensor_of;
+use crate::server::address;
 use crate::server::error::{PageError, see_other};
 use crate::server::session::{Fields, flash, random_hex};
 use crate::site::context::EditorAt;
@@ -39,7 +40,7 @@ async fn typed_readings(
                 format!("{new} readings are new, {} were there already.", count - new),
                 None,
             )?;
-            Ok(see_other(&format!("/sites/{site_id}/sensors/{id}")))
+            Ok(see_other(&address::sensor(site_id, id)))
         }
         Err(errors) => {
             draw(
@@ -121,7 +122,7 @@ async fn make_device(
     let made = here.change(move |change| change.create_device(id, &name, &hash)).await?;
     made.ok_or(PageError::NotFound)?;
     here.who.session.insert("device_token", token)?;
-    Ok(see_other(&format!("/sites/{site_id}/sensors/{id}#devices")))
+    Ok(see_other(&format!("{}#devices", address::sensor(site_id, id))))
 }
 
 #[post("/sites/{id}/sensors/{sensor}/devices/{device}/rotate")]
@@ -137,7 +138,7 @@ async fn rotate(
     if !here.change(move |change| change.rotate_device(id, device, &hash)).await? {
         let text = "A revoked device gets no new token. Make a new device for it.";
         flash(&here.who.session, text, None)?;
-        return Ok(see_other(&format!("/sites/{site_id}/sensors/{id}#devices")));
+        return Ok(see_other(&format!("{}#devices", address::sensor(site_id, id))));
     }
     here.who.session.insert("device_token", token)?;
     flash(
@@ -145,7 +146,7 @@ async fn rotate(
         "The device has a new token. The old one is good until the new one was used.",
         None,
     )?;
-    Ok(see_other(&format!("/sites/{site_id}/sensors/{id}#devices")))
+    Ok(see_other(&format!("{}#devices", address::sensor(site_id, id))))
 }
 
 #[post("/sites/{id}/sensors/{sensor}/devices/{device}/revoke")]
@@ -165,7 +166,7 @@ async fn revoke(
         "Its tokens open nothing any more. Make a new device when it is to post again.",
         None,
     )?;
-    Ok(see_other(&format!("/sites/{site_id}/sensors/{id}#devices")))
+    Ok(see_other(&format!("{}#devices", address::sensor(site_id, id))))
 }
 
 #[cfg(test)]

@@ -4,6 +4,7 @@ use super::{find, frame};
 use crate::page::forms::{Field, FieldError, FieldGroup, Form, Reader, Shown, base_version};
 use crate::page::frame::Frame;
 use crate::page::quantities::plain;
+use crate::server::address;
 use crate::server::error::{PageError, page_with, see_other};
 use crate::server::session::{Fields, flash};
 use crate::site::context::{AtSite, EditorAt};
@@ -483,9 +484,9 @@ async fn create(EditorAt(here): EditorAt, fields: Fields) -> Result<HttpResponse
             flash(
                 &here.who.session,
                 format!("{name} is there. Next: wire it."),
-                Some(format!("/sites/{site}/sensors/{made}/remove")),
+                Some(format!("{}/remove", address::sensor(site, made))),
             )?;
-            Ok(see_other(&format!("/sites/{site}/sensors/{made}")))
+            Ok(see_other(&address::sensor(site, made)))
         }
         Err(errors) => draw(
             &here,
@@ -555,11 +556,11 @@ async fn save(
         None => Err(PageError::NotFound),
         Some(Saved::Unchanged(version)) => {
             flash(&here.who.session, format!("Nothing changed: version {version} stands."), None)?;
-            Ok(see_other(&format!("/sites/{site_id}/sensors/{id}")))
+            Ok(see_other(&address::sensor(site_id, id)))
         }
         Some(Saved::As(version)) => {
             flash(&here.who.session, format!("Saved as version {version}."), None)?;
-            Ok(see_other(&format!("/sites/{site_id}/sensors/{id}")))
+            Ok(see_other(&address::sensor(site_id, id)))
         }
         Some(Saved::Conflict(theirs)) => {
             // What you typed stands in the fields; lines that they changed are named.

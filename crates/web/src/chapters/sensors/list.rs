@@ -4,6 +4,7 @@ use super::{Tab, TabLink, frame, tabs};
 use crate::page::frame::Frame;
 use crate::page::quantities::{in_words, in_words_capital, plain, volume};
 use crate::page::sensor_words::{conflict, moment, pays, says, verdict};
+use crate::server::address;
 use crate::server::error::{PageError, page};
 use crate::site::context::AtSite;
 use crate::site::sensing::SensorStates;
@@ -137,7 +138,7 @@ fn line(states: &SensorStates, record: &SensorRecord) -> Line {
     let place = overall(&judged(states, record));
     let (due, overdue) = next_task(states, record);
     Line {
-        href: format!("/sites/{}/sensors/{}", states.loaded.site.id, record.id),
+        href: address::sensor(states.loaded.site.id, record.id),
         name: record.sensor.name.clone(),
         card: format!("{}, box {}", record.sensor.card.name, record.sensor.box_number),
         says: text,

@@ -2,6 +2,7 @@
 
 use super::{Tab, TabLink, frame, tabs};
 use crate::page::frame::Frame;
+use crate::server::address;
 use crate::server::error::{PageError, page, see_other};
 use crate::server::session::{Fields, flash};
 use crate::site::context::{AtSite, EditorAt};
@@ -93,7 +94,7 @@ fn box_map(states: &SensorStates, own: &SiteBox) -> BoxMap {
         place: own.record.controller.place.clone(),
         heads: sensors
             .iter()
-            .map(|s| (format!("/sites/{}/sensors/{}", states.loaded.site.id, s.id), s.sensor.name.clone()))
+            .map(|s| (address::sensor(states.loaded.site.id, s.id), s.sensor.name.clone()))
             .collect(),
         zones: zones
             .iter()
@@ -170,5 +171,5 @@ async fn choose(EditorAt(here): EditorAt, fields: Fields) -> Result<HttpResponse
         }
     };
     flash(&here.who.session, said, None)?;
-    Ok(see_other(&format!("/sites/{}/sensors/map", here.id())))
+    Ok(see_other(&format!("{}/map", address::sensors(here.id()))))
 }

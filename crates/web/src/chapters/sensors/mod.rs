@@ -17,6 +17,7 @@ mod wiring;
 pub(crate) use api::routes as api_routes;
 
 use crate::page::frame::{Chapter, Frame};
+use crate::server::address;
 use crate::server::error::PageError;
 use crate::site::context::AtSite;
 use crate::site::sensing::SensorStates;
@@ -56,7 +57,7 @@ fn tabs(site_id: i64, current: Tab) -> Vec<TabLink> {
         ("/plan", "Plan", Tab::Plan),
     ]
     .into_iter()
-    .map(|(end, name, tab)| (format!("/sites/{site_id}/sensors{end}"), name, tab == current))
+    .map(|(end, name, tab)| (format!("{}{end}", address::sensors(site_id)), name, tab == current))
     .collect()
 }
 

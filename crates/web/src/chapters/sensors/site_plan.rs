@@ -4,6 +4,7 @@
 use super::{Tab, TabLink, find, frame, tabs};
 use crate::page::frame::Frame;
 use crate::page::quantities::{length, plain};
+use crate::server::address;
 use crate::server::error::{PageError, page_with, see_other};
 use crate::server::session::{Fields, flash};
 use crate::site::context::{AtSite, EditorAt};
@@ -348,7 +349,7 @@ async fn save(EditorAt(here): EditorAt, fields: Fields) -> Result<HttpResponse, 
         return draw(&here.again().await?, site, Some((text, vec![said.to_owned()]))).await;
     }
     flash(&here.who.session, "The plan is saved.", None)?;
-    Ok(see_other(&format!("/sites/{site}/sensors/plan")))
+    Ok(see_other(&format!("{}/plan", address::sensors(site))))
 }
 
 /// Takes what the plan says over into a sensor's placement.
@@ -387,7 +388,7 @@ async fn take_over(
         }
     };
     flash(&here.who.session, said, None)?;
-    Ok(see_other(&format!("/sites/{site_id}/sensors/{id}#h-place")))
+    Ok(see_other(&format!("{}#h-place", address::sensor(site_id, id))))
 }
 
 #[cfg(test)]

@@ -1,6 +1,7 @@
 //! Stand-ins started and stopped from the page of a sensor, where the demo runs.
 
 use super::{find, sensor_of};
+use crate::server::address;
 use crate::server::error::{PageError, see_other};
 use crate::server::session::{Fields, flash, random_hex};
 use crate::server::stand_ins::MOST_STAND_INS;
@@ -86,7 +87,7 @@ async fn start_one(
         format!("It runs already, or {MOST_STAND_INS} stand-ins run; stop one first.")
     };
     flash(&here.who.session, said, None)?;
-    Ok(see_other(&format!("/sites/{site_id}/sensors/{id}#devices")))
+    Ok(see_other(&format!("{}#devices", address::sensor(site_id, id))))
 }
 
 #[post("/sites/{id}/sensors/{sensor}/stand-in/stop")]
@@ -102,7 +103,7 @@ async fn stop_one(
         if here.state.stand_ins.stop(id) { "The stand-in stops." } else { "It did not run." },
         None,
     )?;
-    Ok(see_other(&format!("/sites/{site_id}/sensors/{id}#devices")))
+    Ok(see_other(&format!("{}#devices", address::sensor(site_id, id))))
 }
 
 #[cfg(test)]

@@ -8,6 +8,7 @@ pub(crate) mod words;
 
 use crate::page::drawn::{Drawn, framed};
 use crate::page::frame::{Chapter, Frame};
+use crate::server::address;
 use crate::server::error::PageError;
 use crate::site::clock::{Moment, asked_day};
 use crate::site::context::AtSite;
@@ -236,7 +237,7 @@ async fn today_page(here: AtSite, query: web::Query<DateQuery>) -> Result<HttpRe
     let date = decided.night.date;
     let title = format!("{}: tonight", decided.loaded.site.site.name);
     let mut frame = Frame::of_site(&here, title, Chapter::Today)?;
-    frame.here = format!("/sites/{}/today?date={date}&box={}", decided.loaded.site.id, decided.number);
+    frame.here = format!("{}?date={date}&box={}", address::today(decided.loaded.site.id), decided.number);
     let drawn = here.once(format!("{key}, Today"), 120, move |_| decided.drawn()).await?;
     framed(frame, drawn)
 }

@@ -2,6 +2,7 @@
 
 use super::{ProblemLine, Refused, draw, lines};
 use crate::page::frame::{Chapter, Frame};
+use crate::server::address;
 use crate::server::error::{PageError, page, page_with, see_other};
 use crate::server::session::Fields;
 use crate::server::state::with_store;
@@ -77,7 +78,7 @@ async fn bring(
         store.create_draft((site_id, source), user, &file.file_name, &file.bytes)
     })
     .await?;
-    Ok(see_other(&format!("/sites/{site_id}/weather/drafts/{draft}")))
+    Ok(see_other(&address::draft(site_id, draft)))
 }
 
 async fn station_of(here: &AtSite, loaded: &SiteFacts, source: i64) -> Result<Station, PageError> {
@@ -355,7 +356,7 @@ async fn preview(EditorAt(here): EditorAt, path: web::Path<(i64, i64)>) -> Resul
     let (site_id, draft_id) = *path;
     let loaded = Arc::clone(&here.facts);
     let Some((draft, outcome)) = waiting(&here, &loaded, draft_id).await? else {
-        return Ok(see_other(&format!("/sites/{site_id}/weather/drafts/{draft_id}/progress")));
+        return Ok(see_other(&format!("{}/progress", address::draft(site_id, draft_id))));
     };
     let file = match outcome {
         Waiting::Read(file) => *file,
@@ -469,7 +470,7 @@ async fn confirm_mapping(
 ) -> Result<HttpResponse, PageError> {
     let (site_id, draft_id) = *path;
     let loaded = Arc::clone(&here.facts);
-    let back = see_other(&format!("/sites/{site_id}/weather/drafts/{draft_id}"));
+    let back = see_other(&address::draft(site_id, draft_id));
     let station_id = fields.get("station_id").to_owned();
     if !station_id.is_empty() {
         let said = serde_json::json!({ "station_id": station_id });

@@ -8,6 +8,7 @@ mod take_in;
 
 use crate::page::frame::{Chapter, Frame};
 use crate::page::take_back::TakeBack;
+use crate::server::address;
 use crate::server::download::attachment;
 use crate::server::error::{PageError, page_with, see_other};
 use crate::server::session::{Fields, flash};
@@ -406,8 +407,8 @@ async fn overrule(EditorAt(here): EditorAt, fields: Fields) -> Result<HttpRespon
         variable.label(),
         if keep { "counts" } else { "does not count" }
     );
-    flash(&here.who.session, text, Some(format!("/sites/{id}/weather/overrules/{overrule_id}/undo")))?;
-    Ok(see_other(&format!("/sites/{id}/weather#flagged")))
+    flash(&here.who.session, text, Some(format!("{}/overrules/{overrule_id}/undo", address::weather(id))))?;
+    Ok(see_other(&format!("{}#flagged", address::weather(id))))
 }
 
 fn said(path: (i64, i64)) -> TakeBack {
@@ -416,8 +417,8 @@ fn said(path: (i64, i64)) -> TakeBack {
         subject: Subject::Overrule,
         under: site,
         id,
-        address: format!("/sites/{site}/weather/overrules/{id}"),
-        list: format!("/sites/{site}/weather#flagged"),
+        address: format!("{}/overrules/{id}", address::weather(site)),
+        list: format!("{}#flagged", address::weather(site)),
         said: ("The rules judge the value again.", "It is judged by hand again."),
     }
 }
@@ -446,8 +447,8 @@ fn import(path: (i64, i64)) -> TakeBack {
         subject: Subject::Import,
         under: site,
         id,
-        address: format!("/sites/{site}/weather/imports/{id}"),
-        list: format!("/sites/{site}/weather"),
+        address: format!("{}/imports/{id}", address::weather(site)),
+        list: address::weather(site),
         said: ("The import is undone; the values from before count again.", "The import counts again."),
     }
 }

@@ -2,6 +2,7 @@
 
 use crate::page::forms::NO_UNIT;
 use crate::page::frame::{Chapter, Frame};
+use crate::server::address;
 use crate::server::error::{PageError, page_with, see_other};
 use crate::server::session::{Fields, flash};
 use crate::site::context::{AtSite, EditorAt};
@@ -175,7 +176,7 @@ async fn save_normals(
                 return Err(PageError::NotFound);
             }
             flash(&here.who.session, "The normals are saved; they stand in where no record reaches.", None)?;
-            Ok(see_other(&format!("/sites/{site_id}/weather")))
+            Ok(see_other(&address::weather(site_id)))
         }
         Err(errors) => draw_normals(&here, *path, Some((&fields.0, errors))).await,
     }

@@ -3,6 +3,7 @@
 use super::{MAX_REASON, Refused, draw};
 use crate::page::forms::{Field, FieldError, FieldGroup, Form, Reader, Shown};
 use crate::page::frame::{Chapter, Frame};
+use crate::server::address;
 use crate::server::error::{PageError, page_with, see_other};
 use crate::server::session::{Fields, flash};
 use crate::site::context::{AtSite, EditorAt};
@@ -108,10 +109,10 @@ async fn create(EditorAt(here): EditorAt, fields: Fields) -> Result<HttpResponse
     flash(
         &here.who.session,
         format!("{name} is made."),
-        Some(format!("/sites/{id}/weather/sources/{source}/remove")),
+        Some(format!("{}/sources/{source}/remove", address::weather(id))),
     )?;
     let next = if kind == SourceKind::Normals { format!("/sources/{source}/normals") } else { String::new() };
-    Ok(see_other(&format!("/sites/{id}/weather{next}")))
+    Ok(see_other(&format!("{}{next}", address::weather(id))))
 }
 
 /// Takes a source away or brings it back, and says so with the way back.
@@ -125,8 +126,8 @@ async fn set_removed(
     if !here.change(move |change| change.take_back(Subject::Source, of, at)).await? {
         return Err(PageError::NotFound);
     }
-    flash(&here.who.session, text, Some(format!("/sites/{}/weather/sources/{}/{back}", of.0, of.1)))?;
-    Ok(see_other(&format!("/sites/{}/weather", of.0)))
+    flash(&here.who.session, text, Some(format!("{}/sources/{}/{back}", address::weather(of.0), of.1)))?;
+    Ok(see_other(&address::weather(of.0)))
 }
 
 #[post("/sites/{id}/weather/sources/{source}/remove")]
@@ -180,7 +181,7 @@ async fn choose(EditorAt(here): EditorAt, fields: Fields) -> Result<HttpResponse
         return draw(&here.again().await?, StatusCode::CONFLICT, refused).await;
     }
     flash(&here.who.session, "The choice is saved; every number follows it from now on.", None)?;
-    Ok(see_other(&format!("/sites/{id}/weather")))
+    Ok(see_other(&address::weather(id)))
 }
 
 struct CompareLine {

@@ -2,6 +2,7 @@
 
 use super::bring::{Waiting, waiting};
 use crate::page::frame::{Chapter, Frame};
+use crate::server::address;
 use crate::server::error::{PageError, page, see_other};
 use crate::server::session::{Fields, flash};
 use crate::server::state::with_store;
@@ -24,12 +25,12 @@ async fn take_in(
 ) -> Result<HttpResponse, PageError> {
     let (site_id, draft_id) = *path;
     let loaded = Arc::clone(&here.facts);
-    let progress = format!("/sites/{site_id}/weather/drafts/{draft_id}/progress");
+    let progress = format!("{}/progress", address::draft(site_id, draft_id));
     let Some((draft, outcome)) = waiting(&here, &loaded, draft_id).await? else {
         return Ok(see_other(&progress));
     };
     let Waiting::Read(file) = outcome else {
-        return Ok(see_other(&format!("/sites/{site_id}/weather/drafts/{draft_id}")));
+        return Ok(see_other(&address::draft(site_id, draft_id)));
     };
     let total = file.days.len();
     if with_store(&here.state, move |store| store.start_draft(draft_id, total)).await? {
@@ -117,7 +118,7 @@ async fn cancel(
     if !with_store(&here.state, move |store| store.cancel_draft(site_id, draft_id)).await? {
         return Err(PageError::NotFound);
     }
-    Ok(see_other(&format!("/sites/{site_id}/weather/drafts/{draft_id}/progress")))
+    Ok(see_other(&format!("{}/progress", address::draft(site_id, draft_id))))
 }
 
 #[post("/sites/{id}/weather/drafts/{draft}/drop")]
@@ -131,5 +132,5 @@ async fn drop_draft(
         return Err(PageError::NotFound);
     }
     flash(&here.who.session, "The file was not taken in; the record is as it was.", None)?;
-    Ok(see_other(&format!("/sites/{site_id}/weather")))
+    Ok(see_other(&address::weather(site_id)))
 }

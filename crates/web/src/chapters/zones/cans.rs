@@ -4,6 +4,7 @@ use super::units::units;
 use crate::page::frame::{Chapter, Frame};
 use crate::page::quantities::{depth, plain, rate};
 use crate::page::take_back::TakeBack;
+use crate::server::address;
 use crate::server::error::{PageError, page_with, see_other};
 use crate::server::session::{Fields, flash};
 use crate::site::context::{AtSite, EditorAt};
@@ -420,7 +421,7 @@ async fn work_out(
                 plain(100.0 * result.uniformity, 0)
             );
             flash(&here.who.session, text, None)?;
-            Ok(see_other(&format!("/sites/{site_id}/zones/{zone_id}")))
+            Ok(see_other(&address::zone(site_id, zone_id)))
         }
         Saved::Conflict(theirs) => {
             let problem = format!(
@@ -439,8 +440,8 @@ fn can_test(path: (i64, i64, i64)) -> TakeBack {
         subject: Subject::CatchTest,
         under: zone,
         id,
-        address: format!("/sites/{site}/zones/{zone}/cans/{id}"),
-        list: format!("/sites/{site}/zones/{zone}/cans"),
+        address: format!("{}/cans/{id}", address::zone(site, zone)),
+        list: format!("{}/cans", address::zone(site, zone)),
         said: (
             "The test is taken back. The zone keeps its rate until you change it.",
             "The test stands again.",

@@ -10,6 +10,7 @@ use crate::page::forms::{FieldError, Form, base_version, units_of};
 use crate::page::frame::{Chapter, Frame};
 use crate::page::merge::Merged;
 use crate::page::quantities;
+use crate::server::address;
 use crate::server::error::{PageError, page, page_with, see_other};
 use crate::server::session::{Fields, flash};
 use crate::site::context::{AtSite, EditorAt};
@@ -216,9 +217,9 @@ async fn create(EditorAt(here): EditorAt, fields: Fields) -> Result<HttpResponse
         Ok(zone) => {
             let text = format!("Zone {} {} is made.", zone.number, zone.name);
             let zone_id = here.change(move |change| change.create_zone(&zone)).await?;
-            flash(&here.who.session, text, Some(format!("/sites/{id}/zones/{zone_id}/remove")))?;
+            flash(&here.who.session, text, Some(format!("{}/remove", address::zone(id, zone_id))))?;
             let next = if fields.get("then") == "another" { "zones/new" } else { "zones" };
-            Ok(see_other(&format!("/sites/{id}/{next}")))
+            Ok(see_other(&format!("{}/{next}", address::site_root(id))))
         }
         Err(errors) => {
             let editing = Editing {
@@ -289,7 +290,7 @@ async fn save(
         }
     };
     flash(&here.who.session, text, None)?;
-    Ok(see_other(&format!("/sites/{site_id}/zones")))
+    Ok(see_other(&address::zones(site_id)))
 }
 
 #[post("/sites/{id}/zones/{zone}/remove")]
@@ -308,9 +309,9 @@ async fn remove(
     flash(
         &here.who.session,
         format!("Zone {} {} is removed.", zone.zone.number, zone.zone.name),
-        Some(format!("/sites/{site_id}/zones/{zone_id}/restore")),
+        Some(format!("{}/restore", address::zone(site_id, zone_id))),
     )?;
-    Ok(see_other(&format!("/sites/{site_id}/zones")))
+    Ok(see_other(&address::zones(site_id)))
 }
 
 #[post("/sites/{id}/zones/{zone}/restore")]
@@ -324,5 +325,5 @@ async fn restore(
         return Err(PageError::NotFound);
     }
     flash(&here.who.session, "The zone is back.", None)?;
-    Ok(see_other(&format!("/sites/{site_id}/zones")))
+    Ok(see_other(&address::zones(site_id)))
 }

@@ -4,6 +4,7 @@
 use crate::page::frame::{Chapter, Frame};
 use crate::page::quantities::{depth, plain};
 use crate::page::take_back::TakeBack;
+use crate::server::address;
 use crate::server::error::{PageError, page_with, see_other};
 use crate::server::session::{Fields, flash};
 use crate::server::state::AppState;
@@ -432,10 +433,11 @@ async fn note(
             flash(
                 &here.who.session,
                 text,
-                Some(format!("/sites/{site_id}/zones/{zone_id}/events/{id}/undo")),
+                Some(format!("{}/events/{id}/undo", address::zone(site_id, zone_id))),
             )?;
             Ok(see_other(&format!(
-                "/sites/{site_id}/zones/{zone_id}/season?by={}",
+                "{}/season?by={}",
+                address::zone(site_id, zone_id),
                 if by == "scheduled" || by == "logged" { by.as_str() } else { "advised" }
             )))
         }
@@ -449,8 +451,8 @@ fn event(path: (i64, i64, i64)) -> TakeBack {
         subject: Subject::ZoneEvent,
         under: zone,
         id,
-        address: format!("/sites/{site}/zones/{zone}/events/{id}"),
-        list: format!("/sites/{site}/zones/{zone}/season"),
+        address: format!("{}/events/{id}", address::zone(site, zone)),
+        list: format!("{}/season", address::zone(site, zone)),
         said: ("It is taken back.", "It stands again."),
     }
 }

@@ -2,6 +2,7 @@
 
 use crate::page::frame::Frame;
 use crate::page::quantities::{depth, short_date};
+use crate::server::address;
 use crate::server::download::attachment;
 use crate::server::error::{PageError, page};
 use crate::server::state::AppState;
@@ -248,7 +249,7 @@ struct ListPage {
 
 fn line(call: &Call) -> CallLine {
     CallLine {
-        href: format!("/sites/{}/boxes/{}/budget#h-week", call.site_id, call.box_number),
+        href: format!("{}/budget#h-week", address::site_box(call.site_id, call.box_number)),
         site: call.site.clone(),
         place: format!("{} {}", call.box_number, call.place),
         turns: if call.turns.is_empty() { "whole box".into() } else { format!("program {}", call.turns) },

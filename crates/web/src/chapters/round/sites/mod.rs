@@ -5,6 +5,7 @@ mod survey;
 use crate::page::forms::{FieldError, Form, base_version, units_of};
 use crate::page::frame::{Chapter, Frame};
 use crate::page::merge::Merged;
+use crate::server::address;
 use crate::server::download::attachment;
 use crate::server::error::{PageError, page_with, see_other};
 use crate::server::session::{Editor, Fields, SignedIn, flash};
@@ -98,12 +99,11 @@ async fn find(here: AllSites) -> Result<HttpResponse, PageError> {
     let all = here.once("names", 400, |state| {
         let (sites, zones) =
             state.store.read(|snapshot| Ok((snapshot.sites()?, snapshot.all_zone_names()?)))?;
-        let sites = sites
-            .into_iter()
-            .map(|site| Findable { href: format!("/sites/{}/today", site.id), name: site.site.name });
+        let sites =
+            sites.into_iter().map(|site| Findable { href: address::today(site.id), name: site.site.name });
         let zones = zones.into_iter().map(|zone| Findable {
             name: format!("{} {}, {}", zone.number, zone.name, zone.site_name),
-            href: format!("/sites/{}/zones/{}", zone.site_id, zone.zone_id),
+            href: address::zone(zone.site_id, zone.zone_id),
         });
         Ok(sites.chain(zones).collect::<Vec<_>>())
     });
@@ -192,7 +192,7 @@ async fn create(
             };
             let id = with_store(&state, move |store| store.create_site(&file, today, user)).await?;
             flash(&who.session, format!("{name} is made. Now its zones."), None)?;
-            Ok(see_other(&format!("/sites/{id}/zones/new")))
+            Ok(see_other(&format!("{}/new", address::zones(id))))
         }
         Err(errors) => {
             new_site_page(&state, &who, (StatusCode::UNPROCESSABLE_ENTITY, units), &fields.0, &errors).await
@@ -219,8 +219,8 @@ async fn open_file(
                 read.zones.len()
             );
             let id = with_store(&here.state, move |store| store.create_site(&read, today, user)).await?;
-            flash(&who.session, text, Some(format!("/sites/{id}/remove")))?;
-            Ok(see_other(&format!("/sites/{id}/today")))
+            flash(&who.session, text, Some(format!("{}/remove", address::site_root(id))))?;
+            Ok(see_other(&address::today(id)))
         }
         Err(problems) => list_page(&here, StatusCode::UNPROCESSABLE_ENTITY, problems).await,
     }
@@ -290,11 +290,11 @@ async fn save(EditorAt(here): EditorAt, fields: Fields) -> Result<HttpResponse, 
     match here.change(move |change| change.save_site(base, &site)).await?.ok_or(PageError::NotFound)? {
         Saved::As(version) => {
             flash(&here.who.session, format!("Saved as version {version}."), None)?;
-            Ok(see_other(&format!("/sites/{id}/today")))
+            Ok(see_other(&address::today(id)))
         }
         Saved::Unchanged(version) => {
             flash(&here.who.session, format!("Nothing changed: version {version} stands."), None)?;
-            Ok(see_other(&format!("/sites/{id}/today")))
+            Ok(see_other(&address::today(id)))
         }
         Saved::Conflict(theirs) => {
             // All three are brought into the units of the form that was sent.
@@ -329,7 +329,7 @@ async fn switch_units(EditorAt(here): EditorAt, fields: Fields) -> Result<HttpRe
         flash(&here.who.session, text, None)?;
     }
     let back = fields.get("back");
-    let own = format!("/sites/{id}/");
+    let own = format!("{}/", address::site_root(id));
     Ok(see_other(if back.starts_with(&own) { back } else { "/" }))
 }
 
@@ -340,7 +340,7 @@ async fn remove(EditorAt(here): EditorAt, _fields: Fields) -> Result<HttpRespons
         return Err(PageError::NotFound);
     }
     let text = format!("{} is removed from the list. Nothing of it is deleted.", here.facts.site.site.name);
-    flash(&here.who.session, text, Some(format!("/sites/{id}/restore")))?;
+    flash(&here.who.session, text, Some(format!("{}/restore", address::site_root(id))))?;
     Ok(see_other("/"))
 }
 
@@ -356,7 +356,7 @@ async fn restore(
         return Err(PageError::NotFound);
     }
     flash(&who.session, "The site is back.", None)?;
-    Ok(see_other(&format!("/sites/{id}/today")))
+    Ok(see_other(&address::today(id)))
 }
 
 #[get("/sites/{id}/site.json")]

@@ -4,6 +4,7 @@ use crate::chapters::today::{DateQuery, Decided, decide};
 use crate::page::drawn::{Drawn, framed};
 use crate::page::frame::{Chapter, Frame};
 use crate::page::quantities::{clock, cycles, depth, long_date, plain, rate};
+use crate::server::address;
 use crate::server::download::attachment;
 use crate::server::error::PageError;
 use crate::site::context::AtSite;
@@ -176,8 +177,12 @@ async fn sheet_page(here: AtSite, query: web::Query<DateQuery>) -> Result<HttpRe
     let (key, decided) = decide(&here, &query).await?;
     let title = format!("{}: sheet of the night", decided.loaded.site.site.name);
     let mut frame = Frame::of_site(&here, title, Chapter::Today)?;
-    frame.here =
-        format!("/sites/{}/sheet?date={}&box={}", decided.loaded.site.id, decided.night.date, decided.number);
+    frame.here = format!(
+        "{}/sheet?date={}&box={}",
+        address::site_root(decided.loaded.site.id),
+        decided.night.date,
+        decided.number
+    );
     let drawn = here.once(format!("{key}, sheet"), 20, move |_| {
         let part = SheetPart {
             site_id: decided.loaded.site.id,

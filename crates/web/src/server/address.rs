@@ -1,0 +1,56 @@
+//! The addresses of things, typed once. What hangs under a thing is appended to its address.
+
+/// Where a site opens.
+pub(crate) fn today(site: i64) -> String {
+    format!("{}/today", site_root(site))
+}
+
+/// What stands before every address of a site.
+pub(crate) fn site_root(site: i64) -> String {
+    format!("/sites/{site}")
+}
+
+/// The list of zones.
+pub(crate) fn zones(site: i64) -> String {
+    format!("{}/zones", site_root(site))
+}
+
+/// A zone.
+pub(crate) fn zone(site: i64, zone: i64) -> String {
+    format!("{}/{zone}", zones(site))
+}
+
+/// The first box of a site, or the form that hangs one.
+pub(crate) fn programs(site: i64) -> String {
+    format!("{}/programs", site_root(site))
+}
+
+/// The boxes of a site: an address under which others hang.
+pub(crate) fn boxes(site: i64) -> String {
+    format!("{}/boxes", site_root(site))
+}
+
+/// A box by its number.
+pub(crate) fn site_box(site: i64, number: u8) -> String {
+    format!("{}/{number}", boxes(site))
+}
+
+/// The list of sensors.
+pub(crate) fn sensors(site: i64) -> String {
+    format!("{}/sensors", site_root(site))
+}
+
+/// A sensor.
+pub(crate) fn sensor(site: i64, sensor: i64) -> String {
+    format!("{}/{sensor}", sensors(site))
+}
+
+/// The weather room.
+pub(crate) fn weather(site: i64) -> String {
+    format!("{}/weather", site_root(site))
+}
+
+/// A weather file that waits to be confirmed.
+pub(crate) fn draft(site: i64, draft: i64) -> String {
+    format!("{}/drafts/{draft}", weather(site))
+}
