@@ -8,15 +8,17 @@ use proptest::prelude::*;
 use upland_core::advice::findings::{Severity, check};
 use upland_core::advice::planner::{Relax, Request, Strategy as PlanStrategy, plan, relaxations};
 use upland_core::advice::tonight::{Decision, Tonight, tonight};
+use upland_core::controller::night::{Due, lay_out};
 use upland_core::controller::ordinance::{AllowedDays, Applied, HouseNumber, Law, Ordinance, Rule};
 use upland_core::controller::schedule::{Settings, difference};
 use upland_core::controller::{Card, generic, twelve_stations};
 use upland_core::explain;
-use upland_core::ground::application::{HeadType, cycle_limit, run_time_multiplier};
+use upland_core::ground::application::{Cycles, HeadType, cycle_limit, run_time_multiplier};
 use upland_core::ground::plant::{PlantKind, Sky, Sun};
 use upland_core::ground::soil::Texture;
 use upland_core::installation::Installation;
-use upland_core::quantity::time::Hours;
+use upland_core::quantity::month::ByMonth;
+use upland_core::quantity::time::{Hours, MINUTES_A_DAY, MinuteOfDay, instant, midnight};
 use upland_core::quantity::units::*;
 use upland_core::site::{Site, UnitSystem, Zone};
 use upland_core::weather::climate::Climate;
@@ -359,5 +361,106 @@ proptest! {
         let after = after.canonical();
         prop_assert_eq!(difference(&before, &after).is_empty(), before == after);
         prop_assert!(difference(&after, &after).is_empty());
+    }
+
+    #[test]
+    fn a_night_gives_every_zone_its_minutes_and_never_two_at_once(
+        asked in proptest::collection::vec((1u32..6, 1u32..25, 0u32..60), 1..10),
+        programs in 1u8..5, starts in 1u8..8, step in prop::sample::select(vec![1u16, 5, 10, 15]),
+    ) {
+        let card = Card { start_step_min: step, ..card(programs, starts) };
+        let due: Vec<Due> = asked
+            .iter()
+            .zip(1..)
+            .map(|((count, minutes_each, soak_minutes), number)| Due {
+                number,
+                cycles: Cycles { count: *count, minutes_each: *minutes_each, soak_minutes: *soak_minutes },
+                urgency: 0.0,
+            })
+            .collect();
+        let layout = lay_out(&due, &card);
+        prop_assert!(layout.programs.len() <= usize::from(programs), "no more programs than the box has");
+        for program in &layout.programs {
+            prop_assert!(program.starts.len() <= usize::from(starts), "nor more starts");
+            prop_assert!(program.starts.iter().all(|s| s.is_multiple_of(u32::from(step))), "in its own step");
+            prop_assert!(program.zones.is_sorted(), "stations in the order of the box");
+        }
+        let mut runs = layout.runs.clone();
+        runs.sort_by_key(|r| r.from_minute);
+        for pair in runs.windows(2) {
+            prop_assert!(pair[0].from_minute + pair[0].minutes <= pair[1].from_minute, "{pair:?} run together");
+        }
+        let end = runs.iter().map(|r| r.from_minute + r.minutes).max();
+        prop_assert_eq!(end, Some(layout.span_minutes));
+        for zone in &due {
+            let own: Vec<_> = runs.iter().filter(|r| r.number == zone.number).collect();
+            let changed = layout.adjusted.iter().rfind(|(n, _)| *n == zone.number).map(|(_, c)| *c);
+            let cycles = changed.unwrap_or(zone.cycles);
+            prop_assert_eq!(own.len(), usize::try_from(cycles.count).unwrap());
+            prop_assert!(own.iter().all(|r| r.minutes == cycles.minutes_each));
+            for pair in own.windows(2) {
+                let rest = pair[1].from_minute - pair[0].from_minute - pair[0].minutes;
+                prop_assert!(rest >= cycles.soak_minutes, "zone {} soaks {rest} min", zone.number);
+            }
+            // Merged upward, a zone gets at least its minutes; cut to the starts there are, it says so.
+            let kept = zone.cycles.count <= u32::from(starts);
+            prop_assert!(!kept || cycles.total_minutes() >= zone.cycles.total_minutes());
+        }
+    }
+
+    #[test]
+    fn hours_hold_as_many_minutes_as_they_are_long(from in 0u32..1440, until in 0u32..1440) {
+        let at = |minute| MinuteOfDay::after_midnight(minute).time();
+        let hours = Hours { from: at(from), until: at(until) };
+        let held = (0..MINUTES_A_DAY).filter(|m| hours.hold(at(*m))).count();
+        let expected = if from == until { 0 } else { hours.minutes() };
+        prop_assert_eq!(u32::try_from(held).unwrap(), expected);
+        let rest = Hours { from: hours.until, until: hours.from };
+        prop_assert!((0..MINUTES_A_DAY).all(|m| from == until || hours.hold(at(m)) != rest.hold(at(m))), "or its rest");
+    }
+
+    #[test]
+    fn an_instant_of_the_wall_clock_reads_back_unless_the_clock_skipped_it(
+        days in 0i32..4000, minute in 0u32..1440, zone in prop::sample::select(vec!["Etc/UTC", "Etc/GMT+12", "Etc/GMT-14", "Europe/London"]),
+    ) {
+        let tz = TimeZone::get(zone).unwrap();
+        let (on, at) = (date(2020, 1, 1) + days.days(), MinuteOfDay::after_midnight(minute).time());
+        let read = instant(on, at, &tz).to_zoned(tz.clone());
+        let wall = on.to_datetime(at);
+        if matches!(tz.to_ambiguous_zoned(wall).offset(), jiff::tz::AmbiguousOffset::Gap { .. }) {
+            prop_assert!(read.datetime() > wall, "it moves on by the gap");
+        } else {
+            prop_assert_eq!(read.datetime(), wall);
+        }
+        prop_assert!(midnight(on, &tz) <= instant(on, at, &tz));
+        prop_assert!(instant(on, at, &tz) < midnight(on.tomorrow().unwrap(), &tz));
+    }
+
+    #[test]
+    fn a_start_that_a_box_takes_is_its_own_nearest(minute in 0u32..1440, step in prop::sample::select(vec![1u16, 5, 10, 15, 30, 60])) {
+        let card = Card { start_step_min: step, ..twelve_stations() };
+        let asked = MinuteOfDay::after_midnight(minute);
+        let before = MinuteOfDay::of(card.start_at_or_before(asked));
+        prop_assert!(before <= asked && asked.minutes() - before.minutes() < u32::from(step));
+        let near = card.nearest_start(asked.time());
+        prop_assert_eq!(card.nearest_start(near), near);
+        let away = asked.until(MinuteOfDay::of(near)) % MINUTES_A_DAY;
+        let away = away.min(MINUTES_A_DAY - away);
+        prop_assert!(away <= u32::from(step) / 2 + 1, "{away} min away from {minute}");
+    }
+
+    #[test]
+    fn a_year_of_months_sums_to_the_year_whichever_way_it_is_counted(peak in 0.5..8.0_f64, year in 1990i16..2060) {
+        let by_month = ByMonth::from_fn(|month| peak * (1.0 - (f64::from(month.number()) - 7.0).abs() / 12.0));
+        let by_day: f64 = date(year, 1, 1)
+            .series(1.day())
+            .take_while(|d| d.year() == year)
+            .filter(|d| (d.month(), d.day()) != (2, 29))
+            .map(|d| *by_month.on(d))
+            .sum();
+        let by_length: f64 = by_month.months().map(|(month, value)| value * month.days()).sum();
+        prop_assert!((by_day - by_length).abs() < 1e-9, "{by_day} {by_length}");
+        let south = by_month.half_a_year_later();
+        prop_assert_eq!(south.half_a_year_later(), by_month);
     }
 }

@@ -188,7 +188,7 @@ impl AskedRow {
         Ok(Asked {
             everywhere: about
                 .is_none()
-                .then(|| SitesStamp { revisions: self.all_revisions, readings: self.all_readings }),
+                .then_some(SitesStamp { revisions: self.all_revisions, readings: self.all_readings }),
             site: self.site_id.map(|id| SiteStamp {
                 id,
                 revision: self.revision,

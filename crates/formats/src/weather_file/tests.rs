@@ -294,7 +294,7 @@ proptest::proptest! {
 #[test]
 fn a_column_that_a_mapping_names_must_be_there_with_a_unit_of_its_kind() {
     let proposal = asked("when,tmin c,tmax c\n2026-07-13,5,15\n2026-07-14,6,16\n");
-    let mut mapping = proposal.mapping.clone();
+    let mut mapping = proposal.mapping;
     mapping.columns[0].header = "coldest".into();
     mapping.columns[1].unit = "mm".into();
     let told = with("when,tmin c,tmax c\n2026-07-13,5,15\n", &mapping).unwrap_err();
@@ -342,7 +342,7 @@ fn a_file_of_several_stations_is_read_for_the_one_that_was_said() {
     let proposal = asked(text);
     assert_eq!(proposal.stations.len(), 2, "{:?}", proposal.stations);
     assert!(proposal.doubts.iter().any(|d| d.at == "station"), "{:?}", proposal.doubts);
-    let mut mapping = proposal.mapping.clone();
+    let mut mapping = proposal.mapping;
     mapping.station = Some(("station".into(), "B".into()));
     let file = with(text, &mapping).unwrap();
     assert_eq!((file.days.len(), file.days[0].date), (1, date(2026, 7, 13)));

@@ -115,7 +115,7 @@ fn percents(
     budget: &Budget,
     climate: &Climate,
     (from, to): (Date, Date),
-) -> BTreeMap<Date, Vec<f64>> {
+) -> Percents {
     let peak_et0 = climate.monthly_expected_et0(from.year()).iter().map(|e| e.mm()).fold(0.0, f64::max);
     let mut weekly: Vec<f64> = Vec::new();
     from.series(1.day())
@@ -138,13 +138,16 @@ fn percents(
         .collect()
 }
 
+/// The percentage of each slot, by night.
+type Percents = BTreeMap<Date, Vec<f64>>;
+
 /// The days of a zone under its minutes of each night at 100 %; without percentages to full on those nights.
 fn days_of(
     base: &Base,
     zone: &WiredZone,
     climate: &Climate,
     nights: &BTreeMap<Date, Vec<(usize, f64)>>,
-    (span, percents): ((Date, Date), Option<&BTreeMap<Date, Vec<f64>>>),
+    (span, percents): ((Date, Date), Option<&Percents>),
 ) -> Vec<SeasonDay> {
     let with = |watering: &Watering| replay((&zone.zone, &zone.resolved), climate, span, watering, &[]);
     let Some(percents) = percents else {

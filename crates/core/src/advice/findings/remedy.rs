@@ -253,7 +253,7 @@ pub(super) fn candidates(
             out.push(Remedy::SwitchOff { program });
         }
         (FindingKind::NoMasterValve, FindingPlace::Station(station)) => {
-            out.push(Remedy::OpenMasterValve { station })
+            out.push(Remedy::OpenMasterValve { station });
         }
         (FindingKind::StoppedUnfelt { .. }, FindingPlace::Station(station))
             if installation.card.sensor_override && installation.no_contact_holds(station) =>

@@ -81,10 +81,7 @@ fn cell(sensor: (&Sensor, i64, i32), zone: &upland_core::site::Zone, settings: &
 }
 
 fn box_map(states: &SensorStates, own: &SiteBox) -> BoxMap {
-    let settings = own
-        .settings
-        .as_ref()
-        .map_or_else(|| Settings::clean(&own.record.controller.card), |s| s.settings.clone());
+    let settings = own.settings_or_clean();
     let sensors: Vec<_> = states.of_box(own.number()).collect();
     let mut zones: Vec<_> =
         states.loaded.zones.iter().map(|z| &z.zone).filter(|z| z.box_number == own.number()).collect();

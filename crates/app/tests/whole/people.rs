@@ -1,0 +1,89 @@
+//! People and their roles, over HTTP.
+
+use super::http::Person;
+use super::server::Server;
+
+const PEOPLE: &str = "/people";
+
+fn add(owner: &Person, login: &str, name: &str, password: &str, role: &str) -> super::http::Answer {
+    let fields = [("login", login), ("name", name), ("password", password), ("role", role)];
+    owner.post_from(PEOPLE, PEOPLE, &fields)
+}
+
+/// The identity of somebody on the page of people.
+fn identity(owner: &Person, name: &str) -> String {
+    let page = owner.get(PEOPLE).text;
+    let row = page.split("<tr>").find(|row| row.contains(&format!("<td>{name}</td>"))).expect("a row");
+    row.split("/people/").nth(1).unwrap().split('/').next().unwrap().to_owned()
+}
+
+#[test]
+fn somebody_is_let_in_and_can_do_what_the_role_says() {
+    let server = Server::start(true);
+    let isla = Person::signed_in(&server, "isla");
+    for (login, name, password, role, told) in [
+        ("fern", "Fern", "short", "reader", "password"),
+        ("fern", "", "a-long-password", "reader", "name"),
+        ("fe rn", "Fern", "a-long-password", "reader", "ign-in name"),
+        ("fern", "Fern", "a-long-password", "king", "Choose a role."),
+        ("bram", "Fern", "a-long-password", "reader", "This sign-in name is taken."),
+        ("BRAM", "Fern", "a-long-password", "reader", "This sign-in name is taken."),
+    ] {
+        let refused = add(&isla, login, name, password, role);
+        assert_eq!(refused.status, 422, "{login} {name} {role}");
+        assert!(refused.text.contains(told), "{login} {name} {role}: no {told}");
+        assert!(!refused.text.contains(password), "a password is never shown");
+    }
+    assert_eq!(add(&isla, "Fern", "Fern of the Slope", "larkrigg-demo", "reader").status, 303);
+    let fern = Person::signed_in(&server, "fern");
+    assert_eq!(fern.get("/sites/1/today").status, 200);
+    assert_eq!(fern.get("/sites/1/zones/new").status, 403, "a reader");
+    let id = identity(&isla, "Fern of the Slope");
+    let role = |role: &str| isla.post_from(PEOPLE, &format!("/people/{id}/role"), &[("role", role)]);
+    assert_eq!(role("technician").status, 303);
+    assert!(isla.get(PEOPLE).text.contains("The role is changed."));
+    assert_eq!(fern.get("/sites/1/zones/new").status, 200, "from the next page on");
+    assert_eq!(fern.get(PEOPLE).status, 403, "people are the owner's");
+    assert_eq!(role("technician").status, 303);
+    assert!(isla.get(PEOPLE).text.contains("That is the role already."), "nothing was done, and it says so");
+    assert_eq!(role("king").status, 400);
+    assert_eq!(isla.post_from(PEOPLE, "/people/99999/role", &[("role", "reader")]).status, 404);
+}
+
+#[test]
+fn there_is_always_an_owner() {
+    let server = Server::start(true);
+    let isla = Person::signed_in(&server, "isla");
+    let own = identity(&isla, "Isla");
+    let step_down = || isla.post_from(PEOPLE, &format!("/people/{own}/role"), &[("role", "reader")]);
+    assert_eq!(step_down().status, 303);
+    assert!(isla.get(PEOPLE).text.contains("There must be an owner; the role stays as it is."));
+    let bram = identity(&isla, "Bram");
+    let raised = isla.post_from(PEOPLE, &format!("/people/{bram}/role"), &[("role", "owner")]);
+    assert_eq!(raised.status, 303);
+    assert_eq!(step_down().status, 303, "now there is another");
+    assert_eq!(isla.get(PEOPLE).status, 403);
+    assert_eq!(Person::signed_in(&server, "bram").get(PEOPLE).status, 200);
+}
+
+#[test]
+fn thirty_wrong_passwords_at_once_are_answered_and_the_right_one_still_opens() {
+    let server = Server::start(true);
+    let answers: Vec<u16> = std::thread::scope(|scope| {
+        let tries: Vec<_> = (0..30)
+            .map(|i| {
+                let person = Person::new(&server);
+                scope.spawn(move || {
+                    let fields = [("login", "wren"), ("password", "wrong")];
+                    (i, person.post_from("/sign-in", "/sign-in", &fields).status).1
+                })
+            })
+            .collect();
+        tries.into_iter().map(|t| t.join().unwrap()).collect()
+    });
+    assert!(answers.iter().all(|s| matches!(s, 422 | 429)), "{answers:?}");
+    assert!(answers.contains(&429), "guessing is slowed down: {answers:?}");
+    assert_eq!(Person::new(&server).get("/healthz").status, 200);
+    let other = Person::signed_in(&server, "isla");
+    assert_eq!(other.get("/").status, 200, "nobody else is locked out");
+}

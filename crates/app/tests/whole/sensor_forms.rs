@@ -1,0 +1,112 @@
+//! The forms of sensors over HTTP: every generic card, what is refused, thresholds, the map.
+
+use super::http::{Answer, Person};
+use super::programs::fields_of;
+use super::server::Server;
+use std::collections::BTreeMap;
+
+const LIST: &str = "/sites/1/sensors";
+const FORM: &str = "<form class=\"survey\"";
+
+fn send(person: &Person, page: &str, path: &str, fields: &BTreeMap<String, String>) -> Answer {
+    let pairs: Vec<(&str, &str)> = fields.iter().map(|(k, v)| (k.as_str(), v.as_str())).collect();
+    let all: Vec<(&str, &str)> = pairs.into_iter().filter(|(k, _)| *k != "csrf").collect();
+    person.post_from(page, path, &all)
+}
+
+fn new_form(person: &Person, card: &str) -> (String, BTreeMap<String, String>) {
+    let page = format!("{LIST}/new?card={card}");
+    let shown = person.get(&page);
+    assert_eq!(shown.status, 200, "{card}");
+    let fields = fields_of(&shown.text, FORM);
+    (page, fields)
+}
+
+#[test]
+fn every_generic_card_makes_a_sensor_as_it_stands() {
+    let server = Server::start(true);
+    let person = Person::signed_in(&server, "bram");
+    for (card, _) in upland_core::sensors::generic() {
+        let (page, mut fields) = new_form(&person, card);
+        fields.insert("name".into(), format!("Trial of {card}"));
+        let made = send(&person, &page, LIST, &fields);
+        assert_eq!(made.status, 303, "{card}: {}", made.text);
+        let sensor = made.headers["location"].clone();
+        let shown = person.get(&sensor);
+        assert_eq!(shown.status, 200, "{card}");
+        assert!(shown.text.contains(&format!("Trial of {card}")));
+        let edit = person.get(&format!("{sensor}/edit")).text;
+        let mut again = fields_of(&edit, FORM);
+        let unchanged = send(&person, &format!("{sensor}/edit"), &format!("{sensor}/edit"), &again);
+        assert_eq!(unchanged.status, 303, "{card}: {}", unchanged.text);
+        assert!(person.get(&sensor).text.contains("Nothing changed: version 1 stands."), "{card}");
+        again.insert("name".into(), format!("{card}, moved"));
+        assert_eq!(send(&person, &format!("{sensor}/edit"), &format!("{sensor}/edit"), &again).status, 303);
+        assert!(person.get(&sensor).text.contains("Saved as version 2."), "{card}");
+    }
+    assert!(person.get(LIST).text.contains("rain_switch, moved"));
+    assert_eq!(person.get("/sites/1/sensors/wiring").status, 200, "all of them are wired somehow");
+    assert_eq!(person.get(&format!("{LIST}/new?card=crystal_ball")).status, 404);
+}
+
+#[test]
+fn what_a_sensor_cannot_be_is_told_at_its_field_and_nothing_is_lost() {
+    let server = Server::start(true);
+    let person = Person::signed_in(&server, "bram");
+    let (page, whole) = new_form(&person, "rain_switch");
+    for (name, value) in [("name", ""), ("rain_threshold", "900"), ("rain_threshold", "some"), ("box", "77")]
+    {
+        let mut fields = whole.clone();
+        fields.insert("name".into(), "Porch gauge".into());
+        let known = fields.insert(name.into(), value.into());
+        if name != "box" {
+            assert!(known.is_some(), "the form has no {name}: {:?}", whole.keys());
+        }
+        let refused = send(&person, &page, LIST, &fields);
+        assert_eq!(refused.status, 422, "{name} = {value}");
+        assert!(refused.text.contains("need") && refused.text.contains("still here"), "{name} = {value}");
+        if !value.is_empty() && name != "box" {
+            assert!(refused.text.contains(&format!("value=\"{value}\"")), "{name} = {value} is kept");
+        }
+    }
+    assert!(!person.get(LIST).text.contains("Porch gauge"));
+    let mut cardless = whole;
+    cardless.insert("card".into(), "crystal_ball".into());
+    assert_eq!(send(&person, &page, LIST, &cardless).status, 400);
+    let reader = Person::signed_in(&server, "wren");
+    assert_eq!(reader.get(&page).status, 403);
+}
+
+#[test]
+fn a_threshold_of_the_record_is_taken_over_and_a_sensor_comes_down_and_up() {
+    let server = Server::start(true);
+    let person = Person::signed_in(&server, "bram");
+    let sensor = "/sites/1/sensors/1";
+    let set = |mm: &str| {
+        let base = fields_of(&person.get(&format!("{sensor}/edit")).text, FORM)["base_version"].clone();
+        let fields = [("mm", mm), ("base_version", base.as_str())];
+        person.post_from(sensor, &format!("{sensor}/threshold"), &fields)
+    };
+    assert_eq!(set("lots").status, 400);
+    let wild = set("900");
+    assert_eq!(wild.status, 422);
+    assert!(wild.text.contains("Nothing is stored yet"), "{}", wild.text);
+    assert_eq!(set("8").status, 303);
+    assert!(person.get(sensor).text.contains("The threshold is set here; set it on the sensor too."));
+    assert_eq!(set("8").status, 303);
+    assert!(person.get(sensor).text.contains("That is the threshold already."));
+    let late = [("mm", "10"), ("base_version", "1")];
+    assert_eq!(person.post_from(sensor, &format!("{sensor}/threshold"), &late).status, 303);
+    assert!(person.get(sensor).text.contains("nothing was set. Look again."), "somebody saved meanwhile");
+    assert_eq!(person.post_from(sensor, &format!("{sensor}/remove"), &[]).status, 303);
+    assert_eq!(person.get(sensor).status, 404);
+    assert!(!person.get("/sites/1/today").text.contains("/sites/1/sensors/1\""), "it holds nothing any more");
+    assert_eq!(person.post_from(LIST, &format!("{sensor}/remove"), &[]).status, 404, "it is down already");
+    assert_eq!(
+        person.post_from(LIST, "/sites/2/sensors/1/restore", &[]).status,
+        404,
+        "not from another site"
+    );
+    assert_eq!(person.post_from(LIST, &format!("{sensor}/restore"), &[]).status, 303);
+    assert_eq!(person.get(sensor).status, 200);
+}
