@@ -16,6 +16,7 @@ use upland_core::ground::plant::{PlantKind, Sky, Sun};
 use upland_core::ground::soil::Texture;
 use upland_core::installation::Installation;
 use upland_core::quantity::time::Hours;
+use upland_core::quantity::time::Seconds;
 use upland_core::quantity::units::*;
 use upland_core::site::{Site, UnitSystem, Zone};
 use upland_core::weather::climate::Climate;
@@ -145,7 +146,7 @@ fn expand_a_year_of_48_stations(bencher: Bencher) {
         active: true,
         starts: vec![time(2, 0, 0, 0)],
         days,
-        run_times: (1..=12).map(|n| (k * 12 + n, 600)).collect(),
+        run_times: (1..=12).map(|n| (k * 12 + n, Seconds::from_min(10))).collect(),
         repeat: None,
     };
     let settings = Settings {
@@ -157,7 +158,7 @@ fn expand_a_year_of_48_stations(bencher: Bencher) {
         ],
         percentages: Percentages::Program(vec![90, 100, 80, 110]),
         stations: Vec::new(),
-        delay_s: 5,
+        delay: Seconds::from_s(5),
         never_days: [false, false, false, false, false, false, true],
         omit_hours: None,
         rain_delay: None,
@@ -180,7 +181,7 @@ fn check_48_stations(bencher: Bencher) {
     for (k, program) in settings.programs.iter_mut().enumerate() {
         program.active = true;
         program.starts = vec![time(20 + k as i8 % 2, 0, 0, 0)];
-        program.run_times = (1..=12).map(|n| (k as u16 * 12 + n, 600)).collect();
+        program.run_times = (1..=12).map(|n| (k as u16 * 12 + n, Seconds::from_min(10))).collect();
     }
     bencher.bench(|| check(black_box(&box_at_site), &settings, from));
 }
@@ -237,7 +238,7 @@ fn budget_and_balance_of_24_zones_and_30_years(bencher: Bencher) {
         program.starts = vec![time(1 + index as i8, 0, 0, 0)];
     }
     for zone in &zones {
-        settings.set_run_time_s(usize::from(zone.number) % 4, zone.number, 600);
+        settings.set_run_time(usize::from(zone.number) % 4, zone.number, Seconds::from_min(10));
     }
     let span = (date(1996, 7, 15), date(2026, 7, 14));
     bencher.bench(|| {

@@ -19,7 +19,7 @@ use upland_core::ground::plant::{PlantKind, Sky, Sun};
 use upland_core::ground::soil::Texture;
 use upland_core::installation::Installation;
 use upland_core::quantity::month::ByMonth;
-use upland_core::quantity::time::Hours;
+use upland_core::quantity::time::{Hours, Seconds};
 use upland_core::quantity::units::{LitresPerMinute, Metres, SquareMetres};
 use upland_core::site::{Site, UnitSystem, Zone};
 use upland_core::weather::climate::Climate;
@@ -39,13 +39,17 @@ fn days() -> impl Strategy<Value = Days> {
     ]
 }
 
+fn seconds(range: core::ops::Range<i64>) -> impl Strategy<Value = Seconds> {
+    range.prop_map(Seconds::from_s)
+}
+
 fn program() -> impl Strategy<Value = Program> {
     (
         any::<bool>(),
         proptest::collection::vec(0u16..1440, 0..5),
         days(),
-        proptest::collection::vec((1u16..14, 0u32..5000), 0..6),
-        proptest::option::of((0u16..1440, 60u32..4000)),
+        proptest::collection::vec((1u16..14, seconds(0..5000)), 0..6),
+        proptest::option::of((0u16..1440, seconds(60..4000))),
     )
         .prop_map(|(active, starts, days, run_times, repeat)| Program {
             name: "P".into(),
@@ -53,7 +57,7 @@ fn program() -> impl Strategy<Value = Program> {
             starts: starts.into_iter().map(clock).collect(),
             days,
             run_times,
-            repeat: repeat.map(|(until, pause_s)| Repeat { until: clock(until), pause_s }),
+            repeat: repeat.map(|(until, pause)| Repeat { until: clock(until), pause }),
         })
 }
 
@@ -63,14 +67,14 @@ fn settings() -> impl Strategy<Value = Settings> {
         proptest::collection::vec(0u16..450, 12),
         0usize..3,
         proptest::collection::vec(
-            (1u16..14, proptest::option::of((0u32..2000, 0u32..4000)), any::<[bool; 4]>()),
+            (1u16..14, proptest::option::of((seconds(0..2000), seconds(0..4000))), any::<[bool; 4]>()),
             0..5,
         ),
-        (-100i32..10_000, proptest::array::uniform7(proptest::bool::weighted(0.1))),
+        (seconds(-100..10_000), proptest::array::uniform7(proptest::bool::weighted(0.1))),
         proptest::option::of((0u16..1440, 0u16..1440)),
         proptest::option::of((1i8..14, 1i8..32, 1i8..13, 1i8..29)),
     )
-        .prop_map(|(programs, percent, scope, stations, (delay_s, never_days), omit, off)| Settings {
+        .prop_map(|(programs, percent, scope, stations, (delay, never_days), omit, off)| Settings {
             percentages: match scope {
                 0 => Percentages::Box(percent[0]),
                 1 => Percentages::Program(percent[..programs.len()].to_vec()),
@@ -79,11 +83,11 @@ fn settings() -> impl Strategy<Value = Settings> {
             programs,
             stations: stations
                 .into_iter()
-                .map(|(n, cycle_and_soak_s, [lighting, master_valve, pump, ignores_sensors])| {
-                    (n, StationSetting { cycle_and_soak_s, lighting, master_valve, pump, ignores_sensors })
+                .map(|(n, cycle_and_soak, [lighting, master_valve, pump, ignores_sensors])| {
+                    (n, StationSetting { cycle_and_soak, lighting, master_valve, pump, ignores_sensors })
                 })
                 .collect(),
-            delay_s,
+            delay,
             never_days,
             omit_hours: omit.map(|(f, u)| Hours { from: clock(f), until: clock(u) }),
             rain_delay: None,
@@ -199,20 +203,20 @@ proptest! {
         let lights = |n: u16| fitted.station(n).lighting;
         prop_assert!(runs.windows(2).all(|p| p[0].start <= p[1].start), "in order of time");
         for run in &runs {
-            prop_assert!(run.seconds() > 0);
+            prop_assert!(run.length().any());
             let program = &fitted.programs[run.program];
             prop_assert!(program.active && program.days.admits(run.date));
             prop_assert!(!fitted.never_days[run.date.weekday().to_monday_zero_offset() as usize]);
-            prop_assert!(program.run_times.iter().any(|(n, s)| *n == run.station && *s > 0));
+            prop_assert!(program.run_times.iter().any(|(n, s)| *n == run.station && s.any()));
             prop_assert_eq!(run.start_index < program.starts.len(), true);
-            if let Some((longest, _)) = fitted.station(run.station).cycle_and_soak_s
+            if let Some((longest, _)) = fitted.station(run.station).cycle_and_soak
                 && !lights(run.station)
                 && card.percentage_target == upland_core::controller::PercentageTarget::Total
             {
-                prop_assert!(run.seconds() <= i64::from(longest));
+                prop_assert!(run.length() <= longest);
             }
         }
-        if card.overlap == Overlap::Queue && fitted.delay_s >= 0 {
+        if card.overlap == Overlap::Queue && fitted.delay >= Seconds::ZERO {
             let waters: Vec<_> = runs.iter().filter(|r| !lights(r.station)).collect();
             prop_assert!(waters.windows(2).all(|p| p[0].end <= p[1].start), "one station at a time");
         }

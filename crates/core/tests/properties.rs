@@ -18,6 +18,7 @@ use upland_core::ground::plant::{PlantKind, Sky, Sun};
 use upland_core::ground::soil::Texture;
 use upland_core::installation::Installation;
 use upland_core::quantity::month::ByMonth;
+use upland_core::quantity::time::Seconds;
 use upland_core::quantity::time::{Hours, MINUTES_A_DAY, MinuteOfDay, instant, midnight};
 use upland_core::quantity::units::*;
 use upland_core::site::{Site, UnitSystem, Zone};
@@ -325,7 +326,7 @@ proptest! {
         let zones: Vec<Zone> = zones.into_iter().filter(|z| z.number <= card.stations).collect();
         let installation = Installation::new(&site, (&card, 1), &zones, law(law_kind), &climate, EVENING, &TimeZone::UTC);
         let mut present = Settings::clean(&card);
-        present.delay_s = (pause * 30).min(card.longest_delay_s as i32);
+        present.delay = Seconds::from_s(i64::from(pause) * 30).min(card.longest_delay);
         let request = Request {
             installation: &installation, present: &present, strategy: PlanStrategy::ALL[strategy], from: EVENING, relax: Relax::default(),
         };
@@ -355,7 +356,7 @@ proptest! {
         let before = Settings::clean(&card);
         let mut after = before.clone();
         for (minutes, n) in minutes.iter().zip(1..) {
-            after.set_run_time_s(0, n, minutes * 60);
+            after.set_run_time(0, n, Seconds::from_min(i64::from(*minutes)));
         }
         after.programs[0].starts = starts.iter().map(|m| Time::constant((m / 60) as i8, (m % 60) as i8, 0, 0)).collect();
         let after = after.canonical();

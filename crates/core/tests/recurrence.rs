@@ -6,6 +6,7 @@ use jiff::civil::{Date, date};
 use jiff::tz::TimeZone;
 use upland_core::controller::schedule::{Days, Percentages, Program, Settings, expand};
 use upland_core::controller::twelve_stations;
+use upland_core::quantity::time::Seconds;
 
 fn days(pattern: &str) -> Days {
     let counted_from = date(2027, 12, 1);
@@ -30,12 +31,12 @@ fn starts_agree_with_dateutil() {
                 active: true,
                 starts: vec![jiff::civil::Time::strptime("%H:%M", cells[2]).unwrap()],
                 days: days(cells[0]),
-                run_times: vec![(1, 600)],
+                run_times: vec![(1, Seconds::from_min(10))],
                 repeat: None,
             }],
             percentages: Percentages::Program(vec![100]),
             stations: Vec::new(),
-            delay_s: 0,
+            delay: Seconds::from_s(0),
             never_days: [false; 7],
             omit_hours: None,
             rain_delay: None,

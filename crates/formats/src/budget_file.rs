@@ -115,12 +115,18 @@ pub fn write(
                     .moves
                     .iter()
                     .map(|m| match *m {
-                        Move::BaseTime { program, station, from_s, to_s } => {
-                            MoveDto::BaseTime { station, program: program + 1, from_s, to_s }
-                        }
-                        Move::Program { station, from, to, seconds } => {
-                            MoveDto::Program { station, from_program: from + 1, to_program: to + 1, seconds }
-                        }
+                        Move::BaseTime { program, station, from, to } => MoveDto::BaseTime {
+                            station,
+                            program: program + 1,
+                            from_s: from.length_s(),
+                            to_s: to.length_s(),
+                        },
+                        Move::Program { station, from, to, run_time } => MoveDto::Program {
+                            station,
+                            from_program: from + 1,
+                            to_program: to + 1,
+                            seconds: run_time.length_s(),
+                        },
                     })
                     .collect(),
             })

@@ -20,7 +20,7 @@ pub fn write(runs: &[ScheduledRun], settings: &Settings, tz: &TimeZone) -> Strin
             run.start_number.to_string(),
             run.station.to_string(),
             run.cycle.to_string(),
-            run.seconds().to_string(),
+            run.length().s().to_string(),
         ]);
     }
     String::from_utf8(out.into_inner().unwrap_or_default()).unwrap_or_default()

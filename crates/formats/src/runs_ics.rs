@@ -52,6 +52,7 @@ mod tests {
     use jiff::tz::TimeZone;
     use upland_core::controller::schedule::{Settings, expand};
     use upland_core::controller::twelve_stations;
+    use upland_core::quantity::time::Seconds;
 
     #[test]
     fn each_start_of_a_program_is_an_event() {
@@ -59,8 +60,8 @@ mod tests {
         let mut settings = Settings::clean(&card);
         settings.programs[0].active = true;
         settings.programs[0].starts = vec![time(2, 0, 0, 0), time(4, 0, 0, 0)];
-        settings.set_run_time_s(0, 1, 600);
-        settings.set_run_time_s(0, 2, 1200);
+        settings.set_run_time(0, 1, Seconds::from_s(600));
+        settings.set_run_time(0, 2, Seconds::from_s(1200));
         let runs = expand(&settings, &card, &TimeZone::UTC, date(2026, 7, 14), date(2026, 7, 14));
         let about = About { name: "Shed; Larkrigg, Slope", uid: "box-1", now: Timestamp::UNIX_EPOCH };
         let text = write(&runs, about, |p, s| (format!("Program {p}"), format!("stations {s:?}")));

@@ -7,6 +7,7 @@ use upland_core::controller::generic;
 use upland_core::controller::ordinance::{AllowedDays, Ordinance, Rule};
 use upland_core::controller::schedule::{Settings, YearSpan};
 use upland_core::quantity::time::Hours;
+use upland_core::quantity::time::Seconds;
 use upland_core::quantity::units::Metres;
 use upland_core::weather::Station;
 use upland_formats::settings_file::BoxFile;
@@ -64,8 +65,8 @@ fn settings_text() -> String {
     let mut settings = Settings::clean(&card);
     settings.programs[0].active = true;
     settings.programs[0].starts = vec![jiff::civil::time(2, 0, 0, 0)];
-    settings.set_run_time_s(0, 1, 900);
-    settings.update_station(1, |s| s.cycle_and_soak_s = Some((300, 1800)));
+    settings.set_run_time(0, 1, Seconds::from_min(15));
+    settings.update_station(1, |s| s.cycle_and_soak = Some((Seconds::from_min(5), Seconds::from_min(30))));
     settings.off_season = Some(YearSpan { from: (11, 1), until: (3, 31) });
     settings.rain_delay = Some((jiff::civil::date(2026, 7, 10), 3));
     settings_file::write(&BoxFile { time_zone: "UTC".into(), tz: jiff::tz::TimeZone::UTC, card, settings })
@@ -143,7 +144,7 @@ proptest! {
         settings.programs[0].active = true;
         settings.programs[0].starts = vec![jiff::civil::time((start / 60) as i8, (start % 60) as i8, 0, 0)];
         for (n, minutes) in (1..).zip(minutes) {
-            settings.set_run_time_s(0, n, minutes * 60);
+            settings.set_run_time(0, n, Seconds::from_min(minutes.into()));
         }
         let settings = settings.fitted(&card);
         let file = BoxFile { time_zone: "UTC".into(), tz: jiff::tz::TimeZone::UTC, card, settings: settings.clone() };

@@ -14,6 +14,7 @@ use upland_core::ground::application::HeadType;
 use upland_core::ground::plant::{PlantKind, Sky, Sun};
 use upland_core::ground::soil::Texture;
 use upland_core::quantity::time::Hours;
+use upland_core::quantity::time::Seconds;
 use upland_core::quantity::units::*;
 use upland_core::site::{Controller, Site, UnitSystem, Zone};
 use upland_core::weather::DayWeather;
@@ -187,14 +188,14 @@ pub(crate) fn box_with_faults()
     settings.programs[0].active = true;
     settings.programs[0].starts = vec![time(2, 0, 0, 0), time(4, 0, 0, 0)];
     for station in 1..=4 {
-        settings.set_run_time_s(0, station, 900);
+        settings.set_run_time(0, station, Seconds::from_s(900));
     }
     settings.programs[1].active = true;
     settings.programs[1].starts = vec![time(2, 30, 0, 0)];
-    settings.set_run_time_s(1, 9, 600);
+    settings.set_run_time(1, 9, Seconds::from_s(600));
     settings.programs[2].active = true;
     settings.programs[2].starts = vec![time(13, 0, 0, 0)];
-    settings.set_run_time_s(2, 1, 300);
+    settings.set_run_time(2, 1, Seconds::from_s(300));
     (installation, settings)
 }
 

@@ -72,6 +72,12 @@ impl Person {
         response.body_mut().read_to_vec().unwrap().len()
     }
 
+    /// A request by any method, without a body.
+    pub fn request(&self, method: &str, path: &str) -> Answer {
+        let request = ureq::http::Request::builder().method(method).uri(format!("{}{path}", self.url));
+        read(self.agent.run(request.body(()).unwrap()).unwrap())
+    }
+
     pub fn post(&self, path: &str, fields: &[(&str, &str)]) -> Answer {
         read(self.agent.post(format!("{}{path}", self.url)).send_form(fields.iter().copied()).unwrap())
     }

@@ -150,6 +150,13 @@ fn a_post_that_is_not_as_described_is_refused_whole() {
     let many: Vec<(&str, String, &str)> = (0..5001).map(|i| ("rain_mm", at(i), "0")).collect();
     let told = post(&server, &token, &body(&many));
     assert!(told.status == 400 && told.text.contains("at most 5000"), "{}", told.text);
+    for (path, allowed) in [("readings", "POST"), ("time", "GET"), ("openapi.json", "GET")] {
+        for method in ["TRACE", "OPTIONS", "DELETE"] {
+            let answer = person.request(method, &format!("/api/v1/{path}"));
+            let told = answer.headers.get("allow").map(String::as_str);
+            assert_eq!((answer.status, told), (405, Some(allowed)), "{method} {path}");
+        }
+    }
     assert_eq!(person.get("/api/v1/readings").status, 405);
     assert_eq!(person.get("/api/v1/openapi.json").status, 200);
 }

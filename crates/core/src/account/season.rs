@@ -238,9 +238,7 @@ pub fn scheduled_minutes(
             }
             let day = run.start.to_zoned(tz.clone()).date();
             let slot = out.entry(run.station).or_default().entry(day).or_default();
-            #[allow(clippy::cast_precision_loss, reason = "seconds of a run")]
-            let minutes = Minutes::from_min(run.seconds() as f64 / 60.0);
-            *slot = *slot + minutes;
+            *slot = *slot + run.length().minutes();
         }
     }
     out
@@ -283,6 +281,7 @@ pub fn sum(days: &[SeasonDay]) -> SeasonSum {
 mod tests {
     use super::*;
     use crate::controller::twelve_stations;
+    use crate::quantity::time::Seconds;
     use crate::quantity::units::{Celsius, Metres};
     use crate::site::samples::lawn;
     use crate::weather::{DayWeather, Station};
@@ -349,9 +348,9 @@ mod tests {
         let mut first = Settings::clean(&card);
         first.programs[0].active = true;
         first.programs[0].starts = vec![time(2, 0, 0, 0)];
-        first.set_run_time_s(0, 1, 600);
+        first.set_run_time(0, 1, Seconds::from_s(600));
         let mut second = first.clone();
-        second.set_run_time_s(0, 1, 1200);
+        second.set_run_time(0, 1, Seconds::from_s(1200));
         let minutes = scheduled_minutes(
             &[(date(2026, 6, 1), &first), (date(2026, 6, 10), &second)],
             &card,

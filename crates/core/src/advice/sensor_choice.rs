@@ -232,6 +232,7 @@ mod tests {
     use crate::controller::ordinance::Law;
     use crate::controller::schedule::Days;
     use crate::installation::samples;
+    use crate::quantity::time::Seconds;
     use crate::quantity::units::{Celsius, MetresPerSecond, Millimetres};
     use crate::sensors::generic;
     use crate::weather::DayWeather;
@@ -279,7 +280,7 @@ mod tests {
         settings.programs[0].active = true;
         settings.programs[0].days = Days::Weekdays([true; 7]);
         settings.programs[0].starts = vec![time(2, 0, 0, 0)];
-        settings.set_run_time_s(0, 1, 600);
+        settings.set_run_time(0, 1, Seconds::from_s(600));
         (installation, settings, climate)
     }
 

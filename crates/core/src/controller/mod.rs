@@ -2,6 +2,7 @@
 //! make; it lists limits. [`Card::check`] refuses a card that no box could be; [`library`] holds
 //! the generic ones.
 
+use crate::quantity::time::Seconds;
 pub mod library;
 pub mod night;
 pub mod ordinance;
@@ -91,10 +92,10 @@ pub struct Card {
     pub starts_per_program: u8,
     /// Step in which a start time can be set, minutes.
     pub start_step_min: u16,
-    /// Step in which a run time can be set, seconds.
-    pub run_step_s: u32,
-    /// Longest run time, seconds.
-    pub longest_run_s: u32,
+    /// Step in which a run time can be set.
+    pub run_step: Seconds,
+    /// Longest run time.
+    pub longest_run: Seconds,
     /// Ways of choosing days.
     pub day_modes: DayModes,
     /// Lowest percentage.
@@ -109,16 +110,16 @@ pub struct Card {
     pub percentage_target: PercentageTarget,
     /// How the result is rounded.
     pub rounding: Rounding,
-    /// Step that a run time is rounded to after the percentage, seconds.
-    pub rounding_step_s: u32,
+    /// Step that a run time is rounded to after the percentage.
+    pub rounding_step: Seconds,
     /// Whether a cycle and a soak can be set for a station.
     pub cycle_and_soak: bool,
     /// Programs that meet.
     pub overlap: Overlap,
-    /// Longest pause between two stations, seconds.
-    pub longest_delay_s: u32,
-    /// Longest overlap of two stations for slow valves, seconds.
-    pub longest_overlap_s: u32,
+    /// Longest pause between two stations.
+    pub longest_delay: Seconds,
+    /// Longest overlap of two stations for slow valves.
+    pub longest_overlap: Seconds,
     /// Longest rain delay, days.
     pub longest_rain_delay_days: u8,
     /// Whether hours can be set in which nothing starts.
@@ -166,21 +167,25 @@ impl Card {
         within("stations", u32::from(self.stations), 1, 250);
         within("programs", u32::from(self.programs), 1, 26);
         within("starts_per_program", u32::from(self.starts_per_program), 1, 48);
-        within("run_step_s", self.run_step_s, 1, 3600);
-        within("longest_run_s", self.longest_run_s, 60, 86_400);
-        within("rounding_step_s", self.rounding_step_s, 1, 60);
+        within("run_step_s", self.run_step.length_s(), 1, 3600);
+        within("longest_run_s", self.longest_run.length_s(), 60, 86_400);
+        within("rounding_step_s", self.rounding_step.length_s(), 1, 60);
         within("percentage_min", u32::from(self.percentage_min), 0, 100);
         within("percentage_max", u32::from(self.percentage_max), 100, 400);
         within("percentage_step", u32::from(self.percentage_step), 1, 100);
-        within("longest_delay_s", self.longest_delay_s, 0, 6 * 3600);
-        within("longest_overlap_s", self.longest_overlap_s, 0, 600);
+        within("longest_delay_s", self.longest_delay.length_s(), 0, 6 * 3600);
+        within("longest_overlap_s", self.longest_overlap.length_s(), 0, 600);
         within("sensor_ports", u32::try_from(self.sensor_ports.len()).unwrap_or(u32::MAX), 0, 64);
         within("longest_interval", u32::from(self.day_modes.longest_interval), 0, 60);
         within("longest_rain_delay_days", u32::from(self.longest_rain_delay_days), 0, 60);
-        if self.run_step_s > 0 && !self.longest_run_s.is_multiple_of(self.run_step_s) {
+        if !self.longest_run.is_in_steps_of(self.run_step) {
             say(
                 "longest_run_s",
-                format!("{} s is not a whole number of steps of {} s", self.longest_run_s, self.run_step_s),
+                format!(
+                    "{} s is not a whole number of steps of {} s",
+                    self.longest_run.s(),
+                    self.run_step.s()
+                ),
             );
         }
         let name = self.name.trim();
@@ -203,19 +208,20 @@ impl Card {
         faults
     }
 
-    /// A run time at a percentage, as the box counts it, in seconds.
+    /// A run time at a percentage, as the box counts it.
     ///
     /// Common practice: 90 % of 10 min is 9 min, 50 % of 15 min is 7 min 30 s, 200 % of 8 is 16.
     #[must_use]
-    pub fn scaled_s(&self, seconds: u32, percentage: u16) -> u32 {
-        let exact = u64::from(seconds) * u64::from(percentage);
-        let step = u64::from(self.rounding_step_s.max(1)) * 100;
-        let steps = match self.rounding {
-            Rounding::Nearest => (exact + step / 2) / step,
-            Rounding::Down => exact / step,
-            Rounding::Up => exact.div_ceil(step),
-        };
-        u32::try_from(steps * (step / 100)).unwrap_or(u32::MAX)
+    pub fn scaled(&self, run_time: Seconds, percentage: u16) -> Seconds {
+        // In hundredths of a second, so that nothing is rounded before the box rounds.
+        let exact = run_time * i64::from(percentage);
+        let step = self.rounding_step.max(Seconds::ONE);
+        let hundred = step * 100;
+        step * match self.rounding {
+            Rounding::Nearest => (exact + step * 50).steps(hundred),
+            Rounding::Down => exact.steps(hundred),
+            Rounding::Up => exact.steps_up(hundred),
+        }
     }
 }
 
@@ -229,17 +235,19 @@ mod tests {
         for (minutes, percentage, seconds) in
             [(10, 90, 540), (20, 90, 1080), (8, 200, 960), (15, 50, 450), (15, 100, 900)]
         {
-            assert_eq!(card.scaled_s(minutes * 60, percentage), seconds);
+            assert_eq!(card.scaled(Seconds::from_min(minutes), percentage), Seconds::from_s(seconds));
         }
     }
 
     #[test]
     fn rounding_is_the_boxs_own() {
-        let with = |rounding| Card { rounding, rounding_step_s: 60, ..twelve_stations() };
-        assert_eq!(with(Rounding::Down).scaled_s(900, 50), 420);
-        assert_eq!(with(Rounding::Up).scaled_s(900, 50), 480);
-        assert_eq!(with(Rounding::Nearest).scaled_s(900, 50), 480);
-        assert_eq!(with(Rounding::Down).scaled_s(60, 90), 0, "it rounds to zero, and a check says so");
+        let with = |rounding| Card { rounding, rounding_step: Seconds::from_s(60), ..twelve_stations() };
+        let half = |rounding| with(rounding).scaled(Seconds::from_min(15), 50);
+        assert_eq!(half(Rounding::Down), Seconds::from_min(7));
+        assert_eq!(half(Rounding::Up), Seconds::from_min(8));
+        assert_eq!(half(Rounding::Nearest), Seconds::from_min(8));
+        let gone = with(Rounding::Down).scaled(Seconds::from_min(1), 90);
+        assert_eq!(gone, Seconds::ZERO, "it rounds to zero, and a check says so");
     }
 
     #[test]
@@ -249,14 +257,14 @@ mod tests {
             ("stations", |c| c.stations = 251),
             ("programs", |c| c.programs = 0),
             ("starts_per_program", |c| c.starts_per_program = 49),
-            ("run_step_s", |c| c.run_step_s = 0),
-            ("longest_run_s", |c| c.longest_run_s = 30),
-            ("rounding_step_s", |c| c.rounding_step_s = 61),
+            ("run_step_s", |c| c.run_step = Seconds::from_s(0)),
+            ("longest_run_s", |c| c.longest_run = Seconds::from_s(30)),
+            ("rounding_step_s", |c| c.rounding_step = Seconds::from_s(61)),
             ("percentage_min", |c| c.percentage_min = 101),
             ("percentage_max", |c| c.percentage_max = 99),
             ("percentage_step", |c| c.percentage_step = 7),
-            ("longest_delay_s", |c| c.longest_delay_s = 90_000),
-            ("longest_overlap_s", |c| c.longest_overlap_s = 601),
+            ("longest_delay_s", |c| c.longest_delay = Seconds::from_s(90_000)),
+            ("longest_overlap_s", |c| c.longest_overlap = Seconds::from_s(601)),
             ("longest_rain_delay_days", |c| c.longest_rain_delay_days = 61),
             ("longest_interval", |c| c.day_modes.longest_interval = 61),
             ("sensor_ports", |c| c.sensor_ports = vec![SensorPort::TwoWire; 65]),
@@ -295,7 +303,7 @@ mod tests {
             stations: 0,
             start_step_min: 7,
             percentage_step: 0,
-            longest_run_s: 3601,
+            longest_run: Seconds::from_s(3601),
             day_modes: DayModes { weekdays: false, parity: false, longest_interval: 0, never_days: true },
             ..twelve_stations()
         };

@@ -101,6 +101,7 @@ mod tests {
     use super::*;
     use crate::controller::schedule::{Settings, expand};
     use crate::installation::{given, samples::installation};
+    use crate::quantity::time::Seconds;
     use jiff::civil::{date, time};
 
     #[test]
@@ -109,7 +110,7 @@ mod tests {
         let mut settings = Settings::clean(&installation.card);
         settings.programs[0].active = true;
         settings.programs[0].starts = vec![time(2, 0, 0, 0)];
-        settings.set_run_time_s(0, 1, 840);
+        settings.set_run_time(0, 1, Seconds::from_s(840));
         let runs =
             expand(&settings, &installation.card, &installation.tz, date(2026, 7, 13), date(2026, 7, 19));
         let given = given(&installation, &settings, &runs, 1);

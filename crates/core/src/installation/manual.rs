@@ -6,18 +6,19 @@ use crate::controller::schedule::{ScheduledRun, Settings};
 use crate::ground::application::HeadType;
 use crate::ground::plant::PlantKind;
 use crate::installation::Installation;
+use crate::quantity::time::Seconds;
 use crate::quantity::units::Litres;
-use jiff::{SignedDuration, Timestamp};
+use jiff::Timestamp;
 
 /// A station that is run by hand.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub struct ManualStep {
     /// Station.
     pub station: u16,
-    /// Seconds after the first start.
-    pub begin_s: u32,
-    /// How long, seconds.
-    pub seconds: u32,
+    /// After the first start.
+    pub begin: Seconds,
+    /// How long.
+    pub length: Seconds,
     /// Water, if the zone's area is known.
     pub volume: Option<Litres>,
 }
@@ -30,25 +31,29 @@ pub struct ManualRun {
 }
 
 impl ManualRun {
-    fn of(installation: &Installation, stations: impl Iterator<Item = (u16, u32)>, pause_s: u32) -> Self {
-        let mut at = 0;
+    fn of(
+        installation: &Installation,
+        stations: impl Iterator<Item = (u16, Seconds)>,
+        pause: Seconds,
+    ) -> Self {
+        let mut at = Seconds::ZERO;
         let steps = stations
-            .filter(|(_, seconds)| *seconds > 0)
-            .map(|(station, seconds)| {
-                let begin_s = at;
-                at += seconds + pause_s;
+            .filter(|(_, length)| length.any())
+            .map(|(station, length)| {
+                let begin = at;
+                at = at + length + pause;
                 let flow = installation.zone(station).and_then(|z| z.flow);
-                let volume = flow.map(|f| Litres::from_l(f.l_per_min() * f64::from(seconds) / 60.0));
-                ManualStep { station, begin_s, seconds, volume }
+                let volume = flow.map(|f| f.for_time(length.minutes()));
+                ManualStep { station, begin, length, volume }
             })
             .collect();
         Self { steps }
     }
 
-    /// Seconds from the first start to the last end.
+    /// From the first start to the last end.
     #[must_use]
-    pub fn length_s(&self) -> u32 {
-        self.steps.last().map_or(0, |s| s.begin_s + s.seconds)
+    pub fn length(&self) -> Seconds {
+        self.steps.last().map_or(Seconds::ZERO, |s| s.begin + s.length)
     }
 
     /// Water of all steps whose area is known; `None` when none is.
@@ -61,15 +66,15 @@ impl ManualRun {
     /// What stands in its way when it begins at an instant.
     #[must_use]
     pub fn obstacles(&self, installation: &Installation, runs: &[ScheduledRun], at: Timestamp) -> Obstacles {
-        let end = at + SignedDuration::from_secs(i64::from(self.length_s()));
+        let end = at + self.length();
         let (from, to) = {
             let date = |t: Timestamp| t.to_zoned(installation.tz.clone()).date();
             (date(at), date(end))
         };
         let mut forbidden = Vec::new();
         for step in &self.steps {
-            let begin = at + SignedDuration::from_secs(i64::from(step.begin_s));
-            let stop = begin + SignedDuration::from_secs(i64::from(step.seconds));
+            let begin = at + step.begin;
+            let stop = begin + step.length;
             let spans = installation.law.forbidden(
                 Some(installation.subject(step.station)),
                 from,
@@ -98,39 +103,45 @@ pub struct Obstacles {
 
 /// Shortest and longest test of a station: long enough for every head to come up, short enough
 /// for a walk (common practice: half a minute to ten minutes).
-pub const TEST_WALK_S: (u32, u32) = (30, 600);
+pub const TEST_WALK: (Seconds, Seconds) = (Seconds::from_s(30), Seconds::from_min(10));
 
 /// Every station with a zone for the same time, with a pause to walk on.
 #[must_use]
-pub fn test_walk(installation: &Installation, seconds_each: u32, pause_s: u32) -> ManualRun {
-    let seconds = seconds_each.clamp(TEST_WALK_S.0, TEST_WALK_S.1);
+pub fn test_walk(installation: &Installation, each: Seconds, pause: Seconds) -> ManualRun {
+    let length = each.clamp(TEST_WALK.0, TEST_WALK.1);
     let on_box = installation.zones.iter().filter(|z| z.zone.number <= installation.card.stations);
-    ManualRun::of(installation, on_box.map(|z| (z.zone.number, seconds)), pause_s)
+    ManualRun::of(installation, on_box.map(|z| (z.zone.number, length)), pause)
 }
 
 /// One zone by hand.
 #[must_use]
-pub fn one_zone(installation: &Installation, station: u16, seconds: u32) -> ManualRun {
-    ManualRun::of(installation, std::iter::once((station, seconds)), 0)
+pub fn one_zone(installation: &Installation, station: u16, length: Seconds) -> ManualRun {
+    ManualRun::of(installation, std::iter::once((station, length)), Seconds::ZERO)
 }
 
 /// One program by hand, its minutes as set, at 100 %.
 #[must_use]
 pub fn one_program(installation: &Installation, settings: &Settings, program: usize) -> ManualRun {
     let times = settings.programs.get(program).map_or(&[][..], |p| &p.run_times);
-    let pause = u32::try_from(settings.delay_s.max(0)).unwrap_or(0);
-    ManualRun::of(installation, times.iter().copied(), pause)
+    ManualRun::of(installation, times.iter().copied(), settings.delay.max(Seconds::ZERO))
 }
+
+/// Shortest and longest syringe of a zone (common practice: a minute to five).
+pub const SYRINGE: (Seconds, Seconds) = (Seconds::from_min(1), Seconds::from_min(5));
 
 /// A syringe: a few minutes of spray over turf at the heat of the day, to cool the leaves. It does
 /// not replace watering.
 #[must_use]
-pub fn syringe(installation: &Installation, minutes_each: u32) -> ManualRun {
+pub fn syringe(installation: &Installation, each: Seconds) -> ManualRun {
     let turf = installation.zones.iter().filter(|z| {
         matches!(z.zone.plant, PlantKind::CoolSeasonTurf | PlantKind::WarmSeasonTurf)
             && z.zone.head != HeadType::Drip
     });
-    ManualRun::of(installation, turf.map(|z| (z.zone.number, minutes_each.clamp(1, 5) * 60)), 0)
+    ManualRun::of(
+        installation,
+        turf.map(|z| (z.zone.number, each.clamp(SYRINGE.0, SYRINGE.1))),
+        Seconds::ZERO,
+    )
 }
 
 /// The order in which zones are blown out: sprinklers before drip, the largest first, so that the
@@ -157,20 +168,26 @@ mod tests {
 
     #[test]
     fn a_test_walk_visits_every_zone_within_its_bounds() {
-        let walk = test_walk(&installation(), 5, 20);
+        let walk = test_walk(&installation(), Seconds::from_s(5), Seconds::from_s(20));
         assert_eq!(
-            walk.steps.iter().map(|s| (s.station, s.begin_s, s.seconds)).collect::<Vec<_>>(),
+            walk.steps.iter().map(|s| (s.station, s.begin.s(), s.length.s())).collect::<Vec<_>>(),
             [(1, 0, 30), (2, 50, 30), (3, 100, 30), (4, 150, 30)]
         );
-        assert_eq!(walk.length_s(), 180);
-        assert_eq!(test_walk(&installation(), 9999, 0).steps[0].seconds, 600);
+        assert_eq!(walk.length(), Seconds::from_min(3));
+        assert_eq!(
+            test_walk(&installation(), Seconds::DAY, Seconds::ZERO).steps[0].length,
+            Seconds::from_min(10)
+        );
         assert!(walk.volume().is_some());
     }
 
     #[test]
     fn a_syringe_is_for_turf_under_spray() {
-        let stations: Vec<_> =
-            syringe(&installation(), 2).steps.iter().map(|s| (s.station, s.seconds)).collect();
+        let stations: Vec<_> = syringe(&installation(), Seconds::from_min(2))
+            .steps
+            .iter()
+            .map(|s| (s.station, s.length.s()))
+            .collect();
         assert_eq!(stations, [(1, 120), (2, 120), (3, 120)]);
     }
 
@@ -181,7 +198,7 @@ mod tests {
         let mut settings = Settings::clean(&installation.card);
         settings.programs[0].active = true;
         settings.programs[0].starts = vec![time(12, 0, 0, 0)];
-        settings.set_run_time_s(0, 1, 3600);
+        settings.set_run_time(0, 1, Seconds::from_s(3600));
         let wednesday = date(2026, 7, 15);
         let runs = expand(&settings, &installation.card, &installation.tz, wednesday, wednesday);
         let noon = wednesday.at(12, 30, 0, 0).to_zoned(installation.tz.clone()).unwrap().timestamp();
@@ -190,7 +207,7 @@ mod tests {
         assert_eq!((obstacles.forbidden.len(), obstacles.scheduled.len()), (1, 1));
         let dawn = wednesday.at(5, 0, 0, 0).to_zoned(installation.tz.clone()).unwrap().timestamp();
         assert_eq!(
-            one_zone(&installation, 2, 600).obstacles(&installation, &runs, dawn),
+            one_zone(&installation, 2, Seconds::from_min(10)).obstacles(&installation, &runs, dawn),
             Obstacles::default()
         );
     }

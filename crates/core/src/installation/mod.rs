@@ -9,7 +9,7 @@ use crate::controller::ordinance::{Law, Subject};
 use crate::controller::schedule::{ScheduledRun, Settings};
 use crate::ground::application::run_time;
 use crate::quantity::month::ByMonth;
-use crate::quantity::time::Hours;
+use crate::quantity::time::{Hours, Seconds};
 use crate::quantity::units::{Litres, LitresPerMinute, Millimetres, Minutes};
 use crate::sensors::mapping::tie;
 use crate::site::{ResolvedZone, Site, Zone};
@@ -56,20 +56,17 @@ impl WiredZone {
         if self.demand.mm() > 0.0 { raw / self.demand.mm() } else { f64::INFINITY }
     }
 
-    /// Longest cycle in whole seconds; `None` when the soil takes all of it in.
+    /// Longest cycle, whole minutes of it and at least one; `None` when the soil takes all of it in.
     #[must_use]
-    pub fn longest_cycle_s(&self) -> Option<u32> {
-        #[allow(clippy::cast_possible_truncation, clippy::cast_sign_loss, reason = "bounded to a day")]
-        let seconds = |m: Minutes| (m.min_value().floor().clamp(1.0, 1440.0) * 60.0) as u32;
-        self.resolved.cycle_limit.longest.map(seconds)
+    pub fn longest_cycle(&self) -> Option<Seconds> {
+        let whole = |m: Minutes| Seconds::of(Minutes::from_min(m.min_value().floor().max(1.0)), f64::round);
+        self.resolved.cycle_limit.longest.map(whole)
     }
 
-    /// Least soak in whole seconds.
+    /// Least soak, up to a whole minute.
     #[must_use]
-    pub fn soak_s(&self) -> u32 {
-        #[allow(clippy::cast_possible_truncation, clippy::cast_sign_loss, reason = "bounded to a day")]
-        let seconds = (self.resolved.cycle_limit.soak.min_value().ceil().clamp(0.0, 1440.0) * 60.0) as u32;
-        seconds
+    pub fn soak(&self) -> Seconds {
+        Seconds::of(Minutes::from_min(self.resolved.cycle_limit.soak.min_value().ceil()), f64::round)
     }
 }
 
@@ -235,9 +232,7 @@ impl Installation {
         let mut total = None;
         for run in runs {
             let Some(flow) = self.zone(run.station).and_then(|z| z.flow) else { continue };
-            #[allow(clippy::cast_precision_loss, reason = "seconds of a run")]
-            let litres = flow.l_per_min() * run.seconds() as f64 / 60.0;
-            total = Some(total.unwrap_or(Litres::ZERO) + Litres::from_l(litres));
+            total = Some(total.unwrap_or(Litres::ZERO) + flow.for_time(run.length().minutes()));
         }
         total
     }
@@ -277,8 +272,7 @@ pub fn given(
             let own = runs.iter().filter(|r| r.station == station && !settings.station(station).lighting);
             let mut dates: Vec<Date> = own.clone().map(|r| r.date).collect();
             dates.dedup();
-            #[allow(clippy::cast_precision_loss, reason = "seconds of a month")]
-            let minutes = own.map(ScheduledRun::seconds).sum::<i64>() as f64 / 60.0 / weeks;
+            let minutes = own.map(ScheduledRun::length).sum::<Seconds>().minutes().min_value() / weeks;
             let need = zone.demand * 7.0;
             Given {
                 station,
@@ -367,7 +361,7 @@ mod tests {
         settings.programs[0].active = true;
         settings.programs[0].starts = vec![time(2, 0, 0, 0)];
         let need = zone.minutes_for(zone.demand * 7.0).min_value();
-        settings.set_run_time_s(0, 1, 60 * 14);
+        settings.set_run_time(0, 1, Seconds::from_s(60 * 14));
         let runs =
             expand(&settings, &installation.card, &TimeZone::UTC, date(2026, 7, 13), date(2026, 7, 26));
         let given = given(&installation, &settings, &runs, 2);
@@ -384,7 +378,7 @@ mod tests {
         let mut settings = Settings::clean(&twelve_stations());
         settings.programs[0].active = true;
         settings.programs[0].starts = vec![time(2, 0, 0, 0)];
-        settings.set_run_time_s(0, 1, 600);
+        settings.set_run_time(0, 1, Seconds::from_s(600));
         let runs =
             expand(&settings, &installation.card, &TimeZone::UTC, date(2026, 7, 13), date(2026, 7, 13));
         // 31.75 mm/h on 100 m² is 52.9 L/min.

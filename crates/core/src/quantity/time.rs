@@ -1,8 +1,180 @@
-//! Times of the wall clock: minutes and hours of a day, weekdays, and the instants that they stand for.
+//! Lengths in seconds, and times of the wall clock: minutes and hours of a day, weekdays, and the instants
+//! that they stand for.
 
+use super::units::Minutes;
 use jiff::civil::{Date, Time};
 use jiff::tz::TimeZone;
-use jiff::{Timestamp, ToSpan};
+use jiff::{SignedDuration, Timestamp, ToSpan};
+
+/// A length of time in whole seconds, the grain of every box: run times, cycles, soaks and pauses. Below
+/// zero only where a delay between two stations is an overlap.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Default)]
+pub struct Seconds(i64);
+
+impl Seconds {
+    /// No time.
+    pub const ZERO: Self = Self(0);
+    /// One second.
+    pub const ONE: Self = Self(1);
+    /// A day.
+    pub const DAY: Self = Self(86_400);
+
+    /// From whole seconds.
+    #[must_use]
+    pub const fn from_s(value: i64) -> Self {
+        Self(value)
+    }
+
+    /// From whole minutes.
+    #[must_use]
+    pub const fn from_min(value: i64) -> Self {
+        Self(value * 60)
+    }
+
+    /// From whole hours.
+    #[must_use]
+    pub const fn from_h(value: i64) -> Self {
+        Self(value * 3600)
+    }
+
+    /// From a length that may have a fraction, by a rounding such as `f64::round`; beyond a day it is a day,
+    /// and below zero (or not a number) nothing, as no box runs longer.
+    #[must_use]
+    pub fn of(length: Minutes, round: impl FnOnce(f64) -> f64) -> Self {
+        #[allow(clippy::cast_possible_truncation, reason = "clamped to a day; not a number becomes 0")]
+        let whole = round(length.min_value() * 60.0).clamp(0.0, 86_400.0) as i64;
+        Self(whole)
+    }
+
+    /// From one instant to another; below zero when the second comes first.
+    #[must_use]
+    pub fn between(from: Timestamp, to: Timestamp) -> Self {
+        Self(to.duration_since(from).as_secs())
+    }
+
+    /// The number of seconds.
+    #[must_use]
+    pub const fn s(self) -> i64 {
+        self.0
+    }
+
+    /// The number of seconds as files and forms carry it: nothing below zero.
+    #[must_use]
+    pub fn length_s(self) -> u32 {
+        u32::try_from(self.0.max(0)).unwrap_or(u32::MAX)
+    }
+
+    /// Whole minutes that hold it.
+    #[must_use]
+    pub fn minutes_up(self) -> u32 {
+        self.length_s().div_ceil(60)
+    }
+
+    /// In minutes, with their fraction.
+    #[must_use]
+    pub fn minutes(self) -> Minutes {
+        #[allow(clippy::cast_precision_loss, reason = "some days at most")]
+        let value = self.0 as f64;
+        Minutes::from_min(value / 60.0)
+    }
+
+    /// Its length, whichever way it runs.
+    #[must_use]
+    pub const fn abs(self) -> Self {
+        Self(self.0.saturating_abs())
+    }
+
+    /// Whether any time passes.
+    #[must_use]
+    pub const fn any(self) -> bool {
+        self.0 > 0
+    }
+
+    /// The whole number of steps that it holds, its excess dropped; a step of nothing counts as a second.
+    #[must_use]
+    pub fn steps(self, step: Self) -> i64 {
+        self.0.div_euclid(step.0.max(1))
+    }
+
+    /// How many steps are needed to hold it.
+    #[must_use]
+    pub fn steps_up(self, step: Self) -> i64 {
+        let step = step.0.max(1);
+        self.0.div_euclid(step) + i64::from(self.0.rem_euclid(step) > 0)
+    }
+
+    /// Whether it is a whole number of steps.
+    #[must_use]
+    pub fn is_in_steps_of(self, step: Self) -> bool {
+        self.0.rem_euclid(step.0.max(1)) == 0
+    }
+}
+
+/// As one reads it: "7 min", "7 min 30 s", "45 s"; no time is "0 min".
+impl core::fmt::Display for Seconds {
+    fn fmt(&self, f: &mut core::fmt::Formatter<'_>) -> core::fmt::Result {
+        let sign = if self.0 < 0 { "-" } else { "" };
+        match (self.abs().0 / 60, self.abs().0 % 60) {
+            (m, 0) => write!(f, "{sign}{m} min"),
+            (0, s) => write!(f, "{sign}{s} s"),
+            (m, s) => write!(f, "{sign}{m} min {s} s"),
+        }
+    }
+}
+
+impl From<u32> for Seconds {
+    fn from(value: u32) -> Self {
+        Self(i64::from(value))
+    }
+}
+
+impl core::ops::Add for Seconds {
+    type Output = Self;
+    fn add(self, other: Self) -> Self {
+        Self(self.0.saturating_add(other.0))
+    }
+}
+
+impl core::ops::Sub for Seconds {
+    type Output = Self;
+    fn sub(self, other: Self) -> Self {
+        Self(self.0.saturating_sub(other.0))
+    }
+}
+
+impl core::ops::Neg for Seconds {
+    type Output = Self;
+    fn neg(self) -> Self {
+        Self(self.0.saturating_neg())
+    }
+}
+
+impl core::ops::Mul<i64> for Seconds {
+    type Output = Self;
+    fn mul(self, times: i64) -> Self {
+        Self(self.0.saturating_mul(times))
+    }
+}
+
+impl core::iter::Sum for Seconds {
+    fn sum<I: Iterator<Item = Self>>(items: I) -> Self {
+        items.fold(Self::ZERO, |sum, item| sum + item)
+    }
+}
+
+impl core::ops::Add<Seconds> for Timestamp {
+    type Output = Self;
+    fn add(self, length: Seconds) -> Self {
+        self.saturating_add(SignedDuration::from_secs(length.0)).unwrap_or(self)
+    }
+}
+
+impl core::ops::Sub<Seconds> for Timestamp {
+    type Output = Self;
+    fn sub(self, length: Seconds) -> Self {
+        self + -length
+    }
+}
 
 /// Minutes of a day.
 pub const MINUTES_A_DAY: u32 = 24 * 60;
@@ -118,6 +290,27 @@ pub fn noon(date: Date, tz: &TimeZone) -> Timestamp {
 mod tests {
     use super::*;
     use jiff::civil::{date, time};
+
+    #[test]
+    fn seconds_count_in_steps_and_never_run_backwards_in_a_file() {
+        let s = Seconds::from_s;
+        assert_eq!((s(125).steps(s(60)), s(125).steps_up(s(60)), s(120).steps_up(s(60))), (2, 3, 2));
+        assert!(s(120).is_in_steps_of(s(60)) && !s(125).is_in_steps_of(s(60)));
+        assert_eq!((s(7).steps(Seconds::ZERO), s(7).steps_up(Seconds::ZERO)), (7, 7), "no step is a second");
+        assert_eq!((s(-10).length_s(), s(61).minutes_up(), s(90).minutes().min_value()), (0, 2, 1.5));
+        let said: Vec<String> = [0, 45, 420, 450, -10].into_iter().map(|n| s(n).to_string()).collect();
+        assert_eq!(said, ["0 min", "45 s", "7 min", "7 min 30 s", "-10 s"]);
+        assert_eq!(Seconds::of(Minutes::from_min(1.51), f64::floor), s(90));
+        assert_eq!(Seconds::of(Minutes::from_min(f64::NAN), f64::round), Seconds::ZERO);
+        assert_eq!(Seconds::of(Minutes::from_min(1e9), f64::round), Seconds::DAY);
+        let noon = Timestamp::from_second(43_200).unwrap();
+        assert_eq!(
+            (Seconds::between(noon, noon + s(90)), Seconds::between(noon + s(90), noon)),
+            (s(90), s(-90))
+        );
+        assert_eq!(noon - s(90) + s(90), noon);
+        assert_eq!(Timestamp::MAX + Seconds::DAY, Timestamp::MAX);
+    }
 
     #[test]
     fn minutes_go_round_the_clock() {

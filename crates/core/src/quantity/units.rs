@@ -216,6 +216,14 @@ impl MillimetresPerHour {
     }
 }
 
+impl LitresPerMinute {
+    /// The volume that flows in a time.
+    #[must_use]
+    pub fn for_time(self, time: Minutes) -> Litres {
+        Litres::from_l(self.0 * time.min_value())
+    }
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;

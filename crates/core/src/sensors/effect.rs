@@ -153,6 +153,7 @@ mod tests {
     use super::*;
     use crate::controller::twelve_stations;
     use crate::ground::plant::Sky;
+    use crate::quantity::time::Seconds;
     use crate::sensors::generic;
     use crate::site::samples::lawn;
     use jiff::civil::date;
@@ -172,7 +173,7 @@ mod tests {
             station,
             cycle: 1,
             date: date(2026, 7, 1),
-            queued_s: 0,
+            queued: Seconds::from_s(0),
         }
     }
 

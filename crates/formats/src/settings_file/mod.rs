@@ -15,6 +15,7 @@ use upland_core::controller::Card;
 use upland_core::controller::schedule::{Days, Percentages, Program, Repeat, Settings, StationSetting};
 use upland_core::quantity::month::ByMonth;
 use upland_core::quantity::time::Hours;
+use upland_core::quantity::time::Seconds;
 
 /// The value of `format` in every such file.
 pub const FORMAT: &str = "upland-almanac-settings";
@@ -86,15 +87,15 @@ impl From<&Settings> for SettingsDto {
                 .iter()
                 .map(|(number, station)| StationDto {
                     number: *number,
-                    cycle_s: station.cycle_and_soak_s.map(|(cycle, _)| cycle),
-                    soak_s: station.cycle_and_soak_s.map(|(_, soak)| soak),
+                    cycle_s: station.cycle_and_soak.map(|(cycle, _)| cycle.length_s()),
+                    soak_s: station.cycle_and_soak.map(|(_, soak)| soak.length_s()),
                     lighting: station.lighting,
                     master_valve: station.master_valve,
                     pump: station.pump,
                     ignores_sensors: station.ignores_sensors,
                 })
                 .collect(),
-            delay_s: settings.delay_s,
+            delay_s: i32::try_from(settings.delay.s()).unwrap_or(i32::MAX),
             never_days: week_of(&settings.never_days),
             omit_hours: settings
                 .omit_hours
@@ -123,9 +124,9 @@ fn program_dto(program: &Program) -> ProgramDto {
         run_times: program
             .run_times
             .iter()
-            .map(|(station, seconds)| RunTimeDto { station: *station, seconds: *seconds })
+            .map(|(station, run_time)| RunTimeDto { station: *station, seconds: run_time.length_s() })
             .collect(),
-        repeat: program.repeat.map(|r| RepeatDto { until: hhmm(r.until), pause_s: r.pause_s }),
+        repeat: program.repeat.map(|r| RepeatDto { until: hhmm(r.until), pause_s: r.pause.length_s() }),
     }
 }
 
@@ -184,11 +185,11 @@ fn take(taker: &mut Checker, root: &str, dto: &SettingsDto) -> Settings {
                         first: taker.date(&at("days.every_nth.first"), first),
                     },
                 },
-                run_times: program.run_times.iter().map(|r| (r.station, r.seconds)).collect(),
-                repeat: program
-                    .repeat
-                    .as_ref()
-                    .map(|r| Repeat { until: taker.time(&at("repeat.until"), &r.until), pause_s: r.pause_s }),
+                run_times: program.run_times.iter().map(|r| (r.station, r.seconds.into())).collect(),
+                repeat: program.repeat.as_ref().map(|r| Repeat {
+                    until: taker.time(&at("repeat.until"), &r.until),
+                    pause: r.pause_s.into(),
+                }),
             }
         })
         .collect();
@@ -204,7 +205,7 @@ fn take(taker: &mut Checker, root: &str, dto: &SettingsDto) -> Settings {
                 );
             }
             let setting = StationSetting {
-                cycle_and_soak_s: station.cycle_s.zip(station.soak_s),
+                cycle_and_soak: station.cycle_s.zip(station.soak_s).map(|(c, s)| (c.into(), s.into())),
                 lighting: station.lighting,
                 master_valve: station.master_valve,
                 pump: station.pump,
@@ -221,7 +222,7 @@ fn take(taker: &mut Checker, root: &str, dto: &SettingsDto) -> Settings {
             PercentagesDto::Month(values) => Percentages::Month(ByMonth::new(*values)),
         },
         stations,
-        delay_s: dto.delay_s,
+        delay: Seconds::from_s(i64::from(dto.delay_s)),
         never_days: days_of(&dto.never_days),
         omit_hours: dto.omit_hours.as_ref().map(|hours| Hours {
             from: taker.time(&format!("{root}.omit_hours.from"), &hours.from),
@@ -254,7 +255,7 @@ mod tests {
                         active: true,
                         starts: vec![time(2, 0, 0, 0)],
                         days: Days::Weekdays([true, false, true, false, true, false, false]),
-                        run_times: vec![(1, 900), (2, 1800)],
+                        run_times: vec![(1, Seconds::from_min(15)), (2, Seconds::from_min(30))],
                         repeat: None,
                     },
                     Program {
@@ -262,16 +263,19 @@ mod tests {
                         active: false,
                         starts: vec![time(8, 0, 0, 0)],
                         days: Days::EveryNth { interval: 3, first: jiff::civil::date(2026, 7, 1) },
-                        run_times: vec![(4, 60)],
-                        repeat: Some(Repeat { until: time(18, 0, 0, 0), pause_s: 1740 }),
+                        run_times: vec![(4, Seconds::from_min(1))],
+                        repeat: Some(Repeat { until: time(18, 0, 0, 0), pause: Seconds::from_s(1740) }),
                     },
                 ],
                 percentages: Percentages::Program(vec![90, 100]),
                 stations: vec![(
                     1,
-                    StationSetting { cycle_and_soak_s: Some((360, 1800)), ..StationSetting::default() },
+                    StationSetting {
+                        cycle_and_soak: Some((Seconds::from_s(360), Seconds::from_s(1800))),
+                        ..StationSetting::default()
+                    },
                 )],
-                delay_s: 10,
+                delay: Seconds::from_s(10),
                 never_days: [false, false, false, false, false, false, true],
                 omit_hours: Some(Hours { from: time(10, 0, 0, 0), until: time(18, 0, 0, 0) }),
                 rain_delay: Some((jiff::civil::date(2026, 7, 10), 3)),

@@ -20,6 +20,7 @@ use upland_core::ground::plant::{PlantKind, Sky, Sun};
 use upland_core::ground::planting::Planting;
 use upland_core::ground::soil::Texture;
 use upland_core::quantity::time::Hours;
+use upland_core::quantity::time::Seconds;
 use upland_core::quantity::units::*;
 use upland_core::site::{Controller, Site, UnitSystem, Zone};
 use upland_core::weather::DayWeather;
@@ -317,8 +318,8 @@ fn settings_are_versions_that_come_back_as_they_were() {
     let mut found = Settings::clean(&twelve_stations());
     found.programs[0].active = true;
     found.programs[0].starts = vec![time(2, 0, 0, 0)];
-    found.set_run_time_s(0, 1, 900);
-    found.update_station(1, |s| s.cycle_and_soak_s = Some((360, 1800)));
+    found.set_run_time(0, 1, Seconds::from_s(900));
+    found.update_station(1, |s| s.cycle_and_soak = Some((Seconds::from_s(360), Seconds::from_s(1800))));
     let save = |base, settings: &Settings, kind, reason| {
         done(store, *user, *site, |c| c.save_settings(id, base, NewSettings { settings, kind, reason }))
             .unwrap()
@@ -331,12 +332,12 @@ fn settings_are_versions_that_come_back_as_they_were() {
         "no version without a change"
     );
     let mut changed = found.clone();
-    changed.set_run_time_s(0, 1, 600);
+    changed.set_run_time(0, 1, Seconds::from_s(600));
     assert_eq!(save(1, &changed, SettingsKind::Changed, "a third less"), Saved::As(2));
     let Saved::Conflict(theirs) = save(1, &found, SettingsKind::Changed, "late") else {
         panic!("no conflict")
     };
-    assert_eq!((theirs.version, theirs.settings.run_time_s(0, 1)), (2, 600));
+    assert_eq!((theirs.version, theirs.settings.run_time(0, 1)), (2, Seconds::from_min(10)));
 
     // Restoring a version gives identical runs.
     let old = store.read(|s| s.settings_version(id, 1)).unwrap().unwrap();
@@ -488,7 +489,7 @@ fn of_many_who_save_at_once_one_is_first_and_nobody_is_lost() {
         let savers: Vec<_> = (1..=6u16)
             .map(|n| {
                 let mut mine = clean.clone();
-                mine.set_run_time_s(0, n, 600);
+                mine.set_run_time(0, n, Seconds::from_s(600));
                 scope.spawn(move || {
                     let new = NewSettings { settings: &mine, kind: SettingsKind::Changed, reason: "at once" };
                     done(store, *user, *site, |c| c.save_settings(id, 1, new)).unwrap().unwrap()

@@ -7,6 +7,7 @@ use upland_core::codes::Coded;
 use upland_core::controller::{
     Card, DayModes, Overlap, PercentageScope, PercentageTarget, Rounding, SensorPort,
 };
+use upland_core::quantity::time::Seconds;
 
 fn scope(value: PercentageScope) -> &'static str {
     match value {
@@ -59,8 +60,8 @@ pub(crate) fn texts(card: &Card) -> BTreeMap<String, String> {
         ("programs", card.programs.to_string()),
         ("starts_per_program", card.starts_per_program.to_string()),
         ("start_step_min", card.start_step_min.to_string()),
-        ("run_step_s", card.run_step_s.to_string()),
-        ("longest_run_s", (card.longest_run_s / 60).to_string()),
+        ("run_step_s", card.run_step.s().to_string()),
+        ("longest_run_s", (card.longest_run.s() / 60).to_string()),
         ("weekdays", yes(card.day_modes.weekdays)),
         ("parity", yes(card.day_modes.parity)),
         ("longest_interval", card.day_modes.longest_interval.to_string()),
@@ -71,11 +72,11 @@ pub(crate) fn texts(card: &Card) -> BTreeMap<String, String> {
         ("percentage_scope", card.percentage_scope.code().to_owned()),
         ("percentage_target", card.percentage_target.code().to_owned()),
         ("rounding", card.rounding.code().to_owned()),
-        ("rounding_step_s", card.rounding_step_s.to_string()),
+        ("rounding_step_s", card.rounding_step.s().to_string()),
         ("cycle_and_soak", yes(card.cycle_and_soak)),
         ("overlap", card.overlap.code().to_owned()),
-        ("longest_delay_s", card.longest_delay_s.to_string()),
-        ("longest_overlap_s", card.longest_overlap_s.to_string()),
+        ("longest_delay_s", card.longest_delay.s().to_string()),
+        ("longest_overlap_s", card.longest_overlap.s().to_string()),
         ("longest_rain_delay_days", card.longest_rain_delay_days.to_string()),
         ("omit_hours", yes(card.omit_hours)),
         ("loops", yes(card.loops)),
@@ -180,6 +181,10 @@ impl FormReader<'_> {
         })
     }
 
+    fn seconds(&mut self, name: &'static str) -> Seconds {
+        self.number::<u32>(name).into()
+    }
+
     fn choice<T: Coded>(&mut self, name: &'static str) -> Option<T> {
         let found = T::from_code(self.fields.get(name));
         if found.is_none() {
@@ -208,15 +213,15 @@ pub(crate) fn read(fields: &Fields) -> Result<Card, Vec<FieldError>> {
         let count: u8 = take.number(name);
         sensor_ports.extend(std::iter::repeat_n(kind, usize::from(count)));
     }
-    let longest_run_min: u32 = take.number("longest_run_s");
+    let longest_run_min = take.seconds("longest_run_s");
     let card = Card {
         name: fields.get("name").to_owned(),
         stations: take.number("stations"),
         programs: take.number("programs"),
         starts_per_program: take.number("starts_per_program"),
         start_step_min: take.number("start_step_min"),
-        run_step_s: take.number("run_step_s"),
-        longest_run_s: longest_run_min.saturating_mul(60),
+        run_step: take.seconds("run_step_s"),
+        longest_run: longest_run_min * 60,
         day_modes: DayModes {
             weekdays: take.yes("weekdays"),
             parity: take.yes("parity"),
@@ -229,11 +234,11 @@ pub(crate) fn read(fields: &Fields) -> Result<Card, Vec<FieldError>> {
         percentage_scope: take.choice("percentage_scope").unwrap_or(PercentageScope::Box),
         percentage_target: take.choice("percentage_target").unwrap_or(PercentageTarget::Total),
         rounding: take.choice("rounding").unwrap_or(Rounding::Nearest),
-        rounding_step_s: take.number("rounding_step_s"),
+        rounding_step: take.seconds("rounding_step_s"),
         cycle_and_soak: take.yes("cycle_and_soak"),
         overlap: take.choice("overlap").unwrap_or(Overlap::Queue),
-        longest_delay_s: take.number("longest_delay_s"),
-        longest_overlap_s: take.number("longest_overlap_s"),
+        longest_delay: take.seconds("longest_delay_s"),
+        longest_overlap: take.seconds("longest_overlap_s"),
         longest_rain_delay_days: take.number("longest_rain_delay_days"),
         omit_hours: take.yes("omit_hours"),
         loops: take.yes("loops"),

@@ -166,15 +166,6 @@ pub(crate) fn cycles(cycles: Cycles) -> String {
     }
 }
 
-/// "7 min", "7 min 30 s".
-pub(crate) fn length_of_time(seconds: u32) -> String {
-    match (seconds / 60, seconds % 60) {
-        (m, 0) => format!("{m} min"),
-        (0, s) => format!("{s} s"),
-        (m, s) => format!("{m} min {s} s"),
-    }
-}
-
 /// "52 min" or "3 h 20 min".
 pub(crate) fn span(minutes: f64) -> String {
     let whole = minutes.round();

@@ -18,10 +18,10 @@ pub use schools::{School, SchoolResult, schools};
 pub use week::{TRAILING_DAYS, WeekAdvice, WeekZone, week};
 
 use crate::controller::PercentageScope;
-use crate::controller::schedule::{Percentages, Settings, event_seconds, expand};
+use crate::controller::schedule::{Percentages, Settings, event_length, expand};
 use crate::installation::{Installation, WiredZone};
 use crate::quantity::month::{ByMonth, Month};
-use crate::quantity::units::{Millimetres, Minutes};
+use crate::quantity::units::Millimetres;
 use jiff::ToSpan;
 use jiff::civil::Date;
 
@@ -128,10 +128,9 @@ impl<'a> Base<'a> {
     fn net_of_event(&self, place: usize, program: usize, percent: u16) -> f64 {
         let Some(zone) = self.zone(place) else { return 0.0 };
         let station = zone.zone.number;
-        let cycle = self.settings.station(station).cycle_and_soak_s.map(|(cycle, _)| cycle);
-        let seconds = self.settings.run_time_s(program, station);
-        let total = event_seconds(&self.installation.card, seconds, percent, cycle);
-        zone.net_of(Minutes::from_min(f64::from(total) / 60.0)).mm()
+        let cycle = self.settings.station(station).cycle_and_soak.map(|(cycle, _)| cycle);
+        let run_time = self.settings.run_time(program, station);
+        zone.net_of(event_length(&self.installation.card, run_time, percent, cycle).minutes()).mm()
     }
 
     /// Net depth a day that each zone gets in a column.

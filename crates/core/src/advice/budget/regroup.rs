@@ -5,7 +5,8 @@ use super::{Base, Budget, NO_NEED_MM, Need, RainRule, budget};
 use crate::controller::schedule::Settings;
 use crate::installation::Installation;
 use crate::quantity::month::{ByMonth, Month};
-use crate::quantity::units::Millimetres;
+use crate::quantity::time::Seconds;
+use crate::quantity::units::{Millimetres, Minutes};
 use jiff::civil::Date;
 
 /// A proposal must lessen the error by this share at least, or it is not worth a visit.
@@ -22,10 +23,10 @@ pub enum Move {
         program: usize,
         /// The station.
         station: u16,
-        /// Run time now, seconds.
-        from_s: u32,
-        /// Run time then, seconds.
-        to_s: u32,
+        /// Run time now.
+        from: Seconds,
+        /// Run time then.
+        to: Seconds,
     },
     /// Into another program, with a run time that fits its days.
     Program {
@@ -35,18 +36,18 @@ pub enum Move {
         from: usize,
         /// The program it joins.
         to: usize,
-        /// Run time there, seconds.
-        seconds: u32,
+        /// Run time there.
+        run_time: Seconds,
     },
 }
 
 impl Move {
     fn apply(self, settings: &mut Settings) {
         match self {
-            Self::BaseTime { program, station, to_s, .. } => settings.set_run_time_s(program, station, to_s),
-            Self::Program { station, from, to, seconds } => {
-                settings.set_run_time_s(from, station, 0);
-                settings.set_run_time_s(to, station, seconds);
+            Self::BaseTime { program, station, to, .. } => settings.set_run_time(program, station, to),
+            Self::Program { station, from, to, run_time } => {
+                settings.set_run_time(from, station, Seconds::ZERO);
+                settings.set_run_time(to, station, run_time);
             }
         }
     }
@@ -143,24 +144,21 @@ fn rebase(
     let now = budget(&base, needs, RainRule::default());
     for (place, zone) in now.zones.iter().enumerate() {
         let [program] = zone.programs.as_slice() else { continue };
-        let Some(seconds) = best_run_time(&base, &now, place, *program, needs) else { continue };
-        let from_s = settings.run_time_s(*program, zone.station);
-        if seconds != from_s {
+        let Some(best) = best_run_time(&base, &now, place, *program, needs) else { continue };
+        let from = settings.run_time(*program, zone.station);
+        if best != from {
             // A zone that was moved just now gets its run time in the same move.
             let moved = moves.iter_mut().find_map(|m| match m {
-                Move::Program { station, seconds, .. } if *station == zone.station => Some(seconds),
+                Move::Program { station, run_time, .. } if *station == zone.station => Some(run_time),
                 _ => None,
             });
             match moved {
-                Some(slot) => *slot = seconds,
-                None => moves.push(Move::BaseTime {
-                    program: *program,
-                    station: zone.station,
-                    from_s,
-                    to_s: seconds,
-                }),
+                Some(slot) => *slot = best,
+                None => {
+                    moves.push(Move::BaseTime { program: *program, station: zone.station, from, to: best })
+                }
             }
-            settings.set_run_time_s(*program, zone.station, seconds);
+            settings.set_run_time(*program, zone.station, best);
         }
     }
 }
@@ -168,7 +166,7 @@ fn rebase(
 /// The settable run time that makes a zone's squared error least under the percentages of its
 /// program. Without the box's rounding the error is a parabola in the run time, so its lowest
 /// settable point lies beside the turning point.
-fn best_run_time(base: &Base, now: &Budget, place: usize, program: usize, needs: &[Need]) -> Option<u32> {
+fn best_run_time(base: &Base, now: &Budget, place: usize, program: usize, needs: &[Need]) -> Option<Seconds> {
     let zone = base.zone(place)?;
     let station = zone.zone.number;
     let need = need_of(needs, station)?;
@@ -176,7 +174,7 @@ fn best_run_time(base: &Base, now: &Budget, place: usize, program: usize, needs:
     let slot = base.slot_of(program)?;
     let months = base.events.get(place)?.get(program)?;
     // Depth a day of one second of base run time, by month.
-    let per_second = zone.net_of(crate::quantity::units::Minutes::from_min(1.0 / 60.0)).mm();
+    let per_second = zone.net_of(Minutes::from_min(1.0 / 60.0)).mm();
     let (mut up, mut down) = (0.0, 0.0);
     for (month, events) in months.months() {
         let need = need.of(month);
@@ -188,10 +186,11 @@ fn best_run_time(base: &Base, now: &Budget, place: usize, program: usize, needs:
     if down <= 0.0 {
         return None;
     }
-    let step = f64::from(card.run_step_s.max(1));
-    #[allow(clippy::cast_possible_truncation, clippy::cast_sign_loss, reason = "clamped to the card")]
-    let seconds = ((up / down / step).round() * step).clamp(step, f64::from(card.longest_run_s)) as u32;
-    Some(seconds)
+    let step = card.run_step.max(Seconds::ONE);
+    #[allow(clippy::cast_precision_loss, reason = "an hour at most")]
+    let whole = |seconds: f64| (seconds / step.s() as f64).round() * step.s() as f64;
+    let best = Seconds::of(Minutes::from_min(up / down / 60.0), whole);
+    Some(best.clamp(step, card.longest_run))
 }
 
 /// Moves zones into the program whose season is most like theirs, worst first, as long as it helps.
@@ -229,7 +228,7 @@ fn distance(settings: &Settings, needs: &[Need], program: usize, station: u16) -
         .get(program)
         .into_iter()
         .flat_map(|p| &p.run_times)
-        .filter(|(n, s)| *n != station && *s > 0)
+        .filter(|(n, s)| *n != station && s.any())
         .filter_map(|(n, _)| need_of(needs, *n).map(|need| shape(&need)))
         .collect();
     #[allow(clippy::cast_precision_loss, reason = "zones of a program")]
@@ -247,7 +246,7 @@ fn best_program(base: &Base, settings: &Settings, needs: &[Need], moved: &[u16])
     for zone in (0..base.zones.len()).filter_map(|place| base.zone(place)) {
         let station = zone.zone.number;
         let programs: Vec<usize> =
-            (0..settings.programs.len()).filter(|p| settings.run_time_s(*p, station) > 0).collect();
+            (0..settings.programs.len()).filter(|p| settings.run_time(*p, station).any()).collect();
         let [own] = programs.as_slice() else { continue };
         if moved.contains(&station) {
             continue;
@@ -264,5 +263,5 @@ fn best_program(base: &Base, settings: &Settings, needs: &[Need], moved: &[u16])
     }
     candidates.sort_by(|a, b| b.0.total_cmp(&a.0).then(a.1.cmp(&b.1)));
     let (_, station, from, to) = candidates.first().copied()?;
-    Some(Move::Program { station, from, to, seconds: settings.run_time_s(from, station) })
+    Some(Move::Program { station, from, to, run_time: settings.run_time(from, station) })
 }

@@ -98,8 +98,7 @@ fn nights_at_full(base: &Base, from: Date, to: Date) -> Nights {
             (0..base.zones.len()).find(|p| base.zone(*p).is_some_and(|z| z.zone.number == run.station));
         let Some(slot) = place.and_then(|p| out.get_mut(p)) else { continue };
         let programs = slot.entry(run.date).or_default();
-        #[allow(clippy::cast_precision_loss, reason = "seconds of a run")]
-        let minutes = run.seconds() as f64 / 60.0;
+        let minutes = run.length().minutes().min_value();
         match programs.iter_mut().find(|(p, _)| *p == run.program) {
             Some((_, sum)) => *sum += minutes,
             None => programs.push((run.program, minutes)),

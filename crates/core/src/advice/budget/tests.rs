@@ -2,6 +2,7 @@ use super::*;
 use crate::ground::planting::OwnCoefficient;
 use crate::installation::samples;
 use crate::quantity::month::{ByMonth, Month};
+use crate::quantity::time::Seconds;
 use crate::quantity::units::Celsius;
 use crate::weather::DayWeather;
 use crate::weather::climate::Climate;
@@ -16,7 +17,7 @@ fn program(settings: &mut Settings, index: usize, run_times: &[(u16, u32)]) {
     program.active = true;
     program.starts = vec![time(1, 0, 0, 0).saturating_add(jiff::Span::new().hours(index as i64))];
     for (station, minutes) in run_times {
-        settings.set_run_time_s(index, *station, minutes * 60);
+        settings.set_run_time(index, *station, Seconds::from_min(i64::from(*minutes)));
     }
 }
 
@@ -66,7 +67,7 @@ fn one_percentage_for_two_seasons_leaves_an_error_and_names_it() {
     let needs = [need(1, wave(4.0, 0.0)), need(2, wave(4.0, 0.9))];
     let together = budget(&Base::new(&installation, &settings, YEAR), &needs, RainRule::LeftToHold);
     let mut apart = settings.clone();
-    apart.set_run_time_s(0, 2, 0);
+    apart.set_run_time(0, 2, Seconds::from_s(0));
     program(&mut apart, 1, &[(2, 10)]);
     let regrouped = budget(&Base::new(&installation, &apart, YEAR), &needs, RainRule::LeftToHold);
     assert!(together.error > 0.15, "{}", together.error);
@@ -246,7 +247,7 @@ proptest! {
         }
         installation.card.percentage_step = 10;
         installation.card.percentage_max = 150;
-        installation.card.rounding_step_s = if coarse { 60 } else { 1 };
+        installation.card.rounding_step = if coarse { Seconds::from_min(1) } else { Seconds::ONE };
         let mut settings = Settings::clean(&installation.card);
         // Zones may stand in several programs, so that their percentages hang together.
         for p in 0..3 {

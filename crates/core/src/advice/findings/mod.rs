@@ -15,6 +15,7 @@ pub use remedy::Remedy;
 use crate::controller::schedule::{ScheduledRun, Settings, expand};
 use crate::installation::Installation;
 use crate::quantity::month::Month;
+use crate::quantity::time::Seconds;
 use crate::quantity::units::{Litres, LitresPerMinute};
 use jiff::civil::Date;
 use jiff::{Timestamp, ToSpan};
@@ -138,17 +139,17 @@ pub enum FindingKind {
     },
     /// A cycle longer than the soil takes before water runs off.
     CycleTooLong {
-        /// The longest run, seconds.
-        run_s: u32,
-        /// The limit, seconds.
-        limit_s: u32,
+        /// The longest run.
+        run: Seconds,
+        /// The limit.
+        limit: Seconds,
     },
     /// Two cycles closer than the soak that the soil needs.
     SoakTooShort {
-        /// The shortest pause, seconds.
-        pause_s: u32,
-        /// What it needs, seconds.
-        needed_s: u32,
+        /// The shortest pause.
+        pause: Seconds,
+        /// What it needs.
+        needed: Seconds,
     },
     /// Minutes on a station without a zone.
     MinutesWithoutZone,
@@ -313,8 +314,7 @@ impl Look<'_> {
         dates.sort_unstable();
         dates.dedup();
         let weeks = f64::from(self.weeks);
-        #[allow(clippy::cast_precision_loss, reason = "seconds of a month")]
-        let minutes = runs.clone().map(ScheduledRun::seconds).sum::<i64>() as f64 / 60.0 / weeks;
+        let minutes = runs.clone().map(ScheduledRun::length).sum::<Seconds>().minutes().min_value() / weeks;
         Cost {
             litres_a_week: self.installation.volume(runs).map(|v| v * (1.0 / weeks)),
             minutes_a_week: Some(minutes),

@@ -3,6 +3,7 @@
 use super::{Finding, FindingKind, FindingPlace};
 use crate::controller::schedule::{Days, ScheduledRun, Settings, expand};
 use crate::installation::Installation;
+use crate::quantity::time::Seconds;
 use crate::quantity::time::{MINUTES_A_DAY, MinuteOfDay, weekday_index};
 use jiff::ToSpan;
 use jiff::civil::{Date, Time};
@@ -42,10 +43,10 @@ pub enum Remedy {
     SetCycle {
         /// The station.
         station: u16,
-        /// Longest cycle, seconds.
-        cycle_s: u32,
-        /// Soak, seconds.
-        soak_s: u32,
+        /// Longest cycle.
+        cycle: Seconds,
+        /// Soak.
+        soak: Seconds,
     },
     /// Split a program over more starts, each with its share of the minutes.
     SplitStarts {
@@ -86,8 +87,8 @@ pub enum Remedy {
         program: usize,
         /// The station.
         station: u16,
-        /// The new run time, seconds.
-        seconds: u32,
+        /// The new run time.
+        run_time: Seconds,
     },
     /// Take the nearest that the box can hold.
     FitCard,
@@ -117,13 +118,15 @@ impl Remedy {
                     p.days = *days;
                 }
             }
-            Self::SetCycle { station, cycle_s, soak_s } => {
-                changed.update_station(*station, |s| s.cycle_and_soak_s = Some((*cycle_s, *soak_s)));
+            Self::SetCycle { station, cycle, soak } => {
+                changed.update_station(*station, |s| s.cycle_and_soak = Some((*cycle, *soak)));
             }
             Self::SplitStarts { program, count, apart_min } => {
                 split_starts(installation, &mut changed, *program, *count, *apart_min);
             }
-            Self::ClearRunTime { program, station } => changed.set_run_time_s(*program, *station, 0),
+            Self::ClearRunTime { program, station } => {
+                changed.set_run_time(*program, *station, Seconds::ZERO);
+            }
             Self::SwitchOff { program } => {
                 if let Some(p) = changed.programs.get_mut(*program) {
                     p.active = false;
@@ -133,8 +136,8 @@ impl Remedy {
             Self::Sensors { station, ignored } => {
                 changed.update_station(*station, |s| s.ignores_sensors = *ignored);
             }
-            Self::RaiseRunTime { program, station, seconds } => {
-                changed.set_run_time_s(*program, *station, *seconds);
+            Self::RaiseRunTime { program, station, run_time } => {
+                changed.set_run_time(*program, *station, *run_time);
             }
             Self::FitCard => return settings.fitted(&installation.card),
         }
@@ -159,10 +162,15 @@ fn split_starts(
     let first = MinuteOfDay::of(first).minutes();
     let start = |k: u32| card.start_at_or_before(MinuteOfDay::after_midnight(first + k * apart_min));
     p.starts = (0..parts).map(start).collect();
-    let step = card.run_step_s.max(1);
-    for (_, seconds) in &mut p.run_times {
-        *seconds = (*seconds * before).div_ceil(parts).div_ceil(step) * step;
+    let step = card.run_step.max(Seconds::ONE);
+    for (_, run_time) in &mut p.run_times {
+        *run_time = step * part_of(*run_time * i64::from(before), i64::from(parts)).steps_up(step);
     }
+}
+
+/// One of so many even parts, up to a whole second.
+fn part_of(total: Seconds, parts: i64) -> Seconds {
+    Seconds::from_s(total.steps_up(Seconds::from_s(parts)))
 }
 
 /// Begun before noon, a run belongs to the night of the date before.
@@ -227,11 +235,11 @@ pub(super) fn candidates(
         }
         (FindingKind::RoundsToZero { percentage }, FindingPlace::RunTime(program, station)) => {
             let card = &installation.card;
-            let step = card.run_step_s.max(1);
-            let shortest = (1..=card.longest_run_s / step)
-                .map(|k| k * step)
-                .find(|s| card.scaled_s(*s, *percentage) > 0);
-            out.extend(shortest.map(|seconds| Remedy::RaiseRunTime { program, station, seconds }));
+            let step = card.run_step.max(Seconds::ONE);
+            let shortest = (1..=card.longest_run.steps(step))
+                .map(|k| step * k)
+                .find(|s| card.scaled(*s, *percentage).any());
+            out.extend(shortest.map(|run_time| Remedy::RaiseRunTime { program, station, run_time }));
         }
         (
             FindingKind::CycleTooLong { .. } | FindingKind::SoakTooShort { .. },
@@ -239,9 +247,9 @@ pub(super) fn candidates(
         ) => {
             if let Some(zone) = installation.zone(station) {
                 if installation.card.cycle_and_soak
-                    && let Some(cycle_s) = zone.longest_cycle_s()
+                    && let Some(cycle) = zone.longest_cycle()
                 {
-                    out.push(Remedy::SetCycle { station, cycle_s, soak_s: zone.soak_s() });
+                    out.push(Remedy::SetCycle { station, cycle, soak: zone.soak() });
                 }
                 out.extend(more_starts(installation, settings, station));
             }
@@ -274,28 +282,28 @@ fn more_starts(installation: &Installation, settings: &Settings, station: u16) -
     for (index, program) in
         settings.programs.iter().enumerate().filter(|(_, p)| p.active && p.repeat.is_none())
     {
-        let Some(limit) =
-            installation.zone(station).and_then(crate::installation::WiredZone::longest_cycle_s)
+        let Some(limit) = installation.zone(station).and_then(crate::installation::WiredZone::longest_cycle)
         else {
             continue;
         };
-        let starts = u32::try_from(program.starts.len()).unwrap_or(0);
-        let total = settings.run_time_s(index, station) * starts;
-        let count = total.div_ceil(limit.max(1));
-        if total == 0 || count <= starts || count > u32::from(installation.card.starts_per_program) {
+        let starts = i64::try_from(program.starts.len()).unwrap_or(0);
+        let total = settings.run_time(index, station) * starts;
+        let count = total.steps_up(limit);
+        if !total.any() || count <= starts || count > i64::from(installation.card.starts_per_program) {
             continue;
         }
-        let pass: u32 = program.run_times.iter().map(|(_, s)| (s * starts).div_ceil(count)).sum();
+        let cycle = |run_time: Seconds| part_of(run_time * starts, count);
+        let pass: Seconds = program.run_times.iter().map(|(_, r)| cycle(*r)).sum();
         let soaked = program
             .run_times
             .iter()
-            .filter_map(|(n, s)| Some((s * starts).div_ceil(count) + installation.zone(*n)?.soak_s()))
+            .filter_map(|(n, r)| Some(cycle(*r) + installation.zone(*n)?.soak()))
             .max()
-            .unwrap_or(0);
+            .unwrap_or_default();
         let step = u32::from(installation.card.start_step_min.max(1));
         // Each cycle may be rounded up by a step of the box.
         let slack = u32::try_from(program.run_times.len()).unwrap_or(0);
-        let apart_min = (pass.max(soaked).div_ceil(60) + slack).div_ceil(step) * step;
+        let apart_min = (pass.max(soaked).minutes_up() + slack).div_ceil(step) * step;
         let count = usize::try_from(count).unwrap_or(1);
         out.push(Remedy::SplitStarts { program: index, count, apart_min });
     }

@@ -11,7 +11,7 @@ pub(super) fn find(look: &Look<'_>, findings: &mut Vec<Finding>) {
     }
     let watered: Vec<u16> = {
         let active = settings.programs.iter().filter(|p| p.active && !p.starts.is_empty());
-        active.flat_map(|p| p.run_times.iter().filter(|(_, s)| *s > 0).map(|(n, _)| *n)).collect()
+        active.flat_map(|p| p.run_times.iter().filter(|(_, s)| s.any()).map(|(n, _)| *n)).collect()
     };
     let uses_master_valve = settings.stations.iter().any(|(_, s)| s.master_valve);
     for zone in &installation.zones {
@@ -36,7 +36,7 @@ pub(super) fn find(look: &Look<'_>, findings: &mut Vec<Finding>) {
         if !program.active {
             continue;
         }
-        let runs = program.run_times.iter().any(|(_, s)| *s > 0);
+        let runs = program.run_times.iter().any(|(_, s)| s.any());
         if !runs || program.starts.is_empty() {
             findings.push(Finding::new(
                 FindingKind::EmptyProgram,
@@ -45,8 +45,9 @@ pub(super) fn find(look: &Look<'_>, findings: &mut Vec<Finding>) {
             ));
             continue;
         }
-        for (station, seconds) in &program.run_times {
-            if *seconds > 0 && installation.zone(*station).is_none() && !settings.station(*station).lighting {
+        for (station, run_time) in &program.run_times {
+            if run_time.any() && installation.zone(*station).is_none() && !settings.station(*station).lighting
+            {
                 let own = look.of_program(index).filter(|r| r.station == *station);
                 findings.push(
                     Finding::new(

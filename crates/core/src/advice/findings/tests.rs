@@ -3,6 +3,7 @@ use crate::controller::ordinance::samples::{law, two_days_a_week};
 use crate::controller::schedule::{Days, Percentages, Settings};
 use crate::installation::samples::installation;
 use crate::quantity::month::{ByMonth, Month};
+use crate::quantity::time::Seconds;
 use jiff::civil::{date, time};
 use jiff::tz::TimeZone;
 
@@ -14,7 +15,7 @@ fn sound() -> Settings {
     settings.programs[0].active = true;
     settings.programs[0].starts = vec![time(1, 0, 0, 0)];
     for station in 1..=4 {
-        settings.set_run_time_s(0, station, 900);
+        settings.set_run_time(0, station, Seconds::from_s(900));
     }
     settings
 }
@@ -60,7 +61,7 @@ fn starts_that_cycles_need_are_no_fault() {
     let mut settings = sound();
     settings.programs[0].starts = vec![time(0, 0, 0, 0), time(1, 30, 0, 0), time(3, 0, 0, 0)];
     for station in 1..=4 {
-        settings.set_run_time_s(0, station, 180);
+        settings.set_run_time(0, station, Seconds::from_s(180));
     }
     assert!(!ids(&installation, &settings).iter().any(|id| id.starts_with("repeated")));
 }
@@ -68,10 +69,10 @@ fn starts_that_cycles_need_are_no_fault() {
 #[test]
 fn a_program_laid_on_another_queues_and_moves_behind_it() {
     let mut settings = sound();
-    settings.set_run_time_s(0, 4, 0);
+    settings.set_run_time(0, 4, Seconds::from_s(0));
     settings.programs[1].active = true;
     settings.programs[1].starts = vec![time(1, 10, 0, 0)];
-    settings.set_run_time_s(1, 4, 900);
+    settings.set_run_time(1, 4, Seconds::from_s(900));
     let (finding, after) = remedied(&installation(), &settings, "queues-p1-s0");
     assert!(matches!(finding.kind, FindingKind::Queues { minutes: 35, behind: 0, .. }), "{:?}", finding.kind);
     assert!(after.programs[1].starts[0] >= time(1, 45, 0, 0));
@@ -114,10 +115,10 @@ fn drip_alone_may_run_on_any_day() {
     installation.law = law(two_days_a_week());
     let mut settings = sound();
     settings.programs[0].days = Days::Weekdays([false, false, true, false, false, false, true]);
-    settings.set_run_time_s(0, 4, 0);
+    settings.set_run_time(0, 4, Seconds::from_s(0));
     settings.programs[1].active = true;
     settings.programs[1].starts = vec![time(3, 0, 0, 0)];
-    settings.set_run_time_s(1, 4, 900);
+    settings.set_run_time(1, 4, Seconds::from_s(900));
     assert_eq!(ids(&installation, &settings), Vec::<String>::new());
 }
 
@@ -127,8 +128,8 @@ fn the_supply_is_shared_by_what_runs_together() {
     installation.card.overlap = crate::controller::Overlap::Concurrent;
     let mut settings = sound();
     for station in 3..=4 {
-        settings.set_run_time_s(0, station, 0);
-        settings.set_run_time_s(1, station, 900);
+        settings.set_run_time(0, station, Seconds::from_s(0));
+        settings.set_run_time(1, station, Seconds::from_s(900));
     }
     settings.programs[1].active = true;
     settings.programs[1].starts = vec![time(1, 0, 0, 0)];
@@ -163,21 +164,28 @@ fn a_long_run_on_a_clay_bank_is_cycled() {
     installation.zones[0].zone.slope_pct = Some(14.0);
     installation.zones[0].resolved = installation.zones[0].zone.resolve(46.0);
     let (finding, after) = remedied(&installation, &sound(), "cycle-too-long-n1");
-    assert_eq!(finding.kind, FindingKind::CycleTooLong { run_s: 900, limit_s: 300 });
-    assert_eq!(after.station(1).cycle_and_soak_s, Some((300, 3600)), "5 min, and 60 min of soak");
+    assert_eq!(
+        finding.kind,
+        FindingKind::CycleTooLong { run: Seconds::from_s(900), limit: Seconds::from_s(300) }
+    );
+    assert_eq!(
+        after.station(1).cycle_and_soak,
+        Some((Seconds::from_min(5), Seconds::from_h(1))),
+        "5 min, and 60 min of soak"
+    );
     let mut close = sound();
-    close.update_station(1, |s| s.cycle_and_soak_s = Some((300, 600)));
+    close.update_station(1, |s| s.cycle_and_soak = Some((Seconds::from_s(300), Seconds::from_s(600))));
     let (finding, _) = remedied(&installation, &close, "soak-too-short-n1");
-    assert!(matches!(finding.kind, FindingKind::SoakTooShort { needed_s: 3600, .. }));
+    assert!(matches!(finding.kind, FindingKind::SoakTooShort { needed, .. } if needed == Seconds::from_h(1)));
     // Without a built-in cycle the program is split over more starts.
     installation.card.cycle_and_soak = false;
     let mut ten = sound();
     for station in 1..=4 {
-        ten.set_run_time_s(0, station, 600);
+        ten.set_run_time(0, station, Seconds::from_s(600));
     }
     let (_, after) = remedied(&installation, &ten, "cycle-too-long-n1");
     assert_eq!(after.programs[0].starts.len(), 2);
-    assert!(after.programs[0].run_times.iter().all(|(_, s)| *s == 300));
+    assert!(after.programs[0].run_times.iter().all(|(_, s)| *s == Seconds::from_min(5)));
 }
 
 #[test]
@@ -186,7 +194,7 @@ fn ghosts_are_found_and_switched_off() {
     settings.programs[2].active = true;
     settings.programs[2].starts = vec![time(3, 0, 0, 0)];
     settings.programs[2].days = Days::Weekdays([false, true, false, false, false, false, false]);
-    settings.set_run_time_s(2, 2, 600);
+    settings.set_run_time(2, 2, Seconds::from_s(600));
     let (finding, after) = remedied(&installation(), &settings, "hidden-program-p2");
     assert_eq!(finding.cost.minutes_a_week, Some(10.0));
     assert!(!after.programs[2].active);
@@ -198,11 +206,11 @@ fn ghosts_are_found_and_switched_off() {
 fn stations_and_zones_that_do_not_belong_together() {
     let mut installation = installation();
     let mut settings = sound();
-    settings.set_run_time_s(0, 9, 600);
+    settings.set_run_time(0, 9, Seconds::from_s(600));
     let (finding, _) = remedied(&installation, &settings, "minutes-without-zone-p0-n9");
     assert_eq!(finding.cost.minutes_a_week, Some(70.0));
     settings = sound();
-    settings.set_run_time_s(0, 3, 0);
+    settings.set_run_time(0, 3, Seconds::from_s(0));
     assert_eq!(ids(&installation, &settings), ["zone-without-minutes-n3"]);
     installation.card.daily_run_times = true;
     assert_eq!(ids(&installation, &settings), ["no-fallback-minutes-n3"]);
@@ -221,12 +229,12 @@ fn stations_and_zones_that_do_not_belong_together() {
 fn a_percentage_can_round_to_nothing_and_go_beyond_the_card() {
     let mut installation = installation();
     installation.card.rounding = crate::controller::Rounding::Down;
-    installation.card.rounding_step_s = 60;
+    installation.card.rounding_step = Seconds::from_s(60);
     let mut settings = sound();
-    settings.set_run_time_s(0, 1, 60);
+    settings.set_run_time(0, 1, Seconds::from_s(60));
     settings.percentages = Percentages::Program(vec![50, 100, 100]);
     let (_, after) = remedied(&installation, &settings, "rounds-to-zero-p0-n1");
-    assert_eq!(after.run_time_s(0, 1), 120);
+    assert_eq!(after.run_time(0, 1), Seconds::from_min(2));
     settings.percentages = Percentages::Program(vec![55, 100, 100]);
     let (_, after) = remedied(&installation, &settings, "beyond-card-percentages[0]");
     assert_eq!(after.percentages, Percentages::Program(vec![60, 100, 100]));

@@ -4,14 +4,14 @@ use super::{Cost, Finding, FindingKind, FindingPlace, Look, Severity};
 use crate::controller::ordinance::{Forbidden, Subject, Why, shared};
 use crate::controller::schedule::{Days, Percentages, ScheduledRun, expand};
 use crate::quantity::month::{ByMonth, Month};
-use crate::quantity::time::{midnight, monday_of};
+use crate::quantity::time::{Seconds, midnight, monday_of};
 use crate::weather::sun::sunrise_sunset;
 use jiff::civil::Date;
 use jiff::{SignedDuration, Timestamp, ToSpan};
 use std::collections::{BTreeMap, BTreeSet};
 
-/// A wait shorter than this is not worth a word, seconds.
-const SHORTEST_WAIT_S: i64 = 60;
+/// A wait shorter than this is not worth a word.
+const SHORTEST_WAIT: Seconds = Seconds::from_min(1);
 /// Days of a month that are looked at for sunrise.
 const SUNRISE_DAYS: i32 = 14;
 
@@ -31,14 +31,14 @@ fn queues(look: &Look<'_>, findings: &mut Vec<Finding>) {
     let mut behind: BTreeMap<(usize, u32, Date), usize> = BTreeMap::new();
     for run in &look.runs {
         let pass = (run.program, run.start_number, run.date);
-        if run.queued_s >= SHORTEST_WAIT_S {
+        if run.queued >= SHORTEST_WAIT {
             let other = *behind.entry(pass).or_insert_with(|| running.map_or(run.program, |r| r.program));
             let key = (run.program, run.start_index);
             // The later passes of a loop wait for the program's own earlier ones by design.
             let own_loop = look.settings.programs.get(run.program).is_some_and(|p| p.repeat.is_some());
             if other != run.program || !own_loop {
                 dates.entry(key).or_default().insert(run.date);
-                let minutes = run.queued_s / 60;
+                let minutes = run.queued.s() / 60;
                 let kind = FindingKind::Queues { minutes, behind: other, on: run.date };
                 let finding = Finding::new(kind, Severity::Warning, FindingPlace::Start(key.0, key.1));
                 let longer = |old: &Finding| matches!(old.kind, FindingKind::Queues { minutes: m, .. } if m >= minutes);
@@ -196,7 +196,7 @@ fn clock_changes(look: &Look<'_>, findings: &mut Vec<Finding>) {
         let (old, new) = (before.to_datetime(change.timestamp()), after.to_datetime(change.timestamp()));
         let (from, until) = if shift_s > 0 { (old, new) } else { (new, old) };
         for (p, program) in look.settings.programs.iter().enumerate().filter(|(_, p)| p.active) {
-            if program.run_times.iter().all(|(_, s)| *s == 0) {
+            if program.run_times.iter().all(|(_, s)| !s.any()) {
                 continue;
             }
             for (s, start) in program.starts.iter().enumerate() {

@@ -4,13 +4,14 @@ use super::{Cost, Finding, FindingKind, FindingPlace, Look, Severity};
 use crate::controller::schedule::ScheduledRun;
 use crate::ground::application::DEEP_WATERING_MM;
 use crate::installation::WiredZone;
-use crate::quantity::units::{LitresPerMinute, Millimetres};
+use crate::quantity::time::Seconds;
+use crate::quantity::units::{LitresPerMinute, Millimetres, Minutes};
 use jiff::Timestamp;
 use jiff::civil::Date;
 use std::collections::{BTreeSet, HashMap};
 
-/// A run this much over its limit still counts as within it, seconds: boxes set whole minutes.
-const LIMIT_TOLERANCE_S: u32 = 59;
+/// A run this much over its limit still counts as within it: boxes set whole minutes.
+const LIMIT_TOLERANCE: Seconds = Seconds::from_s(59);
 
 /// Minutes up to this much over the need are still taken as meant for it (our stated default).
 const GENEROUS: f64 = 1.25;
@@ -23,17 +24,14 @@ pub(super) fn find(look: &Look<'_>, findings: &mut Vec<Finding>) {
     supply(look, findings);
 }
 
-/// What a zone needs on each of some nights in the weeks looked at, seconds, generously.
-fn need_of_a_night_s(zone: &WiredZone, weeks: u16, nights: u32) -> u32 {
+/// What a zone needs on each of some nights in the weeks looked at, generously.
+fn need_of_a_night(zone: &WiredZone, weeks: u16, nights: u32) -> Seconds {
     let days = f64::from(weeks) * 7.0 / f64::from(nights);
-    let need = zone.minutes_for(zone.demand * days).min_value() * GENEROUS;
+    let need = zone.minutes_for(zone.demand * days) * GENEROUS;
     // Deep and seldom waters by a fixed depth, need or not.
     let a_week = f64::from(nights) / f64::from(weeks);
     let deep = if a_week <= 2.0 { DEEP_WATERING_MM / a_week.max(1.0) } else { 0.0 };
-    let minutes = need.max(zone.minutes_for(Millimetres::from_mm(deep)).min_value() + 1.0);
-    #[allow(clippy::cast_possible_truncation, clippy::cast_sign_loss, reason = "bounded to a day")]
-    let seconds = (minutes * 60.0).clamp(0.0, 86_400.0) as u32;
-    seconds
+    Seconds::of(need.max(zone.minutes_for(Millimetres::from_mm(deep)) + Minutes::from_min(1.0)), f64::floor)
 }
 
 fn repeated_starts(look: &Look<'_>, findings: &mut Vec<Finding>) {
@@ -43,27 +41,27 @@ fn repeated_starts(look: &Look<'_>, findings: &mut Vec<Finding>) {
             continue;
         }
         let nights = look.cost(look.of_program(index)).days.unwrap_or(0).max(1);
-        // Seconds of a night at one start, and what the zone can use of all of them.
-        let zones: Vec<(u32, u32)> = program
+        // What a night brings at one start, and what the zone can use of all of them.
+        let zones: Vec<(Seconds, Seconds)> = program
             .run_times
             .iter()
-            .filter_map(|(station, seconds)| {
+            .filter_map(|(station, run_time)| {
                 let zone = look.installation.zone(*station)?;
                 let percentage = look.settings.percentages.of(index, look.from);
-                let once = look.installation.card.scaled_s(*seconds, percentage);
-                (once > 0).then(|| (once, need_of_a_night_s(zone, look.weeks, nights)))
+                let once = look.installation.card.scaled(*run_time, percentage);
+                once.any().then(|| (once, need_of_a_night(zone, look.weeks, nights)))
             })
             .collect();
         // The fewest starts after which most of what the others bring is beyond every need.
         let mostly_wasted = |kept: usize| {
-            let (kept, all) = (u32::try_from(kept).unwrap_or(1), u32::try_from(starts).unwrap_or(1));
-            let (mut extra, mut wasted) = (0u64, 0u64);
+            let (kept, all) = (i64::try_from(kept).unwrap_or(1), i64::try_from(starts).unwrap_or(1));
+            let (mut extra, mut wasted) = (Seconds::ZERO, Seconds::ZERO);
             for (once, need) in &zones {
-                let own = u64::from(once * (all - kept));
-                extra += own;
-                wasted += own.min(u64::from((once * all).saturating_sub(*need)));
+                let own = *once * (all - kept);
+                extra = extra + own;
+                wasted = wasted + own.min((*once * all - *need).max(Seconds::ZERO));
             }
-            extra > 0 && 2 * wasted > extra
+            extra.any() && wasted * 2 > extra
         };
         let needed = (1..starts).find(|kept| mostly_wasted(*kept)).unwrap_or(starts);
         if needed < starts {
@@ -85,18 +83,19 @@ fn repeated_starts(look: &Look<'_>, findings: &mut Vec<Finding>) {
 }
 
 fn hidden_programs(look: &Look<'_>, findings: &mut Vec<Finding>) {
-    let mut seconds: HashMap<(usize, u16), i64> = HashMap::new();
+    let mut watered: HashMap<(usize, u16), Seconds> = HashMap::new();
     for run in &look.runs {
-        *seconds.entry((run.program, run.station)).or_default() += run.seconds();
+        let sum = watered.entry((run.program, run.station)).or_default();
+        *sum = *sum + run.length();
     }
     for (index, program) in look.settings.programs.iter().enumerate() {
         if program.repeat.is_some() {
             continue;
         }
-        let own: Vec<(u16, i64)> =
-            seconds.iter().filter(|((p, _), _)| *p == index).map(|((_, n), s)| (*n, *s)).collect();
-        let on_top = |(station, mine): &(u16, i64)| {
-            seconds.iter().any(|((p, n), theirs)| {
+        let own: Vec<(u16, Seconds)> =
+            watered.iter().filter(|((p, _), _)| *p == index).map(|((_, n), s)| (*n, *s)).collect();
+        let on_top = |(station, mine): &(u16, Seconds)| {
+            watered.iter().any(|((p, n), theirs)| {
                 // Of two programs that water the same, the later letter is the ghost.
                 *p != index && n == station && (theirs > mine || theirs == mine && *p < index)
             })
@@ -113,12 +112,12 @@ fn hidden_programs(look: &Look<'_>, findings: &mut Vec<Finding>) {
 fn rounding(look: &Look<'_>, findings: &mut Vec<Finding>) {
     for (index, program) in look.settings.programs.iter().enumerate().filter(|(_, p)| p.active) {
         let percentage = look.settings.percentages.of(index, look.from);
-        for (station, seconds) in &program.run_times {
+        for (station, run_time) in &program.run_times {
             let lighting = look.settings.station(*station).lighting;
-            if *seconds > 0
+            if run_time.any()
                 && !lighting
                 && percentage > 0
-                && look.installation.card.scaled_s(*seconds, percentage) == 0
+                && !look.installation.card.scaled(*run_time, percentage).any()
             {
                 let kind = FindingKind::RoundsToZero { percentage };
                 findings.push(Finding::new(kind, Severity::Warning, FindingPlace::RunTime(index, *station)));
@@ -127,24 +126,20 @@ fn rounding(look: &Look<'_>, findings: &mut Vec<Finding>) {
     }
 }
 
-fn seconds_of(run: &ScheduledRun) -> u32 {
-    u32::try_from(run.seconds()).unwrap_or(0)
-}
-
 fn runoff(look: &Look<'_>, findings: &mut Vec<Finding>) {
     let mut by_station: HashMap<u16, Vec<&ScheduledRun>> = HashMap::new();
     for run in &look.runs {
         by_station.entry(run.station).or_default().push(run);
     }
     for zone in &look.installation.zones {
-        let Some(limit_s) = zone.longest_cycle_s() else { continue };
+        let Some(limit) = zone.longest_cycle() else { continue };
         let station = zone.zone.number;
         let Some(own) = by_station.get(&station) else { continue };
-        let over = |run: &&&ScheduledRun| seconds_of(run) > limit_s + LIMIT_TOLERANCE_S;
-        let longest = own.iter().map(|r| seconds_of(r)).max().unwrap_or(0);
-        if longest > limit_s + LIMIT_TOLERANCE_S {
-            let excess: u32 = own.iter().filter(over).map(|r| seconds_of(r) - limit_s).sum();
-            let minutes = f64::from(excess) / 60.0 / f64::from(look.weeks);
+        let over = |run: &&&ScheduledRun| run.length() > limit + LIMIT_TOLERANCE;
+        let longest = own.iter().map(|r| r.length()).max().unwrap_or_default();
+        if longest > limit + LIMIT_TOLERANCE {
+            let excess: Seconds = own.iter().filter(over).map(|r| r.length() - limit).sum();
+            let minutes = excess.minutes().min_value() / f64::from(look.weeks);
             let cost = Cost {
                 litres_a_week: zone
                     .flow
@@ -152,22 +147,22 @@ fn runoff(look: &Look<'_>, findings: &mut Vec<Finding>) {
                 minutes_a_week: Some(minutes),
                 days: None,
             };
-            let kind = FindingKind::CycleTooLong { run_s: longest, limit_s };
+            let kind = FindingKind::CycleTooLong { run: longest, limit };
             findings
                 .push(Finding::new(kind, Severity::Warning, FindingPlace::Station(station)).costing(cost));
             continue;
         }
-        let needed_s = zone.soak_s();
+        let needed = zone.soak();
         let shortest = own
             .iter()
             .zip(own.iter().skip(1))
-            .filter(|(a, b)| seconds_of(a) + seconds_of(b) > limit_s + LIMIT_TOLERANCE_S)
-            .map(|(a, b)| u32::try_from(b.start.duration_since(a.end).as_secs().max(0)).unwrap_or(u32::MAX))
+            .filter(|(a, b)| a.length() + b.length() > limit + LIMIT_TOLERANCE)
+            .map(|(a, b)| Seconds::between(a.end, b.start).max(Seconds::ZERO))
             .min();
-        if let Some(pause_s) = shortest
-            && pause_s + LIMIT_TOLERANCE_S < needed_s
+        if let Some(pause) = shortest
+            && pause + LIMIT_TOLERANCE < needed
         {
-            let kind = FindingKind::SoakTooShort { pause_s, needed_s };
+            let kind = FindingKind::SoakTooShort { pause, needed };
             findings.push(Finding::new(kind, Severity::Warning, FindingPlace::Station(station)));
         }
     }
@@ -191,7 +186,7 @@ fn supply(look: &Look<'_>, findings: &mut Vec<Finding>) {
     let flow_of = |station| look.installation.zone(station).and_then(|z| z.flow).unwrap_or_default();
     let mut told: BTreeSet<u16> = BTreeSet::new();
     // Valves that overlap for their slowness share the pipe for seconds only.
-    let overlap = jiff::SignedDuration::from_secs(i64::from(look.settings.delay_s.min(0)));
+    let overlap = look.settings.delay.min(Seconds::ZERO);
     let mut draws: Vec<Draw> = Vec::new();
     for run in &look.runs {
         let flow = flow_of(run.station);

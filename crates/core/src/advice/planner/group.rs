@@ -82,7 +82,7 @@ pub(super) fn kept_programs(request: &Request<'_>) -> Vec<usize> {
         .zip(&present.programs)
         .filter(|(_, p)| p.waters())
         .filter(|(_, p)| {
-            p.repeat.is_some() || p.run_times.iter().all(|(n, s)| *s == 0 || present.station(*n).lighting)
+            p.repeat.is_some() || p.run_times.iter().all(|(n, s)| !s.any() || present.station(*n).lighting)
         })
         .map(|(index, _)| index)
         .take_while(|index| *index < usize::from(request.installation.card.programs))
@@ -94,7 +94,7 @@ pub(super) fn left_to(request: &Request<'_>, kept: &[usize]) -> Vec<u16> {
     let mut stations: Vec<u16> = kept
         .iter()
         .filter_map(|i| request.present.programs.get(*i))
-        .flat_map(|p| p.run_times.iter().filter(|(_, s)| *s > 0).map(|(n, _)| *n))
+        .flat_map(|p| p.run_times.iter().filter(|(_, s)| s.any()).map(|(n, _)| *n))
         .filter(|n| request.installation.zone(*n).is_some())
         .collect();
     stations.sort_unstable();

@@ -8,7 +8,7 @@ use crate::controller::night::{Due, lay_out};
 use crate::controller::schedule::{Days, Percentages, Program, Settings, expand};
 use crate::ground::application::Cycles;
 use crate::quantity::month::ByMonth;
-use crate::quantity::time::MinuteOfDay;
+use crate::quantity::time::{MinuteOfDay, Seconds};
 use crate::quantity::units::{LitresPerMinute, Minutes};
 use jiff::civil::{Date, Time};
 use jiff::tz::TimeZone;
@@ -18,8 +18,8 @@ use jiff::tz::TimeZone;
 struct Part {
     /// Minutes from the beginning of the block.
     starts: Vec<u32>,
-    /// Stations and seconds at each start.
-    run_times: Vec<(u16, u32)>,
+    /// Stations and run times at each start.
+    run_times: Vec<(u16, Seconds)>,
 }
 
 /// What runs on one set of nights.
@@ -65,16 +65,11 @@ impl Block {
 }
 
 /// A run time as the box can hold it: its own step, and one that 100 % leaves as it is.
-fn settable_s(card: &Card, seconds: f64) -> u32 {
-    let (run, round) = (card.run_step_s.max(1), card.rounding_step_s.max(1));
-    let step = if run.is_multiple_of(round) { run } else { run * round };
-    #[allow(clippy::cast_possible_truncation, clippy::cast_sign_loss, reason = "bounded to a day")]
-    let steps = (seconds.clamp(0.0, 86_400.0) / f64::from(step)).round() as u32;
-    steps.max(1) * step
-}
-
-fn minutes_of(seconds: u32) -> u32 {
-    seconds.div_ceil(60)
+fn settable(card: &Card, run_time: Minutes) -> Seconds {
+    let (run, round) = (card.run_step.max(Seconds::ONE), card.rounding_step.max(Seconds::ONE));
+    let step = if run.is_in_steps_of(round) { run } else { run * round.s() };
+    let minutes = step.minutes().min_value();
+    Seconds::of(run_time, |s| (s / 60.0 / minutes).round() * minutes * 60.0).max(step)
 }
 
 /// One program where the box cycles by itself; long run times are split over starts.
@@ -82,30 +77,27 @@ fn built_in(request: &Request<'_>, members: &[&Member], days: Days) -> (Phase, V
     let card = &request.installation.card;
     let mut run_times = Vec::new();
     let mut zones = Vec::new();
-    let total = |m: &Member| settable_s(card, m.run_time.min_value() * 60.0);
-    let splits = members.iter().map(|m| total(m).div_ceil(card.longest_run_s.max(1))).max().unwrap_or(1);
-    let splits = splits.clamp(1, u32::from(card.starts_per_program.max(1)));
+    let total = |m: &Member| settable(card, m.run_time);
+    let splits = members.iter().map(|m| total(m).steps_up(card.longest_run)).max().unwrap_or(1);
+    let splits = splits.clamp(1, i64::from(card.starts_per_program.max(1)));
+    let starts = u32::try_from(splits).unwrap_or(1);
     let mut settings = with_station_settings(request, members);
     for member in members {
-        let each = settable_s(card, f64::from(total(member)) / f64::from(splits)).min(card.longest_run_s);
+        let each = settable(card, total(member).minutes() * (1.0 / f64::from(starts))).min(card.longest_run);
         let station = member.zone.zone.number;
         run_times.push((station, each));
-        let short = f64::from(total(member)) - f64::from(each * splits);
+        let short = total(member) - each * splits;
+        let cycles = member.zone.longest_cycle().map_or(1, |longest| each.steps_up(longest));
         zones.push(ZoneReason {
             station,
             net: member.net,
             run_time: member.run_time,
             cycles: Cycles {
-                count: member.zone.longest_cycle_s().map_or(splits, |l| each.div_ceil(l.max(1)) * splits),
-                minutes_each: minutes_of(
-                    member
-                        .zone
-                        .longest_cycle_s()
-                        .map_or(each, |l| each.div_ceil(each.div_ceil(l.max(1)).max(1))),
-                ),
+                count: u32::try_from(cycles).unwrap_or(1) * starts,
+                minutes_each: Seconds::from_s(each.steps_up(Seconds::from_s(cycles))).minutes_up(),
                 soak_minutes: member.cycles.soak_minutes,
             },
-            short_by: (short > 60.0).then(|| Minutes::from_min(short / 60.0)),
+            short_by: (short > Seconds::from_min(1)).then(|| short.minutes()),
         });
     }
     // The box's own interleaving of soaks decides how long a pass takes.
@@ -120,17 +112,16 @@ fn built_in(request: &Request<'_>, members: &[&Member], days: Days) -> (Phase, V
     let runs = expand(&settings, card, &TimeZone::UTC, day, day);
     let begin = runs.iter().map(|r| r.start).min();
     let end = runs.iter().map(|r| r.end).max();
-    let seconds = begin.zip(end).map_or(0, |(b, e)| e.duration_since(b).as_secs());
-    let pass = u32::try_from(seconds).unwrap_or(0).div_ceil(60);
+    let pass = begin.zip(end).map_or(Seconds::ZERO, |(b, e)| Seconds::between(b, e)).minutes_up();
     let step = u32::from(card.start_step_min.max(1));
     // Where both passes together are more than the soil takes, the second waits for the soak.
-    let over = |m: &&&Member| m.zone.longest_cycle_s().is_some_and(|limit| total(m) > limit);
-    let soak = members.iter().filter(over).map(|m| m.zone.soak_s()).max().unwrap_or(0);
-    let apart = (pass + minutes_of(soak)).div_ceil(step) * step;
+    let over = |m: &&&Member| m.zone.longest_cycle().is_some_and(|limit| total(m) > limit);
+    let soak = members.iter().filter(over).map(|m| m.zone.soak()).max().unwrap_or_default();
+    let apart = (pass + soak.minutes_up()).div_ceil(step) * step;
     let phase = Phase {
         days,
-        parts: vec![Part { starts: (0..splits).map(|k| k * apart).collect(), run_times }],
-        span_minutes: (splits - 1) * apart + pass,
+        parts: vec![Part { starts: (0..starts).map(|k| k * apart).collect(), run_times }],
+        span_minutes: (starts - 1) * apart + pass,
     };
     (phase, zones)
 }
@@ -143,8 +134,8 @@ fn from_starts(
     programs: usize,
 ) -> (Phase, Vec<ZoneReason>) {
     let card = &request.installation.card;
-    let pause = minutes_of(request.present.delay_s.max(0).unsigned_abs());
-    let longest = (card.longest_run_s / 60).max(1);
+    let pause = request.present.delay.minutes_up();
+    let longest = (card.longest_run.length_s() / 60).max(1);
     let due: Vec<Due> = members
         .iter()
         .map(|m| {
@@ -165,11 +156,8 @@ fn from_starts(
                 .zones
                 .iter()
                 .map(|(n, minutes)| {
-                    (
-                        *n,
-                        settable_s(card, f64::from((minutes - pause.min(*minutes)) * 60))
-                            .min(card.longest_run_s),
-                    )
+                    let own = Minutes::from_min(f64::from(minutes - pause.min(*minutes)));
+                    (*n, settable(card, own).min(card.longest_run))
                 })
                 .collect(),
         })
@@ -196,15 +184,12 @@ fn from_starts(
 /// A clean box with what the present one has set for its stations, and cycles where zones need them.
 fn with_station_settings(request: &Request<'_>, members: &[&Member]) -> Settings {
     let mut settings = Settings::clean(&request.installation.card);
-    settings.delay_s = request.present.delay_s;
+    settings.delay = request.present.delay;
     settings.stations.clone_from(&request.present.stations);
     for member in members {
-        let cycle = member
-            .zone
-            .longest_cycle_s()
-            .filter(|longest| member.run_time.min_value() * 60.0 > f64::from(*longest));
+        let cycle = member.zone.longest_cycle().filter(|longest| member.run_time > longest.minutes());
         settings.update_station(member.zone.zone.number, |s| {
-            s.cycle_and_soak_s = cycle.map(|longest| (longest, member.zone.soak_s()));
+            s.cycle_and_soak = cycle.map(|longest| (longest, member.zone.soak()));
         });
     }
     settings

@@ -4,6 +4,7 @@ use crate::controller::ordinance::samples::{law, two_days_a_week};
 use crate::controller::schedule::{Program, Repeat, StationSetting, expand};
 use crate::controller::{generic, twelve_stations};
 use crate::installation::samples::{installation, zones};
+use crate::quantity::time::Seconds;
 use crate::quantity::units::SquareMetres;
 use jiff::civil::{date, time};
 
@@ -192,14 +193,14 @@ fn lighting_and_pulses_are_left_alone() {
     present.programs[0] = Program {
         active: true,
         starts: vec![time(21, 0, 0, 0)],
-        run_times: vec![(12, 7200)],
+        run_times: vec![(12, Seconds::from_h(2))],
         ..present.programs[0].clone()
     };
     present.programs[2] = Program {
         active: true,
         starts: vec![time(8, 0, 0, 0)],
-        run_times: vec![(4, 60)],
-        repeat: Some(Repeat { until: time(18, 0, 0, 0), pause_s: 1740 }),
+        run_times: vec![(4, Seconds::from_min(1))],
+        repeat: Some(Repeat { until: time(18, 0, 0, 0), pause: Seconds::from_s(1740) }),
         ..present.programs[2].clone()
     };
     let request = Request {
@@ -341,14 +342,14 @@ fn coarse_starts_are_starts_the_box_can_hold() {
 #[test]
 fn run_times_longer_than_the_box_allows_are_split_over_starts() {
     let mut installation = installation();
-    installation.card.longest_run_s = 30 * 60;
+    installation.card.longest_run = Seconds::from_s(30 * 60);
     installation.zones.truncate(1);
     let proposal = planned(&installation, Strategy::DeepOnce).unwrap();
     let program = proposal.settings.programs.iter().find(|p| p.active).unwrap();
     // 62 min in parts of at most half an hour.
     assert_eq!(program.starts.len(), 3);
-    let total: u32 = program.run_times[0].1 * 3;
-    assert!((total / 60).abs_diff(62) <= 1, "{total}");
+    let total = program.run_times[0].1 * 3;
+    assert!(total.minutes_up().abs_diff(62) <= 1, "{total:?}");
     assert_eq!(serious(&installation, &proposal.settings), Vec::<String>::new());
 }
 
@@ -391,7 +392,7 @@ fn present_station_settings_stay() {
     let mut present = Settings::clean(&installation.card);
     present.update_station(1, |s| s.master_valve = true);
     present.update_station(2, |s| s.ignores_sensors = true);
-    present.delay_s = 30;
+    present.delay = Seconds::from_s(30);
     present.off_season = Some(crate::controller::schedule::YearSpan { from: (11, 1), until: (3, 31) });
     present.programs[0].name = "Lawns".into();
     let request = Request {
@@ -404,8 +405,8 @@ fn present_station_settings_stay() {
     let planned = plan(&request).unwrap().settings;
     assert!(planned.station(1).master_valve && planned.station(2).ignores_sensors);
     assert_eq!(
-        (planned.delay_s, planned.off_season, planned.programs[0].name.as_str()),
-        (30, present.off_season, "Lawns")
+        (planned.delay, planned.off_season, planned.programs[0].name.as_str()),
+        (Seconds::from_s(30), present.off_season, "Lawns")
     );
 }
 

@@ -1,6 +1,7 @@
 //! What changed between two settings, as a reader says it.
 
 use super::{Days, Percentages, Program, Settings, StationSetting, days_in_words};
+use crate::quantity::time::Seconds;
 use jiff::civil::{Date, Time};
 
 /// What a change is about.
@@ -41,14 +42,8 @@ fn on(value: bool) -> String {
     if value { "on" } else { "off" }.to_owned()
 }
 
-/// "12 min", "7 min 30 s", "45 s".
-fn length(seconds: u32) -> String {
-    match (seconds / 60, seconds % 60) {
-        (0, 0) => NOTHING.to_owned(),
-        (0, s) => format!("{s} s"),
-        (m, 0) => format!("{m} min"),
-        (m, s) => format!("{m} min {s} s"),
-    }
+fn length(length: Seconds) -> String {
+    if length.any() { length.to_string() } else { NOTHING.to_owned() }
 }
 
 fn month_day((month, day): (i8, i8)) -> String {
@@ -94,8 +89,7 @@ pub fn difference(before: &Settings, after: &Settings) -> Vec<Change> {
         line("starts", |p| p.starts.iter().map(|t| clock(*t)).collect::<Vec<_>>().join(", "));
         line("days", |p| days_in_words(p.days));
         line("repeats", |p| {
-            p.repeat
-                .map_or(String::new(), |r| format!("until {}, pause {}", clock(r.until), length(r.pause_s)))
+            p.repeat.map_or(String::new(), |r| format!("until {}, pause {}", clock(r.until), length(r.pause)))
         });
         say(
             place,
@@ -108,7 +102,7 @@ pub fn difference(before: &Settings, after: &Settings) -> Vec<Change> {
         stations.sort_unstable();
         stations.dedup();
         for station in stations {
-            let of = |s: &Settings| length(s.run_time_s(i, station));
+            let of = |s: &Settings| length(s.run_time(i, station));
             say(place, &format!("station {station}"), of(before), of(after));
         }
     }
@@ -118,7 +112,7 @@ pub fn difference(before: &Settings, after: &Settings) -> Vec<Change> {
     for number in numbers {
         let (was, is) = (before.station(number), after.station(number));
         let cycle = |s: StationSetting| {
-            s.cycle_and_soak_s.map_or(String::new(), |(c, k)| format!("{} and {} soak", length(c), length(k)))
+            s.cycle_and_soak.map_or(String::new(), |(c, k)| format!("{} and {} soak", length(c), length(k)))
         };
         let place = Where::Station(number);
         say(place, "longest cycle", cycle(was), cycle(is));
@@ -129,10 +123,10 @@ pub fn difference(before: &Settings, after: &Settings) -> Vec<Change> {
     }
     let place = Where::Box;
     say(place, "percentage", percentages(&before.percentages, None), percentages(&after.percentages, None));
-    let delay = |s: &Settings| match s.delay_s {
-        0 => "none".to_owned(),
-        d if d > 0 => length(d.unsigned_abs()),
-        d => format!("{} overlap", length(d.unsigned_abs())),
+    let delay = |s: &Settings| match s.delay {
+        Seconds::ZERO => "none".to_owned(),
+        d if d.any() => length(d),
+        d => format!("{} overlap", length(d.abs())),
     };
     say(place, "pause between stations", delay(before), delay(after));
     let never = |s: &Settings| {
@@ -166,9 +160,9 @@ mod tests {
         after.programs[0].active = true;
         after.programs[0].starts = vec![time(2, 0, 0, 0), time(4, 30, 0, 0)];
         after.programs[0].days = Days::Weekdays([true, false, true, false, true, false, false]);
-        after.set_run_time_s(0, 3, 450);
+        after.set_run_time(0, 3, Seconds::from_s(450));
         after.percentages = Percentages::Program(vec![90, 100, 100]);
-        after.update_station(3, |s| s.cycle_and_soak_s = Some((360, 1800)));
+        after.update_station(3, |s| s.cycle_and_soak = Some((Seconds::from_s(360), Seconds::from_s(1800))));
         after.update_station(3, |s| s.master_valve = true);
         after.never_days[6] = true;
         after.off_season = Some(YearSpan { from: (11, 1), until: (3, 31) });

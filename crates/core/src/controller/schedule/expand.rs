@@ -7,10 +7,11 @@
 use super::settings::{Program, Settings};
 use super::{runs_on, settings};
 use crate::controller::{Card, Overlap, PercentageTarget};
+use crate::quantity::time::Seconds;
 use crate::quantity::time::instant;
+use jiff::Timestamp;
 use jiff::civil::{Date, Time};
 use jiff::tz::TimeZone;
-use jiff::{SignedDuration, Timestamp};
 use std::cmp::Reverse;
 use std::collections::BinaryHeap;
 
@@ -36,15 +37,15 @@ pub struct ScheduledRun {
     pub cycle: u32,
     /// Date that the run belongs to.
     pub date: Date,
-    /// How long it waited for another program, seconds.
-    pub queued_s: i64,
+    /// How long it waited for another program.
+    pub queued: Seconds,
 }
 
 impl ScheduledRun {
-    /// Length, seconds.
+    /// How long water runs.
     #[must_use]
-    pub fn seconds(&self) -> i64 {
-        self.end.duration_since(self.start).as_secs()
+    pub fn length(&self) -> Seconds {
+        Seconds::between(self.start, self.end)
     }
 }
 
@@ -56,7 +57,7 @@ struct Start {
     index: usize,
     date: Date,
     /// Repeats until then.
-    repeat: Option<(Timestamp, u32)>,
+    repeat: Option<(Timestamp, Seconds)>,
 }
 
 /// Every run from a first to a last date, both included, in order of time.
@@ -86,13 +87,13 @@ pub fn expand(settings: &Settings, card: &Card, tz: &TimeZone, from: Date, to: D
         let Some(start) = starts.get(index) else { continue };
         let Some(program) = settings.programs.get(start.program) else { continue };
         let begin = if card.overlap == Overlap::Queue { asked.max(free_from) } else { asked };
-        let pass = Pass { start, number, begin, queued_s: begin.duration_since(asked).as_secs() };
+        let pass = Pass { start, number, begin, queued: Seconds::between(asked, begin) };
         let end = pass.lay(settings, card, program, &mut runs);
         if card.overlap == Overlap::Queue {
             free_from = free_from.max(end);
         }
-        let Some((until, pause_s)) = start.repeat else { continue };
-        let next = end + SignedDuration::from_secs(i64::from(pause_s));
+        let Some((until, pause)) = start.repeat else { continue };
+        let next = end + pause;
         // An empty program would repeat for ever without time passing.
         if next < until && next > asked && number - start.number < MOST_PASSES {
             line.push(Reverse((next, start.program, number + 1, index)));
@@ -117,9 +118,9 @@ fn add_starts(
             continue;
         }
         let at = instant(date, time, tz);
-        let repeat = program.repeat.and_then(|settings::Repeat { until, pause_s }| {
+        let repeat = program.repeat.and_then(|settings::Repeat { until, pause }| {
             let last = if until > time { date } else { date.tomorrow().ok()? };
-            Some((instant(last, until, tz), pause_s))
+            Some((instant(last, until, tz), pause))
         });
         starts.push(Start { at, program: index, number, index: start_index, date, repeat });
     }
@@ -130,15 +131,15 @@ struct Pass<'a> {
     start: &'a Start,
     number: u32,
     begin: Timestamp,
-    queued_s: i64,
+    queued: Seconds,
 }
 
 /// A station with what it still has to run.
 struct Waiting {
     station: u16,
-    cycles: Vec<u32>,
+    cycles: Vec<Seconds>,
     next_cycle: usize,
-    soak_s: u32,
+    soak: Seconds,
     ready: Timestamp,
 }
 
@@ -158,22 +159,21 @@ impl Pass<'_> {
             });
         let percentage = settings.percentages.of(self.start.program, self.start.date);
         let mut waiting = Vec::new();
-        for &(station, seconds) in &program.run_times {
+        for &(station, run_time) in &program.run_times {
             let set = settings.station(station);
             if set.lighting {
-                let end = self.begin + SignedDuration::from_secs(i64::from(seconds));
-                if seconds > 0 {
-                    runs.push(self.run(self.begin, end, station, 1));
+                if run_time.any() {
+                    runs.push(self.run(self.begin, self.begin + run_time, station, 1));
                 }
                 continue;
             }
             if resting {
                 continue;
             }
-            let cycles = split(card, seconds, percentage, set.cycle_and_soak_s.map(|(cycle, _)| cycle));
+            let cycles = split(card, run_time, percentage, set.cycle_and_soak.map(|(cycle, _)| cycle));
             if !cycles.is_empty() {
-                let soak_s = set.cycle_and_soak_s.map_or(0, |(_, soak)| soak);
-                waiting.push(Waiting { station, cycles, next_cycle: 0, soak_s, ready: self.begin });
+                let soak = set.cycle_and_soak.map_or(Seconds::ZERO, |(_, soak)| soak);
+                waiting.push(Waiting { station, cycles, next_cycle: 0, soak, ready: self.begin });
             }
         }
         waiting
@@ -190,7 +190,6 @@ impl Pass<'_> {
     ) -> Timestamp {
         let mut waiting = self.waiting(settings, card, program, runs);
         let mut last_end = self.begin;
-        let delay = SignedDuration::from_secs(i64::from(settings.delay_s));
         let mut clock = self.begin;
         let mut cursor = 0;
         while !waiting.is_empty() {
@@ -204,14 +203,14 @@ impl Pass<'_> {
             let Some(index) = chosen else { break };
             let Some(station) = waiting.get_mut(index) else { break };
             let begin = clock.max(station.ready);
-            let seconds = station.cycles.get(station.next_cycle).copied().unwrap_or(0);
-            let end = begin + SignedDuration::from_secs(i64::from(seconds));
+            let length = station.cycles.get(station.next_cycle).copied().unwrap_or_default();
+            let end = begin + length;
             station.next_cycle += 1;
-            station.ready = end + SignedDuration::from_secs(i64::from(station.soak_s));
+            station.ready = end + station.soak;
             let cycle = u32::try_from(station.next_cycle).unwrap_or(u32::MAX);
             runs.push(self.run(begin, end, station.station, cycle));
             last_end = last_end.max(end);
-            clock = (end + delay).max(begin);
+            clock = (end + settings.delay).max(begin);
             if station.next_cycle == station.cycles.len() {
                 waiting.remove(index);
                 cursor = if waiting.is_empty() { 0 } else { index % waiting.len() };
@@ -232,34 +231,40 @@ impl Pass<'_> {
             station,
             cycle,
             date: self.start.date,
-            queued_s: self.queued_s,
+            queued: self.queued,
         }
     }
 }
 
-/// The cycles of a run time, seconds each; together exactly the scaled run time (or, where the box
+/// The cycles of a run time; together exactly the scaled run time (or, where the box
 /// scales each cycle, each scaled by itself).
-fn split(card: &Card, seconds: u32, percentage: u16, longest_cycle_s: Option<u32>) -> Vec<u32> {
-    let pieces = |total: u32, longest: u32| -> Vec<u32> {
-        let count = total.div_ceil(longest.max(1));
+fn split(card: &Card, run_time: Seconds, percentage: u16, longest_cycle: Option<Seconds>) -> Vec<Seconds> {
+    let pieces = |total: Seconds, longest: Seconds| -> Vec<Seconds> {
+        let count = total.steps_up(longest);
         // Even cycles; the first ones take the odd seconds.
-        (0..count).map(|i| total / count + u32::from(i < total % count)).collect()
+        let (each, odd) = (total.s() / count.max(1), total.s() % count.max(1));
+        (0..count).map(|i| Seconds::from_s(each + i64::from(i < odd))).collect()
     };
-    let cycles = match (longest_cycle_s, card.percentage_target) {
-        (None, _) => vec![card.scaled_s(seconds, percentage)],
-        (Some(longest), PercentageTarget::Total) => pieces(card.scaled_s(seconds, percentage), longest),
+    let cycles = match (longest_cycle, card.percentage_target) {
+        (None, _) => vec![card.scaled(run_time, percentage)],
+        (Some(longest), PercentageTarget::Total) => pieces(card.scaled(run_time, percentage), longest),
         (Some(longest), PercentageTarget::Cycle) => {
-            pieces(seconds, longest).into_iter().map(|s| card.scaled_s(s, percentage)).collect()
+            pieces(run_time, longest).into_iter().map(|s| card.scaled(s, percentage)).collect()
         }
     };
-    cycles.into_iter().filter(|s| *s > 0).collect()
+    cycles.into_iter().filter(|s| s.any()).collect()
 }
 
-/// Seconds of one event of a station: its run time at 100 % under a percentage, cycles and the box's
+/// How long one event of a station waters: its run time at 100 % under a percentage, cycles and the box's
 /// rounding included.
 #[must_use]
-pub fn event_seconds(card: &Card, seconds: u32, percentage: u16, longest_cycle_s: Option<u32>) -> u32 {
-    split(card, seconds, percentage, longest_cycle_s).iter().sum()
+pub fn event_length(
+    card: &Card,
+    run_time: Seconds,
+    percentage: u16,
+    longest_cycle: Option<Seconds>,
+) -> Seconds {
+    split(card, run_time, percentage, longest_cycle).into_iter().sum()
 }
 
 #[cfg(test)]
@@ -270,13 +275,13 @@ mod tests {
     use jiff::civil::{date, time};
     use proptest::prelude::*;
 
-    fn program(starts: &[Time], run_times: &[(u16, u32)]) -> Program {
+    fn program(starts: &[Time], run_times: &[(u16, i64)]) -> Program {
         Program {
             name: "A".into(),
             active: true,
             starts: starts.to_vec(),
             days: Days::Weekdays([true; 7]),
-            run_times: run_times.to_vec(),
+            run_times: run_times.iter().map(|(n, s)| (*n, Seconds::from_s(*s))).collect(),
             repeat: None,
         }
     }
@@ -286,7 +291,7 @@ mod tests {
             percentages: Percentages::Program(vec![100; programs.len()]),
             programs,
             stations: Vec::new(),
-            delay_s: 0,
+            delay: Seconds::from_s(0),
             never_days: [false; 7],
             omit_hours: None,
             rain_delay: None,
@@ -318,7 +323,7 @@ mod tests {
         let both =
             vec![program(&[time(2, 0, 0, 0)], &[(1, 3600)]), program(&[time(2, 30, 0, 0)], &[(2, 600)])];
         let queued = day(&settings(both.clone()));
-        assert_eq!((clock(queued[1].start).as_str(), queued[1].queued_s), ("03:00:00", 1800));
+        assert_eq!((clock(queued[1].start).as_str(), queued[1].queued.s()), ("03:00:00", 1800));
         let card = Card { overlap: Overlap::Concurrent, ..twelve_stations() };
         let together = expand(&settings(both), &card, &TimeZone::UTC, date(2026, 7, 14), date(2026, 7, 14));
         assert_eq!(clock(together[1].start), "02:30:00");
@@ -327,12 +332,17 @@ mod tests {
     #[test]
     fn twenty_four_minutes_as_four_times_six_with_half_hour_soaks() {
         let mut settings = settings(vec![program(&[time(2, 0, 0, 0)], &[(1, 1440), (2, 600)])]);
-        settings.stations =
-            vec![(1, StationSetting { cycle_and_soak_s: Some((360, 1800)), ..StationSetting::default() })];
+        settings.stations = vec![(
+            1,
+            StationSetting {
+                cycle_and_soak: Some((Seconds::from_s(360), Seconds::from_s(1800))),
+                ..StationSetting::default()
+            },
+        )];
         let runs = day(&settings);
         let one: Vec<_> = runs.iter().filter(|r| r.station == 1).collect();
         assert_eq!(one.len(), 4);
-        assert!(one.iter().all(|r| r.seconds() == 360));
+        assert!(one.iter().all(|r| r.length().s() == 360));
         for pair in one.windows(2) {
             assert!(pair[1].start.duration_since(pair[0].end).as_secs() >= 1800);
         }
@@ -358,7 +368,7 @@ mod tests {
         let autumn = on(date(2026, 10, 25));
         assert_eq!(autumn.len(), 1);
         assert_eq!(autumn[0].start.to_string(), "2026-10-25T00:30:00Z");
-        assert_eq!(autumn[0].seconds(), 3600);
+        assert_eq!(autumn[0].length().s(), 3600);
     }
 
     #[test]
@@ -366,7 +376,7 @@ mod tests {
         let mut settings = settings(vec![program(&[time(21, 0, 0, 0)], &[(1, 600), (12, 7200)])]);
         settings.percentages = Percentages::Program(vec![50]);
         settings.stations = vec![(12, StationSetting { lighting: true, ..StationSetting::default() })];
-        let stations = |s: &Settings| day(s).iter().map(|r| (r.station, r.seconds())).collect::<Vec<_>>();
+        let stations = |s: &Settings| day(s).iter().map(|r| (r.station, r.length().s())).collect::<Vec<_>>();
         assert_eq!(stations(&settings), [(1, 300), (12, 7200)], "lighting ignores the percentage");
         settings.rain_delay = Some((date(2026, 7, 13), 2));
         assert_eq!(stations(&settings), [(12, 7200)]);
@@ -384,12 +394,12 @@ mod tests {
     #[test]
     fn a_loop_repeats_until_its_end_with_its_pause() {
         let mut pulses = program(&[time(8, 0, 0, 0)], &[(1, 60)]);
-        pulses.repeat = Some(Repeat { until: time(10, 0, 0, 0), pause_s: 29 * 60 });
+        pulses.repeat = Some(Repeat { until: time(10, 0, 0, 0), pause: Seconds::from_s(29 * 60) });
         let runs = day(&settings(vec![pulses.clone()]));
         let starts: Vec<_> = runs.iter().map(|r| clock(r.start)).collect();
         assert_eq!(starts, ["08:00:00", "08:30:00", "09:00:00", "09:30:00"]);
-        pulses.run_times = vec![(1, 0)];
-        pulses.repeat = Some(Repeat { until: time(10, 0, 0, 0), pause_s: 0 });
+        pulses.run_times = vec![(1, Seconds::ZERO)];
+        pulses.repeat = Some(Repeat { until: time(10, 0, 0, 0), pause: Seconds::from_s(0) });
         assert_eq!(day(&settings(vec![pulses])), [], "an empty loop ends");
     }
 
@@ -402,7 +412,7 @@ mod tests {
         let card = Card { percentage_scope: crate::controller::PercentageScope::Month, ..twelve_stations() };
         let runs = expand(&settings, &card, &TimeZone::UTC, date(2026, 6, 30), date(2026, 7, 1));
         let told: Vec<_> =
-            runs.iter().map(|r| (r.start.strftime("%d %H:%M").to_string(), r.seconds())).collect();
+            runs.iter().map(|r| (r.start.strftime("%d %H:%M").to_string(), r.length().s())).collect();
         // The run that starts a minute before July has June's percentage to its end.
         assert_eq!(
             told,
@@ -419,12 +429,17 @@ mod tests {
     fn each_cycle_is_scaled_where_the_box_scales_cycles() {
         let mut settings = settings(vec![program(&[time(2, 0, 0, 0)], &[(1, 1440)])]);
         settings.percentages = Percentages::Program(vec![50]);
-        settings.stations =
-            vec![(1, StationSetting { cycle_and_soak_s: Some((360, 600)), ..StationSetting::default() })];
+        settings.stations = vec![(
+            1,
+            StationSetting {
+                cycle_and_soak: Some((Seconds::from_s(360), Seconds::from_s(600))),
+                ..StationSetting::default()
+            },
+        )];
         let lengths = |target| {
             let card = Card { percentage_target: target, ..twelve_stations() };
             let runs = expand(&settings, &card, &TimeZone::UTC, date(2026, 7, 14), date(2026, 7, 14));
-            runs.iter().map(ScheduledRun::seconds).collect::<Vec<_>>()
+            runs.iter().map(|r| r.length().s()).collect::<Vec<_>>()
         };
         assert_eq!(lengths(PercentageTarget::Cycle), [180; 4], "four cycles stay, each half as long");
         assert_eq!(lengths(PercentageTarget::Total), [360; 2], "half the time takes half the cycles");
@@ -433,10 +448,10 @@ mod tests {
     #[test]
     fn a_loop_queues_behind_others_and_may_cross_midnight() {
         let mut pulses = program(&[time(22, 0, 0, 0)], &[(3, 120)]);
-        pulses.repeat = Some(Repeat { until: time(0, 30, 0, 0), pause_s: 1680 });
+        pulses.repeat = Some(Repeat { until: time(0, 30, 0, 0), pause: Seconds::from_s(1680) });
         let runs = day(&settings(vec![program(&[time(22, 20, 0, 0)], &[(1, 1200)]), pulses]));
         let told: Vec<_> =
-            runs.iter().map(|r| (r.station, clock(r.start), r.start_number, r.queued_s)).collect();
+            runs.iter().map(|r| (r.station, clock(r.start), r.start_number, r.queued.s())).collect();
         assert_eq!(
             told[..3],
             [(3, "22:00:00".into(), 1, 0), (1, "22:20:00".into(), 1, 0), (3, "22:40:00".into(), 2, 600)]
@@ -476,7 +491,7 @@ mod tests {
             told,
             [(1, "02:00:00".into()), (3, "02:05:00".into()), (2, "02:10:00".into()), (4, "02:15:00".into())]
         );
-        assert!(runs.iter().all(|r| r.queued_s == 0));
+        assert!(runs.iter().all(|r| r.queued == Seconds::ZERO));
     }
 
     #[test]
@@ -501,12 +516,12 @@ mod tests {
     fn pauses_of_seconds_to_hours_and_rain_delays_of_1_to_14_days() {
         // Common practice: delays of some seconds to hours, rain delays of 1 to 14 days.
         let mut settings = settings(vec![program(&[time(2, 0, 0, 0)], &[(1, 600), (2, 600)])]);
-        for pause_s in [5, 90, 2 * 3600] {
-            settings.delay_s = pause_s;
+        for pause in [Seconds::from_s(5), Seconds::from_s(90), Seconds::from_h(2)] {
+            settings.delay = pause;
             let runs = day(&settings);
-            assert_eq!(runs[1].start.duration_since(runs[0].end).as_secs(), i64::from(pause_s));
+            assert_eq!(runs[1].start, runs[0].end + pause);
         }
-        settings.delay_s = 0;
+        settings.delay = Seconds::from_s(0);
         for days in 1..=14u8 {
             settings.rain_delay = Some((date(2026, 7, 1), days));
             let runs =
@@ -518,9 +533,9 @@ mod tests {
     #[test]
     fn delay_between_stations_and_overlap_for_slow_valves() {
         let mut settings = settings(vec![program(&[time(2, 0, 0, 0)], &[(1, 600), (2, 600)])]);
-        settings.delay_s = 15;
+        settings.delay = Seconds::from_s(15);
         assert_eq!(clock(day(&settings)[1].start), "02:10:15");
-        settings.delay_s = -10;
+        settings.delay = Seconds::from_s(-10);
         assert_eq!(clock(day(&settings)[1].start), "02:09:50");
     }
 
@@ -528,10 +543,11 @@ mod tests {
         #[test]
         fn nothing_overlaps_on_a_queueing_box_and_the_seconds_add_up(
             programs in proptest::collection::vec(
-                (proptest::collection::vec(0u16..1440, 1..4), proptest::collection::vec((1u16..12, 0u32..3000), 1..6)), 1..4),
-            percentage in 1u16..20, cycle in proptest::option::of((60u32..900, 0u32..3600)),
+                (proptest::collection::vec(0u16..1440, 1..4), proptest::collection::vec((1u16..12, 0i64..3000), 1..6)), 1..4),
+            percentage in 1u16..20, cycle in proptest::option::of((60i64..900, 0i64..3600)),
         ) {
             let percentage = percentage * 10;
+            let cycle = cycle.map(|(longest, soak)| (Seconds::from_s(longest), Seconds::from_s(soak)));
             let programs: Vec<Program> = programs.into_iter().map(|(starts, mut runs)| {
                 runs.sort_unstable();
                 runs.dedup_by_key(|r| r.0);
@@ -540,21 +556,21 @@ mod tests {
             }).collect();
             let mut settings = settings(programs);
             settings.percentages = Percentages::Box(percentage);
-            settings.stations = (1..=12).map(|n| (n, StationSetting { cycle_and_soak_s: cycle, ..StationSetting::default() })).collect();
+            settings.stations = (1..=12).map(|n| (n, StationSetting { cycle_and_soak: cycle, ..StationSetting::default() })).collect();
             let card = twelve_stations();
             let runs = day(&settings);
             for pair in runs.windows(2) {
                 prop_assert!(pair[0].end <= pair[1].start);
             }
-            let asked: i64 = settings.programs.iter().flat_map(|p| p.starts.iter().flat_map(|_| &p.run_times))
-                .map(|(_, s)| i64::from(card.scaled_s(*s, percentage))).sum();
-            prop_assert_eq!(runs.iter().map(ScheduledRun::seconds).sum::<i64>(), asked);
+            let asked: Seconds = settings.programs.iter().flat_map(|p| p.starts.iter().flat_map(|_| &p.run_times))
+                .map(|(_, s)| card.scaled(*s, percentage)).sum();
+            prop_assert_eq!(runs.iter().map(ScheduledRun::length).sum::<Seconds>(), asked);
             if let Some((longest, soak)) = cycle {
-                prop_assert!(runs.iter().all(|r| r.seconds() <= i64::from(longest)));
+                prop_assert!(runs.iter().all(|r| r.length() <= longest));
                 for run in &runs {
                     let next = runs.iter().find(|r| (r.program, r.start_number, r.station) == (run.program, run.start_number, run.station) && r.cycle == run.cycle + 1);
                     if let Some(next) = next {
-                        prop_assert!(next.start.duration_since(run.end).as_secs() >= i64::from(soak));
+                        prop_assert!(next.start >= run.end + soak);
                     }
                 }
             }

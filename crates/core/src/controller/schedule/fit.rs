@@ -2,6 +2,7 @@
 
 use super::{Days, Percentages, Settings};
 use crate::controller::{Card, PercentageScope};
+use crate::quantity::time::Seconds;
 
 impl Settings {
     /// These settings with everything that a card cannot hold brought to the nearest that it can;
@@ -23,8 +24,9 @@ impl Settings {
             program.run_times.sort_by_key(|(n, _)| *n);
             program.run_times.dedup_by_key(|(n, _)| *n);
             for (_, seconds) in &mut program.run_times {
-                let step = card.run_step_s.max(1);
-                *seconds = ((*seconds + step / 2) / step * step).min(card.longest_run_s);
+                let step = card.run_step.max(Seconds::ONE);
+                let nearest = (*seconds * 2 + step).steps(step * 2);
+                *seconds = (step * nearest).min(card.longest_run);
             }
             let modes = card.day_modes;
             let settable = match program.days {
@@ -62,16 +64,15 @@ impl Settings {
         };
         fitted.stations.retain(|(n, _)| (1..=card.stations).contains(n));
         for (_, station) in &mut fitted.stations {
-            if !card.cycle_and_soak || station.cycle_and_soak_s.is_some_and(|(cycle, _)| cycle == 0) {
-                station.cycle_and_soak_s = None;
+            if !card.cycle_and_soak || station.cycle_and_soak.is_some_and(|(cycle, _)| !cycle.any()) {
+                station.cycle_and_soak = None;
             }
             station.lighting &= card.lighting;
             station.master_valve &= card.master_valve;
             station.pump &= card.pump_start;
             station.ignores_sensors &= card.sensor_override;
         }
-        let bound = |seconds: u32| i32::try_from(seconds).unwrap_or(i32::MAX);
-        fitted.delay_s = self.delay_s.clamp(-bound(card.longest_overlap_s), bound(card.longest_delay_s));
+        fitted.delay = self.delay.clamp(-card.longest_overlap, card.longest_delay);
         if !card.day_modes.never_days {
             fitted.never_days = [false; 7];
         }
@@ -108,22 +109,24 @@ mod tests {
                         Days::EveryNth { interval: 60, first: date(2026, 7, 1) },
                         Days::Weekdays([true; 7]),
                     ][i % 3],
-                    run_times: vec![(1, 61), (60, 900), (1, 100_000)],
-                    repeat: Some(Repeat { until: time(20, 0, 0, 0), pause_s: 60 }),
+                    run_times: [(1, 61), (60, 900), (1, 100_000)]
+                        .map(|(n, s)| (n, Seconds::from_s(s)))
+                        .to_vec(),
+                    repeat: Some(Repeat { until: time(20, 0, 0, 0), pause: Seconds::from_s(60) }),
                 })
                 .collect(),
             percentages: Percentages::Program(vec![999, 3, 101]),
             stations: vec![(
                 1,
                 StationSetting {
-                    cycle_and_soak_s: Some((0, 0)),
+                    cycle_and_soak: Some((Seconds::from_s(0), Seconds::from_s(0))),
                     lighting: true,
                     master_valve: true,
                     pump: true,
                     ignores_sensors: true,
                 },
             )],
-            delay_s: -9999,
+            delay: Seconds::from_s(-9999),
             never_days: [true, false, false, false, false, false, false],
             omit_hours: Some(crate::quantity::time::Hours {
                 from: time(1, 0, 0, 0),

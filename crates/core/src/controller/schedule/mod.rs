@@ -9,7 +9,7 @@ mod settings;
 
 pub use days::{Days, days_in_words, runs_on};
 pub use difference::{Change, Where, difference};
-pub use expand::{ScheduledRun, event_seconds, expand};
+pub use expand::{ScheduledRun, event_length, expand};
 pub use passes::{ProgramPass, passes};
 pub use settings::{
     LONGEST_PROGRAM_NAME, Percentages, Program, Repeat, Settings, SettingsFault, StationSetting, YearSpan,

@@ -1,6 +1,7 @@
 //! Runs gathered by the start of the program that they follow from.
 
 use super::ScheduledRun;
+use crate::quantity::time::Seconds;
 use jiff::Timestamp;
 use jiff::civil::Date;
 use std::collections::BTreeMap;
@@ -35,10 +36,10 @@ impl ProgramPass<'_> {
         stations
     }
 
-    /// Seconds of watering.
+    /// How long it waters, soaks and pauses left out.
     #[must_use]
-    pub fn seconds(&self) -> i64 {
-        self.runs.iter().map(|r| r.seconds()).sum()
+    pub fn watered(&self) -> Seconds {
+        self.runs.iter().map(|r| r.length()).sum()
     }
 }
 
@@ -80,11 +81,11 @@ mod tests {
         let mut settings = Settings::clean(&card);
         settings.programs[0].active = true;
         settings.programs[0].starts = vec![time(4, 0, 0, 0), time(2, 0, 0, 0)];
-        settings.set_run_time_s(0, 1, 600);
-        settings.set_run_time_s(0, 2, 1200);
+        settings.set_run_time(0, 1, Seconds::from_s(600));
+        settings.set_run_time(0, 2, Seconds::from_s(1200));
         let runs = expand(&settings, &card, &TimeZone::UTC, date(2026, 7, 14), date(2026, 7, 14));
         let passes = passes(runs.iter());
-        let told: Vec<_> = passes.iter().map(|p| (p.start_number, p.stations(), p.seconds())).collect();
+        let told: Vec<_> = passes.iter().map(|p| (p.start_number, p.stations(), p.watered().s())).collect();
         assert_eq!(told, [(1, vec![1, 2], 1800), (2, vec![1, 2], 1800)]);
         assert_eq!(passes[0].runs[0].start_index, 1, "the list is not in the order of the clock");
         assert_eq!(passes[1].end.to_string(), "2026-07-14T04:30:00Z");

@@ -4,6 +4,7 @@ use super::Days;
 use crate::controller::{Card, PercentageScope};
 use crate::quantity::month::ByMonth;
 use crate::quantity::time::Hours;
+use crate::quantity::time::Seconds;
 use jiff::civil::{Date, Time};
 
 /// A program.
@@ -17,8 +18,8 @@ pub struct Program {
     pub starts: Vec<Time>,
     /// Its days.
     pub days: Days,
-    /// Stations in the order of the box, with their run time at 100 %, seconds.
-    pub run_times: Vec<(u16, u32)>,
+    /// Stations in the order of the box, with their run time at 100 %.
+    pub run_times: Vec<(u16, Seconds)>,
     /// Repeats until an end time, if it does.
     pub repeat: Option<Repeat>,
 }
@@ -27,7 +28,7 @@ impl Program {
     /// Whether it runs anything: it is on, and has a start and a run time.
     #[must_use]
     pub fn waters(&self) -> bool {
-        self.active && !self.starts.is_empty() && self.run_times.iter().any(|(_, seconds)| *seconds > 0)
+        self.active && !self.starts.is_empty() && self.run_times.iter().any(|(_, run_time)| run_time.any())
     }
 }
 
@@ -36,8 +37,8 @@ impl Program {
 pub struct Repeat {
     /// No pass begins at or after this time of day.
     pub until: Time,
-    /// Pause between two passes, seconds.
-    pub pause_s: u32,
+    /// Pause between two passes.
+    pub pause: Seconds,
 }
 
 /// Percentages at the scope of the card.
@@ -66,8 +67,8 @@ impl Percentages {
 /// What is set for a station beyond its run times.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
 pub struct StationSetting {
-    /// Longest cycle and least soak, seconds, when the station is cycled.
-    pub cycle_and_soak_s: Option<(u32, u32)>,
+    /// Longest cycle and least soak, when the station is cycled.
+    pub cycle_and_soak: Option<(Seconds, Seconds)>,
     /// A lighting station: no percentage, no rain delay.
     pub lighting: bool,
     /// The master valve opens with it.
@@ -119,8 +120,8 @@ pub struct Settings {
     pub percentages: Percentages,
     /// What is set for single stations.
     pub stations: Vec<(u16, StationSetting)>,
-    /// Pause between two stations, seconds; below zero the next starts before the last ends.
-    pub delay_s: i32,
+    /// Pause between two stations; below zero the next starts before the last ends.
+    pub delay: Seconds,
     /// Weekdays on which nothing runs, Monday first.
     pub never_days: [bool; 7],
     /// No start in these hours, by the wall clock; may cross midnight.
@@ -169,7 +170,7 @@ impl Settings {
             },
             programs,
             stations: Vec::new(),
-            delay_s: 0,
+            delay: Seconds::ZERO,
             never_days: [false; 7],
             omit_hours: None,
             rain_delay: None,
@@ -177,21 +178,21 @@ impl Settings {
         }
     }
 
-    /// The run time of a station in a program at 100 %, seconds; 0 when it has none.
+    /// The run time of a station in a program at 100 %; zero when it has none.
     #[must_use]
-    pub fn run_time_s(&self, program: usize, station: u16) -> u32 {
+    pub fn run_time(&self, program: usize, station: u16) -> Seconds {
         self.programs
             .get(program)
             .and_then(|p| p.run_times.iter().find(|(n, _)| *n == station))
-            .map_or(0, |(_, seconds)| *seconds)
+            .map_or(Seconds::ZERO, |(_, run_time)| *run_time)
     }
 
-    /// Sets it; 0 takes the station out. Stations stay in the order of the box.
-    pub fn set_run_time_s(&mut self, program: usize, station: u16, seconds: u32) {
+    /// Sets it; zero takes the station out. Stations stay in the order of the box.
+    pub fn set_run_time(&mut self, program: usize, station: u16, run_time: Seconds) {
         let Some(program) = self.programs.get_mut(program) else { return };
         program.run_times.retain(|(n, _)| *n != station);
-        if seconds > 0 {
-            program.run_times.push((station, seconds));
+        if run_time.any() {
+            program.run_times.push((station, run_time));
             program.run_times.sort_unstable_by_key(|(n, _)| *n);
         }
     }
@@ -211,7 +212,7 @@ impl Settings {
     pub fn canonical(mut self) -> Self {
         for program in &mut self.programs {
             program.starts.sort();
-            program.run_times.retain(|(_, seconds)| *seconds > 0);
+            program.run_times.retain(|(_, run_time)| run_time.any());
             program.run_times.sort_unstable_by_key(|(n, _)| *n);
         }
         self.stations.retain(|(_, s)| *s != StationSetting::default());
@@ -271,26 +272,28 @@ impl Settings {
                     );
                 }
             }
-            for (k, (station, seconds)) in program.run_times.iter().enumerate() {
+            for (k, (station, run_time)) in program.run_times.iter().enumerate() {
                 let path = at(&format!("run_times[{k}]"));
                 if *station == 0 || *station > card.stations {
                     say(path.clone(), format!("station {station} is not on a box of {}", card.stations));
                 }
-                if *seconds > card.longest_run_s {
+                if *run_time > card.longest_run {
                     say(
                         path.clone(),
                         format!(
-                            "{seconds} s is longer than the box allows; the most is {} s",
-                            card.longest_run_s
+                            "{} s is longer than the box allows; the most is {} s",
+                            run_time.s(),
+                            card.longest_run.s()
                         ),
                     );
-                } else if seconds % card.run_step_s.max(1) != 0 {
-                    let near = seconds / card.run_step_s.max(1) * card.run_step_s.max(1);
+                } else if !run_time.is_in_steps_of(card.run_step) {
+                    let near = card.run_step * run_time.steps(card.run_step);
                     say(
                         path,
                         format!(
-                            "the box sets run times in steps of {} s; the nearest below is {near} s",
-                            card.run_step_s
+                            "the box sets run times in steps of {} s; the nearest below is {} s",
+                            card.run_step.s(),
+                            near.s()
                         ),
                     );
                 }
@@ -349,19 +352,19 @@ impl Settings {
                 );
             }
         }
-        if self.delay_s > 0 && self.delay_s.unsigned_abs() > card.longest_delay_s {
+        if self.delay > card.longest_delay {
             say(
                 "delay_s".into(),
-                match card.longest_delay_s {
+                match card.longest_delay.s() {
                     0 => "the box has no pause between stations".to_owned(),
                     longest => format!("the box pauses at most {longest} s"),
                 },
             );
         }
-        if self.delay_s < 0 && self.delay_s.unsigned_abs() > card.longest_overlap_s {
+        if -self.delay > card.longest_overlap {
             say(
                 "delay_s".into(),
-                match card.longest_overlap_s {
+                match card.longest_overlap.s() {
                     0 => "the box cannot overlap stations; give a pause of nought or more".to_owned(),
                     longest => format!("the box overlaps stations by at most {longest} s"),
                 },
@@ -385,13 +388,13 @@ impl Settings {
             say("rain_delay".into(), format!("the box delays at most {} days", card.longest_rain_delay_days));
         }
         for (number, station) in &self.stations {
-            if station.cycle_and_soak_s.is_some() && !card.cycle_and_soak {
+            if station.cycle_and_soak.is_some() && !card.cycle_and_soak {
                 say(
                     format!("stations[{number}]"),
                     "the box has no cycle and soak; use several starts".into(),
                 );
             }
-            if station.cycle_and_soak_s.is_some_and(|(cycle, _)| cycle == 0) {
+            if station.cycle_and_soak.is_some_and(|(cycle, _)| !cycle.any()) {
                 say(format!("stations[{number}]"), "a cycle of no length; give it a minute or more".into());
             }
             let mut lacks = |set: bool, has: bool, what: &str| {
@@ -425,15 +428,18 @@ mod tests {
                 active: true,
                 starts: vec![time(2, 20, 0, 0); 5],
                 days: Days::EveryNth { interval: 40, first: jiff::civil::date(2026, 7, 1) },
-                run_times: vec![(13, 90), (1, 5 * 3600)],
-                repeat: Some(Repeat { until: time(6, 0, 0, 0), pause_s: 0 }),
+                run_times: vec![(13, Seconds::from_s(90)), (1, Seconds::from_h(5))],
+                repeat: Some(Repeat { until: time(6, 0, 0, 0), pause: Seconds::from_s(0) }),
             }],
             percentages: Percentages::Box(105),
             stations: vec![(
                 1,
-                StationSetting { cycle_and_soak_s: Some((0, 60)), ..StationSetting::default() },
+                StationSetting {
+                    cycle_and_soak: Some((Seconds::from_s(0), Seconds::from_s(60))),
+                    ..StationSetting::default()
+                },
             )],
-            delay_s: -5,
+            delay: Seconds::from_s(-5),
             never_days: [false; 7],
             omit_hours: None,
             rain_delay: Some((jiff::civil::date(2026, 7, 1), 20)),
@@ -460,16 +466,20 @@ mod tests {
     fn run_times_and_stations_are_changed_one_at_a_time() {
         let mut settings = Settings::clean(&twelve_stations());
         for (station, seconds) in [(5, 300), (2, 600), (5, 900)] {
-            settings.set_run_time_s(0, station, seconds);
+            settings.set_run_time(0, station, Seconds::from_s(seconds));
         }
-        assert_eq!(settings.programs[0].run_times, [(2, 600), (5, 900)], "in the order of the box");
         assert_eq!(
-            (settings.run_time_s(0, 5), settings.run_time_s(0, 9), settings.run_time_s(9, 5)),
-            (900, 0, 0)
+            settings.programs[0].run_times,
+            [(2, Seconds::from_min(10)), (5, Seconds::from_min(15))],
+            "in the order of the box"
         );
-        settings.set_run_time_s(0, 2, 0);
-        assert_eq!(settings.programs[0].run_times, [(5, 900)]);
-        settings.set_run_time_s(9, 1, 60);
+        assert_eq!(
+            (settings.run_time(0, 5), settings.run_time(0, 9), settings.run_time(9, 5)),
+            (Seconds::from_min(15), Seconds::ZERO, Seconds::ZERO)
+        );
+        settings.set_run_time(0, 2, Seconds::from_s(0));
+        assert_eq!(settings.programs[0].run_times, [(5, Seconds::from_min(15))]);
+        settings.set_run_time(9, 1, Seconds::from_s(60));
         settings.update_station(7, |s| s.pump = true);
         settings.update_station(3, |s| s.lighting = true);
         settings.update_station(7, |s| s.master_valve = true);
@@ -489,7 +499,7 @@ mod tests {
             sensor_override: false,
             omit_hours: false,
             loops: false,
-            longest_delay_s: 0,
+            longest_delay: Seconds::ZERO,
             day_modes: crate::controller::DayModes {
                 weekdays: true,
                 parity: false,
@@ -501,7 +511,7 @@ mod tests {
         let mut settings = Settings::clean(&bare);
         settings.update_station(1, |s| {
             *s = StationSetting {
-                cycle_and_soak_s: Some((60, 60)),
+                cycle_and_soak: Some((Seconds::from_s(60), Seconds::from_s(60))),
                 lighting: true,
                 master_valve: true,
                 pump: true,
@@ -511,11 +521,11 @@ mod tests {
         settings.update_station(40, |s| s.lighting = true);
         settings.programs[0].days = Days::Odd;
         settings.programs[1].days = Days::EveryNth { interval: 2, first: jiff::civil::date(2026, 7, 1) };
-        settings.programs[2].run_times = vec![(1, 60), (1, 60)];
+        settings.programs[2].run_times = vec![(1, Seconds::from_min(1)); 2];
         settings.programs[2].name = String::new();
         settings.never_days[0] = true;
         settings.omit_hours = Some(Hours { from: time(1, 0, 0, 0), until: time(2, 0, 0, 0) });
-        settings.delay_s = 5;
+        settings.delay = Seconds::from_s(5);
         settings.off_season = Some(YearSpan { from: (2, 30), until: (3, 1) });
         let faults: Vec<_> = settings.check(&bare).iter().map(ToString::to_string).collect();
         insta::assert_snapshot!(faults.join("\n"));

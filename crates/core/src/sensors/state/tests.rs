@@ -1,5 +1,6 @@
 use super::*;
 use crate::controller::schedule::ScheduledRun;
+use crate::quantity::time::Seconds;
 use crate::quantity::units::{Celsius, MetresPerSecond, Millimetres};
 use crate::sensors::{Release, Setting, generic};
 use jiff::civil::date;
@@ -171,7 +172,7 @@ fn run(station: u16, from: f64, until: f64) -> ScheduledRun {
         station,
         cycle: 1,
         date: date(2026, 7, 1) + ((from / 24.0) as i64).days(),
-        queued_s: 0,
+        queued: Seconds::from_s(0),
     }
 }
 

@@ -245,19 +245,16 @@ impl Maker<'_> {
             .moves
             .iter()
             .map(|m| match *m {
-                Move::BaseTime { program: p, station, from_s, to_s } => format!(
-                    "{} in program {}: base {} instead of {}",
+                Move::BaseTime { program: p, station, from, to } => format!(
+                    "{} in program {}: base {to} instead of {from}",
                     self.zone_name(station),
-                    program(p),
-                    crate::page::quantities::length_of_time(to_s),
-                    crate::page::quantities::length_of_time(from_s)
+                    program(p)
                 ),
-                Move::Program { station, from, to, seconds } => format!(
-                    "{} from program {} into {}, base {}",
+                Move::Program { station, from, to, run_time } => format!(
+                    "{} from program {} into {}, base {run_time}",
                     self.zone_name(station),
                     program(from),
-                    program(to),
-                    crate::page::quantities::length_of_time(seconds)
+                    program(to)
                 ),
             })
             .collect()
@@ -488,7 +485,7 @@ mod tests {
     }
 
     #[test]
-    fn the_page_says_what_to_set_and_who_suffers() {
+    fn the_page_says_what_toet_and_who_suffers() {
         let page = page(RainRule::LeftToHold, None, None);
         assert!(page.verdict.starts_with("July: "), "{}", page.verdict);
         assert_eq!(page.months.len(), 12);

@@ -255,6 +255,7 @@ async fn download_version(here: AtSite, path: web::Path<(i64, u8, i32)>) -> Resu
 mod tests {
     use super::*;
     use crate::fixture;
+    use upland_core::quantity::time::Seconds;
 
     #[test]
     fn a_version_says_what_it_changed_by_name() {
@@ -263,7 +264,7 @@ mod tests {
         let mut older = newest.clone();
         older.version = 1;
         older.kind = SettingsKind::AsFound;
-        older.settings.set_run_time_s(0, 1, 1200);
+        older.settings.set_run_time(0, 1, Seconds::from_s(1200));
         older.settings.programs[1].active = false;
         std::sync::Arc::get_mut(&mut bench.loaded).unwrap().boxes[0].record.fallback_version = Some(1);
         let shown = lines(&bench, &[newest, older]).unwrap();

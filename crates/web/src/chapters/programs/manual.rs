@@ -4,7 +4,6 @@ use super::BoxPage;
 use super::words::Names;
 use super::{BoxHead, Tab};
 use crate::page::frame::Frame;
-use crate::page::quantities::length_of_time;
 use crate::page::quantities::span;
 use crate::page::quantities::volume;
 use crate::server::error::{PageError, page};
@@ -12,12 +11,13 @@ use crate::site::context::AtSite;
 use crate::site::workbench::Workbench;
 use actix_web::{HttpResponse, get, web};
 use askama::Template;
-use jiff::{SignedDuration, Timestamp};
+use jiff::Timestamp;
 use upland_core::controller::ordinance::Why;
 use upland_core::controller::schedule::{Settings, expand};
 use upland_core::installation::manual::{
-    ManualRun, TEST_WALK_S, blow_out_order, one_program, one_zone, syringe, test_walk,
+    ManualRun, SYRINGE, TEST_WALK, blow_out_order, one_program, one_zone, syringe, test_walk,
 };
+use upland_core::quantity::time::Seconds;
 
 pub(super) fn routes(config: &mut web::ServiceConfig) {
     config.service(manual_page);
@@ -138,7 +138,7 @@ fn view(bench: &Workbench, settings: &Settings, title: String, run: &ManualRun, 
         ));
     }
     let water = run.volume().map_or(String::new(), |v| format!(", {}", volume(bench.units(), v)));
-    let end = at + SignedDuration::from_secs(i64::from(run.length_s()));
+    let end = at + run.length();
     RunView {
         title,
         lead: if run.steps.is_empty() {
@@ -146,7 +146,7 @@ fn view(bench: &Workbench, settings: &Settings, title: String, run: &ManualRun, 
         } else {
             format!(
                 "{} in all{water}; begun at {} it ends at {}. Percentage, rain delay and sensors do not touch a run by hand.",
-                span(f64::from(run.length_s()) / 60.0),
+                span(run.length().minutes().min_value()),
                 at.to_zoned(tz.clone()).strftime("%H:%M"),
                 end.to_zoned(tz.clone()).strftime("%H:%M")
             )
@@ -157,10 +157,10 @@ fn view(bench: &Workbench, settings: &Settings, title: String, run: &ManualRun, 
             .map(|s| StepLine {
                 id: s.station,
                 text: names.station(s.station),
-                begin: clock(at + SignedDuration::from_secs(i64::from(s.begin_s))),
+                begin: clock(at + s.begin),
                 detail: format!(
                     "{}{}",
-                    length_of_time(s.seconds),
+                    s.length,
                     s.volume.map_or(String::new(), |v| format!(", {}", volume(bench.units(), v)))
                 ),
             })
@@ -194,11 +194,11 @@ struct Asked {
 impl Asked {
     fn of(query: &ManualQuery, bench: &Workbench) -> Self {
         let first = bench.installation.zones.first().map_or(1, |z| z.zone.number);
-        let (usual, most) = if query.what() == "syringe" { (2, 5) } else { (10, 600) };
+        let (usual, most) = if query.what() == "syringe" { (2, SYRINGE.1.minutes_up()) } else { (10, 600) };
         Self {
             station: query.station.unwrap_or(first),
             program: query.program.unwrap_or(0),
-            seconds: query.seconds.unwrap_or(120).clamp(TEST_WALK_S.0, TEST_WALK_S.1),
+            seconds: query.seconds.unwrap_or(120).clamp(TEST_WALK.0.length_s(), TEST_WALK.1.length_s()),
             pause: query.pause.unwrap_or(20).min(600),
             minutes: query.minutes.unwrap_or(usual).clamp(1, most),
         }
@@ -215,15 +215,18 @@ impl Asked {
         let there = &bench.installation;
         Some(match what {
             "zone" => {
-                let run = one_zone(there, self.station, self.minutes * 60);
+                let run = one_zone(there, self.station, Seconds::from_min(i64::from(self.minutes)));
                 (format!("{} by hand", names.station(self.station)), run)
             }
             "program" => {
                 let run = one_program(there, settings, self.program);
                 (format!("Program {} by hand", names.program(self.program)), run)
             }
-            "syringe" => ("Syringe over the turf".to_owned(), syringe(there, self.minutes)),
-            "walk" => ("Test walk".to_owned(), test_walk(there, self.seconds, self.pause)),
+            "syringe" => (
+                "Syringe over the turf".to_owned(),
+                syringe(there, Seconds::from_min(i64::from(self.minutes))),
+            ),
+            "walk" => ("Test walk".to_owned(), test_walk(there, self.seconds.into(), self.pause.into())),
             _ => return None,
         })
     }
@@ -270,7 +273,7 @@ async fn manual_page(
         winter: winter(&bench, &names),
         run,
         key: format!("{what}-{}", bench.site_box()?.record.id),
-        bounds: TEST_WALK_S,
+        bounds: (TEST_WALK.0.length_s(), TEST_WALK.1.length_s()),
     })
 }
 
@@ -288,8 +291,13 @@ mod tests {
             let tz = &bench.installation.tz;
             bench.today.to_datetime(time(hour, minute, 0, 0)).to_zoned(tz.clone()).unwrap().timestamp()
         };
-        let walk =
-            view(&bench, &settings, "Test walk".into(), &test_walk(&bench.installation, 120, 20), at(7, 0));
+        let walk = view(
+            &bench,
+            &settings,
+            "Test walk".into(),
+            &test_walk(&bench.installation, Seconds::from_min(2), Seconds::from_s(20)),
+            at(7, 0),
+        );
         assert!(
             walk.lead.starts_with("9 min in all, 159 L; begun at 07:00 it ends at 07:09."),
             "{}",
@@ -297,7 +305,13 @@ mod tests {
         );
         assert_eq!(walk.steps[1].begin, "07:02:20");
         assert_eq!(walk.obstacles, Vec::<String>::new());
-        let noon = view(&bench, &settings, "One".into(), &one_zone(&bench.installation, 1, 600), at(12, 58));
+        let noon = view(
+            &bench,
+            &settings,
+            "One".into(),
+            &one_zone(&bench.installation, 1, Seconds::from_min(10)),
+            at(12, 58),
+        );
         insta::assert_snapshot!(noon.obstacles.join("\n"), @r#"
         "Larkrigg summer watering" forbids this hour for 1 Upper lawn.
         Program C is set to run at 13:00; a run by hand usually breaks it off.
@@ -343,8 +357,11 @@ mod tests {
             at: None,
         };
         let walk = Asked::of(&query("walk", Some(1), None), &bench);
-        assert_eq!((walk.seconds, walk.pause, walk.station, walk.program), (TEST_WALK_S.0, 600, 1, 0));
-        assert_eq!(Asked::of(&query("walk", Some(99_999), None), &bench).seconds, TEST_WALK_S.1);
+        assert_eq!(
+            (walk.seconds, walk.pause, walk.station, walk.program),
+            (TEST_WALK.0.length_s(), 600, 1, 0)
+        );
+        assert_eq!(Asked::of(&query("walk", Some(99_999), None), &bench).seconds, TEST_WALK.1.length_s());
         assert_eq!(Asked::of(&query("zone", None, Some(9_999)), &bench).minutes, 600);
         assert_eq!(Asked::of(&query("syringe", None, Some(60)), &bench).minutes, 5, "a syringe wets leaves");
         assert_eq!(Asked::of(&query("syringe", None, None), &bench).minutes, 2);
@@ -352,7 +369,7 @@ mod tests {
         let (settings, asked) = (bench.settings(), Asked::of(&query("zone", None, Some(7)), &bench));
         let names = bench.names(&settings);
         let (title, run) = asked.run(&bench, &settings, &names, "zone").unwrap();
-        assert_eq!((title.as_str(), run.length_s()), ("1 Upper lawn by hand", 420));
+        assert_eq!((title.as_str(), run.length()), ("1 Upper lawn by hand", Seconds::from_min(7)));
         assert!(asked.run(&bench, &settings, &names, "winter").is_none(), "winter is a list of steps");
         let (title, run) = asked.run(&bench, &settings, &names, "program").unwrap();
         assert_eq!((title.as_str(), run.steps.len()), ("Program A by hand", 4));

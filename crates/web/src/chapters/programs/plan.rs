@@ -22,7 +22,9 @@ use std::sync::Arc;
 use upland_core::advice::findings::{Severity, check};
 use upland_core::advice::planner::{Proposal, Relax, Relaxation, Request, Strategy, plan, relaxations};
 use upland_core::codes::Coded;
+use upland_core::controller::schedule::ScheduledRun;
 use upland_core::controller::schedule::{Percentages, Settings, Where, difference, expand};
+use upland_core::quantity::time::Seconds;
 use upland_core::quantity::time::monday_of;
 use upland_core::quantity::units::LitresPerMinute;
 use upland_formats::clock_time;
@@ -211,9 +213,9 @@ fn strategy_line(
     let mut dates: Vec<_> = runs.iter().map(|r| r.date).collect();
     dates.sort_unstable();
     dates.dedup();
-    #[allow(clippy::cast_precision_loss, reason = "nights and seconds of a month")]
-    let (nights, minutes) =
-        (dates.len() as f64 / weeks, runs.iter().map(|r| r.seconds()).sum::<i64>() as f64 / 60.0 / weeks);
+    let watered: Seconds = runs.iter().map(ScheduledRun::length).sum();
+    #[allow(clippy::cast_precision_loss, reason = "nights of a month")]
+    let (nights, minutes) = (dates.len() as f64 / weeks, watered.minutes().min_value() / weeks);
     let (gets, needs) = upland_core::installation::given(&bench.installation, &proposal.settings, &runs, 4)
         .iter()
         .fold((0.0, 0.0), |(a, b), g| (a + g.net_a_week.mm(), b + g.need_a_week.mm()));
@@ -353,8 +355,8 @@ fn taken(present: &Settings, proposal: &Proposal, chosen: &[usize]) -> Settings 
             *slot = *value;
         }
         for (station, _) in &new.run_times {
-            let cycle = proposal.settings.station(*station).cycle_and_soak_s;
-            settings.update_station(*station, |s| s.cycle_and_soak_s = cycle);
+            let cycle = proposal.settings.station(*station).cycle_and_soak;
+            settings.update_station(*station, |s| s.cycle_and_soak = cycle);
         }
     }
     settings.canonical()

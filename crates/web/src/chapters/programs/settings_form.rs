@@ -10,18 +10,25 @@ use upland_core::controller::schedule::{
 use upland_core::controller::{Card, PercentageScope};
 use upland_core::quantity::month::{ByMonth, Month};
 use upland_core::quantity::time::Hours;
+use upland_core::quantity::time::Seconds;
+use upland_core::quantity::units::Minutes;
 
 /// A line with what is wrong with it.
 pub(crate) type TextError = (String, String);
 pub(crate) type Texts = BTreeMap<String, String>;
 
 /// "12", or "7:30" where there are seconds.
-pub(crate) fn minutes(seconds: u32) -> String {
-    match (seconds / 60, seconds % 60) {
+pub(crate) fn minutes(length: Seconds) -> String {
+    match (length.s() / 60, length.s() % 60) {
         (0, 0) => String::new(),
         (m, 0) => m.to_string(),
         (m, s) => format!("{m}:{s:02}"),
     }
+}
+
+/// The same where no time is an answer too.
+fn minutes_or_none(length: Seconds) -> String {
+    if length.any() { minutes(length) } else { "0".into() }
 }
 
 fn clock(time: Time) -> String {
@@ -68,12 +75,12 @@ pub(crate) fn texts(settings: &Settings) -> Texts {
             }
         };
         put(at("days"), mode.to_owned());
-        for (station, seconds) in &program.run_times {
-            put(at(&format!("m{station}")), minutes(*seconds));
+        for (station, run_time) in &program.run_times {
+            put(at(&format!("m{station}")), minutes(*run_time));
         }
         if let Some(repeat) = program.repeat {
             put(at("until"), clock(repeat.until));
-            put(at("pause"), if repeat.pause_s == 0 { "0".into() } else { minutes(repeat.pause_s) });
+            put(at("pause"), minutes_or_none(repeat.pause));
         }
     }
     match &settings.percentages {
@@ -91,16 +98,19 @@ pub(crate) fn texts(settings: &Settings) -> Texts {
     }
     for (number, station) in &settings.stations {
         let at = |field: &str| format!("s{number}-{field}");
-        if let Some((cycle, soak)) = station.cycle_and_soak_s {
+        if let Some((cycle, soak)) = station.cycle_and_soak {
             put(at("cycle"), minutes(cycle));
-            put(at("soak"), if soak == 0 { "0".into() } else { minutes(soak) });
+            put(at("soak"), minutes_or_none(soak));
         }
         put(at("light"), on(station.lighting));
         put(at("master"), on(station.master_valve));
         put(at("pump"), on(station.pump));
         put(at("deaf"), on(station.ignores_sensors));
     }
-    put("delay".into(), if settings.delay_s == 0 { String::new() } else { settings.delay_s.to_string() });
+    put(
+        "delay".into(),
+        if settings.delay == Seconds::ZERO { String::new() } else { settings.delay.s().to_string() },
+    );
     for (k, never) in settings.never_days.into_iter().enumerate() {
         put(format!("never{k}"), on(never));
     }
@@ -158,10 +168,10 @@ impl FormReader<'_> {
     }
 
     /// Minutes written "12", "7:30" or "7.5"; nothing is 0.
-    fn seconds(&mut self, name: &str) -> u32 {
+    fn seconds(&mut self, name: &str) -> Seconds {
         let text = self.get(name);
         if text.is_empty() {
-            return 0;
+            return Seconds::ZERO;
         }
         let read = match text.split_once(':') {
             Some((m, s)) => m
@@ -169,23 +179,17 @@ impl FormReader<'_> {
                 .ok()
                 .zip(s.parse::<u32>().ok())
                 .filter(|(m, s)| *s < 60 && *m <= 1440)
-                .map(|(m, s)| m * 60 + s),
+                .map(|(m, s)| (m * 60 + s).into()),
             None => {
-                text.replace(',', ".").parse::<f64>().ok().filter(|m| (0.0..=1440.0).contains(m)).map(|m| {
-                    #[allow(
-                        clippy::cast_possible_truncation,
-                        clippy::cast_sign_loss,
-                        reason = "at most a day"
-                    )]
-                    let seconds = (m * 60.0).round() as u32;
-                    seconds
-                })
+                let minutes = text.replace(',', ".").parse::<f64>().ok();
+                let of = |m| Seconds::of(Minutes::from_min(m), f64::round);
+                minutes.filter(|m| (0.0..=1440.0).contains(m)).map(of)
             }
         };
         read.unwrap_or_else(|| {
             let message = format!("\"{}\" is not a number of minutes; write 12, or 7:30.", self.get(name));
             self.say(name, message);
-            0
+            Seconds::ZERO
         })
     }
 
@@ -272,10 +276,10 @@ impl FormReader<'_> {
             .collect();
         let run_times = (1..=card.stations)
             .map(|n| (n, self.seconds(&at(&format!("m{n}")))))
-            .filter(|(_, seconds)| *seconds > 0)
+            .filter(|(_, run_time)| run_time.any())
             .collect();
         let until = self.time(&at("until"));
-        let repeat = until.map(|until| Repeat { until, pause_s: self.seconds(&at("pause")) });
+        let repeat = until.map(|until| Repeat { until, pause: self.seconds(&at("pause")) });
         let name = self.get(&at("name"));
         Program {
             name: if name.is_empty() { empty.name.clone() } else { name.to_owned() },
@@ -311,11 +315,11 @@ pub(crate) fn read(fields: &Fields, card: &Card, today: Date) -> Result<Settings
         .map(|n| {
             let at = |field: &str| format!("s{n}-{field}");
             let (cycle, soak) = (take.seconds(&at("cycle")), take.seconds(&at("soak")));
-            if cycle == 0 && soak > 0 {
+            if !cycle.any() && soak.any() {
                 take.say(&at("cycle"), "A soak without a cycle; give the longest cycle.");
             }
             let setting = StationSetting {
-                cycle_and_soak_s: (cycle > 0).then_some((cycle, soak)),
+                cycle_and_soak: cycle.any().then_some((cycle, soak)),
                 lighting: take.is_on(&at("light")),
                 master_valve: take.is_on(&at("master")),
                 pump: take.is_on(&at("pump")),
@@ -336,7 +340,7 @@ pub(crate) fn read(fields: &Fields, card: &Card, today: Date) -> Result<Settings
         programs,
         percentages,
         stations,
-        delay_s: take.whole("delay").unwrap_or(0),
+        delay: take.whole("delay").map_or(Seconds::ZERO, Seconds::from_s),
         never_days: core::array::from_fn(|k| take.is_on(&format!("never{k}"))),
         omit_hours,
         rain_delay: rain_days.filter(|d| *d > 0).map(|days| (rain_first.unwrap_or(today), days)),
@@ -387,13 +391,14 @@ mod tests {
         let mut settings = Settings::clean(card);
         settings.programs[0].active = true;
         settings.programs[0].starts = vec![time(2, 0, 0, 0), time(4, 30, 0, 0)];
-        settings.programs[0].run_times = vec![(1, 450), (2, 600)];
+        settings.programs[0].run_times = vec![(1, Seconds::from_s(450)), (2, Seconds::from_min(10))];
         settings.programs[1].days = Days::EveryNth { interval: 3, first: date(2026, 7, 1) };
         settings.programs[2].days = Days::Odd;
-        settings.programs[2].repeat = Some(Repeat { until: time(18, 0, 0, 0), pause_s: 1740 });
-        settings.update_station(1, |s| s.cycle_and_soak_s = Some((360, 1800)));
+        settings.programs[2].repeat = Some(Repeat { until: time(18, 0, 0, 0), pause: Seconds::from_s(1740) });
+        settings
+            .update_station(1, |s| s.cycle_and_soak = Some((Seconds::from_s(360), Seconds::from_s(1800))));
         settings.update_station(12, |s| s.lighting = true);
-        settings.delay_s = 10;
+        settings.delay = Seconds::from_s(10);
         settings.never_days[6] = true;
         settings.omit_hours = Some(Hours { from: time(10, 0, 0, 0), until: time(18, 0, 0, 0) });
         settings.rain_delay = Some((date(2026, 7, 10), 3));

@@ -4,7 +4,6 @@ use super::BoxPage;
 use super::{BoxHead, Tab};
 use crate::page::frame::Frame;
 use crate::page::law_words::{exempt_words, rule_words};
-use crate::page::quantities::length_of_time;
 use crate::server::error::{PageError, page};
 use crate::site::context::AtSite;
 use crate::site::workbench::Workbench;
@@ -17,6 +16,7 @@ use upland_core::controller::ordinance::{Applied, HouseNumber};
 use upland_core::controller::schedule::{
     Days, Percentages, Program, Settings, StationSetting, days_in_words,
 };
+use upland_core::quantity::time::Seconds;
 use upland_store::settings::SettingsRecord;
 
 pub(super) fn routes(config: &mut web::ServiceConfig) {
@@ -72,17 +72,13 @@ fn program_line(bench: &Workbench, settings: &Settings, index: usize, program: &
         name: program.name.clone(),
         days: days_in_words(program.days),
         starts: program.starts.iter().map(|t| t.strftime("%H:%M").to_string()).collect::<Vec<_>>().join(", "),
-        stations: program.run_times.iter().map(|(n, s)| (names.station(*n), length_of_time(*s))).collect(),
+        stations: program.run_times.iter().map(|(n, s)| (names.station(*n), s.to_string())).collect(),
         percent: match &settings.percentages {
             Percentages::Program(values) => format!("{} %", values.get(index).copied().unwrap_or(100)),
             _ => String::new(),
         },
         repeat: program.repeat.map_or(String::new(), |r| {
-            format!(
-                "again and again until {}, pause {}",
-                r.until.strftime("%H:%M"),
-                length_of_time(r.pause_s)
-            )
+            format!("again and again until {}, pause {}", r.until.strftime("%H:%M"), r.pause)
         }),
     }
 }
@@ -96,10 +92,10 @@ pub(super) fn never_words(settings: &Settings) -> Option<String> {
 /// What else is set for the whole box, in words.
 pub(super) fn rest_of_box(settings: &Settings) -> Vec<String> {
     let mut lines = Vec::new();
-    match settings.delay_s {
-        0 => {}
-        d if d > 0 => lines.push(format!("Pause of {} between stations", length_of_time(d.unsigned_abs()))),
-        d => lines.push(format!("Stations overlap by {}", length_of_time(d.unsigned_abs()))),
+    match settings.delay {
+        Seconds::ZERO => {}
+        d if d.any() => lines.push(format!("Pause of {d} between stations")),
+        d => lines.push(format!("Stations overlap by {}", d.abs())),
     }
     if let Some(hours) = settings.omit_hours {
         let (from, until) = (hours.from.strftime("%H:%M"), hours.until.strftime("%H:%M"));
@@ -159,10 +155,10 @@ fn build(bench: &Workbench) -> Result<SheetView, PageError> {
     let names = bench.names(&settings);
     let programs = settings.programs.iter().enumerate();
     let off: Vec<&str> = settings.programs.iter().filter(|p| !p.waters()).map(|p| p.name.as_str()).collect();
-    let cycle = |(cycle, soak)| format!("{}, soak {}", length_of_time(cycle), length_of_time(soak));
+    let cycle = |(cycle, soak): (Seconds, Seconds)| format!("{cycle}, soak {soak}");
     let station = |(n, s): &(u16, StationSetting)| StationLine {
         name: names.station(*n),
-        cycle: s.cycle_and_soak_s.map_or(String::new(), cycle),
+        cycle: s.cycle_and_soak.map_or(String::new(), cycle),
         extras: extras(s).join(", "),
     };
     let window = bench.installation.window;
@@ -274,7 +270,7 @@ mod tests {
     fn what_is_set_for_the_whole_box_is_said_in_words() {
         let mut settings = Settings::clean(&upland_core::controller::twelve_stations());
         assert_eq!(whole(&settings), Vec::<String>::new());
-        settings.delay_s = 90;
+        settings.delay = Seconds::from_s(90);
         settings.never_days[6] = true;
         settings.omit_hours = Some(upland_core::quantity::time::Hours {
             from: jiff::civil::time(10, 0, 0, 0),
@@ -290,9 +286,10 @@ mod tests {
         Off-season 1 Nov to 31 Mar
         Rain delay of 3 days from 10 Jul 2026
         ");
-        settings.delay_s = -5;
+        settings.delay = Seconds::from_s(-5);
         assert_eq!(whole(&settings)[1], "Stations overlap by 5 s");
-        settings.programs[0].repeat = Some(Repeat { until: jiff::civil::time(18, 0, 0, 0), pause_s: 1740 });
+        settings.programs[0].repeat =
+            Some(Repeat { until: jiff::civil::time(18, 0, 0, 0), pause: Seconds::from_s(1740) });
         let bench = fixture::workbench();
         let line = program_line(&bench, &settings, 0, &settings.programs[0]);
         assert_eq!(line.repeat, "again and again until 18:00, pause 29 min");

@@ -12,6 +12,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use upland_core::controller::ordinance::merged;
 use upland_core::controller::schedule::{ProgramPass, ScheduledRun, expand, passes};
 use upland_core::quantity::time;
+use upland_core::quantity::time::Seconds;
 use upland_core::quantity::units::LitresPerMinute;
 use upland_core::weather::sun::sunrise_sunset;
 
@@ -218,8 +219,8 @@ fn draw_pass(names: &Names<'_>, axis: &Axis, pass: &ProgramPass<'_>, y: u32) -> 
     let name = names.program(pass.program);
     let clock = |t: Timestamp| t.to_zoned(names.installation.tz.clone()).strftime("%H:%M").to_string();
     let set = names.settings.programs.get(pass.program).and_then(|p| p.starts.get(first.start_index));
-    let asked = first.start - SignedDuration::from_secs(first.queued_s);
-    let waits = first.queued_s >= 60;
+    let asked = first.start - first.queued;
+    let waits = first.queued >= Seconds::from_min(1);
     Some(Pass {
         program: pass.program,
         start: first.start_index,
@@ -233,7 +234,7 @@ fn draw_pass(names: &Names<'_>, axis: &Axis, pass: &ProgramPass<'_>, y: u32) -> 
             clock(pass.begin),
             clock(pass.end),
             names.stations(&pass.stations()),
-            pass.seconds() / 60,
+            pass.watered().s() / 60,
             if waits { format!("; was to start at {}", clock(asked)) } else { String::new() }
         ),
         label: name,
@@ -379,10 +380,10 @@ fn lane_runs(
                 names.program(run.program),
                 clock(names, run.start),
                 clock(names, run.end),
-                crate::page::quantities::length_of_time(u32::try_from(run.seconds()).unwrap_or(0))
+                run.length()
             ),
             held: stopper.is_some(),
-            base_s: names.settings.run_time_s(run.program, run.station),
+            base_s: names.settings.run_time(run.program, run.station).length_s(),
             percent: names.settings.percentages.of(run.program, run.date),
             cycles: cycles.max(1),
             bar,
@@ -449,7 +450,7 @@ pub(super) fn night(
         soaks,
         words,
         editable,
-        step_s: names.installation.card.run_step_s,
+        step_s: names.installation.card.run_step.length_s(),
         span_s,
     })
 }
@@ -550,7 +551,7 @@ pub(super) fn table(names: &Names<'_>, runs: &[ScheduledRun]) -> Vec<TableLine> 
             from: clock(pass.begin),
             until: clock(pass.end),
             stations: names.stations(&pass.stations()),
-            minutes: pass.seconds() / 60,
+            minutes: pass.watered().s() / 60,
         })
         .collect()
 }

@@ -13,11 +13,13 @@ use askama::Template;
 use jiff::ToSpan;
 use jiff::civil::Date;
 use upland_core::advice::findings::{Finding, check};
+use upland_core::controller::schedule::ScheduledRun;
 use upland_core::controller::schedule::{Settings, expand};
 use upland_core::controller::{Card, PercentageScope};
 use upland_core::explain::weekly;
 use upland_core::installation::given;
 use upland_core::quantity::month::Month;
+use upland_core::quantity::time::Seconds;
 use upland_core::quantity::time::monday_of;
 
 /// Weeks over which what a zone gets is averaged.
@@ -287,8 +289,7 @@ pub(super) fn live(
     let from = monday_of(chosen);
     let runs = timeline::week_runs(&names, from);
     let waters = runs.iter().filter(|r| !settings.station(r.station).lighting);
-    #[allow(clippy::cast_precision_loss, reason = "seconds of a week")]
-    let minutes = waters.clone().map(|r| r.seconds()).sum::<i64>() as f64 / 60.0;
+    let minutes = waters.clone().map(ScheduledRun::length).sum::<Seconds>().minutes().min_value();
     let water = bench.installation.volume(waters);
     let (needs, workings) = need_rows(bench, &names, settings);
     LiveView {

@@ -4,7 +4,6 @@ use super::sheet::{CAUTIONS, extras, never_words, rest_of_box, version_words};
 use super::words::Names;
 use super::{BoxHead, BoxPage, Tab};
 use crate::page::frame::Frame;
-use crate::page::quantities::length_of_time;
 use crate::server::error::{PageError, page};
 use crate::site::context::AtSite;
 use crate::site::workbench::Workbench;
@@ -103,7 +102,7 @@ fn starts(settings: &Settings, active: &Active<'_>) -> Vec<KeyStep> {
         let detail = match p.repeat {
             Some(repeat) => {
                 let until = repeat.until.strftime("%H:%M");
-                format!("repeats until {until}, pause {}", length_of_time(repeat.pause_s))
+                format!("repeats until {until}, pause {}", repeat.pause)
             }
             None => "every other start of this program cleared".to_owned(),
         };
@@ -120,11 +119,10 @@ fn minutes(names: &Names<'_>, active: &Active<'_>) -> Vec<KeyStep> {
     let mut steps = Vec::new();
     for (i, program) in active {
         for (station, seconds) in &program.run_times {
-            let cycle = names.settings.station(*station).cycle_and_soak_s;
-            let detail = cycle.map_or(String::new(), |(cycle, soak)| {
-                format!("cycles of {}, soak {}", length_of_time(cycle), length_of_time(soak))
-            });
-            let (zone, length) = (names.station(*station), length_of_time(*seconds));
+            let cycle = names.settings.station(*station).cycle_and_soak;
+            let detail =
+                cycle.map_or(String::new(), |(cycle, soak)| format!("cycles of {}, soak {}", cycle, soak));
+            let (zone, length) = (names.station(*station), seconds);
             let text = format!("Program {}, {zone}: {length}", program.name);
             steps.push(step(format!("minutes-{i}-{station}"), text, detail));
         }
@@ -192,6 +190,7 @@ async fn key_in_walk(here: AtSite, path: web::Path<(i64, u8)>) -> Result<HttpRes
 mod tests {
     use super::*;
     use crate::fixture;
+    use upland_core::quantity::time::Seconds;
 
     #[test]
     fn the_walk_goes_in_the_order_boxes_are_keyed() {
@@ -222,7 +221,8 @@ mod tests {
         settings.never_days[6] = true;
         settings.percentages =
             Percentages::Month(ByMonth::from_fn(|m| 50 + u16::from(m.number().unsigned_abs())));
-        settings.update_station(2, |s| s.cycle_and_soak_s = Some((300, 1200)));
+        settings
+            .update_station(2, |s| s.cycle_and_soak = Some((Seconds::from_s(300), Seconds::from_s(1200))));
         settings.update_station(3, |s| s.ignores_sensors = true);
         let stages = stages(&bench);
         let texts = |stage: usize| stages[stage].steps.iter().map(|s| s.text.as_str()).collect::<Vec<_>>();

@@ -1,7 +1,7 @@
 //! Findings, actions and reasons as sentences.
 
+use crate::page::quantities::span;
 use crate::page::quantities::{capital, flow, in_words, plain, volume};
-use crate::page::quantities::{length_of_time, span};
 use jiff::Timestamp;
 use jiff::civil::Date;
 use jiff::tz::TimeZone;
@@ -11,6 +11,7 @@ use upland_core::advice::planner::{
 };
 use upland_core::controller::schedule::{Settings, days_in_words};
 use upland_core::installation::Installation;
+use upland_core::quantity::time::Seconds;
 use upland_core::site::UnitSystem;
 
 /// What the sentences need to name things.
@@ -163,21 +164,17 @@ impl Names<'_> {
             FindingKind::RoundsToZero { percentage } => {
                 format!("At {percentage} % its minutes round to nothing; it never runs.")
             }
-            FindingKind::CycleTooLong { run_s, limit_s } => format!(
+            FindingKind::CycleTooLong { run, limit } => format!(
                 "Runs {} at a time; {} its soil and slope shed water.",
-                length_of_time(*run_s),
-                if *limit_s == 60 {
+                run,
+                if *limit == Seconds::from_min(1) {
                     "after a minute".to_owned()
                 } else {
-                    format!("after {}", length_of_time(*limit_s))
+                    format!("after {}", limit)
                 }
             ),
-            FindingKind::SoakTooShort { pause_s, needed_s } => {
-                format!(
-                    "Soaks {} between cycles and needs {}.",
-                    length_of_time(*pause_s),
-                    length_of_time(*needed_s)
-                )
+            FindingKind::SoakTooShort { pause, needed } => {
+                format!("Soaks {} between cycles and needs {}.", pause, needed)
             }
             FindingKind::MinutesWithoutZone => {
                 "Has minutes, but no zone is on this station: ghost watering, or a zone not yet described."
@@ -266,8 +263,8 @@ impl Names<'_> {
             Remedy::MoveStart { to, .. } => format!("Start at {}", to.strftime("%H:%M")),
             Remedy::WorkBack { .. } => "Work every start back from the window's end".into(),
             Remedy::SetDays { days, .. } => format!("Run on {}", days_in_words(*days)),
-            Remedy::SetCycle { cycle_s, soak_s, .. } => {
-                format!("Cycles of {} with {} soak", length_of_time(*cycle_s), length_of_time(*soak_s))
+            Remedy::SetCycle { cycle, soak, .. } => {
+                format!("Cycles of {} with {} soak", cycle, soak)
             }
             Remedy::SplitStarts { count, apart_min, .. } => {
                 format!("Split over {} starts, {apart_min} min apart", in_words(*count))
@@ -277,7 +274,7 @@ impl Names<'_> {
             Remedy::OpenMasterValve { .. } => "Open the master valve with it".into(),
             Remedy::Sensors { ignored: true, .. } => "Let it ignore the sensors".into(),
             Remedy::Sensors { ignored: false, .. } => "Let it heed the sensors".into(),
-            Remedy::RaiseRunTime { seconds, .. } => format!("Raise it to {}", length_of_time(*seconds)),
+            Remedy::RaiseRunTime { run_time, .. } => format!("Raise it to {run_time}"),
             Remedy::FitCard => "Take the nearest that the box can hold".into(),
         }
     }
@@ -494,7 +491,7 @@ mod tests {
             supplied(vec![1], 0.0),
             supplied(vec![1], 12.0),
             FindingKind::RoundsToZero { percentage: 30 },
-            FindingKind::SoakTooShort { pause_s: 330, needed_s: 1800 },
+            FindingKind::SoakTooShort { pause: Seconds::from_s(330), needed: Seconds::from_s(1800) },
             FindingKind::ZoneWithoutMinutes,
             FindingKind::NoStation,
             FindingKind::HiddenProgram,
@@ -527,7 +524,7 @@ mod tests {
             Remedy::KeepStarts { program: 0, count: 2 },
             Remedy::SplitStarts { program: 0, count: 3, apart_min: 80 },
             Remedy::SetDays { program: 0, days: upland_core::controller::schedule::Days::Even },
-            Remedy::RaiseRunTime { program: 0, station: 1, seconds: 90 },
+            Remedy::RaiseRunTime { program: 0, station: 1, run_time: Seconds::from_s(90) },
             Remedy::OpenMasterValve { station: 1 },
             Remedy::FitCard,
         ];

@@ -4,8 +4,8 @@
 //! already, or refused with a reason. What is acknowledged is stored.
 
 use crate::server::state::{AppState, with_store};
-use actix_web::http::StatusCode;
-use actix_web::{HttpRequest, HttpResponse, get, web};
+use actix_web::http::{StatusCode, header};
+use actix_web::{HttpRequest, HttpResponse, get, post, web};
 use jiff::{SignedDuration, Timestamp};
 use serde::{Deserialize, Serialize};
 use sha2::{Digest, Sha256};
@@ -38,18 +38,21 @@ pub(crate) fn routes(config: &mut web::ServiceConfig) {
             };
             actix_web::error::InternalError::from_response(error, problem(status, &message)).into()
         }))
-        .service(web::resource("/api/v1/readings").route(web::post().to(take)).default_service(web::to(
-            || async {
-                let mut answer = problem(StatusCode::METHOD_NOT_ALLOWED, "readings are posted here");
-                answer.headers_mut().insert(
-                    actix_web::http::header::ALLOW,
-                    actix_web::http::header::HeaderValue::from_static("POST"),
-                );
-                answer
-            },
-        )))
+        .service(take)
         .service(time)
-        .service(description);
+        .service(description)
+        .service(no_other_method("/api/v1/readings", "POST", "readings are posted here"))
+        .service(no_other_method("/api/v1/time", "GET", "the time is only told"))
+        .service(no_other_method("/api/v1/openapi.json", "GET", "the description is only told"));
+}
+
+/// What answers every method but the one that a path has; it stands after the handler of that one.
+fn no_other_method(path: &'static str, allowed: &'static str, message: &'static str) -> actix_web::Resource {
+    web::resource(path).to(move || async move {
+        let mut answer = problem(StatusCode::METHOD_NOT_ALLOWED, message);
+        answer.headers_mut().insert(header::ALLOW, header::HeaderValue::from_static(allowed));
+        answer
+    })
 }
 
 /// The hash under which a token is kept.
@@ -169,6 +172,7 @@ fn kind_of(reason: &str) -> &str {
         (status = 503, description = "Not stored; post again", body = ProblemDto)
     )
 )]
+#[post("/api/v1/readings")]
 async fn take(state: web::Data<AppState>, request: HttpRequest, payload: web::Payload) -> HttpResponse {
     let address = request.peer_addr().map_or_else(String::new, |a| a.ip().to_string());
     let token = request

@@ -24,6 +24,7 @@ use std::sync::Arc;
 use upland_core::advice::tonight::{Tonight, tonight};
 use upland_core::controller::Card;
 use upland_core::controller::schedule::{ScheduledRun, Settings, expand};
+use upland_core::quantity::time::Seconds;
 use upland_core::quantity::time::noon;
 use upland_core::sensors::state::Says;
 use upland_core::weather::climate::Climate;
@@ -126,7 +127,7 @@ fn advised_runs(night: &Tonight) -> Vec<ScheduledRun> {
             station: run.number,
             cycle: 1,
             date: night.date,
-            queued_s: 0,
+            queued: Seconds::from_s(0),
         })
     };
     night.night.layout.runs.iter().filter_map(run).collect()
