@@ -15,6 +15,7 @@ use upland_core::ground::application::HeadType;
 use upland_core::ground::plant::{PlantKind, Sky, Sun};
 use upland_core::ground::soil::Texture;
 use upland_core::installation::Installation;
+use upland_core::quantity::ratio::Percentage;
 use upland_core::quantity::time::Hours;
 use upland_core::quantity::time::Seconds;
 use upland_core::quantity::units::*;
@@ -156,7 +157,7 @@ fn expand_a_year_of_48_stations(bencher: Bencher) {
             program(2, Days::Odd),
             program(3, Days::EveryNth { interval: 3, first: date(2026, 1, 1) }),
         ],
-        percentages: Percentages::Program(vec![90, 100, 80, 110]),
+        percentages: Percentages::Program([90, 100, 80, 110].map(Percentage::from_percent).to_vec()),
         stations: Vec::new(),
         delay: Seconds::from_s(5),
         never_days: [false, false, false, false, false, false, true],

@@ -19,6 +19,7 @@ use upland_core::ground::plant::{PlantKind, Sky, Sun};
 use upland_core::ground::soil::Texture;
 use upland_core::installation::Installation;
 use upland_core::quantity::month::ByMonth;
+use upland_core::quantity::ratio::Percentage;
 use upland_core::quantity::time::{Hours, Seconds};
 use upland_core::quantity::units::{LitresPerMinute, Metres, SquareMetres};
 use upland_core::site::{Site, UnitSystem, Zone};
@@ -76,9 +77,13 @@ fn settings() -> impl Strategy<Value = Settings> {
     )
         .prop_map(|(programs, percent, scope, stations, (delay, never_days), omit, off)| Settings {
             percentages: match scope {
-                0 => Percentages::Box(percent[0]),
-                1 => Percentages::Program(percent[..programs.len()].to_vec()),
-                _ => Percentages::Month(ByMonth::new(core::array::from_fn(|i| percent[i]))),
+                0 => Percentages::Box(Percentage::from_percent(percent[0])),
+                1 => Percentages::Program(
+                    percent[..programs.len()].iter().map(|p| Percentage::from_percent(*p)).collect(),
+                ),
+                _ => Percentages::Month(ByMonth::new(core::array::from_fn(|i| {
+                    Percentage::from_percent(percent[i])
+                }))),
             },
             programs,
             stations: stations

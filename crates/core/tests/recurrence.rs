@@ -6,6 +6,7 @@ use jiff::civil::{Date, date};
 use jiff::tz::TimeZone;
 use upland_core::controller::schedule::{Days, Percentages, Program, Settings, expand};
 use upland_core::controller::twelve_stations;
+use upland_core::quantity::ratio::Percentage;
 use upland_core::quantity::time::Seconds;
 
 fn days(pattern: &str) -> Days {
@@ -34,7 +35,7 @@ fn starts_agree_with_dateutil() {
                 run_times: vec![(1, Seconds::from_min(10))],
                 repeat: None,
             }],
-            percentages: Percentages::Program(vec![100]),
+            percentages: Percentages::Program([100].map(Percentage::from_percent).to_vec()),
             stations: Vec::new(),
             delay: Seconds::from_s(0),
             never_days: [false; 7],

@@ -4,6 +4,7 @@ use serde::Serialize;
 use upland_core::advice::budget::{Budget, Improvement, Move, PercentageSlot};
 use upland_core::codes::Coded;
 use upland_core::quantity::month::{ByMonth, Month};
+use upland_core::quantity::ratio::Percentage;
 use upland_core::quantity::units::Millimetres;
 
 #[derive(Serialize)]
@@ -85,7 +86,8 @@ pub fn write(
             .enumerate()
             .map(|(k, slot)| SlotDto {
                 turns: name(slot),
-                by_month: Month::ALL.map(|m| budget.best.of(m).get(k).copied().flatten()),
+                by_month: Month::ALL
+                    .map(|m| budget.best.of(m).get(k).copied().flatten().map(Percentage::percent)),
             })
             .collect(),
         error: ErrorDto {

@@ -7,6 +7,7 @@ use serde::{Deserialize, Serialize};
 use upland_core::controller::{
     Card, DayModes, Overlap, PercentageScope, PercentageTarget, Rounding, SensorPort,
 };
+use upland_core::quantity::ratio::Percentage;
 
 /// The value of `format` in every such file.
 pub const FORMAT: &str = "upland-almanac-card";
@@ -89,9 +90,9 @@ impl From<&Card> for CardDto {
             odd_even: card.day_modes.parity,
             longest_interval_days: card.day_modes.longest_interval,
             never_days: card.day_modes.never_days,
-            percentage_min: card.percentage_min,
-            percentage_max: card.percentage_max,
-            percentage_step: card.percentage_step,
+            percentage_min: card.percentage_min.percent(),
+            percentage_max: card.percentage_max.percent(),
+            percentage_step: card.percentage_step.percent(),
             percentage_scope: Code(card.percentage_scope),
             percentage_applies_to: Code(card.percentage_target),
             rounding: Code(card.rounding),
@@ -129,9 +130,9 @@ pub(crate) fn take(take: &mut Checker, at: &str, dto: CardDto) -> Card {
             longest_interval: dto.longest_interval_days,
             never_days: dto.never_days,
         },
-        percentage_min: dto.percentage_min,
-        percentage_max: dto.percentage_max,
-        percentage_step: dto.percentage_step,
+        percentage_min: Percentage::from_percent(dto.percentage_min),
+        percentage_max: Percentage::from_percent(dto.percentage_max),
+        percentage_step: Percentage::from_percent(dto.percentage_step),
         percentage_scope: dto.percentage_scope.0,
         percentage_target: dto.percentage_applies_to.0,
         rounding: dto.rounding.0,

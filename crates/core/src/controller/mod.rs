@@ -2,6 +2,7 @@
 //! make; it lists limits. [`Card::check`] refuses a card that no box could be; [`library`] holds
 //! the generic ones.
 
+use crate::quantity::ratio::Percentage;
 use crate::quantity::time::Seconds;
 pub mod library;
 pub mod night;
@@ -99,11 +100,11 @@ pub struct Card {
     /// Ways of choosing days.
     pub day_modes: DayModes,
     /// Lowest percentage.
-    pub percentage_min: u16,
+    pub percentage_min: Percentage,
     /// Highest percentage.
-    pub percentage_max: u16,
+    pub percentage_max: Percentage,
     /// Step of the percentage.
-    pub percentage_step: u16,
+    pub percentage_step: Percentage,
     /// What a percentage is set for.
     pub percentage_scope: PercentageScope,
     /// What it is applied to.
@@ -170,9 +171,9 @@ impl Card {
         within("run_step_s", self.run_step.length_s(), 1, 3600);
         within("longest_run_s", self.longest_run.length_s(), 60, 86_400);
         within("rounding_step_s", self.rounding_step.length_s(), 1, 60);
-        within("percentage_min", u32::from(self.percentage_min), 0, 100);
-        within("percentage_max", u32::from(self.percentage_max), 100, 400);
-        within("percentage_step", u32::from(self.percentage_step), 1, 100);
+        within("percentage_min", u32::from(self.percentage_min.percent()), 0, 100);
+        within("percentage_max", u32::from(self.percentage_max.percent()), 100, 400);
+        within("percentage_step", u32::from(self.percentage_step.percent()), 1, 100);
         within("longest_delay_s", self.longest_delay.length_s(), 0, 6 * 3600);
         within("longest_overlap_s", self.longest_overlap.length_s(), 0, 600);
         within("sensor_ports", u32::try_from(self.sensor_ports.len()).unwrap_or(u32::MAX), 0, 64);
@@ -199,9 +200,8 @@ impl Card {
         if !modes.weekdays && !modes.parity && modes.longest_interval == 0 {
             say("day_modes", "there is no way to choose a day; give at least one".into());
         }
-        if self.percentage_step > 0
-            && self.percentage_min <= 100
-            && !(100 - self.percentage_min).is_multiple_of(self.percentage_step)
+        if self.percentage_min <= Percentage::HUNDRED
+            && self.nearest_percentage(Percentage::HUNDRED) != Percentage::HUNDRED
         {
             say("percentage_step", "100 % cannot be set with this minimum and step".into());
         }
@@ -212,9 +212,9 @@ impl Card {
     ///
     /// Common practice: 90 % of 10 min is 9 min, 50 % of 15 min is 7 min 30 s, 200 % of 8 is 16.
     #[must_use]
-    pub fn scaled(&self, run_time: Seconds, percentage: u16) -> Seconds {
+    pub fn scaled(&self, run_time: Seconds, percentage: Percentage) -> Seconds {
         // In hundredths of a second, so that nothing is rounded before the box rounds.
-        let exact = run_time * i64::from(percentage);
+        let exact = run_time * i64::from(percentage.percent());
         let step = self.rounding_step.max(Seconds::ONE);
         let hundred = step * 100;
         step * match self.rounding {
@@ -235,18 +235,21 @@ mod tests {
         for (minutes, percentage, seconds) in
             [(10, 90, 540), (20, 90, 1080), (8, 200, 960), (15, 50, 450), (15, 100, 900)]
         {
-            assert_eq!(card.scaled(Seconds::from_min(minutes), percentage), Seconds::from_s(seconds));
+            assert_eq!(
+                card.scaled(Seconds::from_min(minutes), Percentage::from_percent(percentage)),
+                Seconds::from_s(seconds)
+            );
         }
     }
 
     #[test]
     fn rounding_is_the_boxs_own() {
         let with = |rounding| Card { rounding, rounding_step: Seconds::from_s(60), ..twelve_stations() };
-        let half = |rounding| with(rounding).scaled(Seconds::from_min(15), 50);
+        let half = |rounding| with(rounding).scaled(Seconds::from_min(15), Percentage::from_percent(50));
         assert_eq!(half(Rounding::Down), Seconds::from_min(7));
         assert_eq!(half(Rounding::Up), Seconds::from_min(8));
         assert_eq!(half(Rounding::Nearest), Seconds::from_min(8));
-        let gone = with(Rounding::Down).scaled(Seconds::from_min(1), 90);
+        let gone = with(Rounding::Down).scaled(Seconds::from_min(1), Percentage::from_percent(90));
         assert_eq!(gone, Seconds::ZERO, "it rounds to zero, and a check says so");
     }
 
@@ -260,9 +263,9 @@ mod tests {
             ("run_step_s", |c| c.run_step = Seconds::from_s(0)),
             ("longest_run_s", |c| c.longest_run = Seconds::from_s(30)),
             ("rounding_step_s", |c| c.rounding_step = Seconds::from_s(61)),
-            ("percentage_min", |c| c.percentage_min = 101),
-            ("percentage_max", |c| c.percentage_max = 99),
-            ("percentage_step", |c| c.percentage_step = 7),
+            ("percentage_min", |c| c.percentage_min = Percentage::from_percent(101)),
+            ("percentage_max", |c| c.percentage_max = Percentage::from_percent(99)),
+            ("percentage_step", |c| c.percentage_step = Percentage::from_percent(7)),
             ("longest_delay_s", |c| c.longest_delay = Seconds::from_s(90_000)),
             ("longest_overlap_s", |c| c.longest_overlap = Seconds::from_s(601)),
             ("longest_rain_delay_days", |c| c.longest_rain_delay_days = 61),
@@ -284,13 +287,14 @@ mod tests {
         // Common practice: percentages of 5 or 10 to 200.
         for (step, values) in [(5, [5, 35, 100, 200]), (10, [10, 50, 100, 200])] {
             let card = Card {
-                percentage_min: step,
-                percentage_step: step,
-                percentage_max: 200,
+                percentage_min: Percentage::from_percent(step),
+                percentage_step: Percentage::from_percent(step),
+                percentage_max: Percentage::from_percent(200),
                 ..twelve_stations()
             };
             assert_eq!(card.check(), []);
             for value in values {
+                let value = Percentage::from_percent(value);
                 assert_eq!(card.nearest_percentage(value), value);
             }
         }
@@ -302,7 +306,7 @@ mod tests {
         let card = Card {
             stations: 0,
             start_step_min: 7,
-            percentage_step: 0,
+            percentage_step: Percentage::ZERO,
             longest_run: Seconds::from_s(3601),
             day_modes: DayModes { weekdays: false, parity: false, longest_interval: 0, never_days: true },
             ..twelve_stations()

@@ -1,6 +1,7 @@
-//! Quantities: units, the ranges that inputs may have, months and times of day.
+//! Quantities: units, shares and percentages, the ranges that inputs may have, months and times of day.
 
 pub mod bounds;
 pub mod month;
+pub mod ratio;
 pub mod time;
 pub mod units;

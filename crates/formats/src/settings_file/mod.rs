@@ -14,6 +14,7 @@ use jiff::tz::TimeZone;
 use upland_core::controller::Card;
 use upland_core::controller::schedule::{Days, Percentages, Program, Repeat, Settings, StationSetting};
 use upland_core::quantity::month::ByMonth;
+use upland_core::quantity::ratio::Percentage;
 use upland_core::quantity::time::Hours;
 use upland_core::quantity::time::Seconds;
 
@@ -78,9 +79,13 @@ impl From<&Settings> for SettingsDto {
         Self {
             programs: settings.programs.iter().map(program_dto).collect(),
             percentages: match &settings.percentages {
-                Percentages::Box(value) => PercentagesDto::Box(*value),
-                Percentages::Program(values) => PercentagesDto::Program(values.clone()),
-                Percentages::Month(values) => PercentagesDto::Month(values.into_values()),
+                Percentages::Box(value) => PercentagesDto::Box(value.percent()),
+                Percentages::Program(values) => {
+                    PercentagesDto::Program(values.iter().map(|v| v.percent()).collect())
+                }
+                Percentages::Month(values) => {
+                    PercentagesDto::Month(values.map(Percentage::percent).into_values())
+                }
             },
             stations: settings
                 .stations
@@ -217,9 +222,13 @@ fn take(taker: &mut Checker, root: &str, dto: &SettingsDto) -> Settings {
     Settings {
         programs,
         percentages: match &dto.percentages {
-            PercentagesDto::Box(value) => Percentages::Box(*value),
-            PercentagesDto::Program(values) => Percentages::Program(values.clone()),
-            PercentagesDto::Month(values) => Percentages::Month(ByMonth::new(*values)),
+            PercentagesDto::Box(value) => Percentages::Box(Percentage::from_percent(*value)),
+            PercentagesDto::Program(values) => {
+                Percentages::Program(values.iter().map(|v| Percentage::from_percent(*v)).collect())
+            }
+            PercentagesDto::Month(values) => {
+                Percentages::Month(ByMonth::new(values.map(Percentage::from_percent)))
+            }
         },
         stations,
         delay: Seconds::from_s(i64::from(dto.delay_s)),
@@ -267,7 +276,7 @@ mod tests {
                         repeat: Some(Repeat { until: time(18, 0, 0, 0), pause: Seconds::from_s(1740) }),
                     },
                 ],
-                percentages: Percentages::Program(vec![90, 100]),
+                percentages: Percentages::Program(vec![Percentage::from_percent(90), Percentage::HUNDRED]),
                 stations: vec![(
                     1,
                     StationSetting {

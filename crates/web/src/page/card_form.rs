@@ -7,6 +7,7 @@ use upland_core::codes::Coded;
 use upland_core::controller::{
     Card, DayModes, Overlap, PercentageScope, PercentageTarget, Rounding, SensorPort,
 };
+use upland_core::quantity::ratio::Percentage;
 use upland_core::quantity::time::Seconds;
 
 fn scope(value: PercentageScope) -> &'static str {
@@ -66,9 +67,9 @@ pub(crate) fn texts(card: &Card) -> BTreeMap<String, String> {
         ("parity", yes(card.day_modes.parity)),
         ("longest_interval", card.day_modes.longest_interval.to_string()),
         ("never_days", yes(card.day_modes.never_days)),
-        ("percentage_min", card.percentage_min.to_string()),
-        ("percentage_max", card.percentage_max.to_string()),
-        ("percentage_step", card.percentage_step.to_string()),
+        ("percentage_min", card.percentage_min.percent().to_string()),
+        ("percentage_max", card.percentage_max.percent().to_string()),
+        ("percentage_step", card.percentage_step.percent().to_string()),
         ("percentage_scope", card.percentage_scope.code().to_owned()),
         ("percentage_target", card.percentage_target.code().to_owned()),
         ("rounding", card.rounding.code().to_owned()),
@@ -228,9 +229,9 @@ pub(crate) fn read(fields: &Fields) -> Result<Card, Vec<FieldError>> {
             longest_interval: take.number("longest_interval"),
             never_days: take.yes("never_days"),
         },
-        percentage_min: take.number("percentage_min"),
-        percentage_max: take.number("percentage_max"),
-        percentage_step: take.number("percentage_step"),
+        percentage_min: Percentage::from_percent(take.number("percentage_min")),
+        percentage_max: Percentage::from_percent(take.number("percentage_max")),
+        percentage_step: Percentage::from_percent(take.number("percentage_step")),
         percentage_scope: take.choice("percentage_scope").unwrap_or(PercentageScope::Box),
         percentage_target: take.choice("percentage_target").unwrap_or(PercentageTarget::Total),
         rounding: take.choice("rounding").unwrap_or(Rounding::Nearest),

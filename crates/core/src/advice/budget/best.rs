@@ -1,6 +1,7 @@
 //! The best settable percentages of one month or week.
 
 use super::{Base, Column, NO_NEED_MM};
+use crate::quantity::ratio::Percentage;
 
 /// Combinations of coupled slots that are tried through; beyond, the search goes step by step.
 const MOST_COMBINATIONS: usize = 60_000;
@@ -10,7 +11,7 @@ const MOST_ROUNDS: usize = 40;
 /// What was found for a column.
 pub(super) struct Found {
     /// By slot; `None` when it turns nothing that needs water or runs.
-    pub percents: Vec<Option<u16>>,
+    pub percents: Vec<Option<Percentage>>,
     /// Whether every combination was tried.
     pub exhaustive: bool,
 }
@@ -21,7 +22,7 @@ pub(super) fn relative(given: f64, need: f64, peak: f64) -> f64 {
 }
 
 /// Sum of squared relative errors of a column.
-pub(super) fn error(base: &Base, column: &Column, peak: &[f64], percents: &[u16]) -> f64 {
+pub(super) fn error(base: &Base, column: &Column, peak: &[f64], percents: &[Percentage]) -> f64 {
     base.given(column, percents)
         .iter()
         .zip(&column.need)
@@ -65,7 +66,7 @@ struct Tables {
 }
 
 impl Tables {
-    fn new(base: &Base, column: &Column, peak: &[f64], members: &[usize], choices: &[u16]) -> Self {
+    fn new(base: &Base, column: &Column, peak: &[f64], members: &[usize], choices: &[Percentage]) -> Self {
         let zones = (0..base.zones.len())
             .filter_map(|place| {
                 let events = column.events.get(place)?;
@@ -111,7 +112,7 @@ impl Tables {
 
 /// The best percentages of a column: of equal errors the lowest percentages.
 pub(super) fn best(base: &Base, column: &Column, peak: &[f64]) -> Found {
-    let choices = base.choices();
+    let choices: Vec<Percentage> = base.installation.card.percentages().collect();
     let mut percents = vec![None; base.slots.len()];
     let mut exhaustive = true;
     for members in groups(base, column) {

@@ -21,6 +21,7 @@ use crate::controller::PercentageScope;
 use crate::controller::schedule::{Percentages, Settings, event_length, expand};
 use crate::installation::{Installation, WiredZone};
 use crate::quantity::month::{ByMonth, Month};
+use crate::quantity::ratio::Percentage;
 use crate::quantity::units::Millimetres;
 use jiff::ToSpan;
 use jiff::civil::Date;
@@ -125,7 +126,7 @@ impl<'a> Base<'a> {
 
     /// Net depth that one event of a program brings a zone at a percentage, mm, the box's own
     /// rounding included.
-    fn net_of_event(&self, place: usize, program: usize, percent: u16) -> f64 {
+    fn net_of_event(&self, place: usize, program: usize, percent: Percentage) -> f64 {
         let Some(zone) = self.zone(place) else { return 0.0 };
         let station = zone.zone.number;
         let cycle = self.settings.station(station).cycle_and_soak.map(|(cycle, _)| cycle);
@@ -134,7 +135,7 @@ impl<'a> Base<'a> {
     }
 
     /// Net depth a day that each zone gets in a column.
-    fn given(&self, column: &Column, percents: &[u16]) -> Vec<f64> {
+    fn given(&self, column: &Column, percents: &[Percentage]) -> Vec<f64> {
         (0..self.zones.len())
             .map(|place| {
                 column.events.get(place).map_or(0.0, |programs| {
@@ -143,8 +144,11 @@ impl<'a> Base<'a> {
                         .enumerate()
                         .filter(|(_, events)| **events > 0.0)
                         .map(|(program, events)| {
-                            let percent =
-                                self.slot_of(program).and_then(|k| percents.get(k)).copied().unwrap_or(100);
+                            let percent = self
+                                .slot_of(program)
+                                .and_then(|k| percents.get(k))
+                                .copied()
+                                .unwrap_or(Percentage::HUNDRED);
                             events * self.net_of_event(place, program, percent)
                         })
                         .sum()
@@ -152,23 +156,11 @@ impl<'a> Base<'a> {
             })
             .collect()
     }
-
-    /// The percentages that a slot can be set to, from the lowest.
-    fn choices(&self) -> Vec<u16> {
-        let card = &self.installation.card;
-        (card.percentage_min..=card.percentage_max)
-            .step_by(usize::from(card.percentage_step.max(1)))
-            .collect()
-    }
 }
 
 /// The same settings with every percentage at 100 and no rain delay.
 fn at_full(settings: &Settings) -> Settings {
-    let percentages = match &settings.percentages {
-        Percentages::Box(_) => Percentages::Box(100),
-        Percentages::Program(values) => Percentages::Program(vec![100; values.len()]),
-        Percentages::Month(_) => Percentages::Month(ByMonth::all(100)),
-    };
+    let percentages = settings.percentages.all_at(Percentage::HUNDRED);
     Settings { percentages, rain_delay: None, ..settings.clone() }
 }
 
@@ -206,7 +198,7 @@ pub struct Budget {
     pub zones: Vec<ZoneBudget>,
     /// Best settable percentage by month and slot; `None` when nothing of it runs in the month or
     /// nothing needs water.
-    pub best: ByMonth<Vec<Option<u16>>>,
+    pub best: ByMonth<Vec<Option<Percentage>>>,
     /// Whether each month was searched to the end; else it was found step by step.
     pub searched_through: ByMonth<bool>,
     /// Root mean square of all zones and months under the best percentages.
@@ -236,8 +228,8 @@ impl MonthFound {
         let column = base.column(month, need);
         let found = best::best(base, &column, peak);
         // What nothing needs is switched off.
-        let chosen: Vec<u16> = found.percents.iter().map(|p| p.unwrap_or(0)).collect();
-        let full = vec![100; base.slots.len()];
+        let chosen: Vec<Percentage> = found.percents.iter().map(|p| p.unwrap_or(Percentage::ZERO)).collect();
+        let full = vec![Percentage::HUNDRED; base.slots.len()];
         let given = base.given(&column, &chosen);
         let errors = given.iter().zip(&column.need).zip(peak);
         let first = Date::constant(2025, 1, 1).with().month(month.number()).build();
@@ -310,7 +302,7 @@ fn zone_budget(base: &Base, place: usize, months: &ByMonth<MonthFound>, peak: &[
 }
 
 /// What the slots are set to on a date.
-fn percents_on(base: &Base, date: Date) -> Vec<u16> {
+fn percents_on(base: &Base, date: Date) -> Vec<Percentage> {
     base.slots
         .iter()
         .map(|slot| match slot {

@@ -179,7 +179,7 @@ fn best_run_time(base: &Base, now: &Budget, place: usize, program: usize, needs:
     for (month, events) in months.months() {
         let need = need.of(month);
         let Some(percent) = now.best.of(month).get(slot).copied().flatten() else { continue };
-        let gain = events * per_second * f64::from(percent) / 100.0;
+        let gain = events * per_second * percent.factor();
         up += gain * need;
         down += gain * gain;
     }

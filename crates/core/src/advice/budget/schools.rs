@@ -5,6 +5,7 @@ use super::{Base, Budget, at_full, week};
 use crate::account::season::{SeasonDay, SeasonSum, Watering, et0_of, replay, sum};
 use crate::controller::schedule::expand;
 use crate::installation::WiredZone;
+use crate::quantity::ratio::Percentage;
 use crate::quantity::units::{Litres, Millimetres, Minutes};
 use crate::weather::climate::Climate;
 use jiff::ToSpan;
@@ -121,7 +122,9 @@ fn percents(
         .take_while(|date| *date <= to)
         .map(|date| {
             let values: Vec<f64> = match school {
-                School::Leave => super::percents_on(base, date).iter().map(|p| f64::from(*p)).collect(),
+                School::Leave => {
+                    super::percents_on(base, date).iter().map(|p| f64::from(p.percent())).collect()
+                }
                 School::Monthly => slots(budget.best.on(date)),
                 School::Weekly => {
                     if weekly.is_empty() || date.weekday() == Weekday::Monday {
@@ -203,8 +206,8 @@ fn run(
 }
 
 /// Slots whose percentage brings nothing that is needed stand at nought.
-fn slots(best: &[Option<u16>]) -> Vec<f64> {
-    best.iter().map(|p| f64::from(p.unwrap_or(0))).collect()
+fn slots(best: &[Option<Percentage>]) -> Vec<f64> {
+    best.iter().map(|p| f64::from(p.unwrap_or(Percentage::ZERO).percent())).collect()
 }
 
 /// Percentage from the trailing mean of ET0 against the peak month, as an ET sensor would set it.

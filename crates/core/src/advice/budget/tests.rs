@@ -2,6 +2,7 @@ use super::*;
 use crate::ground::planting::OwnCoefficient;
 use crate::installation::samples;
 use crate::quantity::month::{ByMonth, Month};
+use crate::quantity::ratio::Percentage;
 use crate::quantity::time::Seconds;
 use crate::quantity::units::Celsius;
 use crate::weather::DayWeather;
@@ -50,7 +51,7 @@ fn a_single_zone_gets_the_nearest_step_of_its_ideal() {
     // 31.75 mm/h for 10 min at a multiplier of 1/0.76 brings 4.0217 mm.
     assert!((zone.ideal.of(Month::July).unwrap() - 100.0 * 4.0 / 4.021_667).abs() < 0.01, "{:?}", zone.ideal);
     for (month, ideal) in zone.ideal.months() {
-        let step = ((ideal.unwrap() / 10.0).round() * 10.0) as u16;
+        let step = Percentage::from_percent(((ideal.unwrap() / 10.0).round() * 10.0) as u16);
         assert_eq!(budget.best.of(month)[0], Some(step), "{month:?}: {ideal:?}");
     }
     assert!(budget.error < budget.error_at_100);
@@ -212,12 +213,12 @@ fn rain_that_counts_lowers_the_need_and_a_roof_keeps_it() {
 }
 
 /// The least error over every combination of settable percentages, tried one by one.
-fn brute(base: &Base, needs: &[ByMonth<f64>], peak: &[f64], month: Month, choices: &[u16]) -> f64 {
+fn brute(base: &Base, needs: &[ByMonth<f64>], peak: &[f64], month: Month, choices: &[Percentage]) -> f64 {
     let column = base.column(month, needs.iter().map(|n| *n.of(month)).collect());
     let mut least = f64::INFINITY;
     let total = choices.len().pow(base.slots.len() as u32);
     for mut code in 0..total {
-        let percents: Vec<u16> = base
+        let percents: Vec<Percentage> = base
             .slots
             .iter()
             .map(|_| {
@@ -245,8 +246,8 @@ proptest! {
         if whole_box {
             installation.card.percentage_scope = PercentageScope::Box;
         }
-        installation.card.percentage_step = 10;
-        installation.card.percentage_max = 150;
+        installation.card.percentage_step = Percentage::from_percent(10);
+        installation.card.percentage_max = Percentage::from_percent(150);
         installation.card.rounding_step = if coarse { Seconds::from_min(1) } else { Seconds::ONE };
         let mut settings = Settings::clean(&installation.card);
         // Zones may stand in several programs, so that their percentages hang together.
@@ -260,12 +261,12 @@ proptest! {
         let budget = budget(&base, &needs, RainRule::LeftToHold);
         let by_place: Vec<ByMonth<f64>> = base.zones.iter().map(|z| needs[*z].net_a_day.map(Millimetres::mm)).collect();
         let peak: Vec<f64> = by_place.iter().map(|n| n.iter().copied().fold(0.0, f64::max)).collect();
-        let choices = base.choices();
+        let choices: Vec<Percentage> = installation.card.percentages().collect();
         for month in [Month::January, Month::July, Month::October] {
             let column = base.column(month, by_place.iter().map(|n| *n.of(month)).collect());
             // A month in which nothing needs water has no percentage and is not compared.
             if column.need.iter().all(|n| *n <= NO_NEED_MM) { continue }
-            let chosen: Vec<u16> = budget.best.of(month).iter().map(|p| p.unwrap_or(installation.card.percentage_min)).collect();
+            let chosen: Vec<Percentage> = budget.best.of(month).iter().map(|p| p.unwrap_or(installation.card.percentage_min)).collect();
             let error = best::error(&base, &column, &peak, &chosen);
             let least = brute(&base, &by_place, &peak, month, &choices);
             prop_assert!((error - least).abs() < 1e-12, "{month:?}: {error} against {least}");

@@ -3,6 +3,7 @@
 
 use super::{Base, PercentageSlot, best, percents_on, week_end};
 use crate::account::season::{DemandFrom, et0_of, rain_bound};
+use crate::quantity::ratio::Percentage;
 use crate::quantity::units::Millimetres;
 use crate::weather::climate::Climate;
 use jiff::ToSpan;
@@ -36,9 +37,9 @@ pub struct WeekAdvice {
     /// Slots of the box.
     pub slots: Vec<PercentageSlot>,
     /// Best settable percentage by slot; `None` when nothing of it needs water.
-    pub best: Vec<Option<u16>>,
+    pub best: Vec<Option<Percentage>>,
     /// What is set on that day.
-    pub set: Vec<u16>,
+    pub set: Vec<Percentage>,
     /// The zones.
     pub zones: Vec<WeekZone>,
     /// ET0 of the trailing days.
@@ -98,8 +99,8 @@ pub fn week(base: &Base, climate: &Climate, from: Date) -> WeekAdvice {
     }
     let column = super::Column { need: needs, events };
     let found = best::best(base, &column, &peaks);
-    let full = base.given(&column, &vec![100; base.slots.len()]);
-    let chosen: Vec<u16> = found.percents.iter().map(|p| p.unwrap_or(0)).collect();
+    let full = base.given(&column, &vec![Percentage::HUNDRED; base.slots.len()]);
+    let chosen: Vec<Percentage> = found.percents.iter().map(|p| p.unwrap_or(Percentage::ZERO)).collect();
     let given = base.given(&column, &chosen);
     for ((zone, full), given) in zones.iter_mut().zip(full).zip(given) {
         zone.ideal = (full > 0.0).then(|| 100.0 * zone.need.mm() / (full * length));

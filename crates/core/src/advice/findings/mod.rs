@@ -15,6 +15,7 @@ pub use remedy::Remedy;
 use crate::controller::schedule::{ScheduledRun, Settings, expand};
 use crate::installation::Installation;
 use crate::quantity::month::Month;
+use crate::quantity::ratio::Percentage;
 use crate::quantity::time::Seconds;
 use crate::quantity::units::{Litres, LitresPerMinute};
 use jiff::civil::Date;
@@ -135,7 +136,7 @@ pub enum FindingKind {
     /// The percentage rounds a run time to nothing.
     RoundsToZero {
         /// The percentage.
-        percentage: u16,
+        percentage: Percentage,
     },
     /// A cycle longer than the soil takes before water runs off.
     CycleTooLong {
@@ -171,7 +172,7 @@ pub enum FindingKind {
         /// The month, January is 1.
         month: Month,
         /// Its percentage.
-        percentage: u16,
+        percentage: Percentage,
         /// Minutes past sunrise (or the window's end, if that is later).
         minutes: i64,
     },

@@ -3,6 +3,7 @@ use crate::controller::ordinance::samples::{law, two_days_a_week};
 use crate::controller::schedule::{Days, Percentages, Settings};
 use crate::installation::samples::installation;
 use crate::quantity::month::{ByMonth, Month};
+use crate::quantity::ratio::Percentage;
 use crate::quantity::time::Seconds;
 use jiff::civil::{date, time};
 use jiff::tz::TimeZone;
@@ -232,12 +233,15 @@ fn a_percentage_can_round_to_nothing_and_go_beyond_the_card() {
     installation.card.rounding_step = Seconds::from_s(60);
     let mut settings = sound();
     settings.set_run_time(0, 1, Seconds::from_s(60));
-    settings.percentages = Percentages::Program(vec![50, 100, 100]);
+    settings.percentages = Percentages::Program([50, 100, 100].map(Percentage::from_percent).to_vec());
     let (_, after) = remedied(&installation, &settings, "rounds-to-zero-p0-n1");
     assert_eq!(after.run_time(0, 1), Seconds::from_min(2));
-    settings.percentages = Percentages::Program(vec![55, 100, 100]);
+    settings.percentages = Percentages::Program([55, 100, 100].map(Percentage::from_percent).to_vec());
     let (_, after) = remedied(&installation, &settings, "beyond-card-percentages[0]");
-    assert_eq!(after.percentages, Percentages::Program(vec![60, 100, 100]));
+    assert_eq!(
+        after.percentages,
+        Percentages::Program([60, 100, 100].map(Percentage::from_percent).to_vec())
+    );
 }
 
 #[test]
@@ -271,13 +275,14 @@ fn a_percentage_that_pushes_the_night_past_sunrise_is_foreseen() {
     installation.card.percentage_scope = crate::controller::PercentageScope::Month;
     let mut settings = sound();
     settings.programs[0].starts = vec![time(3, 30, 0, 0)];
-    let mut months = ByMonth::all(100);
-    *months.of_mut(Month::June) = 180;
+    let mut months = ByMonth::all(Percentage::HUNDRED);
+    *months.of_mut(Month::June) = Percentage::from_percent(180);
     settings.percentages = Percentages::Month(months);
     let (finding, after) = remedied(&installation, &settings, "past-sunrise-p0");
-    let FindingKind::PastSunrise { month: Month::June, percentage: 180, minutes } = finding.kind else {
+    let FindingKind::PastSunrise { month: Month::June, percentage, minutes } = finding.kind else {
         panic!("{finding:?}")
     };
+    assert_eq!(percentage, Percentage::from_percent(180));
     // 108 min from 03:30 end at 05:18; the window ends at 05:00, after sunrise there and then.
     assert_eq!(minutes, 18);
     assert!(after.programs[0].starts[0] <= time(3, 12, 0, 0));

@@ -3,7 +3,8 @@
 use super::{Cost, Finding, FindingKind, FindingPlace, Look, Severity};
 use crate::controller::ordinance::{Forbidden, Subject, Why, shared};
 use crate::controller::schedule::{Days, Percentages, ScheduledRun, expand};
-use crate::quantity::month::{ByMonth, Month};
+use crate::quantity::month::Month;
+use crate::quantity::ratio::Percentage;
 use crate::quantity::time::{Seconds, midnight, monday_of};
 use crate::weather::sun::sunrise_sunset;
 use jiff::civil::Date;
@@ -217,7 +218,7 @@ fn clock_changes(look: &Look<'_>, findings: &mut Vec<Finding>) {
 pub(super) fn peak_month(look: &Look<'_>) -> Month {
     let key = |month: Month| match &look.settings.percentages {
         Percentages::Month(values) => *values.of(month),
-        _ => 0,
+        _ => Percentage::ZERO,
     };
     let et0 = |month: Month| look.installation.monthly_et0.of(month).mm();
     let heavier =
@@ -254,11 +255,7 @@ fn past_sunrise(look: &Look<'_>, findings: &mut Vec<Finding>) {
             .max()
     };
     let at_hundred = crate::controller::schedule::Settings {
-        percentages: match &look.settings.percentages {
-            Percentages::Box(_) => Percentages::Box(100),
-            Percentages::Program(v) => Percentages::Program(vec![100; v.len()]),
-            Percentages::Month(_) => Percentages::Month(ByMonth::all(100)),
-        },
+        percentages: look.settings.percentages.all_at(Percentage::HUNDRED),
         ..look.settings.clone()
     };
     if let Some((minutes, program)) = past(look.settings)

@@ -4,6 +4,7 @@ use super::{Cost, Finding, FindingKind, FindingPlace, Look, Severity};
 use crate::controller::schedule::ScheduledRun;
 use crate::ground::application::DEEP_WATERING_MM;
 use crate::installation::WiredZone;
+use crate::quantity::ratio::Percentage;
 use crate::quantity::time::Seconds;
 use crate::quantity::units::{LitresPerMinute, Millimetres, Minutes};
 use jiff::Timestamp;
@@ -116,7 +117,7 @@ fn rounding(look: &Look<'_>, findings: &mut Vec<Finding>) {
             let lighting = look.settings.station(*station).lighting;
             if run_time.any()
                 && !lighting
-                && percentage > 0
+                && percentage > Percentage::ZERO
                 && !look.installation.card.scaled(*run_time, percentage).any()
             {
                 let kind = FindingKind::RoundsToZero { percentage };

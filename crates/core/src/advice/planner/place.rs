@@ -7,7 +7,7 @@ use crate::controller::Card;
 use crate::controller::night::{Due, lay_out};
 use crate::controller::schedule::{Days, Percentages, Program, Settings, expand};
 use crate::ground::application::Cycles;
-use crate::quantity::month::ByMonth;
+use crate::quantity::ratio::Percentage;
 use crate::quantity::time::{MinuteOfDay, Seconds};
 use crate::quantity::units::{LitresPerMinute, Minutes};
 use jiff::civil::{Date, Time};
@@ -347,15 +347,14 @@ fn beside(request: &Request<'_>, kept: &[usize], all: &[&Member]) -> Settings {
             }
         }
     }
-    let hundred = card.nearest_percentage(100);
+    let hundred = card.nearest_percentage(Percentage::HUNDRED);
     settings.percentages = match &request.present.percentages {
-        Percentages::Box(_) => Percentages::Box(hundred),
-        Percentages::Month(_) => Percentages::Month(ByMonth::all(hundred)),
         Percentages::Program(values) => Percentages::Program(
             (0..settings.programs.len())
                 .map(|i| if kept.contains(&i) { values.get(i).copied().unwrap_or(hundred) } else { hundred })
                 .collect(),
         ),
+        other => other.all_at(hundred),
     };
     settings
 }

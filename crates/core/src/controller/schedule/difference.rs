@@ -1,6 +1,7 @@
 //! What changed between two settings, as a reader says it.
 
 use super::{Days, Percentages, Program, Settings, StationSetting, days_in_words};
+use crate::quantity::ratio::Percentage;
 use crate::quantity::time::Seconds;
 use jiff::civil::{Date, Time};
 
@@ -52,10 +53,12 @@ fn month_day((month, day): (i8, i8)) -> String {
 
 fn percentages(value: &Percentages, program: Option<usize>) -> String {
     match (value, program) {
-        (Percentages::Box(v), None) => format!("{v} %"),
-        (Percentages::Program(values), Some(i)) => format!("{} %", values.get(i).copied().unwrap_or(100)),
+        (Percentages::Box(v), None) => v.to_string(),
+        (Percentages::Program(values), Some(i)) => {
+            values.get(i).copied().unwrap_or(Percentage::HUNDRED).to_string()
+        }
         (Percentages::Month(values), None) => {
-            values.iter().map(u16::to_string).collect::<Vec<_>>().join(" ") + " %"
+            values.iter().map(|v| v.percent().to_string()).collect::<Vec<_>>().join(" ") + " %"
         }
         _ => String::new(),
     }
@@ -161,7 +164,7 @@ mod tests {
         after.programs[0].starts = vec![time(2, 0, 0, 0), time(4, 30, 0, 0)];
         after.programs[0].days = Days::Weekdays([true, false, true, false, true, false, false]);
         after.set_run_time(0, 3, Seconds::from_s(450));
-        after.percentages = Percentages::Program(vec![90, 100, 100]);
+        after.percentages = Percentages::Program([90, 100, 100].map(Percentage::from_percent).to_vec());
         after.update_station(3, |s| s.cycle_and_soak = Some((Seconds::from_s(360), Seconds::from_s(1800))));
         after.update_station(3, |s| s.master_valve = true);
         after.never_days[6] = true;

@@ -7,6 +7,7 @@
 use super::settings::{Program, Settings};
 use super::{runs_on, settings};
 use crate::controller::{Card, Overlap, PercentageTarget};
+use crate::quantity::ratio::Percentage;
 use crate::quantity::time::Seconds;
 use crate::quantity::time::instant;
 use jiff::Timestamp;
@@ -238,7 +239,12 @@ impl Pass<'_> {
 
 /// The cycles of a run time; together exactly the scaled run time (or, where the box
 /// scales each cycle, each scaled by itself).
-fn split(card: &Card, run_time: Seconds, percentage: u16, longest_cycle: Option<Seconds>) -> Vec<Seconds> {
+fn split(
+    card: &Card,
+    run_time: Seconds,
+    percentage: Percentage,
+    longest_cycle: Option<Seconds>,
+) -> Vec<Seconds> {
     let pieces = |total: Seconds, longest: Seconds| -> Vec<Seconds> {
         let count = total.steps_up(longest);
         // Even cycles; the first ones take the odd seconds.
@@ -261,7 +267,7 @@ fn split(card: &Card, run_time: Seconds, percentage: u16, longest_cycle: Option<
 pub fn event_length(
     card: &Card,
     run_time: Seconds,
-    percentage: u16,
+    percentage: Percentage,
     longest_cycle: Option<Seconds>,
 ) -> Seconds {
     split(card, run_time, percentage, longest_cycle).into_iter().sum()
@@ -288,7 +294,7 @@ mod tests {
 
     fn settings(programs: Vec<Program>) -> Settings {
         Settings {
-            percentages: Percentages::Program(vec![100; programs.len()]),
+            percentages: Percentages::Program(vec![Percentage::HUNDRED; programs.len()]),
             programs,
             stations: Vec::new(),
             delay: Seconds::from_s(0),
@@ -374,7 +380,7 @@ mod tests {
     #[test]
     fn holds_of_the_box_spare_lighting() {
         let mut settings = settings(vec![program(&[time(21, 0, 0, 0)], &[(1, 600), (12, 7200)])]);
-        settings.percentages = Percentages::Program(vec![50]);
+        settings.percentages = Percentages::Program(vec![Percentage::from_percent(50)]);
         settings.stations = vec![(12, StationSetting { lighting: true, ..StationSetting::default() })];
         let stations = |s: &Settings| day(s).iter().map(|r| (r.station, r.length().s())).collect::<Vec<_>>();
         assert_eq!(stations(&settings), [(1, 300), (12, 7200)], "lighting ignores the percentage");
@@ -405,8 +411,8 @@ mod tests {
 
     #[test]
     fn a_percentage_of_each_month_changes_at_midnight_of_the_first() {
-        let mut months = crate::quantity::month::ByMonth::all(100);
-        *months.of_mut(crate::quantity::month::Month::July) = 50;
+        let mut months = crate::quantity::month::ByMonth::all(Percentage::HUNDRED);
+        *months.of_mut(crate::quantity::month::Month::July) = Percentage::from_percent(50);
         let mut settings = settings(vec![program(&[time(23, 59, 0, 0), time(0, 1, 0, 0)], &[(1, 1200)])]);
         settings.percentages = Percentages::Month(months);
         let card = Card { percentage_scope: crate::controller::PercentageScope::Month, ..twelve_stations() };
@@ -428,7 +434,7 @@ mod tests {
     #[test]
     fn each_cycle_is_scaled_where_the_box_scales_cycles() {
         let mut settings = settings(vec![program(&[time(2, 0, 0, 0)], &[(1, 1440)])]);
-        settings.percentages = Percentages::Program(vec![50]);
+        settings.percentages = Percentages::Program(vec![Percentage::from_percent(50)]);
         settings.stations = vec![(
             1,
             StationSetting {
@@ -506,9 +512,14 @@ mod tests {
         settings.programs[3].days = Days::Weekdays([false; 7]);
         assert_eq!(day(&settings), []);
         settings.programs[3].days = Days::Weekdays([true; 7]);
-        settings.percentages = Percentages::Program(vec![100, 100, 100, 0]);
+        settings.percentages = Percentages::Program(vec![
+            Percentage::from_percent(100),
+            Percentage::from_percent(100),
+            Percentage::from_percent(100),
+            Percentage::from_percent(0),
+        ]);
         assert_eq!(day(&settings), [], "nothing at nought percent");
-        settings.percentages = Percentages::Program(vec![100]);
+        settings.percentages = Percentages::Program(vec![Percentage::from_percent(100)]);
         assert_eq!(day(&settings).len(), 1, "a program without a percentage runs at 100");
     }
 
@@ -546,7 +557,7 @@ mod tests {
                 (proptest::collection::vec(0u16..1440, 1..4), proptest::collection::vec((1u16..12, 0i64..3000), 1..6)), 1..4),
             percentage in 1u16..20, cycle in proptest::option::of((60i64..900, 0i64..3600)),
         ) {
-            let percentage = percentage * 10;
+            let percentage = Percentage::from_percent(percentage * 10);
             let cycle = cycle.map(|(longest, soak)| (Seconds::from_s(longest), Seconds::from_s(soak)));
             let programs: Vec<Program> = programs.into_iter().map(|(starts, mut runs)| {
                 runs.sort_unstable();

@@ -2,6 +2,7 @@
 
 use super::{Days, Percentages, Settings};
 use crate::controller::{Card, PercentageScope};
+use crate::quantity::ratio::Percentage;
 use crate::quantity::time::Seconds;
 
 impl Settings {
@@ -51,7 +52,7 @@ impl Settings {
                 program.name.clone_from(&empty.name);
             }
         }
-        let near = |v: u16| card.nearest_percentage(v);
+        let near = |v: Percentage| card.nearest_percentage(v);
         fitted.percentages = match (&self.percentages, card.percentage_scope) {
             (Percentages::Box(v), PercentageScope::Box) => Percentages::Box(near(*v)),
             (Percentages::Program(v), PercentageScope::Program) => {
@@ -115,7 +116,7 @@ mod tests {
                     repeat: Some(Repeat { until: time(20, 0, 0, 0), pause: Seconds::from_s(60) }),
                 })
                 .collect(),
-            percentages: Percentages::Program(vec![999, 3, 101]),
+            percentages: Percentages::Program([999, 3, 101].map(Percentage::from_percent).to_vec()),
             stations: vec![(
                 1,
                 StationSetting {
@@ -146,7 +147,10 @@ mod tests {
         let card = crate::controller::twelve_stations();
         let clean = Settings::clean(&card);
         assert_eq!(clean.fitted(&card), clean);
-        assert_eq!([4, 5, 94, 95, 204].map(|v| card.nearest_percentage(v)), [10, 10, 90, 100, 200]);
+        assert_eq!(
+            [4, 5, 94, 95, 204].map(|v| card.nearest_percentage(Percentage::from_percent(v)).percent()),
+            [10, 10, 90, 100, 200]
+        );
         let coarse = Card { start_step_min: 15, ..card };
         assert_eq!(coarse.start_at_or_before(MinuteOfDay::after_midnight(134)), time(2, 0, 0, 0));
     }

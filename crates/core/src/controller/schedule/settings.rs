@@ -3,6 +3,7 @@
 use super::Days;
 use crate::controller::{Card, PercentageScope};
 use crate::quantity::month::ByMonth;
+use crate::quantity::ratio::Percentage;
 use crate::quantity::time::Hours;
 use crate::quantity::time::Seconds;
 use jiff::civil::{Date, Time};
@@ -45,21 +46,31 @@ pub struct Repeat {
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Percentages {
     /// One for the whole box.
-    Box(u16),
+    Box(Percentage),
     /// One for each program, in the order of the programs.
-    Program(Vec<u16>),
+    Program(Vec<Percentage>),
     /// One for each month.
-    Month(ByMonth<u16>),
+    Month(ByMonth<Percentage>),
 }
 
 impl Percentages {
     /// The percentage of a program on a date; 100 where none was given.
     #[must_use]
-    pub fn of(&self, program: usize, date: Date) -> u16 {
+    pub fn of(&self, program: usize, date: Date) -> Percentage {
         match self {
             Self::Box(value) => *value,
-            Self::Program(values) => values.get(program).copied().unwrap_or(100),
+            Self::Program(values) => values.get(program).copied().unwrap_or(Percentage::HUNDRED),
             Self::Month(values) => *values.on(date),
+        }
+    }
+
+    /// The same scope with one value throughout.
+    #[must_use]
+    pub fn all_at(&self, value: Percentage) -> Self {
+        match self {
+            Self::Box(_) => Self::Box(value),
+            Self::Program(values) => Self::Program(vec![value; values.len()]),
+            Self::Month(_) => Self::Month(ByMonth::all(value)),
         }
     }
 }
@@ -164,9 +175,9 @@ impl Settings {
             .collect();
         Self {
             percentages: match card.percentage_scope {
-                PercentageScope::Box => Percentages::Box(100),
-                PercentageScope::Program => Percentages::Program(vec![100; programs.len()]),
-                PercentageScope::Month => Percentages::Month(ByMonth::all(100)),
+                PercentageScope::Box => Percentages::Box(Percentage::HUNDRED),
+                PercentageScope::Program => Percentages::Program(vec![Percentage::HUNDRED; programs.len()]),
+                PercentageScope::Month => Percentages::Month(ByMonth::all(Percentage::HUNDRED)),
             },
             programs,
             stations: Vec::new(),
@@ -327,7 +338,7 @@ impl Settings {
 
     // Long: one rule after another.
     fn check_box(&self, card: &Card, say: &mut impl FnMut(String, String)) {
-        let (values, scope): (&[u16], _) = match &self.percentages {
+        let (values, scope): (&[Percentage], _) = match &self.percentages {
             Percentages::Box(value) => (std::slice::from_ref(value), PercentageScope::Box),
             Percentages::Program(values) => (values, PercentageScope::Program),
             Percentages::Month(values) => (values.as_slice(), PercentageScope::Month),
@@ -340,14 +351,14 @@ impl Settings {
             );
         }
         for (i, value) in values.iter().enumerate() {
-            let settable = (card.percentage_min..=card.percentage_max).contains(value)
-                && (value - card.percentage_min).is_multiple_of(card.percentage_step.max(1));
-            if !settable {
+            if !card.takes_percentage(*value) {
                 say(
                     format!("percentages[{i}]"),
                     format!(
-                        "{value} % cannot be set; the box takes {} to {} in steps of {}",
-                        card.percentage_min, card.percentage_max, card.percentage_step
+                        "{value} cannot be set; the box takes {} to {} in steps of {}",
+                        card.percentage_min.percent(),
+                        card.percentage_max.percent(),
+                        card.percentage_step.percent()
                     ),
                 );
             }
@@ -431,7 +442,7 @@ mod tests {
                 run_times: vec![(13, Seconds::from_s(90)), (1, Seconds::from_h(5))],
                 repeat: Some(Repeat { until: time(6, 0, 0, 0), pause: Seconds::from_s(0) }),
             }],
-            percentages: Percentages::Box(105),
+            percentages: Percentages::Box(Percentage::from_percent(105)),
             stations: vec![(
                 1,
                 StationSetting {

@@ -15,6 +15,7 @@ use upland_core::codes::Coded;
 use upland_core::controller::schedule::{Percentages, Settings};
 use upland_core::explain::{budget_month, budget_week};
 use upland_core::quantity::month::Month;
+use upland_core::quantity::ratio::Percentage;
 use upland_store::settings::SettingsRecord;
 
 /// Given and need may differ by this share before a cell is marked.
@@ -139,12 +140,12 @@ fn slot_name(slot: PercentageSlot, settings: &Settings) -> String {
 }
 
 /// "A 40 %, B 20 %" of some slots.
-fn slot_words(slots: &[PercentageSlot], values: &[Option<u16>], settings: &Settings) -> String {
+fn slot_words(slots: &[PercentageSlot], values: &[Option<Percentage>], settings: &Settings) -> String {
     let words: Vec<String> = slots
         .iter()
         .zip(values)
         .map(|(slot, value)| {
-            let value = value.map_or("off".to_owned(), |v| format!("{v} %"));
+            let value = value.map_or("off".to_owned(), |v| v.to_string());
             match slot {
                 PercentageSlot::Box => value,
                 PercentageSlot::Program(p) => {
@@ -272,7 +273,7 @@ impl Maker<'_> {
                     .iter()
                     .find(|r| r.saved_at.to_zoned(tz.clone()).date() <= from)
                     .or(history.last());
-                let set: Option<Vec<Option<u16>>> = then.map(|record| {
+                let set: Option<Vec<Option<Percentage>>> = then.map(|record| {
                     advice
                         .slots
                         .iter()
@@ -404,8 +405,11 @@ impl BudgetPage {
                         .best
                         .months()
                         .map(|(m, b)| {
-                            let text =
-                                b.get(k).copied().flatten().map_or("off".to_owned(), |p| p.to_string());
+                            let text = b
+                                .get(k)
+                                .copied()
+                                .flatten()
+                                .map_or("off".to_owned(), |p| p.percent().to_string());
                             (text, m == month)
                         })
                         .collect(),
@@ -510,12 +514,13 @@ mod tests {
     fn this_week_sets_the_month_of_a_box_that_holds_twelve() {
         let bench = fixture::workbench();
         let mut settings = bench.settings();
-        settings.percentages = Percentages::Month(upland_core::quantity::month::ByMonth::all(100));
+        settings.percentages =
+            Percentages::Month(upland_core::quantity::month::ByMonth::all(Percentage::HUNDRED));
         let advice = WeekAdvice {
             from: bench.today,
             slots: vec![PercentageSlot::Box],
-            best: vec![Some(70)],
-            set: vec![100],
+            best: vec![Some(Percentage::from_percent(70))],
+            set: vec![Percentage::HUNDRED],
             zones: Vec::new(),
             et0: Default::default(),
             rain: Default::default(),
@@ -524,6 +529,10 @@ mod tests {
         let Percentages::Month(values) = with_week(&settings, &advice, bench.today).percentages else {
             panic!()
         };
-        assert_eq!((*values.of(Month::July), *values.of(Month::June)), (70, 100), "July alone");
+        assert_eq!(
+            (*values.of(Month::July), *values.of(Month::June)),
+            (Percentage::from_percent(70), Percentage::HUNDRED),
+            "July alone"
+        );
     }
 }

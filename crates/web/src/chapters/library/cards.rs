@@ -71,7 +71,9 @@ fn line(code: String, id: Option<i64>, card: &Card) -> CardLine {
             };
             format!(
                 "{scope}, {} to {} in {}s",
-                card.percentage_min, card.percentage_max, card.percentage_step
+                card.percentage_min.percent(),
+                card.percentage_max.percent(),
+                card.percentage_step.percent()
             )
         },
         cycles: if card.cycle_and_soak { "built in" } else { "from starts" },

@@ -9,6 +9,7 @@ use upland_core::controller::schedule::{
 };
 use upland_core::controller::{Card, PercentageScope};
 use upland_core::quantity::month::{ByMonth, Month};
+use upland_core::quantity::ratio::Percentage;
 use upland_core::quantity::time::Hours;
 use upland_core::quantity::time::Seconds;
 use upland_core::quantity::units::Minutes;
@@ -84,15 +85,15 @@ pub(crate) fn texts(settings: &Settings) -> Texts {
         }
     }
     match &settings.percentages {
-        Percentages::Box(value) => put("percent".into(), value.to_string()),
+        Percentages::Box(value) => put("percent".into(), value.percent().to_string()),
         Percentages::Program(values) => {
             for (i, value) in values.iter().enumerate() {
-                put(format!("p{i}-percent"), value.to_string());
+                put(format!("p{i}-percent"), value.percent().to_string());
             }
         }
         Percentages::Month(values) => {
             for (month, value) in values.months() {
-                put(month_field(month), value.to_string());
+                put(month_field(month), value.percent().to_string());
             }
         }
     }
@@ -206,6 +207,11 @@ impl FormReader<'_> {
         read
     }
 
+    /// Whole percent; nothing is 100.
+    fn percentage(&mut self, name: &str) -> Percentage {
+        self.whole(name).map_or(Percentage::HUNDRED, Percentage::from_percent)
+    }
+
     fn date(&mut self, name: &str) -> Option<Date> {
         let text = self.get(name);
         if text.is_empty() {
@@ -302,12 +308,12 @@ pub(crate) fn read(fields: &Fields, card: &Card, today: Date) -> Result<Settings
     let programs: Vec<Program> =
         clean.programs.iter().enumerate().map(|(i, empty)| take.program(i, card, empty, today)).collect();
     let percentages = match card.percentage_scope {
-        PercentageScope::Box => Percentages::Box(take.whole("percent").unwrap_or(100)),
+        PercentageScope::Box => Percentages::Box(take.percentage("percent")),
         PercentageScope::Program => Percentages::Program(
-            (0..programs.len()).map(|i| take.whole(&format!("p{i}-percent")).unwrap_or(100)).collect(),
+            (0..programs.len()).map(|i| take.percentage(&format!("p{i}-percent"))).collect(),
         ),
         PercentageScope::Month => {
-            let of = |month| take.whole(&month_field(month)).unwrap_or(100);
+            let of = |month| take.percentage(&month_field(month));
             Percentages::Month(ByMonth::from_fn(of))
         }
     };

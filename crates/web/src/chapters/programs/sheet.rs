@@ -16,6 +16,7 @@ use upland_core::controller::ordinance::{Applied, HouseNumber};
 use upland_core::controller::schedule::{
     Days, Percentages, Program, Settings, StationSetting, days_in_words,
 };
+use upland_core::quantity::ratio::Percentage;
 use upland_core::quantity::time::Seconds;
 use upland_store::settings::SettingsRecord;
 
@@ -74,7 +75,9 @@ fn program_line(bench: &Workbench, settings: &Settings, index: usize, program: &
         starts: program.starts.iter().map(|t| t.strftime("%H:%M").to_string()).collect::<Vec<_>>().join(", "),
         stations: program.run_times.iter().map(|(n, s)| (names.station(*n), s.to_string())).collect(),
         percent: match &settings.percentages {
-            Percentages::Program(values) => format!("{} %", values.get(index).copied().unwrap_or(100)),
+            Percentages::Program(values) => {
+                values.get(index).copied().unwrap_or(Percentage::HUNDRED).to_string()
+            }
             _ => String::new(),
         },
         repeat: program.repeat.map_or(String::new(), |r| {
@@ -132,11 +135,11 @@ pub(super) fn version_words(bench: &Workbench) -> String {
 
 fn percent_words(settings: &Settings) -> String {
     match &settings.percentages {
-        Percentages::Box(value) => format!("{value} % for the whole box"),
+        Percentages::Box(value) => format!("{value} for the whole box"),
         Percentages::Program(_) => String::new(),
         Percentages::Month(values) => {
             let words: Vec<String> =
-                values.months().map(|(month, v)| format!("{} {v}", month.short())).collect();
+                values.months().map(|(month, v)| format!("{} {}", month.short(), v.percent())).collect();
             words.join(", ") + " %"
         }
     }

@@ -384,7 +384,7 @@ fn lane_runs(
             ),
             held: stopper.is_some(),
             base_s: names.settings.run_time(run.program, run.station).length_s(),
-            percent: names.settings.percentages.of(run.program, run.date),
+            percent: names.settings.percentages.of(run.program, run.date).percent(),
             cycles: cycles.max(1),
             bar,
         });

@@ -10,6 +10,7 @@ use crate::site::workbench::Workbench;
 use actix_web::{HttpResponse, get, web};
 use askama::Template;
 use upland_core::controller::schedule::{Percentages, Program, Settings, days_in_words};
+use upland_core::quantity::ratio::Percentage;
 
 pub(super) fn routes(config: &mut web::ServiceConfig) {
     config.service(key_in_walk);
@@ -140,18 +141,18 @@ fn days(settings: &Settings, active: &Active<'_>) -> Vec<KeyStep> {
 
 fn percentages(settings: &Settings, active: &Active<'_>) -> Vec<KeyStep> {
     match &settings.percentages {
-        Percentages::Box(value) => vec![step("percent", format!("Whole box: {value} %"), "")],
+        Percentages::Box(value) => vec![step("percent", format!("Whole box: {value}"), "")],
         Percentages::Program(values) => active
             .iter()
             .map(|(i, p)| {
-                let value = values.get(*i).copied().unwrap_or(100);
-                step(format!("percent-{i}"), format!("Program {}: {value} %", p.name), "")
+                let value = values.get(*i).copied().unwrap_or(Percentage::HUNDRED);
+                step(format!("percent-{i}"), format!("Program {}: {value}", p.name), "")
             })
             .collect(),
         Percentages::Month(values) => values
             .months()
             .map(|(month, value)| {
-                step(format!("percent-{}", month.number()), format!("{}: {value} %", month.name()), "")
+                step(format!("percent-{}", month.number()), format!("{}: {value}", month.name()), "")
             })
             .collect(),
     }
@@ -219,8 +220,9 @@ mod tests {
         let settings = &mut own.settings.as_mut().unwrap().settings;
         settings.programs[1].active = false;
         settings.never_days[6] = true;
-        settings.percentages =
-            Percentages::Month(ByMonth::from_fn(|m| 50 + u16::from(m.number().unsigned_abs())));
+        settings.percentages = Percentages::Month(ByMonth::from_fn(|m| {
+            Percentage::from_percent(50 + u16::from(m.number().unsigned_abs()))
+        }));
         settings
             .update_station(2, |s| s.cycle_and_soak = Some((Seconds::from_s(300), Seconds::from_s(1200))));
         settings.update_station(3, |s| s.ignores_sensors = true);

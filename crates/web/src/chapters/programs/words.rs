@@ -162,7 +162,7 @@ impl Names<'_> {
                 )
             }
             FindingKind::RoundsToZero { percentage } => {
-                format!("At {percentage} % its minutes round to nothing; it never runs.")
+                format!("At {percentage} its minutes round to nothing; it never runs.")
             }
             FindingKind::CycleTooLong { run, limit } => format!(
                 "Runs {} at a time; {} its soil and slope shed water.",
@@ -194,7 +194,7 @@ impl Names<'_> {
                 day(*on)
             ),
             FindingKind::PastSunrise { month, percentage, minutes } => format!(
-                "In {} the percentage of {percentage} % pushes the night {} past sunrise and window.",
+                "In {} the percentage of {percentage} pushes the night {} past sunrise and window.",
                 month.name(),
                 span(minutes_f(*minutes))
             ),
@@ -439,6 +439,7 @@ mod tests {
     use jiff::civil::date;
     use upland_core::advice::findings::check;
     use upland_core::advice::planner::{Request, plan, relaxations};
+    use upland_core::quantity::ratio::Percentage;
     use upland_core::quantity::units::{Litres, LitresPerMinute};
 
     fn lines(findings: &[FindingWords]) -> String {
@@ -490,7 +491,7 @@ mod tests {
             supplied(vec![1, 2], 0.0),
             supplied(vec![1], 0.0),
             supplied(vec![1], 12.0),
-            FindingKind::RoundsToZero { percentage: 30 },
+            FindingKind::RoundsToZero { percentage: Percentage::from_percent(30) },
             FindingKind::SoakTooShort { pause: Seconds::from_s(330), needed: Seconds::from_s(1800) },
             FindingKind::ZoneWithoutMinutes,
             FindingKind::NoStation,
@@ -499,7 +500,7 @@ mod tests {
             FindingKind::OddPair { on: date(2026, 7, 31) },
             FindingKind::PastSunrise {
                 month: upland_core::quantity::month::Month::June,
-                percentage: 180,
+                percentage: Percentage::from_percent(180),
                 minutes: 75,
             },
             FindingKind::ClockChange { on: date(2026, 10, 25), removed: false },

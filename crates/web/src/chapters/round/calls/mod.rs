@@ -19,6 +19,7 @@ use std::sync::Arc;
 use upland_core::advice::budget::{Base, PercentageSlot, week};
 use upland_core::controller::ordinance::Law;
 use upland_core::installation::Installation;
+use upland_core::quantity::ratio::Percentage;
 use upland_core::site::Zone;
 use upland_core::weather::climate::Climate;
 use upland_store::controllers::{BoxStamp, ControllerRecord};
@@ -40,9 +41,9 @@ pub(crate) struct Call {
     pub place: String,
     /// Program, or empty for the whole box.
     pub turns: String,
-    pub set: u16,
+    pub set: Percentage,
     /// `None`: nothing needs water.
-    pub advised: Option<u16>,
+    pub advised: Option<Percentage>,
     pub because: String,
     pub week: Date,
     /// The last day of a record that ended a while ago: the call is about that evening.
@@ -253,8 +254,8 @@ fn line(call: &Call) -> CallLine {
         site: call.site.clone(),
         place: format!("{} {}", call.box_number, call.place),
         turns: if call.turns.is_empty() { "whole box".into() } else { format!("program {}", call.turns) },
-        set: format!("{} %", call.set),
-        advised: call.advised.map_or("off".into(), |a| format!("{a} %")),
+        set: call.set.to_string(),
+        advised: call.advised.map_or("off".into(), |a| a.to_string()),
         because: format!(
             "week from {}: {}{}",
             short_date(call.week),
@@ -300,8 +301,8 @@ async fn csv(here: AllSites) -> Result<HttpResponse, PageError> {
                 c.box_number.to_string(),
                 c.place.clone(),
                 c.turns.clone(),
-                c.set.to_string(),
-                c.advised.map_or(String::new(), |a| a.to_string()),
+                c.set.percent().to_string(),
+                c.advised.map_or(String::new(), |a| a.percent().to_string()),
                 c.because.clone(),
                 c.record_ended.map_or(String::new(), |last| last.to_string()),
             ]
@@ -348,7 +349,8 @@ mod tests {
         assert!(calls.iter().all(|c| c.because.contains("of ET") && c.place == "Potting shed"));
         let shown = line(&Call { advised: None, ..calls[0].clone() });
         assert_eq!((shown.advised.as_str(), shown.changes), ("off", false));
-        let moved = Call { advised: Some(calls[0].set + 10), ..calls[0].clone() };
+        let moved =
+            Call { advised: Some(Percentage::from_percent(calls[0].set.percent() + 10)), ..calls[0].clone() };
         assert!(line(&moved).changes);
     }
 }
