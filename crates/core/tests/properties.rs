@@ -18,6 +18,7 @@ use upland_core::ground::plant::{PlantKind, Sky, Sun};
 use upland_core::ground::soil::Texture;
 use upland_core::installation::Installation;
 use upland_core::quantity::month::ByMonth;
+use upland_core::quantity::ratio::Share;
 use upland_core::quantity::time::Seconds;
 use upland_core::quantity::time::{Hours, MINUTES_A_DAY, MinuteOfDay, instant, midnight};
 use upland_core::quantity::units::*;
@@ -98,7 +99,7 @@ fn zone() -> impl Strategy<Value = Zone> {
                 sky,
                 head,
                 precipitation_rate: rate.map(MillimetresPerHour::from_mm_per_hour),
-                uniformity,
+                uniformity: uniformity.map(Share::from_fraction),
                 root_depth: root.map(Metres::from_m),
                 allowable_depletion: depletion,
                 area: area.map(SquareMetres::from_m2),
@@ -277,7 +278,8 @@ proptest! {
     fn worse_uniformity_runs_longer_and_steeper_slopes_cycle_shorter(
         du in 0.25..0.95_f64, soil in proptest::sample::select(&Texture::ALL), slope in 0.0..15.0_f64, rate in 3.0..60.0_f64,
     ) {
-        prop_assert!(run_time_multiplier(du) > run_time_multiplier(du + 0.05));
+        let at = |du| run_time_multiplier(Share::from_fraction(du));
+        prop_assert!(at(du) > at(du + 0.05));
         let rate = MillimetresPerHour::from_mm_per_hour(rate);
         let longest = |slope| cycle_limit(soil, slope, rate).longest.map_or(f64::INFINITY, Minutes::min_value);
         prop_assert!(longest(slope + 4.0) <= longest(slope));

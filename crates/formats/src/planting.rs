@@ -11,6 +11,7 @@ use upland_core::ground::planting::{
 };
 use upland_core::quantity::bounds;
 use upland_core::quantity::month::ByMonth;
+use upland_core::quantity::ratio::Share;
 use upland_core::quantity::units::Metres;
 
 /// Most other plants of a valve.
@@ -125,7 +126,7 @@ impl PlantingDto {
             others: planting
                 .others
                 .iter()
-                .map(|o| OtherDto { plant: o.plant.code().into(), share: o.share })
+                .map(|o| OtherDto { plant: o.plant.code().into(), share: o.share.fraction() })
                 .collect(),
             mixed: (planting.mixed != MixedRule::default()).then(|| planting.mixed.code().into()),
             grow_in: planting.grow_in.map(|g| GrowInDto {
@@ -137,7 +138,7 @@ impl PlantingDto {
             wean_off: planting.wean_off.map(|w| WeanOffDto {
                 from: w.from.to_string(),
                 weeks: w.weeks,
-                start_pct: w.start_pct,
+                start_pct: w.start.percent(),
             }),
             trim: planting.trim.as_ref().map(|t| TrimDto { percent: t.percent, reason: t.reason.clone() }),
             rate_from: match planting.rate_basis {
@@ -193,10 +194,10 @@ pub(crate) fn take(
     for (i, other) in dto.others.iter().enumerate().take(MOST_OTHERS) {
         take.bounded(&path(&format!("others[{i}].share")), &bounds::PLANT_SHARE, other.share);
         if let Some(plant) = take.code(&path(&format!("others[{i}].plant")), &other.plant) {
-            others.push(OtherPlants { plant, share: other.share });
+            others.push(OtherPlants { plant, share: Share::from_fraction(other.share) });
         }
     }
-    if others.iter().map(|o| o.share).sum::<f64>() > bounds::PLANT_SHARE.max {
+    if others.iter().map(|o| o.share.fraction()).sum::<f64>() > bounds::PLANT_SHARE.max {
         take.say(
             &path("others"),
             "leave no share for the zone's own plants; their shares must stay below 0.99 together",
@@ -217,7 +218,7 @@ pub(crate) fn take(
         let from = take.date(&path("wean_off.from"), &w.from);
         take.bounded(&path("wean_off.weeks"), &bounds::WEAN_OFF_WEEKS, f64::from(w.weeks));
         take.bounded(&path("wean_off.start_pct"), &bounds::WEAN_OFF_START, w.start_pct);
-        WeanOff { from, weeks: w.weeks, start_pct: w.start_pct }
+        WeanOff { from, weeks: w.weeks, start: Share::from_percent(w.start_pct) }
     });
     let trim = dto.trim.as_ref().map(|t| {
         take.bounded(&path("trim.percent"), &bounds::TRIM, t.percent);
@@ -276,7 +277,7 @@ mod tests {
 
     fn full() -> Planting {
         Planting {
-            others: vec![OtherPlants { plant: PlantKind::FruitTrees, share: 0.25 }],
+            others: vec![OtherPlants { plant: PlantKind::FruitTrees, share: Share::from_fraction(0.25) }],
             mixed: MixedRule::AreaWeighted,
             grow_in: Some(GrowIn {
                 from: date(2026, 4, 1),
@@ -284,7 +285,7 @@ mod tests {
                 factor: 1.2,
                 root_depth: Metres::from_m(0.05),
             }),
-            wean_off: Some(WeanOff { from: date(2026, 6, 1), weeks: 6, start_pct: 150.0 }),
+            wean_off: Some(WeanOff { from: date(2026, 6, 1), weeks: 6, start: Share::from_percent(150.0) }),
             trim: Some(Trim { percent: -10.0, reason: "north wall".into() }),
             rate_basis: RateBasis::Emitters { flow_l_per_h: 2.0, along_m: 0.3, rows_m: 0.4 },
         }

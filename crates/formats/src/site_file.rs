@@ -18,6 +18,7 @@ use upland_core::ground::plant;
 use upland_core::ground::planting::OwnCoefficient;
 use upland_core::ground::soil::Texture;
 use upland_core::quantity::bounds;
+use upland_core::quantity::ratio::Share;
 use upland_core::quantity::time::Hours;
 use upland_core::quantity::units::{LitresPerMinute, Metres, MillimetresPerHour, SquareMetres};
 use upland_core::sensors::{Sensor, site_plan::SitePlan};
@@ -269,7 +270,7 @@ pub fn write(file: &SiteFile) -> String {
                 sky: zone.sky.code().into(),
                 head: zone.head.code().into(),
                 precipitation_rate_mm_per_h: zone.precipitation_rate.map(MillimetresPerHour::mm_per_hour),
-                uniformity: zone.uniformity,
+                uniformity: zone.uniformity.map(Share::fraction),
                 root_depth_m: zone.root_depth.map(Metres::m),
                 allowable_depletion: zone.allowable_depletion,
                 area_m2: zone.area.map(SquareMetres::m2),
@@ -447,7 +448,7 @@ fn read_zone(take: &mut Checker, at: &str, dto: &ZoneDto) -> Option<Zone> {
         sky: sky?,
         head: head?,
         precipitation_rate: rate.map(MillimetresPerHour::from_mm_per_hour),
-        uniformity,
+        uniformity: uniformity.map(Share::from_fraction),
         root_depth: root_depth.map(Metres::from_m),
         allowable_depletion,
         area: area.map(SquareMetres::from_m2),

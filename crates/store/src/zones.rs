@@ -7,6 +7,7 @@ use diesel::prelude::*;
 use jiff::Timestamp;
 use upland_core::codes::Coded;
 use upland_core::ground::planting::OwnCoefficient;
+use upland_core::quantity::ratio::Share;
 use upland_core::quantity::units::{Metres, MillimetresPerHour, SquareMetres};
 use upland_core::site::Zone;
 use upland_formats::planting;
@@ -70,7 +71,7 @@ impl ZoneRow {
             sky: zone.sky.code().into(),
             head: zone.head.code().into(),
             precipitation_rate_mm_per_h: zone.precipitation_rate.map(MillimetresPerHour::mm_per_hour),
-            uniformity: zone.uniformity,
+            uniformity: zone.uniformity.map(Share::fraction),
             root_depth_m: zone.root_depth.map(Metres::m),
             allowable_depletion: zone.allowable_depletion,
             area_m2: zone.area.map(SquareMetres::m2),
@@ -95,7 +96,7 @@ impl ZoneRow {
             sky: known("rain exposure", &self.sky)?,
             head: known("head type", &self.head)?,
             precipitation_rate: self.precipitation_rate_mm_per_h.map(MillimetresPerHour::from_mm_per_hour),
-            uniformity: self.uniformity,
+            uniformity: self.uniformity.map(Share::from_fraction),
             root_depth: self.root_depth_m.map(Metres::from_m),
             allowable_depletion: self.allowable_depletion,
             area: self.area_m2.map(SquareMetres::from_m2),

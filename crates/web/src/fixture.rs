@@ -47,7 +47,7 @@ fn zone(number: u16, name: &str, plant: PlantKind, soil: Texture, head: HeadType
 // Long: one site with its four zones.
 pub(crate) fn decided(units: UnitSystem) -> Decided {
     let mut lawn = zone(1, "Upper lawn", PlantKind::CoolSeasonTurf, Texture::Loam, HeadType::Spray);
-    lawn.uniformity = Some(0.45);
+    lawn.uniformity = Some(upland_core::quantity::ratio::Share::from_fraction(0.45));
     lawn.area = Some(SquareMetres::from_m2(150.0));
     let mut bank = zone(2, "Bank", PlantKind::WarmSeasonTurf, Texture::Clay, HeadType::Spray);
     bank.slope_pct = Some(18.0);

@@ -4,6 +4,7 @@
 use crate::controller::Card;
 use crate::controller::schedule::{self, Settings};
 use crate::ground::balance::{DayBalance, DayWater, RootZone};
+use crate::quantity::ratio::Share;
 use crate::quantity::units::{Millimetres, Minutes};
 use crate::site::{ResolvedZone, Zone};
 use crate::weather::climate::{Climate, ExpectedFrom};
@@ -34,7 +35,7 @@ pub struct FieldReading {
     /// The day.
     pub date: Date,
     /// Share of the available water that is left, a fraction.
-    pub available_share: f64,
+    pub available_share: Share,
     /// How it was found.
     pub reason: String,
 }
@@ -156,7 +157,7 @@ pub fn replay_steps(
     for (i, step) in steps.iter().enumerate() {
         let date = step.date;
         let root_zone = resolved.root_zone_on(date);
-        let rain_in = (step.rain * resolved.rain_share).min(bound);
+        let rain_in = (step.rain * resolved.rain_share.fraction()).min(bound);
         let irrigation = match watering {
             Watering::AsAdvised { .. } => due,
             Watering::Minutes(minutes) => {
@@ -196,7 +197,7 @@ pub fn replay_steps(
 }
 
 fn read_depletion(root_zone: &RootZone, reading: &FieldReading) -> Millimetres {
-    root_zone.total_available * (1.0 - reading.available_share.clamp(0.0, 1.0))
+    root_zone.total_available * (1.0 - reading.available_share.fraction().clamp(0.0, 1.0))
 }
 
 pub(crate) fn is_due(root_zone: &RootZone, depletion: Millimetres, expected: Millimetres) -> bool {
@@ -332,7 +333,11 @@ mod tests {
 
     #[test]
     fn a_field_reading_sets_the_balance_and_keeps_what_it_was() {
-        let reading = FieldReading { date: date(2026, 6, 3), available_share: 0.5, reason: "probe".into() };
+        let reading = FieldReading {
+            date: date(2026, 6, 3),
+            available_share: Share::from_fraction(0.5),
+            reason: "probe".into(),
+        };
         let none = BTreeMap::new();
         let days = run(&Watering::Minutes(&none), &[reading]);
         let computed = run(&Watering::Minutes(&none), &[]);

@@ -1,6 +1,6 @@
 //! How the numbers of a budget were reached.
 
-use super::{Explanation, Input, InputOrigin, Quantity, WorkingStep, computed, sourced};
+use super::{Explanation, Input, InputOrigin, Quantity, WorkingStep, computed, share, sourced};
 use crate::advice::budget::{Need, NeedFrom, RainRule, WeekZone, ZoneBudget};
 use crate::installation::WiredZone;
 use crate::quantity::month::{ByMonth, Month};
@@ -64,7 +64,7 @@ pub fn budget_month(
             source: "every start of a year as set; multiplier 1 ÷ (0.4 + 0.6 DU), Irrigation Association (from memory)",
             inputs: vec![
                 sourced("precipitation rate", resolved.rate, Quantity::Rate),
-                sourced("distribution uniformity", resolved.uniformity, |v| Quantity::Percent(100.0 * v)),
+                sourced("distribution uniformity", resolved.uniformity, share),
                 computed("run-time multiplier", Quantity::Ratio(resolved.multiplier)),
             ],
             result: Quantity::Depth(given),

@@ -11,6 +11,7 @@ use crate::account::season::{DemandFrom, RAIN_HOURS, SeasonDay, et0_of};
 use crate::advice::tonight::{Decision, StateFrom, ZoneTonight};
 use crate::ground::plant::Sun;
 use crate::ground::soil;
+use crate::quantity::ratio::Share;
 use crate::quantity::units::{
     Celsius, Kilopascals, MegajoulesPerSquareMetre, Metres, MetresPerSecond, Millimetres, MillimetresPerHour,
     Minutes,
@@ -122,6 +123,10 @@ fn sourced<T: Copy>(name: &'static str, value: Sourced<T>, wrap: fn(T) -> Quanti
         Origin::Default(source) => InputOrigin::Default(source),
     };
     Input { name, quantity: wrap(value.value), origin: Some(origin) }
+}
+
+fn share(value: Share) -> Quantity {
+    Quantity::Percent(value.percent())
 }
 
 fn percent(fraction: f64) -> Quantity {
@@ -300,7 +305,7 @@ pub fn depletion(zone: &ZoneTonight) -> Explanation {
             assumptions.push("Each watering advised on earlier nights is taken to have run.");
             assumptions.push("The root zone is taken as full a year ago, or on the first recorded day.");
             assumptions.push(RAIN_ASSUMPTION);
-            if zone.resolved.rain_share < 1.0 {
+            if zone.resolved.rain_share < Share::WHOLE {
                 assumptions.push("No rain is counted: the zone is under cover.");
             }
         }
@@ -357,7 +362,9 @@ pub fn minutes(zone: &ZoneTonight) -> Explanation {
                 name: "run-time multiplier",
                 formula: "1 ÷ (0.4 + 0.6 × distribution uniformity)",
                 source: "Irrigation Association (from memory)",
-                inputs: vec![sourced("distribution uniformity (low quarter)", k.uniformity, percent)],
+                inputs: vec![sourced("distribution uniformity (low quarter)", k.uniformity, |v| {
+                    Quantity::Percent(v.percent())
+                })],
                 result: Quantity::Ratio(k.multiplier),
             },
             WorkingStep {

@@ -1,16 +1,12 @@
 //! How the numbers of a schedule were reached.
 
-use super::{Explanation, Input, InputOrigin, Quantity, WorkingStep, computed, sourced, table};
+use super::{Explanation, Input, InputOrigin, Quantity, WorkingStep, computed, share, sourced, table};
 use crate::installation::{Given, WiredZone};
 use crate::quantity::units::{Millimetres, Minutes};
-use crate::site::{Origin, Sourced};
+use crate::site::Origin;
 
 fn days(value: f64) -> Quantity {
     Quantity::Ratio((value * 10.0).round() / 10.0)
-}
-
-fn given_or(sourced: &Sourced<f64>, name: &'static str) -> Input {
-    super::sourced(name, *sourced, |v| Quantity::Percent(100.0 * v))
 }
 
 /// What a zone gets a week against what it needs.
@@ -55,7 +51,7 @@ pub fn weekly(zone: &WiredZone, given: &Given) -> Explanation {
             source: "Irrigation Association (from memory)",
             inputs: vec![
                 computed("need of a week", Quantity::Depth(given.need_a_week)),
-                given_or(&resolved.uniformity, "distribution uniformity"),
+                sourced("distribution uniformity", resolved.uniformity, share),
                 computed("run-time multiplier", Quantity::Ratio(resolved.multiplier)),
                 sourced("precipitation rate", resolved.rate, Quantity::Rate),
             ],

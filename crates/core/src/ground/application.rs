@@ -1,6 +1,7 @@
 //! From a depth to minutes: precipitation rate, uniformity, run time, cycles and soaks.
 
 use crate::ground::soil::Texture;
+use crate::quantity::ratio::Share;
 use crate::quantity::units::{LitresPerMinute, Millimetres, MillimetresPerHour, Minutes, SquareMetres};
 
 /// Depth of a deep watering, mm (common practice: an inch a week).
@@ -58,19 +59,19 @@ impl HeadType {
 
     /// Default distribution uniformity of the low quarter, a fraction.
     #[must_use]
-    pub const fn default_uniformity(self) -> f64 {
-        match self {
+    pub const fn default_uniformity(self) -> Share {
+        Share::from_fraction(match self {
             Self::Spray => 0.60,
             Self::MultiStreamRotor => 0.70,
             Self::Rotor | Self::MicroSpray => 0.65,
             Self::Drip => 0.85,
-        }
+        })
     }
 }
 
 /// Uniformity below which mending heads is the advice, not more minutes (our stated limit, the
 /// lower end of "fair" in common practice).
-pub const REPAIR_BELOW_UNIFORMITY: f64 = 0.5;
+pub const REPAIR_BELOW_UNIFORMITY: Share = Share::from_fraction(0.5);
 
 /// Precipitation rate from flow and area: mm/h = 60 × L/min ÷ m² (Irrigation Association:
 /// in/h = 96.3 × gpm ÷ ft²).
@@ -89,8 +90,8 @@ pub fn rate_from_emitters(flow_l_per_h: f64, along_m: f64, rows_m: f64) -> Milli
 /// Run-time multiplier 1 ÷ (0.4 + 0.6 DU) (Irrigation Association; from memory): how much longer
 /// to run so that the drier quarter gets its share.
 #[must_use]
-pub fn run_time_multiplier(uniformity: f64) -> f64 {
-    1.0 / (0.4 + 0.6 * uniformity)
+pub fn run_time_multiplier(uniformity: Share) -> f64 {
+    1.0 / (0.4 + 0.6 * uniformity.fraction())
 }
 
 /// Run time for a net depth, before rounding to the box's minutes.
@@ -209,9 +210,9 @@ mod tests {
     #[test]
     fn multiplier_at_published_uniformities() {
         // Irrigation Association run-time multiplier table (from memory): 0.50 -> 1.43, 0.70 -> 1.22.
-        assert!((run_time_multiplier(0.5) - 1.43).abs() < 0.005);
-        assert!((run_time_multiplier(0.7) - 1.22).abs() < 0.005);
-        assert_eq!(run_time_multiplier(1.0), 1.0);
+        assert!((run_time_multiplier(Share::from_fraction(0.5)) - 1.43).abs() < 0.005);
+        assert!((run_time_multiplier(Share::from_fraction(0.7)) - 1.22).abs() < 0.005);
+        assert_eq!(run_time_multiplier(Share::WHOLE), 1.0);
     }
 
     #[test]

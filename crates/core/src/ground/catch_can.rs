@@ -3,6 +3,7 @@
 //! minutes or to mend heads.
 
 use crate::ground::application::{REPAIR_BELOW_UNIFORMITY, run_time_multiplier};
+use crate::quantity::ratio::Share;
 use crate::quantity::units::{Millimetres, MillimetresPerHour, Minutes};
 
 /// Fewest cans that say anything about a quarter (common practice asks for twenty and more).
@@ -79,16 +80,16 @@ pub struct CatchResult {
     pub low_quarter: Millimetres,
     /// Precipitation rate.
     pub rate: MillimetresPerHour,
-    /// Distribution uniformity of the low quarter, a fraction.
-    pub uniformity: f64,
+    /// Distribution uniformity of the low quarter.
+    pub uniformity: Share,
     /// Christiansen's coefficient of uniformity, a fraction (may fall below zero).
     pub christiansen: f64,
     /// Run-time multiplier from the uniformity.
     pub multiplier: f64,
-    /// Share of the drawing that is under, a fraction.
-    pub under: f64,
+    /// Share of the drawing that is under.
+    pub under: Share,
     /// Share of it that is over.
-    pub over: f64,
+    pub over: Share,
     /// What to do.
     pub advice: CatchAdvice,
 }
@@ -127,12 +128,12 @@ impl CatchTest {
         let deviation = sorted.iter().map(|d| (d - mean).abs()).sum::<f64>() / count;
         sorted.sort_by(f64::total_cmp);
         let low_quarter = lowest_mean(&sorted, count / 4.0);
-        let uniformity = low_quarter / mean;
+        let uniformity = Share::from_fraction(low_quarter / mean);
         let map = self.map();
         #[allow(clippy::cast_precision_loss, reason = "a few hundred cells")]
         let share = |test: fn(f64) -> bool| {
-            map.cells.iter().flatten().filter(|s| test(**s)).count() as f64
-                / (map.cells.iter().map(Vec::len).sum::<usize>().max(1) as f64)
+            let cells = map.cells.iter().map(Vec::len).sum::<usize>().max(1) as f64;
+            Share::from_fraction(map.cells.iter().flatten().filter(|s| test(**s)).count() as f64 / cells)
         };
         Ok(CatchResult {
             depths: self.cans.iter().map(|c| Millimetres::from_mm(depth(c.millilitres))).collect(),
@@ -248,7 +249,7 @@ mod tests {
         // 3.66 is 60 ÷ 16.387 rounded: it holds to 0.05 %.
         assert!((result.rate.inches_per_hour() / handbook - 1.0).abs() < 5e-4);
         // Lowest two of eight: 18 and 19; 18.5 ÷ 22.5.
-        assert!((result.uniformity - 18.5 / 22.5).abs() < 1e-12);
+        assert!((result.uniformity.fraction() - 18.5 / 22.5).abs() < 1e-12);
     }
 
     /// Worked by hand after Christiansen (1942): CU = 1 - Σ|x - mean| ÷ Σx.
@@ -258,7 +259,7 @@ mod tests {
         assert!((result.christiansen - 0.6).abs() < 1e-12, "deviations 15, 5, 5, 15 over 100");
         assert!((result.mean.mm() - 2.5).abs() < 1e-12, "25 mL on 100 cm² stand 2.5 mm");
         assert!((result.rate.mm_per_hour() - 15.0).abs() < 1e-12);
-        assert!((result.uniformity - 0.4).abs() < 1e-12);
+        assert!((result.uniformity.fraction() - 0.4).abs() < 1e-12);
         assert_eq!(result.advice, CatchAdvice::MendHeads);
     }
 
@@ -266,14 +267,14 @@ mod tests {
     fn a_quarter_of_ten_cans_takes_half_of_the_third() {
         let result = row(&[1.0, 2.0, 3.0, 4.0, 5.0, 6.0, 7.0, 8.0, 9.0, 10.0], 10.0, 100.0).result().unwrap();
         // (1 + 2 + 0.5 × 3) ÷ 2.5 = 1.8 of a mean of 5.5.
-        assert!((result.uniformity - 1.8 / 5.5).abs() < 1e-12);
+        assert!((result.uniformity.fraction() - 1.8 / 5.5).abs() < 1e-12);
     }
 
     #[test]
     fn even_cans_are_even_everywhere() {
         let result = row(&[12.0; 16], 12.0, 80.0).result().unwrap();
-        assert!((result.uniformity - 1.0).abs() < 1e-12);
-        assert_eq!((result.under, result.over), (0.0, 0.0));
+        assert!((result.uniformity.fraction() - 1.0).abs() < 1e-12);
+        assert_eq!((result.under, result.over), (Share::NONE, Share::NONE));
         assert!((result.multiplier - 1.0).abs() < 1e-12);
     }
 
@@ -286,7 +287,7 @@ mod tests {
         let (left, right) = (map.cells[12][0], map.cells[12][23]);
         assert!(left < UNDER && right > OVER, "{left} {right}");
         let result = test.result().unwrap();
-        assert!(result.under > 0.3 && result.over > 0.3, "{result:?}");
+        assert!(result.under.fraction() > 0.3 && result.over.fraction() > 0.3, "{result:?}");
     }
 
     #[test]
@@ -305,11 +306,11 @@ mod tests {
         ) {
             prop_assume!(readings.iter().sum::<f64>() > 0.0);
             let result = row(&readings, minutes, throat).result().unwrap();
-            prop_assert!((0.0..=1.0 + 1e-9).contains(&result.uniformity));
-            prop_assert!(result.under + result.over <= 1.0 + 1e-9);
+            prop_assert!((0.0..=1.0 + 1e-9).contains(&result.uniformity.fraction()));
+            prop_assert!(result.under.fraction() + result.over.fraction() <= 1.0 + 1e-9);
             readings.reverse();
             let turned = row(&readings, minutes, throat).result().unwrap();
-            prop_assert!((turned.uniformity - result.uniformity).abs() < 1e-9);
+            prop_assert!((turned.uniformity.fraction() - result.uniformity.fraction()).abs() < 1e-9);
             prop_assert!((turned.rate.mm_per_hour() - result.rate.mm_per_hour()).abs() < 1e-6);
         }
     }

@@ -2,6 +2,7 @@
 //! ks × kd × kmc, or the user's own number.
 
 use crate::quantity::month::ByMonth;
+use crate::quantity::ratio::Share;
 
 /// What grows on a zone, as far as its demand and roots go.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -166,10 +167,10 @@ impl Sky {
 
     /// Share of the rain that reaches the ground (our stated default).
     #[must_use]
-    pub const fn rain_share(self) -> f64 {
+    pub const fn rain_share(self) -> Share {
         match self {
-            Self::Open => 1.0,
-            Self::UnderEaves | Self::UnderGlass => 0.0,
+            Self::Open => Share::WHOLE,
+            Self::UnderEaves | Self::UnderGlass => Share::NONE,
         }
     }
 

@@ -3,6 +3,7 @@
 
 use crate::ground::plant::PlantKind;
 use crate::quantity::month::{ByMonth, Month};
+use crate::quantity::ratio::Share;
 use crate::quantity::units::Metres;
 use jiff::ToSpan;
 use jiff::civil::Date;
@@ -85,8 +86,8 @@ impl Density {
 pub struct OtherPlants {
     /// What they are.
     pub plant: PlantKind,
-    /// Their share of the zone's area, a fraction.
-    pub share: f64,
+    /// Their share of the zone's area.
+    pub share: Share,
 }
 
 /// Whom a valve with mixed plants is watered for.
@@ -138,21 +139,21 @@ pub struct WeanOff {
     pub from: Date,
     /// Length of the ramp, weeks; common practice is 4 to 8.
     pub weeks: u8,
-    /// Percentage of the computed need on the first day.
-    pub start_pct: f64,
+    /// Share of the computed need on the first day; it may be more than all of it.
+    pub start: Share,
 }
 
 impl WeanOff {
-    /// Percentage of the computed need on a date: one step a week, 100 before and after.
+    /// Share of the computed need on a date: one step a week, all of it before and after.
     #[must_use]
-    pub fn percent_on(&self, date: Date) -> f64 {
+    pub fn share_on(&self, date: Date) -> Share {
         let days = (date - self.from).get_days();
         let week = days.div_euclid(7);
         if days < 0 || week >= i32::from(self.weeks) {
-            return 100.0;
+            return Share::WHOLE;
         }
-        let share = f64::from(week) / f64::from(self.weeks.max(1));
-        self.start_pct + (100.0 - self.start_pct) * share
+        let done = f64::from(week) / f64::from(self.weeks.max(1));
+        Share::from_fraction(self.start.fraction() + (1.0 - self.start.fraction()) * done)
     }
 
     /// The last day on which it is not 100 % by itself.
@@ -260,13 +261,13 @@ mod tests {
 
     #[test]
     fn a_wean_off_steps_down_week_by_week_and_ends_by_itself() {
-        let ramp = WeanOff { from: date(2026, 6, 1), weeks: 5, start_pct: 150.0 };
-        assert_eq!(ramp.percent_on(date(2026, 5, 31)), 100.0, "not before its first day");
-        assert_eq!(ramp.percent_on(date(2026, 6, 1)), 150.0);
-        assert_eq!(ramp.percent_on(date(2026, 6, 7)), 150.0);
-        assert_eq!(ramp.percent_on(date(2026, 6, 8)), 140.0);
-        assert_eq!(ramp.percent_on(date(2026, 7, 5)), 110.0);
-        assert_eq!(ramp.percent_on(date(2026, 7, 6)), 100.0);
+        let ramp = WeanOff { from: date(2026, 6, 1), weeks: 5, start: Share::from_percent(150.0) };
+        assert_eq!(ramp.share_on(date(2026, 5, 31)).percent(), 100.0, "not before its first day");
+        assert_eq!(ramp.share_on(date(2026, 6, 1)).percent(), 150.0);
+        assert_eq!(ramp.share_on(date(2026, 6, 7)).percent(), 150.0);
+        assert_eq!(ramp.share_on(date(2026, 6, 8)).percent(), 140.0);
+        assert_eq!(ramp.share_on(date(2026, 7, 5)).percent(), 110.0);
+        assert_eq!(ramp.share_on(date(2026, 7, 6)).percent(), 100.0);
         assert_eq!(ramp.last_day(), date(2026, 7, 5));
     }
 

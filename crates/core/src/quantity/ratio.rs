@@ -66,10 +66,10 @@ impl Share {
         self.0
     }
 
-    /// In percent.
+    /// In percent, to ten decimals, so that what came in as percent goes out as it came.
     #[must_use]
     pub fn percent(self) -> f64 {
-        100.0 * self.0
+        (self.0 * 1e12).round() / 1e10
     }
 }
 
@@ -85,6 +85,10 @@ mod tests {
             (0.35, 0.35)
         );
         assert_eq!(Percentage::from_percent(90).to_string(), "90 %");
+        assert_eq!(100.0 * (110.0 / 100.0), 110.000_000_000_000_01, "which is why percents are rounded");
+        for percent in [0.0, 7.0, 33.3, 110.0, 140.0, 150.0, 0.000_1] {
+            assert_eq!(Share::from_percent(percent).percent(), percent);
+        }
         assert!(Percentage::ZERO < Percentage::HUNDRED && Share::NONE < Share::WHOLE);
     }
 }

@@ -9,6 +9,7 @@ use crate::ground::plant::{PlantKind, Sky, Sun};
 use crate::ground::planting::{GrowIn, OwnCoefficient, Planting, WeanOff, mix};
 use crate::ground::soil::Texture;
 use crate::quantity::month::{ByMonth, Month};
+use crate::quantity::ratio::Share;
 use crate::quantity::time::Hours;
 use crate::quantity::units::{
     LitresPerMinute, Metres, Millimetres, MillimetresPerHour, Minutes, SquareMetres,
@@ -100,7 +101,7 @@ pub struct Zone {
     /// Measured precipitation rate.
     pub precipitation_rate: Option<MillimetresPerHour>,
     /// Measured distribution uniformity, a fraction.
-    pub uniformity: Option<f64>,
+    pub uniformity: Option<Share>,
     /// Root depth.
     pub root_depth: Option<Metres>,
     /// Allowable depletion p, a fraction.
@@ -162,13 +163,13 @@ pub struct ResolvedZone {
     /// Available water of the soil, mm/m.
     pub available_mm_per_m: f64,
     /// Share of rain that reaches the ground.
-    pub rain_share: f64,
+    pub rain_share: Share,
     /// Slope, percent.
     pub slope_pct: Sourced<f64>,
     /// Precipitation rate.
     pub rate: Sourced<MillimetresPerHour>,
     /// Distribution uniformity, a fraction.
-    pub uniformity: Sourced<f64>,
+    pub uniformity: Sourced<Share>,
     /// Run-time multiplier from the uniformity.
     pub multiplier: f64,
     /// Root depth.
@@ -230,7 +231,7 @@ impl ResolvedZone {
     /// Factor of a wean-off on a date; 1 outside it.
     #[must_use]
     pub fn wean_off_factor_on(&self, date: Date) -> f64 {
-        self.wean_off.map_or(1.0, |w| w.percent_on(date) / 100.0)
+        self.wean_off.map_or(1.0, |w| w.share_on(date).fraction())
     }
 
     /// The soil store on a date: shallower during a grow-in.
@@ -269,9 +270,9 @@ impl Zone {
     pub fn plants_in(&self, month: Month, latitude_deg: f64) -> Vec<(f64, f64)> {
         let of_kind = |kind: PlantKind| *kind.coefficients(latitude_deg).of(month);
         let own = self.own_coefficient.map_or_else(|| of_kind(self.plant), |own| own.in_month(month));
-        let others: f64 = self.planting.others.iter().map(|o| o.share).sum();
+        let others: f64 = self.planting.others.iter().map(|o| o.share.fraction()).sum();
         let mut plants = vec![(own, (1.0 - others).max(0.0))];
-        plants.extend(self.planting.others.iter().map(|o| (of_kind(o.plant), o.share)));
+        plants.extend(self.planting.others.iter().map(|o| (of_kind(o.plant), o.share.fraction())));
         plants
     }
 
@@ -406,7 +407,8 @@ mod tests {
             factor: 1.3,
             root_depth: Metres::from_m(0.05),
         });
-        zone.planting.wean_off = Some(WeanOff { from: date(2026, 5, 25), weeks: 4, start_pct: 140.0 });
+        zone.planting.wean_off =
+            Some(WeanOff { from: date(2026, 5, 25), weeks: 4, start: Share::from_percent(140.0) });
         let resolved = zone.resolve(NORTH);
         assert!((resolved.demand_factor_on(date(2026, 4, 30)) - 0.54).abs() < 1e-12);
         assert!((resolved.demand_factor_on(date(2026, 5, 2)) - 0.54 * 1.3).abs() < 1e-12);
@@ -425,8 +427,10 @@ mod tests {
     #[test]
     fn the_thirstiest_of_a_mixed_valve_may_change_with_the_month() {
         let mut zone = samples::lawn(1);
-        zone.planting.others =
-            vec![crate::ground::planting::OtherPlants { plant: PlantKind::FruitTrees, share: 0.25 }];
+        zone.planting.others = vec![crate::ground::planting::OtherPlants {
+            plant: PlantKind::FruitTrees,
+            share: Share::from_fraction(0.25),
+        }];
         let resolved = zone.resolve(NORTH);
         assert_eq!(resolved.coefficient_in(Month::April), 1.04, "cool-season turf in April");
         assert_eq!(resolved.coefficient_in(Month::January), 0.95, "fruit trees in January");

@@ -114,6 +114,7 @@ pub fn refill_depth(resolved: &ResolvedZone) -> Range {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::quantity::ratio::Share;
     use crate::quantity::units::{Metres, MillimetresPerHour};
     use crate::site::samples::lawn;
 
@@ -129,7 +130,7 @@ mod tests {
         let typed = width(&zone);
         zone.planting.rate_basis = RateBasis::CatchCans { on: jiff::civil::date(2026, 6, 1) };
         let cans = width(&zone);
-        zone.uniformity = Some(0.6);
+        zone.uniformity = Some(Share::from_fraction(0.6));
         let uniform = width(&zone);
         assert!(
             unmeasured > typed && typed > cans && cans > uniform,
@@ -156,7 +157,7 @@ mod tests {
     fn a_zone_measured_in_full_has_no_next() {
         let mut zone = lawn(1);
         zone.precipitation_rate = Some(MillimetresPerHour::from_mm_per_hour(30.0));
-        zone.uniformity = Some(0.6);
+        zone.uniformity = Some(Share::from_fraction(0.6));
         zone.own_coefficient = Some(crate::ground::planting::OwnCoefficient::Constant(0.8));
         assert_eq!(weekly_minutes(&zone, &zone.resolve(46.0)).best_next(), None);
     }

@@ -19,6 +19,7 @@ use upland_core::ground::application::HeadType;
 use upland_core::ground::plant::{PlantKind, Sky, Sun};
 use upland_core::ground::planting::Planting;
 use upland_core::ground::soil::Texture;
+use upland_core::quantity::ratio::Share;
 use upland_core::quantity::time::Hours;
 use upland_core::quantity::time::Seconds;
 use upland_core::quantity::units::*;
@@ -59,7 +60,7 @@ fn zone(number: u16) -> Zone {
         sky: Sky::Open,
         head: HeadType::Spray,
         precipitation_rate: None,
-        uniformity: Some(0.62),
+        uniformity: Some(Share::from_fraction(0.62)),
         root_depth: None,
         allowable_depletion: None,
         area: Some(SquareMetres::from_m2(120.0)),
@@ -156,7 +157,7 @@ fn the_second_of_two_savers_sees_the_first() {
     let mut first = record.zone.clone();
     first.name = "Upper lawn".into();
     let mut second = record.zone.clone();
-    second.uniformity = Some(0.7);
+    second.uniformity = Some(Share::from_fraction(0.7));
     assert_eq!(done(store, *user, *site, |c| c.save_zone(record.id, 1, &first)).unwrap(), Some(Saved::As(2)));
     let Some(Saved::Conflict(theirs)) =
         done(store, *user, *site, |c| c.save_zone(record.id, 1, &second)).unwrap()

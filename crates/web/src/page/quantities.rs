@@ -4,6 +4,7 @@ use jiff::Zoned;
 use jiff::civil::Date;
 use upland_core::explain::Quantity;
 use upland_core::ground::application::Cycles;
+use upland_core::quantity::ratio::Share;
 use upland_core::quantity::units::{
     Celsius, Litres, LitresPerMinute, Metres, Millimetres, MillimetresPerHour, SquareMetres,
 };
@@ -164,6 +165,11 @@ pub(crate) fn cycles(cycles: Cycles) -> String {
     } else {
         format!("{} × {} min", cycles.count, cycles.minutes_each)
     }
+}
+
+/// "65 %".
+pub(crate) fn share(value: Share) -> String {
+    format!("{} %", plain(value.percent(), 0))
 }
 
 /// "52 min" or "3 h 20 min".

@@ -92,7 +92,7 @@ fn by_formula(
     ByMonth::from_fn(|m| {
         let days = m.days();
         let demand = *demand.of(m) * days;
-        let rain = *rain.of(m) * zone.resolved.rain_share;
+        let rain = *rain.of(m) * zone.resolved.rain_share.fraction();
         (demand - effective_rain_scs(rain, demand, storage)).max(Millimetres::ZERO) * (1.0 / days)
     })
 }

@@ -80,8 +80,10 @@ pub fn week(base: &Base, climate: &Climate, from: Date) -> WeekAdvice {
         let bound = rain_bound(&zone.zone, &zone.resolved);
         let demand: Millimetres =
             weather.iter().map(|(date, et0, _, _)| *et0 * zone.resolved.demand_factor_on(*date)).sum();
-        let fell: Millimetres =
-            weather.iter().map(|(_, _, rain, _)| (*rain * zone.resolved.rain_share).min(bound)).sum();
+        let fell: Millimetres = weather
+            .iter()
+            .map(|(_, _, rain, _)| (*rain * zone.resolved.rain_share.fraction()).min(bound))
+            .sum();
         // Rain beyond what the week took and the root zone could still hold is lost.
         let rain = fell.min(demand);
         let need = demand - rain;

@@ -14,6 +14,7 @@ use crate::controller::Card;
 use crate::controller::night::{self, Due, NightPlan, Shortfall};
 use crate::ground::application::{self, Cycles};
 use crate::ground::balance::RootZone;
+use crate::quantity::ratio::Share;
 use crate::quantity::units::{Litres, LitresPerMinute, Millimetres, Minutes};
 use crate::site::{ResolvedZone, Site, Zone};
 use crate::weather::climate::Climate;
@@ -146,7 +147,7 @@ pub struct ZoneTonight {
     /// Flow of the zone, if the area is known.
     pub flow: Option<LitresPerMinute>,
     /// Share of run time that better uniformity would save, when mending is the advice.
-    pub repair_saving: Option<f64>,
+    pub repair_saving: Option<Share>,
 }
 
 /// A site tonight.
@@ -238,7 +239,7 @@ fn decide_zone(zone: &Zone, climate: &Climate, date: Date) -> ZoneTonight {
     let repair_saving = (!uniformity.is_default() && uniformity.value < application::REPAIR_BELOW_UNIFORMITY)
         .then(|| {
             let mended = application::run_time_multiplier(zone.head.default_uniformity());
-            1.0 - mended / resolved.multiplier
+            Share::from_fraction(1.0 - mended / resolved.multiplier)
         });
     ZoneTonight {
         refill: refill(&resolved, depletion),

@@ -1,8 +1,9 @@
 //! Decisions as sentences, built from facts.
 
-use crate::page::quantities::{capital, depth, flow, in_words, in_words_capital, plain, temperature};
+use crate::page::quantities::{capital, depth, flow, in_words, in_words_capital, plain, share, temperature};
 use jiff::civil::Date;
 use upland_core::advice::tonight::{Because, Decision, Notice, ZoneTonight};
+use upland_core::quantity::ratio::Share;
 use upland_core::site::UnitSystem;
 
 /// Names a recent day by its weekday, an older or later one by its date.
@@ -84,12 +85,12 @@ pub(crate) fn because(zone: &ZoneTonight, units: UnitSystem, today: Date) -> Str
     }
     if let Some(saving) = zone.repair_saving {
         sentences.push(format!(
-            "Uniformity is only {} %: mending heads would save {} % of its time.",
-            plain(100.0 * zone.resolved.uniformity.value, 0),
-            plain(100.0 * saving, 0)
+            "Uniformity is only {}: mending heads would save {} of its time.",
+            share(zone.resolved.uniformity.value),
+            share(saving)
         ));
     }
-    if zone.resolved.rain_share == 0.0 {
+    if zone.resolved.rain_share == Share::NONE {
         sentences.push("No rain reaches it.".into());
     }
     sentences.join(" ")

@@ -2,7 +2,7 @@
 
 use super::units::units;
 use crate::page::frame::{Chapter, Frame};
-use crate::page::quantities::{depth, plain, rate};
+use crate::page::quantities::{depth, plain, rate, share};
 use crate::page::take_back::TakeBack;
 use crate::server::address;
 use crate::server::error::{PageError, page_with, see_other};
@@ -18,6 +18,7 @@ use upland_core::ground::catch_can::{
 };
 use upland_core::ground::planting::RateBasis;
 use upland_core::quantity::bounds;
+use upland_core::quantity::ratio::Share;
 use upland_core::quantity::units::{Metres, Millimetres, MillimetresPerHour, Minutes};
 use upland_core::site::{UnitSystem, Zone};
 use upland_core::weather::climate::Climate;
@@ -180,16 +181,16 @@ fn drawing(test: &CatchTest, map: &CatchMap) -> Option<Drawing> {
     let place = |m: f64, start: f64| plain((m - start + margin) * scale, 2);
     let mut cells = Vec::new();
     for (r, row) in map.cells.iter().enumerate() {
-        for (c, share) in row.iter().enumerate() {
+        for (c, depth) in row.iter().enumerate() {
             #[allow(clippy::cast_precision_loss, reason = "a few cells")]
             let (x, y) = (map.x_m + c as f64 * map.cell_m, map.y_m + r as f64 * map.cell_m);
             cells.push(MapCell {
                 x: place(x, map.x_m),
                 y: place(y, map.y_m),
                 side: plain(map.cell_m * scale + 0.05, 2),
-                class: if *share < UNDER {
+                class: if *depth < UNDER {
                     "dry"
-                } else if *share > OVER {
+                } else if *depth > OVER {
                     "wet"
                 } else {
                     "even"
@@ -257,7 +258,6 @@ fn result_view(
     let (was, then) = (zone.resolve(latitude), measured(zone, on, result).resolve(latitude));
     let need = weekly_need(zone, climate, on);
     let minutes = |m: Minutes| format!("{} min", plain(m.min_value(), 0));
-    let percent = |share: f64| format!("{} %", plain(100.0 * share, 0));
     ResultView {
         rate: rate(units, result.rate),
         was_rate: format!(
@@ -265,18 +265,18 @@ fn result_view(
             rate(units, was.rate.value),
             if was.rate.is_default() { ", a default" } else { "" }
         ),
-        uniformity: percent(result.uniformity),
+        uniformity: share(result.uniformity),
         was_uniformity: format!(
             "{}{}",
-            percent(was.uniformity.value),
+            share(was.uniformity.value),
             if was.uniformity.is_default() { ", a default" } else { "" }
         ),
-        christiansen: percent(result.christiansen),
+        christiansen: share(Share::from_fraction(result.christiansen)),
         low_quarter: depth(units, result.low_quarter),
         mean: depth(units, result.mean),
         multiplier: plain(result.multiplier, 2),
-        under: percent(result.under),
-        over: percent(result.over),
+        under: share(result.under),
+        over: share(result.over),
         minutes: minutes(then.minutes_for(need)),
         was_minutes: minutes(was.minutes_for(need)),
         advice: match result.advice {
@@ -285,7 +285,7 @@ fn result_view(
                     upland_core::ground::application::run_time_multiplier(zone.head.default_uniformity());
                 format!(
                     "Mend heads, pressure and spacing before adding minutes: at {} the dry quarter would cost {} % more water than an ordinary installation.",
-                    percent(result.uniformity),
+                    share(result.uniformity),
                     plain(100.0 * (result.multiplier / level - 1.0), 0)
                 )
             }
@@ -312,10 +312,10 @@ fn test_line(record: &CatchRecord, units: UnitSystem) -> TestLine {
             |fault| fault.to_string(),
             |r| {
                 format!(
-                    "{} cans, {}, uniformity {} %",
+                    "{} cans, {}, uniformity {}",
                     record.test.cans.len(),
                     rate(units, r.rate),
-                    plain(100.0 * r.uniformity, 0)
+                    share(r.uniformity)
                 )
             },
         ),
@@ -369,8 +369,10 @@ async fn test_page(here: AtSite, path: web::Path<(i64, i64)>) -> Result<HttpResp
 
 /// Why a result cannot be, in words.
 fn implausible(result: &CatchResult) -> Option<String> {
-    let values =
-        [(&bounds::PRECIPITATION_RATE, result.rate.mm_per_hour()), (&bounds::UNIFORMITY, result.uniformity)];
+    let values = [
+        (&bounds::PRECIPITATION_RATE, result.rate.mm_per_hour()),
+        (&bounds::UNIFORMITY, result.uniformity.fraction()),
+    ];
     values.into_iter().find_map(|(bound, value)| {
         let error = bound.check(value).err()?;
         let (name, value) = (bound.name, plain(value, 2));
@@ -415,10 +417,10 @@ async fn work_out(
     match saved.ok_or(PageError::NotFound)? {
         Saved::As(_) | Saved::Unchanged(_) => {
             let text = format!(
-                "Zone {} now rests on its cans: {}, uniformity {} %.",
+                "Zone {} now rests on its cans: {}, uniformity {}.",
                 zone.zone.number,
                 rate(loaded.site.site.units, result.rate),
-                plain(100.0 * result.uniformity, 0)
+                share(result.uniformity)
             );
             flash(&here.who.session, text, None)?;
             Ok(see_other(&address::zone(site_id, zone_id)))

@@ -77,7 +77,7 @@ fn line(record: &ZoneRecord, units: UnitSystem, latitude_deg: f64) -> ZoneLine {
             is_default: resolved.rate.is_default(),
         },
         uniformity: Cell {
-            text: format!("{} %", quantities::plain(100.0 * resolved.uniformity.value, 0)),
+            text: quantities::share(resolved.uniformity.value),
             is_default: resolved.uniformity.is_default(),
         },
         refill: quantities::depth(units, resolved.root_zone.readily_available()),

@@ -13,6 +13,7 @@ use upland_core::ground::planting::{
 };
 use upland_core::quantity::bounds::{self, Bound};
 use upland_core::quantity::month::ByMonth;
+use upland_core::quantity::ratio::Share;
 use upland_core::quantity::units::{
     L_PER_US_GALLON, LitresPerMinute, M_PER_FOOT, Metres, MillimetresPerHour, SquareMetres,
 };
@@ -60,12 +61,12 @@ fn metric(zone: &Zone, name: &str) -> Option<f64> {
         },
         ("species", _) => landscape(|s, _| s),
         ("density", _) => landscape(|_, d| d),
-        ("other1_share", _) => p.others.first().map(|o| o.share),
-        ("other2_share", _) => p.others.get(1).map(|o| o.share),
+        ("other1_share", _) => p.others.first().map(|o| o.share.fraction()),
+        ("other2_share", _) => p.others.get(1).map(|o| o.share.fraction()),
         ("grow_factor", _) => p.grow_in.map(|g| g.factor),
         ("grow_root", _) => p.grow_in.map(|g| g.root_depth.m()),
         ("wean_weeks", _) => p.wean_off.map(|w| f64::from(w.weeks)),
-        ("wean_start", _) => p.wean_off.map(|w| w.start_pct),
+        ("wean_start", _) => p.wean_off.map(|w| w.start.percent()),
         ("trim", _) => p.trim.as_ref().map(|t| t.percent),
         ("zone_flow", RateBasis::FlowAndArea { flow_l_per_min, .. }) => Some(flow_l_per_min),
         ("emitter_flow", RateBasis::Emitters { flow_l_per_h, .. }) => Some(flow_l_per_h),
@@ -232,13 +233,15 @@ pub(super) fn read(
     for (name, share_name) in OTHERS {
         let share = number(share_name, reader);
         match (PlantKind::from_code(fields.get(name)), share) {
-            (Some(plant), Some(share)) => others.push(OtherPlants { plant, share }),
+            (Some(plant), Some(share)) => {
+                others.push(OtherPlants { plant, share: Share::from_fraction(share) })
+            }
             (Some(_), None) => reader.say(share_name, "Give its share of the area."),
             (None, Some(_)) => reader.say(name, "Choose what grows on that share."),
             (None, None) => {}
         }
     }
-    if others.iter().map(|o| o.share).sum::<f64>() > bounds::PLANT_SHARE.max {
+    if others.iter().map(|o| o.share.fraction()).sum::<f64>() > bounds::PLANT_SHARE.max {
         reader.say("other2_share", "Together they leave nothing for the zone's own plants.");
     }
     let mixed =
@@ -331,10 +334,10 @@ fn wean_off(fields: &Fields, reader: &mut Reader, number: &mut Number) -> Option
     let from = date(fields, reader, "wean_from");
     let (weeks, start) = (number("wean_weeks", reader), number("wean_start", reader));
     match (from, start) {
-        (Some(from), Some(start_pct)) => {
+        (Some(from), Some(start)) => {
             #[allow(clippy::cast_possible_truncation, clippy::cast_sign_loss, reason = "bounded to 26")]
             let weeks = weeks.unwrap_or(6.0).round() as u8;
-            Some(WeanOff { from, weeks, start_pct })
+            Some(WeanOff { from, weeks, start: Share::from_percent(start) })
         }
         (Some(_), None) => {
             if !reader.errors.iter().any(|(n, _)| *n == "wean_start") {
@@ -406,7 +409,7 @@ mod tests {
         let mut zone = crate::fixture::decided(UnitSystem::Metric).loaded.zones[0].zone.clone();
         zone.own_coefficient = Some(OwnCoefficient::Landscape { species: 0.55, density: 1.15 });
         zone.planting = Planting {
-            others: vec![OtherPlants { plant: PlantKind::Trees, share: 0.3 }],
+            others: vec![OtherPlants { plant: PlantKind::Trees, share: Share::from_fraction(0.3) }],
             mixed: MixedRule::AreaWeighted,
             grow_in: Some(GrowIn {
                 from: jiff::civil::date(2026, 4, 1),
@@ -414,7 +417,11 @@ mod tests {
                 factor: 1.25,
                 root_depth: Metres::from_m(0.06),
             }),
-            wean_off: Some(WeanOff { from: jiff::civil::date(2026, 6, 1), weeks: 5, start_pct: 140.0 }),
+            wean_off: Some(WeanOff {
+                from: jiff::civil::date(2026, 6, 1),
+                weeks: 5,
+                start: Share::from_percent(140.0),
+            }),
             trim: Some(Trim { percent: -10.0, reason: "hollow".into() }),
             rate_basis: RateBasis::Emitters { flow_l_per_h: 2.3, along_m: 0.3, rows_m: 0.45 },
         };

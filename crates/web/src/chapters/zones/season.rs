@@ -2,7 +2,7 @@
 //! or as logged, and set right by readings from the field.
 
 use crate::page::frame::{Chapter, Frame};
-use crate::page::quantities::{depth, plain};
+use crate::page::quantities::{depth, plain, share};
 use crate::page::take_back::TakeBack;
 use crate::server::address;
 use crate::server::error::{PageError, page_with, see_other};
@@ -22,6 +22,7 @@ use upland_core::account::season::{
 };
 use upland_core::controller::schedule::Settings;
 use upland_core::quantity::bounds;
+use upland_core::quantity::ratio::Share;
 use upland_core::quantity::units::{Millimetres, Minutes};
 use upland_core::site::UnitSystem;
 use upland_core::weather::climate::Climate;
@@ -266,7 +267,11 @@ fn days_of(
     let readings: Vec<FieldReading> = own
         .clone()
         .filter(|e| e.kind == EventKind::Reading)
-        .map(|e| FieldReading { date: e.date, available_share: e.value, reason: e.reason.clone() })
+        .map(|e| FieldReading {
+            date: e.date,
+            available_share: Share::from_fraction(e.value),
+            reason: e.reason.clone(),
+        })
         .collect();
     let span = (from, today);
     let with = |watering: &Watering| replay((&zone.zone, &resolved), climate, span, watering, &readings);
@@ -307,7 +312,9 @@ fn event_line(event: &ZoneEvent) -> EventLine {
         id: event.id,
         date: event.date.to_string(),
         what: match event.kind {
-            EventKind::Reading => format!("{} % of the available water left", plain(100.0 * event.value, 0)),
+            EventKind::Reading => {
+                format!("{} of the available water left", share(Share::from_fraction(event.value)))
+            }
             EventKind::Run => format!("ran {} min", plain(event.value, 1)),
         },
         reason: event.reason.clone(),

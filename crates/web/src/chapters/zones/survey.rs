@@ -11,6 +11,7 @@ use upland_core::ground::application::HeadType;
 use upland_core::ground::plant::{PlantKind, Sky, Sun};
 use upland_core::ground::soil::Texture;
 use upland_core::quantity::bounds;
+use upland_core::quantity::ratio::Share;
 use upland_core::quantity::units::{Metres, MillimetresPerHour, SquareMetres};
 use upland_core::site::{DEFAULT_SLOPE_PCT, UnitSystem, Zone};
 
@@ -33,7 +34,7 @@ pub(crate) fn texts(zone: &Zone, system: UnitSystem) -> BTreeMap<String, String>
         ("allowable_depletion", PERCENT.text(zone.allowable_depletion)),
         ("head", zone.head.code().to_owned()),
         ("rate", u.rate.text(zone.precipitation_rate.map(MillimetresPerHour::mm_per_hour))),
-        ("uniformity", PERCENT.text(zone.uniformity)),
+        ("uniformity", PERCENT.text(zone.uniformity.map(Share::fraction))),
         ("area", u.area.text(zone.area.map(SquareMetres::m2))),
     ]
     .into_iter()
@@ -140,7 +141,7 @@ impl Defaults {
             root_depth: short(u.root, plant.root_depth_m, 1),
             allowable_depletion: short(PERCENT, plant.allowable_depletion, 0),
             rate: short(u.rate, head.default_rate().mm_per_hour(), 2),
-            uniformity: short(PERCENT, head.default_uniformity(), 0),
+            uniformity: short(PERCENT, head.default_uniformity().fraction(), 0),
         }
     }
 }
@@ -239,7 +240,12 @@ pub(crate) fn read(
         &bounds::PRECIPITATION_RATE,
         before.and_then(|z| z.precipitation_rate).map(MillimetresPerHour::mm_per_hour),
     );
-    let uniformity = optional("uniformity", PERCENT, &bounds::UNIFORMITY, before.and_then(|z| z.uniformity));
+    let uniformity = optional(
+        "uniformity",
+        PERCENT,
+        &bounds::UNIFORMITY,
+        before.and_then(|z| z.uniformity).map(Share::fraction),
+    );
     let area = optional("area", u.area, &bounds::AREA, before.and_then(|z| z.area).map(SquareMetres::m2));
     let planted = planting_form::read(fields, &mut reader, (&u, system), before, area);
     // A rate typed anew takes the place of what flow or emitters gave.
@@ -259,7 +265,7 @@ pub(crate) fn read(
             sky,
             head,
             precipitation_rate: rate,
-            uniformity,
+            uniformity: uniformity.map(Share::from_fraction),
             root_depth: root_depth.map(Metres::from_m),
             allowable_depletion,
             area: area.map(SquareMetres::from_m2),
@@ -286,7 +292,7 @@ mod tests {
             sky: Sky::Open,
             head: HeadType::MicroSpray,
             precipitation_rate: Some(MillimetresPerHour::from_mm_per_hour(17.3)),
-            uniformity: Some(0.66),
+            uniformity: Some(Share::from_fraction(0.66)),
             root_depth: Some(Metres::from_m(0.2)),
             allowable_depletion: None,
             area: Some(SquareMetres::from_m2(61.25)),

@@ -3,7 +3,7 @@
 use crate::chapters::today::{DateQuery, Decided, decide};
 use crate::page::drawn::{Drawn, framed};
 use crate::page::frame::{Chapter, Frame};
-use crate::page::quantities::{clock, cycles, depth, long_date, plain, rate};
+use crate::page::quantities::{clock, cycles, depth, long_date, plain, rate, share};
 use crate::server::address;
 use crate::server::download::attachment;
 use crate::server::error::PageError;
@@ -78,7 +78,7 @@ fn zone_line(decided: &Decided, zone: &ZoneTonight) -> ZoneLine {
         heads: zone.zone.head.label().to_owned(),
         rate: rate(units, zone.resolved.rate.value),
         rate_default: zone.resolved.rate.is_default(),
-        uniformity: format!("{} %", plain(100.0 * zone.resolved.uniformity.value, 0)),
+        uniformity: share(zone.resolved.uniformity.value),
         uniformity_default: zone.resolved.uniformity.is_default(),
         tonight,
         full: cycles(full),
