@@ -101,7 +101,7 @@ fn zone() -> impl Strategy<Value = Zone> {
                 precipitation_rate: rate.map(MillimetresPerHour::from_mm_per_hour),
                 uniformity: uniformity.map(Share::from_fraction),
                 root_depth: root.map(Metres::from_m),
-                allowable_depletion: depletion,
+                allowable_depletion: depletion.map(Share::from_fraction),
                 area: area.map(SquareMetres::from_m2),
             },
         )

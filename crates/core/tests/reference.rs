@@ -7,6 +7,7 @@
 
 use jiff::civil::{Date, date};
 use upland_core::ground::balance::{DayWater, RootZone};
+use upland_core::quantity::ratio::Share;
 use upland_core::quantity::units::*;
 use upland_core::weather::reference_et::{Method, daily, daily_penman_monteith, daily_with, hourly_series};
 use upland_core::weather::sun;
@@ -228,7 +229,7 @@ fn balance_agrees_with_an_independent_script() {
     for case in rows.chunk_by(|a, b| a[0] == b[0]) {
         let zone = RootZone {
             total_available: Millimetres::from_mm(number(case[0][0])),
-            allowable_depletion: number(case[0][1]),
+            allowable_depletion: Share::from_fraction(number(case[0][1])),
         };
         let mm = |cell: &str| Millimetres::from_mm(number(cell));
         // The state before the first row follows from the first row itself.

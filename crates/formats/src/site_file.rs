@@ -272,7 +272,7 @@ pub fn write(file: &SiteFile) -> String {
                 precipitation_rate_mm_per_h: zone.precipitation_rate.map(MillimetresPerHour::mm_per_hour),
                 uniformity: zone.uniformity.map(Share::fraction),
                 root_depth_m: zone.root_depth.map(Metres::m),
-                allowable_depletion: zone.allowable_depletion,
+                allowable_depletion: zone.allowable_depletion.map(Share::fraction),
                 area_m2: zone.area.map(SquareMetres::m2),
                 planting: PlantingDto::of(zone.own_coefficient.as_ref(), &zone.planting),
             })
@@ -450,7 +450,7 @@ fn read_zone(take: &mut Checker, at: &str, dto: &ZoneDto) -> Option<Zone> {
         precipitation_rate: rate.map(MillimetresPerHour::from_mm_per_hour),
         uniformity: uniformity.map(Share::from_fraction),
         root_depth: root_depth.map(Metres::from_m),
-        allowable_depletion,
+        allowable_depletion: allowable_depletion.map(Share::from_fraction),
         area: area.map(SquareMetres::from_m2),
     })
 }

@@ -73,7 +73,7 @@ impl ZoneRow {
             precipitation_rate_mm_per_h: zone.precipitation_rate.map(MillimetresPerHour::mm_per_hour),
             uniformity: zone.uniformity.map(Share::fraction),
             root_depth_m: zone.root_depth.map(Metres::m),
-            allowable_depletion: zone.allowable_depletion,
+            allowable_depletion: zone.allowable_depletion.map(Share::fraction),
             area_m2: zone.area.map(SquareMetres::m2),
             box_number: i32::from(zone.box_number),
             planting: planting::to_json(zone.own_coefficient.as_ref(), &zone.planting),
@@ -98,7 +98,7 @@ impl ZoneRow {
             precipitation_rate: self.precipitation_rate_mm_per_h.map(MillimetresPerHour::from_mm_per_hour),
             uniformity: self.uniformity.map(Share::from_fraction),
             root_depth: self.root_depth_m.map(Metres::from_m),
-            allowable_depletion: self.allowable_depletion,
+            allowable_depletion: self.allowable_depletion.map(Share::from_fraction),
             area: self.area_m2.map(SquareMetres::from_m2),
             name: self.name,
         })

@@ -4,6 +4,7 @@ use super::{Failure, bounded, print, print_notes, read_input, weather};
 use jiff::tz::TimeZone;
 use upland_core::ground::balance::{DayWater, RootZone};
 use upland_core::quantity::bounds::{self, Bound};
+use upland_core::quantity::ratio::Share;
 use upland_core::quantity::units::{Metres, Millimetres};
 use upland_core::weather::Station;
 use upland_core::weather::reference_et::daily;
@@ -127,7 +128,7 @@ pub fn run(args: &Args) -> Result<(), Failure> {
         args.field_capacity,
         args.wilting_point,
         args.root_depth,
-        args.depletion,
+        Share::from_fraction(args.depletion),
     );
     if args.initial_depletion > zone.total_available.mm() {
         return Err(Failure::Usage(format!(

@@ -129,10 +129,6 @@ fn share(value: Share) -> Quantity {
     Quantity::Percent(value.percent())
 }
 
-fn percent(fraction: f64) -> Quantity {
-    Quantity::Percent(100.0 * fraction)
-}
-
 /// ET0 of a day at a site.
 // Long: the steps of one working, in order.
 #[must_use]
@@ -263,7 +259,7 @@ fn store_step(zone: &ZoneTonight) -> WorkingStep {
                 soil::SOURCE,
             ),
             sourced("root depth", k.root_depth, Quantity::Length),
-            sourced("allowable depletion", k.allowable_depletion, percent),
+            sourced("allowable depletion", k.allowable_depletion, share),
         ],
         result: Quantity::Depth(zone.root_zone.readily_available()),
     }

@@ -1,5 +1,6 @@
 //! Daily root-zone water balance, FAO-56 equations 82 to 88, with a constant allowable depletion.
 
+use crate::quantity::ratio::Share;
 use crate::quantity::units::Millimetres;
 
 /// The store that a root zone is.
@@ -8,7 +9,7 @@ pub struct RootZone {
     /// Total available water, TAW (FAO-56 eq. 82).
     pub total_available: Millimetres,
     /// Allowable depletion p, a fraction of TAW.
-    pub allowable_depletion: f64,
+    pub allowable_depletion: Share,
 }
 
 impl RootZone {
@@ -18,7 +19,7 @@ impl RootZone {
         field_capacity: f64,
         wilting_point: f64,
         root_depth_m: f64,
-        allowable_depletion: f64,
+        allowable_depletion: Share,
     ) -> Self {
         Self {
             total_available: Millimetres::from_mm(1000.0 * (field_capacity - wilting_point) * root_depth_m),
@@ -29,7 +30,7 @@ impl RootZone {
     /// Readily available water, RAW = p TAW (FAO-56 eq. 83): the depletion of the refill point.
     #[must_use]
     pub fn readily_available(&self) -> Millimetres {
-        self.total_available * self.allowable_depletion
+        self.total_available * self.allowable_depletion.fraction()
     }
 
     /// Water stress coefficient Ks at a depletion (FAO-56 eq. 84), 0 to 1.
@@ -39,7 +40,7 @@ impl RootZone {
         if depletion <= self.readily_available() || taw <= 0.0 {
             1.0
         } else {
-            ((taw - depletion.mm()) / ((1.0 - self.allowable_depletion) * taw)).clamp(0.0, 1.0)
+            ((taw - depletion.mm()) / ((1.0 - self.allowable_depletion.fraction()) * taw)).clamp(0.0, 1.0)
         }
     }
 
@@ -109,7 +110,7 @@ mod tests {
             (1.2, 0.55, [(108.0, 59.0), (204.0, 112.0), (144.0, 79.0)]),
         ] {
             for ((fc, wp), (taw, raw)) in soils.into_iter().zip(printed) {
-                let zone = RootZone::from_water_contents(fc, wp, root_m, p);
+                let zone = RootZone::from_water_contents(fc, wp, root_m, Share::from_fraction(p));
                 assert!((zone.total_available.mm() - taw).abs() < 0.5);
                 assert!((zone.readily_available().mm() - raw).abs() < 0.5);
             }
@@ -120,7 +121,7 @@ mod tests {
     /// (values from memory).
     #[test]
     fn fao56_example_37_stress_over_ten_days() {
-        let zone = RootZone::from_water_contents(0.32, 0.12, 0.8, 0.4);
+        let zone = RootZone::from_water_contents(0.32, 0.12, 0.8, Share::from_fraction(0.4));
         assert!((zone.total_available.mm() - 160.0).abs() < 1e-9);
         let mut depletion = mm(55.0);
         for printed_ks in [1.0, 1.0, 0.99, 0.94, 0.89, 0.84, 0.80, 0.76, 0.72, 0.68] {
@@ -133,7 +134,7 @@ mod tests {
 
     #[test]
     fn stress_starts_at_the_refill_point_and_ends_at_wilting() {
-        let zone = RootZone { total_available: mm(100.0), allowable_depletion: 0.5 };
+        let zone = RootZone { total_available: mm(100.0), allowable_depletion: Share::from_fraction(0.5) };
         assert_eq!(zone.stress_coefficient(mm(50.0)), 1.0);
         assert_eq!(zone.stress_coefficient(mm(75.0)), 0.5);
         assert_eq!(zone.stress_coefficient(mm(100.0)), 0.0);
@@ -141,7 +142,7 @@ mod tests {
 
     #[test]
     fn rain_beyond_full_drains() {
-        let zone = RootZone { total_available: mm(60.0), allowable_depletion: 0.5 };
+        let zone = RootZone { total_available: mm(60.0), allowable_depletion: Share::from_fraction(0.5) };
         let end = zone.day(mm(10.0), DayWater { demand: mm(4.0), rain: mm(20.0), ..Default::default() });
         assert_eq!((end.depletion.mm(), end.drainage.mm()), (0.0, 6.0));
     }
@@ -152,7 +153,7 @@ mod tests {
             taw in 1.0..300.0_f64, p in 0.05..0.9_f64, start in 0.0..1.0_f64,
             demand in 0.0..15.0_f64, rain in 0.0..80.0_f64, irrigation in 0.0..60.0_f64,
         ) {
-            let zone = RootZone { total_available: mm(taw), allowable_depletion: p };
+            let zone = RootZone { total_available: mm(taw), allowable_depletion: Share::from_fraction(p) };
             let before = mm(start * taw);
             let end = zone.day(before, DayWater { demand: mm(demand), rain: mm(rain), irrigation: mm(irrigation) });
             let change = end.depletion.mm() - before.mm();
@@ -166,7 +167,7 @@ mod tests {
         fn more_rain_never_leaves_it_drier(
             before in 0.0..60.0_f64, demand in 0.0..12.0_f64, rain in 0.0..40.0_f64, more in 0.0..40.0_f64,
         ) {
-            let zone = RootZone { total_available: mm(60.0), allowable_depletion: 0.5 };
+            let zone = RootZone { total_available: mm(60.0), allowable_depletion: Share::from_fraction(0.5) };
             let with = |rain| zone.day(mm(before), DayWater { demand: mm(demand), rain: mm(rain), ..Default::default() });
             prop_assert!(with(rain + more).depletion.mm() <= with(rain).depletion.mm() + 1e-9);
             prop_assert!(with(rain + more).drainage.mm() >= with(rain).drainage.mm() - 1e-9);

@@ -41,7 +41,7 @@ pub struct PlantDefaults {
     /// depths of unrestricted roots).
     pub root_depth_m: f64,
     /// Allowable depletion p, FAO-56 table 22 or 0.5 (from memory).
-    pub allowable_depletion: f64,
+    pub allowable_depletion: Share,
 }
 
 const TURF: &str = "monthly turf curve, mean about 0.8 for cool season and 0.65 for warm season (University of California; from memory)";
@@ -90,6 +90,7 @@ impl PlantKind {
             root_depth_m: f64,
             allowable_depletion: f64,
         ) -> PlantDefaults {
+            let allowable_depletion = Share::from_fraction(allowable_depletion);
             PlantDefaults { label, coefficient, coefficient_source, root_depth_m, allowable_depletion }
         }
         match self {

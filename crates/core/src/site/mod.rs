@@ -105,7 +105,7 @@ pub struct Zone {
     /// Root depth.
     pub root_depth: Option<Metres>,
     /// Allowable depletion p, a fraction.
-    pub allowable_depletion: Option<f64>,
+    pub allowable_depletion: Option<Share>,
     /// Area.
     pub area: Option<SquareMetres>,
 }
@@ -175,7 +175,7 @@ pub struct ResolvedZone {
     /// Root depth.
     pub root_depth: Sourced<Metres>,
     /// Allowable depletion p.
-    pub allowable_depletion: Sourced<f64>,
+    pub allowable_depletion: Sourced<Share>,
     /// The soil store.
     pub root_zone: RootZone,
     /// Cycle limit and soak.

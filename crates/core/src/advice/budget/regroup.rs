@@ -155,7 +155,7 @@ fn rebase(
             match moved {
                 Some(slot) => *slot = best,
                 None => {
-                    moves.push(Move::BaseTime { program: *program, station: zone.station, from, to: best })
+                    moves.push(Move::BaseTime { program: *program, station: zone.station, from, to: best });
                 }
             }
             settings.set_run_time(*program, zone.station, best);

@@ -122,7 +122,7 @@ fn minutes(names: &Names<'_>, active: &Active<'_>) -> Vec<KeyStep> {
         for (station, seconds) in &program.run_times {
             let cycle = names.settings.station(*station).cycle_and_soak;
             let detail =
-                cycle.map_or(String::new(), |(cycle, soak)| format!("cycles of {}, soak {}", cycle, soak));
+                cycle.map_or(String::new(), |(cycle, soak)| format!("cycles of {cycle}, soak {soak}"));
             let (zone, length) = (names.station(*station), seconds);
             let text = format!("Program {}, {zone}: {length}", program.name);
             steps.push(step(format!("minutes-{i}-{station}"), text, detail));

@@ -170,11 +170,11 @@ impl Names<'_> {
                 if *limit == Seconds::from_min(1) {
                     "after a minute".to_owned()
                 } else {
-                    format!("after {}", limit)
+                    format!("after {limit}")
                 }
             ),
             FindingKind::SoakTooShort { pause, needed } => {
-                format!("Soaks {} between cycles and needs {}.", pause, needed)
+                format!("Soaks {pause} between cycles and needs {needed}.")
             }
             FindingKind::MinutesWithoutZone => {
                 "Has minutes, but no zone is on this station: ghost watering, or a zone not yet described."
@@ -264,7 +264,7 @@ impl Names<'_> {
             Remedy::WorkBack { .. } => "Work every start back from the window's end".into(),
             Remedy::SetDays { days, .. } => format!("Run on {}", days_in_words(*days)),
             Remedy::SetCycle { cycle, soak, .. } => {
-                format!("Cycles of {} with {} soak", cycle, soak)
+                format!("Cycles of {cycle} with {soak} soak")
             }
             Remedy::SplitStarts { count, apart_min, .. } => {
                 format!("Split over {} starts, {apart_min} min apart", in_words(*count))

@@ -229,21 +229,7 @@ pub(super) fn read(
     if ways.iter().flatten().count() > 1 {
         reader.say("coefficient", "Use one way: one number, twelve numbers, or species and density.");
     }
-    let mut others = Vec::new();
-    for (name, share_name) in OTHERS {
-        let share = number(share_name, reader);
-        match (PlantKind::from_code(fields.get(name)), share) {
-            (Some(plant), Some(share)) => {
-                others.push(OtherPlants { plant, share: Share::from_fraction(share) })
-            }
-            (Some(_), None) => reader.say(share_name, "Give its share of the area."),
-            (None, Some(_)) => reader.say(name, "Choose what grows on that share."),
-            (None, None) => {}
-        }
-    }
-    if others.iter().map(|o| o.share.fraction()).sum::<f64>() > bounds::PLANT_SHARE.max {
-        reader.say("other2_share", "Together they leave nothing for the zone's own plants.");
-    }
+    let others = others(fields, reader, &mut number);
     let mixed =
         if fields.get("mixed").is_empty() { Some(MixedRule::default()) } else { reader.choice("mixed") };
     let grow_in = grow_in(fields, reader, u, &mut number);
@@ -328,6 +314,24 @@ fn grow_in(fields: &Fields, reader: &mut Reader, _u: &ZoneUnits, number: &mut Nu
             None
         }
     }
+}
+
+/// What else grows on the valve.
+fn others(fields: &Fields, reader: &mut Reader, number: &mut Number) -> Vec<OtherPlants> {
+    let mut others = Vec::new();
+    for (name, share_name) in OTHERS {
+        let share = number(share_name, reader).map(Share::from_fraction);
+        match (PlantKind::from_code(fields.get(name)), share) {
+            (Some(plant), Some(share)) => others.push(OtherPlants { plant, share }),
+            (Some(_), None) => reader.say(share_name, "Give its share of the area."),
+            (None, Some(_)) => reader.say(name, "Choose what grows on that share."),
+            (None, None) => {}
+        }
+    }
+    if others.iter().map(|o| o.share.fraction()).sum::<f64>() > bounds::PLANT_SHARE.max {
+        reader.say("other2_share", "Together they leave nothing for the zone's own plants.");
+    }
+    others
 }
 
 fn wean_off(fields: &Fields, reader: &mut Reader, number: &mut Number) -> Option<WeanOff> {

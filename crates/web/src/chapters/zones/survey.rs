@@ -31,7 +31,7 @@ pub(crate) fn texts(zone: &Zone, system: UnitSystem) -> BTreeMap<String, String>
         ("soil", zone.soil.code().to_owned()),
         ("slope", SLOPE_PERCENT.text(zone.slope_pct)),
         ("root_depth", u.root.text(zone.root_depth.map(Metres::m))),
-        ("allowable_depletion", PERCENT.text(zone.allowable_depletion)),
+        ("allowable_depletion", PERCENT.text(zone.allowable_depletion.map(Share::fraction))),
         ("head", zone.head.code().to_owned()),
         ("rate", u.rate.text(zone.precipitation_rate.map(MillimetresPerHour::mm_per_hour))),
         ("uniformity", PERCENT.text(zone.uniformity.map(Share::fraction))),
@@ -139,7 +139,7 @@ impl Defaults {
         Self {
             coefficient: quantities::plain(plant.coefficient, 2),
             root_depth: short(u.root, plant.root_depth_m, 1),
-            allowable_depletion: short(PERCENT, plant.allowable_depletion, 0),
+            allowable_depletion: short(PERCENT, plant.allowable_depletion.fraction(), 0),
             rate: short(u.rate, head.default_rate().mm_per_hour(), 2),
             uniformity: short(PERCENT, head.default_uniformity().fraction(), 0),
         }
@@ -232,7 +232,7 @@ pub(crate) fn read(
         "allowable_depletion",
         PERCENT,
         &bounds::ALLOWABLE_DEPLETION,
-        before.and_then(|z| z.allowable_depletion),
+        before.and_then(|z| z.allowable_depletion).map(Share::fraction),
     );
     let rate = optional(
         "rate",
@@ -267,7 +267,7 @@ pub(crate) fn read(
             precipitation_rate: rate,
             uniformity: uniformity.map(Share::from_fraction),
             root_depth: root_depth.map(Metres::from_m),
-            allowable_depletion,
+            allowable_depletion: allowable_depletion.map(Share::from_fraction),
             area: area.map(SquareMetres::from_m2),
         }),
         _ => Err(errors),
