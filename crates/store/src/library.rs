@@ -258,14 +258,11 @@ impl Snapshot<'_> {
     }
 }
 
-/// Raises the revision of every site that keeps to an entry: what follows from it is computed anew.
-fn raise_sites(connection: &mut PgConnection, entry_id: i64) -> Result<()> {
-    let keeping = site_ordinances::table
-        .filter(site_ordinances::ordinance_id.eq(entry_id))
-        .select(site_ordinances::site_id);
-    diesel::update(sites::table.filter(sites::id.eq_any(keeping)))
-        .set(sites::revision.eq(sites::revision + 1))
-        .execute(connection)?;
+/// Raises the revision of every site: each of them offers what stands in the library, and what follows from
+/// an entry is computed anew. Locked in their order, so that two writers never wait for each other.
+fn raise_sites(connection: &mut PgConnection) -> Result<()> {
+    sites::table.select(sites::id).order(sites::id).for_update().load::<i64>(connection)?;
+    diesel::update(sites::table).set(sites::revision.eq(sites::revision + 1)).execute(connection)?;
     Ok(())
 }
 
@@ -280,6 +277,7 @@ impl Store {
             let id = insert(connection, item, user_id)?;
             let event = NewEvent::new(Subject::Library, Some(id), Action::Created).with(T::KIND);
             event.write(connection, None, Some(user_id))?;
+            raise_sites(connection)?;
             Ok(id)
         })
     }
@@ -315,7 +313,7 @@ impl Store {
             let event =
                 NewEvent::new(Subject::Library, Some(id), Action::Changed).between(now.version, version);
             event.write(connection, None, Some(user_id))?;
-            raise_sites(connection, id)?;
+            raise_sites(connection)?;
             Ok(Some(Saved::As(version)))
         })
     }
@@ -344,6 +342,7 @@ impl Store {
             if rows == 1 {
                 let action = if removed.is_some() { Action::Removed } else { Action::Restored };
                 NewEvent::new(Subject::Library, Some(id), action).write(connection, None, Some(user_id))?;
+                raise_sites(connection)?;
             }
             Ok(rows == 1)
         })

@@ -111,7 +111,7 @@ fn two_zones_cannot_have_one_station_nor_a_site_two_own_sources() {
 }
 
 #[test]
-fn an_ordinance_that_changes_raises_every_site_that_keeps_to_it() {
+fn a_write_to_the_library_raises_every_site() {
     use upland_core::controller::ordinance::{AllowedDays, HouseNumber, Ordinance, Rule};
     let World { store, user, site, .. } = &world();
     let other = store.create_site(&file("Tarnside Allotments", Vec::new()), TODAY, *user).unwrap();
@@ -134,9 +134,19 @@ fn an_ordinance_that_changes_raises_every_site_that_keeps_to_it() {
     let before = (revision(*site), revision(other));
     law.exempts_drip = false;
     assert_eq!(store.save_library_entry(id, 1, &law, *user).unwrap(), Some(Saved::As(2)));
-    assert_eq!((revision(*site), revision(other)), (before.0 + 1, before.1));
+    // Both offer it, whether they keep to it or not.
+    assert_eq!((revision(*site), revision(other)), (before.0 + 1, before.1 + 1));
+    assert_eq!(store.save_library_entry(id, 2, &law, *user).unwrap(), Some(Saved::Unchanged(2)));
+    assert_eq!(revision(other), before.1 + 1, "nothing changed");
+    let removed = Some("2026-07-14T12:00:00Z".parse().unwrap());
+    assert!(store.set_library_entry_removed::<Ordinance>(id, removed, *user).unwrap());
+    assert!(!store.set_library_entry_removed::<Ordinance>(id, removed, *user).unwrap(), "it is off already");
+    assert!(store.set_library_entry_removed::<Ordinance>(id, None, *user).unwrap());
+    assert_eq!(revision(other), before.1 + 3);
     let shared = store.read(|s| s.events(None, 10)).unwrap();
-    assert_eq!((shared[0].subject.as_str(), shared[0].action.as_str()), ("library", "changed"));
+    let told: Vec<_> = shared.iter().map(|e| (e.subject.as_str(), e.action.as_str())).collect();
+    let of = |action| ("library", action);
+    assert_eq!(told[..4], [of("restored"), of("removed"), of("changed"), of("created")]);
 }
 
 #[test]

@@ -9,11 +9,10 @@ use upland_store::library::Entry;
 /// Own cards are chosen by this and their identity.
 pub(crate) const OWN: &str = "own-";
 
-/// Every card by the short name it is chosen by.
-pub(crate) async fn card_choices(state: &web::Data<AppState>) -> Result<Vec<(String, String)>, PageError> {
-    let own: Vec<Entry<Card>> = read(state, |snapshot| snapshot.library()).await?;
-    let own = own.into_iter().map(|entry| (format!("{OWN}{}", entry.id), entry.item.name));
-    Ok(own.chain(generic().into_iter().map(|(code, card)| (code.to_owned(), card.name))).collect())
+/// Every card by the short name it is chosen by, the library's own first.
+pub(crate) fn card_choices(own: &[Entry<Card>]) -> Vec<(String, String)> {
+    let own = own.iter().map(|entry| (format!("{OWN}{}", entry.id), entry.item.name.clone()));
+    own.chain(generic().into_iter().map(|(code, card)| (code.to_owned(), card.name))).collect()
 }
 
 /// The card that was chosen, if there is such a one.

@@ -49,7 +49,8 @@ async fn new_page(
     errors: &[FieldError],
 ) -> Result<HttpResponse, PageError> {
     let _loaded = Arc::clone(&here.facts);
-    let cards = card_choices(&here.state).await?;
+    let own = here.more("cards", 30, |snapshot| snapshot.library()).await?;
+    let cards = card_choices(&own);
     let kind = Field { kind: FieldKind::Choice(cards), ..Field::text("card", "Kind of box") };
     let form = Form {
         groups: vec![FieldGroup {

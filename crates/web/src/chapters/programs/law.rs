@@ -110,10 +110,10 @@ async fn law_page_with(
     refused: Option<Refused<'_>>,
 ) -> Result<HttpResponse, PageError> {
     let bench = here.workbench(path.1).await?;
-    let library = here.read(|snapshot| snapshot.library::<Ordinance>()).await?;
+    let library = here.more("ordinances", 30, |snapshot| snapshot.library::<Ordinance>()).await?;
     let applied = &here.facts.ordinances;
     let mut known: Vec<(i64, Ordinance)> =
-        library.into_iter().map(|e: Entry<Ordinance>| (e.id, e.item)).collect();
+        library.iter().map(|e: &Entry<Ordinance>| (e.id, e.item.clone())).collect();
     // One that was taken off the list still holds here, and must stay visible.
     for own in applied {
         if known.iter().all(|(id, _)| *id != own.ordinance_id) {

@@ -135,7 +135,8 @@ async fn new_site_page(
     texts: &BTreeMap<String, String>,
     errors: &[FieldError],
 ) -> Result<HttpResponse, PageError> {
-    let cards = crate::site::library::card_choices(state).await?;
+    let own = crate::server::state::read(state, |snapshot| snapshot.library()).await?;
+    let cards = crate::site::library::card_choices(&own);
     page_with(
         status,
         &EditPage {
