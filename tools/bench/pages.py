@@ -1,5 +1,9 @@
 #!/usr/bin/env python3
-"""How fast a running server is: pages under load, the call list of many sites, thirty years of hours.
+"""How fast a running server is: each chapter beside the floor, pages under load, the call list of many
+sites, thirty years of hours.
+
+The floor is a page that reads what every chapter of a site reads and prints it as it stands: the file of
+the site.
 
 Usage: python3 tools/bench/pages.py http://127.0.0.1:8080 [SITES]
 
@@ -8,6 +12,7 @@ two years of weather, and times the first call list after that and the following
 wrk (Debian), so that the client does not count. Only the standard library besides.
 """
 import datetime
+import http.client
 import http.cookiejar
 import json
 import math
@@ -78,6 +83,36 @@ def timed(path, runs=15):
     return times
 
 
+def alone(path, runs=60):
+    """Median milliseconds of one reader on one connection, warm."""
+    host = urllib.parse.urlparse(url)
+    connection = http.client.HTTPConnection(host.hostname, host.port)
+    cookie = "; ".join(f"{c.name}={c.value}" for c in jar)
+    times = []
+    for _ in range(runs):
+        start = time.perf_counter()
+        connection.request("GET", path, headers={"cookie": cookie})
+        answer = connection.getresponse()
+        answer.read()
+        assert answer.status == 200, (path, answer.status)
+        times.append(1000 * (time.perf_counter() - start))
+    return statistics.median(times[runs // 6:])
+
+
+def chapters():
+    """Every chapter of the demo's first site beside the floor."""
+    first = lambda page, kind: re.search(rf"/sites/1/{kind}/(\d+)", send(page)[2].decode()).group(0)
+    zone, sensor = first("/sites/1/zones", "zones"), first("/sites/1/sensors", "sensors")
+    box = "/sites/1/boxes/1"
+    floor = alone("/sites/1/site.json")
+    print(f"the floor, the file of the site: {floor:.2f} ms")
+    for path in ["/", "/sites/1/today", "/sites/1/sheet", "/sites/1/zones", zone, f"{zone}/season", f"{zone}/cans", box,
+                 f"{box}/plan", f"{box}/sheet", f"{box}/history", f"{box}/law", f"{box}/manual", f"{box}/budget", "/sites/1/sensors",
+                 sensor, "/sites/1/sensors/map", "/sites/1/sensors/wiring", "/sites/1/sensors/plan", "/sites/1/weather", "/calls"]:
+        median = alone(path)
+        print(f"{path}: {median:.2f} ms, {median / floor:.1f} times the floor")
+
+
 def load(path, users):
     cookie = "; ".join(f"{c.name}={c.value}" for c in jar)
     out = subprocess.run(["wrk", "-t1", f"-c{users}", "-d10s", "--latency", "-H", f"cookie: {cookie}", url + path],
@@ -112,6 +147,7 @@ def hours(count):
 csrf = token("/sign-in")
 assert post("/sign-in", csrf, login="bram", password="larkrigg-demo")[0] == 303
 csrf = token("/")
+chapters()
 site_file = send("/sites/1/site.json")[2]
 template = json.loads(site_file)
 before = re.findall(r'href="/sites/(\d+)/today"', send("/")[2].decode())

@@ -14,6 +14,7 @@ mod cli;
 mod climate;
 mod field;
 mod http;
+mod library;
 mod people;
 mod programs;
 mod sensor_forms;

@@ -77,7 +77,8 @@ macro_rules! additive {
         }
         impl core::iter::Sum for $name {
             fn sum<I: Iterator<Item = Self>>(items: I) -> Self {
-                Self(items.map(|item| item.0).sum())
+                // An empty sum of floats is minus zero in the standard library.
+                items.fold(Self::ZERO, |sum, item| sum + item)
             }
         }
     )*};
@@ -239,6 +240,12 @@ mod tests {
             prop_assert!((LitresPerMinute::from_us_gpm(value).us_gpm() - value).abs() < 1e-9);
             prop_assert!((MetresPerSecond::from_mph(value).mph() - value).abs() < 1e-9);
         }
+    }
+
+    #[test]
+    fn a_sum_of_nothing_is_plain_zero() {
+        let none: Millimetres = std::iter::empty().sum();
+        assert!(none.mm().is_sign_positive());
     }
 
     #[test]

@@ -12,14 +12,22 @@ use upland_core::site::UnitSystem;
 
 /// A number with up to `digits` decimals and no trailing zeros.
 pub(crate) fn plain(value: f64, digits: usize) -> String {
+    let text = fixed(value, digits);
+    if text.contains('.') { text.trim_end_matches('0').trim_end_matches('.').to_owned() } else { text }
+}
+
+/// A number with just so many decimals; what rounds to nothing has no sign.
+fn fixed(value: f64, digits: usize) -> String {
     let text = format!("{value:.digits$}");
-    let text = if text.contains('.') { text.trim_end_matches('0').trim_end_matches('.') } else { &text };
-    if text == "-0" { "0".to_owned() } else { text.to_owned() }
+    match text.strip_prefix('-') {
+        Some(bare) if bare.chars().all(|c| matches!(c, '0' | '.')) => bare.to_owned(),
+        _ => text,
+    }
 }
 
 /// A number with thin groups of thousands.
 fn grouped(value: f64) -> String {
-    let digits = format!("{value:.0}");
+    let digits = fixed(value, 0);
     let mut out = String::new();
     for (i, c) in digits.chars().enumerate() {
         if i > 0 && (digits.len() - i).is_multiple_of(3) && c.is_ascii_digit() {
@@ -35,14 +43,18 @@ fn us(units: UnitSystem) -> bool {
 }
 
 pub(crate) fn depth(units: UnitSystem, value: Millimetres) -> String {
-    if us(units) { format!("{:.2} in", value.inches()) } else { format!("{:.1} mm", value.mm()) }
+    if us(units) {
+        format!("{} in", fixed(value.inches(), 2))
+    } else {
+        format!("{} mm", fixed(value.mm(), 1))
+    }
 }
 
 pub(crate) fn rate(units: UnitSystem, value: MillimetresPerHour) -> String {
     if us(units) {
-        format!("{:.2} in/h", value.inches_per_hour())
+        format!("{} in/h", fixed(value.inches_per_hour(), 2))
     } else {
-        format!("{:.1} mm/h", value.mm_per_hour())
+        format!("{} mm/h", fixed(value.mm_per_hour(), 1))
     }
 }
 
@@ -72,7 +84,7 @@ pub(crate) fn volume(units: UnitSystem, value: Litres) -> String {
     if us(units) {
         format!("{} gal", grouped(value.us_gallons()))
     } else if value.l() >= 1000.0 {
-        format!("{:.1} m³", value.l() / 1000.0)
+        format!("{} m³", fixed(value.l() / 1000.0, 1))
     } else {
         format!("{} L", grouped(value.l()))
     }
@@ -87,7 +99,7 @@ pub(crate) fn flow(units: UnitSystem, value: LitresPerMinute) -> String {
 }
 
 pub(crate) fn temperature(units: UnitSystem, value: Celsius) -> String {
-    if us(units) { format!("{:.0} °F", value.f()) } else { format!("{:.1} °C", value.c()) }
+    if us(units) { format!("{} °F", fixed(value.f(), 0)) } else { format!("{} °C", fixed(value.c(), 1)) }
 }
 
 /// Any quantity of an explanation.
@@ -97,26 +109,30 @@ pub(crate) fn quantity(units: UnitSystem, value: Quantity) -> String {
         Quantity::Rate(v) => rate(units, v),
         Quantity::WaterHolding(mm_per_m) => {
             // 1 mm/m is 0.012 in/ft.
-            if us(units) { format!("{:.2} in/ft", mm_per_m * 0.012) } else { format!("{mm_per_m:.0} mm/m") }
+            if us(units) {
+                format!("{} in/ft", fixed(mm_per_m * 0.012, 2))
+            } else {
+                format!("{mm_per_m:.0} mm/m")
+            }
         }
         Quantity::Length(v) => length(units, v),
         Quantity::Temperature(v) => temperature(units, v),
         Quantity::Radiation(v) => {
             if us(units) {
-                format!("{:.0} langleys", v.langleys())
+                format!("{} langleys", fixed(v.langleys(), 0))
             } else {
-                format!("{:.1} MJ/m²", v.mj_per_m2())
+                format!("{} MJ/m²", fixed(v.mj_per_m2(), 1))
             }
         }
         Quantity::Wind(v) => {
             if us(units) {
-                format!("{:.1} mph", v.mph())
+                format!("{} mph", fixed(v.mph(), 1))
             } else {
-                format!("{:.1} m/s", v.m_per_s())
+                format!("{} m/s", fixed(v.m_per_s(), 1))
             }
         }
-        Quantity::Pressure(v) => format!("{:.2} kPa", v.kpa()),
-        Quantity::Time(v) => format!("{:.1} min", v.min_value()),
+        Quantity::Pressure(v) => format!("{} kPa", fixed(v.kpa(), 2)),
+        Quantity::Time(v) => format!("{} min", fixed(v.min_value(), 1)),
         Quantity::Ratio(v) => plain(v, 3),
         Quantity::Percent(v) => format!("{} %", plain(v, 1)),
         Quantity::Count(v) => v.to_string(),
@@ -198,7 +214,26 @@ mod tests {
         assert_eq!(length(Metric, Metres::from_m(1040.0)), "1\u{202f}040 m");
         assert_eq!(length(UsCustomary, Metres::from_inches(6.0)), "6 in");
         assert_eq!(temperature(UsCustomary, Celsius::from_c(0.0)), "32 °F");
-        assert_eq!(plain(-0.001, 2), "0");
+        assert_eq!(
+            (plain(-0.001, 2), plain(-10.0, 0), plain(10.50, 2)),
+            ("0".into(), "-10".into(), "10.5".into())
+        );
+        assert_eq!(
+            (share(Share::from_fraction(0.655)), share(Share::WHOLE)),
+            ("66 %".into(), "100 %".into())
+        );
+    }
+
+    #[test]
+    fn what_rounds_to_nothing_has_no_sign() {
+        use UnitSystem::{Metric, UsCustomary};
+        assert_eq!(depth(Metric, Millimetres::from_mm(-0.04)), "0.0 mm");
+        assert_eq!(depth(Metric, Millimetres::from_mm(-0.06)), "-0.1 mm");
+        assert_eq!(depth(UsCustomary, Millimetres::from_mm(-0.0)), "0.00 in");
+        assert_eq!(temperature(Metric, Celsius::from_c(-0.04)), "0.0 °C");
+        assert_eq!(volume(Metric, Litres::from_l(-0.4)), "0 L");
+        assert_eq!(span(0.4), "0 min");
+        assert_eq!(span(90.0), "1 h 30 min");
         assert_eq!(in_words_capital(3), "Three");
     }
 }

@@ -29,6 +29,8 @@ async fn entry<T: Shared + Send + 'static>(
 /// What became of a save.
 enum Kept<T> {
     Saved,
+    /// It stood so already, as this version.
+    Unchanged(i32),
     /// Somebody saved in between: their entry, both edits put together, and the names of the
     /// fields that both changed.
     Merged(Box<Entry<T>>, BTreeMap<String, String>, Vec<String>),
@@ -45,7 +47,8 @@ async fn keep<T: Shared + Send + Sync + 'static>(
     let (base, user) = (base_version(fields)?, who.user.id);
     match with_store(state, move |store| store.save_library_entry(id, base, &item, user)).await? {
         None => Err(PageError::NotFound),
-        Some(Saved::As(_) | Saved::Unchanged(_)) => Ok(Kept::Saved),
+        Some(Saved::As(_)) => Ok(Kept::Saved),
+        Some(Saved::Unchanged(version)) => Ok(Kept::Unchanged(version)),
         Some(Saved::Conflict(theirs)) => {
             let before = read(state, move |snapshot| snapshot.library_version::<T>(id, base)).await?;
             let started = before.as_ref().map(texts).unwrap_or_default();

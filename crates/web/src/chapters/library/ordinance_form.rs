@@ -10,7 +10,6 @@ use upland_formats::clock_time;
 
 /// Forbidden hours that a block has room for.
 pub(super) const HOURS: usize = 3;
-/// Short names of the days, Monday first.
 /// Ways of choosing days with their words.
 pub(super) const DAY_MODES: [(&str, &str); 5] = [
     ("any", "on any day"),

@@ -250,6 +250,10 @@ async fn save(
             flash(&who.session, text, None)?;
             Ok(see_other("/ordinances"))
         }
+        Kept::Unchanged(version) => {
+            flash(&who.session, format!("Nothing changed: version {version} stands."), None)?;
+            Ok(see_other("/ordinances"))
+        }
         Kept::Merged(theirs, merged, both) => {
             let by = theirs.saved_by.clone();
             edit(&who, StatusCode::CONFLICT, Some(&theirs), &merged, &[], Some((both, by)))

@@ -140,12 +140,12 @@ fn months(climate: &Climate, year: &Year, units: UnitSystem) -> (String, Vec<Mon
         let command = if step.is_empty() { 'M' } else { 'L' };
         step.push_str(&format!("{command}{x} {:.1}H{end}", y(et0.mm(), TOP_DEMAND_MM)));
         let recorded = climate.range(start, start.last_of_month());
-        let rain: Millimetres = recorded.filter_map(|(_, d)| d.weather.rain).sum();
+        let rain: Vec<Millimetres> = recorded.filter_map(|(_, d)| d.weather.rain).collect();
         months.push(Month {
             name: month.short(),
             percent: format!("{:.0} %", 100.0 * et0.mm() / peak),
             demand: depth(units, *et0 * f64::from(start.days_in_month())),
-            rain: depth(units, rain),
+            rain: if rain.is_empty() { "–".into() } else { depth(units, rain.into_iter().sum()) },
             x: format!("{:.2}%", year.percent(x)),
         });
     }
@@ -266,6 +266,16 @@ mod tests {
         assert_eq!(chosen[0].href_date, date(2026, 7, 14), "the chosen week leads to the chosen day");
         assert!(ribbon.weeks[2].frost && !ribbon.weeks[28].frost);
         assert!(ribbon.months.iter().any(|m| m.percent == "100 %"));
+    }
+
+    #[test]
+    fn a_month_without_a_record_has_no_rain_rather_than_none() {
+        let ribbon = build(&climate(), date(2026, 7, 14), UnitSystem::Metric);
+        // The record ends on 14 July 2026; every tenth day brought 12 mm.
+        let rain: Vec<_> = ribbon.months.iter().map(|m| m.rain.as_str()).collect();
+        assert_eq!((rain[5], rain[7], rain[11]), ("36.0 mm", "–", "–"));
+        let dry = build(&climate(), date(2026, 7, 14), UnitSystem::UsCustomary);
+        assert_eq!(dry.months[0].rain, "1.42 in");
     }
 
     #[test]
