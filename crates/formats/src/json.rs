@@ -35,7 +35,9 @@ impl core::fmt::Display for PathProblem {
 /// A wall-clock time written HH:MM.
 #[must_use]
 pub fn clock_time(text: &str) -> Option<Time> {
-    (text.len() == 5).then(|| Time::strptime("%H:%M", text).ok()).flatten()
+    let digits =
+        text.bytes().enumerate().all(|(i, byte)| if i == 2 { byte == b':' } else { byte.is_ascii_digit() });
+    (text.len() == 5 && digits).then(|| Time::strptime("%H:%M", text).ok()).flatten()
 }
 
 pub(crate) fn hhmm(time: Time) -> String {
@@ -275,5 +277,106 @@ impl Checker {
     /// The value when nothing was wrong, everything that was wrong otherwise.
     pub fn finish<T>(self, value: T) -> Result<T, Vec<PathProblem>> {
         if self.problems.is_empty() { Ok(value) } else { Err(self.problems) }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::{Checker, MAX_NAME, YearSpanDto, clock_time, days_of, hhmm, parse, week_of};
+    use serde::Deserialize;
+    use upland_core::ground::soil::Texture;
+
+    #[derive(Deserialize, Debug)]
+    struct Bed {
+        plants: Vec<Plant>,
+    }
+
+    #[derive(Deserialize, Debug)]
+    struct Plant {
+        height_m: f64,
+    }
+
+    fn refusal(text: &str, most: usize) -> (String, String) {
+        let problem = parse::<Bed>(text.as_bytes(), most).expect_err("refused").remove(0);
+        (problem.path, problem.message)
+    }
+
+    #[test]
+    fn a_problem_is_told_at_its_path_and_a_whole_file_without_one() {
+        let good = parse::<Bed>(br#"{"plants":[{"height_m":0.4}]}"#, 1024).expect("readable");
+        assert!((good.plants[0].height_m - 0.4).abs() < f64::EPSILON);
+        let (path, message) = refusal(r#"{"plants":[{"height_m":1},{"height_m":"tall"}]}"#, 1024);
+        assert_eq!(path, "plants[1].height_m");
+        assert!(message.contains("tall"), "{message}");
+        assert_eq!(refusal("[", 1024).0, "", "the whole file has no path");
+        let (path, message) = refusal(r#"{"plants":[]} and more"#, 1024);
+        assert!(path.is_empty() && message.contains("behind the end"), "{message}");
+        let (_, message) = refusal(&" ".repeat(2049), 2048);
+        assert!(message.contains("larger than 2 kB"), "{message}");
+    }
+
+    #[test]
+    fn a_time_of_day_is_hours_and_minutes_and_nothing_else() {
+        for text in ["00:00", "04:05", "23:59"] {
+            assert_eq!(clock_time(text).map(hhmm).as_deref(), Some(text));
+        }
+        for text in ["24:00", "4:05", "04:60", "04:05:00", " 4:05", "", "noon!"] {
+            assert_eq!(clock_time(text), None, "{text:?}");
+        }
+    }
+
+    #[test]
+    fn any_choice_of_weekdays_comes_back_as_written() {
+        for bits in 0_u8..128 {
+            let days = core::array::from_fn(|day| bits >> day & 1 == 1);
+            let written = week_of(&days);
+            assert_eq!(written.len(), bits.count_ones() as usize);
+            assert_eq!(days_of(&written), days);
+        }
+    }
+
+    #[test]
+    fn everything_that_is_wrong_is_collected_before_a_file_is_refused() {
+        let mut checker = Checker::default();
+        checker.header(("lake", "site"), (2, 1));
+        checker.name("name", "  ");
+        checker.name("owner", &"x".repeat(MAX_NAME + 1));
+        checker.name("note", "a\u{7}b");
+        assert_eq!(checker.code::<Texture>("soil", "mud"), None);
+        assert_eq!(checker.time("at", "25:00"), jiff::civil::Time::midnight());
+        checker.date("on", "yesterday");
+        let span = YearSpanDto { from: "02-29".to_owned(), until: "13-01".to_owned() };
+        assert_eq!(checker.year_span("season", &span).from, (2, 29), "a leap day is a day of some year");
+        checker.count("stations", 0, 8);
+        checker.count("programs", 9, 8);
+        checker.count("starts", 8, 8);
+        let problems = checker.finish(()).expect_err("refused");
+        let places: Vec<&str> = problems.iter().map(|problem| problem.path.as_str()).collect();
+        assert_eq!(
+            places,
+            [
+                "format",
+                "version",
+                "name",
+                "owner",
+                "note",
+                "soil",
+                "at",
+                "on",
+                "season.until",
+                "stations",
+                "programs"
+            ]
+        );
+        assert!(Checker::default().finish(7).is_ok_and(|value| value == 7));
+    }
+
+    #[test]
+    fn a_name_is_kept_without_the_blanks_around_it() {
+        let mut checker = Checker::default();
+        assert_eq!(checker.name("name", " Heather terrace "), "Heather terrace");
+        let longest = "ä".repeat(MAX_NAME);
+        assert_eq!(checker.name("name", &longest), longest, "letters are counted, not bytes");
+        assert!(checker.problems.is_empty());
     }
 }

@@ -113,6 +113,14 @@ fn separator(first_line: &str) -> u8 {
     }
 }
 
+/// The line of a record: its position stands before the remarks and empty lines that it follows.
+fn line_of(text: &str, position: &csv::Position) -> u64 {
+    let begin = usize::try_from(position.byte()).unwrap_or(usize::MAX);
+    let rest = text.get(begin..).unwrap_or_default();
+    let skipped = rest.lines().take_while(|line| line.starts_with('#') || line.is_empty()).count();
+    position.line() + u64::try_from(skipped).unwrap_or_default()
+}
+
 /// What a header line says: where the key stands, the columns that are known, and the names of the others.
 struct Heads<Field: 'static> {
     key: usize,
@@ -192,7 +200,7 @@ impl<Field: Copy + PartialEq> Table<Field> {
         for record in reader.records() {
             match record {
                 Ok(cells) => {
-                    let line = cells.position().map_or(0, csv::Position::line);
+                    let line = cells.position().map_or(0, |at| line_of(text, at));
                     if cells.len() == headers.len() {
                         rows.push(Row { line, cells });
                         continue;
@@ -297,4 +305,115 @@ pub(crate) fn is_recent(date: jiff::civil::Date) -> bool {
 
 pub(crate) fn same(value: f64) -> f64 {
     value
+}
+
+#[cfg(test)]
+mod tests {
+    use super::{Known, Table, date, decode, number, same};
+
+    #[derive(Clone, Copy, PartialEq, Debug)]
+    enum Field {
+        Rain,
+        Wind,
+    }
+
+    const KNOWN: &[Known<Field>] = &[
+        Known { header: "rain_mm", field: Field::Rain, to_metric: same, unit: "mm" },
+        Known { header: "rain_in", field: Field::Rain, to_metric: |inches| inches * 25.4, unit: "in" },
+        Known { header: "wind_ms", field: Field::Wind, to_metric: same, unit: "m/s" },
+    ];
+
+    fn open(text: &str) -> Result<Table<Field>, Vec<String>> {
+        Table::open(text.as_bytes(), "date", KNOWN)
+            .map_err(|problems| problems.iter().map(ToString::to_string).collect())
+    }
+
+    fn refusal(text: &str) -> String {
+        open(text).err().expect("the table is refused").join(" | ")
+    }
+
+    #[test]
+    fn a_file_that_is_no_text_is_told_what_to_do_with_it() {
+        for marks in [[0xFF, 0xFE, b'd'], [0xFE, 0xFF, b'd']] {
+            assert!(decode(&marks).unwrap_err().to_string().contains("UTF-16"));
+        }
+        let zero = decode(b"PK\x03\x04\0").unwrap_err();
+        assert_eq!((zero.line, zero.message.contains("byte 4 is zero")), (None, true));
+        let latin = decode(b"date,rain_mm\n2026-07-01,1\nS\xE4ntis,2\n").unwrap_err();
+        assert_eq!(latin.line, Some(3), "{latin}");
+        assert_eq!(decode(b"\xEF\xBB\xBFdate"), Ok("date"), "a byte order mark is no part of the header");
+    }
+
+    #[test]
+    fn comma_semicolon_and_tab_read_the_same() {
+        for separator in [",", ";", "\t"] {
+            let text = "date,rain_in\n# a remark\n2026-07-01,0.5\n".replace(',', separator);
+            let table = open(&text).expect("readable");
+            let row = &table.rows[0];
+            let mut problems = Vec::new();
+            let values: [Option<f64>; 2] = table.numbers(row, |field| field as usize, &mut problems);
+            assert_eq!((row.cell(table.key), row.line), ("2026-07-01", 3), "{separator:?}");
+            assert_eq!((values, problems.len()), ([Some(12.7), None], 0), "{separator:?}");
+            assert!(table.has(Field::Rain) && !table.has(Field::Wind));
+            assert_eq!(table.header(Field::Rain, KNOWN), "rain_in", "as the file writes it");
+            assert_eq!(table.header(Field::Wind, KNOWN), "wind_ms", "as it would be written");
+        }
+    }
+
+    #[test]
+    fn a_header_that_says_nothing_or_says_it_twice_is_refused() {
+        assert!(refusal("").contains("the file is empty"));
+        assert!(refusal("# only a remark\n\n").contains("the file is empty"));
+        assert!(refusal("date,rain_mm\n").contains("a header but no rows"));
+        let keyless = refusal("day,rain_mm\n2026-07-01,1\n");
+        assert!(
+            keyless.contains("no column \"date\"") && keyless.contains("rain_mm, rain_in, wind_ms"),
+            "{keyless}"
+        );
+        assert_eq!(refusal("date,Date,rain_mm\n1,2,3\n"), "line 1, date: stands twice; keep one");
+        assert_eq!(
+            refusal("date,rain_mm,rain_in\n1,2,3\n"),
+            "line 1, rain_in: says the same as rain_mm; keep one of the two"
+        );
+    }
+
+    #[test]
+    fn a_row_of_another_length_is_told_and_the_others_are_kept() {
+        let table =
+            open("date,Rain_MM,remark\n2026-07-01,1,\n2026-07-02,2\n2026-07-03,3,wet\n").expect("two rows");
+        assert_eq!(table.rows.iter().map(|row| row.line).collect::<Vec<_>>(), [2, 4]);
+        let told: Vec<String> = table.problems.iter().map(ToString::to_string).collect();
+        assert_eq!(told, ["line 3: has 2 cells, the header 3; check for a stray or missing separator"]);
+        let notes: Vec<String> = table.notes().iter().map(ToString::to_string).collect();
+        assert_eq!(notes, ["line 1, remark: is not a column this format knows; it is not read"]);
+        let read: Vec<(String, &str)> = table.described().into_iter().map(|c| (c.header, c.unit)).collect();
+        assert_eq!(read, [("rain_mm".to_owned(), "mm")]);
+    }
+
+    #[test]
+    fn a_cell_is_a_number_or_empty_and_never_guessed() {
+        assert_eq!(number(""), Ok(None), "not measured is not nought");
+        assert_eq!(number("-0.5"), Ok(Some(-0.5)));
+        assert_eq!(number("1e2"), Ok(Some(100.0)));
+        assert!(number("1,5").unwrap_err().contains("write 1.5"));
+        for cell in ["wet", "NaN", "inf", "1 mm"] {
+            assert!(number(cell).unwrap_err().contains("is not a number"), "{cell}");
+        }
+        let table = open("date,rain_mm,wind_ms\n2026-07-01,x,2\n").expect("readable");
+        let mut problems = Vec::new();
+        let values: [Option<f64>; 2] = table.numbers(&table.rows[0], |field| field as usize, &mut problems);
+        assert_eq!(values, [None, Some(2.0)], "the good cell of the row is kept");
+        assert_eq!((problems[0].line, problems[0].column.as_deref()), (Some(2), Some("rain_mm")));
+    }
+
+    #[test]
+    fn a_date_is_one_of_the_calendar_and_of_our_time() {
+        assert!(date("2024-02-29").is_ok() && date("1800-01-01").is_ok() && date("2200-12-31").is_ok());
+        for cell in ["2026-02-29", "2026-13-01", "01.07.2026", "20260701", "2026/07/01", ""] {
+            assert!(date(cell).unwrap_err().contains("written YYYY-MM-DD"), "{cell}");
+        }
+        for cell in ["1799-12-31", "2201-01-01"] {
+            assert!(date(cell).unwrap_err().contains("1800 to 2200"), "{cell}");
+        }
+    }
 }
