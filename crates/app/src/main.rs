@@ -23,6 +23,10 @@ enum Command {
     Et(commands::et::Args),
     /// Daily root-zone balance (FAO-56 eq. 82-88, constant p) of a file, as CSV.
     Balance(commands::balance::Args),
+    /// The account of water of a site, zone by zone, a row a day or an hour, as CSV.
+    Account(commands::account::Args),
+    /// A rain switch at each step of its card on a weather file, as JSON.
+    Replay(commands::replay::Args),
     /// Tonight's runs of a site file and a daily weather file, as CSV.
     Tonight(commands::tonight::Args),
     /// Every run of a box over a span of dates, as CSV.
@@ -54,12 +58,15 @@ enum SchemaOf {
     Card,
     Ordinance,
     Sensor,
+    Log,
 }
 
 fn main() -> ExitCode {
     let outcome = match Cli::parse().command {
         Command::Et(args) => commands::et::run(&args),
         Command::Balance(args) => commands::balance::run(&args),
+        Command::Account(args) => commands::account::run(&args),
+        Command::Replay(args) => commands::replay::run(&args),
         Command::Tonight(args) => commands::tonight::run(&args),
         Command::Expand(args) => commands::expand::run(&args),
         Command::Plan(args) => commands::plan::run(&args),
@@ -70,6 +77,7 @@ fn main() -> ExitCode {
             SchemaOf::Settings => upland_formats::settings_file::schema(),
             SchemaOf::Card => upland_formats::card_file::schema(),
             SchemaOf::Ordinance => upland_formats::ordinance_file::schema(),
+            SchemaOf::Log => upland_formats::log_file::schema(),
             SchemaOf::Sensor => upland_formats::sensor_file::schema(),
         }),
         Command::Serve(args) => commands::serve::serve(args),

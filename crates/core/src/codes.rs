@@ -44,6 +44,14 @@ coded!(crate::ground::plant::Sun {
 coded!(crate::ground::planting::Density { Sparse = "sparse", Average = "average", Dense = "dense" });
 coded!(crate::ground::planting::MixedRule { Thirstiest = "thirstiest", AreaWeighted = "area_weighted" });
 coded!(crate::ground::plant::Sky { Open = "open", UnderEaves = "under_eaves", UnderGlass = "under_glass" });
+coded!(crate::account::evidence::Evidence {
+    Logged = "logged",
+    Metered = "metered",
+    Device = "device",
+    AsSet = "as_set",
+    AsAdvised = "as_advised",
+});
+coded!(crate::account::whole::Way { Best = "best", AsSet = "as-set", AsAdvised = "as-advised" });
 coded!(crate::weather::record::Variable {
     TemperatureMin = "tmin",
     TemperatureMax = "tmax",

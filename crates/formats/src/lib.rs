@@ -1,6 +1,7 @@
 //! Open formats in and out. Each reader returns every problem at once, by line or path, and
 //! nothing half-read: a file is taken whole or refused.
 
+pub mod account_csv;
 pub mod balance_csv;
 pub mod budget_file;
 pub mod card_file;
@@ -9,6 +10,7 @@ pub mod climate_summary;
 pub mod daily_csv;
 pub mod hourly_csv;
 mod json;
+pub mod log_file;
 pub mod night_csv;
 pub mod normals;
 pub mod ordinance_file;

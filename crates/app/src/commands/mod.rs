@@ -1,12 +1,15 @@
 //! The commands, a file each. A wrong file ends with 1 and every problem on standard error,
 //! wrong usage with 2; standard output stays empty in both cases.
 
+pub mod account;
+mod at_work;
 pub mod balance;
 pub mod bench;
 pub mod budget;
 pub mod et;
 pub mod expand;
 pub mod plan;
+pub mod replay;
 pub mod serve;
 pub mod tonight;
 pub mod weather;

@@ -2,7 +2,10 @@
 
 use super::{Failure, print_notes, read_input};
 use jiff::tz::TimeZone;
-use upland_core::weather::record::{Standing, Variable, examine, judge};
+use upland_core::quantity::units::Millimetres;
+use upland_core::weather::climate::{Climate, RainHours};
+
+use upland_core::weather::record::{HourVariable, JudgedDay, RawDay, Standing, Variable, examine, judge};
 use upland_core::weather::{DayWeather, Station};
 use upland_formats::weather_file::{self, Mapping, Opened, WeatherFile};
 
@@ -49,8 +52,30 @@ pub fn read(path: &str, options: &Options, station: &Station, tz: &TimeZone) -> 
     }
 }
 
-/// The days of a file that count: values that a rule rejects are left out, with a note for each rule.
+/// The climate of a file at a station: its days that count, rain of days whose temperatures are missing, and the
+/// hours in which rain was recorded.
+pub fn climate(file: &WeatherFile, station: Station) -> Climate {
+    let judged = judged(file, &station);
+    let effective: Vec<_> = judged.iter().map(JudgedDay::effective).collect();
+    let days: Vec<DayWeather> = effective.iter().filter_map(RawDay::weather).collect();
+    let rain = |day: &RawDay| Some((day.date, Millimetres::from_mm(day.get(Variable::Rain)?)));
+    let alone = effective.iter().filter(|day| day.weather().is_none()).filter_map(rain).collect();
+    let mut hours = RainHours::new();
+    for hour in &file.hours {
+        if let Some(mm) = hour.get(HourVariable::Rain).filter(|mm| *mm > 0.0) {
+            hours.entry(hour.local_date).or_default().push((hour.start, mm));
+        }
+    }
+    Climate::from_record(&days, station).with_rain_alone(alone).with_rain_hours(hours)
+}
+
+/// The days of a file that count.
 pub fn counted(file: &WeatherFile, station: &Station) -> Vec<DayWeather> {
+    judged(file, station).iter().filter_map(|day| day.effective().weather()).collect()
+}
+
+/// The days of a file as the rules judge them, with a note for each rule that rejects values.
+fn judged(file: &WeatherFile, station: &Station) -> Vec<JudgedDay> {
     let judged = judge(&file.days, &examine(&file.days, station), &[]);
     let mut notes: std::collections::BTreeMap<_, (usize, jiff::civil::Date)> =
         std::collections::BTreeMap::new();
@@ -68,5 +93,5 @@ pub fn counted(file: &WeatherFile, station: &Station) -> Vec<DayWeather> {
         })
         .collect();
     print_notes(&notes);
-    judged.iter().filter_map(|day| day.effective().weather()).collect()
+    judged
 }

@@ -4,7 +4,7 @@ use super::server::BINARY;
 use std::io::Write;
 use std::process::{Command, Output, Stdio};
 
-fn run(arguments: &[&str], input: &str) -> Output {
+pub fn run(arguments: &[&str], input: &str) -> Output {
     let mut child = Command::new(BINARY)
         .args(arguments)
         .stdin(Stdio::piped())
@@ -17,11 +17,11 @@ fn run(arguments: &[&str], input: &str) -> Output {
     child.wait_with_output().unwrap()
 }
 
-fn stdout(output: &Output) -> String {
+pub fn stdout(output: &Output) -> String {
     String::from_utf8(output.stdout.clone()).unwrap()
 }
 
-fn stderr(output: &Output) -> String {
+pub fn stderr(output: &Output) -> String {
     String::from_utf8(output.stderr.clone()).unwrap()
 }
 

@@ -8,6 +8,7 @@
     clippy::panic
 )]
 
+mod account;
 mod authority;
 mod browser;
 mod cli;

@@ -1,23 +1,22 @@
 //! The site's record as a sensor would have read it, and its nights as a replay asks about them.
 
+use crate::account::running::SensorFacts;
 use crate::account::season::{ANY_NIGHT, replay};
+use crate::account::sky::{RAIN_BY, SkyHours};
 use crate::controller::night::window_instants;
 use crate::controller::schedule::{ScheduledRun, Settings, expand};
 use crate::installation::Installation;
 use crate::quantity::time::{instant, midnight};
 use crate::quantity::units::{Litres, Millimetres};
 use crate::sensors::mapping::tie;
-use crate::sensors::state::{Drying, Hold};
-use crate::sensors::{Channel, Reading, Readings, SensorCard, mapping};
+use crate::sensors::state::{ByChannel, Drying, Hold, Pause, holds};
+use crate::sensors::{Channel, Reading, Readings, Sense, Sensor, SensorCard, mapping};
 use crate::weather::climate::Climate;
 use jiff::civil::{Date, Time, time};
 use jiff::tz::TimeZone;
 use jiff::{Timestamp, ToSpan};
 use std::collections::{BTreeMap, BTreeSet};
 
-/// When a day's rain counts as fallen, by the wall clock (our stated default: a daily record does not
-/// say the hour, and an evening's watering must know of it).
-const RAIN_BY: Time = time(18, 0, 0, 0);
 /// When a day's lowest temperature is taken to be read.
 const COLDEST: Time = time(5, 0, 0, 0);
 /// When its highest is.
@@ -38,39 +37,58 @@ pub struct AsRead {
     pub drying: Drying,
 }
 
-/// Reads a record as a sensor at its place would have: rain by six in the evening, the lowest
-/// temperature at five in the morning, the highest at three, mean wind at noon.
+/// Reads a record as a sensor at its place would have: rain at the end of each hour in which it fell, the lowest
+/// temperature at five in the morning, the highest at three, mean wind at noon; things dry by the hour.
 #[must_use]
-pub fn as_read(climate: &Climate, (from, to): (Date, Date), tz: &TimeZone) -> AsRead {
-    let mut lists: BTreeMap<Channel, Vec<Reading>> = BTreeMap::new();
-    let mut days = Vec::new();
+pub fn as_read(climate: &Climate, longitude_deg: f64, (from, to): (Date, Date), tz: &TimeZone) -> AsRead {
     let last = to.checked_add(DAYS_AHEAD.days()).unwrap_or(to);
-    let mut date = from;
-    while date <= last {
-        let begins = midnight(date, tz);
-        if let Some(day) = climate.day(date).filter(|_| date <= to) {
-            let weather = &day.weather;
-            let mut put = |channel, at, value: Option<f64>| {
-                if let Some(value) = value {
-                    let at = instant(date, at, tz);
-                    lists.entry(channel).or_default().push(Reading { at, value });
-                }
-            };
-            put(Channel::Rain, RAIN_BY, weather.rain.map(Millimetres::mm));
-            put(Channel::Temperature, COLDEST, Some(weather.temperature_min.c()));
-            put(Channel::Temperature, WARMEST, Some(weather.temperature_max.c()));
-            put(Channel::Wind, MEAN_WIND, weather.wind.map(|w| w.m_per_s()));
-            put(Channel::Et, DAY_IS_OVER, Some(day.et.et0.mm().max(0.0)));
-            days.push((begins, day.et.et0));
-        } else {
-            days.push((begins, climate.expected_et0(date).0));
+    let sky = SkyHours::of(climate, longitude_deg, tz, from, midnight(last, tz));
+    let mut lists: BTreeMap<Channel, Vec<Reading>> = BTreeMap::new();
+    for day in sky.days().iter().filter(|day| day.date <= to) {
+        let mut put = |channel, at, value: Option<f64>| {
+            if let Some(value) = value {
+                lists.entry(channel).or_default().push(Reading { at, value });
+            }
+        };
+        let on = |time| instant(day.date, time, tz);
+        if day.rain.is_some() {
+            // A day without rain was read too.
+            put(Channel::Rain, on(RAIN_BY), Some(0.0));
+            for hour in sky.hours(day).filter(|hour| hour.rain > Millimetres::ZERO) {
+                put(Channel::Rain, hour.until, Some(hour.rain.mm()));
+            }
         }
-        let Ok(next) = date.tomorrow() else { break };
-        date = next;
+        if let Some(recorded) = climate.day(day.date) {
+            let weather = &recorded.weather;
+            put(Channel::Temperature, on(COLDEST), Some(weather.temperature_min.c()));
+            put(Channel::Temperature, on(WARMEST), Some(weather.temperature_max.c()));
+            put(Channel::Wind, on(MEAN_WIND), weather.wind.map(|w| w.m_per_s()));
+            put(Channel::Et, on(DAY_IS_OVER), Some(recorded.et.et0.mm().max(0.0)));
+        }
     }
     AsRead {
         channels: lists.into_iter().map(|(c, list)| (c, Readings::new(list))).collect(),
-        drying: Drying::new(days),
+        drying: Drying::new(sky.all().map(|hour| (hour.from, hour.et0)).collect()),
+    }
+}
+
+/// A sensor with what it says until an instant, from its readings.
+#[must_use]
+pub fn sensor_facts(
+    sensor: &Sensor,
+    readings: &ByChannel,
+    drying: &Drying,
+    bypasses: Vec<Pause>,
+    (tz, until): (&TimeZone, Timestamp),
+) -> SensorFacts {
+    let et = readings.get(&Channel::Et).filter(|_| sensor.card.senses(Sense::Et));
+    let by_day = |r: &Reading| (r.at.to_zoned(tz.clone()).date(), Millimetres::from_mm(r.value));
+    SensorFacts {
+        holds: holds(sensor, readings, drying, until),
+        bypasses,
+        probe: readings.get(&Channel::SoilMoisture).cloned().unwrap_or_default(),
+        et0: et.map(|r| r.as_slice().iter().map(by_day).collect()).unwrap_or_default(),
+        sensor: sensor.clone(),
     }
 }
 
@@ -87,6 +105,14 @@ pub struct RecordedNight {
     pub summer: bool,
     /// What the box would have put down on zones that the switch can hold.
     pub scheduled: Litres,
+}
+
+impl RecordedNight {
+    /// Whether anything would run that night: the box is set to water, or a zone is due.
+    #[must_use]
+    pub fn runs(&self) -> bool {
+        self.due || self.scheduled > Litres::ZERO
+    }
 }
 
 /// Whether one of some holds, in order of time and apart from each other, stands at an instant.

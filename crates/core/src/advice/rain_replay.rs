@@ -3,20 +3,34 @@
 
 use crate::account::sensed::{RecordedNight, stands};
 use crate::quantity::units::{Litres, Millimetres};
-use crate::sensors::state::{Drying, rain_holds};
-use crate::sensors::{Readings, Release};
+use crate::sensors::state::{Drying, Hold, rain_holds};
+use crate::sensors::{Readings, Release, SensorCard};
 
-/// Thresholds that are tried: 3 to 25 mm, the steps that switches have (common practice).
-pub const THRESHOLDS_MM: [f64; 6] = [3.0, 6.0, 9.0, 12.0, 18.0, 25.0];
+/// Steps that switches have, mm (common practice).
+const COMMON_STEPS_MM: [f64; 6] = [3.0, 6.0, 9.0, 12.0, 18.0, 25.0];
+
+/// The thresholds of a switch's own card: the common steps within its range, and the range's ends. Without a range
+/// all common steps.
+#[must_use]
+pub fn steps(card: &SensorCard) -> Vec<Millimetres> {
+    let Some((low, high)) = card.rain_range else {
+        return COMMON_STEPS_MM.map(Millimetres::from_mm).to_vec();
+    };
+    let within = COMMON_STEPS_MM.iter().copied().filter(|mm| (low.mm()..=high.mm()).contains(mm));
+    let mut all: Vec<f64> = within.chain([low.mm(), high.mm()]).collect();
+    all.sort_by(f64::total_cmp);
+    all.dedup();
+    all.into_iter().map(Millimetres::from_mm).collect()
+}
 
 /// What a threshold does.
-#[derive(Debug, Clone, Copy, PartialEq)]
+#[derive(Debug, Clone, PartialEq)]
 pub struct ThresholdResult {
     /// The threshold.
     pub threshold: Millimetres,
-    /// Times it tripped.
-    pub trips: u32,
-    /// Nights on which it held.
+    /// Its holds: as many as it tripped.
+    pub holds: Vec<Hold>,
+    /// Nights on which it held something that the box would have run, or a zone that was due.
     pub held: u32,
     /// Of them, summer nights on which a zone was due: held against need.
     pub held_in_need: u32,
@@ -24,35 +38,36 @@ pub struct ThresholdResult {
     pub kept: Litres,
 }
 
-/// Replays every threshold over the nights of a record.
+impl ThresholdResult {
+    /// Times it tripped.
+    #[must_use]
+    pub fn trips(&self) -> u32 {
+        u32::try_from(self.holds.len()).unwrap_or(u32::MAX)
+    }
+}
+
+/// Replays thresholds over the nights of a record.
 #[must_use]
 pub fn thresholds(
-    release: Release,
+    (steps, release): (&[Millimetres], Release),
     rain: &Readings,
     drying: &Drying,
     nights: &[RecordedNight],
 ) -> Vec<ThresholdResult> {
     let Some(until) = nights.iter().map(|n| n.at).max() else { return Vec::new() };
-    THRESHOLDS_MM
-        .iter()
-        .map(|mm| {
-            let threshold = Millimetres::from_mm(*mm);
-            let holds = rain_holds((threshold, release), rain, drying, until);
-            let mut result = ThresholdResult {
-                threshold,
-                trips: u32::try_from(holds.len()).unwrap_or(u32::MAX),
-                held: 0,
-                held_in_need: 0,
-                kept: Litres::ZERO,
-            };
-            for night in nights.iter().filter(|n| stands(&holds, n.at)) {
-                result.held += 1;
-                result.held_in_need += u32::from(night.due && night.summer);
-                result.kept = result.kept + night.scheduled;
-            }
-            result
-        })
-        .collect()
+    let replayed = |threshold: &Millimetres| {
+        let holds = rain_holds((*threshold, release), rain, drying, until);
+        let mut result =
+            ThresholdResult { threshold: *threshold, holds, held: 0, held_in_need: 0, kept: Litres::ZERO };
+        let held = nights.iter().filter(|n| n.runs() && stands(&result.holds, n.at));
+        for night in held {
+            result.held += 1;
+            result.held_in_need += u32::from(night.due && night.summer);
+            result.kept = result.kept + night.scheduled;
+        }
+        result
+    };
+    steps.iter().map(replayed).collect()
 }
 
 /// The setting that the record speaks for: of those that hold against need least often, the one that
@@ -101,10 +116,12 @@ mod tests {
                 scheduled: Litres::from_l(100.0),
             })
             .collect();
-        let results = thresholds(Release::DriesOut { vent: 1.0 }, &Readings::new(rain), &drying, &nights);
-        assert_eq!(results.len(), THRESHOLDS_MM.len());
+        let tried = COMMON_STEPS_MM.map(Millimetres::from_mm);
+        let results =
+            thresholds((&tried, Release::DriesOut { vent: 1.0 }), &Readings::new(rain), &drying, &nights);
+        assert_eq!(results.len(), COMMON_STEPS_MM.len());
         assert!(results[0].held_in_need >= 6, "{results:?}");
-        assert_eq!(results[3].trips, 1);
+        assert_eq!(results[3].trips(), 1);
         assert_eq!(
             (results[3].held, results[3].held_in_need),
             (2, 0),
@@ -117,6 +134,6 @@ mod tests {
             (0, 6.0),
             "the smallest step that no drizzle trips"
         );
-        assert_eq!(thresholds(Release::Days(2), &Readings::default(), &drying, &[]), []);
+        assert_eq!(thresholds((&tried, Release::Days(2)), &Readings::default(), &drying, &[]), []);
     }
 }

@@ -137,10 +137,10 @@ fn from_record(
     let years = f64::from((span.1 - span.0).get_days() + 1) / 365.25;
     let card = lone(sense);
     let all = nights(installation, settings, climate, (&card, &mapping::Chosen::default()), span);
-    let runs = |n: &RecordedNight| n.scheduled.l() > 0.0 || n.due;
+    let runs = RecordedNight::runs;
     let (nights, litres) = match sense {
         Sense::Rain => {
-            let read = as_read(climate, span, &installation.tz);
+            let read = as_read(climate, installation.longitude_deg, span, &installation.tz);
             let rain = read.channels.get(&Channel::Rain).cloned().unwrap_or_default();
             let end = all.iter().map(|n| n.at).max().unwrap_or_default();
             let set = (COMMON_RAIN_THRESHOLD, Release::DriesOut { vent: HALF_OPEN_VENT });

@@ -6,6 +6,7 @@ use crate::quantity::ratio::Percentage;
 use crate::quantity::time::Seconds;
 pub mod library;
 pub mod night;
+pub mod open_hours;
 pub mod ordinance;
 pub mod schedule;
 mod steps;

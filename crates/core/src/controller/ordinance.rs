@@ -222,7 +222,7 @@ pub struct Law {
 }
 
 /// Whom a restriction may concern.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
 pub struct Subject {
     /// Number of the box at the site.
     pub box_number: u8,

@@ -78,38 +78,64 @@ impl ActiveSensor<'_> {
         })
     }
 
-    /// The first instant in a run at which this sensor stops it, with the cause.
-    fn stops(
-        &self,
-        run: &ScheduledRun,
-        zone: Option<&Zone>,
-        settings: &Settings,
-    ) -> Option<(Timestamp, Cause)> {
+    /// Everything of this sensor that stops a run, each with the first instant in the run at which it does.
+    fn stops<'a>(
+        &'a self,
+        run: &'a ScheduledRun,
+        zone: Option<&'a Zone>,
+        settings: &'a Settings,
+    ) -> impl Iterator<Item = (Timestamp, Hold)> + 'a {
         let of = (run.station, zone);
         let bypassed = |at: Timestamp| self.bypasses.iter().any(|b| b.runs(at));
-        let held = self
-            .holds
-            .iter()
-            .filter(|h| self.may_hold(h.cause, of, run.program, settings))
-            .filter_map(|h| {
-                // A hold counts from its start, or from the end of a bypass that lies over it.
-                let mut at = h.from.max(run.start);
-                while let Some(bypass) = self.bypasses.iter().find(|b| b.runs(at)) {
-                    at = bypass.until;
-                }
-                (h.stands(at) && at < run.end).then_some((at, h.cause))
-            })
-            .min_by_key(|(at, _)| *at);
-        let refused = self
-            .windows
-            .iter()
-            .find(|w| w.refuses && w.window.from <= run.start && run.start < w.window.until);
-        let refused = refused
-            .filter(|w| !bypassed(w.window.from))
-            .map(|w| (run.start, Cause::WetSoil { read_pct: w.read_pct.unwrap_or_default() }))
-            .filter(|(_, cause)| self.may_hold(*cause, of, run.program, settings));
-        [held, refused].into_iter().flatten().min_by_key(|(at, _)| *at)
+        let meets = |h: &&Hold| h.from < run.end && h.until.is_none_or(|until| until > run.start);
+        let held = self.holds.iter().filter(meets).filter_map(move |h| {
+            // A hold counts from its start, or from the end of a bypass that lies over it.
+            let mut at = h.from.max(run.start);
+            while let Some(bypass) = self.bypasses.iter().find(|b| b.runs(at)) {
+                at = bypass.until;
+            }
+            (h.stands(at) && at < run.end).then_some((at, *h))
+        });
+        let held = held.filter(move |(_, h)| self.may_hold(h.cause, of, run.program, settings));
+        let own = |w: &&WindowDecision| {
+            w.refuses && w.window.from <= run.start && run.start < w.window.until && !bypassed(w.window.from)
+        };
+        let refused = self.windows.iter().find(own).map(|w| Hold {
+            from: w.window.from,
+            until: Some(w.window.until),
+            cause: Cause::WetSoil { read_pct: w.read_pct.unwrap_or_default() },
+        });
+        let refused = refused.filter(|h| self.may_hold(h.cause, of, run.program, settings));
+        held.chain(refused.map(|hold| (run.start, hold)))
     }
+}
+
+/// A hold that stops a run.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct Stopper {
+    /// Index of the sensor.
+    pub sensor: usize,
+    /// The instant in the run at which it stops it.
+    pub at: Timestamp,
+    /// The hold, with its cause and its end.
+    pub hold: Hold,
+}
+
+/// Everything that stops a scheduled run, the first first; empty when it runs whole. A station without a zone is
+/// stopped by contacts like any other; what is run by hand is not scheduled, and ignores every sensor.
+#[must_use]
+pub fn stoppers(
+    active: &[ActiveSensor<'_>],
+    run: &ScheduledRun,
+    zone: Option<&Zone>,
+    settings: &Settings,
+) -> Vec<Stopper> {
+    let mut all: Vec<Stopper> = Vec::new();
+    for (sensor, own) in active.iter().enumerate() {
+        all.extend(own.stops(run, zone, settings).map(|(at, hold)| Stopper { sensor, at, hold }));
+    }
+    all.sort_by_key(|s| (s.at, s.sensor));
+    all
 }
 
 /// What becomes of a scheduled run. A station without a zone is stopped by contacts like any other; what
@@ -121,15 +147,12 @@ pub fn outcome(
     zone: Option<&Zone>,
     settings: &Settings,
 ) -> Outcome {
-    let first = active
-        .iter()
-        .enumerate()
-        .filter_map(|(i, w)| w.stops(run, zone, settings).map(|(at, cause)| (at, i, cause)))
-        .min_by_key(|(at, i, _)| (*at, *i));
-    match first {
+    match stoppers(active, run, zone, settings).first() {
         None => Outcome::Runs,
-        Some((at, sensor, cause)) if at <= run.start => Outcome::Held { sensor, cause },
-        Some((at, sensor, cause)) => Outcome::Cut { sensor, at, cause },
+        Some(Stopper { sensor, at, hold }) if *at <= run.start => {
+            Outcome::Held { sensor: *sensor, cause: hold.cause }
+        }
+        Some(Stopper { sensor, at, hold }) => Outcome::Cut { sensor: *sensor, at: *at, cause: hold.cause },
     }
 }
 
@@ -185,7 +208,7 @@ mod tests {
         ActiveSensor { sensor, probe_station: None, holds, windows: Vec::new(), bypasses: Vec::new() }
     }
 
-    const RAIN: Cause = Cause::Rain { fallen_mm: 14.0 };
+    const RAIN: Cause = Cause::Rain { fallen_mm: 14.0, since: Timestamp::UNIX_EPOCH };
 
     #[test]
     fn a_hold_stops_what_it_meets_and_only_whom_it_may() {

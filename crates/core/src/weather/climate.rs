@@ -5,8 +5,8 @@ use crate::quantity::month::{ByMonth, Month};
 use crate::quantity::units::{Celsius, Millimetres};
 use crate::weather::reference_et::{DailyEt, daily};
 use crate::weather::{DayWeather, Station};
-use jiff::ToSpan;
 use jiff::civil::Date;
+use jiff::{Timestamp, ToSpan};
 use std::collections::BTreeMap;
 
 /// Days either side of a day of the year that its normal is averaged over.
@@ -60,7 +60,13 @@ pub struct Climate {
     days: BTreeMap<Date, ClimateDay>,
     normal_et0: Vec<Option<Millimetres>>,
     typed: Option<TypedNormals>,
+    /// Rain of days whose temperatures are missing: it fell all the same.
+    rain_alone: BTreeMap<Date, Millimetres>,
+    rain_hours: RainHours,
 }
+
+/// Begins and millimetres of recorded hours, by the day they lie in.
+pub type RainHours = BTreeMap<Date, Vec<(Timestamp, f64)>>;
 
 /// Monthly means that stand in where there is no record, typed from a table.
 #[derive(Debug, Clone, Copy, PartialEq)]
@@ -113,13 +119,50 @@ impl Climate {
                 (count >= NORMAL_MIN_DAYS).then(|| Millimetres::from_mm(sum / f64::from(count)))
             })
             .collect();
-        Self { station, days, normal_et0, typed: None }
+        Self {
+            station,
+            days,
+            normal_et0,
+            typed: None,
+            rain_alone: BTreeMap::new(),
+            rain_hours: BTreeMap::new(),
+        }
     }
 
     /// The same with monthly normals behind the record.
     #[must_use]
     pub fn with_typed(self, typed: Option<TypedNormals>) -> Self {
         Self { typed, ..self }
+    }
+
+    /// The same with rain of days whose temperatures are missing.
+    #[must_use]
+    pub fn with_rain_alone(self, rain_alone: BTreeMap<Date, Millimetres>) -> Self {
+        Self { rain_alone, ..self }
+    }
+
+    /// The same with the hours in which rain was recorded; a day's own sum counts.
+    #[must_use]
+    pub fn with_rain_hours(self, rain_hours: RainHours) -> Self {
+        Self { rain_hours, ..self }
+    }
+
+    /// Rain of a day, if it was recorded.
+    #[must_use]
+    pub fn rain_on(&self, date: Date) -> Option<Millimetres> {
+        self.day(date).and_then(|day| day.weather.rain).or_else(|| self.rain_alone.get(&date).copied())
+    }
+
+    /// The hours of a day in which rain was recorded: begins and millimetres; `None` when only days were.
+    #[must_use]
+    pub fn rain_hours(&self, date: Date) -> Option<&[(Timestamp, f64)]> {
+        self.rain_hours.get(&date).map(Vec::as_slice)
+    }
+
+    /// Days between two dates, both included, that have a temperature but no rain recorded.
+    #[must_use]
+    pub fn days_without_rain_record(&self, from: Date, to: Date) -> usize {
+        self.range(from, to).filter(|(date, _)| self.rain_on(**date).is_none()).count()
     }
 
     /// The climate in short.
@@ -146,12 +189,12 @@ impl Climate {
     #[must_use]
     pub fn monthly_expected_rain(&self) -> Option<ByMonth<Millimetres>> {
         let mut months: BTreeMap<(i16, Month), (f64, u32)> = BTreeMap::new();
-        for (date, day) in &self.days {
-            if let Some(rain) = day.weather.rain {
-                let slot = months.entry((date.year(), Month::of(*date))).or_default();
-                slot.0 += rain.mm();
-                slot.1 += 1;
-            }
+        let recorded = self.days.keys().filter_map(|date| Some((*date, self.rain_on(*date)?)));
+        let alone = self.rain_alone.iter().filter(|(date, _)| !self.days.contains_key(*date));
+        for (date, rain) in recorded.chain(alone.map(|(date, rain)| (*date, *rain))) {
+            let slot = months.entry((date.year(), Month::of(date))).or_default();
+            slot.0 += rain.mm();
+            slot.1 += 1;
         }
         let mean = |month: Month| {
             let whole: Vec<f64> = months

@@ -31,7 +31,7 @@ pub(crate) fn wind(units: UnitSystem, value: MetresPerSecond) -> String {
 
 pub(crate) fn cause(units: UnitSystem, cause: Cause) -> String {
     match cause {
-        Cause::Rain { fallen_mm } => format!("{} of rain", depth(units, Millimetres::from_mm(fallen_mm))),
+        Cause::Rain { fallen_mm, .. } => format!("{} of rain", depth(units, Millimetres::from_mm(fallen_mm))),
         Cause::Frost { read_c } => format!("{} in the air", temperature(units, Celsius::from_c(read_c))),
         Cause::Wind { read_m_s } => {
             format!("wind of {}", wind(units, MetresPerSecond::from_m_per_s(read_m_s)))
@@ -411,8 +411,11 @@ mod tests {
     #[test]
     fn what_it_says_reads_as_a_sentence() {
         let at = |text: &str| text.parse::<Timestamp>().unwrap();
-        let hold =
-            Hold { from: at("2026-07-08T18:00:00Z"), until: None, cause: Cause::Rain { fallen_mm: 13.6 } };
+        let hold = Hold {
+            from: at("2026-07-08T18:00:00Z"),
+            until: None,
+            cause: Cause::Rain { fallen_mm: 13.6, since: at("2026-07-08T18:00:00Z") },
+        };
         let said = Says::Holds { hold, earliest: Some(at("2026-07-11T04:20:00Z")) };
         let (line, because) = says(UnitSystem::Metric, &said, &TimeZone::UTC);
         assert_eq!(line, "Holds until Sat 11 Jul, 04:20 at the earliest");

@@ -24,10 +24,12 @@ pub(crate) fn climate(
         |climate: &Climate| climate.len() / 4 + 100,
         || {
             let weather = snapshot.site_weather(site.id, &site.site)?;
-            let days = weather.combined(&site.site).days;
+            let record = weather.combined(&site.site);
             // CombinedRecord wind stands at 2 m, whatever the heights of its sources.
             let station = site.site.station().at_two_metres();
-            let climate = Climate::from_record(&days, station).with_typed(weather.normals);
+            let climate = Climate::from_record(&record.days, station)
+                .with_typed(weather.normals)
+                .with_rain_alone(record.rain_alone);
             computed = Some(climate.summary());
             Ok(climate)
         },

@@ -80,7 +80,7 @@ impl SensorStates {
         let record = if loaded.sensors.is_empty() {
             AsRead::default()
         } else {
-            as_read(&loaded.climate, (first, today), &tz)
+            as_read(&loaded.climate, loaded.site.site.longitude_deg, (first, today), &tz)
         };
         Self { climate: Arc::clone(&loaded.climate), loaded, heard, record, today, at: moment.at, tz }
     }

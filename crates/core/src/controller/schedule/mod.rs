@@ -9,8 +9,9 @@ mod settings;
 
 pub use days::{Days, days_in_words, runs_on};
 pub use difference::{Change, Where, difference};
-pub use expand::{ScheduledRun, event_length, expand};
+pub use expand::{Scale, ScheduledRun, event_length, expand, expand_scaled};
 pub use passes::{ProgramPass, passes};
 pub use settings::{
-    LONGEST_PROGRAM_NAME, Percentages, Program, Repeat, Settings, SettingsFault, StationSetting, YearSpan,
+    LONGEST_PROGRAM_NAME, Percentages, Program, Repeat, Rest, Settings, SettingsFault, StationSetting,
+    YearSpan,
 };

@@ -6,6 +6,7 @@ use crate::quantity::month::ByMonth;
 use crate::quantity::ratio::Percentage;
 use crate::quantity::time::Hours;
 use crate::quantity::time::Seconds;
+use jiff::ToSpan;
 use jiff::civil::{Date, Time};
 
 /// A program.
@@ -107,6 +108,12 @@ impl YearSpan {
         [self.from, self.until].iter().all(|(month, day)| Date::new(2000, *month, *day).is_ok())
     }
 
+    /// The first date on or after one that lies outside the span; `None` when the span is the whole year.
+    #[must_use]
+    pub fn ends_after(&self, date: Date) -> Option<Date> {
+        date.series(1.day()).take(367).find(|day| !self.holds(*day))
+    }
+
     /// Whether a date lies in the span.
     #[must_use]
     pub fn holds(&self, date: Date) -> bool {
@@ -117,6 +124,21 @@ impl YearSpan {
             day >= self.from || day <= self.until
         }
     }
+}
+
+/// Why a box lets nothing run on a date by its own settings; lighting runs all the same.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Rest {
+    /// A rain delay, until the first date on which it has ended.
+    RainDelay {
+        /// That date.
+        until: Date,
+    },
+    /// The off-season, until the first date outside it; `None` when it never ends.
+    OffSeason {
+        /// That date.
+        until: Option<Date>,
+    },
 }
 
 /// Longest name of a program, characters.
@@ -229,6 +251,27 @@ impl Settings {
         self.stations.retain(|(_, s)| *s != StationSetting::default());
         self.stations.sort_unstable_by_key(|(n, _)| *n);
         self
+    }
+
+    /// Everything that makes the box rest on a date; empty on an ordinary day.
+    #[must_use]
+    pub fn rests_on(&self, date: Date) -> Vec<Rest> {
+        let delayed = self.rain_delay.filter(|(first, days)| {
+            let since = (date - *first).get_days();
+            (0..i32::from(*days)).contains(&since)
+        });
+        let delay = delayed.map(|(first, days)| Rest::RainDelay {
+            until: first.checked_add(i32::from(days).days()).unwrap_or(first),
+        });
+        let off = self.off_season.filter(|span| span.holds(date));
+        let off = off.map(|span| Rest::OffSeason { until: span.ends_after(date) });
+        delay.into_iter().chain(off).collect()
+    }
+
+    /// The same without rain delay and off-season: what would run if the box did not rest.
+    #[must_use]
+    pub fn awake(&self) -> Self {
+        Self { rain_delay: None, off_season: None, ..self.clone() }
     }
 
     /// What is set for a station.

@@ -1,35 +1,47 @@
 //! A rain switch: what wets it, and how it dries out.
 //!
-//! Model (ours, after the common description of a disc switch): rain adds up while it dries at the
-//! vent's share of reference ET; when the threshold has come together the switch trips. Its discs then
-//! hold at most what soaks them, whatever the threshold, and it releases when they are dry. So a small
-//! step trips more often and never holds less. A switch of the other kind holds a number of days after
-//! the last 24 hours with the threshold's rain.
+//! A disc switch takes up rain until its discs are soaked; what falls beyond that runs off them. They dry
+//! at the vent's share of reference ET. An **event** begins with the rain that falls on dry discs and ends
+//! when they are dry again. The switch trips when the rain of an event reaches its threshold, holds to the
+//! event's end, and then counts from nought. Events do not depend on the threshold, so a larger one never
+//! trips more often. A gauge switch counts the rain of 24 hours and holds until a number of days were dry.
 
 use super::{Cause, Hold};
 use crate::quantity::units::Millimetres;
 use crate::sensors::{Readings, Release};
 use jiff::{SignedDuration, Timestamp};
 
-const DAY_S: f64 = 86_400.0;
+/// Longest that the last entry of a drying rate stands.
+const LAST_STANDS: SignedDuration = SignedDuration::from_hours(24);
 /// What soaked discs hold, mm: about two summer days of drying (our stated default).
 const SOAKED_MM: f64 = 8.0;
 /// Water below this is dry, mm.
 const DRY_MM: f64 = 1e-6;
 
-/// How fast things dry: reference ET day by day, each spread evenly over its 24 hours (our stated
-/// default; a hold is told by the day, not the hour).
+/// Rain of 24 hours below which a day is dry, mm (our stated default): dew and drizzle do not restart a hold
+/// that counts dry days.
+const DRY_DAY_MM: f64 = 1.0;
+
+/// How fast things dry: reference ET by the hour or by the day, each spread evenly until the next begins.
 #[derive(Debug, Clone, PartialEq, Default)]
 pub struct Drying {
-    days: Vec<(Timestamp, f64)>,
+    /// Begin of each span, and ET0 a second through it.
+    spans: Vec<(Timestamp, f64)>,
 }
 
 impl Drying {
-    /// From the start of each day and its ET0, in any order; a day stands until the next one.
+    /// From the begin of each span, hour or day, and the ET0 within it, in any order; a span reaches to the next
+    /// one, the last a day.
     #[must_use]
-    pub fn new(mut days: Vec<(Timestamp, Millimetres)>) -> Self {
-        days.sort_by_key(|(at, _)| *at);
-        Self { days: days.into_iter().map(|(at, et0)| (at, et0.mm().max(0.0))).collect() }
+    pub fn new(mut spans: Vec<(Timestamp, Millimetres)>) -> Self {
+        spans.sort_by_key(|(at, _)| *at);
+        let ends: Vec<Timestamp> = spans.iter().skip(1).map(|(at, _)| *at).collect();
+        let mut ends = ends.into_iter();
+        let rated = spans.into_iter().map(|(at, et0)| {
+            let end = ends.next().unwrap_or(at + LAST_STANDS);
+            (at, et0.mm().max(0.0) / end.duration_since(at).as_secs_f64().max(1.0))
+        });
+        Self { spans: rated.collect() }
     }
 
     /// Dries a store from an instant to another; returns what is left, and when it became dry.
@@ -39,11 +51,10 @@ impl Drying {
         }
         let mut left = store;
         let mut clock = from;
-        let mut index = self.days.partition_point(|(at, _)| *at <= from);
+        let mut index = self.spans.partition_point(|(at, _)| *at <= from);
         while clock < until {
-            let next = self.days.get(index).map_or(until, |(at, _)| (*at).min(until));
-            let rate =
-                index.checked_sub(1).and_then(|i| self.days.get(i)).map_or(0.0, |(_, mm)| mm * vent / DAY_S);
+            let next = self.spans.get(index).map_or(until, |(at, _)| (*at).min(until));
+            let rate = index.checked_sub(1).and_then(|i| self.spans.get(i)).map_or(0.0, |(_, mm)| mm * vent);
             let seconds = next.duration_since(clock).as_secs_f64();
             if rate > 0.0 && left - rate * seconds <= DRY_MM {
                 let needed = (left / rate).min(seconds);
@@ -75,30 +86,34 @@ pub fn rain_holds(
     }
 }
 
+/// Rain since the discs were dry.
+#[derive(Clone, Copy)]
+struct Event {
+    from: Timestamp,
+    fallen: f64,
+}
+
 fn dried(threshold: f64, vent: f64, readings: &Readings, drying: &Drying, until: Timestamp) -> Vec<Hold> {
     let mut out = Vec::new();
     let mut open: Option<Hold> = None;
-    // What has come together, and what the discs hold of it; both dry alike.
-    let (mut together, mut discs, mut fallen) = (0.0_f64, 0.0_f64, 0.0);
+    let mut event: Option<Event> = None;
+    let mut discs = 0.0_f64;
     let mut clock = Timestamp::MIN;
     // Drying is the same in one step or in many, so that hours without rain need no look.
     for reading in readings.as_slice().iter().take_while(|r| r.at <= until).filter(|r| r.value > 0.0) {
         let (left, dry_at) = drying.dry(discs, vent, clock, reading.at);
-        if let (Some(at), Some(hold)) = (dry_at, open) {
-            out.push(Hold { until: Some(at), ..hold });
-            open = None;
+        if let Some(at) = dry_at {
+            out.extend(open.take().map(|hold| Hold { until: Some(at), ..hold }));
+            event = None;
         }
-        together = drying.dry(together, vent, clock, reading.at).0;
-        if together <= DRY_MM {
-            fallen = 0.0;
-        }
-        let rain = reading.value.max(0.0);
-        fallen += rain;
-        together += rain;
-        discs = (left + rain).min(SOAKED_MM);
+        discs = (left + reading.value).min(SOAKED_MM);
         clock = reading.at;
-        if open.is_none() && rain > 0.0 && together >= threshold - DRY_MM {
-            open = Some(Hold { from: reading.at, until: None, cause: Cause::Rain { fallen_mm: fallen } });
+        let before = event.unwrap_or(Event { from: reading.at, fallen: 0.0 });
+        let now = Event { fallen: before.fallen + reading.value, ..before };
+        event = Some(now);
+        if open.is_none() && now.fallen >= threshold - DRY_MM {
+            let cause = Cause::Rain { fallen_mm: now.fallen, since: now.from };
+            open = Some(Hold { from: reading.at, until: None, cause });
         }
     }
     if let Some(hold) = open {
@@ -109,10 +124,11 @@ fn dried(threshold: f64, vent: f64, readings: &Readings, drying: &Drying, until:
 
 fn counted(threshold: f64, days: i64, readings: &Readings, until: Timestamp) -> Vec<Hold> {
     let mut out: Vec<Hold> = Vec::new();
+    let mut open: Option<Hold> = None;
     let readings = readings.as_slice();
-    let day = SignedDuration::from_hours(24);
-    let mut first = 0;
-    let mut sum = 0.0;
+    let (day, dry) = (SignedDuration::from_hours(24), SignedDuration::from_hours(24 * days));
+    let (mut first, mut sum) = (0, 0.0);
+    let mut last_wet: Option<Timestamp> = None;
     for (i, reading) in readings.iter().enumerate().take_while(|(_, r)| r.at <= until) {
         sum += reading.value.max(0.0);
         while let Some(old) =
@@ -121,19 +137,22 @@ fn counted(threshold: f64, days: i64, readings: &Readings, until: Timestamp) -> 
             sum -= old.value.max(0.0);
             first += 1;
         }
-        if reading.value <= 0.0 || sum < threshold - DRY_MM {
+        if reading.value <= 0.0 || sum < DRY_DAY_MM - DRY_MM {
             continue;
         }
-        let ends = reading.at + SignedDuration::from_hours(24 * days);
-        match out.last_mut().filter(|hold| hold.until.is_some_and(|u| u >= reading.at)) {
-            Some(hold) => hold.until = Some(ends),
-            None => {
-                out.push(Hold { from: reading.at, until: Some(ends), cause: Cause::Rain { fallen_mm: sum } });
-            }
+        if let Some(ended) = last_wet.map(|at| at + dry).filter(|ended| *ended < reading.at) {
+            out.extend(open.take().map(|hold| Hold { until: Some(ended), ..hold }));
+        }
+        last_wet = Some(reading.at);
+        if open.is_none() && sum >= threshold - DRY_MM {
+            let wet = readings.get(first..=i).unwrap_or(&[]).iter().find(|r| r.value > 0.0);
+            let since = wet.map_or(reading.at, |r| r.at);
+            let cause = Cause::Rain { fallen_mm: sum, since };
+            open = Some(Hold { from: reading.at, until: None, cause });
         }
     }
-    if let Some(last) = out.last_mut().filter(|h| h.until.is_some_and(|u| u > until)) {
-        last.until = None;
+    if let (Some(hold), Some(wet)) = (open, last_wet) {
+        out.push(Hold { until: Some(wet + dry).filter(|ends| *ends <= until), ..hold });
     }
     out
 }

@@ -23,10 +23,12 @@ pub const STALE_HOURS: i64 = 6;
 /// Why a sensor holds, with the value that says so.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub enum Cause {
-    /// Rain that tripped it, mm.
+    /// Rain that tripped it.
     Rain {
-        /// In its store, or in a day.
+        /// What fell from the event's beginning until it tripped, mm.
         fallen_mm: f64,
+        /// The first rain of the event.
+        since: Timestamp,
     },
     /// Cold.
     Frost {

@@ -41,7 +41,10 @@ fn a_switch_trips_when_full_and_releases_when_dry() {
     // 14 mm at six o'clock: tripped, soaked with 8 mm, and 8 mm at 5 mm a day are 38.4 hours.
     let holds = rain_holds(set, &readings(&[(6.0, 14.0), (7.0, 0.0), (90.0, 0.0)]), &drying(), hours(100.0));
     assert_eq!(holds.len(), 1);
-    assert_eq!((holds[0].from, holds[0].cause), (hours(6.0), Cause::Rain { fallen_mm: 14.0 }));
+    assert_eq!(
+        (holds[0].from, holds[0].cause),
+        (hours(6.0), Cause::Rain { fallen_mm: 14.0, since: hours(6.0) })
+    );
     assert!(about(holds[0].until, hours(44.4)), "{holds:?}");
 }
 
@@ -57,6 +60,38 @@ fn a_drizzle_below_the_threshold_does_not_trip_it() {
         10,
         "the smallest step stops for each"
     );
+}
+
+#[test]
+fn rain_on_wet_discs_is_one_event_and_its_count_ends_when_they_are_dry() {
+    let set = (Millimetres::from_mm(12.0), Release::DriesOut { vent: 1.0 });
+    // 5 mm on the first day and 9 on the second: the discs never dried between, so 14 mm are one event.
+    let two = [(6.0, 5.0), (24.0, 9.0)];
+    let holds = rain_holds(set, &readings(&two), &drying(), hours(500.0));
+    assert_eq!(holds.len(), 1);
+    assert_eq!(
+        (holds[0].from, holds[0].cause),
+        (hours(24.0), Cause::Rain { fallen_mm: 14.0, since: hours(6.0) })
+    );
+    // The same a week apart are two events, and neither trips it.
+    assert_eq!(rain_holds(set, &readings(&[(6.0, 5.0), (180.0, 9.0)]), &drying(), hours(500.0)), []);
+    // Rain while it holds lengthens the hold and is not counted for the next.
+    let long = [(6.0, 14.0), (20.0, 30.0), (300.0, 11.0)];
+    let holds = rain_holds(set, &readings(&long), &drying(), hours(500.0));
+    assert_eq!(holds.len(), 1, "eleven on dry discs do not trip it: {holds:?}");
+    assert!(about(holds[0].until, hours(58.4)), "soaked again at hour 20: {holds:?}");
+}
+
+#[test]
+fn discs_dry_by_the_hour_and_not_at_night() {
+    // Five millimetres between six and eighteen o'clock, nothing in the dark.
+    let spans = (0..400).map(|h| {
+        let day = (6..18).contains(&(h % 24));
+        (hours(f64::from(h)), Millimetres::from_mm(if day { 5.0 / 12.0 } else { 0.0 }))
+    });
+    let set = (Millimetres::from_mm(3.0), Release::DriesOut { vent: 1.0 });
+    let holds = rain_holds(set, &readings(&[(18.0, 4.0)]), &Drying::new(spans.collect()), hours(200.0));
+    assert!(about(holds[0].until, hours(39.6)), "4 mm take 9.6 hours of the next day: {holds:?}");
 }
 
 #[test]
@@ -77,7 +112,11 @@ fn a_hold_by_days_counts_from_the_last_rain_that_tripped_it() {
     let holds = rain_holds(set, &read, &drying(), hours(300.0));
     assert_eq!(
         holds,
-        [Hold { from: hours(10.0), until: Some(hours(70.0)), cause: Cause::Rain { fallen_mm: 13.0 } }]
+        [Hold {
+            from: hours(10.0),
+            until: Some(hours(70.0)),
+            cause: Cause::Rain { fallen_mm: 13.0, since: hours(0.0) }
+        }]
     );
     // Spread over two days they do not.
     let spread = readings(&[(0.0, 7.0), (30.0, 6.0), (60.0, 7.0)]);
@@ -247,7 +286,11 @@ proptest! {
         let found = holds(&sensor, &read, &drying(), end);
         for hold in &found {
             match hold.cause {
-                Cause::Rain { fallen_mm } => prop_assert!(fallen_mm >= threshold - 1e-6),
+                Cause::Rain { fallen_mm, since } => {
+                    prop_assert!(fallen_mm >= threshold - 1e-6 && since <= hold.from);
+                    let named: f64 = read[&Channel::Rain].between(since, hold.from).iter().map(|r| r.value).sum();
+                    prop_assert!((named - fallen_mm).abs() < 1e-6, "the record's own rain: {named} and {fallen_mm}");
+                }
                 Cause::Frost { read_c } => prop_assert!(read_c <= 3.0),
                 _ => prop_assert!(false, "no other cause"),
             }
@@ -283,6 +326,29 @@ proptest! {
                 prop_assert!(often.iter().any(|h| h.stands(at)), "{small} and {more} at hour {hour}");
             }
         }
+    }
+
+    #[test]
+    fn a_larger_threshold_never_trips_more_often(
+        rain in proptest::collection::vec((0..2000_i64, 0.0..20.0_f64), 0..80),
+        small in 3.0..25.0_f64,
+        more in 0.0..20.0_f64,
+        days in proptest::option::of(1..5_u8),
+    ) {
+        let read = Readings::new(rain.iter().map(|(m, v)| Reading { at: start() + (m * 30).minutes(), value: *v }).collect());
+        let release = days.map_or(Release::DriesOut { vent: 0.7 }, Release::Days);
+        let trips = |mm: f64| rain_holds((Millimetres::from_mm(mm), release), &read, &drying(), start() + (24 * 60).hours()).len();
+        prop_assert!(trips(small + more) <= trips(small));
+    }
+
+    #[test]
+    fn a_shower_below_the_threshold_on_dry_discs_never_trips(
+        showers in proptest::collection::vec(0.1..0.99_f64, 1..20), threshold in 3.0..25.0_f64,
+    ) {
+        // Ten days apart: five millimetres a day dry even soaked discs in three.
+        let read: Vec<(f64, f64)> = showers.iter().enumerate().map(|(i, s)| (240.0 * i as f64, s * threshold)).collect();
+        let set = (Millimetres::from_mm(threshold), Release::DriesOut { vent: 0.7 });
+        prop_assert_eq!(rain_holds(set, &readings(&read), &drying(), hours(6000.0)), vec![]);
     }
 
     #[test]

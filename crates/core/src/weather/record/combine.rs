@@ -2,7 +2,7 @@
 //! where that one has nothing.
 
 use super::{JudgedDay, RawDay, Variable};
-use crate::quantity::units::{Metres, MetresPerSecond};
+use crate::quantity::units::{Metres, MetresPerSecond, Millimetres};
 use crate::weather::atmosphere::wind_at_2_m;
 use crate::weather::{DayWeather, Station};
 use jiff::civil::Date;
@@ -91,6 +91,8 @@ pub struct Source<'a> {
 pub struct CombinedRecord {
     /// Days with both temperatures, wind at 2 m, in order.
     pub days: Vec<DayWeather>,
+    /// Rain of the other days: it fell although a temperature is missing.
+    pub rain_alone: BTreeMap<Date, Millimetres>,
     /// By date, which source (by index) each group came from, in the order of [`VariableGroup::ALL`].
     pub from: BTreeMap<Date, [Option<usize>; 5]>,
 }
@@ -157,7 +159,11 @@ pub fn combine(sources: &[Source], order: &[Vec<usize>; 5]) -> CombinedRecord {
         }
     }
     from.retain(|_, groups| groups.iter().any(Option::is_some));
-    CombinedRecord { days: raw.values().filter_map(RawDay::weather).collect(), from }
+    let days: Vec<DayWeather> = raw.values().filter_map(RawDay::weather).collect();
+    let without = raw.values().filter(|day| day.weather().is_none());
+    let rain_alone =
+        without.filter_map(|day| Some((day.date, Millimetres::from_mm(day.get(Variable::Rain)?)))).collect();
+    CombinedRecord { days, rain_alone, from }
 }
 
 impl Station {

@@ -6,7 +6,7 @@ use crate::site::sensing::SensorStates;
 use jiff::civil::Date;
 use jiff::{Timestamp, ToSpan};
 use upland_core::account::sensed::{as_read, nights};
-use upland_core::advice::rain_replay::{ThresholdResult, advised, thresholds};
+use upland_core::advice::rain_replay::{ThresholdResult, advised, steps, thresholds};
 use upland_core::quantity::time::midnight;
 use upland_core::quantity::units::Millimetres;
 use upland_core::sensors::state::{Hold, rain_holds};
@@ -60,11 +60,11 @@ pub(super) fn replayed(states: &SensorStates, record: &SensorRecord) -> Replayed
     let settings = own.settings_or_clean();
     let (card, map) = (&record.sensor.card, &record.sensor.map);
     let all = nights(&installation, &settings, &states.climate, (card, map), (from, to));
-    let read = as_read(&states.climate, (from, to), &states.tz);
+    let read = as_read(&states.climate, states.loaded.site.site.longitude_deg, (from, to), &states.tz);
     let none = Readings::default();
     let rain = read.channels.get(&Channel::Rain).unwrap_or(&none);
     let set = record.sensor.setting;
-    let results = thresholds(set.release, rain, &read.drying, &all);
+    let results = thresholds((&steps(card), set.release), rain, &read.drying, &all);
     let begin = to.checked_sub((STRIP_DAYS - 1).days()).unwrap_or(from).max(from);
     let (zero, end) = (midnight(begin, &states.tz), midnight(to.tomorrow().unwrap_or(to), &states.tz));
     let holds = rain_holds((set.rain_threshold, set.release), rain, &read.drying, end);
@@ -85,7 +85,7 @@ fn threshold_rows(units: UnitSystem, results: &[ThresholdResult], set: Millimetr
     let row = |r: &ThresholdResult| ThresholdRow {
         threshold: depth(units, r.threshold),
         mm: plain(r.threshold.mm(), 2),
-        trips: r.trips,
+        trips: r.trips(),
         held: r.held,
         in_need: r.held_in_need,
         kept: volume(units, r.kept),

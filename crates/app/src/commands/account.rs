@@ -1,0 +1,166 @@
+//! `account`: what fell, ran, went in, drained and is missing, zone by zone, a row a day or an hour.
+
+use super::at_work::{at_work, climate, future_notes, site, weather_notes};
+use super::weather::Options;
+use super::{Failure, print};
+use jiff::civil::Date;
+use jiff::tz::TimeZone;
+use std::collections::BTreeMap;
+use upland_core::account::running::{BoxRun, Holder};
+use upland_core::account::whole::{Facts, SiteAccount, Way, begins, end_of, of_site};
+use upland_core::account::zone::AccountHour;
+use upland_core::codes::Coded;
+use upland_core::controller::schedule::Rest;
+use upland_formats::account_csv::{self, AccountRow};
+
+/// Longest span of hours that is printed, days.
+const MOST_DAYS: i32 = 3660;
+
+#[derive(clap::Args)]
+#[command(
+    after_help = "Output: time, zone, rain_mm (what reaches the zone), rain_in_mm, applied_mm, applied_in_mm, runoff_mm,\n\
+drainage_mm, et_mm, ks, depletion_mm, evidence, held_by. In every row depletion before - rain_in - applied_in + et +\n\
+drainage = depletion after, but where a reading set it: then evidence ends with \"reading\". A zone of a site with\n\
+several boxes is written box-station. Exit 1 for a wrong file, 2 for wrong usage."
+)]
+pub struct Args {
+    /// The site file (JSON; see the schema command).
+    site: String,
+    /// Weather of any format that this program reads, or - for standard input.
+    weather: String,
+    #[command(flatten)]
+    options: Options,
+    /// First day, YYYY-MM-DD.
+    #[arg(long)]
+    from: Date,
+    /// Last day, included.
+    #[arg(long)]
+    to: Date,
+    /// What counts as the watering of each day.
+    #[arg(long, default_value = "best", value_parser = way)]
+    way: Way,
+    /// A row an hour instead of a day.
+    #[arg(long)]
+    hours: bool,
+    /// Logged runs, readings, meter and earlier settings (JSON; see `schema log`).
+    #[arg(long)]
+    log: Option<String>,
+}
+
+fn way(text: &str) -> Result<Way, String> {
+    let known: Vec<&str> = Way::TABLE.iter().map(|(_, code)| *code).collect();
+    Way::from_code(text).ok_or_else(|| format!("not one of {}", known.join(", ")))
+}
+
+/// A hold as a cell says it: who, and until when.
+fn held_by(holder: &Holder, names: &[&str], tz: &TimeZone) -> String {
+    match holder {
+        Holder::Sensor { sensor, hold } => {
+            let name = names.get(*sensor).copied().unwrap_or("a sensor");
+            match hold.until {
+                Some(until) => format!("{name} until {}", account_csv::hour(until, tz)),
+                None => name.to_owned(),
+            }
+        }
+        Holder::Rest(Rest::RainDelay { until }) => format!("rain delay until {until}"),
+        Holder::Rest(Rest::OffSeason { until: Some(until) }) => format!("off-season until {until}"),
+        Holder::Rest(Rest::OffSeason { until: None }) => "off-season".to_owned(),
+    }
+}
+
+/// Holders by zone, with the run that each held.
+type HeldRuns<'a> = BTreeMap<(u8, u16), Vec<&'a BoxRun>>;
+
+/// Whoever held a run that begins in a span, each named once.
+fn names_of(
+    facts: &Facts,
+    held: &HeldRuns,
+    of: (u8, u16),
+    (from, until): (jiff::Timestamp, jiff::Timestamp),
+) -> String {
+    let own = facts.of_box(of.0);
+    let names: Vec<&str> =
+        own.map(|b| b.sensors.iter().map(|s| s.sensor.name.as_str()).collect()).unwrap_or_default();
+    let mut all: Vec<String> = Vec::new();
+    let runs = held.get(&of).into_iter().flatten();
+    for run in runs.filter(|r| r.run.start >= from && r.run.start < until) {
+        for holder in &run.held_by {
+            let text = held_by(holder, &names, &facts.tz);
+            if !all.contains(&text) {
+                all.push(text);
+            }
+        }
+    }
+    all.join("; ")
+}
+
+pub fn run(args: &Args) -> Result<(), Failure> {
+    let days = (args.to - args.from).get_days();
+    if days < 0 {
+        return Err(Failure::Usage("--to lies before --from".into()));
+    }
+    if days > MOST_DAYS {
+        return Err(Failure::Usage(format!(
+            "the span is longer than {MOST_DAYS} days; ask for less at a time"
+        )));
+    }
+    let read = site(&args.site)?;
+    let climate = climate(&args.weather, &args.options, &read.0, &read.1)?;
+    weather_notes(&climate, (args.from, args.to));
+    let facts = &at_work(read, climate, args.log.as_deref(), args.to)?;
+    let until = end_of(args.to, &facts.tz);
+    future_notes(&facts.log, until, &facts.tz);
+    let first = begins(&facts.climate, args.from);
+    let mut hours: Vec<Vec<AccountHour>> = vec![Vec::new(); facts.zones.len()];
+    let account = of_site(facts, args.way, (first, until), |place, hour| {
+        if args.hours
+            && hour.date >= args.from
+            && let Some(own) = hours.get_mut(place)
+        {
+            own.push(*hour);
+        }
+    });
+    let rows = rows(facts, &account, &hours, args);
+    print(&account_csv::write(&rows))
+}
+
+/// The rows of a site: by zone, then by time.
+fn rows(facts: &Facts, account: &SiteAccount, hours: &[Vec<AccountHour>], args: &Args) -> Vec<AccountRow> {
+    let mut held: HeldRuns = BTreeMap::new();
+    for (number, runs) in &account.runs {
+        for run in runs.iter().filter(|r| !r.held_by.is_empty()) {
+            held.entry((*number, run.run.station)).or_default().push(run);
+        }
+    }
+    let several = facts.boxes.len() > 1;
+    let mut rows = Vec::new();
+    for (place, zone) in account.zones.iter().enumerate() {
+        let of = (zone.box_number, zone.station);
+        let name = if several { format!("{}-{}", of.0, of.1) } else { of.1.to_string() };
+        if args.hours {
+            for hour in hours.get(place).into_iter().flatten() {
+                let ends = hour.from + jiff::SignedDuration::from_hours(1);
+                rows.push(AccountRow {
+                    time: account_csv::hour(hour.from, &facts.tz),
+                    zone: name.clone(),
+                    water: hour.water,
+                    evidence: hour.evidence,
+                    was_read: hour.reset_from.is_some(),
+                    held_by: names_of(facts, &held, of, (hour.from, ends)),
+                });
+            }
+            continue;
+        }
+        for (day, sky) in zone.days.iter().zip(account.sky.days()).filter(|(day, _)| day.date >= args.from) {
+            rows.push(AccountRow {
+                time: day.date.to_string(),
+                zone: name.clone(),
+                water: day.water,
+                evidence: day.evidence,
+                was_read: day.reset_from.is_some(),
+                held_by: names_of(facts, &held, of, (sky.begins, sky.ends)),
+            });
+        }
+    }
+    rows
+}

@@ -1,0 +1,127 @@
+//! A site file, its weather and its log as the facts that an account follows from.
+
+use super::weather::{self, Options};
+use super::{Failure, print_notes, read_input};
+use jiff::ToSpan;
+use jiff::civil::Date;
+use jiff::tz::TimeZone;
+use std::collections::BTreeMap;
+use std::sync::Arc;
+use upland_core::account::log::Log;
+use upland_core::account::running::BoxFacts;
+use upland_core::account::sensed::{as_read, sensor_facts};
+use upland_core::account::whole::{Facts, begins, end_of};
+use upland_core::weather::climate::Climate;
+use upland_formats::log_file::{self, LogFile};
+use upland_formats::site_file::{self, SiteFile};
+
+/// Days ahead that a plan, a night or a finding may ask about.
+const AHEAD_DAYS: i32 = 70;
+
+/// Reads a site file and its time zone.
+pub fn site(path: &str) -> Result<(SiteFile, TimeZone), Failure> {
+    let file = site_file::read(&read_input(path)?).map_err(|p| Failure::problems(&p))?;
+    let tz = TimeZone::get(&file.site.time_zone)
+        .map_err(|error| Failure::Failed(format!("time zone: {error}")))?;
+    Ok((file, tz))
+}
+
+/// Puts a site file, its weather and its log together. `last` is the day up to which the sensors are asked.
+pub fn at_work(
+    (file, tz): (SiteFile, TimeZone),
+    climate: Climate,
+    log: Option<&str>,
+    last: Date,
+) -> Result<Facts, Failure> {
+    let log = match log {
+        Some(path) => log_file::read(&read_input(path)?, &file).map_err(|p| Failure::problems(&p))?,
+        None => LogFile::default(),
+    };
+    Ok(facts(&file, tz, climate, log, last))
+}
+
+/// The facts of a site file: its settings count for all days unless the log has versions, its sensors read the
+/// record as they would have hung in it.
+fn facts(file: &SiteFile, tz: TimeZone, climate: Climate, log: LogFile, last: Date) -> Facts {
+    let site = &file.site;
+    let first = begins(&climate, last);
+    let LogFile { log, mut versions, bypasses } = log;
+    let read = if file.sensors.is_empty() {
+        None
+    } else {
+        Some(as_read(&climate, site.longitude_deg, (first, last), &tz))
+    };
+    let ahead = end_of(last.checked_add(AHEAD_DAYS.days()).unwrap_or(last), &tz);
+    let boxes = file.controllers.iter().map(|(controller, settings)| {
+        let number = controller.number;
+        let always = || settings.iter().map(|s| (Date::MIN, s.clone())).collect();
+        let own = file.sensors.iter().filter(|s| s.box_number == number);
+        let sensors = own.filter_map(|sensor| {
+            let read = read.as_ref()?;
+            let paused = bypasses.get(&sensor.name).cloned().unwrap_or_default();
+            Some(sensor_facts(sensor, &read.channels, &read.drying, paused, (&tz, ahead)))
+        });
+        BoxFacts {
+            number,
+            card: controller.card.clone(),
+            versions: versions.remove(&number).unwrap_or_else(always),
+            sensors: sensors.collect(),
+        }
+    });
+    Facts {
+        boxes: boxes.collect(),
+        site: site.clone(),
+        zones: Facts::resolved(site, &file.zones),
+        law: file.law.clone(),
+        log,
+        climate: Arc::new(climate),
+        tz,
+    }
+}
+
+/// The climate of a weather file at a site: its days that count, rain of days without temperatures, and the hours
+/// in which rain was recorded.
+pub fn climate(path: &str, options: &Options, file: &SiteFile, tz: &TimeZone) -> Result<Climate, Failure> {
+    let station = file.site.station();
+    let record = weather::read(path, options, &station, tz)?;
+    Ok(weather::climate(&record, station))
+}
+
+/// What is said of a record that ends before it is asked about, has no rain, or has none at all.
+pub fn weather_notes(climate: &Climate, (from, to): (Date, Date)) {
+    let mut notes = Vec::new();
+    match climate.span() {
+        None => notes
+            .push("the weather file has no day that counts; expected demand and no rain stand in".to_owned()),
+        Some((_, last)) if last < to => {
+            notes.push(format!("the record ends on {last}; expected demand and no rain stand in after it"));
+        }
+        Some((first, _)) if first > from => {
+            notes.push(format!(
+                "the record begins on {first}; expected demand and no rain stand in before it"
+            ));
+        }
+        Some(_) => {}
+    }
+    let without = climate.days_without_rain_record(from, to);
+    if without > 0 {
+        notes.push(format!("{without} days have no rain recorded; none is counted on them"));
+    }
+    print_notes(&notes);
+}
+
+/// Readings that lie after an instant are not known yet: said, and not counted.
+pub fn future_notes(log: &Log, until: jiff::Timestamp, tz: &TimeZone) {
+    let late = |at: jiff::Timestamp| at > until;
+    let mut notes: BTreeMap<&str, usize> = BTreeMap::new();
+    *notes.entry("readings").or_default() += log.readings.iter().filter(|r| late(r.reading.at)).count();
+    *notes.entry("runs").or_default() += log.runs.iter().filter(|r| late(r.from)).count();
+    *notes.entry("meter readings").or_default() += log.meter.iter().filter(|m| late(m.at)).count();
+    let until = until.to_zoned(tz.clone()).strftime("%Y-%m-%d %H:%M").to_string();
+    let told: Vec<String> = notes
+        .into_iter()
+        .filter(|(_, count)| *count > 0)
+        .map(|(what, count)| format!("{count} {what} of the log lie after {until} and are not counted"))
+        .collect();
+    print_notes(&told);
+}

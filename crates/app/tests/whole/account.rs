@@ -1,0 +1,123 @@
+//! The account on the command line: against an independent one in another language, and at its edges.
+
+use super::cli::{run, stderr, stdout};
+
+const DATA: &str = concat!(env!("CARGO_MANIFEST_DIR"), "/tests/data");
+
+fn path(case: u32, ending: &str) -> String {
+    format!("{DATA}/account-{case:02}.{ending}")
+}
+
+/// The rows of a CSV text, without its header.
+fn rows(text: &str) -> Vec<Vec<String>> {
+    text.lines().skip(1).map(|line| line.split(',').map(str::to_owned).collect()).collect()
+}
+
+/// First and last day of a weather file.
+fn span(case: u32) -> (String, String) {
+    let text = std::fs::read_to_string(path(case, "weather.csv")).unwrap();
+    let all = rows(&text);
+    (all[0][0].clone(), all[all.len() - 1][0].clone())
+}
+
+fn of_case(case: u32, more: &[&str]) -> String {
+    let (site, weather, log) = (path(case, "json"), path(case, "weather.csv"), path(case, "log.json"));
+    let (from, to) = span(case);
+    let mut arguments = vec!["account", &site, &weather, "--from", &from, "--to", &to, "--log", &log];
+    arguments.extend(more);
+    let out = run(&arguments, "");
+    assert!(out.status.success(), "case {case}: {}", stderr(&out));
+    stdout(&out)
+}
+
+/// `tools/reference/account.py`: FAO-56 and the soil tables in Python's standard library, written from the rules.
+#[test]
+fn days_and_hours_agree_with_the_independent_account() {
+    let mut compared = 0;
+    for case in 1..=6 {
+        for (kind, more) in [("days", &[][..]), ("hours", &["--hours"][..])] {
+            let expected = rows(&std::fs::read_to_string(path(case, &format!("{kind}.csv"))).unwrap());
+            let got = rows(&of_case(case, more));
+            for want in &expected {
+                let found = got.iter().find(|row| row[..2] == want[..2]);
+                let found = found.unwrap_or_else(|| panic!("case {case}: no row {:?}", &want[..2]));
+                for (column, (a, b)) in found[2..11].iter().zip(&want[2..11]).enumerate() {
+                    let gap = (a.parse::<f64>().unwrap() - b.parse::<f64>().unwrap()).abs();
+                    assert!(gap < 2e-5, "case {case} {kind}, column {}: {found:?} and {want:?}", column + 2);
+                }
+                assert_eq!(found[11], want[11], "case {case}: {found:?}");
+                compared += 1;
+            }
+        }
+    }
+    assert_eq!(compared, 6 * 4 * (45 + 48));
+}
+
+#[test]
+fn every_row_adds_up_whatever_the_way() {
+    for way in ["best", "as-set", "as-advised"] {
+        let mut before: Option<(String, f64)> = None;
+        for row in rows(&of_case(3, &["--way", way])) {
+            let v: Vec<f64> = row[2..11].iter().map(|cell| cell.parse().unwrap()).collect();
+            let [rain, rain_in, applied, applied_in, runoff, drainage, et, _, depletion] = v[..] else {
+                panic!()
+            };
+            assert!((rain + applied - rain_in - applied_in - runoff).abs() < 1e-5, "{row:?}");
+            let known = before.as_ref().filter(|(zone, _)| *zone == row[1]).map_or(0.0, |(_, mm)| *mm);
+            if !row[11].contains("reading") {
+                assert!((known - rain_in - applied_in + et + drainage - depletion).abs() < 1e-5, "{row:?}");
+            }
+            before = Some((row[1].clone(), depletion));
+        }
+    }
+}
+
+#[test]
+fn bad_input_is_told_at_its_place_and_nothing_is_printed() {
+    let (site, weather) = (path(1, "json"), path(1, "weather.csv"));
+    let account = |more: &[&str], input: &str| {
+        let mut arguments = vec!["account", &site, &weather];
+        arguments.extend(more);
+        let out = run(&arguments, input);
+        assert_eq!(stdout(&out), "");
+        (out.status.code(), stderr(&out))
+    };
+    let (code, text) = account(&["--from", "2026-05-02", "--to", "2026-05-01"], "");
+    assert!(code == Some(2) && text.contains("--to lies before --from"), "{text}");
+    let (code, text) = account(&["--from", "2026-05-01", "--to", "2026-05-02", "--way", "dry"], "");
+    assert!(code == Some(2) && text.contains("not one of best, as-set, as-advised"), "{text}");
+    let log =
+        r#"{"format":"upland-almanac-log","version":1,"runs":[{"station":77,"start":"noon","seconds":5}]}"#;
+    let (code, text) = account(&["--from", "2026-05-01", "--to", "2026-05-02", "--log", "-"], log);
+    assert!(
+        code == Some(1) && text.contains("runs[0]: the site has no zone on station 77 of box 1"),
+        "{text}"
+    );
+    assert!(text.contains("runs[0].start: \"noon\" is not an instant"), "{text}");
+}
+
+#[test]
+fn a_record_that_ends_and_a_reading_in_the_future_are_said() {
+    let (from, to) = span(1);
+    let beyond = "2026-12-31";
+    let (site, weather, log) = (path(1, "json"), path(1, "weather.csv"), path(1, "log.json"));
+    let out = run(&["account", &site, &weather, "--from", &to, "--to", beyond, "--log", &log], "");
+    assert!(stderr(&out).contains(&format!("the record ends on {to}")), "{}", stderr(&out));
+    let out = run(&["account", &site, &weather, "--from", &from, "--to", &from, "--log", &log], "");
+    let told = stderr(&out);
+    assert!(told.contains("readings of the log lie after") && told.contains("runs of the log"), "{told}");
+    assert_eq!(stdout(&out).lines().count(), 5, "four zones, one day");
+}
+
+#[test]
+fn a_site_without_weather_has_a_balance_and_does_not_run_every_night() {
+    let site = path(2, "json");
+    let weather = "date,tmin_c,tmax_c,rain_mm\n2020-01-01,10,20,0\n";
+    let out = run(&["account", &site, "-", "--from", "2026-07-01", "--to", "2026-07-30"], weather);
+    assert!(stderr(&out).contains("the record ends on 2020-01-01"), "{}", stderr(&out));
+    let all = rows(&stdout(&out));
+    let watered = |zone: &str| all.iter().filter(|r| r[1] == zone && r[4] != "0.000000").count();
+    for zone in ["1", "2", "3", "4"] {
+        assert!((1..30).contains(&watered(zone)), "zone {zone}: {}", watered(zone));
+    }
+}

@@ -1,0 +1,68 @@
+//! What people and meters wrote down about a site's water: runs that happened, readings of the soil, counts of
+//! the main meter.
+
+use super::evidence::FieldReading;
+use crate::quantity::units::Litres;
+use jiff::Timestamp;
+
+/// A run that somebody saw or logged.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct LoggedRun {
+    /// Number of the box.
+    pub box_number: u8,
+    /// Station.
+    pub station: u16,
+    /// When water started.
+    pub from: Timestamp,
+    /// When it stopped.
+    pub until: Timestamp,
+}
+
+/// A reading of a zone's soil.
+#[derive(Debug, Clone, PartialEq)]
+pub struct LoggedReading {
+    /// Number of the box.
+    pub box_number: u8,
+    /// Station.
+    pub station: u16,
+    /// What was read.
+    pub reading: FieldReading,
+}
+
+/// What the main meter had counted at an instant.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct MeterReading {
+    /// When it was read.
+    pub at: Timestamp,
+    /// Litres since it was built in.
+    pub counted: Litres,
+}
+
+/// Everything that was written down; each list in order of time.
+#[derive(Debug, Clone, PartialEq, Default)]
+pub struct Log {
+    /// Runs.
+    pub runs: Vec<LoggedRun>,
+    /// Readings of soils.
+    pub readings: Vec<LoggedReading>,
+    /// Readings of the main meter.
+    pub meter: Vec<MeterReading>,
+}
+
+impl Log {
+    /// The same in order of time.
+    #[must_use]
+    pub fn in_order(mut self) -> Self {
+        self.runs.sort_by_key(|r| r.from);
+        self.readings.sort_by_key(|r| r.reading.at);
+        self.meter.sort_by_key(|m| m.at);
+        self
+    }
+
+    /// Readings of a zone's soil until an instant: what lies in the future is not known yet.
+    #[must_use]
+    pub fn readings_of(&self, box_number: u8, station: u16, until: Timestamp) -> Vec<FieldReading> {
+        let own = self.readings.iter().filter(|r| (r.box_number, r.station) == (box_number, station));
+        own.filter(|r| r.reading.at <= until).map(|r| r.reading.clone()).collect()
+    }
+}

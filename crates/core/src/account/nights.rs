@@ -1,0 +1,140 @@
+//! The nights in which a zone may be watered: when each is decided, what is left of its window, and what forbids
+//! the rest.
+
+use super::sky::SkyHours;
+use crate::controller::night::window_instants;
+use crate::controller::open_hours::{longest, open_spans};
+use crate::controller::ordinance::{Law, Subject};
+use crate::controller::schedule::Rest;
+use crate::ground::application::HeadType;
+use crate::ground::plant::Sky;
+use crate::quantity::time::{Hours, instant};
+use crate::quantity::units::Celsius;
+use crate::site::Zone;
+use crate::weather::climate::Climate;
+use jiff::civil::{Date, Time, time};
+use jiff::tz::TimeZone;
+use jiff::{Timestamp, ToSpan};
+
+/// When the night's watering is decided, by the wall clock, unless its window opens earlier.
+pub const EVENING: Time = time(20, 0, 0, 0);
+
+/// Why nothing is advised in a night, whatever the plants need.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub enum Barred {
+    /// An ordinance leaves no minute of the window: its index among those applied.
+    Law {
+        /// That index.
+        ordinance: usize,
+    },
+    /// An ordinance allows so many days a week, and they are used up.
+    WeekIsFull {
+        /// The number of days.
+        most: u8,
+    },
+    /// The box rests by its own settings.
+    Rest(Rest),
+    /// The coming night is expected at or below the freeze set point.
+    Frost {
+        /// The minimum that is expected.
+        expected: Celsius,
+        /// The set point.
+        set_point: Celsius,
+    },
+    /// The ground was frozen today: its mean temperature was at or below nought.
+    Frozen {
+        /// That mean.
+        mean: Celsius,
+    },
+}
+
+/// A night of a zone.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct ZoneNight {
+    /// Its evening.
+    pub date: Date,
+    /// When it is decided.
+    pub decided: Timestamp,
+    /// What is left of the window: its longest open span. `None` when nothing is.
+    pub open: Option<(Timestamp, Timestamp)>,
+    /// What forbids watering.
+    pub barred: Option<Barred>,
+    /// Most days a week (Monday to Sunday) on which the zone may run.
+    pub most_a_week: u8,
+}
+
+/// What the nights of a site follow from, beyond the zone.
+#[derive(Clone, Copy)]
+pub struct NightRules<'a> {
+    /// What must be kept to.
+    pub law: &'a Law,
+    /// When watering may run.
+    pub window: Hours,
+    /// The site's time zone.
+    pub tz: &'a TimeZone,
+    /// The weather.
+    pub climate: &'a Climate,
+    /// At or below this expected minimum nothing is advised.
+    pub freeze_at: Celsius,
+    /// Why the box rests on a date by its own settings, if it does.
+    pub rests: &'a dyn Fn(Date) -> Option<Rest>,
+}
+
+/// The subject that a zone is to a restriction.
+#[must_use]
+pub fn subject(zone: &Zone) -> Subject {
+    Subject { box_number: zone.box_number, station: zone.number, drip: zone.head == HeadType::Drip }
+}
+
+/// The instant at which the night that begins on a date is decided: its evening, or the opening of a window
+/// that opens before it.
+#[must_use]
+pub fn decided_at(date: Date, window: Hours, tz: &TimeZone) -> Timestamp {
+    let (opens, _) = window_instants(date, window, tz);
+    instant(date, EVENING, tz).min(opens.timestamp())
+}
+
+/// The night of a zone that begins on a date.
+#[must_use]
+pub fn night_of(rules: &NightRules, zone: &Zone, date: Date) -> ZoneNight {
+    let subject = subject(zone);
+    let spans = open_spans(rules.law, subject, date, rules.window, rules.tz);
+    let open = longest(&spans);
+    let morning = open.map_or(date, |(from, _)| from.to_zoned(rules.tz.clone()).date());
+    let barred = match open {
+        None => {
+            let last = date.checked_add(1.day()).unwrap_or(date);
+            let closed = rules.law.forbidden(Some(subject), date, last, rules.tz);
+            Some(Barred::Law { ordinance: closed.first().map_or(0, |f| f.ordinance) })
+        }
+        Some(_) => (rules.rests)(morning).map(Barred::Rest).or_else(|| frost(rules, zone, date)),
+    };
+    ZoneNight {
+        date,
+        decided: decided_at(date, rules.window, rules.tz),
+        open,
+        barred,
+        most_a_week: rules.law.most_days_a_week(Some(subject), morning).map_or(7, |(most, _)| most),
+    }
+}
+
+/// Whether frost forbids watering. The coming night is expected to be as cold as the last one was: no forecast
+/// is at hand, and on the evening of a clear spell the morning before is the best guess (our stated rule).
+fn frost(rules: &NightRules, zone: &Zone, date: Date) -> Option<Barred> {
+    if zone.sky == Sky::UnderGlass {
+        return None;
+    }
+    let day = rules.climate.day(date)?;
+    let (min, max) = (day.weather.temperature_min, day.weather.temperature_max);
+    let mean = Celsius::from_c(f64::midpoint(min.c(), max.c()));
+    if mean.c() <= 0.0 {
+        return Some(Barred::Frozen { mean });
+    }
+    (min <= rules.freeze_at).then_some(Barred::Frost { expected: min, set_point: rules.freeze_at })
+}
+
+/// The nights of a zone that begin on the days of a sky.
+#[must_use]
+pub fn nights(rules: &NightRules, zone: &Zone, sky: &SkyHours) -> Vec<ZoneNight> {
+    sky.days().iter().map(|day| night_of(rules, zone, day.date)).collect()
+}

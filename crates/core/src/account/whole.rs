@@ -1,0 +1,271 @@
+//! The account of a whole site: its sky, the runs of its boxes, and every zone hour by hour up to an instant.
+
+use super::evidence::{Evidence, FieldReading, Watering, joined};
+use super::log::Log;
+use super::nights::{NightRules, ZoneNight, nights, subject};
+use super::running::{BoxFacts, BoxRun, running};
+use super::sky::SkyHours;
+use super::zone::{AccountDay, AccountHour, ZoneFacts, account};
+use crate::account::season::replay_start;
+use crate::controller::ordinance::{Law, Subject};
+use crate::quantity::time::midnight;
+use crate::quantity::units::Celsius;
+use crate::sensors::{COMMON_FREEZE_POINT, Sense};
+use crate::site::{ResolvedZone, Site, Zone};
+use crate::weather::climate::Climate;
+use jiff::civil::Date;
+use jiff::tz::TimeZone;
+use jiff::{Timestamp, ToSpan};
+use std::collections::{BTreeMap, BTreeSet};
+use std::sync::Arc;
+
+/// What an account takes as the watering of each day.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub enum Way {
+    /// The best evidence there is.
+    #[default]
+    Best,
+    /// The box as it is set, whatever was logged.
+    AsSet,
+    /// As advised, whatever ran.
+    AsAdvised,
+}
+
+/// Everything that the account of a site follows from.
+#[derive(Debug, Clone)]
+pub struct Facts {
+    /// The place.
+    pub site: Site,
+    /// Its time zone.
+    pub tz: TimeZone,
+    /// Its weather.
+    pub climate: Arc<Climate>,
+    /// What it must keep to.
+    pub law: Law,
+    /// Its zones, with their defaults.
+    pub zones: Vec<(Zone, ResolvedZone)>,
+    /// Its boxes.
+    pub boxes: Vec<BoxFacts>,
+    /// What was written down.
+    pub log: Log,
+}
+
+impl Facts {
+    /// Surveys with their defaults filled.
+    #[must_use]
+    pub fn resolved(site: &Site, zones: &[Zone]) -> Vec<(Zone, ResolvedZone)> {
+        zones.iter().map(|zone| (zone.clone(), zone.resolve(site.latitude_deg))).collect()
+    }
+
+    /// The box of a number.
+    #[must_use]
+    pub fn of_box(&self, number: u8) -> Option<&BoxFacts> {
+        self.boxes.iter().find(|b| b.number == number)
+    }
+
+    /// A zone on its station.
+    #[must_use]
+    pub fn zone(&self, box_number: u8, station: u16) -> Option<&(Zone, ResolvedZone)> {
+        self.zones.iter().find(|(zone, _)| (zone.box_number, zone.number) == (box_number, station))
+    }
+
+    /// At or below this expected minimum nothing is advised: the warmest set point of the site's freeze sensors,
+    /// else that of common practice.
+    #[must_use]
+    pub fn freeze_at(&self) -> Celsius {
+        let sensors =
+            self.boxes.iter().flat_map(|b| &b.sensors).filter(|s| s.sensor.card.senses(Sense::Freeze));
+        let set = sensors.map(|s| s.sensor.setting.freeze_at);
+        set.reduce(|a, b| if a > b { a } else { b }).unwrap_or(COMMON_FREEZE_POINT)
+    }
+
+    /// The nights of the zones of a box.
+    pub fn with_rules<T>(&self, number: u8, of: impl FnOnce(&NightRules) -> T) -> T {
+        let rests = |date: Date| {
+            let settings = self.of_box(number).and_then(|b| b.settings_on(date))?;
+            settings.rests_on(date).into_iter().next()
+        };
+        of(&NightRules {
+            law: &self.law,
+            window: self.site.window,
+            tz: &self.tz,
+            climate: &self.climate,
+            freeze_at: self.freeze_at(),
+            rests: &rests,
+        })
+    }
+}
+
+/// A zone of a site's account.
+#[derive(Debug, Clone, PartialEq)]
+pub struct ZoneAccount {
+    /// Number of its box.
+    pub box_number: u8,
+    /// Its station.
+    pub station: u16,
+    /// Its days, in order.
+    pub days: Vec<AccountDay>,
+}
+
+/// The account of a site up to an instant.
+#[derive(Debug, Clone, PartialEq)]
+pub struct SiteAccount {
+    /// Up to here facts were counted.
+    pub until: Timestamp,
+    /// The hours over the site.
+    pub sky: SkyHours,
+    /// Its zones, in the order of the facts.
+    pub zones: Vec<ZoneAccount>,
+    /// What its boxes ran or were held from, by number.
+    pub runs: BTreeMap<u8, Vec<BoxRun>>,
+}
+
+impl SiteAccount {
+    /// The account of a zone.
+    #[must_use]
+    pub fn zone(&self, box_number: u8, station: u16) -> Option<&ZoneAccount> {
+        self.zones.iter().find(|z| (z.box_number, z.station) == (box_number, station))
+    }
+}
+
+/// What is known of the runs of a site, before any zone's water is counted.
+struct Known {
+    runs: BTreeMap<u8, Vec<BoxRun>>,
+    /// Whether days are taken from the log.
+    logged: bool,
+    advised: bool,
+    /// Spans of the meter, each with what it counted over what the runs would have taken.
+    metered: Vec<(Timestamp, Timestamp, f64)>,
+}
+
+/// The account of a site from a first day to an instant; each hour of each zone is shown to `each` with the place
+/// of the zone.
+pub fn of_site(
+    facts: &Facts,
+    way: Way,
+    (from, until): (Date, Timestamp),
+    mut each: impl FnMut(usize, &AccountHour),
+) -> SiteAccount {
+    let sky = SkyHours::of(&facts.climate, facts.site.longitude_deg, &facts.tz, from, until);
+    let known = Known::of(facts, way, (from, until));
+    let mut shared: BTreeMap<(u8, Subject, bool), Vec<ZoneNight>> = BTreeMap::new();
+    let mut zones = Vec::with_capacity(facts.zones.len());
+    for (place, (zone, resolved)) in facts.zones.iter().enumerate() {
+        let (runs, evidence) = known.of_zone(facts, zone, &sky);
+        let nights = if evidence.contains(&Evidence::AsAdvised) {
+            // Zones that the law and the sky treat alike have the same nights.
+            let mut kind = subject(zone);
+            if !facts.law.has_permit(kind) {
+                kind.station = 0;
+            }
+            let glass = zone.sky == crate::ground::plant::Sky::UnderGlass;
+            let own = shared
+                .entry((zone.box_number, kind, glass))
+                .or_insert_with(|| facts.with_rules(zone.box_number, |rules| nights(rules, zone, &sky)));
+            own.as_slice()
+        } else {
+            &[]
+        };
+        let readings: Vec<FieldReading> = match way {
+            Way::AsAdvised => Vec::new(),
+            _ => facts.log.readings_of(zone.box_number, zone.number, until),
+        };
+        let own = ZoneFacts { zone, resolved, runs: &runs, evidence: &evidence, nights, readings: &readings };
+        let days = account(&own, &sky, |hour| each(place, hour));
+        zones.push(ZoneAccount { box_number: zone.box_number, station: zone.number, days });
+    }
+    SiteAccount { until, sky, zones, runs: known.runs }
+}
+
+/// The first day of an account about a date: a year back, or the first recorded day within that year.
+#[must_use]
+pub fn begins(climate: &Climate, date: Date) -> Date {
+    replay_start(climate, date).unwrap_or_else(|| date.checked_sub(365.days()).unwrap_or(date))
+}
+
+impl Known {
+    fn of(facts: &Facts, way: Way, (from, until): (Date, Timestamp)) -> Self {
+        let last = until.to_zoned(facts.tz.clone()).date();
+        let runs: BTreeMap<u8, Vec<BoxRun>> = match way {
+            Way::AsAdvised => BTreeMap::new(),
+            Way::Best | Way::AsSet => {
+                let of = |b: &BoxFacts| (b.number, running(b, &facts.zones, &facts.tz, (from, last)));
+                facts.boxes.iter().map(of).collect()
+            }
+        };
+        let metered = if way == Way::Best { metered(facts, &runs) } else { Vec::new() };
+        Self { runs, logged: way == Way::Best, advised: way == Way::AsAdvised, metered }
+    }
+
+    /// The runs of a zone, and how each day of the sky is known.
+    fn of_zone(&self, facts: &Facts, zone: &Zone, sky: &SkyHours) -> (Vec<Watering>, Vec<Evidence>) {
+        let of_zone = |box_number: u8, station: u16| (box_number, station) == (zone.box_number, zone.number);
+        let date_of = |at: Timestamp| at.to_zoned(facts.tz.clone()).date();
+        let logged: Vec<_> = if self.logged {
+            facts.log.runs.iter().filter(|r| of_zone(r.box_number, r.station)).collect()
+        } else {
+            Vec::new()
+        };
+        let logged_days: BTreeSet<Date> = logged.iter().map(|r| date_of(r.from)).collect();
+        let own = facts.of_box(zone.box_number).filter(|b| !b.computes_itself() && !self.advised);
+        let known_since = own.and_then(BoxFacts::known_since);
+        let is_metered =
+            |from: Timestamp, to: Timestamp| self.metered.iter().any(|(a, b, _)| *a <= from && to <= *b);
+        let evidence = |date: Date, begins: Timestamp, ends: Timestamp| {
+            if logged_days.contains(&date) {
+                Evidence::Logged
+            } else if known_since.is_some_and(|since| since <= date) {
+                if is_metered(begins, ends) { Evidence::Metered } else { Evidence::AsSet }
+            } else {
+                Evidence::AsAdvised
+            }
+        };
+        let evidence = sky.days().iter().map(|d| evidence(d.date, d.begins, d.ends)).collect();
+        let set = self.runs.get(&zone.box_number).into_iter().flatten();
+        let set = set.filter(|r| r.run.station == zone.number && !r.is_held());
+        let mut runs: Vec<Watering> = set
+            .map(|r| Watering { strength: self.strength(r.run.start), ..r.watering() })
+            // A log of a day says all that ran on it.
+            .filter(|w| logged_days.is_empty() || !logged_days.contains(&date_of(w.from)))
+            .collect();
+        runs.extend(logged.iter().map(|r| Watering::plain(r.from, r.until)));
+        (joined(runs), evidence)
+    }
+
+    /// What the meter says of a run that begins at an instant.
+    fn strength(&self, at: Timestamp) -> f64 {
+        self.metered.iter().find(|(from, until, _)| *from <= at && at < *until).map_or(1.0, |(_, _, s)| *s)
+    }
+}
+
+/// What the main meter counted between its readings, over what the runs as set would have taken. A span with a
+/// zone of unknown area says nothing, nor does one in which nothing was to run.
+fn metered(facts: &Facts, runs: &BTreeMap<u8, Vec<BoxRun>>) -> Vec<(Timestamp, Timestamp, f64)> {
+    let litres = |box_number: u8, run: &BoxRun| {
+        let (zone, resolved) = facts.zone(box_number, run.run.station)?;
+        let flow = resolved.rate.value.flow_over(zone.area?);
+        Some(flow.for_time(run.waters().minutes()).l())
+    };
+    let spans = facts.log.meter.iter().zip(facts.log.meter.iter().skip(1));
+    spans
+        .filter_map(|(before, after)| {
+            let (from, until) = (before.at, after.at);
+            let mut expected = 0.0;
+            for (number, own) in runs {
+                let first = own.partition_point(|r| r.run.start < from);
+                let within = own.get(first..).unwrap_or_default().iter().take_while(|r| r.run.start < until);
+                for run in within.filter(|r| !r.is_held()) {
+                    expected += litres(*number, run)?;
+                }
+            }
+            let counted = after.counted.l() - before.counted.l();
+            (expected > 0.0 && counted >= 0.0).then(|| (from, until, counted / expected))
+        })
+        .collect()
+}
+
+/// The instant at which a date ends.
+#[must_use]
+pub fn end_of(date: Date, tz: &TimeZone) -> Timestamp {
+    midnight(date.tomorrow().unwrap_or(date), tz)
+}

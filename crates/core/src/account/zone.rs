@@ -1,0 +1,423 @@
+//! One zone, hour by hour: what reached it, what went in, what ran off, what its plants took and what is missing.
+//!
+//! Rules of an hour, in this order:
+//! 1. Rain that reaches the zone falls evenly through the hour; a run waters from its second to its second.
+//!    Water that comes faster than the basic intake stands on the surface, at most the allowable surface
+//!    accumulation; what comes beyond that runs off, rain and watering in proportion. Water that stands has
+//!    gone in: it can go nowhere else.
+//! 2. Of the watering that went in, the share `1 - 1 ÷ run-time multiplier` falls where there is more than
+//!    the mean, and drains.
+//! 3. What is more than the root zone misses drains (FAO-56 eq. 88).
+//! 4. The plants take Ks × demand, Ks from the depletion after all that (FAO-56 eq. 84), and never more than
+//!    is left.
+//! 5. A field reading sets the depletion at the hour nearest to its instant.
+
+use super::evidence::{Evidence, FieldReading, Watering};
+use super::nights::ZoneNight;
+use super::sky::{SkyDay, SkyHour, SkyHours};
+use crate::account::season::DemandFrom;
+use crate::ground::application::{cycles, run_time};
+use crate::ground::balance::RootZone;
+use crate::quantity::time::Seconds;
+use crate::quantity::units::Millimetres;
+use crate::site::{ResolvedZone, Zone};
+use jiff::civil::Date;
+use jiff::{SignedDuration, Timestamp, ToSpan};
+use std::collections::VecDeque;
+
+/// A refill smaller than this share of the readily available water is not worth a start.
+const SMALLEST_REFILL_SHARE: f64 = 0.25;
+/// Depletion, demand or water below this is none, mm.
+const NOTHING_MM: f64 = 1e-9;
+
+/// Everything about a zone that its account follows from.
+pub struct ZoneFacts<'a> {
+    /// The survey.
+    pub zone: &'a Zone,
+    /// With its defaults.
+    pub resolved: &'a ResolvedZone,
+    /// Runs that are known, in order and apart from each other.
+    pub runs: &'a [Watering],
+    /// How the watering of each day of the sky is known, in its order; a day beyond the list is as advised.
+    pub evidence: &'a [Evidence],
+    /// Nights that stand in where nothing is known, by place of the day of the sky on which each begins; empty:
+    /// then nothing ran.
+    pub nights: &'a [ZoneNight],
+    /// Readings from the field, in order.
+    pub readings: &'a [FieldReading],
+}
+
+/// The water of a zone in one hour, or in a day: sums, and the depletion at its end.
+#[derive(Debug, Clone, Copy, PartialEq, Default)]
+pub struct Flows {
+    /// Rain that reached the zone: none under a roof.
+    pub rain: Millimetres,
+    /// Of it, what went in.
+    pub rain_in: Millimetres,
+    /// Watering, as it came out of the heads.
+    pub applied: Millimetres,
+    /// Of it, what went in.
+    pub applied_in: Millimetres,
+    /// What ran off, of both.
+    pub runoff: Millimetres,
+    /// Of it, watering.
+    pub applied_off: Millimetres,
+    /// What drained below the roots.
+    pub drainage: Millimetres,
+    /// Of it, watering: what fell where there was too much, and what the root zone could not hold.
+    pub applied_drained: Millimetres,
+    /// What the plants asked for.
+    pub demand: Millimetres,
+    /// What they took.
+    pub et: Millimetres,
+    /// What is missing from full at the end.
+    pub depletion: Millimetres,
+}
+
+impl Flows {
+    /// Ks: what the plants took of what they asked for; 1 when they asked for nothing.
+    #[must_use]
+    pub fn stress_coefficient(&self) -> f64 {
+        if self.demand.mm() > NOTHING_MM { (self.et.mm() / self.demand.mm()).clamp(0.0, 1.0) } else { 1.0 }
+    }
+
+    /// Watering that stayed in the root zone.
+    #[must_use]
+    pub fn net(&self) -> Millimetres {
+        self.applied_in - self.applied_drained
+    }
+
+    fn add(&mut self, hour: &Self) {
+        self.rain = self.rain + hour.rain;
+        self.rain_in = self.rain_in + hour.rain_in;
+        self.applied = self.applied + hour.applied;
+        self.applied_in = self.applied_in + hour.applied_in;
+        self.runoff = self.runoff + hour.runoff;
+        self.applied_off = self.applied_off + hour.applied_off;
+        self.drainage = self.drainage + hour.drainage;
+        self.applied_drained = self.applied_drained + hour.applied_drained;
+        self.demand = self.demand + hour.demand;
+        self.et = self.et + hour.et;
+        self.depletion = hour.depletion;
+    }
+}
+
+/// A day of a zone's account.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct AccountDay {
+    /// The day.
+    pub date: Date,
+    /// Its reference ET.
+    pub et0: Millimetres,
+    /// Where that came from.
+    pub demand_from: DemandFrom,
+    /// Rain on the gauge.
+    pub gauge: Millimetres,
+    /// Its water.
+    pub water: Flows,
+    /// The refill point of the day; a grow-in moves it.
+    pub refill_at: Millimetres,
+    /// Whether the plants were short of water in some hour.
+    pub short: bool,
+    /// How its watering is known.
+    pub evidence: Evidence,
+    /// Depletion before a field reading set it, when one did.
+    pub reset_from: Option<Millimetres>,
+}
+
+/// An hour of a zone's account.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct AccountHour {
+    /// The day it lies in.
+    pub date: Date,
+    /// When it begins.
+    pub from: Timestamp,
+    /// Its water.
+    pub water: Flows,
+    /// How the day's watering is known.
+    pub evidence: Evidence,
+    /// Depletion before a field reading set it at its end, when one did.
+    pub reset_from: Option<Millimetres>,
+}
+
+/// The account of a zone from full over the hours of a sky, by the day; each hour is shown to `each`.
+pub fn account(facts: &ZoneFacts, sky: &SkyHours, mut each: impl FnMut(&AccountHour)) -> Vec<AccountDay> {
+    let mut zone = Zoned::new(facts);
+    let mut days = Vec::with_capacity(sky.days().len());
+    for (at, day) in sky.days().iter().enumerate() {
+        let evidence = facts.evidence.get(at).copied().unwrap_or(Evidence::AsAdvised);
+        let root_zone = facts.resolved.root_zone_on(day.date);
+        let factor = facts.resolved.demand_factor_on(day.date);
+        let mut out = AccountDay {
+            date: day.date,
+            et0: day.et0,
+            demand_from: day.demand_from,
+            gauge: day.rain.unwrap_or(Millimetres::ZERO),
+            water: Flows { depletion: Millimetres::from_mm(zone.depletion), ..Flows::default() },
+            refill_at: root_zone.readily_available(),
+            short: false,
+            evidence,
+            reset_from: None,
+        };
+        let next = facts.evidence.get(at + 1).copied().unwrap_or(Evidence::AsAdvised);
+        let mut night = facts.nights.get(at).filter(|night| night.barred.is_none());
+        for hour in sky.hours(day) {
+            if let Some(decided) = night.filter(|n| n.decided <= hour.from) {
+                night = None;
+                zone.advise(decided, &root_zone, (evidence, next), day);
+            }
+            let mut water = zone.hour(&hour, factor, &root_zone);
+            out.short |= water.et.mm() < water.demand.mm() - NOTHING_MM;
+            let reset_from = zone.read(&hour, &root_zone);
+            out.water.add(&water);
+            if reset_from.is_some() {
+                out.reset_from = out.reset_from.or(reset_from);
+                water.depletion = Millimetres::from_mm(zone.depletion);
+                out.water.depletion = water.depletion;
+            }
+            each(&AccountHour { date: day.date, from: hour.from, water, evidence, reset_from });
+        }
+        days.push(out);
+    }
+    days
+}
+
+/// A zone on its way through the hours.
+struct Zoned<'a> {
+    facts: &'a ZoneFacts<'a>,
+    /// mm missing from full, and mm standing on the surface.
+    depletion: f64,
+    standing: f64,
+    /// mm/s.
+    intake: f64,
+    rate: f64,
+    most_standing: f64,
+    rain_share: f64,
+    /// Share of watering that falls where there is more than the mean.
+    lost: f64,
+    week: Week,
+    next_run: usize,
+    advised: VecDeque<Watering>,
+    next_reading: usize,
+}
+
+impl<'a> Zoned<'a> {
+    fn new(facts: &'a ZoneFacts<'a>) -> Self {
+        let (zone, resolved) = (facts.zone, facts.resolved);
+        Self {
+            facts,
+            depletion: 0.0,
+            standing: 0.0,
+            intake: zone.soil.basic_intake().mm_per_hour() / 3600.0,
+            rate: resolved.rate.value.mm_per_hour() / 3600.0,
+            most_standing: zone.soil.allowable_surface_accumulation(resolved.slope_pct.value).mm(),
+            rain_share: resolved.rain_share.fraction(),
+            lost: 1.0 - 1.0 / resolved.multiplier.max(1.0),
+            week: Week::default(),
+            next_run: 0,
+            advised: VecDeque::new(),
+            next_reading: 0,
+        }
+    }
+
+    /// Decides a night for want of knowledge: back to full when it is due, in cycles from the first open minute.
+    fn advise(
+        &mut self,
+        night: &ZoneNight,
+        root_zone: &RootZone,
+        (this, next): (Evidence, Evidence),
+        day: &SkyDay,
+    ) {
+        let Some((opens, shuts)) = night.open else { return };
+        let resolved = self.facts.resolved;
+        let tomorrow = day.date.tomorrow().unwrap_or(day.date);
+        let expected = day.expected_next * resolved.demand_factor_on(tomorrow);
+        let missing = Millimetres::from_mm(self.depletion).min(root_zone.total_available);
+        if !is_due(root_zone, missing, expected) {
+            return;
+        }
+        let morning = if opens < day.ends { day.date } else { tomorrow };
+        if !self.week.admits(morning, night.most_a_week) {
+            return;
+        }
+        let cycles =
+            cycles(run_time(missing, resolved.rate.value, resolved.multiplier), resolved.cycle_limit);
+        let (each, soak) =
+            (Seconds::from_min(cycles.minutes_each.into()), Seconds::from_min(cycles.soak_minutes.into()));
+        let mut from = opens;
+        let mut runs = false;
+        for _ in 0..cycles.count {
+            let until = (from + each).min(shuts);
+            let known = if from < day.ends { this } else { next };
+            if from < until && known == Evidence::AsAdvised {
+                self.advised.push_back(Watering::plain(from, until));
+                runs = true;
+            }
+            from = until + soak;
+        }
+        if runs {
+            self.week.count(morning);
+        }
+    }
+
+    /// The water of an hour.
+    fn hour(&mut self, hour: &SkyHour, factor: f64, root_zone: &RootZone) -> Flows {
+        let rain = hour.rain.mm() * self.rain_share;
+        let mut out = Flows { rain: Millimetres::from_mm(rain), ..Flows::default() };
+        let mut drained = 0.0;
+        let (mut rain_in, mut applied_in) = (0.0, 0.0);
+        let runs = self.has_run(hour);
+        if runs || rain > 0.0 || self.standing > 0.0 {
+            let surface = self.surface(hour, rain, runs);
+            (rain_in, applied_in) = (surface.rain - surface.rain_off, surface.applied - surface.applied_off);
+            out.rain_in = Millimetres::from_mm(rain_in);
+            out.applied = Millimetres::from_mm(surface.applied);
+            out.applied_in = Millimetres::from_mm(applied_in);
+            out.applied_off = Millimetres::from_mm(surface.applied_off);
+            out.runoff = Millimetres::from_mm(surface.rain_off + surface.applied_off);
+        }
+        if rain_in + applied_in > 0.0 {
+            let lost = applied_in * self.lost;
+            let left = self.depletion - rain_in - (applied_in - lost);
+            let beyond = (-left).max(0.0);
+            drained = lost + beyond;
+            self.depletion = left.max(0.0);
+            let watering = (applied_in - lost) / (rain_in + applied_in - lost).max(f64::MIN_POSITIVE);
+            out.applied_drained = Millimetres::from_mm(lost + beyond * watering);
+        }
+        let demand = hour.et0.mm() * factor;
+        if demand > 0.0 {
+            let ks = root_zone.stress_coefficient(Millimetres::from_mm(self.depletion));
+            let left = (root_zone.total_available.mm() - self.depletion).max(0.0);
+            let et = (ks * demand).min(left);
+            self.depletion += et;
+            out.demand = Millimetres::from_mm(demand);
+            out.et = Millimetres::from_mm(et);
+        }
+        out.drainage = Millimetres::from_mm(drained);
+        out.depletion = Millimetres::from_mm(self.depletion);
+        out
+    }
+
+    /// Whether a run touches an hour; runs that ended before it are left behind.
+    fn has_run(&mut self, hour: &SkyHour) -> bool {
+        while self.facts.runs.get(self.next_run).is_some_and(|run| run.until <= hour.from) {
+            self.next_run += 1;
+        }
+        while self.advised.front().is_some_and(|run| run.until <= hour.from) {
+            self.advised.pop_front();
+        }
+        let begins = |run: Option<&Watering>| run.is_some_and(|run| run.from < hour.until);
+        begins(self.facts.runs.get(self.next_run)) || begins(self.advised.front())
+    }
+
+    /// What reaches the surface in an hour and what runs off it.
+    fn surface(&mut self, hour: &SkyHour, rain: f64, runs: bool) -> Surface {
+        let length = seconds(hour.from, hour.until);
+        let raining = rain / length.max(1.0);
+        let mut out = Surface::default();
+        if !runs {
+            self.stand(length, (raining, 0.0), &mut out);
+            return out;
+        }
+        let known = self.facts.runs.get(self.next_run..).unwrap_or_default().iter();
+        let mut spans: Vec<Watering> = known.take_while(|run| run.from < hour.until).copied().collect();
+        spans.extend(self.advised.iter().take_while(|run| run.from < hour.until).copied());
+        spans.sort_by_key(|run| run.from);
+        let mut clock = hour.from;
+        for run in spans {
+            let (from, until) = (run.from.max(clock), run.until.min(hour.until));
+            if from >= until {
+                continue;
+            }
+            self.stand(seconds(clock, from), (raining, 0.0), &mut out);
+            self.stand(seconds(from, until), (raining, self.rate * run.strength), &mut out);
+            clock = until;
+        }
+        self.stand(seconds(clock, hour.until), (raining, 0.0), &mut out);
+        out
+    }
+
+    /// Some seconds of steady rain and watering, mm/s each.
+    fn stand(&mut self, length: f64, (rain, applied): (f64, f64), out: &mut Surface) {
+        if length <= 0.0 {
+            return;
+        }
+        let coming = rain + applied;
+        out.rain += rain * length;
+        out.applied += applied * length;
+        let standing = self.standing + (coming - self.intake) * length;
+        let off = (standing - self.most_standing).max(0.0);
+        self.standing = standing.clamp(0.0, self.most_standing);
+        if off > 0.0 {
+            out.rain_off += off * rain / coming;
+            out.applied_off += off * applied / coming;
+        }
+    }
+
+    /// Takes over the readings that fall nearest to the end of an hour; returns what was computed before.
+    fn read(&mut self, hour: &SkyHour, root_zone: &RootZone) -> Option<Millimetres> {
+        let mut before = None;
+        let half = SignedDuration::from_secs(1800);
+        while let Some(reading) = self.facts.readings.get(self.next_reading) {
+            if reading.at >= hour.until + half {
+                break;
+            }
+            self.next_reading += 1;
+            // One from before the account began says nothing about it.
+            if reading.at >= hour.from - half {
+                before = before.or(Some(Millimetres::from_mm(self.depletion)));
+                self.depletion = reading.depletion(root_zone.total_available).mm();
+                self.standing = 0.0;
+            }
+        }
+        before
+    }
+}
+
+/// Days of a week, Monday to Sunday, on which a zone was watered.
+#[derive(Debug, Clone, Copy, Default)]
+pub(crate) struct Week {
+    monday: Option<Date>,
+    days: u8,
+}
+
+impl Week {
+    fn monday_of(date: Date) -> Option<Date> {
+        date.checked_sub(i64::from(date.weekday().to_monday_zero_offset()).days()).ok()
+    }
+
+    /// Whether another day of the week of a date is left.
+    pub(crate) fn admits(&self, date: Date, most: u8) -> bool {
+        let used = if self.monday == Self::monday_of(date) { self.days } else { 0 };
+        used < most
+    }
+
+    /// Counts a day.
+    pub(crate) fn count(&mut self, date: Date) {
+        let monday = Self::monday_of(date);
+        let used = if self.monday == monday { self.days } else { 0 };
+        *self = Self { monday, days: used + 1 };
+    }
+}
+
+/// What reached the surface and what ran off, mm.
+#[derive(Default)]
+struct Surface {
+    rain: f64,
+    rain_off: f64,
+    applied: f64,
+    applied_off: f64,
+}
+
+fn seconds(from: Timestamp, until: Timestamp) -> f64 {
+    until.duration_since(from).as_secs_f64()
+}
+
+/// Whether a zone is due: it has reached its refill point or would pass it tomorrow, and enough is missing to be
+/// worth a start.
+#[must_use]
+pub fn is_due(root_zone: &RootZone, depletion: Millimetres, expected: Millimetres) -> bool {
+    let raw = root_zone.readily_available();
+    depletion + expected >= raw && depletion >= raw * SMALLEST_REFILL_SHARE && depletion > Millimetres::ZERO
+}

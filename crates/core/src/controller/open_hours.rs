@@ -1,0 +1,101 @@
+//! The part of a night that a law leaves open.
+
+use super::night::window_instants;
+use super::ordinance::{Law, Subject, merged};
+use crate::quantity::time::Hours;
+use jiff::civil::Date;
+use jiff::tz::TimeZone;
+use jiff::{Timestamp, ToSpan};
+
+/// The spans of the night that begins on an evening in which a subject may run: its window without what the law
+/// forbids, in order. Empty when nothing is left.
+#[must_use]
+pub fn open_spans(
+    law: &Law,
+    subject: Subject,
+    evening: Date,
+    window: Hours,
+    tz: &TimeZone,
+) -> Vec<(Timestamp, Timestamp)> {
+    let (opens, shuts) = window_instants(evening, window, tz);
+    let (opens, shuts) = (opens.timestamp(), shuts.timestamp());
+    if law.applied.is_empty() {
+        return vec![(opens, shuts)];
+    }
+    let last = evening.checked_add(2.days()).unwrap_or(evening);
+    let closed = merged(&law.forbidden(Some(subject), evening, last, tz));
+    let mut open = Vec::new();
+    let mut from = opens;
+    for (begins, ends) in closed {
+        if begins >= shuts {
+            break;
+        }
+        if begins > from {
+            open.push((from, begins));
+        }
+        from = from.max(ends);
+    }
+    if from < shuts {
+        open.push((from, shuts));
+    }
+    open
+}
+
+/// The longest of some spans; the earliest among equals.
+#[must_use]
+pub fn longest(spans: &[(Timestamp, Timestamp)]) -> Option<(Timestamp, Timestamp)> {
+    spans.iter().copied().rev().max_by_key(|(from, until)| until.duration_since(*from))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::controller::ordinance::{AllowedDays, Applied, HouseNumber, Ordinance, Rule};
+    use jiff::civil::{date, time};
+
+    fn law(days: AllowedDays, hours: &[(i8, i8)]) -> Law {
+        let forbidden =
+            hours.iter().map(|(a, b)| Hours { from: time(*a, 0, 0, 0), until: time(*b, 0, 0, 0) }).collect();
+        let rule = Rule { season: None, days, forbidden_hours: forbidden, most_days_a_week: None };
+        let ordinance = Ordinance {
+            name: "Ban".into(),
+            rules: vec![rule],
+            exempts_drip: true,
+            exempts_new_planting: false,
+        };
+        Law { applied: vec![Applied { ordinance, house: HouseNumber::Odd, permits: Vec::new() }] }
+    }
+
+    fn spans(law: &Law, drip: bool, (from, until): (i8, i8)) -> Vec<String> {
+        let window = Hours { from: time(from, 0, 0, 0), until: time(until, 0, 0, 0) };
+        let subject = Subject { box_number: 1, station: 1, drip };
+        let open = open_spans(law, subject, date(2026, 7, 14), window, &TimeZone::UTC);
+        let clock = |at: Timestamp| at.strftime("%d %H").to_string();
+        open.into_iter().map(|(a, b)| format!("{}-{}", clock(a), clock(b))).collect()
+    }
+
+    #[test]
+    fn a_forbidden_hour_cuts_the_window_and_drip_may_be_free_of_it() {
+        let law = law(AllowedDays::Any, &[(3, 5)]);
+        assert_eq!(spans(&law, false, (2, 6)), ["15 02-15 03", "15 05-15 06"]);
+        assert_eq!(spans(&law, true, (2, 6)), ["15 02-15 06"]);
+        assert_eq!(spans(&Law::default(), false, (22, 4)), ["14 22-15 04"]);
+    }
+
+    #[test]
+    fn a_forbidden_date_leaves_the_other_side_of_midnight() {
+        let odd = law(AllowedDays::OddDates, &[]);
+        assert_eq!(spans(&odd, false, (22, 4)), ["15 00-15 04"], "the 14th is even");
+        assert_eq!(spans(&odd, false, (2, 6)), ["15 02-15 06"]);
+        let even = law(AllowedDays::EvenDates, &[]);
+        assert_eq!(spans(&even, false, (2, 6)), Vec::<String>::new(), "the night of the 14th is the 15th");
+        assert_eq!(spans(&even, false, (22, 4)), ["14 22-15 00"]);
+    }
+
+    #[test]
+    fn the_longest_span_counts_and_the_earlier_of_two_alike() {
+        let at = |h: i64| jiff::Timestamp::from_second(h * 3600).unwrap();
+        assert_eq!(longest(&[(at(0), at(1)), (at(2), at(4)), (at(5), at(7))]), Some((at(2), at(4))));
+        assert_eq!(longest(&[]), None);
+    }
+}
