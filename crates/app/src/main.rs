@@ -29,6 +29,8 @@ enum Command {
     Replay(commands::replay::Args),
     /// Tonight's runs of a site file and a daily weather file, as CSV.
     Tonight(commands::tonight::Args),
+    /// What is found wrong with the settings of a box, as JSON.
+    Check(commands::check::Args),
     /// Every run of a box over a span of dates, as CSV.
     Expand(commands::expand::Args),
     /// Settings for a box of a site file, planned, as a settings file.
@@ -68,6 +70,7 @@ fn main() -> ExitCode {
         Command::Account(args) => commands::account::run(&args),
         Command::Replay(args) => commands::replay::run(&args),
         Command::Tonight(args) => commands::tonight::run(&args),
+        Command::Check(args) => commands::check::run(&args),
         Command::Expand(args) => commands::expand::run(&args),
         Command::Plan(args) => commands::plan::run(&args),
         Command::Budget(args) => commands::budget::run(&args),

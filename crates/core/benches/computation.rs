@@ -5,9 +5,11 @@ use divan::{Bencher, black_box};
 use jiff::civil::{date, time};
 use jiff::tz::TimeZone;
 use jiff::{Timestamp, ToSpan};
+use upland_core::account::running::BoxFacts;
+use upland_core::account::whole::{Facts, Way};
 use upland_core::advice::findings::check;
 use upland_core::advice::planner::{Relax, Request, Strategy, plan, relaxations};
-use upland_core::advice::tonight::tonight;
+use upland_core::advice::tonight::{account_of, tonight};
 use upland_core::controller::ordinance::Law;
 use upland_core::controller::schedule::{Days, Percentages, Program, Settings, expand};
 use upland_core::controller::{Card, twelve_stations};
@@ -129,14 +131,52 @@ fn hourly_et_of_a_year(bencher: Bencher) {
     bencher.bench(|| hourly_series(black_box(&hours), &station()));
 }
 
-/// The decision of a night, a year's replay of every zone included.
-#[divan::bench(args = [8, 24, 48])]
-fn tonight_for_zones(bencher: Bencher, count: u16) {
-    let (site, zones) = (site(), zones(count));
-    let card = Card { stations: 48, programs: 4, starts_per_program: 8, ..twelve_stations() };
+/// A site of some zones that one box waters every second night.
+fn at_work(count: u16) -> Facts {
     let climate = Climate::from_record(&thirty_years(), station());
-    bencher
-        .bench(|| tonight(&site, (&card, 1), black_box(&zones), &climate, date(2026, 7, 10), &TimeZone::UTC));
+    let mut facts = Facts::surveyed(&site(), &TimeZone::UTC, &zones(count), climate);
+    let card = Card { stations: 48, programs: 4, starts_per_program: 8, ..twelve_stations() };
+    let mut settings = Settings::clean(&card);
+    if let Some(program) = settings.programs.first_mut() {
+        (program.active, program.starts, program.days) = (true, vec![time(2, 0, 0, 0)], Days::Odd);
+    }
+    for station in 1..=count {
+        settings.set_run_time(0, station, Seconds::from_min(8));
+    }
+    let versions = vec![(Timestamp::MIN, settings)];
+    facts.boxes = vec![BoxFacts { number: 1, card, versions, sensors: Vec::new() }];
+    facts
+}
+
+/// The account of a site up to an evening, and the night that follows.
+#[divan::bench(args = [8, 24, 48])]
+fn tonight_cold(bencher: Bencher, count: u16) {
+    let facts = at_work(count);
+    let on = date(2026, 7, 10);
+    bencher.bench(|| {
+        let account = account_of(black_box(&facts), Way::Best, on, Timestamp::MIN);
+        tonight(&facts, &account, 1, on)
+    });
+}
+
+/// The same where nothing of the box is known.
+#[divan::bench(args = [24])]
+fn tonight_cold_as_advised(bencher: Bencher, count: u16) {
+    let facts = at_work(count);
+    let on = date(2026, 7, 10);
+    bencher.bench(|| {
+        let account = account_of(black_box(&facts), Way::AsAdvised, on, Timestamp::MIN);
+        tonight(&facts, &account, 1, on)
+    });
+}
+
+/// The night from an account that is there.
+#[divan::bench(args = [8, 24, 48])]
+fn tonight_warm(bencher: Bencher, count: u16) {
+    let facts = at_work(count);
+    let on = date(2026, 7, 10);
+    let account = account_of(&facts, Way::Best, on, Timestamp::MIN);
+    bencher.bench(|| tonight(black_box(&facts), &account, 1, on));
 }
 
 /// A year of a box with 48 stations in four programs, two of them every day.
@@ -225,10 +265,9 @@ fn relaxations_of_48_stations(bencher: Bencher) {
     bencher.bench(|| relaxations(black_box(&request)));
 }
 
-/// Normals, budget and the daily balance of 24 zones over thirty years of days.
+/// Normals, and a budget that counts rain by the balance of 24 zones, from thirty years of days.
 #[divan::bench]
-fn budget_and_balance_of_24_zones_and_30_years(bencher: Bencher) {
-    use upland_core::account::season::{ANY_NIGHT, replay_steps, steps};
+fn budget_of_24_zones_and_30_years(bencher: Bencher) {
     use upland_core::advice::budget::{Base, RainRule, budget, needs};
     let days = thirty_years();
     let zones = zones(24);
@@ -249,14 +288,8 @@ fn budget_and_balance_of_24_zones_and_30_years(bencher: Bencher) {
             Installation::new(&site(), of, &zones, Law::default(), &climate, span.1, &TimeZone::UTC);
         let base = Base::new(&installation, &settings, 2026);
         let found =
-            budget(&base, &needs(&installation.zones, &climate, RainRule::Counted, 2026), RainRule::Counted);
-        let days = steps(&climate, span);
-        let balances: Vec<_> = installation
-            .zones
-            .iter()
-            .map(|zone| replay_steps((&zone.zone, &zone.resolved), &days, &ANY_NIGHT, &[]))
-            .collect();
-        (found, balances)
+            budget(&base, &needs(&installation, &climate, RainRule::Counted, 2026), RainRule::Counted);
+        found
     });
 }
 
@@ -291,4 +324,53 @@ fn a_year_of_hourly_states_of_8_sensors(bencher: Bencher) {
     bencher.bench(|| {
         sensors.iter().map(|s| holds(black_box(s), &readings, &drying, until).len()).sum::<usize>()
     });
+}
+
+/// The hours of a year over a site, and a zone's account of them.
+mod by_the_hour {
+    use super::*;
+    use upland_core::account::evidence::{Evidence, Watering};
+    use upland_core::account::sky::SkyHours;
+    use upland_core::account::zone::{ZoneFacts, account};
+    use upland_core::quantity::time::midnight;
+
+    fn year() -> SkyHours {
+        let climate = Climate::from_record(&thirty_years(), station());
+        let tz = TimeZone::UTC;
+        SkyHours::of(&climate, 8.0, &tz, date(2010, 1, 1), midnight(date(2011, 1, 1), &tz))
+    }
+
+    #[divan::bench]
+    fn sky_of_a_year(bencher: Bencher) {
+        let climate = Climate::from_record(&thirty_years(), station());
+        let tz = TimeZone::UTC;
+        bencher.bench(|| {
+            SkyHours::of(black_box(&climate), 8.0, &tz, date(2010, 1, 1), midnight(date(2011, 1, 1), &tz))
+        });
+    }
+
+    #[divan::bench]
+    fn zone_year(bencher: Bencher) {
+        let sky = year();
+        let zone = zones(1).remove(0);
+        let resolved = zone.resolve(46.0);
+        let runs: Vec<Watering> = sky
+            .days()
+            .iter()
+            .map(|day| {
+                let at = day.begins + jiff::SignedDuration::from_mins(125);
+                Watering::plain(at, at + jiff::SignedDuration::from_mins(17))
+            })
+            .collect();
+        let evidence = vec![Evidence::AsSet; sky.days().len()];
+        let facts = ZoneFacts {
+            zone: &zone,
+            resolved: &resolved,
+            runs: &runs,
+            evidence: &evidence,
+            nights: &[],
+            readings: &[],
+        };
+        bencher.bench(|| account(black_box(&facts), &sky, |_| ()));
+    }
 }

@@ -1,9 +1,12 @@
 //! The account of a site as CSV, a row for each zone and day, or hour.
 
 use jiff::Timestamp;
+use jiff::tz::TimeZone;
 use upland_core::account::evidence::Evidence;
+use upland_core::account::running::Holder;
 use upland_core::account::zone::Flows;
 use upland_core::codes::Coded;
+use upland_core::controller::schedule::Rest;
 
 /// The columns.
 pub const HEADER: [&str; 13] = [
@@ -75,8 +78,25 @@ impl AccountRow {
 
 /// The begin of an hour as a row says it.
 #[must_use]
-pub fn hour(at: Timestamp, tz: &jiff::tz::TimeZone) -> String {
+pub fn hour(at: Timestamp, tz: &TimeZone) -> String {
     at.to_zoned(tz.clone()).strftime("%Y-%m-%dT%H:%M:%S%:z").to_string()
+}
+
+/// Who holds a run and until when, as a cell says it; sensors by their names in order.
+#[must_use]
+pub fn holder(holder: &Holder, sensors: &[String], tz: &TimeZone) -> String {
+    match holder {
+        Holder::Sensor { sensor, hold } => {
+            let name = sensors.get(*sensor).map_or("a sensor", String::as_str);
+            match hold.until {
+                Some(until) => format!("{name} until {}", hour(until, tz)),
+                None => name.to_owned(),
+            }
+        }
+        Holder::Rest(Rest::RainDelay { until }) => format!("rain delay until {until}"),
+        Holder::Rest(Rest::OffSeason { until: Some(until) }) => format!("off-season until {until}"),
+        Holder::Rest(Rest::OffSeason { until: None }) => "off-season".to_owned(),
+    }
 }
 
 /// Writes rows.

@@ -1,11 +1,16 @@
 //! A night as CSV: the door sheet for a spreadsheet.
 
-use jiff::Zoned;
-use upland_core::advice::tonight::{Decision, Tonight};
+use crate::account_csv::holder;
+use jiff::tz::TimeZone;
+use jiff::{Timestamp, Zoned};
+use upland_core::advice::tonight::{Decision, Tonight, Verdict, Will};
+use upland_core::quantity::time::Seconds;
 
-/// Writes a night, one row per zone. The last column names the inputs that are defaults.
+/// Writes a night, one row per zone: what it needs, the inputs that are defaults, then what the box will do, with
+/// the names of its sensors in their order. The columns of the box are empty where its runs are not known.
+// Long: one column after another.
 #[must_use]
-pub fn write(tonight: &Tonight) -> String {
+pub fn write(tonight: &Tonight, (sensors, tz): (&[String], &TimeZone)) -> String {
     let mut out = csv::Writer::from_writer(Vec::new());
     let header = [
         "number",
@@ -23,6 +28,10 @@ pub fn write(tonight: &Tonight) -> String {
         "full_refill_min",
         "interval_days",
         "defaults",
+        "box_minutes",
+        "box_starts",
+        "box_held_by",
+        "verdict",
     ];
     // Writing into memory cannot fail.
     let _ = out.write_record(header);
@@ -41,6 +50,7 @@ pub fn write(tonight: &Tonight) -> String {
             Decision::Runs => "runs",
             Decision::RunsShort { .. } => "runs short",
             Decision::Deferred => "deferred",
+            Decision::Barred(_) => "barred",
             Decision::Waits => "waits",
         };
         let net = row.depletion.mm() - row.depletion_after.mm();
@@ -60,9 +70,28 @@ pub fn write(tonight: &Tonight) -> String {
             row.refill_from_refill_point.cycles.total_minutes().to_string(),
             if row.interval_days.is_finite() { format!("{:.1}", row.interval_days) } else { String::new() },
             row.resolved.defaults().join(" + "),
+            row.will.as_ref().map_or(String::new(), |w| minutes_of(w.waters())),
+            row.will.as_ref().map_or(String::new(), |w| box_starts(w, tz)),
+            row.will.as_ref().map_or(String::new(), |w| {
+                let holders: Vec<String> = w.held_by().iter().map(|h| holder(h, sensors, tz)).collect();
+                spreadsheet_safe(&holders.join("; "))
+            }),
+            row.verdict.map_or("", Verdict::label).to_owned(),
         ]);
     }
     String::from_utf8(out.into_inner().unwrap_or_default()).unwrap_or_default()
+}
+
+/// Minutes with their fraction, where there is one.
+fn minutes_of(length: Seconds) -> String {
+    let text = format!("{:.2}", length.minutes().min_value());
+    text.trim_end_matches('0').trim_end_matches('.').to_owned()
+}
+
+/// Wall-clock starts of the runs that water.
+fn box_starts(will: &Will, tz: &TimeZone) -> String {
+    let clock = |at: Timestamp| at.to_zoned(tz.clone()).strftime("%H:%M").to_string();
+    will.starts().map(clock).collect::<Vec<_>>().join(" ")
 }
 
 /// A name that a spreadsheet would run as a formula gets a leading apostrophe.

@@ -90,3 +90,48 @@ fn a_real_year_passes_the_rules_but_for_a_few_doubts() {
     let doubtful = standings().filter(|s| matches!(s, Standing::Doubtful(_))).count();
     assert!(doubtful < 40, "{doubtful} doubts in 365 days");
 }
+
+/// The rain of this year fell by the hour, 834 mm of it: every step of a switch must do something else with it.
+#[test]
+fn the_steps_of_a_rain_switch_differ_on_its_hours() {
+    use std::collections::BTreeMap;
+    use upland_core::account::sensed::as_read;
+    use upland_core::advice::rain_replay::steps;
+    use upland_core::quantity::time::midnight;
+    use upland_core::sensors::state::{Cause, rain_holds};
+    use upland_core::sensors::{Channel, Release, generic};
+    use upland_core::weather::climate::{Climate, RainHours};
+    use upland_core::weather::record::HourVariable;
+
+    let (_, file) = read();
+    let tz = TimeZone::get("Etc/GMT+5").unwrap();
+    let days: Vec<_> = judge(&file.days, &examine(&file.days, &station()), &[])
+        .iter()
+        .filter_map(|day| day.effective().weather())
+        .collect();
+    let mut hours: RainHours = BTreeMap::new();
+    for hour in &file.hours {
+        if let Some(mm) = hour.get(HourVariable::Rain).filter(|mm| *mm > 0.0) {
+            hours.entry(hour.local_date).or_default().push((hour.start, mm));
+        }
+    }
+    let climate = Climate::from_record(&days, station()).with_rain_hours(hours);
+    let span = climate.span().unwrap();
+    let read = as_read(&climate, -79.95, span, &tz);
+    let (_, switch) = generic().into_iter().find(|(code, _)| *code == "rain_switch").unwrap();
+    let end = midnight(span.1.tomorrow().unwrap(), &tz);
+    for release in [Release::DriesOut { vent: 0.7 }, Release::Days(2)] {
+        let all: Vec<_> = steps(&switch)
+            .into_iter()
+            .map(|mm| rain_holds((mm, release), &read.channels[&Channel::Rain], &read.drying, end))
+            .collect();
+        let trips: Vec<usize> = all.iter().map(Vec::len).collect();
+        assert!(trips.len() >= 5 && trips.windows(2).all(|pair| pair[0] > pair[1]), "{release:?}: {trips:?}");
+        for hold in all.iter().flatten() {
+            let Cause::Rain { fallen_mm, since } = hold.cause else { panic!("{hold:?}") };
+            let named = read.channels[&Channel::Rain].between(since, hold.from).iter();
+            assert!((named.map(|r| r.value).sum::<f64>() - fallen_mm).abs() < 1e-9, "{hold:?}");
+            assert!(fallen_mm < 80.0, "no rain piles up without end: {hold:?}");
+        }
+    }
+}

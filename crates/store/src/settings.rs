@@ -138,6 +138,25 @@ impl Snapshot<'_> {
         self.newest_settings(Some(site_id))
     }
 
+    /// The versions of the settings of a site's boxes, oldest first, by the identity of the box: the newest of each,
+    /// as many as a history shows.
+    ///
+    /// # Errors
+    /// As any query.
+    pub fn settings_versions(&mut self, site_id: i64) -> Result<BTreeMap<i64, Vec<SettingsRecord>>> {
+        let ids: Vec<i64> = controllers::table
+            .filter(controllers::site_id.eq(site_id).and(controllers::removed_at.is_null()))
+            .select(controllers::id)
+            .load(self.connection)?;
+        let mut out = BTreeMap::new();
+        for id in ids {
+            let mut versions = load(self.connection, id, None, MOST_SHOWN)?;
+            versions.reverse();
+            out.insert(id, versions);
+        }
+        Ok(out)
+    }
+
     /// The settings that the boxes of every site have now, by box.
     ///
     /// # Errors

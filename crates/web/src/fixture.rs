@@ -4,11 +4,14 @@
 use crate::chapters::today::Decided;
 use crate::page::frame::Frame;
 use crate::site::facts::{SiteBox, SiteFacts};
-use jiff::civil::{date, time};
+use jiff::civil::{Date, date, time};
 use jiff::tz::TimeZone;
 use jiff::{Timestamp, ToSpan};
 use std::sync::Arc;
-use upland_core::advice::tonight::tonight;
+use upland_core::account::running::BoxFacts;
+use upland_core::account::whole::{Facts, Way};
+use upland_core::advice::tonight::{Tonight, account_of, tonight};
+use upland_core::controller::schedule::Settings;
 use upland_core::controller::{Card, twelve_stations};
 use upland_core::ground::application::HeadType;
 use upland_core::ground::plant::{PlantKind, Sky, Sun};
@@ -44,8 +47,39 @@ fn zone(number: u16, name: &str, plant: PlantKind, soil: Texture, head: HeadType
     }
 }
 
-// Long: one site with its four zones.
+/// The night of a site whose box nobody entered.
 pub(crate) fn decided(units: UnitSystem) -> Decided {
+    with_settings(units, None)
+}
+
+/// The same night on a box that is set, a few things wrong with it.
+pub(crate) fn told(units: UnitSystem) -> Decided {
+    with_settings(units, Some(faulty(&card())))
+}
+
+fn card() -> Card {
+    Card { starts_per_program: 6, ..twelve_stations() }
+}
+
+/// Settings that have a few things wrong.
+fn faulty(card: &Card) -> Settings {
+    let mut settings = Settings::clean(card);
+    settings.programs[0].active = true;
+    settings.programs[0].starts = vec![time(2, 0, 0, 0), time(4, 0, 0, 0)];
+    for station in 1..=4 {
+        settings.set_run_time(0, station, Seconds::from_s(900));
+    }
+    settings.programs[1].active = true;
+    settings.programs[1].starts = vec![time(2, 30, 0, 0)];
+    settings.set_run_time(1, 9, Seconds::from_s(600));
+    settings.programs[2].active = true;
+    settings.programs[2].starts = vec![time(13, 0, 0, 0)];
+    settings.set_run_time(2, 1, Seconds::from_s(300));
+    settings
+}
+
+// Long: one site with its four zones.
+fn with_settings(units: UnitSystem, settings: Option<Settings>) -> Decided {
     let mut lawn = zone(1, "Upper lawn", PlantKind::CoolSeasonTurf, Texture::Loam, HeadType::Spray);
     lawn.uniformity = Some(upland_core::quantity::ratio::Share::from_fraction(0.45));
     lawn.area = Some(SquareMetres::from_m2(150.0));
@@ -83,8 +117,8 @@ pub(crate) fn decided(units: UnitSystem) -> Decided {
         .collect();
     let climate = Climate::from_record(&days, site.station());
     let tz = TimeZone::get(&site.time_zone).unwrap();
-    let card = Card { starts_per_program: 6, ..twelve_stations() };
-    let night = tonight(&site, (&card, 1), &zones, &climate, evening, &tz);
+    let card = card();
+    let night = night(&site, &tz, (&zones, &climate), (&card, settings.as_ref()), evening);
     let saved_at = Timestamp::UNIX_EPOCH;
     let zones = zones
         .into_iter()
@@ -114,12 +148,29 @@ pub(crate) fn decided(units: UnitSystem) -> Decided {
     Decided {
         loaded: Arc::new(facts(site, zones, vec![SiteBox { record, settings: None }], Arc::clone(&climate))),
         number: 1,
-        as_set: None,
-        held: Default::default(),
         climate,
         night,
+        sensors: Vec::new(),
+        said: Vec::new(),
         opened_on_last_day: false,
     }
+}
+
+/// The night of a box whose settings may be known since they were found.
+fn night(
+    site: &Site,
+    tz: &TimeZone,
+    (zones, climate): (&[Zone], &Climate),
+    (card, settings): (&Card, Option<&Settings>),
+    evening: Date,
+) -> Tonight {
+    let mut facts = Facts::surveyed(site, tz, zones, climate.clone());
+    // It was set this afternoon: until then watering as advised stands in.
+    let since = upland_core::quantity::time::noon(evening, tz);
+    let versions = settings.into_iter().map(|s| (since, s.clone())).collect();
+    facts.boxes = vec![BoxFacts { number: 1, card: card.clone(), versions, sensors: Vec::new() }];
+    let account = account_of(&facts, Way::Best, evening, Timestamp::MIN);
+    tonight(&facts, &account, 1, evening)
 }
 
 /// Facts of a site without law or sensors.
@@ -153,8 +204,7 @@ pub(crate) fn frame() -> Frame {
 }
 
 /// The box of [`decided`] with a law and a supply, and settings that have a few things wrong.
-pub(crate) fn box_with_faults()
--> (upland_core::installation::Installation, upland_core::controller::schedule::Settings) {
+pub(crate) fn box_with_faults() -> (upland_core::installation::Installation, Settings) {
     use upland_core::controller::ordinance::{AllowedDays, Applied, HouseNumber, Law, Ordinance, Rule};
     let decided = decided(UnitSystem::Metric);
     let mut site = decided.loaded.site.site.clone();
@@ -172,7 +222,7 @@ pub(crate) fn box_with_faults()
         exempts_new_planting: false,
     };
     let law = Law { applied: vec![Applied { ordinance, house: HouseNumber::Odd, permits: Vec::new() }] };
-    let card = Card { starts_per_program: 6, ..twelve_stations() };
+    let card = card();
     let tz = TimeZone::get(&site.time_zone).unwrap();
     let evening = date(2026, 7, 13);
     let installation = upland_core::installation::Installation::new(
@@ -184,18 +234,7 @@ pub(crate) fn box_with_faults()
         evening,
         &tz,
     );
-    let mut settings = upland_core::controller::schedule::Settings::clean(&card);
-    settings.programs[0].active = true;
-    settings.programs[0].starts = vec![time(2, 0, 0, 0), time(4, 0, 0, 0)];
-    for station in 1..=4 {
-        settings.set_run_time(0, station, Seconds::from_s(900));
-    }
-    settings.programs[1].active = true;
-    settings.programs[1].starts = vec![time(2, 30, 0, 0)];
-    settings.set_run_time(1, 9, Seconds::from_s(600));
-    settings.programs[2].active = true;
-    settings.programs[2].starts = vec![time(13, 0, 0, 0)];
-    settings.set_run_time(2, 1, Seconds::from_s(300));
+    let settings = faulty(&card);
     (installation, settings)
 }
 
@@ -212,4 +251,32 @@ pub(crate) fn workbench() -> crate::site::workbench::Workbench {
         saved_at: Timestamp::UNIX_EPOCH,
     });
     crate::site::workbench::Workbench::for_tests(loaded, installation, date(2026, 7, 13))
+}
+
+/// The account that a decided night rests on; with a reading and a logged run of its first zone, where that is asked
+/// for, some days before.
+pub(crate) fn at_work(decided: &Decided, noted: bool) -> crate::site::context::SiteAtWork {
+    use crate::site::clock::{Moment, evening};
+    use crate::site::sensing::SensorStates;
+    use upland_store::field::{EventKind, ZoneEvent};
+    let (date, tz) = (decided.night.date, &decided.loaded.tz);
+    let event = |id, kind, back: i32, value| ZoneEvent {
+        id,
+        zone_id: 1,
+        date: date - back.days(),
+        kind,
+        value,
+        reason: "seen".into(),
+        said_by: "Bram".into(),
+        said_at: Timestamp::UNIX_EPOCH,
+        undone: false,
+    };
+    let noted = if noted {
+        vec![event(1, EventKind::Reading, 40, 0.3), event(2, EventKind::Run, 30, 60.0)]
+    } else {
+        Vec::new()
+    };
+    let moment = Moment { date, at: evening(date, tz), record_ended: None };
+    let states = SensorStates::noted_for_tests(Arc::clone(&decided.loaded), noted, moment);
+    crate::site::context::SiteAtWork::of(Arc::new(states), moment)
 }

@@ -17,6 +17,10 @@ use actix_session::storage::CookieSessionStore;
 use actix_web::cookie::{Key, SameSite, time::Duration};
 use actix_web::{App, HttpServer, middleware, web};
 use std::net::TcpListener;
+use upland_core::advice::findings::Finding;
+use upland_core::controller::schedule::Settings;
+use upland_core::installation::Installation;
+use upland_core::site::UnitSystem;
 
 /// How a server runs.
 pub struct ServerConfig {
@@ -26,6 +30,14 @@ pub struct ServerConfig {
     pub behind_tls: bool,
     /// Worker threads.
     pub workers: usize,
+}
+
+/// A finding as a sentence, metric, with the names of the box it is about.
+#[must_use]
+pub fn finding_text(installation: &Installation, settings: &Settings, finding: &Finding) -> String {
+    let units = UnitSystem::Metric;
+    let words = chapters::programs::words::Names { installation, settings, units }.finding(finding);
+    format!("{}: {}", words.place, words.text)
 }
 
 fn routes(config: &mut web::ServiceConfig) {

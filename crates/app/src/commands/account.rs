@@ -4,13 +4,11 @@ use super::at_work::{at_work, climate, future_notes, site, weather_notes};
 use super::weather::Options;
 use super::{Failure, print};
 use jiff::civil::Date;
-use jiff::tz::TimeZone;
 use std::collections::BTreeMap;
-use upland_core::account::running::{BoxRun, Holder};
+use upland_core::account::running::{BoxFacts, BoxRun};
 use upland_core::account::whole::{Facts, SiteAccount, Way, begins, end_of, of_site};
 use upland_core::account::zone::AccountHour;
 use upland_core::codes::Coded;
-use upland_core::controller::schedule::Rest;
 use upland_formats::account_csv::{self, AccountRow};
 
 /// Longest span of hours that is printed, days.
@@ -52,22 +50,6 @@ fn way(text: &str) -> Result<Way, String> {
     Way::from_code(text).ok_or_else(|| format!("not one of {}", known.join(", ")))
 }
 
-/// A hold as a cell says it: who, and until when.
-fn held_by(holder: &Holder, names: &[&str], tz: &TimeZone) -> String {
-    match holder {
-        Holder::Sensor { sensor, hold } => {
-            let name = names.get(*sensor).copied().unwrap_or("a sensor");
-            match hold.until {
-                Some(until) => format!("{name} until {}", account_csv::hour(until, tz)),
-                None => name.to_owned(),
-            }
-        }
-        Holder::Rest(Rest::RainDelay { until }) => format!("rain delay until {until}"),
-        Holder::Rest(Rest::OffSeason { until: Some(until) }) => format!("off-season until {until}"),
-        Holder::Rest(Rest::OffSeason { until: None }) => "off-season".to_owned(),
-    }
-}
-
 /// Holders by zone, with the run that each held.
 type HeldRuns<'a> = BTreeMap<(u8, u16), Vec<&'a BoxRun>>;
 
@@ -79,13 +61,12 @@ fn names_of(
     (from, until): (jiff::Timestamp, jiff::Timestamp),
 ) -> String {
     let own = facts.of_box(of.0);
-    let names: Vec<&str> =
-        own.map(|b| b.sensors.iter().map(|s| s.sensor.name.as_str()).collect()).unwrap_or_default();
+    let names = own.map(BoxFacts::sensor_names).unwrap_or_default();
     let mut all: Vec<String> = Vec::new();
     let runs = held.get(&of).into_iter().flatten();
     for run in runs.filter(|r| r.run.start >= from && r.run.start < until) {
         for holder in &run.held_by {
-            let text = held_by(holder, &names, &facts.tz);
+            let text = account_csv::holder(holder, &names, &facts.tz);
             if !all.contains(&text) {
                 all.push(text);
             }

@@ -2,15 +2,16 @@
 
 use super::weather::{self, Options};
 use super::{Failure, print_notes, read_input};
-use jiff::ToSpan;
 use jiff::civil::Date;
 use jiff::tz::TimeZone;
+use jiff::{Timestamp, ToSpan};
 use std::collections::BTreeMap;
 use std::sync::Arc;
 use upland_core::account::log::Log;
 use upland_core::account::running::BoxFacts;
 use upland_core::account::sensed::{as_read, sensor_facts};
 use upland_core::account::whole::{Facts, begins, end_of};
+use upland_core::quantity::time::midnight;
 use upland_core::weather::climate::Climate;
 use upland_formats::log_file::{self, LogFile};
 use upland_formats::site_file::{self, SiteFile};
@@ -54,7 +55,9 @@ fn facts(file: &SiteFile, tz: TimeZone, climate: Climate, log: LogFile, last: Da
     let ahead = end_of(last.checked_add(AHEAD_DAYS.days()).unwrap_or(last), &tz);
     let boxes = file.controllers.iter().map(|(controller, settings)| {
         let number = controller.number;
-        let always = || settings.iter().map(|s| (Date::MIN, s.clone())).collect();
+        let always = || settings.iter().map(|s| (Timestamp::MIN, s.clone())).collect();
+        let own = versions.remove(&number);
+        let dated = own.map(|all| all.into_iter().map(|(since, s)| (midnight(since, &tz), s)).collect());
         let own = file.sensors.iter().filter(|s| s.box_number == number);
         let sensors = own.filter_map(|sensor| {
             let read = read.as_ref()?;
@@ -64,7 +67,7 @@ fn facts(file: &SiteFile, tz: TimeZone, climate: Climate, log: LogFile, last: Da
         BoxFacts {
             number,
             card: controller.card.clone(),
-            versions: versions.remove(&number).unwrap_or_else(always),
+            versions: dated.unwrap_or_else(always),
             sensors: sensors.collect(),
         }
     });

@@ -71,7 +71,7 @@ pub fn run(args: &Args) -> Result<(), Failure> {
         }
     };
     let rain = if args.count_rain { RainRule::Counted } else { RainRule::LeftToHold };
-    let needs = needs(&installation.zones, &climate, rain, from.year());
+    let needs = needs(&installation, &climate, rain, from.year());
     let base = Base::new(&installation, &settings, from.year());
     let result = budget(&base, &needs, rain);
     let better = improvements(&installation, &settings, &needs, rain, from, |tried| {

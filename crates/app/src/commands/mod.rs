@@ -6,6 +6,7 @@ mod at_work;
 pub mod balance;
 pub mod bench;
 pub mod budget;
+pub mod check;
 pub mod et;
 pub mod expand;
 pub mod plan;

@@ -1,27 +1,38 @@
-//! `tonight`: what each zone of a site file gets on a night.
+//! `tonight`: what the box of a site file will do on a night, what each zone needs, and whether the one is right for
+//! the other.
 
-use super::{Failure, print, print_notes, read_input};
+use super::at_work::{at_work, climate, future_notes, site};
+use super::weather::Options;
+use super::{Failure, print, print_notes};
 use jiff::civil::Date;
-use upland_core::advice::tonight::tonight;
-use upland_core::weather::climate::Climate;
+use upland_core::account::running::BoxFacts;
+use upland_core::account::whole::Way;
+use upland_core::advice::tonight::{BoxKnown, Notice, account_of, tonight};
+use upland_formats::night_csv;
 use upland_formats::site_file::SiteFile;
-use upland_formats::{daily_csv, site_file};
 
 #[derive(clap::Args)]
 #[command(
-    after_help = "Output: number, zone, decision, depletion_mm, net_mm, minutes, cycles, first_start, last_end."
+    after_help = "Output: number, zone, decision, depletion_mm, net_mm, minutes, cycles, minutes_per_cycle, soak_min, program,\n\
+cycle_starts, last_end, full_refill_min, interval_days, defaults; then what the box will do as it is set: box_minutes,\n\
+box_starts, box_held_by, verdict. What the reader must know goes to standard error."
 )]
 pub struct Args {
     /// The site file (JSON; see the schema command).
     site: String,
-    /// The daily weather file, or - for standard input.
+    /// Weather of any format that this program reads, or - for standard input.
     weather: String,
+    #[command(flatten)]
+    options: Options,
     /// The evening, YYYY-MM-DD; the last day of the weather file when left out.
     #[arg(long)]
     date: Option<Date>,
     /// Number of the box, where the site has several.
     #[arg(long, default_value_t = 1)]
     controller: u8,
+    /// Logged runs, readings, meter and earlier settings (JSON; see `schema log`).
+    #[arg(long)]
+    log: Option<String>,
 }
 
 /// Says which boxes there are.
@@ -30,18 +41,68 @@ pub fn no_box(file: &SiteFile, asked: u8) -> Failure {
     Failure::Usage(format!("--controller {asked}: the site has {}", known.join(", ")))
 }
 
+/// What the reader must know, in a sentence.
+fn notice(of: &Notice) -> String {
+    match of {
+        Notice::NoWeather => "there is no weather; expected demand and no rain stand in".to_owned(),
+        Notice::RecordEnds { last, days } => {
+            format!("the record ends on {last}; {days} days since then have expected demand and no rain")
+        }
+        Notice::BeforeRecord { first } => {
+            format!("the record only begins on {first}; expected demand and no rain stand in before it")
+        }
+        Notice::Gaps { days } => {
+            format!("{days} days are missing in the record; expected demand and no rain stand in")
+        }
+        Notice::NoRain { days, all: true } => format!("the record has no rain on any of its {days} days"),
+        Notice::NoRain { days, all: false } => {
+            format!("{days} days have no rain recorded; none is counted on them")
+        }
+        Notice::NeedsSeveralADay { number, holds, demand } => format!(
+            "zone {number}: its root zone holds {:.1} mm, less than the {:.1} mm of a day; water it more than once a day",
+            holds.mm(),
+            demand.mm()
+        ),
+        Notice::FreezeCaution { lowest } => {
+            format!("near freezing: {:.1} C was recorded; spray can ice paving and steps", lowest.c())
+        }
+        Notice::SupplyExceeded { number, flow, supply } => format!(
+            "zone {number} asks for {:.0} L/min, the supply gives {:.0}",
+            flow.l_per_min(),
+            supply.l_per_min()
+        ),
+        Notice::BeyondBox { number, stations } => {
+            format!("zone {number} has no station: the box has {stations}")
+        }
+        Notice::WindowFull { zones } => format!("the water window is too short for {zones} due zones"),
+    }
+}
+
 pub fn run(args: &Args) -> Result<(), Failure> {
-    let read = site_file::read(&read_input(&args.site)?).map_err(|p| Failure::problems(&p))?;
-    let (controller, _) = read.controller(args.controller).ok_or_else(|| no_box(&read, args.controller))?;
-    let site = &read.site;
-    let file =
-        daily_csv::read(&read_input(&args.weather)?, &site.station()).map_err(|p| Failure::problems(&p))?;
-    print_notes(&file.notes);
-    let climate = Climate::from_record(&file.days, site.station());
+    let (file, tz) = site(&args.site)?;
+    if file.controller(args.controller).is_none() {
+        return Err(no_box(&file, args.controller));
+    }
+    let climate = climate(&args.weather, &args.options, &file, &tz)?;
     let date = args.date.or(climate.span().map(|(_, last)| last));
-    let Some(date) = date else { return Err(Failure::Failed("the weather file has no days".into())) };
-    let tz = jiff::tz::TimeZone::get(&site.time_zone)
-        .map_err(|error| Failure::Failed(format!("time zone: {error}")))?;
-    let result = tonight(site, (&controller.card, controller.number), &read.zones, &climate, date, &tz);
-    print(&upland_formats::night_csv::write(&result))
+    let Some(date) = date else {
+        return Err(Failure::Failed("the weather file has no day that counts; give --date".into()));
+    };
+    let facts = at_work((file, tz), climate, args.log.as_deref(), date)?;
+    let account = account_of(&facts, Way::Best, date, jiff::Timestamp::MIN);
+    future_notes(&facts.log, account.until, &facts.tz);
+    let result = tonight(&facts, &account, args.controller, date);
+    let mut notices: Vec<String> = result.notices.iter().map(notice).collect();
+    match result.known {
+        BoxKnown::Settings => {}
+        BoxKnown::Unknown => {
+            notices.push("the settings of the box are not known; this is the advice alone".into());
+        }
+        BoxKnown::ComputesItself => {
+            notices.push("the box computes its run times itself; this is the advice alone".into());
+        }
+    }
+    print_notes(&notices);
+    let names = facts.of_box(args.controller).map(BoxFacts::sensor_names).unwrap_or_default();
+    print(&night_csv::write(&result, (&names, &facts.tz)))
 }

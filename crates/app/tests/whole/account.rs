@@ -121,3 +121,52 @@ fn a_site_without_weather_has_a_balance_and_does_not_run_every_night() {
         assert!((1..30).contains(&watered(zone)), "zone {zone}: {}", watered(zone));
     }
 }
+
+#[test]
+fn check_prints_every_finding_with_its_weight_and_place() {
+    let site = concat!(env!("CARGO_MANIFEST_DIR"), "/src/demo/sites/botanic-slope.json");
+    let out = run(&["check", site, "--from", "2026-07-15"], "");
+    let found: serde_json::Value = serde_json::from_str(&stdout(&out)).unwrap();
+    let all = found["findings"].as_array().unwrap();
+    assert!(!all.is_empty());
+    for finding in all {
+        assert!(["fault", "warning", "note"].contains(&finding["severity"].as_str().unwrap()), "{finding}");
+        assert!(!finding["text"].as_str().unwrap().is_empty());
+        assert!(finding["kind"].as_str().unwrap().bytes().all(|b| b.is_ascii_lowercase() || b == b'_'));
+        assert!(finding["program"].is_null() || finding["program"].is_string());
+    }
+    assert!(all.iter().any(|f| f["kind"] == "zone_drowned" && f["station"].is_u64()), "{all:#?}");
+    let out = run(&["check", &path(1, "json"), "--from", "2026-07-15"], "");
+    assert_eq!(stdout(&out), "{\n  \"findings\": []\n}\n");
+    assert!(stderr(&out).contains("the settings of the box are not known"));
+}
+
+#[test]
+fn replay_tells_every_step_of_the_switch_with_its_holds() {
+    let mut weather = String::from("date,tmin_c,tmax_c,rain_mm\n");
+    for (day, rain) in [(1, 0.0), (2, 4.0), (3, 0.0), (10, 7.0), (11, 9.0), (20, 30.0), (28, 0.0)] {
+        weather.push_str(&format!("2026-07-{day:02},12,25,{rain}\n"));
+    }
+    let (_, card) = upland_core::sensors::generic().into_iter().find(|(c, _)| *c == "rain_switch").unwrap();
+    let sensor = upland_formats::sensor_file::write(&upland_core::sensors::Sensor::of_card(card, 1));
+    let file = tempfile::NamedTempFile::new().unwrap();
+    std::fs::write(file.path(), sensor).unwrap();
+    let name = file.path().to_str().unwrap();
+    let place = ["--latitude", "46", "--longitude", "30", "--elevation", "1040"];
+    let mut arguments = vec!["replay", name, "-"];
+    arguments.extend(place);
+    let out = run(&arguments, &weather);
+    let told: serde_json::Value =
+        serde_json::from_str(&stdout(&out)).unwrap_or_else(|_| panic!("{}", stderr(&out)));
+    let steps = told["thresholds"].as_array().unwrap();
+    let trips: Vec<u64> = steps.iter().map(|s| s["trips"].as_u64().unwrap()).collect();
+    // 4 mm alone; 16 mm in two days on discs that never dried; a storm.
+    let of = |mm: f64| steps.iter().position(|s| s["threshold_mm"] == mm).unwrap();
+    assert_eq!((trips[of(3.0)], trips[of(6.0)], trips[of(12.0)], trips[of(18.0)]), (3, 2, 2, 1), "{told}");
+    let second = &steps[of(12.0)]["holds"][0];
+    assert!(second["event_from"].as_str().unwrap().starts_with("2026-07-10T"), "{second}");
+    assert!(second["from"].as_str().unwrap().starts_with("2026-07-11T"), "{second}");
+    let mut wrong = vec!["replay", name, "-", "--latitude", "96"];
+    wrong.extend(&place[2..]);
+    assert_eq!(run(&wrong, &weather).status.code(), Some(2));
+}

@@ -248,8 +248,9 @@ async fn walk(width: u32, height: u32) {
     page.sound("zones").await;
 
     page.click("[data-key='1']").await;
-    page.heading_with("All two zones run tonight").await;
+    page.heading_with("What the box is set to is not known.").await;
     assert!(page.text().await.contains("No weather yet"));
+    assert!(page.text().await.contains("Enter what is set"));
     page.sound("Today without weather").await;
 
     page.click("[data-key='6']").await;
@@ -383,14 +384,14 @@ async fn the_keyboard_alone_is_enough() {
     page.css(".find li a").await;
     press(&page, key(Key::Down)).await;
     press(&page, key(Key::Enter)).await;
-    page.heading_with("run tonight").await;
+    page.heading_with("The box will run").await;
 
     // A number opens to its derivation and closes again.
-    tab_to(&page, "button.why[popovertarget^=w-give]").await;
+    tab_to(&page, "button.why[popovertarget^=w-will]").await;
     press(&page, key(Key::Enter)).await;
     page.css(".working:popover-open").await;
     let open = page.script("return document.querySelector('.working:popover-open').innerText").await;
-    assert!(open.as_str().unwrap().contains("FAO-56"), "{open}");
+    assert!(open.as_str().unwrap().contains("What it puts down"), "{open}");
     press(&page, key(Key::Escape)).await;
     page.css("body:not(:has(.working:popover-open))").await;
 

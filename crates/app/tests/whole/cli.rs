@@ -169,7 +169,12 @@ fn tonight_reads_the_site_file_and_the_schema_is_printed() {
     let out = run(&["tonight", site, "-", "--date", "2026-07-14"], &weather);
     let text = stdout(&out);
     assert_eq!(text.lines().count(), 9, "{}", stderr(&out));
-    assert!(text.lines().any(|l| l.contains(",runs,")), "{text}");
+    // What the box will do stands beside what each zone needs, and what must be known on standard error.
+    let header = text.lines().next().unwrap();
+    assert!(header.ends_with(",box_minutes,box_starts,box_held_by,verdict"), "{header}");
+    let lawn = text.lines().nth(1).unwrap();
+    assert!(lawn.contains(",40,02:00 04:15,,"), "{lawn}");
+    assert!(text.lines().skip(1).any(|l| l.ends_with(",too much")), "{text}");
     let settings = stdout(&run(&["schema", "settings"], ""));
     assert_eq!(settings, include_str!("../../../../docs/settings-v1.schema.json"));
     let schema = stdout(&run(&["schema"], ""));

@@ -138,3 +138,14 @@ fn frost(rules: &NightRules, zone: &Zone, date: Date) -> Option<Barred> {
 pub fn nights(rules: &NightRules, zone: &Zone, sky: &SkyHours) -> Vec<ZoneNight> {
     sky.days().iter().map(|day| night_of(rules, zone, day.date)).collect()
 }
+
+/// Nights of which nothing forbids any: the whole window is open.
+#[must_use]
+pub fn free_nights(sky: &SkyHours, window: Hours) -> Vec<ZoneNight> {
+    let night = |date: Date| {
+        let (opens, shuts) = window_instants(date, window, &sky.tz);
+        let open = Some((opens.timestamp(), shuts.timestamp()));
+        ZoneNight { date, decided: decided_at(date, window, &sky.tz), open, barred: None, most_a_week: 7 }
+    };
+    sky.days().iter().map(|day| night(day.date)).collect()
+}

@@ -138,23 +138,29 @@ pub struct BoxFacts {
     pub number: u8,
     /// What it can hold.
     pub card: Card,
-    /// Versions of its settings, in order, each with the first day on which it counts; none when they are not
+    /// Versions of its settings, in order, each with the instant from which it counts; none when they are not
     /// known.
-    pub versions: Vec<(Date, Settings)>,
+    pub versions: Vec<(Timestamp, Settings)>,
     /// Its sensors.
     pub sensors: Vec<SensorFacts>,
 }
 
 impl BoxFacts {
-    /// The settings in force on a date.
+    /// Names of its sensors, in their order.
     #[must_use]
-    pub fn settings_on(&self, date: Date) -> Option<&Settings> {
-        self.versions.iter().rfind(|(since, _)| *since <= date).map(|(_, settings)| settings)
+    pub fn sensor_names(&self) -> Vec<String> {
+        self.sensors.iter().map(|s| s.sensor.name.clone()).collect()
     }
 
-    /// The first day whose settings are known.
+    /// The settings in force at an instant.
     #[must_use]
-    pub fn known_since(&self) -> Option<Date> {
+    pub fn settings_at(&self, at: Timestamp) -> Option<&Settings> {
+        self.versions.iter().rfind(|(since, _)| *since <= at).map(|(_, settings)| settings)
+    }
+
+    /// The instant from which its settings are known.
+    #[must_use]
+    pub fn known_since(&self) -> Option<Timestamp> {
         self.versions.first().map(|(since, _)| *since)
     }
 
@@ -178,11 +184,15 @@ pub fn running(
     if facts.computes_itself() {
         return out;
     }
+    let date_of = |at: Timestamp| at.to_zoned(tz.clone()).date();
     for (i, (since, settings)) in facts.versions.iter().enumerate() {
-        let next = facts.versions.get(i + 1).and_then(|(next, _)| next.yesterday().ok());
-        let (first, last) = ((*since).max(from), next.unwrap_or(to).min(to));
+        let next = facts.versions.get(i + 1).map_or(Timestamp::MAX, |(next, _)| *next);
+        // A run that waits in line may begin on the date after its own.
+        let first = date_of(*since).yesterday().unwrap_or(from).max(from);
+        let last = date_of(next).min(to);
         if first <= last {
-            out.extend(version(facts, settings, zones, tz, (first, last)));
+            let runs = version(facts, settings, zones, tz, (first, last));
+            out.extend(runs.into_iter().filter(|r| (*since..next).contains(&r.run.start)));
         }
     }
     out.sort_by_key(|r| (r.run.start, r.run.program, r.run.station, r.run.cycle));

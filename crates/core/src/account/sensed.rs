@@ -1,8 +1,9 @@
 //! The site's record as a sensor would have read it, and its nights as a replay asks about them.
 
+use crate::account::nights::free_nights;
 use crate::account::running::SensorFacts;
-use crate::account::season::{ANY_NIGHT, replay};
 use crate::account::sky::{RAIN_BY, SkyHours};
+use crate::account::zone::{ZoneFacts, account};
 use crate::controller::night::window_instants;
 use crate::controller::schedule::{ScheduledRun, Settings, expand};
 use crate::installation::Installation;
@@ -19,6 +20,7 @@ use std::collections::{BTreeMap, BTreeSet};
 
 /// When a day's lowest temperature is taken to be read.
 const COLDEST: Time = time(5, 0, 0, 0);
+const NOON: Time = time(12, 0, 0, 0);
 /// When its highest is.
 const WARMEST: Time = time(15, 0, 0, 0);
 /// When its mean wind is.
@@ -139,10 +141,19 @@ pub fn nights(
         .collect();
     let stations: BTreeSet<u16> = zones.iter().map(|z| z.zone.number).collect();
     let mut due: BTreeSet<Date> = BTreeSet::new();
+    let tz = &installation.tz;
+    let sky = SkyHours::of(climate, installation.longitude_deg, tz, from, midnight(to + 1.day(), tz));
+    let free = free_nights(&sky, installation.window);
     for zone in &zones {
-        let days = replay((&zone.zone, &zone.resolved), climate, (from, to), &ANY_NIGHT, &[]);
-        // Irrigation stands on the day after the evening on which the zone was due.
-        due.extend(days.iter().filter(|d| d.irrigation.mm() > 0.0).filter_map(|d| d.date.yesterday().ok()));
+        let (zone, resolved) = (&zone.zone, &zone.resolved);
+        let facts = ZoneFacts { zone, resolved, runs: &[], evidence: &[], nights: &free, readings: &[] };
+        let (days, _) = account(&facts, &sky, |_| ());
+        // Watering as advised stands on the date after the evening on which the zone was due, or on that
+        // evening itself.
+        let watered = days.iter().filter(|d| d.water.applied.mm() > 0.0);
+        due.extend(watered.filter_map(|d| {
+            if installation.window.from >= NOON { Some(d.date) } else { d.date.yesterday().ok() }
+        }));
     }
     let mut scheduled: BTreeMap<Date, Vec<ScheduledRun>> = BTreeMap::new();
     for run in expand(settings, &installation.card, &installation.tz, from, to) {

@@ -4,10 +4,9 @@
 //!   the dark; without any sun it is even. So the hours add up to the day that every page shows.
 //! - The rain of a day falls evenly in the [`RAIN_HOURS`] before [`RAIN_BY`], or as its hours were recorded.
 
-use crate::account::season::{DemandFrom, et0_of};
 use crate::quantity::time::{instant, midnight};
 use crate::quantity::units::Millimetres;
-use crate::weather::climate::Climate;
+use crate::weather::climate::{Climate, ExpectedFrom};
 use crate::weather::sun;
 use jiff::civil::{Date, Time, time};
 use jiff::tz::TimeZone;
@@ -20,6 +19,27 @@ pub const RAIN_HOURS: f64 = 6.0;
 pub const RAIN_BY: Time = time(18, 0, 0, 0);
 
 const HOUR_S: i64 = 3600;
+
+/// Where a day's ET0 came from.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum DemandFrom {
+    /// The site's record of that day.
+    Record,
+    /// Expected, for want of a record of that day.
+    Expected(ExpectedFrom),
+}
+
+/// ET0 of a day: recorded, else expected.
+#[must_use]
+pub fn et0_of(climate: &Climate, date: Date) -> (Millimetres, DemandFrom) {
+    match climate.day(date) {
+        Some(day) => (day.et.et0.max(Millimetres::ZERO), DemandFrom::Record),
+        None => {
+            let (et0, from) = climate.expected_et0(date);
+            (et0, DemandFrom::Expected(from))
+        }
+    }
+}
 
 /// A day over a site.
 #[derive(Debug, Clone, PartialEq)]
@@ -130,6 +150,16 @@ impl SkyHours {
             }
         }
         out
+    }
+
+    /// The same without the rain of the hours that begin at or after an instant: nobody knows it yet.
+    #[must_use]
+    pub fn without_rain_after(mut self, at: Timestamp) -> Self {
+        let begins: Vec<Timestamp> = self.all().map(|hour| hour.from).collect();
+        for (rain, _) in self.rain_mm.iter_mut().zip(begins).filter(|(_, from)| *from >= at) {
+            *rain = 0.0;
+        }
+        self
     }
 
     /// The days, in order.

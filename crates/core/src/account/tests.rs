@@ -83,7 +83,7 @@ fn known(
     let evidence = vec![Evidence::AsSet; sky.days().len()];
     let facts = ZoneFacts { zone, resolved: &resolved, runs, evidence: &evidence, nights: &[], readings };
     let mut hours = Vec::new();
-    let days = account(&facts, sky, |hour| hours.push(*hour));
+    let (days, _) = account(&facts, sky, |hour| hours.push(*hour));
     (days, hours)
 }
 
@@ -93,7 +93,7 @@ fn advised(zone: &Zone, climate: &Climate) -> Vec<AccountDay> {
     let nights = nights(&rules(climate, &law), zone, &sky);
     let facts =
         ZoneFacts { zone, resolved: &resolved, runs: &[], evidence: &[], nights: &nights, readings: &[] };
-    account(&facts, &sky, |_| ())
+    account(&facts, &sky, |_| ()).0
 }
 
 #[test]
@@ -201,7 +201,7 @@ fn a_weekly_count_bars_the_days_beyond_it() {
         nights: &once,
         readings: &[],
     };
-    let days = account(&facts, &sky, |_| ());
+    let (days, _) = account(&facts, &sky, |_| ());
     // 1 June 2026 is a Monday.
     for week in days.chunks(7) {
         assert!(week.iter().filter(|d| d.water.applied.mm() > 0.0).count() <= 1);

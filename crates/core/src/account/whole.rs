@@ -2,13 +2,12 @@
 
 use super::evidence::{Evidence, FieldReading, Watering, joined};
 use super::log::Log;
-use super::nights::{NightRules, ZoneNight, nights, subject};
+use super::nights::{EVENING, NightRules, ZoneNight, nights, subject};
 use super::running::{BoxFacts, BoxRun, running};
 use super::sky::SkyHours;
-use super::zone::{AccountDay, AccountHour, ZoneFacts, account};
-use crate::account::season::replay_start;
+use super::zone::{AccountDay, AccountHour, ZoneFacts, ZoneState, account};
 use crate::controller::ordinance::{Law, Subject};
-use crate::quantity::time::midnight;
+use crate::quantity::time::{instant, midnight};
 use crate::quantity::units::Celsius;
 use crate::sensors::{COMMON_FREEZE_POINT, Sense};
 use crate::site::{ResolvedZone, Site, Zone};
@@ -51,6 +50,20 @@ pub struct Facts {
 }
 
 impl Facts {
+    /// A site of which only survey and weather are known.
+    #[must_use]
+    pub fn surveyed(site: &Site, tz: &TimeZone, zones: &[Zone], climate: Climate) -> Self {
+        Self {
+            zones: Self::resolved(site, zones),
+            site: site.clone(),
+            tz: tz.clone(),
+            climate: Arc::new(climate),
+            law: Law::default(),
+            boxes: Vec::new(),
+            log: Log::default(),
+        }
+    }
+
     /// Surveys with their defaults filled.
     #[must_use]
     pub fn resolved(site: &Site, zones: &[Zone]) -> Vec<(Zone, ResolvedZone)> {
@@ -82,7 +95,8 @@ impl Facts {
     /// The nights of the zones of a box.
     pub fn with_rules<T>(&self, number: u8, of: impl FnOnce(&NightRules) -> T) -> T {
         let rests = |date: Date| {
-            let settings = self.of_box(number).and_then(|b| b.settings_on(date))?;
+            let evening = instant(date, EVENING, &self.tz);
+            let settings = self.of_box(number).and_then(|b| b.settings_at(evening))?;
             settings.rests_on(date).into_iter().next()
         };
         of(&NightRules {
@@ -105,6 +119,8 @@ pub struct ZoneAccount {
     pub station: u16,
     /// Its days, in order.
     pub days: Vec<AccountDay>,
+    /// Its water at the end.
+    pub end: ZoneState,
 }
 
 /// The account of a site up to an instant.
@@ -171,16 +187,27 @@ pub fn of_site(
             _ => facts.log.readings_of(zone.box_number, zone.number, until),
         };
         let own = ZoneFacts { zone, resolved, runs: &runs, evidence: &evidence, nights, readings: &readings };
-        let days = account(&own, &sky, |hour| each(place, hour));
-        zones.push(ZoneAccount { box_number: zone.box_number, station: zone.number, days });
+        let (days, end) = account(&own, &sky, |hour| each(place, hour));
+        zones.push(ZoneAccount { box_number: zone.box_number, station: zone.number, days, end });
     }
     SiteAccount { until, sky, zones, runs: known.runs }
 }
 
-/// The first day of an account about a date: a year back, or the first recorded day within that year.
+/// Months whose first day an account may begin on.
+const ANCHORS: [i8; 2] = [1, 7];
+/// An account about a date begins at least so many days before it, so that its start no longer matters.
+const BACK_DAYS: i32 = 183;
+
+/// The first day of an account about a date: the last first of January or July that lies half a year back, so that
+/// days that follow each other tell one story; or the first recorded day after it.
 #[must_use]
 pub fn begins(climate: &Climate, date: Date) -> Date {
-    replay_start(climate, date).unwrap_or_else(|| date.checked_sub(365.days()).unwrap_or(date))
+    let back = date.checked_sub(BACK_DAYS.days()).unwrap_or(date);
+    let mut anchor = back.first_of_month();
+    while !ANCHORS.contains(&anchor.month()) {
+        anchor = anchor.checked_sub(1.month()).unwrap_or(back);
+    }
+    climate.span().map(|(first, _)| first).filter(|first| (anchor..=date).contains(first)).unwrap_or(anchor)
 }
 
 impl Known {
@@ -214,7 +241,7 @@ impl Known {
         let evidence = |date: Date, begins: Timestamp, ends: Timestamp| {
             if logged_days.contains(&date) {
                 Evidence::Logged
-            } else if known_since.is_some_and(|since| since <= date) {
+            } else if known_since.is_some_and(|since| since <= begins) {
                 if is_metered(begins, ends) { Evidence::Metered } else { Evidence::AsSet }
             } else {
                 Evidence::AsAdvised

@@ -15,14 +15,14 @@
 use super::evidence::{Evidence, FieldReading, Watering};
 use super::nights::ZoneNight;
 use super::sky::{SkyDay, SkyHour, SkyHours};
-use crate::account::season::DemandFrom;
+use crate::account::sky::DemandFrom;
 use crate::ground::application::{cycles, run_time};
 use crate::ground::balance::RootZone;
-use crate::quantity::time::Seconds;
+use crate::quantity::time::{Seconds, monday_of};
 use crate::quantity::units::Millimetres;
 use crate::site::{ResolvedZone, Zone};
 use jiff::civil::Date;
-use jiff::{SignedDuration, Timestamp, ToSpan};
+use jiff::{SignedDuration, Timestamp};
 use std::collections::VecDeque;
 
 /// A refill smaller than this share of the readily available water is not worth a start.
@@ -66,6 +66,8 @@ pub struct Flows {
     pub drainage: Millimetres,
     /// Of it, watering: what fell where there was too much, and what the root zone could not hold.
     pub applied_drained: Millimetres,
+    /// Of that, what fell where there was more than the mean.
+    pub uneven: Millimetres,
     /// What the plants asked for.
     pub demand: Millimetres,
     /// What they took.
@@ -79,6 +81,12 @@ impl Flows {
     #[must_use]
     pub fn stress_coefficient(&self) -> f64 {
         if self.demand.mm() > NOTHING_MM { (self.et.mm() / self.demand.mm()).clamp(0.0, 1.0) } else { 1.0 }
+    }
+
+    /// Rain that stayed in the root zone.
+    #[must_use]
+    pub fn rain_kept(&self) -> Millimetres {
+        self.rain_in - (self.drainage - self.applied_drained)
     }
 
     /// Watering that stayed in the root zone.
@@ -96,6 +104,7 @@ impl Flows {
         self.applied_off = self.applied_off + hour.applied_off;
         self.drainage = self.drainage + hour.drainage;
         self.applied_drained = self.applied_drained + hour.applied_drained;
+        self.uneven = self.uneven + hour.uneven;
         self.demand = self.demand + hour.demand;
         self.et = self.et + hour.et;
         self.depletion = hour.depletion;
@@ -140,8 +149,57 @@ pub struct AccountHour {
     pub reset_from: Option<Millimetres>,
 }
 
-/// The account of a zone from full over the hours of a sky, by the day; each hour is shown to `each`.
-pub fn account(facts: &ZoneFacts, sky: &SkyHours, mut each: impl FnMut(&AccountHour)) -> Vec<AccountDay> {
+/// The water of a zone at an instant.
+#[derive(Debug, Clone, Copy, PartialEq, Default)]
+pub struct ZoneState {
+    /// What is missing from full.
+    pub depletion: Millimetres,
+    /// What stands on the surface; it is counted as gone in.
+    pub standing: Millimetres,
+}
+
+/// What some runs do to a zone, from a state on.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct Ahead {
+    /// The water of the hours looked at.
+    pub water: Flows,
+    /// What is missing at the end of the hour in which the last run ends; without a run, at the begin.
+    pub after: Millimetres,
+}
+
+/// Goes on from a state over the hours of a sky that begin at or after an instant, under some runs.
+#[must_use]
+pub fn ahead(
+    (zone, resolved): (&Zone, &ResolvedZone),
+    sky: &SkyHours,
+    (begin, state): (Timestamp, ZoneState),
+    runs: &[Watering],
+) -> Ahead {
+    let facts = ZoneFacts { zone, resolved, runs, evidence: &[], nights: &[], readings: &[] };
+    let mut going = Zoned::new(&facts);
+    (going.depletion, going.standing) = (state.depletion.mm(), state.standing.mm());
+    let last = runs.last().map(|run| run.until);
+    let mut out = Ahead { water: Flows::default(), after: state.depletion };
+    for day in sky.days() {
+        let root_zone = resolved.root_zone_on(day.date);
+        let factor = resolved.demand_factor_on(day.date);
+        for hour in sky.hours(day).filter(|hour| hour.from >= begin) {
+            out.water.add(&going.hour(&hour, factor, &root_zone));
+            if last.is_some_and(|last| hour.from < last) {
+                out.after = out.water.depletion;
+            }
+        }
+    }
+    out
+}
+
+/// The account of a zone from full over the hours of a sky, by the day, and its state at their end; each hour is
+/// shown to `each`.
+pub fn account(
+    facts: &ZoneFacts,
+    sky: &SkyHours,
+    mut each: impl FnMut(&AccountHour),
+) -> (Vec<AccountDay>, ZoneState) {
     let mut zone = Zoned::new(facts);
     let mut days = Vec::with_capacity(sky.days().len());
     for (at, day) in sky.days().iter().enumerate() {
@@ -179,7 +237,8 @@ pub fn account(facts: &ZoneFacts, sky: &SkyHours, mut each: impl FnMut(&AccountH
         }
         days.push(out);
     }
-    days
+    let mm = Millimetres::from_mm;
+    (days, ZoneState { depletion: mm(zone.depletion), standing: mm(zone.standing) })
 }
 
 /// A zone on its way through the hours.
@@ -284,6 +343,7 @@ impl<'a> Zoned<'a> {
             self.depletion = left.max(0.0);
             let watering = (applied_in - lost) / (rain_in + applied_in - lost).max(f64::MIN_POSITIVE);
             out.applied_drained = Millimetres::from_mm(lost + beyond * watering);
+            out.uneven = Millimetres::from_mm(lost);
         }
         let demand = hour.et0.mm() * factor;
         if demand > 0.0 {
@@ -383,19 +443,15 @@ pub(crate) struct Week {
 }
 
 impl Week {
-    fn monday_of(date: Date) -> Option<Date> {
-        date.checked_sub(i64::from(date.weekday().to_monday_zero_offset()).days()).ok()
-    }
-
     /// Whether another day of the week of a date is left.
     pub(crate) fn admits(&self, date: Date, most: u8) -> bool {
-        let used = if self.monday == Self::monday_of(date) { self.days } else { 0 };
+        let used = if self.monday == Some(monday_of(date)) { self.days } else { 0 };
         used < most
     }
 
     /// Counts a day.
     pub(crate) fn count(&mut self, date: Date) {
-        let monday = Self::monday_of(date);
+        let monday = Some(monday_of(date));
         let used = if self.monday == monday { self.days } else { 0 };
         *self = Self { monday, days: used + 1 };
     }

@@ -7,7 +7,7 @@
 
 use crate::controller::Card;
 use crate::ground::application::Cycles;
-use crate::quantity::time::{Hours, instant};
+use crate::quantity::time::{Hours, Seconds, instant};
 use jiff::civil::{Date, Time};
 use jiff::tz::TimeZone;
 use jiff::{SignedDuration, ToSpan, Zoned};
@@ -64,6 +64,66 @@ pub struct Layout {
     pub span_minutes: u32,
     /// Zones whose cycle count was raised to share a program, or cut to the box's starts.
     pub adjusted: Vec<(u16, Cycles)>,
+    /// The box splits the run times itself: one start, with a cycle and a soak set for each station.
+    pub built_in: bool,
+}
+
+/// What a box can be keyed with for a night.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Keying {
+    /// Programs.
+    pub programs: u8,
+    /// Starts of a program.
+    pub starts: u8,
+    /// Step of start times, minutes.
+    pub start_step_min: u32,
+    /// Step of run times in whole minutes.
+    pub run_step_min: u32,
+    /// Longest run time, minutes.
+    pub longest_run_min: u32,
+    /// Pause after each station, minutes.
+    pub pause_min: u32,
+    /// Whether it can split run times into cycles itself.
+    pub cycles_itself: bool,
+}
+
+impl Keying {
+    /// Of a card, and the pause between stations that is set on the box.
+    #[must_use]
+    pub fn of(card: &Card, delay: Seconds) -> Self {
+        let step = card.run_step.s().max(1);
+        // Advice is in whole minutes: the fewest that the box's own step divides.
+        let run_step = (1..=60).find(|minutes| minutes * 60 % step == 0).unwrap_or(60);
+        Self {
+            programs: card.programs.max(1),
+            starts: card.starts_per_program.max(1),
+            start_step_min: u32::from(card.start_step_min.max(1)),
+            run_step_min: u32::try_from(run_step).unwrap_or(1),
+            longest_run_min: (card.longest_run.length_s() / 60).max(1),
+            pause_min: delay.minutes_up(),
+            cycles_itself: card.cycle_and_soak,
+        }
+    }
+
+    /// The cycles that come nearest to what a zone asks and that can be keyed: run times in the box's step, none
+    /// longer than it allows, and none longer than was asked where water would run off.
+    #[must_use]
+    pub fn keyed(&self, asked: Cycles) -> Cycles {
+        let step = self.run_step_min.max(1);
+        let longest = (self.longest_run_min / step * step).max(step);
+        let total = asked.total_minutes();
+        let nearest = ((asked.minutes_each + step / 2) / step * step).max(step);
+        let (each, count) = if asked.count > 1 {
+            let each = (asked.minutes_each / step * step).clamp(step, longest);
+            (each, total.div_ceil(each))
+        } else {
+            (nearest.min(longest), nearest.div_ceil(longest))
+        };
+        let total = if asked.count > 1 { total } else { nearest };
+        // Equal cycles, up to the step.
+        let even = total.div_ceil(count).div_ceil(step) * step;
+        Cycles { count, minutes_each: even.min(each).max(step), ..asked }
+    }
 }
 
 /// Why a due zone does not run in full.
@@ -133,9 +193,41 @@ pub fn window_instants(evening: Date, window: Hours, tz: &TimeZone) -> (Zoned, Z
 /// When their cycle counts need more programs than the box has, the nearest counts are merged
 /// upward: more, shorter cycles never raise runoff. More cycles than starts are cut.
 #[must_use]
-pub fn lay_out(due: &[Due], card: &Card) -> Layout {
-    let mut counted = Counted::of(due, card);
-    counted.merge_to(usize::from(card.programs.max(1)));
+pub fn lay_out(due: &[Due], keying: &Keying) -> Layout {
+    let by_starts = by_starts(due, keying);
+    if by_starts.adjusted.is_empty() || !keying.cycles_itself {
+        return by_starts;
+    }
+    built_in(due, keying)
+}
+
+/// One start, and the box splits each run time: the next station that has soaked runs, else the box waits.
+fn built_in(due: &[Due], keying: &Keying) -> Layout {
+    let mut zones: Vec<(Due, u32, u32)> = due.iter().map(|zone| (*zone, 0, 0)).collect();
+    zones.sort_by_key(|(zone, _, _)| zone.number);
+    let keyed = zones.iter().map(|(zone, _, _)| (zone.number, zone.cycles.total_minutes())).collect();
+    let mut runs = Vec::new();
+    let (mut clock, mut ends) = (0, 0);
+    loop {
+        let open = |(zone, done, _): &&mut (Due, u32, u32)| *done < zone.cycles.count;
+        let next = zones.iter_mut().filter(open).min_by_key(|(_, done, ready)| ((*ready).max(clock), *done));
+        let Some((zone, done, ready)) = next else { break };
+        let from_minute = clock.max(*ready);
+        *done += 1;
+        let minutes = zone.cycles.minutes_each;
+        runs.push(Run { number: zone.number, program: 0, cycle: *done, from_minute, minutes });
+        ends = from_minute + minutes;
+        *ready = ends + zone.cycles.soak_minutes;
+        clock = ends + keying.pause_min;
+    }
+    let program = NightProgram { letter: 'A', starts: vec![0], zones: keyed };
+    Layout { programs: vec![program], runs, span_minutes: ends, adjusted: Vec::new(), built_in: true }
+}
+
+/// A start for each cycle.
+fn by_starts(due: &[Due], keying: &Keying) -> Layout {
+    let mut counted = Counted::of(due, keying);
+    counted.merge_to(usize::from(keying.programs.max(1)));
     let Counted { zones, counts, adjusted } = counted;
     let programs = counts
         .iter()
@@ -149,9 +241,10 @@ pub fn lay_out(due: &[Due], card: &Card) -> Layout {
         .collect();
     let mut laying =
         Laying { zones: &zones, programs, runs: Vec::new(), soaked_at: BTreeMap::new(), free_from: 0 };
-    laying.pass_by_pass(&counts, card);
+    laying.pass_by_pass(&counts, keying);
     let Laying { programs, runs, free_from, .. } = laying;
-    Layout { programs, runs, span_minutes: free_from, adjusted }
+    let span_minutes = free_from.saturating_sub(if runs.is_empty() { 0 } else { keying.pause_min });
+    Layout { programs, runs, span_minutes, adjusted, built_in: false }
 }
 
 /// Due zones with the cycles that a box can give them.
@@ -165,8 +258,8 @@ struct Counted {
 
 impl Counted {
     /// Cuts what has more cycles than a program has starts.
-    fn of(due: &[Due], card: &Card) -> Self {
-        let most = u32::from(card.starts_per_program.max(1));
+    fn of(due: &[Due], keying: &Keying) -> Self {
+        let most = u32::from(keying.starts.max(1));
         let mut adjusted = Vec::new();
         let mut zones = Vec::new();
         for zone in due {
@@ -215,10 +308,13 @@ struct Laying<'a> {
 
 impl Laying<'_> {
     /// Lays each pass through the programs that have so many cycles.
-    fn pass_by_pass(&mut self, counts: &[u32], card: &Card) {
+    fn pass_by_pass(&mut self, counts: &[u32], keying: &Keying) {
         // Every zone keeps its place within a pass, so one wait serves them all.
-        let lengths: Vec<u32> =
-            self.programs.iter().map(|p| p.zones.iter().map(|(_, minutes)| minutes).sum()).collect();
+        let lengths: Vec<u32> = self
+            .programs
+            .iter()
+            .map(|p| p.zones.iter().map(|(_, minutes)| minutes + keying.pause_min).sum())
+            .collect();
         let mut pass_start = 0;
         for pass in 1..=counts.first().copied().unwrap_or(0) {
             let running = |of_pass: u32| counts.iter().take_while(move |count| **count >= of_pass).count();
@@ -230,14 +326,14 @@ impl Laying<'_> {
             }
             let mut offset = 0;
             for (index, length) in lengths.iter().enumerate().take(running(pass)) {
-                self.lay(index, pass, pass_start + offset, card);
+                self.lay(index, pass, pass_start + offset, keying);
                 offset += length;
             }
         }
     }
 
     /// Lays one pass of a program, at the soonest where its zones have soaked and the box is free.
-    fn lay(&mut self, index: usize, pass: u32, soonest: u32, card: &Card) {
+    fn lay(&mut self, index: usize, pass: u32, soonest: u32, keying: &Keying) {
         let Some(program) = self.programs.get_mut(index) else { return };
         let mut soonest = soonest.max(self.free_from);
         // An earlier pass that waited for its step pushes the soaks behind it on.
@@ -245,10 +341,10 @@ impl Laying<'_> {
         for (number, minutes) in &program.zones {
             let soaked = self.soaked_at.get(number).copied().unwrap_or(0);
             soonest = soonest.max(soaked.saturating_sub(within));
-            within += minutes;
+            within += minutes + keying.pause_min;
         }
         // The box takes starts in its own step only.
-        let step = u32::from(card.start_step_min.max(1));
+        let step = keying.start_step_min.max(1);
         let mut at = soonest.div_ceil(step) * step;
         program.starts.push(at);
         for &(number, minutes) in &program.zones {
@@ -256,6 +352,7 @@ impl Laying<'_> {
             at += minutes;
             let soak = self.zones.iter().find(|(z, _)| z.number == number).map_or(0, |(_, c)| c.soak_minutes);
             self.soaked_at.insert(number, at + soak);
+            at += keying.pause_min;
         }
         self.free_from = at;
     }
@@ -263,57 +360,59 @@ impl Laying<'_> {
 
 /// The most of a zone that still fits beside the zones already kept; `None` when that is less
 /// than a share worth a start.
-fn shortened(kept: &[Due], zone: Due, card: &Card, room: u32) -> Option<Due> {
+fn shortened(kept: &[Due], zone: Due, keying: &Keying, room: u32) -> Option<Due> {
     let asked = f64::from(zone.cycles.total_minutes());
     let with =
         |count: u32, minutes_each: u32| Due { cycles: Cycles { count, minutes_each, ..zone.cycles }, ..zone };
     let fits = |part: Due| {
         let all: Vec<Due> = kept.iter().copied().chain([part]).collect();
-        lay_out(&all, card).span_minutes <= room
+        lay_out(&all, keying).span_minutes <= room
     };
     let best = (1..=zone.cycles.count)
         .filter_map(|count| {
             // The span grows with the minutes, so the longest that fits is found by halving.
-            let (mut low, mut high) = (0, zone.cycles.minutes_each);
+            let step = keying.run_step_min.max(1);
+            let (mut low, mut high) = (0, zone.cycles.minutes_each / step);
             while low < high {
                 let middle = (low + high).div_ceil(2);
-                if fits(with(count, middle)) { low = middle } else { high = middle - 1 }
+                if fits(with(count, middle * step)) { low = middle } else { high = middle - 1 }
             }
-            (low > 0).then(|| with(count, low))
+            (low > 0).then(|| with(count, low * step))
         })
         .max_by_key(|part| part.cycles.total_minutes())?;
     (f64::from(best.cycles.total_minutes()) >= SMALLEST_PART * asked).then_some(best)
 }
 
-/// Places a night's watering so that it ends with the window.
+/// Places a night's watering so that it ends with an open span of the window.
 ///
 /// Zones are taken in order of urgency. One that no longer fits runs as long as the rest of the
-/// window lets it, when that is at least a quarter of what it asks, and is deferred otherwise.
+/// span lets it, when that is at least a quarter of what it asks, and is deferred otherwise.
 /// Deterministic: ties go to the lower station number.
 #[must_use]
-pub fn place(evening: Date, due: &[Due], card: &Card, window: Hours, tz: &TimeZone) -> NightPlan {
-    let (window_from, window_until) = window_instants(evening, window, tz);
+pub fn place(evening: Date, due: &[Due], keying: &Keying, (open, shut): (Zoned, Zoned)) -> NightPlan {
+    let (window_from, window_until) = (open, shut);
     let room = window_until.duration_since(&window_from).as_mins().max(0);
     // The first start goes back to the box's step, which may cost all but a minute of one.
-    let room = u32::try_from(room).unwrap_or(0).saturating_sub(u32::from(card.start_step_min.max(1)) - 1);
+    let room = u32::try_from(room).unwrap_or(0).saturating_sub(keying.start_step_min.max(1) - 1);
+    let due: Vec<Due> = due.iter().map(|zone| Due { cycles: keying.keyed(zone.cycles), ..*zone }).collect();
 
-    let mut by_urgency: Vec<Due> = due.to_vec();
+    let mut by_urgency: Vec<Due> = due.clone();
     by_urgency.sort_by(|a, b| b.urgency.total_cmp(&a.urgency).then(a.number.cmp(&b.number)));
     let mut kept: Vec<Due> = Vec::with_capacity(due.len());
     let mut shortfalls = Vec::new();
     let mut layout = Layout::default();
     for zone in by_urgency {
         kept.push(zone);
-        let whole = lay_out(&kept, card);
+        let whole = lay_out(&kept, keying);
         if whole.span_minutes <= room {
             layout = whole;
             continue;
         }
         kept.pop();
-        match shortened(&kept, zone, card, room) {
+        match shortened(&kept, zone, keying, room) {
             Some(part) => {
                 kept.push(part);
-                layout = lay_out(&kept, card);
+                layout = lay_out(&kept, keying);
             }
             None => shortfalls.push((zone.number, Shortfall::Deferred)),
         }
@@ -330,7 +429,7 @@ pub fn place(evening: Date, due: &[Due], card: &Card, window: Hours, tz: &TimeZo
     let first_start = (!layout.runs.is_empty()).then(|| {
         let latest = &window_until - SignedDuration::from_mins(i64::from(layout.span_minutes));
         let past_step =
-            latest.minute().rem_euclid(i8::try_from(card.start_step_min.clamp(1, 60)).unwrap_or(1));
+            latest.minute().rem_euclid(i8::try_from(keying.start_step_min.clamp(1, 60)).unwrap_or(1));
         &latest - SignedDuration::from_mins(i64::from(past_step))
     });
     NightPlan { evening, window_from, window_until, layout, first_start, shortfalls }
@@ -342,8 +441,13 @@ mod tests {
     use jiff::civil::{date, time};
     use proptest::prelude::*;
 
-    fn controller(programs: u8, starts: u8) -> Card {
-        Card { programs, starts_per_program: starts, ..crate::controller::twelve_stations() }
+    fn controller(programs: u8, starts: u8) -> Keying {
+        let card = Card { programs, starts_per_program: starts, ..crate::controller::twelve_stations() };
+        Keying { cycles_itself: false, ..Keying::of(&card, Seconds::ZERO) }
+    }
+
+    fn placed(due: &[Due], keying: &Keying, window: Hours, tz: &TimeZone) -> NightPlan {
+        place(date(2026, 7, 14), due, keying, window_instants(date(2026, 7, 14), window, tz))
     }
 
     fn due(number: u16, count: u32, minutes_each: u32, soak_minutes: u32) -> Due {
@@ -365,17 +469,16 @@ mod tests {
 
     #[test]
     fn night_ends_with_the_window() {
-        let night =
-            place(date(2026, 7, 14), &[due(1, 1, 30, 0)], &controller(3, 4), window(), &TimeZone::UTC);
+        let night = placed(&[due(1, 1, 30, 0)], &controller(3, 4), window(), &TimeZone::UTC);
         assert_eq!(night.first_start.as_ref().unwrap().datetime(), date(2026, 7, 15).at(5, 30, 0, 0));
         assert_eq!(night.last_end().unwrap(), night.window_until);
     }
 
     #[test]
     fn a_box_with_coarse_starts_gets_starts_it_can_hold() {
-        let card = Card { start_step_min: 15, ..controller(3, 4) };
+        let card = Keying { start_step_min: 15, ..controller(3, 4) };
         let due = [due(1, 2, 6, 30), due(2, 2, 10, 20), due(3, 1, 20, 0)];
-        let night = place(date(2026, 7, 14), &due, &card, window(), &TimeZone::UTC);
+        let night = placed(&due, &card, window(), &TimeZone::UTC);
         for start in night.layout.programs.iter().flat_map(|p| &p.starts) {
             assert_eq!(night.at(*start).unwrap().minute() % 15, 0);
         }
@@ -402,20 +505,17 @@ mod tests {
     fn a_full_window_cuts_or_defers_the_least_urgent() {
         let mut late = due(2, 1, 100, 0);
         late.urgency = 0.1;
-        let night =
-            place(date(2026, 7, 14), &[due(1, 1, 200, 0), late], &controller(3, 4), window(), &TimeZone::UTC);
+        let night = placed(&[due(1, 1, 200, 0), late], &controller(3, 4), window(), &TimeZone::UTC);
         assert_eq!(night.shortfalls, [(2, Shortfall::Cut { asked_minutes: 100 })]);
         assert_eq!(night.layout.runs.iter().find(|r| r.number == 2).unwrap().minutes, 40);
         late.cycles.minutes_each = 200;
-        let night =
-            place(date(2026, 7, 14), &[due(1, 1, 200, 0), late], &controller(3, 4), window(), &TimeZone::UTC);
+        let night = placed(&[due(1, 1, 200, 0), late], &controller(3, 4), window(), &TimeZone::UTC);
         assert_eq!(night.shortfalls, [(2, Shortfall::Deferred)], "a fifth is not worth a start");
     }
 
     #[test]
     fn a_zone_longer_than_the_window_is_cut_and_says_so() {
-        let night =
-            place(date(2026, 7, 14), &[due(1, 1, 300, 0)], &controller(3, 4), window(), &TimeZone::UTC);
+        let night = placed(&[due(1, 1, 300, 0)], &controller(3, 4), window(), &TimeZone::UTC);
         assert_eq!(night.shortfalls, [(1, Shortfall::Cut { asked_minutes: 300 })]);
         assert_eq!(night.layout.span_minutes, 240);
     }
@@ -434,7 +534,7 @@ mod tests {
             programs in 1u8..5, starts in 1u8..7,
         ) {
             let due: Vec<_> = zones.iter().zip(1u16..).map(|(&(count, each, soak), n)| due(n, count, each, soak)).collect();
-            let night = place(date(2026, 7, 14), &due, &controller(programs, starts), window(), &TimeZone::UTC);
+            let night = placed(&due, &controller(programs, starts), window(), &TimeZone::UTC);
             let mut runs = night.layout.runs.clone();
             runs.sort_by_key(|r| r.from_minute);
             for pair in runs.windows(2) {

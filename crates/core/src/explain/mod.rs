@@ -7,7 +7,10 @@ mod schedule;
 pub use budget::{budget_month, budget_week};
 pub use schedule::weekly;
 
-use crate::account::season::{DemandFrom, RAIN_HOURS, SeasonDay, et0_of};
+use crate::account::evidence::Evidence;
+use crate::account::sky::RAIN_HOURS;
+use crate::account::sky::{DemandFrom, et0_of};
+use crate::account::zone::AccountDay;
 use crate::advice::tonight::{Decision, StateFrom, ZoneTonight};
 use crate::ground::plant::Sun;
 use crate::ground::soil;
@@ -217,7 +220,7 @@ fn demand_factors(k: &ResolvedZone, date: Date) -> Vec<Input> {
 }
 
 /// Plant demand on the last day of the replay, or tomorrow's when there is none.
-fn demand_step(zone: &ZoneTonight, last: Option<&SeasonDay>) -> WorkingStep {
+fn demand_step(zone: &ZoneTonight, last: Option<&AccountDay>) -> WorkingStep {
     let k = &zone.resolved;
     let date = last.map_or_else(|| zone.date.tomorrow().unwrap_or(zone.date), |d| d.date);
     let mut inputs = demand_factors(k, date);
@@ -229,11 +232,11 @@ fn demand_step(zone: &ZoneTonight, last: Option<&SeasonDay>) -> WorkingStep {
                 DemandFrom::Expected(_) => default("expected ET0", et0, "no record of this day yet"),
             });
             WorkingStep {
-                name: "plant demand of the day",
-                formula: "product of the factors × ET0",
+                name: "plant demand of the day until now",
+                formula: "product of the factors × ET0, by the hours of sun that have passed",
                 source: "landscape coefficient method (WUCOLS, University of California; from memory)",
                 inputs,
-                result: Quantity::Depth(day.demand),
+                result: Quantity::Depth(day.water.demand),
             }
         }
         None => WorkingStep {
@@ -268,44 +271,43 @@ fn store_step(zone: &ZoneTonight) -> WorkingStep {
 /// How far the root zone is below full this evening.
 #[must_use]
 pub fn depletion(zone: &ZoneTonight) -> Explanation {
-    let last = zone.replay.last();
+    let last = zone.days.last();
     let mut steps = vec![store_step(zone), demand_step(zone, last)];
     let mut assumptions = Vec::new();
-    match (zone.state_from, last) {
-        (StateFrom::Replay, Some(day)) => {
-            let before = zone
-                .replay
-                .len()
-                .checked_sub(2)
-                .and_then(|i| zone.replay.get(i))
-                .map_or(Millimetres::ZERO, |d| d.balance.depletion);
-            let mut rain = recorded("rain on the gauge", Quantity::Depth(day.rain));
-            if day.demand_from != DemandFrom::Record {
-                rain.origin = Some(InputOrigin::Default("none counted: no record of this day"));
-            }
-            steps.push(WorkingStep {
-                name: "depletion this evening",
-                formula: "depletion yesterday - rain into the soil - net irrigation + evapotranspiration + drainage",
-                source: "FAO-56 eq. 85 to 88, day by day over the past year",
-                inputs: vec![
-                    computed("depletion yesterday", Quantity::Depth(before)),
-                    rain,
-                    computed("rain into the soil", Quantity::Depth(day.rain_in)),
-                    computed("net irrigation last night, as advised", Quantity::Depth(day.irrigation)),
-                    computed("stress coefficient Ks", Quantity::Ratio(day.balance.stress_coefficient)),
-                    computed("evapotranspiration", Quantity::Depth(day.balance.evapotranspiration)),
-                    computed("drainage below the roots", Quantity::Depth(day.balance.drainage)),
-                ],
-                result: Quantity::Depth(zone.depletion),
-            });
-            assumptions.push("Each watering advised on earlier nights is taken to have run.");
-            assumptions.push("The root zone is taken as full a year ago, or on the first recorded day.");
-            assumptions.push(RAIN_ASSUMPTION);
-            if zone.resolved.rain_share < Share::WHOLE {
-                assumptions.push("No rain is counted: the zone is under cover.");
-            }
+    if let Some(day) = last {
+        let before = zone.days.len().checked_sub(2).and_then(|i| zone.days.get(i));
+        let before = before.map_or(Millimetres::ZERO, |d| d.water.depletion);
+        let mut rain = recorded("rain that reached the zone", Quantity::Depth(day.water.rain));
+        if day.demand_from != DemandFrom::Record {
+            rain.origin = Some(InputOrigin::Default("none counted: no record of this day"));
         }
-        _ => assumptions.push("Without weather the zone is taken to stand at its refill point."),
+        steps.push(WorkingStep {
+            name: "depletion this evening",
+            formula: "depletion at midnight - rain into the soil - watering into the soil + evapotranspiration + drainage",
+            source: "FAO-56 eq. 85 to 88, hour by hour over the past year",
+            inputs: vec![
+                computed("depletion at midnight", Quantity::Depth(before)),
+                rain,
+                computed("rain into the soil", Quantity::Depth(day.water.rain_in)),
+                computed("watering into the soil", Quantity::Depth(day.water.applied_in)),
+                computed("stress coefficient Ks", Quantity::Ratio(day.water.stress_coefficient())),
+                computed("evapotranspiration", Quantity::Depth(day.water.et)),
+                computed("drainage below the roots", Quantity::Depth(day.water.drainage)),
+            ],
+            result: Quantity::Depth(zone.depletion),
+        });
+        assumptions.push(evidence(day.evidence));
+        if day.reset_from.is_some() {
+            assumptions.push("A reading from the field set the depletion on this day.");
+        }
+        assumptions.push("The root zone is taken as full a year ago, or on the first recorded day.");
+        assumptions.push(RAIN_ASSUMPTION);
+        if zone.resolved.rain_share < Share::WHOLE {
+            assumptions.push("No rain is counted: the zone is under cover.");
+        }
+    }
+    if zone.state_from == StateFrom::Expected {
+        assumptions.push("There is no weather up to this day: expected demand and no rain stand in.");
     }
     if zone.decision == Decision::Waits && zone.expected_demand.mm() > 0.0 {
         let left = (zone.root_zone.readily_available() - zone.depletion).max(Millimetres::ZERO);
@@ -325,8 +327,22 @@ pub fn depletion(zone: &ZoneTonight) -> Explanation {
     Explanation { title: "Root zone this evening", steps, assumptions }
 }
 
-const RAIN_ASSUMPTION: &str =
-    "A day's rain is spread over six hours; what the soil cannot take in by then runs off (our default).";
+/// How the watering of a day is known, as a sentence.
+const fn evidence(of: Evidence) -> &'static str {
+    match of {
+        Evidence::Logged => "The watering of this day was logged.",
+        Evidence::Metered => "The box watered this day as it is set, and the meter says how much.",
+        Evidence::Device => "A device told what ran on this day.",
+        Evidence::AsSet => {
+            "The box is taken to have watered this day as it is set, but for what sensors, delays and the off-season held."
+        }
+        Evidence::AsAdvised => {
+            "What the box ran on this day is not known: watering as advised is taken to have run."
+        }
+    }
+}
+
+const RAIN_ASSUMPTION: &str = "A day's rain falls in the six hours before 18:00 unless its hours were recorded; what the soil cannot take in runs off (our default).";
 const _: () = assert!(RAIN_HOURS == 6.0, "the sentence above says six hours");
 
 /// The net depth to give.
@@ -436,7 +452,8 @@ pub fn cycles(zone: &ZoneTonight) -> Explanation {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::advice::tonight::tonight;
+    use crate::account::whole::{Facts, Way};
+    use crate::advice::tonight::{account_of, tonight};
     use crate::site::samples::lawn;
     use jiff::civil::{date, time};
 
@@ -464,14 +481,10 @@ mod tests {
             })
             .collect();
         let climate = Climate::from_record(&days, site.station());
-        let result = tonight(
-            &site,
-            (&crate::controller::twelve_stations(), 1),
-            &[lawn(1)],
-            &climate,
-            date(2026, 7, 14),
-            &jiff::tz::TimeZone::UTC,
-        );
+        let facts = Facts::surveyed(&site, &jiff::tz::TimeZone::UTC, &[lawn(1)], climate.clone());
+        let on = date(2026, 7, 14);
+        let account = account_of(&facts, Way::Best, on, jiff::Timestamp::UNIX_EPOCH);
+        let result = tonight(&facts, &account, 1, on);
         (result.zones.into_iter().next().unwrap(), climate)
     }
 
@@ -505,7 +518,7 @@ mod tests {
             Quantity::Depth(mm) => mm.mm(),
             other => panic!("{other:?}"),
         };
-        let sum = depth("depletion yesterday") - depth("rain into") - depth("net irrigation")
+        let sum = depth("depletion at midnight") - depth("rain into") - depth("watering into")
             + depth("evapotranspiration")
             + depth("drainage");
         assert!((sum - zone.depletion.mm()).abs() < 1e-9);

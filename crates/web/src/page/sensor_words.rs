@@ -5,8 +5,10 @@ use crate::site::sensing::SensorStates;
 use jiff::civil::Date;
 use jiff::tz::TimeZone;
 use jiff::{Timestamp, ToSpan};
+use upland_core::account::running::Holder;
 use upland_core::advice::sensor_choice::{Conflict, Pays};
 use upland_core::controller::SensorPort;
+use upland_core::controller::schedule::Rest;
 use upland_core::quantity::units::{Celsius, Metres, MetresPerSecond, Millimetres};
 use upland_core::sensors::calibration::FEWEST;
 use upland_core::sensors::calibration::Failure;
@@ -39,6 +41,25 @@ pub(crate) fn cause(units: UnitSystem, cause: Cause) -> String {
         Cause::WetSoil { read_pct } => format!("soil at {} %", plain(read_pct, 1)),
         Cause::Contact => "its contact is open".to_owned(),
     }
+}
+
+/// Who holds a run, why and until when, each in turn; sensors by their names in the order of their box.
+pub(crate) fn holders(units: UnitSystem, held_by: &[Holder], sensors: &[&str], tz: &TimeZone) -> String {
+    let one = |holder: &Holder| match holder {
+        Holder::Sensor { sensor, hold } => {
+            let name = sensors.get(*sensor).copied().unwrap_or("a sensor");
+            let until = hold.until.map_or(String::new(), |at| format!(", until {}", moment(at, tz)));
+            format!("{name} ({}{until})", cause(units, hold.cause))
+        }
+        Holder::Rest(Rest::RainDelay { until }) => {
+            format!("rain delay until {}", until.strftime("%a %-d %b"))
+        }
+        Holder::Rest(Rest::OffSeason { until: Some(until) }) => {
+            format!("off-season until {}", until.strftime("%-d %b"))
+        }
+        Holder::Rest(Rest::OffSeason { until: None }) => "off-season all year".to_owned(),
+    };
+    held_by.iter().map(one).collect::<Vec<_>>().join("; ")
 }
 
 /// What a sensor says, in a line and its because.

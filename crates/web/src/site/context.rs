@@ -14,6 +14,8 @@ use jiff::civil::Date;
 use std::future::Future;
 use std::pin::Pin;
 use std::sync::Arc;
+use upland_core::account::whole::{SiteAccount, Way};
+use upland_core::advice::tonight::{account_of, evening_of};
 use upland_store::accounts::{Role, SiteStamp};
 use upland_store::settings::SettingsRecord;
 use upland_store::{Change, Snapshot, StoreError};
@@ -159,11 +161,36 @@ impl AtSite {
         self.once(key, 200, move |state| Workbench::open(state, &facts, (stamp, moment), number)).await
     }
 
+    /// The site's account up to the evening of a date, or now.
+    pub async fn at_work(&self, asked: Option<Date>) -> Result<Arc<SiteAtWork>, PageError> {
+        let (moment, states) = (self.moment(asked), self.sensor_states(asked).await?);
+        let kilobytes = 100 + 60 * self.facts.zones.len();
+        // The account counts whole hours, so that it serves every minute of one.
+        let hour = evening_of(&states.facts, moment.date, moment.at).as_second().div_euclid(3600);
+        let key = format!("{} account of {} until hour {hour}", self.facts_key(), moment.date);
+        self.once(key, kilobytes, move |_| Ok(SiteAtWork::of(states, moment))).await
+    }
+
     /// The site's sensors with what they say, on the evening of a date or now.
     pub async fn sensor_states(&self, asked: Option<Date>) -> Result<Arc<SensorStates>, PageError> {
         let (moment, facts, stamp) = (self.moment(asked), Arc::clone(&self.facts), self.stamp);
         let key = self.key(moment);
         self.once(key, 200, move |state| Ok(SensorStates::build(state, facts, (stamp, moment))?)).await
+    }
+}
+
+/// A site at a moment: its sensors, every fact of its account, and the account up to the evening.
+pub(crate) struct SiteAtWork {
+    pub states: Arc<SensorStates>,
+    pub account: SiteAccount,
+    pub moment: Moment,
+}
+
+impl SiteAtWork {
+    /// Counts the water of a site up to the evening of a moment.
+    pub fn of(states: Arc<SensorStates>, moment: Moment) -> Self {
+        let account = account_of(&states.facts, Way::Best, moment.date, moment.at);
+        Self { states, account, moment }
     }
 }
 

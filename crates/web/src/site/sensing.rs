@@ -1,31 +1,57 @@
 //! Everything the sensor pages of a site are computed from.
 
 use crate::server::state::AppState;
-use crate::site::clock::Moment;
+use crate::site::clock::{Moment, evening};
 use crate::site::facts::{SiteBox, SiteFacts};
+use jiff::Timestamp;
+use jiff::ToSpan;
 use jiff::civil::Date;
 use jiff::tz::TimeZone;
-use jiff::{Timestamp, ToSpan};
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
-use upland_core::account::sensed::{AsRead, as_read};
+use upland_core::account::evidence::FieldReading;
+use upland_core::account::log::{Log, LoggedReading, LoggedRun};
+use upland_core::account::running::{BoxFacts, BoxRun, Holder, SensorFacts};
+use upland_core::account::sensed::{AsRead, as_read, sensor_facts};
+use upland_core::account::whole::{Facts, begins};
+use upland_core::advice::tonight::night_runs;
+use upland_core::controller::night::window_instants;
 use upland_core::controller::ordinance::Law;
-use upland_core::controller::schedule::{ScheduledRun, Settings, expand};
 use upland_core::installation::Installation;
-use upland_core::quantity::time::noon;
-use upland_core::sensors::effect::{ActiveSensor, Outcome, outcome, windows_of};
-use upland_core::sensors::state::{
-    ByChannel, Hold, Pause, Says, cycle_window_needed_min, decide_windows, holds, says,
-};
-use upland_core::sensors::{Channel, Readings, Sense, Sensor, Task};
-use upland_core::site::{UnitSystem, Zone};
+use upland_core::quantity::ratio::Share;
+use upland_core::quantity::time::{Seconds, midnight};
+use upland_core::quantity::units::Minutes;
+use upland_core::sensors::state::{ByChannel, Hold, Pause, Says, holds, says};
+use upland_core::sensors::{Channel, Readings, Task};
+use upland_core::site::UnitSystem;
 use upland_core::weather::climate::Climate;
 use upland_store::StoreError;
 use upland_store::accounts::SiteStamp;
+use upland_store::field::{EventKind, ZoneEvent};
 use upland_store::sensors::{SensorEvent, SensorEventKind, SensorRecord};
+use upland_store::settings::{SettingsKind, SettingsRecord};
 
-/// Days back that a state can depend on: the longest a switch stays wet.
-const MEMORY_DAYS: i32 = 60;
+/// Days ahead for which holds are told: the weeks that a box's pages look ahead, and more.
+const AHEAD_DAYS: i32 = 70;
+
+/// What is dated about a site's boxes and zones: versions of settings by box, and what was noted at zones.
+#[derive(Default)]
+pub(crate) struct Dated {
+    pub versions: BTreeMap<i64, Vec<SettingsRecord>>,
+    pub noted: Vec<ZoneEvent>,
+}
+
+/// Reads them; asked once for a revision of the site.
+fn dated(state: &AppState, facts: &SiteFacts) -> Result<Arc<Dated>, StoreError> {
+    let id = facts.site.id;
+    let key = format!("site {id} revision {} dated", facts.site.revision);
+    let size = |dated: &Dated| 5 + 4 * dated.versions.values().map(Vec::len).sum::<usize>();
+    state.cache.once(key, size, || {
+        state.store.read(|snapshot| {
+            Ok(Dated { versions: snapshot.settings_versions(id)?, noted: snapshot.zone_events(id)? })
+        })
+    })
+}
 
 /// A site's sensors with what they say.
 pub(crate) struct SensorStates {
@@ -33,6 +59,8 @@ pub(crate) struct SensorStates {
     pub climate: Arc<Climate>,
     heard: BTreeMap<i64, ByChannel>,
     record: AsRead,
+    /// Everything that an account of the site follows from.
+    pub facts: Facts,
     pub today: Date,
     /// The instant that the pages are about.
     pub at: Timestamp,
@@ -70,26 +98,98 @@ impl SensorStates {
         (stamp, moment): (SiteStamp, Moment),
     ) -> Result<Self, StoreError> {
         let heard = heard(state, &loaded, (stamp, moment.at))?;
-        Ok(Self::of(loaded, heard, moment))
+        let dated = dated(state, &loaded)?;
+        Ok(Self::of(loaded, heard, &dated, moment))
     }
 
-    fn of(loaded: Arc<SiteFacts>, heard: BTreeMap<i64, ByChannel>, moment: Moment) -> Self {
+    fn of(loaded: Arc<SiteFacts>, heard: BTreeMap<i64, ByChannel>, dated: &Dated, moment: Moment) -> Self {
         let (today, tz) = (moment.date, loaded.tz.clone());
-        let first = today.checked_sub(MEMORY_DAYS.days()).unwrap_or(today);
+        let first = begins(&loaded.climate, today);
         // Today and Programs ask this of every site; without sensors nobody asks what they would read.
         let record = if loaded.sensors.is_empty() {
             AsRead::default()
         } else {
             as_read(&loaded.climate, loaded.site.site.longitude_deg, (first, today), &tz)
         };
-        Self { climate: Arc::clone(&loaded.climate), loaded, heard, record, today, at: moment.at, tz }
+        let facts = Facts {
+            site: loaded.site.site.clone(),
+            tz: tz.clone(),
+            climate: Arc::clone(&loaded.climate),
+            law: loaded.law(),
+            zones: Facts::resolved(&loaded.site.site, &loaded.surveys()),
+            boxes: Vec::new(),
+            log: log(&loaded, &dated.noted, moment.at),
+        };
+        let mut states = Self {
+            climate: Arc::clone(&loaded.climate),
+            loaded,
+            heard,
+            record,
+            facts,
+            today,
+            at: moment.at,
+            tz,
+        };
+        states.facts.boxes = states.loaded.boxes.iter().map(|own| states.box_facts(own, dated)).collect();
+        states
+    }
+
+    /// A box with the versions of its settings and its sensors.
+    fn box_facts(&self, own: &SiteBox, dated: &Dated) -> BoxFacts {
+        let current = own.settings.iter();
+        let known = dated.versions.get(&own.record.id).filter(|all| !all.is_empty());
+        let versions = known.map_or_else(|| current.collect(), |all| all.iter().collect::<Vec<_>>());
+        let since = |(place, version): (usize, &SettingsRecord)| match version.kind {
+            // What was found on a box was set before anybody looked.
+            SettingsKind::AsFound if place == 0 => Timestamp::MIN,
+            _ => version.saved_at,
+        };
+        BoxFacts {
+            number: own.number(),
+            card: own.record.controller.card.clone(),
+            versions: versions.iter().enumerate().map(|(k, v)| (since((k, v)), v.settings.clone())).collect(),
+            sensors: self.sensor_facts(own.number()),
+        }
+    }
+
+    /// The sensors of a box with what they say, past and ahead.
+    fn sensor_facts(&self, number: u8) -> Vec<SensorFacts> {
+        let last = self.today.checked_add(AHEAD_DAYS.days()).unwrap_or(self.today);
+        let until = midnight(last, &self.tz);
+        let facts = |record: &SensorRecord| {
+            let readings = self.since_first_reading(record.id);
+            let paused = self.pauses(record.id, SensorEventKind::Bypass);
+            sensor_facts(&record.sensor, &readings, &self.record.drying, paused, (&self.tz, until))
+                .since(midnight(record.installed_on, &self.tz))
+        };
+        self.of_box(number).map(facts).collect()
+    }
+
+    /// Readings of its own, and before its first one the site's record as it would have read it.
+    fn since_first_reading(&self, id: i64) -> ByChannel {
+        let mut out = self.record.channels.clone();
+        for (channel, own) in self.own(id).into_iter().flatten() {
+            let Some(first) = own.as_slice().first() else { continue };
+            let before = out.get(channel).map(Readings::as_slice).unwrap_or_default();
+            let before = before.iter().filter(|r| r.at < first.at);
+            let all = before.chain(own.as_slice()).copied().collect();
+            out.insert(*channel, Readings::new(all));
+        }
+        out
     }
 
     /// The sensors on the evening of a day, with what each heard.
     #[cfg(test)]
     pub fn for_tests(loaded: SiteFacts, heard: BTreeMap<i64, ByChannel>, today: Date) -> Self {
-        let at = crate::site::clock::evening(today, &loaded.tz);
-        Self::of(Arc::new(loaded), heard, Moment { date: today, at, record_ended: None })
+        let at = evening(today, &loaded.tz);
+        let moment = Moment { date: today, at, record_ended: None };
+        Self::of(Arc::new(loaded), heard, &Dated::default(), moment)
+    }
+
+    /// The same with what was noted at zones.
+    #[cfg(test)]
+    pub fn noted_for_tests(loaded: Arc<SiteFacts>, noted: Vec<ZoneEvent>, moment: Moment) -> Self {
+        Self::of(loaded, BTreeMap::new(), &Dated { noted, ..Dated::default() }, moment)
     }
 
     pub fn units(&self) -> UnitSystem {
@@ -182,127 +282,58 @@ impl SensorStates {
         self.loaded.sensors.iter().filter(move |s| s.sensor.box_number == number)
     }
 
-    /// The sensors of a box with what they say until an instant, apart from the site.
-    pub fn sensor_holds(&self, number: u8, until: Timestamp) -> Vec<SensorHolds> {
-        self.of_box(number)
-            .map(|record| SensorHolds {
-                sensor: record.sensor.clone(),
-                holds: self.holds(record, until),
-                bypasses: self.pauses(record.id, SensorEventKind::Bypass),
-                probe: self.readings(record.id).get(&Channel::SoilMoisture).cloned().unwrap_or_default(),
-            })
-            .collect()
+    /// The runs of a box in the night that begins on their day, with who holds each; `None` when nobody entered its
+    /// settings.
+    pub fn tonight(&self, own: &SiteBox) -> Option<Vec<BoxRun>> {
+        own.settings.as_ref()?;
+        Some(night_runs(&self.facts, self.facts.of_box(own.number())?, self.today))
     }
 
-    /// The runs of the night that begins on their day, as a box is set.
-    pub fn night_runs(&self, own: &SiteBox, settings: &Settings) -> Vec<ScheduledRun> {
-        let next = self.today.tomorrow().unwrap_or(self.today);
-        let mut runs = expand(settings, &own.record.controller.card, &self.tz, self.today, next);
-        runs.retain(|r| {
-            r.start >= noon(self.today, &self.tz)
-                && r.start < noon(next, &self.tz)
-                && !settings.station(r.station).lighting
-        });
-        runs
-    }
-
-    /// What becomes of tonight's runs of a box.
-    pub fn tonight(&self, own: &SiteBox) -> Option<NightOutcomes> {
-        let settings = &own.settings.as_ref()?.settings;
-        let runs = self.night_runs(own, settings);
-        let until = runs.iter().map(|r| r.end).max().unwrap_or(self.at);
-        let zones: Vec<&Zone> =
-            self.loaded.zones.iter().map(|z| &z.zone).filter(|z| z.box_number == own.number()).collect();
-        Some(NightOutcomes::of(&self.sensor_holds(own.number(), until), &runs, &zones, settings))
+    /// The place of a sensor among those of its box.
+    pub fn place_of(&self, record: &SensorRecord) -> Option<usize> {
+        self.of_box(record.sensor.box_number).position(|own| own.id == record.id)
     }
 }
 
-/// A sensor with what it says, apart from the site it hangs in.
-#[derive(Debug, Clone, PartialEq)]
-pub(crate) struct SensorHolds {
-    sensor: Sensor,
-    holds: Vec<Hold>,
-    bypasses: Vec<Pause>,
-    /// Soil readings, for a probe.
-    probe: Readings,
+/// Stations of some runs.
+pub(crate) fn stations(runs: &[BoxRun]) -> BTreeSet<u16> {
+    runs.iter().map(|r| r.run.station).collect()
 }
 
-impl SensorHolds {
-    /// What it does to some runs of its box.
-    fn over(&self, runs: &[ScheduledRun]) -> ActiveSensor<'_> {
-        let set = &self.sensor.setting;
-        let windows = match set.soil_threshold_pct {
-            Some(threshold) if self.sensor.card.senses(Sense::SoilMoisture) => {
-                let length = set.cycle_window_min.map(i64::from).or(cycle_window_needed_min(runs.iter()));
-                decide_windows(threshold, &windows_of(runs, length.unwrap_or(60)), &self.probe)
+/// Stations of which a run is held or cut by somebody who is asked for.
+pub(crate) fn stopped_by(runs: &[BoxRun], by: impl Fn(&Holder) -> bool) -> BTreeSet<u16> {
+    let stopped = runs.iter().filter(|r| r.held_by.iter().any(&by));
+    stopped.map(|r| r.run.station).collect()
+}
+
+/// What was noted at the zones of a site up to an instant: readings of the evening of their day, or of the instant if
+/// that lies before, and runs from the opening of the night's window.
+fn log(facts: &SiteFacts, noted: &[ZoneEvent], at: Timestamp) -> Log {
+    let mut log = Log::default();
+    for event in noted.iter().filter(|event| !event.undone) {
+        let Ok(zone) = facts.zone(event.zone_id) else { continue };
+        let (box_number, station) = (zone.zone.box_number, zone.zone.number);
+        let said = event.said_at.to_zoned(facts.tz.clone()).date() == event.date;
+        match event.kind {
+            EventKind::Reading => {
+                let on = if said { event.said_at } else { evening(event.date, &facts.tz) };
+                let today = at.to_zoned(facts.tz.clone()).date() == event.date;
+                let reading = FieldReading {
+                    at: if today { on.min(at) } else { on },
+                    available_share: Share::from_fraction(event.value),
+                    reason: event.reason.clone(),
+                };
+                log.readings.push(LoggedReading { box_number, station, reading });
             }
-            _ => Vec::new(),
-        };
-        ActiveSensor {
-            sensor: &self.sensor,
-            probe_station: self.sensor.placement.probe_station,
-            holds: self.holds.clone(),
-            windows,
-            bypasses: self.bypasses.clone(),
-        }
-    }
-}
-
-/// Runs of a box with what its sensors do to them.
-pub(crate) struct NightOutcomes {
-    pub outcomes: Vec<(ScheduledRun, Outcome)>,
-    /// Names of the sensors, as the outcomes count them.
-    names: Vec<String>,
-}
-
-impl NightOutcomes {
-    /// What becomes of some runs.
-    pub fn of(
-        sensor_holds: &[SensorHolds],
-        runs: &[ScheduledRun],
-        zones: &[&Zone],
-        settings: &Settings,
-    ) -> Self {
-        let watching: Vec<ActiveSensor<'_>> = sensor_holds.iter().map(|w| w.over(runs)).collect();
-        let zone = |station: u16| zones.iter().find(|z| z.number == station).copied();
-        Self {
-            outcomes: runs
-                .iter()
-                .map(|run| (*run, outcome(&watching, run, zone(run.station), settings)))
-                .collect(),
-            names: sensor_holds.iter().map(|w| w.sensor.name.clone()).collect(),
-        }
-    }
-
-    /// Stations that a sensor stops, wholly or midway.
-    pub fn stopped(&self) -> BTreeSet<u16> {
-        self.outcomes.iter().filter(|(_, f)| *f != Outcome::Runs).map(|(r, _)| r.station).collect()
-    }
-
-    /// Stations that run or would.
-    pub fn stations(&self) -> BTreeSet<u16> {
-        self.outcomes.iter().map(|(r, _)| r.station).collect()
-    }
-
-    fn name(&self, outcome: &Outcome) -> Option<&str> {
-        match outcome {
-            Outcome::Runs => None,
-            Outcome::Held { sensor, .. } | Outcome::Cut { sensor, .. } => {
-                self.names.get(*sensor).map(String::as_str)
+            EventKind::Run => {
+                // A run is noted on the day it ran, without its hour.
+                let before = event.date.yesterday().unwrap_or(event.date);
+                let (opens, _) = window_instants(before, facts.site.site.window, &facts.tz);
+                let from = opens.timestamp();
+                let length = Seconds::of(Minutes::from_min(event.value), f64::round);
+                log.runs.push(LoggedRun { box_number, station, from, until: from + length });
             }
         }
     }
-
-    /// What stops a station, if something does.
-    pub fn stopper(&self, station: u16) -> Option<&str> {
-        self.outcomes.iter().filter(|(r, _)| r.station == station).find_map(|(_, outcome)| self.name(outcome))
-    }
-
-    /// What stops the run of a station that begins at an instant, if something does.
-    pub fn stops(&self, station: u16, start: Timestamp) -> Option<&str> {
-        self.outcomes
-            .iter()
-            .find(|(r, _)| r.station == station && r.start == start)
-            .and_then(|(_, outcome)| self.name(outcome))
-    }
+    log.in_order()
 }

@@ -5,14 +5,16 @@ use crate::server::error::PageError;
 use crate::server::state::AppState;
 use crate::site::clock::Moment;
 use crate::site::facts::{SiteBox, SiteFacts};
-use crate::site::sensing::{SensorHolds, SensorStates};
+use crate::site::sensing::SensorStates;
 use jiff::civil::Date;
 use jiff::{Timestamp, ToSpan};
 use std::sync::Arc;
+use upland_core::account::nights::decided_at;
+use upland_core::account::running::{BoxFacts, BoxRun, running};
 use upland_core::advice::findings::WEEKS;
 use upland_core::controller::schedule::Settings;
 use upland_core::installation::{Elsewhere, Installation};
-use upland_core::site::{Controller, UnitSystem};
+use upland_core::site::{Controller, ResolvedZone, UnitSystem, Zone};
 use upland_core::weather::climate::Climate;
 use upland_store::accounts::SiteStamp;
 use upland_store::settings::SettingsRecord;
@@ -24,8 +26,10 @@ pub(crate) struct Workbench {
     index: usize,
     pub installation: Installation,
     pub climate: Arc<Climate>,
-    /// Its sensors with what they say.
-    pub sensor_holds: Vec<SensorHolds>,
+    /// The box with its sensors and what they say.
+    pub boxed: BoxFacts,
+    /// The site's zones with their defaults.
+    pub zones: Vec<(Zone, ResolvedZone)>,
     /// The day that pages begin on: today, or the last recorded day of an old record.
     pub today: Date,
     /// The instant that pages are about.
@@ -37,15 +41,14 @@ impl Workbench {
     pub fn for_tests(loaded: SiteFacts, installation: Installation, today: Date) -> Self {
         let climate = Arc::clone(&loaded.climate);
         let at = crate::site::clock::evening(today, &loaded.tz);
-        Self {
-            loaded: Arc::new(loaded),
-            index: 0,
-            installation,
-            climate,
-            sensor_holds: Vec::new(),
-            today,
-            at,
-        }
+        let boxed = BoxFacts {
+            number: installation.box_number,
+            card: installation.card.clone(),
+            versions: Vec::new(),
+            sensors: Vec::new(),
+        };
+        let zones = upland_core::account::whole::Facts::resolved(&loaded.site.site, &loaded.surveys());
+        Self { loaded: Arc::new(loaded), index: 0, installation, climate, boxed, zones, today, at }
     }
 
     /// Opens a box of a site at a moment.
@@ -70,14 +73,14 @@ impl Workbench {
         installation.elsewhere = elsewhere(facts, number, today);
         let states = SensorStates::build(state, Arc::clone(facts), (stamp, moment))?;
         installation.sensors = states.of_box(number).map(|s| s.sensor.clone()).collect();
-        let ahead = moment.at + jiff::SignedDuration::from_hours(24 * 7 * i64::from(WEEKS));
-        let sensor_holds = states.sensor_holds(number, ahead);
+        let boxed = states.facts.of_box(number).cloned().ok_or(PageError::NotFound)?;
         Ok(Self {
             loaded: Arc::clone(facts),
             index,
             installation,
             climate: Arc::clone(&facts.climate),
-            sensor_holds,
+            boxed,
+            zones: states.facts.zones,
             today,
             at: moment.at,
         })
@@ -108,6 +111,19 @@ impl Workbench {
 
     pub fn units(&self) -> UnitSystem {
         self.loaded.site.site.units
+    }
+
+    /// What becomes of some settings of the box over some dates: every run, who holds it, how long it waters.
+    pub fn runs_of(&self, settings: &Settings, span: (Date, Date)) -> Vec<BoxRun> {
+        let versions = vec![(Timestamp::MIN, settings.clone())];
+        let boxed = BoxFacts { versions, ..self.boxed.clone() };
+        running(&boxed, &self.zones, &self.loaded.tz, span)
+    }
+
+    /// The night that begins on a date: from one evening to the next.
+    pub fn night(&self, date: Date) -> (Timestamp, Timestamp) {
+        let (window, tz) = (self.installation.window, &self.loaded.tz);
+        (decided_at(date, window, tz), decided_at(date.tomorrow().unwrap_or(date), window, tz))
     }
 
     /// Address of the box's pages.

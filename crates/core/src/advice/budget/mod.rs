@@ -18,7 +18,7 @@ pub use schools::{School, SchoolResult, schools};
 pub use week::{TRAILING_DAYS, WeekAdvice, WeekZone, week};
 
 use crate::controller::PercentageScope;
-use crate::controller::schedule::{Percentages, Settings, event_length, expand};
+use crate::controller::schedule::{Days, Percentages, Settings, event_length, expand};
 use crate::installation::{Installation, WiredZone};
 use crate::quantity::month::{ByMonth, Month};
 use crate::quantity::ratio::Percentage;
@@ -161,8 +161,21 @@ impl<'a> Base<'a> {
 /// The same settings with every percentage at 100 and no rain delay.
 fn at_full(settings: &Settings) -> Settings {
     let percentages = settings.percentages.all_at(Percentage::HUNDRED);
-    Settings { percentages, rain_delay: None, ..settings.clone() }
+    let mut full = Settings { percentages, rain_delay: None, ..settings.clone() };
+    // A rhythm is counted over the whole year, whatever day it was set to begin on.
+    for program in &mut full.programs {
+        if let Days::EveryNth { interval, first } = program.days {
+            let step = i32::from(interval.max(1));
+            let back = (first - EARLY).get_days().div_euclid(step) * step;
+            program.days =
+                Days::EveryNth { interval, first: first.checked_sub(back.days()).unwrap_or(first) };
+        }
+    }
+    full
 }
+
+/// Before this day no rhythm is counted.
+const EARLY: Date = Date::constant(1900, 1, 1);
 
 /// One zone of a budget.
 #[derive(Debug, Clone, PartialEq)]

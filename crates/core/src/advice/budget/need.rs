@@ -1,10 +1,14 @@
 //! What a zone needs month by month: its curve times normal reference ET, less the rain that counts.
 
-use crate::account::season::{ANY_NIGHT, DayStep, replay_steps, steps};
-use crate::installation::WiredZone;
+use crate::account::nights::{ZoneNight, free_nights};
+use crate::account::sky::SkyHours;
+use crate::account::whole::end_of;
+use crate::account::zone::{ZoneFacts, account};
+use crate::installation::{Installation, WiredZone};
 use crate::quantity::month::{ByMonth, Month};
 use crate::quantity::units::{MM_PER_INCH, Millimetres};
 use crate::weather::climate::Climate;
+use jiff::ToSpan;
 
 /// Whether rain lowers the budget.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
@@ -54,22 +58,32 @@ pub struct Need {
 
 /// Recorded days behind a balance of the need: two years, so that no month rests on one.
 const BALANCE_DAYS: usize = 730;
+/// Years of the record that it looks back on: older ones say less about the climate of today.
+const BALANCE_YEARS: i32 = 10;
 
 /// Needs of some zones from a climate. The dated grow-in and wean-off are left out: a budget is for
 /// an ordinary year.
 #[must_use]
-pub fn needs(zones: &[WiredZone], climate: &Climate, rain: RainRule, year: i16) -> Vec<Need> {
+pub fn needs(installation: &Installation, climate: &Climate, rain: RainRule, year: i16) -> Vec<Need> {
     let et0 = climate.monthly_expected_et0(year);
     let balanced = rain == RainRule::Counted && climate.len() >= BALANCE_DAYS;
-    let steps = climate.span().filter(|_| balanced).map(|span| steps(climate, span)).unwrap_or_default();
-    zones
+    let span = climate.span().filter(|_| balanced);
+    let hours = span.map(|(first, last)| {
+        let tz = &installation.tz;
+        let first = last.checked_sub(BALANCE_YEARS.years()).map_or(first, |back| back.max(first));
+        let sky = SkyHours::of(climate, installation.longitude_deg, tz, first, end_of(last, tz));
+        let nights = free_nights(&sky, installation.window);
+        (sky, nights)
+    });
+    installation
+        .zones
         .iter()
         .map(|zone| {
             let resolved = &zone.resolved;
             let demand = ByMonth::from_fn(|m| *et0.of(m) * resolved.landscape_coefficient_in(m));
             let (net_a_day, from) = match rain {
                 RainRule::LeftToHold => (demand, NeedFrom::EtAlone),
-                RainRule::Counted if balanced => match by_balance(zone, &steps) {
+                RainRule::Counted if balanced => match hours.as_ref().and_then(|h| by_balance(zone, h)) {
                     Some(net) => (net, NeedFrom::Balance),
                     None => (demand, NeedFrom::EtAlone),
                 },
@@ -97,27 +111,24 @@ fn by_formula(
     })
 }
 
-/// Mean net irrigation a day of each month over the whole record, watered as advised.
-fn by_balance(zone: &WiredZone, steps: &[DayStep]) -> Option<ByMonth<Millimetres>> {
+/// Mean net irrigation a day of each month over the last years of the record, watered as advised.
+fn by_balance(zone: &WiredZone, (sky, nights): &(SkyHours, Vec<ZoneNight>)) -> Option<ByMonth<Millimetres>> {
     let mut undated = zone.resolved.clone();
     (undated.grow_in, undated.wean_off) = (None, None);
-    let days = replay_steps((&zone.zone, &undated), steps, &ANY_NIGHT, &[]);
+    let facts =
+        ZoneFacts { zone: &zone.zone, resolved: &undated, runs: &[], evidence: &[], nights, readings: &[] };
+    let (days, _) = account(&facts, sky, |_| ());
     let mut sums = ByMonth::all((0.0, 0.0_f64));
     for day in &days {
         let (water, count) = sums.of_mut(Month::of(day.date));
         // What a day takes out beyond its rain is what irrigation has to put back; a refill
         // stands on one day for many, so the month's share is demand less the rain that stayed.
-        *water += day.demand.mm() - (day.rain_in.mm() - rain_lost(day));
+        *water += day.water.demand.mm() - day.water.rain_kept().mm();
         *count += 1.0;
     }
     sums.iter()
         .all(|(_, n)| *n > 0.0)
         .then(|| sums.map(|(water, n)| Millimetres::from_mm((water / n).max(0.0))))
-}
-
-/// Rain of a day that drained: what came down beyond what was missing, as far as rain caused it.
-fn rain_lost(day: &crate::account::season::SeasonDay) -> f64 {
-    day.balance.drainage.mm().min(day.rain_in.mm())
 }
 
 /// Effective rain of a month after USDA-SCS (National Engineering Handbook part 623, eq. 2-84; from

@@ -2,14 +2,21 @@
 //! twelve monthly values, a weekly value, an ET-scaled value each night, a daily balance.
 
 use super::{Base, Budget, at_full, week};
-use crate::account::season::{SeasonDay, SeasonSum, Watering, et0_of, replay, sum};
+use crate::account::evidence::{Evidence, Watering, joined};
+use crate::account::nights::{ZoneNight, free_nights};
+use crate::account::season::{SeasonSum, sum};
+use crate::account::sky::SkyHours;
+use crate::account::sky::et0_of;
+use crate::account::whole::end_of;
+use crate::account::zone::{AccountDay, ZoneFacts, account};
 use crate::controller::schedule::expand;
 use crate::installation::WiredZone;
 use crate::quantity::ratio::Percentage;
+use crate::quantity::time::Seconds;
 use crate::quantity::units::{Litres, Millimetres, Minutes};
 use crate::weather::climate::Climate;
-use jiff::ToSpan;
 use jiff::civil::{Date, Weekday};
+use jiff::{Timestamp, ToSpan};
 use std::collections::{BTreeMap, BTreeSet};
 
 /// Days that an ET-scaled percentage averages over (common practice).
@@ -56,7 +63,8 @@ pub struct SchoolResult {
     pub zones: Vec<(u16, SeasonSum)>,
     /// Demand met, a fraction of the demand of all zones.
     pub adequacy: f64,
-    /// Drainage beyond what rain alone would have caused, a fraction of irrigation.
+    /// Watering that ran off or that root zones could not hold, a fraction of what was applied net of uneven
+    /// spread.
     pub excess: f64,
     /// Stress days of the zone that had most.
     pub most_stress_days: u32,
@@ -72,37 +80,34 @@ pub fn schools(
     climate: &Climate,
     (from, to): (Date, Date),
 ) -> Vec<SchoolResult> {
-    let nights = nights_at_full(base, from, to);
-    let none = BTreeMap::new();
-    let by_rain_alone: Vec<f64> = (0..base.zones.len())
-        .filter_map(|place| base.zone(place))
-        .map(|zone| {
-            let days =
-                replay((&zone.zone, &zone.resolved), climate, (from, to), &Watering::Minutes(&none), &[]);
-            sum(&days).drainage.mm()
-        })
-        .collect();
+    let there = base.installation;
+    let sky = SkyHours::of(climate, there.longitude_deg, &there.tz, from, end_of(to, &there.tz));
+    let nights = free_nights(&sky, there.window);
+    let full = runs_at_full(base, from, to);
     School::ALL
         .iter()
-        .map(|school| run(*school, base, budget, climate, (from, to), (&nights, &by_rain_alone)))
+        .map(|school| run(*school, base, budget, climate, ((from, to), &sky), (&full, &nights)))
         .collect()
 }
 
-/// Minutes at 100 % by zone, date and program.
-type Nights = Vec<BTreeMap<Date, Vec<(usize, f64)>>>;
+/// A run of a zone at 100 %.
+struct FullRun {
+    from: Timestamp,
+    length: Seconds,
+    program: usize,
+    date: Date,
+}
 
-fn nights_at_full(base: &Base, from: Date, to: Date) -> Nights {
-    let mut out: Nights = vec![BTreeMap::new(); base.zones.len()];
+/// The runs at 100 % by zone, in the order of the base.
+fn runs_at_full(base: &Base, from: Date, to: Date) -> Vec<Vec<FullRun>> {
+    let mut out: Vec<Vec<FullRun>> = (0..base.zones.len()).map(|_| Vec::new()).collect();
     let full = at_full(base.settings);
     for run in expand(&full, &base.installation.card, &base.installation.tz, from, to) {
         let place =
             (0..base.zones.len()).find(|p| base.zone(*p).is_some_and(|z| z.zone.number == run.station));
-        let Some(slot) = place.and_then(|p| out.get_mut(p)) else { continue };
-        let programs = slot.entry(run.date).or_default();
-        let minutes = run.length().minutes().min_value();
-        match programs.iter_mut().find(|(p, _)| *p == run.program) {
-            Some((_, sum)) => *sum += minutes,
-            None => programs.push((run.program, minutes)),
+        if let Some(runs) = place.and_then(|p| out.get_mut(p)) {
+            let (from, length) = (run.start, run.length());
+            runs.push(FullRun { from, length, program: run.program, date: run.date });
         }
     }
     out
@@ -143,33 +148,36 @@ fn percents(
 /// The percentage of each slot, by night.
 type Percents = BTreeMap<Date, Vec<f64>>;
 
-/// The days of a zone under its minutes of each night at 100 %; without percentages to full on those nights.
+/// The days of a zone under its runs of each night, scaled; without percentages to full on those nights.
 fn days_of(
     base: &Base,
     zone: &WiredZone,
-    climate: &Climate,
-    nights: &BTreeMap<Date, Vec<(usize, f64)>>,
-    (span, percents): ((Date, Date), Option<&Percents>),
-) -> Vec<SeasonDay> {
-    let with = |watering: &Watering| replay((&zone.zone, &zone.resolved), climate, span, watering, &[]);
-    let Some(percents) = percents else {
-        let dates: BTreeSet<Date> = nights.keys().copied().collect();
-        let allowed = |date: Date| date.tomorrow().is_ok_and(|d| dates.contains(&d)) || dates.contains(&date);
-        return with(&Watering::AsAdvised { allowed: &allowed });
+    sky: &SkyHours,
+    (full, nights): (&[FullRun], &[ZoneNight]),
+    percents: Option<&Percents>,
+) -> Vec<AccountDay> {
+    let (zone, resolved) = (&zone.zone, &zone.resolved);
+    let with = |runs: &[Watering], nights: &[ZoneNight], evidence: &[Evidence]| {
+        let facts = ZoneFacts { zone, resolved, runs, evidence, nights, readings: &[] };
+        account(&facts, sky, |_| ()).0
     };
-    let minutes: BTreeMap<Date, Minutes> = nights
-        .iter()
-        .map(|(date, programs)| {
-            let values = percents.get(date);
-            let scaled = |(program, minutes): &(usize, f64)| {
-                let slot = base.slot_of(*program);
-                let percent = slot.and_then(|s| values?.get(s)).copied().unwrap_or(100.0);
-                minutes * percent / 100.0
-            };
-            (*date, Minutes::from_min(programs.iter().map(scaled).sum()))
-        })
-        .collect();
-    with(&Watering::Minutes(&minutes))
+    let Some(percents) = percents else {
+        let dates: BTreeSet<Date> = full.iter().map(|run| run.date).collect();
+        let runs = |date: Date| date.tomorrow().is_ok_and(|d| dates.contains(&d)) || dates.contains(&date);
+        let open: Vec<ZoneNight> = nights
+            .iter()
+            .map(|night| ZoneNight { open: night.open.filter(|_| runs(night.date)), ..*night })
+            .collect();
+        return with(&[], &open, &[]);
+    };
+    let scaled = |run: &FullRun| {
+        let slot = base.slot_of(run.program);
+        let percent = slot.and_then(|s| percents.get(&run.date)?.get(s)).copied().unwrap_or(100.0);
+        let length = Minutes::from_min(run.length.minutes().min_value() * percent / 100.0);
+        Watering::plain(run.from, run.from + Seconds::of(length, f64::round))
+    };
+    let evidence = vec![Evidence::AsSet; sky.days().len()];
+    with(&joined(full.iter().map(scaled).collect()), &[], &evidence)
 }
 
 fn run(
@@ -177,28 +185,26 @@ fn run(
     base: &Base,
     budget: &Budget,
     climate: &Climate,
-    span: (Date, Date),
-    (nights, by_rain_alone): (&Nights, &[f64]),
+    (span, sky): ((Date, Date), &SkyHours),
+    (full, nights): (&[Vec<FullRun>], &[ZoneNight]),
 ) -> SchoolResult {
     let percents = (school != School::DailyBalance).then(|| percents(school, base, budget, climate, span));
     let mut zones = Vec::new();
     let mut litres = None;
-    for (place, nights) in nights.iter().enumerate() {
+    for (place, full) in full.iter().enumerate() {
         let Some(zone) = base.zone(place) else { continue };
-        let total = sum(&days_of(base, zone, climate, nights, (span, percents.as_ref())));
+        let total = sum(&days_of(base, zone, sky, (full, nights), percents.as_ref()));
         if let Some(area) = zone.zone.area {
-            let gross = total.irrigation * zone.resolved.multiplier;
-            litres = Some(litres.unwrap_or(Litres::ZERO) + gross.over(area));
+            litres = Some(litres.unwrap_or(Litres::ZERO) + total.applied.over(area));
         }
         zones.push((zone.zone.number, total));
     }
     let total = |get: fn(&SeasonSum) -> Millimetres| zones.iter().map(|(_, s)| get(s).mm()).sum::<f64>();
     let share = |a: f64, b: f64| if b > 0.0 { a / b } else { 0.0 };
-    let drained = zones.iter().zip(by_rain_alone).map(|((_, s), rain)| (s.drainage.mm() - rain).max(0.0));
     SchoolResult {
         school,
         adequacy: share(total(|s| s.met), total(|s| s.demand)),
-        excess: share(drained.sum::<f64>(), total(|s| s.irrigation)),
+        excess: share(total(|s| s.wasted), total(|s| s.applied - s.uneven)),
         most_stress_days: zones.iter().map(|(_, s)| s.stress_days).max().unwrap_or(0),
         litres,
         zones,

@@ -2,8 +2,13 @@
 //! base minutes bring.
 
 use super::{Base, PercentageSlot, best, percents_on, week_end};
-use crate::account::season::{DemandFrom, et0_of, rain_bound};
+use crate::account::nights::free_nights;
+use crate::account::sky::SkyHours;
+use crate::account::sky::{DemandFrom, et0_of};
+use crate::account::zone::{ZoneFacts, account};
+use crate::installation::WiredZone;
 use crate::quantity::ratio::Percentage;
+use crate::quantity::time::midnight;
 use crate::quantity::units::Millimetres;
 use crate::weather::climate::Climate;
 use jiff::ToSpan;
@@ -67,25 +72,21 @@ pub fn week(base: &Base, climate: &Climate, from: Date) -> WeekAdvice {
         .iter()
         .map(|date| {
             let (et0, source) = et0_of(climate, *date);
-            let rain = climate.day(*date).and_then(|d| d.weather.rain).unwrap_or(Millimetres::ZERO);
+            let rain = climate.rain_on(*date).unwrap_or(Millimetres::ZERO);
             (*date, et0, rain, source)
         })
         .collect();
     let length = f64::from(TRAILING_DAYS);
+    let kept = rain_kept(base, climate, from);
     let mut zones = Vec::new();
     let (mut needs, mut peaks) = (Vec::new(), Vec::new());
     let mut events = Vec::new();
     for place in 0..base.zones.len() {
         let Some(zone) = base.zone(place) else { continue };
-        let bound = rain_bound(&zone.zone, &zone.resolved);
         let demand: Millimetres =
             weather.iter().map(|(date, et0, _, _)| *et0 * zone.resolved.demand_factor_on(*date)).sum();
-        let fell: Millimetres = weather
-            .iter()
-            .map(|(_, _, rain, _)| (*rain * zone.resolved.rain_share.fraction()).min(bound))
-            .sum();
-        // Rain beyond what the week took and the root zone could still hold is lost.
-        let rain = fell.min(demand);
+        // Rain beyond what the root zone could hold is lost; what it held from before the week is not its need.
+        let rain = kept.get(place).copied().unwrap_or(Millimetres::ZERO).min(demand);
         let need = demand - rain;
         needs.push(need.mm() / length);
         peaks.push(demand.mm() / length);
@@ -119,6 +120,27 @@ pub fn week(base: &Base, climate: &Climate, from: Date) -> WeekAdvice {
         expected_days: u32::try_from(weather.iter().filter(|(_, _, _, s)| *s != DemandFrom::Record).count())
             .unwrap_or(0),
     }
+}
+
+/// Days before the week from which on its zones are watered as advised, so that their state at its beginning no longer
+/// depends on the start.
+const BEFORE_DAYS: i32 = 28;
+
+/// Rain of the trailing days that each zone's root zone held, in the order of the base: what fell on one that was
+/// watered as advised, less what ran off or drained.
+fn rain_kept(base: &Base, climate: &Climate, from: Date) -> Vec<Millimetres> {
+    let there = base.installation;
+    let week = from.checked_sub(TRAILING_DAYS.days()).unwrap_or(from);
+    let first = week.checked_sub(BEFORE_DAYS.days()).unwrap_or(week);
+    let sky = SkyHours::of(climate, there.longitude_deg, &there.tz, first, midnight(from, &there.tz));
+    let nights = free_nights(&sky, there.window);
+    let of_zone = |zone: &WiredZone| {
+        let (zone, resolved) = (&zone.zone, &zone.resolved);
+        let facts = ZoneFacts { zone, resolved, runs: &[], evidence: &[], nights: &nights, readings: &[] };
+        let (days, _) = account(&facts, &sky, |_| ());
+        days.iter().filter(|day| day.date >= week).map(|day| day.water.rain_kept()).sum()
+    };
+    (0..base.zones.len()).filter_map(|place| base.zone(place)).map(of_zone).collect()
 }
 
 /// Mean events a day of a zone by program in the week from a date: of its month, or of both when it

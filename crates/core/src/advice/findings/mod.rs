@@ -4,21 +4,23 @@
 //! An action is only offered when it was tried: after it the finding is gone and the box is no
 //! worse off elsewhere.
 
+mod need;
 mod remedy;
 mod sensing;
 mod stations;
 mod timing;
 mod water;
 
+pub use need::NEED_SHARES;
 pub use remedy::Remedy;
 
 use crate::controller::schedule::{ScheduledRun, Settings, expand};
 use crate::installation::Installation;
 use crate::quantity::month::Month;
-use crate::quantity::ratio::Percentage;
+use crate::quantity::ratio::{Percentage, Share};
 use crate::quantity::time::Seconds;
 use crate::quantity::units::{Litres, LitresPerMinute};
-use jiff::civil::Date;
+use jiff::civil::{Date, Time};
 use jiff::{Timestamp, ToSpan};
 
 /// Weeks over which runs are looked at.
@@ -137,6 +139,30 @@ pub enum FindingKind {
     RoundsToZero {
         /// The percentage.
         percentage: Percentage,
+        /// The months in which it does, where each has its own; empty when it is one all year.
+        months: Vec<Month>,
+    },
+    /// A zone gets more than 130 % of its need over the coming weeks.
+    ZoneDrowned {
+        /// What it gets of it.
+        share: Share,
+    },
+    /// A zone gets less than 70 % of its need over the coming weeks.
+    ZoneShort {
+        /// What it gets of it.
+        share: Share,
+    },
+    /// A zone has a run time that never runs.
+    NeverRuns {
+        /// Why.
+        because: NeverBecause,
+    },
+    /// A run lasts into hours in which nothing may start.
+    OmittedHours {
+        /// When they begin.
+        from: Time,
+        /// The first run that does.
+        first: Timestamp,
     },
     /// A cycle longer than the soil takes before water runs off.
     CycleTooLong {
@@ -217,6 +243,25 @@ pub enum FindingKind {
     },
 }
 
+/// Why a run time never runs, the nearest to running first.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+pub enum NeverBecause {
+    /// All its days are never-days of the box.
+    NeverDays,
+    /// All its starts lie in hours in which nothing may start.
+    OmittedHours,
+    /// Its percentage is nought.
+    ZeroPercent,
+    /// It counts days from one that lies beyond the weeks looked at.
+    BeginsLater,
+    /// It has no day.
+    NoDay,
+    /// It has no start time.
+    NoStart,
+    /// Its program is off.
+    Off,
+}
+
 /// A finding.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Finding {
@@ -233,7 +278,9 @@ pub struct Finding {
 }
 
 impl FindingKind {
-    fn code(&self) -> &'static str {
+    /// Its short name.
+    #[must_use]
+    pub fn code(&self) -> &'static str {
         match self {
             Self::BeyondCard { .. } => "beyond-card",
             Self::RepeatedStarts { .. } => "repeated-starts",
@@ -244,6 +291,10 @@ impl FindingKind {
             Self::TooManyDays { .. } => "too-many-days",
             Self::SupplyExceeded { .. } => "supply-exceeded",
             Self::RoundsToZero { .. } => "rounds-to-zero",
+            Self::ZoneDrowned { .. } => "zone-drowned",
+            Self::ZoneShort { .. } => "zone-short",
+            Self::NeverRuns { .. } => "never-runs",
+            Self::OmittedHours { .. } => "omitted-hours",
             Self::CycleTooLong { .. } => "cycle-too-long",
             Self::SoakTooShort { .. } => "soak-too-short",
             Self::MinutesWithoutZone => "minutes-without-zone",
@@ -341,15 +392,20 @@ fn look(installation: &Installation, settings: &Settings, from: Date, weeks: u16
     let mut findings = Vec::new();
     stations::find(&look, &mut findings);
     water::find(&look, &mut findings);
+    need::find(&look, &mut findings);
     timing::find(&look, &mut findings);
     sensing::find(&look, &mut findings);
     findings.sort_by_key(|f| (f.severity, f.place, f.kind.code()));
     findings
 }
 
-/// How bad a box is: faults first, then warnings.
+/// How bad a box is: faults first, then warnings. What a zone gets of its need is left out: an action mends how the
+/// box runs, and minutes and percentages are the planner's and the budget's.
 fn score(findings: &[Finding]) -> (usize, usize) {
-    let count = |severity| findings.iter().filter(|f| f.severity == severity).count();
+    let of_need =
+        |f: &&Finding| matches!(f.kind, FindingKind::ZoneDrowned { .. } | FindingKind::ZoneShort { .. });
+    let weighed = findings.iter().filter(|f| !of_need(f));
+    let count = |severity| weighed.clone().filter(|f| f.severity == severity).count();
     (count(Severity::Fault), count(Severity::Warning))
 }
 
@@ -385,9 +441,7 @@ pub fn check(installation: &Installation, settings: &Settings, from: Date) -> Ve
 /// How many faults and warnings the checks find in settings of a box from a date on.
 #[must_use]
 pub fn faults(installation: &Installation, settings: &Settings, from: Date) -> (usize, usize) {
-    let found = check(installation, settings, from);
-    let count = |severity| found.iter().filter(|f| f.severity == severity).count();
-    (count(Severity::Fault), count(Severity::Warning))
+    score(&look(installation, settings, from, WEEKS))
 }
 
 #[cfg(test)]

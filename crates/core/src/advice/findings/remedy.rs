@@ -233,7 +233,7 @@ pub(super) fn candidates(
                 }
             }
         }
-        (FindingKind::RoundsToZero { percentage }, FindingPlace::RunTime(program, station)) => {
+        (FindingKind::RoundsToZero { percentage, .. }, FindingPlace::RunTime(program, station)) => {
             let card = &installation.card;
             let step = card.run_step.max(Seconds::ONE);
             let shortest = (1..=card.longest_run.steps(step))

@@ -2,6 +2,7 @@
 
 use super::{Finding, FindingKind, FindingPlace, Look, Severity};
 
+// Long: one check after another.
 pub(super) fn find(look: &Look<'_>, findings: &mut Vec<Finding>) {
     let (installation, settings) = (look.installation, look.settings);
     let card = &installation.card;
@@ -9,10 +10,13 @@ pub(super) fn find(look: &Look<'_>, findings: &mut Vec<Finding>) {
         let kind = FindingKind::BeyondCard { path: fault.path, message: fault.message };
         findings.push(Finding::new(kind, Severity::Fault, FindingPlace::Box));
     }
-    let watered: Vec<u16> = {
-        let active = settings.programs.iter().filter(|p| p.active && !p.starts.is_empty());
-        active.flat_map(|p| p.run_times.iter().filter(|(_, s)| s.any()).map(|(n, _)| *n)).collect()
-    };
+    // A run time in a program that is off, or has no start, is told with that cause.
+    let watered: Vec<u16> = settings
+        .programs
+        .iter()
+        .filter(|p| !card.daily_run_times || p.active && !p.starts.is_empty())
+        .flat_map(|p| p.run_times.iter().filter(|(_, s)| s.any()).map(|(n, _)| *n))
+        .collect();
     let uses_master_valve = settings.stations.iter().any(|(_, s)| s.master_valve);
     for zone in &installation.zones {
         let station = zone.zone.number;

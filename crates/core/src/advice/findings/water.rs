@@ -1,9 +1,10 @@
 //! Whether the water goes where it should: repeated starts, ghosts, runoff, supply, rounding.
 
 use super::{Cost, Finding, FindingKind, FindingPlace, Look, Severity};
-use crate::controller::schedule::ScheduledRun;
+use crate::controller::schedule::{Percentages, ScheduledRun};
 use crate::ground::application::DEEP_WATERING_MM;
 use crate::installation::WiredZone;
+use crate::quantity::month::Month;
 use crate::quantity::ratio::Percentage;
 use crate::quantity::time::Seconds;
 use crate::quantity::units::{LitresPerMinute, Millimetres, Minutes};
@@ -111,16 +112,24 @@ fn hidden_programs(look: &Look<'_>, findings: &mut Vec<Finding>) {
 }
 
 fn rounding(look: &Look<'_>, findings: &mut Vec<Finding>) {
+    let card = &look.installation.card;
     for (index, program) in look.settings.programs.iter().enumerate().filter(|(_, p)| p.active) {
-        let percentage = look.settings.percentages.of(index, look.from);
         for (station, run_time) in &program.run_times {
-            let lighting = look.settings.station(*station).lighting;
-            if run_time.any()
-                && !lighting
-                && percentage > Percentage::ZERO
-                && !look.installation.card.scaled(*run_time, percentage).any()
-            {
-                let kind = FindingKind::RoundsToZero { percentage };
+            if !run_time.any() || look.settings.station(*station).lighting {
+                continue;
+            }
+            let to_nothing = |p: Percentage| p > Percentage::ZERO && !card.scaled(*run_time, p).any();
+            let (percentage, months) = match &look.settings.percentages {
+                Percentages::Month(values) => {
+                    let months: Vec<Month> =
+                        Month::ALL.into_iter().filter(|m| to_nothing(*values.of(*m))).collect();
+                    let Some(first) = months.first() else { continue };
+                    (*values.of(*first), months)
+                }
+                _ => (look.settings.percentages.of(index, look.from), Vec::new()),
+            };
+            if to_nothing(percentage) {
+                let kind = FindingKind::RoundsToZero { percentage, months };
                 findings.push(Finding::new(kind, Severity::Warning, FindingPlace::RunTime(index, *station)));
             }
         }

@@ -104,9 +104,11 @@ pub(super) fn left_to(request: &Request<'_>, kept: &[usize]) -> Vec<u16> {
 
 fn member(request: &Request<'_>, zone: &WiredZone, pattern: &Pattern) -> Member {
     let share = f64::from(request.relax.share_pct.unwrap_or(100)) / 100.0;
+    let need = zone.demand * (7.0 / pattern.events_a_week);
     let net = match request.strategy.fixed_depth() {
-        Some((_, depth)) => depth,
-        None => zone.demand * (7.0 / pattern.events_a_week),
+        // Deep, but no more than its plants use until the next time: the rest would drain.
+        Some((_, depth)) => depth.min(need),
+        None => need,
     };
     let net = net * share;
     let run_time = zone.minutes_for(net);

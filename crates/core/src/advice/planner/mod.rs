@@ -47,7 +47,7 @@ impl Strategy {
         if card.daily_run_times { Self::SoilBalance } else { Self::JustNeed }
     }
 
-    /// Net depth of a watering that the school fixes, whatever the need.
+    /// Waterings a week and the net depth of each that the school fixes; a zone that needs less gets its need.
     fn fixed_depth(self) -> Option<(u32, Millimetres)> {
         match self {
             Self::DeepOnce => Some((1, Millimetres::from_mm(DEEP_WATERING_MM))),

@@ -4,7 +4,7 @@
 use super::group::{Member, ZoneGroup};
 use super::{Binding, ProgramReason, Proposal, Request, ZoneReason};
 use crate::controller::Card;
-use crate::controller::night::{Due, lay_out};
+use crate::controller::night::{Due, Keying, lay_out};
 use crate::controller::schedule::{Days, Percentages, Program, Settings, expand};
 use crate::ground::application::Cycles;
 use crate::quantity::ratio::Percentage;
@@ -145,8 +145,13 @@ fn from_starts(
             Due { number: m.zone.zone.number, cycles, urgency: 1.0 }
         })
         .collect();
-    let limited = Card { programs: u8::try_from(programs).unwrap_or(u8::MAX), ..card.clone() };
-    let layout = lay_out(&due, &limited);
+    // The pause stands in the minutes already.
+    let keying = Keying {
+        programs: u8::try_from(programs).unwrap_or(u8::MAX),
+        cycles_itself: false,
+        ..Keying::of(card, Seconds::ZERO)
+    };
+    let layout = lay_out(&due, &keying);
     let parts = layout
         .programs
         .iter()

@@ -1,11 +1,10 @@
 //! What the reader must know about the whole site before trusting its night.
 
 use super::ZoneTonight;
-use crate::account::season::replay_start;
+use crate::account::whole::{Facts, begins};
 use crate::controller::Card;
 use crate::controller::night::NightPlan;
-use crate::quantity::units::{Celsius, LitresPerMinute};
-use crate::site::Site;
+use crate::quantity::units::{Celsius, LitresPerMinute, Millimetres};
 use crate::weather::climate::Climate;
 use jiff::civil::Date;
 
@@ -33,6 +32,22 @@ pub enum Notice {
     Gaps {
         /// How many.
         days: u32,
+    },
+    /// Days with temperatures but without rain: none is counted on them.
+    NoRain {
+        /// How many.
+        days: u32,
+        /// Whether no day of the record has any.
+        all: bool,
+    },
+    /// A root zone that holds less than a day's demand: no watering once a day is enough.
+    NeedsSeveralADay {
+        /// Station number.
+        number: u16,
+        /// Readily available water.
+        holds: Millimetres,
+        /// Demand of tomorrow.
+        demand: Millimetres,
     },
     /// The night may freeze.
     FreezeCaution {
@@ -64,12 +79,44 @@ pub enum Notice {
 
 /// Everything that must be said, the weather first.
 pub(super) fn of(
-    (site, card): (&Site, &Card),
+    facts: &Facts,
+    (card, night): (&Card, &NightPlan),
     rows: &[ZoneTonight],
-    climate: &Climate,
     date: Date,
-    night: &NightPlan,
 ) -> Vec<Notice> {
+    let mut notices = weather(&facts.climate, date);
+    let anything_runs = rows.iter().any(|r| r.cycles.is_some());
+    if let Some(day) = facts.climate.day(date)
+        && anything_runs
+        && day.weather.temperature_min <= FREEZE_CAUTION
+    {
+        notices.push(Notice::FreezeCaution { lowest: day.weather.temperature_min });
+    }
+    for row in rows {
+        if let (Some(flow), Some(supply)) = (row.flow, facts.site.supply)
+            && flow > supply
+        {
+            notices.push(Notice::SupplyExceeded { number: row.zone.number, flow, supply });
+        }
+        if row.zone.number > card.stations {
+            notices.push(Notice::BeyondBox { number: row.zone.number, stations: card.stations });
+        }
+        if row.resolved.root_zone.readily_available() < row.expected_demand {
+            notices.push(Notice::NeedsSeveralADay {
+                number: row.zone.number,
+                holds: row.resolved.root_zone.readily_available(),
+                demand: row.expected_demand,
+            });
+        }
+    }
+    if !night.shortfalls.is_empty() {
+        notices.push(Notice::WindowFull { zones: night.shortfalls.len() });
+    }
+    notices
+}
+
+/// What must be said of the record behind a date.
+fn weather(climate: &Climate, date: Date) -> Vec<Notice> {
     let mut notices = Vec::new();
     match climate.span() {
         None => notices.push(Notice::NoWeather),
@@ -78,36 +125,19 @@ pub(super) fn of(
             if last < date {
                 notices.push(Notice::RecordEnds { last, days: (date - last).get_days() });
             }
-            if let Some(start) = replay_start(climate, date) {
-                let end = date.min(last);
-                let expected = (end - start).get_days() + 1;
-                let recorded = climate.range(start, end).count();
-                let missing = usize::try_from(expected).unwrap_or(0).saturating_sub(recorded);
-                if missing > 0 {
-                    notices.push(Notice::Gaps { days: u32::try_from(missing).unwrap_or(u32::MAX) });
-                }
+            let (start, end) = (begins(climate, date), date.min(last));
+            let expected = (end - start).get_days() + 1;
+            let recorded = climate.range(start, end).count();
+            let missing = usize::try_from(expected).unwrap_or(0).saturating_sub(recorded);
+            if missing > 0 {
+                notices.push(Notice::Gaps { days: u32::try_from(missing).unwrap_or(u32::MAX) });
+            }
+            let without = climate.days_without_rain_record(start, end);
+            if without > 0 {
+                let all = without == recorded;
+                notices.push(Notice::NoRain { days: u32::try_from(without).unwrap_or(u32::MAX), all });
             }
         }
-    }
-    let anything_runs = rows.iter().any(|r| r.cycles.is_some());
-    if let Some(day) = climate.day(date)
-        && anything_runs
-        && day.weather.temperature_min <= FREEZE_CAUTION
-    {
-        notices.push(Notice::FreezeCaution { lowest: day.weather.temperature_min });
-    }
-    for row in rows {
-        if let (Some(flow), Some(supply)) = (row.flow, site.supply)
-            && flow > supply
-        {
-            notices.push(Notice::SupplyExceeded { number: row.zone.number, flow, supply });
-        }
-        if row.zone.number > card.stations {
-            notices.push(Notice::BeyondBox { number: row.zone.number, stations: card.stations });
-        }
-    }
-    if !night.shortfalls.is_empty() {
-        notices.push(Notice::WindowFull { zones: night.shortfalls.len() });
     }
     notices
 }

@@ -168,7 +168,7 @@ impl Pass<'_> {
         program: &Program,
         runs: &mut Vec<ScheduledRun>,
     ) -> Vec<Waiting> {
-        let resting = !settings.rests_on(self.start.date).is_empty();
+        let resting = settings.rests(self.start.date);
         let own = settings.percentages.of(self.start.program, self.start.date);
         let mut waiting = Vec::new();
         for &(station, run_time) in &program.run_times {

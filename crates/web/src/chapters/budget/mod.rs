@@ -121,7 +121,7 @@ async fn set_month(
     let settings = bench.settings();
     let year = bench.today.year();
     let base = Base::new(&bench.installation, &settings, year);
-    let found = budget(&base, &needs(&bench.installation.zones, &bench.climate, rain, year), rain);
+    let found = budget(&base, &needs(&bench.installation, &bench.climate, rain, year), rain);
     let changed = with_best(&settings, &found, month);
     let twelve = matches!(changed.percentages, Percentages::Month(_));
     let name = month.name();
@@ -162,7 +162,7 @@ async fn improve(
     let bench = here.workbench(path.1).await?;
     let rain = RainRule::from_code(fields.get("rain")).unwrap_or_default();
     let settings = bench.settings();
-    let needs = needs(&bench.installation.zones, &bench.climate, rain, bench.today.year());
+    let needs = needs(&bench.installation, &bench.climate, rain, bench.today.year());
     let all = improvements(&bench.installation, &settings, &needs, rain, bench.today, |tried| {
         faults(&bench.installation, tried, bench.today)
     });

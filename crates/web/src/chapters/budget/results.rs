@@ -44,7 +44,7 @@ impl Results {
     pub fn compute(bench: &Workbench, rain: RainRule) -> Self {
         let (climate, today, year) = (&bench.climate, bench.today, bench.today.year());
         let (installation, settings) = (&bench.installation, bench.settings());
-        let needed = needs(&installation.zones, climate, rain, year);
+        let needed = needs(installation, climate, rain, year);
         let base = Base::new(installation, &settings, year);
         let found = budget(&base, &needed, rain);
         let span = climate.span().map(|(first, last)| {

@@ -4,11 +4,12 @@
 
 use super::words::Names;
 use crate::page::quantities::flow as flow_text;
-use crate::site::sensing::{NightOutcomes, SensorHolds};
+use crate::page::sensor_words::holders;
 use askama::Template;
 use jiff::civil::Date;
 use jiff::{SignedDuration, Timestamp, ToSpan};
 use std::collections::{BTreeMap, BTreeSet};
+use upland_core::account::running::BoxRun;
 use upland_core::controller::ordinance::merged;
 use upland_core::controller::schedule::{ProgramPass, ScheduledRun, expand, passes};
 use upland_core::quantity::time;
@@ -349,14 +350,11 @@ pub(super) fn week(names: &Names<'_>, runs: &[ScheduledRun], shown: Shown) -> We
 /// The runs of a night in their lanes, with the soaks between them.
 fn lane_runs(
     names: &Names<'_>,
-    mine: &[&ScheduledRun],
-    sensor_holds: &[SensorHolds],
+    (mine, own): (&[&ScheduledRun], &[BoxRun]),
     axis: &Axis,
     lane_y: &BTreeMap<u16, u32>,
 ) -> (Vec<Run>, Vec<Thread>) {
-    let all: Vec<ScheduledRun> = mine.iter().map(|r| **r).collect();
-    let zones: Vec<_> = names.installation.zones.iter().map(|z| &z.zone).collect();
-    let outcomes = NightOutcomes::of(sensor_holds, &all, &zones, names.settings);
+    let sensors: Vec<&str> = names.installation.sensors.iter().map(|s| s.name.as_str()).collect();
     let (mut runs, mut soaks) = (Vec::new(), Vec::new());
     let mut previous: BTreeMap<(u16, usize, u32), Timestamp> = BTreeMap::new();
     for run in mine {
@@ -367,8 +365,9 @@ fn lane_runs(
             soaks.push(Thread { x1: pct(axis.x(before)), x2: pct(axis.x(run.start)), y: y + LANE_PX / 2 });
         }
         let cycles = mine.iter().filter(|r| (r.station, r.program, r.start_number) == key).count();
-        let stopper = outcomes.stops(run.station, run.start);
-        let stops = stopper.map_or(String::new(), |sensor| format!("; {sensor} stops it"));
+        let found = own.iter().find(|r| r.run == **run).filter(|r| !r.held_by.is_empty());
+        let by = |r: &BoxRun| holders(names.units, &r.held_by, &sensors, &names.installation.tz);
+        let stops = found.map_or(String::new(), |r| format!("; held: {}", by(r)));
         runs.push(Run {
             program: run.program,
             station: run.station,
@@ -382,7 +381,7 @@ fn lane_runs(
                 clock(names, run.end),
                 run.length()
             ),
-            held: stopper.is_some(),
+            held: found.is_some(),
             base_s: names.settings.run_time(run.program, run.station).length_s(),
             percent: names.settings.percentages.of(run.program, run.date).percent(),
             cycles: cycles.max(1),
@@ -414,13 +413,14 @@ fn sun_marks(names: &Names<'_>, date: Date, axis: &Axis, y: u32) -> Vec<Mark> {
 /// Draws one night by station.
 pub(super) fn night(
     names: &Names<'_>,
-    runs: &[ScheduledRun],
-    sensor_holds: &[SensorHolds],
-    date: Date,
+    (runs, own): (&[ScheduledRun], &[BoxRun]),
+    (date, (begin, end)): (Date, (Timestamp, Timestamp)),
     editable: bool,
 ) -> Option<NightDrawing> {
-    let (begin, end) = (noon(date, names), noon(tomorrow(date), names));
-    let mine: Vec<&ScheduledRun> = runs.iter().filter(|r| r.start >= begin && r.start < end).collect();
+    let within = |r: &&ScheduledRun| r.start >= begin && r.start < end;
+    let lighting = runs.iter().filter(|r| names.settings.station(r.station).lighting);
+    let mut mine: Vec<&ScheduledRun> = lighting.chain(own.iter().map(|r| &r.run)).filter(within).collect();
+    mine.sort_by_key(|r| (r.start, r.program, r.station, r.cycle));
     let (first, last) = (mine.first()?.start, mine.iter().map(|r| r.end).max()?);
     let (window, tz) = (names.installation.window, &names.installation.tz);
     let (open, shut) = upland_core::controller::night::window_instants(date, window, tz);
@@ -430,7 +430,7 @@ pub(super) fn night(
     let stations: BTreeSet<u16> = mine.iter().map(|r| r.station).collect();
     let lane_y: BTreeMap<u16, u32> = stations.into_iter().zip((0..).map(|k| HEAD_PX + k * LANE_PX)).collect();
     let lanes_bottom = HEAD_PX + u32::try_from(lane_y.len()).unwrap_or(0) * LANE_PX;
-    let (drawn, soaks) = lane_runs(names, &mine, sensor_holds, &axis, &lane_y);
+    let (drawn, soaks) = lane_runs(names, (&mine, own), &axis, &lane_y);
     let windows = names.installation.windows(date, date);
     let bans = forbidden(names, date, tomorrow(date));
     let words: Vec<&str> = drawn.iter().map(|r| r.title.as_str()).collect();

@@ -292,13 +292,15 @@ pub(super) fn live(
     let minutes = waters.clone().map(ScheduledRun::length).sum::<Seconds>().minutes().min_value();
     let water = bench.installation.volume(waters);
     let (needs, workings) = need_rows(bench, &names, settings);
+    let around = |days: i64| chosen.checked_add(days.days()).unwrap_or(chosen);
+    let own = bench.runs_of(settings, (around(-1), around(1)));
     LiveView {
         path: bench.path(),
         headline: headline(bench, settings, (minutes, water)),
         counts: counts(&findings),
         findings,
         week: Some(timeline::week(&names, &runs, Shown { from, chosen, zoom, editable: may_edit })),
-        night: timeline::night(&names, &runs, &bench.sensor_holds, chosen, may_edit),
+        night: timeline::night(&names, (&runs, &own), (chosen, bench.night(chosen)), may_edit),
         night_of: chosen.strftime("%A %-d %B").to_string(),
         previous_week: chosen.checked_sub(7.days()).unwrap_or(chosen),
         next_week: chosen.checked_add(7.days()).unwrap_or(chosen),

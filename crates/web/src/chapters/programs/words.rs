@@ -1,11 +1,13 @@
 //! Findings, actions and reasons as sentences.
 
 use crate::page::quantities::span;
-use crate::page::quantities::{capital, flow, in_words, plain, volume};
+use crate::page::quantities::{capital, flow, in_words, plain, share, volume};
 use jiff::Timestamp;
 use jiff::civil::Date;
 use jiff::tz::TimeZone;
-use upland_core::advice::findings::{Cost, Finding, FindingKind, FindingPlace, Remedy, Severity};
+use upland_core::advice::findings::{
+    Cost, Finding, FindingKind, FindingPlace, NEED_SHARES, NeverBecause, Remedy, Severity,
+};
 use upland_core::advice::planner::{
     Binding, ProgramReason, Proposal, Relax, Relaxation, Strategy, ZoneReason,
 };
@@ -36,6 +38,19 @@ pub(crate) struct FindingWords {
 
 fn day(date: Date) -> String {
     date.strftime("%a %-d %b").to_string()
+}
+
+/// Why a run time never runs, as the end of a sentence.
+fn never_because(because: NeverBecause) -> &'static str {
+    match because {
+        NeverBecause::NeverDays => "all days of its program are never-days of the box",
+        NeverBecause::OmittedHours => "all starts of its program lie in hours in which nothing may start",
+        NeverBecause::ZeroPercent => "its percentage is 0 %",
+        NeverBecause::BeginsLater => "its program counts days from one that lies weeks ahead",
+        NeverBecause::NoDay => "its program has no day",
+        NeverBecause::NoStart => "its program has no start time",
+        NeverBecause::Off => "its program is off",
+    }
 }
 
 impl Names<'_> {
@@ -161,9 +176,31 @@ impl Names<'_> {
                     }
                 )
             }
-            FindingKind::RoundsToZero { percentage } => {
+            FindingKind::RoundsToZero { percentage, months } if months.is_empty() => {
                 format!("At {percentage} its minutes round to nothing; it never runs.")
             }
+            FindingKind::RoundsToZero { percentage, months } => format!(
+                "At {percentage} in {} its minutes round to nothing.",
+                months.iter().map(|m| m.name()).collect::<Vec<_>>().join(", ")
+            ),
+            FindingKind::ZoneDrowned { share: got } => format!(
+                "Gets {} of what its plants are expected to use over the next weeks; beyond {} it is too much.",
+                share(*got),
+                share(NEED_SHARES.1)
+            ),
+            FindingKind::ZoneShort { share: got } => format!(
+                "Gets {} of what its plants are expected to use over the next weeks; below {} it is too little.",
+                share(*got),
+                share(NEED_SHARES.0)
+            ),
+            FindingKind::NeverRuns { because } => {
+                format!("Has minutes that never run: {}.", never_because(*because))
+            }
+            FindingKind::OmittedHours { from, first } => format!(
+                "Runs on into the hours from {} in which nothing may start, first {}.",
+                from.strftime("%H:%M"),
+                self.zoned(*first, "%a %-d %b at %H:%M")
+            ),
             FindingKind::CycleTooLong { run, limit } => format!(
                 "Runs {} at a time; {} its soil and slope shed water.",
                 run,
@@ -427,155 +464,12 @@ pub(crate) fn strategy(strategy: Strategy) -> (&'static str, &'static str) {
             "Every day, sensor refuses",
             "Every allowed day; a soil-moisture sensor holds back what is not needed.",
         ),
-        Strategy::DeepTwice => ("Deep, twice a week", "Half of 25 mm twice a week, whatever the need."),
-        Strategy::DeepOnce => ("Deep, once a week", "25 mm once a week, whatever the need."),
+        Strategy::DeepTwice => {
+            ("Deep, twice a week", "Half of 25 mm twice a week, less where plants use less.")
+        }
+        Strategy::DeepOnce => ("Deep, once a week", "25 mm once a week, less where plants use less."),
     }
 }
 
 #[cfg(test)]
-mod tests {
-    use super::*;
-    use crate::fixture;
-    use jiff::civil::date;
-    use upland_core::advice::findings::check;
-    use upland_core::advice::planner::{Request, plan, relaxations};
-    use upland_core::quantity::ratio::Percentage;
-    use upland_core::quantity::units::{Litres, LitresPerMinute};
-
-    fn lines(findings: &[FindingWords]) -> String {
-        findings
-            .iter()
-            .map(|f| {
-                format!(
-                    "{} | {} | {} | {} | {}",
-                    f.weight,
-                    f.place,
-                    f.text,
-                    f.cost,
-                    f.remedy.as_deref().unwrap_or("-")
-                )
-            })
-            .collect::<Vec<_>>()
-            .join("\n")
-    }
-
-    #[test]
-    fn findings_read_as_sentences_with_their_cost_and_action() {
-        let (installation, settings) = fixture::box_with_faults();
-        let names = Names { installation: &installation, settings: &settings, units: UnitSystem::Metric };
-        let found = check(&installation, &settings, date(2026, 7, 13));
-        let words: Vec<_> = found.iter().map(|f| names.finding(f)).collect();
-        insta::assert_snapshot!(lines(&words));
-    }
-
-    // Long: one example of each kind.
-    #[test]
-    fn every_kind_of_finding_has_its_sentence() {
-        let (installation, settings) = fixture::box_with_faults();
-        let names =
-            Names { installation: &installation, settings: &settings, units: UnitSystem::UsCustomary };
-        let at: Timestamp = "2026-07-14T03:30:00Z".parse().unwrap();
-        let law = || "Larkrigg".to_owned();
-        let supplied = |stations, elsewhere| FindingKind::SupplyExceeded {
-            stations,
-            flow: LitresPerMinute::from_us_gpm(30.0),
-            elsewhere: LitresPerMinute::from_us_gpm(elsewhere),
-            supply: LitresPerMinute::from_us_gpm(20.0),
-            at,
-        };
-        let kinds = [
-            FindingKind::BeyondCard { path: "programs".into(), message: "has 5; the box has 3".into() },
-            FindingKind::ForbiddenDay { ordinance: law(), on: date(2026, 7, 14) },
-            FindingKind::ForbiddenHour { ordinance: law(), at },
-            FindingKind::TooManyDays { ordinance: law(), days: 5, most: 2 },
-            supplied(vec![1, 2], 0.0),
-            supplied(vec![1], 0.0),
-            supplied(vec![1], 12.0),
-            FindingKind::RoundsToZero { percentage: Percentage::from_percent(30) },
-            FindingKind::SoakTooShort { pause: Seconds::from_s(330), needed: Seconds::from_s(1800) },
-            FindingKind::ZoneWithoutMinutes,
-            FindingKind::NoStation,
-            FindingKind::HiddenProgram,
-            FindingKind::EmptyProgram,
-            FindingKind::OddPair { on: date(2026, 7, 31) },
-            FindingKind::PastSunrise {
-                month: upland_core::quantity::month::Month::June,
-                percentage: Percentage::from_percent(180),
-                minutes: 75,
-            },
-            FindingKind::ClockChange { on: date(2026, 10, 25), removed: false },
-            FindingKind::ClockChange { on: date(2027, 3, 28), removed: true },
-            FindingKind::NoFallbackMinutes,
-            FindingKind::NoMasterValve,
-            FindingKind::StoppedUnfelt {
-                sensor: "Rain switch".into(),
-                why: upland_core::sensors::mapping::Why::UnderRoof,
-            },
-            FindingKind::IgnoresSensor { sensor: "Rain switch".into() },
-            FindingKind::SensorNotWired {
-                sensor: "Probe".into(),
-                refusal: upland_core::sensors::wiring::Refusal::WrongContact,
-            },
-            FindingKind::WindowTooShort { sensor: "Probe".into(), set_min: 60, needed_min: 420 },
-        ];
-        let text: Vec<_> = kinds.iter().map(|k| names.kind(k, FindingPlace::Station(1))).collect();
-        assert!(text.iter().all(|t| t.ends_with('.') || t.ends_with("needs 30 min.")), "{text:#?}");
-        insta::assert_snapshot!(text.join("\n"));
-        let all = [
-            Remedy::KeepStarts { program: 0, count: 2 },
-            Remedy::SplitStarts { program: 0, count: 3, apart_min: 80 },
-            Remedy::SetDays { program: 0, days: upland_core::controller::schedule::Days::Even },
-            Remedy::RaiseRunTime { program: 0, station: 1, run_time: Seconds::from_s(90) },
-            Remedy::OpenMasterValve { station: 1 },
-            Remedy::FitCard,
-        ];
-        assert_eq!(
-            all.iter().map(|m| names.remedy(m)).collect::<Vec<_>>().join("; "),
-            "Keep the first two starts; Split over three starts, 80 min apart; Run on even dates; Raise it to 1 min 30 s; Open the master valve with it; Take the nearest that the box can hold"
-        );
-        let cost = Cost {
-            litres_a_week: Some(Litres::from_us_gallons(1250.0)),
-            minutes_a_week: Some(75.0),
-            days: Some(4),
-        };
-        let finding = Finding {
-            kind: FindingKind::HiddenProgram,
-            severity: Severity::Warning,
-            place: FindingPlace::Program(1),
-            cost,
-            remedy: None,
-        };
-        assert_eq!(names.finding(&finding).cost, "1\u{202f}250 gal a week, 1 h 15 min a week");
-    }
-
-    #[test]
-    fn a_plan_says_why_and_a_refusal_says_what_would_do() {
-        let (mut installation, settings) = fixture::box_with_faults();
-        let from = date(2026, 7, 13);
-        let of = |strategy| Request {
-            installation: &installation,
-            present: &settings,
-            strategy,
-            from,
-            relax: Relax::default(),
-        };
-        let proposal = plan(&of(Strategy::JustNeed)).unwrap();
-        let names = Names { installation: &installation, settings: &settings, units: UnitSystem::Metric };
-        let mut said: Vec<String> = proposal.programs.iter().map(|p| names.program_reason(p)).collect();
-        said.extend(proposal.zones.iter().map(|z| format!("{}: {}", z.station, names.zone_reason(z))));
-        said.extend(names.plan_notes(&proposal));
-        insta::assert_snapshot!("plan", said.join("\n"));
-        installation.window.from = jiff::civil::time(6, 0, 0, 0);
-        let request = Request {
-            installation: &installation,
-            present: &settings,
-            strategy: Strategy::DeepTwice,
-            from,
-            relax: Relax::default(),
-        };
-        let names = Names { installation: &installation, settings: &settings, units: UnitSystem::Metric };
-        let mut said = vec![names.binding(&plan(&request).unwrap_err())];
-        said.extend(relaxations(&request).iter().map(|r| names.relaxation(r)));
-        insta::assert_snapshot!("refusal", said.join("\n"));
-    }
-}
+mod tests;

@@ -7,12 +7,14 @@ use crate::page::sensor_words::{conflict, moment, pays, says, verdict};
 use crate::server::address;
 use crate::server::error::{PageError, page};
 use crate::site::context::AtSite;
-use crate::site::sensing::SensorStates;
+use crate::site::sensing::{SensorStates, stations, stopped_by};
 use actix_web::{HttpResponse, get, web};
 use askama::Template;
 use jiff::ToSpan;
 use jiff::tz::TimeZone;
+use std::collections::BTreeSet;
 use std::sync::Arc;
+use upland_core::account::running::{BoxRun, Holder};
 use upland_core::advice::sensor_choice::{Pays, advise, conflicts};
 use upland_core::quantity::units::Litres;
 use upland_core::sensors::placement::{judge, overall};
@@ -91,8 +93,10 @@ struct ListPage {
 fn tonight_of(states: &SensorStates, record: &SensorRecord) -> String {
     let Some(own) = states.site_box(record.sensor.box_number) else { return "its box was taken down".into() };
     let Some(night) = states.tonight(own) else { return "the box has no settings yet".into() };
-    let runs = night.stations();
-    let stopped = runs.iter().filter(|s| night.stopper(**s) == Some(record.sensor.name.as_str())).count();
+    let runs = stations(&night);
+    let place = states.place_of(record);
+    let by_it = |holder: &Holder| matches!(holder, Holder::Sensor { sensor, .. } if Some(*sensor) == place);
+    let stopped = stopped_by(&night, by_it).len();
     match (runs.len(), stopped) {
         (0, _) => "nothing is set to run tonight".into(),
         (all, 0) => format!("stops none of tonight's {}", in_words(all)),
@@ -241,6 +245,11 @@ fn advice(states: &SensorStates) -> Vec<BoxAdvice> {
         .collect()
 }
 
+/// Stations that a sensor holds or cuts tonight.
+fn held(night: &[BoxRun]) -> BTreeSet<u16> {
+    stopped_by(night, |holder| matches!(holder, Holder::Sensor { .. }))
+}
+
 fn headline(states: &SensorStates) -> String {
     if states.loaded.sensors.is_empty() {
         return "No sensor yet: rain, frost and wind stop nothing.".into();
@@ -253,7 +262,7 @@ fn headline(states: &SensorStates) -> String {
         .map(|s| s.sensor.name.as_str())
         .collect();
     let stopped: usize =
-        states.loaded.boxes.iter().filter_map(|b| states.tonight(b)).map(|n| n.stopped().len()).sum();
+        states.loaded.boxes.iter().filter_map(|b| states.tonight(b)).map(|n| held(&n).len()).sum();
     match (holding.len(), stopped) {
         (0, 0) => "No sensor holds; tonight runs as set.".into(),
         (0, n) => format!("{} of tonight's stations are refused.", in_words_capital(n)),

@@ -29,10 +29,9 @@ fn soil_note(states: &SensorStates, sensor: &Sensor) -> String {
         return "No threshold yet: calibrate it from its own trace first. Until then it refuses nothing."
             .into();
     };
-    let window = states.site_box(sensor.box_number).and_then(|own| {
-        let settings = &own.settings.as_ref()?.settings;
-        cycle_window_needed_min(states.night_runs(own, settings).iter())
-    });
+    let window = states
+        .site_box(sensor.box_number)
+        .and_then(|own| cycle_window_needed_min(states.tonight(own)?.iter().map(|r| &r.run)));
     format!(
         "Refuses at {} % and above, decided at the start of the cycle window and held through it{}.",
         plain(threshold, 1),

@@ -7,9 +7,11 @@ use super::thresholds::replayed;
 use crate::fixture;
 use crate::page::sensor_words::{self as words, percentage};
 use crate::site::sensing::SensorStates;
+use crate::site::sensing::{stations, stopped_by};
 use jiff::civil::date;
 use jiff::{SignedDuration, Timestamp};
 use std::collections::BTreeMap;
+use upland_core::account::running::Holder;
 use upland_core::quantity::units::{Metres, Millimetres};
 use upland_core::sensors::placement::{Criterion, Verdict, overall};
 use upland_core::sensors::state::{ByChannel, Says};
@@ -88,11 +90,11 @@ fn a_hold_is_said_with_its_reason_and_stops_the_night() {
     assert_eq!(because, "since Thu 9 Jul, 18:00: 14.0 mm of rain");
     let own = states.site_box(1).unwrap();
     let night = states.tonight(own).unwrap();
-    assert_eq!(night.stopped(), night.stations(), "a contact stops whoever does not ignore it");
-    assert_eq!(night.stopper(1), Some("Rain switch, wired"));
-    assert_eq!(night.stopper(99), None);
-    let (run, _) = night.outcomes[0];
-    assert_eq!(night.stops(run.station, run.start), Some("Rain switch, wired"));
+    assert!(!night.is_empty());
+    let by_rain =
+        |holder: &Holder| matches!(holder, Holder::Sensor { sensor: 0, hold } if hold.until.is_some());
+    assert_eq!(stopped_by(&night, by_rain), stations(&night), "a contact stops whoever does not ignore it");
+    assert_eq!(states.place_of(&states.loaded.sensors[0]), Some(0));
 }
 
 #[test]
@@ -110,15 +112,7 @@ fn a_bypass_is_listed_and_lets_the_night_run() {
     let listed = pausing(&states);
     assert_eq!(listed[0].text, "Rain switch, wired is on bypass until Tue 14 Jul, 20:00: new turf (Bram)");
     let night = states.tonight(states.site_box(1).unwrap()).unwrap();
-    let later: Vec<_> = night.outcomes.iter().filter(|(run, _)| run.start >= states.at).collect();
-    assert!(
-        later.len() > 4
-            && later.iter().all(|(_, outcome)| *outcome == upland_core::sensors::effect::Outcome::Runs)
-    );
-    assert!(
-        night.stopped().contains(&1),
-        "what was to run at one in the afternoon was held before the bypass"
-    );
+    assert!(night.len() > 4 && night.iter().all(|r| r.held_by.is_empty()), "{night:?}");
 }
 
 #[test]

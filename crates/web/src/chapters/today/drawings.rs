@@ -2,9 +2,10 @@
 //! percentages across and pixels down, so that a drawing fits any width without distortion.
 
 use askama::Template;
-use jiff::{SignedDuration, Zoned};
-use std::collections::BTreeMap;
-use upland_core::advice::tonight::{Tonight, ZoneTonight};
+use jiff::tz::TimeZone;
+use jiff::{SignedDuration, Timestamp, Zoned};
+use upland_core::account::running::BoxRun;
+use upland_core::advice::tonight::{Tonight, Verdict, ZoneTonight};
 use upland_core::controller::night::NightPlan;
 use upland_core::site::Zone;
 use upland_core::weather::sun::sunrise_sunset;
@@ -37,8 +38,8 @@ pub(super) struct Bar {
     pub width: String,
     /// For a pointer resting on it and for screen readers.
     pub title: String,
-    /// A sensor stops it.
-    pub held: bool,
+    /// will, held or need.
+    pub kind: &'static str,
 }
 
 pub(super) struct Soak {
@@ -49,6 +50,8 @@ pub(super) struct Soak {
 
 pub(super) struct Lane {
     pub label: String,
+    /// The verdict, where there is one to say.
+    pub verdict: &'static str,
     pub y: u32,
 }
 
@@ -78,10 +81,16 @@ struct NightAxis {
 }
 
 impl NightAxis {
-    fn of(night: &NightPlan) -> Self {
-        let window = night.window_until.duration_since(&night.window_from).as_secs_f64() / 60.0;
-        let from = &night.window_from - SignedDuration::from_mins(30);
-        Self { from, minutes: window + 2.0 * MARGIN_MIN }
+    /// From before the window or the first run to after the window or the last one.
+    fn of(night: &NightPlan, runs: &[BoxRun], tz: &TimeZone) -> Self {
+        let zoned = |at: Timestamp| at.to_zoned(tz.clone());
+        let first = runs.iter().map(|r| zoned(r.run.start)).min();
+        let last = runs.iter().map(|r| zoned(r.run.end)).max();
+        let from = first.into_iter().fold(night.window_from.clone(), Zoned::min);
+        let until = last.into_iter().fold(night.window_until.clone(), Zoned::max);
+        let from = &from - SignedDuration::from_mins(30);
+        let minutes = until.duration_since(&from).as_secs_f64() / 60.0 + MARGIN_MIN;
+        Self { from, minutes }
     }
 
     fn x(&self, at: &Zoned) -> f64 {
@@ -116,63 +125,105 @@ impl NightAxis {
     }
 }
 
-/// The runs of a zone in its lane, and the same in words.
-fn lane(
-    axis: &NightAxis,
-    night: &NightPlan,
-    zone: &Zone,
+/// A lane that is being filled, and the same in words.
+struct Filling<'a> {
+    axis: &'a NightAxis,
+    zone: &'a Zone,
     y: u32,
-    stopped_by: Option<&String>,
-) -> (Vec<Bar>, Vec<Soak>, String) {
-    let (number, name) = (zone.number, &zone.name);
-    let (mut bars, mut soaks, mut spoken) = (Vec::new(), Vec::new(), Vec::new());
-    let mut previous_end = None;
-    for run in night.layout.runs.iter().filter(|r| r.number == number) {
-        let times = (night.at(run.from_minute), night.at(run.from_minute + run.minutes));
-        let (Some(start), Some(end)) = times else { continue };
-        let (x, x_end) = (axis.x(&start), axis.x(&end));
-        if let Some(previous) = previous_end {
-            soaks.push(Soak { x1: pct(previous), x2: pct(x), y: y + LANE_PX / 2 });
-        }
-        previous_end = Some(x_end);
-        let clock = format!("{} to {}", start.strftime("%H:%M"), end.strftime("%H:%M"));
-        let stops = stopped_by.map_or(String::new(), |sensor| format!("; {sensor} stops it"));
-        bars.push(Bar {
-            x: pct(x),
-            y: y + 5,
-            width: pct((x_end - x).max(THINNEST_PCT)),
-            title: format!("{number} {name}: {clock}, {} min{stops}", run.minutes),
-            held: stopped_by.is_some(),
-        });
-        spoken.push(clock);
-    }
-    let stopped = stopped_by.map_or(String::new(), |sensor| format!(", stopped by {sensor}"));
-    (bars, soaks, format!("{number} {name}: {}{stopped}", spoken.join(", ")))
+    bars: Vec<Bar>,
+    soaks: Vec<Soak>,
 }
 
-/// Draws the night; `None` when nothing runs.
+impl Filling<'_> {
+    fn bar(&mut self, (start, end): (&Zoned, &Zoned), kind: &'static str, what: &str) -> String {
+        let (x, x_end) = (self.axis.x(start), self.axis.x(end));
+        let clock = format!("{} to {}", start.strftime("%H:%M"), end.strftime("%H:%M"));
+        self.bars.push(Bar {
+            x: pct(x),
+            y: self.y + if kind == "need" { 3 } else { 7 },
+            width: pct((x_end - x).max(THINNEST_PCT)),
+            title: format!("{} {}: {what} {clock}", self.zone.number, self.zone.name),
+            kind,
+        });
+        clock
+    }
+
+    /// What the box will do, filled; what is held, in dashes.
+    fn will(&mut self, runs: &[BoxRun], tz: &TimeZone) -> String {
+        let zoned = |at: Timestamp| at.to_zoned(tz.clone());
+        let mut spoken = Vec::new();
+        for run in runs {
+            let (start, until, end) = (zoned(run.run.start), zoned(run.until), zoned(run.run.end));
+            if until > start {
+                spoken.push(self.bar((&start, &until), "will", "the box will run"));
+            }
+            if until < end {
+                let from = start.max(until);
+                let clock = self.bar((&from, &end), "held", "held");
+                spoken.push(format!("{clock} held"));
+            }
+        }
+        spoken.join(", ")
+    }
+
+    /// What the zone needs, as an outline on the same axis.
+    fn needs(&mut self, night: &NightPlan) -> String {
+        let mut spoken = Vec::new();
+        let mut previous_end: Option<f64> = None;
+        for run in night.layout.runs.iter().filter(|r| r.number == self.zone.number) {
+            let times = (night.at(run.from_minute), night.at(run.from_minute + run.minutes));
+            let (Some(start), Some(end)) = times else { continue };
+            if let Some(previous) = previous_end {
+                let (x1, x2) = (pct(previous), pct(self.axis.x(&start)));
+                self.soaks.push(Soak { x1, x2, y: self.y + LANE_PX / 2 });
+            }
+            previous_end = Some(self.axis.x(&end));
+            spoken.push(self.bar((&start, &end), "need", "it needs"));
+        }
+        spoken.join(", ")
+    }
+}
+
+/// Draws the night: what the box will do filled, what each zone needs as an outline on the same axis; `None` when
+/// nothing runs and nothing is needed.
+// Long: one part of the drawing after another.
 pub(super) fn night_strip(
     tonight: &Tonight,
-    held: &BTreeMap<u16, String>,
+    tz: &TimeZone,
     (latitude_deg, longitude_deg): (f64, f64),
 ) -> Option<NightStrip> {
     let night = &tonight.night;
-    let zone_of_clock = night.first_start.as_ref()?.time_zone().clone();
-    let axis = NightAxis::of(night);
+    let axis = NightAxis::of(night, &tonight.runs, tz);
     let (mut lanes, mut bars, mut soaks, mut words) = (Vec::new(), Vec::new(), Vec::new(), Vec::new());
     let mut lanes_bottom = HEAD_PX;
-    for row in tonight.running() {
+    let shown = |zone: &&ZoneTonight| {
+        zone.cycles.is_some() || zone.will.as_ref().is_some_and(|will| !will.runs.is_empty())
+    };
+    for row in tonight.zones.iter().filter(shown) {
         let (y, number) = (lanes_bottom, row.zone.number);
-        lanes.push(Lane { label: format!("{number} {}", row.zone.name), y });
-        let (of_lane, soaking, spoken) = lane(&axis, night, &row.zone, y, held.get(&number));
-        bars.extend(of_lane);
-        soaks.extend(soaking);
-        words.push(spoken);
+        let verdict = row.verdict.map_or("", Verdict::label);
+        lanes.push(Lane { label: format!("{number} {}", row.zone.name), verdict, y });
+        let mut filling = Filling { axis: &axis, zone: &row.zone, y, bars: Vec::new(), soaks: Vec::new() };
+        let needs = filling.needs(night);
+        let will = row.will.as_ref().map_or(String::new(), |own| filling.will(&own.runs, tz));
+        let said =
+            |name: &str, what: &str| if what.is_empty() { String::new() } else { format!(" {name} {what}.") };
+        words.push(format!(
+            "{number} {}:{}{} {verdict}",
+            row.zone.name,
+            said("the box will run", &will),
+            said("it needs", &needs)
+        ));
+        bars.append(&mut filling.bars);
+        soaks.append(&mut filling.soaks);
         lanes_bottom += LANE_PX;
+    }
+    if lanes.is_empty() {
+        return None;
     }
     let sun = sunrise_sunset(night.window_until.date(), latitude_deg, longitude_deg);
     let sunrise = sun.and_then(|(rise, _)| {
-        let at = rise.to_zoned(zone_of_clock);
+        let at = rise.to_zoned(tz.clone());
         axis.mark(&at, format!("sunrise {}", at.strftime("%H:%M")))
     });
     let (open, shut) = (axis.x(&night.window_from), axis.x(&night.window_until));
@@ -190,10 +241,10 @@ pub(super) fn night_strip(
         soaks,
         sunrise,
         words: format!(
-            "Water window {} to {}. {}.",
+            "Water window {} to {}. {}",
             night.window_from.strftime("%H:%M"),
             night.window_until.strftime("%H:%M"),
-            words.join("; ")
+            words.join(" ")
         ),
     })
 }
@@ -240,10 +291,10 @@ mod tests {
 
     #[test]
     fn night_strip_drawing() {
-        let decided = fixture::decided(UnitSystem::Metric);
+        let decided = fixture::told(UnitSystem::Metric);
         let site = &decided.loaded.site.site;
-        let strip =
-            night_strip(&decided.night, &BTreeMap::new(), (site.latitude_deg, site.longitude_deg)).unwrap();
+        let place = (site.latitude_deg, site.longitude_deg);
+        let strip = night_strip(&decided.night, &decided.loaded.tz, place).unwrap();
         insta::assert_snapshot!(strip.render().unwrap());
     }
 
@@ -255,17 +306,15 @@ mod tests {
     }
 
     #[test]
-    fn nothing_is_drawn_outside_the_window() {
-        let decided = fixture::decided(UnitSystem::Metric);
-        let strip = night_strip(&decided.night, &BTreeMap::new(), (46.0, -30.0)).unwrap();
+    fn every_bar_lies_on_the_axis_and_both_sides_are_drawn() {
+        let decided = fixture::told(UnitSystem::Metric);
+        let strip = night_strip(&decided.night, &decided.loaded.tz, (46.0, -30.0)).unwrap();
         let number = |text: &str| text.trim_end_matches('%').parse::<f64>().unwrap();
-        let (open, shut) = (number(&strip.closed_before), number(&strip.closed_after_x));
         for bar in &strip.bars {
-            assert!(
-                number(&bar.x) >= open && number(&bar.x) + number(&bar.width) <= shut + 0.51,
-                "{}",
-                bar.title
-            );
+            assert!(number(&bar.x) >= 0.0 && number(&bar.x) + number(&bar.width) <= 100.01, "{}", bar.title);
         }
+        let of = |kind: &str| strip.bars.iter().filter(|b| b.kind == kind).count();
+        assert!(of("will") >= 4 && of("need") >= 1 && of("held") == 0);
+        assert!(strip.words.contains("the box will run") && strip.words.contains("it needs"));
     }
 }

@@ -1,37 +1,19 @@
 //! The view model of Today.
 
 use super::Decided;
-use super::drawings::{self, NightStrip, SoilColumn};
+use super::drawings::{self, NightStrip};
+use super::headline::headline;
+use super::row::{self, Row};
 use crate::chapters::today::words;
 use crate::chapters::today::words::NoticeWords;
 use crate::page::quantities;
-use crate::page::quantities::{clock, depth, in_words, in_words_capital, long_date, volume};
+use crate::page::quantities::{clock, depth, long_date, volume};
 use crate::page::working::{InputView, StepView, Working, working};
 use jiff::civil::Date;
-use upland_core::account::season::DemandFrom;
-use upland_core::advice::tonight::{Decision, ZoneTonight};
+use upland_core::account::sky::DemandFrom;
+use upland_core::advice::tonight::{BoxKnown, Decision, ZoneTonight};
 use upland_core::explain;
 use upland_core::quantity::units::Litres;
-
-pub(super) struct Row {
-    pub number: u16,
-    pub name: String,
-    pub kind: String,
-    /// "2 × 11 min", or why there are none.
-    pub cycles: String,
-    pub cycles_id: String,
-    pub minutes: String,
-    pub minutes_id: String,
-    pub give: String,
-    pub give_id: String,
-    pub state: String,
-    pub state_id: String,
-    pub start: String,
-    pub program: String,
-    pub soil: SoilColumn,
-    pub because: String,
-    pub short: bool,
-}
 
 pub(super) struct TodayView {
     pub date: Date,
@@ -40,20 +22,27 @@ pub(super) struct TodayView {
     pub et0: String,
     pub et0_words: String,
     pub rain_words: String,
+    /// "1,240 L", and whether every area is known, of what the box will put down and of what is needed.
+    pub will_volume: Option<String>,
     pub volume: Option<String>,
     pub notices: Vec<NoticeWords>,
     pub strip: Option<NightStrip>,
     pub window: String,
-    pub runs: Vec<Row>,
-    pub deferred: Vec<Row>,
-    pub waits: Vec<Row>,
+    /// Whether the box's own runs are known, so that there is something to hold the needs against.
+    pub compared: bool,
+    /// Whether something is wrong that a change of the box mends.
+    pub wrong: bool,
+    pub rows: Vec<Row>,
     pub workings: Vec<Working>,
-    /// What the box does that night as it is set.
-    pub as_set: Option<String>,
-    /// What holds, and what it does to the box's own programs.
-    pub holds: Vec<String>,
+    /// What the sensors say beyond whom they hold.
+    pub said: Vec<String>,
     pub opened_on_last_day: bool,
     pub no_zones: bool,
+}
+
+/// "at least" where an area is not known.
+fn at_least((text, all): (String, bool)) -> String {
+    if all { text } else { format!("at least {text}") }
 }
 
 // Long: one part of the page after another.
@@ -67,23 +56,19 @@ pub(super) fn build(decided: &Decided) -> TodayView {
         &explain::reference_et(&decided.climate, tonight.date),
         units,
     )];
-    let (mut runs, mut deferred, mut waits) = (Vec::new(), Vec::new(), Vec::new());
+    let mut rows = Vec::new();
     for zone in &tonight.zones {
         let number = zone.zone.number;
         let of = format!("Zone {number}, {}", zone.zone.name);
         let id = |what: &str| format!("w-{what}-{number}");
         workings.push(working(id("state"), of.clone(), &explain::depletion(zone), units));
         if zone.decision != Decision::Waits {
-            workings.push(working(id("give"), of.clone(), &explain::need(zone), units));
-            workings.push(working(id("minutes"), of.clone(), &explain::minutes(zone), units));
             workings.push(working(id("cycles"), of, &explain::cycles(zone), units));
         }
-        let row = row(decided, zone);
-        match zone.decision {
-            Decision::Runs | Decision::RunsShort { .. } => runs.push(row),
-            Decision::Deferred => deferred.push(row),
-            Decision::Waits => waits.push(row),
+        if let Some(will) = zone.will.as_ref().filter(|w| !w.runs.is_empty()) {
+            workings.push(row::will_working(decided, zone, will));
         }
+        rows.push(row::row(decided, zone));
     }
     let total = total_volume(tonight.running());
     if let Some((litres, known)) = total {
@@ -96,7 +81,7 @@ pub(super) fn build(decided: &Decided) -> TodayView {
     TodayView {
         date: tonight.date,
         long_date: long_date(tonight.date),
-        headline: headline(decided),
+        headline: headline(tonight, &decided.loaded.tz),
         et0: depth(units, et0),
         et0_words: match from {
             DemandFrom::Record => decided.climate.day(tonight.date).map_or(String::new(), |d| {
@@ -113,116 +98,27 @@ pub(super) fn build(decided: &Decided) -> TodayView {
             Some(_) => "no rain".into(),
             None => "rain not recorded".into(),
         },
-        volume: total.map(|(litres, known)| {
-            let text = volume(units, litres);
-            if known { text } else { format!("at least {text}") }
-        }),
+        will_volume: row::total(units, &tonight.zones, |z| Some(z.will.as_ref()?.ahead.water.applied))
+            .map(at_least),
+        volume: total.map(|(litres, known)| at_least((volume(units, litres), known))),
         notices: tonight.notices.iter().map(|n| words::notice(n, units)).collect(),
-        strip: drawings::night_strip(tonight, &decided.held.advised, (site.latitude_deg, site.longitude_deg)),
+        strip: drawings::night_strip(tonight, &decided.loaded.tz, (site.latitude_deg, site.longitude_deg)),
         window: format!(
             "{} to {}",
             tonight.night.window_from.strftime("%H:%M"),
             tonight.night.window_until.strftime("%H:%M")
         ),
-        runs,
-        deferred,
-        waits,
+        compared: tonight.known == BoxKnown::Settings,
+        wrong: rows.iter().any(|r| r.weight == "wrong"),
+        rows,
         workings,
-        as_set: decided.as_set.as_ref().map(as_set),
-        holds: holds(decided),
+        said: decided.said.clone(),
         opened_on_last_day: decided.opened_on_last_day,
         no_zones: tonight.zones.is_empty(),
     }
 }
 
-/// What the sensors say, and whom they stop.
-fn holds(decided: &Decided) -> Vec<String> {
-    let mut lines = decided.held.lines.clone();
-    let numbers: Vec<String> = decided.held.as_set.iter().map(u16::to_string).collect();
-    if let Some((last, others)) = numbers.split_last() {
-        lines.push(if others.is_empty() {
-            format!("Of what is set, station {last} is stopped.")
-        } else {
-            format!("Of what is set, stations {} and {last} are stopped.", others.join(", "))
-        });
-    }
-    lines
-}
-
-/// What the box does by itself, to hold against the advice.
-fn as_set(set: &super::AsSet) -> String {
-    let numbers: Vec<String> = set.stations.iter().map(u16::to_string).collect();
-    match (&set.first, &set.last, numbers.split_last()) {
-        (Some(first), Some(last), Some((end, others))) => {
-            let zones = if others.is_empty() {
-                format!("station {end}")
-            } else {
-                format!("stations {} and {end}", others.join(", "))
-            };
-            format!(
-                "As it is set, the box runs {zones} tonight, {} to {}.",
-                clock(Some(first)),
-                clock(Some(last))
-            )
-        }
-        _ => "As it is set, the box runs nothing tonight.".to_owned(),
-    }
-}
-
-/// One sentence that answers the page.
-fn headline(decided: &Decided) -> String {
-    let tonight = &decided.night;
-    let (total, running) = (tonight.zones.len(), tonight.running().count());
-    let span = match (&tonight.night.first_start, tonight.night.last_end()) {
-        (Some(first), Some(end)) => {
-            format!("{} to {}", first.strftime("%H:%M"), end.strftime("%H:%M"))
-        }
-        _ => String::new(),
-    };
-    match (total, running) {
-        (0, _) => "No zones yet.".to_owned(),
-        (_, 0) => "No zone runs tonight.".to_owned(),
-        (1, _) => format!("The zone runs tonight, {span}."),
-        (all, some) if all == some => format!("All {} zones run tonight, {span}.", in_words(all)),
-        (all, 1) => format!("One of {} zones runs tonight, {span}.", in_words(all)),
-        (all, some) => format!("{} of {} zones run tonight, {span}.", in_words_capital(some), in_words(all)),
-    }
-}
-
-fn row(decided: &Decided, zone: &ZoneTonight) -> Row {
-    let units = decided.loaded.site.site.units;
-    let night = &decided.night.night;
-    let number = zone.zone.number;
-    let first = night.layout.runs.iter().find(|r| r.number == number);
-    let cycles = zone.cycles.unwrap_or(zone.refill.cycles);
-    Row {
-        number,
-        name: zone.zone.name.clone(),
-        kind: format!("{}, {}", zone.zone.plant.defaults().label, zone.zone.head.label()),
-        cycles: quantities::cycles(cycles),
-        cycles_id: format!("w-cycles-{number}"),
-        minutes: format!("{} min in all", cycles.total_minutes()),
-        minutes_id: format!("w-minutes-{number}"),
-        give: depth(units, zone.depletion - zone.depletion_after),
-        give_id: format!("w-give-{number}"),
-        state: depth(units, zone.depletion),
-        state_id: format!("w-state-{number}"),
-        start: clock(first.and_then(|r| night.at(r.from_minute)).as_ref()),
-        program: first
-            .and_then(|r| night.layout.programs.get(r.program))
-            .map_or(String::new(), |p| p.letter.to_string()),
-        soil: drawings::soil_column(zone, units),
-        because: words::because(zone, units, decided.night.date)
-            + &decided
-                .held
-                .advised
-                .get(&number)
-                .map_or(String::new(), |sensor| format!(" {sensor} stops it.")),
-        short: matches!(zone.decision, Decision::RunsShort { .. }),
-    }
-}
-
-/// Litres of the zones that run, and whether every area is known; `None` without any area.
+/// Litres of the zones that are advised to run, and whether every area is known; `None` without any area.
 fn total_volume<'a>(running: impl Iterator<Item = &'a ZoneTonight>) -> Option<(Litres, bool)> {
     let (mut sum, mut any, mut all) = (Litres::ZERO, false, true);
     for zone in running {
@@ -335,40 +231,40 @@ mod tests {
 
     #[test]
     fn every_number_that_opens_has_its_sheet() {
-        let view = build(&fixture::decided(UnitSystem::Metric));
-        let has = |id: &str| view.workings.iter().any(|w| w.id == id);
-        assert!(has("w-et0") && has("w-night") && view.volume.is_none_or(|_| has("w-volume")));
-        for row in &view.runs {
-            assert!(has(&row.cycles_id) && has(&row.minutes_id) && has(&row.give_id) && has(&row.state_id));
+        for decided in [fixture::decided(UnitSystem::Metric), fixture::told(UnitSystem::UsCustomary)] {
+            let view = build(&decided);
+            let has = |id: &str| view.workings.iter().any(|w| w.id == id);
+            assert!(has("w-et0") && has("w-night") && view.volume.is_none_or(|_| has("w-volume")));
+            for row in &view.rows {
+                assert!(has(&row.state_id));
+                let sides = row.will.iter().chain([&row.needs]);
+                assert!(sides.filter_map(|side| side.id.as_ref()).all(|id| has(id)), "{}", row.name);
+            }
+            assert_eq!(view.rows.len(), 4);
         }
-        for row in view.waits.iter().chain(&view.deferred) {
-            assert!(has(&row.state_id));
-        }
-        assert!(!view.runs.is_empty() && !view.waits.is_empty());
     }
 
     #[test]
-    fn the_headline_answers_the_page() {
-        let mut decided = fixture::decided(UnitSystem::Metric);
-        assert!(build(&decided).headline.contains("of four zones run tonight, "));
-        decided.night.zones.clear();
-        assert_eq!(build(&decided).headline, "No zones yet.");
-    }
-
-    #[test]
-    fn what_the_box_does_by_itself_is_said_beside_the_advice() {
-        use super::super::AsSet;
-        let at = |hour| {
-            Some(jiff::civil::date(2026, 7, 14).at(hour, 5, 0, 0).to_zoned(jiff::tz::TimeZone::UTC).unwrap())
-        };
-        let set =
-            |stations: &[u16]| as_set(&AsSet { stations: stations.to_vec(), first: at(2), last: at(4) });
-        assert_eq!(
-            set(&[1, 2, 7]),
-            "As it is set, the box runs stations 1, 2 and 7 tonight, 02:05 to 04:05."
-        );
-        assert_eq!(set(&[3]), "As it is set, the box runs station 3 tonight, 02:05 to 04:05.");
-        let nothing = as_set(&AsSet { stations: Vec::new(), first: None, last: None });
-        assert_eq!(nothing, "As it is set, the box runs nothing tonight.");
+    fn both_sides_stand_beside_each_other_and_what_is_wrong_can_be_mended() {
+        let view = build(&fixture::told(UnitSystem::Metric));
+        assert!(view.compared && view.wrong);
+        let told: Vec<String> = view
+            .rows
+            .iter()
+            .map(|r| {
+                let will = r.will.as_ref().map_or(String::new(), |w| format!("{} {}", w.what, w.when));
+                format!(
+                    "{}: {will} | {} {} | {}",
+                    r.name,
+                    r.needs.what,
+                    r.needs.when,
+                    r.verdict.unwrap_or_default()
+                )
+            })
+            .collect();
+        insta::assert_snapshot!(told.join("\n"));
+        assert!(view.rows.iter().all(|r| (r.weight == "wrong") == r.fix.is_some()));
+        let alone = build(&fixture::decided(UnitSystem::Metric));
+        assert!(!alone.compared && !alone.wrong && alone.rows.iter().all(|r| r.will.is_none()));
     }
 }

@@ -2,7 +2,10 @@
 
 use crate::page::quantities::{capital, depth, flow, in_words, in_words_capital, plain, share, temperature};
 use jiff::civil::Date;
-use upland_core::advice::tonight::{Because, Decision, Notice, ZoneTonight};
+use jiff::tz::TimeZone;
+use upland_core::account::nights::Barred;
+use upland_core::advice::tonight::{Because, Decision, Notice, Verdict, ZoneTonight};
+use upland_core::controller::schedule::Rest;
 use upland_core::quantity::ratio::Share;
 use upland_core::site::UnitSystem;
 
@@ -19,23 +22,11 @@ fn day(date: Date, today: Date) -> String {
     }
 }
 
-/// Names the night that began on an evening.
-fn night(evening: Date, today: Date) -> String {
-    match (today - evening).get_days() {
-        1 => "last night".to_owned(),
-        2..=6 => format!("on {} night", evening.strftime("%a")),
-        _ => format!("on the night of {}", evening.strftime("%-d %b")),
-    }
-}
-
 /// Why a zone runs or waits, in one or two short sentences.
 // Long: one sentence for each reason.
-pub(crate) fn because(zone: &ZoneTonight, units: UnitSystem, today: Date) -> String {
-    let mut sentences: Vec<String> = Vec::new();
+pub(crate) fn because(zone: &ZoneTonight, (units, tz): (UnitSystem, &TimeZone), today: Date) -> String {
+    let mut sentences: Vec<String> = compared(zone, units).into_iter().collect();
     match zone.because {
-        Because::NoWeather => {
-            sentences.push("No weather yet: this is a refill from the refill point.".into());
-        }
         Because::PastRefill { by } => sentences.push(if by.mm() < 0.05 {
             "The refill point is reached.".to_owned()
         } else {
@@ -48,7 +39,7 @@ pub(crate) fn because(zone: &ZoneTonight, units: UnitSystem, today: Date) -> Str
         )),
         Because::AboveRefill { left, rain, watered, next } => {
             let since = match (watered, rain) {
-                (Some(evening), _) => format!(": watered {}, as advised", night(evening, today)),
+                (Some((on, evidence)), _) => format!(": watered {}, {}", day(on, today), evidence.label()),
                 (None, Some((on, amount))) => {
                     format!(": {} of rain soaked in {}", depth(units, amount), day(on, today))
                 }
@@ -70,7 +61,12 @@ pub(crate) fn because(zone: &ZoneTonight, units: UnitSystem, today: Date) -> Str
             "It needs {asked_minutes} min, the window holds {}; the rest carries over.",
             zone.cycles.map_or(0, upland_core::ground::application::Cycles::total_minutes)
         )),
+        Decision::Barred(why) => sentences.push(barred(why, units)),
         Decision::Runs | Decision::Waits => {}
+    }
+    if let Some(at) = zone.will.as_ref().and_then(|will| will.forbidden) {
+        let at = at.to_zoned(tz.clone()).strftime("%a %H:%M").to_string();
+        sentences.push(format!("What the box will run is forbidden by the ordinance, from {at}."));
     }
     if let (Some(cycles), Some(longest)) = (zone.cycles, zone.resolved.cycle_limit.longest)
         && cycles.count > 1
@@ -96,6 +92,56 @@ pub(crate) fn because(zone: &ZoneTonight, units: UnitSystem, today: Date) -> Str
     sentences.join(" ")
 }
 
+/// What the box brings against what is missing, where that needs a word.
+fn compared(zone: &ZoneTonight, units: UnitSystem) -> Option<String> {
+    let (will, verdict) = (zone.will.as_ref()?, zone.verdict?);
+    let brings = zone.resolved.net_of(will.waters().minutes());
+    let (brings, missing) = (depth(units, brings), depth(units, zone.depletion));
+    match verdict {
+        Verdict::TooMuch | Verdict::NotNeeded => {
+            Some(format!("The box brings {brings} net, {missing} are missing."))
+        }
+        Verdict::TooLittle if will.waters().any() => {
+            Some(format!("The box brings {brings} net of the {missing} that are missing."))
+        }
+        Verdict::TooLittle => Some("The box has a run time for it, but not tonight.".to_owned()),
+        Verdict::NothingReaches => Some("No program that is on has a run time for it.".to_owned()),
+        Verdict::Right if will.waters().any() => {
+            Some(format!("The box brings {brings} net for the {missing} that are missing."))
+        }
+        Verdict::Right | Verdict::Forbidden | Verdict::Held => None,
+    }
+}
+
+/// Why nothing is advised although a zone is due.
+fn barred(why: Barred, units: UnitSystem) -> String {
+    match why {
+        Barred::Law { .. } => "The ordinance leaves no minute of this night for it.".to_owned(),
+        Barred::WeekIsFull { most } => format!(
+            "The ordinance allows {} {} a week, and they are used up.",
+            in_words(usize::from(most)),
+            if most == 1 { "day" } else { "days" }
+        ),
+        Barred::Rest(Rest::RainDelay { until }) => {
+            format!("The box is on rain delay until {}.", until.strftime("%a %-d %b"))
+        }
+        Barred::Rest(Rest::OffSeason { until: Some(until) }) => {
+            format!("It is off-season until {}.", until.strftime("%-d %b"))
+        }
+        Barred::Rest(Rest::OffSeason { until: None }) => {
+            "The off-season of the box is the whole year.".to_owned()
+        }
+        Barred::Frost { expected, set_point } => format!(
+            "The night is expected as cold as the last, {}, at or below the freeze set point of {}.",
+            temperature(units, expected),
+            temperature(units, set_point)
+        ),
+        Barred::Frozen { mean } => {
+            format!("The ground was frozen today: {} on the mean.", temperature(units, mean))
+        }
+    }
+}
+
 /// A date that may lie in another year.
 fn dated(date: Date) -> String {
     date.strftime("%-d %b %Y").to_string()
@@ -115,7 +161,7 @@ pub(crate) fn notice(notice: &Notice, units: UnitSystem) -> NoticeWords {
     let (grave, text, link) = match notice {
         Notice::NoWeather => (
             true,
-            "No weather yet. Every zone is shown from its refill point, with demand estimated roughly from latitude and elevation.".to_owned(),
+            "No weather yet. Every zone is counted with demand estimated roughly from latitude and elevation, and without rain.".to_owned(),
             Some(("weather", "Bring a weather file")),
         ),
         Notice::RecordEnds { last, days } => (
@@ -131,7 +177,7 @@ pub(crate) fn notice(notice: &Notice, units: UnitSystem) -> NoticeWords {
         ),
         Notice::BeforeRecord { first } => (
             true,
-            format!("The record only begins on {}. Every zone is shown from its refill point.", dated(*first)),
+            format!("The record only begins on {}. Before it, expected demand and no rain stand in.", dated(*first)),
             Some(("weather", "Bring older weather")),
         ),
         Notice::Gaps { days } => (
@@ -141,6 +187,28 @@ pub(crate) fn notice(notice: &Notice, units: UnitSystem) -> NoticeWords {
                 if *days == 1 { "One day is".to_owned() } else { format!("{days} days are") }
             ),
             Some(("weather", "See the record")),
+        ),
+        Notice::NoRain { days, all } => (
+            *all,
+            if *all {
+                "The record has temperatures but no rain: none is counted, so every zone looks drier than it may be.".to_owned()
+            } else {
+                format!(
+                    "{} no rain recorded; none is counted on {}.",
+                    if *days == 1 { "One day has".to_owned() } else { format!("{days} days have") },
+                    if *days == 1 { "it" } else { "them" }
+                )
+            },
+            Some(("weather", "See the record")),
+        ),
+        Notice::NeedsSeveralADay { number, holds, demand } => (
+            true,
+            format!(
+                "Zone {number} holds {} between full and its refill point, less than the {} of a day: it needs more than one watering a day.",
+                depth(units, *holds),
+                depth(units, *demand)
+            ),
+            Some(("zones", "See its roots and soil")),
         ),
         Notice::FreezeCaution { lowest } => (
             true,
@@ -183,7 +251,9 @@ mod tests {
         let decided = fixture::decided(units);
         let zones = decided.night.zones.iter();
         zones
-            .map(|z| format!("{}: {}", z.zone.name, because(z, units, decided.night.date)))
+            .map(|z| {
+                format!("{}: {}", z.zone.name, because(z, (units, &decided.loaded.tz), decided.night.date))
+            })
             .collect::<Vec<_>>()
             .join("\n")
     }
@@ -203,6 +273,13 @@ mod tests {
             Notice::RecordEnds { last: jiff::civil::date(2026, 7, 14), days: 132 },
             Notice::BeforeRecord { first: jiff::civil::date(2024, 1, 1) },
             Notice::Gaps { days: 5 },
+            Notice::NoRain { days: 40, all: true },
+            Notice::NoRain { days: 1, all: false },
+            Notice::NeedsSeveralADay {
+                number: 2,
+                holds: upland_core::quantity::units::Millimetres::from_mm(4.1),
+                demand: upland_core::quantity::units::Millimetres::from_mm(5.0),
+            },
             Notice::FreezeCaution { lowest: Celsius::from_c(1.5) },
             Notice::SupplyExceeded {
                 number: 4,

@@ -1,5 +1,5 @@
-//! The season of a zone: its root zone day by day, with rain and watering as advised, as scheduled
-//! or as logged, and set right by readings from the field.
+//! The season of a zone: the days of its account, with rain and watering as best known, as the box was set or as
+//! advised, and set right by readings from the field.
 
 use crate::page::frame::{Chapter, Frame};
 use crate::page::quantities::{depth, plain, share};
@@ -8,7 +8,7 @@ use crate::server::address;
 use crate::server::error::{PageError, page_with, see_other};
 use crate::server::session::{Fields, flash};
 use crate::server::state::AppState;
-use crate::site::context::{AtSite, EditorAt};
+use crate::site::context::{AtSite, EditorAt, SiteAtWork};
 use crate::site::facts::SiteFacts;
 use actix_web::http::StatusCode;
 use actix_web::{HttpResponse, get, post, web};
@@ -17,19 +17,16 @@ use jiff::ToSpan;
 use jiff::civil::Date;
 use std::collections::BTreeMap;
 use std::sync::Arc;
-use upland_core::account::season::{
-    ANY_NIGHT, FieldReading, SeasonDay, Watering, replay, replay_start, scheduled_minutes, sum,
-};
-use upland_core::controller::schedule::Settings;
+use upland_core::account::season::sum;
+use upland_core::account::whole::{Facts, SiteAccount, Way, begins, of_site};
+use upland_core::account::zone::AccountDay;
+use upland_core::codes::Coded;
 use upland_core::quantity::bounds;
 use upland_core::quantity::ratio::Share;
-use upland_core::quantity::units::{Millimetres, Minutes};
-use upland_core::site::UnitSystem;
-use upland_core::weather::climate::Climate;
+use upland_core::quantity::units::Millimetres;
+use upland_core::site::{UnitSystem, Zone};
 use upland_store::Subject;
 use upland_store::field::{EventKind, ZoneEvent};
-use upland_store::settings::SettingsRecord;
-use upland_store::zones::ZoneRecord;
 
 pub(super) fn routes(config: &mut web::ServiceConfig) {
     config.service(season_page).service(note).service(take_back).service(let_stand);
@@ -42,22 +39,9 @@ const FIELD: f64 = 220.0;
 const BAND: f64 = 60.0;
 const WIDTH: f64 = 1000.0;
 
-/// What waters the zone in the drawing.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-enum By {
-    Advised,
-    Scheduled,
-    Logged,
-}
-
-impl By {
-    fn of(code: Option<&str>) -> Self {
-        match code {
-            Some("scheduled") => Self::Scheduled,
-            Some("logged") => Self::Logged,
-            _ => Self::Advised,
-        }
-    }
+/// What waters the zone in the drawing; as best known unless an address says otherwise.
+fn way(code: Option<&str>) -> Way {
+    code.and_then(Way::from_code).unwrap_or_default()
 }
 
 struct Bar {
@@ -89,7 +73,7 @@ struct Chart {
 
 /// The days of a season as the drawing's field.
 struct Field<'a> {
-    days: &'a [SeasonDay],
+    days: &'a [AccountDay],
     /// Width of a day.
     step: f64,
     /// Water between full and wilting, mm.
@@ -102,13 +86,13 @@ const LEAST_MM: f64 = 0.05;
 
 impl Field<'_> {
     /// Left edges of the days.
-    fn placed(&self) -> impl Iterator<Item = (f64, &SeasonDay)> {
+    fn placed(&self) -> impl Iterator<Item = (f64, &AccountDay)> {
         #[allow(clippy::cast_precision_loss, reason = "days of a season")]
         self.days.iter().enumerate().map(|(i, day)| (i as f64 * self.step, day))
     }
 
     /// A line through what is missing on each day.
-    fn line(&self, missing: impl Fn(&SeasonDay) -> Millimetres) -> String {
+    fn line(&self, missing: impl Fn(&AccountDay) -> Millimetres) -> String {
         let mut path = String::new();
         for (x, day) in self.placed() {
             let command = if path.is_empty() { 'M' } else { 'L' };
@@ -119,8 +103,8 @@ impl Field<'_> {
     }
 
     /// Bars of water that stand on a height; rain and watering have one scale.
-    fn bars(&self, foot: f64, what: &str, amount: impl Fn(&SeasonDay) -> Millimetres) -> Vec<Bar> {
-        let most = self.days.iter().map(|d| d.rain.mm().max(d.irrigation.mm())).fold(10.0, f64::max);
+    fn bars(&self, foot: f64, what: &str, amount: impl Fn(&AccountDay) -> Millimetres) -> Vec<Bar> {
+        let most = self.days.iter().map(|d| d.gauge.mm().max(d.water.applied.mm())).fold(10.0, f64::max);
         let wet = self.placed().filter(|(_, day)| amount(day).mm() > LEAST_MM);
         wet.map(|(x, day)| {
             let height = (BAND - 6.0) * amount(day).mm() / most;
@@ -137,7 +121,7 @@ impl Field<'_> {
 
     /// The days on which the plants were short of water.
     fn stress(&self) -> Vec<Bar> {
-        let short = self.placed().filter(|(_, day)| day.balance.stress_coefficient < 1.0);
+        let short = self.placed().filter(|(_, day)| day.short);
         short
             .map(|(x, day)| Bar {
                 x: plain(x, 1),
@@ -150,7 +134,7 @@ impl Field<'_> {
     }
 }
 
-fn chart(days: &[SeasonDay], total: f64, units: UnitSystem) -> Chart {
+fn chart(days: &[AccountDay], total: f64, units: UnitSystem) -> Chart {
     #[allow(clippy::cast_precision_loss, reason = "days of a season")]
     let step = WIDTH / days.len().max(1) as f64;
     let field = Field { days, step, total, units };
@@ -158,11 +142,11 @@ fn chart(days: &[SeasonDay], total: f64, units: UnitSystem) -> Chart {
     let firsts = field.placed().filter(|(_, day)| day.date.day() == 1);
     let summed = sum(days);
     Chart {
-        line: field.line(|day| day.balance.depletion),
+        line: field.line(|day| day.water.depletion),
         refill: field.line(|day| day.refill_at),
-        rain: field.bars(BAND, "of rain", |day| day.rain),
+        rain: field.bars(BAND, "of rain", |day| day.gauge),
         // Runs hang at the foot of the field, so that rain and watering never hide each other.
-        runs: field.bars(BAND + FIELD + BAND, "watered", |day| day.irrigation),
+        runs: field.bars(BAND + FIELD + BAND, "watered", |day| day.water.applied),
         stress: field.stress(),
         resets: read
             .map(|(x, day)| Mark { x: plain(x + step / 2.0, 1), text: format!("reading {}", day.date) })
@@ -173,13 +157,14 @@ fn chart(days: &[SeasonDay], total: f64, units: UnitSystem) -> Chart {
         full_words: "full".into(),
         empty_words: format!("wilting: {} missing", depth(units, Millimetres::from_mm(total))),
         words: format!(
-            "{} days: plants asked for {}, got {}; rain that entered {}, watering {}, drained {}; short of water on {} days.",
+            "{} days: plants asked for {}, got {}; rain that entered {}, watering {}, drained {}, run off {}; short of water on {} days.",
             summed.days,
             depth(units, summed.demand),
             depth(units, summed.met),
             depth(units, summed.rain_in),
-            depth(units, summed.irrigation),
+            depth(units, summed.applied),
             depth(units, summed.drainage),
+            depth(units, days.iter().map(|d| d.water.runoff).sum()),
             summed.stress_days
         ),
     }
@@ -196,22 +181,26 @@ struct DayLine {
     note: String,
 }
 
-fn day_line(day: &SeasonDay, units: UnitSystem) -> DayLine {
+fn day_line(day: &AccountDay, units: UnitSystem) -> DayLine {
     let mut notes = Vec::new();
-    if day.balance.stress_coefficient < 1.0 {
-        notes.push(format!("short, Ks {}", plain(day.balance.stress_coefficient, 3)));
+    if day.short {
+        notes.push(format!("short, Ks {}", plain(day.water.stress_coefficient(), 3)));
     }
     if let Some(was) = day.reset_from {
         notes.push(format!("reading; computed {}", depth(units, was)));
     }
+    if day.water.runoff.mm() >= LEAST_MM {
+        notes.push(format!("{} ran off", depth(units, day.water.runoff)));
+    }
+    notes.push(day.evidence.label().to_owned());
     DayLine {
         date: day.date.to_string(),
         et0: depth(units, day.et0),
-        demand: depth(units, day.demand),
-        rain: depth(units, day.rain_in),
-        watered: depth(units, day.irrigation),
-        drained: depth(units, day.balance.drainage),
-        missing: depth(units, day.balance.depletion),
+        demand: depth(units, day.water.demand),
+        rain: depth(units, day.water.rain_in),
+        watered: depth(units, day.water.applied),
+        drained: depth(units, day.water.drainage),
+        missing: depth(units, day.water.depletion),
         note: notes.join("; "),
     }
 }
@@ -252,59 +241,20 @@ impl SeasonPage {
     }
 }
 
-/// The days of a zone under what waters it.
-fn days_of(
-    loaded: &SiteFacts,
-    zone: &ZoneRecord,
-    climate: &Climate,
-    (by, today): (By, Date),
-    events: &[ZoneEvent],
-    versions: &[SettingsRecord],
-) -> Vec<SeasonDay> {
-    let resolved = zone.zone.resolve(climate.station().latitude_deg);
-    let Some(from) = replay_start(climate, today) else { return Vec::new() };
-    let own = events.iter().filter(|e| e.zone_id == zone.id && !e.undone);
-    let readings: Vec<FieldReading> = own
-        .clone()
-        .filter(|e| e.kind == EventKind::Reading)
-        .map(|e| FieldReading {
-            date: e.date,
-            available_share: Share::from_fraction(e.value),
-            reason: e.reason.clone(),
-        })
-        .collect();
-    let span = (from, today);
-    let with = |watering: &Watering| replay((&zone.zone, &resolved), climate, span, watering, &readings);
-    match by {
-        By::Advised => with(&ANY_NIGHT),
-        By::Logged => {
-            let mut minutes: BTreeMap<Date, Minutes> = BTreeMap::new();
-            for event in own.filter(|e| e.kind == EventKind::Run) {
-                let slot = minutes.entry(event.date).or_default();
-                *slot = *slot + Minutes::from_min(event.value);
-            }
-            with(&Watering::Minutes(&minutes))
-        }
-        By::Scheduled => {
-            let tz = loaded.tz.clone();
-            let found = loaded.boxes.iter().find(|b| b.number() == zone.zone.box_number);
-            let Some(card) = found.map(|b| &b.record.controller.card) else {
-                return with(&Watering::Minutes(&BTreeMap::new()));
-            };
-            // The first version is what was found: it stood before it was entered.
-            let mut known: Vec<(Date, &Settings)> = versions
-                .iter()
-                .rev()
-                .map(|v| (v.saved_at.to_zoned(tz.clone()).date(), &v.settings))
-                .collect();
-            if let Some(first) = known.first_mut() {
-                first.0 = first.0.min(from);
-            }
-            let all = scheduled_minutes(&known, card, &tz, span);
-            let none = BTreeMap::new();
-            with(&Watering::Minutes(all.get(&zone.zone.number).unwrap_or(&none)))
-        }
+/// The days of a zone's account up to this evening, whatever waters it: of the site's own account where that is the
+/// best known, so that Today and its season are one.
+fn days_of(work: &SiteAtWork, zone: &Zone, way: Way) -> Vec<AccountDay> {
+    let of = |account: &SiteAccount| {
+        let found = account.zone(zone.box_number, zone.number);
+        found.map(|own| own.days.clone()).unwrap_or_default()
+    };
+    if way == Way::Best {
+        return of(&work.account);
     }
+    let known = &work.states.facts;
+    let own = known.zone(zone.box_number, zone.number).cloned();
+    let alone = Facts { zones: own.into_iter().collect(), ..known.clone() };
+    of(&of_site(&alone, way, (begins(&known.climate, work.moment.date), work.account.until), |_, _| ()))
 }
 
 fn event_line(event: &ZoneEvent) -> EventLine {
@@ -324,18 +274,21 @@ fn event_line(event: &ZoneEvent) -> EventLine {
 }
 
 impl Season {
-    fn of(state: &AppState, loaded: &SiteFacts, zone_id: i64, of: (By, Date)) -> Result<Self, PageError> {
-        let (zone, climate, today) = (loaded.zone(zone_id)?, &loaded.climate, of.1);
-        let box_id = loaded.boxes.iter().find(|b| b.number() == zone.zone.box_number).map(|b| b.record.id);
-        let (events, versions) = state.store.read(|snapshot| {
-            let versions = box_id.map_or(Ok(Vec::new()), |id| snapshot.settings_history(id))?;
-            Ok((snapshot.zone_events(loaded.site.id)?, versions))
-        })?;
-        let all = days_of(loaded, zone, climate, of, &events, &versions);
+    fn of(
+        state: &AppState,
+        loaded: &SiteFacts,
+        zone_id: i64,
+        (work, way): (&SiteAtWork, Way),
+    ) -> Result<Self, PageError> {
+        let zone = loaded.zone(zone_id)?;
+        let events = state.store.read(|snapshot| snapshot.zone_events(loaded.site.id))?;
+        let today = work.moment.date;
         let from = today.checked_sub(DRAWN_DAYS.days()).unwrap_or(today);
-        let days: Vec<SeasonDay> = all.into_iter().filter(|d| d.date > from).collect();
+        let days: Vec<AccountDay> =
+            days_of(work, &zone.zone, way).into_iter().filter(|d| d.date > from).collect();
         let units = loaded.site.site.units;
-        let total = zone.zone.resolve(climate.station().latitude_deg).root_zone.total_available.mm();
+        let latitude = loaded.site.site.latitude_deg;
+        let total = zone.zone.resolve(latitude).root_zone.total_available.mm();
         Ok(Self {
             chart: (!days.is_empty()).then(|| chart(&days, total, units)),
             days: days.iter().rev().take(31).map(|d| day_line(d, units)).collect(),
@@ -347,14 +300,17 @@ impl Season {
 async fn draw(
     here: &AtSite,
     (site_id, zone_id): (i64, i64),
-    by: By,
+    way: Way,
     refused: Option<(Vec<String>, BTreeMap<String, String>)>,
 ) -> Result<HttpResponse, PageError> {
     let facts = Arc::clone(&here.facts);
     let zone = facts.zone(zone_id)?;
     let today = here.moment(None).date;
-    let (key, known) = (format!("{} zone {zone_id} {by:?} on {today}", here.facts_key()), Arc::clone(&facts));
-    let season = here.once(key, 80, move |state| Season::of(state, &known, zone_id, (by, today))).await?;
+    let work = here.at_work(None).await?;
+    let until = work.account.until;
+    let key = format!("{} zone {zone_id} {way:?} on {today} until {until}", here.facts_key());
+    let known = Arc::clone(&facts);
+    let season = here.once(key, 80, move |state| Season::of(state, &known, zone_id, (&work, way))).await?;
     let (errors, typed) = refused.unwrap_or_default();
     page_with(
         if errors.is_empty() { StatusCode::OK } else { StatusCode::UNPROCESSABLE_ENTITY },
@@ -364,9 +320,9 @@ async fn draw(
             zone_id,
             zone: format!("{} {}", zone.zone.number, zone.zone.name),
             ways: vec![
-                ("advised", "as advised", by == By::Advised),
-                ("scheduled", "as the box was set", by == By::Scheduled),
-                ("logged", "as logged", by == By::Logged),
+                (Way::Best.code(), "as best known", way == Way::Best),
+                (Way::AsSet.code(), "as the box was set", way == Way::AsSet),
+                (Way::AsAdvised.code(), "as advised", way == Way::AsAdvised),
             ],
             season,
             today: today.to_string(),
@@ -387,16 +343,21 @@ async fn season_page(
     path: web::Path<(i64, i64)>,
     query: web::Query<Query>,
 ) -> Result<HttpResponse, PageError> {
-    draw(&here, *path, By::of(query.by.as_deref()), None).await
+    draw(&here, *path, way(query.by.as_deref()), None).await
 }
 
 /// Reads what was found: kind, day, value, reason.
-fn read(fields: &Fields) -> Result<(EventKind, Date, f64, String), Vec<String>> {
+fn read(fields: &Fields, today: Date) -> Result<(EventKind, Date, f64, String), Vec<String>> {
     let mut errors = Vec::new();
     let kind = if fields.get("kind") == "run" { EventKind::Run } else { EventKind::Reading };
     let date = fields.date("date");
     if date.is_none() {
         errors.push("The day is written YYYY-MM-DD.".to_owned());
+    }
+    if date.is_some_and(|date| date > today) {
+        errors.push(format!(
+            "The day lies in the future; today is {today}. Note what was found, not what is planned."
+        ));
     }
     let number = fields.get("value").parse::<f64>().ok();
     let value = match kind {
@@ -427,8 +388,8 @@ async fn note(
 ) -> Result<HttpResponse, PageError> {
     let (site_id, zone_id) = *path;
     here.facts.zone(zone_id)?;
-    let by = fields.get("by").to_owned();
-    match read(&fields) {
+    let by = way(Some(fields.get("by")));
+    match read(&fields, here.moment(None).date.max(here.today())) {
         Ok((kind, date, value, reason)) => {
             let made =
                 here.change(move |change| change.note_event(zone_id, date, (kind, value), &reason)).await?;
@@ -442,13 +403,9 @@ async fn note(
                 text,
                 Some(format!("{}/events/{id}/undo", address::zone(site_id, zone_id))),
             )?;
-            Ok(see_other(&format!(
-                "{}/season?by={}",
-                address::zone(site_id, zone_id),
-                if by == "scheduled" || by == "logged" { by.as_str() } else { "advised" }
-            )))
+            Ok(see_other(&format!("{}/season?by={}", address::zone(site_id, zone_id), by.code())))
         }
-        Err(errors) => draw(&here, *path, By::of(Some(&by)), Some((errors, fields.0))).await,
+        Err(errors) => draw(&here, *path, by, Some((errors, fields.0))).await,
     }
 }
 
@@ -493,40 +450,43 @@ mod tests {
     #[test]
     fn a_reading_is_read_in_percent_and_a_run_in_minutes() {
         let read_of = |kind, value| {
-            read(&fields(&[("kind", kind), ("date", "2026-07-03"), ("value", value), ("reason", "probe")]))
+            let pairs = [("kind", kind), ("date", "2026-07-03"), ("value", value), ("reason", "probe")];
+            read(&fields(&pairs), jiff::civil::date(2026, 7, 14))
         };
         assert_eq!(read_of("reading", "40").unwrap().2, 0.4);
         assert_eq!(read_of("run", "12.5").unwrap().2, 12.5);
-        assert_eq!(read(&fields(&[("kind", "reading"), ("value", "140")])).unwrap_err().len(), 3);
+        assert_eq!(read(&fields(&[("kind", "reading"), ("value", "140")]), Date::MAX).unwrap_err().len(), 3);
     }
 
     #[test]
-    fn the_season_is_drawn_with_its_words() {
-        let decided = crate::fixture::decided(UnitSystem::Metric);
-        let loaded = &decided.loaded;
-        let zone = &loaded.zones[0];
-        let today = decided.climate.span().unwrap().1;
-        let event = |kind, back: i32, value| ZoneEvent {
-            id: 1,
-            zone_id: zone.id,
-            date: today - back.days(),
-            kind,
-            value,
-            reason: "seen".into(),
-            said_by: "Bram".into(),
-            said_at: jiff::Timestamp::UNIX_EPOCH,
-            undone: false,
+    fn what_lies_in_the_future_is_refused_at_its_place() {
+        let of = |date| {
+            let pairs = [("kind", "reading"), ("date", date), ("value", "40"), ("reason", "probe")];
+            read(&fields(&pairs), jiff::civil::date(2026, 7, 3))
         };
-        let events = [event(EventKind::Reading, 5, 0.3), event(EventKind::Run, 3, 30.0)];
-        let days = |by| days_of(loaded, zone, &decided.climate, (by, today), &events, &[]);
-        let logged = days(By::Logged);
-        let run = logged.iter().find(|d| d.date == today - 3.days()).unwrap();
-        assert!(run.irrigation.mm() > 0.0);
-        assert!(logged.iter().find(|d| d.date == today - 5.days()).unwrap().reset_from.is_some());
-        let drawn = chart(&logged, 25.5, UnitSystem::Metric);
-        assert_eq!((drawn.runs.len(), drawn.resets.len()), (1, 1));
-        assert!(drawn.words.contains("plants asked for"));
-        assert!(days(By::Advised).iter().any(|d| d.irrigation.mm() > 0.0));
-        assert!(days(By::Scheduled).iter().all(|d| d.irrigation.mm() == 0.0), "nothing was entered");
+        assert!(of("2026-07-03").is_ok());
+        assert_eq!(
+            of("2026-07-04").unwrap_err(),
+            ["The day lies in the future; today is 2026-07-03. Note what was found, not what is planned."]
+        );
+    }
+
+    #[test]
+    fn the_season_is_drawn_with_its_words_and_is_the_account_of_today() {
+        let decided = crate::fixture::decided(UnitSystem::Metric);
+        let work = crate::fixture::at_work(&decided, true);
+        let zone = &decided.loaded.zones[0].zone;
+        let known = days_of(&work, zone, Way::Best);
+        let last = known.last().unwrap();
+        assert_eq!(last.water.depletion, decided.night.zones[0].depletion, "Today says the same");
+        let read = known.iter().find(|d| d.reset_from.is_some()).unwrap();
+        let logged = known.iter().find(|d| d.evidence.label() == "as logged").unwrap();
+        assert!(logged.water.applied.mm() > 0.0 && read.date < logged.date);
+        let drawn = chart(&known, 25.5, UnitSystem::Metric);
+        assert_eq!(drawn.resets.len(), 1);
+        assert!(drawn.words.contains("plants asked for") && drawn.words.contains("run off"));
+        let advised = days_of(&work, zone, Way::AsAdvised);
+        assert!(advised.iter().all(|d| d.reset_from.is_none()));
+        assert!(advised.iter().any(|d| d.water.applied.mm() > 0.0));
     }
 }

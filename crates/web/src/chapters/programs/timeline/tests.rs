@@ -9,6 +9,25 @@ fn number(text: &str) -> f64 {
 
 const FROM: Date = Date::constant(2026, 7, 13);
 
+/// The evening of a date at the fixture's site.
+fn at(date: Date) -> Timestamp {
+    crate::site::clock::evening(date, &fixture::box_with_faults().0.tz)
+}
+
+/// What the box of some names runs that week.
+fn box_runs(names: &Names<'_>) -> Vec<BoxRun> {
+    let boxed = upland_core::account::running::BoxFacts {
+        number: names.installation.box_number,
+        card: names.installation.card.clone(),
+        versions: vec![(Timestamp::MIN, names.settings.clone())],
+        sensors: Vec::new(),
+    };
+    let zones: Vec<_> =
+        names.installation.zones.iter().map(|z| (z.zone.clone(), z.resolved.clone())).collect();
+    let span = (FROM - 1.day(), FROM + 8.days());
+    upland_core::account::running::running(&boxed, &zones, &names.installation.tz, span)
+}
+
 #[test]
 fn a_week_draws_every_pass_inside_its_row() {
     let (installation, settings) = fixture::box_with_faults();
@@ -44,16 +63,19 @@ fn a_night_by_station_with_its_flow() {
     let (mut installation, settings) = fixture::box_with_faults();
     let names = Names { installation: &installation, settings: &settings, units: UnitSystem::Metric };
     let runs = week_runs(&names, FROM);
-    let drawn = night(&names, &runs, &[], FROM, false).unwrap();
+    let own = box_runs(&names);
+    let (begin, end) = (at(FROM), at(FROM + 1.day()));
+    let of = |date: Date| (date, if date == FROM { (begin, end) } else { (at(date), at(date + 1.day())) });
+    let drawn = night(&names, (&runs, &own), of(FROM), false).unwrap();
     insta::assert_snapshot!(drawn.render().unwrap());
     let flow = drawn.flow.unwrap();
     assert!(!flow.over && flow.top.starts_with("flow, at most 79 L/min of 95 L/min"), "{}", flow.top);
     assert_eq!(table(&names, &runs)[0].program, "C");
     installation.supply = Some(LitresPerMinute::from_l_per_min(50.0));
     let names = Names { installation: &installation, settings: &settings, units: UnitSystem::Metric };
-    assert!(night(&names, &runs, &[], FROM, false).unwrap().flow.unwrap().over);
+    assert!(night(&names, (&runs, &own), of(FROM), false).unwrap().flow.unwrap().over);
     assert!(
-        night(&names, &runs, &[], date(2026, 8, 1), false).is_none(),
+        night(&names, (&runs, &own), of(date(2026, 8, 1)), false).is_none(),
         "nothing of that night was computed"
     );
 }

@@ -124,7 +124,7 @@ fn build(decided: &Decided) -> SheetView {
     let expected = decided.climate.expected_et0(tonight.date.tomorrow().unwrap_or(tonight.date)).0;
     let mut assumptions = vec![
         format!("Demand: {} a day expected at this time of year (reference ET).", depth(site.units, expected)),
-        "Each zone is brought back from its present state to full; each earlier watering so advised is taken to have run.".to_owned(),
+        "Each zone is brought back from its present state to full. What ran before is taken as logged, else as set, else as advised.".to_owned(),
         "\"Full watering\" is from the refill point to full; \"every\" is how long that lasts now, without rain.".to_owned(),
     ];
     if tonight.zones.iter().any(|z| !z.resolved.defaults().is_empty()) {
@@ -204,7 +204,7 @@ async fn sheet_csv(here: AtSite, query: web::Query<DateQuery>) -> Result<HttpRes
     Ok(HttpResponse::Ok()
         .content_type("text/csv; charset=utf-8")
         .insert_header(attachment(&name, "csv"))
-        .body(night_csv::write(&decided.night)))
+        .body(night_csv::write(&decided.night, (&decided.sensors, &decided.loaded.tz))))
 }
 
 #[cfg(test)]
@@ -224,6 +224,7 @@ mod tests {
 
     #[test]
     fn door_sheet_csv() {
-        insta::assert_snapshot!(night_csv::write(&fixture::decided(UnitSystem::Metric).night));
+        let told = fixture::told(UnitSystem::Metric);
+        insta::assert_snapshot!(night_csv::write(&told.night, (&told.sensors, &told.loaded.tz)));
     }
 }

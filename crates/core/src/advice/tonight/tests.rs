@@ -1,0 +1,328 @@
+//! Tonight at its edges: needs, the box's own runs, and the verdict between them.
+
+use super::*;
+use crate::account::running::SensorFacts;
+use crate::controller::Card;
+use crate::controller::ordinance::{AllowedDays, Applied, HouseNumber, Law, Ordinance, Rule};
+use crate::controller::schedule::{Settings, YearSpan};
+use crate::quantity::ratio::Percentage;
+use crate::quantity::time::Hours;
+use crate::quantity::units::{Celsius, LitresPerMinute, Metres, SquareMetres};
+use crate::sensors::state::{Cause, Hold, Pause};
+use crate::sensors::{Readings, Sensor, generic};
+use crate::site::{Site, UnitSystem, Zone, samples::lawn};
+use crate::weather::DayWeather;
+use crate::weather::climate::Climate;
+use jiff::ToSpan;
+use jiff::civil::{date, time};
+use jiff::tz::TimeZone;
+use proptest::prelude::*;
+use std::collections::BTreeMap;
+
+const DAY: Date = date(2026, 7, 14);
+
+fn site() -> Site {
+    Site {
+        name: "Test slope".into(),
+        latitude_deg: 46.0,
+        longitude_deg: 30.0,
+        elevation: Metres::from_m(1040.0),
+        wind_height: Metres::from_m(2.0),
+        time_zone: "Etc/GMT-2".into(),
+        units: UnitSystem::Metric,
+        window: Hours { from: time(2, 0, 0, 0), until: time(6, 0, 0, 0) },
+        supply: None,
+    }
+}
+
+/// Forty days to 14 July, dry but for rain on the given number of days back.
+fn climate(rain_days_back: &[(i32, f64)]) -> Climate {
+    let days: Vec<_> = (0..40)
+        .map(|back| {
+            let on = DAY - back.days();
+            let mut day = DayWeather::from_temperatures(on, Celsius::from_c(11.0), Celsius::from_c(25.0));
+            let rain = rain_days_back.iter().find(|(b, _)| *b == back).map_or(0.0, |(_, mm)| *mm);
+            day.rain = Some(Millimetres::from_mm(rain));
+            day
+        })
+        .collect();
+    Climate::from_record(&days, site().station())
+}
+
+fn tz() -> TimeZone {
+    TimeZone::get("Etc/GMT-2").unwrap()
+}
+
+fn surveyed(zones: &[Zone], climate: Climate) -> Facts {
+    Facts::surveyed(&site(), &tz(), zones, climate)
+}
+
+fn decided(facts: &Facts, date: Date) -> Tonight {
+    tonight(facts, &account_of(facts, Way::Best, date, Timestamp::UNIX_EPOCH), 1, date)
+}
+
+fn decide(zones: &[Zone], climate: Climate) -> Tonight {
+    decided(&surveyed(zones, climate), DAY)
+}
+
+/// A box that waters station 1 for so many minutes at two every night.
+fn set(minutes: i64) -> Settings {
+    let mut settings = Settings::clean(&twelve_stations());
+    settings.programs[0].active = true;
+    settings.programs[0].starts = vec![time(2, 0, 0, 0)];
+    settings.set_run_time(0, 1, Seconds::from_min(minutes));
+    settings
+}
+
+fn boxed(settings: Settings) -> BoxFacts {
+    BoxFacts {
+        number: 1,
+        card: twelve_stations(),
+        versions: vec![("2026-07-14T08:00:00Z".parse().unwrap(), settings)],
+        sensors: Vec::new(),
+    }
+}
+
+/// The lawn on a box that was set this morning, after so much rain today.
+fn with_box(settings: Settings, rain: f64) -> Facts {
+    let mut facts = surveyed(&[lawn(1)], climate(&[(0, rain)]));
+    facts.boxes = vec![boxed(settings)];
+    facts
+}
+
+fn verdict(facts: &Facts) -> Verdict {
+    decided(facts, DAY).zones[0].verdict.unwrap()
+}
+
+#[test]
+fn heavy_rain_today_holds_the_zone_and_is_named() {
+    let result = decide(&[lawn(1)], climate(&[(0, 25.0)]));
+    let row = &result.zones[0];
+    assert_eq!(row.decision, Decision::Waits);
+    let Because::AboveRefill { rain: Some((on, amount)), next: Some(_), .. } = row.because else {
+        panic!("{:?}", row.because)
+    };
+    assert!(on == DAY && (amount.mm() - 25.0).abs() < 1e-9);
+    assert_eq!(result.night.first_start, None);
+}
+
+#[test]
+fn rain_does_not_reach_a_zone_under_glass() {
+    let mut under_glass = lawn(2);
+    under_glass.sky = crate::ground::plant::Sky::UnderGlass;
+    let wet = decide(&[under_glass.clone()], climate(&[(0, 25.0)]));
+    let dry = decide(&[under_glass], climate(&[]));
+    assert_eq!(wet.zones[0].depletion, dry.zones[0].depletion);
+}
+
+#[test]
+fn a_dry_spell_refills_to_full_within_the_window() {
+    let zones: Vec<Zone> = (1..=3).map(lawn).collect();
+    // On some night of any week a lawn is due.
+    let facts = surveyed(&zones, climate(&[]));
+    let due =
+        (0..7).map(|back| decided(&facts, DAY - back.days())).find(|t| t.running().count() == 3).unwrap();
+    let row = &due.zones[0];
+    assert!(row.depletion_after.mm() < 0.3, "whole minutes leave little: {:?}", row.depletion_after);
+    let cycles = row.cycles.unwrap();
+    let asked = row.depletion.mm() * row.resolved.multiplier / row.resolved.rate.value.mm_per_hour() * 60.0;
+    assert!((f64::from(cycles.total_minutes()) - asked).abs() <= 0.5 + f64::from(cycles.count));
+    assert!(due.night.last_end().unwrap() <= due.night.window_until);
+}
+
+#[test]
+fn without_weather_there_is_a_balance_and_not_every_night_runs() {
+    let facts = surveyed(&[lawn(1)], Climate::from_record(&[], site().station()));
+    let nights: Vec<_> = (0..14).map(|k| decided(&facts, DAY + k.days())).collect();
+    assert!(nights.iter().all(|n| n.notices == [Notice::NoWeather]));
+    assert!(nights.iter().all(|n| n.zones[0].state_from == StateFrom::Expected));
+    let runs = nights.iter().filter(|n| n.running().count() == 1).count();
+    assert!((3..=10).contains(&runs), "{runs} of fourteen nights");
+}
+
+#[test]
+fn notices_name_gaps_stale_records_supply_and_box() {
+    let mut zone = lawn(3);
+    zone.area = Some(SquareMetres::from_m2(100.0));
+    let mut facts = surveyed(&[zone], climate(&[]));
+    facts.site.supply = Some(LitresPerMinute::from_l_per_min(10.0));
+    let card = Card { stations: 2, ..twelve_stations() };
+    facts.boxes = vec![BoxFacts { number: 1, card, versions: Vec::new(), sensors: Vec::new() }];
+    let result = decided(&facts, date(2026, 7, 20));
+    assert!(matches!(result.notices[0], Notice::RecordEnds { days: 6, .. }));
+    assert!(result.notices.iter().any(|n| matches!(n, Notice::SupplyExceeded { number: 3, .. })));
+    assert!(result.notices.iter().any(|n| matches!(n, Notice::BeyondBox { number: 3, stations: 2 })));
+}
+
+#[test]
+fn a_record_without_rain_is_said() {
+    let days: Vec<_> = (0..10)
+        .map(|back| {
+            let on = DAY - back.days();
+            DayWeather::from_temperatures(on, Celsius::from_c(11.0), Celsius::from_c(25.0))
+        })
+        .collect();
+    let result = decide(&[lawn(1)], Climate::from_record(&days, site().station()));
+    assert!(result.notices.contains(&Notice::NoRain { days: 10, all: true }), "{:?}", result.notices);
+}
+
+#[test]
+fn a_root_zone_of_less_than_a_day_is_said() {
+    let mut zone = lawn(1);
+    zone.root_depth = Some(Metres::from_m(0.05));
+    let result = decide(&[zone], climate(&[]));
+    assert!(result.notices.iter().any(|n| matches!(n, Notice::NeedsSeveralADay { number: 1, .. })));
+}
+
+#[test]
+fn settings_that_nobody_entered_and_a_box_that_computes_itself_give_the_advice_alone() {
+    let mut facts = surveyed(&[lawn(1)], climate(&[]));
+    let told = |facts: &Facts| {
+        let night = decided(facts, DAY);
+        (night.known, night.zones[0].verdict, night.zones[0].will.is_some(), night.runs.len())
+    };
+    assert_eq!(told(&facts), (BoxKnown::Unknown, None, false, 0));
+    facts.boxes = vec![boxed(set(20))];
+    assert_eq!(told(&facts).0, BoxKnown::Settings);
+    facts.boxes[0].card.daily_run_times = true;
+    assert_eq!(told(&facts), (BoxKnown::ComputesItself, None, false, 0));
+}
+
+#[test]
+fn the_verdict_names_what_the_box_will_do_wrong() {
+    let missing = decided(&with_box(set(0), 0.0), DAY).zones[0].depletion;
+    let minutes = lawn(1).resolve(46.0).minutes_for(missing).min_value().round() as i64;
+    assert!(missing.mm() > 5.0, "{missing:?}");
+    assert_eq!(verdict(&with_box(set(minutes), 0.0)), Verdict::Right);
+    assert_eq!(verdict(&with_box(set(2 * minutes), 0.0)), Verdict::TooMuch);
+    assert_eq!(verdict(&with_box(set(minutes), 40.0)), Verdict::NotNeeded, "it rained all day");
+    let dry = (0..7)
+        .map(|back| DAY - back.days())
+        .find(|on| decided(&surveyed(&[lawn(1)], climate(&[])), *on).zones[0].due);
+    let facts = |settings: Settings| {
+        let mut facts = with_box(settings, 0.0);
+        facts.boxes[0].versions[0].0 = crate::quantity::time::noon(dry.unwrap(), &tz());
+        facts
+    };
+    let on = |settings| decided(&facts(settings), dry.unwrap()).zones[0].verdict.unwrap();
+    assert_eq!(on(set(2)), Verdict::TooLittle);
+    assert_eq!(on(set(0)), Verdict::NothingReaches);
+    let mut other_days = set(minutes);
+    other_days.programs[0].days =
+        crate::controller::schedule::Days::EveryNth { interval: 5, first: dry.unwrap() + 3.days() };
+    assert_eq!(on(other_days), Verdict::TooLittle, "it has a run time, but not for tonight");
+}
+
+#[test]
+fn a_law_that_forbids_the_run_and_one_that_forbids_the_advice() {
+    let rule = Rule {
+        season: None,
+        days: AllowedDays::EvenDates,
+        forbidden_hours: Vec::new(),
+        most_days_a_week: None,
+    };
+    let ordinance =
+        Ordinance { name: "Ban".into(), rules: vec![rule], exempts_drip: true, exempts_new_planting: false };
+    let mut facts = with_box(set(20), 0.0);
+    facts.law = Law { applied: vec![Applied { ordinance, house: HouseNumber::Odd, permits: Vec::new() }] };
+    // The night of the 14th runs on the 15th, an odd date.
+    let night = decided(&facts, DAY);
+    assert_eq!(night.zones[0].verdict, Some(Verdict::Forbidden));
+    assert_eq!(night.running().count(), 0, "the advice keeps to the law");
+    assert!(matches!(
+        night.zones[0].night.barred,
+        Some(crate::account::nights::Barred::Law { ordinance: 0 })
+    ));
+    let next = decided(&facts, DAY + 1.day());
+    assert_ne!(next.zones[0].verdict, Some(Verdict::Forbidden));
+}
+
+fn switch(holds: Vec<Hold>, bypasses: Vec<Pause>) -> SensorFacts {
+    let card = generic().into_iter().find(|(code, _)| *code == "rain_switch").unwrap().1;
+    SensorFacts {
+        sensor: Sensor::of_card(card, 1),
+        holds,
+        bypasses,
+        probe: Readings::default(),
+        et0: BTreeMap::new(),
+    }
+}
+
+#[test]
+fn every_hold_is_listed_with_its_end_and_a_bypassed_sensor_holds_nothing() {
+    let at = |text: &str| text.parse::<Timestamp>().unwrap();
+    let rain = Cause::Rain { fallen_mm: 14.0, since: at("2026-07-13T10:00:00Z") };
+    let (from, until) = (at("2026-07-13T12:00:00Z"), at("2026-07-16T12:00:00Z"));
+    let hold = Hold { from, until: Some(until), cause: rain };
+    let mut settings = set(20);
+    settings.rain_delay = Some((DAY, 3));
+    let mut facts = with_box(settings, 0.0);
+    facts.boxes[0].sensors = vec![switch(vec![hold], Vec::new()), switch(vec![hold], Vec::new())];
+    let night = decided(&facts, DAY);
+    let will = night.zones[0].will.clone().unwrap();
+    assert_eq!((night.zones[0].verdict, will.waters()), (Some(Verdict::Held), Seconds::ZERO));
+    assert_eq!(will.held_by().len(), 3, "the delay and both switches: {:?}", will.held_by());
+    assert_eq!(night.runs.len(), 1, "a held run is listed");
+    facts.boxes[0].versions[0].1.rain_delay = None;
+    for sensor in &mut facts.boxes[0].sensors {
+        sensor.bypasses = vec![Pause { from, until }];
+    }
+    let will = decided(&facts, DAY).zones[0].will.clone().unwrap();
+    assert_eq!((will.held_by().len(), will.waters()), (0, Seconds::from_min(20)));
+}
+
+#[test]
+fn an_off_season_is_a_hold_of_the_box_and_bars_the_advice() {
+    let mut settings = set(20);
+    settings.off_season = Some(YearSpan { from: (7, 1), until: (7, 20) });
+    let night = decided(&with_box(settings, 0.0), DAY);
+    assert_eq!(night.zones[0].verdict, Some(Verdict::Held));
+    assert_eq!(night.running().count(), 0);
+    let ends = crate::controller::schedule::Rest::OffSeason { until: Some(date(2026, 7, 21)) };
+    assert_eq!(
+        night.zones[0].will.as_ref().unwrap().held_by(),
+        [crate::account::running::Holder::Rest(ends)]
+    );
+}
+
+#[test]
+fn an_et_sensor_changes_the_minutes_that_are_shown() {
+    let card = generic().into_iter().find(|(_, card)| card.senses(crate::sensors::Sense::Et)).unwrap().1;
+    let mut sensor = Sensor::of_card(card, 1);
+    sensor.setting.et_full = Millimetres::from_mm(8.0);
+    let mut facts = with_box(set(20), 0.0);
+    let et0: BTreeMap<_, _> = (0..5).map(|back| (DAY - back.days(), Millimetres::from_mm(4.0))).collect();
+    facts.boxes[0].sensors = vec![SensorFacts { sensor, et0, ..switch(Vec::new(), Vec::new()) }];
+    let night = decided(&facts, DAY);
+    assert_eq!(night.zones[0].will.as_ref().unwrap().waters(), Seconds::from_min(10), "half of it");
+    facts.boxes[0].versions[0].1.percentages =
+        crate::controller::schedule::Percentages::Program(vec![Percentage::from_percent(150)]);
+    let night = decided(&facts, DAY);
+    assert_eq!(
+        night.zones[0].will.as_ref().unwrap().waters(),
+        Seconds::from_min(10),
+        "instead of the box's own"
+    );
+}
+
+#[test]
+fn every_run_lies_in_exactly_one_night() {
+    let mut settings = set(20);
+    settings.programs[0].starts =
+        [0, 5, 11, 12, 13, 19, 20, 21].iter().map(|hour| time(*hour, 0, 0, 0)).collect();
+    let facts = with_box(settings, 0.0);
+    let own = &facts.boxes[0];
+    let mut all: Vec<_> = (0..5).flat_map(|k| night_runs(&facts, own, DAY + k.days())).collect();
+    let count = all.len();
+    all.sort_by_key(|r| r.run.start);
+    all.dedup_by_key(|r| r.run.start);
+    assert_eq!((all.len(), count), (40, 40));
+}
+
+proptest! {
+    #[test]
+    fn more_rain_today_never_asks_for_more_water(rain in 0.0..40.0_f64, more in 0.0..40.0_f64) {
+        let need = |mm: f64| decide(&[lawn(1)], climate(&[(0, mm)])).zones[0].refill.net;
+        prop_assert!(need(rain + more).mm() <= need(rain).mm() + 1e-9);
+    }
+}

@@ -1,0 +1,140 @@
+//! What the box will do, held against what a zone needs.
+
+use crate::account::nights::ZoneNight;
+use crate::account::running::{BoxRun, Holder};
+use crate::account::zone::Ahead;
+use crate::quantity::time::Seconds;
+use crate::quantity::units::Millimetres;
+use jiff::Timestamp;
+
+/// Share of what is missing below which a watering is too little, and above which it is too much (our stated
+/// bounds).
+pub const ENOUGH: (f64, f64) = (0.7, 1.3);
+/// Missing less than this share of what a watering brings, the zone did not need it.
+const NOT_NEEDED_SHARE: f64 = 0.25;
+
+/// What a box will do to a zone tonight.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Will {
+    /// Its runs of the night, those that are held too, in order.
+    pub runs: Vec<BoxRun>,
+    /// What they do to it.
+    pub ahead: Ahead,
+    /// What forbids some of them: the first forbidden instant.
+    pub forbidden: Option<Timestamp>,
+}
+
+impl Will {
+    /// How long water runs.
+    #[must_use]
+    pub fn waters(&self) -> Seconds {
+        self.runs.iter().map(BoxRun::waters).sum()
+    }
+
+    /// How long it is set to run.
+    #[must_use]
+    pub fn set(&self) -> Seconds {
+        self.runs.iter().map(|r| r.run.length()).sum()
+    }
+
+    /// When water starts, run by run; those that are held are left out.
+    pub fn starts(&self) -> impl Iterator<Item = Timestamp> {
+        self.runs.iter().filter(|r| !r.is_held()).map(|r| r.run.start)
+    }
+
+    /// Everybody who holds one of its runs, each once.
+    #[must_use]
+    pub fn held_by(&self) -> Vec<Holder> {
+        let mut all: Vec<Holder> = Vec::new();
+        for holder in self.runs.iter().flat_map(|r| &r.held_by) {
+            if !all.contains(holder) {
+                all.push(*holder);
+            }
+        }
+        all
+    }
+
+    /// Net depth that it brings.
+    #[must_use]
+    pub fn net(&self) -> Millimetres {
+        self.ahead.water.applied_in
+    }
+}
+
+/// Whether what the box will do is right.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+pub enum Verdict {
+    /// What is missing comes back, or nothing is missing and nothing runs.
+    Right,
+    /// It runs and hardly anything is missing.
+    NotNeeded,
+    /// It brings more than is missing.
+    TooMuch,
+    /// It brings less than the zone needs tonight, or nothing.
+    TooLittle,
+    /// It runs when an ordinance forbids it.
+    Forbidden,
+    /// A sensor or the box itself keeps its runs back.
+    Held,
+    /// The zone is due, and no program that is on has a run time for it.
+    NothingReaches,
+}
+
+impl Verdict {
+    /// Words for lists.
+    #[must_use]
+    pub const fn label(self) -> &'static str {
+        match self {
+            Self::Right => "right",
+            Self::NotNeeded => "not needed",
+            Self::TooMuch => "too much",
+            Self::TooLittle => "too little",
+            Self::Forbidden => "forbidden",
+            Self::Held => "held",
+            Self::NothingReaches => "nothing reaches it",
+        }
+    }
+}
+
+/// What a verdict is judged from.
+pub(super) struct Judged<'a> {
+    pub will: &'a Will,
+    pub night: &'a ZoneNight,
+    /// Whether the zone is due tonight.
+    pub due: bool,
+    /// What is missing when the night is decided.
+    pub missing: Millimetres,
+    /// Whether any program that is on has a run time for it.
+    pub has_run_time: bool,
+    /// Net depth that its runs would bring if all of it went in.
+    pub brings: Millimetres,
+}
+
+/// Judges what the box will do.
+pub(super) fn judge(of: &Judged<'_>) -> Verdict {
+    let waters = of.will.waters().any();
+    if of.will.forbidden.is_some() && waters {
+        return Verdict::Forbidden;
+    }
+    // Nothing is needed in a night in which nothing is advised.
+    let due = of.due && of.night.barred.is_none();
+    if !waters {
+        let held = !of.will.runs.is_empty();
+        return match (held, due) {
+            (true, _) => Verdict::Held,
+            (false, true) if !of.has_run_time => Verdict::NothingReaches,
+            (false, true) => Verdict::TooLittle,
+            (false, false) => Verdict::Right,
+        };
+    }
+    let (brings, missing) = (of.brings.mm(), of.missing.mm());
+    if missing <= NOT_NEEDED_SHARE * brings {
+        Verdict::NotNeeded
+    } else if brings > ENOUGH.1 * missing {
+        Verdict::TooMuch
+    } else if due && brings < ENOUGH.0 * missing {
+        Verdict::TooLittle
+    } else {
+        Verdict::Right
+    }
+}

@@ -1,0 +1,219 @@
+//! One zone of Today on one line of sight: what the box will do, what the zone needs, the verdict, the soil, because.
+
+use super::Decided;
+use super::drawings::{self, SoilColumn};
+use super::words;
+use crate::page::quantities::{clock, cycles, depth};
+use crate::page::sensor_words::holders;
+use crate::page::working::{InputView, StepView, Working};
+use jiff::Timestamp;
+use upland_core::account::running::BoxRun;
+use upland_core::advice::tonight::{Decision, Verdict, Will, ZoneTonight};
+use upland_core::site::UnitSystem;
+
+/// A side of the comparison: a number that opens, when, and how much.
+pub(super) struct Side {
+    /// "28 min", or "nothing".
+    pub what: String,
+    /// Its sheet, where it opens.
+    pub id: Option<String>,
+    /// "02:00, 15.2 mm".
+    pub when: String,
+}
+
+pub(super) struct Row {
+    pub number: u16,
+    pub name: String,
+    pub kind: String,
+    /// What the box will do; `None` when that is not known.
+    pub will: Option<Side>,
+    pub needs: Side,
+    pub verdict: Option<&'static str>,
+    /// The class of the verdict's mark: right, wrong or held.
+    pub weight: &'static str,
+    /// That mark, so that colour is not alone.
+    pub sign: &'static str,
+    pub state: String,
+    pub state_id: String,
+    pub soil: SoilColumn,
+    pub because: String,
+    /// Who holds it, why and until when.
+    pub held: Option<String>,
+    /// Where to change it, below the site's address.
+    pub fix: Option<(String, &'static str)>,
+}
+
+/// How grave a verdict is, as a class.
+fn weight(zone: &ZoneTonight) -> &'static str {
+    match zone.verdict {
+        None | Some(Verdict::Right) => "right",
+        Some(Verdict::Held) if !zone.due => "held",
+        Some(_) => "wrong",
+    }
+}
+
+/// Where a verdict is mended.
+fn fix(zone: &ZoneTonight, number: u8) -> Option<(String, &'static str)> {
+    let programs = format!("boxes/{number}");
+    match zone.verdict? {
+        Verdict::Right => None,
+        Verdict::NotNeeded | Verdict::TooMuch => Some((programs, "Lessen it")),
+        Verdict::TooLittle | Verdict::NothingReaches => Some((programs, "Give it more")),
+        Verdict::Forbidden => Some((programs, "Move its start")),
+        Verdict::Held if zone.due && zone.night.barred.is_none() => {
+            Some(("sensors".to_owned(), "See what holds it"))
+        }
+        Verdict::Held => None,
+    }
+}
+
+/// What the box will do to a zone.
+fn will(of: &Will, zone: &ZoneTonight, decided: &Decided) -> Side {
+    let (units, tz) = (decided.loaded.site.site.units, &decided.loaded.tz);
+    let at = |start: Timestamp| clock(Some(&start.to_zoned(tz.clone())));
+    let starts: Vec<String> = of.starts().map(at).collect();
+    let id = (!of.runs.is_empty()).then(|| format!("w-will-{}", zone.zone.number));
+    if starts.is_empty() {
+        let what = if of.runs.is_empty() { "nothing" } else { "held" };
+        let set: Vec<String> = of.runs.iter().map(|r| at(r.run.start)).collect();
+        return Side { what: what.to_owned(), id, when: set.join(", ") };
+    }
+    let shown = match starts.as_slice() {
+        [first, _, _, .., last] => format!("{first} to {last}, {} starts", starts.len()),
+        all => all.join(", "),
+    };
+    let off = of.ahead.water.applied_off;
+    let lost = if off.mm() >= 0.05 { format!(", {} run off", depth(units, off)) } else { String::new() };
+    Side {
+        what: of.waters().to_string(),
+        id,
+        when: format!("{shown}: {}{lost}", depth(units, of.ahead.water.applied)),
+    }
+}
+
+/// What a zone needs.
+fn needs(zone: &ZoneTonight, decided: &Decided) -> Side {
+    let units = decided.loaded.site.site.units;
+    let number = zone.zone.number;
+    let night = &decided.night.night;
+    let id = Some(format!("w-cycles-{number}"));
+    match (zone.decision, zone.cycles) {
+        (Decision::Waits, _) => Side {
+            what: "nothing yet".to_owned(),
+            id: None,
+            when: format!("{} missing", depth(units, zone.depletion)),
+        },
+        (Decision::Barred(_) | Decision::Deferred, _) | (_, None) => Side {
+            what: cycles(zone.refill.cycles),
+            id,
+            when: format!("{}, not tonight", depth(units, zone.refill.gross)),
+        },
+        (_, Some(own)) => {
+            let first = night.layout.runs.iter().find(|r| r.number == number);
+            let start = clock(first.and_then(|r| night.at(r.from_minute)).as_ref());
+            let gross =
+                zone.resolved.rate.value.over_time(upland_core::quantity::units::Minutes::from_min(
+                    f64::from(own.total_minutes()),
+                ));
+            Side { what: cycles(own), id, when: format!("{start}: {}", depth(units, gross)) }
+        }
+    }
+}
+
+/// The row of a zone.
+pub(super) fn row(decided: &Decided, zone: &ZoneTonight) -> Row {
+    let units = decided.loaded.site.site.units;
+    let number = zone.zone.number;
+    let names: Vec<&str> = decided.sensors.iter().map(String::as_str).collect();
+    let held_by = zone.will.as_ref().map(Will::held_by).unwrap_or_default();
+    let held = (!held_by.is_empty()).then(|| holders(units, &held_by, &names, &decided.loaded.tz));
+    Row {
+        number,
+        name: zone.zone.name.clone(),
+        kind: format!("{}, {}", zone.zone.plant.defaults().label, zone.zone.head.label()),
+        will: zone.will.as_ref().map(|own| will(own, zone, decided)),
+        needs: needs(zone, decided),
+        verdict: zone.verdict.map(Verdict::label),
+        weight: weight(zone),
+        sign: match weight(zone) {
+            "right" => "●",
+            "held" => "■",
+            _ => "▲",
+        },
+        state: depth(units, zone.depletion),
+        state_id: format!("w-state-{number}"),
+        soil: drawings::soil_column(zone, units),
+        because: words::because(zone, (units, &decided.loaded.tz), decided.night.date),
+        held,
+        fix: fix(zone, decided.number),
+    }
+}
+
+/// How the minutes that the box will run a zone come about.
+pub(super) fn will_working(decided: &Decided, zone: &ZoneTonight, will: &Will) -> Working {
+    let (units, tz) = (decided.loaded.site.site.units, &decided.loaded.tz);
+    let names: Vec<&str> = decided.sensors.iter().map(String::as_str).collect();
+    let step = |run: &BoxRun| StepView {
+        name: format!("From {}", clock(Some(&run.run.start.to_zoned(tz.clone())))),
+        formula: "run time × percentage, as the box rounds it, less what is held".into(),
+        source: "the settings in force, and what holds them (common practice)".into(),
+        result: run.waters().to_string(),
+        inputs: vec![
+            input("as it is set, percentage counted", run.run.length().to_string()),
+            input(
+                "held by",
+                if run.held_by.is_empty() {
+                    "nobody".into()
+                } else {
+                    holders(units, &run.held_by, &names, tz)
+                },
+            ),
+        ],
+    };
+    let water = &will.ahead.water;
+    let mut steps: Vec<StepView> = will.runs.iter().map(step).collect();
+    steps.push(StepView {
+        name: "What it puts down".into(),
+        formula: "precipitation rate × minutes ÷ 60; what comes faster than the soil takes it stands, then runs off".into(),
+        source: "basic intake and allowable surface accumulation (Irrigation Association; from memory)".into(),
+        result: depth(units, water.applied),
+        inputs: vec![
+            input("precipitation rate", crate::page::quantities::rate(units, zone.resolved.rate.value)),
+            input("minutes", will.waters().to_string()),
+            input("goes in", depth(units, water.applied_in)),
+            input("runs off", depth(units, water.applied_off)),
+            input("falls beyond the mean or drains", depth(units, water.applied_drained)),
+        ],
+    });
+    Working {
+        id: format!("w-will-{}", zone.zone.number),
+        title: format!("The box will run {}", will.waters()),
+        of: format!("Zone {}, {}", zone.zone.number, zone.zone.name),
+        steps,
+        assumptions: Vec::new(),
+    }
+}
+
+fn input(name: &'static str, value: String) -> InputView {
+    InputView { name, value, origin: None, is_default: false }
+}
+
+/// Millimetres that two sides of all zones bring, where areas are known.
+pub(super) fn total(
+    units: UnitSystem,
+    zones: &[ZoneTonight],
+    of: impl Fn(&ZoneTonight) -> Option<upland_core::quantity::units::Millimetres>,
+) -> Option<(String, bool)> {
+    let (mut sum, mut any, mut all) = (upland_core::quantity::units::Litres::ZERO, false, true);
+    for zone in zones {
+        let Some(gross) = of(zone).filter(|mm| mm.mm() > 0.0) else { continue };
+        match zone.zone.area {
+            Some(area) => {
+                sum = sum + gross.over(area);
+                any = true;
+            }
+            None => all = false,
+        }
+    }
+    any.then(|| (crate::page::quantities::volume(units, sum), all))
+}
