@@ -69,7 +69,7 @@ class Zone:
         self.asa = asa[0 if self.slope < 4 else 1 if self.slope < 7 else 2 if self.slope < 13 else 3] * IN
         self.taw = available * self.roots
         self.raw = self.p * self.taw
-        self.multiplier = 1 / (0.4 + 0.6 * self.du)
+        self.multiplier = 1 / (0.4 + 0.6 * max(self.du, 0.5))  # below 50 % mend, not add minutes
 
     def json(self):
         return {"number": self.number, "name": f"Zone {self.number}", "plant": "moderate_demand",

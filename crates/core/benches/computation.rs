@@ -287,9 +287,7 @@ fn budget_of_24_zones_and_30_years(bencher: Bencher) {
         let installation =
             Installation::new(&site(), of, &zones, Law::default(), &climate, span.1, &TimeZone::UTC);
         let base = Base::new(&installation, &settings, 2026);
-        let found =
-            budget(&base, &needs(&installation, &climate, RainRule::Counted, 2026), RainRule::Counted);
-        found
+        budget(&base, &needs(&installation, &climate, RainRule::Counted, 2026), RainRule::Counted)
     });
 }
 

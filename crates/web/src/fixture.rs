@@ -280,3 +280,10 @@ pub(crate) fn at_work(decided: &Decided, noted: bool) -> crate::site::context::S
     let states = SensorStates::noted_for_tests(Arc::clone(&decided.loaded), noted, moment);
     crate::site::context::SiteAtWork::of(Arc::new(states), moment)
 }
+
+/// Facts of a site once more, without its sensors: what a bench asks of them.
+pub(crate) fn facts_of(loaded: &SiteFacts) -> SiteFacts {
+    let boxes =
+        loaded.boxes.iter().map(|own| SiteBox { record: own.record.clone(), settings: own.settings.clone() });
+    facts(loaded.site.clone(), loaded.zones.clone(), boxes.collect(), Arc::clone(&loaded.climate))
+}

@@ -4,6 +4,8 @@
 mod chapters;
 #[cfg(test)]
 mod fixture;
+#[cfg(test)]
+mod one_truth;
 mod page;
 mod server;
 mod site;

@@ -229,4 +229,34 @@ mod tests {
             .sum();
         assert!(july < 40.0, "{july}");
     }
+
+    #[test]
+    fn the_rain_is_that_of_an_upland_and_no_two_storms_are_alike() {
+        let station = sites().unwrap().remove(0).site.station();
+        let days = weather::record(0, &station, EVENING.date());
+        let rain: Vec<(Date, f64)> = days.iter().filter_map(|d| Some((d.date, d.rain?.mm()))).collect();
+        let years = rain.len() as f64 / 365.25;
+        let yearly = rain.iter().map(|(_, mm)| mm).sum::<f64>() / years;
+        assert!((550.0..1100.0).contains(&yearly), "{yearly} mm a year");
+        let wet = rain.iter().filter(|(_, mm)| *mm >= 0.2).count() as f64 / years;
+        assert!((90.0..180.0).contains(&wet), "{wet} wet days a year");
+        let drizzle = rain.iter().filter(|(_, mm)| (0.2..3.0).contains(mm)).count() as f64 / years;
+        assert!(drizzle > 0.4 * wet, "most wet days bring little: {drizzle} of {wet}");
+        for pair in rain.windows(2) {
+            assert!(pair[0].1 + pair[1].1 < 60.0, "two days on end: {pair:?}");
+        }
+        for month in 1..=12 {
+            let mut sums: BTreeMap<i16, f64> = BTreeMap::new();
+            for (date, mm) in rain.iter().filter(|(date, _)| date.month() == month) {
+                *sums.entry(date.year()).or_default() += mm;
+            }
+            assert!(sums.values().all(|mm| *mm < 170.0), "month {month}: {sums:?}");
+        }
+        let mut large: Vec<i64> =
+            rain.iter().filter(|(_, mm)| *mm > 15.0).map(|(_, mm)| (mm * 10.0).round() as i64).collect();
+        let all = large.len();
+        large.sort_unstable();
+        large.dedup();
+        assert!(all >= 5 && large.len() * 5 >= all * 4, "storms differ: {large:?} of {all}");
+    }
 }

@@ -15,12 +15,16 @@ const FIRST: Date = date(2024, 1, 1);
 /// The logger stood still on these days.
 const GAP: (Date, Date) = (date(2025, 6, 4), date(2025, 6, 8));
 
+/// Nights of late frost.
+const LATE_FROSTS: [Date; 3] = [date(2024, 5, 7), date(2025, 5, 13), date(2026, 5, 10)];
+
 fn round(value: f64, digits: i32) -> f64 {
     let factor = 10f64.powi(digits);
     (value * factor).round() / factor
 }
 
 /// The record of one of the demo's sites until a day. A longer one begins as a shorter one does.
+// Long: one draw after another, in an order that never changes.
 pub fn record(site: u64, station: &Station, last: Date) -> Vec<DayWeather> {
     let mut town = ChaCha8Rng::seed_from_u64(TOWN_SEED);
     let mut gauge = ChaCha8Rng::seed_from_u64(TOWN_SEED + 1 + site);
@@ -36,19 +40,28 @@ pub fn record(site: u64, station: &Station, last: Date) -> Vec<DayWeather> {
         anomaly = 0.72 * anomaly + 1.9 * normal(&mut town);
         let wet_chance: f64 = match on.month() {
             _ if (on.year(), on.month()) == (2026, 7) => 0.0,
-            7 => 0.12,
-            5 | 6 => 0.30,
-            8 | 9 => 0.24,
-            _ => 0.33,
+            7 => 0.16,
+            5 | 6 | 8 | 9 => 0.28,
+            _ => 0.34,
         };
-        wet = town.random_bool(if wet && wet_chance > 0.0 { wet_chance + 0.22 } else { wet_chance });
-        let thunder = wet && (5..=8).contains(&on.month()) && town.random_bool(0.35);
-        let amount = -town.random_range(0.02f64..1.0).ln() * if thunder { 17.0 } else { 6.0 } + 0.3;
+        wet = town.random_bool(if wet && wet_chance > 0.0 { wet_chance + 0.24 } else { wet_chance });
+        let thunder = wet && (5..=9).contains(&on.month()) && town.random_bool(0.3);
+        let draw = town.random_range(0.0..1.0f64);
+        // Most wet days of an upland are drizzle, some are showers, few a steady day's rain; a thunderstorm brings
+        // twelve to thirty millimetres in an afternoon.
+        let amount = match draw {
+            _ if thunder => 6.0 + 22.0 * draw * draw,
+            d if d < 0.55 => 0.3 + 2.6 * d,
+            d if d < 0.9 => 1.5 + 14.0 * (d - 0.55),
+            d => 6.5 + 90.0 * (d - 0.9),
+        };
         // One storm in the dry July of the demo, on the Wednesday before its evening.
         let storm = on == date(2026, 7, 8);
         let (wet_today, amount) = if storm { (true, 13.6) } else { (wet, amount) };
 
-        let mean = 7.4 + 10.2 * season + anomaly - if wet_today { 1.5 } else { 0.0 };
+        // A clear night in May that takes the blossom.
+        let late_frost = if LATE_FROSTS.contains(&on) { 7.0 } else { 0.0 };
+        let mean = 7.4 + 10.2 * season + anomaly - late_frost - if wet_today { 1.5 } else { 0.0 };
         let range = if wet_today { 6.5 } else { 11.5 } + 1.6 * normal(&mut town);
         let top = radiation::extraterrestrial_day(on, station.latitude_deg);
         let clearness = if wet_today { 0.38 } else { 0.66 } + 0.05 * normal(&mut town);

@@ -12,7 +12,7 @@ use crate::account::sky::RAIN_HOURS;
 use crate::account::sky::{DemandFrom, et0_of};
 use crate::account::zone::AccountDay;
 use crate::advice::tonight::{Decision, StateFrom, ZoneTonight};
-use crate::ground::plant::Sun;
+use crate::ground::plant::{Sky, Sun};
 use crate::ground::soil;
 use crate::quantity::ratio::Share;
 use crate::quantity::units::{
@@ -145,6 +145,10 @@ pub fn reference_et(climate: &Climate, date: Date) -> Explanation {
                 "Hargreaves-Samani on a rough climate by latitude and elevation",
                 "our own rough fit; replaced by the first weather file",
             ),
+            DemandFrom::Expected(ExpectedFrom::TypedNormals) => (
+                "the monthly mean that was typed, or Hargreaves-Samani on the typed temperatures",
+                "monthly normals typed by hand",
+            ),
             _ => (
                 "mean ET0 of the recorded days within ten days of this date, all years",
                 "the site's own record",
@@ -179,7 +183,7 @@ pub fn reference_et(climate: &Climate, date: Date) -> Explanation {
             };
             let mut inputs: Vec<Input> = temperatures.into();
             inputs.push(origin(
-                &[Fill::DewPointFromMinimum, Fill::VapourFromHighestHumidity],
+                &[Fill::DewPointFromMinimum, Fill::VapourFromHighestHumidity, Fill::VapourFromLowestHumidity],
                 "vapour pressure",
                 Quantity::Pressure(terms.vapour),
             ));
@@ -213,6 +217,7 @@ fn demand_factors(k: &ResolvedZone, date: Date) -> Vec<Input> {
         }
     };
     factor("sun factor", k.sun_factor, InputOrigin::Table(Sun::SOURCE));
+    factor("light that the glass lets through", k.transmission, InputOrigin::Table(Sky::TRANSMISSION_SOURCE));
     factor("trim of the zone", k.trim_factor, InputOrigin::Given);
     factor("grow-in", k.grow_in_factor_on(date), InputOrigin::Given);
     factor("wean-off", k.wean_off_factor_on(date), InputOrigin::Given);
@@ -372,7 +377,7 @@ pub fn minutes(zone: &ZoneTonight) -> Explanation {
         steps: vec![
             WorkingStep {
                 name: "run-time multiplier",
-                formula: "1 ÷ (0.4 + 0.6 × distribution uniformity)",
+                formula: "1 ÷ (0.4 + 0.6 × distribution uniformity, 50 % at the least: below that mend, not add minutes)",
                 source: "Irrigation Association (from memory)",
                 inputs: vec![sourced("distribution uniformity (low quarter)", k.uniformity, |v| {
                     Quantity::Percent(v.percent())

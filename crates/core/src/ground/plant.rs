@@ -51,8 +51,18 @@ const COOL_SEASON_BY_MONTH: ByMonth<f64> =
 /// Coefficients of warm-season turf by month of a northern year, January first.
 const WARM_SEASON_BY_MONTH: ByMonth<f64> =
     ByMonth::new([0.55, 0.54, 0.76, 0.72, 0.79, 0.68, 0.71, 0.71, 0.62, 0.54, 0.58, 0.55]);
+/// Coefficients of fruit trees with bare ground below: in full leaf from June to August, near bare ground in winter
+/// (stages after FAO-56 table 12, with killing frost; months are our stated default for a northern upland).
+const FRUIT_TREES_BY_MONTH: ByMonth<f64> =
+    ByMonth::new([0.20, 0.20, 0.20, 0.45, 0.70, 0.95, 0.95, 0.95, 0.85, 0.60, 0.30, 0.20]);
+/// Coefficients of a vegetable bed by month: sown in April, full from June, bare from November (stages after FAO-56
+/// table 12; months are our stated default).
+const VEGETABLES_BY_MONTH: ByMonth<f64> =
+    ByMonth::new([0.15, 0.15, 0.15, 0.40, 0.70, 1.05, 1.05, 1.05, 0.90, 0.50, 0.15, 0.15]);
+/// Nearer to the equator than this plants know no winter, degrees.
+const TROPICS_DEG: f64 = 23.5;
 const LANDSCAPE: &str = "landscape coefficient, species factor at the middle of its class, average density (WUCOLS method, University of California; from memory)";
-const CROP: &str = "mid-season crop coefficient, FAO-56 table 12 (from memory)";
+const CROP: &str = "crop coefficient by stage of the year, FAO-56 table 12 (from memory)";
 
 impl PlantKind {
     /// All kinds, in the order of the list.
@@ -68,13 +78,15 @@ impl PlantKind {
         Self::Vegetables,
     ];
 
-    /// Coefficients in full sun by calendar month. South of the equator the turf
-    /// curves are half a year later.
+    /// Coefficients in full sun by calendar month: turf, deciduous and annual plants follow the year. South of the
+    /// equator it is half a year later.
     #[must_use]
     pub fn coefficients(self, latitude_deg: f64) -> ByMonth<f64> {
         let northern = match self {
             Self::CoolSeasonTurf => COOL_SEASON_BY_MONTH,
             Self::WarmSeasonTurf => WARM_SEASON_BY_MONTH,
+            Self::FruitTrees if latitude_deg.abs() > TROPICS_DEG => FRUIT_TREES_BY_MONTH,
+            Self::Vegetables if latitude_deg.abs() > TROPICS_DEG => VEGETABLES_BY_MONTH,
             other => ByMonth::all(other.defaults().coefficient),
         };
         if latitude_deg < 0.0 { northern.half_a_year_later() } else { northern }
@@ -175,6 +187,19 @@ impl Sky {
         }
     }
 
+    /// Source of the transmission.
+    pub const TRANSMISSION_SOURCE: &'static str =
+        "single glass lets through about 70 % of the sun's energy (our stated default)";
+
+    /// Share of the sun's energy that reaches the plants: demand follows it.
+    #[must_use]
+    pub const fn transmission(self) -> f64 {
+        match self {
+            Self::Open | Self::UnderEaves => 1.0,
+            Self::UnderGlass => 0.7,
+        }
+    }
+
     /// Words for the list.
     #[must_use]
     pub const fn label(self) -> &'static str {
@@ -205,6 +230,12 @@ mod tests {
                 "January in the south is July in the north"
             );
         }
-        assert_eq!(PlantKind::Vegetables.coefficients(-10.0), ByMonth::all(1.05));
+        assert_eq!(PlantKind::Vegetables.coefficients(-10.0), ByMonth::all(1.05), "no winter in the tropics");
+        for kind in [PlantKind::FruitTrees, PlantKind::Vegetables] {
+            let curve = kind.coefficients(46.0);
+            assert_eq!(*curve.of(Month::July), kind.defaults().coefficient, "in full leaf as the table says");
+            assert!(*curve.of(Month::January) <= 0.2, "near bare ground out of leaf");
+            assert_eq!(kind.coefficients(-46.0).of(Month::January), curve.of(Month::July));
+        }
     }
 }

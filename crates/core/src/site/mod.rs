@@ -3,7 +3,9 @@
 
 pub mod range;
 
-use crate::ground::application::{CycleLimit, HeadType, cycle_limit, run_time_multiplier};
+use crate::ground::application::{
+    CycleLimit, HeadType, REPAIR_BELOW_UNIFORMITY, cycle_limit, run_time_multiplier,
+};
 use crate::ground::balance::RootZone;
 use crate::ground::plant::{PlantKind, Sky, Sun};
 use crate::ground::planting::{GrowIn, OwnCoefficient, Planting, WeanOff, mix};
@@ -154,6 +156,8 @@ pub struct ResolvedZone {
     pub coefficients: Sourced<ByMonth<f64>>,
     /// Microclimate factor; 1 when the user gave an own coefficient, which already contains it.
     pub sun_factor: f64,
+    /// Share of the sun's energy that the cover lets through; 1 when the user gave an own coefficient.
+    pub transmission: f64,
     /// Trim as a factor on demand.
     pub trim_factor: f64,
     /// Young planting.
@@ -199,7 +203,7 @@ impl ResolvedZone {
     /// budget is made of.
     #[must_use]
     pub fn landscape_coefficient_in(&self, month: Month) -> f64 {
-        self.coefficient_in(month) * self.sun_factor * self.trim_factor
+        self.coefficient_in(month) * self.sun_factor * self.transmission * self.trim_factor
     }
 
     /// The factor from ET0 to demand on a date: coefficient × sun × trim × grow-in × wean-off.
@@ -309,6 +313,11 @@ impl Zone {
             } else {
                 self.sun.factor()
             },
+            transmission: if self.own_coefficient.is_some_and(|own| own.contains_sun()) {
+                1.0
+            } else {
+                self.sky.transmission()
+            },
             trim_factor: self.planting.trim.as_ref().map_or(1.0, |t| 1.0 + t.percent / 100.0),
             grow_in: self.planting.grow_in,
             wean_off: self.planting.wean_off,
@@ -317,7 +326,13 @@ impl Zone {
             slope_pct,
             rate,
             uniformity,
-            multiplier: run_time_multiplier(uniformity.value),
+            // Below the uniformity at which mending is the advice, minutes stop rising: more of them would only
+            // drown what is wet already.
+            multiplier: run_time_multiplier(if uniformity.value < REPAIR_BELOW_UNIFORMITY {
+                REPAIR_BELOW_UNIFORMITY
+            } else {
+                uniformity.value
+            }),
             root_depth,
             allowable_depletion,
             root_zone: RootZone {
@@ -433,10 +448,10 @@ mod tests {
         }];
         let resolved = zone.resolve(NORTH);
         assert_eq!(resolved.coefficient_in(Month::April), 1.04, "cool-season turf in April");
-        assert_eq!(resolved.coefficient_in(Month::January), 0.95, "fruit trees in January");
+        assert_eq!(resolved.coefficient_in(Month::July), 0.95, "fruit trees in full leaf");
         zone.planting.mixed = crate::ground::planting::MixedRule::AreaWeighted;
         assert!(
-            (zone.resolve(NORTH).coefficient_in(Month::April) - (0.75 * 1.04 + 0.25 * 0.95)).abs() < 1e-12
+            (zone.resolve(NORTH).coefficient_in(Month::April) - (0.75 * 1.04 + 0.25 * 0.45)).abs() < 1e-12
         );
     }
 }

@@ -252,7 +252,8 @@ impl Climate {
     #[must_use]
     pub fn expected_et0(&self, date: Date) -> (Millimetres, ExpectedFrom) {
         match self.normal_et0.get(calendar_index(date)).copied().flatten() {
-            Some(et0) => (et0, ExpectedFrom::Normals),
+            // Dew on a winter's night makes a day's ET0 negative; nobody waters against dew.
+            Some(et0) => (et0.max(Millimetres::ZERO), ExpectedFrom::Normals),
             None => match &self.typed {
                 Some(typed) => (typed.et0(date, &self.station), ExpectedFrom::TypedNormals),
                 None => (rough_et0(date, &self.station), ExpectedFrom::RoughEstimate),

@@ -19,6 +19,8 @@ pub enum Fill {
     DewPointFromMinimum,
     /// Vapour pressure from the highest relative humidity alone, FAO-56 eq. 18.
     VapourFromHighestHumidity,
+    /// Vapour pressure from the lowest relative humidity alone, at the highest temperature.
+    VapourFromLowestHumidity,
     /// Wind of 2 m/s.
     WindDefault,
 }
@@ -31,6 +33,7 @@ impl Fill {
             Self::SolarFromTemperatureRange => "solar",
             Self::DewPointFromMinimum => "dew point",
             Self::VapourFromHighestHumidity => "humidity minimum",
+            Self::VapourFromLowestHumidity => "humidity maximum",
             Self::WindDefault => "wind",
         }
     }
@@ -48,6 +51,9 @@ impl Fill {
             Self::VapourFromHighestHumidity => {
                 "Humidity was taken from the day's highest reading alone (FAO-56 eq. 18)."
             }
+            Self::VapourFromLowestHumidity => {
+                "Humidity was taken from the day's lowest reading alone, at its highest temperature (half of FAO-56 eq. 17)."
+            }
             Self::WindDefault => "Wind was taken as 2 m/s (FAO-56 chapter 3).",
         }
     }
@@ -55,7 +61,8 @@ impl Fill {
 
 /// The actual vapour pressure of a day from the best humidity there is, in the order of
 /// FAO-56 chapter 3: vapour pressure itself, dew point (eq. 14), both relative humidities
-/// (eq. 17), the highest alone (eq. 18), the lowest temperature (eq. 48).
+/// (eq. 17), the highest alone (eq. 18), the lowest alone (the other half of eq. 17), the lowest
+/// temperature (eq. 48).
 #[must_use]
 pub fn vapour_pressure(day: &DayWeather) -> (Kilopascals, Option<Fill>) {
     if let Some(vapour) = day.vapour_pressure {
@@ -73,7 +80,10 @@ pub fn vapour_pressure(day: &DayWeather) -> (Kilopascals, Option<Fill>) {
         (None, Some(high)) => {
             (Kilopascals::from_kpa(at_min * high / 100.0), Some(Fill::VapourFromHighestHumidity))
         }
-        _ => (Kilopascals::from_kpa(at_min), Some(Fill::DewPointFromMinimum)),
+        (Some(low), None) => {
+            (Kilopascals::from_kpa(at_max * low / 100.0), Some(Fill::VapourFromLowestHumidity))
+        }
+        (None, None) => (Kilopascals::from_kpa(at_min), Some(Fill::DewPointFromMinimum)),
     }
 }
 
@@ -146,6 +156,11 @@ mod tests {
     fn humidity_is_taken_in_the_order_of_the_standard() {
         let mut day = day();
         assert_eq!(vapour_pressure(&day).1, Some(Fill::DewPointFromMinimum));
+        day.humidity_min_pct = Some(40.0);
+        let (low, fill) = vapour_pressure(&day);
+        assert_eq!(fill, Some(Fill::VapourFromLowestHumidity), "one value alone is never ignored");
+        assert!((low.kpa() - 0.4 * 3.483).abs() < 5e-3, "{low:?}");
+        day.humidity_min_pct = None;
         day.humidity_max_pct = Some(100.0);
         assert_eq!(vapour_pressure(&day).1, Some(Fill::VapourFromHighestHumidity));
         day.dew_point = Some(Celsius::from_c(10.0));

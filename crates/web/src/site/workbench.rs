@@ -1,5 +1,7 @@
 //! A box of a site with everything its pages are computed from.
 
+#[cfg(test)]
+use crate::fixture;
 use crate::server::address;
 use crate::server::error::PageError;
 use crate::server::state::AppState;
@@ -49,6 +51,16 @@ impl Workbench {
         };
         let zones = upland_core::account::whole::Facts::resolved(&loaded.site.site, &loaded.surveys());
         Self { loaded: Arc::new(loaded), index: 0, installation, climate, boxed, zones, today, at }
+    }
+
+    /// The first box of a site's states.
+    #[cfg(test)]
+    pub fn of_states_for_tests(states: &SensorStates) -> Self {
+        let own = &states.loaded.boxes[0];
+        let mut bench =
+            Self::for_tests(fixture::facts_of(&states.loaded), states.installation(own), states.today);
+        bench.boxed = states.facts.boxes[0].clone();
+        bench
     }
 
     /// Opens a box of a site at a moment.

@@ -356,7 +356,7 @@ mod tests {
         let settings = bench.settings();
         let drawn = live(&bench, &settings, (date(2026, 7, 15), Zoom::Day), true);
         assert_eq!(drawn.headline, "Three programs run 15 h 45 min a week, 19.4 m³.");
-        assert_eq!(drawn.counts, "Four faults, five warnings");
+        assert_eq!(drawn.counts, "Four faults, nine warnings");
         let weights: Vec<&str> = drawn.findings.iter().map(|f| f.weight).collect();
         assert!(weights.windows(2).all(|w| w[0] <= w[1]), "the gravest first: {weights:?}");
         let costs: Vec<&str> =

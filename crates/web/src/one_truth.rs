@@ -1,0 +1,177 @@
+//! One question asked of every view: what a box will do in a night, who holds it, and whether that is right.
+
+use crate::fixture;
+use crate::site::clock::{Moment, evening};
+use crate::site::sensing::SensorStates;
+use jiff::civil::{Date, date, time};
+use jiff::{SignedDuration, Timestamp, ToSpan};
+use proptest::prelude::*;
+use std::sync::Arc;
+use upland_core::account::running::BoxRun;
+use upland_core::account::whole::Way;
+use upland_core::advice::tonight::{Tonight, account_of, tonight};
+use upland_core::controller::schedule::{Days, Settings, YearSpan};
+use upland_core::quantity::ratio::Percentage;
+use upland_core::quantity::time::Seconds;
+use upland_core::sensors::{Sensor, generic};
+use upland_core::site::UnitSystem;
+use upland_formats::night_csv;
+use upland_store::sensors::{SensorEvent, SensorEventKind, SensorRecord};
+use upland_store::settings::{SettingsKind, SettingsRecord};
+
+/// What can be different about a night.
+#[derive(Debug, Clone)]
+struct Case {
+    back: i32,
+    starts: Vec<(i8, i8)>,
+    minutes: Vec<i64>,
+    every: u8,
+    percentage: u16,
+    delay: Option<u8>,
+    off_season: bool,
+    sensor: &'static str,
+    bypassed: bool,
+}
+
+fn case() -> impl Strategy<Value = Case> {
+    (
+        (
+            0..12_i32,
+            proptest::collection::vec((0..24_i8, 0..60_i8), 1..4),
+            proptest::collection::vec(0..40_i64, 4),
+        ),
+        (1..4_u8, 10..200_u16, proptest::option::of(1..6_u8), prop::bool::weighted(0.15)),
+        (
+            prop::sample::select(vec!["rain_switch", "rain_freeze_switch", "wind_switch", "weather_station"]),
+            any::<bool>(),
+        ),
+    )
+        .prop_map(
+            |((back, starts, minutes), (every, percentage, delay, off_season), (sensor, bypassed))| Case {
+                back,
+                starts,
+                minutes,
+                every,
+                percentage: percentage / 10 * 10,
+                delay,
+                off_season,
+                sensor,
+                bypassed,
+            },
+        )
+}
+
+impl Case {
+    fn date(&self) -> Date {
+        date(2026, 7, 14) - self.back.days()
+    }
+
+    fn settings(&self) -> Settings {
+        let mut settings = fixture::workbench().settings();
+        for program in &mut settings.programs {
+            program.active = false;
+        }
+        settings.programs[0].active = true;
+        settings.programs[0].starts = self.starts.iter().map(|(h, m)| time(*h, *m, 0, 0)).collect();
+        settings.programs[0].days = Days::EveryNth { interval: self.every, first: date(2026, 7, 1) };
+        settings.programs[0].run_times.clear();
+        for (station, minutes) in (1..).zip(&self.minutes) {
+            settings.set_run_time(0, station, Seconds::from_min(*minutes));
+        }
+        settings.percentages = settings.percentages.all_at(Percentage::from_percent(self.percentage));
+        settings.rain_delay = self.delay.map(|days| (self.date() - 1.day(), days));
+        settings.off_season = self.off_season.then_some(YearSpan { from: (7, 1), until: (8, 31) });
+        settings
+    }
+}
+
+/// Runs as they can be compared: station, begin, end of water, and how many hold it.
+fn told<'a>(runs: impl IntoIterator<Item = &'a BoxRun>) -> Vec<(u16, Timestamp, Timestamp, usize)> {
+    let mut all: Vec<_> =
+        runs.into_iter().map(|r| (r.run.station, r.run.start, r.until, r.held_by.len())).collect();
+    all.sort_unstable();
+    all
+}
+
+fn cells(line: &str) -> Vec<&str> {
+    line.split(',').collect()
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(200))]
+
+    // Long: one view after another.
+    #[test]
+    fn every_view_answers_the_same_about_a_night(case in case()) {
+        let mut loaded = Arc::into_inner(fixture::decided(UnitSystem::Metric).loaded).unwrap();
+        let settings = case.settings();
+        loaded.boxes[0].settings = Some(SettingsRecord {
+            version: 1,
+            kind: SettingsKind::AsFound,
+            reason: "as found".into(),
+            settings: settings.clone(),
+            saved_by: "Bram".into(),
+            saved_at: Timestamp::UNIX_EPOCH,
+        });
+        let card = generic().into_iter().find(|(code, _)| *code == case.sensor).unwrap().1;
+        loaded.sensors = vec![SensorRecord {
+            id: 1,
+            site_id: 1,
+            installed_on: date(2026, 1, 1),
+            version: 1,
+            sensor: Sensor::of_card(card, 1),
+            saved_by: "Bram".into(),
+            saved_at: Timestamp::UNIX_EPOCH,
+        }];
+        let date = case.date();
+        let at = evening(date, &loaded.tz);
+        if case.bypassed {
+            loaded.sensor_events = vec![SensorEvent {
+                id: 1,
+                sensor_id: 1,
+                kind: SensorEventKind::Bypass,
+                from: at - SignedDuration::from_hours(1),
+                until: Some(at + SignedDuration::from_hours(30)),
+                reason: "new turf".into(),
+                body: serde_json::json!({}),
+                said_by: "Bram".into(),
+                said_at: Timestamp::UNIX_EPOCH,
+                undone: false,
+            }];
+        }
+        let moment = Moment { date, at, record_ended: None };
+        let states = SensorStates::noted_for_tests(Arc::new(loaded), Vec::new(), moment);
+        let facts = &states.facts;
+        let night: Tonight = tonight(facts, &account_of(facts, Way::Best, date, at), 1, date);
+
+        // Today, box and zone by zone.
+        let of_zones = night.zones.iter().filter_map(|z| z.will.as_ref()).flat_map(|will| &will.runs);
+        prop_assert_eq!(told(of_zones), told(&night.runs), "every station has a zone");
+        // Sensors.
+        let own = &states.loaded.boxes[0];
+        prop_assert_eq!(told(&states.tonight(own).unwrap()), told(&night.runs));
+        // Programs, of the saved settings as of a draft.
+        let bench = crate::site::workbench::Workbench::of_states_for_tests(&states);
+        let (begin, end) = bench.night(date);
+        let drafted = bench.runs_of(&settings, (date - 1.day(), date + 1.day()));
+        let drafted: Vec<_> = drafted.iter().filter(|r| (begin..end).contains(&r.run.start)).collect();
+        prop_assert_eq!(told(drafted), told(&night.runs));
+        // The command and the sheet's file.
+        let names = vec!["Sensor".to_owned()];
+        let csv = night_csv::write(&night, (&names, &states.tz));
+        for (line, zone) in csv.lines().skip(1).zip(&night.zones) {
+            let row = cells(line);
+            let will = zone.will.as_ref().unwrap();
+            prop_assert_eq!(row[row.len() - 1], zone.verdict.unwrap().label());
+            prop_assert_eq!(row[row.len() - 3].split_whitespace().count(), will.starts().count());
+            let minutes: f64 = row[row.len() - 4].parse().unwrap();
+            prop_assert!((minutes - will.waters().minutes().min_value()).abs() < 0.006);
+        }
+        // A bypassed sensor holds nothing anywhere.
+        if case.bypassed {
+            use upland_core::account::running::Holder;
+            let by_sensor = |r: &BoxRun| r.held_by.iter().any(|h| matches!(h, Holder::Sensor { .. }));
+            prop_assert!(!night.runs.iter().any(by_sensor));
+        }
+    }
+}
