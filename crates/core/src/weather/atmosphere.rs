@@ -39,7 +39,13 @@ pub fn saturation_slope(t: Celsius) -> f64 {
 /// too, where its rounded constants give a factor of 1.0002.
 #[must_use]
 pub fn wind_at_2_m(wind: MetresPerSecond, height: Metres) -> MetresPerSecond {
-    MetresPerSecond::from_m_per_s(wind.m_per_s() * 4.87 / (67.8 * height.m() - 5.42).ln())
+    MetresPerSecond::from_m_per_s(wind.m_per_s() * wind_factor(height))
+}
+
+/// The factor from wind at a height to wind at 2 m (FAO-56 eq. 47).
+#[must_use]
+pub fn wind_factor(height: Metres) -> f64 {
+    4.87 / (67.8 * height.m() - 5.42).ln()
 }
 
 #[cfg(test)]

@@ -3,7 +3,7 @@
 
 use crate::quantity::month::{ByMonth, Month};
 use crate::quantity::units::{Celsius, Millimetres};
-use crate::weather::reference_et::{DailyEt, daily};
+use crate::weather::reference_et::{DailyEt, StationYear, daily, daily_at};
 use crate::weather::{DayWeather, Station};
 use jiff::civil::Date;
 use jiff::{Timestamp, ToSpan};
@@ -97,9 +97,10 @@ impl Climate {
     /// Computes ET0 for every day and the normals by day of the year.
     #[must_use]
     pub fn from_record(days: &[DayWeather], station: Station) -> Self {
+        let year = StationYear::of(&station);
         let days: BTreeMap<Date, ClimateDay> = days
             .iter()
-            .map(|weather| (weather.date, ClimateDay { weather: *weather, et: daily(weather, &station) }))
+            .map(|weather| (weather.date, ClimateDay { weather: *weather, et: daily_at(weather, &year) }))
             .collect();
         let mut sums = vec![(0.0, 0_u32); CALENDAR_DAYS];
         for (date, day) in &days {

@@ -65,14 +65,22 @@ impl Fill {
 /// temperature (eq. 48).
 #[must_use]
 pub fn vapour_pressure(day: &DayWeather) -> (Kilopascals, Option<Fill>) {
+    let saturated = |t| atmosphere::saturation_vapour_pressure(t).kpa();
+    vapour_pressure_between(day, saturated(day.temperature_min), saturated(day.temperature_max))
+}
+
+/// As [`vapour_pressure`], with the saturation at the day's lowest and highest temperature, kPa, at hand.
+pub(crate) fn vapour_pressure_between(
+    day: &DayWeather,
+    at_min: f64,
+    at_max: f64,
+) -> (Kilopascals, Option<Fill>) {
     if let Some(vapour) = day.vapour_pressure {
         return (vapour, None);
     }
     if let Some(dew_point) = day.dew_point {
         return (atmosphere::saturation_vapour_pressure(dew_point), None);
     }
-    let at_min = atmosphere::saturation_vapour_pressure(day.temperature_min).kpa();
-    let at_max = atmosphere::saturation_vapour_pressure(day.temperature_max).kpa();
     match (day.humidity_min_pct, day.humidity_max_pct) {
         (Some(low), Some(high)) => {
             (Kilopascals::from_kpa(0.5 * (at_min * high + at_max * low) / 100.0), None)
@@ -87,14 +95,18 @@ pub fn vapour_pressure(day: &DayWeather) -> (Kilopascals, Option<Fill>) {
     }
 }
 
-/// The day's radiation, measured or from the temperature range.
+/// The day's radiation, measured or from the temperature range and what comes from above the atmosphere.
 #[must_use]
-pub fn solar(day: &DayWeather, station: &Station) -> (MegajoulesPerSquareMetre, Option<Fill>) {
+pub fn solar(
+    day: &DayWeather,
+    station: &Station,
+    extraterrestrial: MegajoulesPerSquareMetre,
+) -> (MegajoulesPerSquareMetre, Option<Fill>) {
     match day.solar {
         Some(solar) => (solar, None),
         None => (
             radiation::from_temperature_range(
-                radiation::extraterrestrial_day(day.date, station.latitude_deg),
+                extraterrestrial,
                 station.elevation,
                 day.temperature_min,
                 day.temperature_max,
@@ -105,11 +117,11 @@ pub fn solar(day: &DayWeather, station: &Station) -> (MegajoulesPerSquareMetre, 
     }
 }
 
-/// The day's wind at 2 m, measured or 2 m/s.
+/// The day's wind at 2 m, measured and brought there by a factor, or 2 m/s.
 #[must_use]
-pub fn wind_at_2_m(day: &DayWeather, station: &Station) -> (MetresPerSecond, Option<Fill>) {
+pub fn wind_at_2_m(day: &DayWeather, factor: f64) -> (MetresPerSecond, Option<Fill>) {
     match day.wind {
-        Some(wind) => (atmosphere::wind_at_2_m(wind, station.wind_height), None),
+        Some(wind) => (MetresPerSecond::from_m_per_s(wind.m_per_s() * factor), None),
         None => (MetresPerSecond::from_m_per_s(DEFAULT_WIND_M_S), Some(Fill::WindDefault)),
     }
 }
@@ -147,7 +159,8 @@ mod tests {
             elevation: Metres::from_m(200.0),
             wind_height: Metres::from_m(2.0),
         };
-        let (solar, fill) = solar(&day(), &station);
+        let above = radiation::extraterrestrial_day(day().date, station.latitude_deg);
+        let (solar, fill) = solar(&day(), &station, above);
         assert!((solar.mj_per_m2() - 22.3).abs() < 0.05, "{}", solar.mj_per_m2());
         assert_eq!(fill, Some(Fill::SolarFromTemperatureRange));
     }

@@ -23,7 +23,12 @@ fn energy(value: f64) -> Energy {
 /// Extraterrestrial radiation of a day (FAO-56 eq. 21).
 #[must_use]
 pub fn extraterrestrial_day(date: Date, latitude_deg: f64) -> Energy {
-    let j = sun::day_of_year(date);
+    extraterrestrial_of(sun::day_of_year(date), latitude_deg)
+}
+
+/// The same for a day of the year, 1 to 366.
+#[must_use]
+pub fn extraterrestrial_of(j: f64, latitude_deg: f64) -> Energy {
     let (phi, delta) = (latitude_deg.to_radians(), sun::declination_rad(j));
     let omega_s = sun::sunset_hour_angle_rad(phi, delta);
     energy(

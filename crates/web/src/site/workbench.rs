@@ -16,6 +16,7 @@ use upland_core::account::running::{BoxFacts, BoxRun, running};
 use upland_core::advice::findings::WEEKS;
 use upland_core::controller::schedule::Settings;
 use upland_core::installation::{Elsewhere, Installation};
+use upland_core::quantity::time::monday_of;
 use upland_core::site::{Controller, ResolvedZone, UnitSystem, Zone};
 use upland_core::weather::climate::Climate;
 use upland_store::accounts::SiteStamp;
@@ -123,6 +124,27 @@ impl Workbench {
 
     pub fn units(&self) -> UnitSystem {
         self.loaded.site.site.units
+    }
+
+    /// The box as its zones need in a week that is looked at, and the day from which that counts: today in the week
+    /// that runs, else its Monday.
+    pub fn in_week(&self, chosen: Date) -> (Installation, Date) {
+        let monday = monday_of(chosen);
+        let from = if monday == monday_of(self.today) { self.today } else { monday };
+        if from == self.today {
+            return (self.installation.clone(), from);
+        }
+        let there = Installation::new(
+            &self.loaded.site.site,
+            (&self.installation.card, self.installation.box_number),
+            &self.loaded.surveys(),
+            self.installation.law.clone(),
+            &self.climate,
+            from,
+            &self.loaded.tz,
+        );
+        let (sensors, elsewhere) = (self.installation.sensors.clone(), self.installation.elsewhere.clone());
+        (Installation { sensors, elsewhere, ..there }, from)
     }
 
     /// What becomes of some settings of the box over some dates: every run, who holds it, how long it waters.

@@ -1,6 +1,7 @@
 //! The daily equation.
 
-use super::{DailyEt, INVERSE_LATENT_HEAT, Method, hargreaves_samani};
+use super::hargreaves::hargreaves_of;
+use super::{DailyEt, INVERSE_LATENT_HEAT, Method};
 use crate::quantity::units::{Kilopascals, MegajoulesPerSquareMetre, MetresPerSecond, Millimetres};
 use crate::weather::fill;
 use crate::weather::{DayWeather, Station};
@@ -54,13 +55,78 @@ pub fn daily(day: &DayWeather, station: &Station) -> DailyEt {
 /// ET0 of a day by the named equation, filling what it needs and the day lacks.
 #[must_use]
 pub fn daily_with(method: Method, day: &DayWeather, station: &Station) -> DailyEt {
+    with(method, day, station, &Place::of(station), above(day, station))
+}
+
+fn above(day: &DayWeather, station: &Station) -> MegajoulesPerSquareMetre {
+    radiation::extraterrestrial_day(day.date, station.latitude_deg)
+}
+
+/// What of a day's equation follows from the station alone.
+#[derive(Debug, Clone, Copy)]
+struct Place {
+    pressure: Kilopascals,
+    psychrometric_kpa_per_c: f64,
+    wind_factor: f64,
+}
+
+impl Place {
+    fn of(station: &Station) -> Self {
+        let pressure = atmosphere::pressure(station.elevation);
+        Self {
+            pressure,
+            psychrometric_kpa_per_c: atmosphere::psychrometric_constant(pressure),
+            wind_factor: atmosphere::wind_factor(station.wind_height),
+        }
+    }
+}
+
+/// A station with the sun of its year, computed once for a record of many days.
+#[derive(Debug, Clone)]
+pub struct StationYear {
+    station: Station,
+    place: Place,
+    /// Radiation above the atmosphere by day of the year, from the first.
+    extraterrestrial: Vec<MegajoulesPerSquareMetre>,
+}
+
+impl StationYear {
+    /// Of a station.
+    #[must_use]
+    pub fn of(station: &Station) -> Self {
+        let above = |day: u16| radiation::extraterrestrial_of(f64::from(day), station.latitude_deg);
+        Self {
+            station: *station,
+            place: Place::of(station),
+            extraterrestrial: (1..=366).map(above).collect(),
+        }
+    }
+}
+
+/// As [`daily`], at a station whose year was computed before.
+#[must_use]
+pub fn daily_at(day: &DayWeather, year: &StationYear) -> DailyEt {
+    let method =
+        if day.has_more_than_temperatures() { Method::PenmanMonteith } else { Method::HargreavesSamani };
+    let index = usize::from(day.date.day_of_year().unsigned_abs()).saturating_sub(1);
+    let known = year.extraterrestrial.get(index).copied();
+    with(method, day, &year.station, &year.place, known.unwrap_or_else(|| above(day, &year.station)))
+}
+
+fn with(
+    method: Method,
+    day: &DayWeather,
+    station: &Station,
+    place: &Place,
+    extraterrestrial: MegajoulesPerSquareMetre,
+) -> DailyEt {
     match method {
         Method::PenmanMonteith => {
-            let (terms, fills) = daily_penman_monteith(day, station);
+            let (terms, fills) = penman_monteith(day, station, place, extraterrestrial);
             DailyEt { et0: terms.et0, method, fills }
         }
         Method::HargreavesSamani => {
-            DailyEt { et0: hargreaves_samani(day, station), method, fills: Vec::new() }
+            DailyEt { et0: hargreaves_of(day, extraterrestrial), method, fills: Vec::new() }
         }
     }
 }
@@ -70,19 +136,28 @@ pub fn daily_with(method: Method, day: &DayWeather, station: &Station) -> DailyE
 /// Returns every intermediate, and the fills that were needed.
 #[must_use]
 pub fn daily_penman_monteith(day: &DayWeather, station: &Station) -> (DailyTerms, Vec<fill::Fill>) {
+    penman_monteith(day, station, &Place::of(station), above(day, station))
+}
+
+fn penman_monteith(
+    day: &DayWeather,
+    station: &Station,
+    place: &Place,
+    extraterrestrial: MegajoulesPerSquareMetre,
+) -> (DailyTerms, Vec<fill::Fill>) {
     let (min, max) = (day.temperature_min, day.temperature_max);
     let mean = min.mean_with(max);
-    let (vapour, vapour_fill) = fill::vapour_pressure(day);
-    let (solar, solar_fill) = fill::solar(day, station);
-    let (wind, wind_fill) = fill::wind_at_2_m(day, station);
+    let saturated = |t| atmosphere::saturation_vapour_pressure(t).kpa();
+    let (at_min, at_max) = (saturated(min), saturated(max));
+    let (vapour, vapour_fill) = fill::vapour_pressure_between(day, at_min, at_max);
+    let (solar, solar_fill) = fill::solar(day, station, extraterrestrial);
+    let (wind, wind_fill) = fill::wind_at_2_m(day, place.wind_factor);
 
-    let pressure = atmosphere::pressure(station.elevation);
-    let gamma = atmosphere::psychrometric_constant(pressure);
+    let Place { pressure, psychrometric_kpa_per_c: gamma, .. } = *place;
     let slope = atmosphere::saturation_slope(mean);
-    let saturation = atmosphere::mean_saturation_vapour_pressure(min, max);
+    let saturation = Kilopascals::from_kpa(0.5 * (at_min + at_max));
     let deficit = (saturation.kpa() - vapour.kpa()).max(0.0);
 
-    let extraterrestrial = radiation::extraterrestrial_day(day.date, station.latitude_deg);
     let clear_sky = radiation::clear_sky(extraterrestrial, station.elevation);
     let cloudiness = radiation::cloudiness(radiation::relative_solar(solar, clear_sky));
     let net_shortwave = radiation::net_shortwave(solar);

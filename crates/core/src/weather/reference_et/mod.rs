@@ -7,7 +7,7 @@ mod daily;
 mod hargreaves;
 mod hourly;
 
-pub use daily::{DailyTerms, daily, daily_penman_monteith, daily_with};
+pub use daily::{DailyTerms, StationYear, daily, daily_at, daily_penman_monteith, daily_with};
 pub use hargreaves::hargreaves_samani;
 pub use hourly::{HourlyEt, hourly_series};
 

@@ -1,6 +1,5 @@
 //! View models of the settings page: the fields, and everything that is computed from them.
 
-use super::BoxPage;
 use super::settings_form::{self, TextError, Texts, label};
 use super::timeline::{self, FLOW_PX, NightDrawing, Shown, TableLine, Week, Zoom};
 use super::words::{FindingWords, Names};
@@ -12,7 +11,7 @@ use crate::site::workbench::Workbench;
 use askama::Template;
 use jiff::ToSpan;
 use jiff::civil::Date;
-use upland_core::advice::findings::{Finding, check};
+use upland_core::advice::findings::{Finding, NEED_SHARES, check};
 use upland_core::controller::schedule::ScheduledRun;
 use upland_core::controller::schedule::{Settings, expand};
 use upland_core::controller::{Card, PercentageScope};
@@ -191,15 +190,17 @@ pub(super) struct LiveView {
     pub may_edit: bool,
 }
 
-fn need_rows(bench: &Workbench, names: &Names<'_>, settings: &Settings) -> (Vec<NeedRow>, Vec<Working>) {
-    let to = bench.today.checked_add((i32::from(WEEKS) * 7 - 1).days()).unwrap_or(bench.today);
-    let runs = expand(settings, &bench.installation.card, &bench.installation.tz, bench.today, to);
+/// What each zone gets of its need in the weeks from a date.
+fn need_rows(names: &Names<'_>, from: Date) -> (Vec<NeedRow>, Vec<Working>) {
+    let (there, settings) = (names.installation, names.settings);
+    let to = from.checked_add((i32::from(WEEKS) * 7 - 1).days()).unwrap_or(from);
+    let runs = expand(settings, &there.card, &there.tz, from, to);
     let mut workings = Vec::new();
-    let rows = given(&bench.installation, settings, &runs, WEEKS)
+    let rows = given(there, settings, &runs, WEEKS)
         .into_iter()
         .map(|g| {
             let working_id = format!("w-need-{}", g.station);
-            if let Some(zone) = bench.installation.zone(g.station) {
+            if let Some(zone) = there.zone(g.station) {
                 let of = format!("Zone {}", names.station(g.station));
                 workings.push(working(working_id.clone(), of, &weekly(zone, &g), names.units));
             }
@@ -207,14 +208,14 @@ fn need_rows(bench: &Workbench, names: &Names<'_>, settings: &Settings) -> (Vec<
                 if g.minutes_needed > 0.0 { 100.0 * g.minutes_a_week / g.minutes_needed } else { 0.0 };
             NeedRow {
                 station: g.station,
-                zone: bench.installation.zone(g.station).map_or(String::new(), |z| z.zone.name.clone()),
+                zone: there.zone(g.station).map_or(String::new(), |z| z.zone.name.clone()),
                 gets: span(g.minutes_a_week),
                 needs: span(g.minutes_needed),
                 share: format!("{} %", plain(share, 0)),
                 bar: format!("{:.1}%", (share / 2.0).clamp(0.0, 100.0)),
-                verdict: if share < 80.0 {
+                verdict: if share < NEED_SHARES.0.percent() {
                     "too little"
-                } else if share > 125.0 {
+                } else if share > NEED_SHARES.1.percent() {
                     "too much"
                 } else {
                     "enough"
@@ -280,8 +281,9 @@ pub(super) fn live(
     (chosen, zoom): (Date, Zoom),
     may_edit: bool,
 ) -> LiveView {
-    let names = bench.names(settings);
-    let mut found = check(&bench.installation, settings, bench.today);
+    let (there, day) = bench.in_week(chosen);
+    let names = Names { installation: &there, settings, units: bench.units() };
+    let mut found = check(&there, settings, day);
     // Of findings that weigh the same, the one that costs most water comes first.
     let litres = |f: &Finding| f.cost.litres_a_week.map_or(0.0, |l| l.l());
     found.sort_by(|a, b| a.severity.cmp(&b.severity).then(litres(b).total_cmp(&litres(a))));
@@ -291,7 +293,7 @@ pub(super) fn live(
     let waters = runs.iter().filter(|r| !settings.station(r.station).lighting);
     let minutes = waters.clone().map(ScheduledRun::length).sum::<Seconds>().minutes().min_value();
     let water = bench.installation.volume(waters);
-    let (needs, workings) = need_rows(bench, &names, settings);
+    let (needs, workings) = need_rows(&names, day);
     let around = |days: i64| chosen.checked_add(days.days()).unwrap_or(chosen);
     let own = bench.runs_of(settings, (around(-1), around(1)));
     LiveView {
@@ -312,7 +314,7 @@ pub(super) fn live(
         workings,
         assumption: format!(
             "Need is what the plants are expected to use over the fourteen days from {}, without rain, at each zone's rate and uniformity.",
-            bench.today.strftime("%-d %b %Y")
+            day.strftime("%-d %b %Y")
         ),
         unreadable: Vec::new(),
         may_edit,

@@ -30,8 +30,8 @@ pub(super) struct TodayView {
     pub window: String,
     /// Whether the box's own runs are known, so that there is something to hold the needs against.
     pub compared: bool,
-    /// Whether something is wrong that a change of the box mends.
-    pub wrong: bool,
+    /// What is to be done at the box first, if anything: change it, or enter what is set.
+    pub act: Option<&'static str>,
     pub rows: Vec<Row>,
     pub workings: Vec<Working>,
     /// What the sensors say beyond whom they hold.
@@ -109,7 +109,11 @@ pub(super) fn build(decided: &Decided) -> TodayView {
             tonight.night.window_until.strftime("%H:%M")
         ),
         compared: tonight.known == BoxKnown::Settings,
-        wrong: rows.iter().any(|r| r.weight == "wrong"),
+        act: match tonight.known {
+            BoxKnown::Settings => rows.iter().any(|r| r.weight == "wrong").then_some("Change the box"),
+            BoxKnown::Unknown => Some("Enter what is set"),
+            BoxKnown::ComputesItself => None,
+        },
         rows,
         workings,
         said: decided.said.clone(),
@@ -247,7 +251,7 @@ mod tests {
     #[test]
     fn both_sides_stand_beside_each_other_and_what_is_wrong_can_be_mended() {
         let view = build(&fixture::told(UnitSystem::Metric));
-        assert!(view.compared && view.wrong);
+        assert!(view.compared && view.act == Some("Change the box"));
         let told: Vec<String> = view
             .rows
             .iter()
@@ -265,6 +269,10 @@ mod tests {
         insta::assert_snapshot!(told.join("\n"));
         assert!(view.rows.iter().all(|r| (r.weight == "wrong") == r.fix.is_some()));
         let alone = build(&fixture::decided(UnitSystem::Metric));
-        assert!(!alone.compared && !alone.wrong && alone.rows.iter().all(|r| r.will.is_none()));
+        assert!(
+            !alone.compared
+                && alone.act == Some("Enter what is set")
+                && alone.rows.iter().all(|r| r.will.is_none())
+        );
     }
 }
