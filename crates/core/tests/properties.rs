@@ -7,6 +7,7 @@ use jiff::tz::TimeZone;
 use proptest::prelude::*;
 use upland_core::account::running::BoxFacts;
 use upland_core::account::whole::{Facts, Way};
+use upland_core::advice::budget::{Base, RainRule, budget, needs};
 use upland_core::advice::findings::{FindingKind, Severity, check};
 use upland_core::advice::planner::{Relax, Request, Strategy as PlanStrategy, plan, relaxations};
 use upland_core::advice::tonight::{Decision, Tonight, account_of, tonight};
@@ -351,6 +352,13 @@ proptest! {
                     let deep = matches!(request.strategy, PlanStrategy::DeepOnce | PlanStrategy::DeepTwice)
                         && matches!(finding.kind, FindingKind::ZoneShort { .. });
                     prop_assert!(finding.severity == Severity::Note || told || deep, "{} {:?}", finding.id(), finding.kind);
+                }
+                // The budget can read what the planner wrote, in every month, whatever day a rhythm begins on.
+                let base = Base::new(&installation, &proposal.settings, EVENING.year());
+                let found = budget(&base, &needs(&installation, &climate, RainRule::LeftToHold, EVENING.year()), RainRule::LeftToHold);
+                for zone in proposal.zones.iter().filter(|z| z.run_time.min_value() >= 1.0) {
+                    let read = found.zones.iter().find(|b| b.station == zone.station);
+                    prop_assert!(read.is_some_and(|b| b.ideal.iter().all(Option::is_some)), "zone {}", zone.station);
                 }
                 prop_assert_eq!(plan(&request), Ok(proposal), "the same again");
             }

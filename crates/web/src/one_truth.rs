@@ -156,6 +156,15 @@ proptest! {
         let drafted = bench.runs_of(&settings, (date - 1.day(), date + 1.day()));
         let drafted: Vec<_> = drafted.iter().filter(|r| (begin..end).contains(&r.run.start)).collect();
         prop_assert_eq!(told(drafted), told(&night.runs));
+        // Calendar and work by hand: the valves that really open.
+        let open: Vec<_> = bench.openings(&settings, (date - 1.day(), date + 1.day()));
+        let open = open.iter().filter(|r| (begin..end).contains(&r.start)).map(|r| (r.station, r.start, r.end));
+        let waters = night.runs.iter().filter(|r| !r.is_held());
+        let mut waters: Vec<_> = waters.map(|r| (r.run.station, r.run.start, r.until)).collect();
+        let mut open: Vec<_> = open.collect();
+        waters.sort_unstable();
+        open.sort_unstable();
+        prop_assert_eq!(open, waters);
         // The command and the sheet's file.
         let names = vec!["Sensor".to_owned()];
         let csv = night_csv::write(&night, (&names, &states.tz));

@@ -14,7 +14,7 @@ use std::sync::Arc;
 use upland_core::account::nights::decided_at;
 use upland_core::account::running::{BoxFacts, BoxRun, running};
 use upland_core::advice::findings::WEEKS;
-use upland_core::controller::schedule::Settings;
+use upland_core::controller::schedule::{ScheduledRun, Settings, expand};
 use upland_core::installation::{Elsewhere, Installation};
 use upland_core::quantity::time::monday_of;
 use upland_core::site::{Controller, ResolvedZone, UnitSystem, Zone};
@@ -152,6 +152,18 @@ impl Workbench {
         let versions = vec![(Timestamp::MIN, settings.clone())];
         let boxed = BoxFacts { versions, ..self.boxed.clone() };
         running(&boxed, &self.zones, &self.loaded.tz, span)
+    }
+
+    /// Every valve that really opens over some dates: runs as they water, held ones left out, and lighting, in order.
+    pub fn openings(&self, settings: &Settings, span: (Date, Date)) -> Vec<ScheduledRun> {
+        let (card, tz) = (&self.installation.card, &self.loaded.tz);
+        let lighting = expand(settings, card, tz, span.0, span.1);
+        let lighting = lighting.into_iter().filter(|run| settings.station(run.station).lighting);
+        let own = self.runs_of(settings, span);
+        let waters = own.iter().filter(|r| !r.is_held()).map(|r| ScheduledRun { end: r.until, ..r.run });
+        let mut all: Vec<ScheduledRun> = waters.chain(lighting).collect();
+        all.sort_by_key(|r| (r.start, r.program, r.station, r.cycle));
+        all
     }
 
     /// The night that begins on a date: from one evening to the next.

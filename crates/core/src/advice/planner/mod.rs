@@ -7,6 +7,7 @@
 
 mod allowed_days;
 mod group;
+mod months;
 mod place;
 mod relax;
 
@@ -213,14 +214,27 @@ pub fn plan(request: &Request<'_>) -> Result<Proposal, Binding> {
             Ok(placed) => {
                 let mut proposal = place::assemble(request, placed, kept, &slots, (left_to_kept, steps > 0));
                 spare_unfelt(installation, &mut proposal.settings);
+                if let Some(own) = months::percentages(request, &proposal.settings, &proposal.kept) {
+                    proposal.settings.percentages = own;
+                }
                 return Ok(proposal);
             }
-            Err(found) => {
-                binding.get_or_insert(found);
-            }
+            Err(found) => binding = Some(nearest(binding, found)),
         }
     }
     Err(binding.unwrap_or(Binding::NoZones))
+}
+
+/// Of what two attempts could not get past, what came nearest to fitting.
+fn nearest(before: Option<Binding>, found: Binding) -> Binding {
+    let missing = |binding: &Binding| match binding {
+        Binding::Window { needed_minutes, have_minutes } => needed_minutes.saturating_sub(*have_minutes),
+        _ => u32::MAX,
+    };
+    match before {
+        Some(before) if missing(&before) <= missing(&found) => before,
+        _ => found,
+    }
 }
 
 /// Lets stations ignore the contacts of the box where none of them should hold the zone: a bed under a

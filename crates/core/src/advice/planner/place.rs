@@ -67,7 +67,14 @@ impl Block {
 /// A run time as the box can hold it: its own step, and one that 100 % leaves as it is.
 fn settable(card: &Card, run_time: Minutes) -> Seconds {
     let (run, round) = (card.run_step.max(Seconds::ONE), card.rounding_step.max(Seconds::ONE));
-    let step = if run.is_in_steps_of(round) { run } else { run * round.s() };
+    // The least common multiple: one that holds both steps.
+    let gcd = |mut a: i64, mut b: i64| {
+        while b != 0 {
+            (a, b) = (b, a % b);
+        }
+        a.max(1)
+    };
+    let step = run * (round.s() / gcd(run.s(), round.s()));
     let minutes = step.minutes().min_value();
     Seconds::of(run_time, |s| (s / 60.0 / minutes).round() * minutes * 60.0).max(step)
 }
@@ -407,7 +414,7 @@ pub(super) fn assemble(
                     events_a_week: block.group.pattern.events_a_week,
                     gap_days: gap,
                     tightest,
-                    strained: tightest.is_some_and(|(_, days)| f64::from(gap) > days.max(1.0)),
+                    strained: tightest.is_some_and(|(_, days)| f64::from(gap) > days),
                     merged: block.group.merged,
                     spread_over: block.phases.len(),
                     span_minutes: phase.span_minutes,

@@ -1,9 +1,11 @@
 use super::*;
 use crate::advice::findings::{self, Severity};
 use crate::controller::ordinance::samples::{law, two_days_a_week};
+use crate::controller::schedule::Percentages;
 use crate::controller::schedule::{Program, Repeat, StationSetting, expand};
 use crate::controller::{generic, twelve_stations};
 use crate::installation::samples::{installation, zones};
+use crate::quantity::ratio::Percentage;
 use crate::quantity::time::Seconds;
 use crate::quantity::units::SquareMetres;
 use jiff::civil::{date, time};
@@ -445,4 +447,67 @@ fn a_plan_lets_a_roofed_bed_ignore_the_rain_switch() {
     let settings = planned(&installation, Strategy::JustNeed).unwrap().settings;
     assert!(settings.station(4).ignores_sensors && !settings.station(1).ignores_sensors);
     assert_eq!(serious(&installation, &settings), Vec::<String>::new());
+}
+
+#[test]
+fn a_plan_made_in_july_does_not_water_january_like_july() {
+    use crate::quantity::month::Month;
+    let mut installation = installation();
+    installation.card.percentage_scope = crate::controller::PercentageScope::Month;
+    let proposal = planned(&installation, Strategy::JustNeed).unwrap();
+    let Percentages::Month(values) = &proposal.settings.percentages else { panic!("twelve of them") };
+    assert_eq!(*values.of(Month::July), Percentage::HUNDRED, "what it was made for");
+    assert!(values.iter().all(|p| *p <= Percentage::HUNDRED), "no night grows beyond the window");
+    let need = |month: Month| -> f64 {
+        let et0 = installation.monthly_et0.of(month).mm();
+        installation.zones.iter().map(|z| et0 * z.resolved.landscape_coefficient_in(month)).sum()
+    };
+    for month in [Month::January, Month::April, Month::October] {
+        let wanted = 100.0 * need(month) / need(Month::July);
+        let got = f64::from(values.of(month).percent());
+        let step = f64::from(installation.card.percentage_step.percent());
+        assert!(got < 100.0 && (got - wanted).abs() <= 8.0 + step, "{month:?}: {got} of {wanted}");
+    }
+    assert_eq!(proposal.settings.check(&installation.card), []);
+    assert_eq!(serious(&installation, &proposal.settings), Vec::<String>::new());
+}
+
+#[test]
+fn the_binding_figure_is_that_of_the_best_attempt() {
+    let mut installation = installation();
+    installation.window.from = time(4, 50, 0, 0);
+    let present = Settings::clean(&installation.card);
+    let request = Request {
+        installation: &installation,
+        present: &present,
+        strategy: Strategy::JustNeed,
+        from: FROM,
+        relax: Relax::default(),
+    };
+    let Err(Binding::Window { needed_minutes, have_minutes }) = plan(&request) else { panic!("too short") };
+    assert!(needed_minutes > have_minutes);
+    // A window that has what it asks for, and the step of a start, is enough.
+    let mut wide = installation.clone();
+    wide.window.from = time(4, 55, 0, 0).wrapping_sub(jiff::Span::new().minutes(i64::from(needed_minutes)));
+    assert!(plan(&Request { installation: &wide, ..request }).is_ok(), "{needed_minutes}");
+}
+
+#[test]
+fn run_times_keep_the_boxs_step_and_its_rounding_together() {
+    for (run, round, step) in [(30, 60, 60), (60, 30, 60), (60, 90, 180), (45, 60, 180)] {
+        let mut installation = installation();
+        installation.card.run_step = Seconds::from_s(run);
+        installation.card.rounding_step = Seconds::from_s(round);
+        installation.card.longest_run = Seconds::from_s(7200 / run * run);
+        let proposal = planned(&installation, Strategy::JustNeed).unwrap();
+        let times = proposal.settings.programs.iter().flat_map(|p| &p.run_times);
+        for (station, time) in times {
+            assert!(time.is_in_steps_of(Seconds::from_s(step)), "{run} and {round}: {time} on {station}");
+            assert_eq!(
+                installation.card.scaled(*time, Percentage::HUNDRED),
+                *time,
+                "what it will really run"
+            );
+        }
+    }
 }

@@ -9,7 +9,6 @@ use crate::site::context::{AtSite, EditorAt};
 use crate::site::workbench::Workbench;
 use actix_web::{HttpResponse, get, post, web};
 use jiff::{Timestamp, ToSpan};
-use upland_core::controller::schedule::expand;
 use upland_formats::runs_ics::{About, write};
 
 pub(super) fn routes(config: &mut web::ServiceConfig) {
@@ -22,10 +21,9 @@ const DAYS: i64 = 60;
 fn text(bench: &Workbench, now: Timestamp) -> Result<String, PageError> {
     let settings = bench.settings();
     let names = bench.names(&settings);
-    let tz = &bench.installation.tz;
     let from = bench.today;
     let to = from.checked_add(DAYS.days()).unwrap_or(from);
-    let runs = expand(&settings, &bench.installation.card, tz, from, to);
+    let runs = bench.openings(&settings, (from, to));
     let record = &bench.site_box()?.record;
     let name = format!("{}, {}", record.controller.place, bench.loaded.site.site.name);
     let uid = format!("upland-almanac-{}", record.id);

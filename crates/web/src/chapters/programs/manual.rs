@@ -13,7 +13,7 @@ use actix_web::{HttpResponse, get, web};
 use askama::Template;
 use jiff::Timestamp;
 use upland_core::controller::ordinance::Why;
-use upland_core::controller::schedule::{Settings, expand};
+use upland_core::controller::schedule::Settings;
 use upland_core::installation::manual::{
     ManualRun, SYRINGE, TEST_WALK, blow_out_order, one_program, one_zone, syringe, test_walk,
 };
@@ -118,7 +118,8 @@ fn view(bench: &Workbench, settings: &Settings, title: String, run: &ManualRun, 
     let tz = &bench.installation.tz;
     let clock = |t: Timestamp| t.to_zoned(tz.clone()).strftime("%H:%M:%S").to_string();
     let date = at.to_zoned(tz.clone()).date();
-    let runs = expand(settings, &bench.installation.card, tz, date.yesterday().unwrap_or(date), date);
+    // What is held does not stand in the way.
+    let runs = bench.openings(settings, (date.yesterday().unwrap_or(date), date));
     let found = run.obstacles(&bench.installation, &runs, at);
     let mut obstacles: Vec<String> = found
         .forbidden
