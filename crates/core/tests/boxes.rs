@@ -165,11 +165,12 @@ fn ordinance() -> impl Strategy<Value = Ordinance> {
                 .collect(),
             most_days_a_week,
         });
-    (proptest::collection::vec(rule, 1..3), any::<bool>(), any::<bool>()).prop_map(
-        |(rules, exempts_drip, exempts_new_planting)| Ordinance {
+    (proptest::collection::vec(rule, 1..3), any::<[bool; 2]>(), any::<bool>()).prop_map(
+        |(rules, [drip, hours_bind_exempt_heads], exempts_new_planting)| Ordinance {
             name: "Larkrigg".into(),
             rules,
-            exempts_drip,
+            exempt_heads: if drip { vec![HeadType::Drip] } else { Vec::new() },
+            hours_bind_exempt_heads,
             exempts_new_planting,
         },
     )
@@ -265,7 +266,7 @@ proptest! {
     fn forbidden_spans_say_what_days_and_hours_say(ordinance in ordinance(), odd in any::<bool>(), minute in 0u16..1440, day in 0i64..360) {
         let house = if odd { HouseNumber::Odd } else { HouseNumber::Even };
         let law = Law { applied: vec![Applied { ordinance: ordinance.clone(), house, permits: Vec::new() }] };
-        let lawn = Subject { box_number: 1, station: 1, drip: false };
+        let lawn = Subject { box_number: 1, station: 1, head: Some(HeadType::Spray) };
         let on = date(2026, 1, 1) + day.days();
         let at = on.to_datetime(clock(minute)).to_zoned(TimeZone::UTC).unwrap().timestamp();
         let spans = law.forbidden(Some(lawn), on, on, &TimeZone::UTC);
@@ -276,25 +277,37 @@ proptest! {
         // Merged spans cover the same time.
         let covered = merged(&spans).iter().any(|(f, u)| *f <= at && at < *u);
         prop_assert_eq!(covered, inside(Why::Day) || inside(Why::Hour));
-        let drip = Subject { drip: true, station: 2, ..lawn };
-        if ordinance.exempts_drip {
-            prop_assert!(law.forbidden(Some(drip), on, on, &TimeZone::UTC).is_empty());
-            prop_assert!(law.exempts(drip, on));
+        let drip = Subject { head: Some(HeadType::Drip), station: 2, ..lawn };
+        let exempt = ordinance.exempt_heads.contains(&HeadType::Drip);
+        prop_assert_eq!(law.exempts(drip, on), exempt);
+        // Of an ordinance whose hours bind exempt heads, the hours are left and nothing else.
+        let left = |why: Why| match (exempt, why) {
+            (false, _) => true,
+            (true, Why::Day) => false,
+            (true, Why::Hour) => ordinance.hours_bind_exempt_heads,
+        };
+        let expected: Vec<_> = spans.iter().filter(|s| left(s.why)).copied().collect();
+        prop_assert_eq!(law.forbidden(Some(drip), on, on, &TimeZone::UTC), expected);
+        if exempt {
+            prop_assert_eq!((law.forbids_day(Some(drip), on), law.most_days_a_week(Some(drip), on)), (None, None));
         }
     }
 
     #[test]
-    fn a_permit_frees_its_zone_until_its_last_day(ordinance in ordinance(), day in 0i64..360) {
+    fn a_permit_frees_its_zone_from_its_first_to_its_last_day(
+        ordinance in ordinance(), day in 0i64..360, first in proptest::option::of(0i64..200)
+    ) {
         let until = date(2026, 6, 30);
-        let permit = Permit { box_number: 1, station: 1, until, reference: "P".into() };
+        let from = first.map(|first| date(2026, 1, 1) + first.days());
+        let permit = Permit { box_number: 1, station: 1, from, until, reference: "P".into() };
         let free = Ordinance { exempts_new_planting: true, ..ordinance };
         let law = Law { applied: vec![Applied { ordinance: free, house: HouseNumber::Odd, permits: vec![permit] }] };
         let on = date(2026, 1, 1) + day.days();
-        let planted = Subject { box_number: 1, station: 1, drip: false };
+        let planted = Subject { box_number: 1, station: 1, head: Some(HeadType::Spray) };
         let other = Subject { station: 2, ..planted };
         prop_assert!(law.has_permit(planted) && !law.has_permit(other));
         let spans = law.forbidden(Some(planted), on, on, &TimeZone::UTC);
-        if on <= until {
+        if on <= until && from.is_none_or(|from| from <= on) {
             prop_assert!(spans.is_empty());
         } else {
             prop_assert_eq!(spans, law.forbidden(Some(other), on, on, &TimeZone::UTC));
@@ -314,7 +327,8 @@ fn an_hour_that_is_skipped_or_repeated_does_not_shift_a_restriction() {
             ordinance: Ordinance {
                 name: "Larkrigg".into(),
                 rules: vec![rule],
-                exempts_drip: false,
+                exempt_heads: Vec::new(),
+                hours_bind_exempt_heads: false,
                 exempts_new_planting: false,
             },
             house: HouseNumber::Odd,
@@ -342,7 +356,8 @@ fn hours_over_midnight_split_at_it_and_merge_again() {
     let ordinance = Ordinance {
         name: "Larkrigg".into(),
         rules: vec![rule],
-        exempts_drip: false,
+        exempt_heads: Vec::new(),
+        hours_bind_exempt_heads: false,
         exempts_new_planting: false,
     };
     let law = Law { applied: vec![Applied { ordinance, house: HouseNumber::Odd, permits: Vec::new() }] };

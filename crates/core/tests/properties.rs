@@ -316,7 +316,8 @@ fn law(kind: usize) -> Law {
     let ordinance = Ordinance {
         name: "Larkrigg".into(),
         rules,
-        exempts_drip: kind.is_multiple_of(2),
+        exempt_heads: if kind.is_multiple_of(2) { vec![HeadType::Drip] } else { Vec::new() },
+        hours_bind_exempt_heads: kind.is_multiple_of(3),
         exempts_new_planting: false,
     };
     Law { applied: vec![Applied { ordinance, house: HouseNumber::Odd, permits: Vec::new() }] }

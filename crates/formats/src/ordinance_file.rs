@@ -8,6 +8,7 @@ use crate::json::{
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use upland_core::controller::ordinance::{AllowedDays, Applied, HouseNumber, Ordinance, Permit, Rule};
+use upland_core::ground::application::HeadType;
 use upland_core::quantity::time::Hours;
 
 /// The value of `format` in every such file.
@@ -36,8 +37,15 @@ crate::json::head_schemas!();
 pub(crate) struct OrdinanceDto {
     name: String,
     rules: Vec<RuleDto>,
-    #[serde(default)]
+    /// The same as `exempt_heads` with drip in it; read from older files and never written.
+    #[serde(default, skip_serializing)]
     exempts_drip: bool,
+    /// Kinds of head that are free of it.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    exempt_heads: Vec<Code<HeadType>>,
+    /// Exempt heads are free of days and weekly counts alone; its hours bind them.
+    #[serde(default)]
+    hours_bind_exempt_heads: bool,
     #[serde(default)]
     exempts_new_planting: bool,
 }
@@ -91,6 +99,9 @@ pub(crate) struct PermitDto {
     #[serde(default = "first_box")]
     controller: u8,
     station: u16,
+    /// YYYY-MM-DD, included; without it, it holds already.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    from: Option<String>,
     /// YYYY-MM-DD, included.
     until: String,
     #[serde(default)]
@@ -127,7 +138,9 @@ impl From<&Ordinance> for OrdinanceDto {
                     most_days_a_week: rule.most_days_a_week,
                 })
                 .collect(),
-            exempts_drip: ordinance.exempts_drip,
+            exempts_drip: false,
+            exempt_heads: ordinance.exempt_heads.iter().copied().map(Code).collect(),
+            hours_bind_exempt_heads: ordinance.hours_bind_exempt_heads,
             exempts_new_planting: ordinance.exempts_new_planting,
         }
     }
@@ -147,6 +160,7 @@ fn permit_dto(permit: &Permit) -> PermitDto {
     PermitDto {
         controller: permit.box_number,
         station: permit.station,
+        from: permit.from.map(|from| from.to_string()),
         until: permit.until.to_string(),
         reference: permit.reference.clone(),
     }
@@ -186,7 +200,14 @@ fn take(taker: &mut Checker, at: &str, dto: &OrdinanceDto) -> Ordinance {
     let ordinance = Ordinance {
         name: dto.name.trim().to_owned(),
         rules,
-        exempts_drip: dto.exempts_drip,
+        exempt_heads: HeadType::ALL
+            .into_iter()
+            .filter(|head| {
+                dto.exempt_heads.iter().any(|Code(own)| own == head)
+                    || dto.exempts_drip && *head == HeadType::Drip
+            })
+            .collect(),
+        hours_bind_exempt_heads: dto.hours_bind_exempt_heads,
         exempts_new_planting: dto.exempts_new_planting,
     };
     if taker.problems.is_empty() {
@@ -213,10 +234,17 @@ fn take_permits(taker: &mut Checker, at: &str, permits: &[PermitDto]) -> Vec<Per
             if permit.reference.chars().count() > crate::json::MAX_NAME {
                 taker.say(&format!("{at}.permits[{i}].reference"), "is longer than 120 characters");
             }
+            let until = taker.date(&format!("{at}.permits[{i}].until"), &permit.until);
+            let path = format!("{at}.permits[{i}].from");
+            let from = permit.from.as_ref().map(|from| taker.date(&path, from));
+            if from.is_some_and(|from| until != jiff::civil::Date::ZERO && until < from) {
+                taker.say(&path, "lies after the permit's last day; it must begin on or before it");
+            }
             Permit {
                 box_number: permit.controller,
                 station: permit.station,
-                until: taker.date(&format!("{at}.permits[{i}].until"), &permit.until),
+                from,
+                until,
                 reference: permit.reference.clone(),
             }
         })
@@ -290,7 +318,8 @@ mod tests {
                     most_days_a_week: Some(1),
                 },
             ],
-            exempts_drip: true,
+            exempt_heads: vec![HeadType::Drip],
+            hours_bind_exempt_heads: false,
             exempts_new_planting: true,
         }
     }
@@ -302,9 +331,35 @@ mod tests {
         let schema: serde_json::Value = serde_json::from_str(&schema()).unwrap();
         let validator = jsonschema::validator_for(&schema).unwrap();
         assert!(validator.is_valid(&serde_json::from_str(&text).unwrap()));
-        let permits =
-            vec![Permit { box_number: 1, station: 3, until: date(2026, 9, 30), reference: "P 12".into() }];
+        let permit = |from| Permit {
+            box_number: 1,
+            station: 3,
+            from,
+            until: date(2026, 9, 30),
+            reference: "P 12".into(),
+        };
+        let permits = vec![permit(None), permit(Some(date(2026, 9, 30)))];
         assert_eq!(permits_from(permits_value(&permits)).unwrap(), permits);
+        let late = permits_from(permits_value(&[permit(Some(date(2026, 10, 1)))])).unwrap_err();
+        assert!(
+            late[0].to_string().contains("permits[0].from") && late[0].to_string().contains("lies after"),
+            "{}",
+            late[0]
+        );
+    }
+
+    #[test]
+    fn an_older_file_that_exempts_drip_still_does() {
+        let text = write(&sample());
+        let older = text.replace("\"exempt_heads\": [\n      \"drip\"\n    ]", "\"exempts_drip\": true");
+        assert_ne!(older, text);
+        assert_eq!(read(older.as_bytes()).unwrap(), sample());
+        let mut hours = sample();
+        hours.exempt_heads = vec![HeadType::MicroSpray, HeadType::Drip];
+        hours.hours_bind_exempt_heads = true;
+        assert_eq!(read(write(&hours).as_bytes()).unwrap(), hours);
+        let unknown = text.replace("\"drip\"", "\"watering_can\"");
+        assert!(read(unknown.as_bytes()).unwrap_err()[0].to_string().contains("is not one of"));
     }
 
     #[test]

@@ -6,6 +6,7 @@ use proptest::prelude::*;
 use upland_core::controller::generic;
 use upland_core::controller::ordinance::{AllowedDays, Ordinance, Rule};
 use upland_core::controller::schedule::{Settings, YearSpan};
+use upland_core::ground::application::HeadType;
 use upland_core::quantity::time::Hours;
 use upland_core::quantity::time::Seconds;
 use upland_core::quantity::units::Metres;
@@ -85,7 +86,8 @@ fn ordinance() -> Ordinance {
             }],
             most_days_a_week: Some(2),
         }],
-        exempts_drip: true,
+        exempt_heads: vec![HeadType::Drip],
+        hours_bind_exempt_heads: false,
         exempts_new_planting: true,
     }
 }

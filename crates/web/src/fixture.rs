@@ -218,7 +218,8 @@ pub(crate) fn box_with_faults() -> (upland_core::installation::Installation, Set
             forbidden_hours: vec![Hours { from: time(10, 0, 0, 0), until: time(18, 0, 0, 0) }],
             most_days_a_week: Some(4),
         }],
-        exempts_drip: true,
+        exempt_heads: vec![HeadType::Drip],
+        hours_bind_exempt_heads: false,
         exempts_new_planting: false,
     };
     let law = Law { applied: vec![Applied { ordinance, house: HouseNumber::Odd, permits: Vec::new() }] };

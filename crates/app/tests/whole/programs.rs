@@ -397,6 +397,31 @@ fn cards_ordinances_and_boxes_by_their_forms() {
     assert_eq!(bram.get("/sites/1/boxes/2").status, 404);
 }
 
+/// The sentence of the coming night on the door sheet is that of Today, whoever asks and however many boxes.
+#[test]
+fn the_door_sheet_says_the_night_as_today_does() {
+    let server = Server::start(true);
+    let wren = Person::signed_in(&server, "wren");
+    let mut sentences = std::collections::BTreeSet::new();
+    for (site, number) in [(1, 1), (2, 1), (3, 1), (4, 1), (4, 2)] {
+        let today = wren.get(&format!("/sites/{site}/today?box={number}"));
+        if today.status == 404 {
+            continue;
+        }
+        let today = today.text;
+        let headline = today.split("<h1>").nth(1).and_then(|rest| rest.split("</h1>").next()).unwrap();
+        let sheet = wren.get(&format!("/sites/{site}/boxes/{number}/sheet")).text;
+        let night =
+            sheet.split("data-name=\"night\">").nth(1).and_then(|rest| rest.split('<').next()).unwrap();
+        assert!(
+            night.trim().ends_with(headline) && !headline.is_empty(),
+            "{site} {number}: {night} / {headline}"
+        );
+        sentences.insert(headline.to_owned());
+    }
+    assert!(sentences.len() > 2, "nights that differ: {sentences:?}");
+}
+
 #[test]
 fn calendars_open_by_their_token_alone_and_readers_change_nothing() {
     let server = Server::start(true);

@@ -6,7 +6,6 @@ use crate::controller::night::window_instants;
 use crate::controller::open_hours::{longest, open_spans};
 use crate::controller::ordinance::{Law, Subject};
 use crate::controller::schedule::Rest;
-use crate::ground::application::HeadType;
 use crate::ground::plant::Sky;
 use crate::quantity::time::{Hours, instant};
 use crate::quantity::units::Celsius;
@@ -83,7 +82,7 @@ pub struct NightRules<'a> {
 /// The subject that a zone is to a restriction.
 #[must_use]
 pub fn subject(zone: &Zone) -> Subject {
-    Subject { box_number: zone.box_number, station: zone.number, drip: zone.head == HeadType::Drip }
+    Subject { box_number: zone.box_number, station: zone.number, head: Some(zone.head) }
 }
 
 /// The instant at which the night that begins on a date is decided: its evening, or the opening of a window

@@ -51,6 +51,7 @@ pub fn longest(spans: &[(Timestamp, Timestamp)]) -> Option<(Timestamp, Timestamp
 mod tests {
     use super::*;
     use crate::controller::ordinance::{AllowedDays, Applied, HouseNumber, Ordinance, Rule};
+    use crate::ground::application::HeadType;
     use jiff::civil::{date, time};
 
     fn law(days: AllowedDays, hours: &[(i8, i8)]) -> Law {
@@ -60,15 +61,16 @@ mod tests {
         let ordinance = Ordinance {
             name: "Ban".into(),
             rules: vec![rule],
-            exempts_drip: true,
+            exempt_heads: vec![HeadType::Drip],
+            hours_bind_exempt_heads: false,
             exempts_new_planting: false,
         };
         Law { applied: vec![Applied { ordinance, house: HouseNumber::Odd, permits: Vec::new() }] }
     }
 
-    fn spans(law: &Law, drip: bool, (from, until): (i8, i8)) -> Vec<String> {
+    fn spans(law: &Law, head: HeadType, (from, until): (i8, i8)) -> Vec<String> {
         let window = Hours { from: time(from, 0, 0, 0), until: time(until, 0, 0, 0) };
-        let subject = Subject { box_number: 1, station: 1, drip };
+        let subject = Subject { box_number: 1, station: 1, head: Some(head) };
         let open = open_spans(law, subject, date(2026, 7, 14), window, &TimeZone::UTC);
         let clock = |at: Timestamp| at.strftime("%d %H").to_string();
         open.into_iter().map(|(a, b)| format!("{}-{}", clock(a), clock(b))).collect()
@@ -77,19 +79,23 @@ mod tests {
     #[test]
     fn a_forbidden_hour_cuts_the_window_and_drip_may_be_free_of_it() {
         let law = law(AllowedDays::Any, &[(3, 5)]);
-        assert_eq!(spans(&law, false, (2, 6)), ["15 02-15 03", "15 05-15 06"]);
-        assert_eq!(spans(&law, true, (2, 6)), ["15 02-15 06"]);
-        assert_eq!(spans(&Law::default(), false, (22, 4)), ["14 22-15 04"]);
+        assert_eq!(spans(&law, HeadType::Spray, (2, 6)), ["15 02-15 03", "15 05-15 06"]);
+        assert_eq!(spans(&law, HeadType::Drip, (2, 6)), ["15 02-15 06"]);
+        assert_eq!(spans(&Law::default(), HeadType::Spray, (22, 4)), ["14 22-15 04"]);
     }
 
     #[test]
     fn a_forbidden_date_leaves_the_other_side_of_midnight() {
         let odd = law(AllowedDays::OddDates, &[]);
-        assert_eq!(spans(&odd, false, (22, 4)), ["15 00-15 04"], "the 14th is even");
-        assert_eq!(spans(&odd, false, (2, 6)), ["15 02-15 06"]);
+        assert_eq!(spans(&odd, HeadType::Spray, (22, 4)), ["15 00-15 04"], "the 14th is even");
+        assert_eq!(spans(&odd, HeadType::Spray, (2, 6)), ["15 02-15 06"]);
         let even = law(AllowedDays::EvenDates, &[]);
-        assert_eq!(spans(&even, false, (2, 6)), Vec::<String>::new(), "the night of the 14th is the 15th");
-        assert_eq!(spans(&even, false, (22, 4)), ["14 22-15 00"]);
+        assert_eq!(
+            spans(&even, HeadType::Spray, (2, 6)),
+            Vec::<String>::new(),
+            "the night of the 14th is the 15th"
+        );
+        assert_eq!(spans(&even, HeadType::Spray, (22, 4)), ["14 22-15 00"]);
     }
 
     #[test]

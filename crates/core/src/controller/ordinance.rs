@@ -5,6 +5,7 @@
 //! both dates.
 
 use crate::controller::schedule::YearSpan;
+use crate::ground::application::HeadType;
 use crate::quantity::time::{Hours, MINUTES_A_DAY, MinuteOfDay, instant, weekday_index};
 use jiff::civil::{Date, Time};
 use jiff::tz::TimeZone;
@@ -82,8 +83,10 @@ pub struct Ordinance {
     pub name: String,
     /// What holds, by season.
     pub rules: Vec<Rule>,
-    /// Whether drip is free of it.
-    pub exempts_drip: bool,
+    /// The kinds of head that are free of it, such as drip.
+    pub exempt_heads: Vec<HeadType>,
+    /// Whether its hours bind these heads all the same: they are free of its days and weekly counts alone.
+    pub hours_bind_exempt_heads: bool,
     /// Whether new planting with a permit is free of it until the permit ends.
     pub exempts_new_planting: bool,
 }
@@ -197,10 +200,22 @@ pub struct Permit {
     pub box_number: u8,
     /// Station.
     pub station: u16,
+    /// First date it holds; `None`: it holds already, whatever the date.
+    pub from: Option<Date>,
     /// Last date it holds.
     pub until: Date,
     /// What it is called in the papers.
     pub reference: String,
+}
+
+impl Permit {
+    /// Whether it frees a subject on a date; both its first and its last date are included.
+    #[must_use]
+    pub fn frees(&self, subject: Subject, date: Date) -> bool {
+        (self.box_number, self.station) == (subject.box_number, subject.station)
+            && self.from.is_none_or(|from| from <= date)
+            && date <= self.until
+    }
 }
 
 /// An ordinance as it applies to a site.
@@ -228,8 +243,8 @@ pub struct Subject {
     pub box_number: u8,
     /// Station.
     pub station: u16,
-    /// Whether it is drip.
-    pub drip: bool,
+    /// What applies its water; `None`: no zone is known at the station, so that no kind of head exempts it.
+    pub head: Option<HeadType>,
 }
 
 /// Why a span of time is forbidden.
@@ -254,16 +269,37 @@ pub struct Forbidden {
     pub ordinance: usize,
 }
 
+/// A rule as it binds a subject on a date.
+#[derive(Clone, Copy)]
+struct InForce<'a> {
+    ordinance: usize,
+    house: HouseNumber,
+    rule: &'a Rule,
+    /// The subject's head frees it of the days and the weekly count.
+    hours_only: bool,
+}
+
+impl InForce<'_> {
+    fn admits(&self, date: Date) -> bool {
+        self.hours_only || self.rule.days.admits(date, self.house)
+    }
+
+    fn most_days_a_week(&self) -> Option<u8> {
+        self.rule.most_days_a_week.filter(|_| !self.hours_only)
+    }
+}
+
 impl Law {
-    /// Indices of the ordinances that bind a subject on a date.
-    fn binding(&self, subject: Option<Subject>, date: Date) -> impl Iterator<Item = (usize, &Applied)> {
-        self.applied.iter().enumerate().filter(move |(_, applied)| {
-            let Some(subject) = subject else { return true };
-            let permitted = applied.ordinance.exempts_new_planting
-                && applied.permits.iter().any(|p| {
-                    (p.box_number, p.station) == (subject.box_number, subject.station) && date <= p.until
-                });
-            !(permitted || applied.ordinance.exempts_drip && subject.drip)
+    /// The ordinances that bind a subject on a date: index, ordinance, and whether only its hours do.
+    fn binding(&self, subject: Option<Subject>, date: Date) -> impl Iterator<Item = (usize, &Applied, bool)> {
+        self.applied.iter().enumerate().filter_map(move |(index, applied)| {
+            let ordinance = &applied.ordinance;
+            let Some(subject) = subject else { return Some((index, applied, false)) };
+            if ordinance.exempts_new_planting && applied.permits.iter().any(|p| p.frees(subject, date)) {
+                return None;
+            }
+            let exempt = subject.head.is_some_and(|head| ordinance.exempt_heads.contains(&head));
+            (!exempt || ordinance.hours_bind_exempt_heads).then_some((index, applied, exempt))
         })
     }
 
@@ -274,43 +310,37 @@ impl Law {
         permits.any(|p| (p.box_number, p.station) == (subject.box_number, subject.station))
     }
 
-    fn rules(
-        &self,
-        subject: Option<Subject>,
-        date: Date,
-    ) -> impl Iterator<Item = (usize, HouseNumber, &Rule)> {
-        self.binding(subject, date).flat_map(move |(index, applied)| {
-            applied
-                .ordinance
-                .rules
-                .iter()
-                .filter(move |rule| rule.season.is_none_or(|s| s.holds(date)))
-                .map(move |rule| (index, applied.house, rule))
+    fn rules(&self, subject: Option<Subject>, date: Date) -> impl Iterator<Item = InForce<'_>> {
+        self.binding(subject, date).flat_map(move |(ordinance, applied, hours_only)| {
+            let there = applied.ordinance.rules.iter();
+            let holds = there.filter(move |rule| rule.season.is_none_or(|s| s.holds(date)));
+            holds.map(move |rule| InForce { ordinance, house: applied.house, rule, hours_only })
         })
     }
 
     /// Whether any ordinance treats a subject otherwise than one that nothing exempts.
     #[must_use]
     pub fn exempts(&self, subject: Subject, date: Date) -> bool {
-        self.binding(Some(subject), date).count() < self.applied.len()
+        self.binding(Some(subject), date).filter(|(_, _, hours_only)| !hours_only).count()
+            < self.applied.len()
     }
 
     /// The ordinance that forbids a whole date, if one does. `None` as subject asks for somebody
     /// whom nothing exempts.
     #[must_use]
     pub fn forbids_day(&self, subject: Option<Subject>, date: Date) -> Option<usize> {
-        self.rules(subject, date).find(|(_, house, rule)| !rule.days.admits(date, *house)).map(|(i, _, _)| i)
+        self.rules(subject, date).find(|r| !r.admits(date)).map(|r| r.ordinance)
     }
 
     /// The hours that are forbidden to a subject on a date.
     pub fn forbidden_hours(&self, subject: Subject, date: Date) -> impl Iterator<Item = Hours> {
-        self.rules(Some(subject), date).flat_map(|(_, _, rule)| rule.forbidden_hours.clone())
+        self.rules(Some(subject), date).flat_map(|r| r.rule.forbidden_hours.clone())
     }
 
     /// The tightest weekly count on a date, with its ordinance.
     #[must_use]
     pub fn most_days_a_week(&self, subject: Option<Subject>, date: Date) -> Option<(u8, usize)> {
-        self.rules(subject, date).filter_map(|(i, _, rule)| Some((rule.most_days_a_week?, i))).min()
+        self.rules(subject, date).filter_map(|r| Some((r.most_days_a_week()?, r.ordinance))).min()
     }
 
     /// Every forbidden span that touches the dates, in order of time; spans may overlap.
@@ -322,8 +352,9 @@ impl Law {
         while date <= to {
             let Ok(tomorrow) = date.tomorrow() else { break };
             let (midnight, next_midnight) = (at(date, Time::midnight()), at(tomorrow, Time::midnight()));
-            for (ordinance, house, rule) in self.rules(subject, date) {
-                if !rule.days.admits(date, house) {
+            for in_force in self.rules(subject, date) {
+                let InForce { ordinance, rule, .. } = in_force;
+                if !in_force.admits(date) {
                     spans.push(Forbidden { from: midnight, until: next_midnight, why: Why::Day, ordinance });
                 }
                 for hours in &rule.forbidden_hours {
@@ -354,8 +385,7 @@ impl Law {
         let mut without = 0;
         let mut faults = Vec::new();
         while date <= last {
-            let hours: Vec<&Hours> =
-                self.rules(None, date).flat_map(|(_, _, rule)| &rule.forbidden_hours).collect();
+            let hours: Vec<&Hours> = self.rules(None, date).flat_map(|r| &r.rule.forbidden_hours).collect();
             let open = self.forbids_day(None, date).is_none() && free_minutes(&hours) > 0;
             without = if open { 0 } else { without + 1 };
             if without == NO_DAY_FOR {
@@ -415,7 +445,8 @@ pub(crate) mod samples {
                 forbidden_hours: vec![Hours { from: time(10, 0, 0, 0), until: time(18, 0, 0, 0) }],
                 most_days_a_week: Some(2),
             }],
-            exempts_drip: true,
+            exempt_heads: vec![HeadType::Drip],
+            hours_bind_exempt_heads: false,
             exempts_new_planting: true,
         }
     }
@@ -431,8 +462,8 @@ mod tests {
     use super::*;
     use jiff::civil::{date, time};
 
-    const LAWN: Subject = Subject { box_number: 1, station: 1, drip: false };
-    const DRIP: Subject = Subject { box_number: 1, station: 2, drip: true };
+    const LAWN: Subject = Subject { box_number: 1, station: 1, head: Some(HeadType::Spray) };
+    const DRIP: Subject = Subject { box_number: 1, station: 2, head: Some(HeadType::Drip) };
 
     #[test]
     fn minutes_that_no_hours_cover_are_counted_over_midnight_and_overlaps() {
@@ -469,12 +500,13 @@ mod tests {
         law.applied[0].permits.push(Permit {
             box_number: 1,
             station: 1,
+            from: None,
             until: monday,
             reference: "P 12".into(),
         });
         assert_eq!(law.forbids_day(Some(LAWN), monday), None);
         assert_eq!(law.forbids_day(Some(LAWN), date(2026, 7, 14)), Some(0), "the permit has ended");
-        law.applied[0].ordinance.exempts_drip = false;
+        law.applied[0].ordinance.exempt_heads.clear();
         assert_eq!(law.forbids_day(Some(DRIP), monday), Some(0));
     }
 

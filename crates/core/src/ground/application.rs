@@ -8,7 +8,7 @@ use crate::quantity::units::{LitresPerMinute, Millimetres, MillimetresPerHour, M
 pub const DEEP_WATERING_MM: f64 = 25.0;
 
 /// What applies the water.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
 pub enum HeadType {
     /// Fixed spray heads.
     Spray,

@@ -6,7 +6,7 @@ pub mod manual;
 use crate::controller::Card;
 use crate::controller::night::window_instants;
 use crate::controller::ordinance::{Law, Subject};
-use crate::controller::schedule::{ScheduledRun, Settings};
+use crate::controller::schedule::{Days, ScheduledRun, Settings, runs_on};
 use crate::ground::application::run_time;
 use crate::quantity::month::ByMonth;
 use crate::quantity::time::{Hours, Seconds};
@@ -17,6 +17,7 @@ use crate::weather::climate::Climate;
 use jiff::civil::Date;
 use jiff::tz::TimeZone;
 use jiff::{Timestamp, ToSpan};
+use std::collections::BTreeSet;
 
 /// Days ahead over which demand is averaged for a schedule.
 pub const DEMAND_DAYS: i32 = 14;
@@ -184,9 +185,8 @@ impl Installation {
     /// A station as a restriction sees it.
     #[must_use]
     pub fn subject(&self, station: u16) -> Subject {
-        let drip =
-            self.zone(station).is_some_and(|z| z.zone.head == crate::ground::application::HeadType::Drip);
-        Subject { box_number: self.box_number, station, drip }
+        let head = self.zone(station).map(|own| own.zone.head);
+        Subject { box_number: self.box_number, station, head }
     }
 
     /// Length of the water window of an ordinary night, minutes.
@@ -255,7 +255,26 @@ pub struct Given {
     pub longest_gap_days: Option<i32>,
 }
 
-/// What each zone of a box gets a week from some runs, over whole weeks.
+/// How much a run of a program counts in a mean of some weeks. Every 12th day falls into four weeks twice or three
+/// times, by the day the weeks begin on, and is 2.33 times of them in the mean.
+fn weight(settings: &Settings, runs: &[ScheduledRun], program: usize, weeks: f64) -> f64 {
+    let Some(Days::EveryNth { interval, first }) = settings.programs.get(program).map(|p| p.days) else {
+        return 1.0;
+    };
+    let dates: BTreeSet<Date> = runs.iter().filter(|r| r.program == program).map(|r| r.date).collect();
+    // After so many days the weekdays of a rhythm come again.
+    let span = 7 * i64::from(interval.max(1));
+    let on = (0..span)
+        .filter_map(|k| first.checked_add(k.days()).ok())
+        .filter(|date| runs_on(Days::EveryNth { interval, first }, settings.never_days, *date));
+    #[allow(clippy::cast_precision_loss, reason = "days of some weeks")]
+    let (counted, mean) = (dates.len() as f64, on.count() as f64 * 7.0 * weeks / span as f64);
+    // Further apart, something else than the day the weeks begin on keeps them.
+    if counted > 0.0 && (counted - mean).abs() < 1.0 { mean / counted } else { 1.0 }
+}
+
+/// What each zone of a box gets a week from some runs, over whole weeks. A rhythm of every so many days counts by its
+/// mean, so that it does not matter on which of its days the weeks begin.
 #[must_use]
 pub fn given(
     installation: &Installation,
@@ -264,6 +283,7 @@ pub fn given(
     weeks: u16,
 ) -> Vec<Given> {
     let weeks = f64::from(weeks.max(1));
+    let weights: Vec<f64> = (0..settings.programs.len()).map(|p| weight(settings, runs, p, weeks)).collect();
     installation
         .zones
         .iter()
@@ -272,7 +292,10 @@ pub fn given(
             let own = runs.iter().filter(|r| r.station == station && !settings.station(station).lighting);
             let mut dates: Vec<Date> = own.clone().map(|r| r.date).collect();
             dates.dedup();
-            let minutes = own.map(ScheduledRun::length).sum::<Seconds>().minutes().min_value() / weeks;
+            let weighted = |r: &ScheduledRun| {
+                r.length().minutes().min_value() * weights.get(r.program).copied().unwrap_or(1.0)
+            };
+            let minutes = own.map(weighted).sum::<f64>() / weeks;
             let need = zone.demand * 7.0;
             Given {
                 station,
@@ -370,6 +393,31 @@ mod tests {
         assert_eq!((given[0].longest_gap_days, given[1].longest_gap_days), (Some(1), None));
         // 31.75 mm/h for 98 min is 51.9 mm gross; a uniformity of 0.6 takes a quarter and a bit off.
         assert!((given[0].net_a_week.mm() - 51.858 * 0.76).abs() < 0.01, "{:?}", given[0].net_a_week);
+    }
+
+    #[test]
+    fn every_twelfth_day_gives_the_same_a_week_on_whichever_of_its_days_the_weeks_begin() {
+        let installation = samples::installation();
+        let mut settings = Settings::clean(&twelve_stations());
+        settings.programs[0].active = true;
+        settings.programs[0].starts = vec![time(2, 0, 0, 0)];
+        settings.set_run_time(0, 1, Seconds::from_s(60 * 60));
+        let minutes = |settings: &Settings| {
+            let (from, to) = (date(2026, 7, 13), date(2026, 8, 9));
+            let runs = expand(settings, &installation.card, &TimeZone::UTC, from, to);
+            given(&installation, settings, &runs, 4)[0].minutes_a_week
+        };
+        for first in 1..=12 {
+            settings.programs[0].days = Days::EveryNth { interval: 12, first: date(2026, 7, first) };
+            assert!((minutes(&settings) - 7.0 / 12.0 * 60.0).abs() < 1e-9, "{first}: {}", minutes(&settings));
+        }
+        // Of twelve weeks of a rhythm one of its seven dates is a Monday.
+        settings.never_days[0] = true;
+        assert!((minutes(&settings) - 0.5 * 60.0).abs() < 1e-9, "{}", minutes(&settings));
+        // Once in a long while is not twice in four weeks: what begins later stands as it comes.
+        settings.never_days[0] = false;
+        settings.programs[0].days = Days::EveryNth { interval: 2, first: date(2026, 8, 8) };
+        assert_eq!(minutes(&settings), 15.0, "one run in four weeks");
     }
 
     #[test]

@@ -4,6 +4,7 @@
 use super::{TODAY, World, done, file, world, zone};
 use jiff::{SignedDuration, Timestamp};
 use upland_core::controller::twelve_stations;
+use upland_core::ground::application::HeadType;
 use upland_core::site::Controller;
 use upland_store::field::EventKind;
 use upland_store::{Saved, StoreError, Subject};
@@ -125,14 +126,15 @@ fn a_write_to_the_library_raises_every_site() {
     let mut law = Ordinance {
         name: "Odd dates".into(),
         rules: vec![rule],
-        exempts_drip: true,
+        exempt_heads: vec![HeadType::Drip],
+        hours_bind_exempt_heads: false,
         exempts_new_planting: false,
     };
     let id = store.create_library_entry(&law, *user).unwrap();
     let keep = |c: &mut upland_store::Change<'_>| c.apply_ordinance(id, None, (HouseNumber::Odd, &[], false));
     assert!(done(store, *user, *site, keep).unwrap());
     let before = (revision(*site), revision(other));
-    law.exempts_drip = false;
+    law.exempt_heads.clear();
     assert_eq!(store.save_library_entry(id, 1, &law, *user).unwrap(), Some(Saved::As(2)));
     // Both offer it, whether they keep to it or not.
     assert_eq!((revision(*site), revision(other)), (before.0 + 1, before.1 + 1));

@@ -413,11 +413,18 @@ fn the_library_keeps_versions_and_sites_keep_to_its_ordinances() {
             forbidden_hours: Vec::new(),
             most_days_a_week: None,
         }],
-        exempts_drip: true,
+        exempt_heads: vec![HeadType::Drip],
+        hours_bind_exempt_heads: false,
         exempts_new_planting: true,
     };
     let law = store.create_library_entry(&ordinance, *user).unwrap();
-    let permit = Permit { box_number: 1, station: 2, until: date(2026, 9, 30), reference: "P 12".into() };
+    let permit = Permit {
+        box_number: 1,
+        station: 2,
+        from: Some(date(2026, 3, 1)),
+        until: date(2026, 9, 30),
+        reference: "P 12".into(),
+    };
     assert!(
         done(store, *user, *site, |c| c.apply_ordinance(
             law,
@@ -463,7 +470,8 @@ fn a_site_file_brings_boxes_settings_and_law() {
             forbidden_hours: Vec::new(),
             most_days_a_week: None,
         }],
-        exempts_drip: false,
+        exempt_heads: Vec::new(),
+        hours_bind_exempt_heads: false,
         exempts_new_planting: false,
     };
     whole.law = Law { applied: vec![Applied { ordinance, house: HouseNumber::Odd, permits: Vec::new() }] };

@@ -1,5 +1,6 @@
 //! A watering ordinance in words.
 
+use crate::page::quantities::capital;
 use upland_core::controller::ordinance::{AllowedDays, Ordinance, Rule};
 use upland_core::controller::schedule::{Days, days_in_words};
 
@@ -37,11 +38,24 @@ pub(crate) fn rule_words(rule: &Rule) -> String {
 }
 
 pub(crate) fn exempt_words(ordinance: &Ordinance) -> String {
-    match (ordinance.exempts_drip, ordinance.exempts_new_planting) {
-        (true, true) => "Drip, and new planting with a permit, are exempt.".into(),
-        (true, false) => "Drip is exempt.".into(),
-        (false, true) => "New planting with a permit is exempt.".into(),
-        (false, false) => "Nothing is exempt.".into(),
+    let heads: Vec<&str> = ordinance.exempt_heads.iter().map(|head| head.label()).collect();
+    let heads = match heads.split_last() {
+        Some((last, [])) => capital(last),
+        Some((last, rest)) => format!("{} and {last}", capital(&rest.join(", "))),
+        None => String::new(),
+    };
+    let days =
+        if ordinance.hours_bind_exempt_heads { " from days and weekly counts, not from hours" } else { "" };
+    let one = ordinance.exempt_heads.len() == 1;
+    match (heads.is_empty(), ordinance.exempts_new_planting) {
+        (false, true) if days.is_empty() => format!("{heads}, and new planting with a permit, are exempt."),
+        (false, true) => {
+            let verb = if one { "is" } else { "are" };
+            format!("{heads} {verb} exempt{days}; new planting with a permit is exempt.")
+        }
+        (false, false) => format!("{heads} {} exempt{days}.", if one { "is" } else { "are" }),
+        (true, true) => "New planting with a permit is exempt.".into(),
+        (true, false) => "Nothing is exempt.".into(),
     }
 }
 
@@ -50,6 +64,7 @@ mod tests {
     use super::*;
     use jiff::civil::time;
     use upland_core::controller::schedule::YearSpan;
+    use upland_core::ground::application::HeadType;
     use upland_core::quantity::time::Hours;
 
     #[test]
@@ -79,16 +94,31 @@ mod tests {
         All year: only even dates; nothing 10:00 to 18:00.
         All year: nothing 10:00 to 18:00.
         ");
-        let words = |exempts_drip, exempts_new_planting| {
+        let words = |exempt_heads: &[HeadType], hours_bind_exempt_heads, exempts_new_planting| {
             exempt_words(&Ordinance {
                 name: "L".into(),
                 rules: Vec::new(),
-                exempts_drip,
+                exempt_heads: exempt_heads.to_vec(),
+                hours_bind_exempt_heads,
                 exempts_new_planting,
             })
         };
-        assert_eq!(words(false, false), "Nothing is exempt.");
-        assert!(words(true, true).contains("Drip, and new planting"));
-        assert!(words(true, false).starts_with("Drip is") && words(false, true).starts_with("New planting"));
+        let (drip, both) = (&[HeadType::Drip][..], &[HeadType::MicroSpray, HeadType::Drip][..]);
+        let lines = [
+            words(&[], false, false),
+            words(&[], true, true),
+            words(drip, false, false),
+            words(drip, false, true),
+            words(both, true, false),
+            words(drip, true, true),
+        ];
+        insta::assert_snapshot!(lines.join("\n"), @r"
+        Nothing is exempt.
+        New planting with a permit is exempt.
+        Drip is exempt.
+        Drip, and new planting with a permit, are exempt.
+        Micro-spray and drip are exempt from days and weekly counts, not from hours.
+        Drip is exempt from days and weekly counts, not from hours; new planting with a permit is exempt.
+        ");
     }
 }

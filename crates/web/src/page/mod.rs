@@ -5,6 +5,7 @@ pub(crate) mod card_form;
 pub(crate) mod drawn;
 pub(crate) mod forms;
 pub(crate) mod frame;
+pub(crate) mod headline;
 pub(crate) mod law_words;
 pub(crate) mod merge;
 pub(crate) mod quantities;

@@ -15,7 +15,7 @@ use std::future::Future;
 use std::pin::Pin;
 use std::sync::Arc;
 use upland_core::account::whole::{SiteAccount, Way};
-use upland_core::advice::tonight::{account_of, evening_of};
+use upland_core::advice::tonight::{Tonight, account_of, evening_of, tonight};
 use upland_store::accounts::{Role, SiteStamp};
 use upland_store::settings::SettingsRecord;
 use upland_store::{Change, Snapshot, StoreError};
@@ -191,6 +191,11 @@ impl SiteAtWork {
     pub fn of(states: Arc<SensorStates>, moment: Moment) -> Self {
         let account = account_of(&states.facts, Way::Best, moment.date, moment.at);
         Self { states, account, moment }
+    }
+
+    /// The night of a box: what it will do, what its zones need, and whether the one is right for the other.
+    pub fn night(&self, number: u8) -> Tonight {
+        tonight(&self.states.facts, &self.account, number, self.moment.date)
     }
 }
 

@@ -395,8 +395,9 @@ fn worked_back(installation: &Installation, settings: &Settings, on: Date) -> Op
 /// Day patterns like the program's own, cut down to what the law allows.
 fn other_days(installation: &Installation, settings: &Settings, program: usize, from: Date) -> Vec<Remedy> {
     let Some(p) = settings.programs.get(program) else { return Vec::new() };
-    let subject = p.run_times.iter().map(|(n, _)| installation.subject(*n)).find(|s| !s.drip);
     let law = &installation.law;
+    // Days are chosen for whoever is bound most.
+    let subject = p.run_times.iter().map(|(n, _)| installation.subject(*n)).find(|s| !law.exempts(*s, from));
     let span = (0..i64::from(super::WEEKS) * 7).filter_map(|k| from.checked_add(k.days()).ok());
     // A run may go on past midnight, and then the next date counts as well.
     let over_midnight = p.starts.iter().any(|s| *s >= NOON);

@@ -3,6 +3,7 @@
 use super::{Cost, Finding, FindingKind, FindingPlace, Look, Severity};
 use crate::controller::ordinance::{Forbidden, Subject, Why, shared};
 use crate::controller::schedule::{Days, Percentages, ScheduledRun, expand};
+use crate::ground::application::HeadType;
 use crate::quantity::month::Month;
 use crate::quantity::ratio::Percentage;
 use crate::quantity::time::{Seconds, midnight, monday_of};
@@ -86,13 +87,13 @@ fn outside_window(look: &Look<'_>, findings: &mut Vec<Finding>) {
 /// Forbidden spans by whom they bind, so that hundreds of runs share a few lists.
 struct Spans<'a> {
     look: &'a Look<'a>,
-    lists: BTreeMap<(bool, Option<u16>), Vec<Forbidden>>,
+    lists: BTreeMap<(Option<HeadType>, Option<u16>), Vec<Forbidden>>,
 }
 
 impl Spans<'_> {
     fn of(&mut self, subject: Subject) -> &[Forbidden] {
         let law = &self.look.installation.law;
-        let key = (subject.drip, law.has_permit(subject).then_some(subject.station));
+        let key = (subject.head, law.has_permit(subject).then_some(subject.station));
         let look = self.look;
         self.lists.entry(key).or_insert_with(|| {
             let to = look.to().checked_add(1.day()).unwrap_or(look.to());

@@ -307,6 +307,7 @@ fn a_permit_lets_new_planting_have_its_own_rhythm() {
     let permit = crate::controller::ordinance::Permit {
         box_number: 1,
         station: 2,
+        from: None,
         until: date(2026, 12, 31),
         reference: "P 3".into(),
     };

@@ -3,8 +3,10 @@
 use crate::server::session::Fields;
 use jiff::civil::Time;
 use std::collections::BTreeMap;
+use upland_core::codes::Coded;
 use upland_core::controller::ordinance::{AllowedDays, MOST_RULES, Ordinance, Rule};
 use upland_core::controller::schedule::YearSpan;
+use upland_core::ground::application::HeadType;
 use upland_core::quantity::time::Hours;
 use upland_formats::clock_time;
 
@@ -26,6 +28,11 @@ fn month_day((month, day): (i8, i8)) -> String {
     format!("{month:02}-{day:02}")
 }
 
+/// The field that says whether a kind of head is exempt.
+pub(super) fn head_field(head: HeadType) -> String {
+    format!("exempt-{}", head.code())
+}
+
 /// The texts of an ordinance.
 pub(super) fn texts(ordinance: &Ordinance) -> BTreeMap<String, String> {
     let mut texts = BTreeMap::from([("name".to_owned(), ordinance.name.clone())]);
@@ -35,7 +42,10 @@ pub(super) fn texts(ordinance: &Ordinance) -> BTreeMap<String, String> {
         }
     };
     let on = |value: bool| if value { "on".to_owned() } else { String::new() };
-    put("exempts_drip".into(), on(ordinance.exempts_drip));
+    for head in &ordinance.exempt_heads {
+        put(head_field(*head), on(true));
+    }
+    put("hours_bind".into(), on(ordinance.hours_bind_exempt_heads));
     put("exempts_new_planting".into(), on(ordinance.exempts_new_planting));
     for (i, rule) in ordinance.rules.iter().enumerate() {
         let at = |field: &str| format!("r{i}-{field}");
@@ -181,7 +191,11 @@ pub(super) fn read(fields: &Fields) -> Result<Ordinance, Vec<TextError>> {
     let ordinance = Ordinance {
         name: fields.get("name").to_owned(),
         rules,
-        exempts_drip: fields.get("exempts_drip") == "on",
+        exempt_heads: HeadType::ALL
+            .into_iter()
+            .filter(|head| fields.get(&head_field(*head)) == "on")
+            .collect(),
+        hours_bind_exempt_heads: fields.get("hours_bind") == "on",
         exempts_new_planting: fields.get("exempts_new_planting") == "on",
     };
     if errors.is_empty() {
@@ -233,7 +247,8 @@ mod tests {
                     most_days_a_week: None,
                 },
             ],
-            exempts_drip: true,
+            exempt_heads: vec![HeadType::Drip],
+            hours_bind_exempt_heads: false,
             exempts_new_planting: false,
         }
     }

@@ -16,6 +16,7 @@ use actix_web::{HttpResponse, get, post, web};
 use askama::Template;
 use std::collections::BTreeMap;
 use upland_core::controller::ordinance::Ordinance;
+use upland_core::ground::application::HeadType;
 use upland_formats::{PathProblem, ordinance_file};
 use upland_store::library::Entry;
 
@@ -101,7 +102,9 @@ struct EditPage {
     version: i32,
     saved: Option<(String, String)>,
     name: Cell,
-    exempts_drip: bool,
+    /// Field, words and whether the ordinance exempts it, head by head.
+    heads: Vec<(String, &'static str, bool)>,
+    hours_bind: bool,
     exempts_new_planting: bool,
     rules: Vec<RuleBlock>,
     errors: usize,
@@ -145,7 +148,15 @@ fn edit(
             version: entry.map_or(0, |e| e.version),
             saved: entry.map(|e| (e.saved_by.clone(), e.saved_at.strftime("%-d %b %Y").to_string())),
             name: cell("name".into()),
-            exempts_drip: form.text("exempts_drip") == "on",
+            heads: HeadType::ALL
+                .into_iter()
+                .map(|head| {
+                    let field = ordinance_form::head_field(head);
+                    let on = form.text(&field) == "on";
+                    (field, head.label(), on)
+                })
+                .collect(),
+            hours_bind: form.text("hours_bind") == "on",
             exempts_new_planting: form.text("exempts_new_planting") == "on",
             rules: (0..ordinance_form::blocks(texts)).map(block).collect(),
             errors: errors.len(),

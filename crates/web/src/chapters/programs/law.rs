@@ -12,6 +12,7 @@ use crate::site::facts::SiteFacts;
 use actix_web::http::StatusCode;
 use actix_web::{HttpResponse, get, post, web};
 use askama::Template;
+use jiff::civil::Date;
 use std::collections::BTreeMap;
 use upland_core::codes::Coded;
 use upland_core::controller::ordinance::{Applied, HouseNumber, Law, Ordinance, Permit};
@@ -25,6 +26,7 @@ pub(super) fn routes(config: &mut web::ServiceConfig) {
 struct PermitRow {
     index: usize,
     zone: String,
+    from: String,
     until: String,
     reference: String,
     error: String,
@@ -71,6 +73,10 @@ fn permit_rows(
                 zone: permit.map_or_else(
                     || text(format!("permit{i}-zone")),
                     |p| format!("{}-{}", p.box_number, p.station),
+                ),
+                from: permit.map_or_else(
+                    || text(format!("permit{i}-from")),
+                    |p| p.from.map_or(String::new(), |from| from.to_string()),
                 ),
                 until: permit.map_or_else(|| text(format!("permit{i}-until")), |p| p.until.to_string()),
                 reference: permit
@@ -165,13 +171,25 @@ fn permits(fields: &Fields) -> Result<Vec<Permit>, Vec<(String, String)>> {
             continue;
         }
         let station = zone.split_once('-').and_then(|(b, n)| Some((b.parse().ok()?, n.parse().ok()?)));
+        let from = match fields.get(&format!("permit{i}-from")) {
+            "" => Ok(None),
+            text => text.parse::<Date>().map(Some),
+        };
         let until = fields.get(&format!("permit{i}-until")).parse();
         let reference = fields.get(&format!("permit{i}-reference")).to_owned();
-        match (station, until) {
-            (Some((box_number, station)), Ok(until)) if reference.chars().count() <= 120 => {
-                permits.push(Permit { box_number, station, until, reference });
+        match (station, from, until) {
+            (_, Ok(Some(from)), Ok(until)) if until < from => {
+                errors
+                    .push((format!("permit{i}"), "The permit ends before it begins; mend its dates.".into()));
             }
-            (_, Err(_)) => {
+            (Some((box_number, station)), Ok(from), Ok(until)) if reference.chars().count() <= 120 => {
+                permits.push(Permit { box_number, station, from, until, reference });
+            }
+            (_, Err(_), _) => {
+                let message = "A permit's first date is written YYYY-MM-DD, or left empty.";
+                errors.push((format!("permit{i}"), message.into()));
+            }
+            (_, _, Err(_)) => {
                 errors.push((format!("permit{i}"), "A permit needs its last date, YYYY-MM-DD.".into()));
             }
             _ => errors.push((format!("permit{i}"), "Choose a zone, and keep the reference short.".into())),
@@ -256,13 +274,20 @@ mod tests {
             ("permit1-zone", ""),
             ("permit1-until", ""),
             ("permit2-zone", "2-1"),
+            ("permit2-from", "2026-09-15"),
             ("permit2-until", "2026-10-01"),
         ]);
         let read = permits(&sent).unwrap();
         assert_eq!(read.len(), 2);
         assert_eq!(
             read[0],
-            Permit { box_number: 1, station: 3, until: date(2026, 9, 30), reference: "P 12".into() }
+            Permit {
+                box_number: 1,
+                station: 3,
+                from: None,
+                until: date(2026, 9, 30),
+                reference: "P 12".into()
+            }
         );
         let rows = permit_rows(&read, None, &[]);
         let shown: Vec<_> = rows.iter().map(|r| (r.zone.as_str(), r.until.as_str())).collect();
@@ -278,5 +303,18 @@ mod tests {
         let rows = permit_rows(&[], Some(&sent.0), &errors);
         assert_eq!((rows[0].until.as_str(), rows[0].reference.as_str()), ("soon", "P 12"));
         assert!(rows[0].error.contains("last date"));
+        for (from, told) in [("2026-08-02", "ends before it begins"), ("soon", "first date")] {
+            let sent =
+                fields(&[("permit0-zone", "1-3"), ("permit0-from", from), ("permit0-until", "2026-08-01")]);
+            let errors = permits(&sent).unwrap_err();
+            assert!(errors[0].1.contains(told), "{errors:?}");
+            assert_eq!(permit_rows(&[], Some(&sent.0), &errors)[0].from, from);
+        }
+        let sent = fields(&[
+            ("permit0-zone", "1-3"),
+            ("permit0-from", "2026-08-01"),
+            ("permit0-until", "2026-08-01"),
+        ]);
+        assert_eq!(permits(&sent).unwrap()[0].from, Some(date(2026, 8, 1)), "a permit of one day");
     }
 }

@@ -3,6 +3,7 @@
 use super::BoxPage;
 use super::{BoxHead, Tab};
 use crate::page::frame::Frame;
+use crate::page::headline::headline;
 use crate::page::law_words::{exempt_words, rule_words};
 use crate::server::error::{PageError, page};
 use crate::site::context::AtSite;
@@ -209,6 +210,8 @@ struct SheetPage {
     qr: Arc<String>,
     address: String,
     calendar: String,
+    /// What the box will do in the coming night, and what is wrong with it.
+    night: String,
 }
 
 #[get("/sites/{id}/boxes/{number}/sheet")]
@@ -221,6 +224,7 @@ async fn door_sheet(
     let address = address(&request, &bench.path());
     let code = address.clone();
     let qr = here.once(format!("code of {address}"), 10, move |_| qr(&code)).await?;
+    let night = coming_night(&here, &bench).await?;
     let token = &bench.site_box()?.record.calendar_token;
     page(&SheetPage {
         frame: bench.frame(&here, "door sheet")?,
@@ -229,7 +233,20 @@ async fn door_sheet(
         qr,
         calendar: self::address(&request, &format!("/calendar/{token}.ics")),
         address,
+        night,
     })
+}
+
+/// The sentence of the coming night, the same as on Today.
+async fn coming_night(here: &AtSite, bench: &Workbench) -> Result<String, PageError> {
+    let (work, number) = (here.at_work(None).await?, bench.controller()?.number);
+    let key = format!("{} sentence of box {number}", here.key(work.moment));
+    let sentence = here.once(key, 1, move |_| {
+        let night = work.night(number);
+        let day = night.date.strftime("%A, %-d %B");
+        Ok(format!("{day}: {}", headline(&night, &work.states.tz)))
+    });
+    Ok(sentence.await?.to_string())
 }
 
 #[cfg(test)]

@@ -1,7 +1,6 @@
 //! Today: what the box will do tonight, what each zone needs, where the two differ, and what to change.
 
 mod drawings;
-mod headline;
 mod ribbon;
 mod row;
 pub(crate) mod sheet;
@@ -22,7 +21,7 @@ use jiff::ToSpan;
 use jiff::civil::Date;
 use std::sync::Arc;
 use upland_core::account::running::BoxFacts;
-use upland_core::advice::tonight::{Tonight, tonight};
+use upland_core::advice::tonight::Tonight;
 use upland_core::weather::climate::Climate;
 
 pub(crate) fn routes(config: &mut web::ServiceConfig) {
@@ -98,7 +97,7 @@ impl Decided {
             loaded: Arc::clone(facts),
             number,
             climate: Arc::clone(&facts.climate),
-            night: tonight(known, &work.account, number, moment.date),
+            night: work.night(number),
             sensors: known.of_box(number).map(BoxFacts::sensor_names).unwrap_or_default(),
             said: said(states, chosen),
             opened_on_last_day: moment.record_ended.is_some(),

@@ -2,10 +2,10 @@
 
 use super::Decided;
 use super::drawings::{self, NightStrip};
-use super::headline::headline;
 use super::row::{self, Row};
 use crate::chapters::today::words;
 use crate::chapters::today::words::NoticeWords;
+use crate::page::headline::headline;
 use crate::page::quantities;
 use crate::page::quantities::{clock, depth, long_date, volume};
 use crate::page::working::{InputView, StepView, Working, working};

@@ -1,4 +1,4 @@
-//! The one sentence that answers the page: what the box will do, and what is wrong with it.
+//! A night of a box in one sentence: what the box will do, and what is wrong with it.
 
 use crate::page::quantities::{in_words, in_words_capital};
 use jiff::Timestamp;
@@ -21,7 +21,7 @@ fn of_all(some: usize, all: usize) -> String {
 }
 
 /// The sentence.
-pub(super) fn headline(tonight: &Tonight, tz: &TimeZone) -> String {
+pub(crate) fn headline(tonight: &Tonight, tz: &TimeZone) -> String {
     if tonight.zones.is_empty() {
         return "No zones yet.".to_owned();
     }
