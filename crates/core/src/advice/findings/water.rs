@@ -163,10 +163,12 @@ fn runoff(look: &Look<'_>, findings: &mut Vec<Finding>) {
             continue;
         }
         let needed = zone.soak();
+        // Two runs cannot be set closer than the box's step to what one of them might take.
+        let together = limit + LIMIT_TOLERANCE + look.installation.card.run_step;
         let shortest = own
             .iter()
             .zip(own.iter().skip(1))
-            .filter(|(a, b)| a.length() + b.length() > limit + LIMIT_TOLERANCE)
+            .filter(|(a, b)| a.length() + b.length() > together)
             .map(|(a, b)| Seconds::between(a.end, b.start).max(Seconds::ZERO))
             .min();
         if let Some(pause) = shortest

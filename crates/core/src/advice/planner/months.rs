@@ -2,15 +2,21 @@
 //! July.
 
 use super::Request;
-use crate::controller::schedule::{Percentages, Settings};
+use crate::controller::schedule::{Percentages, Settings, expand};
 use crate::quantity::month::{ByMonth, Month};
 use crate::quantity::ratio::Percentage;
+use jiff::civil::Date;
+use jiff::{Timestamp, ToSpan};
+use std::collections::BTreeMap;
 
 /// Less of the planned need than this is none, where the box can be set to nought.
 const NEXT_TO_NOTHING: f64 = 0.03;
+/// Nights that are laid out under each percentage: every rhythm of a plan falls on several of them.
+const NIGHTS: i32 = 28;
 
 /// The percentage of each month: what its plants use over what the plan was made for, and never more than all of it,
-/// since the night was laid out for that. Minutes that a smaller percentage would round to nothing keep the smallest
+/// since the night was laid out for that. A box that fills the soaks of one zone with another may take longer over less
+/// water: a percentage whose nights end later than the planned ones is passed over for a higher one. Minutes that a smaller percentage would round to nothing keep the smallest
 /// that does not. `None` where the box has other percentages, or programs were kept that the same percentages would
 /// scale.
 pub(super) fn percentages(request: &Request<'_>, settings: &Settings, kept: &[usize]) -> Option<Percentages> {
@@ -29,6 +35,7 @@ pub(super) fn percentages(request: &Request<'_>, settings: &Settings, kept: &[us
         return None;
     }
     let hundred = card.nearest_percentage(Percentage::HUNDRED);
+    let laid_out = last_ends(request, settings, hundred);
     let of_month = |month: Month| {
         let et0 = there.monthly_et0.of(month).mm();
         let demand: f64 = planned().map(|z| et0 * z.resolved.landscape_coefficient_in(month)).sum();
@@ -42,7 +49,31 @@ pub(super) fn percentages(request: &Request<'_>, settings: &Settings, kept: &[us
         #[allow(clippy::cast_possible_truncation, clippy::cast_sign_loss, reason = "a share below one")]
         let wanted = card.nearest_percentage(Percentage::from_percent((100.0 * share).round() as u16));
         let whole = |p: &Percentage| run_times().all(|(_, run_time)| card.scaled(*run_time, *p).any());
-        card.percentages().filter(|p| *p >= wanted && *p > Percentage::ZERO).find(whole).unwrap_or(hundred)
+        let within = |p: &Percentage| {
+            let nights = last_ends(request, settings, *p);
+            nights.iter().all(|(night, end)| laid_out.get(night).is_some_and(|full| end <= full))
+        };
+        card.percentages()
+            .filter(|p| *p >= wanted && *p > Percentage::ZERO)
+            .find(|p| whole(p) && within(p))
+            .unwrap_or(hundred)
     };
     Some(Percentages::Month(ByMonth::from_fn(of_month)))
+}
+
+/// When the last run of each program and date ends under a percentage, over some nights.
+fn last_ends(
+    request: &Request<'_>,
+    settings: &Settings,
+    percentage: Percentage,
+) -> BTreeMap<(usize, Date), Timestamp> {
+    let there = request.installation;
+    let own = Settings { percentages: settings.percentages.all_at(percentage), ..settings.clone() };
+    let to = request.from.checked_add(NIGHTS.days()).unwrap_or(request.from);
+    let mut ends: BTreeMap<(usize, Date), Timestamp> = BTreeMap::new();
+    for run in expand(&own, &there.card, &there.tz, request.from, to) {
+        let end = ends.entry((run.program, run.date)).or_insert(run.end);
+        *end = run.end.max(*end);
+    }
+    ends
 }
