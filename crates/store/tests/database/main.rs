@@ -392,6 +392,7 @@ fn boxes_have_numbers_of_their_own_and_a_calendar_each() {
     assert!(matches!(back, Err(StoreError::Taken(_))), "and now it is not: {back:?}");
 }
 
+// Long: one life of an ordinance, from its first version to its last site.
 #[test]
 fn the_library_keeps_versions_and_sites_keep_to_its_ordinances() {
     let World { store, user, site, .. } = &world();
