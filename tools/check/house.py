@@ -6,7 +6,8 @@
   an import of the file that it comes from.
 - Rooms look down only, in core and in web; no chapter knows another; tests may look anywhere.
 - A file has at most 600 lines; a function at most 60, or the reason stands in a comment `// Long: ...` above it.
-- A line of a template has at most 140 columns and at most one element that begins a block.
+- A line of a template has at most 140 columns and at most one element that begins a block, of a
+  drawing one shape.
 - A path that ARCHITECTURE.md names is there.
 
 Usage: python3 tools/check/house.py [ROOT]
@@ -26,6 +27,8 @@ FLOORS = {
 APART = {"web": "chapters", "core": "advice"}
 BLOCKS = ("address article aside blockquote dd details dialog div dl dt fieldset figure footer form h1 h2 h3 h4 "
           "header hr li main nav ol p section table tbody tfoot thead tr ul").split()
+# Of a drawing every shape begins a line.
+SHAPES = "circle defs ellipse g line path pattern polygon polyline rect svg text".split()
 
 
 def module_of(source, path):
@@ -220,7 +223,8 @@ def check_lengths(root, path):
 
 def check_template(root, path):
     faults = []
-    block = re.compile(rf"<(?:{'|'.join(BLOCKS)})[\s>]")
+    blocks = SHAPES if path.suffix == ".svg" else BLOCKS
+    block = re.compile(rf"<(?:{'|'.join(blocks)})[\s/>]")
     for number, line in enumerate(path.read_text().split("\n"), 1):
         where = f"{path.relative_to(root)}:{number}"
         if len(line) > WIDEST_LINE:
@@ -260,7 +264,7 @@ def check(root):
         faults += check_crate(source.parent.name, source)
     for path in sorted(root.glob("crates/**/*.rs")):
         faults += check_lengths(root, path)
-    for path in sorted(root.glob("crates/**/*.html")):
+    for path in sorted([*root.glob("crates/**/*.html"), *root.glob("crates/*/src/**/*.svg")]):
         faults += check_template(root, path)
     return faults
 

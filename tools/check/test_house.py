@@ -83,6 +83,14 @@ class House(unittest.TestCase):
             ["crates/bench/src/page.html:1: 147 columns; a line has at most 140",
              "crates/bench/src/page.html:2: more than one element begins here"],
         )
+        self.write("bench/src/page.html", "")
+        self.write("bench/src/drawn.svg", f"<svg>\n<g><rect/></g>\n<text>{'x' * 140}</text>\n</svg>\n")
+        self.assertEqual(
+            self.faults(),
+            ["crates/bench/src/drawn.svg:2: more than one element begins here",
+             "crates/bench/src/drawn.svg:3: 153 columns; a line has at most 140"],
+        )
+
     def test_a_path_that_the_page_names_must_be_there(self):
         self.write("core/src/weather/fill.rs", "")
         page = "| fill | `core/weather/fill.rs` |\n| gone | `core/weather/gone.rs`, `Word`, `core/weather/`: `fill.rs`, `lost.rs` |\n"
