@@ -306,6 +306,11 @@ proptest! {
         let planted = Subject { box_number: 1, station: 1, head: Some(HeadType::Spray) };
         let other = Subject { station: 2, ..planted };
         prop_assert!(law.has_permit(planted) && !law.has_permit(other));
+        prop_assert_eq!((law.kind_of(planted), law.kind_of(other)), (planted, Subject { station: 0, ..other }));
+        prop_assert_eq!(
+            law.forbidden(Some(law.kind_of(other)), on, on, &TimeZone::UTC),
+            law.forbidden(Some(other), on, on, &TimeZone::UTC)
+        );
         let spans = law.forbidden(Some(planted), on, on, &TimeZone::UTC);
         if on <= until && from.is_none_or(|from| from <= on) {
             prop_assert!(spans.is_empty());

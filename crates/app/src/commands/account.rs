@@ -2,7 +2,7 @@
 
 use super::at_work::{at_work, climate, future_notes, site, weather_notes};
 use super::weather::Options;
-use super::{Failure, print};
+use super::{Failure, check_span, print};
 use jiff::civil::Date;
 use std::collections::BTreeMap;
 use upland_core::account::running::{BoxFacts, BoxRun};
@@ -10,9 +10,6 @@ use upland_core::account::whole::{Facts, SiteAccount, Way, begins, end_of, of_si
 use upland_core::account::zone::AccountHour;
 use upland_core::codes::Coded;
 use upland_formats::account_csv::{self, AccountRow};
-
-/// Longest span of hours that is printed, days.
-const MOST_DAYS: i32 = 3660;
 
 #[derive(clap::Args)]
 #[command(
@@ -76,15 +73,7 @@ fn names_of(
 }
 
 pub fn run(args: &Args) -> Result<(), Failure> {
-    let days = (args.to - args.from).get_days();
-    if days < 0 {
-        return Err(Failure::Usage("--to lies before --from".into()));
-    }
-    if days > MOST_DAYS {
-        return Err(Failure::Usage(format!(
-            "the span is longer than {MOST_DAYS} days; ask for less at a time"
-        )));
-    }
+    check_span(args.from, args.to)?;
     let read = site(&args.site)?;
     let climate = climate(&args.weather, &args.options, &read.0, &read.1)?;
     weather_notes(&climate, (args.from, args.to));

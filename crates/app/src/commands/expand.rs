@@ -1,11 +1,8 @@
 //! `expand`: every run of a box over a span of dates.
 
-use super::{Failure, print, read_input};
+use super::{Failure, check_span, print, read_input};
 use jiff::civil::Date;
 use upland_formats::{runs_csv, settings_file};
-
-/// Longest span, days: ten years of a box fit in memory many times over.
-const MOST_DAYS: i32 = 3660;
 
 #[derive(clap::Args)]
 #[command(
@@ -25,15 +22,7 @@ pub struct Args {
 }
 
 pub fn run(args: &Args) -> Result<(), Failure> {
-    let days = (args.to - args.from).get_days();
-    if days < 0 {
-        return Err(Failure::Usage("--to lies before --from".into()));
-    }
-    if days > MOST_DAYS {
-        return Err(Failure::Usage(format!(
-            "the span is longer than {MOST_DAYS} days; ask for less at a time"
-        )));
-    }
+    check_span(args.from, args.to)?;
     let file = settings_file::read(&read_input(&args.settings)?).map_err(|p| Failure::problems(&p))?;
     let runs =
         upland_core::controller::schedule::expand(&file.settings, &file.card, &file.tz, args.from, args.to);

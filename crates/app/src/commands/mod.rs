@@ -15,6 +15,7 @@ pub mod serve;
 pub mod tonight;
 pub mod weather;
 
+use jiff::civil::Date;
 use std::io::{Read, Write};
 use upland_core::quantity::bounds::Bound;
 
@@ -84,6 +85,23 @@ pub fn bounded(text: &str, bound: &Bound) -> Result<f64, String> {
     bound.check(value).map_err(|error| error.to_string())
 }
 
+/// Longest span of dates that a command answers for at once, days.
+const MOST_DAYS: i32 = 3660;
+
+/// Whether `--from` and `--to` make a span that a command can answer for.
+fn check_span(from: Date, to: Date) -> Result<(), Failure> {
+    let days = (to - from).get_days();
+    if days < 0 {
+        return Err(Failure::Usage("--to lies before --from".into()));
+    }
+    if days > MOST_DAYS {
+        return Err(Failure::Usage(format!(
+            "the span is longer than {MOST_DAYS} days; ask for less at a time"
+        )));
+    }
+    Ok(())
+}
+
 /// Real time: commands and the server's set-up run in it, pages ask the application's clock.
 #[allow(clippy::disallowed_methods, reason = "a command has no other clock")]
 pub fn real_time() -> jiff::Timestamp {
@@ -91,6 +109,6 @@ pub fn real_time() -> jiff::Timestamp {
 }
 
 /// The day on the clock in a time zone.
-fn today(tz: &jiff::tz::TimeZone) -> jiff::civil::Date {
+fn today(tz: &jiff::tz::TimeZone) -> Date {
     real_time().to_zoned(tz.clone()).date()
 }

@@ -170,10 +170,7 @@ pub fn of_site(
         let (runs, evidence) = known.of_zone(facts, zone, &sky);
         let nights = if evidence.contains(&Evidence::AsAdvised) {
             // Zones that the law and the sky treat alike have the same nights.
-            let mut kind = subject(zone);
-            if !facts.law.has_permit(kind) {
-                kind.station = 0;
-            }
+            let kind = facts.law.kind_of(subject(zone));
             let glass = zone.sky == crate::ground::plant::Sky::UnderGlass;
             let own = shared
                 .entry((zone.box_number, kind, glass))

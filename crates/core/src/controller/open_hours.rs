@@ -50,22 +50,14 @@ pub fn longest(spans: &[(Timestamp, Timestamp)]) -> Option<(Timestamp, Timestamp
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::controller::ordinance::{AllowedDays, Applied, HouseNumber, Ordinance, Rule};
+    use crate::controller::ordinance::{AllowedDays, samples};
     use crate::ground::application::HeadType;
     use jiff::civil::{date, time};
 
     fn law(days: AllowedDays, hours: &[(i8, i8)]) -> Law {
         let forbidden =
             hours.iter().map(|(a, b)| Hours { from: time(*a, 0, 0, 0), until: time(*b, 0, 0, 0) }).collect();
-        let rule = Rule { season: None, days, forbidden_hours: forbidden, most_days_a_week: None };
-        let ordinance = Ordinance {
-            name: "Ban".into(),
-            rules: vec![rule],
-            exempt_heads: vec![HeadType::Drip],
-            hours_bind_exempt_heads: false,
-            exempts_new_planting: false,
-        };
-        Law { applied: vec![Applied { ordinance, house: HouseNumber::Odd, permits: Vec::new() }] }
+        samples::law(samples::ban(days, forbidden))
     }
 
     fn spans(law: &Law, head: HeadType, (from, until): (i8, i8)) -> Vec<String> {

@@ -310,6 +310,13 @@ impl Law {
         permits.any(|p| (p.box_number, p.station) == (subject.box_number, subject.station))
     }
 
+    /// One that stands for every subject whom the law treats as it treats this one: stations that no permit names
+    /// differ by their heads alone.
+    #[must_use]
+    pub fn kind_of(&self, subject: Subject) -> Subject {
+        if self.has_permit(subject) { subject } else { Subject { station: 0, ..subject } }
+    }
+
     fn rules(&self, subject: Option<Subject>, date: Date) -> impl Iterator<Item = InForce<'_>> {
         self.binding(subject, date).flat_map(move |(ordinance, applied, hours_only)| {
             let there = applied.ordinance.rules.iter();
@@ -448,6 +455,17 @@ pub(crate) mod samples {
             exempt_heads: vec![HeadType::Drip],
             hours_bind_exempt_heads: false,
             exempts_new_planting: true,
+        }
+    }
+
+    /// An ordinance of one rule for the whole year, of which drip is free.
+    pub(crate) fn ban(days: AllowedDays, forbidden_hours: Vec<Hours>) -> Ordinance {
+        Ordinance {
+            name: "Ban".into(),
+            rules: vec![Rule { season: None, days, forbidden_hours, most_days_a_week: None }],
+            exempt_heads: vec![HeadType::Drip],
+            hours_bind_exempt_heads: false,
+            exempts_new_planting: false,
         }
     }
 

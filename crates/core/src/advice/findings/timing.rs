@@ -3,7 +3,6 @@
 use super::{Cost, Finding, FindingKind, FindingPlace, Look, Severity};
 use crate::controller::ordinance::{Forbidden, Subject, Why, shared};
 use crate::controller::schedule::{Days, Percentages, ScheduledRun, expand};
-use crate::ground::application::HeadType;
 use crate::quantity::month::Month;
 use crate::quantity::ratio::Percentage;
 use crate::quantity::time::{Seconds, midnight, monday_of};
@@ -87,17 +86,17 @@ fn outside_window(look: &Look<'_>, findings: &mut Vec<Finding>) {
 /// Forbidden spans by whom they bind, so that hundreds of runs share a few lists.
 struct Spans<'a> {
     look: &'a Look<'a>,
-    lists: BTreeMap<(Option<HeadType>, Option<u16>), Vec<Forbidden>>,
+    lists: BTreeMap<Subject, Vec<Forbidden>>,
 }
 
 impl Spans<'_> {
     fn of(&mut self, subject: Subject) -> &[Forbidden] {
         let law = &self.look.installation.law;
-        let key = (subject.head, law.has_permit(subject).then_some(subject.station));
+        let kind = law.kind_of(subject);
         let look = self.look;
-        self.lists.entry(key).or_insert_with(|| {
+        self.lists.entry(kind).or_insert_with(|| {
             let to = look.to().checked_add(1.day()).unwrap_or(look.to());
-            law.forbidden(Some(subject), look.from, to, &look.installation.tz)
+            law.forbidden(Some(kind), look.from, to, &look.installation.tz)
         })
     }
 }

@@ -181,10 +181,7 @@ pub(super) fn form(
     let mut known: Vec<(Subject, AllowedDays, Vec<Pattern>)> = Vec::new();
     for zone in installation.zones.iter().filter(|z| !left_out.contains(&z.zone.number)) {
         let station = zone.zone.number;
-        let mut subject = installation.subject(station);
-        if !installation.law.has_permit(subject) {
-            subject.station = 0;
-        }
+        let subject = installation.law.kind_of(installation.subject(station));
         if !known.iter().any(|(s, _, _)| *s == subject) {
             let own = allowed_days(installation, request.present, subject, request.from, &request.relax);
             let all = patterns(&own, card, request.from);

@@ -36,6 +36,7 @@ pub(super) fn percentages(request: &Request<'_>, settings: &Settings, kept: &[us
     }
     let hundred = card.nearest_percentage(Percentage::HUNDRED);
     let laid_out = last_ends(request, settings, hundred);
+    let mut known: BTreeMap<Percentage, bool> = BTreeMap::new();
     let of_month = |month: Month| {
         let et0 = there.monthly_et0.of(month).mm();
         let demand: f64 = planned().map(|z| et0 * z.resolved.landscape_coefficient_in(month)).sum();
@@ -49,9 +50,12 @@ pub(super) fn percentages(request: &Request<'_>, settings: &Settings, kept: &[us
         #[allow(clippy::cast_possible_truncation, clippy::cast_sign_loss, reason = "a share below one")]
         let wanted = card.nearest_percentage(Percentage::from_percent((100.0 * share).round() as u16));
         let whole = |p: &Percentage| run_times().all(|(_, run_time)| card.scaled(*run_time, *p).any());
-        let within = |p: &Percentage| {
-            let nights = last_ends(request, settings, *p);
-            nights.iter().all(|(night, end)| laid_out.get(night).is_some_and(|full| end <= full))
+        // Months share percentages; each is laid out once.
+        let mut within = |p: &Percentage| {
+            *known.entry(*p).or_insert_with(|| {
+                let nights = last_ends(request, settings, *p);
+                nights.iter().all(|(night, end)| laid_out.get(night).is_some_and(|full| end <= full))
+            })
         };
         card.percentages()
             .filter(|p| *p >= wanted && *p > Percentage::ZERO)

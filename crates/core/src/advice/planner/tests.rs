@@ -477,20 +477,13 @@ fn a_plan_made_in_july_does_not_water_january_like_july() {
 fn the_binding_figure_is_that_of_the_best_attempt() {
     let mut installation = installation();
     installation.window.from = time(4, 50, 0, 0);
-    let present = Settings::clean(&installation.card);
-    let request = Request {
-        installation: &installation,
-        present: &present,
-        strategy: Strategy::JustNeed,
-        from: FROM,
-        relax: Relax::default(),
-    };
-    let Err(Binding::Window { needed_minutes, have_minutes }) = plan(&request) else { panic!("too short") };
+    let tried = planned(&installation, Strategy::JustNeed);
+    let Err(Binding::Window { needed_minutes, have_minutes }) = tried else { panic!("too short") };
     assert!(needed_minutes > have_minutes);
     // A window that has what it asks for, and the step of a start, is enough.
-    let mut wide = installation.clone();
-    wide.window.from = time(4, 55, 0, 0).wrapping_sub(jiff::Span::new().minutes(i64::from(needed_minutes)));
-    assert!(plan(&Request { installation: &wide, ..request }).is_ok(), "{needed_minutes}");
+    installation.window.from =
+        time(4, 55, 0, 0).wrapping_sub(jiff::Span::new().minutes(i64::from(needed_minutes)));
+    assert!(planned(&installation, Strategy::JustNeed).is_ok(), "{needed_minutes}");
 }
 
 #[test]

@@ -19,6 +19,7 @@ const NOTABLE_RAIN_MM: f64 = 2.0;
 const NOTABLE_RAIN_DAYS: i32 = 10;
 /// Furthest that the next watering is looked for, days.
 const LOOK_AHEAD_DAYS: i32 = 60;
+
 /// How the state of the soil is known.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum StateFrom {

@@ -3,9 +3,8 @@
 use super::*;
 use crate::account::running::SensorFacts;
 use crate::controller::Card;
-use crate::controller::ordinance::{AllowedDays, Applied, HouseNumber, Law, Ordinance, Rule};
+use crate::controller::ordinance::{AllowedDays, samples};
 use crate::controller::schedule::{Settings, YearSpan};
-use crate::ground::application::HeadType;
 use crate::quantity::ratio::Percentage;
 use crate::quantity::time::Hours;
 use crate::quantity::units::{Celsius, LitresPerMinute, Metres, SquareMetres};
@@ -216,21 +215,8 @@ fn the_verdict_names_what_the_box_will_do_wrong() {
 
 #[test]
 fn a_law_that_forbids_the_run_and_one_that_forbids_the_advice() {
-    let rule = Rule {
-        season: None,
-        days: AllowedDays::EvenDates,
-        forbidden_hours: Vec::new(),
-        most_days_a_week: None,
-    };
-    let ordinance = Ordinance {
-        name: "Ban".into(),
-        rules: vec![rule],
-        exempt_heads: vec![HeadType::Drip],
-        hours_bind_exempt_heads: false,
-        exempts_new_planting: false,
-    };
     let mut facts = with_box(set(20), 0.0);
-    facts.law = Law { applied: vec![Applied { ordinance, house: HouseNumber::Odd, permits: Vec::new() }] };
+    facts.law = samples::law(samples::ban(AllowedDays::EvenDates, Vec::new()));
     // The night of the 14th runs on the 15th, an odd date.
     let night = decided(&facts, DAY);
     assert_eq!(night.zones[0].verdict, Some(Verdict::Forbidden));
