@@ -8,7 +8,7 @@ use jiff::{Timestamp, ToSpan};
 use upland_core::account::running::BoxFacts;
 use upland_core::account::whole::{Facts, Way};
 use upland_core::advice::findings::check;
-use upland_core::advice::planner::{Relax, Request, Strategy, plan, relaxations};
+use upland_core::advice::planner::{Basis, Relax, Request, Strategy, plan, relaxations};
 use upland_core::advice::tonight::{account_of, tonight};
 use upland_core::controller::ordinance::Law;
 use upland_core::controller::schedule::{Days, Percentages, Program, Settings, expand};
@@ -247,8 +247,14 @@ fn plan_48_stations(bencher: Bencher, strategy: Strategy) {
     let box_at_site =
         Installation::new(&site, (&card, 1), &zones(48), Law::default(), &climate, from, &TimeZone::UTC);
     let present = Settings::clean(&card);
-    let request =
-        Request { installation: &box_at_site, present: &present, strategy, from, relax: Relax::default() };
+    let request = Request {
+        installation: &box_at_site,
+        present: &present,
+        strategy,
+        from,
+        basis: Basis::Coming,
+        relax: Relax::default(),
+    };
     if let Err(binding) = plan(&request) {
         eprintln!("no fit: {binding:?}");
     }
@@ -270,6 +276,7 @@ fn relaxations_of_48_stations(bencher: Bencher) {
         present: &present,
         strategy: Strategy::JustNeed,
         from,
+        basis: Basis::Coming,
         relax: Relax::default(),
     };
     bencher.bench(|| relaxations(black_box(&request)));

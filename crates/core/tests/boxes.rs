@@ -164,6 +164,8 @@ fn ordinance() -> impl Strategy<Value = Ordinance> {
                 .map(|(f, u)| Hours { from: clock(f), until: clock(u) })
                 .collect(),
             most_days_a_week,
+            most_minutes_a_day: None,
+            after_rain: None,
         });
     (proptest::collection::vec(rule, 1..3), any::<[bool; 2]>(), any::<bool>()).prop_map(
         |(rules, [drip, hours_bind_exempt_heads], exempts_new_planting)| Ordinance {
@@ -325,7 +327,14 @@ fn an_hour_that_is_skipped_or_repeated_does_not_shift_a_restriction() {
     // A restriction belongs to the wall clock: 10:00 to 18:00 is eight hours of clock time on the
     // days of both changes, and a forbidden day is 23 or 25 hours long.
     let tz = TimeZone::get("Europe/Paris").unwrap();
-    let rule = |days, forbidden_hours| Rule { season: None, days, forbidden_hours, most_days_a_week: None };
+    let rule = |days, forbidden_hours| Rule {
+        season: None,
+        days,
+        forbidden_hours,
+        most_days_a_week: None,
+        most_minutes_a_day: None,
+        after_rain: None,
+    };
     let midday = vec![Hours { from: time(10, 0, 0, 0), until: time(18, 0, 0, 0) }];
     let law = |rule| Law {
         applied: vec![Applied {
@@ -356,8 +365,14 @@ fn an_hour_that_is_skipped_or_repeated_does_not_shift_a_restriction() {
 #[test]
 fn hours_over_midnight_split_at_it_and_merge_again() {
     let night = Hours { from: time(22, 0, 0, 0), until: time(4, 0, 0, 0) };
-    let rule =
-        Rule { season: None, days: AllowedDays::Any, forbidden_hours: vec![night], most_days_a_week: None };
+    let rule = Rule {
+        season: None,
+        days: AllowedDays::Any,
+        forbidden_hours: vec![night],
+        most_days_a_week: None,
+        most_minutes_a_day: None,
+        after_rain: None,
+    };
     let ordinance = Ordinance {
         name: "Larkrigg".into(),
         rules: vec![rule],

@@ -48,7 +48,7 @@ pub fn write(tonight: &Tonight, (sensors, tz): (&[String], &TimeZone)) -> String
             row.cycles.map_or((0, 0, 0, 0), |c| (c.total_minutes(), c.count, c.minutes_each, c.soak_minutes));
         let decision = match row.decision {
             Decision::Runs => "runs",
-            Decision::RunsShort { .. } => "runs short",
+            Decision::RunsShort { .. } | Decision::RunsLawful { .. } => "runs short",
             Decision::Deferred => "deferred",
             Decision::Barred(_) => "barred",
             Decision::Waits => "waits",

@@ -7,9 +7,12 @@ use crate::json::{
 };
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
-use upland_core::controller::ordinance::{AllowedDays, Applied, HouseNumber, Ordinance, Permit, Rule};
+use upland_core::controller::ordinance::{
+    AfterRain, AllowedDays, Applied, HouseNumber, Ordinance, Permit, Rule,
+};
 use upland_core::ground::application::HeadType;
 use upland_core::quantity::time::Hours;
+use upland_core::quantity::units::Millimetres;
 
 /// The value of `format` in every such file.
 pub const FORMAT: &str = "upland-almanac-ordinance";
@@ -43,7 +46,7 @@ pub(crate) struct OrdinanceDto {
     /// Kinds of head that are free of it.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     exempt_heads: Vec<Code<HeadType>>,
-    /// Exempt heads are free of days and weekly counts alone; its hours bind them.
+    /// Exempt heads are free of all but its hours.
     #[serde(default)]
     hours_bind_exempt_heads: bool,
     #[serde(default)]
@@ -63,6 +66,21 @@ struct RuleDto {
     /// Monday to Sunday, for each zone.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     most_days_a_week: Option<u8>,
+    /// Of a date, for each zone.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    most_minutes_a_day: Option<u16>,
+    /// Not for some hours after rain.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    after_rain: Option<AfterRainDto>,
+}
+
+#[derive(Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+#[schemars(rename = "AfterRain")]
+struct AfterRainDto {
+    hours: u16,
+    /// The least rain of a day that counts, mm.
+    least_mm: f64,
 }
 
 #[derive(Serialize, Deserialize, JsonSchema)]
@@ -136,6 +154,10 @@ impl From<&Ordinance> for OrdinanceDto {
                         .map(|h| HoursDto { from: hhmm(h.from), until: hhmm(h.until) })
                         .collect(),
                     most_days_a_week: rule.most_days_a_week,
+                    most_minutes_a_day: rule.most_minutes_a_day,
+                    after_rain: rule
+                        .after_rain
+                        .map(|after| AfterRainDto { hours: after.hours, least_mm: after.least.mm() }),
                 })
                 .collect(),
             exempts_drip: false,
@@ -194,6 +216,11 @@ fn take(taker: &mut Checker, at: &str, dto: &OrdinanceDto) -> Ordinance {
                     })
                     .collect(),
                 most_days_a_week: rule.most_days_a_week,
+                most_minutes_a_day: rule.most_minutes_a_day,
+                after_rain: rule.after_rain.as_ref().map(|after| AfterRain {
+                    hours: after.hours,
+                    least: Millimetres::from_mm(after.least_mm),
+                }),
             }
         })
         .collect();
@@ -310,12 +337,16 @@ mod tests {
                     days: AllowedDays::Weekdays { odd: week([2, 6]), even: week([1, 5]) },
                     forbidden_hours: vec![Hours { from: time(10, 0, 0, 0), until: time(18, 0, 0, 0) }],
                     most_days_a_week: Some(2),
+                    most_minutes_a_day: None,
+                    after_rain: None,
                 },
                 Rule {
                     season: Some(YearSpan { from: (11, 1), until: (3, 31) }),
                     days: AllowedDays::DatesOfHouseNumber,
                     forbidden_hours: Vec::new(),
                     most_days_a_week: Some(1),
+                    most_minutes_a_day: Some(60),
+                    after_rain: Some(AfterRain { hours: 48, least: Millimetres::from_mm(5.0) }),
                 },
             ],
             exempt_heads: vec![HeadType::Drip],

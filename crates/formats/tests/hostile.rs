@@ -85,6 +85,8 @@ fn ordinance() -> Ordinance {
                 until: jiff::civil::time(18, 0, 0, 0),
             }],
             most_days_a_week: Some(2),
+            most_minutes_a_day: None,
+            after_rain: None,
         }],
         exempt_heads: vec![HeadType::Drip],
         hours_bind_exempt_heads: false,

@@ -217,6 +217,8 @@ pub(crate) fn box_with_faults() -> (upland_core::installation::Installation, Set
             days: AllowedDays::Any,
             forbidden_hours: vec![Hours { from: time(10, 0, 0, 0), until: time(18, 0, 0, 0) }],
             most_days_a_week: Some(4),
+            most_minutes_a_day: None,
+            after_rain: None,
         }],
         exempt_heads: vec![HeadType::Drip],
         hours_bind_exempt_heads: false,

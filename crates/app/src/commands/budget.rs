@@ -7,7 +7,7 @@ use jiff::civil::Date;
 use jiff::tz::TimeZone;
 use upland_core::advice::budget::{Base, PercentageSlot, RainRule, budget, improvements, needs};
 use upland_core::advice::findings::faults;
-use upland_core::advice::planner::{Relax, Request, Strategy, plan};
+use upland_core::advice::planner::{Basis, Relax, Request, Strategy, plan};
 use upland_core::controller::schedule::{Program, Settings};
 use upland_core::installation::Installation;
 use upland_core::weather::climate::Climate;
@@ -60,6 +60,7 @@ pub fn run(args: &Args) -> Result<(), Failure> {
                 present: &present,
                 strategy: Strategy::JustNeed,
                 from,
+                basis: Basis::Coming,
                 relax: Relax::default(),
             };
             eprintln!("note: the box has no run times; they are planned as just the need from {from}");

@@ -4,10 +4,13 @@ use super::tonight::no_box;
 use super::{Failure, print, print_notes, read_input};
 use jiff::civil::Date;
 use jiff::tz::TimeZone;
-use upland_core::advice::planner::{Binding, Relax, Request, Strategy, plan, relaxations};
+use upland_core::advice::planner::{
+    Basis, Binding, Ends, Proposal, Relax, Request, Strategy, holds_until, plan, relaxations,
+};
 use upland_core::codes::Coded;
 use upland_core::controller::schedule::Settings;
 use upland_core::installation::Installation;
+use upland_core::quantity::month::Month;
 use upland_core::weather::climate::Climate;
 use upland_formats::{daily_csv, settings_file, site_file};
 
@@ -25,6 +28,9 @@ pub struct Args {
     /// just_need, soil_balance, every_day, deep_twice or deep_once; the box's default when left out.
     #[arg(long, value_parser = strategy)]
     strategy: Option<Strategy>,
+    /// coming, year or a month's number, 1 to 12: whose demand and law the plan is made for.
+    #[arg(long = "for", default_value = "coming", value_parser = basis)]
+    made_for: Basis,
     /// First day, YYYY-MM-DD: demand is averaged over the fourteen days from it. Today when left out.
     #[arg(long)]
     from: Option<Date>,
@@ -38,6 +44,19 @@ fn strategy(text: &str) -> Result<Strategy, String> {
         let known: Vec<&str> = Strategy::TABLE.iter().map(|(_, code)| *code).collect();
         format!("it is one of {}", known.join(", "))
     })
+}
+
+fn basis(text: &str) -> Result<Basis, String> {
+    match text {
+        "coming" => Ok(Basis::Coming),
+        "year" => Ok(Basis::Year),
+        number => number
+            .parse()
+            .ok()
+            .and_then(Month::from_number)
+            .map(Basis::Month)
+            .ok_or_else(|| "it is coming, year, or the number of a month, 1 to 12".to_owned()),
+    }
 }
 
 pub fn run(args: &Args) -> Result<(), Failure> {
@@ -77,23 +96,43 @@ pub fn run(args: &Args) -> Result<(), Failure> {
         present: &present,
         strategy: args.strategy.unwrap_or_else(|| Strategy::default_for(card)),
         from,
+        basis: args.made_for,
         relax: Relax::default(),
     };
     match plan(&request) {
-        Ok(proposal) => print(&settings_file::write(&settings_file::BoxFile {
-            time_zone: file.site.time_zone.clone(),
-            tz,
-            card: card.clone(),
-            settings: proposal.settings,
-        })),
+        Ok(proposal) => {
+            print_notes(&[until(&request, &proposal)]);
+            print(&settings_file::write(&settings_file::BoxFile {
+                time_zone: file.site.time_zone.clone(),
+                tz,
+                card: card.clone(),
+                settings: proposal.settings,
+            }))
+        }
         Err(binding) => Err(Failure::Failed(refusal(&binding, &request))),
     }
+}
+
+/// Until when a plan holds, and what ends it.
+fn until(request: &Request<'_>, proposal: &Proposal) -> String {
+    let Some((date, ends)) = holds_until(request, proposal) else {
+        return "the plan holds for a year".into();
+    };
+    let because = match ends {
+        Ends::LawBegins { station } => format!("then the ordinance forbids runs of zone {station}"),
+        Ends::LawEases { station } => format!("then the ordinance allows zone {station} more"),
+        Ends::OffSeason => "then the off-season begins".into(),
+        Ends::Planting { station } => format!("then the grow-in or wean-off of zone {station} ends"),
+        Ends::Need { share } => format!("then it gives {:.0} % of the need", share.percent()),
+    };
+    format!("the plan holds until {date}: {because}")
 }
 
 /// What binds, and what would do.
 fn refusal(binding: &Binding, request: &Request<'_>) -> String {
     let mut lines = vec![match binding {
         Binding::NoZones => "no zone is wired to this box".to_owned(),
+        Binding::NoNeed => "no zone needs water in that time; plan for another month".to_owned(),
         Binding::Window { needed_minutes, have_minutes } => {
             format!(
                 "the water window is too short: a night needs {needed_minutes} min and has {have_minutes}"
@@ -113,6 +152,8 @@ fn refusal(binding: &Binding, request: &Request<'_>) -> String {
         let by = relaxation.by;
         lines.push(if let Some(from) = relax.window_from {
             format!("would fit: window from {} ({by:.0} min earlier)", from.strftime("%H:%M"))
+        } else if relax.drip_apart {
+            "would fit: drip on its own program".to_owned()
         } else if relax.extra_days > 0 {
             format!("would fit: {by:.0} more allowed days a week")
         } else if relax.extra_programs > 0 {

@@ -1,10 +1,10 @@
 //! The nights in which a zone may be watered: when each is decided, what is left of its window, and what forbids
 //! the rest.
 
-use super::sky::SkyHours;
+use super::sky::{RAIN_BY, SkyHours};
 use crate::controller::night::window_instants;
 use crate::controller::open_hours::{longest, open_spans};
-use crate::controller::ordinance::{Law, Subject};
+use crate::controller::ordinance::{AfterRain, Law, Subject};
 use crate::controller::schedule::Rest;
 use crate::ground::plant::Sky;
 use crate::quantity::time::{Hours, instant};
@@ -13,7 +13,7 @@ use crate::site::Zone;
 use crate::weather::climate::Climate;
 use jiff::civil::{Date, Time, time};
 use jiff::tz::TimeZone;
-use jiff::{Timestamp, ToSpan};
+use jiff::{SignedDuration, Timestamp, ToSpan};
 
 /// When the night's watering is decided, by the wall clock, unless its window opens earlier.
 pub const EVENING: Time = time(20, 0, 0, 0);
@@ -30,6 +30,13 @@ pub enum Barred {
     WeekIsFull {
         /// The number of days.
         most: u8,
+    },
+    /// An ordinance forbids it until some hours have gone by after rain.
+    AfterRain {
+        /// Its index among those applied.
+        ordinance: usize,
+        /// When it ends.
+        until: Timestamp,
     },
     /// The box rests by its own settings.
     Rest(Rest),
@@ -60,6 +67,8 @@ pub struct ZoneNight {
     pub barred: Option<Barred>,
     /// Most days a week (Monday to Sunday) on which the zone may run.
     pub most_a_week: u8,
+    /// Most minutes of a date on which the zone may run.
+    pub most_minutes: Option<u16>,
 }
 
 /// What the nights of a site follow from, beyond the zone.
@@ -98,15 +107,21 @@ pub fn decided_at(date: Date, window: Hours, tz: &TimeZone) -> Timestamp {
 pub fn night_of(rules: &NightRules, zone: &Zone, date: Date) -> ZoneNight {
     let subject = subject(zone);
     let spans = open_spans(rules.law, subject, date, rules.window, rules.tz);
-    let open = longest(&spans);
+    let wet = rained(rules, subject, date);
+    let dry = wet.map_or(spans.clone(), |(_, until)| {
+        let left = spans.iter().map(|(from, to)| ((*from).max(until), *to));
+        left.filter(|(from, to)| from < to).collect()
+    });
+    let open = longest(&dry);
     let morning = open.map_or(date, |(from, _)| from.to_zoned(rules.tz.clone()).date());
-    let barred = match open {
-        None => {
+    let barred = match (open, wet) {
+        (None, Some((ordinance, until))) if !spans.is_empty() => Some(Barred::AfterRain { ordinance, until }),
+        (None, _) => {
             let last = date.checked_add(1.day()).unwrap_or(date);
             let closed = rules.law.forbidden(Some(subject), date, last, rules.tz);
             Some(Barred::Law { ordinance: closed.first().map_or(0, |f| f.ordinance) })
         }
-        Some(_) => (rules.rests)(morning).map(Barred::Rest).or_else(|| frost(rules, zone, date)),
+        (Some(_), _) => (rules.rests)(morning).map(Barred::Rest).or_else(|| frost(rules, zone, date)),
     };
     ZoneNight {
         date,
@@ -114,7 +129,35 @@ pub fn night_of(rules: &NightRules, zone: &Zone, date: Date) -> ZoneNight {
         open,
         barred,
         most_a_week: rules.law.most_days_a_week(Some(subject), morning).map_or(7, |(most, _)| most),
+        most_minutes: rules.law.most_minutes_a_day(Some(subject), morning).map(|(most, _)| most),
     }
+}
+
+/// Until when an ordinance forbids a subject to run after the rain that had fallen by the evening of a date, with the
+/// index of that ordinance; `None` when it had dried long enough. Rain of a day that is known only as a sum has
+/// ended at [`RAIN_BY`].
+#[must_use]
+pub fn rained(rules: &NightRules, subject: Subject, date: Date) -> Option<(usize, Timestamp)> {
+    if !rules.law.asks_for_rain() {
+        return None;
+    }
+    let until = |after: AfterRain| {
+        let back = i64::from(after.hours.div_ceil(24)) + 1;
+        let mut days = (0..=back).filter_map(|k| date.checked_sub(k.days()).ok());
+        let wet = days.find(|day| rules.climate.rain_on(*day).is_some_and(|rain| rain >= after.least))?;
+        Some(rain_ends(rules, wet) + SignedDuration::from_hours(i64::from(after.hours)))
+    };
+    let evening = decided_at(date, rules.window, rules.tz);
+    let all =
+        rules.law.after_rain(subject, date).filter_map(|(after, ordinance)| Some((ordinance, until(after)?)));
+    all.max_by_key(|(_, until)| *until).filter(|(_, until)| *until > evening)
+}
+
+/// When the rain of a day ended.
+fn rain_ends(rules: &NightRules, date: Date) -> Timestamp {
+    let hours = rules.climate.rain_hours(date).unwrap_or_default();
+    let last = hours.iter().filter(|(_, mm)| *mm > 0.0).map(|(from, _)| *from).max();
+    last.map_or_else(|| instant(date, RAIN_BY, rules.tz), |from| from + SignedDuration::from_hours(1))
 }
 
 /// Whether frost forbids watering. The coming night is expected to be as cold as the last one was: no forecast
@@ -144,7 +187,14 @@ pub fn free_nights(sky: &SkyHours, window: Hours) -> Vec<ZoneNight> {
     let night = |date: Date| {
         let (opens, shuts) = window_instants(date, window, &sky.tz);
         let open = Some((opens.timestamp(), shuts.timestamp()));
-        ZoneNight { date, decided: decided_at(date, window, &sky.tz), open, barred: None, most_a_week: 7 }
+        ZoneNight {
+            date,
+            decided: decided_at(date, window, &sky.tz),
+            open,
+            barred: None,
+            most_a_week: 7,
+            most_minutes: None,
+        }
     };
     sky.days().iter().map(|day| night(day.date)).collect()
 }

@@ -301,6 +301,7 @@ impl<'a> Zoned<'a> {
         }
         let cycles =
             cycles(run_time(missing, resolved.rate.value, resolved.multiplier), resolved.cycle_limit);
+        let cycles = night.most_minutes.map_or(cycles, |most| cycles.at_most(u32::from(most)));
         let (each, soak) =
             (Seconds::from_min(cycles.minutes_each.into()), Seconds::from_min(cycles.soak_minutes.into()));
         let mut from = opens;

@@ -25,6 +25,8 @@ pub struct Due {
     pub cycles: Cycles,
     /// Larger is more urgent: how far past its refill point, as a share of it.
     pub urgency: f64,
+    /// Zones of different lanes share no program: they run on other nights, too.
+    pub lane: u8,
 }
 
 /// One cycle of one zone.
@@ -47,6 +49,8 @@ pub struct Run {
 pub struct NightProgram {
     /// A, B, C, ...
     pub letter: char,
+    /// The lane of its zones.
+    pub lane: u8,
     /// Starts, as minutes from the start of the plan.
     pub starts: Vec<u32>,
     /// Stations and the minutes each runs at every start, in the order of the box.
@@ -220,7 +224,7 @@ fn built_in(due: &[Due], keying: &Keying) -> Layout {
         *ready = ends + zone.cycles.soak_minutes;
         clock = ends + keying.pause_min;
     }
-    let program = NightProgram { letter: 'A', starts: vec![0], zones: keyed };
+    let program = NightProgram { letter: 'A', lane: 0, starts: vec![0], zones: keyed };
     Layout { programs: vec![program], runs, span_minutes: ends, adjusted: Vec::new(), built_in: true }
 }
 
@@ -232,11 +236,11 @@ fn by_starts(due: &[Due], keying: &Keying) -> Layout {
     let programs = counts
         .iter()
         .zip('A'..='Z')
-        .map(|(count, letter)| {
-            let members = zones.iter().filter(|(_, c)| c.count == *count);
+        .map(|((count, lane), letter)| {
+            let members = zones.iter().filter(|(z, c)| (c.count, z.lane) == (*count, *lane));
             let mut members: Vec<(u16, u32)> = members.map(|(z, c)| (z.number, c.minutes_each)).collect();
             members.sort_unstable();
-            NightProgram { letter, starts: Vec::new(), zones: members }
+            NightProgram { letter, lane: *lane, starts: Vec::new(), zones: members }
         })
         .collect();
     let mut laying =
@@ -250,8 +254,8 @@ fn by_starts(due: &[Due], keying: &Keying) -> Layout {
 /// Due zones with the cycles that a box can give them.
 struct Counted {
     zones: Vec<(Due, Cycles)>,
-    /// Counts of cycles that occur, the highest first: a program each.
-    counts: Vec<u32>,
+    /// Counts of cycles that occur, with their lanes, the highest first: a program each.
+    counts: Vec<(u32, u8)>,
     /// Zones whose cycles are others than they asked for.
     adjusted: Vec<(u16, Cycles)>,
 }
@@ -269,28 +273,31 @@ impl Counted {
             }
             zones.push((*zone, cycles));
         }
-        let mut counts: Vec<u32> = zones.iter().map(|(_, c)| c.count).collect();
-        counts.sort_unstable_by(|a, b| b.cmp(a));
+        let mut counts: Vec<(u32, u8)> = zones.iter().map(|(z, c)| (c.count, z.lane)).collect();
+        counts.sort_unstable_by_key(|(count, lane)| (core::cmp::Reverse(*count), *lane));
         counts.dedup();
         Self { zones, counts, adjusted }
     }
 
-    /// Merges neighbouring counts, those with the smallest step first, the lower into the higher, until so
-    /// many are left.
+    /// Merges neighbouring counts of a lane, those with the smallest step first, the lower into the higher, until
+    /// so many are left, or nothing is left to merge.
     fn merge_to(&mut self, most: usize) {
         while self.counts.len() > most {
-            let step = |i: &usize| {
-                self.counts.get(*i - 1).zip(self.counts.get(*i)).map(|(higher, lower)| higher - lower)
+            // The next higher count of the same lane.
+            let higher = |at: usize| {
+                let (lower, lane) = *self.counts.get(at)?;
+                let above = self.counts.iter().take(at).rev().find(|(_, own)| *own == lane);
+                above.map(|(count, _)| (count - lower, at, *count))
             };
-            let Some(at) = (1..self.counts.len()).min_by_key(step) else { break };
-            let (Some(&higher), Some(&lower)) = (self.counts.get(at - 1), self.counts.get(at)) else { break };
-            for (zone, cycles) in self.zones.iter_mut().filter(|(_, c)| c.count == lower) {
+            let Some((_, at, higher)) = (1..self.counts.len()).filter_map(higher).min() else { break };
+            let (lower, lane) = self.counts.remove(at);
+            let of_it = |(zone, c): &&mut (Due, Cycles)| (c.count, zone.lane) == (lower, lane);
+            for (zone, cycles) in self.zones.iter_mut().filter(of_it) {
                 let total = cycles.total_minutes();
                 cycles.count = higher;
                 cycles.minutes_each = total.div_ceil(higher).max(1);
                 self.adjusted.push((zone.number, *cycles));
             }
-            self.counts.remove(at);
         }
     }
 }
@@ -308,7 +315,7 @@ struct Laying<'a> {
 
 impl Laying<'_> {
     /// Lays each pass through the programs that have so many cycles.
-    fn pass_by_pass(&mut self, counts: &[u32], keying: &Keying) {
+    fn pass_by_pass(&mut self, counts: &[(u32, u8)], keying: &Keying) {
         // Every zone keeps its place within a pass, so one wait serves them all.
         let lengths: Vec<u32> = self
             .programs
@@ -316,8 +323,9 @@ impl Laying<'_> {
             .map(|p| p.zones.iter().map(|(_, minutes)| minutes + keying.pause_min).sum())
             .collect();
         let mut pass_start = 0;
-        for pass in 1..=counts.first().copied().unwrap_or(0) {
-            let running = |of_pass: u32| counts.iter().take_while(move |count| **count >= of_pass).count();
+        for pass in 1..=counts.first().map_or(0, |(count, _)| *count) {
+            let running =
+                |of_pass: u32| counts.iter().take_while(move |(count, _)| *count >= of_pass).count();
             if pass > 1 {
                 let previous: u32 = lengths.iter().take(running(pass - 1)).sum();
                 let again = self.zones.iter().filter(|(_, c)| c.count >= pass);
@@ -451,7 +459,7 @@ mod tests {
     }
 
     fn due(number: u16, count: u32, minutes_each: u32, soak_minutes: u32) -> Due {
-        Due { number, cycles: Cycles { count, minutes_each, soak_minutes }, urgency: 1.0 }
+        Due { number, cycles: Cycles { count, minutes_each, soak_minutes }, urgency: 1.0, lane: 0 }
     }
 
     fn window() -> Hours {

@@ -7,12 +7,15 @@
 use crate::controller::schedule::YearSpan;
 use crate::ground::application::HeadType;
 use crate::quantity::time::{Hours, MINUTES_A_DAY, MinuteOfDay, instant, weekday_index};
+use crate::quantity::units::Millimetres;
 use jiff::civil::{Date, Time};
 use jiff::tz::TimeZone;
 use jiff::{SignedDuration, Timestamp, ToSpan};
 
 /// Most rules of an ordinance.
 pub const MOST_RULES: usize = 12;
+/// The most that a rule may ask of the rain of a day, mm.
+const MOST_LEAST_RAIN_MM: f64 = 100.0;
 /// Days on end without an allowed one that make rules contradict each other: four weeks.
 const NO_DAY_FOR: i32 = 28;
 
@@ -63,8 +66,20 @@ impl AllowedDays {
     }
 }
 
+/// That nothing runs for some hours after rain.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct AfterRain {
+    /// Hours after the last rain, 1 to [`MOST_HOURS_AFTER_RAIN`].
+    pub hours: u16,
+    /// The least rain of a day that counts, more than nought.
+    pub least: Millimetres,
+}
+
+/// Most hours that a rule may ask for after rain: two weeks.
+pub const MOST_HOURS_AFTER_RAIN: u16 = 14 * 24;
+
 /// What holds in a season.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq)]
 pub struct Rule {
     /// When it holds; `None` is all year.
     pub season: Option<YearSpan>,
@@ -74,10 +89,14 @@ pub struct Rule {
     pub forbidden_hours: Vec<Hours>,
     /// Most days a week (Monday to Sunday) on which a zone may run.
     pub most_days_a_week: Option<u8>,
+    /// Most minutes of a date for which a station may run.
+    pub most_minutes_a_day: Option<u16>,
+    /// Not for some hours after rain.
+    pub after_rain: Option<AfterRain>,
 }
 
 /// A watering ordinance.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq)]
 pub struct Ordinance {
     /// Its name.
     pub name: String,
@@ -85,7 +104,7 @@ pub struct Ordinance {
     pub rules: Vec<Rule>,
     /// The kinds of head that are free of it, such as drip.
     pub exempt_heads: Vec<HeadType>,
-    /// Whether its hours bind these heads all the same: they are free of its days and weekly counts alone.
+    /// Whether its hours bind these heads all the same: they are free of its days, counts, minutes and rain alone.
     pub hours_bind_exempt_heads: bool,
     /// Whether new planting with a permit is free of it until the permit ends.
     pub exempts_new_planting: bool,
@@ -168,13 +187,29 @@ impl Ordinance {
             if rule.most_days_a_week.is_some_and(|n| !(1..=7).contains(&n)) {
                 say(at("most_days_a_week"), "is 1 to 7");
             }
+            if rule.most_minutes_a_day.is_some_and(|n| !(1..MINUTES_A_DAY).contains(&u32::from(n))) {
+                say(at("most_minutes_a_day"), "is 1 to 1439");
+            }
+            if let Some(AfterRain { hours, least }) = rule.after_rain {
+                if !(1..=MOST_HOURS_AFTER_RAIN).contains(&hours) {
+                    say(at("after_rain.hours"), "is 1 to 336, two weeks");
+                }
+                if !(least.mm() > 0.0 && least.mm() <= MOST_LEAST_RAIN_MM) {
+                    say(
+                        at("after_rain.least_mm"),
+                        "is the rain of a day that counts: more than 0 and at most 100 mm",
+                    );
+                }
+            }
             let says_nothing = rule.days == AllowedDays::Any
                 && rule.forbidden_hours.is_empty()
-                && rule.most_days_a_week.is_none();
+                && rule.most_days_a_week.is_none()
+                && rule.most_minutes_a_day.is_none()
+                && rule.after_rain.is_none();
             if says_nothing {
                 say(
                     format!("rules[{i}]"),
-                    "restricts nothing; give days, hours or a weekly count, or leave it out",
+                    "restricts nothing; give days, hours, a count, minutes or rain, or leave it out",
                 );
             }
         }
@@ -219,7 +254,7 @@ impl Permit {
 }
 
 /// An ordinance as it applies to a site.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq)]
 pub struct Applied {
     /// The ordinance.
     pub ordinance: Ordinance,
@@ -230,7 +265,7 @@ pub struct Applied {
 }
 
 /// Everything that a site must keep to.
-#[derive(Debug, Clone, PartialEq, Eq, Default)]
+#[derive(Debug, Clone, PartialEq, Default)]
 pub struct Law {
     /// The ordinances, in the order they were applied.
     pub applied: Vec<Applied>,
@@ -275,7 +310,7 @@ struct InForce<'a> {
     ordinance: usize,
     house: HouseNumber,
     rule: &'a Rule,
-    /// The subject's head frees it of the days and the weekly count.
+    /// The subject's head frees it of all but the hours.
     hours_only: bool,
 }
 
@@ -348,6 +383,32 @@ impl Law {
     #[must_use]
     pub fn most_days_a_week(&self, subject: Option<Subject>, date: Date) -> Option<(u8, usize)> {
         self.rules(subject, date).filter_map(|r| Some((r.most_days_a_week()?, r.ordinance))).min()
+    }
+
+    /// The fewest minutes that a station may run on a date, with their ordinance.
+    #[must_use]
+    pub fn most_minutes_a_day(&self, subject: Option<Subject>, date: Date) -> Option<(u16, usize)> {
+        let all = self.rules(subject, date).filter(|r| !r.hours_only);
+        all.filter_map(|r| Some((r.rule.most_minutes_a_day?, r.ordinance))).min()
+    }
+
+    /// What keeps a subject from running after rain on a date, with its ordinance.
+    pub fn after_rain(&self, subject: Subject, date: Date) -> impl Iterator<Item = (AfterRain, usize)> {
+        let all = self.rules(Some(subject), date).filter(|r| !r.hours_only);
+        all.filter_map(|r| Some((r.rule.after_rain?, r.ordinance)))
+    }
+
+    /// Whether any rule asks for the rain.
+    #[must_use]
+    pub fn asks_for_rain(&self) -> bool {
+        self.applied.iter().flat_map(|a| &a.ordinance.rules).any(|rule| rule.after_rain.is_some())
+    }
+
+    /// Whether two dates are alike to a subject: the same rules bind it.
+    #[must_use]
+    pub fn is_alike(&self, subject: Subject, a: Date, b: Date) -> bool {
+        let rules = |date| self.rules(Some(subject), date).map(|r| (r.ordinance, r.hours_only, r.rule));
+        rules(a).eq(rules(b))
     }
 
     /// Every forbidden span that touches the dates, in order of time; spans may overlap.
@@ -451,6 +512,8 @@ pub(crate) mod samples {
                 },
                 forbidden_hours: vec![Hours { from: time(10, 0, 0, 0), until: time(18, 0, 0, 0) }],
                 most_days_a_week: Some(2),
+                most_minutes_a_day: None,
+                after_rain: None,
             }],
             exempt_heads: vec![HeadType::Drip],
             hours_bind_exempt_heads: false,
@@ -462,7 +525,14 @@ pub(crate) mod samples {
     pub(crate) fn ban(days: AllowedDays, forbidden_hours: Vec<Hours>) -> Ordinance {
         Ordinance {
             name: "Ban".into(),
-            rules: vec![Rule { season: None, days, forbidden_hours, most_days_a_week: None }],
+            rules: vec![Rule {
+                season: None,
+                days,
+                forbidden_hours,
+                most_days_a_week: None,
+                most_minutes_a_day: None,
+                after_rain: None,
+            }],
             exempt_heads: vec![HeadType::Drip],
             hours_bind_exempt_heads: false,
             exempts_new_planting: false,
@@ -475,108 +545,4 @@ pub(crate) mod samples {
 }
 
 #[cfg(test)]
-mod tests {
-    use super::samples::{law, two_days_a_week};
-    use super::*;
-    use jiff::civil::{date, time};
-
-    const LAWN: Subject = Subject { box_number: 1, station: 1, head: Some(HeadType::Spray) };
-    const DRIP: Subject = Subject { box_number: 1, station: 2, head: Some(HeadType::Drip) };
-
-    #[test]
-    fn minutes_that_no_hours_cover_are_counted_over_midnight_and_overlaps() {
-        let hours = |from, until| Hours { from: time(from, 0, 0, 0), until: time(until, 0, 0, 0) };
-        let free = |all: &[Hours]| free_minutes(&all.iter().collect::<Vec<_>>());
-        assert_eq!(free(&[]), 1440);
-        assert_eq!(free(&[hours(10, 18), hours(9, 12)]), 15 * 60);
-        assert_eq!(free(&[hours(22, 6)]), 16 * 60);
-        assert_eq!(free(&[hours(6, 6)]), 1440, "hours without a length");
-        assert_eq!(free(&[hours(22, 6), hours(6, 22)]), 0);
-    }
-
-    #[test]
-    fn two_days_by_house_number_and_no_watering_at_midday() {
-        let mut law = law(two_days_a_week());
-        let (wednesday, saturday) = (date(2026, 7, 15), date(2026, 7, 18));
-        assert_eq!(law.forbids_day(Some(LAWN), wednesday), None);
-        assert_eq!(law.forbids_day(Some(LAWN), saturday), Some(0));
-        law.applied[0].house = HouseNumber::Even;
-        assert_eq!(law.forbids_day(Some(LAWN), saturday), None);
-        let hours: Vec<_> = law
-            .forbidden(Some(LAWN), saturday, saturday, &TimeZone::UTC)
-            .iter()
-            .map(|f| (f.from.strftime("%H:%M").to_string(), f.until.strftime("%H:%M").to_string(), f.why))
-            .collect();
-        assert_eq!(hours, [("10:00".into(), "18:00".into(), Why::Hour)]);
-    }
-
-    #[test]
-    fn drip_and_permitted_planting_are_exempt_while_the_permit_lasts() {
-        let mut law = law(two_days_a_week());
-        let monday = date(2026, 7, 13);
-        assert_eq!(law.forbids_day(Some(DRIP), monday), None);
-        law.applied[0].permits.push(Permit {
-            box_number: 1,
-            station: 1,
-            from: None,
-            until: monday,
-            reference: "P 12".into(),
-        });
-        assert_eq!(law.forbids_day(Some(LAWN), monday), None);
-        assert_eq!(law.forbids_day(Some(LAWN), date(2026, 7, 14)), Some(0), "the permit has ended");
-        law.applied[0].ordinance.exempt_heads.clear();
-        assert_eq!(law.forbids_day(Some(DRIP), monday), Some(0));
-    }
-
-    #[test]
-    fn a_season_over_the_new_year_and_hours_over_midnight() {
-        let mut ordinance = two_days_a_week();
-        ordinance.rules[0].season = Some(YearSpan { from: (11, 1), until: (3, 31) });
-        ordinance.rules[0].days = AllowedDays::DatesOfHouseNumber;
-        ordinance.rules[0].forbidden_hours = vec![Hours { from: time(22, 0, 0, 0), until: time(4, 0, 0, 0) }];
-        let law = law(ordinance);
-        assert_eq!(law.forbids_day(Some(LAWN), date(2026, 7, 14)), None, "out of season");
-        assert_eq!(law.forbids_day(Some(LAWN), date(2026, 12, 14)), Some(0));
-        let night = law.forbidden(Some(LAWN), date(2026, 12, 15), date(2026, 12, 15), &TimeZone::UTC);
-        assert_eq!(night.len(), 2, "before 04:00 and from 22:00 of the same date");
-    }
-
-    #[test]
-    fn contradictory_and_empty_rules_are_told_by_path() {
-        let mut wrong = two_days_a_week();
-        wrong.rules[0].forbidden_hours = vec![
-            Hours { from: time(6, 0, 0, 0), until: time(20, 0, 0, 0) },
-            Hours { from: time(19, 0, 0, 0), until: time(6, 0, 0, 0) },
-        ];
-        wrong.rules[0].most_days_a_week = Some(9);
-        wrong.rules.push(Rule {
-            season: None,
-            days: AllowedDays::Any,
-            forbidden_hours: vec![],
-            most_days_a_week: None,
-        });
-        let paths: Vec<_> = wrong.check().into_iter().map(|f| f.path).collect();
-        assert_eq!(paths, ["rules[0].forbidden_hours", "rules[0].most_days_a_week", "rules[1]"]);
-
-        let week = |day: usize| core::array::from_fn(|i| i == day);
-        let mut both = two_days_a_week();
-        both.rules[0].days = AllowedDays::Weekdays { odd: week(0), even: week(0) };
-        both.rules.push(Rule {
-            days: AllowedDays::Weekdays { odd: week(1), even: week(1) },
-            ..both.rules[0].clone()
-        });
-        assert!(both.check()[0].message.contains("no day is left"), "{:?}", both.check());
-        assert_eq!(two_days_a_week().check(), []);
-    }
-
-    #[test]
-    fn the_thirty_first_and_the_first_are_both_odd() {
-        let mut ordinance = two_days_a_week();
-        ordinance.rules[0].days = AllowedDays::OddDates;
-        let law = law(ordinance);
-        for day in [date(2026, 7, 31), date(2026, 8, 1)] {
-            assert_eq!(law.forbids_day(Some(LAWN), day), None);
-        }
-        assert_eq!(law.forbids_day(Some(LAWN), date(2026, 8, 2)), Some(0));
-    }
-}
+mod tests;

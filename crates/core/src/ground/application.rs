@@ -144,6 +144,16 @@ impl Cycles {
     pub fn total_minutes(self) -> u32 {
         self.count * self.minutes_each
     }
+
+    /// As much of it as so many minutes allow: as few cycles as that takes, none longer than they are.
+    #[must_use]
+    pub fn at_most(self, minutes: u32) -> Self {
+        if self.total_minutes() <= minutes {
+            return self;
+        }
+        let count = minutes.div_ceil(self.minutes_each.max(1)).max(1);
+        Self { count, minutes_each: minutes / count, ..self }
+    }
 }
 
 /// The fewest equal whole-minute cycles that give a run time within its limit. A limit under a

@@ -8,7 +8,9 @@ use crate::controller::night::window_instants;
 use crate::controller::ordinance::{Law, Subject};
 use crate::controller::schedule::{Days, ScheduledRun, Settings, runs_on};
 use crate::ground::application::run_time;
-use crate::quantity::month::ByMonth;
+use crate::ground::balance::RootZone;
+use crate::quantity::month::{ByMonth, Month};
+use crate::quantity::ratio::Share;
 use crate::quantity::time::{Hours, Seconds};
 use crate::quantity::units::{Litres, LitresPerMinute, Millimetres, Minutes};
 use crate::sensors::mapping::tie;
@@ -19,6 +21,10 @@ use jiff::tz::TimeZone;
 use jiff::{Timestamp, ToSpan};
 use std::collections::BTreeSet;
 
+/// Share of its need below which a zone is short, and above which it is drowned (our stated bounds).
+pub const NEED_SHARES: (Share, Share) = (Share::from_fraction(0.7), Share::from_fraction(1.3));
+/// Less need than this a week is no need, minutes: nothing is divided by it.
+const LEAST_NEED_MIN: f64 = 0.5;
 /// Days ahead over which demand is averaged for a schedule.
 pub const DEMAND_DAYS: i32 = 14;
 
@@ -35,6 +41,8 @@ pub struct WiredZone {
     pub demand: Millimetres,
     /// Mean factor from ET0 to that demand.
     pub factor: f64,
+    /// Its soil store then; a grow-in makes it smaller.
+    pub root_zone: RootZone,
 }
 
 impl WiredZone {
@@ -53,8 +61,14 @@ impl WiredZone {
     /// Days until a full root zone has reached its refill point.
     #[must_use]
     pub fn days_to_refill(&self) -> f64 {
-        let raw = self.resolved.root_zone.readily_available().mm();
+        let raw = self.root_zone.readily_available().mm();
         if self.demand.mm() > 0.0 { raw / self.demand.mm() } else { f64::INFINITY }
+    }
+
+    /// Whether its plants need water that a run could bring.
+    #[must_use]
+    pub fn needs_water(&self) -> bool {
+        self.minutes_for(self.demand * 7.0).min_value() >= LEAST_NEED_MIN
     }
 
     /// Longest cycle, whole minutes of it and at least one; `None` when the soil takes all of it in.
@@ -135,6 +149,7 @@ impl Installation {
                 let resolved = zone.resolve(site.latitude_deg);
                 let factors = days.iter().map(|(date, _)| resolved.demand_factor_on(*date));
                 WiredZone {
+                    root_zone: resolved.root_zone_on(from),
                     factor: factors.sum::<f64>() / f64::from(DEMAND_DAYS),
                     flow: zone.area.map(|area| resolved.rate.value.flow_over(area)),
                     demand: days
@@ -162,6 +177,23 @@ impl Installation {
             longitude_deg: site.longitude_deg,
             monthly_et0: climate.monthly_expected_et0(from.year()),
         }
+    }
+
+    /// The same box in a month that begins on a date: what its plants use over the days of that month at its
+    /// expected ET0.
+    #[must_use]
+    pub fn in_month(&self, first: Date) -> Self {
+        let et0 = *self.monthly_et0.of(Month::of(first));
+        let days = i32::from(first.days_in_month());
+        let dates = || (0..days).filter_map(|k| first.checked_add(k.days()).ok());
+        let mut there = self.clone();
+        for zone in &mut there.zones {
+            zone.factor =
+                dates().map(|date| zone.resolved.demand_factor_on(date)).sum::<f64>() / f64::from(days);
+            zone.demand = et0 * zone.factor;
+            zone.root_zone = zone.resolved.root_zone_on(first);
+        }
+        there
     }
 
     /// The zone on a station.
@@ -253,6 +285,14 @@ pub struct Given {
     pub minutes_needed: f64,
     /// Longest wait between two days on which it runs, days; `None` when it never runs.
     pub longest_gap_days: Option<i32>,
+}
+
+impl Given {
+    /// Whether its plants need water that a run could bring.
+    #[must_use]
+    pub fn is_needed(&self) -> bool {
+        self.minutes_needed >= LEAST_NEED_MIN
+    }
 }
 
 /// How much a run of a program counts in a mean of some weeks. Every 12th day falls into four weeks twice or three

@@ -122,6 +122,8 @@ fn a_write_to_the_library_raises_every_site() {
         days: AllowedDays::OddDates,
         forbidden_hours: Vec::new(),
         most_days_a_week: None,
+        most_minutes_a_day: None,
+        after_rain: None,
     };
     let mut law = Ordinance {
         name: "Odd dates".into(),

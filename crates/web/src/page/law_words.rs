@@ -1,6 +1,6 @@
 //! A watering ordinance in words.
 
-use crate::page::quantities::capital;
+use crate::page::quantities::{capital, plain};
 use upland_core::controller::ordinance::{AllowedDays, Ordinance, Rule};
 use upland_core::controller::schedule::{Days, days_in_words};
 
@@ -24,6 +24,16 @@ pub(crate) fn rule_words(rule: &Rule) -> String {
     if let Some(most) = rule.most_days_a_week {
         parts.push(format!("at most {most} {} a week", if most == 1 { "day" } else { "days" }));
     }
+    if let Some(most) = rule.most_minutes_a_day {
+        parts.push(format!(
+            "at most {most} {} a station and day",
+            if most == 1 { "minute" } else { "minutes" }
+        ));
+    }
+    if let Some(after) = rule.after_rain {
+        let (hours, least) = (after.hours, plain(after.least.mm(), 2));
+        parts.push(format!("nothing within {hours} hours of a day's rain of {least} mm"));
+    }
     for hours in &rule.forbidden_hours {
         parts.push(format!("nothing {} to {}", hours.from.strftime("%H:%M"), hours.until.strftime("%H:%M")));
     }
@@ -44,8 +54,7 @@ pub(crate) fn exempt_words(ordinance: &Ordinance) -> String {
         Some((last, rest)) => format!("{} and {last}", capital(&rest.join(", "))),
         None => String::new(),
     };
-    let days =
-        if ordinance.hours_bind_exempt_heads { " from days and weekly counts, not from hours" } else { "" };
+    let days = if ordinance.hours_bind_exempt_heads { " from all but the hours" } else { "" };
     let one = ordinance.exempt_heads.len() == 1;
     match (heads.is_empty(), ordinance.exempts_new_planting) {
         (false, true) if days.is_empty() => format!("{heads}, and new planting with a permit, are exempt."),
@@ -75,6 +84,8 @@ mod tests {
             days,
             forbidden_hours: vec![Hours { from: time(10, 0, 0, 0), until: time(18, 0, 0, 0) }],
             most_days_a_week,
+            most_minutes_a_day: None,
+            after_rain: None,
         };
         let summer = Some(YearSpan { from: (5, 1), until: (9, 30) });
         let lines = [
@@ -84,6 +95,14 @@ mod tests {
             rule(AllowedDays::OddDates, None, None),
             rule(AllowedDays::EvenDates, None, None),
             rule(AllowedDays::Any, None, None),
+            Rule {
+                most_minutes_a_day: Some(60),
+                after_rain: Some(upland_core::controller::ordinance::AfterRain {
+                    hours: 48,
+                    least: upland_core::quantity::units::Millimetres::from_mm(6.35),
+                }),
+                ..rule(AllowedDays::Any, None, None)
+            },
         ]
         .map(|r| rule_words(&r));
         insta::assert_snapshot!(lines.join("\n"), @r"
@@ -93,6 +112,7 @@ mod tests {
         All year: only odd dates; nothing 10:00 to 18:00.
         All year: only even dates; nothing 10:00 to 18:00.
         All year: nothing 10:00 to 18:00.
+        All year: at most 60 minutes a station and day; nothing within 48 hours of a day's rain of 6.35 mm; nothing 10:00 to 18:00.
         ");
         let words = |exempt_heads: &[HeadType], hours_bind_exempt_heads, exempts_new_planting| {
             exempt_words(&Ordinance {
@@ -117,8 +137,8 @@ mod tests {
         New planting with a permit is exempt.
         Drip is exempt.
         Drip, and new planting with a permit, are exempt.
-        Micro-spray and drip are exempt from days and weekly counts, not from hours.
-        Drip is exempt from days and weekly counts, not from hours; new planting with a permit is exempt.
+        Micro-spray and drip are exempt from all but the hours.
+        Drip is exempt from all but the hours; new planting with a permit is exempt.
         ");
     }
 }

@@ -11,7 +11,6 @@ mod stations;
 mod timing;
 mod water;
 
-pub use need::NEED_SHARES;
 pub use remedy::Remedy;
 
 use crate::controller::schedule::{ScheduledRun, Settings, expand};
@@ -121,6 +120,15 @@ pub enum FindingKind {
         days: u32,
         /// Allowed.
         most: u8,
+    },
+    /// A station runs for more minutes of a date than an ordinance allows.
+    TooManyMinutes {
+        /// Name of the ordinance.
+        ordinance: String,
+        /// Minutes of the worst date.
+        minutes: u32,
+        /// Allowed.
+        most: u16,
     },
     /// Stations ask for more than the supply gives.
     SupplyExceeded {
@@ -289,6 +297,7 @@ impl FindingKind {
             Self::ForbiddenDay { .. } => "forbidden-day",
             Self::ForbiddenHour { .. } => "forbidden-hour",
             Self::TooManyDays { .. } => "too-many-days",
+            Self::TooManyMinutes { .. } => "too-many-minutes",
             Self::SupplyExceeded { .. } => "supply-exceeded",
             Self::RoundsToZero { .. } => "rounds-to-zero",
             Self::ZoneDrowned { .. } => "zone-drowned",

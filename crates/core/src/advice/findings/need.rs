@@ -2,16 +2,11 @@
 
 use super::{Finding, FindingKind, FindingPlace, Look, NeverBecause, Severity};
 use crate::controller::schedule::{Days, Program, runs_on};
-use crate::installation::given;
+use crate::installation::{NEED_SHARES, given};
 use crate::quantity::ratio::{Percentage, Share};
 use crate::quantity::time::{Hours, instant};
 use jiff::civil::Date;
 use jiff::{Timestamp, ToSpan};
-
-/// Share of its need below which a zone is short, and above which it is drowned (our stated bounds).
-pub const NEED_SHARES: (Share, Share) = (Share::from_fraction(0.7), Share::from_fraction(1.3));
-/// Less need than this a week is no need, minutes: nothing is divided by it.
-const LEAST_NEED_MIN: f64 = 0.5;
 
 pub(super) fn find(look: &Look<'_>, findings: &mut Vec<Finding>) {
     shares(look, findings);
@@ -28,7 +23,7 @@ fn shares(look: &Look<'_>, findings: &mut Vec<Finding>) {
         return;
     }
     for zone in given(look.installation, look.settings, &look.runs, look.weeks) {
-        if zone.minutes_a_week <= 0.0 || zone.minutes_needed < LEAST_NEED_MIN {
+        if zone.minutes_a_week <= 0.0 || !zone.is_needed() {
             continue;
         }
         // A box cannot be set finer than its step at each run.

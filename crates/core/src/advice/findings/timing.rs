@@ -137,6 +137,34 @@ fn law(look: &Look<'_>, findings: &mut Vec<Finding>) {
         findings.push(Finding::new(kind, Severity::Fault, place).costing(look.cost(runs.iter().copied())));
     }
     weekly_counts(look, &name, findings);
+    minutes_a_date(look, &name, findings);
+}
+
+/// Stations that run longer on a date than an ordinance allows.
+fn minutes_a_date(look: &Look<'_>, name: &impl Fn(usize) -> String, findings: &mut Vec<Finding>) {
+    let mut minutes: BTreeMap<(u16, Date), Seconds> = BTreeMap::new();
+    for run in &look.runs {
+        let date = run.start.to_zoned(look.installation.tz.clone()).date();
+        let sum = minutes.entry((run.station, date)).or_default();
+        *sum = *sum + run.length();
+    }
+    let mut worst: BTreeMap<u16, (Seconds, u16, usize)> = BTreeMap::new();
+    for ((station, date), sum) in minutes {
+        let subject = look.installation.subject(station);
+        let law = look.installation.law.most_minutes_a_day(Some(subject), date);
+        let Some((most, ordinance)) = law.filter(|(most, _)| sum > Seconds::from_min((*most).into())) else {
+            continue;
+        };
+        let own = worst.entry(station).or_insert((sum, most, ordinance));
+        if sum > own.0 {
+            *own = (sum, most, ordinance);
+        }
+    }
+    for (station, (sum, most, ordinance)) in worst {
+        let kind =
+            FindingKind::TooManyMinutes { ordinance: name(ordinance), minutes: sum.minutes_up(), most };
+        findings.push(Finding::new(kind, Severity::Fault, FindingPlace::Station(station)));
+    }
 }
 
 fn weekly_counts(look: &Look<'_>, name: &impl Fn(usize) -> String, findings: &mut Vec<Finding>) {

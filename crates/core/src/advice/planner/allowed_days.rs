@@ -1,29 +1,37 @@
 //! Which days and hours a zone may be planned on, and the day patterns a box can hold there.
 
-use super::Relax;
+use super::{Relax, Span};
 use crate::controller::Card;
 use crate::controller::ordinance::Subject;
 use crate::controller::schedule::{Days, Settings, runs_on};
 use crate::installation::Installation;
-use crate::quantity::time::{Hours, MINUTES_A_DAY, MinuteOfDay, weekday_index};
+use crate::quantity::time::{Hours, MINUTES_A_DAY, MinuteOfDay, monday_of, weekday_index};
 use jiff::ToSpan;
 use jiff::civil::Date;
+use std::collections::BTreeMap;
 
-/// Days looked at to learn which are allowed: eight weeks hold every parity of every weekday.
-const SCAN_DAYS: i64 = 56;
 /// Longest interval that is planned, days.
 const LONGEST_INTERVAL: u8 = 14;
+/// Days over which a rhythm by the date of the month is looked at: every month and a leap day.
+const PARITY_DAYS: i64 = 4 * 366;
 
 /// Allowed days and hours of a zone. Zones with the same days can share a program.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub(super) struct AllowedDays {
+    /// Weekdays of which no date is forbidden.
     pub weekdays: [bool; 7],
-    pub odd: bool,
-    pub even: bool,
+    /// Days on which the box starts nothing.
+    pub never: [bool; 7],
+    /// First day that was looked at.
+    pub first: Date,
+    /// Dates that the law allows, day by day from the first.
+    pub lawful: Vec<bool>,
     /// Most days a week.
     pub most: u8,
     /// A run may go on past midnight: no law counts or forbids the next date.
     pub free: bool,
+    /// Most minutes of a date.
+    pub most_minutes: Option<u16>,
     /// Usable minutes of a night, counted from the opening of the window: where starts may be.
     pub usable: Vec<(u32, u32)>,
 }
@@ -33,65 +41,93 @@ pub(super) struct AllowedDays {
 pub(super) struct Pattern {
     pub days: Days,
     pub events_a_week: f64,
+    /// Waterings on each of its days.
+    pub waterings: u32,
     /// Longest wait, days.
     pub gap_days: u32,
     /// The same rhythm on other days, so that zones can be spread over nights; the first is `days`.
     pub phases: Vec<Days>,
 }
 
-/// Learns what a zone may do. `None` as subject stands for somebody whom nothing exempts.
+impl Pattern {
+    /// Waterings a week.
+    pub fn waterings_a_week(&self) -> f64 {
+        self.events_a_week * f64::from(self.waterings)
+    }
+
+    /// The same with as many waterings a day as a root zone needs that bears so many days.
+    pub fn often_enough(self, bears_days: f64, most: u32) -> Self {
+        let daily = self.events_a_week >= 7.0;
+        let waterings = if daily { super::waterings_for(bears_days).min(most) } else { 1 };
+        Self { waterings, ..self }
+    }
+}
+
+/// Learns what a zone may do in a span of days.
 pub(super) fn allowed_days(
     installation: &Installation,
     present: &Settings,
     subject: Subject,
-    from: Date,
+    span: Span,
     relax: &Relax,
 ) -> AllowedDays {
     let law = &installation.law;
-    let (mut weekdays, mut odd, mut even) = ([true; 7], true, true);
-    let mut restricted = false;
-    for k in 0..SCAN_DAYS {
-        let Ok(date) = from.checked_add(k.days()) else { break };
-        let never = !runs_on(Days::Weekdays([true; 7]), present.never_days, date);
-        if never || law.forbids_day(Some(subject), date).is_some() {
-            // A never-day keeps starts away, not runs that go on past midnight.
-            restricted |= !never;
-            if let Some(day) = weekdays.get_mut(weekday_index(date)) {
-                *day = false;
-            }
-            if date.day() % 2 == 1 { odd = false } else { even = false }
-        }
-    }
-    let lawful = law.most_days_a_week(Some(subject), from).map_or(7, |(most, _)| most);
-    let mut most = lawful.min(7);
+    let dates: Vec<Date> = span.dates().collect();
+    let mut lawful: Vec<bool> =
+        dates.iter().map(|date| law.forbids_day(Some(subject), *date).is_none()).collect();
+    let never = present.never_days;
+    // A never-day keeps starts away, not runs that go on past midnight.
+    let restricted =
+        dates.iter().zip(&lawful).any(|(date, ok)| !ok && runs_on(Days::Weekdays([true; 7]), never, *date));
+    let count = |date: &Date| law.most_days_a_week(Some(subject), *date).map_or(7, |(most, _)| most);
+    let counted = dates.iter().map(count).min().unwrap_or(7);
+    let mut most = counted.min(7);
+    let mut weekdays = whole_weekdays(&dates, &lawful, never);
     if relax.extra_days > 0 && (most < 7 || weekdays.contains(&false)) {
         most = (most + relax.extra_days).min(7);
         // The days asked for in addition are the forbidden ones that lie furthest from allowed ones.
         for _ in 0..relax.extra_days {
-            if let Some(day) = furthest(weekdays)
-                && let Some(slot) = weekdays.get_mut(day)
-            {
-                *slot = true;
+            let Some(day) = furthest(weekdays, never) else { break };
+            for (date, ok) in dates.iter().zip(&mut lawful) {
+                *ok |= weekday_index(*date) == day;
             }
+            weekdays = whole_weekdays(&dates, &lawful, never);
         }
     }
-    let free = !restricted && lawful >= 7;
+    let free = !restricted && counted >= 7;
+    let minutes = |date: &Date| law.most_minutes_a_day(Some(subject), *date).map(|(most, _)| most);
     AllowedDays {
+        most_minutes: dates.iter().filter_map(minutes).min(),
+        usable: usable(installation, present, subject, &dates, free),
+        first: span.first,
+        never,
         weekdays,
-        odd,
-        even,
+        lawful,
         most,
         free,
-        usable: usable(installation, present, subject, from, free),
     }
 }
 
-/// The forbidden weekday that lies furthest from the allowed ones.
-fn furthest(week: [bool; 7]) -> Option<usize> {
+/// Weekdays of which every date is allowed.
+fn whole_weekdays(dates: &[Date], lawful: &[bool], never: [bool; 7]) -> [bool; 7] {
+    let mut week = [true; 7];
+    for (date, ok) in dates.iter().zip(lawful) {
+        if (!ok || !runs_on(Days::Weekdays([true; 7]), never, *date))
+            && let Some(day) = week.get_mut(weekday_index(*date))
+        {
+            *day = false;
+        }
+    }
+    week
+}
+
+/// The weekday that lies furthest from the allowed ones, of those that only the law forbids.
+fn furthest(week: [bool; 7], never: [bool; 7]) -> Option<usize> {
     let allowed: Vec<usize> = (0..7).filter(|i| week.get(*i) == Some(&true)).collect();
     let distance =
         |day: usize| allowed.iter().map(|a| (7 + day - a) % 7).map(|d| d.min(7 - d)).min().unwrap_or(7);
-    (0..7).filter(|i| week.get(*i) == Some(&false)).max_by_key(|i| (distance(*i), 7 - *i))
+    let closed = |i: &usize| week.get(*i) == Some(&false) && never.get(*i) == Some(&false);
+    (0..7).filter(closed).max_by_key(|i| (distance(*i), 7 - *i))
 }
 
 /// Minutes of the window in which nothing forbids, by the clock of an ordinary night.
@@ -99,7 +135,7 @@ fn usable(
     installation: &Installation,
     present: &Settings,
     subject: Subject,
-    from: Date,
+    dates: &[Date],
     free: bool,
 ) -> Vec<(u32, u32)> {
     let length = installation.window_minutes();
@@ -110,15 +146,15 @@ fn usable(
             *slot |= hours.hold(MinuteOfDay::after_midnight(open + minute).time());
         }
     };
-    for k in 0..14 {
-        let Ok(date) = from.checked_add(i64::from(k).days()) else { break };
-        for hours in installation.law.forbidden_hours(subject, date) {
-            close(hours);
+    let mut forbidden: Vec<Hours> = Vec::new();
+    for date in dates {
+        for hours in installation.law.forbidden_hours(subject, *date) {
+            if !forbidden.contains(&hours) {
+                forbidden.push(hours);
+            }
         }
     }
-    if let Some(hours) = present.omit_hours {
-        close(hours);
-    }
+    forbidden.into_iter().chain(present.omit_hours).for_each(&mut close);
     let mut spans = Vec::new();
     let mut begin = None;
     for (minute, shut) in (0u32..).zip(closed.iter().copied().chain([true])) {
@@ -166,7 +202,8 @@ fn spread(allowed: [bool; 7], count: u32) -> Option<[bool; 7]> {
         .min_by_key(|week| longest_gap(*week))
 }
 
-/// Every pattern a box can hold on a allowed, the fewest days first.
+/// Every pattern a box can hold on allowed days, the fewest days first. Days never are part of it: every second day
+/// without Sundays is a rhythm of its own.
 pub(super) fn patterns(allowed: &AllowedDays, card: &Card, from: Date) -> Vec<Pattern> {
     let mut out = Vec::new();
     if card.day_modes.weekdays {
@@ -184,36 +221,30 @@ pub(super) fn patterns(allowed: &AllowedDays, card: &Card, from: Date) -> Vec<Pa
             out.push(Pattern {
                 days: Days::Weekdays(week),
                 events_a_week: f64::from(count),
+                waterings: 1,
                 gap_days: longest_gap(week),
                 phases: phases.into_iter().map(Days::Weekdays).collect(),
             });
         }
     }
-    let every_date = allowed.weekdays == [true; 7] && allowed.odd && allowed.even;
+    // Where the law names weekdays or dates, only whole weeks keep to them.
+    let restricted = allowed.lawful.contains(&false);
     for interval in 1..=card.day_modes.longest_interval.min(LONGEST_INTERVAL) {
-        if !every_date || 7u8.div_ceil(interval) > allowed.most {
-            continue;
+        if !restricted || interval % 7 == 0 {
+            let first = |k: i64| from.checked_add(k.days()).ok();
+            let phases = (0..i64::from(interval)).filter_map(first);
+            out.extend(rhythm(allowed, phases.map(|first| Days::EveryNth { interval, first }).collect()));
         }
-        let phases = (0..i64::from(interval))
-            .filter_map(|k| Some(Days::EveryNth { interval, first: from.checked_add(k.days()).ok()? }))
-            .collect();
-        out.push(Pattern {
-            days: Days::EveryNth { interval, first: from },
-            events_a_week: 7.0 / f64::from(interval),
-            gap_days: u32::from(interval),
-            phases,
-        });
     }
-    if card.day_modes.parity && allowed.most >= 4 {
-        let both = allowed.odd && allowed.even;
-        for (may, days, gap) in [(allowed.odd, Days::Odd, 2), (allowed.even, Days::Even, 3)] {
-            if may {
-                let phases = if both {
-                    vec![days, if days == Days::Odd { Days::Even } else { Days::Odd }]
-                } else {
-                    vec![days]
-                };
-                out.push(Pattern { days, events_a_week: 3.5, gap_days: gap, phases });
+    if card.day_modes.parity {
+        out.extend(rhythm(allowed, vec![Days::Odd]));
+        out.extend(rhythm(allowed, vec![Days::Even]));
+        let (odd, even) = (open(allowed, Days::Odd), open(allowed, Days::Even));
+        for pattern in &mut out {
+            match pattern.days {
+                Days::Odd if even => pattern.phases.push(Days::Even),
+                Days::Even if odd => pattern.phases.push(Days::Odd),
+                _ => {}
             }
         }
     }
@@ -224,6 +255,71 @@ pub(super) fn patterns(allowed: &AllowedDays, card: &Card, from: Date) -> Vec<Pa
             .then(rank(a).cmp(&rank(b)))
     });
     out
+}
+
+/// Whether every date that such days choose may be watered on, and no week has too many of them.
+fn open(allowed: &AllowedDays, days: Days) -> bool {
+    let on = |k: i64| {
+        let date = allowed.first.checked_add(k.days()).ok()?;
+        runs_on(days, allowed.never, date).then_some(date)
+    };
+    let restricted = allowed.lawful.contains(&false);
+    let may = !restricted || (0i64..).zip(&allowed.lawful).all(|(k, ok)| *ok || on(k).is_none());
+    may && (allowed.most >= 7 || busiest_week(days, allowed) <= allowed.most)
+}
+
+/// The dates of some days over as many days as hold every turn of them.
+fn turn(days: Days, allowed: &AllowedDays) -> (Vec<Date>, i64) {
+    let (first, length) = match days {
+        Days::EveryNth { interval, first } => (first, 7 * i64::from(interval.max(1))),
+        Days::Odd | Days::Even => (allowed.first, PARITY_DAYS),
+        Days::Weekdays(_) => (allowed.first, 7),
+    };
+    let dates = (0..length).filter_map(|k| first.checked_add(k.days()).ok());
+    (dates.filter(|date| runs_on(days, allowed.never, *date)).collect(), length)
+}
+
+/// Most dates of any week from Monday to Sunday.
+fn busiest_week(days: Days, allowed: &AllowedDays) -> u8 {
+    if !allowed.never.contains(&true) {
+        // Four of seven days are odd, or even; and from the 29th over the 31st to the 3rd, too.
+        return match days {
+            Days::Odd | Days::Even => 4,
+            Days::EveryNth { interval, .. } => 7u8.div_ceil(interval.max(1)),
+            Days::Weekdays(week) => u8::try_from(week.iter().filter(|on| **on).count()).unwrap_or(7),
+        };
+    }
+    let mut weeks: BTreeMap<Date, u8> = BTreeMap::new();
+    let (dates, length) = turn(days, allowed);
+    // The turn begins in the middle of a week: its next one belongs to that week, too.
+    let again = dates.iter().filter_map(|date| date.checked_add(length.days()).ok());
+    for date in dates.iter().copied().chain(again) {
+        *weeks.entry(monday_of(date)).or_default() += 1;
+    }
+    weeks.into_values().max().unwrap_or(0)
+}
+
+/// Days that come in turns, with those of the same rhythm that are open as well; `None` where none is.
+fn rhythm(allowed: &AllowedDays, phases: Vec<Days>) -> Option<Pattern> {
+    let phases: Vec<Days> = phases.into_iter().filter(|days| open(allowed, *days)).collect();
+    let days = *phases.first()?;
+    if !allowed.never.contains(&true) {
+        let (events_a_week, gap_days) = match days {
+            // Of a month of 31 days more dates are odd; over the years both are taken as half of all.
+            Days::Odd => (3.5, 2),
+            Days::Even => (3.5, 3),
+            Days::EveryNth { interval, .. } => (7.0 / f64::from(interval.max(1)), u32::from(interval)),
+            Days::Weekdays(_) => return None,
+        };
+        return Some(Pattern { days, events_a_week, waterings: 1, gap_days, phases });
+    }
+    let (dates, length) = turn(days, allowed);
+    let again = dates.first().and_then(|first| first.checked_add(length.days()).ok());
+    let next = dates.iter().skip(1).chain(&again);
+    let gap = dates.iter().zip(next).map(|(a, b)| (*b - *a).get_days()).max()?;
+    #[allow(clippy::cast_precision_loss, reason = "days of a few years")]
+    let events_a_week = 7.0 * dates.len() as f64 / length as f64;
+    Some(Pattern { days, events_a_week, waterings: 1, gap_days: u32::try_from(gap).ok()?, phases })
 }
 
 /// Weekdays read easiest, then intervals, then parity.
@@ -246,7 +342,8 @@ mod tests {
 
     fn of(installation: &Installation, station: u16) -> AllowedDays {
         let present = Settings::clean(&installation.card);
-        allowed_days(installation, &present, installation.subject(station), FROM, &Relax::default())
+        let span = Span { first: FROM, days: 56 };
+        allowed_days(installation, &present, installation.subject(station), span, &Relax::default())
     }
 
     #[test]
@@ -276,11 +373,52 @@ mod tests {
         assert_eq!((lawn.most, lawn.free), (2, false));
         assert_eq!(lawn.usable, [(120, 420)], "from midnight to 05:00: the longer side");
         let all = patterns(&lawn, &installation.card, FROM);
-        assert!(all.iter().all(|p| matches!(p.days, Days::Weekdays(_))));
+        let whole_weeks = |p: &Pattern| matches!(p.days, Days::EveryNth { interval: 7 | 14, .. });
+        assert!(all.iter().all(|p| matches!(p.days, Days::Weekdays(_)) || whole_weeks(p)), "{all:?}");
         assert_eq!(all.last().unwrap().days, Days::Weekdays([false, false, true, false, false, false, true]));
         let drip = of(&installation, 4);
         assert!(drip.free, "drip is exempt");
         assert_eq!(drip.most, 7);
+    }
+
+    #[test]
+    fn days_of_one_parity_and_intervals_go_with_days_never_and_a_weekly_count() {
+        let mut installation = installation();
+        let card = installation.card.clone();
+        let mut present = Settings::clean(&card);
+        present.never_days = [false, false, false, false, false, false, true];
+        let asked = |installation: &Installation, present: &Settings| {
+            let span = Span { first: FROM, days: 56 };
+            let subject = installation.subject(1);
+            let own = allowed_days(installation, present, subject, span, &Relax::default());
+            patterns(&own, &card, FROM)
+        };
+        let of = |all: &[Pattern], days: Days| all.iter().find(|p| p.days == days).cloned();
+        let all = asked(&installation, &present);
+        let odd = of(&all, Days::Odd).expect("odd dates without Sundays");
+        assert!((odd.events_a_week - 3.0).abs() < 0.1, "six of seven odd dates: {odd:?}");
+        assert_eq!(odd.gap_days, 4, "from Friday the 29th over Sunday the 31st ... to Tuesday");
+        let third = of(&all, Days::EveryNth { interval: 3, first: FROM }).unwrap();
+        assert_eq!((third.events_a_week, third.gap_days), (2.0, 6), "one of seven turns falls on a Sunday");
+
+        // At most three days a week: every second date without Sundays never makes four of them.
+        let mut ordinance = two_days_a_week();
+        ordinance.rules[0].days = crate::controller::ordinance::AllowedDays::Any;
+        ordinance.rules[0].most_days_a_week = Some(3);
+        installation.law = law(ordinance.clone());
+        assert!(
+            of(&asked(&installation, &Settings::clean(&card)), Days::Odd).is_none(),
+            "four in some weeks"
+        );
+        let every_second = Days::EveryNth { interval: 2, first: FROM };
+        assert!(of(&asked(&installation, &present), every_second).is_some(), "Mon, Wed, Fri; Tue, Thu, Sat");
+        // Dates of the house's parity: its own parity, never the other, and no interval.
+        ordinance.rules[0].days = crate::controller::ordinance::AllowedDays::DatesOfHouseNumber;
+        ordinance.rules[0].most_days_a_week = None;
+        installation.law = law(ordinance);
+        let all = asked(&installation, &Settings::clean(&card));
+        assert!(all.iter().all(|p| p.days == Days::Odd), "{all:?}");
+        assert_eq!(all[0].phases, [Days::Odd]);
     }
 
     #[test]

@@ -2,11 +2,12 @@
 //! merged when the box has too few programs.
 
 use super::allowed_days::{AllowedDays, Pattern, allowed_days, patterns};
-use super::{Binding, Request, Strategy};
+use super::{Attempt, Binding, Request, Strategy};
 use crate::controller::ordinance::Subject;
+use crate::controller::schedule::{Settings, expand};
 use crate::ground::application::{Cycles, HeadType, cycles};
 use crate::ground::plant::PlantKind;
-use crate::installation::WiredZone;
+use crate::installation::{NEED_SHARES, WiredZone, given};
 use crate::quantity::units::{Millimetres, Minutes};
 
 /// Zones that take the same percentage over the year.
@@ -31,8 +32,17 @@ pub(super) struct Member {
     pub zone: WiredZone,
     pub net: Millimetres,
     pub run_time: Minutes,
+    /// What of it the law allows no minutes for.
+    pub unlawful: Minutes,
     /// Cycles by soil and slope, in whole minutes.
     pub cycles: Cycles,
+}
+
+impl Member {
+    /// Run time that the law leaves out, if it is worth a word.
+    pub fn unlawful(&self) -> Option<Minutes> {
+        Some(self.unlawful).filter(|m| m.min_value() >= 1.0)
+    }
 }
 
 /// Zones of one rhythm.
@@ -89,31 +99,47 @@ pub(super) fn kept_programs(request: &Request<'_>) -> Vec<usize> {
         .collect()
 }
 
-/// Zones that a kept program waters.
+/// Weeks over which kept programs are looked at.
+const KEPT_WEEKS: u16 = 4;
+
+/// Zones that kept programs water by themselves. One that a loop only wets for a few minutes, such as a syringe
+/// against heat, still needs its watering.
 pub(super) fn left_to(request: &Request<'_>, kept: &[usize]) -> Vec<u16> {
-    let mut stations: Vec<u16> = kept
-        .iter()
-        .filter_map(|i| request.present.programs.get(*i))
-        .flat_map(|p| p.run_times.iter().filter(|(_, s)| s.any()).map(|(n, _)| *n))
-        .filter(|n| request.installation.zone(*n).is_some())
-        .collect();
-    stations.sort_unstable();
-    stations.dedup();
-    stations
+    let there = request.installation;
+    let mut settings = Settings { rain_delay: None, off_season: None, ..request.present.clone() };
+    for (index, program) in settings.programs.iter_mut().enumerate() {
+        program.active &= kept.contains(&index);
+    }
+    let last = i64::from(KEPT_WEEKS) * 7 - 1;
+    let to = request.from.checked_add(jiff::Span::new().days(last)).unwrap_or(request.from);
+    let runs = expand(&settings, &there.card, &there.tz, request.from, to);
+    given(there, &settings, &runs, KEPT_WEEKS)
+        .into_iter()
+        .filter(|g| g.minutes_a_week > 0.0)
+        .filter(|g| g.minutes_a_week >= NEED_SHARES.0.fraction() * g.minutes_needed)
+        .map(|g| g.station)
+        .collect()
 }
 
-fn member(request: &Request<'_>, zone: &WiredZone, pattern: &Pattern) -> Member {
+fn member(request: &Request<'_>, zone: &WiredZone, (days, pattern): (&AllowedDays, &Pattern)) -> Member {
     let share = f64::from(request.relax.share_pct.unwrap_or(100)) / 100.0;
-    let need = zone.demand * (7.0 / pattern.events_a_week);
+    let need = zone.demand * (7.0 / pattern.waterings_a_week());
     let net = match request.strategy.fixed_depth() {
         // Deep, but no more than its plants use until the next time: the rest would drain.
         Some((_, depth)) => depth.min(need),
         None => need,
     };
-    let net = net * share;
-    let run_time = zone.minutes_for(net);
-    // Time between two cycles that is spent on the pause between stations counts as soak.
-    Member { zone: zone.clone(), net, run_time, cycles: cycles(run_time, zone.resolved.cycle_limit) }
+    let wanted = zone.minutes_for(net * share);
+    let lawful = days.most_minutes.map_or(f64::INFINITY, |m| f64::from(m) / f64::from(pattern.waterings));
+    let run_time = Minutes::from_min(wanted.min_value().min(lawful));
+    Member {
+        zone: zone.clone(),
+        net: zone.net_of(run_time),
+        run_time,
+        unlawful: Minutes::from_min(wanted.min_value() - run_time.min_value()),
+        // Time between two cycles that is spent on the pause between stations counts as soak.
+        cycles: cycles(run_time, zone.resolved.cycle_limit),
+    }
 }
 
 /// The next more frequent patterns, so many steps on.
@@ -130,13 +156,20 @@ fn tightened(pattern: Pattern, all: &[Pattern], steps: usize) -> Pattern {
 }
 
 /// The pattern a school wants for a zone out of those the box can hold, fewest days first.
-fn wanted(strategy: Strategy, zone: &WiredZone, all: &[Pattern], starts: Option<u32>) -> Option<Pattern> {
+fn wanted(
+    strategy: Strategy,
+    zone: &WiredZone,
+    (all, days): (&[Pattern], &AllowedDays),
+    starts: Option<u32>,
+) -> Option<Pattern> {
     let fits = |p: &&Pattern| f64::from(p.gap_days) <= zone.days_to_refill();
-    // Where cycles are made from starts, a watering must not need more of them than there are.
+    // Where cycles are made from starts, a watering must not need more of them than there are; nor may it take
+    // more minutes than the law gives a date.
     let startable = |p: &&Pattern| {
-        let Some(starts) = starts else { return true };
         let run_time = zone.minutes_for(zone.demand * (7.0 / p.events_a_week));
-        cycles(run_time, zone.resolved.cycle_limit).count <= starts
+        let lawful = days.most_minutes.is_none_or(|most| run_time.min_value() <= f64::from(most));
+        let count = || cycles(run_time, zone.resolved.cycle_limit).count;
+        lawful && starts.is_none_or(|starts| count() <= starts)
     };
     match strategy {
         Strategy::DeepOnce | Strategy::DeepTwice => {
@@ -158,20 +191,20 @@ fn wanted(strategy: Strategy, zone: &WiredZone, all: &[Pattern], starts: Option<
 }
 
 /// How unlike two groups are; like ones are merged first.
-fn unlike(a: &ZoneGroup, b: &ZoneGroup) -> (u8, u32, u8) {
-    let rhythm = (a.pattern.events_a_week - b.pattern.events_a_week).abs();
-    #[allow(clippy::cast_possible_truncation, clippy::cast_sign_loss, reason = "at most seven")]
+fn unlike(a: &ZoneGroup, b: &ZoneGroup, drip_apart: bool) -> (u8, u8, u32, u8) {
+    let rhythm = (a.pattern.waterings_a_week() - b.pattern.waterings_a_week()).abs();
+    #[allow(clippy::cast_possible_truncation, clippy::cast_sign_loss, reason = "some tens")]
     let rhythm = (rhythm * 10.0).round() as u32;
-    (u8::from(a.days != b.days), rhythm, u8::from(a.plants != b.plants))
+    let drip = (a.plants == Plants::Drip) != (b.plants == Plants::Drip);
+    (u8::from(drip_apart && drip), u8::from(a.days != b.days), rhythm, u8::from(a.plants != b.plants))
 }
 
-/// Forms groups, at most as many as there are programs. Steps above zero take more frequent days
-/// than the school asks for, which makes each night shorter.
+/// Forms groups, at most as many as there are programs.
 pub(super) fn form(
     request: &Request<'_>,
     left_out: &[u16],
     programs: usize,
-    steps: usize,
+    attempt: Attempt,
 ) -> Result<Vec<ZoneGroup>, Binding> {
     let installation = request.installation;
     let card = &installation.card;
@@ -179,20 +212,22 @@ pub(super) fn form(
     let mut groups: Vec<ZoneGroup> = Vec::new();
     // Zones that the law does not tell apart share what is read from it.
     let mut known: Vec<(Subject, AllowedDays, Vec<Pattern>)> = Vec::new();
-    for zone in installation.zones.iter().filter(|z| !left_out.contains(&z.zone.number)) {
+    let planned = installation.zones.iter().filter(|z| z.needs_water());
+    for zone in planned.filter(|z| !left_out.contains(&z.zone.number)) {
         let station = zone.zone.number;
         let subject = installation.law.kind_of(installation.subject(station));
         if !known.iter().any(|(s, _, _)| *s == subject) {
-            let own = allowed_days(installation, request.present, subject, request.from, &request.relax);
+            let own = allowed_days(installation, request.present, subject, request.span(), &request.relax);
             let all = patterns(&own, card, request.from);
             known.push((subject, own, all));
         }
         let Some((_, own, all)) = known.iter().find(|(s, _, _)| *s == subject) else { continue };
-        let pattern = wanted(request.strategy, zone, all, starts)
+        let pattern = wanted(request.strategy, zone, (all, own), starts)
             .filter(|_| !own.usable.is_empty())
-            .map(|pattern| tightened(pattern, all, steps))
+            .map(|pattern| tightened(pattern, all, attempt.steps))
+            .map(|pattern| pattern.often_enough(zone.days_to_refill(), attempt.waterings))
             .ok_or(Binding::NoDay { station })?;
-        let (member, kind) = (member(request, zone, &pattern), plants(zone));
+        let (member, kind) = (member(request, zone, (own, &pattern)), plants(zone));
         let alike = |g: &&mut ZoneGroup| g.days == *own && g.pattern == pattern && g.plants == kind;
         match groups.iter_mut().find(alike) {
             Some(group) => group.members.push(member),
@@ -206,12 +241,13 @@ pub(super) fn form(
         }
     }
     if groups.is_empty() {
-        return Err(Binding::NoZones);
+        return Err(Binding::NoNeed);
     }
+    let drip_apart = request.relax.drip_apart;
     while groups.len() > programs.max(1) {
         let pairs = (0..groups.len()).flat_map(|i| (i + 1..groups.len()).map(move |j| (i, j)));
-        let nearest =
-            pairs.min_by_key(|(i, j)| groups.get(*i).zip(groups.get(*j)).map(|(a, b)| unlike(a, b)));
+        let nearest = pairs
+            .min_by_key(|(i, j)| groups.get(*i).zip(groups.get(*j)).map(|(a, b)| unlike(a, b, drip_apart)));
         let Some((i, j)) = nearest else { break };
         let second = groups.remove(j);
         if let Some(first) = groups.get_mut(i) {
@@ -233,13 +269,17 @@ fn merge(request: &Request<'_>, first: &mut ZoneGroup, second: ZoneGroup) {
     let stricter_is_second = (first.days.free, first.days.most) > (second.days.free, second.days.most);
     let days = if stricter_is_second { &second.days } else { &first.days };
     let most = first.pattern.events_a_week.max(second.pattern.events_a_week);
+    let waterings = first.pattern.waterings.max(second.pattern.waterings);
     let all = patterns(days, card, request.from);
     let pattern = all.iter().find(|p| p.events_a_week >= most).or_else(|| all.last()).cloned();
     first.days = days.clone();
     first.pattern = pattern.unwrap_or_else(|| first.pattern.clone());
+    first.pattern.waterings = if first.pattern.events_a_week >= 7.0 { waterings } else { 1 };
+    first.days.most_minutes = first.days.most_minutes.into_iter().chain(second.days.most_minutes).min();
     first.plants = first.plants.max(second.plants);
     first.merged = true;
     first.members.extend(second.members);
-    first.members = first.members.iter().map(|m| member(request, &m.zone, &first.pattern)).collect();
+    let each = |m: &Member| member(request, &m.zone, (&first.days, &first.pattern));
+    first.members = first.members.iter().map(each).collect();
     first.members.sort_by_key(|m| m.zone.zone.number);
 }

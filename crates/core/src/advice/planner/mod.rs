@@ -6,11 +6,14 @@
 //! smallest relaxations that would do.
 
 mod allowed_days;
+mod block;
 mod group;
+mod holding;
 mod months;
 mod place;
 mod relax;
 
+pub use holding::{Ends, holds_until};
 pub use relax::{Relaxation, relaxations};
 
 use crate::controller::Card;
@@ -18,7 +21,9 @@ use crate::controller::schedule::{Days, Settings};
 use crate::ground::application::Cycles;
 use crate::ground::application::DEEP_WATERING_MM;
 use crate::installation::Installation;
+use crate::quantity::month::Month;
 use crate::quantity::units::{LitresPerMinute, Millimetres, Minutes};
+use jiff::ToSpan;
 use jiff::civil::{Date, Time};
 
 /// A school of watering.
@@ -71,6 +76,43 @@ pub struct Relax {
     pub supply: Option<LitresPerMinute>,
     /// So many more programs on the box.
     pub extra_programs: u8,
+    /// Drip shares no program with others, even where these then share one with less in common.
+    pub drip_apart: bool,
+}
+
+/// What a plan is made for.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub enum Basis {
+    /// The coming weeks.
+    #[default]
+    Coming,
+    /// A month: its demand and its law.
+    Month(Month),
+    /// The whole year: the demand of the month in which the box's plants use most, days and hours that the law
+    /// allows in every season.
+    Year,
+}
+
+/// Days on end.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+struct Span {
+    first: Date,
+    days: i64,
+}
+
+impl Span {
+    fn dates(self) -> impl Iterator<Item = Date> {
+        (0..self.days).filter_map(move |k| self.first.checked_add(k.days()).ok())
+    }
+}
+
+/// One way of making a plan.
+#[derive(Debug, Clone, Copy)]
+struct Attempt {
+    /// So many rhythms more frequent than the school asks for, which makes each night shorter.
+    steps: usize,
+    /// Most waterings a day, for root zones that do not bear a whole one.
+    waterings: u32,
 }
 
 /// What a plan starts from.
@@ -85,8 +127,70 @@ pub struct Request<'a> {
     pub strategy: Strategy,
     /// First day.
     pub from: Date,
+    /// What it is made for.
+    pub basis: Basis,
     /// Limits to relax.
     pub relax: Relax,
+}
+
+/// Days looked at for a plan of the coming weeks: eight weeks hold every parity of every weekday.
+const COMING_DAYS: i64 = 56;
+
+impl Request<'_> {
+    /// The days that the plan is made for.
+    fn span(&self) -> Span {
+        match self.basis {
+            Basis::Coming => Span { first: self.from, days: COMING_DAYS },
+            Basis::Year => Span { first: self.from, days: 366 },
+            Basis::Month(month) => {
+                let first = first_of(month, self.from);
+                Span { first, days: i64::from(first.days_in_month()) }
+            }
+        }
+    }
+
+    /// The first day of the time that is planned for.
+    #[must_use]
+    pub fn first_day(&self) -> Date {
+        self.span().first
+    }
+
+    /// The box with the limits relaxed and the demand of the time that is planned for.
+    #[must_use]
+    pub fn planned_for(&self) -> Installation {
+        let own = loosened(self.installation, &self.relax);
+        match self.basis {
+            Basis::Coming => own,
+            Basis::Month(_) | Basis::Year => own.in_month(first_of(self.month(), self.from)),
+        }
+    }
+
+    /// The month whose demand the run times are made for.
+    #[must_use]
+    pub fn month(&self) -> Month {
+        match self.basis {
+            Basis::Coming => Month::of(self.from),
+            Basis::Month(month) => month,
+            Basis::Year => {
+                let total = |month: &Month| {
+                    let there = self.installation.in_month(first_of(*month, self.from));
+                    there.zones.iter().map(|z| z.demand.mm()).sum::<f64>()
+                };
+                let most = Month::ALL.into_iter().rev().max_by(|a, b| total(a).total_cmp(&total(b)));
+                most.unwrap_or(Month::July)
+            }
+        }
+    }
+}
+
+/// The first day of the month that a date lies in, else of its next one.
+fn first_of(month: Month, from: Date) -> Date {
+    let mut first = from.first_of_month();
+    while Month::of(first) != month {
+        let Ok(next) = first.checked_add(1.month()) else { break };
+        first = next;
+    }
+    first
 }
 
 /// Why a program is as it is.
@@ -100,6 +204,8 @@ pub struct ProgramReason {
     pub days: Days,
     /// Days a week on which it runs.
     pub events_a_week: f64,
+    /// Waterings on each of them, and the minutes from one to the next.
+    pub waterings: (u32, u32),
     /// Longest wait, days.
     pub gap_days: u32,
     /// The zone that needs water soonest, with the days it can wait.
@@ -110,6 +216,8 @@ pub struct ProgramReason {
     pub merged: bool,
     /// The zones are spread over this many sets of nights, because one night cannot hold them.
     pub spread_over: usize,
+    /// Its soaks are filled by the runs of programs of another rhythm.
+    pub interleaved: bool,
     /// Longest night of the program, minutes, soaks included.
     pub span_minutes: u32,
 }
@@ -127,6 +235,8 @@ pub struct ZoneReason {
     pub cycles: Cycles,
     /// The box has too few starts for all its cycles; this much run time is left out each time.
     pub short_by: Option<Minutes>,
+    /// The law allows fewer minutes a day; this much run time is left out each time.
+    pub unlawful: Option<Minutes>,
 }
 
 /// A plan that fits.
@@ -142,6 +252,10 @@ pub struct Proposal {
     pub kept: Vec<usize>,
     /// Zones that only a kept program waters.
     pub left_to_kept: Vec<u16>,
+    /// Zones that need no water in that time: they get no minutes.
+    pub without_need: Vec<u16>,
+    /// The month whose demand the run times are made for.
+    pub month: Month,
     /// The zones run on more days than the school asks for, because its nights would be too long.
     pub more_days: bool,
 }
@@ -151,6 +265,8 @@ pub struct Proposal {
 pub enum Binding {
     /// There are no zones to plan for.
     NoZones,
+    /// No zone needs water in that time that nothing else gives it.
+    NoNeed,
     /// The window is too short.
     Window {
         /// Minutes that a night needs.
@@ -186,13 +302,10 @@ pub enum Binding {
 /// # Errors
 /// The limit that binds, when nothing fits; see [`relaxations`] for what would do.
 pub fn plan(request: &Request<'_>) -> Result<Proposal, Binding> {
-    let relaxed;
-    let installation = if request.relax == Relax::default() {
-        request.installation
-    } else {
-        relaxed = loosened(request.installation, &request.relax);
-        &relaxed
-    };
+    let month = request.month();
+    let changed = request.relax != Relax::default() || request.basis != Basis::Coming;
+    let own = changed.then(|| request.planned_for());
+    let installation = own.as_ref().unwrap_or(request.installation);
     let request = &Request { installation, ..*request };
     group::survey(request)?;
     let kept = group::kept_programs(request);
@@ -202,27 +315,53 @@ pub fn plan(request: &Request<'_>) -> Result<Proposal, Binding> {
         return Err(Binding::NoProgram);
     }
     let left_to_kept = group::left_to(request, &kept);
+    let mut binding = None;
+    for attempt in attempts(request) {
+        let groups = group::form(request, &left_to_kept, slots.len(), attempt)?;
+        match place::place(request, &groups, slots.len()) {
+            Ok(placed) => {
+                let kept = (kept, left_to_kept);
+                let mut proposal = place::assemble(request, placed, kept, &slots, (month, attempt.steps > 0));
+                spare_unfelt(installation, &mut proposal.settings);
+                if let Some(own) = months::percentages(request, &proposal) {
+                    proposal.settings.percentages = own;
+                }
+                return Ok(proposal);
+            }
+            // What several waterings cannot get past, one a day may.
+            Err(_) if attempt.waterings > 1 => {}
+            Err(found) => binding = Some(nearest(binding, found)),
+        }
+    }
+    Err(binding.unwrap_or(Binding::NoZones))
+}
+
+/// Waterings a day for a root zone that bears so many days.
+fn waterings_for(bears_days: f64) -> u32 {
+    if bears_days <= 0.0 {
+        return 1;
+    }
+    #[allow(clippy::cast_possible_truncation, clippy::cast_sign_loss, reason = "saturates")]
+    let waterings = (1.0 / bears_days).ceil() as u32;
+    waterings.max(1)
+}
+
+/// The ways in which a plan is tried, the best first.
+fn attempts(request: &Request<'_>) -> Vec<Attempt> {
     // A school that is free in its days may take more of them to make each night shorter.
     let most_steps = match request.strategy {
         Strategy::JustNeed | Strategy::SoilBalance => MOST_STEPS,
         Strategy::EveryDay | Strategy::DeepOnce | Strategy::DeepTwice => 0,
     };
-    let mut binding = None;
-    for steps in 0..=most_steps {
-        let groups = group::form(request, &left_to_kept, slots.len(), steps)?;
-        match place::place(request, &groups, slots.len()) {
-            Ok(placed) => {
-                let mut proposal = place::assemble(request, placed, kept, &slots, (left_to_kept, steps > 0));
-                spare_unfelt(installation, &mut proposal.settings);
-                if let Some(own) = months::percentages(request, &proposal.settings, &proposal.kept) {
-                    proposal.settings.percentages = own;
-                }
-                return Ok(proposal);
-            }
-            Err(found) => binding = Some(nearest(binding, found)),
-        }
-    }
-    Err(binding.unwrap_or(Binding::NoZones))
+    let bears = |z: &crate::installation::WiredZone| z.days_to_refill();
+    let shortest =
+        request.installation.zones.iter().filter(|z| z.needs_water()).map(bears).fold(1.0, f64::min);
+    let most = match request.strategy.fixed_depth() {
+        None => waterings_for(shortest).min(MOST_WATERINGS),
+        Some(_) => 1,
+    };
+    let steps = |waterings: u32| (0..=most_steps).map(move |steps| Attempt { steps, waterings });
+    (1..=most).rev().flat_map(steps).collect()
 }
 
 /// Of what two attempts could not get past, what came nearest to fitting.
@@ -253,6 +392,8 @@ fn spare_unfelt(installation: &Installation, settings: &mut Settings) {
 
 /// Steps of more frequent days that are tried when a night is too long.
 const MOST_STEPS: usize = 6;
+/// Most waterings a day (our stated limit): beyond it pulses are the advice.
+const MOST_WATERINGS: u32 = 4;
 
 fn loosened(installation: &Installation, relax: &Relax) -> Installation {
     let mut loosened = installation.clone();

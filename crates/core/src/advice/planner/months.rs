@@ -1,7 +1,7 @@
 //! The percentages of a plan by month, where the box holds twelve: a plan made in July must not water January like
 //! July.
 
-use super::Request;
+use super::{Proposal, Request};
 use crate::controller::schedule::{Percentages, Settings, expand};
 use crate::quantity::month::{ByMonth, Month};
 use crate::quantity::ratio::Percentage;
@@ -19,7 +19,8 @@ const NIGHTS: i32 = 28;
 /// water: a percentage whose nights end later than the planned ones is passed over for a higher one. Minutes that a smaller percentage would round to nothing keep the smallest
 /// that does not. `None` where the box has other percentages, or programs were kept that the same percentages would
 /// scale.
-pub(super) fn percentages(request: &Request<'_>, settings: &Settings, kept: &[usize]) -> Option<Percentages> {
+pub(super) fn percentages(request: &Request<'_>, proposal: &Proposal) -> Option<Percentages> {
+    let (settings, kept) = (&proposal.settings, &proposal.kept);
     let there = request.installation;
     let card = &there.card;
     let waters = |index: &usize| {
@@ -41,7 +42,7 @@ pub(super) fn percentages(request: &Request<'_>, settings: &Settings, kept: &[us
         let et0 = there.monthly_et0.of(month).mm();
         let demand: f64 = planned().map(|z| et0 * z.resolved.landscape_coefficient_in(month)).sum();
         let share = demand / reference;
-        if share >= 1.0 || month == Month::of(request.from) {
+        if share >= 1.0 || month == proposal.month {
             return hundred;
         }
         if share < NEXT_TO_NOTHING && card.percentage_min == Percentage::ZERO {

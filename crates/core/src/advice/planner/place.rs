@@ -1,246 +1,14 @@
 //! Where on the clock each group runs: blocks are put as late in the night as they fit, and
 //! spread over nights, or side by side, when one after the other is too long.
 
+use super::block::{Block, block, together, with_station_settings};
 use super::group::{Member, ZoneGroup};
-use super::{Binding, ProgramReason, Proposal, Request, ZoneReason};
-use crate::controller::Card;
-use crate::controller::night::{Due, Keying, lay_out};
-use crate::controller::schedule::{Days, Percentages, Program, Settings, expand};
-use crate::ground::application::Cycles;
+use super::{Binding, ProgramReason, Proposal, Request};
+use crate::controller::schedule::{Percentages, Program, Settings};
+use crate::quantity::month::Month;
 use crate::quantity::ratio::Percentage;
-use crate::quantity::time::{MinuteOfDay, Seconds};
-use crate::quantity::units::{LitresPerMinute, Minutes};
-use jiff::civil::{Date, Time};
-use jiff::tz::TimeZone;
-
-/// A program without its clock.
-#[derive(Debug, Clone)]
-struct Part {
-    /// Minutes from the beginning of the block.
-    starts: Vec<u32>,
-    /// Stations and run times at each start.
-    run_times: Vec<(u16, Seconds)>,
-}
-
-/// What runs on one set of nights.
-#[derive(Debug, Clone)]
-struct Phase {
-    days: Days,
-    parts: Vec<Part>,
-    span_minutes: u32,
-}
-
-/// A group with its place.
-#[derive(Debug, Clone)]
-pub(super) struct Block {
-    group: ZoneGroup,
-    phases: Vec<Phase>,
-    /// Minutes from the opening of the window.
-    begin: u32,
-    zones: Vec<ZoneReason>,
-}
-
-impl Block {
-    /// Minutes of its nights that it may use.
-    fn room(&self) -> u32 {
-        self.group.days.usable.iter().map(|(from, until)| until - from).sum()
-    }
-
-    fn span(&self) -> u32 {
-        self.phases.iter().map(|p| p.span_minutes).max().unwrap_or(0)
-    }
-
-    fn programs(&self) -> usize {
-        self.phases.iter().map(|p| p.parts.len()).sum()
-    }
-
-    /// The most that its zones take at once.
-    fn flow(&self) -> Option<LitresPerMinute> {
-        self.group
-            .members
-            .iter()
-            .map(|m| m.zone.flow)
-            .try_fold(LitresPerMinute::ZERO, |most, f| Some(most.max(f?)))
-    }
-}
-
-/// A run time as the box can hold it: its own step, and one that 100 % leaves as it is.
-fn settable(card: &Card, run_time: Minutes) -> Seconds {
-    let (run, round) = (card.run_step.max(Seconds::ONE), card.rounding_step.max(Seconds::ONE));
-    // The least common multiple: one that holds both steps.
-    let gcd = |mut a: i64, mut b: i64| {
-        while b != 0 {
-            (a, b) = (b, a % b);
-        }
-        a.max(1)
-    };
-    let step = run * (round.s() / gcd(run.s(), round.s()));
-    let minutes = step.minutes().min_value();
-    Seconds::of(run_time, |s| (s / 60.0 / minutes).round() * minutes * 60.0).max(step)
-}
-
-/// One program where the box cycles by itself; long run times are split over starts.
-fn built_in(request: &Request<'_>, members: &[&Member], days: Days) -> (Phase, Vec<ZoneReason>) {
-    let card = &request.installation.card;
-    let mut run_times = Vec::new();
-    let mut zones = Vec::new();
-    let total = |m: &Member| settable(card, m.run_time);
-    let splits = members.iter().map(|m| total(m).steps_up(card.longest_run)).max().unwrap_or(1);
-    let splits = splits.clamp(1, i64::from(card.starts_per_program.max(1)));
-    let starts = u32::try_from(splits).unwrap_or(1);
-    let mut settings = with_station_settings(request, members);
-    for member in members {
-        let each = settable(card, total(member).minutes() * (1.0 / f64::from(starts))).min(card.longest_run);
-        let station = member.zone.zone.number;
-        run_times.push((station, each));
-        let short = total(member) - each * splits;
-        let cycles = member.zone.longest_cycle().map_or(1, |longest| each.steps_up(longest));
-        zones.push(ZoneReason {
-            station,
-            net: member.net,
-            run_time: member.run_time,
-            cycles: Cycles {
-                count: u32::try_from(cycles).unwrap_or(1) * starts,
-                minutes_each: Seconds::from_s(each.steps_up(Seconds::from_s(cycles))).minutes_up(),
-                soak_minutes: member.cycles.soak_minutes,
-            },
-            short_by: (short > Seconds::from_min(1)).then(|| short.minutes()),
-        });
-    }
-    // The box's own interleaving of soaks decides how long a pass takes.
-    let program = settings.programs.first_mut();
-    if let Some(program) = program {
-        program.active = true;
-        program.starts = vec![Time::midnight()];
-        program.days = Days::Weekdays([true; 7]);
-        program.run_times.clone_from(&run_times);
-    }
-    let day = Date::constant(2026, 7, 1);
-    let runs = expand(&settings, card, &TimeZone::UTC, day, day);
-    let begin = runs.iter().map(|r| r.start).min();
-    let end = runs.iter().map(|r| r.end).max();
-    let pass = begin.zip(end).map_or(Seconds::ZERO, |(b, e)| Seconds::between(b, e)).minutes_up();
-    let step = u32::from(card.start_step_min.max(1));
-    // Where both passes together are more than the soil takes, the second waits for the soak.
-    let over = |m: &&&Member| m.zone.longest_cycle().is_some_and(|limit| total(m) > limit);
-    let soak = members.iter().filter(over).map(|m| m.zone.soak()).max().unwrap_or_default();
-    let apart = (pass + soak.minutes_up()).div_ceil(step) * step;
-    let phase = Phase {
-        days,
-        parts: vec![Part { starts: (0..starts).map(|k| k * apart).collect(), run_times }],
-        span_minutes: (starts - 1) * apart + pass,
-    };
-    (phase, zones)
-}
-
-/// Several programs by number of cycles where cycles are made from starts.
-fn from_starts(
-    request: &Request<'_>,
-    members: &[&Member],
-    days: Days,
-    programs: usize,
-) -> (Phase, Vec<ZoneReason>) {
-    let card = &request.installation.card;
-    let pause = request.present.delay.minutes_up();
-    let longest = (card.longest_run.length_s() / 60).max(1);
-    let due: Vec<Due> = members
-        .iter()
-        .map(|m| {
-            let total = m.cycles.total_minutes();
-            let count = m.cycles.count.max(total.div_ceil(longest)).max(1);
-            let cycles = Cycles { count, minutes_each: total.div_ceil(count) + pause, ..m.cycles };
-            Due { number: m.zone.zone.number, cycles, urgency: 1.0 }
-        })
-        .collect();
-    // The pause stands in the minutes already.
-    let keying = Keying {
-        programs: u8::try_from(programs).unwrap_or(u8::MAX),
-        cycles_itself: false,
-        ..Keying::of(card, Seconds::ZERO)
-    };
-    let layout = lay_out(&due, &keying);
-    let parts = layout
-        .programs
-        .iter()
-        .map(|p| Part {
-            starts: p.starts.clone(),
-            run_times: p
-                .zones
-                .iter()
-                .map(|(n, minutes)| {
-                    let own = Minutes::from_min(f64::from(minutes - pause.min(*minutes)));
-                    (*n, settable(card, own).min(card.longest_run))
-                })
-                .collect(),
-        })
-        .collect();
-    let zones = members
-        .iter()
-        .map(|m| {
-            let own: Vec<_> = layout.runs.iter().filter(|r| r.number == m.zone.zone.number).collect();
-            let each = own.first().map_or(0, |r| r.minutes - pause.min(r.minutes));
-            let count = u32::try_from(own.len()).unwrap_or(0);
-            let short = f64::from(m.cycles.total_minutes()) - f64::from(count * each);
-            ZoneReason {
-                station: m.zone.zone.number,
-                net: m.net,
-                run_time: m.run_time,
-                cycles: Cycles { count, minutes_each: each, soak_minutes: m.cycles.soak_minutes },
-                short_by: (short >= 1.0).then(|| Minutes::from_min(short)),
-            }
-        })
-        .collect();
-    (Phase { days, parts, span_minutes: layout.span_minutes }, zones)
-}
-
-/// A clean box with what the present one has set for its stations, and cycles where zones need them.
-fn with_station_settings(request: &Request<'_>, members: &[&Member]) -> Settings {
-    let mut settings = Settings::clean(&request.installation.card);
-    settings.delay = request.present.delay;
-    settings.stations.clone_from(&request.present.stations);
-    for member in members {
-        let cycle = member.zone.longest_cycle().filter(|longest| member.run_time > longest.minutes());
-        settings.update_station(member.zone.zone.number, |s| {
-            s.cycle_and_soak = cycle.map(|longest| (longest, member.zone.soak()));
-        });
-    }
-    settings
-}
-
-/// Lays a group out over so many sets of nights.
-fn block(request: &Request<'_>, group: &ZoneGroup, sets: usize, programs: usize) -> Block {
-    // Longest first onto the emptiest set keeps the sets alike; ties by station.
-    let mut order: Vec<&Member> = group.members.iter().collect();
-    order.sort_by(|a, b| {
-        b.run_time
-            .min_value()
-            .total_cmp(&a.run_time.min_value())
-            .then(a.zone.zone.number.cmp(&b.zone.zone.number))
-    });
-    let sets = sets.clamp(1, group.pattern.phases.len().max(1)).min(order.len().max(1));
-    let mut shares: Vec<(f64, Vec<&Member>)> = vec![(0.0, Vec::new()); sets];
-    for member in order {
-        if let Some(share) = shares.iter_mut().min_by(|a, b| a.0.total_cmp(&b.0)) {
-            share.0 += member.run_time.min_value();
-            share.1.push(member);
-        }
-    }
-    let mut phases = Vec::new();
-    let mut zones = Vec::new();
-    let each = (programs / sets).max(1);
-    for ((_, mut members), days) in shares.into_iter().zip(&group.pattern.phases) {
-        members.sort_by_key(|m| m.zone.zone.number);
-        let (phase, reasons) = if request.installation.card.cycle_and_soak {
-            built_in(request, &members, *days)
-        } else {
-            from_starts(request, &members, *days, each)
-        };
-        phases.push(phase);
-        zones.extend(reasons);
-    }
-    zones.sort_by_key(|z| z.station);
-    Block { group: group.clone(), phases, begin: 0, zones }
-}
+use crate::quantity::time::{MINUTES_A_DAY, MinuteOfDay};
+use crate::quantity::units::LitresPerMinute;
 
 /// Puts each block as late as it fits. `side_by_side` lets blocks share time when the supply
 /// carries both. Blocks with the least freedom go first.
@@ -258,9 +26,12 @@ fn fit(request: &Request<'_>, blocks: &mut [Block], side_by_side: bool) -> bool 
     let mut taken: Vec<(u32, u32, Option<LitresPerMinute>)> = Vec::new();
     for index in order {
         let Some(block) = blocks.get_mut(index) else { return false };
+        let Some(apart) = block.apart else { return false };
         let (span, flow) = (block.span(), block.flow());
+        let whole = span + (block.waterings - 1) * apart;
         let clashes = |begin: u32| {
-            let over: Vec<_> = taken.iter().filter(|(f, u, _)| begin < *u && begin + span > *f).collect();
+            let meets = |(from, until): (u32, u32)| block.times(begin).any(|(f, u)| f < until && u > from);
+            let over: Vec<_> = taken.iter().filter(|(f, u, _)| meets((*f, *u))).collect();
             if over.is_empty() {
                 return false;
             }
@@ -269,21 +40,19 @@ fn fit(request: &Request<'_>, blocks: &mut [Block], side_by_side: bool) -> bool 
             together.flatten().is_none_or(|sum| sum > supply)
         };
         let mut begins: Vec<u32> = block
-            .group
-            .days
-            .usable
+            .usable()
             .iter()
             .flat_map(|(from, until)| {
                 // Ends with the span, or in front of what is already there.
                 let ends = taken.iter().map(|(f, _, _)| *f).chain([*until]).filter(move |e| e <= until);
-                ends.filter_map(move |end| Some((end.checked_sub(span)?, *from)))
+                ends.filter_map(move |end| Some((end.checked_sub(whole)?, *from)))
             })
             .filter_map(|(begin, from)| aligned(begin).filter(|b| *b >= from))
             .collect();
         begins.sort_unstable();
         let Some(begin) = begins.into_iter().rev().find(|b| !clashes(*b)) else { return false };
         block.begin = begin;
-        taken.push((begin, begin + span, flow));
+        taken.extend(block.times(begin).map(|(from, until)| (from, until, flow)));
     }
     true
 }
@@ -306,6 +75,15 @@ pub(super) fn place(
         if card.overlap == crate::controller::Overlap::Concurrent && fit(request, &mut blocks, true) {
             return Ok(blocks);
         }
+        // The soaks of one group may be the runs of another.
+        if first_try.is_none()
+            && let Some(all) = together(request, groups, programs)
+        {
+            let mut all = vec![all];
+            if fit(request, &mut all, false) {
+                return Ok(all);
+            }
+        }
         let used: usize = blocks.iter().map(Block::programs).sum();
         // The longest block that can be spread over one more set of nights.
         let next = (0..)
@@ -313,7 +91,8 @@ pub(super) fn place(
             .filter(|(i, b)| {
                 let now = sets.get(*i).copied().unwrap_or(1);
                 let adds = b.programs() / now.max(1);
-                now < b.group.pattern.phases.len() && now < b.group.members.len() && used + adds <= programs
+                let Some(group) = b.groups.first() else { return false };
+                now < group.pattern.phases.len() && now < group.members.len() && used + adds <= programs
             })
             .max_by_key(|(i, b)| (b.span(), core::cmp::Reverse(*i)))
             .map(|(i, _): (usize, _)| i);
@@ -375,54 +154,70 @@ fn beside(request: &Request<'_>, kept: &[usize], all: &[&Member]) -> Settings {
 pub(super) fn assemble(
     request: &Request<'_>,
     blocks: Vec<Block>,
-    kept: Vec<usize>,
+    (kept, left_to_kept): (Vec<usize>, Vec<u16>),
     slots: &[usize],
-    (left_to_kept, more_days): (Vec<u16>, bool),
+    (month, more_days): (Month, bool),
 ) -> Proposal {
     let installation = request.installation;
     let card = &installation.card;
     let open = MinuteOfDay::of(installation.window.from).minutes();
-    let all: Vec<&Member> = blocks.iter().flat_map(|b| &b.group.members).collect();
+    let all: Vec<&Member> = blocks.iter().flat_map(|b| &b.groups).flat_map(|g| &g.members).collect();
     let mut settings = beside(request, &kept, &all);
     let mut reasons = Vec::new();
     let mut zones = Vec::new();
     let mut free = slots.iter().copied();
-    for block in blocks {
+    for block in &blocks {
         zones.extend(block.zones.clone());
-        for phase in &block.phases {
-            for part in &phase.parts {
-                let Some(slot) = free.next() else { break };
-                let Some(program) = settings.programs.get_mut(slot) else { break };
-                *program = Program {
-                    name: program.name.clone(),
-                    active: true,
-                    starts: part
-                        .starts
-                        .iter()
-                        .map(|s| card.start_at_or_before(MinuteOfDay::after_midnight(open + block.begin + s)))
-                        .collect(),
-                    days: phase.days,
-                    run_times: part.run_times.clone(),
-                    repeat: None,
-                };
-                let tightest = block.group.tightest();
-                let gap = block.group.pattern.gap_days;
-                reasons.push(ProgramReason {
-                    program: slot,
-                    stations: part.run_times.iter().map(|(n, _)| *n).collect(),
-                    days: phase.days,
-                    events_a_week: block.group.pattern.events_a_week,
-                    gap_days: gap,
-                    tightest,
-                    strained: tightest.is_some_and(|(_, days)| f64::from(gap) > days),
-                    merged: block.group.merged,
-                    spread_over: block.phases.len(),
-                    span_minutes: phase.span_minutes,
-                });
-            }
+        let parts = block.phases.iter().flat_map(|phase| phase.parts.iter().map(move |part| (phase, part)));
+        for (phase, part) in parts {
+            let Some(slot) = free.next() else { break };
+            let Some(program) = settings.programs.get_mut(slot) else { break };
+            let Some(group) = block.groups.get(phase.group) else { break };
+            let at = |(begin, _): (u32, u32)| part.starts.iter().map(move |s| open + begin + s);
+            let starts = block.times(block.begin).flat_map(at);
+            *program = Program {
+                name: program.name.clone(),
+                active: true,
+                starts: starts.map(|s| card.start_at_or_before(MinuteOfDay::after_midnight(s))).collect(),
+                days: phase.days,
+                run_times: part.run_times.clone(),
+                repeat: None,
+            };
+            reasons.push(reason(block, group, (slot, phase.days, phase.span_minutes), &part.run_times));
         }
     }
     zones.sort_by_key(|z| z.station);
     reasons.sort_by_key(|r| r.program);
-    Proposal { settings: settings.canonical(), programs: reasons, zones, kept, left_to_kept, more_days }
+    let without = installation.zones.iter().filter(|z| !z.needs_water()).map(|z| z.zone.number);
+    let without_need = without.filter(|n| !left_to_kept.contains(n)).collect();
+    let settings = settings.canonical();
+    Proposal { settings, programs: reasons, zones, kept, left_to_kept, without_need, month, more_days }
+}
+
+/// Why a program is as it is.
+fn reason(
+    block: &Block,
+    group: &ZoneGroup,
+    (program, days, span_minutes): (usize, crate::controller::schedule::Days, u32),
+    run_times: &[(u16, crate::quantity::time::Seconds)],
+) -> ProgramReason {
+    let (tightest, gap) = (group.tightest(), group.pattern.gap_days);
+    let apart = block.apart.unwrap_or(0);
+    // Between the last watering of a day and the first of the next.
+    let longest_wait = f64::from(gap) - f64::from((block.waterings - 1) * apart) / f64::from(MINUTES_A_DAY);
+    let sets = block.phases.iter().filter(|p| block.groups.len() == 1 && p.group == 0);
+    ProgramReason {
+        program,
+        stations: run_times.iter().map(|(n, _)| *n).collect(),
+        days,
+        events_a_week: group.pattern.events_a_week,
+        waterings: (block.waterings, apart),
+        gap_days: gap,
+        tightest,
+        strained: tightest.is_some_and(|(_, bears)| longest_wait > bears),
+        merged: group.merged,
+        spread_over: sets.count().max(1),
+        interleaved: block.groups.len() > 1,
+        span_minutes,
+    }
 }

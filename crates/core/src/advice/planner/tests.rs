@@ -10,11 +10,20 @@ use crate::quantity::time::Seconds;
 use crate::quantity::units::SquareMetres;
 use jiff::civil::{date, time};
 
+mod wider;
+
 const FROM: Date = Date::constant(2026, 7, 13);
 
 fn planned(installation: &Installation, strategy: Strategy) -> Result<Proposal, Binding> {
     let present = Settings::clean(&installation.card);
-    plan(&Request { installation, present: &present, strategy, from: FROM, relax: Relax::default() })
+    plan(&Request {
+        installation,
+        present: &present,
+        strategy,
+        from: FROM,
+        basis: Basis::Coming,
+        relax: Relax::default(),
+    })
 }
 
 fn serious(installation: &Installation, settings: &Settings) -> Vec<String> {
@@ -146,6 +155,7 @@ fn a_short_window_spreads_the_zones_over_nights_and_then_says_what_binds() {
         present: &present,
         strategy: Strategy::JustNeed,
         from: FROM,
+        basis: Basis::Coming,
         relax: Relax::default(),
     };
     let Err(Binding::Window { needed_minutes, have_minutes: 5 }) = plan(&request) else {
@@ -189,6 +199,7 @@ fn a_box_that_runs_side_by_side_uses_the_supply_it_has() {
         present: &present,
         strategy: Strategy::DeepTwice,
         from: FROM,
+        basis: Basis::Coming,
         relax: Relax::default(),
     };
     assert!(relaxations(&request).iter().any(|r| r.relax.supply.is_some()));
@@ -217,6 +228,7 @@ fn lighting_and_pulses_are_left_alone() {
         present: &present,
         strategy: Strategy::JustNeed,
         from: FROM,
+        basis: Basis::Coming,
         relax: Relax::default(),
     };
     let proposal = plan(&request).unwrap();
@@ -285,6 +297,7 @@ fn never_days_and_hours_without_a_start_are_kept_free() {
         present: &present,
         strategy: Strategy::EveryDay,
         from: FROM,
+        basis: Basis::Coming,
         relax: Relax::default(),
     };
     let proposal = plan(&request).unwrap();
@@ -374,6 +387,7 @@ fn the_share_of_the_water_is_the_share_of_the_minutes() {
             present: &present,
             strategy: Strategy::EveryDay,
             from: FROM,
+            basis: Basis::Coming,
             relax,
         };
         plan(&request).unwrap().zones.iter().map(|z| z.run_time.min_value()).sum::<f64>()
@@ -410,6 +424,7 @@ fn present_station_settings_stay() {
         present: &present,
         strategy: Strategy::JustNeed,
         from: FROM,
+        basis: Basis::Coming,
         relax: Relax::default(),
     };
     let planned = plan(&request).unwrap().settings;
@@ -431,6 +446,7 @@ fn more_allowed_days_are_the_ones_furthest_from_the_others() {
         present: &present,
         strategy: Strategy::EveryDay,
         from: FROM,
+        basis: Basis::Coming,
         relax,
     };
     let proposal = plan(&request).unwrap();

@@ -12,19 +12,21 @@ pub use needs::{Because, Decision, Refill, StateFrom, ZoneTonight, refill};
 pub use notices::Notice;
 pub use verdict::{ENOUGH, Verdict, Will};
 
-use crate::account::nights::{EVENING, ZoneNight, decided_at, night_of};
+use crate::account::nights::{EVENING, ZoneNight, decided_at, night_of, rained};
 use crate::account::running::{BoxFacts, BoxRun, running};
 use crate::account::sky::SkyHours;
 use crate::account::sky::{DemandFrom, et0_of};
 use crate::account::whole::{Facts, SiteAccount, Way, begins, of_site};
 use crate::account::zone::{Week, ahead};
 use crate::controller::night::{self, Due, Keying, NightPlan, window_instants};
+use crate::controller::ordinance::merged;
 use crate::controller::twelve_stations;
 use crate::quantity::time::{Seconds, instant};
 use crate::quantity::units::Millimetres;
 use jiff::civil::Date;
 use jiff::{Timestamp, Zoned};
 use needs::{Standing, apply_night, decide_zone};
+use std::collections::BTreeMap;
 use verdict::{Judged, judge};
 
 /// What can be told of a box's own runs.
@@ -186,7 +188,8 @@ fn place(
         .iter()
         .map(|row| {
             let raw = row.root_zone.readily_available().mm().max(0.1);
-            Due { number: row.zone.number, cycles: row.refill.cycles, urgency: row.depletion.mm() / raw }
+            let urgency = row.depletion.mm() / raw;
+            Due { number: row.zone.number, cycles: row.lawful_cycles(), urgency, lane: 0 }
         })
         .collect();
     (night::place(date, &asked, &keying, (from, until)), keying)
@@ -223,7 +226,7 @@ fn judge_zones(
         let state = account.zone(row.zone.box_number, station).map(|z| z.end).unwrap_or_default();
         let will = Will {
             ahead: ahead((&row.zone, &row.resolved), &sky, (account.until, state), &spans),
-            forbidden: forbidden(facts, row, &mine),
+            forbidden: forbidden(facts, (account, own), row, &mine),
             runs: mine,
         };
         let has_run_time = settings.is_some_and(|s| {
@@ -242,16 +245,46 @@ fn judge_zones(
     }
 }
 
-/// The first instant at which a run of a zone is forbidden by law.
-fn forbidden(facts: &Facts, row: &ZoneTonight, runs: &[BoxRun]) -> Option<Timestamp> {
+/// The first instant at which a run of a zone is forbidden by law: by day and hour, after rain, or because its minutes
+/// of the date are used up.
+fn forbidden(
+    facts: &Facts,
+    (account, own): (&SiteAccount, &BoxFacts),
+    row: &ZoneTonight,
+    runs: &[BoxRun],
+) -> Option<Timestamp> {
+    if facts.law.applied.is_empty() {
+        return None;
+    }
     let subject = crate::account::nights::subject(&row.zone);
     let last = row.date.tomorrow().unwrap_or(row.date).tomorrow().unwrap_or(row.date);
-    let closed = facts.law.forbidden(Some(subject), row.date, last, &facts.tz);
+    let mut closed: Vec<(Timestamp, Timestamp)> =
+        merged(&facts.law.forbidden(Some(subject), row.date, last, &facts.tz));
+    if let Some((_, until)) = facts.with_rules(own.number, |rules| rained(rules, subject, row.date)) {
+        closed.push((account.until, until));
+    }
+    let run = || runs.iter().filter(|r| !r.is_held());
     let meets = |run: &BoxRun| {
-        let own = closed.iter().filter(|f| f.from < run.until && f.until > run.run.start);
-        own.map(|f| f.from.max(run.run.start)).min()
+        let met = closed.iter().filter(|(from, until)| *from < run.until && *until > run.run.start);
+        met.map(|(from, _)| (*from).max(run.run.start)).min()
     };
-    runs.iter().filter(|r| !r.is_held()).filter_map(meets).min()
+    // What ran before the evening counts towards the minutes of its date.
+    let before = account.runs.get(&own.number).into_iter().flatten();
+    let before =
+        before.filter(|r| r.run.station == row.zone.number && r.run.start < account.until && !r.is_held());
+    let mut used: BTreeMap<Date, Seconds> = BTreeMap::new();
+    let mut too_long = None;
+    for run in before.chain(run()) {
+        let date = run.run.start.to_zoned(facts.tz.clone()).date();
+        let most =
+            facts.law.most_minutes_a_day(Some(subject), date).map(|(most, _)| Seconds::from_min(most.into()));
+        let so_far = used.entry(date).or_default();
+        *so_far = *so_far + run.waters();
+        if most.is_some_and(|most| *so_far > most) && run.run.start >= account.until {
+            too_long = too_long.or(Some(run.run.start));
+        }
+    }
+    run().filter_map(meets).chain(too_long).min()
 }
 
 #[cfg(test)]

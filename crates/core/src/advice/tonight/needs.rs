@@ -69,6 +69,11 @@ pub enum Decision {
         /// Minutes it would need.
         asked_minutes: u32,
     },
+    /// It runs, but an ordinance allows fewer minutes a date than it needs.
+    RunsLawful {
+        /// Minutes it would need.
+        asked_minutes: u32,
+    },
     /// It is due, but the window is full.
     Deferred,
     /// It is due, and something forbids it.
@@ -149,6 +154,14 @@ pub struct ZoneTonight {
     pub will: Option<Will>,
     /// Whether that is right.
     pub verdict: Option<Verdict>,
+}
+
+impl ZoneTonight {
+    /// The cycles that bring it back to full, as far as an ordinance allows minutes for them.
+    pub(super) fn lawful_cycles(&self) -> Cycles {
+        let most = self.night.most_minutes.map_or(u32::MAX, u32::from);
+        self.refill.cycles.at_most(most)
+    }
 }
 
 /// Where a zone stands this evening.
@@ -289,6 +302,10 @@ pub(super) fn apply_night(row: &mut ZoneTonight, night: &NightPlan, keying: &Key
         row.depletion_after = (row.depletion - net).max(Millimetres::ZERO);
         row.volume = row.zone.area.map(|area| gross.over(area));
         row.cycles = Some(cycles);
+    }
+    let lawful = row.lawful_cycles();
+    if row.decision == Decision::Runs && lawful != row.refill.cycles {
+        row.decision = Decision::RunsLawful { asked_minutes: row.refill.cycles.total_minutes() };
     }
     match night.shortfalls.iter().find(|(n, _)| *n == number) {
         Some((_, Shortfall::Deferred)) => row.decision = Decision::Deferred,

@@ -318,3 +318,92 @@ proptest! {
         prop_assert!(need(rain + more).mm() <= need(rain).mm() + 1e-9);
     }
 }
+
+/// A law that forbids watering for some hours after a day's rain of 5 mm, and more than some minutes a date.
+fn dry_law(hours: u16, minutes: Option<u16>) -> crate::controller::ordinance::Law {
+    let mut ordinance = samples::ban(AllowedDays::Any, Vec::new());
+    let least = Millimetres::from_mm(5.0);
+    ordinance.rules[0].after_rain =
+        (hours > 0).then_some(crate::controller::ordinance::AfterRain { hours, least });
+    ordinance.rules[0].most_minutes_a_day = minutes;
+    samples::law(ordinance)
+}
+
+/// A lawn with a root zone that a day empties, so that it is due every night whatever rained before.
+fn thirsty() -> Zone {
+    Zone { root_depth: Some(Metres::from_m(0.03)), ..lawn(1) }
+}
+
+#[test]
+fn a_law_keeps_watering_away_for_hours_after_rain() {
+    // Rain of the 12th, known as a day's sum, ends at 18:00; 48 hours later is the 14th at 18:00.
+    let facts = |hours, zone: Zone, days_back| {
+        let mut facts = surveyed(&[zone], climate(&[(days_back, 8.0)]));
+        facts.law = dry_law(hours, None);
+        facts.boxes = vec![boxed(set(10))];
+        facts
+    };
+    let night = |hours, zone, days_back| decided(&facts(hours, zone, days_back), DAY).zones.remove(0);
+    let dry = night(48, thirsty(), 2);
+    assert_eq!((dry.decision, dry.night.barred), (Decision::Runs, None), "the hours are over at six");
+    let wet = night(72, thirsty(), 2);
+    let until = "2026-07-15T18:00:00+02:00".parse().unwrap();
+    assert_eq!(wet.night.barred, Some(crate::account::nights::Barred::AfterRain { ordinance: 0, until }));
+    assert!(matches!(wet.decision, Decision::Barred(_)));
+    assert_eq!(wet.verdict, Some(Verdict::Forbidden), "the box knows no law");
+    assert_eq!(wet.will.unwrap().forbidden, Some("2026-07-15T02:00:00+02:00".parse().unwrap()));
+    // 57 hours end at three in the night: half past two is lost, three to six is left.
+    let cut = night(57, thirsty(), 2);
+    let (from, until) = cut.night.open.unwrap();
+    assert_eq!(
+        (from, until),
+        ("2026-07-15T03:00:00+02:00".parse().unwrap(), "2026-07-15T06:00:00+02:00".parse().unwrap())
+    );
+    assert_eq!(cut.decision, Decision::Runs);
+    assert_eq!(cut.verdict, Some(Verdict::Forbidden), "two o'clock is within the hours");
+    let drip = Zone { head: crate::ground::application::HeadType::Drip, ..thirsty() };
+    assert_eq!(night(72, drip, 2).night.barred, None, "this law exempts drip");
+    let less = Climate::from_record(&[], site().station());
+    assert_eq!(decided(&surveyed(&[thirsty()], less), DAY).zones[0].night.barred, None, "no rain is known");
+}
+
+#[test]
+fn rain_by_the_hour_says_when_it_ended() {
+    let hours = [("2026-07-13T20:00:00+02:00", 6.0), ("2026-07-13T23:00:00+02:00", 2.0)];
+    let by_hour = hours.map(|(at, mm)| (at.parse::<Timestamp>().unwrap(), mm)).to_vec();
+    let mut facts = surveyed(
+        &[thirsty()],
+        climate(&[(1, 8.0)]).with_rain_hours(BTreeMap::from([(DAY - 1.days(), by_hour)])),
+    );
+    facts.law = dry_law(28, None);
+    let (from, _) = decided(&facts, DAY).zones[0].night.open.unwrap();
+    assert_eq!(from, "2026-07-15T04:00:00+02:00".parse().unwrap(), "midnight and 28 hours");
+}
+
+#[test]
+fn minutes_that_a_law_allows_bound_the_advice_and_the_verdict() {
+    let with = |minutes, set_to| {
+        let mut facts = surveyed(&[lawn(1)], climate(&[]));
+        facts.law = dry_law(0, Some(minutes));
+        facts.boxes = vec![boxed(set(set_to))];
+        facts
+    };
+    let on_due_night = |facts: &Facts| {
+        (0..7).map(|k| decided(facts, DAY + k.days())).find(|t| t.zones[0].due).unwrap().zones.remove(0)
+    };
+    let free = on_due_night(&with(600, 1));
+    let asked = free.cycles.unwrap().total_minutes();
+    assert!(asked > 12, "{asked}");
+    let bound = on_due_night(&with(12, 1));
+    assert_eq!(bound.cycles.unwrap().total_minutes(), 12);
+    let Decision::RunsLawful { asked_minutes } = bound.decision else { panic!("{:?}", bound.decision) };
+    assert!(asked_minutes >= asked, "the soil is drier under such a law");
+    assert_eq!(decided(&with(12, 12), DAY).zones[0].will.as_ref().unwrap().forbidden, None);
+    let long = decided(&with(12, 13), DAY).zones.remove(0);
+    assert_eq!(long.verdict, Some(Verdict::Forbidden));
+    // What the account takes as advised keeps to it, too.
+    let advised = account_of(&with(12, 1), Way::AsAdvised, DAY, Timestamp::UNIX_EPOCH);
+    let rate = free.resolved.rate.value.mm_per_hour();
+    let most = advised.zones[0].days.iter().map(|d| d.water.applied.mm()).fold(0.0, f64::max);
+    assert!((most - rate * 12.0 / 60.0).abs() < 1e-6, "{most}");
+}

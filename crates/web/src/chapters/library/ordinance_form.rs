@@ -1,17 +1,24 @@
 //! An ordinance as form texts and back. Each rule is a block of fields; an empty block is no rule.
 
+use crate::page::quantities::plain;
 use crate::server::session::Fields;
 use jiff::civil::Time;
 use std::collections::BTreeMap;
+use std::ops::RangeInclusive;
 use upland_core::codes::Coded;
-use upland_core::controller::ordinance::{AllowedDays, MOST_RULES, Ordinance, Rule};
+use upland_core::controller::ordinance::{
+    AfterRain, AllowedDays, MOST_HOURS_AFTER_RAIN, MOST_RULES, Ordinance, Rule,
+};
 use upland_core::controller::schedule::YearSpan;
 use upland_core::ground::application::HeadType;
 use upland_core::quantity::time::Hours;
+use upland_core::quantity::units::Millimetres;
 use upland_formats::clock_time;
 
 /// Forbidden hours that a block has room for.
 pub(super) const HOURS: usize = 3;
+/// Rain of a day that counts where a rule does not say how much (our stated default: what a gauge reads for certain).
+const RAIN_WORTH_THE_WORD: Millimetres = Millimetres::from_mm(2.0);
 /// Ways of choosing days with their words.
 pub(super) const DAY_MODES: [(&str, &str); 5] = [
     ("any", "on any day"),
@@ -70,6 +77,9 @@ pub(super) fn texts(ordinance: &Ordinance) -> BTreeMap<String, String> {
             put(at(&format!("h{k}-until")), hours.until.strftime("%H:%M").to_string());
         }
         put(at("most"), rule.most_days_a_week.map_or(String::new(), |n| n.to_string()));
+        put(at("minutes"), rule.most_minutes_a_day.map_or(String::new(), |n| n.to_string()));
+        put(at("dry"), rule.after_rain.map_or(String::new(), |after| after.hours.to_string()));
+        put(at("rain"), rule.after_rain.map_or(String::new(), |after| plain(after.least.mm(), 2)));
     }
     texts
 }
@@ -158,16 +168,36 @@ impl RuleReader<'_> {
         all
     }
 
-    fn most(&mut self) -> Option<u8> {
-        let text = self.get("most");
+    /// A whole number of a range, or nothing.
+    fn count(&mut self, field: &str, range: RangeInclusive<u16>, of: &str) -> Option<u16> {
+        let text = self.get(field);
         if text.is_empty() {
             return None;
         }
-        let days = text.parse().ok().filter(|days| (1..=7).contains(days));
-        if days.is_none() {
-            self.say("most", "A number of days from 1 to 7, or nothing.");
+        let count = text.parse().ok().filter(|count| range.contains(count));
+        if count.is_none() {
+            self.say(
+                field,
+                &format!("A number of {of} from {} to {}, or nothing.", range.start(), range.end()),
+            );
         }
-        days
+        count
+    }
+
+    fn after_rain(&mut self) -> Option<AfterRain> {
+        let hours = self.count("dry", 1..=MOST_HOURS_AFTER_RAIN, "hours");
+        let text = self.get("rain").to_owned();
+        if text.is_empty() {
+            return hours.map(|hours| AfterRain { hours, least: RAIN_WORTH_THE_WORD });
+        }
+        let least = text.parse::<f64>().ok().filter(|mm| *mm > 0.0 && *mm <= 100.0).map(Millimetres::from_mm);
+        if least.is_none() {
+            self.say("rain", "The rain of a day that counts, in mm: more than 0 and at most 100.");
+        }
+        if hours.is_none() && self.get("dry").is_empty() {
+            self.say("dry", "Say for how many hours after such rain.");
+        }
+        hours.zip(least).map(|(hours, least)| AfterRain { hours, least })
     }
 }
 
@@ -184,7 +214,9 @@ pub(super) fn read(fields: &Fields) -> Result<Ordinance, Vec<TextError>> {
                 season: reader.season(),
                 days: reader.days(),
                 forbidden_hours: reader.hours(),
-                most_days_a_week: reader.most(),
+                most_days_a_week: reader.count("most", 1..=7, "days").and_then(|n| u8::try_from(n).ok()),
+                most_minutes_a_day: reader.count("minutes", 1..=1439, "minutes"),
+                after_rain: reader.after_rain(),
             }
         })
         .collect();
@@ -218,6 +250,9 @@ fn field_of(path: &str, from_block: &[usize]) -> String {
     let field = match rest.trim_start_matches('.') {
         f if f.starts_with("forbidden_hours") => "h0-from",
         "most_days_a_week" => "most",
+        "most_minutes_a_day" => "minutes",
+        "after_rain.hours" => "dry",
+        "after_rain.least_mm" => "rain",
         "season" => "from",
         _ => "days",
     };
@@ -239,12 +274,16 @@ mod tests {
                     days: AllowedDays::Weekdays { odd: week([2, 6]), even: week([1, 5]) },
                     forbidden_hours: vec![Hours { from: time(10, 0, 0, 0), until: time(18, 0, 0, 0) }],
                     most_days_a_week: Some(2),
+                    most_minutes_a_day: Some(60),
+                    after_rain: Some(AfterRain { hours: 48, least: Millimetres::from_mm(6.35) }),
                 },
                 Rule {
                     season: None,
                     days: AllowedDays::OddDates,
                     forbidden_hours: Vec::new(),
                     most_days_a_week: None,
+                    most_minutes_a_day: None,
+                    after_rain: None,
                 },
             ],
             exempt_heads: vec![HeadType::Drip],
@@ -274,6 +313,17 @@ mod tests {
         let errors = read(&Fields(typed)).unwrap_err();
         assert_eq!(errors[0].0, "r0-h0-from");
         assert!(errors[0].1.starts_with("Begin and end at the same minute"));
+        let mut typed = texts(&sample());
+        typed.insert("r0-dry".into(), String::new());
+        typed.insert("r0-minutes".into(), "0".into());
+        let names: Vec<_> = read(&Fields(typed.clone())).unwrap_err().into_iter().map(|(n, _)| n).collect();
+        assert_eq!(names, ["r0-minutes", "r0-dry"], "rain without hours");
+        typed.insert("r0-rain".into(), String::new());
+        typed.insert("r0-dry".into(), "24".into());
+        typed.insert("r0-minutes".into(), "30".into());
+        typed.retain(|name, _| !name.starts_with("r1"));
+        let rule = read(&Fields(typed)).unwrap().rules.remove(0);
+        assert_eq!((rule.after_rain.unwrap().least.mm(), rule.most_minutes_a_day), (2.0, Some(30)));
         assert_eq!(read(&Fields::default()).unwrap_err()[0].0, "name");
     }
 }

@@ -92,6 +92,9 @@ struct RuleBlock {
     even: Vec<Tick>,
     hours: Vec<(Cell, Cell)>,
     most: Cell,
+    minutes: Cell,
+    dry: Cell,
+    rain: Cell,
 }
 
 #[derive(Template)]
@@ -137,6 +140,9 @@ fn edit(
                 .map(|k| (cell(at(&format!("h{k}-from"))), cell(at(&format!("h{k}-until")))))
                 .collect(),
             most: cell(at("most")),
+            minutes: cell(at("minutes")),
+            dry: cell(at("dry")),
+            rain: cell(at("rain")),
         }
     };
     let (both, their_name) = merged.unwrap_or_default();

@@ -20,10 +20,13 @@ use askama::Template;
 use jiff::ToSpan;
 use std::sync::Arc;
 use upland_core::advice::findings::{Severity, check};
-use upland_core::advice::planner::{Proposal, Relax, Relaxation, Request, Strategy, plan, relaxations};
+use upland_core::advice::planner::{
+    Basis, Proposal, Relax, Relaxation, Request, Strategy, holds_until, plan, relaxations,
+};
 use upland_core::codes::Coded;
 use upland_core::controller::schedule::ScheduledRun;
 use upland_core::controller::schedule::{Percentages, Settings, Where, difference, expand};
+use upland_core::quantity::month::Month;
 use upland_core::quantity::time::Seconds;
 use upland_core::quantity::time::monday_of;
 use upland_core::quantity::units::LitresPerMinute;
@@ -43,6 +46,9 @@ struct PlanQuery {
     programs: Option<u8>,
     share: Option<u8>,
     supply: Option<f64>,
+    drip: Option<u8>,
+    #[serde(rename = "for")]
+    made_for: Option<String>,
 }
 
 impl PlanQuery {
@@ -55,6 +61,8 @@ impl PlanQuery {
             programs: text("programs").and_then(|t| t.parse().ok()),
             share: text("share").and_then(|t| t.parse().ok()),
             supply: text("supply").and_then(|t| t.parse().ok()),
+            drip: text("drip").and_then(|t| t.parse().ok()),
+            made_for: text("for"),
         }
     }
 
@@ -70,13 +78,40 @@ impl PlanQuery {
             extra_programs: self.programs.unwrap_or(0).min(20),
             share_pct: self.share.filter(|s| (1..100).contains(s)),
             supply: self.supply.filter(|s| s.is_finite() && *s > 0.0).map(LitresPerMinute::from_l_per_min),
+            drip_apart: self.drip == Some(1),
         }
+    }
+
+    fn basis(&self) -> Basis {
+        basis_of(self.made_for.as_deref().unwrap_or_default())
     }
 }
 
-/// The address that tries a strategy with some limits relaxed.
-fn href(strategy: Strategy, relax: Relax) -> String {
+/// What a plan is made for by its name in addresses: a month's number, the year, else the coming weeks.
+fn basis_of(text: &str) -> Basis {
+    match text {
+        "year" => Basis::Year,
+        number => number.parse().ok().and_then(Month::from_number).map_or(Basis::Coming, Basis::Month),
+    }
+}
+
+fn basis_name(basis: Basis) -> String {
+    match basis {
+        Basis::Coming => String::new(),
+        Basis::Year => "year".into(),
+        Basis::Month(month) => month.number().to_string(),
+    }
+}
+
+/// The address that tries a strategy for a time with some limits relaxed.
+fn href((strategy, basis): Asked, relax: Relax) -> String {
     let mut href = format!("?strategy={}", strategy.code());
+    if basis != Basis::Coming {
+        href.push_str(&format!("&for={}", basis_name(basis)));
+    }
+    if relax.drip_apart {
+        href.push_str("&drip=1");
+    }
     if let Some(from) = relax.window_from {
         href.push_str(&format!("&window={}", from.strftime("%H:%M")));
     }
@@ -93,6 +128,9 @@ fn href(strategy: Strategy, relax: Relax) -> String {
     }
     href
 }
+
+/// A school and what it plans for.
+type Asked = (Strategy, Basis);
 
 struct StrategyLine {
     href: String,
@@ -120,6 +158,8 @@ struct ProgramBlock {
 struct Fit {
     week: Week,
     programs: Vec<ProgramBlock>,
+    /// What it is made for and until when it holds.
+    holds: String,
     notes: Vec<String>,
     /// Changes that belong to no planned program: those switched off, percentages, the box.
     others: Vec<ChangeLine>,
@@ -136,31 +176,34 @@ struct NoFit {
 struct Plan {
     strategies: Vec<StrategyLine>,
     chosen: (&'static str, &'static str),
+    /// What it may be made for: name in addresses, words, whether it is.
+    times: Vec<(String, String, bool)>,
     fit: Option<Fit>,
     no_fit: Option<NoFit>,
     relaxed: Vec<String>,
 }
 
 impl Plan {
-    fn of(bench: &Workbench, strategy: Strategy, relax: Relax) -> Self {
+    fn of(bench: &Workbench, wanted: Asked, relax: Relax) -> Self {
         let present = bench.settings();
-        let asked = request(bench, &present, strategy, relax);
+        let asked = request(bench, &present, wanted, relax);
         let (fit, no_fit) = match plan(&asked) {
-            Ok(proposal) => (Some(fit(bench, &present, &proposal)), None),
+            Ok(proposal) => (Some(fit(bench, &asked, &proposal)), None),
             Err(binding) => {
                 let names = bench.names(&present);
                 let relaxations = relaxations(&asked);
                 let lines =
-                    relaxations.iter().map(|r| (href(strategy, r.relax), names.relaxation(r))).collect();
+                    relaxations.iter().map(|r| (href(wanted, r.relax), names.relaxation(r))).collect();
                 (None, Some(NoFit { binding: names.binding(&binding), relaxations: lines }))
             }
         };
         Self {
             strategies: Strategy::ALL
                 .iter()
-                .map(|s| strategy_line(bench, &present, *s, strategy, relax))
+                .map(|s| strategy_line(bench, &present, (*s, wanted), relax))
                 .collect(),
-            chosen: words::strategy(strategy),
+            chosen: words::strategy(wanted.0),
+            times: times(wanted.1),
             fit,
             no_fit,
             relaxed: relaxed(bench, &present, relax),
@@ -178,23 +221,37 @@ struct PlanPage {
     hidden: Vec<(&'static str, String)>,
 }
 
-fn request<'a>(bench: &'a Workbench, present: &'a Settings, strategy: Strategy, relax: Relax) -> Request<'a> {
-    Request { installation: &bench.installation, present, strategy, from: bench.today, relax }
+/// What a plan may be made for.
+fn times(chosen: Basis) -> Vec<(String, String, bool)> {
+    let months = Month::ALL.into_iter().map(|month| (Basis::Month(month), month.name().to_owned()));
+    [(Basis::Coming, "the coming weeks".to_owned()), (Basis::Year, "the whole year".to_owned())]
+        .into_iter()
+        .chain(months)
+        .map(|(basis, words)| (basis_name(basis), words, basis == chosen))
+        .collect()
+}
+
+fn request<'a>(
+    bench: &'a Workbench,
+    present: &'a Settings,
+    (strategy, basis): Asked,
+    relax: Relax,
+) -> Request<'a> {
+    Request { installation: &bench.installation, present, strategy, from: bench.today, basis, relax }
 }
 
 /// A school with what it costs and brings.
 fn strategy_line(
     bench: &Workbench,
     present: &Settings,
-    strategy: Strategy,
-    chosen: Strategy,
+    (strategy, chosen): (Strategy, Asked),
     relax: Relax,
 ) -> StrategyLine {
     let (name, _) = words::strategy(strategy);
     let mut line = StrategyLine {
-        href: href(strategy, relax),
+        href: href((strategy, chosen.1), relax),
         name,
-        chosen: strategy == chosen,
+        chosen: strategy == chosen.0,
         is_default: strategy == Strategy::default_for(&bench.installation.card),
         fits: false,
         nights: "–".into(),
@@ -203,12 +260,15 @@ fn strategy_line(
         share: "–".into(),
         verdict: "does not fit".into(),
     };
-    let Ok(proposal) = plan(&request(bench, present, strategy, relax)) else { return line };
+    let asked = request(bench, present, (strategy, chosen.1), relax);
+    let Ok(proposal) = plan(&asked) else { return line };
+    let there = asked.planned_for();
     // Four weeks, so that longer rhythms are whole.
     let weeks = 4.0;
-    let to = bench.today.checked_add(27.days()).unwrap_or(bench.today);
+    let from = asked.first_day();
+    let to = from.checked_add(27.days()).unwrap_or(from);
     let card = &bench.installation.card;
-    let mut runs = expand(&proposal.settings, card, &bench.installation.tz, bench.today, to);
+    let mut runs = expand(&proposal.settings, card, &bench.installation.tz, from, to);
     runs.retain(|r| !proposal.settings.station(r.station).lighting);
     let mut dates: Vec<_> = runs.iter().map(|r| r.date).collect();
     dates.sort_unstable();
@@ -216,10 +276,10 @@ fn strategy_line(
     let watered: Seconds = runs.iter().map(ScheduledRun::length).sum();
     #[allow(clippy::cast_precision_loss, reason = "nights of a month")]
     let (nights, minutes) = (dates.len() as f64 / weeks, watered.minutes().min_value() / weeks);
-    let (gets, needs) = upland_core::installation::given(&bench.installation, &proposal.settings, &runs, 4)
+    let (gets, needs) = upland_core::installation::given(&there, &proposal.settings, &runs, 4)
         .iter()
         .fold((0.0, 0.0), |(a, b), g| (a + g.net_a_week.mm(), b + g.need_a_week.mm()));
-    let found = check(&bench.installation, &proposal.settings, bench.today);
+    let found = check(&there, &proposal.settings, asked.first_day());
     let serious = found.iter().filter(|f| f.severity != Severity::Note).count();
     line.fits = true;
     line.nights = plain(nights, 1);
@@ -233,7 +293,8 @@ fn strategy_line(
     line
 }
 
-fn fit(bench: &Workbench, present: &Settings, proposal: &Proposal) -> Fit {
+fn fit(bench: &Workbench, asked: &Request<'_>, proposal: &Proposal) -> Fit {
+    let present = asked.present;
     let names: Names<'_> = bench.names(&proposal.settings);
     let from = monday_of(bench.today);
     let runs = timeline::week_runs(&names, from);
@@ -274,9 +335,10 @@ fn fit(bench: &Workbench, present: &Settings, proposal: &Proposal) -> Fit {
             Shown { from, chosen: bench.today, zoom: Zoom::Day, editable: false },
         ),
         programs,
+        holds: names.plan_holds(proposal.month, asked.basis, holds_until(asked, proposal)),
         notes: names.plan_notes(proposal),
         others: change_lines(&names, others),
-        findings: check(&bench.installation, &proposal.settings, bench.today)
+        findings: check(&asked.planned_for(), &proposal.settings, asked.first_day())
             .iter()
             .map(|f| names.finding(f))
             .collect(),
@@ -300,6 +362,7 @@ fn relaxed(bench: &Workbench, present: &Settings, relax: Relax) -> Vec<String> {
             one(Relax { extra_programs: relax.extra_programs, ..none }),
             one(Relax { supply: relax.supply, ..none }),
             one(Relax { share_pct: relax.share_pct, ..none }),
+            one(Relax { drip_apart: relax.drip_apart, ..none }),
         ]
         .into_iter()
         .flatten(),
@@ -314,17 +377,19 @@ async fn plan_page(
     query: web::Query<PlanQuery>,
 ) -> Result<HttpResponse, PageError> {
     let bench = here.workbench(path.1).await?;
-    let (strategy, relax) = (query.strategy(&bench), query.relax());
-    let key = format!("{} box {} {strategy:?} {relax:?}", here.key(here.moment(None)), path.1);
+    let (asked, relax) = ((query.strategy(&bench), query.basis()), query.relax());
+    let key = format!("{} box {} {asked:?} {relax:?}", here.key(here.moment(None)), path.1);
     let planned = Arc::clone(&bench);
-    let plan = here.once(key, 60, move |_| Ok(Plan::of(&planned, strategy, relax))).await?;
+    let plan = here.once(key, 60, move |_| Ok(Plan::of(&planned, asked, relax))).await?;
     page(&PlanPage {
         frame: bench.frame(&here, "plan")?,
         head: bench.head(Tab::Plan)?,
         version: bench.saved().map_or(0, |s| s.version),
         plan,
         hidden: vec![
-            ("strategy", strategy.code().to_owned()),
+            ("strategy", asked.0.code().to_owned()),
+            ("for", basis_name(asked.1)),
+            ("drip", u8::from(relax.drip_apart).to_string()),
             ("window", relax.window_from.map_or(String::new(), |t| t.strftime("%H:%M").to_string())),
             ("days", relax.extra_days.to_string()),
             ("programs", relax.extra_programs.to_string()),
@@ -371,14 +436,14 @@ async fn accept(
     let bench = here.workbench(path.1).await?;
     let base = base_version(&fields)?;
     let query = PlanQuery::of_fields(&fields);
-    let (strategy, relax) = (query.strategy(&bench), query.relax());
-    let back = format!("{}/plan{}", bench.path(), href(strategy, relax));
+    let (asked, relax) = ((query.strategy(&bench), query.basis()), query.relax());
+    let back = format!("{}/plan{}", bench.path(), href(asked, relax));
     let present = bench.settings();
     let refused = |text: String| -> Result<HttpResponse, PageError> {
         flash(&here.who.session, text, None)?;
         Ok(see_other(&back))
     };
-    let Ok(proposal) = plan(&request(&bench, &present, strategy, relax)) else {
+    let Ok(proposal) = plan(&request(&bench, &present, asked, relax)) else {
         return refused(
             "The plan does not fit any more; something changed in between. Nothing was stored.".into(),
         );
@@ -397,7 +462,12 @@ async fn accept(
         ));
     }
     let whole = chosen.len() == proposal.programs.len();
-    let mut reason = words::strategy(strategy).0.to_lowercase();
+    let mut reason = words::strategy(asked.0).0.to_lowercase();
+    match asked.1 {
+        Basis::Coming => {}
+        Basis::Year => reason.push_str(" for the year"),
+        Basis::Month(month) => reason.push_str(&format!(" for {}", month.name())),
+    }
     if !whole {
         reason.push_str(&format!(", {} of {} programs", chosen.len(), proposal.programs.len()));
     }
@@ -420,6 +490,8 @@ mod tests {
     use super::*;
     use crate::fixture;
 
+    const NEED: Asked = (Strategy::JustNeed, Basis::Coming);
+
     #[test]
     fn a_relaxation_is_one_address_away_and_reads_back() {
         let relax = Relax {
@@ -428,9 +500,13 @@ mod tests {
             extra_programs: 2,
             share_pct: Some(85),
             supply: Some(LitresPerMinute::from_l_per_min(120.5)),
+            drip_apart: true,
         };
-        let address = href(Strategy::DeepTwice, relax);
-        assert_eq!(address, "?strategy=deep_twice&window=03:10&days=1&programs=2&share=85&supply=120.5");
+        let address = href((Strategy::DeepTwice, Basis::Month(Month::May)), relax);
+        assert_eq!(
+            address,
+            "?strategy=deep_twice&for=5&drip=1&window=03:10&days=1&programs=2&share=85&supply=120.5"
+        );
         let fields = Fields(
             address[1..]
                 .split('&')
@@ -439,7 +515,11 @@ mod tests {
                 .collect(),
         );
         let query = PlanQuery::of_fields(&fields);
-        assert_eq!(query.relax(), relax);
+        assert_eq!((query.relax(), query.basis()), (relax, Basis::Month(Month::May)));
+        assert_eq!(
+            (basis_of("year"), basis_of("13"), basis_of("")),
+            (Basis::Year, Basis::Coming, Basis::Coming)
+        );
         let bench = fixture::workbench();
         assert_eq!(query.strategy(&bench), Strategy::DeepTwice);
         assert_eq!(PlanQuery::default().strategy(&bench), Strategy::JustNeed, "the default of this box");
@@ -456,7 +536,7 @@ mod tests {
     fn a_proposal_is_taken_whole_or_by_program() {
         let bench = fixture::workbench();
         let present = bench.settings();
-        let proposal = plan(&request(&bench, &present, Strategy::JustNeed, Relax::default())).unwrap();
+        let proposal = plan(&request(&bench, &present, NEED, Relax::default())).unwrap();
         let all: Vec<usize> = proposal.programs.iter().map(|p| p.program).collect();
         assert_eq!(taken(&present, &proposal, &all), proposal.settings);
         let one = taken(&present, &proposal, &all[1..2]);
@@ -471,7 +551,7 @@ mod tests {
         let present = bench.settings();
         let lines: Vec<String> = Strategy::ALL
             .iter()
-            .map(|s| strategy_line(&bench, &present, *s, Strategy::JustNeed, Relax::default()))
+            .map(|s| strategy_line(&bench, &present, (*s, NEED), Relax::default()))
             .map(|l| {
                 format!(
                     "{}{}: {} nights, {}, {}, {}, {}",
@@ -486,12 +566,13 @@ mod tests {
             })
             .collect();
         insta::assert_snapshot!(lines.join("\n"));
-        let fitted = plan(&request(&bench, &present, Strategy::JustNeed, Relax::default())).unwrap();
-        let shown = fit(&bench, &present, &fitted);
+        let fitted = plan(&request(&bench, &present, NEED, Relax::default())).unwrap();
+        let shown = fit(&bench, &request(&bench, &present, NEED, Relax::default()), &fitted);
+        assert!(shown.holds.starts_with("Made for the coming weeks; it holds until "), "{}", shown.holds);
         assert!(
             !shown.unchanged && shown.programs.iter().all(|p| !p.reason.is_empty() && !p.zones.is_empty())
         );
-        let again = fit(&bench, &fitted.settings, &fitted);
+        let again = fit(&bench, &request(&bench, &fitted.settings, NEED, Relax::default()), &fitted);
         assert!(again.unchanged, "a plan against itself changes nothing");
     }
 }

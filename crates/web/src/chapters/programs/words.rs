@@ -6,13 +6,14 @@ use jiff::Timestamp;
 use jiff::civil::Date;
 use jiff::tz::TimeZone;
 use upland_core::advice::findings::{
-    Cost, Finding, FindingKind, FindingPlace, NEED_SHARES, NeverBecause, Remedy, Severity,
+    Cost, Finding, FindingKind, FindingPlace, NeverBecause, Remedy, Severity,
 };
 use upland_core::advice::planner::{
-    Binding, ProgramReason, Proposal, Relax, Relaxation, Strategy, ZoneReason,
+    Basis, Binding, Ends, ProgramReason, Proposal, Relax, Relaxation, Strategy, ZoneReason,
 };
 use upland_core::controller::schedule::{Settings, days_in_words};
-use upland_core::installation::Installation;
+use upland_core::installation::{Installation, NEED_SHARES};
+use upland_core::quantity::month::Month;
 use upland_core::quantity::time::Seconds;
 use upland_core::site::UnitSystem;
 
@@ -157,6 +158,9 @@ impl Names<'_> {
             FindingKind::TooManyDays { ordinance, days, most } => {
                 format!("Runs on {days} days of a week; \"{ordinance}\" allows {most}.")
             }
+            FindingKind::TooManyMinutes { ordinance, minutes, most } => {
+                format!("Runs for {minutes} min of a day; \"{ordinance}\" allows {most}.")
+            }
             FindingKind::SupplyExceeded { stations, flow: asked, elsewhere, supply, at } => {
                 let others = elsewhere.l_per_min() > 0.0;
                 format!(
@@ -286,7 +290,7 @@ impl Names<'_> {
             | FindingKind::CycleTooLong { .. } => {
                 [litres, minutes].into_iter().flatten().collect::<Vec<_>>().join(", ")
             }
-            FindingKind::TooManyDays { .. } => String::new(),
+            FindingKind::TooManyDays { .. } | FindingKind::TooManyMinutes { .. } => String::new(),
             FindingKind::Queues { .. } | FindingKind::SupplyExceeded { .. } => days.unwrap_or_default(),
             _ => [minutes, days].into_iter().flatten().collect::<Vec<_>>().join(", "),
         }
@@ -341,12 +345,31 @@ impl Names<'_> {
             } else {
                 format!("{rhythm}; {first} {bears}.")
             });
-            if reason.strained {
+            let (waterings, apart) = reason.waterings;
+            if waterings > 1 {
+                sentences.push(format!(
+                    "Its root zone holds less than a day's need, so it is watered {} times a day, {} apart.",
+                    in_words(usize::try_from(waterings).unwrap_or(usize::MAX)),
+                    span(f64::from(apart))
+                ));
+            }
+            if reason.strained && days < 1.0 {
+                sentences.push(
+                    "That is sooner than the window lets it run again: open the window for longer, or set a loop of pulses."
+                        .into(),
+                );
+            } else if reason.strained {
                 sentences.push("That is sooner than it runs: no tighter rhythm is open to it.".into());
             }
         }
         if reason.merged {
             sentences.push("Zones of different rhythm share it; the box has no program to spare.".into());
+        }
+        if reason.interleaved {
+            sentences.push(
+                "While its zones soak, those of the other rhythm run: one after the other would not fit."
+                    .into(),
+            );
         }
         if reason.spread_over > 1 {
             sentences.push(format!(
@@ -368,6 +391,12 @@ impl Names<'_> {
         if let Some(short) = reason.short_by {
             text.push_str(&format!("; {} min of it have no start to run from", plain(short.min_value(), 0)));
         }
+        if let Some(more) = reason.unlawful {
+            text.push_str(&format!(
+                "; it needs {} min more, which the ordinance does not allow on a day",
+                plain(more.min_value(), 0)
+            ));
+        }
         text + "."
     }
 
@@ -387,13 +416,49 @@ impl Names<'_> {
         if !proposal.left_to_kept.is_empty() {
             notes.push(format!("Left to the pulses: {}.", self.stations(&proposal.left_to_kept)));
         }
+        if !proposal.without_need.is_empty() {
+            notes.push(format!(
+                "No water is needed in that time by {}.",
+                self.stations(&proposal.without_need)
+            ));
+        }
         notes
+    }
+
+    /// What a plan is made for, and until when it holds.
+    pub fn plan_holds(&self, month: Month, basis: Basis, holds: Option<(Date, Ends)>) -> String {
+        let made = match basis {
+            Basis::Coming => "Made for the coming weeks".to_owned(),
+            Basis::Month(_) => format!("Made for {}", month.name()),
+            Basis::Year => format!("Made for the year, by the demand of {}", month.name()),
+        };
+        let Some((until, ends)) = holds else { return format!("{made}; it holds for a year.") };
+        let because = match ends {
+            Ends::LawBegins { station } => {
+                format!("then the ordinance forbids runs of {}", self.station(station))
+            }
+            Ends::LawEases { station } => {
+                format!("then the ordinance allows {} more than the plan uses", self.station(station))
+            }
+            Ends::OffSeason => "then the off-season begins".into(),
+            Ends::Planting { station } => {
+                format!("then the grow-in or wean-off of {} ends", self.station(station))
+            }
+            Ends::Need { share: given } => format!(
+                "from then on its minutes are {} of what plants use; turn the percentage, or plan again",
+                share(given)
+            ),
+        };
+        format!("{made}; it holds until {}: {because}.", until.strftime("%-d %b %Y"))
     }
 
     /// What binds when nothing fits.
     pub fn binding(&self, binding: &Binding) -> String {
         match binding {
             Binding::NoZones => "No zone is wired to this box. Describe its zones first.".into(),
+            Binding::NoNeed => {
+                "No zone of this box needs water in that time, or its pulses give it all. Plan for another month.".into()
+            }
             Binding::Window { needed_minutes, have_minutes } => format!(
                 "The water window is too short: a night needs {} and has {}.",
                 span(f64::from(*needed_minutes)),
@@ -422,9 +487,12 @@ impl Names<'_> {
 
     /// A relaxation with its figures.
     pub fn relaxation(&self, relaxation: &Relaxation) -> String {
-        let Relax { window_from, extra_days, extra_programs, supply, share_pct } = relaxation.relax;
+        let Relax { window_from, extra_days, extra_programs, supply, share_pct, drip_apart } =
+            relaxation.relax;
         if let Some(from) = window_from {
             format!("Open the window at {}, {} earlier", from.strftime("%H:%M"), span(relaxation.by))
+        } else if drip_apart {
+            "Drip on its own program".into()
         } else if extra_days > 0 {
             format!(
                 "{} more allowed {} a week",

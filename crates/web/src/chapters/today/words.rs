@@ -61,7 +61,11 @@ pub(crate) fn because(zone: &ZoneTonight, (units, tz): (UnitSystem, &TimeZone), 
             "It needs {asked_minutes} min, the window holds {}; the rest carries over.",
             zone.cycles.map_or(0, upland_core::ground::application::Cycles::total_minutes)
         )),
-        Decision::Barred(why) => sentences.push(barred(why, units)),
+        Decision::RunsLawful { asked_minutes } => sentences.push(format!(
+            "It needs {asked_minutes} min, the ordinance allows {} a day; the rest carries over.",
+            zone.cycles.map_or(0, upland_core::ground::application::Cycles::total_minutes)
+        )),
+        Decision::Barred(why) => sentences.push(barred(why, (units, tz))),
         Decision::Runs | Decision::Waits => {}
     }
     if let Some(at) = zone.will.as_ref().and_then(|will| will.forbidden) {
@@ -114,9 +118,13 @@ fn compared(zone: &ZoneTonight, units: UnitSystem) -> Option<String> {
 }
 
 /// Why nothing is advised although a zone is due.
-fn barred(why: Barred, units: UnitSystem) -> String {
+fn barred(why: Barred, (units, tz): (UnitSystem, &TimeZone)) -> String {
     match why {
         Barred::Law { .. } => "The ordinance leaves no minute of this night for it.".to_owned(),
+        Barred::AfterRain { until, .. } => format!(
+            "The ordinance forbids it after the rain until {}.",
+            until.to_zoned(tz.clone()).strftime("%a %-d %b at %H:%M")
+        ),
         Barred::WeekIsFull { most } => format!(
             "The ordinance allows {} {} a week, and they are used up.",
             in_words(usize::from(most)),

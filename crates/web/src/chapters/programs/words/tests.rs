@@ -2,7 +2,7 @@ use super::*;
 use crate::fixture;
 use jiff::civil::date;
 use upland_core::advice::findings::check;
-use upland_core::advice::planner::{Request, plan, relaxations};
+use upland_core::advice::planner::{Basis, Request, plan, relaxations};
 use upland_core::quantity::month::Month;
 use upland_core::quantity::ratio::Percentage;
 use upland_core::quantity::ratio::Share;
@@ -53,6 +53,7 @@ fn every_kind_of_finding_has_its_sentence() {
         FindingKind::ForbiddenDay { ordinance: law(), on: date(2026, 7, 14) },
         FindingKind::ForbiddenHour { ordinance: law(), at },
         FindingKind::TooManyDays { ordinance: law(), days: 5, most: 2 },
+        FindingKind::TooManyMinutes { ordinance: law(), minutes: 75, most: 60 },
         supplied(vec![1, 2], 0.0),
         supplied(vec![1], 0.0),
         supplied(vec![1], 12.0),
@@ -133,6 +134,7 @@ fn a_plan_says_why_and_a_refusal_says_what_would_do() {
         present: &settings,
         strategy,
         from,
+        basis: Basis::Coming,
         relax: Relax::default(),
     };
     let proposal = plan(&of(Strategy::JustNeed)).unwrap();
@@ -147,6 +149,7 @@ fn a_plan_says_why_and_a_refusal_says_what_would_do() {
         present: &settings,
         strategy: Strategy::DeepTwice,
         from,
+        basis: Basis::Coming,
         relax: Relax::default(),
     };
     let names = Names { installation: &installation, settings: &settings, units: UnitSystem::Metric };
