@@ -3,7 +3,9 @@
 
 use super::evidence::FieldReading;
 use crate::quantity::units::Litres;
+use crate::sensors::Readings;
 use jiff::Timestamp;
+use std::collections::BTreeMap;
 
 /// A run that somebody saw or logged.
 #[derive(Debug, Clone, Copy, PartialEq)]
@@ -47,6 +49,8 @@ pub struct Log {
     pub readings: Vec<LoggedReading>,
     /// Readings of the main meter.
     pub meter: Vec<MeterReading>,
+    /// What a flow meter on the main line of a box read, L/min, by the number of the box.
+    pub flow: BTreeMap<u8, Readings>,
 }
 
 impl Log {

@@ -2,6 +2,7 @@
 
 pub mod evidence;
 pub mod log;
+mod meters;
 pub mod nights;
 pub mod running;
 pub mod season;

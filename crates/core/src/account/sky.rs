@@ -152,6 +152,26 @@ impl SkyHours {
         out
     }
 
+    /// Whole days from a date, each with its rain and ET0, spread evenly over its hours.
+    #[cfg(test)]
+    pub(crate) fn from_days(
+        days: &[(Millimetres, Millimetres)],
+        first: Date,
+        station: crate::weather::Station,
+    ) -> Self {
+        let nowhere = Climate::from_record(&[], station);
+        let last = first.checked_add(jiff::Span::new().days(i64::try_from(days.len()).unwrap_or(0)));
+        let until = midnight(last.unwrap_or(first), &TimeZone::UTC);
+        let mut out = Self::even(&nowhere, &TimeZone::UTC, first, until);
+        for (day, (rain, et0)) in out.days.iter_mut().zip(days) {
+            (day.rain, day.et0) = (Some(*rain), *et0);
+            for k in day.first..day.first + day.hours {
+                (out.rain_mm[k], out.et0_mm[k]) = (rain.mm() / 24.0, et0.mm() / 24.0);
+            }
+        }
+        out
+    }
+
     /// The same without the rain of the hours that begin at or after an instant: nobody knows it yet.
     #[must_use]
     pub fn without_rain_after(mut self, at: Timestamp) -> Self {

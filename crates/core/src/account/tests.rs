@@ -264,6 +264,70 @@ fn any_zone() -> impl Strategy<Value = Zone> {
         })
 }
 
+#[test]
+fn a_season_agrees_with_pyfao56_where_the_models_meet() {
+    // Sand of 0.6 m, half of it allowable; 8 mm/h of even watering from midnight, which sand takes in.
+    let zone = Zone {
+        soil: Texture::Sand,
+        root_depth: Some(Metres::from_m(0.6)),
+        allowable_depletion: Some(Share::from_fraction(0.5)),
+        precipitation_rate: Some(crate::quantity::units::MillimetresPerHour::from_mm_per_hour(8.0)),
+        uniformity: Some(Share::WHOLE),
+        own_coefficient: Some(crate::ground::planting::OwnCoefficient::Constant(1.0)),
+        ..lawn(1)
+    };
+    let rows: Vec<Vec<f64>> = include_str!("../../tests/data/pyfao56.csv")
+        .lines()
+        .filter(|line| line.starts_with(|c: char| c.is_ascii_digit()))
+        .map(|line| line.split(',').map(|n| n.parse().unwrap()).collect())
+        .collect();
+    let mm = Millimetres::from_mm;
+    let days: Vec<_> = rows.iter().map(|row| (mm(row[1]), mm(row[0]))).collect();
+    let sky = SkyHours::from_days(&days, FIRST, station());
+    let midnight_of = |k: usize| at(24.0 * k as f64);
+    let runs: Vec<Watering> = (0..)
+        .zip(&rows)
+        .filter(|(_, row)| row[2] > 0.0)
+        .map(|(k, row)| run(24.0 * f64::from(k), row[2] / 8.0 * 60.0))
+        .collect();
+    // Every day begins where the library's does, so that differences do not add up.
+    let total = 36.0;
+    let readings: Vec<FieldReading> = (1..)
+        .zip(&rows)
+        .map(|(k, row)| FieldReading {
+            at: midnight_of(k),
+            available_share: Share::from_fraction(1.0 - row[6] / total),
+            reason: String::new(),
+        })
+        .collect();
+    let (found, hours) = known(&zone, &sky, &runs, &readings);
+    assert!((zone.resolve(46.0).root_zone.total_available.mm() - total).abs() < 1e-9);
+    let (mut alike, mut wet, mut dry) = (0, 0, 0);
+    // The first day begins full here and at 20 mm there.
+    for (k, (day, row)) in found.iter().zip(&rows).enumerate().skip(1) {
+        let [demand, rain, irrigation, ks, eta, drainage, depletion] = row[..] else { panic!("{row:?}") };
+        let own = day.reset_from.map_or(day.water.depletion.mm(), Millimetres::mm);
+        let gap = (own - depletion).abs();
+        let drained = drainage.max(day.water.drainage.mm());
+        if ks == 1.0 && !day.short && drained < 1e-9 {
+            alike += 1;
+            assert!(gap < 1e-6, "day {k}: {own} against {depletion}");
+            assert!((day.water.et.mm() - eta).abs() < 1e-6);
+        } else if drained > 0.0 && ks == 1.0 {
+            wet += 1;
+            // By the hour, rain of before noon has drained before the afternoon asks.
+            assert!(gap <= demand + 1e-9 && day.water.drainage.mm() >= drainage - 1e-6, "day {k}: {gap}");
+        } else if rain + irrigation == 0.0 {
+            dry += 1;
+            // Ks falls through the hours, where it stands at the morning's value there.
+            assert!(gap <= demand * demand / (total - 18.0) + 0.02, "day {k}: {gap}");
+            assert!(day.water.et.mm() <= eta + 1e-6);
+        }
+    }
+    assert_eq!(hours.len(), rows.len() * 24);
+    assert!(alike >= 40 && wet >= 10 && dry >= 20, "{alike} {wet} {dry} of {}", rows.len());
+}
+
 proptest! {
     #[test]
     fn every_hour_conserves_water(

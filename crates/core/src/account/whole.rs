@@ -2,6 +2,7 @@
 
 use super::evidence::{Evidence, FieldReading, Watering, joined};
 use super::log::Log;
+use super::meters::{metered, told};
 use super::nights::{EVENING, NightRules, ZoneNight, nights, subject};
 use super::running::{BoxFacts, BoxRun, running};
 use super::sky::SkyHours;
@@ -152,6 +153,8 @@ struct Known {
     advised: bool,
     /// Spans of the meter, each with what it counted over what the runs would have taken.
     metered: Vec<(Timestamp, Timestamp, f64)>,
+    /// Runs of which a flow meter told, by box, station and start: what it read over what they take.
+    told: BTreeMap<(u8, u16, Timestamp), f64>,
 }
 
 /// The account of a site from a first day to an instant; each hour of each zone is shown to `each` with the place
@@ -218,7 +221,8 @@ impl Known {
             }
         };
         let metered = if way == Way::Best { metered(facts, &runs) } else { Vec::new() };
-        Self { runs, logged: way == Way::Best, advised: way == Way::AsAdvised, metered }
+        let told = if way == Way::Best { told(facts, &runs) } else { BTreeMap::new() };
+        Self { runs, logged: way == Way::Best, advised: way == Way::AsAdvised, metered, told }
     }
 
     /// The runs of a zone, and how each day of the sky is known.
@@ -235,20 +239,31 @@ impl Known {
         let known_since = own.and_then(BoxFacts::known_since);
         let is_metered =
             |from: Timestamp, to: Timestamp| self.metered.iter().any(|(a, b, _)| *a <= from && to <= *b);
+        let set = self.runs.get(&zone.box_number).into_iter().flatten();
+        let set = set.filter(|r| r.run.station == zone.number && !r.is_held());
+        let flow = facts.log.flow.get(&zone.box_number).filter(|_| self.logged);
+        let device = |begins: Timestamp, ends: Timestamp| {
+            let heard = flow.is_some_and(|flow| !flow.between(begins, ends).is_empty());
+            let on = |run: &&BoxRun| (begins..ends).contains(&run.run.start);
+            heard && set.clone().filter(on).all(|run| self.told_of(zone, run).is_some())
+        };
         let evidence = |date: Date, begins: Timestamp, ends: Timestamp| {
             if logged_days.contains(&date) {
                 Evidence::Logged
             } else if known_since.is_some_and(|since| since <= begins) {
-                if is_metered(begins, ends) { Evidence::Metered } else { Evidence::AsSet }
+                match () {
+                    () if is_metered(begins, ends) => Evidence::Metered,
+                    () if device(begins, ends) => Evidence::Device,
+                    () => Evidence::AsSet,
+                }
             } else {
                 Evidence::AsAdvised
             }
         };
         let evidence = sky.days().iter().map(|d| evidence(d.date, d.begins, d.ends)).collect();
-        let set = self.runs.get(&zone.box_number).into_iter().flatten();
-        let set = set.filter(|r| r.run.station == zone.number && !r.is_held());
         let mut runs: Vec<Watering> = set
-            .map(|r| Watering { strength: self.strength(r.run.start), ..r.watering() })
+            .clone()
+            .map(|r| Watering { strength: self.strength(zone, r), ..r.watering() })
             // A log of a day says all that ran on it.
             .filter(|w| logged_days.is_empty() || !logged_days.contains(&date_of(w.from)))
             .collect();
@@ -256,36 +271,16 @@ impl Known {
         (joined(runs), evidence)
     }
 
-    /// What the meter says of a run that begins at an instant.
-    fn strength(&self, at: Timestamp) -> f64 {
-        self.metered.iter().find(|(from, until, _)| *from <= at && at < *until).map_or(1.0, |(_, _, s)| *s)
+    /// What the main meter says of a run, else a flow meter.
+    fn strength(&self, zone: &Zone, run: &BoxRun) -> f64 {
+        let at = run.run.start;
+        let metered = self.metered.iter().find(|(from, until, _)| *from <= at && at < *until);
+        metered.map(|(_, _, s)| *s).or_else(|| self.told_of(zone, run)).unwrap_or(1.0)
     }
-}
 
-/// What the main meter counted between its readings, over what the runs as set would have taken. A span with a
-/// zone of unknown area says nothing, nor does one in which nothing was to run.
-fn metered(facts: &Facts, runs: &BTreeMap<u8, Vec<BoxRun>>) -> Vec<(Timestamp, Timestamp, f64)> {
-    let litres = |box_number: u8, run: &BoxRun| {
-        let (zone, resolved) = facts.zone(box_number, run.run.station)?;
-        let flow = resolved.rate.value.flow_over(zone.area?);
-        Some(flow.for_time(run.waters().minutes()).l())
-    };
-    let spans = facts.log.meter.iter().zip(facts.log.meter.iter().skip(1));
-    spans
-        .filter_map(|(before, after)| {
-            let (from, until) = (before.at, after.at);
-            let mut expected = 0.0;
-            for (number, own) in runs {
-                let first = own.partition_point(|r| r.run.start < from);
-                let within = own.get(first..).unwrap_or_default().iter().take_while(|r| r.run.start < until);
-                for run in within.filter(|r| !r.is_held()) {
-                    expected += litres(*number, run)?;
-                }
-            }
-            let counted = after.counted.l() - before.counted.l();
-            (expected > 0.0 && counted >= 0.0).then(|| (from, until, counted / expected))
-        })
-        .collect()
+    fn told_of(&self, zone: &Zone, run: &BoxRun) -> Option<f64> {
+        self.told.get(&(zone.box_number, zone.number, run.run.start)).copied()
+    }
 }
 
 /// The instant at which a date ends.

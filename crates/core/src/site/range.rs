@@ -7,6 +7,9 @@
 
 use crate::ground::planting::RateBasis;
 use crate::site::{ResolvedZone, Zone};
+use crate::weather::climate::{Climate, ExpectedFrom};
+use crate::weather::reference_et::{DailyEt, Method};
+use jiff::civil::Date;
 
 /// One input's part in a range.
 #[derive(Debug, Clone, Copy, PartialEq)]
@@ -70,9 +73,43 @@ fn part(name: &'static str, is_default: bool, (default, measured): (f64, f64), h
     }
 }
 
+/// Relative standard uncertainty of a day's ET0 with everything measured (our stated estimate; lysimeters find the
+/// equation within some percent).
+const ET_MEASURED: f64 = 0.05;
+/// What each input that a rule filled adds, in quadrature.
+const ET_FILLED: f64 = 0.07;
+/// From temperatures alone, as FAO-56 eq. 52 is usually found against the full equation.
+const ET_FROM_TEMPERATURES: f64 = 0.15;
+/// From typed monthly normals, and from latitude and elevation for want of any record.
+const ET_UNRECORDED: (f64, f64) = (0.12, 0.25);
+
+/// How well the expected ET0 of a date is known.
+#[must_use]
+pub fn et0_part(climate: &Climate, date: Date) -> Part {
+    let of_day = |et: &DailyEt| match et.method {
+        Method::HargreavesSamani => ET_FROM_TEMPERATURES,
+        Method::PenmanMonteith => {
+            let filled = f64::from(u8::try_from(et.fills.len()).unwrap_or(u8::MAX));
+            (ET_MEASURED.powi(2) + filled * ET_FILLED.powi(2)).sqrt()
+        }
+    };
+    let (uncertainty, how) = match climate.expected_et0(date).1 {
+        ExpectedFrom::TypedNormals => (ET_UNRECORDED.0, "a record of the site instead of typed normals"),
+        ExpectedFrom::RoughEstimate => (ET_UNRECORDED.1, "a weather record, or typed monthly normals"),
+        ExpectedFrom::Normals => {
+            let days = || climate.range(Date::MIN, Date::MAX).map(|(_, day)| of_day(&day.et));
+            #[allow(clippy::cast_precision_loss, reason = "days of a record")]
+            let mean = days().sum::<f64>() / days().count().max(1) as f64;
+            (mean, "a station that measures sun, wind and humidity")
+        }
+    };
+    let is_default = uncertainty > ET_MEASURED + 1e-9;
+    Part { name: "reference ET", uncertainty, is_default, when_measured: ET_MEASURED, how }
+}
+
 /// Range of the weekly run time of a zone: demand × multiplier ÷ rate.
 #[must_use]
-pub fn weekly_minutes(zone: &Zone, resolved: &ResolvedZone) -> Range {
+pub fn weekly_minutes(zone: &Zone, resolved: &ResolvedZone, et0: Part) -> Range {
     let rate_measured = match zone.planting.rate_basis {
         RateBasis::CatchCans { .. } => 0.04,
         RateBasis::FlowAndArea { .. } => 0.06,
@@ -92,7 +129,7 @@ pub fn weekly_minutes(zone: &Zone, resolved: &ResolvedZone) -> Range {
             "the coefficient builder, then tuning by eye",
         ),
         part("uniformity", resolved.uniformity.is_default(), (0.08, 0.02), "a catch-can test"),
-        part("reference ET", false, (0.05, 0.05), "a record of the site"),
+        et0,
     ])
 }
 
@@ -118,11 +155,44 @@ mod tests {
     use crate::quantity::units::{Metres, MillimetresPerHour};
     use crate::site::samples::lawn;
 
+    fn measured() -> Part {
+        Part { name: "reference ET", uncertainty: 0.05, is_default: false, when_measured: 0.05, how: "" }
+    }
+
+    #[test]
+    fn reference_et_is_known_as_well_as_it_was_obtained() {
+        use crate::quantity::units::{Celsius, MegajoulesPerSquareMetre, Metres, MetresPerSecond};
+        use crate::weather::{DayWeather, Station};
+        let station = Station {
+            latitude_deg: 46.0,
+            longitude_deg: 0.0,
+            elevation: Metres::from_m(1040.0),
+            wind_height: Metres::from_m(2.0),
+        };
+        let on = jiff::civil::date(2026, 7, 1);
+        let of = |day: Option<DayWeather>| {
+            et0_part(&Climate::from_record(&day.map_or(Vec::new(), |d| vec![d]), station), on)
+        };
+        let bare = DayWeather::from_temperatures(on, Celsius::from_c(10.0), Celsius::from_c(25.0));
+        let mut sunny = bare;
+        sunny.solar = Some(MegajoulesPerSquareMetre::from_mj_per_m2(24.0));
+        let mut windy = sunny;
+        windy.wind = Some(MetresPerSecond::from_m_per_s(2.0));
+        let [rough, bare, sunny, windy] =
+            [None, Some(bare), Some(sunny), Some(windy)].map(|day| of(day).uncertainty);
+        assert!(
+            rough > bare && bare > sunny && sunny > windy && windy > 0.05,
+            "{rough} {bare} {sunny} {windy}"
+        );
+        assert_eq!(rough, 0.25);
+        assert!(of(None).is_default && of(None).how.contains("weather record"));
+    }
+
     #[test]
     fn each_measurement_narrows_the_range() {
         let mut zone = lawn(1);
         let width = |zone: &Zone| {
-            let range = weekly_minutes(zone, &zone.resolve(46.0));
+            let range = weekly_minutes(zone, &zone.resolve(46.0), measured());
             range.high - range.low
         };
         let unmeasured = width(&zone);
@@ -145,7 +215,7 @@ mod tests {
     #[test]
     fn the_best_next_measurement_is_the_one_that_narrows_most() {
         let zone = lawn(1);
-        let range = weekly_minutes(&zone, &zone.resolve(46.0));
+        let range = weekly_minutes(&zone, &zone.resolve(46.0), measured());
         let (best, low, high) = range.best_next().unwrap();
         assert_eq!(best.name, "precipitation rate");
         assert!(low > range.low && high < range.high);
@@ -159,6 +229,6 @@ mod tests {
         zone.precipitation_rate = Some(MillimetresPerHour::from_mm_per_hour(30.0));
         zone.uniformity = Some(Share::from_fraction(0.6));
         zone.own_coefficient = Some(crate::ground::planting::OwnCoefficient::Constant(0.8));
-        assert_eq!(weekly_minutes(&zone, &zone.resolve(46.0)).best_next(), None);
+        assert_eq!(weekly_minutes(&zone, &zone.resolve(46.0), measured()).best_next(), None);
     }
 }

@@ -9,6 +9,7 @@ use jiff::Timestamp;
 use jiff::civil::Date;
 use jiff_diesel::ToDiesel;
 use std::collections::BTreeMap;
+use upland_core::weather::climate::RainHours;
 use upland_core::weather::record::{HOUR_VARIABLES, RawDay, RawHour, Variable};
 
 /// Rows inserted with one statement. Twelve columns of parameters each, far below PostgreSQL's
@@ -194,6 +195,34 @@ fn raw_hours(connection: &mut PgConnection, source_id: i64, from: Date, to: Date
         .select(HoursRow::as_select())
         .load(connection)?;
     Ok(rows.iter().flat_map(HoursRow::hours).collect())
+}
+
+/// Hours in which rain was recorded, by source.
+pub(super) fn rain_hours(connection: &mut PgConnection, sources: &[i64]) -> Result<BTreeMap<i64, RainHours>> {
+    type Row = (i64, jiff_diesel::Date, Vec<i64>, Vec<Option<f64>>);
+    let rows: Vec<Row> = weather_hours::table
+        .inner_join(weather_imports::table)
+        .filter(weather_hours::source_id.eq_any(sources).and(weather_imports::undone_at.is_null()))
+        .distinct_on((weather_hours::source_id, weather_hours::date))
+        .order((weather_hours::source_id, weather_hours::date, weather_hours::import_id.desc()))
+        .select((
+            weather_hours::source_id,
+            weather_hours::date,
+            weather_hours::starts,
+            weather_hours::rain_mm,
+        ))
+        .load(connection)?;
+    let mut by_source: BTreeMap<i64, RainHours> = BTreeMap::new();
+    for (source, date, starts, rain) in rows {
+        let wet =
+            starts.into_iter().zip(rain).filter_map(|(start, mm)| Some((start, mm.filter(|mm| *mm > 0.0)?)));
+        let hours: Vec<_> =
+            wet.filter_map(|(start, mm)| Some((Timestamp::from_second(start).ok()?, mm))).collect();
+        if !hours.is_empty() {
+            by_source.entry(source).or_default().insert(date.to_jiff(), hours);
+        }
+    }
+    Ok(by_source)
 }
 
 /// Compares days with those known; returns the counts and the days worth storing. A value that the

@@ -14,10 +14,13 @@ pub use sources::{SourcePlace, SourceRecord};
 pub use summaries::VersionedSummary;
 
 use crate::{Result, Snapshot};
+use jiff::civil::Date;
 use std::collections::BTreeMap;
 use upland_core::site::Site;
-use upland_core::weather::climate::TypedNormals;
-use upland_core::weather::record::{self, CombinedRecord, JudgedDay, RawDay, Source, SourceKind};
+use upland_core::weather::climate::{RainHours, TypedNormals};
+use upland_core::weather::record::{
+    self, CombinedRecord, JudgedDay, RawDay, Source, SourceKind, VariableGroup,
+};
 use upland_core::weather::{DayWeather, Station};
 
 /// Everything known about the weather of a site.
@@ -31,6 +34,8 @@ pub struct SiteWeather {
     pub choice: Option<Choice>,
     /// Typed normals, if there are any.
     pub normals: Option<TypedNormals>,
+    /// Hours in which each source recorded rain, in the order of `sources`.
+    pub rain_hours: Vec<RainHours>,
 }
 
 impl SiteWeather {
@@ -39,6 +44,17 @@ impl SiteWeather {
     pub fn order(&self) -> [Vec<usize>; 5] {
         let ids: Vec<i64> = self.sources.iter().map(|s| s.id).collect();
         record::order(&ids, self.choice.as_ref().map(|c| &c.order))
+    }
+
+    /// The hours of rain in a record, each day's from the source that its rain came from.
+    #[must_use]
+    pub fn rain_hours(&self, record: &CombinedRecord) -> RainHours {
+        let rain = VariableGroup::Rain as usize;
+        let of_day = |(date, from): (&Date, &[Option<usize>; 5])| {
+            let source = from.get(rain).copied().flatten()?;
+            Some((*date, self.rain_hours.get(source)?.get(date)?.clone()))
+        };
+        record.from.iter().filter_map(of_day).collect()
     }
 
     /// The record that counts, at the site.
@@ -77,7 +93,9 @@ impl Snapshot<'_> {
                 judged(days, &source.station(site), &overrules.remove(&source.id).unwrap_or_default())
             })
             .collect();
-        Ok(SiteWeather { sources, days, choice, normals })
+        let mut hours = imports::rain_hours(connection, &sources.iter().map(|s| s.id).collect::<Vec<_>>())?;
+        let rain_hours = sources.iter().map(|source| hours.remove(&source.id).unwrap_or_default()).collect();
+        Ok(SiteWeather { sources, days, choice, normals, rain_hours })
     }
 
     /// The days that count for a site, in order, wind at 2 m.

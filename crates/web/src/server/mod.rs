@@ -2,6 +2,7 @@
 
 pub(crate) mod address;
 pub(crate) mod assets;
+pub(crate) mod background;
 pub(crate) mod cache;
 pub(crate) mod clock;
 pub(crate) mod download;

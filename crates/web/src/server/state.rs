@@ -1,5 +1,6 @@
 //! What every handler shares: the database, what was computed from it, and the limits.
 
+use crate::server::background::Background;
 use crate::server::cache::Cache;
 use crate::server::error::PageError;
 use crate::server::limits::Limits;
@@ -14,6 +15,7 @@ use upland_store::{Snapshot, Store, StoreError};
 pub struct AppState {
     pub(crate) store: Store,
     pub(crate) cache: Cache,
+    pub(crate) background: Background,
     pub(crate) limits: Limits,
     pub(crate) stand_ins: StandIns,
     /// Seconds by which the application's clock is ahead, as this process last heard.
@@ -32,6 +34,7 @@ impl AppState {
         Self {
             store,
             cache: Cache::default(),
+            background: Background::default(),
             limits: Limits::default(),
             stand_ins: StandIns::default(),
             clock_ahead: Arc::default(),

@@ -27,7 +27,9 @@ pub(crate) fn climate(
             let record = weather.combined(&site.site);
             // CombinedRecord wind stands at 2 m, whatever the heights of its sources.
             let station = site.site.station().at_two_metres();
+            let rain_hours = weather.rain_hours(&record);
             let climate = Climate::from_record(&record.days, station)
+                .with_rain_hours(rain_hours)
                 .with_typed(weather.normals)
                 .with_rain_alone(record.rain_alone);
             computed = Some(climate.summary());

@@ -22,7 +22,7 @@ use upland_core::quantity::ratio::Share;
 use upland_core::quantity::time::{Seconds, midnight};
 use upland_core::quantity::units::Minutes;
 use upland_core::sensors::state::{ByChannel, Hold, Pause, Says, holds, says};
-use upland_core::sensors::{Channel, Readings, Task};
+use upland_core::sensors::{Channel, Readings, Sense, Task};
 use upland_core::site::UnitSystem;
 use upland_core::weather::climate::Climate;
 use upland_store::StoreError;
@@ -130,8 +130,20 @@ impl SensorStates {
             at: moment.at,
             tz,
         };
+        states.facts.log.flow = states.flows();
         states.facts.boxes = states.loaded.boxes.iter().map(|own| states.box_facts(own, dated)).collect();
         states
+    }
+
+    /// What a flow meter of each box read.
+    fn flows(&self) -> BTreeMap<u8, Readings> {
+        let boxes = self.loaded.boxes.iter().map(SiteBox::number);
+        let read = |number: u8| {
+            let meters = self.of_box(number).filter(|r| r.sensor.card.senses(Sense::Flow));
+            let mut readings = meters.filter_map(|r| self.own(r.id)?.get(&Channel::Flow));
+            readings.next().map(|own| (number, own.clone()))
+        };
+        boxes.filter_map(read).collect()
     }
 
     /// A box with the versions of its settings and its sensors.

@@ -60,7 +60,13 @@ fn weather(said: &[OverruleRecord]) -> SiteWeather {
     };
     let own = judged(days(date(2026, 7, 1), 10), &sources[0], &overrules);
     let mast = judged(days(date(2026, 7, 1), 12), &sources[1], &[]);
-    SiteWeather { days: vec![own, mast, Vec::new()], sources, choice: None, normals: None }
+    SiteWeather {
+        days: vec![own, mast, Vec::new()],
+        sources,
+        choice: None,
+        normals: None,
+        rain_hours: Vec::new(),
+    }
 }
 
 fn import(id: i64, source_id: i64, hours: i32) -> Import {
@@ -95,8 +101,16 @@ fn the_room_says_what_counts_from_how_many_sources() {
     assert!(shown.choice_words.starts_with("Nobody has chosen yet"));
     assert_eq!(shown.choices.len(), VariableGroup::ALL.len());
     assert!(shown.choices.iter().all(|c| c.first.len() == 2 && c.first[0].2 && c.second[1].2));
-    let (mut alone, none) =
-        (weather(&[]), SiteWeather { sources: Vec::new(), days: Vec::new(), choice: None, normals: None });
+    let (mut alone, none) = (
+        weather(&[]),
+        SiteWeather {
+            sources: Vec::new(),
+            days: Vec::new(),
+            choice: None,
+            normals: None,
+            rain_hours: Vec::new(),
+        },
+    );
     alone.sources.truncate(1);
     alone.days.truncate(1);
     assert!(room(&alone, &[]).lead.starts_with("10 days count, from one source."));

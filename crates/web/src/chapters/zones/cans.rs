@@ -484,7 +484,7 @@ pub(super) struct RangeView {
 
 /// Ranges of a zone.
 pub(super) fn ranges(zone: &Zone, climate: &Climate, today: Date, system: UnitSystem) -> Vec<RangeView> {
-    use upland_core::site::range::{Range, refill_depth, weekly_minutes};
+    use upland_core::site::range::{Range, et0_part, refill_depth, weekly_minutes};
     let resolved = zone.resolve(climate.station().latitude_deg);
     let need = weekly_need(zone, climate, today);
     let minutes = resolved.minutes_for(need).min_value();
@@ -526,7 +526,7 @@ pub(super) fn ranges(zone: &Zone, climate: &Climate, today: Date, system: UnitSy
         view(
             "Minutes a week, without rain",
             &|f| format!("{} min", plain(minutes * f, 0)),
-            weekly_minutes(zone, &resolved),
+            weekly_minutes(zone, &resolved, et0_part(climate, today)),
         ),
         view("Refill point", &|f| depth(system, refill * f), refill_depth(&resolved)),
     ]

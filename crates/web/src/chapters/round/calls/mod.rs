@@ -1,4 +1,6 @@
-//! The call list: what to set this week, box by box, over all sites.
+//! The call list: what each box will do tonight and what to set this week, over all sites.
+
+mod nights;
 
 use crate::page::frame::Frame;
 use crate::page::quantities::{depth, short_date};
@@ -9,6 +11,7 @@ use crate::server::state::AppState;
 use crate::site::clock::Moment;
 use crate::site::context::AllSites;
 use crate::site::facts::time_zone;
+use actix_web::http::header::{HeaderValue, REFRESH};
 use actix_web::{HttpResponse, get, web};
 use askama::Template;
 use jiff::Timestamp;
@@ -246,6 +249,34 @@ struct ListPage {
     frame: Frame,
     lead: String,
     lines: Vec<CallLine>,
+    nights: Vec<NightLine>,
+    /// What is still worked on, in words.
+    waiting: Option<String>,
+}
+
+/// A box tonight.
+struct NightLine {
+    href: String,
+    site: String,
+    place: String,
+    sentence: String,
+    wrong: bool,
+}
+
+/// The boxes tonight, those with something to change first.
+fn night_lines(known: &[(i64, Arc<nights::SiteNight>)]) -> Vec<NightLine> {
+    let boxes = known.iter().flat_map(|(id, night)| night.boxes.iter().map(move |own| (id, night, own)));
+    let mut lines: Vec<NightLine> = boxes
+        .map(|(id, night, own)| NightLine {
+            href: format!("{}?box={}", address::today(*id), own.number),
+            site: night.site.clone(),
+            place: format!("{} {}", own.number, own.place),
+            sentence: own.sentence.clone(),
+            wrong: own.wrong,
+        })
+        .collect();
+    lines.sort_by(|a, b| b.wrong.cmp(&a.wrong).then_with(|| (&a.site, &a.place).cmp(&(&b.site, &b.place))));
+    lines
 }
 
 fn line(call: &Call) -> CallLine {
@@ -275,24 +306,50 @@ async fn calls(here: &AllSites) -> Result<Arc<Vec<Call>>, PageError> {
 #[get("/calls")]
 async fn list(here: AllSites) -> Result<HttpResponse, PageError> {
     let calls = calls(&here).await?;
+    let (state, now) = (here.state.clone(), here.who.now);
+    let nights = web::block(move || nights::known(&state, now)).await??;
+    let missing = nights.missing.len();
+    let waiting = (missing > 0).then(|| {
+        let all = missing + nights.known.len();
+        format!("{} of {all} sites are worked out; the page looks again by itself.", nights.known.len())
+    });
+    nights::work_on(&here.state, nights.missing, now);
     let (boxes, changes) = (
         calls.iter().map(|c| (c.site_id, c.box_number)).collect::<std::collections::BTreeSet<_>>().len(),
         calls.iter().filter(|c| c.changes()).count(),
     );
-    page(&ListPage {
+    let mut shown = page(&ListPage {
+        nights: night_lines(&nights.known),
         frame: Frame::new(&here.who, "This week's calls")?,
         lead: format!(
             "{changes} of {} percentages on {boxes} boxes stand elsewhere than the last week asks.",
             calls.len()
         ),
         lines: calls.iter().map(line).collect(),
-    })
+        waiting,
+    })?;
+    if missing > 0 {
+        shown.headers_mut().insert(REFRESH, HeaderValue::from_static("2"));
+    }
+    Ok(shown)
+}
+
+/// The sentence of every box tonight; a file leaves none out.
+fn every_night(state: &AppState, now: Timestamp) -> Result<BTreeMap<(i64, u8), String>, StoreError> {
+    let mut found = nights::known(state, now)?;
+    for stamp in &found.missing {
+        found.known.extend(nights::night(state, stamp, now)?.map(|night| (stamp.site_id, night)));
+    }
+    let boxes = found.known.iter().flat_map(|(id, night)| night.boxes.iter().map(move |own| (*id, own)));
+    Ok(boxes.map(|(id, own)| ((id, own.number), own.sentence.clone())).collect())
 }
 
 #[get("/calls.csv")]
 async fn csv(here: AllSites) -> Result<HttpResponse, PageError> {
     let calls = calls(&here).await?;
-    let rows: Vec<[String; 9]> = calls
+    let (state, now) = (here.state.clone(), here.who.now);
+    let tonight = web::block(move || every_night(&state, now)).await??;
+    let rows: Vec<[String; 10]> = calls
         .iter()
         .map(|c| {
             [
@@ -305,6 +362,7 @@ async fn csv(here: AllSites) -> Result<HttpResponse, PageError> {
                 c.advised.map_or(String::new(), |a| a.percent().to_string()),
                 c.because.clone(),
                 c.record_ended.map_or(String::new(), |last| last.to_string()),
+                tonight.get(&(c.site_id, c.box_number)).cloned().unwrap_or_default(),
             ]
         })
         .collect();
@@ -322,6 +380,7 @@ async fn csv(here: AllSites) -> Result<HttpResponse, PageError> {
                 "advised_pct",
                 "because",
                 "record_ended",
+                "tonight",
             ],
             &rows,
         )))
