@@ -81,7 +81,7 @@ pub fn run(args: &Args) -> Result<(), Failure> {
         .map_err(|error| Failure::Failed(format!("time zone: {error}")))?;
     let from = args.from.unwrap_or_else(|| super::today(&tz));
     let card = &controller.card;
-    let installation = Installation::new(
+    let mut installation = Installation::new(
         &file.site,
         (card, controller.number),
         &file.zones,
@@ -90,6 +90,8 @@ pub fn run(args: &Args) -> Result<(), Failure> {
         from,
         &tz,
     );
+    installation.sensors =
+        file.sensors.iter().filter(|s| s.box_number == controller.number).cloned().collect();
     let present = present.clone().unwrap_or_else(|| Settings::clean(card));
     let request = Request {
         installation: &installation,

@@ -271,10 +271,27 @@ fn calls_are_a_file_too_and_a_box_without_runs_is_no_call() {
     let person = Person::signed_in(&server, "wren");
     let csv = person.get("/calls.csv").text;
     assert!(
-        csv.starts_with("week_from,site,box,place,program,set_pct,advised_pct,because,record_ended\n"),
+        csv.starts_with(
+            "week_from,site,box,place,program,set_pct,advised_pct,because,record_ended,tonight\n"
+        ),
         "{csv}"
     );
     assert!(csv.lines().count() > 4, "{csv}");
-    assert_eq!(person.get("/calls").status, 200);
+    // The file waits for every night; the page then knows them all, and says of each what its Today says.
+    let page = person.get("/calls").text;
+    assert!(!page.contains("sites are worked out"), "{page}");
+    // A sentence with a comma stands in quotation marks.
+    let last = |row: &str| match row.strip_suffix('"') {
+        Some(quoted) => quoted.rsplit(",\"").next().unwrap().to_owned(),
+        None => row.rsplit(',').next().unwrap().to_owned(),
+    };
+    let sentences: std::collections::BTreeSet<String> = csv.lines().skip(1).map(last).collect();
+    assert!(sentences.len() > 1 && !sentences.contains(""), "{sentences:?}");
+    let nights: Vec<String> = (1..=4).map(|id| person.get(&format!("/sites/{id}/today")).text).collect();
+    for sentence in &sentences {
+        assert!(page.contains(sentence.as_str()), "{sentence}");
+    }
+    let told = sentences.iter().filter(|s| nights.iter().any(|night| night.contains(s.as_str()))).count();
+    assert!(told >= 2, "Today says the same: {sentences:?}");
     assert_eq!(person.get("/calls.csv").text, csv, "from the cache the same");
 }

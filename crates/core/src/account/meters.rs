@@ -1,7 +1,7 @@
 //! What meters say of the runs of a site: the main meter between its readings, a flow meter during each run.
 
+use super::facts::Facts;
 use super::running::BoxRun;
-use super::whole::Facts;
 use jiff::{SignedDuration, Timestamp};
 use std::collections::BTreeMap;
 

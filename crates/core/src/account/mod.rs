@@ -1,6 +1,7 @@
 //! The account of water: what ran, what fell and what the soil holds, over past days and those ahead.
 
 pub mod evidence;
+mod facts;
 pub mod log;
 mod meters;
 pub mod nights;

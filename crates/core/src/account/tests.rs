@@ -264,6 +264,7 @@ fn any_zone() -> impl Strategy<Value = Zone> {
         })
 }
 
+// Long: a table read, a season run, three kinds of day compared.
 #[test]
 fn a_season_agrees_with_pyfao56_where_the_models_meet() {
     // Sand of 0.6 m, half of it allowable; 8 mm/h of even watering from midnight, which sand takes in.

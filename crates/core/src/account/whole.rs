@@ -1,23 +1,21 @@
 //! The account of a whole site: its sky, the runs of its boxes, and every zone hour by hour up to an instant.
 
+pub use super::facts::Facts;
+
 use super::evidence::{Evidence, FieldReading, Watering, joined};
-use super::log::Log;
 use super::meters::{metered, told};
-use super::nights::{EVENING, NightRules, ZoneNight, nights, subject};
+use super::nights::{ZoneNight, nights, subject};
 use super::running::{BoxFacts, BoxRun, running};
 use super::sky::SkyHours;
 use super::zone::{AccountDay, AccountHour, ZoneFacts, ZoneState, account};
-use crate::controller::ordinance::{Law, Subject};
-use crate::quantity::time::{instant, midnight};
-use crate::quantity::units::Celsius;
-use crate::sensors::{COMMON_FREEZE_POINT, Sense};
-use crate::site::{ResolvedZone, Site, Zone};
+use crate::controller::ordinance::Subject;
+use crate::quantity::time::midnight;
+use crate::site::Zone;
 use crate::weather::climate::Climate;
 use jiff::civil::Date;
 use jiff::tz::TimeZone;
 use jiff::{Timestamp, ToSpan};
 use std::collections::{BTreeMap, BTreeSet};
-use std::sync::Arc;
 
 /// What an account takes as the watering of each day.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
@@ -29,86 +27,6 @@ pub enum Way {
     AsSet,
     /// As advised, whatever ran.
     AsAdvised,
-}
-
-/// Everything that the account of a site follows from.
-#[derive(Debug, Clone)]
-pub struct Facts {
-    /// The place.
-    pub site: Site,
-    /// Its time zone.
-    pub tz: TimeZone,
-    /// Its weather.
-    pub climate: Arc<Climate>,
-    /// What it must keep to.
-    pub law: Law,
-    /// Its zones, with their defaults.
-    pub zones: Vec<(Zone, ResolvedZone)>,
-    /// Its boxes.
-    pub boxes: Vec<BoxFacts>,
-    /// What was written down.
-    pub log: Log,
-}
-
-impl Facts {
-    /// A site of which only survey and weather are known.
-    #[must_use]
-    pub fn surveyed(site: &Site, tz: &TimeZone, zones: &[Zone], climate: Climate) -> Self {
-        Self {
-            zones: Self::resolved(site, zones),
-            site: site.clone(),
-            tz: tz.clone(),
-            climate: Arc::new(climate),
-            law: Law::default(),
-            boxes: Vec::new(),
-            log: Log::default(),
-        }
-    }
-
-    /// Surveys with their defaults filled.
-    #[must_use]
-    pub fn resolved(site: &Site, zones: &[Zone]) -> Vec<(Zone, ResolvedZone)> {
-        zones.iter().map(|zone| (zone.clone(), zone.resolve(site.latitude_deg))).collect()
-    }
-
-    /// The box of a number.
-    #[must_use]
-    pub fn of_box(&self, number: u8) -> Option<&BoxFacts> {
-        self.boxes.iter().find(|b| b.number == number)
-    }
-
-    /// A zone on its station.
-    #[must_use]
-    pub fn zone(&self, box_number: u8, station: u16) -> Option<&(Zone, ResolvedZone)> {
-        self.zones.iter().find(|(zone, _)| (zone.box_number, zone.number) == (box_number, station))
-    }
-
-    /// At or below this expected minimum nothing is advised: the warmest set point of the site's freeze sensors,
-    /// else that of common practice.
-    #[must_use]
-    pub fn freeze_at(&self) -> Celsius {
-        let sensors =
-            self.boxes.iter().flat_map(|b| &b.sensors).filter(|s| s.sensor.card.senses(Sense::Freeze));
-        let set = sensors.map(|s| s.sensor.setting.freeze_at);
-        set.reduce(|a, b| if a > b { a } else { b }).unwrap_or(COMMON_FREEZE_POINT)
-    }
-
-    /// The nights of the zones of a box.
-    pub fn with_rules<T>(&self, number: u8, of: impl FnOnce(&NightRules) -> T) -> T {
-        let rests = |date: Date| {
-            let evening = instant(date, EVENING, &self.tz);
-            let settings = self.of_box(number).and_then(|b| b.settings_at(evening))?;
-            settings.rests_on(date).into_iter().next()
-        };
-        of(&NightRules {
-            law: &self.law,
-            window: self.site.window,
-            tz: &self.tz,
-            climate: &self.climate,
-            freeze_at: self.freeze_at(),
-            rests: &rests,
-        })
-    }
 }
 
 /// A zone of a site's account.

@@ -76,6 +76,7 @@ mod tests {
     use upland_core::ground::application::HeadType;
     use upland_core::quantity::time::Hours;
 
+    // Long: every rule and its sentence.
     #[test]
     fn a_rule_is_one_sentence() {
         let week = |days: [usize; 2]| core::array::from_fn(|i| days.contains(&i));
