@@ -37,6 +37,8 @@ enum Command {
     Plan(commands::plan::Args),
     /// Twelve factors of each zone, the percentages a box can be set to and the error left, as JSON.
     Budget(commands::budget::Args),
+    /// A season of weather through one way of watering beside another, as JSON.
+    Simulate(commands::simulate::Args),
     /// A simulated sensor that posts to a server as a device would.
     Bench(commands::bench::Args),
     /// The JSON Schema of a file format.
@@ -61,6 +63,7 @@ enum SchemaOf {
     Ordinance,
     Sensor,
     Log,
+    Way,
 }
 
 fn main() -> ExitCode {
@@ -74,6 +77,7 @@ fn main() -> ExitCode {
         Command::Expand(args) => commands::expand::run(&args),
         Command::Plan(args) => commands::plan::run(&args),
         Command::Budget(args) => commands::budget::run(&args),
+        Command::Simulate(args) => commands::simulate::run(&args),
         Command::Bench(args) => commands::bench::run(&args),
         Command::Schema { format } => commands::print(&match format {
             SchemaOf::Site => upland_formats::site_file::schema(),
@@ -81,6 +85,7 @@ fn main() -> ExitCode {
             SchemaOf::Card => upland_formats::card_file::schema(),
             SchemaOf::Ordinance => upland_formats::ordinance_file::schema(),
             SchemaOf::Log => upland_formats::log_file::schema(),
+            SchemaOf::Way => upland_formats::way_file::schema(),
             SchemaOf::Sensor => upland_formats::sensor_file::schema(),
         }),
         Command::Serve(args) => commands::serve::serve(args),

@@ -51,6 +51,17 @@ coded!(crate::account::evidence::Evidence {
     AsSet = "as_set",
     AsAdvised = "as_advised",
 });
+coded!(crate::trial::Named {
+    AsSet = "as-set",
+    AsAdvised = "as-advised",
+    NoSensors = "no-sensors",
+    Leave = "leave",
+    Monthly = "monthly",
+    Weekly = "weekly",
+    EtSensor = "et-sensor",
+    DailyBalance = "daily-balance",
+});
+coded!(crate::trial::Spot { UnderEave = "under_eave", InShade = "in_shade" });
 coded!(crate::account::whole::Way { Best = "best", AsSet = "as-set", AsAdvised = "as-advised" });
 coded!(crate::weather::record::Variable {
     TemperatureMin = "tmin",

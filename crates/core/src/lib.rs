@@ -8,6 +8,7 @@
 //! The rooms, top floor first; each knows only what stands below it:
 //!
 //! - [`explain`] opens a number to its inputs, formula and source; [`codes`] are the short names of list values.
+//! - [`trial`]: a season of weather through one way of watering beside another.
 //! - [`advice`]: tonight's decisions, findings, the planner, percentages, which sensors pay.
 //! - [`account`]: what ran, what fell and what the soil holds over a season.
 //! - [`installation`]: a box where it hangs, with its zones, law and sensors.
@@ -28,4 +29,5 @@ pub mod installation;
 pub mod quantity;
 pub mod sensors;
 pub mod site;
+pub mod trial;
 pub mod weather;

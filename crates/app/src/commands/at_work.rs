@@ -11,6 +11,7 @@ use upland_core::account::log::Log;
 use upland_core::account::running::BoxFacts;
 use upland_core::account::sensed::{as_read, sensor_facts};
 use upland_core::account::whole::{Facts, begins, end_of};
+use upland_core::account::zone::Advise;
 use upland_core::quantity::time::midnight;
 use upland_core::weather::climate::Climate;
 use upland_formats::log_file::{self, LogFile};
@@ -77,6 +78,8 @@ fn facts(file: &SiteFile, tz: TimeZone, climate: Climate, log: LogFile, last: Da
         zones: Facts::resolved(site, &file.zones),
         law: file.law.clone(),
         log,
+        advise: Advise::AtRefill,
+        heeds_frost: true,
         climate: Arc::new(climate),
         tz,
     }

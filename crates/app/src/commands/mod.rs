@@ -12,6 +12,7 @@ pub mod expand;
 pub mod plan;
 pub mod replay;
 pub mod serve;
+pub mod simulate;
 pub mod tonight;
 pub mod weather;
 

@@ -63,7 +63,7 @@ struct HoldRow {
 }
 
 /// The zone of whole hours nearest to the sun's time.
-fn of_longitude(longitude_deg: f64) -> TimeZone {
+pub(super) fn of_longitude(longitude_deg: f64) -> TimeZone {
     #[allow(clippy::cast_possible_truncation, reason = "twelve hours at most")]
     let hours = (longitude_deg / 15.0).round() as i8;
     Offset::from_hours(hours).map_or(TimeZone::UTC, TimeZone::fixed)

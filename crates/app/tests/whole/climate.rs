@@ -108,6 +108,8 @@ async fn a_strange_file_cans_percentages_and_the_call_list() {
     page.css(".flash").await;
     assert!(page.text().await.contains("percentages are set"));
     assert!(page.text().await.contains("Set so already"));
+    // The file waits for every night, so that the page need not look again.
+    assert_eq!(Person::signed_in(&server, "wren").get("/calls.csv").status, 200);
     page.goto(&server, "/calls").await;
     page.sound("call list").await;
     assert!(page.text().await.contains("Larkrigg Botanic Slope"));

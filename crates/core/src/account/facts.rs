@@ -3,6 +3,7 @@
 use super::log::Log;
 use super::nights::{EVENING, NightRules};
 use super::running::BoxFacts;
+use super::zone::Advise;
 use crate::controller::ordinance::Law;
 use crate::quantity::time::instant;
 use crate::quantity::units::Celsius;
@@ -30,6 +31,10 @@ pub struct Facts {
     pub boxes: Vec<BoxFacts>,
     /// What was written down.
     pub log: Log,
+    /// When watering is advised where nothing is known.
+    pub advise: Advise,
+    /// Whether frost bars what is advised.
+    pub heeds_frost: bool,
 }
 
 impl Facts {
@@ -44,6 +49,8 @@ impl Facts {
             law: Law::default(),
             boxes: Vec::new(),
             log: Log::default(),
+            advise: Advise::AtRefill,
+            heeds_frost: true,
         }
     }
 
@@ -88,6 +95,7 @@ impl Facts {
             tz: &self.tz,
             climate: &self.climate,
             freeze_at: self.freeze_at(),
+            heeds_frost: self.heeds_frost,
             rests: &rests,
         })
     }

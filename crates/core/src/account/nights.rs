@@ -84,6 +84,8 @@ pub struct NightRules<'a> {
     pub climate: &'a Climate,
     /// At or below this expected minimum nothing is advised.
     pub freeze_at: Celsius,
+    /// Whether frost bars a night at all.
+    pub heeds_frost: bool,
     /// Why the box rests on a date by its own settings, if it does.
     pub rests: &'a dyn Fn(Date) -> Option<Rest>,
 }
@@ -163,7 +165,7 @@ fn rain_ends(rules: &NightRules, date: Date) -> Timestamp {
 /// Whether frost forbids watering. The coming night is expected to be as cold as the last one was: no forecast
 /// is at hand, and on the evening of a clear spell the morning before is the best guess (our stated rule).
 fn frost(rules: &NightRules, zone: &Zone, date: Date) -> Option<Barred> {
-    if zone.sky == Sky::UnderGlass {
+    if zone.sky == Sky::UnderGlass || !rules.heeds_frost {
         return None;
     }
     let day = rules.climate.day(date)?;

@@ -3,7 +3,7 @@
 use super::evidence::{Evidence, FieldReading, Watering};
 use super::nights::{Barred, NightRules, ZoneNight, nights};
 use super::sky::SkyHours;
-use super::zone::{AccountDay, AccountHour, ZoneFacts, account};
+use super::zone::{AccountDay, AccountHour, Advise, ZoneFacts, account};
 use crate::controller::ordinance::Law;
 use crate::ground::application::HeadType;
 use crate::ground::balance::DayWater;
@@ -68,6 +68,7 @@ fn rules<'a>(climate: &'a Climate, law: &'a Law) -> NightRules<'a> {
         tz: &UTC,
         climate,
         freeze_at: Celsius::from_c(3.0),
+        heeds_frost: true,
         rests: &|_| None,
     }
 }
@@ -81,7 +82,15 @@ fn known(
 ) -> (Vec<AccountDay>, Vec<AccountHour>) {
     let resolved = zone.resolve(46.0);
     let evidence = vec![Evidence::AsSet; sky.days().len()];
-    let facts = ZoneFacts { zone, resolved: &resolved, runs, evidence: &evidence, nights: &[], readings };
+    let facts = ZoneFacts {
+        zone,
+        resolved: &resolved,
+        runs,
+        evidence: &evidence,
+        nights: &[],
+        readings,
+        advise: Advise::AtRefill,
+    };
     let mut hours = Vec::new();
     let (days, _) = account(&facts, sky, |hour| hours.push(*hour));
     (days, hours)
@@ -91,8 +100,15 @@ fn known(
 fn advised(zone: &Zone, climate: &Climate) -> Vec<AccountDay> {
     let (sky, resolved, law) = (sky(climate), zone.resolve(46.0), Law::default());
     let nights = nights(&rules(climate, &law), zone, &sky);
-    let facts =
-        ZoneFacts { zone, resolved: &resolved, runs: &[], evidence: &[], nights: &nights, readings: &[] };
+    let facts = ZoneFacts {
+        zone,
+        resolved: &resolved,
+        runs: &[],
+        evidence: &[],
+        nights: &nights,
+        readings: &[],
+        advise: Advise::AtRefill,
+    };
     account(&facts, &sky, |_| ()).0
 }
 
@@ -200,6 +216,7 @@ fn a_weekly_count_bars_the_days_beyond_it() {
         evidence: &[],
         nights: &once,
         readings: &[],
+        advise: Advise::AtRefill,
     };
     let (days, _) = account(&facts, &sky, |_| ());
     // 1 June 2026 is a Monday.

@@ -7,7 +7,7 @@ use super::meters::{metered, told};
 use super::nights::{ZoneNight, nights, subject};
 use super::running::{BoxFacts, BoxRun, running};
 use super::sky::SkyHours;
-use super::zone::{AccountDay, AccountHour, ZoneFacts, ZoneState, account};
+use super::zone::{AccountDay, AccountHour, ZoneFacts, ZoneState, account_with_runs};
 use crate::controller::ordinance::Subject;
 use crate::quantity::time::midnight;
 use crate::site::Zone;
@@ -40,6 +40,8 @@ pub struct ZoneAccount {
     pub days: Vec<AccountDay>,
     /// Its water at the end.
     pub end: ZoneState,
+    /// What watered it, known or advised, in order.
+    pub waterings: Vec<Watering>,
 }
 
 /// The account of a site up to an instant.
@@ -104,9 +106,18 @@ pub fn of_site(
             Way::AsAdvised => Vec::new(),
             _ => facts.log.readings_of(zone.box_number, zone.number, until),
         };
-        let own = ZoneFacts { zone, resolved, runs: &runs, evidence: &evidence, nights, readings: &readings };
-        let (days, end) = account(&own, &sky, |hour| each(place, hour));
-        zones.push(ZoneAccount { box_number: zone.box_number, station: zone.number, days, end });
+        let own = ZoneFacts {
+            zone,
+            resolved,
+            runs: &runs,
+            evidence: &evidence,
+            nights,
+            readings: &readings,
+            advise: facts.advise,
+        };
+        let (days, end, advised) = account_with_runs(&own, &sky, |hour| each(place, hour));
+        let waterings = joined(runs.into_iter().chain(advised).collect());
+        zones.push(ZoneAccount { box_number: zone.box_number, station: zone.number, days, end, waterings });
     }
     SiteAccount { until, sky, zones, runs: known.runs }
 }

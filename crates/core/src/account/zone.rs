@@ -27,6 +27,8 @@ use std::collections::VecDeque;
 
 /// A refill smaller than this share of the readily available water is not worth a start.
 const SMALLEST_REFILL_SHARE: f64 = 0.25;
+/// Missing less than this, a nightly box runs nothing, mm (our stated default).
+const LEAST_NIGHTLY_MM: f64 = 2.0;
 /// Depletion, demand or water below this is none, mm.
 const NOTHING_MM: f64 = 1e-9;
 
@@ -45,6 +47,19 @@ pub struct ZoneFacts<'a> {
     pub nights: &'a [ZoneNight],
     /// Readings from the field, in order.
     pub readings: &'a [FieldReading],
+    /// When watering is advised.
+    pub advise: Advise,
+}
+
+/// When watering is advised where nothing is known.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub enum Advise {
+    /// When the refill point is reached, or would be tomorrow.
+    #[default]
+    AtRefill,
+    /// Every open night, whatever is missing, when it is worth a run: a box that computes itself, to the second, and
+    /// stops for the night when it rains.
+    Nightly,
 }
 
 /// The water of a zone in one hour, or in a day: sums, and the depletion at its end.
@@ -175,7 +190,15 @@ pub fn ahead(
     (begin, state): (Timestamp, ZoneState),
     runs: &[Watering],
 ) -> Ahead {
-    let facts = ZoneFacts { zone, resolved, runs, evidence: &[], nights: &[], readings: &[] };
+    let facts = ZoneFacts {
+        zone,
+        resolved,
+        runs,
+        evidence: &[],
+        nights: &[],
+        readings: &[],
+        advise: Advise::AtRefill,
+    };
     let mut going = Zoned::new(&facts);
     (going.depletion, going.standing) = (state.depletion.mm(), state.standing.mm());
     let last = runs.last().map(|run| run.until);
@@ -198,8 +221,18 @@ pub fn ahead(
 pub fn account(
     facts: &ZoneFacts,
     sky: &SkyHours,
-    mut each: impl FnMut(&AccountHour),
+    each: impl FnMut(&AccountHour),
 ) -> (Vec<AccountDay>, ZoneState) {
+    let (days, state, _) = account_with_runs(facts, sky, each);
+    (days, state)
+}
+
+/// The same with the runs that were advised.
+pub fn account_with_runs(
+    facts: &ZoneFacts,
+    sky: &SkyHours,
+    mut each: impl FnMut(&AccountHour),
+) -> (Vec<AccountDay>, ZoneState, Vec<Watering>) {
     let mut zone = Zoned::new(facts);
     let mut days = Vec::with_capacity(sky.days().len());
     for (at, day) in sky.days().iter().enumerate() {
@@ -238,7 +271,7 @@ pub fn account(
         days.push(out);
     }
     let mm = Millimetres::from_mm;
-    (days, ZoneState { depletion: mm(zone.depletion), standing: mm(zone.standing) })
+    (days, ZoneState { depletion: mm(zone.depletion), standing: mm(zone.standing) }, zone.ran)
 }
 
 /// A zone on its way through the hours.
@@ -257,6 +290,8 @@ struct Zoned<'a> {
     week: Week,
     next_run: usize,
     advised: VecDeque<Watering>,
+    /// Everything that was advised.
+    ran: Vec<Watering>,
     next_reading: usize,
 }
 
@@ -275,6 +310,7 @@ impl<'a> Zoned<'a> {
             week: Week::default(),
             next_run: 0,
             advised: VecDeque::new(),
+            ran: Vec::new(),
             next_reading: 0,
         }
     }
@@ -292,18 +328,27 @@ impl<'a> Zoned<'a> {
         let tomorrow = day.date.tomorrow().unwrap_or(day.date);
         let expected = day.expected_next * resolved.demand_factor_on(tomorrow);
         let missing = Millimetres::from_mm(self.depletion).min(root_zone.total_available);
-        if !is_due(root_zone, missing, expected) {
+        let due = match self.facts.advise {
+            Advise::AtRefill => is_due(root_zone, missing, expected),
+            Advise::Nightly => missing.mm() >= LEAST_NIGHTLY_MM || is_due(root_zone, missing, expected),
+        };
+        if !due {
             return;
         }
         let morning = if opens < day.ends { day.date } else { tomorrow };
         if !self.week.admits(morning, night.most_a_week) {
             return;
         }
-        let cycles =
-            cycles(run_time(missing, resolved.rate.value, resolved.multiplier), resolved.cycle_limit);
+        let whole = run_time(missing, resolved.rate.value, resolved.multiplier);
+        let cycles = cycles(whole, resolved.cycle_limit);
         let cycles = night.most_minutes.map_or(cycles, |most| cycles.at_most(u32::from(most)));
-        let (each, soak) =
-            (Seconds::from_min(cycles.minutes_each.into()), Seconds::from_min(cycles.soak_minutes.into()));
+        let soak = Seconds::from_min(cycles.soak_minutes.into());
+        let minutes = Seconds::from_min(cycles.minutes_each.into());
+        // A box that computes itself counts seconds, and never more than is missing.
+        let each = match self.facts.advise {
+            Advise::AtRefill => minutes,
+            Advise::Nightly => minutes.min(Seconds::of(whole * (1.0 / f64::from(cycles.count)), f64::floor)),
+        };
         let mut from = opens;
         let mut runs = false;
         for _ in 0..cycles.count {
@@ -311,6 +356,7 @@ impl<'a> Zoned<'a> {
             let known = if from < day.ends { this } else { next };
             if from < until && known == Evidence::AsAdvised {
                 self.advised.push_back(Watering::plain(from, until));
+                self.ran.push(Watering::plain(from, until));
                 runs = true;
             }
             from = until + soak;
@@ -326,6 +372,9 @@ impl<'a> Zoned<'a> {
         let mut out = Flows { rain: Millimetres::from_mm(rain), ..Flows::default() };
         let mut drained = 0.0;
         let (mut rain_in, mut applied_in) = (0.0, 0.0);
+        if self.facts.advise == Advise::Nightly && rain > 0.0 && !self.advised.is_empty() {
+            self.rained_off(hour.from);
+        }
         let runs = self.has_run(hour);
         if runs || rain > 0.0 || self.standing > 0.0 {
             let surface = self.surface(hour, rain, runs);
@@ -358,6 +407,15 @@ impl<'a> Zoned<'a> {
         out.drainage = Millimetres::from_mm(drained);
         out.depletion = Millimetres::from_mm(self.depletion);
         out
+    }
+
+    /// A box that computes itself stops for the night when it rains.
+    fn rained_off(&mut self, at: Timestamp) {
+        self.advised.clear();
+        self.ran.retain(|run| run.from < at);
+        if let Some(last) = self.ran.last_mut() {
+            last.until = last.until.min(at);
+        }
     }
 
     /// Whether a run touches an hour; runs that ended before it are left behind.

@@ -2,7 +2,6 @@
 
 use crate::account::sensed::{RecordedNight, as_read, nights, stands};
 use crate::controller::schedule::Settings;
-use crate::controller::{Card, SensorPort};
 use crate::ground::application::HeadType;
 use crate::ground::plant::Sky;
 use crate::installation::Installation;
@@ -106,7 +105,9 @@ pub fn advise(
                 }
                 (Sense::Flow, _) if zones.len() >= MANY_ZONES => plain(Pays::Yes),
                 (Sense::Flow, _) => plain(Pays::Perhaps),
-                (Sense::Et, _) => plain(if can_scale(&installation.card) { Pays::Yes } else { Pays::No }),
+                (Sense::Et, _) => {
+                    plain(if installation.card.takes_percentages() { Pays::Yes } else { Pays::No })
+                }
             }
         })
         .collect();
@@ -165,12 +166,6 @@ fn from_record(
     }
 }
 
-/// Whether a box can take a percentage from outside.
-fn can_scale(card: &Card) -> bool {
-    card.daily_run_times
-        || card.sensor_ports.iter().any(|p| matches!(p, SensorPort::Weather | SensorPort::TwoWire))
-}
-
 /// A card that senses one thing, for asking about it.
 fn lone(sense: Sense) -> SensorCard {
     let cards = crate::sensors::generic();
@@ -215,7 +210,7 @@ pub fn conflicts(installation: &Installation, sensors: &[&Sensor]) -> Vec<Confli
     {
         out.push(Conflict::RainTwice);
     }
-    if has(Sense::Et) > 0 && !can_scale(&installation.card) {
+    if has(Sense::Et) > 0 && !installation.card.takes_percentages() {
         out.push(Conflict::EtWithoutPort);
     }
     for sense in [Sense::Rain, Sense::Freeze, Sense::Wind] {
@@ -331,7 +326,7 @@ mod tests {
                 Conflict::TwoOfOne(Sense::Rain)
             ]
         );
-        installation.card.sensor_ports.push(SensorPort::Weather);
+        installation.card.sensor_ports.push(crate::controller::SensorPort::Weather);
         assert_eq!(
             conflicts(&installation, &[&sensor("weather_station")]),
             [Conflict::RainButAllRoofed, Conflict::WindButAllDrip]

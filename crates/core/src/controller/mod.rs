@@ -156,6 +156,13 @@ pub struct CardFault {
 }
 
 impl Card {
+    /// Whether a sensor can set its percentages: it computes by itself, or has a port for such a sensor.
+    #[must_use]
+    pub fn takes_percentages(&self) -> bool {
+        let ports = &self.sensor_ports;
+        self.daily_run_times || ports.iter().any(|p| matches!(p, SensorPort::Weather | SensorPort::TwoWire))
+    }
+
     /// Everything that makes a card impossible; empty for a card that can be.
     #[must_use]
     pub fn check(&self) -> Vec<CardFault> {

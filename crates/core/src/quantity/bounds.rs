@@ -199,6 +199,9 @@ pub const STRAIGHT_PIPE: Bound =
 /// A threshold of a soil probe.
 pub const SOIL_THRESHOLD: Bound =
     bound("Soil threshold", "%", 3.0, 70.0, "percent by volume, from the drained reading");
+/// A threshold that a rain switch is tried at.
+pub const RAIN_THRESHOLD: Bound =
+    bound("Rain threshold", "mm", 1.0, 50.0, "rain switches have steps from 3 to 25 mm");
 /// Rain between two readings.
 pub const READ_RAIN: Bound = bound("Rain", "mm", 0.0, 500.0, "since the reading before");
 /// Air temperature that was read.

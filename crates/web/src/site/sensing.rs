@@ -14,6 +14,7 @@ use upland_core::account::log::{Log, LoggedReading, LoggedRun};
 use upland_core::account::running::{BoxFacts, BoxRun, Holder, SensorFacts};
 use upland_core::account::sensed::{AsRead, as_read, sensor_facts};
 use upland_core::account::whole::{Facts, begins};
+use upland_core::account::zone::Advise;
 use upland_core::advice::tonight::night_runs;
 use upland_core::controller::night::window_instants;
 use upland_core::controller::ordinance::Law;
@@ -119,6 +120,8 @@ impl SensorStates {
             zones: Facts::resolved(&loaded.site.site, &loaded.surveys()),
             boxes: Vec::new(),
             log: log(&loaded, &dated.noted, moment.at),
+            advise: Advise::AtRefill,
+            heeds_frost: true,
         };
         let mut states = Self {
             climate: Arc::clone(&loaded.climate),

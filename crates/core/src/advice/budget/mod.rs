@@ -18,7 +18,7 @@ pub use schools::{School, SchoolResult, schools};
 pub use week::{TRAILING_DAYS, WeekAdvice, WeekZone, week};
 
 use crate::controller::PercentageScope;
-use crate::controller::schedule::{Days, Percentages, Settings, event_length, expand};
+use crate::controller::schedule::{Percentages, Settings, event_length, expand};
 use crate::installation::{Installation, WiredZone};
 use crate::quantity::month::{ByMonth, Month};
 use crate::quantity::ratio::Percentage;
@@ -161,17 +161,8 @@ impl<'a> Base<'a> {
 /// The same settings with every percentage at 100 and no rain delay.
 fn at_full(settings: &Settings) -> Settings {
     let percentages = settings.percentages.all_at(Percentage::HUNDRED);
-    let mut full = Settings { percentages, rain_delay: None, ..settings.clone() };
     // A rhythm is counted over the whole year, whatever day it was set to begin on.
-    for program in &mut full.programs {
-        if let Days::EveryNth { interval, first } = program.days {
-            let step = i32::from(interval.max(1));
-            let back = (first - EARLY).get_days().div_euclid(step) * step;
-            program.days =
-                Days::EveryNth { interval, first: first.checked_sub(back.days()).unwrap_or(first) };
-        }
-    }
-    full
+    Settings { percentages, rain_delay: None, ..settings.clone() }.with_rhythms_since(EARLY)
 }
 
 /// Before this day no rhythm is counted.
@@ -329,31 +320,40 @@ fn percents_on(base: &Base, date: Date) -> Vec<Percentage> {
 #[must_use]
 pub fn with_best(settings: &Settings, budget: &Budget, month: Month) -> Settings {
     let mut changed = settings.clone();
-    let of = |m: Month, slot: usize| budget.best.of(m).get(slot).copied().flatten();
-    match &mut changed.percentages {
-        Percentages::Box(value) => {
-            if let Some(p) = of(month, 0) {
-                *value = p;
-            }
-        }
-        Percentages::Program(values) => {
-            for (k, slot) in budget.slots.iter().enumerate() {
-                if let (PercentageSlot::Program(program), Some(p)) = (slot, of(month, k))
-                    && let Some(slot) = values.get_mut(*program)
-                {
-                    *slot = p;
-                }
-            }
-        }
-        Percentages::Month(values) => {
-            for month in Month::ALL {
-                if let Some(p) = of(month, 0) {
-                    *values.of_mut(month) = p;
-                }
-            }
-        }
+    let months: &[Month] = match settings.percentages {
+        Percentages::Month(_) => &Month::ALL,
+        Percentages::Box(_) | Percentages::Program(_) => &[month],
+    };
+    for month in months {
+        turn(&mut changed, &budget.slots, budget.best.of(*month), *month);
     }
     changed
+}
+
+/// Settings with the percentages that a week's advice asks for; what nothing needs is turned as low as it goes.
+#[must_use]
+pub fn with_week(settings: &Settings, advice: &WeekAdvice, lowest: Percentage) -> Settings {
+    let mut changed = settings.clone();
+    let best: Vec<Option<Percentage>> = advice.best.iter().map(|p| p.or(Some(lowest))).collect();
+    turn(&mut changed, &advice.slots, &best, Month::of(advice.from));
+    changed
+}
+
+/// Turns the slots of a box; a box that holds twelve percentages has one a month.
+fn turn(settings: &mut Settings, slots: &[PercentageSlot], to: &[Option<Percentage>], month: Month) {
+    for (slot, to) in slots.iter().zip(to) {
+        let Some(to) = to else { continue };
+        match (&mut settings.percentages, slot) {
+            (Percentages::Box(value), _) => *value = *to,
+            (Percentages::Month(values), _) => *values.of_mut(month) = *to,
+            (Percentages::Program(values), PercentageSlot::Program(program)) => {
+                if let Some(value) = values.get_mut(*program) {
+                    *value = *to;
+                }
+            }
+            (Percentages::Program(_), PercentageSlot::Box) => {}
+        }
+    }
 }
 
 /// The last day of the week that begins on a date.

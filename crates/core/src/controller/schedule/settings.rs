@@ -277,6 +277,21 @@ impl Settings {
         self.is_delayed(date) || self.off_season.is_some_and(|span| span.holds(date))
     }
 
+    /// The same with every rhythm of so many days counted back to before a date: it falls on the same days after the
+    /// day that it was set to begin on, and on others before.
+    #[must_use]
+    pub fn with_rhythms_since(mut self, date: Date) -> Self {
+        for program in &mut self.programs {
+            if let Days::EveryNth { interval, first } = program.days {
+                let step = i32::from(interval.max(1));
+                let turns = (first - date).get_days().div_euclid(step).max(0);
+                let first = first.checked_sub((turns * step).days()).unwrap_or(first);
+                program.days = Days::EveryNth { interval, first };
+            }
+        }
+        self
+    }
+
     /// The same without rain delay and off-season: what would run if the box did not rest.
     #[must_use]
     pub fn awake(&self) -> Self {

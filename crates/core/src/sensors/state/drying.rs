@@ -44,6 +44,12 @@ impl Drying {
         Self { spans: rated.collect() }
     }
 
+    /// The same at another pace, such as in shade.
+    #[must_use]
+    pub fn slower(&self, share: f64) -> Self {
+        Self { spans: self.spans.iter().map(|(at, rate)| (*at, rate * share)).collect() }
+    }
+
     /// Dries a store from an instant to another; returns what is left, and when it became dry.
     fn dry(&self, store: f64, vent: f64, from: Timestamp, until: Timestamp) -> (f64, Option<Timestamp>) {
         if store <= DRY_MM || from >= until {

@@ -1,0 +1,407 @@
+//! `simulate`: a season of a site's weather through one way of watering beside another, as JSON; and the six virtual
+//! zones of the protocol.
+
+use super::at_work::{at_work, climate, site, weather_notes};
+use super::replay::of_longitude;
+use super::weather::{self, Options};
+use super::{Failure, check_span, print, print_notes, read_input};
+use jiff::civil::Date;
+use jiff::tz::TimeZone;
+use serde::Serialize;
+use std::collections::BTreeMap;
+use std::io::Write as _;
+use upland_core::account::whole::Facts;
+use upland_core::account::zone::AccountHour;
+use upland_core::advice::planner::Binding;
+use upland_core::codes::Coded;
+use upland_core::quantity::units::Metres;
+use upland_core::trial::protocol::{self, Miss, MissKind, NoReport, Report};
+use upland_core::trial::{Named, Refusal, Tariff, TrialWay, WayResult, ZoneResult, run as try_way};
+use upland_core::weather::Station;
+use upland_formats::way_file;
+
+#[derive(clap::Args)]
+#[command(
+    after_help = "Ways: as-set, as-advised, no-sensors, leave, monthly, weekly, et-sensor, daily-balance, or a file (see\n\
+`schema way`). Without --way every named way that the boxes hold is tried. Output: JSON; lengths are millimetres over\n\
+the zone, adequacy = what plants got of what they asked for, excess = watering that ran off or drained over what was\n\
+applied. With --protocol the weather runs over six virtual zones instead of a site, and the shares are the protocol's\n\
+own. Exit 1 for a wrong file or a way that cannot be tried, 2 for wrong usage."
+)]
+pub struct Args {
+    /// The site file (JSON; see the schema command); left out with --protocol.
+    #[arg(required_unless_present = "protocol", conflicts_with = "protocol")]
+    site: Option<String>,
+    /// Weather of any format that this program reads, or - for standard input.
+    #[arg(required_unless_present = "protocol", conflicts_with = "protocol")]
+    weather: Option<String>,
+    #[command(flatten)]
+    options: Options,
+    /// The six virtual zones on this weather, with --latitude, --longitude and --elevation.
+    #[arg(long, value_name = "WEATHER", requires_all = ["latitude", "longitude", "elevation"])]
+    protocol: Option<String>,
+    /// Latitude, degrees, north positive.
+    #[arg(long, allow_negative_numbers = true)]
+    latitude: Option<f64>,
+    /// Longitude, degrees, east positive.
+    #[arg(long, allow_negative_numbers = true)]
+    longitude: Option<f64>,
+    /// Elevation, m.
+    #[arg(long, allow_negative_numbers = true)]
+    elevation: Option<f64>,
+    /// First day, YYYY-MM-DD; the record's first when left out.
+    #[arg(long)]
+    from: Option<Date>,
+    /// Last day, included; the record's last when left out.
+    #[arg(long)]
+    to: Option<Date>,
+    /// A named way or the file of one; may be given several times.
+    #[arg(long = "way")]
+    ways: Vec<String>,
+    /// Price of a cubic metre of water, or steps such as 100:1.2,500:1.8,2.5 (up to 100 m³ at 1.2, ...).
+    #[arg(long, value_parser = tariff)]
+    price: Option<Tariff>,
+    /// A CSV file of every hour: way, time, zone, rain, applied, runoff, drainage, et, depletion.
+    #[arg(long)]
+    trace: Option<std::path::PathBuf>,
+    /// Earlier settings, and bypasses (JSON; see `schema log`).
+    #[arg(long)]
+    log: Option<String>,
+}
+
+fn tariff(text: &str) -> Result<Tariff, String> {
+    let wrong = || "a price, or steps such as 100:1.2,500:1.8,2.5".to_owned();
+    let number =
+        |text: &str| text.parse::<f64>().ok().filter(|n| n.is_finite() && *n >= 0.0).ok_or_else(wrong);
+    let step = |step: &str| match step.split_once(':') {
+        Some((until, price)) => Ok((number(until)?, number(price)?)),
+        None => Ok((f64::INFINITY, number(step)?)),
+    };
+    let steps: Vec<(f64, f64)> = text.split(',').map(step).collect::<Result<_, String>>()?;
+    let rising = steps.windows(2).all(|pair| matches!(pair, [(a, _), (b, _)] if a < b));
+    if rising { Ok(Tariff { steps }) } else { Err("the steps must rise".into()) }
+}
+
+#[derive(Serialize)]
+struct Output {
+    from: String,
+    to: String,
+    ways: Vec<WayRow>,
+}
+
+#[derive(Serialize)]
+struct WayRow {
+    name: String,
+    zones: Vec<ZoneRow>,
+    site: SiteRow,
+}
+
+#[derive(Serialize)]
+struct ZoneRow {
+    number: serde_json::Value,
+    needed_mm: f64,
+    et_mm: f64,
+    applied_mm: f64,
+    applied_in_mm: f64,
+    rain_mm: f64,
+    rain_in_mm: f64,
+    runoff_mm: f64,
+    drainage_mm: f64,
+    start_depletion_mm: f64,
+    end_depletion_mm: f64,
+    adequacy: f64,
+    excess: f64,
+    /// The quarter that gets least, the half between, the quarter that gets most.
+    adequacy_by_part: [f64; 3],
+    stress_days: u32,
+    runs: u32,
+    skipped: BTreeMap<&'static str, u32>,
+}
+
+#[derive(Serialize)]
+struct SiteRow {
+    litres: Option<f64>,
+    adequacy: f64,
+    excess: f64,
+    cost: Option<f64>,
+}
+
+/// Six decimals: enough to add up, and the same bytes on every machine.
+fn round(value: f64) -> f64 {
+    (value * 1e6).round() / 1e6
+}
+
+fn zone_row(facts: &Facts, zone: &ZoneResult) -> ZoneRow {
+    let mm = |value: upland_core::quantity::units::Millimetres| round(value.mm());
+    let several = facts.boxes.len() > 1;
+    ZoneRow {
+        number: if several {
+            format!("{}-{}", zone.box_number, zone.station).into()
+        } else {
+            zone.station.into()
+        },
+        needed_mm: mm(zone.needed),
+        et_mm: mm(zone.et),
+        applied_mm: mm(zone.applied),
+        applied_in_mm: mm(zone.applied_in),
+        rain_mm: mm(zone.rain),
+        rain_in_mm: mm(zone.rain_in),
+        runoff_mm: mm(zone.runoff),
+        drainage_mm: mm(zone.drainage),
+        start_depletion_mm: mm(zone.depletion.0),
+        end_depletion_mm: mm(zone.depletion.1),
+        adequacy: round(zone.adequacy().fraction()),
+        excess: round(zone.excess().fraction()),
+        adequacy_by_part: zone.parts.map(|part| round(part.adequacy().fraction())),
+        stress_days: zone.stress_days,
+        runs: zone.runs,
+        skipped: zone.skipped.clone(),
+    }
+}
+
+fn way_row(facts: &Facts, result: &WayResult) -> WayRow {
+    let site = &result.site;
+    WayRow {
+        name: result.way.name.clone(),
+        zones: result.zones.iter().map(|zone| zone_row(facts, zone)).collect(),
+        site: SiteRow {
+            litres: site.litres.map(|l| round(l.l())),
+            adequacy: round(site.adequacy.fraction()),
+            excess: round(site.excess.fraction()),
+            cost: site.cost.map(round),
+        },
+    }
+}
+
+/// Why a way cannot be tried, and what to do.
+fn refused(name: &str, refusals: &[Refusal]) -> String {
+    let one = |refusal: &Refusal| match refusal {
+        Refusal::Unset { box_number } => {
+            format!("box {box_number} has no settings; give them in the site file, or try as-advised")
+        }
+        Refusal::NoBox { box_number } => format!("there is no box {box_number}"),
+        Refusal::CannotHold { box_number, message } => {
+            format!("box {box_number} cannot hold the settings: {message}")
+        }
+        Refusal::NoPlan { box_number, binding } => {
+            let why = match binding {
+                Binding::Window { needed_minutes, have_minutes } => {
+                    format!("a night needs {needed_minutes} min and has {have_minutes}")
+                }
+                other => format!("{other:?}"),
+            };
+            format!("the planner finds no plan for box {box_number}: {why}; see the plan command")
+        }
+        Refusal::NoSensor { name } => format!("no sensor is called {name:?}"),
+        Refusal::NoPort { box_number } => {
+            format!("box {box_number} takes no percentage from a sensor; its card has no port for it")
+        }
+        Refusal::NoWeather => "the weather has no day in the span; choose other days".to_owned(),
+    };
+    let all: Vec<String> = refusals.iter().map(one).collect();
+    format!("{name}: {}", all.join("; "))
+}
+
+/// The ways that were asked for; without any, every named one.
+fn ways(args: &Args, facts: &Facts) -> Result<Vec<TrialWay>, Failure> {
+    if args.ways.is_empty() {
+        return Ok(Named::TABLE.iter().map(|(named, _)| named.way()).collect());
+    }
+    let one = |text: &String| match Named::from_code(text) {
+        Some(named) => Ok(named.way()),
+        None => way_file::read(&read_input(text)?, facts).map_err(|p| Failure::problems(&p)),
+    };
+    args.ways.iter().map(one).collect()
+}
+
+pub fn run(args: &Args) -> Result<(), Failure> {
+    if let Some(path) = &args.protocol {
+        return of_protocol(args, path);
+    }
+    let (Some(site_path), Some(weather_path)) = (&args.site, &args.weather) else {
+        return Err(Failure::Usage("give a site file and a weather file, or --protocol".into()));
+    };
+    let read = site(site_path)?;
+    let climate = climate(weather_path, &args.options, &read.0, &read.1)?;
+    let Some((first, last)) = climate.span() else {
+        return Err(Failure::Failed(format!("{weather_path}: no day counts, so nothing can be tried")));
+    };
+    let (from, to) = (args.from.unwrap_or(first), args.to.unwrap_or(last));
+    check_span(from, to)?;
+    weather_notes(&climate, (from, to));
+    let facts = at_work(read, climate, args.log.as_deref(), to)?;
+    let mut trace = args.trace.as_deref().map(Trace::open).transpose()?;
+    let mut rows = Vec::new();
+    for way in ways(args, &facts)? {
+        let each = |place: usize, hour: &AccountHour| {
+            if let Some(trace) = &mut trace {
+                trace.hour(&way.name, &facts, place, hour);
+            }
+        };
+        match try_way(&way, &facts, (from, to), args.price.as_ref(), each) {
+            Ok(result) => rows.push(way_row(&facts, &result)),
+            // A named way that nobody asked for is left out, and said.
+            Err(refusals) if args.ways.is_empty() => print_notes(&[refused(&way.name, &refusals)]),
+            Err(refusals) => return Err(Failure::Failed(refused(&way.name, &refusals))),
+        }
+    }
+    if rows.is_empty() {
+        return Err(Failure::Failed("no way can be tried".into()));
+    }
+    if let Some(trace) = trace {
+        trace.close()?;
+    }
+    write(&Output { from: from.to_string(), to: to.to_string(), ways: rows })
+}
+
+fn write(output: &impl Serialize) -> Result<(), Failure> {
+    let text = serde_json::to_string_pretty(output).map_err(|e| Failure::Failed(e.to_string()))?;
+    print(&(text + "\n"))
+}
+
+/// Every hour of every way as CSV.
+struct Trace {
+    file: std::io::BufWriter<std::fs::File>,
+    broken: Option<std::io::Error>,
+}
+
+impl Trace {
+    fn open(path: &std::path::Path) -> Result<Self, Failure> {
+        let failed = |error| Failure::Failed(format!("{}: {error}", path.display()));
+        let file = std::fs::File::create(path).map_err(failed)?;
+        let mut trace = Self { file: std::io::BufWriter::new(file), broken: None };
+        trace.line(format_args!(
+            "way,time,zone,rain_mm,rain_in_mm,applied_mm,applied_in_mm,runoff_mm,drainage_mm,et_mm,depletion_mm"
+        ));
+        Ok(trace)
+    }
+
+    fn line(&mut self, line: std::fmt::Arguments<'_>) {
+        if self.broken.is_none() {
+            self.broken = writeln!(self.file, "{line}").err();
+        }
+    }
+
+    fn hour(&mut self, way: &str, facts: &Facts, place: usize, hour: &AccountHour) {
+        let Some((zone, _)) = facts.zones.get(place) else { return };
+        let at = hour.from.to_zoned(facts.tz.clone()).strftime("%Y-%m-%dT%H:%M:%S%:z").to_string();
+        let w = &hour.water;
+        self.line(format_args!(
+            "{way},{at},{}-{},{:.6},{:.6},{:.6},{:.6},{:.6},{:.6},{:.6},{:.6}",
+            zone.box_number,
+            zone.number,
+            w.rain.mm(),
+            w.rain_in.mm(),
+            w.applied.mm(),
+            w.applied_in.mm(),
+            w.runoff.mm(),
+            w.drainage.mm(),
+            w.et.mm(),
+            w.depletion.mm()
+        ));
+    }
+
+    fn close(mut self) -> Result<(), Failure> {
+        let flushed = self.file.flush();
+        match self.broken.or(flushed.err()) {
+            Some(error) => Err(Failure::Failed(format!("the trace: {error}"))),
+            None => Ok(()),
+        }
+    }
+}
+
+#[derive(Serialize)]
+struct ReportRow {
+    from: String,
+    to: String,
+    rain_mm: f64,
+    et0_mm: f64,
+    ways: Vec<ReportWay>,
+}
+
+#[derive(Serialize)]
+struct ReportWay {
+    name: String,
+    zones: Vec<ReportZone>,
+    adequacy: f64,
+    excess: f64,
+}
+
+#[derive(Serialize)]
+struct ReportZone {
+    number: u16,
+    adequacy: f64,
+    excess: f64,
+    misses: Vec<String>,
+}
+
+fn of_protocol(args: &Args, path: &str) -> Result<(), Failure> {
+    let (Some(latitude_deg), Some(longitude), Some(elevation)) =
+        (args.latitude, args.longitude, args.elevation)
+    else {
+        return Err(Failure::Usage("--protocol needs --latitude, --longitude and --elevation".into()));
+    };
+    let station = Station {
+        latitude_deg,
+        longitude_deg: longitude,
+        elevation: Metres::from_m(elevation),
+        wind_height: Metres::from_m(2.0),
+    };
+    let tz = of_longitude(longitude);
+    let record = weather::read(path, &args.options, &station, &tz)?;
+    let facts = protocol::facts(weather::climate(&record, station), station, longitude, &tz);
+    let span = facts.climate.span();
+    let asked = (args.from.is_some() || args.to.is_some()).then_some(span).flatten();
+    let period = asked.map(|(first, last)| (args.from.unwrap_or(first), args.to.unwrap_or(last)));
+    if let Some((from, to)) = period {
+        check_span(from, to)?;
+    }
+    let report = protocol::report(&facts, period).map_err(|why| match why {
+        NoReport::NoPeriod => Failure::Failed(format!(
+            "{path}: {} have at least 10.2 mm (0.40 in) of rain and 63.5 mm (2.50 in) of ET0, and no gap; give other \
+             weather or other days",
+            if period.is_some() { "the days asked for do not" } else { "no thirty days on end" }
+        )),
+        NoReport::Refused(refusals) => Failure::Failed(refused("daily-balance", &refusals)),
+    })?;
+    write(&report_row(&report, &facts.tz))
+}
+
+fn report_row(report: &Report, tz: &TimeZone) -> ReportRow {
+    let zone = |zone: &protocol::ZoneReport| ReportZone {
+        number: zone.number,
+        adequacy: round(zone.adequacy.fraction()),
+        excess: round(zone.excess.fraction()),
+        misses: zone.misses.iter().map(|miss| missed(miss, tz)).collect(),
+    };
+    let way = |way: &protocol::WayReport| ReportWay {
+        name: way.name.clone(),
+        zones: way.zones.iter().map(zone).collect(),
+        adequacy: round(way.adequacy.fraction()),
+        excess: round(way.excess.fraction()),
+    };
+    ReportRow {
+        from: report.period.0.to_string(),
+        to: report.period.1.to_string(),
+        rain_mm: round(report.weather.0.mm()),
+        et0_mm: round(report.weather.1.mm()),
+        ways: report.ways.iter().map(way).collect(),
+    }
+}
+
+/// A miss in words, with its hour.
+fn missed(miss: &Miss, tz: &TimeZone) -> String {
+    let at = miss.at.to_zoned(tz.clone()).strftime("%Y-%m-%dT%H:%M").to_string();
+    let what = match miss.kind {
+        MissKind::Short => "plants were short of",
+        MissKind::RanOff => "watering that ran off:",
+        MissKind::Drained => "watering that drained:",
+    };
+    let (depletion, refill) = miss.depletion;
+    format!(
+        "{at} and after: {what} {:.2} mm; {:.1} mm below full, refill at {:.1}",
+        miss.amount.mm(),
+        depletion.mm(),
+        refill.mm()
+    )
+}

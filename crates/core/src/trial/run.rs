@@ -1,0 +1,305 @@
+//! A way's season: its account, in the sums by which ways are compared.
+
+use super::way::{Refusal, TrialWay, apply};
+use crate::account::evidence::{Evidence, Watering};
+use crate::account::running::Holder;
+use crate::account::sky::SkyHours;
+use crate::account::whole::{Facts, SiteAccount, begins, end_of, of_site};
+use crate::account::zone::{AccountDay, AccountHour, Advise, ZoneFacts, account};
+use crate::controller::schedule::Rest;
+use crate::quantity::ratio::Share;
+use crate::quantity::time::{midnight, monday_of};
+use crate::quantity::units::{Litres, Millimetres};
+use crate::sensors::state::Cause;
+use crate::site::{ResolvedZone, Zone};
+use jiff::civil::Date;
+use std::collections::BTreeMap;
+
+/// A price of water in steps.
+#[derive(Debug, Clone, PartialEq, Default)]
+pub struct Tariff {
+    /// Cubic metres up to which each price holds, and the price of one; the last holds beyond, too.
+    pub steps: Vec<(f64, f64)>,
+}
+
+impl Tariff {
+    /// What some water costs.
+    #[must_use]
+    pub fn cost(&self, water: Litres) -> f64 {
+        let cubic_metres = water.l() / 1000.0;
+        let (mut from, mut cost) = (0.0, 0.0);
+        for (at, (until, price)) in self.steps.iter().enumerate() {
+            let until = if at + 1 == self.steps.len() { f64::INFINITY } else { *until };
+            cost += (cubic_metres.min(until) - from).max(0.0) * price;
+            from = until;
+        }
+        cost
+    }
+}
+
+/// A part of a zone: a quarter of it gets least, a quarter most.
+#[derive(Debug, Clone, Copy, PartialEq, Default)]
+pub struct PartResult {
+    /// Share of the mean application that falls there.
+    pub strength: f64,
+    /// What its plants asked for, and got.
+    pub needed: Millimetres,
+    /// What they got of it.
+    pub et: Millimetres,
+    /// Watering that ran off it or drained below its roots.
+    pub wasted: Millimetres,
+    /// Days on which its plants were short.
+    pub stress_days: u32,
+}
+
+impl PartResult {
+    /// Met demand over demand.
+    #[must_use]
+    pub fn adequacy(&self) -> Share {
+        share(self.et, self.needed, 1.0)
+    }
+}
+
+/// A zone's season.
+#[derive(Debug, Clone, PartialEq)]
+pub struct ZoneResult {
+    /// Number of its box.
+    pub box_number: u8,
+    /// Its station.
+    pub station: u16,
+    /// What its plants asked for.
+    pub needed: Millimetres,
+    /// What they got.
+    pub et: Millimetres,
+    /// Watering as it came out of the heads.
+    pub applied: Millimetres,
+    /// Of it, what went in.
+    pub applied_in: Millimetres,
+    /// Rain that reached it.
+    pub rain: Millimetres,
+    /// Of it, what went in.
+    pub rain_in: Millimetres,
+    /// What ran off.
+    pub runoff: Millimetres,
+    /// What drained below the roots.
+    pub drainage: Millimetres,
+    /// What was missing from full at the begin, and at the end.
+    pub depletion: (Millimetres, Millimetres),
+    /// Watering that ran off or drained.
+    pub wasted: Millimetres,
+    /// Days on which its plants were short.
+    pub stress_days: u32,
+    /// Times that water ran.
+    pub runs: u32,
+    /// Runs that were held, by cause: a name of [`cause_of`].
+    pub skipped: BTreeMap<&'static str, u32>,
+    /// Water, if the area is known.
+    pub litres: Option<Litres>,
+    /// The quarter that gets least, the half between, the quarter that gets most.
+    pub parts: [PartResult; 3],
+    /// The week, by its Monday, in which its plants missed most, with what they missed.
+    pub worst_week: Option<(Date, Millimetres)>,
+    /// Its days.
+    pub days: Vec<AccountDay>,
+}
+
+impl ZoneResult {
+    /// Met demand over demand; all of it where nothing was asked for.
+    #[must_use]
+    pub fn adequacy(&self) -> Share {
+        share(self.et, self.needed, 1.0)
+    }
+
+    /// Runoff and drainage caused by watering over what was applied; none where nothing was.
+    #[must_use]
+    pub fn excess(&self) -> Share {
+        share(self.wasted, self.applied, 0.0)
+    }
+}
+
+fn share(part: Millimetres, whole: Millimetres, of_nothing: f64) -> Share {
+    Share::from_fraction(if whole.mm() > 0.0 { part.mm() / whole.mm() } else { of_nothing })
+}
+
+/// A site's season.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct SiteResult {
+    /// Water of the zones whose area is known; `None` when none is.
+    pub litres: Option<Litres>,
+    /// Met demand over demand, zones weighted by area where every area is known, else alike.
+    pub adequacy: Share,
+    /// Watering that ran off or drained over what was applied, weighted alike.
+    pub excess: Share,
+    /// What the water costs, where a tariff is known.
+    pub cost: Option<f64>,
+}
+
+/// A way's season.
+#[derive(Debug, Clone, PartialEq)]
+pub struct WayResult {
+    /// The way.
+    pub way: TrialWay,
+    /// The zones, in the order of the site.
+    pub zones: Vec<ZoneResult>,
+    /// The site.
+    pub site: SiteResult,
+}
+
+/// Runs a way over some days of a site's weather, both included. Each hour of each zone in them is shown to `each`
+/// with the place of the zone.
+///
+/// # Errors
+/// Everything that keeps the way from being tried, before anything is computed.
+pub fn run(
+    way: &TrialWay,
+    facts: &Facts,
+    (from, to): (Date, Date),
+    tariff: Option<&Tariff>,
+    mut each: impl FnMut(usize, &AccountHour),
+) -> Result<WayResult, Vec<Refusal>> {
+    let (tried, counted) = apply(way, facts, (from, to))?;
+    let span = (begins(&tried.climate, from), end_of(to, &tried.tz));
+    let inside = |place: usize, hour: &AccountHour| {
+        if hour.date >= from {
+            each(place, hour);
+        }
+    };
+    let found = of_site(&tried, counted, span, inside);
+    let zones: Vec<ZoneResult> = tried
+        .zones
+        .iter()
+        .zip(&found.zones)
+        .map(|(zone, own)| zone_result(&tried, zone, (&found, own), from))
+        .collect();
+    let site = site_result(&tried, &zones, tariff);
+    Ok(WayResult { way: way.clone(), zones, site })
+}
+
+/// Settings in force on the last day of a trial, by box: what "as set" stands for.
+#[must_use]
+pub fn standing(facts: &Facts, to: Date) -> Vec<(u8, crate::controller::schedule::Settings)> {
+    let until = midnight(to.tomorrow().unwrap_or(to), &facts.tz);
+    facts.boxes.iter().filter_map(|b| Some((b.number, b.settings_at(until)?.clone()))).collect()
+}
+
+fn zone_result(
+    facts: &Facts,
+    (zone, resolved): &(Zone, ResolvedZone),
+    (found, own): (&SiteAccount, &crate::account::whole::ZoneAccount),
+    from: Date,
+) -> ZoneResult {
+    let first = own.days.partition_point(|day| day.date < from);
+    let days = own.days.get(first..).unwrap_or_default().to_vec();
+    let before = first.checked_sub(1).and_then(|k| own.days.get(k));
+    let sum = |of: fn(&AccountDay) -> Millimetres| days.iter().map(of).sum::<Millimetres>();
+    let begin = midnight(from, &facts.tz);
+    let applied = sum(|d| d.water.applied);
+    let mut skipped: BTreeMap<&'static str, u32> = BTreeMap::new();
+    let set = found.runs.get(&zone.box_number).into_iter().flatten();
+    for held in set.filter(|r| r.run.station == zone.number && r.run.start >= begin && r.is_held()) {
+        if let Some(holder) = held.held_by.first() {
+            *skipped.entry(cause_of(holder)).or_default() += 1;
+        }
+    }
+    let ran = own.waterings.iter().filter(|w| w.from >= begin && w.strength > 0.0).count();
+    ZoneResult {
+        box_number: zone.box_number,
+        station: zone.number,
+        needed: sum(|d| d.water.demand),
+        et: sum(|d| d.water.et),
+        applied,
+        applied_in: sum(|d| d.water.applied_in),
+        rain: sum(|d| d.water.rain),
+        rain_in: sum(|d| d.water.rain_in),
+        runoff: sum(|d| d.water.runoff),
+        drainage: sum(|d| d.water.drainage),
+        depletion: (before.map_or(Millimetres::ZERO, |d| d.water.depletion), own.end.depletion),
+        wasted: sum(|d| d.water.applied_off + d.water.applied_drained),
+        stress_days: u32::try_from(days.iter().filter(|d| d.short).count()).unwrap_or(u32::MAX),
+        runs: u32::try_from(ran).unwrap_or(u32::MAX),
+        skipped,
+        litres: zone.area.map(|area| applied.over(area)),
+        parts: parts((zone, resolved), &found.sky, &own.waterings, from),
+        worst_week: worst_week(&days),
+        days,
+    }
+}
+
+/// The short name of who held a run.
+#[must_use]
+pub const fn cause_of(holder: &Holder) -> &'static str {
+    match holder {
+        Holder::Rest(Rest::RainDelay { .. }) => "rain_delay",
+        Holder::Rest(Rest::OffSeason { .. }) => "off_season",
+        Holder::Sensor { hold, .. } => match hold.cause {
+            Cause::Rain { .. } => "rain",
+            Cause::Frost { .. } => "frost",
+            Cause::Wind { .. } => "wind",
+            Cause::WetSoil { .. } => "wet_soil",
+            Cause::Contact => "contact",
+        },
+    }
+}
+
+/// The quarter that gets least, the half between, the quarter that gets most, each under the very runs of the zone.
+/// The low quarter gets the distribution uniformity of the mean, and the high quarter as much more as that gets
+/// less (our stated shape: symmetric).
+fn parts(
+    (zone, resolved): (&Zone, &ResolvedZone),
+    sky: &SkyHours,
+    waterings: &[Watering],
+    from: Date,
+) -> [PartResult; 3] {
+    // Each part is even in itself.
+    let even = ResolvedZone { multiplier: 1.0, ..resolved.clone() };
+    let evidence = vec![Evidence::AsSet; sky.days().len()];
+    let low = resolved.uniformity.value.fraction();
+    [low, 1.0, 2.0 - low].map(|strength| {
+        let runs: Vec<Watering> =
+            waterings.iter().map(|w| Watering { strength: w.strength * strength, ..*w }).collect();
+        let own = ZoneFacts {
+            zone,
+            resolved: &even,
+            runs: &runs,
+            evidence: &evidence,
+            nights: &[],
+            readings: &[],
+            advise: Advise::AtRefill,
+        };
+        let (days, _) = account(&own, sky, |_| ());
+        let days = days.iter().filter(|day| day.date >= from);
+        days.fold(PartResult { strength, ..PartResult::default() }, |sum, day| PartResult {
+            needed: sum.needed + day.water.demand,
+            et: sum.et + day.water.et,
+            wasted: sum.wasted + day.water.applied_off + day.water.applied_drained,
+            stress_days: sum.stress_days + u32::from(day.short),
+            ..sum
+        })
+    })
+}
+
+/// The week in which plants missed most; `None` when they missed nothing.
+fn worst_week(days: &[AccountDay]) -> Option<(Date, Millimetres)> {
+    let mut weeks: BTreeMap<Date, Millimetres> = BTreeMap::new();
+    for day in days.iter().filter(|day| day.short) {
+        let missed = weeks.entry(monday_of(day.date)).or_insert(Millimetres::ZERO);
+        *missed = *missed + (day.water.demand - day.water.et);
+    }
+    weeks.into_iter().max_by(|a, b| a.1.mm().total_cmp(&b.1.mm()).then(b.0.cmp(&a.0)))
+}
+
+fn site_result(facts: &Facts, zones: &[ZoneResult], tariff: Option<&Tariff>) -> SiteResult {
+    let areas: Option<Vec<f64>> = facts.zones.iter().map(|(zone, _)| Some(zone.area?.m2())).collect();
+    let weights = areas.unwrap_or_else(|| vec![1.0; zones.len()]);
+    let sum = |of: fn(&ZoneResult) -> Millimetres| {
+        Millimetres::from_mm(zones.iter().zip(&weights).map(|(z, w)| of(z).mm() * w).sum())
+    };
+    let litres: Vec<Litres> = zones.iter().filter_map(|z| z.litres).collect();
+    let litres = (!litres.is_empty()).then(|| litres.into_iter().sum::<Litres>());
+    SiteResult {
+        litres,
+        adequacy: share(sum(|z| z.et), sum(|z| z.needed), 1.0),
+        excess: share(sum(|z| z.wasted), sum(|z| z.applied), 0.0),
+        cost: tariff.zip(litres).map(|(tariff, water)| tariff.cost(water)),
+    }
+}

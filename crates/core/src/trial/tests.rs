@@ -1,0 +1,359 @@
+//! Trials against the account, against figures worked by hand, and at their edges.
+
+use super::protocol::{self, MissKind, NoReport};
+use super::*;
+use crate::account::running::BoxFacts;
+use crate::account::sensed::{as_read, sensor_facts};
+use crate::account::whole::{Facts, Way, begins, end_of, of_site};
+use crate::advice::planner::Strategy as School;
+use crate::codes::Coded;
+use crate::controller::schedule::{Days, Settings};
+use crate::controller::twelve_stations;
+use crate::ground::application::HeadType;
+use crate::ground::planting::OwnCoefficient;
+use crate::ground::soil::Texture;
+use crate::installation::samples::{site, zones};
+use crate::quantity::ratio::Share;
+use crate::quantity::time::{Seconds, midnight};
+use crate::quantity::units::{Celsius, Litres, Millimetres, MillimetresPerHour};
+use crate::sensors::{Sensor, generic};
+use crate::site::Zone;
+use crate::weather::DayWeather;
+use crate::weather::climate::Climate;
+use jiff::civil::{Date, date, time};
+use jiff::tz::TimeZone;
+use jiff::{Timestamp, ToSpan};
+use proptest::prelude::*;
+
+const FIRST: Date = date(2026, 4, 1);
+const SPAN: (Date, Date) = (date(2026, 5, 1), date(2026, 8, 31));
+
+/// A spring and summer with rain on so many days: a shower every sixth, a storm every thirtieth.
+fn climate() -> Climate {
+    let days: Vec<DayWeather> = (0..160)
+        .map(|k| {
+            let warm = 6.0 * (f64::from(k) / 160.0 * std::f64::consts::PI).sin();
+            let (min, max) = (Celsius::from_c(8.0 + warm), Celsius::from_c(19.0 + 1.5 * warm));
+            let mut day = DayWeather::from_temperatures(FIRST + k.days(), min, max);
+            let rain = match k {
+                k if k % 30 == 29 => 38.0,
+                k if k % 6 == 5 => 7.0,
+                _ => 0.0,
+            };
+            day.rain = Some(Millimetres::from_mm(rain));
+            day
+        })
+        .collect();
+    Climate::from_record(&days, site().station())
+}
+
+/// Every zone for so many minutes at two, three nights a week.
+fn set(minutes: i64) -> Settings {
+    let mut settings = Settings::clean(&twelve_stations());
+    settings.programs[0].active = true;
+    settings.programs[0].starts = vec![time(2, 0, 0, 0)];
+    settings.programs[0].days = Days::Weekdays([true, false, true, false, true, false, false]);
+    for station in 1..=4 {
+        settings.set_run_time(0, station, Seconds::from_min(minutes));
+    }
+    settings
+}
+
+fn facts_of(zones: &[Zone], settings: Settings) -> Facts {
+    let mut facts = Facts::surveyed(&site(), &TimeZone::UTC, zones, climate());
+    let card = twelve_stations();
+    facts.boxes =
+        vec![BoxFacts { number: 1, card, versions: vec![(Timestamp::MIN, settings)], sensors: Vec::new() }];
+    facts
+}
+
+/// The same with a rain switch of 12 mm.
+fn gauged(mut facts: Facts) -> Facts {
+    let mut sensor = Sensor::of_card(generic().remove(0).1, 1);
+    sensor.name = "Gauge".into();
+    let read = as_read(&facts.climate, 0.0, (FIRST, SPAN.1), &TimeZone::UTC);
+    let until = midnight(SPAN.1 + 1.day(), &TimeZone::UTC);
+    let hung = sensor_facts(&sensor, &read.channels, &read.drying, Vec::new(), (&TimeZone::UTC, until));
+    facts.boxes[0].sensors = vec![hung];
+    facts
+}
+
+fn tried(way: &TrialWay, facts: &Facts) -> WayResult {
+    run(way, facts, SPAN, None, |_, _| ()).unwrap()
+}
+
+fn with(change: Change) -> TrialWay {
+    let name = "Gauge".into();
+    TrialWay { sensors: vec![SensorChange { box_number: 1, name, change }], ..Named::AsSet.way() }
+}
+
+#[test]
+fn as_set_is_the_account_to_the_last_digit() {
+    let facts = gauged(facts_of(&zones(), set(14)));
+    let result = tried(&Named::AsSet.way(), &facts);
+    let span = (begins(&facts.climate, SPAN.0), end_of(SPAN.1, &TimeZone::UTC));
+    let account = of_site(&facts, Way::AsSet, span, |_, _| ());
+    for (zone, own) in result.zones.iter().zip(&account.zones) {
+        let days: Vec<_> = own.days.iter().filter(|d| d.date >= SPAN.0).copied().collect();
+        assert_eq!(zone.days, days);
+        assert_eq!(zone.et, days.iter().map(|d| d.water.et).sum::<Millimetres>());
+        assert_eq!(zone.depletion.1, own.end.depletion);
+    }
+    assert!(result.zones.iter().all(|z| z.skipped.get("rain").is_some_and(|n| *n > 0)));
+    let again = tried(&Named::AsSet.way(), &facts);
+    assert_eq!(again, result, "the same again");
+}
+
+#[test]
+fn constant_demand_without_rain_is_as_worked_by_hand() {
+    // 4 mm a day into sand of 30 mm, half of it allowable; 8 mm/h even, 52.5 min bring 7 mm every night but one.
+    let zone = Zone {
+        soil: Texture::Sand,
+        root_depth: Some(crate::quantity::units::Metres::from_m(0.5)),
+        allowable_depletion: Some(Share::from_fraction(0.5)),
+        precipitation_rate: Some(MillimetresPerHour::from_mm_per_hour(8.0)),
+        uniformity: Some(Share::WHOLE),
+        own_coefficient: Some(OwnCoefficient::Constant(1.0)),
+        ..zones().remove(0)
+    };
+    let days: Vec<DayWeather> = (0..60)
+        .map(|k| {
+            let mut day =
+                DayWeather::from_temperatures(FIRST + k.days(), Celsius::from_c(10.0), Celsius::from_c(24.0));
+            day.rain = Some(Millimetres::ZERO);
+            day
+        })
+        .collect();
+    let mut facts = facts_of(&[zone], Settings::clean(&twelve_stations()));
+    facts.climate = std::sync::Arc::new(Climate::from_record(&days, site().station()));
+    let span = (date(2026, 5, 1), date(2026, 5, 30));
+    let nothing = run(&Named::AsSet.way(), &facts, span, None, |_, _| ()).unwrap();
+    let dry = &nothing.zones[0];
+    assert_eq!((dry.runs, dry.applied, dry.stress_days), (0, Millimetres::ZERO, 30));
+    assert!((dry.depletion.1 - dry.depletion.0 - dry.et).mm().abs() < 1e-9, "what plants took is missing");
+    let advised = run(&Named::AsAdvised.way(), &facts, span, None, |_, _| ()).unwrap();
+    let zone = &advised.zones[0];
+    assert_eq!((zone.adequacy(), zone.stress_days), (Share::WHOLE, 0));
+    // 15 mm may be used; the interval is as many whole days as their demand fits in.
+    let daily = zone.needed.mm() / 30.0;
+    let nights = (15.0 / daily).floor();
+    assert!((f64::from(zone.runs) - 30.0 / nights).abs() <= 1.0, "{} runs of {nights} nights", zone.runs);
+    assert!(zone.excess().fraction() < 0.02, "whole minutes: {:?}", zone.excess());
+}
+
+#[test]
+fn four_cycles_with_soaks_save_what_forty_minutes_lose_on_a_clay_slope() {
+    let mut zones = zones();
+    zones.truncate(1);
+    (zones[0].soil, zones[0].slope_pct) = (Texture::Clay, Some(14.0));
+    let night = |starts: &[i8], minutes: i64| {
+        let mut settings = set(minutes);
+        settings.programs[0].starts = starts.iter().map(|h| time(*h, 0, 0, 0)).collect();
+        let facts = facts_of(&zones, settings);
+        let span = (date(2026, 5, 4), date(2026, 5, 4));
+        run(&Named::AsSet.way(), &facts, span, None, |_, _| ()).unwrap().zones.remove(0)
+    };
+    // Spray at 31.75 mm/h on clay: intake 2.54 mm/h, and 2.54 mm may stand. Forty minutes bring 21.17 mm, of which
+    // 2.54 + 2.54 × 40 ÷ 60 = 4.23 go in at once and what stands after; ten minutes bring 5.29, and 2.96 go in.
+    let whole = night(&[0], 40);
+    assert!((whole.applied.mm() - 21.167).abs() < 1e-3);
+    assert!((whole.runoff.mm() - (21.167 - 2.54 - 2.54 * 40.0 / 60.0)).abs() < 0.1, "{:?}", whole.runoff);
+    let cycled = night(&[0, 2, 4, 6], 10);
+    let each = 31.75 / 6.0 - 2.54 - 2.54 / 6.0;
+    assert!((cycled.runoff.mm() - 4.0 * each).abs() < 0.1, "{:?}", cycled.runoff);
+    // An hour apart leaves fifty minutes to soak: 0.42 mm still stand when the next begins.
+    let hourly = night(&[0, 1, 2, 3], 10);
+    let left = 2.54 - 2.54 * 50.0 / 60.0;
+    assert!((hourly.runoff.mm() - 4.0 * each - 3.0 * left).abs() < 0.1, "{:?}", hourly.runoff);
+    assert!((cycled.applied - whole.applied).mm().abs() < 1e-9);
+}
+
+#[test]
+fn a_storm_over_a_full_soil_runs_off_and_drains_and_none_of_it_is_waste_of_watering() {
+    let facts = facts_of(&zones(), Settings::clean(&twelve_stations()));
+    let storm = FIRST + 59.days();
+    let result = run(&Named::AsSet.way(), &facts, (storm, storm), None, |_, _| ()).unwrap();
+    let zone = &result.zones[0];
+    assert_eq!((zone.wasted, zone.excess()), (Millimetres::ZERO, Share::NONE));
+    let missing = zone.depletion.0 + zone.et - zone.depletion.1;
+    assert!((zone.rain_in - zone.drainage - missing).mm().abs() < 1e-9);
+    assert!((zone.rain - zone.rain_in - zone.runoff).mm().abs() < 1e-9 && zone.rain.mm() == 38.0);
+}
+
+#[test]
+fn the_quarter_that_gets_least_is_dry_while_the_mean_is_full() {
+    let mut patchy = zones();
+    patchy.truncate(1);
+    patchy[0].uniformity = Some(Share::from_fraction(0.46));
+    let result = tried(&Named::AsSet.way(), &facts_of(&patchy, set(16)));
+    let [low, middle, high] = result.zones[0].parts;
+    assert!(low.adequacy() < Share::from_fraction(0.9) && middle.adequacy() > Share::from_fraction(0.97));
+    assert!((low.strength, high.strength) == (0.46, 1.54));
+    assert!(low.stress_days > middle.stress_days && high.wasted > middle.wasted);
+    let even = Zone { uniformity: Some(Share::WHOLE), ..patchy.remove(0) };
+    let [low, middle, high] = tried(&Named::AsSet.way(), &facts_of(&[even], set(16))).zones[0].parts;
+    assert_eq!((low.et, high.et), (middle.et, middle.et));
+}
+
+#[test]
+fn a_rain_switch_saves_water_and_what_is_done_to_it_shows() {
+    let facts = gauged(facts_of(&zones(), set(14)));
+    let litres = |way: &TrialWay| tried(way, &facts).site.litres.unwrap().l();
+    let there = litres(&Named::AsSet.way());
+    let none = litres(&Named::NoSensors.way());
+    assert!(there < none);
+    assert_eq!(litres(&with(Change::Absent)), none, "absent is without");
+    assert!(
+        litres(&with(Change::RainThreshold(Millimetres::from_mm(5.0)))) < there,
+        "a smaller step holds more"
+    );
+    let eave = litres(&with(Change::Misplaced(Spot::UnderEave)));
+    assert!(eave > there && eave <= none, "under an eave it misses showers: {there} {eave} {none}");
+    assert!(litres(&with(Change::Misplaced(Spot::InShade))) < there, "in shade it dries late");
+    let bypassed = litres(&with(Change::Bypassed(SPAN.0, SPAN.1)));
+    assert_eq!(bypassed, none, "bypassed all the while is without");
+    let half = litres(&with(Change::Bypassed(SPAN.0, date(2026, 6, 30))));
+    assert!(there < half && half < none);
+}
+
+#[test]
+fn percentages_by_month_and_week_follow_the_season_and_leave_does_not() {
+    let mut settings = set(40);
+    settings.percentages = settings.percentages.all_at(crate::quantity::ratio::Percentage::from_percent(150));
+    let facts = facts_of(&zones(), settings);
+    let site = |named: Named| tried(&named.way(), &facts).site;
+    let litres = |named: Named| site(named).litres.unwrap().l();
+    assert!(litres(Named::AsSet) > litres(Named::Leave), "150 against 100 %");
+    assert!(litres(Named::Leave) > litres(Named::Monthly) && litres(Named::Leave) > litres(Named::Weekly));
+    assert!(site(Named::Monthly).excess < site(Named::Leave).excess);
+    let Err(refused) = run(&Named::EtSensor.way(), &facts, SPAN, None, |_, _| ()) else { panic!("no port") };
+    assert_eq!(refused, [Refusal::NoPort { box_number: 1 }]);
+    let mut wide = facts.clone();
+    wide.boxes[0].card.sensor_ports.push(crate::controller::SensorPort::Weather);
+    let of = |trim_pct| {
+        let way = TrialWay { percentages: PercentageRule::EtSensor { trim_pct }, ..Named::AsSet.way() };
+        tried(&way, &wide).site.litres.unwrap().l()
+    };
+    assert!(of(-20.0) < of(0.0) && of(0.0) < of(20.0), "its trim turns the water");
+}
+
+#[test]
+fn a_rhythm_that_was_begun_yesterday_is_tried_on_last_summer() {
+    let mut settings = set(14);
+    settings.programs[0].days = Days::EveryNth { interval: 3, first: date(2026, 8, 30) };
+    let result = tried(&Named::AsSet.way(), &facts_of(&zones(), settings));
+    assert_eq!(result.zones[0].runs, 41, "every third of 123 days");
+}
+
+#[test]
+fn what_cannot_be_tried_is_refused_before_anything_runs() {
+    let facts = gauged(facts_of(&zones(), set(14)));
+    let refused = |way: &TrialWay, facts: &Facts, span| {
+        run(way, facts, span, None, |_, _| panic!("nothing runs")).unwrap_err()
+    };
+    let mut unset = facts.clone();
+    unset.boxes[0].versions.clear();
+    assert_eq!(refused(&Named::AsSet.way(), &unset, SPAN), [Refusal::Unset { box_number: 1 }]);
+    let late = (date(2031, 1, 1), date(2031, 2, 1));
+    assert_eq!(refused(&Named::AsSet.way(), &facts, late), [Refusal::NoWeather]);
+    let nobody = TrialWay {
+        schedule: Schedule::Settings(vec![(7, set(10))]),
+        sensors: vec![SensorChange { box_number: 1, name: "Nobody".into(), change: Change::Absent }],
+        ..TrialWay::default()
+    };
+    let all = [Refusal::NoSensor { name: "Nobody".into() }, Refusal::NoBox { box_number: 7 }];
+    assert_eq!(refused(&nobody, &facts, SPAN), all);
+    let mut wrong = set(14);
+    wrong.programs[0].starts = vec![time(2, 0, 0, 0); 9];
+    let way = TrialWay { schedule: Schedule::Settings(vec![(1, wrong)]), ..TrialWay::default() };
+    assert!(matches!(refused(&way, &facts, SPAN)[..], [Refusal::CannotHold { box_number: 1, .. }]));
+    let mut short = facts.clone();
+    short.site.window.from = time(4, 58, 0, 0);
+    let way = TrialWay { schedule: Schedule::School(School::DeepOnce), ..TrialWay::default() };
+    assert!(matches!(refused(&way, &short, SPAN)[..], [Refusal::NoPlan { .. }]));
+}
+
+#[test]
+fn water_costs_by_steps() {
+    let tariff = Tariff { steps: vec![(100.0, 1.0), (500.0, 2.0), (f64::INFINITY, 3.0)] };
+    for (litres, cost) in
+        [(0.0, 0.0), (50_000.0, 50.0), (100_000.0, 100.0), (600_000.0, 100.0 + 800.0 + 300.0)]
+    {
+        assert!((tariff.cost(Litres::from_l(litres)) - cost).abs() < 1e-9, "{litres}");
+    }
+    assert_eq!(Tariff::default().cost(Litres::from_l(1000.0)), 0.0);
+}
+
+#[test]
+fn the_daily_balance_meets_the_protocol_and_other_schools_say_what_they_miss() {
+    let facts = protocol::facts(climate(), site().station(), 0.0, &TimeZone::UTC);
+    let report = protocol::report(&facts, None).unwrap();
+    assert!(report.weather.0 >= protocol::PERIOD_LEAST.0 && report.weather.1 >= protocol::PERIOD_LEAST.1);
+    assert_eq!((report.period.1 - report.period.0).get_days(), 29);
+    let balance = &report.ways[0];
+    assert_eq!(
+        (balance.name.as_str(), balance.adequacy, balance.excess),
+        ("daily-balance", Share::WHOLE, Share::NONE)
+    );
+    assert!(balance.zones.iter().all(|z| z.misses.is_empty() && z.adequacy == Share::WHOLE), "{balance:?}");
+    let need = report.ways.iter().find(|w| w.name == School::JustNeed.code()).unwrap();
+    assert!(
+        need.excess > Share::NONE
+            && need.zones.iter().any(|z| z.misses.iter().any(|m| m.kind == MissKind::Drained))
+    );
+    for way in &report.ways {
+        for zone in &way.zones {
+            // Every share that is not perfect has its hours.
+            let short = zone.misses.iter().any(|m| m.kind == MissKind::Short);
+            assert!(short || zone.adequacy.fraction() > 0.9999, "{} {zone:?}", way.name);
+            assert!(!zone.misses.is_empty() || zone.excess.fraction() < 1e-4, "{} {zone:?}", way.name);
+        }
+    }
+    let year = protocol::report(&facts, Some((date(2026, 5, 1), date(2026, 8, 31)))).unwrap();
+    assert_eq!((year.ways[0].adequacy, year.ways[0].excess), (Share::WHOLE, Share::NONE));
+    assert_eq!(protocol::report(&facts, Some((SPAN.0, SPAN.0 + 10.days()))), Err(NoReport::NoPeriod));
+    let dry =
+        protocol::facts(Climate::from_record(&[], site().station()), site().station(), 0.0, &TimeZone::UTC);
+    assert_eq!(protocol::report(&dry, None), Err(NoReport::NoPeriod));
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(24))]
+
+    #[test]
+    fn every_hour_of_every_way_conserves_water(
+        soils in proptest::collection::vec(0usize..7, 1..4), slope in 0.0..20.0_f64, minutes in 0i64..90,
+        heads in 0usize..4, named in 0usize..8, uniformity in 0.3..1.0_f64,
+    ) {
+        let head = [HeadType::Spray, HeadType::Rotor, HeadType::Drip, HeadType::MicroSpray][heads];
+        let own: Vec<Zone> = zones().into_iter().zip(&soils).map(|(zone, soil)| Zone {
+            soil: Texture::ALL[*soil], slope_pct: Some(slope), head, uniformity: Some(Share::from_fraction(uniformity)), ..zone
+        }).collect();
+        let facts = gauged(facts_of(&own, set(minutes)));
+        let way = Named::TABLE[named].0.way();
+        let mut before: Vec<Option<f64>> = vec![None; own.len()];
+        let mut worst = 0.0_f64;
+        let span = (date(2026, 6, 1), date(2026, 6, 30));
+        let result = run(&way, &facts, span, None, |place, hour| {
+            let w = &hour.water;
+            let now = w.depletion.mm();
+            if let Some(before) = before[place] {
+                let gap = before - w.rain_in.mm() - w.applied_in.mm() + w.et.mm() + w.drainage.mm() - now;
+                worst = worst.max(gap.abs());
+            }
+            worst = worst.max((w.rain + w.applied - w.rain_in - w.applied_in - w.runoff).mm().abs());
+            before[place] = Some(now);
+        });
+        prop_assert!(worst < 1e-9, "{worst}");
+        if let Ok(result) = result {
+            for zone in &result.zones {
+                prop_assert!((0.0..=1.0 + 1e-12).contains(&zone.adequacy().fraction()));
+                prop_assert!((0.0..=1.0 + 1e-12).contains(&zone.excess().fraction()));
+                let [low, middle, high] = zone.parts;
+                prop_assert!(low.et <= middle.et + Millimetres::from_mm(1e-9) && middle.et <= high.et + Millimetres::from_mm(1e-9));
+            }
+        } else {
+            prop_assert_eq!(way.name, "et-sensor");
+        }
+    }
+}

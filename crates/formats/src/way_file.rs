@@ -1,0 +1,382 @@
+//! A way of watering that a trial runs, as one JSON file. Its JSON Schema is published as `docs/way-v1.schema.json`.
+
+use crate::json::{Checker, Code, HoursDto, PathProblem, hhmm, parse, pretty, schema_of};
+use crate::settings_file::{self, dto::SettingsDto};
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
+use upland_core::account::whole::Facts;
+use upland_core::advice::planner::Strategy;
+use upland_core::quantity::bounds;
+use upland_core::quantity::time::Hours;
+use upland_core::quantity::units::Millimetres;
+use upland_core::trial::{Change, PercentageRule, Schedule, SensorChange, Spot, TrialWay};
+
+/// The value of `format` in every such file.
+pub const FORMAT: &str = "upland-almanac-way";
+/// The version this module reads and writes.
+pub const VERSION: u32 = 1;
+/// Largest accepted file, bytes.
+pub const MAX_BYTES: usize = 1024 * 1024;
+/// Most changes to sensors.
+const MAX_CHANGES: usize = 200;
+
+#[derive(Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+#[schemars(
+    title = "Upland Almanac way",
+    description = "A way of watering a site, to be tried on its weather, version 1. Whatever is left out stays as it is."
+)]
+struct FileDto {
+    /// Always "upland-almanac-way".
+    #[schemars(schema_with = "format_schema")]
+    format: String,
+    /// Always 1.
+    #[schemars(schema_with = "version_schema")]
+    version: u32,
+    name: String,
+    #[serde(default)]
+    schedule: ScheduleDto,
+    #[serde(default)]
+    percentages: PercentagesDto,
+    /// No sensor holds or scales anything.
+    #[serde(default)]
+    without_sensors: bool,
+    /// What becomes of single sensors of the site.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    sensors: Vec<SensorChangeDto>,
+    /// Another water window, for what is advised or planned.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    water_window: Option<HoursDto>,
+}
+
+/// Where the runs come from.
+#[derive(Serialize, Deserialize, JsonSchema, Default)]
+#[serde(rename_all = "snake_case")]
+#[schemars(rename = "Schedule")]
+enum ScheduleDto {
+    /// The settings of the site.
+    #[default]
+    AsSet,
+    /// Other settings, by box.
+    Settings(Vec<BoxSettingsDto>),
+    /// What the planner proposes for the year: just_need, soil_balance, every_day, deep_twice, deep_once.
+    School(Code<Strategy>),
+    /// As Today advises.
+    AsAdvised,
+    /// A box that computes itself.
+    DailyBalance,
+}
+
+#[derive(Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+#[schemars(rename = "BoxSettings")]
+struct BoxSettingsDto {
+    /// Number of the box.
+    controller: u8,
+    settings: SettingsDto,
+}
+
+/// What turns the run times.
+#[derive(Serialize, Deserialize, JsonSchema, Default)]
+#[serde(rename_all = "snake_case")]
+#[schemars(rename = "PercentageRule")]
+enum PercentagesDto {
+    /// As they are set.
+    #[default]
+    AsSet,
+    /// 100 % all year.
+    Left,
+    /// The best twelve of the climate.
+    Monthly,
+    /// Each Monday what the week before asked for.
+    Weekly,
+    /// An ET sensor's, every night.
+    EtSensor {
+        /// Its trim, percent.
+        #[serde(default)]
+        trim_pct: f64,
+    },
+}
+
+#[derive(Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+#[schemars(rename = "SensorChange")]
+struct SensorChangeDto {
+    /// Number of its box; 1 when left out.
+    #[serde(default = "first_box")]
+    controller: u8,
+    /// Its name at the site.
+    name: String,
+    change: ChangeDto,
+}
+
+#[derive(Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "snake_case")]
+#[schemars(rename = "Change")]
+enum ChangeDto {
+    /// It is not there.
+    Absent,
+    /// Another rain threshold, mm.
+    RainThresholdMm(f64),
+    /// On bypass between two days, both included.
+    Bypassed { from: String, to: String },
+    /// It hangs under an eave, or in shade.
+    Misplaced(Code<Spot>),
+}
+
+fn first_box() -> u8 {
+    1
+}
+
+crate::json::head_schemas!();
+
+impl From<&Change> for ChangeDto {
+    fn from(change: &Change) -> Self {
+        match change {
+            Change::Absent => Self::Absent,
+            Change::RainThreshold(mm) => Self::RainThresholdMm(mm.mm()),
+            Change::Bypassed(from, to) => Self::Bypassed { from: from.to_string(), to: to.to_string() },
+            Change::Misplaced(spot) => Self::Misplaced(Code(*spot)),
+        }
+    }
+}
+
+/// Writes a way.
+#[must_use]
+pub fn write(way: &TrialWay) -> String {
+    let schedule = match &way.schedule {
+        Schedule::AsSet => ScheduleDto::AsSet,
+        Schedule::Settings(all) => {
+            let of = |(controller, settings): &(u8, _)| BoxSettingsDto {
+                controller: *controller,
+                settings: SettingsDto::from(settings),
+            };
+            ScheduleDto::Settings(all.iter().map(of).collect())
+        }
+        Schedule::School(strategy) => ScheduleDto::School(Code(*strategy)),
+        Schedule::AsAdvised => ScheduleDto::AsAdvised,
+        Schedule::DailyBalance => ScheduleDto::DailyBalance,
+    };
+    pretty(&FileDto {
+        format: FORMAT.to_owned(),
+        version: VERSION,
+        name: way.name.clone(),
+        schedule,
+        percentages: match way.percentages {
+            PercentageRule::AsSet => PercentagesDto::AsSet,
+            PercentageRule::Left => PercentagesDto::Left,
+            PercentageRule::Monthly => PercentagesDto::Monthly,
+            PercentageRule::Weekly => PercentagesDto::Weekly,
+            PercentageRule::EtSensor { trim_pct } => PercentagesDto::EtSensor { trim_pct },
+        },
+        without_sensors: way.without_sensors,
+        sensors: way
+            .sensors
+            .iter()
+            .map(|own| SensorChangeDto {
+                controller: own.box_number,
+                name: own.name.clone(),
+                change: (&own.change).into(),
+            })
+            .collect(),
+        water_window: way.window.map(|h| HoursDto { from: hhmm(h.from), until: hhmm(h.until) }),
+    })
+}
+
+/// Reads a way for a site: its boxes and sensors must be there.
+///
+/// # Errors
+/// Every problem with its path.
+pub fn read(bytes: &[u8], site: &Facts) -> Result<TrialWay, Vec<PathProblem>> {
+    let dto: FileDto = parse(bytes, MAX_BYTES)?;
+    let mut take = Checker::default();
+    take.header((&dto.format, FORMAT), (dto.version, VERSION));
+    let name = take.name("name", &dto.name);
+    let schedule = match &dto.schedule {
+        ScheduleDto::AsSet => Schedule::AsSet,
+        ScheduleDto::School(Code(strategy)) => Schedule::School(*strategy),
+        ScheduleDto::AsAdvised => Schedule::AsAdvised,
+        ScheduleDto::DailyBalance => Schedule::DailyBalance,
+        ScheduleDto::Settings(all) => {
+            let mut taken = Vec::new();
+            for (i, own) in all.iter().enumerate() {
+                let at = |field: &str| format!("schedule.settings[{i}].{field}");
+                match site.of_box(own.controller) {
+                    Some(there) => taken.push((
+                        own.controller,
+                        settings_file::take_for(&mut take, &at("settings"), &own.settings, &there.card),
+                    )),
+                    None => {
+                        take.say(&at("controller"), format!("{} is not a box of the site", own.controller))
+                    }
+                }
+            }
+            Schedule::Settings(taken)
+        }
+    };
+    let percentages = match dto.percentages {
+        PercentagesDto::AsSet => PercentageRule::AsSet,
+        PercentagesDto::Left => PercentageRule::Left,
+        PercentagesDto::Monthly => PercentageRule::Monthly,
+        PercentagesDto::Weekly => PercentageRule::Weekly,
+        PercentagesDto::EtSensor { trim_pct } => PercentageRule::EtSensor {
+            trim_pct: take.bounded("percentages.et_sensor.trim_pct", &bounds::TRIM, trim_pct),
+        },
+    };
+    if dto.sensors.len() > MAX_CHANGES {
+        take.say("sensors", format!("has {} entries; at most {MAX_CHANGES}", dto.sensors.len()));
+    }
+    let changes = dto.sensors.iter().take(MAX_CHANGES).enumerate();
+    let sensors = changes.map(|(i, own)| sensor(&mut take, site, i, own)).collect();
+    let window = dto.water_window.as_ref().map(|hours| Hours {
+        from: take.time("water_window.from", &hours.from),
+        until: take.time("water_window.until", &hours.until),
+    });
+    if take.problems.is_empty() && window.is_some_and(|w| w.from == w.until) {
+        take.say("water_window", "begins and ends at the same minute; it needs a length");
+    }
+    let without_sensors = dto.without_sensors;
+    take.finish(TrialWay { name, schedule, percentages, without_sensors, sensors, window })
+}
+
+fn sensor(take: &mut Checker, site: &Facts, i: usize, own: &SensorChangeDto) -> SensorChange {
+    let at = |field: &str| format!("sensors[{i}].{field}");
+    let there = site.of_box(own.controller).is_some_and(|b| b.sensor_names().contains(&own.name));
+    if !there {
+        take.say(&at("name"), format!("no sensor of box {} has that name", own.controller));
+    }
+    let change = match &own.change {
+        ChangeDto::Absent => Change::Absent,
+        ChangeDto::RainThresholdMm(mm) => {
+            let mm = take.bounded(&at("change.rain_threshold_mm"), &bounds::RAIN_THRESHOLD, *mm);
+            Change::RainThreshold(Millimetres::from_mm(mm))
+        }
+        ChangeDto::Bypassed { from, to } => {
+            let from = take.date(&at("change.bypassed.from"), from);
+            let to = take.date(&at("change.bypassed.to"), to);
+            if take.problems.is_empty() && to < from {
+                take.say(&at("change.bypassed.to"), "lies before the first day");
+            }
+            Change::Bypassed(from, to)
+        }
+        ChangeDto::Misplaced(Code(spot)) => Change::Misplaced(*spot),
+    };
+    SensorChange { box_number: own.controller, name: own.name.clone(), change }
+}
+
+/// The JSON Schema of this format.
+#[must_use]
+pub fn schema() -> String {
+    schema_of::<FileDto>()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use jiff::civil::{date, time};
+    use jiff::tz::TimeZone;
+    use upland_core::account::running::{BoxFacts, SensorFacts};
+    use upland_core::controller::schedule::Settings;
+    use upland_core::controller::twelve_stations;
+    use upland_core::sensors::{Readings, Sensor};
+    use upland_core::site::{Site, UnitSystem};
+    use upland_core::weather::climate::Climate;
+
+    fn site() -> Facts {
+        let site = Site {
+            name: "Test slope".into(),
+            latitude_deg: 46.0,
+            longitude_deg: 8.0,
+            elevation: upland_core::quantity::units::Metres::from_m(1040.0),
+            wind_height: upland_core::quantity::units::Metres::from_m(2.0),
+            time_zone: "UTC".into(),
+            units: UnitSystem::Metric,
+            window: Hours { from: time(2, 0, 0, 0), until: time(6, 0, 0, 0) },
+            supply: None,
+        };
+        let mut facts =
+            Facts::surveyed(&site, &TimeZone::UTC, &[], Climate::from_record(&[], site.station()));
+        let mut sensor = Sensor::of_card(upland_core::sensors::generic().remove(0).1, 1);
+        sensor.name = "Gauge".into();
+        let sensor = SensorFacts {
+            sensor,
+            holds: Vec::new(),
+            bypasses: Vec::new(),
+            probe: Readings::default(),
+            et0: std::collections::BTreeMap::new(),
+        };
+        let card = twelve_stations();
+        let versions = vec![(jiff::Timestamp::MIN, Settings::clean(&card))];
+        facts.boxes = vec![BoxFacts { number: 1, card, versions, sensors: vec![sensor] }];
+        facts
+    }
+
+    fn change(change: Change) -> SensorChange {
+        SensorChange { box_number: 1, name: "Gauge".into(), change }
+    }
+
+    #[test]
+    fn every_way_survives_its_file() {
+        let mut settings = Settings::clean(&twelve_stations());
+        settings.set_run_time(0, 3, upland_core::quantity::time::Seconds::from_min(12));
+        let base = TrialWay { name: "Twelve percentages".into(), ..TrialWay::default() };
+        let ways = [
+            base.clone(),
+            TrialWay { schedule: Schedule::Settings(vec![(1, settings.canonical())]), ..base.clone() },
+            TrialWay { schedule: Schedule::School(Strategy::DeepOnce), ..base.clone() },
+            TrialWay { schedule: Schedule::AsAdvised, without_sensors: true, ..base.clone() },
+            TrialWay {
+                schedule: Schedule::DailyBalance,
+                window: Some(Hours { from: time(22, 0, 0, 0), until: time(4, 30, 0, 0) }),
+                ..base.clone()
+            },
+            TrialWay { percentages: PercentageRule::EtSensor { trim_pct: -10.0 }, ..base.clone() },
+            TrialWay { percentages: PercentageRule::Weekly, ..base.clone() },
+            TrialWay {
+                sensors: vec![
+                    change(Change::RainThreshold(Millimetres::from_mm(6.0))),
+                    change(Change::Bypassed(date(2026, 5, 1), date(2026, 5, 20))),
+                    change(Change::Misplaced(Spot::InShade)),
+                    change(Change::Absent),
+                ],
+                ..base
+            },
+        ];
+        for way in ways {
+            let file = write(&way);
+            assert_eq!(read(file.as_bytes(), &site()), Ok(way), "{file}");
+        }
+    }
+
+    #[test]
+    fn what_is_wrong_is_told_by_path_all_at_once() {
+        let file = serde_json::json!({
+            "format": FORMAT, "version": 1, "name": "",
+            "schedule": { "settings": [{ "controller": 4, "settings": {
+                "programs": [], "percentages": { "box": 100 } } }] },
+            "percentages": { "et_sensor": { "trim_pct": 900 } },
+            "sensors": [
+                { "name": "Nobody", "change": "absent" },
+                { "name": "Gauge", "change": { "bypassed": { "from": "2026-05-40", "to": "2026-05-01" } } }
+            ],
+            "water_window": { "from": "25:00", "until": "05:00" }
+        });
+        let problems = read(file.to_string().as_bytes(), &site()).unwrap_err();
+        let paths: Vec<&str> = problems.iter().map(|p| p.path.as_str()).collect();
+        assert_eq!(
+            paths,
+            [
+                "name",
+                "schedule.settings[0].controller",
+                "percentages.et_sensor.trim_pct",
+                "sensors[0].name",
+                "sensors[1].change.bypassed.from",
+                "water_window.from"
+            ]
+        );
+        assert!(read(b"{}", &site()).is_err());
+        let unknown =
+            serde_json::json!({ "format": FORMAT, "version": 1, "name": "a", "percentages": "guessed" });
+        assert!(read(unknown.to_string().as_bytes(), &site()).is_err());
+    }
+}
