@@ -385,6 +385,7 @@ mod by_the_hour {
             evidence: &evidence,
             nights: &[],
             readings: &[],
+            advise: upland_core::account::zone::Advise::AtRefill,
         };
         bencher.bench(|| account(black_box(&facts), &sky, |_| ()));
     }

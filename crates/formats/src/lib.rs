@@ -23,6 +23,7 @@ pub mod sensor_file;
 pub mod settings_file;
 pub mod site_file;
 mod table;
+pub mod trial_json;
 pub mod way_file;
 pub mod weather_file;
 

@@ -207,7 +207,7 @@ pub fn read(bytes: &[u8], site: &Facts) -> Result<TrialWay, Vec<PathProblem>> {
                         settings_file::take_for(&mut take, &at("settings"), &own.settings, &there.card),
                     )),
                     None => {
-                        take.say(&at("controller"), format!("{} is not a box of the site", own.controller))
+                        take.say(&at("controller"), format!("{} is not a box of the site", own.controller));
                     }
                 }
             }

@@ -14,7 +14,7 @@ document.addEventListener("alpine:init", () => {
       const at = event.target;
       if (event.ctrlKey || event.metaKey || event.altKey) return;
       if (at.matches("input, select, textarea") || document.querySelector("dialog[open]")) return;
-      if (/^[1-8]$/.test(event.key)) go(`[data-key="${event.key}"]`);
+      if (/^[0-9]$/.test(event.key)) go(`[data-key="${event.key}"]`);
       else if (event.key === "[") go("[data-week='previous']");
       else if (event.key === "]") go("[data-week='next']");
       else if (event.key === "?") this.keys();

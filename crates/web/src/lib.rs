@@ -58,6 +58,7 @@ fn routes(config: &mut web::ServiceConfig) {
         .configure(chapters::programs::routes)
         .configure(chapters::weather::routes)
         .configure(chapters::budget::routes)
+        .configure(chapters::trial::routes)
         .configure(chapters::sensors::routes)
         .configure(chapters::sensors::api_routes)
         .configure(chapters::today::routes)

@@ -8,17 +8,16 @@ use super::{Failure, check_span, print, print_notes, read_input};
 use jiff::civil::Date;
 use jiff::tz::TimeZone;
 use serde::Serialize;
-use std::collections::BTreeMap;
 use std::io::Write as _;
 use upland_core::account::whole::Facts;
 use upland_core::account::zone::AccountHour;
-use upland_core::advice::planner::Binding;
+use upland_core::advice::planner::{Binding, Strategy};
 use upland_core::codes::Coded;
 use upland_core::quantity::units::Metres;
 use upland_core::trial::protocol::{self, Miss, MissKind, NoReport, Report};
-use upland_core::trial::{Named, Refusal, Tariff, TrialWay, WayResult, ZoneResult, run as try_way};
+use upland_core::trial::{Named, Refusal, Tariff, TrialWay, run as try_way};
 use upland_core::weather::Station;
-use upland_formats::way_file;
+use upland_formats::{trial_json, way_file};
 
 #[derive(clap::Args)]
 #[command(
@@ -82,95 +81,9 @@ fn tariff(text: &str) -> Result<Tariff, String> {
     if rising { Ok(Tariff { steps }) } else { Err("the steps must rise".into()) }
 }
 
-#[derive(Serialize)]
-struct Output {
-    from: String,
-    to: String,
-    ways: Vec<WayRow>,
-}
-
-#[derive(Serialize)]
-struct WayRow {
-    name: String,
-    zones: Vec<ZoneRow>,
-    site: SiteRow,
-}
-
-#[derive(Serialize)]
-struct ZoneRow {
-    number: serde_json::Value,
-    needed_mm: f64,
-    et_mm: f64,
-    applied_mm: f64,
-    applied_in_mm: f64,
-    rain_mm: f64,
-    rain_in_mm: f64,
-    runoff_mm: f64,
-    drainage_mm: f64,
-    start_depletion_mm: f64,
-    end_depletion_mm: f64,
-    adequacy: f64,
-    excess: f64,
-    /// The quarter that gets least, the half between, the quarter that gets most.
-    adequacy_by_part: [f64; 3],
-    stress_days: u32,
-    runs: u32,
-    skipped: BTreeMap<&'static str, u32>,
-}
-
-#[derive(Serialize)]
-struct SiteRow {
-    litres: Option<f64>,
-    adequacy: f64,
-    excess: f64,
-    cost: Option<f64>,
-}
-
 /// Six decimals: enough to add up, and the same bytes on every machine.
 fn round(value: f64) -> f64 {
     (value * 1e6).round() / 1e6
-}
-
-fn zone_row(facts: &Facts, zone: &ZoneResult) -> ZoneRow {
-    let mm = |value: upland_core::quantity::units::Millimetres| round(value.mm());
-    let several = facts.boxes.len() > 1;
-    ZoneRow {
-        number: if several {
-            format!("{}-{}", zone.box_number, zone.station).into()
-        } else {
-            zone.station.into()
-        },
-        needed_mm: mm(zone.needed),
-        et_mm: mm(zone.et),
-        applied_mm: mm(zone.applied),
-        applied_in_mm: mm(zone.applied_in),
-        rain_mm: mm(zone.rain),
-        rain_in_mm: mm(zone.rain_in),
-        runoff_mm: mm(zone.runoff),
-        drainage_mm: mm(zone.drainage),
-        start_depletion_mm: mm(zone.depletion.0),
-        end_depletion_mm: mm(zone.depletion.1),
-        adequacy: round(zone.adequacy().fraction()),
-        excess: round(zone.excess().fraction()),
-        adequacy_by_part: zone.parts.map(|part| round(part.adequacy().fraction())),
-        stress_days: zone.stress_days,
-        runs: zone.runs,
-        skipped: zone.skipped.clone(),
-    }
-}
-
-fn way_row(facts: &Facts, result: &WayResult) -> WayRow {
-    let site = &result.site;
-    WayRow {
-        name: result.way.name.clone(),
-        zones: result.zones.iter().map(|zone| zone_row(facts, zone)).collect(),
-        site: SiteRow {
-            litres: site.litres.map(|l| round(l.l())),
-            adequacy: round(site.adequacy.fraction()),
-            excess: round(site.excess.fraction()),
-            cost: site.cost.map(round),
-        },
-    }
 }
 
 /// Why a way cannot be tried, and what to do.
@@ -205,10 +118,10 @@ fn refused(name: &str, refusals: &[Refusal]) -> String {
 /// The ways that were asked for; without any, every named one.
 fn ways(args: &Args, facts: &Facts) -> Result<Vec<TrialWay>, Failure> {
     if args.ways.is_empty() {
-        return Ok(Named::TABLE.iter().map(|(named, _)| named.way()).collect());
+        return Ok(Named::TABLE.iter().map(|(named, code)| named.way(code)).collect());
     }
     let one = |text: &String| match Named::from_code(text) {
-        Some(named) => Ok(named.way()),
+        Some(named) => Ok(named.way(text)),
         None => way_file::read(&read_input(text)?, facts).map_err(|p| Failure::problems(&p)),
     };
     args.ways.iter().map(one).collect()
@@ -239,7 +152,7 @@ pub fn run(args: &Args) -> Result<(), Failure> {
             }
         };
         match try_way(&way, &facts, (from, to), args.price.as_ref(), each) {
-            Ok(result) => rows.push(way_row(&facts, &result)),
+            Ok(result) => rows.push(result),
             // A named way that nobody asked for is left out, and said.
             Err(refusals) if args.ways.is_empty() => print_notes(&[refused(&way.name, &refusals)]),
             Err(refusals) => return Err(Failure::Failed(refused(&way.name, &refusals))),
@@ -251,7 +164,7 @@ pub fn run(args: &Args) -> Result<(), Failure> {
     if let Some(trace) = trace {
         trace.close()?;
     }
-    write(&Output { from: from.to_string(), to: to.to_string(), ways: rows })
+    print(&trial_json::write((from, to), &rows))
 }
 
 fn write(output: &impl Serialize) -> Result<(), Failure> {
@@ -356,7 +269,7 @@ fn of_protocol(args: &Args, path: &str) -> Result<(), Failure> {
     if let Some((from, to)) = period {
         check_span(from, to)?;
     }
-    let report = protocol::report(&facts, period).map_err(|why| match why {
+    let report = protocol::report(&facts, period, Strategy::TABLE).map_err(|why| match why {
         NoReport::NoPeriod => Failure::Failed(format!(
             "{path}: {} have at least 10.2 mm (0.40 in) of rain and 63.5 mm (2.50 in) of ET0, and no gap; give other \
              weather or other days",

@@ -253,7 +253,7 @@ async fn walk(width: u32, height: u32) {
     assert!(page.text().await.contains("Enter what is set"));
     page.sound("Today without weather").await;
 
-    page.click("[data-key='6']").await;
+    page.click("[data-key='9']").await;
     let file = weather_file();
     page.css("#file").await.send_keys(file.path().to_str().unwrap()).await.unwrap();
     page.click("form .button.is-primary").await;
@@ -453,6 +453,8 @@ async fn every_page_of_the_demo_is_sound() {
         "/sites/1/boxes/1/budget",
         "/sites/1/boxes/1/budget?month=4&zone=3",
         "/sites/4/boxes/2/budget",
+        "/sites/1/trial",
+        "/sites/4/trial?way=monthly",
         "/calls",
         "/sites/1/zones/1",
         "/sites/1/zones/1/cans",

@@ -21,5 +21,6 @@ mod programs;
 mod sensor_forms;
 mod sensors;
 mod server;
+mod trial;
 mod two_servers;
 mod weather_room;

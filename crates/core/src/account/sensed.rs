@@ -124,6 +124,7 @@ pub fn stands(holds: &[Hold], at: Timestamp) -> bool {
     after.checked_sub(1).and_then(|i| holds.get(i)).is_some_and(|h| h.stands(at))
 }
 
+// Long: what was due, what was set to run, night by night.
 /// The nights of a record for one sensor on a box: on which the zones that it can hold were due, and
 /// what the box as set would have put down on them.
 #[must_use]

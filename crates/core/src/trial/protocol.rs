@@ -12,7 +12,6 @@ use crate::account::running::BoxFacts;
 use crate::account::whole::Facts;
 use crate::account::zone::AccountHour;
 use crate::advice::planner::Strategy;
-use crate::codes::Coded;
 use crate::controller::schedule::Settings;
 use crate::controller::twelve_stations;
 use crate::ground::application::HeadType;
@@ -295,11 +294,16 @@ pub fn facts(climate: Climate, station: Station, longitude_deg: f64, tz: &TimeZo
     facts
 }
 
-/// The report over a period: one that was asked for, else the first that has the weather.
+/// The report over a period: one that was asked for, else the first that has the weather. Beside the daily balance
+/// stand what Today would advise, and schools of the planner under the names that lists give them.
 ///
 /// # Errors
 /// When no period has the weather that is asked for, or the daily balance cannot be tried.
-pub fn report(facts: &Facts, period: Option<(Date, Date)>) -> Result<Report, NoReport> {
+pub fn report(
+    facts: &Facts,
+    period: Option<(Date, Date)>,
+    schools: &[(Strategy, &str)],
+) -> Result<Report, NoReport> {
     let period = period.or_else(|| first_period(&facts.climate)).ok_or(NoReport::NoPeriod)?;
     let weather = weather_of(&facts.climate, period).ok_or(NoReport::NoPeriod)?;
     let long = (period.1 - period.0).get_days() + 1 >= i32::try_from(PERIOD_DAYS).unwrap_or(30);
@@ -310,8 +314,8 @@ pub fn report(facts: &Facts, period: Option<(Date, Date)>) -> Result<Report, NoR
     let balance = way("daily-balance", Schedule::DailyBalance);
     let mut ways = vec![one(facts, &balance, period).map_err(NoReport::Refused)?];
     // The soil balance is what the daily balance does; on an ordinary box it is just the need.
-    let schools = Strategy::ALL.into_iter().filter(|school| *school != Strategy::SoilBalance);
-    let schools = schools.map(|school| way(school.code(), Schedule::School(school)));
+    let schools = schools.iter().filter(|(school, _)| *school != Strategy::SoilBalance);
+    let schools = schools.map(|(school, name)| way(name, Schedule::School(*school)));
     let others = core::iter::once(way("as-advised", Schedule::AsAdvised)).chain(schools);
     // A school that no night of the box holds is no way to list.
     ways.extend(others.filter_map(|other| one(facts, &other, period).ok()));

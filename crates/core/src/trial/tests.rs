@@ -78,19 +78,23 @@ fn gauged(mut facts: Facts) -> Facts {
     facts
 }
 
+fn way(named: Named) -> TrialWay {
+    named.way(named.code())
+}
+
 fn tried(way: &TrialWay, facts: &Facts) -> WayResult {
     run(way, facts, SPAN, None, |_, _| ()).unwrap()
 }
 
 fn with(change: Change) -> TrialWay {
     let name = "Gauge".into();
-    TrialWay { sensors: vec![SensorChange { box_number: 1, name, change }], ..Named::AsSet.way() }
+    TrialWay { sensors: vec![SensorChange { box_number: 1, name, change }], ..way(Named::AsSet) }
 }
 
 #[test]
 fn as_set_is_the_account_to_the_last_digit() {
     let facts = gauged(facts_of(&zones(), set(14)));
-    let result = tried(&Named::AsSet.way(), &facts);
+    let result = tried(&way(Named::AsSet), &facts);
     let span = (begins(&facts.climate, SPAN.0), end_of(SPAN.1, &TimeZone::UTC));
     let account = of_site(&facts, Way::AsSet, span, |_, _| ());
     for (zone, own) in result.zones.iter().zip(&account.zones) {
@@ -100,7 +104,7 @@ fn as_set_is_the_account_to_the_last_digit() {
         assert_eq!(zone.depletion.1, own.end.depletion);
     }
     assert!(result.zones.iter().all(|z| z.skipped.get("rain").is_some_and(|n| *n > 0)));
-    let again = tried(&Named::AsSet.way(), &facts);
+    let again = tried(&way(Named::AsSet), &facts);
     assert_eq!(again, result, "the same again");
 }
 
@@ -127,11 +131,11 @@ fn constant_demand_without_rain_is_as_worked_by_hand() {
     let mut facts = facts_of(&[zone], Settings::clean(&twelve_stations()));
     facts.climate = std::sync::Arc::new(Climate::from_record(&days, site().station()));
     let span = (date(2026, 5, 1), date(2026, 5, 30));
-    let nothing = run(&Named::AsSet.way(), &facts, span, None, |_, _| ()).unwrap();
+    let nothing = run(&way(Named::AsSet), &facts, span, None, |_, _| ()).unwrap();
     let dry = &nothing.zones[0];
     assert_eq!((dry.runs, dry.applied, dry.stress_days), (0, Millimetres::ZERO, 30));
     assert!((dry.depletion.1 - dry.depletion.0 - dry.et).mm().abs() < 1e-9, "what plants took is missing");
-    let advised = run(&Named::AsAdvised.way(), &facts, span, None, |_, _| ()).unwrap();
+    let advised = run(&way(Named::AsAdvised), &facts, span, None, |_, _| ()).unwrap();
     let zone = &advised.zones[0];
     assert_eq!((zone.adequacy(), zone.stress_days), (Share::WHOLE, 0));
     // 15 mm may be used; the interval is as many whole days as their demand fits in.
@@ -151,7 +155,7 @@ fn four_cycles_with_soaks_save_what_forty_minutes_lose_on_a_clay_slope() {
         settings.programs[0].starts = starts.iter().map(|h| time(*h, 0, 0, 0)).collect();
         let facts = facts_of(&zones, settings);
         let span = (date(2026, 5, 4), date(2026, 5, 4));
-        run(&Named::AsSet.way(), &facts, span, None, |_, _| ()).unwrap().zones.remove(0)
+        run(&way(Named::AsSet), &facts, span, None, |_, _| ()).unwrap().zones.remove(0)
     };
     // Spray at 31.75 mm/h on clay: intake 2.54 mm/h, and 2.54 mm may stand. Forty minutes bring 21.17 mm, of which
     // 2.54 + 2.54 × 40 ÷ 60 = 4.23 go in at once and what stands after; ten minutes bring 5.29, and 2.96 go in.
@@ -172,7 +176,7 @@ fn four_cycles_with_soaks_save_what_forty_minutes_lose_on_a_clay_slope() {
 fn a_storm_over_a_full_soil_runs_off_and_drains_and_none_of_it_is_waste_of_watering() {
     let facts = facts_of(&zones(), Settings::clean(&twelve_stations()));
     let storm = FIRST + 59.days();
-    let result = run(&Named::AsSet.way(), &facts, (storm, storm), None, |_, _| ()).unwrap();
+    let result = run(&way(Named::AsSet), &facts, (storm, storm), None, |_, _| ()).unwrap();
     let zone = &result.zones[0];
     assert_eq!((zone.wasted, zone.excess()), (Millimetres::ZERO, Share::NONE));
     let missing = zone.depletion.0 + zone.et - zone.depletion.1;
@@ -185,13 +189,13 @@ fn the_quarter_that_gets_least_is_dry_while_the_mean_is_full() {
     let mut patchy = zones();
     patchy.truncate(1);
     patchy[0].uniformity = Some(Share::from_fraction(0.46));
-    let result = tried(&Named::AsSet.way(), &facts_of(&patchy, set(16)));
+    let result = tried(&way(Named::AsSet), &facts_of(&patchy, set(16)));
     let [low, middle, high] = result.zones[0].parts;
     assert!(low.adequacy() < Share::from_fraction(0.9) && middle.adequacy() > Share::from_fraction(0.97));
     assert!((low.strength, high.strength) == (0.46, 1.54));
     assert!(low.stress_days > middle.stress_days && high.wasted > middle.wasted);
     let even = Zone { uniformity: Some(Share::WHOLE), ..patchy.remove(0) };
-    let [low, middle, high] = tried(&Named::AsSet.way(), &facts_of(&[even], set(16))).zones[0].parts;
+    let [low, middle, high] = tried(&way(Named::AsSet), &facts_of(&[even], set(16))).zones[0].parts;
     assert_eq!((low.et, high.et), (middle.et, middle.et));
 }
 
@@ -199,8 +203,8 @@ fn the_quarter_that_gets_least_is_dry_while_the_mean_is_full() {
 fn a_rain_switch_saves_water_and_what_is_done_to_it_shows() {
     let facts = gauged(facts_of(&zones(), set(14)));
     let litres = |way: &TrialWay| tried(way, &facts).site.litres.unwrap().l();
-    let there = litres(&Named::AsSet.way());
-    let none = litres(&Named::NoSensors.way());
+    let there = litres(&way(Named::AsSet));
+    let none = litres(&way(Named::NoSensors));
     assert!(there < none);
     assert_eq!(litres(&with(Change::Absent)), none, "absent is without");
     assert!(
@@ -221,17 +225,17 @@ fn percentages_by_month_and_week_follow_the_season_and_leave_does_not() {
     let mut settings = set(40);
     settings.percentages = settings.percentages.all_at(crate::quantity::ratio::Percentage::from_percent(150));
     let facts = facts_of(&zones(), settings);
-    let site = |named: Named| tried(&named.way(), &facts).site;
+    let site = |named: Named| tried(&way(named), &facts).site;
     let litres = |named: Named| site(named).litres.unwrap().l();
     assert!(litres(Named::AsSet) > litres(Named::Leave), "150 against 100 %");
     assert!(litres(Named::Leave) > litres(Named::Monthly) && litres(Named::Leave) > litres(Named::Weekly));
     assert!(site(Named::Monthly).excess < site(Named::Leave).excess);
-    let Err(refused) = run(&Named::EtSensor.way(), &facts, SPAN, None, |_, _| ()) else { panic!("no port") };
+    let Err(refused) = run(&way(Named::EtSensor), &facts, SPAN, None, |_, _| ()) else { panic!("no port") };
     assert_eq!(refused, [Refusal::NoPort { box_number: 1 }]);
     let mut wide = facts.clone();
     wide.boxes[0].card.sensor_ports.push(crate::controller::SensorPort::Weather);
     let of = |trim_pct| {
-        let way = TrialWay { percentages: PercentageRule::EtSensor { trim_pct }, ..Named::AsSet.way() };
+        let way = TrialWay { percentages: PercentageRule::EtSensor { trim_pct }, ..way(Named::AsSet) };
         tried(&way, &wide).site.litres.unwrap().l()
     };
     assert!(of(-20.0) < of(0.0) && of(0.0) < of(20.0), "its trim turns the water");
@@ -241,7 +245,7 @@ fn percentages_by_month_and_week_follow_the_season_and_leave_does_not() {
 fn a_rhythm_that_was_begun_yesterday_is_tried_on_last_summer() {
     let mut settings = set(14);
     settings.programs[0].days = Days::EveryNth { interval: 3, first: date(2026, 8, 30) };
-    let result = tried(&Named::AsSet.way(), &facts_of(&zones(), settings));
+    let result = tried(&way(Named::AsSet), &facts_of(&zones(), settings));
     assert_eq!(result.zones[0].runs, 41, "every third of 123 days");
 }
 
@@ -253,9 +257,9 @@ fn what_cannot_be_tried_is_refused_before_anything_runs() {
     };
     let mut unset = facts.clone();
     unset.boxes[0].versions.clear();
-    assert_eq!(refused(&Named::AsSet.way(), &unset, SPAN), [Refusal::Unset { box_number: 1 }]);
+    assert_eq!(refused(&way(Named::AsSet), &unset, SPAN), [Refusal::Unset { box_number: 1 }]);
     let late = (date(2031, 1, 1), date(2031, 2, 1));
-    assert_eq!(refused(&Named::AsSet.way(), &facts, late), [Refusal::NoWeather]);
+    assert_eq!(refused(&way(Named::AsSet), &facts, late), [Refusal::NoWeather]);
     let nobody = TrialWay {
         schedule: Schedule::Settings(vec![(7, set(10))]),
         sensors: vec![SensorChange { box_number: 1, name: "Nobody".into(), change: Change::Absent }],
@@ -267,7 +271,7 @@ fn what_cannot_be_tried_is_refused_before_anything_runs() {
     wrong.programs[0].starts = vec![time(2, 0, 0, 0); 9];
     let way = TrialWay { schedule: Schedule::Settings(vec![(1, wrong)]), ..TrialWay::default() };
     assert!(matches!(refused(&way, &facts, SPAN)[..], [Refusal::CannotHold { box_number: 1, .. }]));
-    let mut short = facts.clone();
+    let mut short = facts;
     short.site.window.from = time(4, 58, 0, 0);
     let way = TrialWay { schedule: Schedule::School(School::DeepOnce), ..TrialWay::default() };
     assert!(matches!(refused(&way, &short, SPAN)[..], [Refusal::NoPlan { .. }]));
@@ -287,7 +291,7 @@ fn water_costs_by_steps() {
 #[test]
 fn the_daily_balance_meets_the_protocol_and_other_schools_say_what_they_miss() {
     let facts = protocol::facts(climate(), site().station(), 0.0, &TimeZone::UTC);
-    let report = protocol::report(&facts, None).unwrap();
+    let report = protocol::report(&facts, None, School::TABLE).unwrap();
     assert!(report.weather.0 >= protocol::PERIOD_LEAST.0 && report.weather.1 >= protocol::PERIOD_LEAST.1);
     assert_eq!((report.period.1 - report.period.0).get_days(), 29);
     let balance = &report.ways[0];
@@ -309,12 +313,15 @@ fn the_daily_balance_meets_the_protocol_and_other_schools_say_what_they_miss() {
             assert!(!zone.misses.is_empty() || zone.excess.fraction() < 1e-4, "{} {zone:?}", way.name);
         }
     }
-    let year = protocol::report(&facts, Some((date(2026, 5, 1), date(2026, 8, 31)))).unwrap();
+    let year = protocol::report(&facts, Some((date(2026, 5, 1), date(2026, 8, 31))), School::TABLE).unwrap();
     assert_eq!((year.ways[0].adequacy, year.ways[0].excess), (Share::WHOLE, Share::NONE));
-    assert_eq!(protocol::report(&facts, Some((SPAN.0, SPAN.0 + 10.days()))), Err(NoReport::NoPeriod));
+    assert_eq!(
+        protocol::report(&facts, Some((SPAN.0, SPAN.0 + 10.days())), School::TABLE),
+        Err(NoReport::NoPeriod)
+    );
     let dry =
         protocol::facts(Climate::from_record(&[], site().station()), site().station(), 0.0, &TimeZone::UTC);
-    assert_eq!(protocol::report(&dry, None), Err(NoReport::NoPeriod));
+    assert_eq!(protocol::report(&dry, None, School::TABLE), Err(NoReport::NoPeriod));
 }
 
 proptest! {
@@ -330,7 +337,7 @@ proptest! {
             soil: Texture::ALL[*soil], slope_pct: Some(slope), head, uniformity: Some(Share::from_fraction(uniformity)), ..zone
         }).collect();
         let facts = gauged(facts_of(&own, set(minutes)));
-        let way = Named::TABLE[named].0.way();
+        let way = way(Named::TABLE[named].0);
         let mut before: Vec<Option<f64>> = vec![None; own.len()];
         let mut worst = 0.0_f64;
         let span = (date(2026, 6, 1), date(2026, 6, 30));

@@ -124,11 +124,10 @@ pub enum Named {
 }
 
 impl Named {
-    /// The way of that name.
+    /// The way, under the name that lists give it.
     #[must_use]
-    pub fn way(self) -> TrialWay {
-        use crate::codes::Coded;
-        let way = TrialWay { name: self.code().into(), ..TrialWay::default() };
+    pub fn way(self, name: &str) -> TrialWay {
+        let way = TrialWay { name: name.to_owned(), ..TrialWay::default() };
         match self {
             Self::AsSet => way,
             Self::AsAdvised => TrialWay { schedule: Schedule::AsAdvised, ..way },
@@ -330,7 +329,7 @@ fn versions(
                     Some((of, base)) if *of == monday.year() => base,
                     slot => &slot.insert((monday.year(), Base::new(&there, &settings, monday.year()))).1,
                 };
-                (at(monday), with_week(&settings, &week(known, &facts.climate, monday), lowest))
+                (at(monday), with_week(&settings, &week(known, &facts.climate, monday), Some(lowest)))
             };
             mondays.take_while(|d| *d <= to).map(of).collect()
         }

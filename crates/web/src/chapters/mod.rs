@@ -7,5 +7,6 @@ pub(crate) mod programs;
 pub(crate) mod round;
 pub(crate) mod sensors;
 pub(crate) mod today;
+pub(crate) mod trial;
 pub(crate) mod weather;
 pub(crate) mod zones;

@@ -18,6 +18,7 @@ pub(crate) enum Chapter {
     Sensors,
     Weather,
     Budget,
+    Trial,
     Site,
 }
 
@@ -125,8 +126,9 @@ impl Frame {
                 link(3, Chapter::Programs, "Programs", "programs", programs_open),
                 link(4, Chapter::Sensors, "Sensors", "sensors", None),
                 link(5, Chapter::Budget, "Budget", "budget", None),
-                link(6, Chapter::Weather, "Weather", "weather", weather_open),
-                link(7, Chapter::Site, "Site", "edit", None),
+                link(6, Chapter::Trial, "Trial", "trial", None),
+                link(9, Chapter::Weather, "Weather", "weather", weather_open),
+                link(0, Chapter::Site, "Site", "edit", None),
             ],
         });
         frame.here = frame

@@ -9,6 +9,7 @@ pub(crate) mod headline;
 pub(crate) mod law_words;
 pub(crate) mod merge;
 pub(crate) mod quantities;
+pub(crate) mod school_words;
 pub(crate) mod sensor_words;
 pub(crate) mod take_back;
 pub(crate) mod working;

@@ -330,11 +330,12 @@ pub fn with_best(settings: &Settings, budget: &Budget, month: Month) -> Settings
     changed
 }
 
-/// Settings with the percentages that a week's advice asks for; what nothing needs is turned as low as it goes.
+/// Settings with the percentages that a week's advice asks for; what nothing needs stays as it is, or is turned to
+/// `idle`.
 #[must_use]
-pub fn with_week(settings: &Settings, advice: &WeekAdvice, lowest: Percentage) -> Settings {
+pub fn with_week(settings: &Settings, advice: &WeekAdvice, idle: Option<Percentage>) -> Settings {
     let mut changed = settings.clone();
-    let best: Vec<Option<Percentage>> = advice.best.iter().map(|p| p.or(Some(lowest))).collect();
+    let best: Vec<Option<Percentage>> = advice.best.iter().map(|p| p.or(idle)).collect();
     turn(&mut changed, &advice.slots, &best, Month::of(advice.from));
     changed
 }

@@ -13,7 +13,7 @@ use crate::site::workbench::Workbench;
 use actix_web::{HttpResponse, get, post, web};
 use results::Results;
 use std::sync::Arc;
-use upland_core::advice::budget::{Base, RainRule, budget, improvements, needs, week, with_best};
+use upland_core::advice::budget::{Base, RainRule, budget, improvements, needs, week, with_best, with_week};
 use upland_core::advice::findings::faults;
 use upland_core::codes::Coded;
 use upland_core::controller::schedule::{Percentages, Settings};
@@ -147,7 +147,7 @@ async fn set_week(
     let settings = bench.settings();
     let base = Base::new(&bench.installation, &settings, bench.today.year());
     let advice = week(&base, &bench.climate, bench.today);
-    let changed = view::with_week(&settings, &advice, bench.today);
+    let changed = with_week(&settings, &advice, None);
     let reason = format!("percentage of the week from {}", bench.today);
     save(&here, &bench, &fields, (changed, reason, "This week's percentages are set.".to_owned())).await
 }

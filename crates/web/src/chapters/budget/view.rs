@@ -7,7 +7,6 @@ use crate::page::working::{Working, working};
 use crate::server::error::PageError;
 use crate::site::workbench::Workbench;
 use askama::Template;
-use jiff::civil::Date;
 use upland_core::advice::budget::{
     Budget, Improvement, Move, PercentageSlot, RainRule, SchoolResult, WeekAdvice, ZoneBudget,
 };
@@ -155,29 +154,6 @@ fn slot_words(slots: &[PercentageSlot], values: &[Option<Percentage>], settings:
         })
         .collect();
     words.join(", ")
-}
-
-/// Settings with this week's percentages; a box that holds twelve takes them for the month.
-pub(super) fn with_week(settings: &Settings, advice: &WeekAdvice, date: Date) -> Settings {
-    let mut changed = settings.clone();
-    let of = |slot: usize| advice.best.get(slot).copied().flatten();
-    match &mut changed.percentages {
-        Percentages::Box(value) => *value = of(0).unwrap_or(*value),
-        Percentages::Month(values) => {
-            let value = values.of_mut(Month::of(date));
-            *value = of(0).unwrap_or(*value);
-        }
-        Percentages::Program(values) => {
-            for (k, slot) in advice.slots.iter().enumerate() {
-                if let (PercentageSlot::Program(program), Some(p)) = (slot, of(k))
-                    && let Some(slot) = values.get_mut(*program)
-                {
-                    *slot = p;
-                }
-            }
-        }
-    }
-    changed
 }
 
 struct Maker<'a> {
@@ -526,7 +502,9 @@ mod tests {
             rain: Default::default(),
             expected_days: 0,
         };
-        let Percentages::Month(values) = with_week(&settings, &advice, bench.today).percentages else {
+        let Percentages::Month(values) =
+            upland_core::advice::budget::with_week(&settings, &advice, None).percentages
+        else {
             panic!()
         };
         assert_eq!(

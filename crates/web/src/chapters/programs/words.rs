@@ -2,6 +2,7 @@
 
 use crate::page::quantities::span;
 use crate::page::quantities::{capital, flow, in_words, plain, share, volume};
+pub(crate) use crate::page::school_words::strategy;
 use jiff::Timestamp;
 use jiff::civil::Date;
 use jiff::tz::TimeZone;
@@ -9,7 +10,7 @@ use upland_core::advice::findings::{
     Cost, Finding, FindingKind, FindingPlace, NeverBecause, Remedy, Severity,
 };
 use upland_core::advice::planner::{
-    Basis, Binding, Ends, ProgramReason, Proposal, Relax, Relaxation, Strategy, ZoneReason,
+    Basis, Binding, Ends, ProgramReason, Proposal, Relax, Relaxation, ZoneReason,
 };
 use upland_core::controller::schedule::{Settings, days_in_words};
 use upland_core::installation::{Installation, NEED_SHARES};
@@ -516,27 +517,6 @@ impl Names<'_> {
 #[allow(clippy::cast_precision_loss, reason = "minutes of a night")]
 fn minutes_f(minutes: i64) -> f64 {
     minutes as f64
-}
-
-/// A school by its name, and what it means.
-pub(crate) fn strategy(strategy: Strategy) -> (&'static str, &'static str) {
-    match strategy {
-        Strategy::JustNeed => {
-            ("Just the need", "The fewest allowed days that keep every zone above its refill point.")
-        }
-        Strategy::SoilBalance => (
-            "Soil balance",
-            "Each zone when its root zone reaches the refill point; the minutes are the box's fallback.",
-        ),
-        Strategy::EveryDay => (
-            "Every day, sensor refuses",
-            "Every allowed day; a soil-moisture sensor holds back what is not needed.",
-        ),
-        Strategy::DeepTwice => {
-            ("Deep, twice a week", "Half of 25 mm twice a week, less where plants use less.")
-        }
-        Strategy::DeepOnce => ("Deep, once a week", "25 mm once a week, less where plants use less."),
-    }
 }
 
 #[cfg(test)]

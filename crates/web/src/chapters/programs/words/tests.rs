@@ -2,7 +2,7 @@ use super::*;
 use crate::fixture;
 use jiff::civil::date;
 use upland_core::advice::findings::check;
-use upland_core::advice::planner::{Basis, Request, plan, relaxations};
+use upland_core::advice::planner::{Basis, Request, Strategy, plan, relaxations};
 use upland_core::quantity::month::Month;
 use upland_core::quantity::ratio::Percentage;
 use upland_core::quantity::ratio::Share;

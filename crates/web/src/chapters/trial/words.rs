@@ -1,0 +1,138 @@
+//! Trial in words: ways, refusals, and which way is best.
+
+use crate::page::quantities::{in_words, plain, share, short_date};
+use crate::page::school_words::strategy;
+use upland_core::advice::planner::{Binding, Strategy};
+use upland_core::codes::Coded;
+use upland_core::quantity::ratio::Share;
+use upland_core::trial::{Named, Refusal, TrialWay, WayResult, ZoneResult};
+
+/// A zone gets enough from this share of its demand on (our stated bound; the protocol's own criterion is 80 %).
+pub(super) const ENOUGH: Share = Share::from_fraction(0.95);
+
+/// A way by its name.
+pub(super) fn way(way: &TrialWay) -> String {
+    if let Some(school) = Strategy::from_code(&way.name) {
+        return format!("Planned: {}", strategy(school).0.to_lowercase());
+    }
+    match Named::from_code(&way.name) {
+        Some(Named::AsSet) => "As it is set".into(),
+        Some(Named::AsAdvised) => "As Today advises".into(),
+        Some(Named::NoSensors) => "Without sensors".into(),
+        Some(Named::Leave) => "100 % all year".into(),
+        Some(Named::Monthly) => "Twelve percentages".into(),
+        Some(Named::Weekly) => "A percentage a week, by hand".into(),
+        Some(Named::EtSensor) => "An ET sensor's percentage".into(),
+        Some(Named::DailyBalance) => "A box that computes itself".into(),
+        None => way.name.clone(),
+    }
+}
+
+/// Why a way was not tried.
+pub(super) fn refusal(refusal: &Refusal) -> String {
+    match refusal {
+        Refusal::Unset { box_number } => {
+            format!("what box {box_number} is set to was never entered; enter it in Programs")
+        }
+        Refusal::NoBox { box_number } => format!("there is no box {box_number}"),
+        Refusal::CannotHold { box_number, message } => {
+            format!("box {box_number} cannot hold its settings ({message}); mend them in Programs")
+        }
+        Refusal::NoPlan { box_number, binding: Binding::Window { needed_minutes, have_minutes } } => format!(
+            "no night of box {box_number} holds it: {needed_minutes} min of {have_minutes}; its plan says what would do"
+        ),
+        Refusal::NoPlan { box_number, .. } => {
+            format!("there is no such plan for box {box_number}; its plan says why")
+        }
+        Refusal::NoSensor { name } => format!("no sensor is called {name}"),
+        Refusal::NoPort { box_number } => format!("box {box_number} takes no percentage from a sensor"),
+        Refusal::NoWeather => "there is no weather in these days; choose others".into(),
+    }
+}
+
+/// A zone's number and name.
+pub(super) type Names<'a> = &'a dyn Fn(&ZoneResult) -> String;
+
+/// Who is short under a way, in words.
+fn short(result: &WayResult, name: Names<'_>) -> String {
+    let mut zones: Vec<&ZoneResult> = result.zones.iter().filter(|z| z.adequacy() < ENOUGH).collect();
+    zones.sort_by(|a, b| a.adequacy().fraction().total_cmp(&b.adequacy().fraction()));
+    let Some(worst) = zones.first() else { return "every zone has enough".into() };
+    let week = worst
+        .worst_week
+        .map_or(String::new(), |(monday, _)| format!(", most in the week from {}", short_date(monday)));
+    let others = match zones.len() - 1 {
+        0 => "nothing else is".to_owned(),
+        n => format!(
+            "{} more {} less than 95 % of what they ask for",
+            in_words(n),
+            if n == 1 { "has" } else { "have" }
+        ),
+    };
+    format!("{} is short on {} days{week}; {others}", name(worst), worst.stress_days)
+}
+
+/// The way that keeps every zone at what it has now, or at enough, with the least water.
+pub(super) fn best(results: &[WayResult]) -> Option<&WayResult> {
+    let as_set = results.iter().find(|r| r.way.name == Named::AsSet.code());
+    let enough = |result: &&WayResult| {
+        result.zones.iter().enumerate().all(|(at, zone)| {
+            let now = as_set.and_then(|r| r.zones.get(at)).map_or(Share::WHOLE, ZoneResult::adequacy);
+            // What is short already may not become shorter.
+            zone.adequacy().fraction() >= ENOUGH.fraction().min(now.fraction() - 0.005)
+        })
+    };
+    let applied = |r: &WayResult| {
+        r.site.litres.map_or_else(|| r.zones.iter().map(|z| z.applied.mm()).sum(), |litres| litres.l())
+    };
+    let by_water = |a: &&WayResult, b: &&WayResult| applied(a).total_cmp(&applied(b));
+    results.iter().filter(enough).min_by(by_water)
+}
+
+/// The page in one sentence.
+pub(super) fn answer(results: &[WayResult], name: Names<'_>) -> String {
+    let Some(best) = best(results) else {
+        return "No way that was tried gives every zone enough.".into();
+    };
+    let label = way(&best.way);
+    let as_set = results.iter().find(|r| r.way.name == Named::AsSet.code());
+    let water = |r: &WayResult| r.site.litres.map(|litres| litres.l());
+    match as_set {
+        Some(set) if set.way == best.way => {
+            format!(
+                "The box as it is set uses least of the ways that leave no zone worse: {}.",
+                short(best, name)
+            )
+        }
+        Some(set) => {
+            let saves = water(set).zip(water(best)).filter(|(a, _)| *a > 0.0);
+            let less = saves.map(|(a, b)| 100.0 * (1.0 - b / a)).filter(|pct| pct.abs() >= 0.5);
+            let saves = match less {
+                Some(pct) if pct > 0.0 => format!("uses {} % less water than as it is set", plain(pct, 0)),
+                Some(pct) => {
+                    format!("uses {} % more water than as it is set, and zones need it", plain(-pct, 0))
+                }
+                None => "uses as much water as it is set".into(),
+            };
+            format!("{label} {saves}; {}.", short(best, name))
+        }
+        None => format!("{label} uses least; {}.", short(best, name)),
+    }
+}
+
+/// Skipped runs by cause.
+pub(super) fn skipped(zones: &[ZoneResult]) -> String {
+    let mut sums = std::collections::BTreeMap::new();
+    for (cause, count) in zones.iter().flat_map(|z| &z.skipped) {
+        *sums.entry(*cause).or_insert(0) += count;
+    }
+    let words = |cause: &str| cause.replace('_', " ");
+    let all: Vec<String> = sums.iter().map(|(cause, count)| format!("{count} {}", words(cause))).collect();
+    if all.is_empty() { "–".into() } else { all.join(", ") }
+}
+
+/// The three parts of a zone: the quarter that gets least, the half between, the quarter that gets most.
+pub(super) fn parts(zone: &ZoneResult) -> String {
+    let [low, middle, high] = zone.parts.map(|part| share(part.adequacy()));
+    if low == middle && middle == high { low } else { format!("{low} · {middle} · {high}") }
+}

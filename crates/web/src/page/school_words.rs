@@ -1,0 +1,24 @@
+//! Schools of watering in words.
+
+use upland_core::advice::planner::Strategy;
+
+/// A school by its name, and what it means.
+pub(crate) fn strategy(strategy: Strategy) -> (&'static str, &'static str) {
+    match strategy {
+        Strategy::JustNeed => {
+            ("Just the need", "The fewest allowed days that keep every zone above its refill point.")
+        }
+        Strategy::SoilBalance => (
+            "Soil balance",
+            "Each zone when its root zone reaches the refill point; the minutes are the box's fallback.",
+        ),
+        Strategy::EveryDay => (
+            "Every day, sensor refuses",
+            "Every allowed day; a soil-moisture sensor holds back what is not needed.",
+        ),
+        Strategy::DeepTwice => {
+            ("Deep, twice a week", "Half of 25 mm twice a week, less where plants use less.")
+        }
+        Strategy::DeepOnce => ("Deep, once a week", "25 mm once a week, less where plants use less."),
+    }
+}
