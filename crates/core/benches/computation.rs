@@ -390,3 +390,32 @@ mod by_the_hour {
         bencher.bench(|| account(black_box(&facts), &sky, |_| ()));
     }
 }
+
+mod trials {
+    //! A season of every zone with its three parts, under ways; a year by the hour.
+    use super::*;
+    use upland_core::codes::Coded;
+    use upland_core::trial::{Named, run};
+
+    /// One zone, as set: the account and three parts, with half a year before it.
+    #[divan::bench(args = [1, 24])]
+    fn a_year_as_set(bencher: Bencher, zones: u16) {
+        let facts = at_work(zones);
+        let (_, last) = facts.climate.span().unwrap_or_default();
+        let span = (last - jiff::Span::new().days(364), last);
+        let way = Named::AsSet.way("as-set");
+        bencher.bench(|| run(black_box(&way), &facts, span, None, |_, _| ()));
+    }
+
+    /// Twenty-four zones, every named way that the box holds, one after the other on one core.
+    #[divan::bench]
+    fn every_way_of_24_zones(bencher: Bencher) {
+        let facts = at_work(24);
+        let (_, last) = facts.climate.span().unwrap_or_default();
+        let span = (last - jiff::Span::new().days(364), last);
+        let ways: Vec<_> = Named::TABLE.iter().map(|(named, code)| named.way(code)).collect();
+        bencher.bench(|| {
+            ways.iter().filter_map(|way| run(black_box(way), &facts, span, None, |_, _| ()).ok()).count()
+        });
+    }
+}

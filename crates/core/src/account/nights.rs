@@ -140,26 +140,36 @@ pub fn night_of(rules: &NightRules, zone: &Zone, date: Date) -> ZoneNight {
 /// ended at [`RAIN_BY`].
 #[must_use]
 pub fn rained(rules: &NightRules, subject: Subject, date: Date) -> Option<(usize, Timestamp)> {
-    if !rules.law.asks_for_rain() {
+    let evening = decided_at(date, rules.window, rules.tz);
+    rained_by((rules.law, rules.climate, rules.tz), subject, evening)
+}
+
+/// The same at any instant, for a run by hand.
+#[must_use]
+pub fn rained_by(
+    (law, climate, tz): (&Law, &Climate, &TimeZone),
+    subject: Subject,
+    at: Timestamp,
+) -> Option<(usize, Timestamp)> {
+    if !law.asks_for_rain() {
         return None;
     }
+    let date = at.to_zoned(tz.clone()).date();
     let until = |after: AfterRain| {
         let back = i64::from(after.hours.div_ceil(24)) + 1;
         let mut days = (0..=back).filter_map(|k| date.checked_sub(k.days()).ok());
-        let wet = days.find(|day| rules.climate.rain_on(*day).is_some_and(|rain| rain >= after.least))?;
-        Some(rain_ends(rules, wet) + SignedDuration::from_hours(i64::from(after.hours)))
+        let wet = days.find(|day| climate.rain_on(*day).is_some_and(|rain| rain >= after.least))?;
+        Some(rain_ends((climate, tz), wet) + SignedDuration::from_hours(i64::from(after.hours)))
     };
-    let evening = decided_at(date, rules.window, rules.tz);
-    let all =
-        rules.law.after_rain(subject, date).filter_map(|(after, ordinance)| Some((ordinance, until(after)?)));
-    all.max_by_key(|(_, until)| *until).filter(|(_, until)| *until > evening)
+    let all = law.after_rain(subject, date).filter_map(|(after, ordinance)| Some((ordinance, until(after)?)));
+    all.max_by_key(|(_, until)| *until).filter(|(_, until)| *until > at)
 }
 
 /// When the rain of a day ended.
-fn rain_ends(rules: &NightRules, date: Date) -> Timestamp {
-    let hours = rules.climate.rain_hours(date).unwrap_or_default();
+fn rain_ends((climate, tz): (&Climate, &TimeZone), date: Date) -> Timestamp {
+    let hours = climate.rain_hours(date).unwrap_or_default();
     let last = hours.iter().filter(|(_, mm)| *mm > 0.0).map(|(from, _)| *from).max();
-    last.map_or_else(|| instant(date, RAIN_BY, rules.tz), |from| from + SignedDuration::from_hours(1))
+    last.map_or_else(|| instant(date, RAIN_BY, tz), |from| from + SignedDuration::from_hours(1))
 }
 
 /// Whether frost forbids watering. The coming night is expected to be as cold as the last one was: no forecast

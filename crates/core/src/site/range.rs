@@ -171,7 +171,13 @@ mod tests {
         };
         let on = jiff::civil::date(2026, 7, 1);
         let of = |day: Option<DayWeather>| {
-            et0_part(&Climate::from_record(&day.map_or(Vec::new(), |d| vec![d]), station), on)
+            let days = day.into_iter().flat_map(|day| {
+                (0..60).map(move |k| DayWeather { date: on + jiff::Span::new().days(k), ..day })
+            });
+            et0_part(
+                &Climate::from_record(&days.collect::<Vec<_>>(), station),
+                on + jiff::Span::new().days(30),
+            )
         };
         let bare = DayWeather::from_temperatures(on, Celsius::from_c(10.0), Celsius::from_c(25.0));
         let mut sunny = bare;

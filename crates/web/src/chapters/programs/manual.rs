@@ -12,6 +12,7 @@ use crate::site::workbench::Workbench;
 use actix_web::{HttpResponse, get, web};
 use askama::Template;
 use jiff::Timestamp;
+use upland_core::account::nights::rained_by;
 use upland_core::controller::ordinance::Why;
 use upland_core::controller::schedule::Settings;
 use upland_core::installation::manual::{
@@ -131,6 +132,7 @@ fn view(bench: &Workbench, settings: &Settings, title: String, run: &ManualRun, 
             format!("\"{name}\" forbids {why} for {}.", names.station(*station))
         })
         .collect();
+    obstacles.extend(run.steps.iter().filter_map(|step| after_rain(bench, &names, step.station, at)));
     if let Some(first) = found.scheduled.first() {
         obstacles.push(format!(
             "Program {} is set to run at {}; a run by hand usually breaks it off.",
@@ -168,6 +170,16 @@ fn view(bench: &Workbench, settings: &Settings, title: String, run: &ManualRun, 
             .collect(),
         obstacles,
     }
+}
+
+/// What an ordinance says of a station after rain, if it forbids it then.
+fn after_rain(bench: &Workbench, names: &Names<'_>, station: u16, at: Timestamp) -> Option<String> {
+    let there = &bench.installation;
+    let of = (&there.law, &*bench.climate, &there.tz);
+    let (ordinance, until) = rained_by(of, there.subject(station), at)?;
+    let name = there.law.applied.get(ordinance).map_or("", |a| a.ordinance.name.as_str());
+    let until = until.to_zoned(there.tz.clone()).strftime("%a %-d %b at %H:%M").to_string();
+    Some(format!("\"{name}\" forbids {} after the rain until {until}.", names.station(station)))
 }
 
 impl ManualQuery {
@@ -317,6 +329,20 @@ mod tests {
         "Larkrigg summer watering" forbids this hour for 1 Upper lawn.
         Program C is set to run at 13:00; a run by hand usually breaks it off.
         "#);
+        // A law that asks for the rain: none fell lately at the test's site but what is said here.
+        let mut wet = fixture::workbench();
+        let rule = &mut wet.installation.law.applied[0].ordinance.rules[0];
+        rule.after_rain = Some(upland_core::controller::ordinance::AfterRain {
+            hours: 336,
+            least: upland_core::quantity::units::Millimetres::from_mm(0.1),
+        });
+        let one = one_zone(&wet.installation, 1, Seconds::from_min(10));
+        let told = view(&wet, &settings, "One".into(), &one, at(7, 0)).obstacles.join(" ");
+        let rained = (0..14).any(|k| {
+            let day = wet.today.checked_sub(jiff::Span::new().days(k)).unwrap();
+            wet.climate.rain_on(day).is_some_and(|mm| mm.mm() >= 0.1)
+        });
+        assert_eq!(told.contains("after the rain until"), rained, "{told}");
         let empty = view(
             &bench,
             &settings,
