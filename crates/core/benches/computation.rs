@@ -378,15 +378,7 @@ mod by_the_hour {
             })
             .collect();
         let evidence = vec![Evidence::AsSet; sky.days().len()];
-        let facts = ZoneFacts {
-            zone: &zone,
-            resolved: &resolved,
-            runs: &runs,
-            evidence: &evidence,
-            nights: &[],
-            readings: &[],
-            advise: upland_core::account::zone::Advise::AtRefill,
-        };
+        let facts = ZoneFacts { runs: &runs, evidence: &evidence, ..ZoneFacts::of(&zone, &resolved) };
         bencher.bench(|| account(black_box(&facts), &sky, |_| ()));
     }
 }

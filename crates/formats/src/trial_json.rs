@@ -52,7 +52,8 @@ struct SiteRow {
 }
 
 /// Six decimals: enough to add up, and the same bytes on every machine.
-fn round(value: f64) -> f64 {
+#[must_use]
+pub fn round(value: f64) -> f64 {
     (value * 1e6).round() / 1e6
 }
 

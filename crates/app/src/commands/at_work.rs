@@ -6,12 +6,10 @@ use jiff::civil::Date;
 use jiff::tz::TimeZone;
 use jiff::{Timestamp, ToSpan};
 use std::collections::BTreeMap;
-use std::sync::Arc;
 use upland_core::account::log::Log;
 use upland_core::account::running::BoxFacts;
 use upland_core::account::sensed::{as_read, sensor_facts};
 use upland_core::account::whole::{Facts, begins, end_of};
-use upland_core::account::zone::Advise;
 use upland_core::quantity::time::midnight;
 use upland_core::weather::climate::Climate;
 use upland_formats::log_file::{self, LogFile};
@@ -72,17 +70,8 @@ fn facts(file: &SiteFile, tz: TimeZone, climate: Climate, log: LogFile, last: Da
             sensors: sensors.collect(),
         }
     });
-    Facts {
-        boxes: boxes.collect(),
-        site: site.clone(),
-        zones: Facts::resolved(site, &file.zones),
-        law: file.law.clone(),
-        log,
-        advise: Advise::AtRefill,
-        heeds_frost: true,
-        climate: Arc::new(climate),
-        tz,
-    }
+    let boxes = boxes.collect();
+    Facts { boxes, law: file.law.clone(), log, ..Facts::surveyed(site, &tz, &file.zones, climate) }
 }
 
 /// The climate of a weather file at a site: its days that count, rain of days without temperatures, and the hours

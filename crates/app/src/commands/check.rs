@@ -3,7 +3,7 @@
 use super::at_work::{climate, site};
 use super::tonight::no_box;
 use super::weather::Options;
-use super::{Failure, print, print_notes};
+use super::{Failure, print_json, print_notes};
 use jiff::civil::Date;
 use serde::Serialize;
 use upland_core::advice::findings::{Finding, FindingPlace, Severity, check};
@@ -86,7 +86,5 @@ pub fn run(args: &Args) -> Result<(), Failure> {
             Vec::new()
         }
     };
-    let text =
-        serde_json::to_string_pretty(&Output { findings }).map_err(|e| Failure::Failed(e.to_string()))?;
-    print(&(text + "\n"))
+    print_json(&Output { findings })
 }

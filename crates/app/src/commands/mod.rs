@@ -63,6 +63,12 @@ pub fn read_input(path: &str) -> Result<Vec<u8>, Failure> {
     result.map_err(|error| Failure::Failed(format!("{path} cannot be read: {error}")))
 }
 
+/// Prints a value as JSON.
+pub fn print_json(value: &impl serde::Serialize) -> Result<(), Failure> {
+    let text = serde_json::to_string_pretty(value).map_err(|e| Failure::Failed(e.to_string()))?;
+    print(&(text + "\n"))
+}
+
 /// Writes to standard output; a closed pipe is the reader's choice and no failure.
 pub fn print(text: &str) -> Result<(), Failure> {
     match std::io::stdout().write_all(text.as_bytes()) {

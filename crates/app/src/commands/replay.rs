@@ -1,7 +1,7 @@
 //! `replay`: a rain switch at each step of its card on a weather file, as JSON.
 
 use super::weather::{self, Options};
-use super::{Failure, bounded, print, print_notes, read_input};
+use super::{Failure, bounded, print_json, print_notes, read_input};
 use jiff::tz::{Offset, TimeZone};
 use jiff::{Timestamp, ToSpan};
 use serde::Serialize;
@@ -122,6 +122,5 @@ pub fn run(args: &Args) -> Result<(), Failure> {
         }
     };
     let output = Output { thresholds: steps(&sensor.card).iter().map(step).collect() };
-    let text = serde_json::to_string_pretty(&output).map_err(|e| Failure::Failed(e.to_string()))?;
-    print(&(text + "\n"))
+    print_json(&output)
 }

@@ -4,7 +4,7 @@
 use super::at_work::{at_work, climate, site, weather_notes};
 use super::replay::of_longitude;
 use super::weather::{self, Options};
-use super::{Failure, check_span, print, print_notes, read_input};
+use super::{Failure, check_span, print, print_json, print_notes, read_input};
 use jiff::civil::Date;
 use jiff::tz::TimeZone;
 use serde::Serialize;
@@ -17,7 +17,8 @@ use upland_core::quantity::units::Metres;
 use upland_core::trial::protocol::{self, Miss, MissKind, NoReport, Report};
 use upland_core::trial::{Named, Refusal, Tariff, TrialWay, run as try_way};
 use upland_core::weather::Station;
-use upland_formats::{trial_json, way_file};
+use upland_formats::trial_json::{self, round};
+use upland_formats::way_file;
 
 #[derive(clap::Args)]
 #[command(
@@ -79,11 +80,6 @@ fn tariff(text: &str) -> Result<Tariff, String> {
     let steps: Vec<(f64, f64)> = text.split(',').map(step).collect::<Result<_, String>>()?;
     let rising = steps.windows(2).all(|pair| matches!(pair, [(a, _), (b, _)] if a < b));
     if rising { Ok(Tariff { steps }) } else { Err("the steps must rise".into()) }
-}
-
-/// Six decimals: enough to add up, and the same bytes on every machine.
-fn round(value: f64) -> f64 {
-    (value * 1e6).round() / 1e6
 }
 
 /// Why a way cannot be tried, and what to do.
@@ -165,11 +161,6 @@ pub fn run(args: &Args) -> Result<(), Failure> {
         trace.close()?;
     }
     print(&trial_json::write((from, to), &rows))
-}
-
-fn write(output: &impl Serialize) -> Result<(), Failure> {
-    let text = serde_json::to_string_pretty(output).map_err(|e| Failure::Failed(e.to_string()))?;
-    print(&(text + "\n"))
 }
 
 /// Every hour of every way as CSV.
@@ -277,7 +268,7 @@ fn of_protocol(args: &Args, path: &str) -> Result<(), Failure> {
         )),
         NoReport::Refused(refusals) => Failure::Failed(refused("daily-balance", &refusals)),
     })?;
-    write(&report_row(&report, &facts.tz))
+    print_json(&report_row(&report, &facts.tz))
 }
 
 fn report_row(report: &Report, tz: &TimeZone) -> ReportRow {

@@ -40,12 +40,12 @@ pub struct Facts {
 impl Facts {
     /// A site of which only survey and weather are known.
     #[must_use]
-    pub fn surveyed(site: &Site, tz: &TimeZone, zones: &[Zone], climate: Climate) -> Self {
+    pub fn surveyed(site: &Site, tz: &TimeZone, zones: &[Zone], climate: impl Into<Arc<Climate>>) -> Self {
         Self {
             zones: Self::resolved(site, zones),
             site: site.clone(),
             tz: tz.clone(),
-            climate: Arc::new(climate),
+            climate: climate.into(),
             law: Law::default(),
             boxes: Vec::new(),
             log: Log::default(),

@@ -3,7 +3,7 @@
 use crate::account::nights::free_nights;
 use crate::account::running::SensorFacts;
 use crate::account::sky::{RAIN_BY, SkyHours};
-use crate::account::zone::{Advise, ZoneFacts, account};
+use crate::account::zone::{ZoneFacts, account};
 use crate::controller::night::window_instants;
 use crate::controller::schedule::{ScheduledRun, Settings, expand};
 use crate::installation::Installation;
@@ -147,15 +147,7 @@ pub fn nights(
     let free = free_nights(&sky, installation.window);
     for zone in &zones {
         let (zone, resolved) = (&zone.zone, &zone.resolved);
-        let facts = ZoneFacts {
-            zone,
-            resolved,
-            runs: &[],
-            evidence: &[],
-            nights: &free,
-            readings: &[],
-            advise: Advise::AtRefill,
-        };
+        let facts = ZoneFacts { nights: &free, ..ZoneFacts::of(zone, resolved) };
         let (days, _) = account(&facts, &sky, |_| ());
         // Watering as advised stands on the date after the evening on which the zone was due, or on that
         // evening itself.

@@ -3,7 +3,7 @@
 use super::evidence::{Evidence, FieldReading, Watering};
 use super::nights::{Barred, NightRules, ZoneNight, nights};
 use super::sky::SkyHours;
-use super::zone::{AccountDay, AccountHour, Advise, ZoneFacts, account};
+use super::zone::{AccountDay, AccountHour, ZoneFacts, account};
 use crate::controller::ordinance::Law;
 use crate::ground::application::HeadType;
 use crate::ground::balance::DayWater;
@@ -82,15 +82,7 @@ fn known(
 ) -> (Vec<AccountDay>, Vec<AccountHour>) {
     let resolved = zone.resolve(46.0);
     let evidence = vec![Evidence::AsSet; sky.days().len()];
-    let facts = ZoneFacts {
-        zone,
-        resolved: &resolved,
-        runs,
-        evidence: &evidence,
-        nights: &[],
-        readings,
-        advise: Advise::AtRefill,
-    };
+    let facts = ZoneFacts { runs, evidence: &evidence, readings, ..ZoneFacts::of(zone, &resolved) };
     let mut hours = Vec::new();
     let (days, _) = account(&facts, sky, |hour| hours.push(*hour));
     (days, hours)
@@ -100,15 +92,7 @@ fn known(
 fn advised(zone: &Zone, climate: &Climate) -> Vec<AccountDay> {
     let (sky, resolved, law) = (sky(climate), zone.resolve(46.0), Law::default());
     let nights = nights(&rules(climate, &law), zone, &sky);
-    let facts = ZoneFacts {
-        zone,
-        resolved: &resolved,
-        runs: &[],
-        evidence: &[],
-        nights: &nights,
-        readings: &[],
-        advise: Advise::AtRefill,
-    };
+    let facts = ZoneFacts { nights: &nights, ..ZoneFacts::of(zone, &resolved) };
     account(&facts, &sky, |_| ()).0
 }
 
@@ -209,15 +193,7 @@ fn a_weekly_count_bars_the_days_beyond_it() {
         .into_iter()
         .map(|night| ZoneNight { most_a_week: 1, ..night })
         .collect();
-    let facts = ZoneFacts {
-        zone: &zone,
-        resolved: &resolved,
-        runs: &[],
-        evidence: &[],
-        nights: &once,
-        readings: &[],
-        advise: Advise::AtRefill,
-    };
+    let facts = ZoneFacts { nights: &once, ..ZoneFacts::of(&zone, &resolved) };
     let (days, _) = account(&facts, &sky, |_| ());
     // 1 June 2026 is a Monday.
     for week in days.chunks(7) {

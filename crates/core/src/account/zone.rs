@@ -51,6 +51,15 @@ pub struct ZoneFacts<'a> {
     pub advise: Advise,
 }
 
+impl<'a> ZoneFacts<'a> {
+    /// A zone of which only the survey is known: nothing ran.
+    #[must_use]
+    pub const fn of(zone: &'a Zone, resolved: &'a ResolvedZone) -> Self {
+        let advise = Advise::AtRefill;
+        Self { zone, resolved, runs: &[], evidence: &[], nights: &[], readings: &[], advise }
+    }
+}
+
 /// When watering is advised where nothing is known.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
 pub enum Advise {
@@ -190,15 +199,7 @@ pub fn ahead(
     (begin, state): (Timestamp, ZoneState),
     runs: &[Watering],
 ) -> Ahead {
-    let facts = ZoneFacts {
-        zone,
-        resolved,
-        runs,
-        evidence: &[],
-        nights: &[],
-        readings: &[],
-        advise: Advise::AtRefill,
-    };
+    let facts = ZoneFacts { runs, ..ZoneFacts::of(zone, resolved) };
     let mut going = Zoned::new(&facts);
     (going.depletion, going.standing) = (state.depletion.mm(), state.standing.mm());
     let last = runs.last().map(|run| run.until);

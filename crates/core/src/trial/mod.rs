@@ -5,7 +5,7 @@ pub mod protocol;
 mod run;
 mod way;
 
-pub use run::{PartResult, SiteResult, Tariff, WayResult, ZoneResult, cause_of, run, standing};
+pub use run::{PartResult, SiteResult, Tariff, WayResult, ZoneResult, cause_of, run};
 pub use way::{Change, Named, PercentageRule, Refusal, Schedule, SensorChange, Spot, TrialWay, apply};
 
 #[cfg(test)]

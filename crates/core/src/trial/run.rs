@@ -5,7 +5,7 @@ use crate::account::evidence::{Evidence, Watering};
 use crate::account::running::Holder;
 use crate::account::sky::SkyHours;
 use crate::account::whole::{Facts, SiteAccount, begins, end_of, of_site};
-use crate::account::zone::{AccountDay, AccountHour, Advise, ZoneFacts, account};
+use crate::account::zone::{AccountDay, AccountHour, ZoneFacts, account};
 use crate::controller::schedule::Rest;
 use crate::quantity::ratio::Share;
 use crate::quantity::time::{midnight, monday_of};
@@ -175,13 +175,6 @@ pub fn run(
     Ok(WayResult { way: way.clone(), zones, site })
 }
 
-/// Settings in force on the last day of a trial, by box: what "as set" stands for.
-#[must_use]
-pub fn standing(facts: &Facts, to: Date) -> Vec<(u8, crate::controller::schedule::Settings)> {
-    let until = midnight(to.tomorrow().unwrap_or(to), &facts.tz);
-    facts.boxes.iter().filter_map(|b| Some((b.number, b.settings_at(until)?.clone()))).collect()
-}
-
 fn zone_result(
     facts: &Facts,
     (zone, resolved): &(Zone, ResolvedZone),
@@ -257,15 +250,7 @@ fn parts(
     [low, 1.0, 2.0 - low].map(|strength| {
         let runs: Vec<Watering> =
             waterings.iter().map(|w| Watering { strength: w.strength * strength, ..*w }).collect();
-        let own = ZoneFacts {
-            zone,
-            resolved: &even,
-            runs: &runs,
-            evidence: &evidence,
-            nights: &[],
-            readings: &[],
-            advise: Advise::AtRefill,
-        };
+        let own = ZoneFacts { runs: &runs, evidence: &evidence, ..ZoneFacts::of(zone, &even) };
         let (days, _) = account(&own, sky, |_| ());
         let days = days.iter().filter(|day| day.date >= from);
         days.fold(PartResult { strength, ..PartResult::default() }, |sum, day| PartResult {

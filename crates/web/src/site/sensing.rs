@@ -14,7 +14,6 @@ use upland_core::account::log::{Log, LoggedReading, LoggedRun};
 use upland_core::account::running::{BoxFacts, BoxRun, Holder, SensorFacts};
 use upland_core::account::sensed::{AsRead, as_read, sensor_facts};
 use upland_core::account::whole::{Facts, begins};
-use upland_core::account::zone::Advise;
 use upland_core::advice::tonight::night_runs;
 use upland_core::controller::night::window_instants;
 use upland_core::controller::ordinance::Law;
@@ -112,16 +111,11 @@ impl SensorStates {
         } else {
             as_read(&loaded.climate, loaded.site.site.longitude_deg, (first, today), &tz)
         };
+        let (site, surveys) = (&loaded.site.site, loaded.surveys());
         let facts = Facts {
-            site: loaded.site.site.clone(),
-            tz: tz.clone(),
-            climate: Arc::clone(&loaded.climate),
             law: loaded.law(),
-            zones: Facts::resolved(&loaded.site.site, &loaded.surveys()),
-            boxes: Vec::new(),
             log: log(&loaded, &dated.noted, moment.at),
-            advise: Advise::AtRefill,
-            heeds_frost: true,
+            ..Facts::surveyed(site, &tz, &surveys, Arc::clone(&loaded.climate))
         };
         let mut states = Self {
             climate: Arc::clone(&loaded.climate),

@@ -3,7 +3,7 @@
 use crate::account::nights::{ZoneNight, free_nights};
 use crate::account::sky::SkyHours;
 use crate::account::whole::end_of;
-use crate::account::zone::{Advise, ZoneFacts, account};
+use crate::account::zone::{ZoneFacts, account};
 use crate::installation::{Installation, WiredZone};
 use crate::quantity::month::{ByMonth, Month};
 use crate::quantity::units::{MM_PER_INCH, Millimetres};
@@ -115,15 +115,7 @@ fn by_formula(
 fn by_balance(zone: &WiredZone, (sky, nights): &(SkyHours, Vec<ZoneNight>)) -> Option<ByMonth<Millimetres>> {
     let mut undated = zone.resolved.clone();
     (undated.grow_in, undated.wean_off) = (None, None);
-    let facts = ZoneFacts {
-        zone: &zone.zone,
-        resolved: &undated,
-        runs: &[],
-        evidence: &[],
-        nights,
-        readings: &[],
-        advise: Advise::AtRefill,
-    };
+    let facts = ZoneFacts { nights, ..ZoneFacts::of(&zone.zone, &undated) };
     let (days, _) = account(&facts, sky, |_| ());
     let mut sums = ByMonth::all((0.0, 0.0_f64));
     for day in &days {

@@ -8,7 +8,6 @@ use crate::account::season::{SeasonSum, sum};
 use crate::account::sky::SkyHours;
 use crate::account::sky::et0_of;
 use crate::account::whole::end_of;
-use crate::account::zone::Advise;
 use crate::account::zone::{AccountDay, ZoneFacts, account};
 use crate::controller::schedule::expand;
 use crate::installation::WiredZone;
@@ -159,8 +158,7 @@ fn days_of(
 ) -> Vec<AccountDay> {
     let (zone, resolved) = (&zone.zone, &zone.resolved);
     let with = |runs: &[Watering], nights: &[ZoneNight], evidence: &[Evidence]| {
-        let facts =
-            ZoneFacts { zone, resolved, runs, evidence, nights, readings: &[], advise: Advise::AtRefill };
+        let facts = ZoneFacts { runs, evidence, nights, ..ZoneFacts::of(zone, resolved) };
         account(&facts, sky, |_| ()).0
     };
     let Some(percents) = percents else {

@@ -5,7 +5,7 @@ use super::{Base, PercentageSlot, best, percents_on, week_end};
 use crate::account::nights::free_nights;
 use crate::account::sky::SkyHours;
 use crate::account::sky::{DemandFrom, et0_of};
-use crate::account::zone::{Advise, ZoneFacts, account};
+use crate::account::zone::{ZoneFacts, account};
 use crate::installation::WiredZone;
 use crate::quantity::ratio::Percentage;
 use crate::quantity::time::midnight;
@@ -136,15 +136,7 @@ fn rain_kept(base: &Base, climate: &Climate, from: Date) -> Vec<Millimetres> {
     let nights = free_nights(&sky, there.window);
     let of_zone = |zone: &WiredZone| {
         let (zone, resolved) = (&zone.zone, &zone.resolved);
-        let facts = ZoneFacts {
-            zone,
-            resolved,
-            runs: &[],
-            evidence: &[],
-            nights: &nights,
-            readings: &[],
-            advise: Advise::AtRefill,
-        };
+        let facts = ZoneFacts { nights: &nights, ..ZoneFacts::of(zone, resolved) };
         let (days, _) = account(&facts, &sky, |_| ());
         days.iter().filter(|day| day.date >= week).map(|day| day.water.rain_kept()).sum()
     };

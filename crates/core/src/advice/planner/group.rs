@@ -4,7 +4,7 @@
 use super::allowed_days::{AllowedDays, Pattern, allowed_days, patterns};
 use super::{Attempt, Binding, Request, Strategy};
 use crate::controller::ordinance::Subject;
-use crate::controller::schedule::{Settings, expand};
+use crate::controller::schedule::expand;
 use crate::ground::application::{Cycles, HeadType, cycles};
 use crate::ground::plant::PlantKind;
 use crate::installation::{NEED_SHARES, WiredZone, given};
@@ -106,7 +106,7 @@ const KEPT_WEEKS: u16 = 4;
 /// against heat, still needs its watering.
 pub(super) fn left_to(request: &Request<'_>, kept: &[usize]) -> Vec<u16> {
     let there = request.installation;
-    let mut settings = Settings { rain_delay: None, off_season: None, ..request.present.clone() };
+    let mut settings = request.present.awake();
     for (index, program) in settings.programs.iter_mut().enumerate() {
         program.active &= kept.contains(&index);
     }

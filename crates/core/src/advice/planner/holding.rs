@@ -124,8 +124,7 @@ fn off_season(settings: &Settings, from: Date) -> Option<(Date, Ends)> {
 fn planting(request: &Request<'_>, from: Date) -> Option<(Date, Ends)> {
     let ends = request.installation.zones.iter().filter_map(|zone| {
         let grow_in = zone.resolved.grow_in.filter(|g| g.holds(from)).and_then(|g| g.until.tomorrow().ok());
-        let wean_off =
-            zone.resolved.wean_off.and_then(|w| w.from.checked_add(i32::from(w.weeks).weeks()).ok());
+        let wean_off = zone.resolved.wean_off.and_then(|w| w.last_day().tomorrow().ok());
         let first = grow_in.into_iter().chain(wean_off.filter(|end| *end > from)).min()?;
         Some((first, Ends::Planting { station: zone.zone.number }))
     });

@@ -158,10 +158,15 @@ impl Request<'_> {
     /// The box with the limits relaxed and the demand of the time that is planned for.
     #[must_use]
     pub fn planned_for(&self) -> Installation {
+        self.planned_in(self.month())
+    }
+
+    /// The same when the month is known: a year looks at twelve to find it.
+    fn planned_in(&self, month: Month) -> Installation {
         let own = loosened(self.installation, &self.relax);
         match self.basis {
             Basis::Coming => own,
-            Basis::Month(_) | Basis::Year => own.in_month(first_of(self.month(), self.from)),
+            Basis::Month(_) | Basis::Year => own.in_month(first_of(month, self.from)),
         }
     }
 
@@ -304,7 +309,7 @@ pub enum Binding {
 pub fn plan(request: &Request<'_>) -> Result<Proposal, Binding> {
     let month = request.month();
     let changed = request.relax != Relax::default() || request.basis != Basis::Coming;
-    let own = changed.then(|| request.planned_for());
+    let own = changed.then(|| request.planned_in(month));
     let installation = own.as_ref().unwrap_or(request.installation);
     let request = &Request { installation, ..*request };
     group::survey(request)?;
