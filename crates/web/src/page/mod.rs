@@ -10,6 +10,7 @@ pub(crate) mod law_words;
 pub(crate) mod merge;
 pub(crate) mod quantities;
 pub(crate) mod school_words;
+pub(crate) mod season_chart;
 pub(crate) mod sensor_words;
 pub(crate) mod take_back;
 pub(crate) mod working;

@@ -9,6 +9,7 @@ pub(crate) mod download;
 pub(crate) mod error;
 pub(crate) mod guard;
 pub(crate) mod limits;
+pub(crate) mod parallel;
 pub(crate) mod session;
 pub(crate) mod stand_ins;
 pub(crate) mod state;

@@ -9,6 +9,7 @@ use crate::page::frame::{Chapter, Frame};
 use crate::server::address;
 use crate::server::download::attachment;
 use crate::server::error::{PageError, page, see_other};
+use crate::server::parallel::in_parts;
 use crate::server::session::{Fields, flash};
 use crate::site::context::{AtSite, EditorAt};
 use crate::site::sensing::SensorStates;
@@ -75,17 +76,9 @@ impl Tried {
     /// Every way over the days, on every core.
     fn of(facts: &Facts, asked: &Asked) -> Self {
         let tariff = asked.price.map(|price| Tariff { steps: vec![(f64::INFINITY, price)] });
-        let all = ways();
-        let cores = std::thread::available_parallelism().map_or(1, std::num::NonZero::get);
         let one =
             |way: &TrialWay| (way.name.clone(), run(way, facts, asked.span, tariff.as_ref(), |_, _| ()));
-        let parts: Vec<Vec<_>> = std::thread::scope(|scope| {
-            let chunks = all.chunks(all.len().div_ceil(cores));
-            let running: Vec<_> =
-                chunks.map(|part| scope.spawn(move || part.iter().map(one).collect())).collect();
-            let panicked = |cause| std::panic::resume_unwind(cause);
-            running.into_iter().map(|part| part.join().unwrap_or_else(panicked)).collect()
-        });
+        let parts = in_parts(&ways(), |part| part.iter().map(one).collect::<Vec<_>>());
         let mut tried = Self { results: Vec::new(), refused: Vec::new() };
         for (name, outcome) in parts.into_iter().flatten() {
             match outcome {
@@ -151,7 +144,12 @@ async fn trial_page(here: AtSite, query: web::Query<Query>) -> Result<HttpRespon
         return page(&TrialPage::without(frame, &here, &query, errors));
     }
     let (states, tried) = tried(&here, &asked).await?;
-    page(&TrialPage::of(frame, &here, &query, (&asked, &states.facts, &tried)))
+    let opened = view::opened(&tried, &query);
+    let set = match opened {
+        Some(result) => settings_under(&here, &states, &result.way).await?,
+        None => Arc::default(),
+    };
+    page(&TrialPage::of(frame, &here, &query, (&asked, &states.facts, &tried), (opened, &set)))
 }
 
 #[get("/sites/{id}/trial.csv")]
@@ -199,6 +197,24 @@ fn settings_of(way: &TrialWay, facts: &Facts, number: u8, today: Date) -> Option
     Some(Settings { percentages: settings.percentages, ..present })
 }
 
+/// The settings of every box under a way that there is something to key in of: a plan may have to be made for them, so
+/// they are found once for the facts and the day.
+async fn settings_under(
+    here: &AtSite,
+    states: &Arc<SensorStates>,
+    way: &TrialWay,
+) -> Result<Arc<Vec<(u8, Settings)>>, PageError> {
+    let today = here.moment(None).date;
+    let key = format!("{} settings under {} on {today}", here.facts_key(), way.name);
+    let (known, way) = (Arc::clone(states), way.clone());
+    here.once(key, 20, move |_| {
+        let boxes = known.facts.boxes.iter().map(|own| own.number);
+        let of = |number| Some((number, settings_of(&way, &known.facts, number, today)?));
+        Ok(boxes.filter_map(of).collect())
+    })
+    .await
+}
+
 /// Takes a way over as a version of a box's settings, with the trial as its reason.
 #[post("/sites/{id}/trial/take")]
 async fn take(EditorAt(here): EditorAt, fields: Fields) -> Result<HttpResponse, PageError> {
@@ -209,7 +225,8 @@ async fn take(EditorAt(here): EditorAt, fields: Fields) -> Result<HttpResponse, 
     let way = ways().into_iter().find(|way| way.name == code).ok_or(PageError::NotFound)?;
     let back = format!("{}/trial?way={code}", address::site_root(here.id()));
     let states = here.sensor_states(None).await?;
-    let Some(settings) = settings_of(&way, &states.facts, number, bench.today) else {
+    let all = settings_under(&here, &states, &way).await?;
+    let Some(settings) = all.iter().find(|(own, _)| *own == number).map(|(_, s)| s.clone()) else {
         flash(
             &here.who.session,
             "This way is nothing that a box is set to for good. Nothing was stored.",

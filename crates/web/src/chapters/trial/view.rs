@@ -1,14 +1,15 @@
 //! The page of a trial: one sentence, the ways side by side, one way's zones, one zone's season.
 
 use super::words::{self, ENOUGH};
-use super::{Asked, Query, Tried, settings_of};
+use super::{Asked, Query, Tried};
 use crate::page::frame::Frame;
 use crate::page::quantities::{depth, plain, share, short_date, volume};
+use crate::page::season_chart::{SeasonChart, chart};
 use crate::site::context::AtSite;
 use askama::Template;
 use upland_core::account::whole::Facts;
-use upland_core::account::zone::AccountDay;
 use upland_core::codes::Coded;
+use upland_core::controller::schedule::Settings;
 use upland_core::site::UnitSystem;
 use upland_core::trial::{Named, WayResult, ZoneResult};
 
@@ -53,7 +54,8 @@ struct Opened {
     code: String,
     name: String,
     zones: Vec<ZoneLine>,
-    season: Option<Season>,
+    /// A zone's season under the way, and as it is set, with its sums in words.
+    season: Option<(String, SeasonChart)>,
     /// Boxes whose settings it changes: number, place, version, whether it is set so already.
     boxes: Vec<(u8, String, i32, bool)>,
 }
@@ -71,27 +73,6 @@ struct ZoneLine {
     runs: u32,
     skipped: String,
     worst: String,
-}
-
-/// A zone's season under the way, and as it is set.
-struct Season {
-    words: String,
-    refill: String,
-    line: String,
-    beside: String,
-    rain: Vec<Bar>,
-    runs: Vec<Bar>,
-    months: Vec<(String, String)>,
-    full_words: String,
-    empty_words: String,
-}
-
-struct Bar {
-    x: String,
-    y: String,
-    width: String,
-    height: String,
-    title: String,
 }
 
 impl TrialPage {
@@ -123,6 +104,7 @@ impl TrialPage {
         here: &AtSite,
         query: &Query,
         (asked, facts, tried): (&Asked, &Facts, &Tried),
+        (opened, set): (Option<&WayResult>, &[(u8, Settings)]),
     ) -> Self {
         let (from, to) = asked.span;
         let units = here.facts.units();
@@ -130,8 +112,6 @@ impl TrialPage {
         let same = format!("from={from}&to={to}&price={price}");
         let name = |zone: &ZoneResult| zone_name(facts, zone);
         let best = words::best(&tried.results).map(|r| r.way.name.clone());
-        let wanted = query.way.clone().or_else(|| best.clone());
-        let opened = tried.results.iter().find(|r| Some(&r.way.name) == wanted.as_ref());
         let line = |result: &WayResult| WayLine {
             href: format!("?{same}&way={}#h-way", result.way.name),
             name: words::way(&result.way),
@@ -165,10 +145,18 @@ impl TrialPage {
             lines: tried.results.iter().filter(|r| !is_alike(r)).map(line).collect(),
             alike: tried.results.iter().filter(|r| is_alike(r)).map(|r| words::way(&r.way)).collect(),
             refused: refused.collect(),
-            opened: opened.map(|result| open(here, facts, (result, as_set), (query, &same))),
+            opened: opened.map(|result| open(here, facts, (result, as_set, set), (query, &same))),
             same,
             frame,
         }
+    }
+}
+
+/// The way that is opened: the one that was asked for, else the best.
+pub(super) fn opened<'a>(tried: &'a Tried, query: &Query) -> Option<&'a WayResult> {
+    match &query.way {
+        Some(wanted) => tried.results.iter().find(|r| r.way.name == *wanted),
+        None => words::best(&tried.results),
     }
 }
 
@@ -193,7 +181,7 @@ fn worst(facts: &Facts, result: &WayResult, units: UnitSystem) -> String {
 fn open(
     here: &AtSite,
     facts: &Facts,
-    (result, as_set): (&WayResult, Option<&WayResult>),
+    (result, as_set, set): (&WayResult, Option<&WayResult>, &[(u8, Settings)]),
     (query, same): (&Query, &str),
 ) -> Opened {
     let units = here.facts.units();
@@ -219,13 +207,12 @@ fn open(
             .worst_week
             .map_or("–".into(), |(monday, mm)| format!("{} from {}", depth(units, mm), short_date(monday))),
     };
-    let today = here.moment(None).date;
     let boxes = here.facts.boxes.iter().filter_map(|own| {
-        let settings = settings_of(&result.way, facts, own.number(), today)?;
+        let (_, settings) = set.iter().find(|(number, _)| *number == own.number())?;
         let saved = own.settings.as_ref();
         let version = saved.map_or(0, |s| s.version);
         let place = own.record.controller.place.clone();
-        Some((own.number(), place, version, saved.is_some_and(|s| s.settings == settings)))
+        Some((own.number(), place, version, saved.is_some_and(|s| s.settings == *settings)))
     });
     let beside = zone.and_then(|z| as_set?.zones.iter().find(|other| key(other) == key(z)));
     Opened {
@@ -237,68 +224,27 @@ fn open(
     }
 }
 
-/// Width of the drawing, and its bands: rain hangs to 60, the root zone reaches from 60 to 280, watering stands
-/// on 340.
-const WIDTH: f64 = 1000.0;
-const SOIL: (f64, f64) = (60.0, 280.0);
-const RUNS: (f64, f64) = (290.0, 340.0);
-
-fn season(facts: &Facts, (zone, beside): (&ZoneResult, Option<&ZoneResult>), units: UnitSystem) -> Season {
-    let total = facts.zone(zone.box_number, zone.station);
-    let total = total.map_or(1.0, |(_, r)| r.root_zone.total_available.mm()).max(1.0);
-    #[allow(clippy::cast_precision_loss, reason = "days of a few years")]
-    let step = WIDTH / zone.days.len().max(1) as f64;
-    #[allow(clippy::cast_precision_loss, reason = "days of a few years")]
-    let x = |k: usize| k as f64 * step;
-    let y = |mm: f64| SOIL.0 + (SOIL.1 - SOIL.0) * (mm / total).clamp(0.0, 1.0);
-    let path = |days: &[AccountDay], of: &dyn Fn(&AccountDay) -> f64| {
-        let points = days.iter().enumerate();
-        let points = points.map(|(k, d)| format!("{} {}", plain(x(k) + step, 1), plain(y(of(d)), 1)));
-        let all: Vec<String> = points.collect();
-        if all.is_empty() { String::new() } else { format!("M{}", all.join("L")) }
-    };
-    let most = |of: fn(&AccountDay) -> f64| zone.days.iter().map(of).fold(1.0, f64::max);
-    let (rain_of, run_of) = (|d: &AccountDay| d.water.rain.mm(), |d: &AccountDay| d.water.applied.mm());
-    let bars = |of: fn(&AccountDay) -> f64, most: f64, (top, bottom): (f64, f64), what: &str, hangs: bool| {
-        let wet = zone.days.iter().enumerate().filter(|(_, d)| of(d) > 0.0);
-        wet.map(|(k, d)| {
-            let height = ((bottom - top) * of(d) / most).max(1.0);
-            Bar {
-                x: plain(x(k), 2),
-                y: plain(if hangs { top } else { bottom - height }, 1),
-                width: plain(step.max(0.8), 2),
-                height: plain(height, 1),
-                title: format!(
-                    "{}: {} {what}",
-                    short_date(d.date),
-                    depth(units, upland_core::quantity::units::Millimetres::from_mm(of(d)))
-                ),
-            }
-        })
-        .collect()
-    };
-    let months = zone.days.iter().enumerate().filter(|(_, d)| d.date.day() == 1);
-    Season {
-        words: format!(
-            "{}: {} of {} met, {} of watering wasted, short on {} of {} days",
-            zone_name(facts, zone),
-            depth(units, zone.et),
-            depth(units, zone.needed),
-            share(zone.excess()),
-            zone.stress_days,
-            zone.days.len()
-        ),
-        refill: path(&zone.days, &|d| d.refill_at.mm()),
-        line: path(&zone.days, &|d| d.water.depletion.mm()),
-        beside: beside.map_or(String::new(), |other| path(&other.days, &|d| d.water.depletion.mm())),
-        rain: bars(rain_of, most(rain_of), (14.0, SOIL.0), "of rain", true),
-        runs: bars(run_of, most(run_of), RUNS, "applied", false),
-        months: months.map(|(k, d)| (plain(x(k), 1), d.date.strftime("%b").to_string())).collect(),
-        full_words: "full".into(),
-        empty_words: format!(
-            "wilting, {} below",
-            depth(units, upland_core::quantity::units::Millimetres::from_mm(total))
-        ),
+/// The drawing of a zone's season, with that of the box as it is set beside it.
+fn season(
+    facts: &Facts,
+    (zone, beside): (&ZoneResult, Option<&ZoneResult>),
+    units: UnitSystem,
+) -> (String, SeasonChart) {
+    let known = facts.zone(zone.box_number, zone.station);
+    let total = known.map_or(1.0, |(_, r)| r.root_zone.total_available.mm());
+    let drawn = chart(&zone.days, total, units);
+    let words = format!(
+        "{}: {} of {} met, {} of watering wasted, short on {} of {} days",
+        zone_name(facts, zone),
+        depth(units, zone.et),
+        depth(units, zone.needed),
+        share(zone.excess()),
+        zone.stress_days,
+        zone.days.len()
+    );
+    match beside {
+        Some(other) => (words, drawn.beside(&other.days, total, units)),
+        None => (words, drawn),
     }
 }
 

@@ -3,6 +3,7 @@
 
 use crate::page::frame::{Chapter, Frame};
 use crate::page::quantities::{depth, plain, share};
+use crate::page::season_chart::{SeasonChart, chart};
 use crate::page::take_back::TakeBack;
 use crate::server::address;
 use crate::server::error::{PageError, page_with, see_other};
@@ -17,13 +18,11 @@ use jiff::ToSpan;
 use jiff::civil::Date;
 use std::collections::BTreeMap;
 use std::sync::Arc;
-use upland_core::account::season::sum;
 use upland_core::account::whole::{Facts, SiteAccount, Way, begins, of_site};
 use upland_core::account::zone::AccountDay;
 use upland_core::codes::Coded;
 use upland_core::quantity::bounds;
 use upland_core::quantity::ratio::Share;
-use upland_core::quantity::units::Millimetres;
 use upland_core::site::{UnitSystem, Zone};
 use upland_store::Subject;
 use upland_store::field::{EventKind, ZoneEvent};
@@ -34,140 +33,12 @@ pub(super) fn routes(config: &mut web::ServiceConfig) {
 
 /// Days drawn.
 const DRAWN_DAYS: i32 = 150;
-/// Height of the drawing's field and of its rain band.
-const FIELD: f64 = 220.0;
-const BAND: f64 = 60.0;
-const WIDTH: f64 = 1000.0;
+/// Water below this is not named, mm.
+const LEAST_MM: f64 = 0.05;
 
 /// What waters the zone in the drawing; as best known unless an address says otherwise.
 fn way(code: Option<&str>) -> Way {
     code.and_then(Way::from_code).unwrap_or_default()
-}
-
-struct Bar {
-    x: String,
-    y: String,
-    width: String,
-    height: String,
-    title: String,
-}
-
-struct Mark {
-    x: String,
-    text: String,
-}
-
-/// The season as a drawing.
-struct Chart {
-    line: String,
-    refill: String,
-    rain: Vec<Bar>,
-    runs: Vec<Bar>,
-    stress: Vec<Bar>,
-    resets: Vec<Mark>,
-    months: Vec<Mark>,
-    full_words: String,
-    empty_words: String,
-    words: String,
-}
-
-/// The days of a season as the drawing's field.
-struct Field<'a> {
-    days: &'a [AccountDay],
-    /// Width of a day.
-    step: f64,
-    /// Water between full and wilting, mm.
-    total: f64,
-    units: UnitSystem,
-}
-
-/// Water below this is not drawn, mm.
-const LEAST_MM: f64 = 0.05;
-
-impl Field<'_> {
-    /// Left edges of the days.
-    fn placed(&self) -> impl Iterator<Item = (f64, &AccountDay)> {
-        #[allow(clippy::cast_precision_loss, reason = "days of a season")]
-        self.days.iter().enumerate().map(|(i, day)| (i as f64 * self.step, day))
-    }
-
-    /// A line through what is missing on each day.
-    fn line(&self, missing: impl Fn(&AccountDay) -> Millimetres) -> String {
-        let mut path = String::new();
-        for (x, day) in self.placed() {
-            let command = if path.is_empty() { 'M' } else { 'L' };
-            let y = BAND + FIELD * (missing(day).mm() / self.total.max(0.1)).clamp(0.0, 1.0);
-            path.push_str(&format!("{command}{:.1} {y:.1}", x + self.step / 2.0));
-        }
-        path
-    }
-
-    /// Bars of water that stand on a height; rain and watering have one scale.
-    fn bars(&self, foot: f64, what: &str, amount: impl Fn(&AccountDay) -> Millimetres) -> Vec<Bar> {
-        let most = self.days.iter().map(|d| d.gauge.mm().max(d.water.applied.mm())).fold(10.0, f64::max);
-        let wet = self.placed().filter(|(_, day)| amount(day).mm() > LEAST_MM);
-        wet.map(|(x, day)| {
-            let height = (BAND - 6.0) * amount(day).mm() / most;
-            Bar {
-                x: plain(x, 1),
-                y: plain(foot - height, 1),
-                width: plain((self.step * 0.9).max(1.0), 1),
-                height: plain(height, 1),
-                title: format!("{}: {} {what}", day.date, depth(self.units, amount(day))),
-            }
-        })
-        .collect()
-    }
-
-    /// The days on which the plants were short of water.
-    fn stress(&self) -> Vec<Bar> {
-        let short = self.placed().filter(|(_, day)| day.short);
-        short
-            .map(|(x, day)| Bar {
-                x: plain(x, 1),
-                y: plain(BAND, 1),
-                width: plain(self.step + 0.2, 1),
-                height: plain(FIELD, 1),
-                title: format!("{}: short of water", day.date),
-            })
-            .collect()
-    }
-}
-
-fn chart(days: &[AccountDay], total: f64, units: UnitSystem) -> Chart {
-    #[allow(clippy::cast_precision_loss, reason = "days of a season")]
-    let step = WIDTH / days.len().max(1) as f64;
-    let field = Field { days, step, total, units };
-    let read = field.placed().filter(|(_, day)| day.reset_from.is_some());
-    let firsts = field.placed().filter(|(_, day)| day.date.day() == 1);
-    let summed = sum(days);
-    Chart {
-        line: field.line(|day| day.water.depletion),
-        refill: field.line(|day| day.refill_at),
-        rain: field.bars(BAND, "of rain", |day| day.gauge),
-        // Runs hang at the foot of the field, so that rain and watering never hide each other.
-        runs: field.bars(BAND + FIELD + BAND, "watered", |day| day.water.applied),
-        stress: field.stress(),
-        resets: read
-            .map(|(x, day)| Mark { x: plain(x + step / 2.0, 1), text: format!("reading {}", day.date) })
-            .collect(),
-        months: firsts
-            .map(|(x, day)| Mark { x: plain(x, 1), text: day.date.strftime("%b").to_string() })
-            .collect(),
-        full_words: "full".into(),
-        empty_words: format!("wilting: {} missing", depth(units, Millimetres::from_mm(total))),
-        words: format!(
-            "{} days: plants asked for {}, got {}; rain that entered {}, watering {}, drained {}, run off {}; short of water on {} days.",
-            summed.days,
-            depth(units, summed.demand),
-            depth(units, summed.met),
-            depth(units, summed.rain_in),
-            depth(units, summed.applied),
-            depth(units, summed.drainage),
-            depth(units, days.iter().map(|d| d.water.runoff).sum()),
-            summed.stress_days
-        ),
-    }
 }
 
 struct DayLine {
@@ -216,7 +87,7 @@ struct EventLine {
 
 /// What is known of a season, whoever looks.
 struct Season {
-    chart: Option<Chart>,
+    chart: Option<SeasonChart>,
     days: Vec<DayLine>,
     events: Vec<EventLine>,
 }

@@ -7,6 +7,7 @@ use crate::page::quantities::{depth, short_date};
 use crate::server::address;
 use crate::server::download::attachment;
 use crate::server::error::{PageError, page};
+use crate::server::parallel::in_parts;
 use crate::server::state::AppState;
 use crate::site::clock::Moment;
 use crate::site::context::AllSites;
@@ -206,16 +207,7 @@ fn all(state: &AppState, now: Timestamp) -> Result<Vec<Call>, StoreError> {
             }
             Ok(done)
         };
-        let cores = std::thread::available_parallelism().map_or(1, std::num::NonZero::get);
-        let parts: Vec<_> = std::thread::scope(|scope| {
-            let running: Vec<_> = missing
-                .chunks(missing.len().div_ceil(cores))
-                .map(|part| scope.spawn(|| compute(part)))
-                .collect();
-            let panicked = |cause| std::panic::resume_unwind(cause);
-            running.into_iter().map(|part| part.join().unwrap_or_else(panicked)).collect()
-        });
-        for part in parts {
+        for part in in_parts(&missing, compute) {
             for (index, calls) in part? {
                 if let Some(slot) = found.get_mut(index) {
                     *slot = Some(calls);
