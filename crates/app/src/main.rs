@@ -64,6 +64,7 @@ enum SchemaOf {
     Sensor,
     Log,
     Way,
+    Trial,
 }
 
 fn main() -> ExitCode {
@@ -86,6 +87,7 @@ fn main() -> ExitCode {
             SchemaOf::Ordinance => upland_formats::ordinance_file::schema(),
             SchemaOf::Log => upland_formats::log_file::schema(),
             SchemaOf::Way => upland_formats::way_file::schema(),
+            SchemaOf::Trial => upland_formats::trial_file::schema(),
             SchemaOf::Sensor => upland_formats::sensor_file::schema(),
         }),
         Command::Serve(args) => commands::serve::serve(args),

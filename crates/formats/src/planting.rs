@@ -79,11 +79,28 @@ struct GrowInDto {
 #[derive(Debug, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 #[schemars(rename = "WeanOff")]
-struct WeanOffDto {
+pub(crate) struct WeanOffDto {
     /// YYYY-MM-DD.
     from: String,
     weeks: u8,
     start_pct: f64,
+}
+
+impl From<WeanOff> for WeanOffDto {
+    fn from(own: WeanOff) -> Self {
+        Self { from: own.from.to_string(), weeks: own.weeks, start_pct: own.start.percent() }
+    }
+}
+
+impl WeanOffDto {
+    /// Takes a ramp over.
+    pub fn take(&self, take: &mut Checker, at: &str) -> WeanOff {
+        let path = |field: &str| format!("{at}.{field}");
+        let from = take.date(&path("from"), &self.from);
+        take.bounded(&path("weeks"), &bounds::WEAN_OFF_WEEKS, f64::from(self.weeks));
+        take.bounded(&path("start_pct"), &bounds::WEAN_OFF_START, self.start_pct);
+        WeanOff { from, weeks: self.weeks, start: Share::from_percent(self.start_pct) }
+    }
 }
 
 #[derive(Debug, Serialize, Deserialize, JsonSchema)]
@@ -135,11 +152,7 @@ impl PlantingDto {
                 factor: g.factor,
                 root_depth_m: g.root_depth.m(),
             }),
-            wean_off: planting.wean_off.map(|w| WeanOffDto {
-                from: w.from.to_string(),
-                weeks: w.weeks,
-                start_pct: w.start.percent(),
-            }),
+            wean_off: planting.wean_off.map(WeanOffDto::from),
             trim: planting.trim.as_ref().map(|t| TrimDto { percent: t.percent, reason: t.reason.clone() }),
             rate_from: match planting.rate_basis {
                 RateBasis::Typed => None,
@@ -214,12 +227,7 @@ pub(crate) fn take(
         take.bounded(&path("grow_in.root_depth_m"), &bounds::ROOT_DEPTH, g.root_depth_m);
         GrowIn { from, until, factor: g.factor, root_depth: Metres::from_m(g.root_depth_m) }
     });
-    let wean_off = dto.wean_off.as_ref().map(|w| {
-        let from = take.date(&path("wean_off.from"), &w.from);
-        take.bounded(&path("wean_off.weeks"), &bounds::WEAN_OFF_WEEKS, f64::from(w.weeks));
-        take.bounded(&path("wean_off.start_pct"), &bounds::WEAN_OFF_START, w.start_pct);
-        WeanOff { from, weeks: w.weeks, start: Share::from_percent(w.start_pct) }
-    });
+    let wean_off = dto.wean_off.as_ref().map(|w| w.take(take, &path("wean_off")));
     let trim = dto.trim.as_ref().map(|t| {
         take.bounded(&path("trim.percent"), &bounds::TRIM, t.percent);
         Trim { percent: t.percent, reason: take.name(&path("trim.reason"), &t.reason) }

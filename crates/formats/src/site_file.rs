@@ -224,8 +224,18 @@ pub fn schema() -> String {
 /// Writes a site.
 #[must_use]
 pub fn write(file: &SiteFile) -> String {
+    pretty(&dto(file))
+}
+
+/// The same as a value, for other files.
+#[must_use]
+pub fn to_value(file: &SiteFile) -> serde_json::Value {
+    serde_json::to_value(dto(file)).unwrap_or_default()
+}
+
+fn dto(file: &SiteFile) -> SiteDto {
     let (site, zones) = (&file.site, &file.zones);
-    let dto = SiteDto {
+    SiteDto {
         format: FORMAT.into(),
         version: VERSION,
         place: PlaceDto {
@@ -279,8 +289,7 @@ pub fn write(file: &SiteFile) -> String {
             .collect(),
         sensors: file.sensors.iter().map(Into::into).collect(),
         plan: (file.plan != SitePlan::default()).then(|| (&file.plan).into()),
-    };
-    pretty(&dto)
+    }
 }
 
 /// Reads a site file.

@@ -41,6 +41,8 @@ struct ZoneRow {
     stress_days: u32,
     runs: u32,
     skipped: BTreeMap<&'static str, u32>,
+    /// Runs that an ordinance forbids.
+    forbidden: u32,
 }
 
 #[derive(Serialize)]
@@ -49,6 +51,11 @@ struct SiteRow {
     adequacy: f64,
     excess: f64,
     cost: Option<f64>,
+    /// Hours in which any zone is watered, and in which more flows than the supply gives.
+    hours: f64,
+    hours_over_supply: f64,
+    /// The most that flows at once.
+    most_l_per_min: f64,
 }
 
 /// Six decimals: enough to add up, and the same bytes on every machine.
@@ -81,6 +88,7 @@ fn zone_row(several: bool, zone: &ZoneResult) -> ZoneRow {
         stress_days: zone.stress_days,
         runs: zone.runs,
         skipped: zone.skipped.clone(),
+        forbidden: zone.forbidden,
     }
 }
 
@@ -94,6 +102,9 @@ fn way_row(several: bool, result: &WayResult) -> WayRow {
             adequacy: round(site.adequacy.fraction()),
             excess: round(site.excess.fraction()),
             cost: site.cost.map(round),
+            hours: round(site.supply.running.minutes().min_value() / 60.0),
+            hours_over_supply: round(site.supply.over.minutes().min_value() / 60.0),
+            most_l_per_min: round(site.supply.most.l_per_min()),
         },
     }
 }

@@ -1,15 +1,18 @@
 //! A way of watering that a trial runs, as one JSON file. Its JSON Schema is published as `docs/way-v1.schema.json`.
 
 use crate::json::{Checker, Code, HoursDto, PathProblem, hhmm, parse, pretty, schema_of};
+use crate::planting::WeanOffDto;
 use crate::settings_file::{self, dto::SettingsDto};
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use upland_core::account::whole::Facts;
+use upland_core::advice::budget::RainRule;
 use upland_core::advice::planner::Strategy;
 use upland_core::quantity::bounds;
 use upland_core::quantity::time::Hours;
 use upland_core::quantity::units::Millimetres;
-use upland_core::trial::{Change, PercentageRule, Schedule, SensorChange, Spot, TrialWay};
+use upland_core::sensors::Release;
+use upland_core::trial::{Change, PercentageRule, Ramps, Schedule, SensorChange, Spot, TrialWay};
 
 /// The value of `format` in every such file.
 pub const FORMAT: &str = "upland-almanac-way";
@@ -44,9 +47,29 @@ struct FileDto {
     /// What becomes of single sensors of the site.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     sensors: Vec<SensorChangeDto>,
+    /// Whether rain is left to the sensors or counted; as the box has it when left out.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    rain: Option<Code<RainRule>>,
     /// Another water window, for what is advised or planned.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     water_window: Option<HoursDto>,
+    /// What becomes of grow-ins and wean-offs.
+    #[serde(default)]
+    planting: RampsDto,
+}
+
+/// Grow-ins and wean-offs.
+#[derive(Serialize, Deserialize, JsonSchema, Default)]
+#[serde(rename_all = "snake_case")]
+#[schemars(rename = "Ramps")]
+enum RampsDto {
+    /// As each zone has them.
+    #[default]
+    AsSet,
+    /// None.
+    None,
+    /// Every zone is weaned off over some weeks.
+    WeanOff(WeanOffDto),
 }
 
 /// Where the runs come from.
@@ -118,6 +141,10 @@ enum ChangeDto {
     Absent,
     /// Another rain threshold, mm.
     RainThresholdMm(f64),
+    /// Another end of its rain holds: it dries at a share of reference ET.
+    DriesOut { vent: f64 },
+    /// Another end of its rain holds: days after the rain.
+    HoldDays(u8),
     /// On bypass between two days, both included.
     Bypassed { from: String, to: String },
     /// It hangs under an eave, or in shade.
@@ -135,6 +162,8 @@ impl From<&Change> for ChangeDto {
         match change {
             Change::Absent => Self::Absent,
             Change::RainThreshold(mm) => Self::RainThresholdMm(mm.mm()),
+            Change::Release(Release::DriesOut { vent }) => Self::DriesOut { vent: *vent },
+            Change::Release(Release::Days(days)) => Self::HoldDays(*days),
             Change::Bypassed(from, to) => Self::Bypassed { from: from.to_string(), to: to.to_string() },
             Change::Misplaced(spot) => Self::Misplaced(Code(*spot)),
         }
@@ -144,6 +173,16 @@ impl From<&Change> for ChangeDto {
 /// Writes a way.
 #[must_use]
 pub fn write(way: &TrialWay) -> String {
+    pretty(&dto(way))
+}
+
+/// The same as a value, for other files.
+#[must_use]
+pub fn to_value(way: &TrialWay) -> serde_json::Value {
+    serde_json::to_value(dto(way)).unwrap_or_default()
+}
+
+fn dto(way: &TrialWay) -> FileDto {
     let schedule = match &way.schedule {
         Schedule::AsSet => ScheduleDto::AsSet,
         Schedule::Settings(all) => {
@@ -157,7 +196,7 @@ pub fn write(way: &TrialWay) -> String {
         Schedule::AsAdvised => ScheduleDto::AsAdvised,
         Schedule::DailyBalance => ScheduleDto::DailyBalance,
     };
-    pretty(&FileDto {
+    FileDto {
         format: FORMAT.to_owned(),
         version: VERSION,
         name: way.name.clone(),
@@ -179,8 +218,14 @@ pub fn write(way: &TrialWay) -> String {
                 change: (&own.change).into(),
             })
             .collect(),
+        rain: way.rain.map(Code),
         water_window: way.window.map(|h| HoursDto { from: hhmm(h.from), until: hhmm(h.until) }),
-    })
+        planting: match way.planting {
+            Ramps::AsSet => RampsDto::AsSet,
+            Ramps::None => RampsDto::None,
+            Ramps::WeanOff(own) => RampsDto::WeanOff(own.into()),
+        },
+    }
 }
 
 /// Reads a way for a site: its boxes and sensors must be there.
@@ -235,8 +280,13 @@ pub fn read(bytes: &[u8], site: &Facts) -> Result<TrialWay, Vec<PathProblem>> {
     if take.problems.is_empty() && window.is_some_and(|w| w.from == w.until) {
         take.say("water_window", "begins and ends at the same minute; it needs a length");
     }
-    let without_sensors = dto.without_sensors;
-    take.finish(TrialWay { name, schedule, percentages, without_sensors, sensors, window })
+    let planting = match &dto.planting {
+        RampsDto::AsSet => Ramps::AsSet,
+        RampsDto::None => Ramps::None,
+        RampsDto::WeanOff(own) => Ramps::WeanOff(own.take(&mut take, "planting.wean_off")),
+    };
+    let (without_sensors, rain) = (dto.without_sensors, dto.rain.map(|Code(rule)| rule));
+    take.finish(TrialWay { name, schedule, percentages, without_sensors, sensors, rain, window, planting })
 }
 
 fn sensor(take: &mut Checker, site: &Facts, i: usize, own: &SensorChangeDto) -> SensorChange {
@@ -250,6 +300,15 @@ fn sensor(take: &mut Checker, site: &Facts, i: usize, own: &SensorChangeDto) -> 
         ChangeDto::RainThresholdMm(mm) => {
             let mm = take.bounded(&at("change.rain_threshold_mm"), &bounds::RAIN_THRESHOLD, *mm);
             Change::RainThreshold(Millimetres::from_mm(mm))
+        }
+        ChangeDto::DriesOut { vent } => {
+            let vent = take.bounded(&at("change.dries_out.vent"), &bounds::VENT, *vent);
+            Change::Release(Release::DriesOut { vent })
+        }
+        ChangeDto::HoldDays(days) => {
+            let days = take.bounded(&at("change.hold_days"), &bounds::HOLD_DAYS, f64::from(*days));
+            #[allow(clippy::cast_possible_truncation, clippy::cast_sign_loss, reason = "bounded")]
+            Change::Release(Release::Days(days as u8))
         }
         ChangeDto::Bypassed { from, to } => {
             let from = take.date(&at("change.bypassed.from"), from);
@@ -278,6 +337,8 @@ mod tests {
     use upland_core::account::running::{BoxFacts, SensorFacts};
     use upland_core::controller::schedule::Settings;
     use upland_core::controller::twelve_stations;
+    use upland_core::ground::planting::WeanOff;
+    use upland_core::quantity::ratio::Share;
     use upland_core::sensors::{Readings, Sensor};
     use upland_core::site::{Site, UnitSystem};
     use upland_core::weather::climate::Climate;
@@ -331,10 +392,21 @@ mod tests {
                 ..base.clone()
             },
             TrialWay { percentages: PercentageRule::EtSensor { trim_pct: -10.0 }, ..base.clone() },
-            TrialWay { percentages: PercentageRule::Weekly, ..base.clone() },
+            TrialWay { percentages: PercentageRule::Weekly, rain: Some(RainRule::Counted), ..base.clone() },
+            TrialWay { planting: Ramps::None, ..base.clone() },
+            TrialWay {
+                planting: Ramps::WeanOff(WeanOff {
+                    from: date(2026, 4, 1),
+                    weeks: 6,
+                    start: Share::from_percent(140.0),
+                }),
+                ..base.clone()
+            },
             TrialWay {
                 sensors: vec![
                     change(Change::RainThreshold(Millimetres::from_mm(6.0))),
+                    change(Change::Release(Release::DriesOut { vent: 0.4 })),
+                    change(Change::Release(Release::Days(3))),
                     change(Change::Bypassed(date(2026, 5, 1), date(2026, 5, 20))),
                     change(Change::Misplaced(Spot::InShade)),
                     change(Change::Absent),

@@ -18,6 +18,7 @@ pub mod sites;
 #[cfg(feature = "testing")]
 pub mod testing;
 mod transaction;
+pub mod trials;
 pub mod weather;
 pub mod zones;
 
@@ -73,6 +74,7 @@ impl From<diesel::result::Error> for StoreError {
             Some("zones_station") => Self::Taken("zone has that station"),
             Some("controllers_number") => Self::Taken("box has that number"),
             Some("weather_sources_own") => Self::Taken("own source stands at the site"),
+            Some("trial_ways_name") => Self::Taken("way has that name"),
             _ => Self::Query(error),
         }
     }

@@ -435,6 +435,32 @@ diesel::table! {
     }
 }
 
+diesel::table! {
+    trial_ways (id) {
+        id -> BigInt,
+        site_id -> BigInt,
+        name -> Text,
+        way -> Jsonb,
+        saved_by -> BigInt,
+        saved_at -> Timestamptz,
+        removed_at -> Nullable<Timestamptz>,
+    }
+}
+
+diesel::table! {
+    trials (id) {
+        id -> BigInt,
+        site_id -> BigInt,
+        name -> Text,
+        file -> Text,
+        result -> Text,
+        answer -> Text,
+        saved_by -> BigInt,
+        saved_at -> Timestamptz,
+        removed_at -> Nullable<Timestamptz>,
+    }
+}
+
 diesel::joinable!(sensor_versions -> sensors (sensor_id));
 diesel::joinable!(sensor_versions -> users (saved_by));
 diesel::joinable!(sensor_events -> sensors (sensor_id));
@@ -464,7 +490,11 @@ diesel::joinable!(zone_events -> users (said_by));
 diesel::joinable!(zone_events -> zones (zone_id));
 diesel::joinable!(weather_days -> weather_imports (import_id));
 diesel::joinable!(site_readings -> sites (site_id));
+diesel::joinable!(trial_ways -> users (saved_by));
+diesel::joinable!(trials -> users (saved_by));
 diesel::allow_tables_to_appear_in_same_query!(
+    trial_ways,
+    trials,
     site_readings,
     users,
     sessions,

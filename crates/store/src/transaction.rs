@@ -80,6 +80,10 @@ pub enum Subject {
     SourceChoice,
     /// Typed normals.
     Normals,
+    /// A way of watering that somebody described.
+    TrialWay,
+    /// A trial that was kept.
+    Trial,
     /// A card or ordinance of the library.
     Library,
     /// An account.
@@ -110,6 +114,8 @@ impl Subject {
             Self::Overrule => "weather_overrule",
             Self::SourceChoice => "weather_choice",
             Self::Normals => "weather_normals",
+            Self::TrialWay => "trial_way",
+            Self::Trial => "trial",
             Self::Library => "library",
             Self::Account => "account",
         }
@@ -130,6 +136,14 @@ impl Subject {
             Self::Sensor => {
                 "UPDATE sensors SET removed_at = $2 WHERE id = $1 AND (removed_at IS NULL) = ($2 IS NOT NULL) \
                  AND site_id = $3 AND site_id = $4"
+            }
+            Self::TrialWay => {
+                "UPDATE trial_ways SET removed_at = $2 WHERE id = $1 \
+                 AND (removed_at IS NULL) = ($2 IS NOT NULL) AND site_id = $3 AND site_id = $4"
+            }
+            Self::Trial => {
+                "UPDATE trials SET removed_at = $2 WHERE id = $1 \
+                 AND (removed_at IS NULL) = ($2 IS NOT NULL) AND site_id = $3 AND site_id = $4"
             }
             Self::CatchTest => {
                 "UPDATE catch_tests SET undone_at = $2 WHERE id = $1 \

@@ -94,6 +94,13 @@ document.addEventListener("alpine:init", () => {
     },
   }));
 
+  // Which weather a trial asks for: the fields of the other kinds are hidden.
+  Alpine.data("trialWeather", () => ({
+    weather: "days",
+    init() { this.chosen(); },
+    chosen() { this.weather = this.$root.querySelector("select").value; },
+  }));
+
   Alpine.data("progress", () => ({
     done: 0,
     init() { this.poll(); },

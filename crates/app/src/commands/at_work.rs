@@ -4,19 +4,13 @@ use super::weather::{self, Options};
 use super::{Failure, print_notes, read_input};
 use jiff::civil::Date;
 use jiff::tz::TimeZone;
-use jiff::{Timestamp, ToSpan};
 use std::collections::BTreeMap;
+use std::sync::Arc;
 use upland_core::account::log::Log;
-use upland_core::account::running::BoxFacts;
-use upland_core::account::sensed::{as_read, sensor_facts};
-use upland_core::account::whole::{Facts, begins, end_of};
-use upland_core::quantity::time::midnight;
+use upland_core::account::whole::Facts;
 use upland_core::weather::climate::Climate;
 use upland_formats::log_file::{self, LogFile};
 use upland_formats::site_file::{self, SiteFile};
-
-/// Days ahead that a plan, a night or a finding may ask about.
-const AHEAD_DAYS: i32 = 70;
 
 /// Reads a site file and its time zone.
 pub fn site(path: &str) -> Result<(SiteFile, TimeZone), Failure> {
@@ -29,7 +23,7 @@ pub fn site(path: &str) -> Result<(SiteFile, TimeZone), Failure> {
 /// Puts a site file, its weather and its log together. `last` is the day up to which the sensors are asked.
 pub fn at_work(
     (file, tz): (SiteFile, TimeZone),
-    climate: Climate,
+    climate: impl Into<Arc<Climate>>,
     log: Option<&str>,
     last: Date,
 ) -> Result<Facts, Failure> {
@@ -37,41 +31,7 @@ pub fn at_work(
         Some(path) => log_file::read(&read_input(path)?, &file).map_err(|p| Failure::problems(&p))?,
         None => LogFile::default(),
     };
-    Ok(facts(&file, tz, climate, log, last))
-}
-
-/// The facts of a site file: its settings count for all days unless the log has versions, its sensors read the
-/// record as they would have hung in it.
-fn facts(file: &SiteFile, tz: TimeZone, climate: Climate, log: LogFile, last: Date) -> Facts {
-    let site = &file.site;
-    let first = begins(&climate, last);
-    let LogFile { log, mut versions, bypasses } = log;
-    let read = if file.sensors.is_empty() {
-        None
-    } else {
-        Some(as_read(&climate, site.longitude_deg, (first, last), &tz))
-    };
-    let ahead = end_of(last.checked_add(AHEAD_DAYS.days()).unwrap_or(last), &tz);
-    let boxes = file.controllers.iter().map(|(controller, settings)| {
-        let number = controller.number;
-        let always = || settings.iter().map(|s| (Timestamp::MIN, s.clone())).collect();
-        let own = versions.remove(&number);
-        let dated = own.map(|all| all.into_iter().map(|(since, s)| (midnight(since, &tz), s)).collect());
-        let own = file.sensors.iter().filter(|s| s.box_number == number);
-        let sensors = own.filter_map(|sensor| {
-            let read = read.as_ref()?;
-            let paused = bypasses.get(&sensor.name).cloned().unwrap_or_default();
-            Some(sensor_facts(sensor, &read.channels, &read.drying, paused, (&tz, ahead)))
-        });
-        BoxFacts {
-            number,
-            card: controller.card.clone(),
-            versions: dated.unwrap_or_else(always),
-            sensors: sensors.collect(),
-        }
-    });
-    let boxes = boxes.collect();
-    Facts { boxes, law: file.law.clone(), log, ..Facts::surveyed(site, &tz, &file.zones, climate) }
+    Ok(file.facts(tz, climate, log, last))
 }
 
 /// The climate of a weather file at a site: its days that count, rain of days without temperatures, and the hours

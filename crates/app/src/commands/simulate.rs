@@ -9,16 +9,18 @@ use jiff::civil::Date;
 use jiff::tz::TimeZone;
 use serde::Serialize;
 use std::io::Write as _;
+use std::sync::Arc;
 use upland_core::account::whole::Facts;
 use upland_core::account::zone::AccountHour;
 use upland_core::advice::planner::{Binding, Strategy};
 use upland_core::codes::Coded;
+use upland_core::quantity::bounds::{self, Bound};
 use upland_core::quantity::units::Metres;
 use upland_core::trial::protocol::{self, Miss, MissKind, NoReport, Report};
-use upland_core::trial::{Named, Refusal, Tariff, TrialWay, run as try_way};
+use upland_core::trial::{Named, NoSample, Pump, Refusal, Sample, Tariff, TrialWay, pick, run as try_way};
 use upland_core::weather::Station;
 use upland_formats::trial_json::{self, round};
-use upland_formats::way_file;
+use upland_formats::{trial_file, way_file};
 
 #[derive(clap::Args)]
 #[command(
@@ -30,13 +32,16 @@ own. Exit 1 for a wrong file or a way that cannot be tried, 2 for wrong usage."
 )]
 pub struct Args {
     /// The site file (JSON; see the schema command); left out with --protocol.
-    #[arg(required_unless_present = "protocol", conflicts_with = "protocol")]
+    #[arg(required_unless_present_any = ["protocol", "trial"], conflicts_with_all = ["protocol", "trial"])]
     site: Option<String>,
     /// Weather of any format that this program reads, or - for standard input.
-    #[arg(required_unless_present = "protocol", conflicts_with = "protocol")]
+    #[arg(required_unless_present_any = ["protocol", "trial"], conflicts_with_all = ["protocol", "trial"])]
     weather: Option<String>,
     #[command(flatten)]
     options: Options,
+    /// A trial with everything that went in (JSON; see `schema trial`): it comes to the very same again.
+    #[arg(long, value_name = "FILE", conflicts_with_all = ["protocol", "from", "to", "sample", "ways", "price", "pump", "log"])]
+    trial: Option<String>,
     /// The six virtual zones on this weather, with --latitude, --longitude and --elevation.
     #[arg(long, value_name = "WEATHER", requires_all = ["latitude", "longitude", "elevation"])]
     protocol: Option<String>,
@@ -55,12 +60,18 @@ pub struct Args {
     /// Last day, included; the record's last when left out.
     #[arg(long)]
     to: Option<Date>,
+    /// A year picked or put together from the record instead of days: typical, driest, wettest, or generated:SEED.
+    #[arg(long, value_parser = sample, conflicts_with_all = ["from", "to", "protocol"])]
+    sample: Option<Sample>,
     /// A named way or the file of one; may be given several times.
     #[arg(long = "way")]
     ways: Vec<String>,
     /// Price of a cubic metre of water, or steps such as 100:1.2,500:1.8,2.5 (up to 100 m³ at 1.2, ...).
     #[arg(long, value_parser = tariff)]
     price: Option<Tariff>,
+    /// What the pump takes and the price of a kilowatt-hour, such as 4:0.31; with --price.
+    #[arg(long, value_parser = pump, requires = "price")]
+    pump: Option<Pump>,
     /// A CSV file of every hour: way, time, zone, rain, applied, runoff, drainage, et, depletion.
     #[arg(long)]
     trace: Option<std::path::PathBuf>,
@@ -78,8 +89,44 @@ fn tariff(text: &str) -> Result<Tariff, String> {
         None => Ok((f64::INFINITY, number(step)?)),
     };
     let steps: Vec<(f64, f64)> = text.split(',').map(step).collect::<Result<_, String>>()?;
-    let rising = steps.windows(2).all(|pair| matches!(pair, [(a, _), (b, _)] if a < b));
-    if rising { Ok(Tariff { steps }) } else { Err("the steps must rise".into()) }
+    trial_file::check_steps(&steps)?;
+    Ok(Tariff { steps, pump: None })
+}
+
+fn pump(text: &str) -> Result<Pump, String> {
+    let wrong = || "kilowatts and a price, such as 4:0.31".to_owned();
+    let (kilowatts, price) = text.split_once(':').ok_or_else(wrong)?;
+    let number = |text: &str, bound: &Bound| {
+        let value = text.parse::<f64>().map_err(|_| wrong())?;
+        bound.check(value).map_err(|error| error.to_string())
+    };
+    Ok(Pump { kilowatts: number(kilowatts, &bounds::PUMP_KILOWATTS)?, price: number(price, &bounds::PRICE)? })
+}
+
+fn sample(text: &str) -> Result<Sample, String> {
+    let wrong = || "typical, driest, wettest, or generated:SEED with a whole number".to_owned();
+    match (text, text.split_once(':')) {
+        ("typical", _) => Ok(Sample::Typical),
+        ("driest", _) => Ok(Sample::Driest),
+        ("wettest", _) => Ok(Sample::Wettest),
+        (_, Some(("generated", seed))) => seed.parse().map(Sample::Generated).map_err(|_| wrong()),
+        _ => Err(wrong()),
+    }
+}
+
+/// Why a record has no such weather.
+fn no_sample(why: NoSample) -> Failure {
+    Failure::Failed(match why {
+        NoSample::NoWholeYear => {
+            "no whole year is recorded, so none is driest or wettest; give --from and --to".into()
+        }
+        NoSample::NoTwoYears => {
+            "a typical year needs every month whole in two years at least; give --from and --to".into()
+        }
+        NoSample::TooFewDays => {
+            "a generated year needs about ten months of days on end to draw from; give --from and --to".into()
+        }
+    })
 }
 
 /// Why a way cannot be tried, and what to do.
@@ -127,30 +174,50 @@ pub fn run(args: &Args) -> Result<(), Failure> {
     if let Some(path) = &args.protocol {
         return of_protocol(args, path);
     }
+    if let Some(path) = &args.trial {
+        let trial = trial_file::read(&read_input(path)?).map_err(|p| Failure::problems(&p))?;
+        let ready = trial.ready().map_err(no_sample)?;
+        let (facts, span) = (&ready.facts, ready.span);
+        return try_all(args, (facts, span), &trial.ways, trial.tariff.as_ref());
+    }
     let (Some(site_path), Some(weather_path)) = (&args.site, &args.weather) else {
-        return Err(Failure::Usage("give a site file and a weather file, or --protocol".into()));
+        return Err(Failure::Usage("give a site file and a weather file, --trial or --protocol".into()));
     };
     let read = site(site_path)?;
     let climate = climate(weather_path, &args.options, &read.0, &read.1)?;
     let Some((first, last)) = climate.span() else {
         return Err(Failure::Failed(format!("{weather_path}: no day counts, so nothing can be tried")));
     };
-    let (from, to) = (args.from.unwrap_or(first), args.to.unwrap_or(last));
+    let days = Sample::Days(args.from.unwrap_or(first), args.to.unwrap_or(last));
+    let picked = pick(args.sample.unwrap_or(days), &Arc::new(climate), &read.1).map_err(no_sample)?;
+    let (from, to) = picked.span;
     check_span(from, to)?;
-    weather_notes(&climate, (from, to));
-    let facts = at_work(read, climate, args.log.as_deref(), to)?;
+    weather_notes(&picked.climate, (from, to));
+    let facts = at_work(read, picked.climate, args.log.as_deref(), to)?;
+    let tariff = args.price.as_ref().map(|tariff| Tariff { pump: args.pump, ..tariff.clone() });
+    try_all(args, (&facts, (from, to)), &ways(args, &facts)?, tariff.as_ref())
+}
+
+/// Runs ways and prints what they come to.
+fn try_all(
+    args: &Args,
+    (facts, (from, to)): (&Facts, (Date, Date)),
+    ways: &[TrialWay],
+    tariff: Option<&Tariff>,
+) -> Result<(), Failure> {
     let mut trace = args.trace.as_deref().map(Trace::open).transpose()?;
     let mut rows = Vec::new();
-    for way in ways(args, &facts)? {
+    // A named way that nobody asked for is left out, and said.
+    let all = args.ways.is_empty() && args.trial.is_none();
+    for way in ways {
         let each = |place: usize, hour: &AccountHour| {
             if let Some(trace) = &mut trace {
-                trace.hour(&way.name, &facts, place, hour);
+                trace.hour(&way.name, facts, place, hour);
             }
         };
-        match try_way(&way, &facts, (from, to), args.price.as_ref(), each) {
+        match try_way(way, facts, (from, to), tariff, each) {
             Ok(result) => rows.push(result),
-            // A named way that nobody asked for is left out, and said.
-            Err(refusals) if args.ways.is_empty() => print_notes(&[refused(&way.name, &refusals)]),
+            Err(refusals) if all => print_notes(&[refused(&way.name, &refusals)]),
             Err(refusals) => return Err(Failure::Failed(refused(&way.name, &refusals))),
         }
     }

@@ -8,10 +8,13 @@ use std::collections::BTreeMap;
 use std::path::Path;
 use upland_core::ground::catch_can::{Can, CatchTest};
 use upland_core::quantity::units::Minutes;
+use upland_core::trial::Named;
 use upland_core::weather::record::{Overrule, Variable};
+use upland_formats::way_file;
 use upland_store::Store;
 use upland_store::field::EventKind;
 use upland_store::sensors::{NewSensorEvent, SensorEventKind};
+use upland_store::trials::NewTrial;
 
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
 enum Least {
@@ -164,9 +167,11 @@ impl Things {
                 c.add_sensor_event(sensor, &event)?,
                 c.create_device(sensor, "x", b"hash")?,
                 c.overrule(source, &said)?,
+                c.save_trial_way("x", &way_file::to_value(&Named::AsSet.way("x")))?,
+                Some(c.keep_trial(NewTrial { name: "x", file: "{}", result: "{}", answer: "x" })?),
             ])
         });
-        let [zone_event, test, sensor_event, device, overrule] =
+        let [zone_event, test, sensor_event, device, overrule, way, trial] =
             made.unwrap().unwrap().map(|id| id.expect("of this site"));
         let ids = [
             ("zone", zone),
@@ -180,6 +185,8 @@ impl Things {
             ("test", test),
             ("device", device),
             ("overrule", overrule),
+            ("way", way),
+            ("trial", trial),
         ];
         let mut things: BTreeMap<_, _> = ids.map(|(name, id)| (name, id.to_string())).into();
         for (name, value) in

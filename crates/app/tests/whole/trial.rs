@@ -1,5 +1,6 @@
 //! Trials by the command, and on the page.
 
+use super::browser::{Browser, Page};
 use super::cli::{run, stderr, stdout};
 use super::http::Person;
 use super::server::Server;
@@ -167,6 +168,263 @@ fn the_daily_balance_meets_the_protocol_on_a_real_year_and_a_generated_one() {
     assert!(stderr(&out).contains("0.40 in"), "{}", stderr(&out));
 }
 
+/// Two years and a half: the second is dry.
+fn years() -> String {
+    let mut text = String::from("date,tmin_c,tmax_c,rain_mm\n");
+    let mut date = jiff::civil::date(2024, 1, 1);
+    while date < jiff::civil::date(2026, 7, 1) {
+        let k = f64::from(date.day_of_year());
+        let season = -((k + 15.0) / 365.0 * std::f64::consts::TAU).cos();
+        let rain = match date.day_of_year() % 5 {
+            0 if date.year() == 2025 => 3.0,
+            0 => 9.0,
+            _ => 0.0,
+        };
+        let moves = f64::from(date.day() % 7) * 0.2;
+        let (min, max) = (6.0 + 8.0 * season + moves, 15.0 + 11.0 * season + moves);
+        text.push_str(&format!("{date},{min:.1},{max:.1},{rain}\n"));
+        date = date.tomorrow().unwrap();
+    }
+    text
+}
+
+#[test]
+fn simulate_picks_a_year_and_pays_for_water_and_pump() {
+    let (site, weather) = (site_file(), years());
+    let site = site.path().to_str().unwrap();
+    let of = |extra: &[&str]| {
+        let mut arguments = vec!["simulate", site, "-", "--way", "as-set", "--way", "as-advised"];
+        arguments.extend(extra);
+        let out = run(&arguments, &weather);
+        assert!(out.status.success(), "{}", stderr(&out));
+        json(&stdout(&out))
+    };
+    let dry = of(&["--sample", "driest"]);
+    assert_eq!((dry["from"].as_str(), dry["to"].as_str()), (Some("2025-01-01"), Some("2025-12-31")));
+    let wet = of(&["--sample", "wettest"]);
+    assert_eq!(wet["from"], "2024-01-01");
+    let advised = |told: &Value| told["ways"][1]["site"]["litres"].as_f64().unwrap();
+    assert!(advised(&dry) > advised(&wet), "a dry year asks for more: {} {}", advised(&dry), advised(&wet));
+    let typical = of(&["--sample", "typical"]);
+    assert_eq!((typical["from"].as_str(), typical["to"].as_str()), (Some("2026-01-01"), Some("2026-12-31")));
+    let (one, again) = (of(&["--sample", "generated:5"]), of(&["--sample", "generated:5"]));
+    assert_eq!(one, again, "a seed gives its year again");
+    assert_ne!(one, of(&["--sample", "generated:6"]));
+    // 2 a cubic metre, and 4 kW at 0.5 for each hour in which a zone runs.
+    let paid = of(&["--sample", "driest", "--price", "2", "--pump", "4:0.5"]);
+    for way in paid["ways"].as_array().unwrap() {
+        let n = |name: &str| way["site"][name].as_f64().unwrap();
+        assert!((n("cost") - (n("litres") / 1000.0 * 2.0 + n("hours") * 4.0 * 0.5)).abs() < 1e-3, "{way}");
+        assert!(n("hours") > 0.0);
+    }
+    for wrong in [
+        &["--sample", "sunny"][..],
+        &["--sample", "generated:x"],
+        &["--price", "1", "--pump", "4"],
+        &["--price", "1", "--pump", "0:1"],
+        &["--pump", "4:1"],
+        &["--sample", "driest", "--from", "2025-01-01"],
+    ] {
+        let mut arguments = vec!["simulate", site, "-"];
+        arguments.extend(wrong);
+        assert_eq!(run(&arguments, &weather).status.code(), Some(2), "{wrong:?}");
+    }
+    let short: String = weather.lines().take(200).map(|l| format!("{l}\n")).collect();
+    let out = run(&["simulate", site, "-", "--sample", "typical"], &short);
+    assert_eq!(out.status.code(), Some(1));
+    assert!(stderr(&out).contains("in two years at least"), "{}", stderr(&out));
+}
+
+#[test]
+fn a_kept_trial_is_cited_run_again_by_the_command_and_taken_off() {
+    let server = Server::start(true);
+    let (bram, wren) = (Person::signed_in(&server, "bram"), Person::signed_in(&server, "wren"));
+    let same = "weather=typical&price=100:1.2,2.5&kw=4&kwh=0.3";
+    let kept = bram.post_from(
+        &format!("/sites/2/trial?{same}"),
+        "/sites/2/trials",
+        &[("same", same), ("name", "Typical & dear")],
+    );
+    assert_eq!(kept.status, 303, "{}", kept.text);
+    let address = kept.headers["location"].clone();
+    assert_eq!(address, "/sites/2/trials/1");
+    let page = wren.get(&address).text;
+    assert!(page.contains("it comes to the very same"), "{page}");
+    assert!(page.contains("the most ordinary months of the record") && page.contains("dear"));
+    // Everything that went in, run by the command, comes to what the page's table says.
+    let file = tempfile::NamedTempFile::new().unwrap();
+    std::fs::write(file.path(), wren.get(&format!("{address}.json")).text).unwrap();
+    let out = run(&["simulate", "--trial", file.path().to_str().unwrap()], "");
+    let told = json(&stdout(&out));
+    let csv = wren.get(&format!("{address}.csv")).text;
+    for way in told["ways"].as_array().unwrap() {
+        let name = way["name"].as_str().unwrap();
+        let row = csv.lines().find(|l| l.starts_with(&format!("{name},1,1,"))).unwrap();
+        let applied: f64 = row.split(',').nth(6).unwrap().parse().unwrap();
+        assert!((way["zones"][0]["applied_mm"].as_f64().unwrap() - applied).abs() < 0.006, "{row}");
+        assert!(way["site"]["cost"].as_f64().unwrap() > 0.0);
+    }
+    // What changes at the site afterwards does not change it.
+    let zone = bram.get("/sites/2/zones").text;
+    let parts = zone.split("/sites/2/zones/").skip(1).map(|part| part.split(['"', '/', '#']).next().unwrap());
+    let zone = parts.into_iter().find(|part| part.parse::<i64>().is_ok()).unwrap().to_owned();
+    let noted = [("kind", "reading"), ("value", "40"), ("date", "2026-07-10"), ("reason", "spade")];
+    bram.post_from(
+        &format!("/sites/2/zones/{zone}/season"),
+        &format!("/sites/2/zones/{zone}/season"),
+        &noted,
+    );
+    assert!(wren.get(&address).text.contains("it comes to the very same"));
+    assert_eq!(wren.get("/sites/3/trials/1").status, 404, "not under another site");
+    // Off the list and back.
+    assert!(bram.get("/sites/2/trial").text.contains(&format!("href=\"{address}\"")));
+    assert_eq!(bram.post_from("/sites/2/trial", &format!("{address}/undo"), &[]).status, 303);
+    assert_eq!(wren.get(&address).status, 404);
+    assert_eq!(bram.post_from("/sites/2/trial", &format!("{address}/redo"), &[]).status, 303);
+    assert_eq!(wren.get(&address).status, 200);
+    let nameless = bram.post_from("/sites/2/trial", "/sites/2/trials", &[("same", same), ("name", " ")]);
+    assert_eq!(nameless.status, 303);
+    assert!(bram.get("/sites/2/trial").text.contains("Give it a name. Nothing was kept."));
+}
+
+#[test]
+fn a_way_of_ones_own_is_tried_beside_the_others_and_bad_ones_are_refused_at_once() {
+    let server = Server::start(true);
+    let bram = Person::signed_in(&server, "bram");
+    let form = "/sites/2/trial/ways/new";
+    let save = |fields: &[(&str, &str)]| bram.post_from(form, "/sites/2/trial/ways", fields);
+    let mut fields = vec![
+        ("name", "Small step, weaned"),
+        ("schedule", "as_set"),
+        ("percentages", "monthly"),
+        ("rain", ""),
+        ("s0-change", "threshold"),
+        ("s0-value", "12"),
+        ("planting", "wean_off"),
+        ("wean_from", "2026-05-01"),
+        ("wean_weeks", "6"),
+        ("wean_start", "140"),
+    ];
+    let saved = save(&fields);
+    assert_eq!(saved.status, 303, "{}", saved.text);
+    let page = bram.get("/sites/2/trial").text;
+    for words in ["Small step, weaned", "twelve percentages", "weaned off from 140 % over 6 weeks"] {
+        assert!(page.contains(words), "{words}");
+    }
+    assert!(page.contains("at 12"), "the threshold is told");
+    // The same name again, and what cannot be.
+    assert_eq!(save(&fields).status, 409);
+    fields[0].1 = "monthly";
+    fields[5].1 = "300";
+    fields[8].1 = "60";
+    let wrong = save(&fields);
+    assert_eq!(wrong.status, 422);
+    for words in ["Rain threshold", "Wean-off must lie", "is the name of a way that every site has"] {
+        assert!(wrong.text.contains(words), "{words}: {}", wrong.text);
+    }
+    assert!(wrong.text.contains("value=\"300\""), "what was typed stands");
+    // A file brings the same way under another name; one that does not fit says where.
+    let file = bram.get("/sites/2/trial/ways/1.json").text.replace("Small step, weaned", "Brought");
+    assert_eq!(save(&[("file", &file)]).status, 303);
+    let unfit = file.replace("\"Brought\"", "\"Other\"").replace("wean_off", "wean_on");
+    let unfit = save(&[("file", &unfit)]);
+    assert!(unfit.status == 422 && unfit.text.contains("The file: planting"), "{}", unfit.text);
+    let ways = json(&bram.get("/sites/2/trial.json").text);
+    let litres = |name: &str| {
+        let way = ways["ways"].as_array().unwrap().iter().find(|w| w["name"] == name).unwrap();
+        way["site"]["litres"].as_f64().unwrap()
+    };
+    assert_eq!(litres("Small step, weaned"), litres("Brought"));
+    assert!(litres("Brought") != litres("monthly"));
+    // Off the list.
+    assert_eq!(bram.post_from("/sites/2/trial", "/sites/2/trial/ways/1/undo", &[]).status, 303);
+    assert!(!bram.get("/sites/2/trial.json").text.contains("Small step, weaned"));
+}
+
+#[test]
+fn a_search_goes_on_behind_the_pages_and_what_it_finds_is_kept_as_a_way() {
+    let server = Server::start(true);
+    let (bram, wren) = (Person::signed_in(&server, "bram"), Person::signed_in(&server, "wren"));
+    let same = "weather=days&from=2026-05-01&to=2026-06-30";
+    let page = format!("/sites/2/trial/search?{same}");
+    let nothing = [("same", same), ("box", "1"), ("goal", "95")];
+    bram.post_from(&page, "/sites/2/trial/search", &nothing);
+    assert!(bram.get(&page).text.contains("Choose what may change. Nothing is searched."));
+    let fields = [("same", same), ("box", "1"), ("goal", "95"), ("minutes", "yes"), ("thresholds", "yes")];
+    assert_eq!(bram.post_from(&page, "/sites/2/trial/search", &fields).status, 303);
+    let running = || json(&wren.get("/sites/2/trial/search/progress.json").text)["running"] == true;
+    while running() {
+        std::thread::sleep(std::time::Duration::from_millis(50));
+    }
+    let found = wren.get("/sites/2/trial/search").text;
+    assert!(found.contains("It went to its end") && found.contains("Held fixed"), "{found}");
+    assert!(!found.contains("Keep it as a way"), "a reader keeps nothing");
+    let keep = [("name", "Found in June")];
+    let kept = bram.post_from("/sites/2/trial/search", "/sites/2/trial/search/keep", &keep);
+    assert_eq!(kept.status, 303, "{}", kept.text);
+    let ways = json(&bram.get(&format!("/sites/2/trial.json?{same}")).text);
+    let of = |name: &str| {
+        ways["ways"].as_array().unwrap().iter().find(|w| w["name"] == name).unwrap()["site"].clone()
+    };
+    let (set, found) = (of("as-set"), of("Found in June"));
+    assert!(found["litres"].as_f64().unwrap() < set["litres"].as_f64().unwrap(), "{set} {found}");
+    assert_eq!(bram.post_from("/sites/2/trial/search", "/sites/2/trial/search/stop", &[]).status, 303);
+    assert!(!bram.get("/sites/2/trial/search").text.contains("It went to its end"), "forgotten");
+}
+
+#[test]
+fn sensors_are_put_on_trial_and_an_hour_says_why() {
+    let server = Server::start(true);
+    let wren = Person::signed_in(&server, "wren");
+    let page = wren.get("/sites/3/trial/sensors").text;
+    for words in ["Pavilion rain switch saved", "under an eave", "absent", "in shade", "at 3.0 mm"] {
+        assert!(page.contains(words), "{words}");
+    }
+    assert!(!page.contains("Main meter</h2>"), "a meter holds nothing");
+    let inches = wren.get("/sites/4/trial/sensors");
+    assert_eq!(inches.status, 200);
+    let day = wren.get("/sites/3/trial?way=as-set&zone=1-1&day=2026-07-13").text;
+    assert!(day.contains("Monday 13 July 2026, Pitch north"), "{day}");
+    assert!(day.contains("Program ") && day.contains("over the day plants took"), "{day}");
+    let protocol = wren.get("/sites/3/trial/protocol").text;
+    assert!(protocol.contains("Daily balance") && protocol.contains("meets the criteria"));
+    assert!(wren.get("/sites/3/trial/sensors?from=May").text.contains("Nothing was tried"));
+}
+
+/// In a browser: as found against the others, the worst zone read, one way taken over, found in settings and history.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_way_is_taken_over_in_the_browser() {
+    let server = Server::start(true);
+    let browser = Browser::open(1280, 900).await;
+    let page = Page(&browser.client);
+    page.sign_in(&server, "bram").await;
+    page.goto(&server, "/sites/3/trial").await;
+    page.heading_with("Trial").await;
+    let worst = page.css("table.schools tbody tr:first-child td:last-child").await.text().await.unwrap();
+    assert!(worst.contains(" mm from "), "the worst zone and week are named: {worst}");
+    page.css("a[href*='way=just_need']").await.click().await.unwrap();
+    page.css("#h-way").await;
+    page.sound("trial").await;
+    page.click("#h-way ~ details summary").await;
+    let changes = page.css("table.changes").await.text().await.unwrap();
+    assert!(changes.contains('→'), "{changes}");
+    page.click("form[action$='/trial/take'] button").await;
+    page.css(".versions").await;
+    let history = page.text().await;
+    assert!(history.contains("planned: just the need"), "{history}");
+    page.goto(&server, "/sites/3/trial?way=just_need").await;
+    assert!(page.text().await.contains("is set so already"));
+    // Weather of another kind hides the days.
+    page.click("details:has(> form.chartbar) > summary").await;
+    page.choose("weather", "generated").await;
+    let shown = page.script("return getComputedStyle(document.querySelector('.of-days')).display").await;
+    assert_eq!(shown, "none");
+    page.click("form.chartbar .button.is-primary").await;
+    page.css("#h-way").await;
+    assert!(page.text().await.contains("drawn from the record"));
+    browser.close().await;
+}
+
 #[test]
 fn a_way_is_read_and_taken_over_on_the_page() {
     let server = Server::start(true);
@@ -194,12 +452,13 @@ fn a_way_is_read_and_taken_over_on_the_page() {
 
     let version = opened.split("name=\"base_version\" value=\"").nth(1).unwrap().split('"').next().unwrap();
     let fields = |way| {
-        [("base_version", version), ("box", "1"), ("way", way), ("from", "2025-07-15"), ("to", "2026-07-14")]
+        let same = "weather=days&from=2025-07-15&to=2026-07-14";
+        [("base_version", version), ("box", "1"), ("way", way), ("same", same)]
     };
     let taken = bram.post_from("/sites/3/trial?way=just_need", "/sites/3/trial/take", &fields("just_need"));
     assert_eq!(taken.status, 303, "{}", taken.text);
     let history = bram.get("/sites/3/boxes/1/history").text;
-    assert!(history.contains("trial 2025-07-15 to 2026-07-14: planned: just the need"), "{history}");
+    assert!(history.contains("trial of 2025-07-15 to 2026-07-14: planned: just the need"), "{history}");
     let again = bram.get("/sites/3/trial?way=just_need").text;
     assert!(again.contains("is set so already"), "the way is what the box is set to now");
     let nothing = bram.post_from("/sites/3/trial", "/sites/3/trial/take", &fields("as-advised"));
@@ -210,7 +469,13 @@ fn a_way_is_read_and_taken_over_on_the_page() {
         ("from=May", "a date written YYYY-MM-DD"),
         ("from=2026-07-01&to=2026-06-01", "lies before the first"),
         ("from=2001-01-01", "At most three years"),
-        ("price=much", "is a number"),
+        ("price=much", "a number, or steps"),
+        ("price=100:1,50:2", "the steps must rise"),
+        ("price=-1", "a price lies between"),
+        ("kw=4", "give both"),
+        ("kw=four&kwh=1", "a number"),
+        ("weather=sunny", "Choose the weather from the list"),
+        ("weather=generated&seed=x", "a whole number"),
     ] {
         let text = bram.get(&format!("/sites/3/trial?{query}")).text;
         assert!(text.contains(words) && text.contains("Nothing was tried"), "{query}");

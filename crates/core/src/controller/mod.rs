@@ -4,6 +4,7 @@
 
 use crate::quantity::ratio::Percentage;
 use crate::quantity::time::Seconds;
+pub mod breaches;
 pub mod library;
 pub mod night;
 pub mod open_hours;

@@ -133,6 +133,11 @@ pub const WEAN_OFF_START: Bound =
 /// Trim of a zone.
 pub const TRIM: Bound =
     bound("Trim", "%", -50.0, 50.0, "a trim is for exposure; beyond half, the plants or the rate are wrong");
+/// Price of a cubic metre of water, or of a kilowatt-hour, in any money.
+pub const PRICE: Bound = bound("Price", "", 0.0, 1_000_000.0, "a price of one unit, not of the whole bill");
+/// What a pump takes while it runs.
+pub const PUMP_KILOWATTS: Bound =
+    bound("Power of the pump", "kW", 0.01, 1000.0, "what its plate says, in kilowatts");
 /// Flow of a zone, read at the meter.
 pub const ZONE_FLOW: Bound = bound("Flow of the zone", "L/min", 0.05, 2000.0, "what one valve passes");
 /// Flow of one emitter.

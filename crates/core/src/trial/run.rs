@@ -1,41 +1,24 @@
 //! A way's season: its account, in the sums by which ways are compared.
 
-use super::way::{Refusal, TrialWay, apply};
+use super::apply::apply;
+use super::supply::{Demand, Tariff, demand, in_turn};
+use super::way::{Refusal, TrialWay};
 use crate::account::evidence::{Evidence, Watering};
+use crate::account::nights::{rained_by, subject};
 use crate::account::running::Holder;
 use crate::account::sky::SkyHours;
-use crate::account::whole::{Facts, SiteAccount, begins, end_of, of_site};
+use crate::account::whole::{Facts, SiteAccount, Way, begins, end_of, of_site};
 use crate::account::zone::{AccountDay, AccountHour, ZoneFacts, account};
+use crate::controller::breaches::breaches;
 use crate::controller::schedule::Rest;
 use crate::quantity::ratio::Share;
-use crate::quantity::time::{midnight, monday_of};
+use crate::quantity::time::{Hours, Seconds, midnight, monday_of};
 use crate::quantity::units::{Litres, Millimetres};
 use crate::sensors::state::Cause;
 use crate::site::{ResolvedZone, Zone};
 use jiff::civil::Date;
+use jiff::{SignedDuration, Timestamp};
 use std::collections::BTreeMap;
-
-/// A price of water in steps.
-#[derive(Debug, Clone, PartialEq, Default)]
-pub struct Tariff {
-    /// Cubic metres up to which each price holds, and the price of one; the last holds beyond, too.
-    pub steps: Vec<(f64, f64)>,
-}
-
-impl Tariff {
-    /// What some water costs.
-    #[must_use]
-    pub fn cost(&self, water: Litres) -> f64 {
-        let cubic_metres = water.l() / 1000.0;
-        let (mut from, mut cost) = (0.0, 0.0);
-        for (at, (until, price)) in self.steps.iter().enumerate() {
-            let until = if at + 1 == self.steps.len() { f64::INFINITY } else { *until };
-            cost += (cubic_metres.min(until) - from).max(0.0) * price;
-            from = until;
-        }
-        cost
-    }
-}
 
 /// A part of a zone: a quarter of it gets least, a quarter most.
 #[derive(Debug, Clone, Copy, PartialEq, Default)]
@@ -93,6 +76,10 @@ pub struct ZoneResult {
     pub runs: u32,
     /// Runs that were held, by cause: a name of [`cause_of`].
     pub skipped: BTreeMap<&'static str, u32>,
+    /// Runs that the law forbids: by day, hour or minutes, or after rain.
+    pub forbidden: u32,
+    /// Runs that begin or end outside the site's water window.
+    pub outside: u32,
     /// Water, if the area is known.
     pub litres: Option<Litres>,
     /// The quarter that gets least, the half between, the quarter that gets most.
@@ -130,8 +117,10 @@ pub struct SiteResult {
     pub adequacy: Share,
     /// Watering that ran off or drained over what was applied, weighted alike.
     pub excess: Share,
-    /// What the water costs, where a tariff is known.
+    /// What water and pump cost, where a tariff is known.
     pub cost: Option<f64>,
+    /// What it asks of the supply.
+    pub supply: Demand,
 }
 
 /// A way's season.
@@ -155,6 +144,24 @@ pub fn run(
     facts: &Facts,
     (from, to): (Date, Date),
     tariff: Option<&Tariff>,
+    each: impl FnMut(usize, &AccountHour),
+) -> Result<WayResult, Vec<Refusal>> {
+    measured(way, facts, (from, to), (tariff, true), each)
+}
+
+/// The same by the mean of each zone alone, at a quarter of the cost: its parts are left empty.
+///
+/// # Errors
+/// As [`run`].
+pub fn run_mean(way: &TrialWay, facts: &Facts, span: (Date, Date)) -> Result<WayResult, Vec<Refusal>> {
+    measured(way, facts, span, (None, false), |_, _| ())
+}
+
+fn measured(
+    way: &TrialWay,
+    facts: &Facts,
+    (from, to): (Date, Date),
+    (tariff, in_parts): (Option<&Tariff>, bool),
     mut each: impl FnMut(usize, &AccountHour),
 ) -> Result<WayResult, Vec<Refusal>> {
     let (tried, counted) = apply(way, facts, (from, to))?;
@@ -169,9 +176,9 @@ pub fn run(
         .zones
         .iter()
         .zip(&found.zones)
-        .map(|(zone, own)| zone_result(&tried, zone, (&found, own), from))
+        .map(|(zone, own)| zone_result(&tried, zone, (&found, own), (from, in_parts)))
         .collect();
-    let site = site_result(&tried, &zones, tariff);
+    let site = site_result((&tried, &found, counted), &zones, (tariff, from));
     Ok(WayResult { way: way.clone(), zones, site })
 }
 
@@ -179,7 +186,7 @@ fn zone_result(
     facts: &Facts,
     (zone, resolved): &(Zone, ResolvedZone),
     (found, own): (&SiteAccount, &crate::account::whole::ZoneAccount),
-    from: Date,
+    (from, in_parts): (Date, bool),
 ) -> ZoneResult {
     let first = own.days.partition_point(|day| day.date < from);
     let days = own.days.get(first..).unwrap_or_default().to_vec();
@@ -211,11 +218,39 @@ fn zone_result(
         stress_days: u32::try_from(days.iter().filter(|d| d.short).count()).unwrap_or(u32::MAX),
         runs: u32::try_from(ran).unwrap_or(u32::MAX),
         skipped,
+        forbidden: forbidden(facts, zone, &own.waterings, begin),
+        outside: outside(facts, &own.waterings, begin),
         litres: zone.area.map(|area| applied.over(area)),
-        parts: parts((zone, resolved), &found.sky, &own.waterings, from),
+        parts: if in_parts {
+            parts((zone, resolved), &found.sky, &own.waterings, from)
+        } else {
+            [PartResult::default(); 3]
+        },
         worst_week: worst_week(&days),
         days,
     }
+}
+
+/// Waterings that begin or end outside the water window.
+fn outside(facts: &Facts, waterings: &[Watering], begin: Timestamp) -> u32 {
+    let window = facts.site.window;
+    let holds = |at: Timestamp| window.hold(at.to_zoned(facts.tz.clone()).time());
+    let of =
+        |w: &&Watering| w.from >= begin && !(holds(w.from) && holds(w.until - SignedDuration::from_secs(1)));
+    u32::try_from(waterings.iter().filter(of).count()).unwrap_or(u32::MAX)
+}
+
+/// Waterings of a zone that its law forbids.
+fn forbidden(facts: &Facts, zone: &Zone, waterings: &[Watering], begin: Timestamp) -> u32 {
+    if facts.law.applied.is_empty() {
+        return 0;
+    }
+    let subject = subject(zone);
+    let runs: Vec<_> = waterings.iter().filter(|w| w.from >= begin).map(|w| (w.from, w.until)).collect();
+    let broken = breaches(&facts.law, subject, &runs, &facts.tz);
+    let after_rain = |at| rained_by((&facts.law, &facts.climate, &facts.tz), subject, at).is_some();
+    let of = |((from, _), broken): &(&(Timestamp, Timestamp), bool)| *broken || after_rain(*from);
+    u32::try_from(runs.iter().zip(broken).filter(of).count()).unwrap_or(u32::MAX)
 }
 
 /// The short name of who held a run.
@@ -273,7 +308,16 @@ fn worst_week(days: &[AccountDay]) -> Option<(Date, Millimetres)> {
     weeks.into_iter().max_by(|a, b| a.1.mm().total_cmp(&b.1.mm()).then(b.0.cmp(&a.0)))
 }
 
-fn site_result(facts: &Facts, zones: &[ZoneResult], tariff: Option<&Tariff>) -> SiteResult {
+/// What is taken off an instant of a night so that the date of its evening is left.
+fn noon_to_window(window: Hours) -> SignedDuration {
+    if window.cross_midnight() { SignedDuration::from_hours(12) } else { SignedDuration::ZERO }
+}
+
+fn site_result(
+    (facts, found, counted): (&Facts, &SiteAccount, Way),
+    zones: &[ZoneResult],
+    (tariff, from): (Option<&Tariff>, Date),
+) -> SiteResult {
     let areas: Option<Vec<f64>> = facts.zones.iter().map(|(zone, _)| Some(zone.area?.m2())).collect();
     let weights = areas.unwrap_or_else(|| vec![1.0; zones.len()]);
     let sum = |of: fn(&ZoneResult) -> Millimetres| {
@@ -281,10 +325,26 @@ fn site_result(facts: &Facts, zones: &[ZoneResult], tariff: Option<&Tariff>) -> 
     };
     let litres: Vec<Litres> = zones.iter().filter_map(|z| z.litres).collect();
     let litres = (!litres.is_empty()).then(|| litres.into_iter().sum::<Litres>());
+    let flows = facts.zones.iter().zip(&found.zones).map(|((zone, resolved), own)| {
+        (zone.area.map(|area| resolved.rate.value.flow_over(area)), own.waterings.as_slice())
+    });
+    let flows: Vec<_> = flows.collect();
+    let (supply, begin) = (facts.site.supply, midnight(from, &facts.tz));
+    let supply = match counted {
+        // The account advises each zone by itself; a box waters them in turn.
+        Way::AsAdvised => {
+            let window = facts.site.window;
+            let length = Seconds::from_min(i64::from(window.minutes()));
+            let night = |at: Timestamp| (at - noon_to_window(window)).to_zoned(facts.tz.clone()).date();
+            in_turn(&flows, (supply, length), begin, night)
+        }
+        Way::Best | Way::AsSet => demand(&flows, supply, begin),
+    };
     SiteResult {
         litres,
         adequacy: share(sum(|z| z.et), sum(|z| z.needed), 1.0),
         excess: share(sum(|z| z.wasted), sum(|z| z.applied), 0.0),
-        cost: tariff.zip(litres).map(|(tariff, water)| tariff.cost(water)),
+        cost: tariff.zip(litres).map(|(tariff, water)| tariff.cost(water, supply.running)),
+        supply,
     }
 }

@@ -5,17 +5,21 @@ use super::*;
 use crate::account::running::BoxFacts;
 use crate::account::sensed::{as_read, sensor_facts};
 use crate::account::whole::{Facts, Way, begins, end_of, of_site};
+use crate::advice::budget::RainRule;
 use crate::advice::planner::Strategy as School;
 use crate::codes::Coded;
+use crate::controller::ordinance::samples::{law, two_days_a_week};
 use crate::controller::schedule::{Days, Settings};
 use crate::controller::twelve_stations;
 use crate::ground::application::HeadType;
 use crate::ground::planting::OwnCoefficient;
+use crate::ground::planting::WeanOff;
 use crate::ground::soil::Texture;
 use crate::installation::samples::{site, zones};
 use crate::quantity::ratio::Share;
 use crate::quantity::time::{Seconds, midnight};
-use crate::quantity::units::{Celsius, Litres, Millimetres, MillimetresPerHour};
+use crate::quantity::units::{Celsius, Millimetres, MillimetresPerHour};
+use crate::sensors::Release;
 use crate::sensors::{Sensor, generic};
 use crate::site::Zone;
 use crate::weather::DayWeather;
@@ -24,6 +28,7 @@ use jiff::civil::{Date, date, time};
 use jiff::tz::TimeZone;
 use jiff::{Timestamp, ToSpan};
 use proptest::prelude::*;
+use std::sync::Arc;
 
 const FIRST: Date = date(2026, 4, 1);
 const SPAN: (Date, Date) = (date(2026, 5, 1), date(2026, 8, 31));
@@ -278,17 +283,6 @@ fn what_cannot_be_tried_is_refused_before_anything_runs() {
 }
 
 #[test]
-fn water_costs_by_steps() {
-    let tariff = Tariff { steps: vec![(100.0, 1.0), (500.0, 2.0), (f64::INFINITY, 3.0)] };
-    for (litres, cost) in
-        [(0.0, 0.0), (50_000.0, 50.0), (100_000.0, 100.0), (600_000.0, 100.0 + 800.0 + 300.0)]
-    {
-        assert!((tariff.cost(Litres::from_l(litres)) - cost).abs() < 1e-9, "{litres}");
-    }
-    assert_eq!(Tariff::default().cost(Litres::from_l(1000.0)), 0.0);
-}
-
-#[test]
 fn the_daily_balance_meets_the_protocol_and_other_schools_say_what_they_miss() {
     let facts = protocol::facts(climate(), site().station(), 0.0, &TimeZone::UTC);
     let report = protocol::report(&facts, None, School::TABLE).unwrap();
@@ -363,4 +357,131 @@ proptest! {
             prop_assert_eq!(way.name, "et-sensor");
         }
     }
+}
+
+#[test]
+fn a_way_without_ramps_asks_for_the_whole_need_and_one_that_weans_for_more_at_first() {
+    let mut zones = zones();
+    zones[0].planting.wean_off = Some(WeanOff { from: SPAN.0, weeks: 8, start: Share::from_fraction(1.5) });
+    let facts = facts_of(&zones, set(14));
+    let of = |planting| tried(&TrialWay { planting, ..way(Named::AsSet) }, &facts);
+    let (own, none) = (of(Ramps::AsSet), of(Ramps::None));
+    assert!(own.zones[0].needed > none.zones[0].needed);
+    assert_eq!(own.zones[1].needed, none.zones[1].needed, "a zone without a ramp asks the same");
+    let weaned = of(Ramps::WeanOff(WeanOff { from: SPAN.0, weeks: 8, start: Share::from_fraction(1.5) }));
+    assert_eq!(weaned.zones[0].needed, own.zones[0].needed);
+    assert!(weaned.zones[1].needed > none.zones[1].needed);
+}
+
+#[test]
+fn rain_that_is_counted_holds_nothing_and_is_taken_off_the_months() {
+    let facts = Facts { climate: three_years(), ..facts_of(&zones(), set(40)) };
+    let wet = (date(2024, 4, 1), date(2024, 9, 30));
+    let facts = gauged(facts);
+    let of = |way: &TrialWay| run(way, &facts, wet, None, |_, _| ()).unwrap();
+    let counted = of(&TrialWay { rain: Some(RainRule::Counted), ..way(Named::AsSet) });
+    assert!(counted.zones.iter().all(|z| !z.skipped.contains_key("rain")));
+    assert!(of(&way(Named::AsSet)).zones.iter().any(|z| z.skipped.contains_key("rain")));
+    let monthly = |rain| of(&TrialWay { rain, ..way(Named::Monthly) });
+    let runs = |result: &WayResult| result.zones[0].runs;
+    let a_run = |result: &WayResult| result.zones[0].applied.mm() / f64::from(runs(result));
+    let (held, counted) = (monthly(Some(RainRule::LeftToHold)), monthly(Some(RainRule::Counted)));
+    assert!(runs(&counted) > runs(&held), "nothing is skipped");
+    assert!(a_run(&counted) < a_run(&held), "{} {}", a_run(&counted), a_run(&held));
+    assert_eq!(monthly(None), WayResult { way: monthly(None).way, ..held }, "as the box has it");
+}
+
+#[test]
+fn a_slower_release_skips_more() {
+    let facts = gauged(facts_of(&zones(), set(14)));
+    let skipped = |vent| {
+        let way = with(Change::Release(Release::DriesOut { vent }));
+        tried(&way, &facts).zones[0].skipped.get("rain").copied().unwrap_or(0)
+    };
+    assert!(skipped(0.3) > skipped(1.0), "{} {}", skipped(0.3), skipped(1.0));
+}
+
+#[test]
+fn what_the_law_forbids_is_counted_run_by_run() {
+    let mut facts = facts_of(&zones(), set(14));
+    assert!(tried(&way(Named::AsSet), &facts).zones.iter().all(|z| z.forbidden == 0));
+    // Monday, Wednesday and Friday are set; odd houses may on Wednesday and Sunday.
+    facts.law = law(two_days_a_week());
+    let found = tried(&way(Named::AsSet), &facts);
+    let turf = &found.zones[0];
+    assert!((turf.runs * 2).abs_diff(turf.forbidden * 3) <= 3, "{} of {}", turf.forbidden, turf.runs);
+    let advised = tried(&way(Named::AsAdvised), &facts);
+    assert!(advised.zones.iter().all(|z| z.forbidden == 0 || z.runs == 0), "advice keeps to the law");
+    assert!(advised.zones.iter().any(|z| z.runs > 0));
+}
+
+#[test]
+fn the_supply_is_asked_for_the_time_that_any_zone_runs() {
+    let zones = zones();
+    let facts = facts_of(&zones, set(14));
+    let found = tried(&way(Named::AsSet), &facts);
+    // Four zones one after the other, so many minutes each.
+    let minutes: f64 = found.zones.iter().map(|z| f64::from(z.runs)).sum::<f64>() * 14.0;
+    assert!((found.site.supply.running.minutes().min_value() - minutes).abs() < 1.0);
+}
+
+#[test]
+fn weather_is_picked_from_the_record_or_says_what_it_lacks() {
+    let climate = Arc::new(climate());
+    let pick = |sample| pick(sample, &climate, &TimeZone::UTC);
+    assert_eq!(pick(Sample::Days(SPAN.0, SPAN.1)).unwrap().span, SPAN);
+    assert_eq!(pick(Sample::Driest).unwrap_err(), NoSample::NoWholeYear);
+    assert_eq!(pick(Sample::Wettest).unwrap_err(), NoSample::NoWholeYear);
+    assert_eq!(pick(Sample::Typical).unwrap_err(), NoSample::NoTwoYears);
+    assert_eq!(pick(Sample::Generated(3)).unwrap_err(), NoSample::TooFewDays);
+}
+
+/// Three years of which the second is wet and the third dry.
+fn three_years() -> Arc<Climate> {
+    let days = date(2023, 1, 1).series(1.day()).take_while(|d| d.year() < 2026).map(|d| {
+        let warm = 9.0 * (f64::from(d.day_of_year() - 200) / 365.0 * std::f64::consts::TAU).cos();
+        let (min, max) = (Celsius::from_c(7.0 + warm), Celsius::from_c(18.0 + warm));
+        let mut day = DayWeather::from_temperatures(d, min, max);
+        let rain = [6.0, 11.0, 1.0][usize::try_from(d.year() - 2023).unwrap()];
+        day.rain = Some(Millimetres::from_mm(if d.day_of_year() % 4 == 0 { rain } else { 0.0 }));
+        day
+    });
+    Arc::new(Climate::from_record(&days.collect::<Vec<_>>(), site().station()))
+}
+
+#[test]
+fn a_dry_year_leaves_plants_shorter_than_a_typical_and_a_wet_one() {
+    let climate = three_years();
+    let facts = Facts { climate: Arc::clone(&climate), ..facts_of(&zones(), set(6)) };
+    let of = |sample| {
+        let picked = pick(sample, &climate, &TimeZone::UTC).unwrap();
+        let facts = Facts { climate: picked.climate, ..facts.clone() };
+        let found = run(&way(Named::AsSet), &facts, picked.span, None, |_, _| ()).unwrap();
+        (found.site.adequacy.fraction(), picked.origin)
+    };
+    let (dry, typical, wet) = (of(Sample::Driest), of(Sample::Typical), of(Sample::Wettest));
+    assert!(dry.0 < typical.0 && typical.0 < wet.0, "{dry:?} {typical:?} {wet:?}");
+    assert_eq!(dry.1, Origin::OneOf(3));
+    assert!(matches!(typical.1, Origin::Months(m) if m.values().all(|y| *y == 2023)));
+    assert_eq!(of(Sample::Generated(4)), of(Sample::Generated(4)));
+    assert_ne!(of(Sample::Generated(4)), of(Sample::Generated(5)));
+}
+
+#[test]
+fn the_hours_of_a_day_add_up_to_it_and_name_its_runs() {
+    let facts = gauged(facts_of(&zones(), set(14)));
+    let way = way(Named::AsSet);
+    let found = tried(&way, &facts);
+    for own in found.zones[0].days.iter().take(40) {
+        let day = day(&way, &facts, SPAN, (1, 1), own.date).unwrap().unwrap();
+        assert_eq!(day.hours.len(), 24);
+        let sum = |of: fn(&crate::account::zone::AccountHour) -> f64| day.hours.iter().map(of).sum::<f64>();
+        assert!((sum(|h| h.water.applied.mm()) - own.water.applied.mm()).abs() < 1e-9);
+        assert!((sum(|h| h.water.et.mm()) - own.water.et.mm()).abs() < 1e-9);
+        assert_eq!(day.hours[23].water.depletion, own.water.depletion);
+        let ran = day.runs.iter().any(|run| !run.is_held());
+        assert_eq!(ran, own.water.applied > Millimetres::ZERO, "{}", own.date);
+    }
+    assert_eq!(day(&way, &facts, SPAN, (1, 9), SPAN.0), Ok(None), "no such zone");
+    assert_eq!(day(&way, &facts, SPAN, (1, 1), SPAN.1.tomorrow().unwrap()), Ok(None), "no such day");
 }

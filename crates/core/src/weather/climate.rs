@@ -2,10 +2,12 @@
 //! year is expected to ask where nothing was recorded.
 
 use crate::quantity::month::{ByMonth, Month};
+use crate::quantity::time::instant;
 use crate::quantity::units::{Celsius, Millimetres};
 use crate::weather::reference_et::{DailyEt, StationYear, daily, daily_at};
 use crate::weather::{DayWeather, Station};
 use jiff::civil::Date;
+use jiff::tz::TimeZone;
 use jiff::{Timestamp, ToSpan};
 use std::collections::BTreeMap;
 
@@ -63,6 +65,8 @@ pub struct Climate {
     /// Rain of days whose temperatures are missing: it fell all the same.
     rain_alone: BTreeMap<Date, Millimetres>,
     rain_hours: RainHours,
+    /// Monthly rain to expect when the days are not those that it was found from.
+    normal_rain: Option<ByMonth<Millimetres>>,
 }
 
 /// Begins and millimetres of recorded hours, by the day they lie in.
@@ -127,6 +131,33 @@ impl Climate {
             typed: None,
             rain_alone: BTreeMap::new(),
             rain_hours: BTreeMap::new(),
+            normal_rain: None,
+        }
+    }
+
+    /// Recorded days on other dates: each pair is a date and the recorded day that stands on it, with the hours of its
+    /// rain by the wall clock. What is expected of a time of year stays as this record has it.
+    #[must_use]
+    pub fn put_together(&self, pairs: &[(Date, Date)], tz: &TimeZone) -> Self {
+        let moved = |(date, from): &(Date, Date)| {
+            let day = self.day(*from)?;
+            let rain = self.rain_on(*from);
+            let weather = DayWeather { date: *date, rain, ..day.weather };
+            Some((*date, ClimateDay { weather, et: day.et.clone() }))
+        };
+        let hours = |(date, from): &(Date, Date)| {
+            let own = self.rain_hours(*from)?.iter();
+            let at = |at: &Timestamp| instant(*date, at.to_zoned(tz.clone()).time(), tz);
+            Some((*date, own.map(|(begin, mm)| (at(begin), *mm)).collect()))
+        };
+        Self {
+            station: self.station,
+            days: pairs.iter().filter_map(moved).collect(),
+            normal_et0: self.normal_et0.clone(),
+            typed: self.typed,
+            rain_alone: BTreeMap::new(),
+            rain_hours: pairs.iter().filter_map(hours).collect(),
+            normal_rain: self.monthly_expected_rain(),
         }
     }
 
@@ -160,6 +191,24 @@ impl Climate {
         self.rain_hours.get(&date).map(Vec::as_slice)
     }
 
+    /// Every day with recorded hours of rain.
+    #[must_use]
+    pub const fn all_rain_hours(&self) -> &RainHours {
+        &self.rain_hours
+    }
+
+    /// Rain of days whose temperatures are missing.
+    #[must_use]
+    pub const fn rain_alone(&self) -> &BTreeMap<Date, Millimetres> {
+        &self.rain_alone
+    }
+
+    /// Monthly normals that somebody typed.
+    #[must_use]
+    pub const fn typed(&self) -> Option<TypedNormals> {
+        self.typed
+    }
+
     /// Days between two dates, both included, that have a temperature but no rain recorded.
     #[must_use]
     pub fn days_without_rain_record(&self, from: Date, to: Date) -> usize {
@@ -189,6 +238,9 @@ impl Climate {
     /// as typed; `None` when neither has every month.
     #[must_use]
     pub fn monthly_expected_rain(&self) -> Option<ByMonth<Millimetres>> {
+        if self.normal_rain.is_some() {
+            return self.normal_rain;
+        }
         let mut months: BTreeMap<(i16, Month), (f64, u32)> = BTreeMap::new();
         let recorded = self.days.keys().filter_map(|date| Some((*date, self.rain_on(*date)?)));
         let alone = self.rain_alone.iter().filter(|(date, _)| !self.days.contains_key(*date));

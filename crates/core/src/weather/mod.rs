@@ -1,6 +1,7 @@
 //! Weather records as values. Only the two temperatures of a day must be there; everything else
 //! may be missing and is filled later by a named rule ([`crate::weather::fill`]).
 
+pub mod assembled;
 pub mod atmosphere;
 pub mod climate;
 pub mod fill;

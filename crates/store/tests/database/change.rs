@@ -7,6 +7,7 @@ use upland_core::controller::twelve_stations;
 use upland_core::ground::application::HeadType;
 use upland_core::site::Controller;
 use upland_store::field::EventKind;
+use upland_store::trials::NewTrial;
 use upland_store::{Saved, StoreError, Subject};
 
 fn now() -> Timestamp {
@@ -217,4 +218,39 @@ fn a_connection_that_died_is_replaced_before_it_is_used() {
         store.ping().expect("another connection takes its place");
     }
     assert!(!store.read(|s| s.sites()).unwrap().is_empty());
+}
+
+#[test]
+fn ways_and_trials_are_kept_byte_for_byte_taken_off_and_back_and_stay_at_their_site() {
+    let World { store, user, site, .. } = &world();
+    let other = store.create_site(&file("Tarnside Allotments", vec![zone(1)]), TODAY, *user).unwrap();
+    let way = serde_json::json!({ "format": "a way", "share": 0.1 + 0.2 });
+    let save = |site, name: &str| done(store, *user, site, |c| c.save_trial_way(name, &way)).unwrap();
+    let id = save(*site, "Less in May").unwrap();
+    assert_eq!(save(*site, "Less in May"), None, "a name is taken once at a site");
+    assert!(save(other, "Less in May").is_some(), "another site has names of its own");
+    let ways = store.read(|s| s.trial_ways(*site)).unwrap();
+    assert_eq!(ways.len(), 1);
+    assert_eq!((ways[0].id, &ways[0].way), (id, &way), "to the last bit");
+    let file = "{ \"kept\" :  1.0 }\n";
+    let new = NewTrial { name: "July", file, result: "{}", answer: "As it is set uses least." };
+    let trial = done(store, *user, *site, |c| c.keep_trial(new)).unwrap();
+    let kept = store.read(|s| s.trial(*site, trial)).unwrap().unwrap();
+    assert_eq!((kept.file.as_str(), kept.line.name.as_str()), (file, "July"));
+    assert_eq!(store.read(|s| s.trial(other, trial)).unwrap(), None, "not under another site");
+    assert_eq!(store.read(|s| s.trials(*site)).unwrap(), [kept.line]);
+    for (subject, id) in [(Subject::TrialWay, id), (Subject::Trial, trial)] {
+        let back = |under, at| done(store, *user, under, |c| c.take_back(subject, (under, id), at)).unwrap();
+        assert!(!back(other, Some(now())), "another site cannot");
+        assert!(back(*site, Some(now())));
+        let left = store.read(|s| Ok((s.trial_ways(*site)?.len(), s.trials(*site)?.len()))).unwrap();
+        assert_eq!(left, if subject == Subject::TrialWay { (0, 1) } else { (1, 0) });
+        assert!(back(*site, None));
+    }
+    assert!(store.read(|s| s.events(Some(*site), 1)).unwrap()[0].subject == "trial");
+    // A name that was taken off and given anew cannot come back.
+    done(store, *user, *site, |c| c.take_back(Subject::TrialWay, (*site, id), Some(now()))).unwrap();
+    assert!(save(*site, "Less in May").is_some());
+    let again = store.change(*user, *site, |c| c.take_back(Subject::TrialWay, (*site, id), None));
+    assert!(matches!(again, Err(StoreError::Taken(_))), "{again:?}");
 }

@@ -2,6 +2,7 @@
 
 pub(crate) mod box_version;
 pub(crate) mod card_form;
+pub(crate) mod change_words;
 pub(crate) mod drawn;
 pub(crate) mod forms;
 pub(crate) mod frame;
@@ -9,6 +10,7 @@ pub(crate) mod headline;
 pub(crate) mod law_words;
 pub(crate) mod merge;
 pub(crate) mod quantities;
+pub(crate) mod ribbon;
 pub(crate) mod school_words;
 pub(crate) mod season_chart;
 pub(crate) mod sensor_words;

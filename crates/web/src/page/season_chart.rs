@@ -1,6 +1,6 @@
 //! A zone's season as a drawing: rain above, what is missing in the root zone, watering below.
 
-use crate::page::quantities::{depth, plain};
+use crate::page::quantities::{depth, plain, short_date};
 use askama::Template;
 use upland_core::account::season::sum;
 use upland_core::account::zone::AccountDay;
@@ -27,6 +27,14 @@ pub(crate) struct Mark {
     pub text: String,
 }
 
+/// A week that leads to its days.
+pub(crate) struct WeekLink {
+    pub x: String,
+    pub width: String,
+    pub href: String,
+    pub words: String,
+}
+
 /// The season as a drawing.
 #[derive(Template)]
 #[template(path = "page/season_chart.html")]
@@ -40,6 +48,8 @@ pub(crate) struct SeasonChart {
     pub stress: Vec<Bar>,
     pub resets: Vec<Mark>,
     pub months: Vec<Mark>,
+    /// Weeks that lead to their days: place, width, address, words.
+    pub weeks: Vec<WeekLink>,
     pub full_words: String,
     pub empty_words: String,
     pub words: String,
@@ -135,6 +145,7 @@ pub(crate) fn chart(days: &[AccountDay], total: f64, units: UnitSystem) -> Seaso
         months: firsts
             .map(|(x, day)| Mark { x: plain(x, 1), text: day.date.strftime("%b").to_string() })
             .collect(),
+        weeks: Vec::new(),
         full_words: "full".into(),
         empty_words: format!("wilting: {} missing", depth(units, Millimetres::from_mm(total))),
         words: format!(
@@ -152,6 +163,20 @@ pub(crate) fn chart(days: &[AccountDay], total: f64, units: UnitSystem) -> Seaso
 }
 
 impl SeasonChart {
+    /// The same with weeks that lead to the address of their first day.
+    pub fn with_weeks(self, days: &[AccountDay], link: &str) -> Self {
+        let field = Field::of(days, 1.0, UnitSystem::Metric);
+        let firsts: Vec<(f64, &AccountDay)> =
+            field.placed().enumerate().filter(|(at, _)| at % 7 == 0).map(|(_, placed)| placed).collect();
+        let week = |(x, day): &(f64, &AccountDay)| WeekLink {
+            x: plain(*x, 1),
+            width: plain((7.0 * field.step).min(WIDTH - x), 1),
+            href: format!("{link}{}#h-day", day.date),
+            words: format!("Week from {}", short_date(day.date)),
+        };
+        Self { weeks: firsts.iter().map(week).collect(), ..self }
+    }
+
     /// The same with what was missing under another way beside it.
     pub fn beside(self, days: &[AccountDay], total: f64, units: UnitSystem) -> Self {
         let line = Field::of(days, total, units).line(|day| day.water.depletion);

@@ -8,6 +8,7 @@ pub(crate) mod clock;
 pub(crate) mod download;
 pub(crate) mod error;
 pub(crate) mod guard;
+pub(crate) mod jobs;
 pub(crate) mod limits;
 pub(crate) mod parallel;
 pub(crate) mod session;

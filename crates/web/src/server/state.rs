@@ -3,6 +3,7 @@
 use crate::server::background::Background;
 use crate::server::cache::Cache;
 use crate::server::error::PageError;
+use crate::server::jobs::Jobs;
 use crate::server::limits::Limits;
 use crate::server::stand_ins::StandIns;
 use actix_web::web;
@@ -16,6 +17,7 @@ pub struct AppState {
     pub(crate) store: Store,
     pub(crate) cache: Cache,
     pub(crate) background: Background,
+    pub(crate) jobs: Jobs,
     pub(crate) limits: Limits,
     pub(crate) stand_ins: StandIns,
     /// Seconds by which the application's clock is ahead, as this process last heard.
@@ -35,6 +37,7 @@ impl AppState {
             store,
             cache: Cache::default(),
             background: Background::default(),
+            jobs: Jobs::default(),
             limits: Limits::default(),
             stand_ins: StandIns::default(),
             clock_ahead: Arc::default(),

@@ -10,8 +10,10 @@ use std::sync::Arc;
 use upland_core::controller::ordinance::Law;
 use upland_core::controller::schedule::Settings;
 use upland_core::controller::{Card, twelve_stations};
+use upland_core::sensors::site_plan::SitePlan;
 use upland_core::site::{UnitSystem, Zone};
 use upland_core::weather::climate::Climate;
+use upland_formats::site_file::SiteFile;
 use upland_store::accounts::SiteStamp;
 use upland_store::controllers::ControllerRecord;
 use upland_store::library::SiteOrdinance;
@@ -113,6 +115,19 @@ impl SiteFacts {
     /// The surveys of its zones.
     pub fn surveys(&self) -> Vec<Zone> {
         self.zones.iter().map(|z| z.zone.clone()).collect()
+    }
+
+    /// Everything that was said of it, as a site file has it.
+    pub fn file(&self, plan: SitePlan) -> SiteFile {
+        let set = |own: &SiteBox| own.settings.as_ref().map(|s| s.settings.clone());
+        SiteFile {
+            site: self.site.site.clone(),
+            controllers: self.boxes.iter().map(|own| (own.record.controller.clone(), set(own))).collect(),
+            law: self.law(),
+            zones: self.surveys(),
+            sensors: self.sensors.iter().map(|s| s.sensor.clone()).collect(),
+            plan,
+        }
     }
 
     /// What the site must keep to.

@@ -1,12 +1,13 @@
 //! Until when a plan holds: the first date on which what it was made for is no longer so.
 
 use super::{Basis, Proposal, Request};
+use crate::controller::breaches::breaches;
 use crate::controller::schedule::{Percentages, Rest, Settings, expand};
 use crate::installation::{Installation, NEED_SHARES};
 use crate::quantity::month::Month;
 use crate::quantity::ratio::Share;
-use jiff::ToSpan;
 use jiff::civil::Date;
+use jiff::{Timestamp, ToSpan};
 use std::collections::BTreeMap;
 
 /// Days that are looked ahead: a year.
@@ -87,25 +88,14 @@ fn breaks(there: &Installation, proposal: &Proposal, date: Date) -> Option<u16> 
     let awake = proposal.settings.awake();
     let mut runs = expand(&awake, &there.card, &there.tz, date, to);
     runs.retain(|r| proposal.zones.iter().any(|z| z.station == r.station));
-    let mut days: BTreeMap<(u16, Date), Vec<Date>> = BTreeMap::new();
+    let mut by_station: BTreeMap<u16, Vec<(Timestamp, Timestamp)>> = BTreeMap::new();
     for run in &runs {
-        let subject = there.subject(run.station);
-        let closed =
-            there.law.forbidden(Some(subject), run.date, run.date.tomorrow().unwrap_or(run.date), &there.tz);
-        if closed.iter().any(|f| f.from < run.end && f.until > run.start) {
-            return Some(run.station);
-        }
-        let week = crate::quantity::time::monday_of(run.date);
-        let own = days.entry((run.station, week)).or_default();
-        if !own.contains(&run.date) {
-            own.push(run.date);
-        }
-        let most = there.law.most_days_a_week(Some(subject), run.date).map_or(7, |(most, _)| most);
-        if own.len() > usize::from(most) {
-            return Some(run.station);
-        }
+        by_station.entry(run.station).or_default().push((run.start, run.end));
     }
-    None
+    let broken = |(station, runs): &(&u16, &Vec<_>)| {
+        breaches(&there.law, there.subject(**station), runs, &there.tz).contains(&true)
+    };
+    by_station.iter().find(broken).map(|(station, _)| *station)
 }
 
 fn off_season(settings: &Settings, from: Date) -> Option<(Date, Ends)> {

@@ -1,9 +1,9 @@
 //! Versions of a box's settings: who, when, why, what changed; restore and fallback.
 
 use super::BoxPage;
-use super::words::Names;
 use super::{BoxHead, Tab};
 use crate::page::box_version::{BoxVersion, Sayings};
+use crate::page::change_words::ChangeLine;
 use crate::page::frame::Frame;
 use crate::server::download::attachment;
 use crate::server::error::{PageError, page_with, see_other};
@@ -16,7 +16,7 @@ use actix_web::http::StatusCode;
 use actix_web::{HttpResponse, get, post, web};
 use askama::Template;
 use jiff::tz::TimeZone;
-use upland_core::controller::schedule::{Change, Settings, Where, difference};
+use upland_core::controller::schedule::{Settings, difference};
 use upland_formats::PathProblem;
 use upland_formats::settings_file::{self, BoxFile};
 use upland_store::settings::{SettingsKind, SettingsRecord};
@@ -38,37 +38,6 @@ pub(super) fn kind_words(kind: SettingsKind) -> &'static str {
         SettingsKind::Planned => "planned",
         SettingsKind::Restored => "restored",
     }
-}
-
-/// A change as a line of a list.
-pub(super) struct ChangeLine {
-    pub place: String,
-    pub what: String,
-    pub before: String,
-    pub after: String,
-}
-
-/// Changes with the names of programs and zones.
-pub(super) fn change_lines(names: &Names<'_>, changes: Vec<Change>) -> Vec<ChangeLine> {
-    changes
-        .into_iter()
-        .map(|change| {
-            let what = match change.what.strip_prefix("station ").and_then(|n| n.parse::<u16>().ok()) {
-                Some(station) => names.station(station),
-                None => change.what,
-            };
-            ChangeLine {
-                place: match change.place {
-                    Where::Box => "Box".into(),
-                    Where::Program(i) => format!("Program {}", names.program(i)),
-                    Where::Station(n) => names.station(n),
-                },
-                what,
-                before: change.before,
-                after: change.after,
-            }
-        })
-        .collect()
 }
 
 struct VersionLine {
@@ -106,7 +75,7 @@ fn lines(bench: &Workbench, history: &[SettingsRecord]) -> Result<Vec<VersionLin
             by: record.saved_by.clone(),
             at: record.saved_at.to_zoned(tz.clone()).strftime("%-d %b %Y, %H:%M").to_string(),
             reason: record.reason.clone(),
-            changes: change_lines(&names, difference(before, &record.settings)),
+            changes: names.changes(difference(before, &record.settings)),
             is_current: i == 0,
             is_fallback: fallback == Some(record.version),
         }

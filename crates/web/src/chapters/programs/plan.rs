@@ -2,11 +2,11 @@
 //! whole or by program; or what binds, and what would do.
 
 use super::BoxPage;
-use super::history::{ChangeLine, change_lines};
 use super::timeline::{self, Shown, Week, Zoom};
 use super::words::{self, Names};
 use super::{BoxHead, Tab};
 use crate::page::box_version::{BoxVersion, Sayings};
+use crate::page::change_words::ChangeLine;
 use crate::page::forms::base_version;
 use crate::page::frame::Frame;
 use crate::page::quantities::span;
@@ -322,7 +322,7 @@ fn fit(bench: &Workbench, asked: &Request<'_>, proposal: &Proposal) -> Fit {
                     .filter(|z| reason.stations.contains(&z.station))
                     .map(|z| (names.station(z.station), names.zone_reason(z)))
                     .collect(),
-                changes: change_lines(&names, own),
+                changes: names.changes(own),
             })
         })
         .collect();
@@ -337,7 +337,7 @@ fn fit(bench: &Workbench, asked: &Request<'_>, proposal: &Proposal) -> Fit {
         programs,
         holds: names.plan_holds(proposal.month, asked.basis, holds_until(asked, proposal)),
         notes: names.plan_notes(proposal),
-        others: change_lines(&names, others),
+        others: names.changes(others),
         findings: check(&asked.planned_for(), &proposal.settings, asked.first_day())
             .iter()
             .map(|f| names.finding(f))

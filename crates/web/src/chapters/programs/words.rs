@@ -1,5 +1,6 @@
 //! Findings, actions and reasons as sentences.
 
+use crate::page::change_words::{ChangeLine, change_lines};
 use crate::page::quantities::span;
 use crate::page::quantities::{capital, flow, in_words, plain, share, volume};
 pub(crate) use crate::page::school_words::strategy;
@@ -12,7 +13,7 @@ use upland_core::advice::findings::{
 use upland_core::advice::planner::{
     Basis, Binding, Ends, ProgramReason, Proposal, Relax, Relaxation, ZoneReason,
 };
-use upland_core::controller::schedule::{Settings, days_in_words};
+use upland_core::controller::schedule::{Change, Settings, days_in_words};
 use upland_core::installation::{Installation, NEED_SHARES};
 use upland_core::quantity::month::Month;
 use upland_core::quantity::time::Seconds;
@@ -65,6 +66,11 @@ impl Names<'_> {
             Some(zone) => format!("{number} {}", zone.zone.name),
             None => format!("station {number}"),
         }
+    }
+
+    /// Changes with the names of programs and zones.
+    pub fn changes(&self, changes: Vec<Change>) -> Vec<ChangeLine> {
+        change_lines(changes, &|index| self.program(index), &|number| self.station(number))
     }
 
     pub fn stations(&self, numbers: &[u16]) -> String {

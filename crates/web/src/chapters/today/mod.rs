@@ -1,7 +1,6 @@
 //! Today: what the box will do tonight, what each zone needs, where the two differ, and what to change.
 
 mod drawings;
-mod ribbon;
 mod row;
 pub(crate) mod sheet;
 mod view;
@@ -9,6 +8,7 @@ pub(crate) mod words;
 
 use crate::page::drawn::{Drawn, framed};
 use crate::page::frame::{Chapter, Frame};
+use crate::page::ribbon::RibbonPart;
 use crate::server::address;
 use crate::server::error::PageError;
 use crate::site::clock::{Moment, asked_day};
@@ -106,13 +106,6 @@ impl Decided {
 }
 
 #[derive(Template)]
-#[template(path = "chapters/today/ribbon.html")]
-struct RibbonPart {
-    number: u8,
-    ribbon: ribbon::Ribbon,
-}
-
-#[derive(Template)]
 #[template(path = "chapters/today/today.html")]
 struct TodayPart {
     site_id: i64,
@@ -127,7 +120,8 @@ struct TodayPart {
 impl Decided {
     fn drawn(&self) -> Result<Drawn, PageError> {
         let (date, number) = (self.night.date, self.number);
-        let ribbon = ribbon::build(&self.climate, date, self.loaded.site.site.units);
+        let link = ("?date=".to_owned(), format!("&box={number}"));
+        let ribbon = RibbonPart::new(&self.climate, date, self.loaded.site.site.units, link);
         let content = TodayPart {
             site_id: self.loaded.site.id,
             number,
@@ -137,7 +131,7 @@ impl Decided {
             previous_day: date.checked_sub(1.day()).unwrap_or(date),
             next_day: date.checked_add(1.day()).unwrap_or(date),
         };
-        Ok(Drawn { ribbon: RibbonPart { number, ribbon }.render()?, content: content.render()? })
+        Ok(Drawn { ribbon: ribbon.render()?, content: content.render()? })
     }
 }
 

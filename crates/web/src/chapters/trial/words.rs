@@ -1,5 +1,13 @@
 //! Trial in words: ways, refusals, and which way is best.
 
+use crate::page::quantities::{depth, flow, span};
+use percent_encoding::{AsciiSet, NON_ALPHANUMERIC, utf8_percent_encode};
+use upland_core::advice::budget::RainRule;
+use upland_core::quantity::units::LitresPerMinute;
+use upland_core::sensors::Release;
+use upland_core::site::UnitSystem;
+use upland_core::trial::{Change, PercentageRule, Ramps, Schedule, Spot};
+
 use crate::page::quantities::{in_words, plain, share, short_date};
 use crate::page::school_words::strategy;
 use upland_core::advice::planner::{Binding, Strategy};
@@ -17,7 +25,7 @@ pub(super) fn way(way: &TrialWay) -> String {
     }
     match Named::from_code(&way.name) {
         Some(Named::AsSet) => "As it is set".into(),
-        Some(Named::AsAdvised) => "As Today advises".into(),
+        Some(Named::AsAdvised) => "Watering as Today advises".into(),
         Some(Named::NoSensors) => "Without sensors".into(),
         Some(Named::Leave) => "100 % all year".into(),
         Some(Named::Monthly) => "Twelve percentages".into(),
@@ -72,14 +80,14 @@ fn short(result: &WayResult, name: Names<'_>) -> String {
     format!("{} is short on {} days{week}; {others}", name(worst), worst.stress_days)
 }
 
-/// The way that keeps every zone at what it has now, or at enough, with the least water.
+/// The way that keeps every zone at what it has now, or at enough, inside the law, with the least water.
 pub(super) fn best(results: &[WayResult]) -> Option<&WayResult> {
     let as_set = results.iter().find(|r| r.way.name == Named::AsSet.code());
     let enough = |result: &&WayResult| {
         result.zones.iter().enumerate().all(|(at, zone)| {
             let now = as_set.and_then(|r| r.zones.get(at)).map_or(Share::WHOLE, ZoneResult::adequacy);
             // What is short already may not become shorter.
-            zone.adequacy().fraction() >= ENOUGH.fraction().min(now.fraction() - 0.005)
+            zone.forbidden == 0 && zone.adequacy().fraction() >= ENOUGH.fraction().min(now.fraction() - 0.005)
         })
     };
     let applied = |r: &WayResult| {
@@ -92,7 +100,7 @@ pub(super) fn best(results: &[WayResult]) -> Option<&WayResult> {
 /// The page in one sentence.
 pub(super) fn answer(results: &[WayResult], name: Names<'_>) -> String {
     let Some(best) = best(results) else {
-        return "No way that was tried gives every zone enough.".into();
+        return "No way that was tried gives every zone enough inside the law.".into();
     };
     let label = way(&best.way);
     let as_set = results.iter().find(|r| r.way.name == Named::AsSet.code());
@@ -118,6 +126,120 @@ pub(super) fn answer(results: &[WayResult], name: Names<'_>) -> String {
         }
         None => format!("{label} uses least; {}.", short(best, name)),
     }
+}
+
+/// A way as it was described, in words.
+pub(super) fn described(way: &TrialWay) -> String {
+    let mut told = vec![match &way.schedule {
+        Schedule::AsSet => "settings as they are".to_owned(),
+        Schedule::Settings(all) => {
+            let boxes: Vec<String> = all.iter().map(|(number, _)| format!("box {number}")).collect();
+            format!("settings of its own for {}", boxes.join(", "))
+        }
+        Schedule::School(school) => format!("planned for the year: {}", strategy(*school).0.to_lowercase()),
+        Schedule::AsAdvised => "watering as Today advises".into(),
+        Schedule::DailyBalance => "a box that computes itself".into(),
+    }];
+    told.extend(match way.percentages {
+        PercentageRule::AsSet => None,
+        PercentageRule::Left => Some("100 % all year".to_owned()),
+        PercentageRule::Monthly => Some("twelve percentages".into()),
+        PercentageRule::Weekly => Some("a percentage a week".into()),
+        PercentageRule::EtSensor { trim_pct } => {
+            Some(format!("an ET sensor's percentage, trimmed by {} %", plain(trim_pct, 0)))
+        }
+    });
+    told.extend(match way.rain {
+        None => None,
+        Some(RainRule::Counted) => Some("rain counted".to_owned()),
+        Some(RainRule::LeftToHold) => Some("rain left to the sensors".into()),
+    });
+    if way.without_sensors {
+        told.push("no sensor".into());
+    }
+    told.extend(
+        way.sensors.iter().map(|own| format!("{} {}", own.name, change(&own.change, UnitSystem::Metric))),
+    );
+    told.extend(
+        way.window.map(|w| format!("window {} to {}", w.from.strftime("%H:%M"), w.until.strftime("%H:%M"))),
+    );
+    told.extend(match way.planting {
+        Ramps::AsSet => None,
+        Ramps::None => Some("no grow-in or wean-off".to_owned()),
+        Ramps::WeanOff(own) => Some(format!(
+            "weaned off from {} % over {} weeks from {}",
+            plain(own.start.percent(), 0),
+            own.weeks,
+            short_date(own.from)
+        )),
+    });
+    told.join("; ")
+}
+
+/// What becomes of a sensor.
+pub(super) fn change(change: &Change, units: UnitSystem) -> String {
+    match change {
+        Change::Absent => "absent".into(),
+        Change::RainThreshold(mm) => format!("at {}", depth(units, *mm)),
+        Change::Release(Release::DriesOut { vent }) => {
+            format!("drying at {} % of ET0", plain(vent * 100.0, 0))
+        }
+        Change::Release(Release::Days(days)) => format!("holding {days} dry days"),
+        Change::Bypassed(from, to) => format!("on bypass {} to {}", short_date(*from), short_date(*to)),
+        Change::Misplaced(Spot::UnderEave) => "under an eave".into(),
+        Change::Misplaced(Spot::InShade) => "in shade".into(),
+    }
+}
+
+/// Sensors that a way sets otherwise: to be set by hand, since settings of a box do not say it.
+pub(super) fn sensor_settings(way: &TrialWay, units: UnitSystem) -> Vec<String> {
+    let set =
+        way.sensors.iter().filter(|c| matches!(c.change, Change::RainThreshold(_) | Change::Release(_)));
+    set.map(|own| format!("Set {} {}; enter it in Sensors.", own.name, change(&own.change, units))).collect()
+}
+
+/// What a way asks of the supply and the window beyond what they give; empty when it asks for no more.
+pub(super) fn beyond(units: UnitSystem, result: &WayResult, supply: Option<LitresPerMinute>) -> Vec<String> {
+    let (name, own) = (way(&result.way), &result.site.supply);
+    let mut told = Vec::new();
+    if let (Some(supply), true) = (supply, own.over.any()) {
+        told.push(format!(
+            "{name}: for {} more flows than the {} that the supply gives, up to {}.",
+            span(own.over.minutes().min_value()),
+            flow(units, supply),
+            flow(units, own.most)
+        ));
+    }
+    match own.nights_too_long {
+        0 => {}
+        1 => told.push(format!("{name}: one night is longer than the water window when zones run in turn.")),
+        n => {
+            told.push(format!("{name}: {n} nights are longer than the water window when zones run in turn."))
+        }
+    }
+    told
+}
+
+/// What stands as itself in an address.
+const PLAIN: &AsciiSet = &NON_ALPHANUMERIC.remove(b'-').remove(b'_').remove(b'.').remove(b'~');
+
+/// A name as a part of an address.
+pub(super) fn encoded(name: &str) -> String {
+    utf8_percent_encode(name, PLAIN).to_string()
+}
+
+/// The first letter made small, unless a short name in capitals begins.
+pub(super) fn uncapital(text: &str) -> String {
+    let mut letters = text.chars();
+    match letters.next() {
+        Some(first) => first.to_lowercase().chain(letters).collect(),
+        None => String::new(),
+    }
+}
+
+/// Parts as one sentence.
+pub(super) fn sentence(parts: &[String]) -> String {
+    crate::page::quantities::capital(&parts.join("; "))
 }
 
 /// Skipped runs by cause.

@@ -364,18 +364,7 @@ async fn restore(
 async fn download(here: AtSite) -> Result<HttpResponse, PageError> {
     let id = here.id();
     let plan = here.more("plan", 10, move |snapshot| snapshot.site_plan(id)).await?;
-    let facts = &here.facts;
-    let boxes = facts.boxes.iter();
-    let file = SiteFile {
-        site: facts.site.site.clone(),
-        controllers: boxes
-            .map(|b| (b.record.controller.clone(), b.settings.as_ref().map(|s| s.settings.clone())))
-            .collect(),
-        law: facts.law(),
-        zones: facts.surveys(),
-        sensors: facts.sensors.iter().map(|s| s.sensor.clone()).collect(),
-        plan: plan.1.clone(),
-    };
+    let file = here.facts.file(plan.1.clone());
     Ok(HttpResponse::Ok()
         .content_type("application/json")
         .insert_header(attachment(&file.site.name, "json"))

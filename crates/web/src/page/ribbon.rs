@@ -17,43 +17,43 @@ const TOP_RAIN_MM: f64 = 35.0;
 /// Days that the demand line is smoothed over.
 const SMOOTH_DAYS: i32 = 7;
 
-pub(super) struct Week {
-    pub x: String,
-    pub width: String,
-    pub href_date: Date,
-    pub label: String,
-    pub chosen: bool,
-    pub frost: bool,
+struct Week {
+    x: String,
+    width: String,
+    href_date: Date,
+    label: String,
+    chosen: bool,
+    frost: bool,
 }
 
 /// Neighbouring frost weeks as one shade.
-pub(super) struct Shade {
-    pub x: String,
-    pub width: String,
+struct Shade {
+    x: String,
+    width: String,
 }
 
-pub(super) struct Month {
-    pub name: &'static str,
-    pub percent: String,
-    pub demand: String,
-    pub rain: String,
-    pub x: String,
+struct Month {
+    name: &'static str,
+    percent: String,
+    demand: String,
+    rain: String,
+    x: String,
 }
 
-pub(super) struct Ribbon {
-    pub year: i16,
-    pub days: i32,
-    pub measured: String,
-    pub expected: String,
-    pub rain: String,
-    pub step: String,
-    pub weeks: Vec<Week>,
-    pub frost: Vec<Shade>,
-    pub months: Vec<Month>,
-    pub today_x: String,
-    pub previous_week: Date,
-    pub next_week: Date,
-    pub words: String,
+struct Ribbon {
+    year: i16,
+    days: i32,
+    measured: String,
+    expected: String,
+    rain: String,
+    step: String,
+    weeks: Vec<Week>,
+    frost: Vec<Shade>,
+    months: Vec<Month>,
+    today_x: String,
+    previous_week: Date,
+    next_week: Date,
+    words: String,
 }
 
 /// Height of a value above the ground line, as a distance from the top of the box.
@@ -178,7 +178,28 @@ fn frost(weeks: &[Week], year: &Year) -> Vec<Shade> {
         .collect()
 }
 
-pub(super) fn build(climate: &Climate, date: Date, units: UnitSystem) -> Ribbon {
+/// A ribbon as a page shows it, and where its weeks lead.
+#[derive(askama::Template)]
+#[template(path = "page/ribbon.html")]
+pub(crate) struct RibbonPart {
+    ribbon: Ribbon,
+    /// What stands before and behind the date in the address of a week.
+    link: (String, String),
+}
+
+impl RibbonPart {
+    /// The ribbon of the year of a date, of which every week leads to `link` around its date.
+    pub fn new(climate: &Climate, date: Date, units: UnitSystem, link: (String, String)) -> Self {
+        Self { ribbon: build(climate, date, units), link }
+    }
+
+    fn to(&self, date: &Date) -> String {
+        let (before, after) = &self.link;
+        format!("{before}{date}{after}")
+    }
+}
+
+fn build(climate: &Climate, date: Date, units: UnitSystem) -> Ribbon {
     let year = Year::of(date);
     let (measured, rain, last) = record(climate, &year);
     let (step, months) = months(climate, &year, units);

@@ -1,0 +1,51 @@
+//! A day of a zone under a way, hour by hour, with the runs that were set and who held them.
+
+use super::apply::apply;
+use super::way::{Refusal, TrialWay};
+use crate::account::running::BoxRun;
+use crate::account::whole::{Facts, begins, end_of, of_site};
+use crate::account::zone::AccountHour;
+use crate::controller::schedule::Settings;
+use crate::quantity::time::midnight;
+use jiff::civil::Date;
+
+/// A day of a zone.
+#[derive(Debug, Clone, PartialEq)]
+pub struct TrialDay {
+    /// Its hours.
+    pub hours: Vec<AccountHour>,
+    /// Runs that the box was set to, held ones too; none where watering was advised.
+    pub runs: Vec<BoxRun>,
+    /// What the box is set to on the day, where it is set.
+    pub settings: Option<Settings>,
+}
+
+/// A day of a zone, by box and station, in a trial of some days; `None` when there is no such zone or day.
+///
+/// # Errors
+/// Everything that keeps the way from being tried.
+pub fn day(
+    way: &TrialWay,
+    facts: &Facts,
+    (from, to): (Date, Date),
+    (box_number, station): (u8, u16),
+    date: Date,
+) -> Result<Option<TrialDay>, Vec<Refusal>> {
+    let (mut tried, counted) = apply(way, facts, (from, to))?;
+    tried.zones.retain(|(zone, _)| (zone.box_number, zone.number) == (box_number, station));
+    if tried.zones.is_empty() || !(from..=to).contains(&date) {
+        return Ok(None);
+    }
+    let mut hours = Vec::new();
+    let span = (begins(&tried.climate, from), end_of(date, &tried.tz));
+    let found = of_site(&tried, counted, span, |_, hour| {
+        if hour.date == date {
+            hours.push(*hour);
+        }
+    });
+    let (first, last) = (midnight(date, &tried.tz), end_of(date, &tried.tz));
+    let of = |run: &&BoxRun| run.run.station == station && run.run.start < last && run.run.end > first;
+    let runs = found.runs.get(&box_number).into_iter().flatten().filter(of).cloned().collect();
+    let settings = tried.of_box(box_number).and_then(|own| own.settings_at(first)).cloned();
+    Ok(Some(TrialDay { hours, runs, settings }))
+}

@@ -1,0 +1,74 @@
+//! Sensors on trial: each as it hangs, absent, misplaced, and at other thresholds.
+
+use super::way::{Change, Named, SensorChange, Spot, TrialWay};
+use crate::account::whole::Facts;
+use crate::advice::rain_replay::steps;
+use crate::quantity::units::Millimetres;
+use crate::sensors::{Release, Sense};
+
+/// How a sensor hangs in a trial.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub enum Hung {
+    /// As it does at the site.
+    AsHung,
+    /// Not at all.
+    Absent,
+    /// Under an eave.
+    UnderEave,
+    /// In shade.
+    InShade,
+    /// At another threshold.
+    At(Millimetres),
+}
+
+/// A sensor with the ways that put it on trial, as it hangs first.
+#[derive(Debug, Clone, PartialEq)]
+pub struct SensorTrial {
+    /// Number of its box.
+    pub box_number: u8,
+    /// Its name.
+    pub name: String,
+    /// What it senses.
+    pub senses: Vec<Sense>,
+    /// The ways.
+    pub ways: Vec<(Hung, TrialWay)>,
+}
+
+/// Every sensor of a site that holds or scales watering, with the ways that put it on trial: all else stays as it is set.
+#[must_use]
+pub fn variants(facts: &Facts) -> Vec<SensorTrial> {
+    let mut all = Vec::new();
+    for own in &facts.boxes {
+        for hung in &own.sensors {
+            let (card, set) = (&hung.sensor.card, &hung.sensor.setting);
+            let holds = [Sense::Rain, Sense::Freeze, Sense::Wind, Sense::SoilMoisture, Sense::Et];
+            let senses: Vec<Sense> = holds.into_iter().filter(|sense| card.senses(*sense)).collect();
+            if senses.is_empty() {
+                continue;
+            }
+            let mut kinds = vec![(Hung::AsHung, None), (Hung::Absent, Some(Change::Absent))];
+            if card.senses(Sense::Rain) {
+                kinds.push((Hung::UnderEave, Some(Change::Misplaced(Spot::UnderEave))));
+                if matches!(set.release, Release::DriesOut { .. }) {
+                    kinds.push((Hung::InShade, Some(Change::Misplaced(Spot::InShade))));
+                }
+                let others =
+                    steps(card).into_iter().filter(|mm| (mm.mm() - set.rain_threshold.mm()).abs() > 0.05);
+                kinds.extend(others.map(|mm| (Hung::At(mm), Some(Change::RainThreshold(mm)))));
+            }
+            let (box_number, name) = (own.number, hung.sensor.name.clone());
+            let way = |(kind, change): (Hung, Option<Change>)| {
+                let change = change.map(|change| SensorChange { box_number, name: name.clone(), change });
+                let way = TrialWay { sensors: change.into_iter().collect(), ..Named::AsSet.way("as-set") };
+                (kind, way)
+            };
+            all.push(SensorTrial {
+                box_number,
+                senses,
+                ways: kinds.into_iter().map(way).collect(),
+                name: name.clone(),
+            });
+        }
+    }
+    all
+}

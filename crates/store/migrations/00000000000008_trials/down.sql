@@ -1,0 +1,2 @@
+DROP TABLE trials;
+DROP TABLE trial_ways;

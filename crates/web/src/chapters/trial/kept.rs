@@ -1,0 +1,180 @@
+//! Trials that are kept with everything that went in: cited by address, run again, taken as a file.
+
+use super::asked::{Asked, Query, no_sample, read};
+use super::tried::{Tried, trial_of, tried};
+use super::view::{self, Kept, Lists, Looking, TrialPage};
+use super::{table, words};
+use crate::page::frame::{Chapter, Frame};
+use crate::page::take_back::TakeBack;
+use crate::server::address;
+use crate::server::download::attachment;
+use crate::server::error::{PageError, page, see_other};
+use crate::server::session::{Fields, flash};
+use crate::site::context::{AtSite, EditorAt};
+use actix_web::{HttpResponse, get, post, web};
+use std::sync::Arc;
+use upland_formats::trial_file::{self, TrialFile, TrialWeather};
+use upland_formats::{MAX_NAME, trial_json};
+use upland_store::Subject;
+use upland_store::trials::{NewTrial, TrialRecord};
+
+pub(super) fn routes(config: &mut web::ServiceConfig) {
+    config
+        .service(keep)
+        .service(kept_file)
+        .service(kept_csv)
+        .service(kept_page)
+        .service(take_back)
+        .service(let_stand);
+}
+
+/// A kept trial, run again.
+struct Again {
+    record: TrialRecord,
+    trial: TrialFile,
+    tried: Tried,
+}
+
+impl Again {
+    fn repeats(&self) -> bool {
+        trial_json::write(self.tried.span, &self.tried.results) == self.record.result
+    }
+}
+
+/// A name for a trial or a way, or what is wrong with it.
+pub(super) fn name(text: &str) -> Result<String, String> {
+    let text = text.trim();
+    match text.chars().count() {
+        0 => Err("Give it a name.".into()),
+        n if n > MAX_NAME => Err(format!("A name has at most {MAX_NAME} characters.")),
+        _ if text.chars().any(char::is_control) => Err("A name has letters, numbers and signs only.".into()),
+        _ => Ok(text.to_owned()),
+    }
+}
+
+/// Keeps what is on the page.
+#[post("/sites/{id}/trials")]
+async fn keep(EditorAt(here): EditorAt, fields: Fields) -> Result<HttpResponse, PageError> {
+    let query: web::Query<Query> = web::Query::from_query(fields.get("same"))
+        .map_err(|error| PageError::BadRequest(error.to_string()))?;
+    let (asked, errors) = read(&here, &query);
+    let name = name(fields.get("name"));
+    let root = address::site_root(here.id());
+    let back = format!("{root}/trial?{}", asked.query());
+    if let Some(error) = errors.into_iter().next().or(name.clone().err()) {
+        flash(&here.who.session, format!("{error} Nothing was kept."), None)?;
+        return Ok(see_other(&back));
+    }
+    let name = name.unwrap_or_default();
+    let found = tried(&here, &asked).await?;
+    let known = found.as_ref().as_ref().map_err(|why| PageError::BadRequest(no_sample(*why)))?;
+    let states = here.sensor_states(None).await?;
+    let ways = known.results.iter().map(|r| r.way.clone()).collect();
+    let revision = here.facts.site.weather_version;
+    let weather = TrialWeather::of(&states.climate, revision);
+    let trial = TrialFile { weather, ..trial_of(&states, &asked, name.clone(), ways) };
+    let zone = |zone: &_| view::zone_name(&known.facts, zone);
+    let answer = words::answer(&known.results, &zone);
+    let result = trial_json::write(known.span, &known.results);
+    let kept = name.clone();
+    let id = here
+        .change(move |change| {
+            let file = trial_file::write(&trial);
+            change.keep_trial(NewTrial { name: &kept, file: &file, result: &result, answer: &answer })
+        })
+        .await?;
+    let undo = format!("{root}/trials/{id}/undo");
+    flash(&here.who.session, format!("{name} is kept, with everything that went in."), Some(undo))?;
+    Ok(see_other(&format!("{root}/trials/{id}")))
+}
+
+/// A kept trial, run again once however often it is looked at: it never changes.
+async fn again(here: &AtSite, id: i64) -> Result<Arc<Again>, PageError> {
+    let site = here.id();
+    let record = here.read(move |snapshot| snapshot.trial(site, id)).await?.ok_or(PageError::NotFound)?;
+    let kilobytes = 100 + record.file.len() / 1024 + here.facts.zones.len() * 13 * 366 / 4;
+    here.once(format!("kept trial {id}"), kilobytes, move |_| {
+        let unreadable =
+            |what: String| PageError::BadRequest(format!("The kept trial cannot be read: {what}"));
+        let trial = trial_file::read(record.file.as_bytes()).map_err(|problems| {
+            unreadable(problems.iter().map(ToString::to_string).collect::<Vec<_>>().join("; "))
+        })?;
+        let ready = trial.ready().map_err(|why| unreadable(no_sample(why)))?;
+        Ok(Again { tried: Tried::of(ready, &trial), trial, record })
+    })
+    .await
+}
+
+#[get("/sites/{id}/trials/{trial}")]
+async fn kept_page(
+    here: AtSite,
+    path: web::Path<(i64, i64)>,
+    query: web::Query<Query>,
+) -> Result<HttpResponse, PageError> {
+    let again = again(&here, path.1).await?;
+    let line = &again.record.line;
+    let asked = Asked { sample: again.trial.sample, tariff: again.trial.tariff.clone() };
+    let kept = || Kept {
+        id: line.id,
+        name: line.name.clone(),
+        by: line.saved_by.clone(),
+        at: line.saved_at.to_zoned(here.facts.tz.clone()).strftime("%-d %B %Y, %H:%M").to_string(),
+        repeats: again.repeats(),
+        revision: again.trial.weather.revision,
+    };
+    let frame = Frame::of_site(&here, line.name.clone(), Chapter::Trial)?;
+    let opened = view::opened(&again.tried, &query);
+    let looking =
+        Looking { here: &here, query: &query, asked: &asked, tried: &again.tried, kept: Some(kept()) };
+    page(&TrialPage::of(frame, &looking, (opened, &[]), Lists::default()).kept(kept()))
+}
+
+/// Everything that went in, to be run again anywhere.
+#[get("/sites/{id}/trials/{trial}.json")]
+async fn kept_file(here: AtSite, path: web::Path<(i64, i64)>) -> Result<HttpResponse, PageError> {
+    let (site, id) = (here.id(), path.1);
+    let record = here.read(move |snapshot| snapshot.trial(site, id)).await?.ok_or(PageError::NotFound)?;
+    Ok(HttpResponse::Ok()
+        .content_type("application/json")
+        .insert_header(attachment(&record.line.name, "json"))
+        .body(record.file))
+}
+
+#[get("/sites/{id}/trials/{trial}.csv")]
+async fn kept_csv(here: AtSite, path: web::Path<(i64, i64)>) -> Result<HttpResponse, PageError> {
+    let again = again(&here, path.1).await?;
+    Ok(HttpResponse::Ok()
+        .content_type("text/csv; charset=utf-8")
+        .insert_header(attachment(&again.record.line.name, "csv"))
+        .body(table::write(&again.tried.facts, &again.tried.results)))
+}
+
+fn taking_back(here: &AtSite, id: i64) -> TakeBack {
+    let root = address::site_root(here.id());
+    TakeBack {
+        subject: Subject::Trial,
+        under: here.id(),
+        id,
+        address: format!("{root}/trials/{id}"),
+        list: format!("{root}/trial#h-kept"),
+        said: ("The trial is off the list. Nothing of it is deleted.", "The trial is back."),
+    }
+}
+
+#[post("/sites/{id}/trials/{trial}/undo")]
+async fn take_back(
+    EditorAt(here): EditorAt,
+    path: web::Path<(i64, i64)>,
+    _fields: Fields,
+) -> Result<HttpResponse, PageError> {
+    taking_back(&here, path.1).set(&here, true).await
+}
+
+#[post("/sites/{id}/trials/{trial}/redo")]
+async fn let_stand(
+    EditorAt(here): EditorAt,
+    path: web::Path<(i64, i64)>,
+    _fields: Fields,
+) -> Result<HttpResponse, PageError> {
+    taking_back(&here, path.1).set(&here, false).await
+}

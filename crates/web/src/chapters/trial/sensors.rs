@@ -1,0 +1,207 @@
+//! What each sensor of the site saves, and what it costs in stress: as it hangs, absent, misplaced, at other thresholds.
+
+use super::asked::{self, Query, no_sample, read};
+use super::tried::{ready, trial_of};
+use super::words;
+use crate::page::frame::{Chapter, Frame};
+use crate::page::quantities::{depth, plain, share, volume};
+use crate::server::error::{PageError, page};
+use crate::server::parallel::in_parts;
+use crate::site::context::AtSite;
+use actix_web::{HttpResponse, get, web};
+use askama::Template;
+use jiff::civil::Date;
+use upland_core::account::whole::Facts;
+use upland_core::quantity::units::Millimetres;
+use upland_core::site::UnitSystem;
+use upland_core::trial::{
+    Hung, NoSample, Origin, Refusal, SensorTrial, TrialWay, WayResult, run_mean, variants,
+};
+
+pub(super) fn routes(config: &mut web::ServiceConfig) {
+    config.service(sensors_page);
+}
+
+/// A sensor with what came of each way it may hang.
+struct Judged {
+    trial: SensorTrial,
+    results: Vec<(Hung, Result<WayResult, Vec<Refusal>>)>,
+}
+
+/// Every sensor on trial.
+struct OnTrial {
+    sensors: Vec<Judged>,
+    span: (Date, Date),
+    origin: Origin,
+}
+
+impl OnTrial {
+    fn of(facts: &Facts, span: (Date, Date), origin: Origin) -> Self {
+        let all = variants(facts);
+        // A sensor is of its box alone.
+        let of_box = |number: u8| {
+            let mut alone = facts.clone();
+            alone.zones.retain(|(zone, _)| zone.box_number == number);
+            alone.boxes.retain(|own| own.number == number);
+            alone
+        };
+        let boxes: Vec<(u8, Facts)> =
+            facts.boxes.iter().map(|own| (own.number, of_box(own.number))).collect();
+        let asked: Vec<(u8, &TrialWay)> =
+            all.iter().flat_map(|own| own.ways.iter().map(|(_, way)| (own.box_number, way))).collect();
+        let one = |(number, way): &(u8, &TrialWay)| {
+            let alone = boxes.iter().find(|(own, _)| own == number).map_or(facts, |(_, alone)| alone);
+            run_mean(way, alone, span)
+        };
+        let mut results =
+            in_parts(&asked, |part| part.iter().map(one).collect::<Vec<_>>()).into_iter().flatten();
+        let sensors = all.into_iter().map(|trial| {
+            let results = trial.ways.iter().map(|(hung, _)| *hung).zip(&mut results).collect();
+            Judged { trial, results }
+        });
+        Self { sensors: sensors.collect(), span, origin }
+    }
+}
+
+#[derive(Template)]
+#[template(path = "chapters/trial/sensors.html")]
+struct SensorsPage {
+    frame: Frame,
+    site_id: i64,
+    same: String,
+    errors: Vec<String>,
+    origin: String,
+    sensors: Vec<SensorView>,
+}
+
+struct SensorView {
+    name: String,
+    answer: String,
+    lines: Vec<Line>,
+    refused: Option<String>,
+}
+
+/// A way in which a sensor may hang.
+struct Line {
+    name: String,
+    is_own: bool,
+    water: String,
+    against: String,
+    wasted: String,
+    enough: String,
+    stress: u32,
+    skipped: String,
+}
+
+fn hung(hung: Hung, units: UnitSystem) -> String {
+    match hung {
+        Hung::AsHung => "as it hangs".into(),
+        Hung::Absent => "absent".into(),
+        Hung::UnderEave => "under an eave".into(),
+        Hung::InShade => "in shade".into(),
+        Hung::At(mm) => format!("at {}", depth(units, mm)),
+    }
+}
+
+/// Water of a result: litres where areas are known, else millimetres over all zones.
+fn water(result: &WayResult) -> f64 {
+    result.site.litres.map_or_else(|| result.zones.iter().map(|z| z.applied.mm()).sum(), |l| l.l())
+}
+
+fn water_words(result: &WayResult, units: UnitSystem) -> String {
+    match result.site.litres {
+        Some(litres) => volume(units, litres),
+        None => format!("{} in all zones", depth(units, Millimetres::from_mm(water(result)))),
+    }
+}
+
+fn stress(result: &WayResult) -> u32 {
+    result.zones.iter().map(|zone| zone.stress_days).sum()
+}
+
+/// What a sensor saved and cost against its absence, in a sentence.
+fn answer(name: &str, own: &WayResult, absent: &WayResult, units: UnitSystem) -> String {
+    let (with, without) = (water(own), water(absent));
+    let saved = without - with;
+    let pct = if without > 0.0 { 100.0 * saved / without } else { 0.0 };
+    let days = i64::from(stress(own)) - i64::from(stress(absent));
+    let cost = match days {
+        0 => "at no day of stress more".to_owned(),
+        1 => "at one zone day of stress more".to_owned(),
+        d if d > 0 => format!("at {d} zone days of stress more"),
+        -1 => "and one zone day of stress less".to_owned(),
+        d => format!("and {} zone days of stress less", -d),
+    };
+    let amount = |value: f64| match own.site.litres {
+        Some(_) => volume(units, upland_core::quantity::units::Litres::from_l(value)),
+        None => depth(units, Millimetres::from_mm(value)),
+    };
+    match pct {
+        p if p >= 0.5 => format!("{name} saved {}, {} % of the water, {cost}.", amount(saved), plain(p, 0)),
+        p if p <= -0.5 => format!("{name} let {} more run than without it, {cost}.", amount(-saved)),
+        _ => format!("{name} saved nothing to speak of, {cost}."),
+    }
+}
+
+fn view(judged: &Judged, units: UnitSystem) -> SensorView {
+    let of = |wanted: Hung| {
+        let found = judged.results.iter().find(|(hung, _)| *hung == wanted)?;
+        found.1.as_ref().ok()
+    };
+    let (own, absent) = (of(Hung::AsHung), of(Hung::Absent));
+    let refused = judged.results.iter().find_map(|(_, result)| result.as_ref().err());
+    let line = |(kind, result): &(Hung, Result<WayResult, Vec<Refusal>>)| {
+        let result = result.as_ref().ok()?;
+        let against =
+            absent.filter(|_| *kind != Hung::Absent).map(|absent| water(result) / water(absent).max(1e-9));
+        Some(Line {
+            name: hung(*kind, units),
+            is_own: *kind == Hung::AsHung,
+            water: water_words(result, units),
+            against: against.map_or("–".into(), |share| format!("{} %", plain(100.0 * (share - 1.0), 0))),
+            wasted: share(result.site.excess),
+            enough: share(result.site.adequacy),
+            stress: stress(result),
+            skipped: words::skipped(&result.zones),
+        })
+    };
+    SensorView {
+        name: judged.trial.name.clone(),
+        answer: own
+            .zip(absent)
+            .map_or(String::new(), |(own, absent)| answer(&judged.trial.name, own, absent, units)),
+        lines: judged.results.iter().filter_map(line).collect(),
+        refused: refused.map(|all| all.iter().map(words::refusal).collect::<Vec<_>>().join("; ")),
+    }
+}
+
+#[get("/sites/{id}/trial/sensors")]
+async fn sensors_page(here: AtSite, query: web::Query<Query>) -> Result<HttpResponse, PageError> {
+    let (asked, mut errors) = read(&here, &query);
+    let mut found = None;
+    if errors.is_empty() {
+        let states = here.sensor_states(None).await?;
+        let trial = trial_of(&states, &asked, String::new(), Vec::new());
+        let key = format!("{} sensors on trial {:?}", here.facts_key(), asked.sample);
+        let computed = here
+            .once(key, 400, move |_| {
+                let on_trial = ready(&states, &trial).map(|r| OnTrial::of(&r.facts, r.span, r.origin));
+                Ok::<Result<OnTrial, NoSample>, _>(on_trial)
+            })
+            .await?;
+        if let Err(why) = &*computed {
+            errors.push(no_sample(*why));
+        }
+        found = Some(computed);
+    }
+    let on_trial = found.as_deref().and_then(|found| found.as_ref().ok());
+    let units = here.facts.units();
+    page(&SensorsPage {
+        frame: Frame::of_site(&here, "Sensors on trial", Chapter::Trial)?,
+        site_id: here.id(),
+        same: asked.query(),
+        errors,
+        origin: on_trial.map_or(String::new(), |t| asked::origin(&t.origin, t.span)),
+        sensors: on_trial.map_or_else(Vec::new, |t| t.sensors.iter().map(|own| view(own, units)).collect()),
+    })
+}

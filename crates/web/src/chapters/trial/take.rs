@@ -1,0 +1,106 @@
+//! A way taken over as settings of a box.
+
+use super::asked::{self, Query, read};
+use super::tried::{common, own_ways};
+use super::words;
+use crate::page::box_version::{BoxVersion, Sayings};
+use crate::page::forms::base_version;
+use crate::server::address;
+use crate::server::error::{PageError, see_other};
+use crate::server::session::{Fields, flash};
+use crate::site::context::{AtSite, EditorAt};
+use actix_web::{HttpResponse, post, web};
+use jiff::ToSpan;
+use jiff::civil::Date;
+use std::sync::Arc;
+use upland_core::account::whole::Facts;
+use upland_core::controller::schedule::Settings;
+use upland_core::quantity::time::midnight;
+use upland_core::trial::{PercentageRule, Schedule, TrialWay, apply};
+use upland_store::settings::SettingsKind;
+
+pub(super) fn routes(config: &mut web::ServiceConfig) {
+    config.service(take);
+}
+
+/// The settings of a box under a way on a day: what there is to key in. `None` where the way changes nothing that a
+/// box could be set to for good.
+fn settings_of(way: &TrialWay, facts: &Facts, number: u8, today: Date) -> Option<Settings> {
+    let kept = matches!(way.percentages, PercentageRule::Left | PercentageRule::Monthly);
+    let planned = matches!(way.schedule, Schedule::School(_) | Schedule::Settings(_));
+    if !kept && !planned {
+        return None;
+    }
+    // What somebody chose for a box stands as they chose it, its delay and rhythms included.
+    if let (Schedule::Settings(all), false) = (&way.schedule, kept) {
+        return all.iter().find(|(own, _)| *own == number).map(|(_, settings)| settings.clone());
+    }
+    let month_ago = today.checked_sub(1.month()).unwrap_or(today);
+    let (tried, _) = apply(way, facts, (month_ago, today)).ok()?;
+    let at = midnight(today.tomorrow().unwrap_or(today), &facts.tz);
+    let settings = tried.of_box(number)?.settings_at(at)?.clone();
+    if planned {
+        return Some(settings);
+    }
+    let present = facts.of_box(number)?.settings_at(at)?.clone();
+    Some(Settings { percentages: settings.percentages, ..present })
+}
+
+/// The settings of every box under a way that there is something to key in of: a plan may have to be made for them, so
+/// they are found once for the facts and the day.
+pub(super) async fn settings_under(
+    here: &AtSite,
+    way: &TrialWay,
+) -> Result<Arc<Vec<(u8, Settings)>>, PageError> {
+    let today = here.moment(None).date;
+    let key = format!("{} settings under {} on {today}", here.facts_key(), way.name);
+    let (known, way) = (here.sensor_states(None).await?, way.clone());
+    here.once(key, 20, move |_| {
+        let boxes = known.facts.boxes.iter().map(|own| own.number);
+        let of = |number| Some((number, settings_of(&way, &known.facts, number, today)?));
+        Ok(boxes.filter_map(of).collect())
+    })
+    .await
+}
+
+/// Takes a way over as a version of a box's settings, with the trial as its reason.
+#[post("/sites/{id}/trial/take")]
+async fn take(EditorAt(here): EditorAt, fields: Fields) -> Result<HttpResponse, PageError> {
+    let number: u8 = fields.get("box").parse().map_err(|_| PageError::NotFound)?;
+    let bench = here.workbench(number).await?;
+    let base = base_version(&fields)?;
+    let code = fields.get("way").to_owned();
+    let own = own_ways(&here)
+        .await?
+        .into_iter()
+        .filter_map(|own| Some(TrialWay { name: own.record.name.clone(), ..own.way.ok()? }));
+    let way = common().into_iter().chain(own).find(|way| way.name == code).ok_or(PageError::NotFound)?;
+    let query: web::Query<Query> = web::Query::from_query(fields.get("same"))
+        .map_err(|error| PageError::BadRequest(error.to_string()))?;
+    let (asked, _) = read(&here, &query);
+    let (root, way_code) = (address::site_root(here.id()), words::encoded(&code));
+    let back = format!("{root}/trial?{}&way={way_code}", asked.query());
+    let all = settings_under(&here, &way).await?;
+    let Some(settings) = all.iter().find(|(own, _)| *own == number).map(|(_, s)| s.clone()) else {
+        flash(
+            &here.who.session,
+            "This way is nothing that a box is set to for good. Nothing was stored.",
+            None,
+        )?;
+        return Ok(see_other(&back));
+    };
+    if settings == bench.settings() {
+        flash(&here.who.session, "The box is set so already.", None)?;
+        return Ok(see_other(&back));
+    }
+    let name = words::way(&way);
+    let reason = format!("trial of {}: {}", asked::short(&asked), words::uncapital(&name));
+    let say = Sayings {
+        done: &|version| format!("{name}: version {version}. Key in what changed, or print the door sheet."),
+        done_at: format!("{}/history", bench.path()),
+        meanwhile: "This is the trial against it; look again.",
+        again_at: back,
+        undo: true,
+    };
+    BoxVersion { settings, kind: SettingsKind::Planned, reason, base }.save(&here, &bench, say).await
+}

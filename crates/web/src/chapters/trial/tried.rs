@@ -1,0 +1,143 @@
+//! The ways of a site, and what each of them comes to.
+
+use super::asked::Asked;
+use crate::server::error::PageError;
+use crate::server::parallel::in_parts;
+use crate::site::context::AtSite;
+use crate::site::sensing::SensorStates;
+use jiff::civil::Date;
+use std::collections::BTreeMap;
+use std::sync::Arc;
+use upland_core::account::whole::Facts;
+use upland_core::advice::planner::Strategy;
+use upland_core::codes::Coded;
+use upland_core::sensors::Sense;
+use upland_core::trial::{Named, NoSample, Origin, Refusal, Schedule, TrialWay, WayResult, run};
+use upland_formats::trial_file::{Ready, TrialFile, TrialWeather};
+use upland_formats::way_file;
+use upland_store::trials::WayRecord;
+
+/// The ways that every site has: the named ones, and the schools of the planner, but for the soil balance: a box that
+/// computes itself is that.
+pub(super) fn common() -> Vec<TrialWay> {
+    let named = Named::TABLE.iter().map(|(named, code)| named.way(code));
+    let schools = Strategy::ALL.into_iter().filter(|s| *s != Strategy::SoilBalance);
+    let schools = schools.map(|school| TrialWay {
+        name: school.code().to_owned(),
+        schedule: Schedule::School(school),
+        ..TrialWay::default()
+    });
+    named.chain(schools).collect()
+}
+
+/// Why a way was not tried.
+#[derive(Debug, Clone, PartialEq)]
+pub(super) enum Why {
+    /// It cannot be tried here.
+    Refused(Vec<Refusal>),
+    /// It no longer fits the site.
+    Unfit(String),
+}
+
+/// A way that somebody described: as kept, and as it reads at the site as it stands.
+pub(super) struct OwnWay {
+    pub record: WayRecord,
+    pub way: Result<TrialWay, String>,
+}
+
+/// The ways that somebody described for the site.
+pub(super) async fn own_ways(here: &AtSite) -> Result<Vec<OwnWay>, PageError> {
+    let id = here.id();
+    let records = here.more("trial ways", 20, move |snapshot| snapshot.trial_ways(id)).await?;
+    if records.is_empty() {
+        return Ok(Vec::new());
+    }
+    let states = here.sensor_states(None).await?;
+    let read = |record: &WayRecord| {
+        let way = way_file::read(record.way.to_string().as_bytes(), &states.facts);
+        let told = |problems: Vec<upland_formats::PathProblem>| {
+            problems.iter().map(ToString::to_string).collect::<Vec<_>>().join("; ")
+        };
+        OwnWay { way: way.map_err(told), record: record.clone() }
+    };
+    Ok(records.iter().map(read).collect())
+}
+
+/// Ways that were tried, and those that could not be, with the reason.
+pub(super) struct Tried {
+    pub facts: Facts,
+    pub span: (Date, Date),
+    pub origin: Origin,
+    pub results: Vec<WayResult>,
+    pub refused: Vec<(String, Why)>,
+}
+
+impl Tried {
+    /// Every way of a trial, on every core.
+    pub fn of(ready: Ready, trial: &TrialFile) -> Self {
+        let one = |way: &TrialWay| {
+            let outcome = run(way, &ready.facts, ready.span, trial.tariff.as_ref(), |_, _| ());
+            (way.name.clone(), outcome)
+        };
+        let parts = in_parts(&trial.ways, |part| part.iter().map(one).collect::<Vec<_>>());
+        let (mut results, mut refused) = (Vec::new(), Vec::new());
+        for (name, outcome) in parts.into_iter().flatten() {
+            match outcome {
+                Ok(result) => results.push(result),
+                Err(refusals) => refused.push((name, Why::Refused(refusals))),
+            }
+        }
+        Self { facts: ready.facts, span: ready.span, origin: ready.origin, results, refused }
+    }
+}
+
+/// A trial of some ways at a site as it is set now, without its weather.
+pub(super) fn trial_of(states: &SensorStates, asked: &Asked, name: String, ways: Vec<TrialWay>) -> TrialFile {
+    let plan = upland_core::sensors::site_plan::SitePlan::default();
+    let mut probes = BTreeMap::new();
+    for own in &states.facts.boxes {
+        for sensor in own.sensors.iter().filter(|s| s.sensor.card.senses(Sense::SoilMoisture)) {
+            let readings = sensor.probe.as_slice().to_vec();
+            probes.insert((own.number, sensor.sensor.name.clone()), readings);
+        }
+    }
+    TrialFile {
+        name,
+        site: states.loaded.file(plan),
+        weather: TrialWeather::default(),
+        probes,
+        sample: asked.sample,
+        tariff: asked.tariff.clone(),
+        ways,
+    }
+}
+
+/// Makes a trial ready on the climate that the site's facts have.
+pub(super) fn ready(states: &SensorStates, trial: &TrialFile) -> Result<Ready, NoSample> {
+    trial.ready_on(&states.climate)
+}
+
+/// Tries every way, once for the facts and what is asked.
+pub(super) async fn tried(here: &AtSite, asked: &Asked) -> Result<Arc<Result<Tried, NoSample>>, PageError> {
+    let own = own_ways(here).await?;
+    let states = here.sensor_states(None).await?;
+    let key = format!("{} trial {asked:?}", here.facts_key());
+    let mut ways = common();
+    let mut unfit = Vec::new();
+    for own in own {
+        match own.way {
+            Ok(way) => ways.push(TrialWay { name: own.record.name, ..way }),
+            Err(why) => unfit.push((own.record.name, Why::Unfit(why))),
+        }
+    }
+    let kilobytes = 50 + here.facts.zones.len() * ways.len() * 366 / 4;
+    let trial = trial_of(&states, asked, String::new(), ways);
+    here.once(key, kilobytes, move |_| {
+        Ok(ready(&states, &trial).map(|ready| {
+            let mut tried = Tried::of(ready, &trial);
+            tried.refused.extend(unfit);
+            tried
+        }))
+    })
+    .await
+}

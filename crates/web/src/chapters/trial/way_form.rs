@@ -1,0 +1,425 @@
+//! A way of one's own: described on a form or brought as a file, kept under its name.
+
+use super::kept::name;
+use super::tried::{common, own_ways};
+use super::words;
+use crate::page::frame::{Chapter, Frame};
+use crate::page::school_words::strategy;
+use crate::page::take_back::TakeBack;
+use crate::server::address;
+use crate::server::download::attachment;
+use crate::server::error::{PageError, page_with, see_other};
+use crate::server::session::{Fields, flash};
+use crate::site::context::{AtSite, EditorAt};
+use actix_web::http::StatusCode;
+use actix_web::{HttpResponse, get, post, web};
+use askama::Template;
+use jiff::civil::Date;
+use upland_core::account::whole::Facts;
+use upland_core::advice::budget::RainRule;
+use upland_core::advice::planner::Strategy;
+use upland_core::codes::Coded;
+use upland_core::ground::planting::WeanOff;
+use upland_core::quantity::bounds::{self, Bound};
+use upland_core::quantity::ratio::Share;
+use upland_core::quantity::time::Hours;
+use upland_core::quantity::units::Millimetres;
+use upland_core::sensors::Release;
+use upland_core::site::UnitSystem;
+use upland_core::trial::{
+    Change, PercentageRule, Ramps, Refusal, Schedule, SensorChange, Spot, TrialWay, apply, variants,
+};
+use upland_formats::way_file;
+use upland_store::Subject;
+use upland_store::settings::SettingsRecord;
+
+pub(super) fn routes(config: &mut web::ServiceConfig) {
+    config.service(form).service(save).service(file).service(take_back).service(let_stand);
+}
+
+/// Rain is typed in inches where the site is.
+const MM_PER_INCH: f64 = 25.4;
+
+/// One choice of a list: its code, its words, whether it is chosen.
+type Option3 = (String, String, bool);
+
+/// What may become of a sensor, by code.
+const CHANGES: [(&str, &str); 8] = [
+    ("", "as it hangs"),
+    ("absent", "absent"),
+    ("threshold", "another rain threshold"),
+    ("dries", "dries at a percent of ET0"),
+    ("days", "holds a number of dry days"),
+    ("eave", "hung under an eave"),
+    ("shade", "hung in shade"),
+    ("bypass", "on bypass between two days"),
+];
+
+/// A sensor as the form shows it.
+struct SensorLine {
+    index: usize,
+    name: String,
+    changes: Vec<Option3>,
+    value: String,
+    from: String,
+    to: String,
+}
+
+#[derive(Template)]
+#[template(path = "chapters/trial/way.html")]
+struct WayPage {
+    frame: Frame,
+    site_id: i64,
+    errors: Vec<String>,
+    name: String,
+    schedules: Vec<Option3>,
+    percentages: Vec<Option3>,
+    trim: String,
+    rains: Vec<Option3>,
+    sensors: Vec<SensorLine>,
+    depth_unit: &'static str,
+    window_from: String,
+    window_until: String,
+    plantings: Vec<Option3>,
+    wean_from: String,
+    wean_weeks: String,
+    wean_start: String,
+    file: String,
+}
+
+fn options<'a>(all: impl IntoIterator<Item = (&'a str, String)>, chosen: &str) -> Vec<Option3> {
+    all.into_iter().map(|(code, words)| (code.to_owned(), words, code == chosen)).collect()
+}
+
+/// Versions of the boxes that may be tried, each with its code.
+async fn versions(here: &AtSite) -> Result<Vec<(String, String, u8, SettingsRecord)>, PageError> {
+    let mut all = Vec::new();
+    for own in &here.facts.boxes {
+        let bench = here.workbench(own.number()).await?;
+        for record in here.settings_history(&bench).await?.iter() {
+            let code = format!("box{}v{}", own.number(), record.version);
+            let on = record.saved_at.to_zoned(here.facts.tz.clone()).strftime("%-d %b %Y").to_string();
+            let words =
+                format!("box {}, version {} of {on}: {}", own.number(), record.version, record.reason);
+            all.push((code, words, own.number(), record.clone()));
+        }
+    }
+    Ok(all)
+}
+
+fn schedules(versions: &[(String, String, u8, SettingsRecord)], chosen: &str) -> Vec<Option3> {
+    let fixed = [
+        ("as_set", "settings as they are".to_owned()),
+        ("as_advised", "watering as Today advises".to_owned()),
+        ("daily_balance", "a box that computes itself".to_owned()),
+    ];
+    let schools = Strategy::ALL.into_iter().filter(|s| *s != Strategy::SoilBalance);
+    let schools =
+        schools.map(|s| (s.code(), format!("planned for the year: {}", strategy(s).0.to_lowercase())));
+    let versions = versions.iter().map(|(code, words, ..)| (code.as_str(), words.clone()));
+    options(fixed.into_iter().chain(schools).chain(versions), chosen)
+}
+
+async fn draw(
+    here: &AtSite,
+    status: StatusCode,
+    (fields, errors): (Option<&Fields>, Vec<String>),
+) -> Result<HttpResponse, PageError> {
+    let text = |name: &str| fields.map_or(String::new(), |f| f.get(name).to_owned());
+    let versions = versions(here).await?;
+    let states = here.sensor_states(None).await?;
+    let rules = [
+        ("as_set", "as they are set".to_owned()),
+        ("left", "100 % all year".to_owned()),
+        ("monthly", "twelve percentages from the climate".to_owned()),
+        ("weekly", "a percentage a week, by hand".to_owned()),
+        ("et_sensor", "an ET sensor's, every night".to_owned()),
+    ];
+    let rains = [
+        ("", "as the box has it".to_owned()),
+        (RainRule::LeftToHold.code(), "left to the sensors".to_owned()),
+        (RainRule::Counted.code(), "counted; it holds nothing".to_owned()),
+    ];
+    let plantings = [
+        ("as_set", "as each zone has them".to_owned()),
+        ("none", "none".to_owned()),
+        ("wean_off", "every zone is weaned off".to_owned()),
+    ];
+    let sensor = |(index, (_, sensor)): (usize, (u8, String))| SensorLine {
+        index,
+        name: sensor,
+        changes: options(
+            CHANGES.map(|(code, words)| (code, words.to_owned())),
+            &text(&format!("s{index}-change")),
+        ),
+        value: text(&format!("s{index}-value")),
+        from: text(&format!("s{index}-from")),
+        to: text(&format!("s{index}-to")),
+    };
+    let metric = here.facts.units() == UnitSystem::Metric;
+    let page = WayPage {
+        frame: Frame::of_site(here, "A way of watering", Chapter::Trial)?,
+        site_id: here.id(),
+        errors,
+        name: text("name"),
+        schedules: schedules(&versions, &text("schedule")),
+        percentages: options(rules, &text("percentages")),
+        trim: text("trim"),
+        rains: options(rains, &text("rain")),
+        sensors: sensors(&states.facts).into_iter().enumerate().map(sensor).collect(),
+        depth_unit: if metric { "mm" } else { "in" },
+        window_from: text("window_from"),
+        window_until: text("window_until"),
+        plantings: options(plantings, &text("planting")),
+        wean_from: text("wean_from"),
+        wean_weeks: text("wean_weeks"),
+        wean_start: text("wean_start"),
+        file: text("file"),
+    };
+    page_with(status, &page)
+}
+
+/// Every sensor of the site that holds or scales watering: its box and name.
+fn sensors(facts: &Facts) -> Vec<(u8, String)> {
+    variants(facts).into_iter().map(|own| (own.box_number, own.name)).collect()
+}
+
+#[get("/sites/{id}/trial/ways/new")]
+async fn form(EditorAt(here): EditorAt) -> Result<HttpResponse, PageError> {
+    draw(&here, StatusCode::OK, (None, Vec::new())).await
+}
+
+/// Reads the form and says what is wrong with it.
+struct Taking<'a> {
+    fields: &'a Fields,
+    errors: Vec<String>,
+}
+
+impl Taking<'_> {
+    fn number(&mut self, name: &str, bound: &Bound, factor: f64) -> f64 {
+        let text = self.fields.get(name).trim().replace(',', ".");
+        match text.parse::<f64>().map(|value| bound.check(value * factor)) {
+            Ok(Ok(value)) => value,
+            Ok(Err(error)) => {
+                self.errors.push(format!("{error}."));
+                bound.min
+            }
+            Err(_) => {
+                self.errors.push(format!("{}: a number is missing.", bound.name));
+                bound.min
+            }
+        }
+    }
+
+    fn date(&mut self, name: &str, what: &str) -> Date {
+        self.fields.get(name).parse().unwrap_or_else(|_| {
+            self.errors.push(format!("{what}: choose a day."));
+            Date::MIN
+        })
+    }
+
+    fn schedule(&mut self, versions: &[(String, String, u8, SettingsRecord)]) -> Schedule {
+        let code = self.fields.get("schedule");
+        match code {
+            "as_set" | "" => return Schedule::AsSet,
+            "as_advised" => return Schedule::AsAdvised,
+            "daily_balance" => return Schedule::DailyBalance,
+            _ => {}
+        }
+        if let Some(school) = Strategy::from_code(code) {
+            return Schedule::School(school);
+        }
+        match versions.iter().find(|(own, ..)| own == code) {
+            Some((_, _, number, record)) => Schedule::Settings(vec![(*number, record.settings.clone())]),
+            None => {
+                self.errors.push("Choose the settings from the list.".into());
+                Schedule::AsSet
+            }
+        }
+    }
+
+    fn percentages(&mut self) -> PercentageRule {
+        match self.fields.get("percentages") {
+            "left" => PercentageRule::Left,
+            "monthly" => PercentageRule::Monthly,
+            "weekly" => PercentageRule::Weekly,
+            "et_sensor" if self.fields.get("trim").trim().is_empty() => {
+                PercentageRule::EtSensor { trim_pct: 0.0 }
+            }
+            "et_sensor" => PercentageRule::EtSensor { trim_pct: self.number("trim", &bounds::TRIM, 1.0) },
+            _ => PercentageRule::AsSet,
+        }
+    }
+
+    fn sensor(&mut self, index: usize, (box_number, name): (u8, String), depth: f64) -> Option<SensorChange> {
+        let (value, from, to) = (format!("s{index}-value"), format!("s{index}-from"), format!("s{index}-to"));
+        let change = match self.fields.get(&format!("s{index}-change")) {
+            "absent" => Change::Absent,
+            "eave" => Change::Misplaced(Spot::UnderEave),
+            "shade" => Change::Misplaced(Spot::InShade),
+            "threshold" => {
+                let mm = self.number(&value, &bounds::RAIN_THRESHOLD, depth);
+                Change::RainThreshold(Millimetres::from_mm(mm))
+            }
+            "dries" => Change::Release(Release::DriesOut { vent: self.number(&value, &bounds::VENT, 0.01) }),
+            "days" => {
+                let days = self.number(&value, &bounds::HOLD_DAYS, 1.0);
+                #[allow(clippy::cast_possible_truncation, clippy::cast_sign_loss, reason = "bounded")]
+                Change::Release(Release::Days(days.round() as u8))
+            }
+            "bypass" => {
+                let from = self.date(&from, &format!("{name}, first day of the bypass"));
+                let to = self.date(&to, &format!("{name}, last day of the bypass"));
+                if to < from && self.errors.is_empty() {
+                    self.errors.push(format!("{name}: the last day of the bypass lies before the first."));
+                }
+                Change::Bypassed(from, to)
+            }
+            _ => return None,
+        };
+        Some(SensorChange { box_number, name, change })
+    }
+
+    fn window(&mut self) -> Option<Hours> {
+        let (from, until) = (self.fields.get("window_from"), self.fields.get("window_until"));
+        if from.is_empty() && until.is_empty() {
+            return None;
+        }
+        let time = |text: &str| upland_formats::clock_time(text.get(..5).unwrap_or(text));
+        match (time(from), time(until)) {
+            (Some(from), Some(until)) if from != until => Some(Hours { from, until }),
+            _ => {
+                self.errors.push("A window has a begin and another end, both times of day.".into());
+                None
+            }
+        }
+    }
+
+    fn planting(&mut self) -> Ramps {
+        match self.fields.get("planting") {
+            "none" => Ramps::None,
+            "wean_off" => {
+                let weeks = self.number("wean_weeks", &bounds::WEAN_OFF_WEEKS, 1.0);
+                #[allow(clippy::cast_possible_truncation, clippy::cast_sign_loss, reason = "bounded")]
+                Ramps::WeanOff(WeanOff {
+                    from: self.date("wean_from", "First day of the wean-off"),
+                    weeks: weeks.round() as u8,
+                    start: Share::from_percent(self.number("wean_start", &bounds::WEAN_OFF_START, 1.0)),
+                })
+            }
+            _ => Ramps::AsSet,
+        }
+    }
+}
+
+/// Keeps a way, after it was seen that it can be tried.
+#[post("/sites/{id}/trial/ways")]
+async fn save(EditorAt(here): EditorAt, fields: Fields) -> Result<HttpResponse, PageError> {
+    let states = here.sensor_states(None).await?;
+    let mut taking = Taking { fields: &fields, errors: Vec::new() };
+    let brought = fields.get("file").trim();
+    let way = if brought.is_empty() {
+        let versions = versions(&here).await?;
+        let name = name(fields.get("name")).unwrap_or_else(|error| {
+            taking.errors.push(error);
+            String::new()
+        });
+        let depth = if here.facts.units() == UnitSystem::Metric { 1.0 } else { MM_PER_INCH };
+        let all = sensors(&states.facts).into_iter().enumerate();
+        TrialWay {
+            name,
+            schedule: taking.schedule(&versions),
+            percentages: taking.percentages(),
+            without_sensors: false,
+            sensors: all.filter_map(|(i, own)| taking.sensor(i, own, depth)).collect(),
+            rain: RainRule::from_code(fields.get("rain")),
+            window: taking.window(),
+            planting: taking.planting(),
+        }
+    } else {
+        match way_file::read(brought.as_bytes(), &states.facts) {
+            Ok(way) => way,
+            Err(problems) => {
+                taking.errors.extend(problems.iter().map(|p| format!("The file: {p}")));
+                TrialWay::default()
+            }
+        }
+    };
+    let mut errors = taking.errors;
+    if common().iter().any(|own| own.name == way.name) {
+        errors.push(format!("\"{}\" is the name of a way that every site has; choose another.", way.name));
+    }
+    if errors.is_empty() {
+        errors = refusals(&here, &way).await?;
+    }
+    if !errors.is_empty() {
+        return draw(&here, StatusCode::UNPROCESSABLE_ENTITY, (Some(&fields), errors)).await;
+    }
+    let (kept, name) = (way_file::to_value(&way), way.name.clone());
+    let Some(id) = here.change(move |change| change.save_trial_way(&way.name, &kept)).await? else {
+        let errors = vec![format!("There is a way called \"{name}\" already; choose another name.")];
+        return draw(&here, StatusCode::CONFLICT, (Some(&fields), errors)).await;
+    };
+    let root = address::site_root(here.id());
+    let undo = format!("{root}/trial/ways/{id}/undo");
+    flash(&here.who.session, format!("{name} is tried beside the others."), Some(undo))?;
+    Ok(see_other(&format!("{root}/trial?way={}#h-way", words::encoded(&name))))
+}
+
+/// What keeps a way from being tried at the site as it stands, on the last recorded day.
+async fn refusals(here: &AtSite, way: &TrialWay) -> Result<Vec<String>, PageError> {
+    let states = here.sensor_states(None).await?;
+    let last = here.facts.last_recorded().unwrap_or_else(|| here.moment(None).date);
+    let way = way.clone();
+    let found = web::block(move || apply(&way, &states.facts, (last, last)).err()).await?;
+    let refusals = found.unwrap_or_default();
+    Ok(refusals
+        .iter()
+        .filter(|r| **r != Refusal::NoWeather)
+        .map(|r| format!("It cannot be tried: {}.", words::refusal(r)))
+        .collect())
+}
+
+#[get("/sites/{id}/trial/ways/{way}.json")]
+async fn file(here: AtSite, path: web::Path<(i64, i64)>) -> Result<HttpResponse, PageError> {
+    let own = own_ways(&here).await?.into_iter().find(|own| own.record.id == path.1);
+    let own = own.ok_or(PageError::NotFound)?;
+    let body = match &own.way {
+        Ok(way) => way_file::write(way),
+        Err(_) => own.record.way.to_string(),
+    };
+    Ok(HttpResponse::Ok()
+        .content_type("application/json")
+        .insert_header(attachment(&own.record.name, "json"))
+        .body(body))
+}
+
+fn taking_back(here: &AtSite, id: i64) -> TakeBack {
+    let root = address::site_root(here.id());
+    TakeBack {
+        subject: Subject::TrialWay,
+        under: here.id(),
+        id,
+        address: format!("{root}/trial/ways/{id}"),
+        list: format!("{root}/trial#h-own"),
+        said: ("The way is off the list. Nothing of it is deleted.", "The way is back."),
+    }
+}
+
+#[post("/sites/{id}/trial/ways/{way}/undo")]
+async fn take_back(
+    EditorAt(here): EditorAt,
+    path: web::Path<(i64, i64)>,
+    _fields: Fields,
+) -> Result<HttpResponse, PageError> {
+    taking_back(&here, path.1).set(&here, true).await
+}
+
+#[post("/sites/{id}/trial/ways/{way}/redo")]
+async fn let_stand(
+    EditorAt(here): EditorAt,
+    path: web::Path<(i64, i64)>,
+    _fields: Fields,
+) -> Result<HttpResponse, PageError> {
+    taking_back(&here, path.1).set(&here, false).await
+}
