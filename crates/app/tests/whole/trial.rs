@@ -235,6 +235,79 @@ fn simulate_picks_a_year_and_pays_for_water_and_pump() {
     assert!(stderr(&out).contains("in two years at least"), "{}", stderr(&out));
 }
 
+/// Published savings of rain switches on turf that is watered twice a week by a clock set for the season: about 30 to
+/// 44 % at 3 to 13 mm in years of normal rain (Cardenas-Lailhacar and Dukes 2008, University of Florida; from memory).
+/// A band of plausibility, not a check of digits: another climate, another soil.
+#[test]
+fn a_rain_switch_saves_on_a_real_year_what_turf_trials_found() {
+    let Ok(year) = std::env::var("UPLAND_REAL_YEAR") else { return };
+    // The typical year is put together of months of several years; on one calendar it is a season.
+    let text: String = std::fs::read_to_string(&year)
+        .unwrap()
+        .lines()
+        .map(|line| match line.split_once(',') {
+            Some((date, rest)) if date.len() == 10 && date.contains('/') => {
+                format!("{}/1999,{rest}\n", &date[..5])
+            }
+            _ => format!("{line}\n"),
+        })
+        .collect();
+    let weather = tempfile::NamedTempFile::new().unwrap();
+    std::fs::write(weather.path(), text).unwrap();
+    let weather = weather.path().to_str().unwrap();
+    let mut site = json(include_str!("../../src/demo/sites/hollin-green.json"));
+    let mut lawn = site["zones"].as_array().unwrap().iter().find(|z| z["number"] == 5).unwrap().clone();
+    for (field, value) in [("plant", "warm_season_turf"), ("soil", "sandy_loam")] {
+        lawn[field] = value.into();
+    }
+    lawn["number"] = 1.into();
+    site["zones"] = Value::Array(vec![lawn]);
+    for (field, value) in [("latitude_deg", 36.1), ("longitude_deg", -79.95), ("elevation_m", 273.0)] {
+        site["place"][field] = value.into();
+    }
+    site["place"]["time_zone"] = "Etc/GMT+5".into();
+    site["controllers"][0]["settings"] = json(
+        r#"{"programs":[{"name":"A","active":true,"starts":["03:00"],"days":{"weekdays":["tuesday","friday"]},
+        "run_times":[{"station":1,"seconds":1800}]}],"percentages":{"box":100},"delay_s":0}"#,
+    );
+    let (path, mapping) = (tempfile::NamedTempFile::new().unwrap(), tempfile::NamedTempFile::new().unwrap());
+    std::fs::write(path.path(), site.to_string()).unwrap();
+    let path = path.path().to_str().unwrap();
+    let asked = stderr(&run(&["simulate", path, weather], ""));
+    let proposed = &asked[asked.find('{').unwrap()..=asked.rfind("}\n").unwrap()];
+    std::fs::write(mapping.path(), proposed.replace("\"missing\": []", "\"missing\": [\"-9900\"]")).unwrap();
+    let mut arguments = vec!["simulate", path, weather, "--mapping", mapping.path().to_str().unwrap()];
+    arguments.extend(["--from", "1999-04-01", "--to", "1999-11-30"]);
+    let name = "Rain switch under the eave";
+    let files: Vec<_> = [None, Some(3), Some(6), Some(13)]
+        .map(|threshold| {
+            let sensors = threshold.map_or_else(Vec::new, |mm| {
+                vec![serde_json::json!({ "name": name, "change": { "rain_threshold_mm": mm } })]
+            });
+            let way = serde_json::json!({
+                "format": "upland-almanac-way", "version": 1, "name": format!("{threshold:?}"),
+                "percentages": "monthly", "rain": "left_to_hold",
+                "without_sensors": threshold.is_none(), "sensors": sensors
+            });
+            let file = tempfile::NamedTempFile::new().unwrap();
+            std::fs::write(file.path(), way.to_string()).unwrap();
+            file
+        })
+        .into();
+    for file in &files {
+        arguments.extend(["--way", file.path().to_str().unwrap()]);
+    }
+    let out = run(&arguments, "");
+    let told = json(&match stdout(&out) {
+        text if text.is_empty() => panic!("{}", stderr(&out)),
+        text => text,
+    });
+    let litres = |k: usize| told["ways"][k]["site"]["litres"].as_f64().unwrap();
+    let saved: Vec<f64> = (1..4).map(|k| 1.0 - litres(k) / litres(0)).collect();
+    assert!(saved.windows(2).all(|pair| pair[0] > pair[1]), "a smaller step saves more: {saved:?}");
+    assert!(saved.iter().all(|share| (0.25..0.55).contains(share)), "{saved:?}");
+}
+
 #[test]
 fn a_kept_trial_is_cited_run_again_by_the_command_and_taken_off() {
     let server = Server::start(true);

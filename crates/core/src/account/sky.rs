@@ -83,15 +83,14 @@ pub struct SkyHours {
     /// Time zone of the days.
     pub tz: TimeZone,
     days: Vec<SkyDay>,
-    rain_mm: Vec<f64>,
-    et0_mm: Vec<f64>,
+    all: Vec<SkyHour>,
 }
 
 impl SkyHours {
     /// The hours of a climate from a date up to an instant: hours that have not ended by then are left out.
     #[must_use]
     pub fn of(climate: &Climate, longitude_deg: f64, tz: &TimeZone, from: Date, until: Timestamp) -> Self {
-        let mut out = Self { tz: tz.clone(), days: Vec::new(), rain_mm: Vec::new(), et0_mm: Vec::new() };
+        let mut out = Self { tz: tz.clone(), days: Vec::new(), all: Vec::new() };
         let mut date = from;
         let mut begins = midnight(date, tz);
         while begins < until {
@@ -106,7 +105,7 @@ impl SkyHours {
                 demand_from,
                 rain: climate.rain_on(date),
                 expected_next: climate.expected_et0(next).0,
-                first: out.et0_mm.len(),
+                first: out.all.len(),
                 hours: 0,
             };
             out.push(day, climate, longitude_deg, until);
@@ -121,12 +120,16 @@ impl SkyHours {
         let weights = sun_weights(&spans, day.date, climate.station().latitude_deg, longitude_deg);
         let rained = rain_weights(&spans, climate.rain_hours(day.date), day.date, &self.tz);
         let rain = day.rain.unwrap_or(Millimetres::ZERO).mm();
-        for ((_, ends), (et0, wet)) in spans.iter().zip(weights.into_iter().zip(rained)) {
+        for ((from, ends), (et0, wet)) in spans.iter().zip(weights.into_iter().zip(rained)) {
             if *ends > until {
                 break;
             }
-            self.et0_mm.push(day.et0.mm() * et0);
-            self.rain_mm.push(rain * wet);
+            self.all.push(SkyHour {
+                from: *from,
+                until: *ends,
+                rain: Millimetres::from_mm(rain * wet),
+                et0: Millimetres::from_mm(day.et0.mm() * et0),
+            });
             day.hours += 1;
         }
         if day.hours > 0 {
@@ -142,11 +145,9 @@ impl SkyHours {
         for day in &out.days {
             #[allow(clippy::cast_precision_loss, reason = "hours of a day")]
             let share = 1.0 / hours_of(day.begins, day.ends).count() as f64;
-            for k in day.first..day.first + day.hours {
-                if let (Some(et0), Some(rain)) = (out.et0_mm.get_mut(k), out.rain_mm.get_mut(k)) {
-                    *et0 = day.et0.mm() * share;
-                    *rain = day.rain.unwrap_or(Millimetres::ZERO).mm() * share;
-                }
+            for hour in out.all.get_mut(day.first..day.first + day.hours).into_iter().flatten() {
+                hour.et0 = day.et0 * share;
+                hour.rain = day.rain.unwrap_or(Millimetres::ZERO) * share;
             }
         }
         out
@@ -165,8 +166,8 @@ impl SkyHours {
         let mut out = Self::even(&nowhere, &TimeZone::UTC, first, until);
         for (day, (rain, et0)) in out.days.iter_mut().zip(days) {
             (day.rain, day.et0) = (Some(*rain), *et0);
-            for k in day.first..day.first + day.hours {
-                (out.rain_mm[k], out.et0_mm[k]) = (rain.mm() / 24.0, et0.mm() / 24.0);
+            for hour in &mut out.all[day.first..day.first + day.hours] {
+                (hour.rain, hour.et0) = (*rain * (1.0 / 24.0), *et0 * (1.0 / 24.0));
             }
         }
         out
@@ -175,9 +176,8 @@ impl SkyHours {
     /// The same without the rain of the hours that begin at or after an instant: nobody knows it yet.
     #[must_use]
     pub fn without_rain_after(mut self, at: Timestamp) -> Self {
-        let begins: Vec<Timestamp> = self.all().map(|hour| hour.from).collect();
-        for (rain, _) in self.rain_mm.iter_mut().zip(begins).filter(|(_, from)| *from >= at) {
-            *rain = 0.0;
+        for hour in self.all.iter_mut().filter(|hour| hour.from >= at) {
+            hour.rain = Millimetres::ZERO;
         }
         self
     }
@@ -189,22 +189,13 @@ impl SkyHours {
     }
 
     /// The hours of a day, in order.
-    pub fn hours<'a>(&'a self, day: &SkyDay) -> impl Iterator<Item = SkyHour> + use<'a> {
-        let (begins, ends) = (day.begins, day.ends);
-        let range = day.first..day.first + day.hours;
-        let rain = self.rain_mm.get(range.clone()).unwrap_or_default();
-        let et0 = self.et0_mm.get(range).unwrap_or_default();
-        rain.iter().zip(et0).zip(hours_of(begins, ends)).map(|((rain, et0), (from, until))| SkyHour {
-            from,
-            until,
-            rain: Millimetres::from_mm(*rain),
-            et0: Millimetres::from_mm(*et0),
-        })
+    pub fn hours(&self, day: &SkyDay) -> impl Iterator<Item = SkyHour> {
+        self.all.get(day.first..day.first + day.hours).unwrap_or_default().iter().copied()
     }
 
     /// All hours, in order.
-    pub fn all(&self) -> impl Iterator<Item = SkyHour> + '_ {
-        self.days.iter().flat_map(|day| self.hours(day))
+    pub fn all(&self) -> impl Iterator<Item = SkyHour> {
+        self.all.iter().copied()
     }
 }
 

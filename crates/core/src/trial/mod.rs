@@ -21,4 +21,6 @@ pub use supply::{Demand, Pump, Tariff, demand, in_turn};
 pub use way::{Change, Named, PercentageRule, Ramps, Refusal, Schedule, SensorChange, Spot, TrialWay};
 
 #[cfg(test)]
+mod search_tests;
+#[cfg(test)]
 mod tests;

@@ -31,7 +31,7 @@ use proptest::prelude::*;
 use std::sync::Arc;
 
 const FIRST: Date = date(2026, 4, 1);
-const SPAN: (Date, Date) = (date(2026, 5, 1), date(2026, 8, 31));
+pub(super) const SPAN: (Date, Date) = (date(2026, 5, 1), date(2026, 8, 31));
 
 /// A spring and summer with rain on so many days: a shower every sixth, a storm every thirtieth.
 fn climate() -> Climate {
@@ -53,7 +53,7 @@ fn climate() -> Climate {
 }
 
 /// Every zone for so many minutes at two, three nights a week.
-fn set(minutes: i64) -> Settings {
+pub(super) fn set(minutes: i64) -> Settings {
     let mut settings = Settings::clean(&twelve_stations());
     settings.programs[0].active = true;
     settings.programs[0].starts = vec![time(2, 0, 0, 0)];
@@ -64,7 +64,7 @@ fn set(minutes: i64) -> Settings {
     settings
 }
 
-fn facts_of(zones: &[Zone], settings: Settings) -> Facts {
+pub(super) fn facts_of(zones: &[Zone], settings: Settings) -> Facts {
     let mut facts = Facts::surveyed(&site(), &TimeZone::UTC, zones, climate());
     let card = twelve_stations();
     facts.boxes =
@@ -73,7 +73,7 @@ fn facts_of(zones: &[Zone], settings: Settings) -> Facts {
 }
 
 /// The same with a rain switch of 12 mm.
-fn gauged(mut facts: Facts) -> Facts {
+pub(super) fn gauged(mut facts: Facts) -> Facts {
     let mut sensor = Sensor::of_card(generic().remove(0).1, 1);
     sensor.name = "Gauge".into();
     let read = as_read(&facts.climate, 0.0, (FIRST, SPAN.1), &TimeZone::UTC);

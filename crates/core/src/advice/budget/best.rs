@@ -5,6 +5,8 @@ use crate::quantity::ratio::Percentage;
 
 /// Combinations of coupled slots that are tried through; beyond, the search goes step by step.
 const MOST_COMBINATIONS: usize = 60_000;
+/// The order of a sum may round it so much.
+const BOUND_ROUNDING: f64 = 1e-9;
 /// Rounds of the stepwise search.
 const MOST_ROUNDS: usize = 40;
 
@@ -100,13 +102,20 @@ impl Tables {
     }
 
     fn error(&self, picks: &[usize]) -> f64 {
-        self.zones
-            .iter()
-            .map(|(need, peak, by_slot)| {
-                let given: f64 = by_slot.iter().zip(picks).filter_map(|(g, pick)| g.get(*pick)).sum();
-                relative(given, *need, *peak).powi(2)
-            })
-            .sum()
+        self.error_below(picks, f64::INFINITY).unwrap_or(f64::INFINITY)
+    }
+
+    /// The error, unless it reaches a bound: then the rest of the zones is not looked at.
+    fn error_below(&self, picks: &[usize], bound: f64) -> Option<f64> {
+        let mut sum = 0.0;
+        for (need, peak, by_slot) in &self.zones {
+            let given: f64 = by_slot.iter().zip(picks).filter_map(|(g, pick)| g.get(*pick)).sum();
+            sum += relative(given, *need, *peak).powi(2);
+            if sum >= bound {
+                return None;
+            }
+        }
+        Some(sum)
     }
 }
 
@@ -138,11 +147,13 @@ pub(super) fn best(base: &Base, column: &Column, peak: &[f64]) -> Found {
 
 fn all_through(tables: &Tables, slots: usize, choices: usize) -> Vec<usize> {
     let mut picks = vec![0; slots];
-    let (mut least, mut found) = (f64::INFINITY, picks.clone());
+    // What the stepwise search finds bounds what is worth adding up; the first that is as good is still found.
+    let bound = tables.error(&step_by_step(tables, slots, choices));
+    let (mut least, mut found) = (bound * (1.0 + BOUND_ROUNDING) + f64::MIN_POSITIVE, picks.clone());
     loop {
-        let error = tables.error(&picks);
-        if error < least {
-            (least, found) = (error, picks.clone());
+        if let Some(error) = tables.error_below(&picks, least) {
+            found.clone_from(&picks);
+            least = error;
         }
         let mut at = 0;
         loop {

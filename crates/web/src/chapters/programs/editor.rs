@@ -19,14 +19,17 @@ use actix_web::http::StatusCode;
 use actix_web::{HttpRequest, HttpResponse, get, post, web};
 use askama::Template;
 use jiff::civil::Date;
+use percent_encoding::{NON_ALPHANUMERIC, utf8_percent_encode};
 use std::sync::Arc;
 use upland_core::advice::findings::check;
 use upland_core::controller::schedule::{Settings, difference};
+use upland_core::trial::{Schedule, TrialWay};
+use upland_formats::way_file;
 use upland_store::Saved;
 use upland_store::settings::{SettingsKind, SettingsRecord};
 
 pub(super) fn routes(config: &mut web::ServiceConfig) {
-    config.service(first_box).service(settings_page).service(draft).service(save);
+    config.service(first_box).service(settings_page).service(draft).service(try_draft).service(save);
 }
 
 /// Longest reason of a version, characters.
@@ -241,6 +244,42 @@ async fn draft(
         return page(&part(&here, &bench, drawing).await?);
     }
     whole(&here, &bench, StatusCode::OK, drawing).await
+}
+
+/// Keeps the draft as a way of its own and shows it in Trial beside the box as it is set; the settings stay.
+#[post("/sites/{id}/boxes/{number}/try")]
+async fn try_draft(
+    EditorAt(here): EditorAt,
+    path: web::Path<(i64, u8)>,
+    fields: Fields,
+) -> Result<HttpResponse, PageError> {
+    let bench = here.workbench(path.1).await?;
+    let look = Look::of(&fields, bench.today)?;
+    let base = base_version(&fields)?;
+    let settings = match settings_form::read(&fields, &bench.installation.card, bench.today) {
+        Ok(settings) => settings,
+        Err(errors) => {
+            let refused =
+                "Some lines cannot be read, so nothing is tried; everything you typed is still here.";
+            let typed = Drawing::typed(fields.0.clone(), errors, base, look);
+            let drawing = Drawing { refused: refused.to_owned(), ..typed };
+            return whole(&here, &bench, StatusCode::UNPROCESSABLE_ENTITY, drawing).await;
+        }
+    };
+    let at = here.now().to_zoned(here.facts.tz.clone()).strftime("%-d %b %Y, %H:%M").to_string();
+    let name = format!("Draft of box {} on {at}", path.1);
+    let schedule = Schedule::Settings(vec![(path.1, settings)]);
+    let way = TrialWay { name: name.clone(), schedule, ..TrialWay::default() };
+    let (kept, value) = (name.clone(), way_file::to_value(&way));
+    let id = here.change(move |change| change.save_trial_way(&kept, &value)).await?;
+    let root = address::site_root(here.id());
+    // Within a minute of the last one the draft has its name.
+    let said =
+        if id.is_some() { "is tried beside the others." } else { "was tried within this minute already." };
+    let undo = id.map(|id| format!("{root}/trial/ways/{id}/undo"));
+    flash(&here.who.session, format!("{name} {said} The settings stay as they are."), undo)?;
+    let way = utf8_percent_encode(&name, NON_ALPHANUMERIC);
+    Ok(see_other(&format!("{root}/trial?way={way}#h-way")))
 }
 
 /// Does the action of a finding, if it is still there.

@@ -6,7 +6,7 @@ use super::words;
 use crate::page::frame::{Chapter, Frame};
 use crate::page::quantities::{depth, plain, share, volume};
 use crate::server::error::{PageError, page};
-use crate::server::parallel::in_parts;
+use crate::server::parallel::each_of;
 use crate::site::context::AtSite;
 use actix_web::{HttpResponse, get, web};
 use askama::Template;
@@ -53,8 +53,7 @@ impl OnTrial {
             let alone = boxes.iter().find(|(own, _)| own == number).map_or(facts, |(_, alone)| alone);
             run_mean(way, alone, span)
         };
-        let mut results =
-            in_parts(&asked, |part| part.iter().map(one).collect::<Vec<_>>()).into_iter().flatten();
+        let mut results = each_of(&asked, one).into_iter();
         let sensors = all.into_iter().map(|trial| {
             let results = trial.ways.iter().map(|(hung, _)| *hung).zip(&mut results).collect();
             Judged { trial, results }

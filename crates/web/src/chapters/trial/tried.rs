@@ -2,7 +2,7 @@
 
 use super::asked::Asked;
 use crate::server::error::PageError;
-use crate::server::parallel::in_parts;
+use crate::server::parallel::each_of;
 use crate::site::context::AtSite;
 use crate::site::sensing::SensorStates;
 use jiff::civil::Date;
@@ -79,9 +79,9 @@ impl Tried {
             let outcome = run(way, &ready.facts, ready.span, trial.tariff.as_ref(), |_, _| ());
             (way.name.clone(), outcome)
         };
-        let parts = in_parts(&trial.ways, |part| part.iter().map(one).collect::<Vec<_>>());
+        let outcomes = each_of(&trial.ways, one);
         let (mut results, mut refused) = (Vec::new(), Vec::new());
-        for (name, outcome) in parts.into_iter().flatten() {
+        for (name, outcome) in outcomes {
             match outcome {
                 Ok(result) => results.push(result),
                 Err(refusals) => refused.push((name, Why::Refused(refusals))),

@@ -7,7 +7,7 @@ use crate::page::quantities::{depth, short_date};
 use crate::server::address;
 use crate::server::download::attachment;
 use crate::server::error::{PageError, page};
-use crate::server::parallel::in_parts;
+use crate::server::parallel::each_of;
 use crate::server::state::AppState;
 use crate::site::clock::Moment;
 use crate::site::context::AllSites;
@@ -127,7 +127,7 @@ fn calls_of(
 }
 
 /// Calls of boxes, by the place of their stamp.
-type Found = Vec<(usize, Arc<Vec<Call>>)>;
+type Found = (usize, Arc<Vec<Call>>);
 
 /// Documents of the sites whose calls are not known yet.
 struct Documents {
@@ -196,22 +196,16 @@ fn all(state: &AppState, now: Timestamp) -> Result<Vec<Call>, StoreError> {
     if !missing.is_empty() {
         let sites: Vec<i64> = missing.iter().filter_map(|i| stamps.get(*i)).map(|s| s.site_id).collect();
         let documents = state.store.read(|snapshot| Documents::load(snapshot, &sites))?;
-        let compute = |part: &[usize]| -> Result<Found, StoreError> {
-            let mut done = Vec::new();
-            for index in part {
-                let Some(stamp) = stamps.get(*index) else { continue };
-                if let Some((today, calls)) = documents.calls(state, stamp, now)? {
-                    let calls = state.cache.once(calls_facts(stamp, today), Vec::len, || Ok(calls))?;
-                    done.push((*index, calls));
-                }
-            }
-            Ok(done)
+        let compute = |index: &usize| -> Result<Option<Found>, StoreError> {
+            let Some(stamp) = stamps.get(*index) else { return Ok(None) };
+            let Some((today, calls)) = documents.calls(state, stamp, now)? else { return Ok(None) };
+            let calls = state.cache.once(calls_facts(stamp, today), Vec::len, || Ok(calls))?;
+            Ok(Some((*index, calls)))
         };
-        for part in in_parts(&missing, compute) {
-            for (index, calls) in part? {
-                if let Some(slot) = found.get_mut(index) {
-                    *slot = Some(calls);
-                }
+        for one in each_of(&missing, compute) {
+            let Some((index, calls)) = one? else { continue };
+            if let Some(slot) = found.get_mut(index) {
+                *slot = Some(calls);
             }
         }
     }
