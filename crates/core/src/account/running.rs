@@ -60,7 +60,7 @@ impl SensorFacts {
         ActiveSensor {
             sensor: &self.sensor,
             probe_station: self.sensor.placement.probe_station,
-            holds: self.holds.clone(),
+            holds: self.holds.clone().into(),
             windows,
             bypasses: self.bypasses.clone(),
         }

@@ -120,6 +120,18 @@ impl Flows {
     }
 
     fn add(&mut self, hour: &Self) {
+        self.demand = self.demand + hour.demand;
+        self.et = self.et + hour.et;
+        self.depletion = hour.depletion;
+        // In most hours nothing falls, runs or drains.
+        let nothing = Millimetres::ZERO;
+        if hour.rain == nothing
+            && hour.applied == nothing
+            && hour.drainage == nothing
+            && hour.runoff == nothing
+        {
+            return;
+        }
         self.rain = self.rain + hour.rain;
         self.rain_in = self.rain_in + hour.rain_in;
         self.applied = self.applied + hour.applied;
@@ -129,9 +141,6 @@ impl Flows {
         self.drainage = self.drainage + hour.drainage;
         self.applied_drained = self.applied_drained + hour.applied_drained;
         self.uneven = self.uneven + hour.uneven;
-        self.demand = self.demand + hour.demand;
-        self.et = self.et + hour.et;
-        self.depletion = hour.depletion;
     }
 }
 
@@ -260,7 +269,7 @@ pub fn account_with_runs(
             }
             let mut water = zone.hour(&hour, factor, &root_zone);
             out.short |= water.et.mm() < water.demand.mm() - NOTHING_MM;
-            let reset_from = zone.read(&hour, &root_zone);
+            let reset_from = if facts.readings.is_empty() { None } else { zone.read(&hour, &root_zone) };
             out.water.add(&water);
             if reset_from.is_some() {
                 out.reset_from = out.reset_from.or(reset_from);

@@ -38,11 +38,40 @@ pub struct ActiveSensor<'a> {
     /// The zone a soil probe stands in.
     pub probe_station: Option<u16>,
     /// Its holds.
-    pub holds: Vec<Hold>,
-    /// Its decisions by window.
+    pub holds: Holds,
+    /// Its decisions by window, in order and apart from each other.
     pub windows: Vec<WindowDecision>,
     /// Bypasses.
     pub bypasses: Vec<Pause>,
+}
+
+/// Holds in order of their begin, so that those that meet a run are found without looking at all.
+#[derive(Debug, Clone, PartialEq, Default)]
+pub struct Holds {
+    all: Vec<Hold>,
+    /// The latest end of a hold and of all before it.
+    latest: Vec<Timestamp>,
+}
+
+impl From<Vec<Hold>> for Holds {
+    fn from(mut all: Vec<Hold>) -> Self {
+        all.sort_by_key(|h| h.from);
+        let ends = all.iter().scan(Timestamp::MIN, |latest, hold| {
+            *latest = (*latest).max(hold.until.unwrap_or(Timestamp::MAX));
+            Some(*latest)
+        });
+        Self { latest: ends.collect(), all }
+    }
+}
+
+impl Holds {
+    /// Those that stand in some of a span.
+    fn meeting(&self, from: Timestamp, until: Timestamp) -> impl Iterator<Item = &Hold> {
+        let first = self.latest.partition_point(|latest| *latest <= from);
+        let last = self.all.partition_point(|hold| hold.from < until);
+        let near = self.all.get(first..last).unwrap_or_default();
+        near.iter().filter(move |hold| hold.until.is_none_or(|end| end > from))
+    }
 }
 
 fn sense_of(cause: Cause) -> Option<Sense> {
@@ -87,8 +116,7 @@ impl ActiveSensor<'_> {
     ) -> impl Iterator<Item = (Timestamp, Hold)> + 'a {
         let of = (run.station, zone);
         let bypassed = |at: Timestamp| self.bypasses.iter().any(|b| b.runs(at));
-        let meets = |h: &&Hold| h.from < run.end && h.until.is_none_or(|until| until > run.start);
-        let held = self.holds.iter().filter(meets).filter_map(move |h| {
+        let held = self.holds.meeting(run.start, run.end).filter_map(move |h| {
             // A hold counts from its start, or from the end of a bypass that lies over it.
             let mut at = h.from.max(run.start);
             while let Some(bypass) = self.bypasses.iter().find(|b| b.runs(at)) {
@@ -97,10 +125,10 @@ impl ActiveSensor<'_> {
             (h.stands(at) && at < run.end).then_some((at, *h))
         });
         let held = held.filter(move |(_, h)| self.may_hold(h.cause, of, run.program, settings));
-        let own = |w: &&WindowDecision| {
-            w.refuses && w.window.from <= run.start && run.start < w.window.until && !bypassed(w.window.from)
-        };
-        let refused = self.windows.iter().find(own).map(|w| Hold {
+        let begun = self.windows.partition_point(|w| w.window.from <= run.start);
+        let own = |w: &&WindowDecision| w.refuses && run.start < w.window.until && !bypassed(w.window.from);
+        let last = begun.checked_sub(1).and_then(|at| self.windows.get(at));
+        let refused = last.filter(own).map(|w| Hold {
             from: w.window.from,
             until: Some(w.window.until),
             cause: Cause::WetSoil { read_pct: w.read_pct.unwrap_or_default() },
@@ -205,7 +233,8 @@ mod tests {
     }
 
     fn active(sensor: &Sensor, holds: Vec<Hold>) -> ActiveSensor<'_> {
-        ActiveSensor { sensor, probe_station: None, holds, windows: Vec::new(), bypasses: Vec::new() }
+        let (windows, bypasses) = (Vec::new(), Vec::new());
+        ActiveSensor { sensor, probe_station: None, holds: holds.into(), windows, bypasses }
     }
 
     const RAIN: Cause = Cause::Rain { fallen_mm: 14.0, since: Timestamp::UNIX_EPOCH };
@@ -248,6 +277,24 @@ mod tests {
     }
 
     #[test]
+    fn of_many_holds_just_those_that_meet_a_span_are_found() {
+        let hold = |from, until: Option<i64>| Hold { from: at(from), until: until.map(at), cause: RAIN };
+        // A long one lies over short ones, and the last has no end.
+        let all =
+            vec![hold(5, Some(6)), hold(0, Some(20)), hold(2, Some(3)), hold(30, None), hold(8, Some(9))];
+        let holds = Holds::from(all.clone());
+        for (from, until) in [(0, 1), (1, 2), (3, 5), (5, 9), (9, 20), (20, 30), (20, 31), (40, 41), (-3, 0)]
+        {
+            let meets = |h: &&Hold| h.from < at(until) && h.until.is_none_or(|end| end > at(from));
+            let mut plain: Vec<Hold> = all.iter().filter(meets).copied().collect();
+            plain.sort_by_key(|h| h.from);
+            let found: Vec<Hold> = holds.meeting(at(from), at(until)).copied().collect();
+            assert_eq!(found, plain, "{from} to {until}");
+        }
+        assert_eq!(Holds::default().meeting(at(0), at(9)).count(), 0);
+    }
+
+    #[test]
     fn a_bypass_lets_run_and_then_ends() {
         let rain = sensor("rain_switch");
         let settings = Settings::clean(&twelve_stations());
@@ -271,7 +318,7 @@ mod tests {
             let w = ActiveSensor {
                 sensor,
                 probe_station: Some(1),
-                holds: Vec::new(),
+                holds: Holds::default(),
                 windows: vec![WindowDecision { window: windows[0], read_pct: Some(33.0), refuses: true }],
                 bypasses: bypass.to_vec(),
             };
