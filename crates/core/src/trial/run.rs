@@ -153,8 +153,13 @@ pub fn run(
 ///
 /// # Errors
 /// As [`run`].
-pub fn run_mean(way: &TrialWay, facts: &Facts, span: (Date, Date)) -> Result<WayResult, Vec<Refusal>> {
-    measured(way, facts, span, (None, false), |_, _| ())
+pub fn run_mean(
+    way: &TrialWay,
+    facts: &Facts,
+    span: (Date, Date),
+    tariff: Option<&Tariff>,
+) -> Result<WayResult, Vec<Refusal>> {
+    measured(way, facts, span, (tariff, false), |_, _| ())
 }
 
 fn measured(

@@ -139,7 +139,7 @@ pub fn search<F: FnMut(&Progress) -> ControlFlow<()>>(
     let (applied, _) = apply(&as_set, &alone, span)?;
     let settings = applied.boxes.first().and_then(|own| own.versions.first()).map(|(_, s)| s.clone());
     let Some(settings) = settings else { return Err(vec![Refusal::Unset { box_number }]) };
-    let now = run_mean(&as_set, &alone, span)?;
+    let now = run_mean(&as_set, &alone, span, None)?;
     let progress = Progress { runs: 1, tried: 0, of: 0, best: None };
     let mut search = Search { facts: &alone, own: &own, span, space, goal, now, best: None, progress, each };
     search.progress.of = search.most();
@@ -262,7 +262,7 @@ impl<F: FnMut(&Progress) -> ControlFlow<()>> Search<'_, F> {
     fn season(&mut self, candidate: &Candidate) -> ControlFlow<(), Option<WayResult>> {
         self.progress.runs += 1;
         (self.each)(&self.progress)?;
-        ControlFlow::Continue(run_mean(&self.way(candidate), self.facts, self.span).ok())
+        ControlFlow::Continue(run_mean(&self.way(candidate), self.facts, self.span, None).ok())
     }
 
     /// Fits a candidate and keeps it when it is the best.

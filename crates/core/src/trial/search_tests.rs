@@ -56,7 +56,7 @@ fn shorter_run_times_are_found_that_still_give_enough_and_the_same_again() {
     programs
         .for_each(|(_, time)| *time = crate::quantity::time::Seconds::from_s(time.s() * 8 / 10 / 60 * 60));
     let way = TrialWay { schedule: Schedule::Settings(vec![(1, shorter)]), ..TrialWay::default() };
-    let less = run_mean(&way, &facts, SPAN).unwrap();
+    let less = run_mean(&way, &facts, SPAN, None).unwrap();
     assert!(less.zones.iter().any(|z| z.adequacy() < GOAL.adequacy));
     // What was found is a way like any other: tried in full it comes to the same.
     let (way, best) = one.way.unwrap();
@@ -156,7 +156,7 @@ fn a_sensor_is_on_trial_as_it_hangs_absent_misplaced_and_at_every_other_step() {
     assert!(kinds[4..].iter().all(|k| matches!(k, Hung::At(mm) if (mm.mm() - 12.0).abs() > 0.05)));
     let of = |wanted: Hung| {
         let way = &gauge.ways.iter().find(|(hung, _)| *hung == wanted).unwrap().1;
-        water(&run_mean(way, &facts, SPAN).unwrap())
+        water(&run_mean(way, &facts, SPAN, None).unwrap())
     };
     assert!(of(Hung::AsHung) < of(Hung::Absent), "it saves");
     assert!(of(Hung::UnderEave) >= of(Hung::AsHung), "under an eave it saves less");

@@ -1,7 +1,7 @@
 //! Trials that are kept with everything that went in: cited by address, run again, taken as a file.
 
 use super::asked::{Asked, Query, no_sample, read};
-use super::tried::{Tried, trial_of, tried};
+use super::tried::{Depth, Tried, trial_of, tried};
 use super::view::{self, Kept, Lists, Looking, TrialPage};
 use super::{table, words};
 use crate::page::frame::{Chapter, Frame};
@@ -66,7 +66,7 @@ async fn keep(EditorAt(here): EditorAt, fields: Fields) -> Result<HttpResponse, 
         return Ok(see_other(&back));
     }
     let name = name.unwrap_or_default();
-    let found = tried(&here, &asked).await?;
+    let found = tried(&here, &asked, Depth::InParts).await?;
     let known = found.as_ref().as_ref().map_err(|why| PageError::BadRequest(no_sample(*why)))?;
     let states = here.sensor_states(None).await?;
     let ways = known.results.iter().map(|r| r.way.clone()).collect();
@@ -100,7 +100,7 @@ async fn again(here: &AtSite, id: i64) -> Result<Arc<Again>, PageError> {
             unreadable(problems.iter().map(ToString::to_string).collect::<Vec<_>>().join("; "))
         })?;
         let ready = trial.ready().map_err(|why| unreadable(no_sample(why)))?;
-        Ok(Again { tried: Tried::of(ready, &trial), trial, record })
+        Ok(Again { tried: Tried::of(ready, &trial, Depth::InParts), trial, record })
     })
     .await
 }

@@ -21,7 +21,7 @@ use crate::site::context::AtSite;
 use actix_web::{HttpResponse, get, web};
 use asked::{Query, no_sample, read};
 use std::sync::Arc;
-use tried::{Tried, tried};
+use tried::{Depth, Tried, in_full, tried};
 use view::{Lists, Looking, TrialPage};
 
 pub(crate) fn routes(config: &mut web::ServiceConfig) {
@@ -45,7 +45,7 @@ async fn trial_page(here: AtSite, query: web::Query<Query>) -> Result<HttpRespon
     if !errors.is_empty() {
         return page(&TrialPage::without(frame, &here, &query, (errors, lists)));
     }
-    let found = tried(&here, &asked).await?;
+    let found = tried(&here, &asked, Depth::Mean).await?;
     let tried = match &*found {
         Ok(tried) => tried,
         Err(why) => {
@@ -53,13 +53,13 @@ async fn trial_page(here: AtSite, query: web::Query<Query>) -> Result<HttpRespon
             return page(&TrialPage::without(frame, &here, &query, (errors, lists)));
         }
     };
-    let opened = view::opened(tried, &query);
-    let set = match opened {
-        Some(result) => take::settings_under(&here, &result.way).await?,
-        None => Arc::default(),
-    };
+    let (mut opened, mut set) = (None, Arc::default());
+    if let Some(result) = view::opened(tried, &query) {
+        opened = Some(in_full(&here, &asked, &found, result).await?);
+        set = take::settings_under(&here, &result.way).await?;
+    }
     let looking = Looking { here: &here, query: &query, asked: &asked, tried, kept: None };
-    page(&TrialPage::of(frame, &looking, (opened, &set), lists))
+    page(&TrialPage::of(frame, &looking, (opened.as_deref(), &set), lists))
 }
 
 /// What was tried for a table, or why not.
@@ -71,7 +71,7 @@ async fn for_table(
     if let Some(error) = errors.into_iter().next() {
         return Err(PageError::BadRequest(error));
     }
-    let found = tried(here, &asked).await?;
+    let found = tried(here, &asked, Depth::InParts).await?;
     match &*found {
         Err(why) => Err(PageError::BadRequest(no_sample(*why))),
         Ok(_) => Ok(found),

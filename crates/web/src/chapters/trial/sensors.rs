@@ -51,7 +51,7 @@ impl OnTrial {
             all.iter().flat_map(|own| own.ways.iter().map(|(_, way)| (own.box_number, way))).collect();
         let one = |(number, way): &(u8, &TrialWay)| {
             let alone = boxes.iter().find(|(own, _)| own == number).map_or(facts, |(_, alone)| alone);
-            run_mean(way, alone, span)
+            run_mean(way, alone, span, None)
         };
         let mut results = each_of(&asked, one).into_iter();
         let sensors = all.into_iter().map(|trial| {

@@ -12,7 +12,7 @@ use upland_core::account::whole::Facts;
 use upland_core::advice::planner::Strategy;
 use upland_core::codes::Coded;
 use upland_core::sensors::Sense;
-use upland_core::trial::{Named, NoSample, Origin, Refusal, Schedule, TrialWay, WayResult, run};
+use upland_core::trial::{Named, NoSample, Origin, Refusal, Schedule, TrialWay, WayResult, run, run_mean};
 use upland_formats::trial_file::{Ready, TrialFile, TrialWeather};
 use upland_formats::way_file;
 use upland_store::trials::WayRecord;
@@ -63,6 +63,15 @@ pub(super) async fn own_ways(here: &AtSite) -> Result<Vec<OwnWay>, PageError> {
     Ok(records.iter().map(read).collect())
 }
 
+/// How closely zones are looked at.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(super) enum Depth {
+    /// By the mean of each zone: what the table of ways shows.
+    Mean,
+    /// With the quarters that get least and most.
+    InParts,
+}
+
 /// Ways that were tried, and those that could not be, with the reason.
 pub(super) struct Tried {
     pub facts: Facts,
@@ -73,10 +82,14 @@ pub(super) struct Tried {
 }
 
 impl Tried {
-    /// Every way of a trial, on every core.
-    pub fn of(ready: Ready, trial: &TrialFile) -> Self {
+    /// Every way of a trial, on every core: in full, or by the mean of each zone alone.
+    pub fn of(ready: Ready, trial: &TrialFile, depth: Depth) -> Self {
+        let tariff = trial.tariff.as_ref();
         let one = |way: &TrialWay| {
-            let outcome = run(way, &ready.facts, ready.span, trial.tariff.as_ref(), |_, _| ());
+            let outcome = match depth {
+                Depth::InParts => run(way, &ready.facts, ready.span, tariff, |_, _| ()),
+                Depth::Mean => run_mean(way, &ready.facts, ready.span, tariff),
+            };
             (way.name.clone(), outcome)
         };
         let outcomes = each_of(&trial.ways, one);
@@ -118,10 +131,14 @@ pub(super) fn ready(states: &SensorStates, trial: &TrialFile) -> Result<Ready, N
 }
 
 /// Tries every way, once for the facts and what is asked.
-pub(super) async fn tried(here: &AtSite, asked: &Asked) -> Result<Arc<Result<Tried, NoSample>>, PageError> {
+pub(super) async fn tried(
+    here: &AtSite,
+    asked: &Asked,
+    depth: Depth,
+) -> Result<Arc<Result<Tried, NoSample>>, PageError> {
     let own = own_ways(here).await?;
     let states = here.sensor_states(None).await?;
-    let key = format!("{} trial {asked:?}", here.facts_key());
+    let key = format!("{} trial {asked:?} {depth:?}", here.facts_key());
     let mut ways = common();
     let mut unfit = Vec::new();
     for own in own {
@@ -134,10 +151,30 @@ pub(super) async fn tried(here: &AtSite, asked: &Asked) -> Result<Arc<Result<Tri
     let trial = trial_of(&states, asked, String::new(), ways);
     here.once(key, kilobytes, move |_| {
         Ok(ready(&states, &trial).map(|ready| {
-            let mut tried = Tried::of(ready, &trial);
+            let mut tried = Tried::of(ready, &trial, depth);
             tried.refused.extend(unfit);
             tried
         }))
+    })
+    .await
+}
+
+/// One way that was tried, in full, once for the facts and what is asked.
+pub(super) async fn in_full(
+    here: &AtSite,
+    asked: &Asked,
+    tried: &Arc<Result<Tried, NoSample>>,
+    result: &WayResult,
+) -> Result<Arc<WayResult>, PageError> {
+    let key = format!("{} trial {asked:?} way {}", here.facts_key(), result.way.name);
+    let (known, mean, tariff) = (Arc::clone(tried), result.clone(), asked.tariff.clone());
+    here.once(key, 30 * here.facts.zones.len(), move |_| {
+        let full = known
+            .as_ref()
+            .as_ref()
+            .ok()
+            .and_then(|tried| run(&mean.way, &tried.facts, tried.span, tariff.as_ref(), |_, _| ()).ok());
+        Ok(full.unwrap_or(mean))
     })
     .await
 }
