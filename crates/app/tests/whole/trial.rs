@@ -238,6 +238,7 @@ fn simulate_picks_a_year_and_pays_for_water_and_pump() {
 /// Published savings of rain switches on turf that is watered twice a week by a clock set for the season: about 30 to
 /// 44 % at 3 to 13 mm in years of normal rain (Cardenas-Lailhacar and Dukes 2008, University of Florida; from memory).
 /// A band of plausibility, not a check of digits: another climate, another soil.
+// Long: a site, a year and four ways are made for it.
 #[test]
 fn a_rain_switch_saves_on_a_real_year_what_turf_trials_found() {
     let Ok(year) = std::env::var("UPLAND_REAL_YEAR") else { return };

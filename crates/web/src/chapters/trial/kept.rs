@@ -1,6 +1,7 @@
 //! Trials that are kept with everything that went in: cited by address, run again, taken as a file.
 
 use super::asked::{Asked, Query, no_sample, read};
+use super::opened::{self, Opened};
 use super::tried::{Depth, Tried, trial_of, tried};
 use super::view::{self, Kept, Lists, Looking, TrialPage};
 use super::{table, words};
@@ -13,6 +14,7 @@ use crate::server::session::{Fields, flash};
 use crate::site::context::{AtSite, EditorAt};
 use actix_web::{HttpResponse, get, post, web};
 use std::sync::Arc;
+use upland_core::trial::WayResult;
 use upland_formats::trial_file::{self, TrialFile, TrialWeather};
 use upland_formats::{MAX_NAME, trial_json};
 use upland_store::Subject;
@@ -33,12 +35,8 @@ struct Again {
     record: TrialRecord,
     trial: TrialFile,
     tried: Tried,
-}
-
-impl Again {
-    fn repeats(&self) -> bool {
-        trial_json::write(self.tried.span, &self.tried.results) == self.record.result
-    }
+    /// Whether it came to the very same.
+    repeats: bool,
 }
 
 /// A name for a trial or a way, or what is wrong with it.
@@ -73,7 +71,7 @@ async fn keep(EditorAt(here): EditorAt, fields: Fields) -> Result<HttpResponse, 
     let revision = here.facts.site.weather_version;
     let weather = TrialWeather::of(&states.climate, revision);
     let trial = TrialFile { weather, ..trial_of(&states, &asked, name.clone(), ways) };
-    let zone = |zone: &_| view::zone_name(&known.facts, zone);
+    let zone = |zone: &_| words::zone_name(&known.facts, zone);
     let answer = words::answer(&known.results, &zone);
     let result = trial_json::write(known.span, &known.results);
     let kept = name.clone();
@@ -100,7 +98,9 @@ async fn again(here: &AtSite, id: i64) -> Result<Arc<Again>, PageError> {
             unreadable(problems.iter().map(ToString::to_string).collect::<Vec<_>>().join("; "))
         })?;
         let ready = trial.ready().map_err(|why| unreadable(no_sample(why)))?;
-        Ok(Again { tried: Tried::of(ready, &trial, Depth::InParts), trial, record })
+        let tried = Tried::of(ready, &trial, Depth::InParts);
+        let repeats = trial_json::write(tried.span, &tried.results) == record.result;
+        Ok(Again { repeats, tried, trial, record })
     })
     .await
 }
@@ -114,19 +114,39 @@ async fn kept_page(
     let again = again(&here, path.1).await?;
     let line = &again.record.line;
     let asked = Asked { sample: again.trial.sample, tariff: again.trial.tariff.clone() };
-    let kept = || Kept {
+    let kept = Kept {
         id: line.id,
         name: line.name.clone(),
         by: line.saved_by.clone(),
         at: line.saved_at.to_zoned(here.facts.tz.clone()).strftime("%-d %B %Y, %H:%M").to_string(),
-        repeats: again.repeats(),
+        repeats: again.repeats,
         revision: again.trial.weather.revision,
     };
     let frame = Frame::of_site(&here, line.name.clone(), Chapter::Trial)?;
-    let opened = view::opened(&again.tried, &query);
-    let looking =
-        Looking { here: &here, query: &query, asked: &asked, tried: &again.tried, kept: Some(kept()) };
-    page(&TrialPage::of(frame, &looking, (opened, &[]), Lists::default()).kept(kept()))
+    let looking = Looking { here: &here, query: &query, asked: &asked, tried: &again.tried, is_kept: true };
+    let opened = match view::opened(&again.tried, &query) {
+        Some(result) => Some(looked_at(&looking, &again, path.1, result).await?),
+        None => None,
+    };
+    page(&TrialPage::of(frame, &looking, (opened, &[]), Lists::default()).kept(kept))
+}
+
+/// A way of a kept trial, drawn once for what is looked at: nothing of it ever changes.
+async fn looked_at(
+    looking: &Looking<'_>,
+    again: &Arc<Again>,
+    id: i64,
+    result: &WayResult,
+) -> Result<Arc<Opened>, PageError> {
+    let Looking { here, query, .. } = looking;
+    let (zone, day) = opened::asked_for(result, query);
+    let (known, same, units) = (Arc::clone(again), looking.same(), here.facts.units());
+    let way = result.way.name.clone();
+    here.once(format!("kept trial {id} way {way} {zone:?} {day:?} {units:?}"), 120, move |_| {
+        let result = known.tried.results.iter().find(|r| r.way.name == way).ok_or(PageError::NotFound)?;
+        Ok(Opened::of(&known.tried, result, (zone.as_deref(), day), (units, &same)))
+    })
+    .await
 }
 
 /// Everything that went in, to be run again anywhere.

@@ -4,6 +4,7 @@
 mod asked;
 mod day;
 mod kept;
+mod opened;
 mod protocol;
 mod search;
 mod sensors;
@@ -20,8 +21,10 @@ use crate::server::error::{PageError, page};
 use crate::site::context::AtSite;
 use actix_web::{HttpResponse, get, web};
 use asked::{Query, no_sample, read};
+use opened::Opened;
 use std::sync::Arc;
 use tried::{Depth, Tried, in_full, tried};
+use upland_core::trial::{NoSample, WayResult};
 use view::{Lists, Looking, TrialPage};
 
 pub(crate) fn routes(config: &mut web::ServiceConfig) {
@@ -53,20 +56,36 @@ async fn trial_page(here: AtSite, query: web::Query<Query>) -> Result<HttpRespon
             return page(&TrialPage::without(frame, &here, &query, (errors, lists)));
         }
     };
+    let looking = Looking { here: &here, query: &query, asked: &asked, tried, is_kept: false };
     let (mut opened, mut set) = (None, Arc::default());
     if let Some(result) = view::opened(tried, &query) {
-        opened = Some(in_full(&here, &asked, &found, result).await?);
+        opened = Some(looked_at(&looking, &found, result).await?);
         set = take::settings_under(&here, &result.way).await?;
     }
-    let looking = Looking { here: &here, query: &query, asked: &asked, tried, kept: None };
-    page(&TrialPage::of(frame, &looking, (opened.as_deref(), &set), lists))
+    page(&TrialPage::of(frame, &looking, (opened, &set), lists))
+}
+
+/// The way that is opened, in full, drawn once for the facts and what is looked at.
+async fn looked_at(
+    looking: &Looking<'_>,
+    found: &Arc<Result<Tried, NoSample>>,
+    result: &WayResult,
+) -> Result<Arc<Opened>, PageError> {
+    let Looking { here, query, asked, .. } = looking;
+    let full = in_full(here, asked, found, result).await?;
+    let (zone, day) = opened::asked_for(&full, query);
+    let key =
+        format!("{} trial {asked:?} way {} looked at {zone:?} {day:?}", here.facts_key(), full.way.name);
+    let (known, same, units) = (Arc::clone(found), looking.same(), here.facts.units());
+    here.once(key, 120, move |_| {
+        let tried = known.as_ref().as_ref().map_err(|_| PageError::NotFound)?;
+        Ok(Opened::of(tried, &full, (zone.as_deref(), day), (units, &same)))
+    })
+    .await
 }
 
 /// What was tried for a table, or why not.
-async fn for_table(
-    here: &AtSite,
-    query: &Query,
-) -> Result<Arc<Result<Tried, upland_core::trial::NoSample>>, PageError> {
+async fn for_table(here: &AtSite, query: &Query) -> Result<Arc<Result<Tried, NoSample>>, PageError> {
     let (asked, errors) = read(here, query);
     if let Some(error) = errors.into_iter().next() {
         return Err(PageError::BadRequest(error));

@@ -179,7 +179,7 @@ fn answer(facts: &Facts, goal_pct: u8, (now, best): (&WayResult, &WayResult), un
     };
     let goal = Share::from_percent(f64::from(goal_pct));
     let short: Vec<&ZoneResult> = best.zones.iter().filter(|z| z.adequacy() < goal).collect();
-    let name = |zone: &ZoneResult| super::view::zone_name(facts, zone);
+    let name = |zone: &ZoneResult| words::zone_name(facts, zone);
     match short.as_slice() {
         [] => format!("{uses}; every zone has {goal_pct} % of what it asks for."),
         [one] => format!(
@@ -207,7 +207,7 @@ fn changes(here: &AtSite, way: &TrialWay, number: u8) -> Vec<ChangeLine> {
 fn zones(facts: &Facts, now: &WayResult, best: &WayResult) -> Vec<(String, String, String, String, String)> {
     let mm = |zone: &ZoneResult| crate::page::quantities::depth(facts.site.units, zone.applied);
     let line = |(now, best): (&ZoneResult, &ZoneResult)| {
-        let name = super::view::zone_name(facts, now);
+        let name = words::zone_name(facts, now);
         (name, share(now.adequacy()), share(best.adequacy()), mm(now), mm(best))
     };
     now.zones.iter().zip(&best.zones).map(line).collect()

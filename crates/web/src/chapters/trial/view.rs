@@ -1,18 +1,16 @@
 //! The page of a trial: one sentence, the ways side by side, one way's zones, one zone's season, one day's hours.
 
 use super::asked::{self, Asked, Query, WEATHERS};
-use super::day::{self, DayView};
+use super::opened::Opened;
 use super::tried::{OwnWay, Tried, Why, own_ways};
 use super::words::{self, ENOUGH};
 use crate::page::change_words::{ChangeLine, change_lines};
 use crate::page::frame::Frame;
 use crate::page::quantities::{depth, plain, share, short_date, volume};
-use crate::page::ribbon::RibbonPart;
-use crate::page::season_chart::{SeasonChart, chart};
 use crate::server::error::PageError;
 use crate::site::context::AtSite;
 use askama::Template;
-use jiff::civil::Date;
+use std::sync::Arc;
 use upland_core::account::whole::Facts;
 use upland_core::codes::Coded;
 use upland_core::controller::schedule::{Settings, difference};
@@ -83,7 +81,14 @@ pub(super) struct Looking<'a> {
     pub query: &'a Query,
     pub asked: &'a Asked,
     pub tried: &'a Tried,
-    pub kept: Option<Kept>,
+    pub is_kept: bool,
+}
+
+impl Looking<'_> {
+    /// What stands before a way in the address of the same trial.
+    pub fn same(&self) -> String {
+        if self.is_kept { String::new() } else { format!("{}&", self.asked.query()) }
+    }
 }
 
 #[derive(Template)]
@@ -107,7 +112,8 @@ pub(super) struct TrialPage {
     refused: Vec<(String, String)>,
     /// Ways that come to the very same as the box is set.
     alike: Vec<String>,
-    opened: Option<Opened>,
+    opened: Option<Arc<Opened>>,
+    boxes: Vec<BoxLine>,
     lists: Lists,
 }
 
@@ -156,40 +162,12 @@ struct WayLine {
     worst: String,
 }
 
-/// The way that is opened.
-struct Opened {
-    code: String,
-    name: String,
-    zones: Vec<ZoneLine>,
-    /// A zone's season under the way, and as it is set, with its sums in words.
-    season: Option<(String, SeasonChart)>,
-    day: Option<DayView>,
-    boxes: Vec<BoxLine>,
-    /// Sensors that are set otherwise under the way.
-    sensors: Vec<String>,
-}
-
 /// A box whose settings the way changes.
 struct BoxLine {
     number: u8,
     place: String,
     version: i32,
     changes: Vec<ChangeLine>,
-}
-
-struct ZoneLine {
-    href: String,
-    name: String,
-    opened: bool,
-    enough: String,
-    is_short: bool,
-    parts: String,
-    applied: String,
-    wasted: String,
-    stress: u32,
-    runs: u32,
-    skipped: String,
-    worst: String,
 }
 
 impl TrialPage {
@@ -217,6 +195,7 @@ impl TrialPage {
             refused: Vec::new(),
             alike: Vec::new(),
             opened: None,
+            boxes: Vec::new(),
             lists,
         }
     }
@@ -224,34 +203,26 @@ impl TrialPage {
     pub fn of(
         frame: Frame,
         looking: &Looking<'_>,
-        (opened, set): (Option<&WayResult>, &[(u8, Settings)]),
+        (opened, set): (Option<Arc<Opened>>, &[(u8, Settings)]),
         lists: Lists,
     ) -> Self {
         let Looking { here, query, asked, tried, .. } = looking;
         let (units, facts) = (here.facts.units(), &tried.facts);
-        let same = if looking.kept.is_some() { String::new() } else { format!("{}&", asked.query()) };
-        let name = |zone: &ZoneResult| zone_name(facts, zone);
+        let same = looking.same();
+        let name = |zone: &ZoneResult| words::zone_name(facts, zone);
         let best = words::best(&tried.results).map(|r| r.way.name.clone());
-        let line = |result: &WayResult| way_line(looking, result, (&same, opened, best.as_deref()));
+        let line =
+            |result: &WayResult| way_line(looking, result, (&same, opened.as_deref(), best.as_deref()));
         let as_set = tried.results.iter().find(|r| r.way.name == Named::AsSet.code());
         // Percentages that stand at 100 % already are no other way.
         let is_alike = |r: &&WayResult| as_set.is_some_and(|set| set.way != r.way && set.zones == r.zones);
         let lines: Vec<WayLine> = tried.results.iter().filter(|r| !is_alike(r)).map(line).collect();
-        let chosen = opened.map(|result| open(looking, (result, as_set, set), &same));
-        let (link, date) = match &chosen {
-            Some((opened, zone, date)) => {
-                let way = words::encoded(&opened.code);
-                ((format!("?{same}way={way}&zone={zone}&day="), "#h-day".to_owned()), *date)
-            }
-            None => ((format!("?{same}day="), String::new()), tried.span.1),
-        };
-        let ribbon = RibbonPart::new(&facts.climate, date, units, link);
         let mut form = TrialForm::of(query);
         if let Sample::Days(from, to) = asked.sample {
             (form.from, form.to) = (from.to_string(), to.to_string());
         }
         Self {
-            ribbon: ribbon.render().unwrap_or_default(),
+            ribbon: opened.as_ref().map_or(String::new(), |o| o.ribbon.clone()),
             site_id: here.id(),
             errors: Vec::new(),
             answer: words::answer(&tried.results, &name),
@@ -263,7 +234,8 @@ impl TrialPage {
             alike: tried.results.iter().filter(|r| is_alike(r)).map(|r| words::way(&r.way)).collect(),
             lines,
             refused: tried.refused.iter().map(refused).collect(),
-            opened: chosen.map(|(opened, ..)| opened),
+            boxes: boxes(here, set),
+            opened,
             same: asked.query(),
             lists,
             kept: None,
@@ -281,13 +253,13 @@ impl TrialPage {
 fn way_line(
     looking: &Looking<'_>,
     result: &WayResult,
-    (same, opened, best): (&str, Option<&WayResult>, Option<&str>),
+    (same, opened, best): (&str, Option<&Opened>, Option<&str>),
 ) -> WayLine {
     let (units, facts) = (looking.here.facts.units(), &looking.tried.facts);
     WayLine {
         href: format!("?{same}way={}#h-way", words::encoded(&result.way.name)),
         name: words::way(&result.way),
-        opened: opened.is_some_and(|o| o.way == result.way),
+        opened: opened.is_some_and(|o| o.code == result.way.name),
         best: Some(result.way.name.as_str()) == best,
         water: result.site.litres.map_or("–".into(), |l| volume(units, l)),
         cost: result.site.cost.map_or(String::new(), |c| plain(c, 0)),
@@ -320,76 +292,13 @@ pub(super) fn opened<'a>(tried: &'a Tried, query: &Query) -> Option<&'a WayResul
     }
 }
 
-pub(super) fn zone_name(facts: &Facts, zone: &ZoneResult) -> String {
-    let name = facts.zone(zone.box_number, zone.station).map_or("", |(z, _)| z.name.as_str());
-    if facts.boxes.len() > 1 {
-        format!("{}-{} {name}", zone.box_number, zone.station)
-    } else {
-        format!("{} {name}", zone.station)
-    }
-}
-
 /// The zone that has least of what it asks for, and when.
 fn worst(facts: &Facts, result: &WayResult, units: UnitSystem) -> String {
     let least =
         |a: &&ZoneResult, b: &&ZoneResult| a.adequacy().fraction().total_cmp(&b.adequacy().fraction());
     let Some(zone) = result.zones.iter().min_by(least) else { return "–".into() };
     let Some((monday, missed)) = zone.worst_week else { return "none is short".into() };
-    format!("{}, {} from {}", zone_name(facts, zone), depth(units, missed), short_date(monday))
-}
-
-fn key(zone: &ZoneResult) -> String {
-    format!("{}-{}", zone.box_number, zone.station)
-}
-
-/// The way that is opened, with the key of its zone and the date that are opened in it.
-fn open(
-    looking: &Looking<'_>,
-    (result, as_set, set): (&WayResult, Option<&WayResult>, &[(u8, Settings)]),
-    same: &str,
-) -> (Opened, String, Date) {
-    let Looking { here, query, tried, .. } = looking;
-    let (units, facts) = (here.facts.units(), &tried.facts);
-    let code = result.way.name.clone();
-    let least =
-        |a: &&ZoneResult, b: &&ZoneResult| a.adequacy().fraction().total_cmp(&b.adequacy().fraction());
-    let asked = query.zone.as_ref().and_then(|wanted| result.zones.iter().find(|z| key(z) == *wanted));
-    let zone = asked.or_else(|| result.zones.iter().min_by(least));
-    let way = words::encoded(&code);
-    let line = |own: &ZoneResult| ZoneLine {
-        href: format!("?{same}way={way}&zone={}#h-season", key(own)),
-        name: zone_name(facts, own),
-        opened: zone.is_some_and(|z| key(z) == key(own)),
-        enough: share(own.adequacy()),
-        is_short: own.adequacy() < ENOUGH,
-        parts: words::parts(own),
-        applied: depth(units, own.applied),
-        wasted: share(own.excess()),
-        stress: own.stress_days,
-        runs: own.runs,
-        skipped: words::skipped(core::slice::from_ref(own)),
-        worst: own
-            .worst_week
-            .map_or("–".into(), |(monday, mm)| format!("{} from {}", depth(units, mm), short_date(monday))),
-    };
-    let beside = zone.and_then(|z| as_set?.zones.iter().find(|other| key(other) == key(z)));
-    let beside = beside.filter(|_| code != Named::AsSet.code());
-    let zone_key = zone.map(key).unwrap_or_default();
-    let date = query.day.as_deref().and_then(|day| day.parse().ok());
-    let date: Date =
-        date.unwrap_or_else(|| zone.map_or(tried.span.1, |z| day::first_looked_at(z, tried.span)));
-    let link = format!("?{same}way={way}&zone={zone_key}&day=");
-    let opened = Opened {
-        name: words::way(&result.way),
-        zones: result.zones.iter().map(line).collect(),
-        season: zone.map(|zone| season(facts, (zone, beside), (units, &link))),
-        day: zone
-            .and_then(|zone| DayView::of(facts, (&result.way, zone), (tried.span, date), (units, &link))),
-        boxes: if looking.kept.is_some() { Vec::new() } else { boxes(here, set) },
-        sensors: words::sensor_settings(&result.way, units),
-        code,
-    };
-    (opened, zone_key, date)
+    format!("{}, {} from {}", words::zone_name(facts, zone), depth(units, missed), short_date(monday))
 }
 
 /// Boxes whose settings a way changes, with what there is to key in.
@@ -411,28 +320,4 @@ fn boxes(here: &AtSite, set: &[(u8, Settings)]) -> Vec<BoxLine> {
         })
     });
     lines.collect()
-}
-
-/// The drawing of a zone's season, with that of the box as it is set beside it.
-fn season(
-    facts: &Facts,
-    (zone, beside): (&ZoneResult, Option<&ZoneResult>),
-    (units, link): (UnitSystem, &str),
-) -> (String, SeasonChart) {
-    let total =
-        facts.zone(zone.box_number, zone.station).map_or(0.0, |(_, r)| r.root_zone.total_available.mm());
-    let drawn = chart(&zone.days, total, units).with_weeks(&zone.days, link);
-    let words = format!(
-        "{}: {} of {} met, {} of watering wasted, short on {} of {} days",
-        zone_name(facts, zone),
-        depth(units, zone.et),
-        depth(units, zone.needed),
-        share(zone.excess()),
-        zone.stress_days,
-        zone.days.len()
-    );
-    match beside {
-        Some(other) => (words, drawn.beside(&other.days, total, units)),
-        None => (words, drawn),
-    }
 }

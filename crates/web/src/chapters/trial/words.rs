@@ -2,6 +2,7 @@
 
 use crate::page::quantities::{depth, flow, span};
 use percent_encoding::{AsciiSet, NON_ALPHANUMERIC, utf8_percent_encode};
+use upland_core::account::whole::Facts;
 use upland_core::advice::budget::RainRule;
 use upland_core::quantity::units::LitresPerMinute;
 use upland_core::sensors::Release;
@@ -60,6 +61,16 @@ pub(super) fn refusal(refusal: &Refusal) -> String {
 
 /// A zone's number and name.
 pub(super) type Names<'a> = &'a dyn Fn(&ZoneResult) -> String;
+
+/// A zone by its number and name, with its box where the site has several.
+pub(super) fn zone_name(facts: &Facts, zone: &ZoneResult) -> String {
+    let name = facts.zone(zone.box_number, zone.station).map_or("", |(z, _)| z.name.as_str());
+    if facts.boxes.len() > 1 {
+        format!("{}-{} {name}", zone.box_number, zone.station)
+    } else {
+        format!("{} {name}", zone.station)
+    }
+}
 
 /// Who is short under a way, in words.
 fn short(result: &WayResult, name: Names<'_>) -> String {
