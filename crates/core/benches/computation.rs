@@ -145,7 +145,7 @@ fn hourly_et_of_a_year(bencher: Bencher) {
 fn at_work(count: u16) -> Facts {
     let climate = Climate::from_record(&thirty_years(), station());
     let mut facts = Facts::surveyed(&site(), &TimeZone::UTC, &zones(count), climate);
-    let card = Card { stations: 48, programs: 4, starts_per_program: 8, ..twelve_stations() };
+    let card = Card { stations: count.max(48), programs: 4, starts_per_program: 8, ..twelve_stations() };
     let mut settings = Settings::clean(&card);
     if let Some(program) = settings.programs.first_mut() {
         (program.active, program.starts, program.days) = (true, vec![time(2, 0, 0, 0)], Days::Odd);
@@ -387,7 +387,7 @@ mod trials {
     //! A season of every zone with its three parts, under ways; a year by the hour.
     use super::*;
     use upland_core::codes::Coded;
-    use upland_core::trial::{Named, run};
+    use upland_core::trial::{Goal, Named, Space, run, run_mean, search};
 
     /// One zone, as set: the account and three parts, with half a year before it.
     #[divan::bench(args = [1, 24])]
@@ -409,5 +409,26 @@ mod trials {
         bencher.bench(|| {
             ways.iter().filter_map(|way| run(black_box(way), &facts, span, None, |_, _| ()).ok()).count()
         });
+    }
+
+    /// The cost over zones and over years, the mean of each zone, as set: linear in both.
+    #[divan::bench(sample_count = 5, args = [(10, 1), (100, 1), (1000, 1), (24, 1), (24, 5), (24, 30)])]
+    fn zones_and_years(bencher: Bencher, (zones, years): (u16, i64)) {
+        let facts = at_work(zones);
+        let (_, last) = facts.climate.span().unwrap_or_default();
+        let span = (last - jiff::Span::new().days(365 * years - 1), last);
+        let way = Named::AsSet.way("as-set");
+        bencher.bench(|| run_mean(black_box(&way), &facts, span, None));
+    }
+
+    /// A search over everything, 24 zones, a year.
+    #[divan::bench(sample_count = 3)]
+    fn search_of_24_zones(bencher: Bencher) {
+        use std::ops::ControlFlow;
+        let facts = at_work(24);
+        let (_, last) = facts.climate.span().unwrap_or_default();
+        let span = (last - jiff::Span::new().days(364), last);
+        let goal = Goal { adequacy: upland_core::quantity::ratio::Share::from_fraction(0.95) };
+        bencher.bench(|| search((&facts, 1), span, (Space::ALL, goal), |_| ControlFlow::Continue(())));
     }
 }

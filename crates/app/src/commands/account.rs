@@ -97,9 +97,9 @@ pub fn run(args: &Args) -> Result<(), Failure> {
 /// The rows of a site: by zone, then by time.
 fn rows(facts: &Facts, account: &SiteAccount, hours: &[Vec<AccountHour>], args: &Args) -> Vec<AccountRow> {
     let mut held: HeldRuns = BTreeMap::new();
-    for (number, runs) in &account.runs {
+    for (number, runs) in account.runs.boxes() {
         for run in runs.iter().filter(|r| !r.held_by.is_empty()) {
-            held.entry((*number, run.run.station)).or_default().push(run);
+            held.entry((number, run.run.station)).or_default().push(run);
         }
     }
     let several = facts.boxes.len() > 1;

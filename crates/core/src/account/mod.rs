@@ -8,6 +8,7 @@ pub mod nights;
 pub mod running;
 pub mod season;
 pub mod sensed;
+pub mod site_runs;
 pub mod sky;
 pub mod whole;
 pub mod zone;

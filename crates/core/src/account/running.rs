@@ -207,10 +207,9 @@ fn version(
     tz: &TimeZone,
     span: (Date, Date),
 ) -> Vec<BoxRun> {
-    let zone = |station: u16| {
-        let of = |(z, _): &&(Zone, ResolvedZone)| (z.box_number, z.number) == (facts.number, station);
-        zones.iter().find(of).map(|(zone, _)| zone)
-    };
+    let own = zones.iter().filter(|(zone, _)| zone.box_number == facts.number);
+    let by_station: BTreeMap<u16, &Zone> = own.map(|(zone, _)| (zone.number, zone)).collect();
+    let zone = |station: u16| by_station.get(&station).copied();
     let nightly = Nightly::of(facts, tz, span);
     let scale = |date: Date, program: usize, station: u16| nightly.of_run(date, program, zone(station)?);
     let mut runs = expand_scaled(&settings.awake(), &facts.card, tz, span, &scale);

@@ -6,6 +6,7 @@ use super::evidence::{Evidence, FieldReading, Watering, joined};
 use super::meters::{metered, told};
 use super::nights::{ZoneNight, nights, subject};
 use super::running::{BoxFacts, BoxRun, running};
+use super::site_runs::SiteRuns;
 use super::sky::SkyHours;
 use super::zone::{AccountDay, AccountHour, ZoneFacts, ZoneState, account_with_runs};
 use crate::controller::ordinance::Subject;
@@ -53,8 +54,8 @@ pub struct SiteAccount {
     pub sky: SkyHours,
     /// Its zones, in the order of the facts.
     pub zones: Vec<ZoneAccount>,
-    /// What its boxes ran or were held from, by number.
-    pub runs: BTreeMap<u8, Vec<BoxRun>>,
+    /// What its boxes ran or were held from.
+    pub runs: SiteRuns,
 }
 
 impl SiteAccount {
@@ -67,7 +68,7 @@ impl SiteAccount {
 
 /// What is known of the runs of a site, before any zone's water is counted.
 struct Known {
-    runs: BTreeMap<u8, Vec<BoxRun>>,
+    runs: SiteRuns,
     /// Whether days are taken from the log.
     logged: bool,
     advised: bool,
@@ -151,6 +152,7 @@ impl Known {
         };
         let metered = if way == Way::Best { metered(facts, &runs) } else { Vec::new() };
         let told = if way == Way::Best { told(facts, &runs) } else { BTreeMap::new() };
+        let runs = SiteRuns::from(runs);
         Self { runs, logged: way == Way::Best, advised: way == Way::AsAdvised, metered, told }
     }
 
@@ -168,8 +170,7 @@ impl Known {
         let known_since = own.and_then(BoxFacts::known_since);
         let is_metered =
             |from: Timestamp, to: Timestamp| self.metered.iter().any(|(a, b, _)| *a <= from && to <= *b);
-        let set = self.runs.get(&zone.box_number).into_iter().flatten();
-        let set = set.filter(|r| r.run.station == zone.number && !r.is_held());
+        let set = self.runs.of(zone.box_number, zone.number).filter(|r| !r.is_held());
         let flow = facts.log.flow.get(&zone.box_number).filter(|_| self.logged);
         let device = |begins: Timestamp, ends: Timestamp| {
             let heard = flow.is_some_and(|flow| !flow.between(begins, ends).is_empty());

@@ -119,6 +119,7 @@ impl Flows {
         self.applied_in - self.applied_drained
     }
 
+    #[inline]
     fn add(&mut self, hour: &Self) {
         self.demand = self.demand + hour.demand;
         self.et = self.et + hour.et;
@@ -267,7 +268,11 @@ pub fn account_with_runs(
                 night = None;
                 zone.advise(decided, &root_zone, (evidence, next), day);
             }
-            let mut water = zone.hour(&hour, factor, &root_zone);
+            let mut water = if zone.stirs(&hour) {
+                zone.hour(&hour, factor, &root_zone)
+            } else {
+                zone.still_hour(&hour, factor, &root_zone)
+            };
             out.short |= water.et.mm() < water.demand.mm() - NOTHING_MM;
             let reset_from = if facts.readings.is_empty() { None } else { zone.read(&hour, &root_zone) };
             out.water.add(&water);
@@ -376,6 +381,33 @@ impl<'a> Zoned<'a> {
         }
     }
 
+    /// Whether anything falls, runs or stands in an hour.
+    fn stirs(&mut self, hour: &SkyHour) -> bool {
+        self.has_run(hour) || self.standing > 0.0 || hour.rain.mm() > 0.0
+    }
+
+    /// The water of an hour in which only the plants take some.
+    #[inline]
+    fn still_hour(&mut self, hour: &SkyHour, factor: f64, root_zone: &RootZone) -> Flows {
+        let (demand, et) = self.take(hour, factor, root_zone);
+        let mm = Millimetres::from_mm;
+        Flows { demand: mm(demand), et: mm(et), depletion: mm(self.depletion), ..Flows::default() }
+    }
+
+    /// What the plants ask for in an hour, and take.
+    #[inline]
+    fn take(&mut self, hour: &SkyHour, factor: f64, root_zone: &RootZone) -> (f64, f64) {
+        let demand = hour.et0.mm() * factor;
+        if demand <= 0.0 {
+            return (0.0, 0.0);
+        }
+        let ks = root_zone.stress_coefficient(Millimetres::from_mm(self.depletion));
+        let left = (root_zone.total_available.mm() - self.depletion).max(0.0);
+        let et = (ks * demand).min(left);
+        self.depletion += et;
+        (demand, et)
+    }
+
     /// The water of an hour.
     fn hour(&mut self, hour: &SkyHour, factor: f64, root_zone: &RootZone) -> Flows {
         let rain = hour.rain.mm() * self.rain_share;
@@ -405,15 +437,9 @@ impl<'a> Zoned<'a> {
             out.applied_drained = Millimetres::from_mm(lost + beyond * watering);
             out.uneven = Millimetres::from_mm(lost);
         }
-        let demand = hour.et0.mm() * factor;
-        if demand > 0.0 {
-            let ks = root_zone.stress_coefficient(Millimetres::from_mm(self.depletion));
-            let left = (root_zone.total_available.mm() - self.depletion).max(0.0);
-            let et = (ks * demand).min(left);
-            self.depletion += et;
-            out.demand = Millimetres::from_mm(demand);
-            out.et = Millimetres::from_mm(et);
-        }
+        let (demand, et) = self.take(hour, factor, root_zone);
+        out.demand = Millimetres::from_mm(demand);
+        out.et = Millimetres::from_mm(et);
         out.drainage = Millimetres::from_mm(drained);
         out.depletion = Millimetres::from_mm(self.depletion);
         out

@@ -44,8 +44,8 @@ pub fn day(
         }
     });
     let (first, last) = (midnight(date, &tried.tz), end_of(date, &tried.tz));
-    let of = |run: &&BoxRun| run.run.station == station && run.run.start < last && run.run.end > first;
-    let runs = found.runs.get(&box_number).into_iter().flatten().filter(of).cloned().collect();
+    let of = |run: &&BoxRun| run.run.start < last && run.run.end > first;
+    let runs = found.runs.of(box_number, station).filter(of).cloned().collect();
     let settings = tried.of_box(box_number).and_then(|own| own.settings_at(first)).cloned();
     Ok(Some(TrialDay { hours, runs, settings }))
 }

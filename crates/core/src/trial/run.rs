@@ -200,8 +200,8 @@ fn zone_result(
     let begin = midnight(from, &facts.tz);
     let applied = sum(|d| d.water.applied);
     let mut skipped: BTreeMap<&'static str, u32> = BTreeMap::new();
-    let set = found.runs.get(&zone.box_number).into_iter().flatten();
-    for held in set.filter(|r| r.run.station == zone.number && r.run.start >= begin && r.is_held()) {
+    let set = found.runs.of(zone.box_number, zone.number);
+    for held in set.filter(|r| r.run.start >= begin && r.is_held()) {
         if let Some(holder) = held.held_by.first() {
             *skipped.entry(cause_of(holder)).or_default() += 1;
         }

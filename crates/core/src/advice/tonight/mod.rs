@@ -269,9 +269,8 @@ fn forbidden(
         met.map(|(from, _)| (*from).max(run.run.start)).min()
     };
     // What ran before the evening counts towards the minutes of its date.
-    let before = account.runs.get(&own.number).into_iter().flatten();
-    let before =
-        before.filter(|r| r.run.station == row.zone.number && r.run.start < account.until && !r.is_held());
+    let before = account.runs.of(own.number, row.zone.number);
+    let before = before.filter(|r| r.run.start < account.until && !r.is_held());
     let mut used: BTreeMap<Date, Seconds> = BTreeMap::new();
     let mut too_long = None;
     for run in before.chain(run()) {
