@@ -331,7 +331,7 @@ fn weather(take: &mut Checker, dto: &WeatherDto) -> TrialWeather {
         match RawDay::of(*date, *values).weather() {
             Some(day) => days.push(day),
             None => {
-                take.say(&format!("weather.days[{at}]"), "a day needs its lowest and highest temperature")
+                take.say(&format!("weather.days[{at}]"), "a day needs its lowest and highest temperature");
             }
         }
     }

@@ -229,7 +229,7 @@ impl<F: FnMut(&Progress) -> ControlFlow<()>> Search<'_, F> {
         let hundred = card.nearest_percentage(Percentage::HUNDRED);
         let level =
             Settings { percentages: from.settings.percentages.all_at(hundred), ..from.settings.clone() };
-        let mut all = vec![Candidate { settings: level, ..from.clone() }];
+        let mut all = vec![Candidate { settings: level, ..from }];
         if card.percentage_scope == PercentageScope::Month {
             let schedule = Schedule::Settings(vec![(self.own.number, from.settings.clone())]);
             let way = TrialWay { schedule, percentages: PercentageRule::Monthly, ..TrialWay::default() };

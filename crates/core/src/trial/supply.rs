@@ -114,7 +114,7 @@ pub fn demand(
         }
     }
     // What ends at an instant ends before what begins at it.
-    changes.sort_by(|a, b| (a.0, a.1).cmp(&(b.0, b.1)));
+    changes.sort_by_key(|(at, by, _)| (*at, *by));
     let mut out = Demand::default();
     let (mut open, mut flow, mut before) = (0, 0.0_f64, from);
     let most = supply.map_or(f64::INFINITY, |supply| supply.l_per_min());

@@ -225,7 +225,7 @@ pub(super) fn beyond(units: UnitSystem, result: &WayResult, supply: Option<Litre
         0 => {}
         1 => told.push(format!("{name}: one night is longer than the water window when zones run in turn.")),
         n => {
-            told.push(format!("{name}: {n} nights are longer than the water window when zones run in turn."))
+            told.push(format!("{name}: {n} nights are longer than the water window when zones run in turn."));
         }
     }
     told
