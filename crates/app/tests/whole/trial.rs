@@ -504,8 +504,13 @@ fn a_way_is_read_and_taken_over_on_the_page() {
     let server = Server::start(true);
     let (bram, wren) = (Person::signed_in(&server, "bram"), Person::signed_in(&server, "wren"));
     let page = bram.get("/sites/3/trial").text;
-    for words in ["less water than as it is set", "Twelve percentages", "Worst zone and week", "As it is set"]
-    {
+    for words in [
+        "less water than as it is set",
+        "Of what a box can be set to for good",
+        "Twelve percentages",
+        "Worst zone and week",
+        "As it is set",
+    ] {
         assert!(page.contains(words), "{words}");
     }
     let opened = bram.get("/sites/3/trial?way=just_need").text;

@@ -229,7 +229,7 @@ impl TrialPage {
             origin: asked::origin(&tried.origin, tried.span),
             form,
             has_cost: asked.tariff.is_some(),
-            beyond: tried.results.iter().flat_map(|r| words::beyond(units, r, facts.site.supply)).collect(),
+            beyond: words::beyond(units, &tried.results, facts.site.supply),
             forbids: lines.iter().any(|l| l.forbidden > 0),
             alike: tried.results.iter().filter(|r| is_alike(r)).map(|r| words::way(&r.way)).collect(),
             lines,

@@ -91,51 +91,75 @@ fn short(result: &WayResult, name: Names<'_>) -> String {
     format!("{} is short on {} days{week}; {others}", name(worst), worst.stress_days)
 }
 
-/// The way that keeps every zone at what it has now, or at enough, inside the law, with the least water.
-pub(super) fn best(results: &[WayResult]) -> Option<&WayResult> {
+/// Whether a box can be set to a way for good: nobody has to come every night or week, and nothing is taken down.
+fn is_settable(way: &TrialWay) -> bool {
+    let runs = !matches!(way.schedule, Schedule::AsAdvised | Schedule::DailyBalance);
+    let turned = matches!(way.percentages, PercentageRule::Weekly | PercentageRule::EtSensor { .. });
+    runs && !turned && !way.without_sensors
+}
+
+/// Of the ways that are admitted, the one that keeps every zone at what it has now, or at enough, inside the law, with
+/// the least water.
+fn best_of(results: &[WayResult], admits: impl Fn(&TrialWay) -> bool) -> Option<&WayResult> {
     let as_set = results.iter().find(|r| r.way.name == Named::AsSet.code());
     let enough = |result: &&WayResult| {
         result.zones.iter().enumerate().all(|(at, zone)| {
             let now = as_set.and_then(|r| r.zones.get(at)).map_or(Share::WHOLE, ZoneResult::adequacy);
             // What is short already may not become shorter.
-            zone.forbidden == 0 && zone.adequacy().fraction() >= ENOUGH.fraction().min(now.fraction() - 0.005)
+            let least = ENOUGH.fraction().min(now.fraction() - 0.005);
+            zone.forbidden == 0 && zone.adequacy().fraction() >= least
         })
     };
     let applied = |r: &WayResult| {
         r.site.litres.map_or_else(|| r.zones.iter().map(|z| z.applied.mm()).sum(), |litres| litres.l())
     };
     let by_water = |a: &&WayResult, b: &&WayResult| applied(a).total_cmp(&applied(b));
-    results.iter().filter(enough).min_by(by_water)
+    results.iter().filter(|r| admits(&r.way)).filter(enough).min_by(by_water)
 }
 
-/// The page in one sentence.
+/// The best of all ways.
+pub(super) fn best(results: &[WayResult]) -> Option<&WayResult> {
+    best_of(results, |_| true)
+}
+
+/// What a way uses against the box as it is set, as the middle of a sentence.
+fn uses(set: &WayResult, own: &WayResult) -> String {
+    let water = |r: &WayResult| r.site.litres.map(|litres| litres.l());
+    let saves = water(set).zip(water(own)).filter(|(a, _)| *a > 0.0);
+    let less = saves.map(|(a, b)| 100.0 * (1.0 - b / a)).filter(|pct| pct.abs() >= 0.5);
+    match less {
+        Some(pct) if pct > 0.0 => format!("uses {} % less water than as it is set", plain(pct, 0)),
+        Some(pct) => format!("uses {} % more water than as it is set, and zones need it", plain(-pct, 0)),
+        None => "uses as much water as it is set".into(),
+    }
+}
+
+/// The page in one sentence; in a second one what a box can be set to, where the best way is none of that.
 pub(super) fn answer(results: &[WayResult], name: Names<'_>) -> String {
     let Some(best) = best(results) else {
         return "No way that was tried gives every zone enough inside the law.".into();
     };
     let label = way(&best.way);
-    let as_set = results.iter().find(|r| r.way.name == Named::AsSet.code());
-    let water = |r: &WayResult| r.site.litres.map(|litres| litres.l());
-    match as_set {
-        Some(set) if set.way == best.way => {
+    let Some(set) = results.iter().find(|r| r.way.name == Named::AsSet.code()) else {
+        return format!("{label} uses least; {}.", short(best, name));
+    };
+    if set.way == best.way {
+        let short = short(best, name);
+        return format!("The box as it is set uses least of the ways that leave no zone worse: {short}.");
+    }
+    let first = format!("{label} {}; {}.", uses(set, best), short(best, name));
+    if is_settable(&best.way) {
+        return first;
+    }
+    match best_of(results, is_settable) {
+        Some(own) if own.way != set.way => {
             format!(
-                "The box as it is set uses least of the ways that leave no zone worse: {}.",
-                short(best, name)
+                "{first} Of what a box can be set to for good, {} {}.",
+                uncapital(&way(&own.way)),
+                uses(set, own)
             )
         }
-        Some(set) => {
-            let saves = water(set).zip(water(best)).filter(|(a, _)| *a > 0.0);
-            let less = saves.map(|(a, b)| 100.0 * (1.0 - b / a)).filter(|pct| pct.abs() >= 0.5);
-            let saves = match less {
-                Some(pct) if pct > 0.0 => format!("uses {} % less water than as it is set", plain(pct, 0)),
-                Some(pct) => {
-                    format!("uses {} % more water than as it is set, and zones need it", plain(-pct, 0))
-                }
-                None => "uses as much water as it is set".into(),
-            };
-            format!("{label} {saves}; {}.", short(best, name))
-        }
-        None => format!("{label} uses least; {}.", short(best, name)),
+        _ => format!("{first} A box cannot be set to it for good."),
     }
 }
 
@@ -209,26 +233,38 @@ pub(super) fn sensor_settings(way: &TrialWay, units: UnitSystem) -> Vec<String> 
     set.map(|own| format!("Set {} {}; enter it in Sensors.", own.name, change(&own.change, units))).collect()
 }
 
-/// What a way asks of the supply and the window beyond what they give; empty when it asks for no more.
-pub(super) fn beyond(units: UnitSystem, result: &WayResult, supply: Option<LitresPerMinute>) -> Vec<String> {
-    let (name, own) = (way(&result.way), &result.site.supply);
-    let mut told = Vec::new();
-    if let (Some(supply), true) = (supply, own.over.any()) {
-        told.push(format!(
-            "{name}: for {} more flows than the {} that the supply gives, up to {}.",
-            span(own.over.minutes().min_value()),
-            flow(units, supply),
-            flow(units, own.most)
-        ));
-    }
-    match own.nights_too_long {
-        0 => {}
-        1 => told.push(format!("{name}: one night is longer than the water window when zones run in turn.")),
-        n => {
-            told.push(format!("{name}: {n} nights are longer than the water window when zones run in turn."));
+/// What ways ask of the supply and the window beyond what they give; ways that ask the same stand together.
+pub(super) fn beyond(
+    units: UnitSystem,
+    results: &[WayResult],
+    supply: Option<LitresPerMinute>,
+) -> Vec<String> {
+    let mut told: Vec<(String, Vec<String>)> = Vec::new();
+    let mut say = |what: String, result: &WayResult| {
+        let name = way(&result.way);
+        match told.iter_mut().find(|(known, _)| *known == what) {
+            Some((_, names)) => names.push(name),
+            None => told.push((what, vec![name])),
+        }
+    };
+    for result in results {
+        let own = &result.site.supply;
+        if let (Some(supply), true) = (supply, own.over.any()) {
+            let most = flow(units, own.most);
+            let supply = flow(units, supply);
+            let long = span(own.over.minutes().min_value());
+            say(
+                format!("for {long} more flows than the {supply} that the supply gives, up to {most}"),
+                result,
+            );
+        }
+        match own.nights_too_long {
+            0 => {}
+            1 => say("one night is longer than the water window when zones run in turn".into(), result),
+            n => say(format!("{n} nights are longer than the water window when zones run in turn"), result),
         }
     }
-    told
+    told.into_iter().map(|(what, names)| format!("{}: {what}.", names.join(", "))).collect()
 }
 
 /// What stands as itself in an address.
