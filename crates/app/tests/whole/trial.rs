@@ -543,7 +543,12 @@ fn a_way_is_read_and_taken_over_on_the_page() {
     let nothing = bram.post_from("/sites/3/trial", "/sites/3/trial/take", &fields("as-advised"));
     assert_eq!(nothing.status, 303);
     assert!(bram.get("/sites/3/trial").text.contains("nothing that a box is set to for good"));
-    // What cannot be read is said, and nothing is tried.
+}
+
+#[test]
+fn what_a_trial_cannot_read_is_said_and_nothing_is_tried() {
+    let server = Server::start(true);
+    let bram = Person::signed_in(&server, "bram");
     for (query, words) in [
         ("from=May", "a date written YYYY-MM-DD"),
         ("from=2026-07-01&to=2026-06-01", "lies before the first"),

@@ -134,6 +134,21 @@ pub struct WayResult {
     pub site: SiteResult,
 }
 
+impl WayResult {
+    /// Its water in one number, to compare ways of a site: litres of the zones whose area is known, else millimetres
+    /// over all zones.
+    #[must_use]
+    pub fn water(&self) -> f64 {
+        self.site.litres.map_or_else(|| self.zones.iter().map(|z| z.applied.mm()).sum(), |litres| litres.l())
+    }
+
+    /// Days on which plants were short, over all zones.
+    #[must_use]
+    pub fn stress_days(&self) -> u32 {
+        self.zones.iter().map(|zone| zone.stress_days).sum()
+    }
+}
+
 /// Runs a way over some days of a site's weather, both included. Each hour of each zone in them is shown to `each`
 /// with the place of the zone.
 ///

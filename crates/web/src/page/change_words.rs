@@ -1,6 +1,7 @@
 //! What differs between two settings of a box, as a list that is keyed in.
 
-use upland_core::controller::schedule::{Change, Where};
+use crate::site::facts::{SiteBox, SiteFacts};
+use upland_core::controller::schedule::{Change, Settings, Where, difference};
 
 /// A change as a line of a list.
 pub(crate) struct ChangeLine {
@@ -30,4 +31,39 @@ pub(crate) fn change_lines(
         }
     };
     changes.into_iter().map(line).collect()
+}
+
+/// What there is to key in on a box of a site to have it set otherwise.
+pub(crate) fn changes_on(facts: &SiteFacts, own: &SiteBox, settings: &Settings) -> Vec<ChangeLine> {
+    let number = own.number();
+    let program = |at: usize| settings.programs.get(at).map_or(String::new(), |p| p.name.clone());
+    let station = |n: u16| {
+        let zone = facts.zones.iter().find(|z| (z.zone.box_number, z.zone.number) == (number, n));
+        zone.map_or_else(|| format!("station {n}"), |z| format!("{n} {}", z.zone.name))
+    };
+    change_lines(difference(&own.settings_or_clean(), settings), &program, &station)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::fixture;
+    use upland_core::quantity::time::Seconds;
+
+    #[test]
+    fn changes_name_programs_and_zones_and_say_before_and_after() {
+        let bench = fixture::workbench();
+        let own = &bench.loaded.boxes[0];
+        let mut settings = own.settings_or_clean();
+        assert!(changes_on(&bench.loaded, own, &settings).is_empty(), "nothing to key in");
+        settings.set_run_time(0, 1, Seconds::from_min(17));
+        settings.set_run_time(0, 12, Seconds::from_min(3));
+        let lines = changes_on(&bench.loaded, own, &settings);
+        assert_eq!(lines.len(), 2);
+        let zone = &bench.loaded.zones[0].zone;
+        assert_eq!(lines[0].place, format!("Program {}", settings.programs[0].name));
+        assert_eq!(lines[0].what, format!("1 {}", zone.name));
+        assert!(lines[0].after.contains("17"), "{}", lines[0].after);
+        assert_eq!(lines[1].what, "station 12", "a station without a zone");
+    }
 }

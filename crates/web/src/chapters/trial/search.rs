@@ -4,7 +4,7 @@ use super::asked::{self, Asked, Query, no_sample, read};
 use super::kept::name;
 use super::tried::{ready, trial_of};
 use super::words;
-use crate::page::change_words::{ChangeLine, change_lines};
+use crate::page::change_words::{ChangeLine, changes_on};
 use crate::page::frame::{Chapter, Frame};
 use crate::page::quantities::{plain, share, volume};
 use crate::server::address;
@@ -16,7 +16,6 @@ use actix_web::{HttpResponse, get, post, web};
 use askama::Template;
 use std::ops::ControlFlow;
 use upland_core::account::whole::Facts;
-use upland_core::controller::schedule::difference;
 use upland_core::quantity::ratio::Share;
 use upland_core::site::UnitSystem;
 use upland_core::trial::{
@@ -92,10 +91,6 @@ struct FoundView {
     suggested: String,
 }
 
-fn water(result: &WayResult) -> f64 {
-    result.site.litres.map_or_else(|| result.zones.iter().map(|z| z.applied.mm()).sum(), |l| l.l())
-}
-
 /// What was held fixed.
 fn held(space: Space) -> String {
     let fixed: Vec<&str> =
@@ -164,7 +159,7 @@ fn changed(here: &AtSite, way: &TrialWay, number: u8) -> bool {
 }
 
 fn answer(facts: &Facts, goal_pct: u8, (now, best): (&WayResult, &WayResult), units: UnitSystem) -> String {
-    let (before, after) = (water(now), water(best));
+    let (before, after) = (now.water(), best.water());
     let pct = if before > 0.0 { 100.0 * (1.0 - after / before) } else { 0.0 };
     let amount =
         |result: &WayResult| result.site.litres.map_or(String::new(), |l| format!(" ({})", volume(units, l)));
@@ -195,12 +190,7 @@ fn changes(here: &AtSite, way: &TrialWay, number: u8) -> Vec<ChangeLine> {
     let Schedule::Settings(all) = &way.schedule else { return Vec::new() };
     let own = here.facts.boxes.iter().find(|own| own.number() == number);
     let (Some((_, settings)), Some(own)) = (all.first(), own) else { return Vec::new() };
-    let program = |at: usize| settings.programs.get(at).map_or(String::new(), |p| p.name.clone());
-    let station = |n: u16| {
-        let zone = here.facts.zones.iter().find(|z| (z.zone.box_number, z.zone.number) == (number, n));
-        zone.map_or_else(|| format!("station {n}"), |z| format!("{n} {}", z.zone.name))
-    };
-    change_lines(difference(&own.settings_or_clean(), settings), &program, &station)
+    changes_on(&here.facts, own, settings)
 }
 
 /// Each zone's name, enough now and then, water now and then.

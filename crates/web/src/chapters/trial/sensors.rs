@@ -102,28 +102,19 @@ fn hung(hung: Hung, units: UnitSystem) -> String {
     }
 }
 
-/// Water of a result: litres where areas are known, else millimetres over all zones.
-fn water(result: &WayResult) -> f64 {
-    result.site.litres.map_or_else(|| result.zones.iter().map(|z| z.applied.mm()).sum(), |l| l.l())
-}
-
 fn water_words(result: &WayResult, units: UnitSystem) -> String {
     match result.site.litres {
         Some(litres) => volume(units, litres),
-        None => format!("{} in all zones", depth(units, Millimetres::from_mm(water(result)))),
+        None => format!("{} in all zones", depth(units, Millimetres::from_mm(result.water()))),
     }
-}
-
-fn stress(result: &WayResult) -> u32 {
-    result.zones.iter().map(|zone| zone.stress_days).sum()
 }
 
 /// What a sensor saved and cost against its absence, in a sentence.
 fn answer(name: &str, own: &WayResult, absent: &WayResult, units: UnitSystem) -> String {
-    let (with, without) = (water(own), water(absent));
+    let (with, without) = (own.water(), absent.water());
     let saved = without - with;
     let pct = if without > 0.0 { 100.0 * saved / without } else { 0.0 };
-    let days = i64::from(stress(own)) - i64::from(stress(absent));
+    let days = i64::from(own.stress_days()) - i64::from(absent.stress_days());
     let cost = match days {
         0 => "at no day of stress more".to_owned(),
         1 => "at one zone day of stress more".to_owned(),
@@ -152,7 +143,7 @@ fn view(judged: &Judged, units: UnitSystem) -> SensorView {
     let line = |(kind, result): &(Hung, Result<WayResult, Vec<Refusal>>)| {
         let result = result.as_ref().ok()?;
         let against =
-            absent.filter(|_| *kind != Hung::Absent).map(|absent| water(result) / water(absent).max(1e-9));
+            absent.filter(|_| *kind != Hung::Absent).map(|absent| result.water() / absent.water().max(1e-9));
         Some(Line {
             name: hung(*kind, units),
             is_own: *kind == Hung::AsHung,
@@ -160,7 +151,7 @@ fn view(judged: &Judged, units: UnitSystem) -> SensorView {
             against: against.map_or("–".into(), |share| format!("{} %", plain(100.0 * (share - 1.0), 0))),
             wasted: share(result.site.excess),
             enough: share(result.site.adequacy),
-            stress: stress(result),
+            stress: result.stress_days(),
             skipped: words::skipped(&result.zones),
         })
     };

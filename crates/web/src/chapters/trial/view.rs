@@ -4,7 +4,7 @@ use super::asked::{self, Asked, Query, WEATHERS};
 use super::opened::Opened;
 use super::tried::{OwnWay, Tried, Why, own_ways};
 use super::words::{self, ENOUGH};
-use crate::page::change_words::{ChangeLine, change_lines};
+use crate::page::change_words::{ChangeLine, changes_on};
 use crate::page::frame::Frame;
 use crate::page::quantities::{depth, plain, share, short_date, volume};
 use crate::server::error::PageError;
@@ -13,7 +13,7 @@ use askama::Template;
 use std::sync::Arc;
 use upland_core::account::whole::Facts;
 use upland_core::codes::Coded;
-use upland_core::controller::schedule::{Settings, difference};
+use upland_core::controller::schedule::Settings;
 use upland_core::site::UnitSystem;
 use upland_core::trial::{Named, Sample, TrialWay, WayResult, ZoneResult};
 use upland_store::trials::TrialLine;
@@ -267,7 +267,7 @@ fn way_line(
         enough: share(result.site.adequacy),
         is_short: result.zones.iter().any(|z| z.adequacy() < ENOUGH),
         wasted: share(result.site.excess),
-        stress: plain(f64::from(result.zones.iter().map(|z| z.stress_days).sum::<u32>()), 0),
+        stress: plain(f64::from(result.stress_days()), 0),
         skipped: words::skipped(&result.zones),
         forbidden: result.zones.iter().map(|z| z.forbidden).sum(),
         worst: worst(facts, result, units),
@@ -305,18 +305,11 @@ fn worst(facts: &Facts, result: &WayResult, units: UnitSystem) -> String {
 fn boxes(here: &AtSite, set: &[(u8, Settings)]) -> Vec<BoxLine> {
     let lines = here.facts.boxes.iter().filter_map(|own| {
         let (number, settings) = set.iter().find(|(number, _)| *number == own.number())?;
-        let zones = &here.facts.zones;
-        let program = |at: usize| settings.programs.get(at).map_or(String::new(), |p| p.name.clone());
-        let station = |n: u16| {
-            let zone = zones.iter().find(|z| (z.zone.box_number, z.zone.number) == (*number, n));
-            zone.map_or_else(|| format!("station {n}"), |z| format!("{n} {}", z.zone.name))
-        };
-        let changes = difference(&own.settings_or_clean(), settings);
         Some(BoxLine {
             number: *number,
             place: own.record.controller.place.clone(),
             version: own.settings.as_ref().map_or(0, |s| s.version),
-            changes: change_lines(changes, &program, &station),
+            changes: changes_on(&here.facts, own, settings),
         })
     });
     lines.collect()

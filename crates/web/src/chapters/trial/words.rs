@@ -110,10 +110,7 @@ fn best_of(results: &[WayResult], admits: impl Fn(&TrialWay) -> bool) -> Option<
             zone.forbidden == 0 && zone.adequacy().fraction() >= least
         })
     };
-    let applied = |r: &WayResult| {
-        r.site.litres.map_or_else(|| r.zones.iter().map(|z| z.applied.mm()).sum(), |litres| litres.l())
-    };
-    let by_water = |a: &&WayResult, b: &&WayResult| applied(a).total_cmp(&applied(b));
+    let by_water = |a: &&WayResult, b: &&WayResult| a.water().total_cmp(&b.water());
     results.iter().filter(|r| admits(&r.way)).filter(enough).min_by(by_water)
 }
 
