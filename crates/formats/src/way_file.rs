@@ -2,7 +2,7 @@
 
 use crate::json::{Checker, Code, HoursDto, PathProblem, hhmm, parse, pretty, schema_of};
 use crate::planting::WeanOffDto;
-use crate::settings_file::{self, dto::SettingsDto};
+use crate::settings_file::{self, dto::DaysDto, dto::SettingsDto};
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use upland_core::account::whole::Facts;
@@ -50,6 +50,9 @@ struct FileDto {
     /// Whether rain is left to the sensors or counted; as the box has it when left out.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     rain: Option<Code<RainRule>>,
+    /// Other days for every program that waters.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    days: Option<DaysDto>,
     /// Another water window, for what is advised or planned.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     water_window: Option<HoursDto>,
@@ -219,6 +222,7 @@ fn dto(way: &TrialWay) -> FileDto {
             })
             .collect(),
         rain: way.rain.map(Code),
+        days: way.days.map(DaysDto::from),
         water_window: way.window.map(|h| HoursDto { from: hhmm(h.from), until: hhmm(h.until) }),
         planting: match way.planting {
             Ramps::AsSet => RampsDto::AsSet,
@@ -232,6 +236,7 @@ fn dto(way: &TrialWay) -> FileDto {
 ///
 /// # Errors
 /// Every problem with its path.
+// Long: one field of the file after another.
 pub fn read(bytes: &[u8], site: &Facts) -> Result<TrialWay, Vec<PathProblem>> {
     let dto: FileDto = parse(bytes, MAX_BYTES)?;
     let mut take = Checker::default();
@@ -286,7 +291,18 @@ pub fn read(bytes: &[u8], site: &Facts) -> Result<TrialWay, Vec<PathProblem>> {
         RampsDto::WeanOff(own) => Ramps::WeanOff(own.take(&mut take, "planting.wean_off")),
     };
     let (without_sensors, rain) = (dto.without_sensors, dto.rain.map(|Code(rule)| rule));
-    take.finish(TrialWay { name, schedule, percentages, without_sensors, sensors, rain, window, planting })
+    let days = dto.days.as_ref().map(|days| days.take(&mut take, "days"));
+    take.finish(TrialWay {
+        name,
+        schedule,
+        percentages,
+        without_sensors,
+        sensors,
+        rain,
+        days,
+        window,
+        planting,
+    })
 }
 
 fn sensor(take: &mut Checker, site: &Facts, i: usize, own: &SensorChangeDto) -> SensorChange {
@@ -335,7 +351,7 @@ mod tests {
     use jiff::civil::{date, time};
     use jiff::tz::TimeZone;
     use upland_core::account::running::{BoxFacts, SensorFacts};
-    use upland_core::controller::schedule::Settings;
+    use upland_core::controller::schedule::{Days, Settings};
     use upland_core::controller::twelve_stations;
     use upland_core::ground::planting::WeanOff;
     use upland_core::quantity::ratio::Share;
@@ -393,7 +409,8 @@ mod tests {
             },
             TrialWay { percentages: PercentageRule::EtSensor { trim_pct: -10.0 }, ..base.clone() },
             TrialWay { percentages: PercentageRule::Weekly, rain: Some(RainRule::Counted), ..base.clone() },
-            TrialWay { planting: Ramps::None, ..base.clone() },
+            TrialWay { planting: Ramps::None, days: Some(Days::Odd), ..base.clone() },
+            TrialWay { days: Some(Days::EveryNth { interval: 3, first: date(2026, 1, 1) }), ..base.clone() },
             TrialWay {
                 planting: Ramps::WeanOff(WeanOff {
                     from: date(2026, 4, 1),

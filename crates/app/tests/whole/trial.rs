@@ -372,6 +372,7 @@ fn a_way_of_ones_own_is_tried_beside_the_others_and_bad_ones_are_refused_at_once
         ("schedule", "as_set"),
         ("percentages", "monthly"),
         ("rain", ""),
+        ("days", "3"),
         ("s0-change", "threshold"),
         ("s0-value", "12"),
         ("planting", "wean_off"),
@@ -382,15 +383,17 @@ fn a_way_of_ones_own_is_tried_beside_the_others_and_bad_ones_are_refused_at_once
     let saved = save(&fields);
     assert_eq!(saved.status, 303, "{}", saved.text);
     let page = bram.get("/sites/2/trial").text;
-    for words in ["Small step, weaned", "twelve percentages", "weaned off from 140 % over 6 weeks"] {
+    for words in
+        ["Small step, weaned", "twelve percentages", "every 3 days", "weaned off from 140 % over 6 weeks"]
+    {
         assert!(page.contains(words), "{words}");
     }
     assert!(page.contains("at 12"), "the threshold is told");
     // The same name again, and what cannot be.
     assert_eq!(save(&fields).status, 409);
     fields[0].1 = "monthly";
-    fields[5].1 = "300";
-    fields[8].1 = "60";
+    fields[6].1 = "300";
+    fields[9].1 = "60";
     let wrong = save(&fields);
     assert_eq!(wrong.status, 422);
     for words in ["Rain threshold", "Wean-off must lie", "is the name of a way that every site has"] {

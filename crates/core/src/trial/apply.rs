@@ -106,7 +106,10 @@ fn change_box(
         Schedule::School(strategy) => Some(planned(facts, own, present, (*strategy, from))?),
         _ => present,
     };
-    let settings = settings.ok_or(Refusal::Unset { box_number })?;
+    let mut settings = settings.ok_or(Refusal::Unset { box_number })?;
+    if let Some(days) = way.days {
+        settings.programs.iter_mut().filter(|p| p.waters()).for_each(|p| p.days = days);
+    }
     if let Some(fault) = settings.check(&own.card).into_iter().next() {
         return Err(Refusal::CannotHold {
             box_number,

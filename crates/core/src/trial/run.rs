@@ -76,6 +76,8 @@ pub struct ZoneResult {
     pub runs: u32,
     /// Runs that were held, by cause: a name of [`cause_of`].
     pub skipped: BTreeMap<&'static str, u32>,
+    /// Dates on which a run was held, in order, each with the cause of the first.
+    pub held: Vec<(Date, &'static str)>,
     /// Runs that the law forbids: by day, hour or minutes, or after rain.
     pub forbidden: u32,
     /// Runs that begin or end outside the site's water window.
@@ -196,9 +198,9 @@ fn measured(
         .zones
         .iter()
         .zip(&found.zones)
-        .map(|(zone, own)| zone_result(&tried, zone, (&found, own), (from, in_parts)))
+        .map(|(zone, own)| zone_result(&tried, zone, (&found, own), ((from, to), in_parts)))
         .collect();
-    let site = site_result((&tried, &found, counted), &zones, (tariff, from));
+    let site = site_result((&tried, &found, counted), &zones, (tariff, (from, to)));
     Ok(WayResult { way: way.clone(), zones, site })
 }
 
@@ -206,22 +208,29 @@ fn zone_result(
     facts: &Facts,
     (zone, resolved): &(Zone, ResolvedZone),
     (found, own): (&SiteAccount, &crate::account::whole::ZoneAccount),
-    (from, in_parts): (Date, bool),
+    ((from, to), in_parts): ((Date, Date), bool),
 ) -> ZoneResult {
     let first = own.days.partition_point(|day| day.date < from);
     let days = own.days.get(first..).unwrap_or_default().to_vec();
     let before = first.checked_sub(1).and_then(|k| own.days.get(k));
     let sum = |of: fn(&AccountDay) -> Millimetres| days.iter().map(of).sum::<Millimetres>();
-    let begin = midnight(from, &facts.tz);
+    let span = midnight(from, &facts.tz)..end_of(to, &facts.tz);
+    // An account knows of runs that begin on its last midnight; they are not of these days.
+    let waterings: Vec<Watering> = own.waterings.iter().filter(|w| span.contains(&w.from)).copied().collect();
     let applied = sum(|d| d.water.applied);
     let mut skipped: BTreeMap<&'static str, u32> = BTreeMap::new();
+    let mut held: Vec<(Date, &'static str)> = Vec::new();
     let set = found.runs.of(zone.box_number, zone.number);
-    for held in set.filter(|r| r.run.start >= begin && r.is_held()) {
-        if let Some(holder) = held.held_by.first() {
+    for run in set.filter(|r| span.contains(&r.run.start) && r.is_held()) {
+        if let Some(holder) = run.held_by.first() {
             *skipped.entry(cause_of(holder)).or_default() += 1;
+            let date = run.run.start.to_zoned(facts.tz.clone()).date();
+            if held.last().is_none_or(|(last, _)| *last != date) {
+                held.push((date, cause_of(holder)));
+            }
         }
     }
-    let ran = own.waterings.iter().filter(|w| w.from >= begin && w.strength > 0.0).count();
+    let ran = waterings.iter().filter(|w| w.strength > 0.0).count();
     ZoneResult {
         box_number: zone.box_number,
         station: zone.number,
@@ -238,8 +247,9 @@ fn zone_result(
         stress_days: u32::try_from(days.iter().filter(|d| d.short).count()).unwrap_or(u32::MAX),
         runs: u32::try_from(ran).unwrap_or(u32::MAX),
         skipped,
-        forbidden: forbidden(facts, zone, &own.waterings, begin),
-        outside: outside(facts, &own.waterings, begin),
+        held,
+        forbidden: forbidden(facts, zone, &waterings),
+        outside: outside(facts, &waterings),
         litres: zone.area.map(|area| applied.over(area)),
         parts: if in_parts {
             parts((zone, resolved), &found.sky, &own.waterings, from)
@@ -252,21 +262,20 @@ fn zone_result(
 }
 
 /// Waterings that begin or end outside the water window.
-fn outside(facts: &Facts, waterings: &[Watering], begin: Timestamp) -> u32 {
+fn outside(facts: &Facts, waterings: &[Watering]) -> u32 {
     let window = facts.site.window;
     let holds = |at: Timestamp| window.hold(at.to_zoned(facts.tz.clone()).time());
-    let of =
-        |w: &&Watering| w.from >= begin && !(holds(w.from) && holds(w.until - SignedDuration::from_secs(1)));
+    let of = |w: &&Watering| !(holds(w.from) && holds(w.until - SignedDuration::from_secs(1)));
     u32::try_from(waterings.iter().filter(of).count()).unwrap_or(u32::MAX)
 }
 
 /// Waterings of a zone that its law forbids.
-fn forbidden(facts: &Facts, zone: &Zone, waterings: &[Watering], begin: Timestamp) -> u32 {
+fn forbidden(facts: &Facts, zone: &Zone, waterings: &[Watering]) -> u32 {
     if facts.law.applied.is_empty() {
         return 0;
     }
     let subject = subject(zone);
-    let runs: Vec<_> = waterings.iter().filter(|w| w.from >= begin).map(|w| (w.from, w.until)).collect();
+    let runs: Vec<_> = waterings.iter().map(|w| (w.from, w.until)).collect();
     let broken = breaches(&facts.law, subject, &runs, &facts.tz);
     let after_rain = |at| rained_by((&facts.law, &facts.climate, &facts.tz), subject, at).is_some();
     let of = |((from, _), broken): &(&(Timestamp, Timestamp), bool)| *broken || after_rain(*from);
@@ -336,7 +345,7 @@ fn noon_to_window(window: Hours) -> SignedDuration {
 fn site_result(
     (facts, found, counted): (&Facts, &SiteAccount, Way),
     zones: &[ZoneResult],
-    (tariff, from): (Option<&Tariff>, Date),
+    (tariff, (from, to)): (Option<&Tariff>, (Date, Date)),
 ) -> SiteResult {
     let areas: Option<Vec<f64>> = facts.zones.iter().map(|(zone, _)| Some(zone.area?.m2())).collect();
     let weights = areas.unwrap_or_else(|| vec![1.0; zones.len()]);
@@ -349,16 +358,17 @@ fn site_result(
         (zone.area.map(|area| resolved.rate.value.flow_over(area)), own.waterings.as_slice())
     });
     let flows: Vec<_> = flows.collect();
-    let (supply, begin) = (facts.site.supply, midnight(from, &facts.tz));
+    let supply = facts.site.supply;
+    let span = midnight(from, &facts.tz)..end_of(to, &facts.tz);
     let supply = match counted {
         // The account advises each zone by itself; a box waters them in turn.
         Way::AsAdvised => {
             let window = facts.site.window;
             let length = Seconds::from_min(i64::from(window.minutes()));
             let night = |at: Timestamp| (at - noon_to_window(window)).to_zoned(facts.tz.clone()).date();
-            in_turn(&flows, (supply, length), begin, night)
+            in_turn(&flows, (supply, length), &span, night)
         }
-        Way::Best | Way::AsSet => demand(&flows, supply, begin),
+        Way::Best | Way::AsSet => demand(&flows, supply, &span),
     };
     SiteResult {
         litres,

@@ -6,6 +6,7 @@ use crate::quantity::units::{Litres, LitresPerMinute};
 use jiff::Timestamp;
 use jiff::civil::Date;
 use std::collections::BTreeMap;
+use std::ops::Range;
 
 /// A price of water in steps, and of the pump that lifts it.
 #[derive(Debug, Clone, PartialEq, Default)]
@@ -75,13 +76,13 @@ pub struct Demand {
 pub fn in_turn(
     zones: &[(Option<LitresPerMinute>, &[Watering])],
     (supply, window): (Option<LitresPerMinute>, Seconds),
-    from: Timestamp,
+    span: &Range<Timestamp>,
     night: impl Fn(Timestamp) -> Date,
 ) -> Demand {
     let mut nights: BTreeMap<Date, Seconds> = BTreeMap::new();
     let mut out = Demand::default();
     for (flow, waterings) in zones {
-        for own in waterings.iter().filter(|w| w.from >= from && w.strength > 0.0) {
+        for own in waterings.iter().filter(|w| span.contains(&w.from) && w.strength > 0.0) {
             let length = Seconds::between(own.from, own.until);
             let flow = flow.unwrap_or_default();
             out.running = out.running + length;
@@ -98,16 +99,16 @@ pub fn in_turn(
     out
 }
 
-/// Adds up what flows at each instant: each zone's flow, `None` where it is not known, and when it is watered.
+/// Adds up what flows at each instant, of the waterings that begin in a span: each zone's flow, `None` where it is not known, and when it is watered.
 #[must_use]
 pub fn demand(
     zones: &[(Option<LitresPerMinute>, &[Watering])],
     supply: Option<LitresPerMinute>,
-    from: Timestamp,
+    span: &Range<Timestamp>,
 ) -> Demand {
     let mut changes: Vec<(Timestamp, i32, f64)> = Vec::new();
     for (flow, waterings) in zones {
-        for own in waterings.iter().filter(|w| w.from >= from && w.strength > 0.0) {
+        for own in waterings.iter().filter(|w| span.contains(&w.from) && w.strength > 0.0) {
             let flow = flow.map_or(0.0, |flow| flow.l_per_min()) * own.strength;
             changes.push((own.from, 1, flow));
             changes.push((own.until, -1, -flow));
@@ -116,7 +117,7 @@ pub fn demand(
     // What ends at an instant ends before what begins at it.
     changes.sort_by_key(|(at, by, _)| (*at, *by));
     let mut out = Demand::default();
-    let (mut open, mut flow, mut before) = (0, 0.0_f64, from);
+    let (mut open, mut flow, mut before) = (0, 0.0_f64, span.start);
     let most = supply.map_or(f64::INFINITY, |supply| supply.l_per_min());
     for (at, by, change) in changes {
         let span = Seconds::between(before, at);
@@ -146,6 +147,11 @@ mod tests {
         Timestamp::UNIX_EPOCH + SignedDuration::from_mins(minute)
     }
 
+    /// From a minute on.
+    fn all(from: i64) -> Range<Timestamp> {
+        at(from)..Timestamp::MAX
+    }
+
     fn span(from: i64, until: i64) -> Watering {
         Watering::plain(at(from), at(until))
     }
@@ -172,15 +178,15 @@ mod tests {
         let l = |l| Some(LitresPerMinute::from_l_per_min(l));
         let zones: [(_, &[Watering]); 3] =
             [(l(30.0), &[span(0, 10), span(60, 70)]), (l(20.0), &[span(5, 15)]), (None, &[span(15, 20)])];
-        let found = demand(&zones, l(45.0), at(0));
+        let found = demand(&zones, l(45.0), &all(0));
         assert_eq!(found.running, Seconds::from_min(30));
         assert_eq!(found.most.l_per_min(), 50.0);
         assert_eq!(found.over, Seconds::from_min(5));
         // One that ends when the other begins is no sum.
         let after: [(_, &[Watering]); 2] = [(l(30.0), &[span(0, 10)]), (l(20.0), &[span(10, 15)])];
-        assert_eq!(demand(&after, l(45.0), at(0)).over, Seconds::ZERO);
-        assert_eq!(demand(&after, l(45.0), at(5)).running, Seconds::from_min(5), "from an instant on");
-        assert_eq!(demand(&[], None, at(0)), Demand::default());
+        assert_eq!(demand(&after, l(45.0), &all(0)).over, Seconds::ZERO);
+        assert_eq!(demand(&after, l(45.0), &all(5)).running, Seconds::from_min(5), "from an instant on");
+        assert_eq!(demand(&[], None, &all(0)), Demand::default());
     }
 
     #[test]
@@ -189,7 +195,7 @@ mod tests {
         let zones: [(_, &[Watering]); 2] =
             [(l(30.0), &[span(0, 40), span(1440, 1460)]), (l(50.0), &[span(0, 30), span(1440, 1470)])];
         let night = |at: Timestamp| at.to_zoned(jiff::tz::TimeZone::UTC).date();
-        let found = in_turn(&zones, (l(45.0), Seconds::from_min(60)), at(0), night);
+        let found = in_turn(&zones, (l(45.0), Seconds::from_min(60)), &all(0), night);
         assert_eq!(found.running, Seconds::from_min(120), "never at once");
         assert_eq!((found.most.l_per_min(), found.over), (50.0, Seconds::from_min(60)));
         assert_eq!(found.nights_too_long, 1, "70 min do not fit an hour, 50 do");

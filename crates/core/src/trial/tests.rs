@@ -485,3 +485,34 @@ fn the_hours_of_a_day_add_up_to_it_and_name_its_runs() {
     assert_eq!(day(&way, &facts, SPAN, (1, 9), SPAN.0), Ok(None), "no such zone");
     assert_eq!(day(&way, &facts, SPAN, (1, 1), SPAN.1.tomorrow().unwrap()), Ok(None), "no such day");
 }
+
+#[test]
+fn other_days_count_for_every_program_and_a_box_that_has_none_such_refuses() {
+    let facts = facts_of(&zones(), set(14));
+    let every = |interval| {
+        let days = Some(Days::EveryNth { interval, first: SPAN.0 });
+        tried(&TrialWay { days, ..way(Named::AsSet) }, &facts)
+    };
+    // 123 days from the first of May.
+    for (interval, nights) in [(1, 123), (2, 62), (3, 41), (7, 18)] {
+        assert_eq!(every(interval).zones[0].runs, nights, "every {interval}");
+    }
+    let mut plain = facts;
+    plain.boxes[0].card.day_modes.parity = false;
+    let odd = TrialWay { days: Some(Days::Odd), ..way(Named::AsSet) };
+    assert!(matches!(apply(&odd, &plain, SPAN).unwrap_err()[..], [Refusal::CannotHold { .. }]));
+}
+
+#[test]
+fn nights_on_which_a_run_was_held_are_known_by_their_date() {
+    let facts = gauged(facts_of(&zones(), set(14)));
+    let found = tried(&way(Named::AsSet), &facts);
+    let turf = &found.zones[0];
+    let held: u32 = turf.skipped.values().sum();
+    assert_eq!(u32::try_from(turf.held.len()).unwrap(), held, "one run a night");
+    assert!(turf.held.windows(2).all(|pair| pair[0].0 < pair[1].0));
+    let watered = |date| turf.days.iter().any(|d| d.date == date && d.water.applied > Millimetres::ZERO);
+    assert!(turf.held.iter().all(|(date, cause)| *cause == "rain" && !watered(*date)));
+    let free = tried(&way(Named::NoSensors), &facts);
+    assert!(free.zones.iter().all(|z| z.held.is_empty()));
+}

@@ -2,7 +2,7 @@
 
 use crate::advice::budget::RainRule;
 use crate::advice::planner::{Binding, Strategy};
-use crate::controller::schedule::Settings;
+use crate::controller::schedule::{Days, Settings};
 use crate::ground::planting::WeanOff;
 use crate::quantity::time::Hours;
 use crate::quantity::units::Millimetres;
@@ -94,6 +94,8 @@ pub struct TrialWay {
     pub sensors: Vec<SensorChange>,
     /// Whether rain is left to sensors or counted; `None` as the box has it.
     pub rain: Option<RainRule>,
+    /// Other days for every program that waters.
+    pub days: Option<Days>,
     /// Another water window, for what is advised or planned.
     pub window: Option<Hours>,
     /// What becomes of grow-ins, and of the ramp from what a landscape was used to.

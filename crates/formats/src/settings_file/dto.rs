@@ -2,9 +2,10 @@
 
 use super::{FORMAT, VERSION};
 use crate::card_file::CardDto;
-use crate::json::{HoursDto, WeekdayDto, YearSpanDto};
+use crate::json::{Checker, HoursDto, WeekdayDto, YearSpanDto, days_of, week_of};
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
+use upland_core::controller::schedule::Days;
 
 #[derive(Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
@@ -93,6 +94,34 @@ pub(crate) enum DaysDto {
         /// YYYY-MM-DD
         first: String,
     },
+}
+
+impl From<Days> for DaysDto {
+    fn from(days: Days) -> Self {
+        match days {
+            Days::Weekdays(week) => Self::Weekdays(week_of(&week)),
+            Days::Odd => Self::Odd,
+            Days::Even => Self::Even,
+            Days::EveryNth { interval, first } => {
+                Self::EveryNth { interval_days: interval, first: first.to_string() }
+            }
+        }
+    }
+}
+
+impl DaysDto {
+    /// Takes days over.
+    pub fn take(&self, take: &mut Checker, at: &str) -> Days {
+        match self {
+            Self::Weekdays(week) => Days::Weekdays(days_of(week)),
+            Self::Odd => Days::Odd,
+            Self::Even => Days::Even,
+            Self::EveryNth { interval_days, first } => Days::EveryNth {
+                interval: *interval_days,
+                first: take.date(&format!("{at}.every_nth.first"), first),
+            },
+        }
+    }
 }
 
 #[derive(Serialize, Deserialize, JsonSchema)]

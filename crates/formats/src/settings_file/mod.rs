@@ -7,12 +7,11 @@ pub(crate) mod dto;
 use crate::card_file;
 use crate::json::{Checker, HoursDto, PathProblem, days_of, hhmm, parse, pretty, schema_of, week_of};
 use dto::{
-    DaysDto, FileDto, PercentagesDto, ProgramDto, RainDelayDto, RepeatDto, RunTimeDto, SettingsDto,
-    StationDto,
+    FileDto, PercentagesDto, ProgramDto, RainDelayDto, RepeatDto, RunTimeDto, SettingsDto, StationDto,
 };
 use jiff::tz::TimeZone;
 use upland_core::controller::Card;
-use upland_core::controller::schedule::{Days, Percentages, Program, Repeat, Settings, StationSetting};
+use upland_core::controller::schedule::{Percentages, Program, Repeat, Settings, StationSetting};
 use upland_core::quantity::month::ByMonth;
 use upland_core::quantity::ratio::Percentage;
 use upland_core::quantity::time::Hours;
@@ -118,14 +117,7 @@ fn program_dto(program: &Program) -> ProgramDto {
         name: program.name.clone(),
         active: program.active,
         starts: program.starts.iter().map(|t| hhmm(*t)).collect(),
-        days: match program.days {
-            Days::Weekdays(week) => DaysDto::Weekdays(week_of(&week)),
-            Days::Odd => DaysDto::Odd,
-            Days::Even => DaysDto::Even,
-            Days::EveryNth { interval, first } => {
-                DaysDto::EveryNth { interval_days: interval, first: first.to_string() }
-            }
-        },
+        days: program.days.into(),
         run_times: program
             .run_times
             .iter()
@@ -181,15 +173,7 @@ fn take(taker: &mut Checker, root: &str, dto: &SettingsDto) -> Settings {
                     .enumerate()
                     .map(|(k, text)| taker.time(&at(&format!("starts[{k}]")), text))
                     .collect(),
-                days: match &program.days {
-                    DaysDto::Weekdays(week) => Days::Weekdays(days_of(week)),
-                    DaysDto::Odd => Days::Odd,
-                    DaysDto::Even => Days::Even,
-                    DaysDto::EveryNth { interval_days, first } => Days::EveryNth {
-                        interval: *interval_days,
-                        first: taker.date(&at("days.every_nth.first"), first),
-                    },
-                },
+                days: program.days.take(taker, &at("days")),
                 run_times: program.run_times.iter().map(|r| (r.station, r.seconds.into())).collect(),
                 repeat: program.repeat.as_ref().map(|r| Repeat {
                     until: taker.time(&at("repeat.until"), &r.until),
@@ -249,6 +233,7 @@ fn take(taker: &mut Checker, root: &str, dto: &SettingsDto) -> Settings {
 mod tests {
     use super::*;
     use jiff::civil::time;
+    use upland_core::controller::schedule::Days;
     use upland_core::controller::schedule::YearSpan;
     use upland_core::controller::twelve_stations;
 

@@ -2,6 +2,7 @@
 
 use crate::page::quantities::{depth, plain, short_date};
 use askama::Template;
+use jiff::civil::Date;
 use upland_core::account::season::sum;
 use upland_core::account::zone::AccountDay;
 use upland_core::quantity::units::Millimetres;
@@ -11,6 +12,9 @@ use upland_core::site::UnitSystem;
 const FIELD: f64 = 220.0;
 const BAND: f64 = 60.0;
 const WIDTH: f64 = 1000.0;
+
+/// Height of a tick for a held run, and its distance from the waterings.
+const HELD_GAP: f64 = 3.0;
 
 /// A bar of the drawing.
 pub(crate) struct Bar {
@@ -45,6 +49,8 @@ pub(crate) struct SeasonChart {
     pub refill: String,
     pub rain: Vec<Bar>,
     pub runs: Vec<Bar>,
+    /// Days on which a run was held.
+    pub held: Vec<Bar>,
     pub stress: Vec<Bar>,
     pub resets: Vec<Mark>,
     pub months: Vec<Mark>,
@@ -146,6 +152,7 @@ pub(crate) fn chart(days: &[AccountDay], total: f64, units: UnitSystem) -> Seaso
             .map(|(x, day)| Mark { x: plain(x, 1), text: day.date.strftime("%b").to_string() })
             .collect(),
         weeks: Vec::new(),
+        held: Vec::new(),
         full_words: "full".into(),
         empty_words: format!("wilting: {} missing", depth(units, Millimetres::from_mm(total))),
         words: format!(
@@ -175,6 +182,23 @@ impl SeasonChart {
             words: format!("Week from {}", short_date(day.date)),
         };
         Self { weeks: firsts.iter().map(week).collect(), ..self }
+    }
+
+    /// The same with a tick for each date on which a run was held, with its cause.
+    pub fn with_held(self, days: &[AccountDay], held: &[(Date, &str)]) -> Self {
+        let field = Field::of(days, 1.0, UnitSystem::Metric);
+        let tick = |(x, day): (f64, &AccountDay)| {
+            let at = held.binary_search_by_key(&day.date, |(date, _)| *date).ok()?;
+            let (_, cause) = held.get(at)?;
+            Some(Bar {
+                x: plain(x, 1),
+                y: plain(BAND + FIELD + BAND + HELD_GAP, 1),
+                width: plain((field.step * 0.9).max(1.0), 1),
+                height: plain(HELD_GAP, 1),
+                title: format!("{}: held, {}", day.date, cause.replace('_', " ")),
+            })
+        };
+        Self { held: field.placed().filter_map(tick).collect(), ..self }
     }
 
     /// The same with what was missing under another way beside it.

@@ -129,7 +129,8 @@ fn season(
 ) -> Season {
     let total =
         facts.zone(zone.box_number, zone.station).map_or(0.0, |(_, r)| r.root_zone.total_available.mm());
-    let drawn = chart(&zone.days, total, units).with_weeks(&zone.days, link);
+    let drawn =
+        chart(&zone.days, total, units).with_weeks(&zone.days, link).with_held(&zone.days, &zone.held);
     let words = format!(
         "{}: {} of {} met, {} of watering wasted, short on {} of {} days",
         words::zone_name(facts, zone),

@@ -27,12 +27,12 @@ pub(super) fn routes(config: &mut web::ServiceConfig) {
 /// box could be set to for good.
 fn settings_of(way: &TrialWay, facts: &Facts, number: u8, today: Date) -> Option<Settings> {
     let kept = matches!(way.percentages, PercentageRule::Left | PercentageRule::Monthly);
-    let planned = matches!(way.schedule, Schedule::School(_) | Schedule::Settings(_));
+    let planned = matches!(way.schedule, Schedule::School(_) | Schedule::Settings(_)) || way.days.is_some();
     if !kept && !planned {
         return None;
     }
     // What somebody chose for a box stands as they chose it, its delay and rhythms included.
-    if let (Schedule::Settings(all), false) = (&way.schedule, kept) {
+    if let (Schedule::Settings(all), false, None) = (&way.schedule, kept, way.days) {
         return all.iter().find(|(own, _)| *own == number).map(|(_, settings)| settings.clone());
     }
     let month_ago = today.checked_sub(1.month()).unwrap_or(today);

@@ -19,6 +19,7 @@ use upland_core::account::whole::Facts;
 use upland_core::advice::budget::RainRule;
 use upland_core::advice::planner::Strategy;
 use upland_core::codes::Coded;
+use upland_core::controller::schedule::Days;
 use upland_core::ground::planting::WeanOff;
 use upland_core::quantity::bounds::{self, Bound};
 use upland_core::quantity::ratio::Share;
@@ -76,6 +77,7 @@ struct WayPage {
     percentages: Vec<Option3>,
     trim: String,
     rains: Vec<Option3>,
+    days: Vec<Option3>,
     sensors: Vec<SensorLine>,
     depth_unit: &'static str,
     window_from: String,
@@ -166,6 +168,7 @@ async fn draw(
         percentages: options(rules, &text("percentages")),
         trim: text("trim"),
         rains: options(rains, &text("rain")),
+        days: options(DAYS.map(|(code, words)| (code, words.to_owned())), &text("days")),
         sensors: sensors(&states.facts).into_iter().enumerate().map(sensor).collect(),
         depth_unit: if metric { "mm" } else { "in" },
         window_from: text("window_from"),
@@ -177,6 +180,32 @@ async fn draw(
         file: text("file"),
     };
     page_with(status, &page)
+}
+
+/// Other days, by code.
+const DAYS: [(&str, &str); 10] = [
+    ("", "as they are"),
+    ("1", "every day"),
+    ("2", "every 2nd day"),
+    ("3", "every 3rd day"),
+    ("4", "every 4th day"),
+    ("5", "every 5th day"),
+    ("6", "every 6th day"),
+    ("7", "every 7th day"),
+    ("odd", "odd dates"),
+    ("even", "even dates"),
+];
+
+/// Other days from their code. A rhythm is counted from the first day of a trial, whatever it was begun on.
+fn days_of(code: &str) -> Option<Days> {
+    let first = Date::constant(2026, 1, 1);
+    match code {
+        "odd" => Some(Days::Odd),
+        "even" => Some(Days::Even),
+        interval => {
+            Some(Days::EveryNth { interval: interval.parse().ok().filter(|n| (1..=7).contains(n))?, first })
+        }
+    }
 }
 
 /// Every sensor of the site that holds or scales watering: its box and name.
@@ -333,6 +362,7 @@ async fn save(EditorAt(here): EditorAt, fields: Fields) -> Result<HttpResponse, 
             without_sensors: false,
             sensors: all.filter_map(|(i, own)| taking.sensor(i, own, depth)).collect(),
             rain: RainRule::from_code(fields.get("rain")),
+            days: days_of(fields.get("days")),
             window: taking.window(),
             planting: taking.planting(),
         }

@@ -4,6 +4,7 @@ use crate::page::quantities::{depth, flow, span};
 use percent_encoding::{AsciiSet, NON_ALPHANUMERIC, utf8_percent_encode};
 use upland_core::account::whole::Facts;
 use upland_core::advice::budget::RainRule;
+use upland_core::controller::schedule::{Days, days_in_words};
 use upland_core::quantity::units::LitresPerMinute;
 use upland_core::sensors::Release;
 use upland_core::site::UnitSystem;
@@ -181,6 +182,12 @@ pub(super) fn described(way: &TrialWay) -> String {
             Some(format!("an ET sensor's percentage, trimmed by {} %", plain(trim_pct, 0)))
         }
     });
+    told.extend(way.days.map(|days| match days {
+        Days::EveryNth { interval: 1, .. } => "every day".to_owned(),
+        // On which day a rhythm was begun is nothing to a trial.
+        Days::EveryNth { interval, .. } => format!("every {interval} days"),
+        other => days_in_words(other),
+    }));
     told.extend(match way.rain {
         None => None,
         Some(RainRule::Counted) => Some("rain counted".to_owned()),
