@@ -45,6 +45,9 @@ pub enum StoreError {
     /// Something else has that number or place by now.
     #[error("another {0} by now")]
     Taken(&'static str),
+    /// There are as many as may be.
+    #[error("there are {1} {0} already")]
+    Full(&'static str, usize),
     /// A migration failed.
     #[error("the database could not be brought to the current schema: {0}")]
     Migration(String),

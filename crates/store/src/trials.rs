@@ -2,12 +2,14 @@
 
 use crate::schema::{trial_ways, trials, users};
 use crate::transaction::NewEvent;
-use crate::{Action, Change, Result, Snapshot, Subject};
+use crate::{Action, Change, Result, Snapshot, StoreError, Subject};
 use diesel::prelude::*;
 use jiff::Timestamp;
 
 use serde_json::Value;
 
+/// Most ways of a site: every look at a trial runs them all.
+pub const MOST_WAYS: usize = 25;
 /// Trials shown in a list.
 const MOST_SHOWN: i64 = 200;
 
@@ -148,9 +150,16 @@ impl Change<'_> {
     /// Keeps a way; `None` when the site has one of that name.
     ///
     /// # Errors
-    /// As any query.
+    /// As any query; [`StoreError::Full`] when the site has [`MOST_WAYS`].
     pub fn save_trial_way(&mut self, name: &str, way: &Value) -> Result<Option<i64>> {
         let (site_id, actor) = (self.site_id, self.actor);
+        let standing = trial_ways::table
+            .filter(trial_ways::site_id.eq(site_id).and(trial_ways::removed_at.is_null()))
+            .count()
+            .get_result::<i64>(self.connection)?;
+        if usize::try_from(standing).is_ok_and(|standing| standing >= MOST_WAYS) {
+            return Err(StoreError::Full("ways", MOST_WAYS));
+        }
         let id: Option<i64> = diesel::insert_into(trial_ways::table)
             .values((
                 trial_ways::site_id.eq(site_id),

@@ -549,6 +549,22 @@ fn a_way_is_read_and_taken_over_on_the_page() {
 }
 
 #[test]
+fn a_gap_in_the_record_is_said_where_it_is_tried() {
+    let server = Server::start(true);
+    let wren = Person::signed_in(&server, "wren");
+    let gap = wren.get("/sites/1/trial?from=2025-05-01&to=2025-07-31").text;
+    assert!(gap.contains("5 days between Wed 4 Jun and Sun 8 Jun 2025 were not recorded"), "{gap}");
+    assert!(!wren.get("/sites/1/trial?from=2025-06-10&to=2025-07-31").text.contains("not recorded"));
+    // A winter in which a box that is set rests all the time.
+    let winter = wren.get("/sites/3/trial?from=2026-01-05&to=2026-01-25").text;
+    assert!(winter.contains("As it is set"), "{winter}");
+    assert_eq!(wren.get("/sites/1/trial?from=2030-01-01&to=2030-02-01").status, 200);
+    assert!(
+        wren.get("/sites/1/trial?from=2030-01-01&to=2030-02-01").text.contains("no weather in these days")
+    );
+}
+
+#[test]
 fn what_a_trial_cannot_read_is_said_and_nothing_is_tried() {
     let server = Server::start(true);
     let bram = Person::signed_in(&server, "bram");

@@ -7,7 +7,7 @@ use upland_core::controller::twelve_stations;
 use upland_core::ground::application::HeadType;
 use upland_core::site::Controller;
 use upland_store::field::EventKind;
-use upland_store::trials::NewTrial;
+use upland_store::trials::{MOST_WAYS, NewTrial};
 use upland_store::{Saved, StoreError, Subject};
 
 fn now() -> Timestamp {
@@ -253,4 +253,9 @@ fn ways_and_trials_are_kept_byte_for_byte_taken_off_and_back_and_stay_at_their_s
     assert!(save(*site, "Less in May").is_some());
     let again = store.change(*user, *site, |c| c.take_back(Subject::TrialWay, (*site, id), None));
     assert!(matches!(again, Err(StoreError::Taken(_))), "{again:?}");
+    for n in 1..MOST_WAYS {
+        assert!(save(*site, &format!("Way {n}")).is_some());
+    }
+    let full = store.change(*user, *site, |c| c.save_trial_way("One more", &way));
+    assert!(matches!(full, Err(StoreError::Full("ways", MOST_WAYS))), "{full:?}");
 }

@@ -58,7 +58,7 @@ impl ResponseError for PageError {
             Self::Forbidden | Self::Csrf => StatusCode::FORBIDDEN,
             Self::BadRequest(_) => StatusCode::BAD_REQUEST,
             Self::Store(StoreError::Unreachable(_)) => StatusCode::SERVICE_UNAVAILABLE,
-            Self::Store(StoreError::Taken(_)) => StatusCode::CONFLICT,
+            Self::Store(StoreError::Taken(_) | StoreError::Full(..)) => StatusCode::CONFLICT,
             Self::Store(_) | Self::Render(_) | Self::Blocking(_) | Self::Session(_) => {
                 StatusCode::INTERNAL_SERVER_ERROR
             }
@@ -95,6 +95,12 @@ impl ResponseError for PageError {
                 let message =
                     format!("Another {what} by now, so nothing was stored. Go back and choose another.");
                 return self.answer("It is taken", &message);
+            }
+            Self::Store(StoreError::Full(what, most)) => {
+                let message = format!(
+                    "There are {most} {what} already, and no more at once, so nothing was stored. Take one off the list first."
+                );
+                return self.answer("The list is full", &message);
             }
             _ => ("Something failed here", "Nothing was stored. The server's log has the cause."),
         };

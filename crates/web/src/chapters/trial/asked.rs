@@ -7,6 +7,7 @@ use jiff::civil::Date;
 use upland_core::quantity::bounds::{self, Bound};
 use upland_core::quantity::month::Month;
 use upland_core::trial::{NoSample, Origin, Pump, Sample, Tariff};
+use upland_core::weather::climate::Climate;
 use upland_formats::trial_file::{MAX_DAYS, check_steps};
 
 /// What the page is asked for, as it was typed.
@@ -196,6 +197,29 @@ pub(super) fn origin(origin: &Origin, (from, to): (Date, Date)) -> String {
             format!("A year of days drawn from the record, each after one like it, by the seed {seed}")
         }
     }
+}
+
+/// Days of a trial that nobody recorded, and what stands in for them; `None` when every day is known.
+pub(super) fn gaps(climate: &Climate, (from, to): (Date, Date)) -> Option<String> {
+    let dates = || from.series(1.day()).take_while(|date| *date <= to);
+    let missing: Vec<Date> = dates().filter(|date| climate.day(*date).is_none()).collect();
+    let dry = climate.days_without_rain_record(from, to);
+    let mut told = Vec::new();
+    if let (Some(first), Some(last)) = (missing.first(), missing.last()) {
+        told.push(match missing.len() {
+            1 => format!("One day, {}, was not recorded: what is expected stands in for it, without rain.", short_date(*first)),
+            n => format!(
+                "{n} days between {} and {} {} were not recorded: what is expected stands in for them, without rain.",
+                short_date(*first),
+                short_date(*last),
+                last.year()
+            ),
+        });
+    }
+    if dry > 0 {
+        told.push(format!("On {dry} days no rain was recorded, and none is counted."));
+    }
+    (!told.is_empty()).then(|| told.join(" "))
 }
 
 /// The weather in a few words, for a reason.

@@ -66,6 +66,10 @@ async fn keep(EditorAt(here): EditorAt, fields: Fields) -> Result<HttpResponse, 
     let name = name.unwrap_or_default();
     let found = tried(&here, &asked, Depth::InParts).await?;
     let known = found.as_ref().as_ref().map_err(|why| PageError::BadRequest(no_sample(*why)))?;
+    if known.results.is_empty() {
+        flash(&here.who.session, "No way can be tried on this weather, so there is nothing to keep.", None)?;
+        return Ok(see_other(&back));
+    }
     let states = here.sensor_states(None).await?;
     let ways = known.results.iter().map(|r| r.way.clone()).collect();
     let revision = here.facts.site.weather_version;

@@ -56,6 +56,10 @@ async fn trial_page(here: AtSite, query: web::Query<Query>) -> Result<HttpRespon
             return page(&TrialPage::without(frame, &here, &query, (errors, lists)));
         }
     };
+    if tried.results.is_empty() {
+        let errors = view::all_refused(tried);
+        return page(&TrialPage::without(frame, &here, &query, (errors, lists)));
+    }
     let looking = Looking { here: &here, query: &query, asked: &asked, tried, is_kept: false };
     let (mut opened, mut set) = (None, Arc::default());
     if let Some(result) = view::opened(tried, &query) {

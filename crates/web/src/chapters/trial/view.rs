@@ -101,6 +101,8 @@ pub(super) struct TrialPage {
     errors: Vec<String>,
     answer: String,
     origin: String,
+    /// Days of the trial that nobody recorded.
+    gaps: Option<String>,
     form: TrialForm,
     /// The query of the same trial, for tables.
     same: String,
@@ -186,6 +188,7 @@ impl TrialPage {
             errors,
             answer: String::new(),
             origin: String::new(),
+            gaps: None,
             form: TrialForm::of(query),
             same: String::new(),
             has_cost: false,
@@ -227,6 +230,7 @@ impl TrialPage {
             errors: Vec::new(),
             answer: words::answer(&tried.results, &name),
             origin: asked::origin(&tried.origin, tried.span),
+            gaps: asked::gaps(&facts.climate, tried.span),
             form,
             has_cost: asked.tariff.is_some(),
             beyond: words::beyond(units, &tried.results, facts.site.supply),
@@ -272,6 +276,18 @@ fn way_line(
         forbidden: result.zones.iter().map(|z| z.forbidden).sum(),
         worst: worst(facts, result, units),
     }
+}
+
+/// Why nothing could be tried: each reason once.
+pub(super) fn all_refused(tried: &Tried) -> Vec<String> {
+    let mut told: Vec<String> = Vec::new();
+    for (_, why) in tried.refused.iter().map(refused) {
+        let sentence = format!("{}.", crate::page::quantities::capital(&why));
+        if !told.contains(&sentence) {
+            told.push(sentence);
+        }
+    }
+    told
 }
 
 /// A way that was not tried, with the reason.

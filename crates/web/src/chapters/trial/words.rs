@@ -237,7 +237,7 @@ pub(super) fn sensor_settings(way: &TrialWay, units: UnitSystem) -> Vec<String> 
     set.map(|own| format!("Set {} {}; enter it in Sensors.", own.name, change(&own.change, units))).collect()
 }
 
-/// What ways ask of the supply and the window beyond what they give; ways that ask the same stand together.
+/// What is strange about ways: that nothing runs, or that more is asked of supply and window than they give; ways that ask the same stand together.
 pub(super) fn beyond(
     units: UnitSystem,
     results: &[WayResult],
@@ -252,6 +252,9 @@ pub(super) fn beyond(
         }
     };
     for result in results {
+        if result.zones.iter().all(|zone| zone.runs == 0 && zone.skipped.is_empty()) {
+            say("nothing ever runs".into(), result);
+        }
         let own = &result.site.supply;
         if let (Some(supply), true) = (supply, own.over.any()) {
             let most = flow(units, own.most);
