@@ -13,6 +13,7 @@ mod authority;
 mod browser;
 mod cli;
 mod climate;
+mod drafts;
 mod field;
 mod http;
 mod library;

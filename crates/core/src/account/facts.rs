@@ -60,6 +60,14 @@ impl Facts {
         zones.iter().map(|zone| (zone.clone(), zone.resolve(site.latitude_deg))).collect()
     }
 
+    /// One box with its zones alone, at the same site under the same law.
+    #[must_use]
+    pub fn only_box(&self, number: u8) -> Self {
+        let zones = self.zones.iter().filter(|(zone, _)| zone.box_number == number).cloned().collect();
+        let boxes = self.boxes.iter().filter(|own| own.number == number).cloned().collect();
+        Self { zones, boxes, ..self.clone() }
+    }
+
     /// The box of a number.
     #[must_use]
     pub fn of_box(&self, number: u8) -> Option<&BoxFacts> {

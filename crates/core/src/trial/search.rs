@@ -131,9 +131,7 @@ pub fn search<F: FnMut(&Progress) -> ControlFlow<()>>(
     (space, goal): (Space, Goal),
     each: F,
 ) -> Result<Found, Vec<Refusal>> {
-    let mut alone = facts.clone();
-    alone.zones.retain(|(zone, _)| zone.box_number == box_number);
-    alone.boxes.retain(|own| own.number == box_number);
+    let alone = facts.only_box(box_number);
     let Some(own) = alone.boxes.first().cloned() else { return Err(vec![Refusal::NoBox { box_number }]) };
     let as_set = TrialWay { name: "as-set".into(), ..TrialWay::default() };
     let (applied, _) = apply(&as_set, &alone, span)?;

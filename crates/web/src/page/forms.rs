@@ -156,6 +156,20 @@ impl Shown {
     }
 }
 
+/// What is wrong with a name, if anything is.
+pub(crate) fn name_fault(text: &str) -> Option<String> {
+    let most = upland_formats::MAX_NAME;
+    if text.is_empty() {
+        Some("Give it a name.".into())
+    } else if text.chars().count() > most {
+        Some(format!("At most {most} characters."))
+    } else if text.chars().any(char::is_control) {
+        Some("Letters, numbers and signs only.".into())
+    } else {
+        None
+    }
+}
+
 /// Reads fields and collects what is wrong with them.
 pub(crate) struct Reader<'a> {
     fields: &'a Fields,
@@ -173,13 +187,8 @@ impl<'a> Reader<'a> {
 
     pub fn name(&mut self, name: &'static str) -> String {
         let text = self.fields.get(name);
-        let most = upland_formats::MAX_NAME;
-        if text.is_empty() {
-            self.say(name, "Give it a name.");
-        } else if text.chars().count() > most {
-            self.say(name, format!("At most {most} characters."));
-        } else if text.chars().any(char::is_control) {
-            self.say(name, "Letters, numbers and signs only.");
+        if let Some(fault) = name_fault(text) {
+            self.say(name, fault);
         }
         text.to_owned()
     }

@@ -1,5 +1,15 @@
 //! The addresses of things, typed once. What hangs under a thing is appended to its address.
 
+use percent_encoding::{AsciiSet, NON_ALPHANUMERIC, utf8_percent_encode};
+
+/// What stands as itself in an address.
+const PLAIN: &AsciiSet = &NON_ALPHANUMERIC.remove(b'-').remove(b'_').remove(b'.').remove(b'~');
+
+/// A name as a part of an address.
+pub(crate) fn encoded(name: &str) -> String {
+    utf8_percent_encode(name, PLAIN).to_string()
+}
+
 /// Where a site opens.
 pub(crate) fn today(site: i64) -> String {
     format!("{}/today", site_root(site))

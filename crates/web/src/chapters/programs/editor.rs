@@ -19,7 +19,6 @@ use actix_web::http::StatusCode;
 use actix_web::{HttpRequest, HttpResponse, get, post, web};
 use askama::Template;
 use jiff::civil::Date;
-use percent_encoding::{NON_ALPHANUMERIC, utf8_percent_encode};
 use std::sync::Arc;
 use upland_core::advice::findings::check;
 use upland_core::controller::schedule::{Settings, difference};
@@ -246,6 +245,20 @@ async fn draft(
     whole(&here, &bench, StatusCode::OK, drawing).await
 }
 
+/// The page again when some lines cannot be read: with all that was typed, and what became of it.
+async fn unreadable(
+    here: &AtSite,
+    bench: &Arc<Workbench>,
+    fields: &Fields,
+    (errors, base, look): (Vec<TextError>, i32, Look),
+    refused: &str,
+) -> Result<HttpResponse, PageError> {
+    let typed = Drawing::typed(fields.0.clone(), errors, base, look);
+    let reason = fields.get("reason").to_owned();
+    let drawing = Drawing { reason, refused: refused.to_owned(), ..typed };
+    whole(here, bench, StatusCode::UNPROCESSABLE_ENTITY, drawing).await
+}
+
 /// Keeps the draft as a way of its own and shows it in Trial beside the box as it is set; the settings stay.
 #[post("/sites/{id}/boxes/{number}/try")]
 async fn try_draft(
@@ -261,9 +274,7 @@ async fn try_draft(
         Err(errors) => {
             let refused =
                 "Some lines cannot be read, so nothing is tried; everything you typed is still here.";
-            let typed = Drawing::typed(fields.0.clone(), errors, base, look);
-            let drawing = Drawing { refused: refused.to_owned(), ..typed };
-            return whole(&here, &bench, StatusCode::UNPROCESSABLE_ENTITY, drawing).await;
+            return unreadable(&here, &bench, &fields, (errors, base, look), refused).await;
         }
     };
     let at = here.now().to_zoned(here.facts.tz.clone()).strftime("%-d %b %Y, %H:%M").to_string();
@@ -278,8 +289,7 @@ async fn try_draft(
         if id.is_some() { "is tried beside the others." } else { "was tried within this minute already." };
     let undo = id.map(|id| format!("{root}/trial/ways/{id}/undo"));
     flash(&here.who.session, format!("{name} {said} The settings stay as they are."), undo)?;
-    let way = utf8_percent_encode(&name, NON_ALPHANUMERIC);
-    Ok(see_other(&format!("{root}/trial?way={way}#h-way")))
+    Ok(see_other(&format!("{root}/trial?way={}#h-way", address::encoded(&name))))
 }
 
 /// Does the action of a finding, if it is still there.
@@ -325,9 +335,7 @@ async fn save(
         Err(errors) => {
             let refused =
                 "Some lines cannot be read. Nothing is stored yet, and everything you typed is still here.";
-            let typed = Drawing::typed(fields.0.clone(), errors, base, look);
-            let drawing = Drawing { reason, refused: refused.to_owned(), ..typed };
-            return whole(&here, &bench, StatusCode::UNPROCESSABLE_ENTITY, drawing).await;
+            return unreadable(&here, &bench, &fields, (errors, base, look), refused).await;
         }
     };
     if let Some(refused) = refusal(&bench, &settings, &reason) {

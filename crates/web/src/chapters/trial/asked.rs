@@ -1,7 +1,10 @@
 //! What a trial is asked for: which weather, at what price, and what of the answer is opened.
 
 use crate::page::quantities::{plain, short_date};
+use crate::server::error::PageError;
+use crate::server::session::Fields;
 use crate::site::context::AtSite;
+use actix_web::web;
 use jiff::ToSpan;
 use jiff::civil::Date;
 use upland_core::quantity::bounds::{self, Bound};
@@ -36,6 +39,12 @@ pub(super) struct Query {
 pub(super) struct Asked {
     pub sample: Sample,
     pub tariff: Option<Tariff>,
+}
+
+/// The trial that a form was shown beside, as its address asked for it.
+pub(super) fn asked_beside(fields: &Fields) -> Result<Query, PageError> {
+    let query = web::Query::from_query(fields.get("same"));
+    query.map(web::Query::into_inner).map_err(|error| PageError::BadRequest(error.to_string()))
 }
 
 /// The kinds of weather: their word in addresses, and on the page.

@@ -1,10 +1,11 @@
 //! Trials that are kept with everything that went in: cited by address, run again, taken as a file.
 
-use super::asked::{Asked, Query, no_sample, read};
+use super::asked::{Asked, Query, asked_beside, no_sample, read};
 use super::opened::{self, Opened};
 use super::tried::{Depth, Tried, trial_of, tried};
 use super::view::{self, Kept, Lists, Looking, TrialPage};
 use super::{table, words};
+use crate::page::forms::name_fault;
 use crate::page::frame::{Chapter, Frame};
 use crate::page::take_back::TakeBack;
 use crate::server::address;
@@ -16,7 +17,7 @@ use actix_web::{HttpResponse, get, post, web};
 use std::sync::Arc;
 use upland_core::trial::WayResult;
 use upland_formats::trial_file::{self, TrialFile, TrialWeather};
-use upland_formats::{MAX_NAME, trial_json};
+use upland_formats::trial_json;
 use upland_store::Subject;
 use upland_store::trials::{NewTrial, TrialRecord};
 
@@ -42,20 +43,13 @@ struct Again {
 /// A name for a trial or a way, or what is wrong with it.
 pub(super) fn name(text: &str) -> Result<String, String> {
     let text = text.trim();
-    match text.chars().count() {
-        0 => Err("Give it a name.".into()),
-        n if n > MAX_NAME => Err(format!("A name has at most {MAX_NAME} characters.")),
-        _ if text.chars().any(char::is_control) => Err("A name has letters, numbers and signs only.".into()),
-        _ => Ok(text.to_owned()),
-    }
+    name_fault(text).map_or_else(|| Ok(text.to_owned()), Err)
 }
 
 /// Keeps what is on the page.
 #[post("/sites/{id}/trials")]
 async fn keep(EditorAt(here): EditorAt, fields: Fields) -> Result<HttpResponse, PageError> {
-    let query: web::Query<Query> = web::Query::from_query(fields.get("same"))
-        .map_err(|error| PageError::BadRequest(error.to_string()))?;
-    let (asked, errors) = read(&here, &query);
+    let (asked, errors) = read(&here, &asked_beside(&fields)?);
     let name = name(fields.get("name"));
     let root = address::site_root(here.id());
     let back = format!("{root}/trial?{}", asked.query());

@@ -7,6 +7,7 @@ use super::words::{self, ENOUGH};
 use crate::page::quantities::{depth, share, short_date};
 use crate::page::ribbon::RibbonPart;
 use crate::page::season_chart::chart;
+use crate::server::address;
 use askama::Template;
 use jiff::civil::Date;
 use upland_core::account::whole::Facts;
@@ -76,7 +77,7 @@ impl Opened {
             |a: &&ZoneResult, b: &&ZoneResult| a.adequacy().fraction().total_cmp(&b.adequacy().fraction());
         let asked = zone.and_then(|wanted| result.zones.iter().find(|z| key(z) == wanted));
         let zone = asked.or_else(|| result.zones.iter().min_by(least));
-        let way = words::encoded(&code);
+        let way = address::encoded(&code);
         let as_set = tried.results.iter().find(|r| r.way.name == Named::AsSet.code());
         let beside = zone.and_then(|z| as_set?.zones.iter().find(|other| key(other) == key(z)));
         let beside = beside.filter(|_| code != Named::AsSet.code());

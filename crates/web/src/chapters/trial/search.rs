@@ -1,6 +1,6 @@
 //! The search for a better way: asked for, watched, stopped, and kept as a way of one's own.
 
-use super::asked::{self, Asked, Query, no_sample, read};
+use super::asked::{self, Asked, Query, asked_beside, no_sample, read};
 use super::kept::name;
 use super::tried::{ready, trial_of};
 use super::words;
@@ -139,23 +139,18 @@ impl FoundView {
                 ..blank("None that was tried keeps to the law and the water window.".into())
             };
         };
-        let now = &found.now;
+        let (now, changes) = (&found.now, changes(here, way, number));
         Self {
             answer: answer(facts, searched.goal_pct, (now, best), units),
             how_far,
-            is_better: changed(here, way, number),
-            changes: changes(here, way, number),
+            is_better: !(way.sensors.is_empty() && changes.is_empty()),
+            changes,
             sensors: words::sensor_settings(way, units),
             zones: zones(facts, now, best),
             suggested: format!("Searched, {} % of need", searched.goal_pct),
             ..blank(String::new())
         }
     }
-}
-
-/// Whether there is anything to key in.
-fn changed(here: &AtSite, way: &TrialWay, number: u8) -> bool {
-    !way.sensors.is_empty() || !changes(here, way, number).is_empty()
 }
 
 fn answer(facts: &Facts, goal_pct: u8, (now, best): (&WayResult, &WayResult), units: UnitSystem) -> String {
@@ -235,9 +230,7 @@ async fn search_page(here: AtSite, query: web::Query<Query>) -> Result<HttpRespo
 
 #[post("/sites/{id}/trial/search")]
 async fn start(EditorAt(here): EditorAt, fields: Fields) -> Result<HttpResponse, PageError> {
-    let query: web::Query<Query> = web::Query::from_query(fields.get("same"))
-        .map_err(|error| PageError::BadRequest(error.to_string()))?;
-    let (asked, errors) = read(&here, &query);
+    let (asked, errors) = read(&here, &asked_beside(&fields)?);
     let back = format!("{}/trial/search?{}", address::site_root(here.id()), asked.query());
     let box_number: u8 = fields.get("box").parse().map_err(|_| PageError::NotFound)?;
     let chosen = |name: &str| !fields.get(name).is_empty();
@@ -339,5 +332,5 @@ async fn keep(EditorAt(here): EditorAt, fields: Fields) -> Result<HttpResponse, 
         format!("{name} is tried beside the others; take it over from there."),
         Some(undo),
     )?;
-    Ok(see_other(&format!("{root}/trial?{}&way={}#h-way", asked.query(), words::encoded(&name))))
+    Ok(see_other(&format!("{root}/trial?{}&way={}#h-way", asked.query(), address::encoded(&name))))
 }

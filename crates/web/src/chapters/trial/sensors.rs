@@ -39,14 +39,8 @@ impl OnTrial {
     fn of(facts: &Facts, span: (Date, Date), origin: Origin) -> Self {
         let all = variants(facts);
         // A sensor is of its box alone.
-        let of_box = |number: u8| {
-            let mut alone = facts.clone();
-            alone.zones.retain(|(zone, _)| zone.box_number == number);
-            alone.boxes.retain(|own| own.number == number);
-            alone
-        };
         let boxes: Vec<(u8, Facts)> =
-            facts.boxes.iter().map(|own| (own.number, of_box(own.number))).collect();
+            facts.boxes.iter().map(|own| (own.number, facts.only_box(own.number))).collect();
         let asked: Vec<(u8, &TrialWay)> =
             all.iter().flat_map(|own| own.ways.iter().map(|(_, way)| (own.box_number, way))).collect();
         let one = |(number, way): &(u8, &TrialWay)| {

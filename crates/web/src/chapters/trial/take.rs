@@ -1,6 +1,6 @@
 //! A way taken over as settings of a box.
 
-use super::asked::{self, Query, read};
+use super::asked::{self, asked_beside, read};
 use super::tried::{common, own_ways};
 use super::words;
 use crate::page::box_version::{BoxVersion, Sayings};
@@ -70,15 +70,11 @@ async fn take(EditorAt(here): EditorAt, fields: Fields) -> Result<HttpResponse, 
     let bench = here.workbench(number).await?;
     let base = base_version(&fields)?;
     let code = fields.get("way").to_owned();
-    let own = own_ways(&here)
-        .await?
-        .into_iter()
-        .filter_map(|own| Some(TrialWay { name: own.record.name.clone(), ..own.way.ok()? }));
+    let own = own_ways(&here).await?;
+    let own = own.iter().filter_map(|own| own.way.clone().ok());
     let way = common().into_iter().chain(own).find(|way| way.name == code).ok_or(PageError::NotFound)?;
-    let query: web::Query<Query> = web::Query::from_query(fields.get("same"))
-        .map_err(|error| PageError::BadRequest(error.to_string()))?;
-    let (asked, _) = read(&here, &query);
-    let (root, way_code) = (address::site_root(here.id()), words::encoded(&code));
+    let (asked, _) = read(&here, &asked_beside(&fields)?);
+    let (root, way_code) = (address::site_root(here.id()), address::encoded(&code));
     let back = format!("{root}/trial?{}&way={way_code}", asked.query());
     let all = settings_under(&here, &way).await?;
     let Some(settings) = all.iter().find(|(own, _)| *own == number).map(|(_, s)| s.clone()) else {

@@ -45,22 +45,23 @@ pub(super) struct OwnWay {
     pub way: Result<TrialWay, String>,
 }
 
-/// The ways that somebody described for the site.
-pub(super) async fn own_ways(here: &AtSite) -> Result<Vec<OwnWay>, PageError> {
+/// The ways that somebody described for the site, read once for its facts.
+pub(super) async fn own_ways(here: &AtSite) -> Result<Arc<Vec<OwnWay>>, PageError> {
     let id = here.id();
     let records = here.more("trial ways", 20, move |snapshot| snapshot.trial_ways(id)).await?;
     if records.is_empty() {
-        return Ok(Vec::new());
+        return Ok(Arc::default());
     }
     let states = here.sensor_states(None).await?;
-    let read = |record: &WayRecord| {
+    let read = move |record: &WayRecord| {
         let way = way_file::read(record.way.to_string().as_bytes(), &states.facts);
         let told = |problems: Vec<upland_formats::PathProblem>| {
             problems.iter().map(ToString::to_string).collect::<Vec<_>>().join("; ")
         };
         OwnWay { way: way.map_err(told), record: record.clone() }
     };
-    Ok(records.iter().map(read).collect())
+    let key = format!("{} trial ways as they read", here.facts_key());
+    here.once(key, 4 * records.len(), move |_| Ok(records.iter().map(read).collect())).await
 }
 
 /// How closely zones are looked at.
@@ -139,19 +140,18 @@ pub(super) async fn tried(
     let own = own_ways(here).await?;
     let states = here.sensor_states(None).await?;
     let key = format!("{} trial {asked:?} {depth:?}", here.facts_key());
-    let mut ways = common();
-    let mut unfit = Vec::new();
-    for own in own {
-        match own.way {
-            Ok(way) => ways.push(TrialWay { name: own.record.name, ..way }),
-            Err(why) => unfit.push((own.record.name, Why::Unfit(why))),
-        }
-    }
-    let kilobytes = 50 + here.facts.zones.len() * ways.len() * 366 / 4;
-    let trial = trial_of(&states, asked, String::new(), ways);
+    let kilobytes = 50 + here.facts.zones.len() * (common().len() + own.len()) * 366 / 4;
+    let asked = asked.clone();
     here.once(key, kilobytes, move |_| {
+        let described = own.iter().filter_map(|own| own.way.clone().ok());
+        let ways = common().into_iter().chain(described).collect();
+        let trial = trial_of(&states, &asked, String::new(), ways);
         Ok(ready(&states, &trial).map(|ready| {
             let mut tried = Tried::of(ready, &trial, depth);
+            let unfit = own.iter().filter_map(|own| {
+                let why = own.way.as_ref().err()?;
+                Some((own.record.name.clone(), Why::Unfit(why.clone())))
+            });
             tried.refused.extend(unfit);
             tried
         }))

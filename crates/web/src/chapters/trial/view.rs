@@ -7,6 +7,7 @@ use super::words::{self, ENOUGH};
 use crate::page::change_words::{ChangeLine, changes_on};
 use crate::page::frame::Frame;
 use crate::page::quantities::{depth, plain, share, short_date, volume};
+use crate::server::address;
 use crate::server::error::PageError;
 use crate::site::context::AtSite;
 use askama::Template;
@@ -47,11 +48,11 @@ impl Lists {
         let id = here.id();
         let trials = here.more("kept trials", 20, move |snapshot| snapshot.trials(id)).await?;
         let own = own_ways(here).await?;
-        let way = |own: OwnWay| OwnLine {
+        let way = |own: &OwnWay| OwnLine {
             id: own.record.id,
-            words: own.way.map_or_else(|why| format!("no longer fits: {why}"), |way| words::described(&way)),
-            name: own.record.name,
-            by: own.record.saved_by,
+            words: own.way.as_ref().map_or_else(|why| format!("no longer fits: {why}"), words::described),
+            name: own.record.name.clone(),
+            by: own.record.saved_by.clone(),
         };
         let trial = |line: &TrialLine| KeptLine {
             id: line.id,
@@ -60,7 +61,7 @@ impl Lists {
             by: line.saved_by.clone(),
             at: line.saved_at.to_zoned(here.facts.tz.clone()).strftime("%-d %b %Y, %H:%M").to_string(),
         };
-        Ok(Self { ways: own.into_iter().map(way).collect(), trials: trials.iter().map(trial).collect() })
+        Ok(Self { ways: own.iter().map(way).collect(), trials: trials.iter().map(trial).collect() })
     }
 }
 
@@ -261,7 +262,7 @@ fn way_line(
 ) -> WayLine {
     let (units, facts) = (looking.here.facts.units(), &looking.tried.facts);
     WayLine {
-        href: format!("?{same}way={}#h-way", words::encoded(&result.way.name)),
+        href: format!("?{same}way={}#h-way", address::encoded(&result.way.name)),
         name: words::way(&result.way),
         opened: opened.is_some_and(|o| o.code == result.way.name),
         best: Some(result.way.name.as_str()) == best,

@@ -393,7 +393,7 @@ async fn save(EditorAt(here): EditorAt, fields: Fields) -> Result<HttpResponse, 
     let root = address::site_root(here.id());
     let undo = format!("{root}/trial/ways/{id}/undo");
     flash(&here.who.session, format!("{name} is tried beside the others."), Some(undo))?;
-    Ok(see_other(&format!("{root}/trial?way={}#h-way", words::encoded(&name))))
+    Ok(see_other(&format!("{root}/trial?way={}#h-way", address::encoded(&name))))
 }
 
 /// What keeps a way from being tried at the site as it stands, on the last recorded day.
@@ -412,8 +412,8 @@ async fn refusals(here: &AtSite, way: &TrialWay) -> Result<Vec<String>, PageErro
 
 #[get("/sites/{id}/trial/ways/{way}.json")]
 async fn file(here: AtSite, path: web::Path<(i64, i64)>) -> Result<HttpResponse, PageError> {
-    let own = own_ways(&here).await?.into_iter().find(|own| own.record.id == path.1);
-    let own = own.ok_or(PageError::NotFound)?;
+    let all = own_ways(&here).await?;
+    let own = all.iter().find(|own| own.record.id == path.1).ok_or(PageError::NotFound)?;
     let body = match &own.way {
         Ok(way) => way_file::write(way),
         Err(_) => own.record.way.to_string(),

@@ -1,7 +1,6 @@
 //! Trial in words: ways, refusals, and which way is best.
 
 use crate::page::quantities::{depth, flow, span};
-use percent_encoding::{AsciiSet, NON_ALPHANUMERIC, utf8_percent_encode};
 use upland_core::account::whole::Facts;
 use upland_core::advice::budget::RainRule;
 use upland_core::controller::schedule::{Days, days_in_words};
@@ -272,14 +271,6 @@ pub(super) fn beyond(
         }
     }
     told.into_iter().map(|(what, names)| format!("{}: {what}.", names.join(", "))).collect()
-}
-
-/// What stands as itself in an address.
-const PLAIN: &AsciiSet = &NON_ALPHANUMERIC.remove(b'-').remove(b'_').remove(b'.').remove(b'~');
-
-/// A name as a part of an address.
-pub(super) fn encoded(name: &str) -> String {
-    utf8_percent_encode(name, PLAIN).to_string()
 }
 
 /// The first letter made small, unless a short name in capitals begins.

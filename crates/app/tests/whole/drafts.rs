@@ -1,0 +1,48 @@
+//! A draft of a box's settings, tried on the weather before it is saved.
+
+use super::http::Person;
+use super::programs::{fields, send};
+use super::server::Server;
+use serde_json::Value;
+
+const BOX: &str = "/sites/3/boxes/1";
+
+#[test]
+fn a_draft_is_tried_beside_the_box_and_the_settings_stay() {
+    let server = Server::start(true);
+    let bram = Person::signed_in(&server, "bram");
+    let before = bram.get(BOX).text;
+    let mut draft = fields(&before);
+    let minutes = draft.iter().find(|(name, value)| name.starts_with("p0-m") && !value.is_empty());
+    let (name, _) = minutes.map(|(name, value)| (name.clone(), value.clone())).unwrap();
+    draft.insert(name, "1".into());
+    let tried = send(&bram, &format!("{BOX}/try"), &draft);
+    assert_eq!(tried.status, 303, "{}", tried.text);
+    let address = tried.headers["location"].split('#').next().unwrap().to_owned();
+    let page = bram.get(&address).text;
+    assert!(page.contains("Draft of box 1 on 14 Jul 2026") && page.contains("The settings stay as they are"));
+    assert!(page.contains("Take this way for box 1"), "it can be taken over from there");
+    let told: Value = serde_json::from_str(&bram.get("/sites/3/trial.json").text).unwrap();
+    let ways = told["ways"].as_array().unwrap();
+    let litres = |way: &Value| way["site"]["litres"].as_f64().unwrap();
+    let own = ways.iter().find(|w| w["name"].as_str().unwrap().starts_with("Draft of box 1")).unwrap();
+    let set = ways.iter().find(|w| w["name"] == "as-set").unwrap();
+    assert!(litres(own) < litres(set), "a minute is less than what is set");
+    let (now, then) = (fields(&bram.get(BOX).text), fields(&before));
+    assert_eq!(now["base_version"], then["base_version"], "nothing was saved");
+}
+
+#[test]
+fn a_draft_that_cannot_be_read_is_not_tried_and_keeps_what_was_typed() {
+    let server = Server::start(true);
+    let bram = Person::signed_in(&server, "bram");
+    let mut draft = fields(&bram.get(BOX).text);
+    draft.insert("p0-starts".into(), "25:99".into());
+    draft.insert("reason".into(), "lawn ran past the window".into());
+    let refused = send(&bram, &format!("{BOX}/try"), &draft);
+    assert_eq!(refused.status, 422);
+    for words in ["so nothing is tried", "value=\"25:99\"", "value=\"lawn ran past the window\""] {
+        assert!(refused.text.contains(words), "{words}");
+    }
+    assert!(!bram.get("/sites/3/trial.json").text.contains("Draft of box"));
+}
