@@ -8,6 +8,7 @@
 //! The rooms, top floor first; each knows only what stands below it:
 //!
 //! - [`explain`] opens a number to its inputs, formula and source; [`codes`] are the short names of list values.
+//! - [`tuning`]: what was seen on a visit, what it comes from, which lever to turn and what that does.
 //! - [`trial`]: a season of weather through one way of watering beside another.
 //! - [`advice`]: tonight's decisions, findings, the planner, percentages, which sensors pay.
 //! - [`account`]: what ran, what fell and what the soil holds over a season.
@@ -30,4 +31,5 @@ pub mod quantity;
 pub mod sensors;
 pub mod site;
 pub mod trial;
+pub mod tuning;
 pub mod weather;

@@ -5,6 +5,7 @@ use super::nights::{EVENING, NightRules};
 use super::running::BoxFacts;
 use super::zone::Advise;
 use crate::controller::ordinance::Law;
+use crate::installation::Installation;
 use crate::quantity::time::instant;
 use crate::quantity::units::Celsius;
 use crate::sensors::{COMMON_FREEZE_POINT, Sense};
@@ -78,6 +79,17 @@ impl Facts {
     #[must_use]
     pub fn zone(&self, box_number: u8, station: u16) -> Option<&(Zone, ResolvedZone)> {
         self.zones.iter().find(|(zone, _)| (zone.box_number, zone.number) == (box_number, station))
+    }
+
+    /// A box where it hangs, as it is from a date on.
+    #[must_use]
+    pub fn installation(&self, own: &BoxFacts, from: Date) -> Installation {
+        let zones: Vec<_> = self.zones.iter().map(|(zone, _)| zone.clone()).collect();
+        let of = (&own.card, own.number);
+        let mut there =
+            Installation::new(&self.site, of, &zones, self.law.clone(), &self.climate, from, &self.tz);
+        there.sensors = own.sensors.iter().map(|s| s.sensor.clone()).collect();
+        there
     }
 
     /// At or below this expected minimum nothing is advised: the warmest set point of the site's freeze sensors,

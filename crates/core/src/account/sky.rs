@@ -182,6 +182,21 @@ impl SkyHours {
         self
     }
 
+    /// The same as it is foretold from a date on: expected ET0, and no rain. Days after it that were recorded
+    /// meanwhile are not looked at.
+    #[must_use]
+    pub fn foretold_from(mut self, climate: &Climate, date: Date) -> Self {
+        for day in self.days.iter_mut().filter(|day| day.date >= date) {
+            let (expected, from) = climate.expected_et0(day.date);
+            let share = if day.et0.mm() > 0.0 { expected.mm() / day.et0.mm() } else { 0.0 };
+            for hour in self.all.get_mut(day.first..day.first + day.hours).into_iter().flatten() {
+                (hour.et0, hour.rain) = (hour.et0 * share, Millimetres::ZERO);
+            }
+            (day.et0, day.rain, day.demand_from) = (expected, None, DemandFrom::Expected(from));
+        }
+        self
+    }
+
     /// The days, in order.
     #[must_use]
     pub fn days(&self) -> &[SkyDay] {

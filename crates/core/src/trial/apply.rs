@@ -8,7 +8,6 @@ use crate::account::zone::Advise;
 use crate::advice::budget::{Base, RainRule, budget, needs, week, with_best, with_week};
 use crate::advice::planner::{Basis, Relax, Request, Strategy, plan};
 use crate::controller::schedule::{Percentages, Settings};
-use crate::installation::Installation;
 use crate::quantity::month::Month;
 use crate::quantity::ratio::{Percentage, Share};
 use crate::quantity::time::{midnight, monday_of};
@@ -122,22 +121,13 @@ fn change_box(
     Ok(())
 }
 
-fn installation(facts: &Facts, own: &BoxFacts, from: Date) -> Installation {
-    let zones: Vec<_> = facts.zones.iter().map(|(zone, _)| zone.clone()).collect();
-    let of = (&own.card, own.number);
-    let mut there =
-        Installation::new(&facts.site, of, &zones, facts.law.clone(), &facts.climate, from, &facts.tz);
-    there.sensors = own.sensors.iter().map(|s| s.sensor.clone()).collect();
-    there
-}
-
 fn planned(
     facts: &Facts,
     own: &BoxFacts,
     present: Option<Settings>,
     (strategy, from): (Strategy, Date),
 ) -> Result<Settings, Refusal> {
-    let there = installation(facts, own, from);
+    let there = facts.installation(own, from);
     let present = present.unwrap_or_else(|| Settings::clean(&own.card));
     let (basis, relax) = (Basis::Year, Relax::default());
     let request = Request { installation: &there, present: &present, strategy, from, basis, relax };
@@ -161,7 +151,7 @@ fn versions(
             always(Settings { percentages: settings.percentages.all_at(hundred), ..settings })
         }
         PercentageRule::Monthly => {
-            let there = installation(facts, own, from);
+            let there = facts.installation(own, from);
             // Rain is taken off where no hold of the box counts it already.
             let holds_rain = own.sensors.iter().any(|s| s.sensor.card.senses(Sense::Rain));
             let as_held = if holds_rain { RainRule::LeftToHold } else { RainRule::Counted };
@@ -179,7 +169,7 @@ fn versions(
                 .collect()
         }
         PercentageRule::Weekly => {
-            let there = installation(facts, own, from);
+            let there = facts.installation(own, from);
             let lowest = own.card.nearest_percentage(own.card.percentage_min);
             let mondays = core::iter::successors(Some(monday_of(from)), |d| d.checked_add(7.days()).ok());
             let mut year = None;
@@ -266,7 +256,7 @@ fn et_sensor(
 ) -> Option<SensorFacts> {
     let (_, card) = generic().into_iter().find(|(code, _)| *code == "et_sensor")?;
     let mut sensor = Sensor::of_card(card, own.number);
-    let monthly = installation(facts, own, Date::constant(2026, 7, 1)).monthly_et0;
+    let monthly = facts.installation(own, Date::constant(2026, 7, 1)).monthly_et0;
     let peak = monthly.iter().map(|et0| et0.mm()).fold(0.0, f64::max);
     if peak > 0.0 {
         sensor.setting.et_full = Millimetres::from_mm(peak);

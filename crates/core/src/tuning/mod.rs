@@ -1,0 +1,131 @@
+//! Tuning: one to two weeks after a set-up somebody looks, and it is decided which lever to turn.
+//!
+//! A visit ([`Visit`]) is what was seen. [`diagnose`] lays it beside the account and ranks a closed list of causes,
+//! each with what speaks for and against it and what would settle it. [`levers`] turns the likely ones into one
+//! change each, in the steps of the box, with what it does to every zone. Faults come before settings, one zone
+//! before all, an ET sensor's trim before its climate setting (common practice).
+
+mod cause;
+mod correction;
+mod lever;
+mod nights;
+mod outlook;
+mod picture;
+mod rules;
+mod visit;
+mod weigh;
+
+pub use cause::{Cause, Evidence, Settle, Suspicion};
+pub use correction::{Correction, Kind as CorrectionKind, Outcome, corrections, outcomes};
+pub use lever::{Amount, Lever, LeverCode, Turn, levers, turned};
+pub use nights::{NIGHTS, Night, Read, et_sensor, read as read_nights};
+pub use outlook::{ZoneOutlook, outlook};
+pub use picture::LOOK_BACK_DAYS;
+pub use visit::{Battery, BoxSeen, Looks, Plants, ProgramSeen, SensorSeen, Sign, Visit, ZoneSeen};
+
+use crate::account::whole::{Facts, SiteAccount, Way, begins, of_site};
+use crate::quantity::ratio::Share;
+use picture::Picture;
+
+/// A zone that does not look as the account expects.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Contradiction {
+    /// Number of its box.
+    pub box_number: u8,
+    /// Its station.
+    pub station: u16,
+    /// How it looks.
+    pub seen: Looks,
+    /// How the account expects it.
+    pub expected: Looks,
+}
+
+/// What a visit comes to.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Diagnosis {
+    /// Causes, the likeliest first; those that are hardly possible are left out.
+    pub causes: Vec<Suspicion>,
+    /// The likely ones, one for each thing that is off, in the order in which to see to them: by place in `causes`.
+    pub chosen: Vec<usize>,
+    /// Zones that look otherwise than the account expects.
+    pub contradictions: Vec<Contradiction>,
+    /// What each box's zones get in the middle of what they ask for, as it is set.
+    pub middle: Vec<(u8, Option<Share>)>,
+}
+
+/// A cause with a smaller share is not shown.
+const LEAST_SHARE: f64 = 0.005;
+/// A cause is acted on when its odds over "nothing is wrong" are at least so many (a natural logarithm).
+const ACTED_ON: f64 = 1.0;
+/// And when it has at least so much of what is likely about its zones.
+const ACTED_SHARE: f64 = 0.3;
+
+/// The account of a site up to a visit.
+#[must_use]
+pub fn account_at(facts: &Facts, visit: &Visit) -> SiteAccount {
+    let date = visit.at.to_zoned(facts.tz.clone()).date();
+    of_site(facts, Way::Best, (begins(&facts.climate, date), visit.at), |_, _| ())
+}
+
+/// Ranks the causes of what was seen. The account must be that of the site up to the visit ([`account_at`]).
+#[must_use]
+pub fn diagnose(facts: &Facts, account: &SiteAccount, visit: &Visit) -> Diagnosis {
+    let picture = Picture::of(facts, account, visit);
+    let (seen, cases) = rules::all(&picture);
+    let weighed = weigh::weigh(&picture, &seen, cases);
+    let contradiction = |zone: &picture::ZonePicture<'_>| {
+        let seen = zone.looks().filter(|seen| *seen != zone.expected)?;
+        let (box_number, station) = zone.key();
+        Some(Contradiction { box_number, station, seen, expected: zone.expected })
+    };
+    let contradictions = picture.zones.iter().filter_map(contradiction).collect();
+    let middle = picture.boxes.iter();
+    let middle = middle.map(|b| (b.facts.number, b.middle.map(Share::from_fraction))).collect();
+    let chosen = choose(&weighed);
+    let shown = |at: &usize, w: &weigh::Weighed| {
+        chosen.contains(at) || w.suspicion.share.fraction() >= LEAST_SHARE || *at == 0
+    };
+    let kept: Vec<usize> =
+        weighed.iter().enumerate().filter(|(at, w)| shown(at, w)).map(|(at, _)| at).collect();
+    let place = |at: &usize| kept.iter().position(|k| k == at);
+    let mut chosen: Vec<usize> = chosen.iter().filter_map(place).collect();
+    let causes: Vec<Suspicion> = weighed
+        .into_iter()
+        .enumerate()
+        .filter(|(at, _)| kept.contains(at))
+        .map(|(_, w)| w.suspicion)
+        .collect();
+    // Faults first, one zone before all (common practice).
+    chosen.sort_by_key(|at| causes.get(*at).map(|s| (s.cause.rank(), *at)));
+    Diagnosis { causes, chosen, contradictions, middle }
+}
+
+/// The causes to act on: the likeliest, then the next that explains other zones, while they beat "nothing is wrong".
+fn choose(weighed: &[weigh::Weighed]) -> Vec<usize> {
+    let mut taken: Vec<usize> = Vec::new();
+    for (at, own) in weighed.iter().enumerate() {
+        if own.suspicion.cause == Cause::NothingWrong || own.over_nothing < ACTED_ON {
+            continue;
+        }
+        let meets = |other: &weigh::Weighed| meet(&own.suspicion, &other.suspicion);
+        if taken.iter().filter_map(|t| weighed.get(*t)).any(meets) {
+            continue;
+        }
+        // What others say about the same zones.
+        let rivals: f64 = weighed.iter().filter(|w| meets(w)).map(|w| w.suspicion.share.fraction()).sum();
+        if own.suspicion.share.fraction() >= ACTED_SHARE * rivals {
+            taken.push(at);
+        }
+    }
+    taken
+}
+
+/// Whether two causes are about the same thing.
+fn meet(a: &Suspicion, b: &Suspicion) -> bool {
+    if a.cause == Cause::NothingWrong || b.cause == Cause::NothingWrong {
+        return a.cause == b.cause;
+    }
+    let shared = a.explains.iter().any(|key| b.explains.contains(key));
+    let same_box = a.box_number == b.box_number && (a.station.is_none() && b.station.is_none());
+    shared || same_box
+}

@@ -1,0 +1,244 @@
+//! How evidence is weighed.
+//!
+//! Each cause is a small story: how it makes zones look, which of the facts seen it explains, which it should show
+//! and does not. Every fact costs a story that does not explain it; every look costs by how well the story, else the
+//! account, foretells it. A story's share is e to its score, over that of all. The weights are natural logarithms of
+//! odds and are our own; the generator of planted causes holds them to account.
+
+use super::cause::{Cause, Evidence, Settle, Suspicion};
+use super::picture::Picture;
+use super::visit::{Looks, Sign};
+use crate::quantity::ratio::Share;
+use std::collections::{BTreeMap, BTreeSet};
+
+/// Odds of a look that is as foretold, next to it, and opposite to it: logarithms of 0.85, 0.12, 0.03.
+const AS_TOLD: f64 = -0.16;
+const NEXT_TO: f64 = -2.12;
+const OPPOSITE: f64 = -3.51;
+/// What a story costs that should have shown and did not, where somebody looked.
+const NOT_SHOWN: f64 = -1.0;
+/// What "nothing is wrong" costs in the list when a zone is said to be off.
+const TOLD_OFF: f64 = 2.0;
+
+/// Something that was seen or follows from what is known, which a story explains or not.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+pub(super) enum FactId {
+    Sign((u8, u16), Sign),
+    Flow((u8, u16)),
+    Soil((u8, u16)),
+    Minutes((u8, u16)),
+    /// One zone gets another share than the others.
+    Alone((u8, u16)),
+    /// All zones of a box get too little or too much.
+    AllOff(u8),
+    Percentage(u8),
+    ProgramOn(u8, usize),
+    Starts(u8, usize),
+    Clock(u8),
+    Off(u8),
+    Bypass(u8),
+    Nights(u8),
+    Covered(u8, usize),
+    Sprayed(u8, usize),
+    /// A sensor holds, and should not.
+    HoldsTooLong(u8, usize),
+    /// A sensor does not hold, and should.
+    DoesNotHold(u8, usize),
+    Meter,
+    WetElsewhere,
+    /// Runs that lie over each other and ask for more than there is.
+    Overlap(u8),
+    /// Anything that a rule found in the account and only its own cause explains.
+    Own(Cause, u8, u16),
+}
+
+/// A fact with what it costs not to explain it.
+pub(super) struct Fact {
+    pub id: FactId,
+    pub cost: f64,
+    pub evidence: Evidence,
+}
+
+/// A story.
+pub(super) struct Case {
+    pub cause: Cause,
+    pub box_number: Option<u8>,
+    pub station: Option<u16>,
+    pub sensor: Option<String>,
+    pub settle: Settle,
+    score: f64,
+    for_it: Vec<Evidence>,
+    against: Vec<Evidence>,
+    looks: BTreeMap<(u8, u16), Looks>,
+    explains: BTreeSet<FactId>,
+}
+
+impl Case {
+    /// A story with how rare it is.
+    pub fn new(cause: Cause, rare: f64, settle: Settle) -> Self {
+        Self {
+            cause,
+            box_number: None,
+            station: None,
+            sensor: None,
+            settle,
+            score: -rare,
+            for_it: Vec::new(),
+            against: Vec::new(),
+            looks: BTreeMap::new(),
+            explains: BTreeSet::new(),
+        }
+    }
+
+    pub fn at_zone(mut self, key: (u8, u16)) -> Self {
+        (self.box_number, self.station) = (Some(key.0), Some(key.1));
+        self
+    }
+
+    pub fn at_box(mut self, number: u8) -> Self {
+        self.box_number = Some(number);
+        self
+    }
+
+    pub fn at_sensor(mut self, number: u8, name: &str) -> Self {
+        (self.box_number, self.sensor) = (Some(number), Some(name.to_owned()));
+        self
+    }
+
+    /// Something that makes it more or less likely.
+    pub fn say(&mut self, weight: f64, evidence: Evidence) {
+        self.score += weight;
+        if weight >= 0.0 { self.for_it.push(evidence) } else { self.against.push(evidence) }
+    }
+
+    /// How it makes a zone look.
+    pub fn makes(&mut self, key: (u8, u16), looks: Looks) {
+        self.looks.insert(key, looks);
+    }
+
+    /// A fact that it explains.
+    pub fn explains(&mut self, id: FactId) {
+        self.explains.insert(id);
+    }
+
+    /// A sign that it explains, and that it should show.
+    pub fn shows(&mut self, picture: &Picture<'_>, key: (u8, u16), sign: Sign) {
+        self.explains.insert(FactId::Sign(key, sign));
+        let zone = picture.zones.iter().find(|z| z.key() == key);
+        if zone.is_some_and(|z| z.looked_at() && !z.has(sign)) {
+            self.say(NOT_SHOWN, Evidence::NoSign(sign));
+        }
+    }
+
+    fn explains_fact(&self, id: FactId) -> bool {
+        self.explains.contains(&id)
+    }
+}
+
+/// Whether anything that was seen speaks for a story: a fact that it explains, a look that it foretells and the
+/// account does not.
+fn speaks(case: &Case, picture: &Picture<'_>, facts: &[Fact]) -> bool {
+    let foretells = |(key, told): (&(u8, u16), &Looks)| {
+        let zone = picture.zones.iter().find(|z| z.key() == *key);
+        zone.is_some_and(|z| z.looks() == Some(*told) && z.expected != *told)
+    };
+    facts.iter().any(|fact| case.explains_fact(fact.id)) || case.looks.iter().any(foretells)
+}
+
+/// What a look costs a story that foretold another.
+fn odds(seen: Looks, told: Looks) -> f64 {
+    match (seen, told) {
+        (a, b) if a == b => AS_TOLD,
+        (Looks::Dry, Looks::Wet) | (Looks::Wet, Looks::Dry) => OPPOSITE,
+        _ => NEXT_TO,
+    }
+}
+
+/// A story that was weighed.
+pub(super) struct Weighed {
+    pub suspicion: Suspicion,
+    /// Natural logarithm of its odds over "nothing is wrong".
+    pub over_nothing: f64,
+}
+
+/// Weighs the stories against each other, the likeliest first.
+pub(super) fn weigh(picture: &Picture<'_>, facts: &[Fact], cases: Vec<Case>) -> Vec<Weighed> {
+    let nothing_seen = |case: &Case| case.cause != Cause::NothingWrong && !speaks(case, picture, facts);
+    let mut all: Vec<Case> = cases;
+    all.retain(|case| !nothing_seen(case));
+    let off = picture.zones.iter().any(|z| z.looks().is_some_and(|seen| seen != z.expected));
+    for case in &mut all {
+        for fact in facts {
+            if case.explains_fact(fact.id) {
+                case.for_it.push(fact.evidence.clone());
+            } else {
+                case.score -= fact.cost;
+            }
+        }
+        add_looks(case, picture);
+    }
+    let nothing = all.iter().find(|c| c.cause == Cause::NothingWrong).map_or(0.0, |c| c.score);
+    // Somebody who says that a zone is off is told what it may be, before a lever is turned for it.
+    if let Some(case) = all.iter_mut().find(|c| off && c.cause == Cause::NothingWrong) {
+        case.score -= TOLD_OFF;
+    }
+    let best = all.iter().map(|c| c.score).fold(f64::NEG_INFINITY, f64::max);
+    let sum: f64 = all.iter().map(|c| (c.score - best).exp()).sum();
+    let mut out: Vec<Weighed> = all
+        .into_iter()
+        .map(|case| {
+            let of_fact = |id: &FactId| match id {
+                FactId::Sign(key, _) | FactId::Flow(key) | FactId::Soil(key) => Some(*key),
+                FactId::Minutes(key) | FactId::Alone(key) => Some(*key),
+                _ => None,
+            };
+            let signs = facts.iter().filter(|f| case.explains_fact(f.id)).filter_map(|f| of_fact(&f.id));
+            let own = case.box_number.zip(case.station);
+            let explained: BTreeSet<_> = case.looks.keys().copied().chain(signs).chain(own).collect();
+            let suspicion = Suspicion {
+                cause: case.cause,
+                box_number: case.box_number,
+                station: case.station,
+                sensor: case.sensor,
+                share: Share::from_fraction((case.score - best).exp() / sum),
+                for_it: case.for_it,
+                against: case.against,
+                settle: case.settle,
+                explains: explained.into_iter().collect(),
+            };
+            Weighed { suspicion, over_nothing: case.score - nothing }
+        })
+        .collect();
+    // What is as likely, to the hundredth, comes in the order of the trade.
+    #[allow(clippy::cast_possible_truncation, reason = "a share")]
+    let hundredths = |w: &Weighed| (w.suspicion.share.percent()).round() as i64;
+    out.sort_by_key(|w| (core::cmp::Reverse(hundredths(w)), w.suspicion.cause.rank()));
+    out
+}
+
+/// What the looks of the zones say of a story.
+fn add_looks(case: &mut Case, picture: &Picture<'_>) {
+    let mut alike: BTreeMap<(u8, Looks), usize> = BTreeMap::new();
+    for zone in &picture.zones {
+        let Some(seen) = zone.looks() else { continue };
+        let told = case.looks.get(&zone.key()).copied();
+        case.score += odds(seen, told.unwrap_or(zone.expected));
+        match told {
+            Some(told) if told == seen => *alike.entry((zone.zone.box_number, seen)).or_default() += 1,
+            Some(_) if case.station.is_some() => case.against.push(Evidence::AsExpected(seen)),
+            _ => {}
+        }
+        let own = case.station.is_some() && case.box_number.zip(case.station) == Some(zone.key());
+        if own && told == Some(seen) && seen != zone.expected {
+            case.for_it.push(Evidence::Contradicts { seen, expected: zone.expected });
+        }
+    }
+    if case.station.is_none() {
+        for ((number, looks), zones) in alike {
+            let of = picture.of_box(number).filter(|z| z.looks().is_some()).count();
+            if looks != Looks::Right {
+                case.for_it.push(Evidence::Alike { looks, zones, of });
+            }
+        }
+    }
+}
