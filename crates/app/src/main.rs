@@ -39,6 +39,8 @@ enum Command {
     Budget(commands::budget::Args),
     /// A season of weather through one way of watering beside another, as JSON.
     Simulate(commands::simulate::Args),
+    /// The likely causes of what a visit found, and which lever to turn, as JSON.
+    Diagnose(commands::diagnose::Args),
     /// A simulated sensor that posts to a server as a device would.
     Bench(commands::bench::Args),
     /// The JSON Schema of a file format.
@@ -65,6 +67,7 @@ enum SchemaOf {
     Log,
     Way,
     Trial,
+    Visit,
 }
 
 fn main() -> ExitCode {
@@ -78,6 +81,7 @@ fn main() -> ExitCode {
         Command::Expand(args) => commands::expand::run(&args),
         Command::Plan(args) => commands::plan::run(&args),
         Command::Budget(args) => commands::budget::run(&args),
+        Command::Diagnose(args) => commands::diagnose::run(&args),
         Command::Simulate(args) => commands::simulate::run(&args),
         Command::Bench(args) => commands::bench::run(&args),
         Command::Schema { format } => commands::print(&match format {
@@ -87,6 +91,7 @@ fn main() -> ExitCode {
             SchemaOf::Ordinance => upland_formats::ordinance_file::schema(),
             SchemaOf::Log => upland_formats::log_file::schema(),
             SchemaOf::Way => upland_formats::way_file::schema(),
+            SchemaOf::Visit => upland_formats::visit_file::schema(),
             SchemaOf::Trial => upland_formats::trial_file::schema(),
             SchemaOf::Sensor => upland_formats::sensor_file::schema(),
         }),

@@ -154,6 +154,82 @@ coded!(crate::advice::planner::Strategy {
     DeepOnce = "deep_once",
 });
 coded!(crate::site::UnitSystem { Metric = "metric", UsCustomary = "us_customary" });
+coded!(crate::tuning::Looks { Dry = "dry", Right = "right", Wet = "wet" });
+coded!(crate::tuning::Sign {
+    NoWater = "no_water",
+    RunsWhenOff = "runs_when_off",
+    Broken = "broken",
+    Leaning = "leaning",
+    Blocked = "blocked",
+    WeakSpray = "weak_spray",
+    OtherRunning = "other_running",
+    Runoff = "runoff",
+    DryPatches = "dry_patches",
+    WetPatches = "wet_patches",
+    AfterRain = "after_rain",
+    OtherPlants = "other_plants",
+});
+coded!(crate::tuning::Plants {
+    Fine = "fine",
+    Wilting = "wilting",
+    Scorched = "scorched",
+    Yellow = "yellow",
+    Soft = "soft",
+});
+coded!(crate::tuning::Battery { Good = "good", Low = "low", Dead = "dead" });
+coded!(crate::tuning::Cause {
+    NoWater = "no_water",
+    ValveOpen = "valve_open",
+    BrokenHead = "broken_head",
+    BlockedHeads = "blocked_heads",
+    LowPressure = "low_pressure",
+    TwoAtOnce = "two_at_once",
+    RateWrong = "rate_wrong",
+    PlantsWrong = "plants_wrong",
+    SoilWrong = "soil_wrong",
+    RunoffCycles = "runoff_cycles",
+    MinutesWrong = "minutes_wrong",
+    PercentageStale = "percentage_stale",
+    PercentageLow = "percentage_low",
+    PercentageHigh = "percentage_high",
+    DaysFew = "days_few",
+    DaysMany = "days_many",
+    HiddenProgram = "hidden_program",
+    ExtraStart = "extra_start",
+    ClockWrong = "clock_wrong",
+    BoxOff = "box_off",
+    BypassLeft = "bypass_left",
+    GaugeSheltered = "gauge_sheltered",
+    GaugeSprayed = "gauge_sprayed",
+    SensorSlowToDry = "sensor_slow_to_dry",
+    ThresholdSmall = "threshold_small",
+    ProbeThresholdHigh = "probe_threshold_high",
+    ProbeThresholdLow = "probe_threshold_low",
+    SensorOnRoofedZone = "sensor_on_roofed_zone",
+    SensorIgnored = "sensor_ignored",
+    EtTrim = "et_trim",
+    EtClimate = "et_climate",
+    GrowInOver = "grow_in_over",
+    WeanOffDue = "wean_off_due",
+    Leak = "leak",
+    NothingWrong = "nothing_wrong",
+});
+coded!(crate::tuning::LeverCode {
+    Mend = "mend",
+    SetBoxRight = "set_box_right",
+    SensorByHand = "sensor_by_hand",
+    Survey = "survey",
+    ZoneMinutes = "zone_minutes",
+    Cycles = "cycles",
+    Starts = "starts",
+    Percentage = "percentage",
+    Days = "days",
+    RainThreshold = "rain_threshold",
+    ProbeThreshold = "probe_threshold",
+    SensorMap = "sensor_map",
+    EtTrim = "et_trim",
+    EtFull = "et_full",
+});
 
 #[cfg(test)]
 mod tests {
@@ -170,6 +246,11 @@ mod tests {
 
     #[test]
     fn every_value_has_one_code() {
+        round_trips::<crate::tuning::Looks>(3);
+        round_trips::<crate::tuning::Sign>(crate::tuning::Sign::ALL.len());
+        round_trips::<crate::tuning::Plants>(crate::tuning::Plants::ALL.len());
+        round_trips::<crate::tuning::Cause>(35);
+        round_trips::<crate::tuning::LeverCode>(14);
         round_trips::<crate::ground::plant::PlantKind>(crate::ground::plant::PlantKind::ALL.len());
         round_trips::<crate::ground::plant::Sun>(crate::ground::plant::Sun::ALL.len());
         round_trips::<crate::ground::planting::Density>(crate::ground::planting::Density::ALL.len());

@@ -4,7 +4,14 @@
 //! Two worlds stand side by side: what is known of the site, and what is true of it. The account runs over the true
 //! one; how its zones look follows from that by a rule of this crate, with noise, and some of it is left empty. The
 //! diagnosis sees the known world and the visit, and nothing here asks it anything.
-#![allow(clippy::cast_possible_truncation, clippy::cast_sign_loss, clippy::unwrap_used, clippy::missing_panics_doc, clippy::indexing_slicing, reason = "for tests")]
+#![allow(
+    clippy::cast_possible_truncation,
+    clippy::cast_sign_loss,
+    clippy::unwrap_used,
+    clippy::missing_panics_doc,
+    clippy::indexing_slicing,
+    reason = "for tests"
+)]
 
 mod plant;
 mod see;

@@ -1,8 +1,8 @@
 //! One fault each: how it changes what is true, what is known, and what can be seen of it.
 
+use crate::Planted;
 use crate::see::{LEFT_EMPTY, flow, meter, seen, truth};
 use crate::world::{Showers, World, draw, draw_on, percentage, weather_pct};
-use crate::Planted;
 use jiff::civil::{date, time};
 use jiff::tz::TimeZone;
 use jiff::{Timestamp, ToSpan};
@@ -277,9 +277,12 @@ impl Making {
 fn plant(cause: Cause, seed: u64) -> Option<Planted> {
     match cause {
         Cause::NothingWrong => nothing(seed),
-        Cause::NoWater | Cause::ValveOpen | Cause::BrokenHead | Cause::BlockedHeads | Cause::LowPressure | Cause::Leak => {
-            heads(cause, seed)
-        }
+        Cause::NoWater
+        | Cause::ValveOpen
+        | Cause::BrokenHead
+        | Cause::BlockedHeads
+        | Cause::LowPressure
+        | Cause::Leak => heads(cause, seed),
         Cause::RateWrong | Cause::PlantsWrong | Cause::SoilWrong | Cause::RunoffCycles | Cause::TwoAtOnce => {
             survey(cause, seed)
         }
@@ -375,7 +378,11 @@ fn survey(cause: Cause, seed: u64) -> Option<Planted> {
             let station = making.at_one();
             let now = making.known.zone(1, station)?.1.coefficient_on(making.world.on);
             let times = making.factor((0.4, 0.6), (1.4, 1.8));
-            making.zone_is(station, |z| z.own_coefficient = Some(OwnCoefficient::Constant(now * times)), false);
+            making.zone_is(
+                station,
+                |z| z.own_coefficient = Some(OwnCoefficient::Constant(now * times)),
+                false,
+            );
             making.sign(station, Sign::OtherPlants, 0.9);
         }
         Cause::SoilWrong => {
@@ -396,14 +403,16 @@ fn survey(cause: Cause, seed: u64) -> Option<Planted> {
             );
             making.set(|s| s.stations.retain(|(n, _)| *n != station));
             let longest = making.known.zone(1, station)?.1.cycle_limit.longest?;
-            if making.world.settings().run_time(0, station).minutes().min_value() < 1.5 * longest.min_value() {
+            if making.world.settings().run_time(0, station).minutes().min_value() < 1.5 * longest.min_value()
+            {
                 return None;
             }
             making.signs.entry(station).or_default().push(Sign::Runoff);
             making.must_show = false;
         }
         _ => {
-            let supply = making.known.zones.iter().map(|(z, r)| r.rate.value.flow_over(z.area.unwrap()).l_per_min());
+            let supply =
+                making.known.zones.iter().map(|(z, r)| r.rate.value.flow_over(z.area.unwrap()).l_per_min());
             let supply = LitresPerMinute::from_l_per_min(supply.fold(0.0, f64::max) * 1.1);
             let half: Vec<u16> = making.world.stations().into_iter().filter(|n| n % 2 == 0).collect();
             for facts in [&mut making.known, &mut making.truth] {
@@ -432,7 +441,9 @@ fn survey(cause: Cause, seed: u64) -> Option<Planted> {
 
 fn settings(cause: Cause, seed: u64) -> Option<Planted> {
     let on = match cause {
-        Cause::PercentageStale if seed % 2 == 0 => Some(date(2026, 7, 5) + i64::try_from(seed % 30).unwrap().days()),
+        Cause::PercentageStale if seed.is_multiple_of(2) => {
+            Some(date(2026, 7, 5) + i64::try_from(seed % 30).unwrap().days())
+        }
         Cause::PercentageStale => Some(date(2026, 9, 18) + i64::try_from(seed % 20).unwrap().days()),
         _ => None,
     };
@@ -467,7 +478,8 @@ fn settings(cause: Cause, seed: u64) -> Option<Planted> {
             let value = (pct * times).min(190.0);
             if making.world.rng.random_bool(0.5) {
                 making.really(14, |s| s.percentages = percentage(&s.percentages, value));
-                let shown = making.truth.boxes[0].settings_at(making.world.at)?.percentages.of(0, making.world.on);
+                let shown =
+                    making.truth.boxes[0].settings_at(making.world.at)?.percentages.of(0, making.world.on);
                 making.shown.entry(0).or_default().percentage = Some(shown);
             } else {
                 let last = making.known.boxes[0].versions.len() - 1;
@@ -545,7 +557,11 @@ fn the_box(cause: Cause, seed: u64) -> Option<Planted> {
             making.shown.entry(0).or_default().starts = Some(vec![time(0, 0, 0, 0), time(4, 30, 0, 0)]);
         }
         Cause::ClockWrong => {
-            let off = if making.world.rng.random_bool(0.5) { 43_200 } else { making.world.rng.random_range(900..9000) };
+            let off = if making.world.rng.random_bool(0.5) {
+                43_200
+            } else {
+                making.world.rng.random_range(900..9000)
+            };
             making.own.clock_ahead = Some(Seconds::from_s(off));
             making.must_show = false;
         }
@@ -579,15 +595,17 @@ fn rain(cause: Cause, seed: u64) -> Option<Planted> {
     let contact = |set: &mut upland_core::sensors::Sensor| {
         set.setting.rain_threshold = Millimetres::from_mm(12.0);
     };
-    let seen_sensor = |making: &mut Making, holds: Option<bool>, covered: Option<bool>, sprayed: Option<bool>| {
-        let name = making.sensor_name();
-        let mut seen = SensorSeen { name, holds, covered, sprayed };
-        if making.world.rng.random_bool(LEFT_EMPTY) {
-            seen.holds = None;
-        }
-        making.sensors.push(seen);
-    };
-    let holds_now = |making: &Making| making.known.boxes[0].sensors[0].holds.iter().any(|h| h.stands(making.world.at));
+    let seen_sensor =
+        |making: &mut Making, holds: Option<bool>, covered: Option<bool>, sprayed: Option<bool>| {
+            let name = making.sensor_name();
+            let mut seen = SensorSeen { name, holds, covered, sprayed };
+            if making.world.rng.random_bool(LEFT_EMPTY) {
+                seen.holds = None;
+            }
+            making.sensors.push(seen);
+        };
+    let holds_now =
+        |making: &Making| making.known.boxes[0].sensors[0].holds.iter().any(|h| h.stands(making.world.at));
     match cause {
         Cause::GaugeSheltered => {
             making.hang("rain_switch", contact);
@@ -605,7 +623,11 @@ fn rain(cause: Cause, seed: u64) -> Option<Planted> {
             if holds_now(&making) {
                 return None;
             }
-            let sprayed = if cause == Cause::GaugeSprayed { making.world.rng.random_bool(0.9).then_some(true) } else { Some(false) };
+            let sprayed = if cause == Cause::GaugeSprayed {
+                making.world.rng.random_bool(0.9).then_some(true)
+            } else {
+                Some(false)
+            };
             seen_sensor(&mut making, Some(true), Some(false), sprayed);
         }
         Cause::ThresholdSmall => {
@@ -637,7 +659,11 @@ fn rain(cause: Cause, seed: u64) -> Option<Planted> {
         }
     }
     if matches!(cause, Cause::GaugeSheltered) {
-        let held = making.known.boxes[0].sensors[0].holds.iter().filter(|h| h.from > making.world.at - 336.hours()).count();
+        let held = making.known.boxes[0].sensors[0]
+            .holds
+            .iter()
+            .filter(|h| h.from > making.world.at - 336.hours())
+            .count();
         if held < 2 {
             return None;
         }

@@ -59,7 +59,11 @@ pub fn seen(world: &mut World, account: &SiteAccount, station: u16, certain: boo
 
 /// Water that the runs of a world took between two instants.
 #[must_use]
-pub fn litres(facts: &Facts, account: &SiteAccount, (from, until): (jiff::Timestamp, jiff::Timestamp)) -> f64 {
+pub fn litres(
+    facts: &Facts,
+    account: &SiteAccount,
+    (from, until): (jiff::Timestamp, jiff::Timestamp),
+) -> f64 {
     let of = |(zone, resolved): &(upland_core::site::Zone, upland_core::site::ResolvedZone)| {
         let flow = resolved.rate.value.flow_over(zone.area.unwrap());
         let own = account.zone(1, zone.number).unwrap();
@@ -73,20 +77,28 @@ pub fn litres(facts: &Facts, account: &SiteAccount, (from, until): (jiff::Timest
 }
 
 /// What the main meter reads: a reading a week before goes into the log of what is known, and one of today.
-pub fn meter(world: &mut World, known: &mut Facts, true_facts: &Facts, account: &SiteAccount, times: f64) -> Option<Litres> {
+pub fn meter(
+    world: &mut World,
+    known: &mut Facts,
+    true_facts: &Facts,
+    account: &SiteAccount,
+    times: f64,
+) -> Option<Litres> {
     if world.rng.random_bool(0.35) {
         return None;
     }
     let before = world.at - 168.hours();
     let used = litres(true_facts, account, (before, world.at)) * times * world.rng.random_range(0.98..1.02);
     let start = 120_000.0;
-    known.log.meter = vec![upland_core::account::log::MeterReading { at: before, counted: Litres::from_l(start) }];
+    known.log.meter =
+        vec![upland_core::account::log::MeterReading { at: before, counted: Litres::from_l(start) }];
     Some(Litres::from_l(start + used))
 }
 
 /// What a meter reads while a zone runs.
 pub fn flow(world: &mut World, true_facts: &Facts, station: u16, times: f64) -> Option<LitresPerMinute> {
     let (zone, resolved) = true_facts.zone(1, station)?;
-    let flow = resolved.rate.value.flow_over(zone.area?).l_per_min() * times * world.rng.random_range(0.96..1.04);
+    let flow =
+        resolved.rate.value.flow_over(zone.area?).l_per_min() * times * world.rng.random_range(0.96..1.04);
     Some(LitresPerMinute::from_l_per_min(flow))
 }

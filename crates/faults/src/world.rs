@@ -18,13 +18,13 @@ use upland_core::ground::soil::Texture;
 use upland_core::quantity::ratio::{Percentage, Share};
 use upland_core::quantity::time::{Hours, Seconds, instant, midnight};
 use upland_core::quantity::units::{
-    Celsius, LitresPerMinute, MegajoulesPerSquareMetre, Metres, MetresPerSecond, Millimetres, MillimetresPerHour,
-    Minutes, SquareMetres,
+    Celsius, LitresPerMinute, MegajoulesPerSquareMetre, Metres, MetresPerSecond, Millimetres,
+    MillimetresPerHour, Minutes, SquareMetres,
 };
 use upland_core::sensors::{Sensor, generic};
 use upland_core::site::{Site, UnitSystem, Zone};
-use upland_core::weather::climate::Climate;
 use upland_core::weather::DayWeather;
+use upland_core::weather::climate::Climate;
 
 /// First day of the record.
 pub const FIRST: Date = date(2024, 10, 1);
@@ -122,7 +122,8 @@ fn weather(rng: &mut ChaCha8Rng, on: Date, showers: Showers, dry_days: i32) -> V
 
 fn zone(rng: &mut ChaCha8Rng, number: u16) -> Zone {
     let head = [HeadType::Spray, HeadType::Rotor, HeadType::Spray][rng.random_range(0..3)];
-    let plant = [PlantKind::CoolSeasonTurf, PlantKind::CoolSeasonTurf, PlantKind::ModerateDemand][rng.random_range(0..3)];
+    let plant = [PlantKind::CoolSeasonTurf, PlantKind::CoolSeasonTurf, PlantKind::ModerateDemand]
+        [rng.random_range(0..3)];
     let soil = [Texture::Loam, Texture::SandyLoam, Texture::ClayLoam][rng.random_range(0..3)];
     let rate = head.default_rate().mm_per_hour() * rng.random_range(0.75..1.2);
     let measured = rng.random_bool(0.6);

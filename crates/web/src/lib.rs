@@ -11,6 +11,7 @@ mod server;
 mod site;
 
 pub use chapters::accounts::hash_password;
+pub use page::tuning_words;
 pub use server::state::{AppState, BringDays};
 
 use actix_session::SessionMiddleware;

@@ -7,6 +7,7 @@ pub mod balance;
 pub mod bench;
 pub mod budget;
 pub mod check;
+pub mod diagnose;
 pub mod et;
 pub mod expand;
 pub mod plan;

@@ -158,6 +158,8 @@ pub const AVAILABLE_SHARE: Bound =
     bound("Available water left", "", 0.0, 1.0, "0 % is wilting, 100 % is field capacity");
 /// Length of a logged run.
 pub const LOGGED_MINUTES: Bound = bound("Length of the run", "min", 0.1, 1440.0, "at most a day");
+/// What a main meter has counted.
+pub const METER_COUNT: Bound = bound("Meter", "L", 0.0, 1e11, "litres since it was built in");
 /// A typed mean temperature.
 pub const NORMAL_TEMPERATURE: Bound =
     bound("Mean temperature", "°C", -50.0, 50.0, "a mean of a month on land");

@@ -217,6 +217,8 @@ pub enum Evidence {
     },
     /// The box shows what is known.
     BoxAsKnown,
+    /// Nobody read the box.
+    BoxUnread,
     /// The percentage stands since a date.
     PercentageSince(Date),
     /// The percentage against what the weather of these days is to the hottest month.

@@ -25,7 +25,10 @@ pub use visit::{Battery, BoxSeen, Looks, Plants, ProgramSeen, SensorSeen, Sign, 
 
 use crate::account::whole::{Facts, SiteAccount, Way, begins, of_site};
 use crate::quantity::ratio::Share;
+use jiff::ToSpan;
+use jiff::civil::Date;
 use picture::Picture;
+use std::borrow::Cow;
 
 /// A zone that does not look as the account expects.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -49,6 +52,8 @@ pub struct Diagnosis {
     pub chosen: Vec<usize>,
     /// Zones that look otherwise than the account expects.
     pub contradictions: Vec<Contradiction>,
+    /// Zones, by box and station, whose looks and reading cannot both be so: read again.
+    pub doubtful: Vec<(u8, u16)>,
     /// What each box's zones get in the middle of what they ask for, as it is set.
     pub middle: Vec<(u8, Option<Share>)>,
 }
@@ -60,11 +65,20 @@ const ACTED_ON: f64 = 1.0;
 /// And when it has at least so much of what is likely about its zones.
 const ACTED_SHARE: f64 = 0.3;
 
-/// The account of a site up to a visit.
+/// The account of a site up to a visit, without what the visit itself found: what was expected.
 #[must_use]
 pub fn account_at(facts: &Facts, visit: &Visit) -> SiteAccount {
     let date = visit.at.to_zoned(facts.tz.clone()).date();
-    of_site(facts, Way::Best, (begins(&facts.climate, date), visit.at), |_, _| ())
+    let before = visit.at - picture::OF_THE_VISIT;
+    let mut facts = Cow::Borrowed(facts);
+    if facts.log.meter.iter().any(|m| m.at >= before)
+        || facts.log.readings.iter().any(|r| r.reading.at >= before)
+    {
+        let log = &mut facts.to_mut().log;
+        log.meter.retain(|m| m.at < before);
+        log.readings.retain(|r| r.reading.at < before);
+    }
+    of_site(&facts, Way::Best, (begins(&facts.climate, date), visit.at), |_, _| ())
 }
 
 /// Ranks the causes of what was seen. The account must be that of the site up to the visit ([`account_at`]).
@@ -79,6 +93,7 @@ pub fn diagnose(facts: &Facts, account: &SiteAccount, visit: &Visit) -> Diagnosi
         Some(Contradiction { box_number, station, seen, expected: zone.expected })
     };
     let contradictions = picture.zones.iter().filter_map(contradiction).collect();
+    let doubtful = picture.zones.iter().filter(|z| z.is_doubtful()).map(picture::ZonePicture::key).collect();
     let middle = picture.boxes.iter();
     let middle = middle.map(|b| (b.facts.number, b.middle.map(Share::from_fraction))).collect();
     let chosen = choose(&weighed);
@@ -97,7 +112,54 @@ pub fn diagnose(facts: &Facts, account: &SiteAccount, visit: &Visit) -> Diagnosi
         .collect();
     // Faults first, one zone before all (common practice).
     chosen.sort_by_key(|at| causes.get(*at).map(|s| (s.cause.rank(), *at)));
-    Diagnosis { causes, chosen, contradictions, middle }
+    Diagnosis { causes, chosen, contradictions, doubtful, middle }
+}
+
+/// A lever with what it does to every zone in the next two and four weeks.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Proposed {
+    /// The lever.
+    pub lever: Lever,
+    /// As the boxes stand.
+    pub as_is: [Vec<ZoneOutlook>; 2],
+    /// With the lever turned.
+    pub turned: [Vec<ZoneOutlook>; 2],
+}
+
+/// Days that a lever's effect is foretold for: two weeks and four.
+pub const OUTLOOK_DAYS: [i32; 2] = [14, 28];
+
+/// What a visit comes to, and what to do.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Decision {
+    /// The causes.
+    pub diagnosis: Diagnosis,
+    /// The levers, in the order in which to turn them.
+    pub levers: Vec<Proposed>,
+    /// When to look again: as early as the first lever asks, else in four weeks.
+    pub look_again: Date,
+}
+
+/// Days until the next look when nothing is wrong.
+const ALL_WELL_DAYS: i32 = 28;
+
+/// Diagnoses a visit and foretells what each lever does. The account must be that of the site up to the visit.
+#[must_use]
+pub fn decide(facts: &Facts, account: &SiteAccount, visit: &Visit) -> Decision {
+    let diagnosis = diagnose(facts, account, visit);
+    let levers = levers(facts, account, visit, &diagnosis);
+    let date = visit.at.to_zoned(facts.tz.clone()).date();
+    let told = |facts: &Facts| OUTLOOK_DAYS.map(|days| outlook(facts, account, date, days));
+    let as_is = if levers.is_empty() { [Vec::new(), Vec::new()] } else { told(facts) };
+    let proposed = levers.into_iter().map(|lever| {
+        let then =
+            if lever.turn == Turn::ByHand { as_is.clone() } else { told(&turned(facts, &lever, visit.at)) };
+        Proposed { lever, as_is: as_is.clone(), turned: then }
+    });
+    let levers: Vec<Proposed> = proposed.collect();
+    let soonest = levers.iter().map(|p| p.lever.look_again).min();
+    let later = date.checked_add(ALL_WELL_DAYS.days()).unwrap_or(date);
+    Decision { diagnosis, levers, look_again: soonest.unwrap_or(later) }
 }
 
 /// The causes to act on: the likeliest, then the next that explains other zones, while they beat "nothing is wrong".

@@ -24,6 +24,12 @@ const DRY_BELOW: f64 = 0.9;
 const DRY_BEYOND: f64 = 1.1;
 /// Watering that drained or ran off, over demand, above which a zone looks wet (our stated bound).
 const WET_ABOVE: f64 = 0.3;
+/// A reading of less than this share of what is left at the refill point is dry (our stated bound).
+const READ_DRY: f64 = 0.9;
+/// With more than this left of the available water nothing is dry (our stated bound).
+const DOUBT_FULL: f64 = 0.8;
+/// What was read within so long before a visit is of it.
+pub(super) const OF_THE_VISIT: jiff::SignedDuration = jiff::SignedDuration::from_hours(12);
 /// Rain that drained in the last days after which a zone looks wet of itself, mm (our stated bound).
 const SOAKED_MM: f64 = 8.0;
 /// Days in which rain that drained still shows.
@@ -54,8 +60,27 @@ impl ZonePicture<'_> {
         (self.zone.box_number, self.zone.number)
     }
 
+    /// How it was found: by its looks, else by what a probe or a spade says.
     pub fn looks(&self) -> Option<Looks> {
-        self.seen.and_then(|s| s.looks)
+        self.seen.and_then(|s| s.looks.or_else(|| self.by_reading()))
+    }
+
+    /// How a reading of the soil would have it look.
+    pub fn by_reading(&self) -> Option<Looks> {
+        let left = self.seen?.available?.fraction();
+        let refill = 1.0 - self.resolved.allowable_depletion.value.fraction();
+        Some(if left < refill * READ_DRY { Looks::Dry } else { Looks::Right })
+    }
+
+    /// Whether looks and reading cannot both be so: dry to the eye and well filled, or wet and dried out.
+    pub fn is_doubtful(&self) -> bool {
+        let looks = self.seen.and_then(|s| s.looks);
+        let left = self.seen.and_then(|s| s.available).map(|a| a.fraction());
+        match (looks, left) {
+            (Some(Looks::Dry), Some(left)) => left > DOUBT_FULL,
+            (Some(Looks::Wet), Some(_)) => self.by_reading() == Some(Looks::Dry),
+            _ => false,
+        }
     }
 
     pub fn has(&self, sign: Sign) -> bool {
@@ -271,7 +296,7 @@ pub(super) fn middle(mut all: Vec<f64>) -> Option<f64> {
 /// What the main meter counted since it was read last, over what the runs of the account would have taken.
 fn metered(facts: &Facts, account: &SiteAccount, visit: &Visit) -> Option<f64> {
     let now = visit.meter?;
-    let before = facts.log.meter.iter().rfind(|m| m.at < visit.at - jiff::SignedDuration::from_hours(12))?;
+    let before = facts.log.meter.iter().rfind(|m| m.at < visit.at - OF_THE_VISIT)?;
     let counted = now.l() - before.counted.l();
     let mut expected = 0.0;
     for (number, runs) in account.runs.boxes() {

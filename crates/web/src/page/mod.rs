@@ -15,4 +15,5 @@ pub(crate) mod school_words;
 pub(crate) mod season_chart;
 pub(crate) mod sensor_words;
 pub(crate) mod take_back;
+pub mod tuning_words;
 pub(crate) mod working;

@@ -29,9 +29,9 @@ pub(super) const NIGHTS_OFF: f64 = 0.12;
 const NIGHTS_DRY: f64 = 0.78;
 const NIGHTS_WET: f64 = 1.35;
 /// A trim of more than this says that the climate setting is wrong (common practice: trim first, climate second).
-const MOST_TRIM: f64 = 0.2;
+const MOST_TRIM: f64 = 0.25;
 /// Single nights scatter so much about their mean: they do not follow the weather.
-const SCATTER: f64 = 0.2;
+const SCATTER: f64 = 0.15;
 /// A wean-off share that fell by so much since the box was set is due.
 const STEP_DUE: f64 = 0.05;
 
@@ -183,7 +183,10 @@ fn shown(picture: &Picture<'_>, own: &BoxPicture<'_>) -> Vec<Case> {
         // A program waters more than one zone.
         hidden.say(-1.5, Evidence::Alike { looks: Looks::Wet, zones: 1, of: zones.len() });
     }
-    meter(&mut off, picture, false);
+    // A box that is off brings nothing.
+    if picture.meter.is_none_or(|ratio| ratio < 0.5) {
+        meter(&mut off, picture, false);
+    }
     let mut doubled = BTreeSet::new();
     if let Some(seen) = own.seen {
         if seen.clock_ahead.is_none() || seen.clock_ahead.is_some_and(|a| a < CLOCK_OFF && -a < CLOCK_OFF) {
@@ -271,6 +274,10 @@ fn against_weather(picture: &Picture<'_>, own: &BoxPicture<'_>) -> Option<(Perce
     (picture.weather > 0.0).then(|| (set, f64::from(set.percent()) / 100.0 / picture.weather))
 }
 
+fn percentage_read(own: &BoxPicture<'_>) -> bool {
+    own.seen.is_some_and(|seen| seen.programs.values().any(|p| p.percentage.is_some()))
+}
+
 fn percentages(picture: &Picture<'_>, own: &BoxPicture<'_>) -> Vec<Case> {
     let number = own.facts.number;
     let new = |cause| Case::new(cause, 2.8, Settle::ReadBox).at_box(number);
@@ -285,6 +292,17 @@ fn percentages(picture: &Picture<'_>, own: &BoxPicture<'_>) -> Vec<Case> {
             case.makes(zone.key(), looks);
         }
         meter(case, picture, shown > known);
+    } else if !percentage_read(own) {
+        // Nobody read it: it may show anything.
+        for (case, looks) in [(&mut low, Looks::Dry), (&mut high, Looks::Wet)] {
+            case.say(-1.2, Evidence::BoxUnread);
+            for zone in picture.of_box(number).filter(|z| z.gets.is_some_and(|g| g > 0.0)) {
+                case.makes(zone.key(), looks);
+            }
+            if picture.meter.is_none_or(|ratio| ratio > 0.25) {
+                meter(case, picture, looks == Looks::Wet);
+            }
+        }
     }
     // A sensor turns the percentage every night: then it is not stale.
     let turned_by_sensor = own.facts.sensors.iter().any(|s| s.sensor.card.senses(crate::sensors::Sense::Et));

@@ -321,7 +321,10 @@ fn low_pressure(picture: &Picture<'_>) -> Case {
     if looked > 0 && weak == 0 {
         case.say(-1.5, Evidence::NoSign(Sign::WeakSpray));
     }
-    meter(&mut case, picture, false);
+    // Low pressure brings less, not nothing.
+    if picture.meter.is_none_or(|ratio| ratio > 0.25) {
+        meter(&mut case, picture, false);
+    }
     case
 }
 

@@ -1,0 +1,466 @@
+//! Causes, evidence and levers as sentences: for the pages and for the command.
+
+use crate::page::quantities::{depth, plain, rate, short_date, span, volume};
+use jiff::civil::Date;
+use upland_core::account::whole::Facts;
+use upland_core::controller::schedule::days_in_words;
+use upland_core::quantity::ratio::Share;
+use upland_core::quantity::time::Seconds;
+use upland_core::site::UnitSystem;
+use upland_core::tuning::{
+    Amount, Cause, CorrectionKind, Evidence, Lever, LeverCode, Looks, Settle, Suspicion, Turn, ZoneOutlook,
+};
+
+/// Words about a site.
+pub struct Words<'a> {
+    facts: &'a Facts,
+    units: UnitSystem,
+}
+
+/// What a cause is called.
+#[must_use]
+pub fn cause_name(cause: Cause) -> &'static str {
+    match cause {
+        Cause::NoWater => "No water reaches it",
+        Cause::ValveOpen => "A valve does not shut",
+        Cause::BrokenHead => "A head or pipe is broken",
+        Cause::BlockedHeads => "Heads are blocked",
+        Cause::LowPressure => "Too little pressure",
+        Cause::TwoAtOnce => "Two run at once",
+        Cause::RateWrong => "Its precipitation rate is another",
+        Cause::PlantsWrong => "Its plants ask for another amount",
+        Cause::SoilWrong => "Its soil is another",
+        Cause::RunoffCycles => "Cycles longer than the soil takes",
+        Cause::MinutesWrong => "Its run time",
+        Cause::PercentageStale => "The percentage was left standing",
+        Cause::PercentageLow => "The percentage is too low",
+        Cause::PercentageHigh => "The percentage is too high",
+        Cause::DaysFew => "Too few days",
+        Cause::DaysMany => "Too many days",
+        Cause::HiddenProgram => "A program that nobody knew runs",
+        Cause::ExtraStart => "A start too many",
+        Cause::ClockWrong => "The clock of the box is off",
+        Cause::BoxOff => "The box is off",
+        Cause::BypassLeft => "A bypass was left on",
+        Cause::GaugeSheltered => "Rain does not reach the sensor",
+        Cause::GaugeSprayed => "Heads spray the sensor",
+        Cause::SensorSlowToDry => "The sensor dries too slowly",
+        Cause::ThresholdSmall => "The rain threshold is small",
+        Cause::ProbeThresholdHigh => "The probe refuses too late",
+        Cause::ProbeThresholdLow => "The probe refuses too early",
+        Cause::SensorOnRoofedZone => "Rain holds a zone under a roof",
+        Cause::SensorIgnored => "It runs through the sensor's holds",
+        Cause::EtTrim => "The ET sensor's trim",
+        Cause::EtClimate => "The ET sensor's climate setting",
+        Cause::GrowInOver => "A grow-in is over",
+        Cause::WeanOffDue => "A step of the wean-off is due",
+        Cause::Leak => "Water is lost in the ground",
+        Cause::NothingWrong => "Nothing is wrong",
+    }
+}
+
+/// What would settle it, as an instruction.
+#[must_use]
+pub fn settle(settle: Settle) -> &'static str {
+    match settle {
+        Settle::RunZone => "Switch the zone on by hand and look at its valve and every head.",
+        Settle::WatchMeter => {
+            "Switch everything off and watch the meter for ten minutes; then shut the valve of one zone after the other."
+        }
+        Settle::Cans => "Set out catch cans and measure the rate.",
+        Settle::FlowOfZone => "Read the meter while the zone runs.",
+        Settle::Pressure => {
+            "Measure the pressure at the last head while the zone runs, and again while nothing else does."
+        }
+        Settle::Spade => "Dig to the root depth, or push a probe, and feel the soil.",
+        Settle::LookAtPlants => "Look at what grows there and how much of the ground it covers.",
+        Settle::WatchCycle => {
+            "Watch one cycle to its end and note the minute at which water begins to run off."
+        }
+        Settle::ReadBox => "Read the box program by program and compare it with the sheet.",
+        Settle::LookAtSensor => {
+            "Look at the sensor where it hangs: what is above it, and which heads reach it. Ladder work: have somebody hold it."
+        }
+        Settle::TripTest => {
+            "Pour water on the sensor, see that the box holds, and note how long it stays wet."
+        }
+        Settle::ProbeTrace => {
+            "Soak the ground at the probe, let it drain for a day, and compare the reading with the threshold."
+        }
+        Settle::MoreNights => "Write down the percentages of some more nights.",
+        Settle::Nothing => "",
+    }
+}
+
+fn percent(value: f64) -> String {
+    format!("{} %", plain(100.0 * value, 0))
+}
+
+fn trim(value: f64) -> String {
+    format!("{}{} %", if value > 0.0 { "+" } else { "" }, plain(value, 0))
+}
+
+fn minutes(value: Seconds) -> String {
+    let s = value.s();
+    if s % 60 == 0 { span(value.minutes().min_value()) } else { format!("{} min {} s", s / 60, s % 60) }
+}
+
+impl<'a> Words<'a> {
+    /// In the units of the site.
+    #[must_use]
+    pub fn of(facts: &'a Facts) -> Self {
+        Self { facts, units: facts.site.units }
+    }
+
+    /// In metric units, for files.
+    #[must_use]
+    pub fn metric(facts: &'a Facts) -> Self {
+        Self { facts, units: UnitSystem::Metric }
+    }
+
+    /// A zone: "3 Heather terrace".
+    #[must_use]
+    pub fn zone(&self, box_number: u8, station: u16) -> String {
+        self.facts
+            .zone(box_number, station)
+            .map_or_else(|| format!("station {station}"), |(zone, _)| format!("{station} {}", zone.name))
+    }
+
+    fn program(&self, box_number: Option<u8>, at: usize) -> String {
+        let own = self.facts.of_box(box_number.unwrap_or(1));
+        let settings = own.and_then(|b| b.versions.last()).map(|(_, s)| s);
+        settings.and_then(|s| s.programs.get(at)).map_or_else(|| (at + 1).to_string(), |p| p.name.clone())
+    }
+
+    /// What a suspicion is about: a zone, a sensor, a box or the site.
+    #[must_use]
+    pub fn place(&self, box_number: Option<u8>, station: Option<u16>, sensor: Option<&str>) -> String {
+        match (box_number, station, sensor) {
+            (Some(number), Some(station), _) => self.zone(number, station),
+            (_, _, Some(sensor)) => sensor.to_owned(),
+            (Some(number), ..) if self.facts.boxes.len() > 1 => format!("box {number}"),
+            (Some(_), ..) => "the box".to_owned(),
+            _ => "the site".to_owned(),
+        }
+    }
+
+    /// A suspicion's place.
+    #[must_use]
+    pub fn place_of(&self, suspicion: &Suspicion) -> String {
+        self.place(suspicion.box_number, suspicion.station, suspicion.sensor.as_deref())
+    }
+
+    // Long: a sentence for each kind of evidence.
+    /// Evidence as a sentence.
+    #[must_use]
+    pub fn evidence(&self, of: &Suspicion, evidence: &Evidence) -> String {
+        match evidence {
+            Evidence::Sign(sign) => format!("Seen: {}.", sign.label()),
+            Evidence::NoSign(sign) => format!("Not seen: {}.", sign.label()),
+            Evidence::Contradicts { seen, expected } => {
+                format!("It looks {}; by the account it should look {}.", seen.label(), expected.label())
+            }
+            Evidence::AsExpected(looks) => format!("It looks {}.", looks.label()),
+            Evidence::Alike { looks, zones, of } => {
+                format!("{zones} of {of} zones that were looked at are {}.", looks.label())
+            }
+            Evidence::Flow(ratio) => {
+                format!("While it ran the meter read {} of what it takes by rate and area.", percent(*ratio))
+            }
+            Evidence::Meter(ratio) => {
+                format!("The main meter counted {} of what the runs would have taken.", percent(*ratio))
+            }
+            Evidence::MeterStill => "The main meter stood still though runs were due.".into(),
+            Evidence::WetElsewhere => "The ground is wet where nothing waters.".into(),
+            Evidence::DryElsewhere => "The ground was not seen wet where nothing waters.".into(),
+            Evidence::RateIsDefault => "Its rate was never measured.".into(),
+            Evidence::RateMeasured(own) => format!("Its rate was measured: {}.", rate(self.units, *own)),
+            Evidence::CoefficientIsDefault => "Its plant coefficient is the one of its kind.".into(),
+            Evidence::SoilFound { found, surveyed } => {
+                format!("A spade turned up {}; the survey says {}.", found.label(), surveyed.label())
+            }
+            Evidence::SoilAsSurveyed => "A spade turned up the soil of the survey.".into(),
+            Evidence::SoilUnread => "Nobody dug.".into(),
+            Evidence::Cycle { set, longest } => format!(
+                "A cycle runs {}; this soil on this slope takes {} before water runs off.",
+                minutes(*set),
+                minutes(*longest)
+            ),
+            Evidence::CyclesFit => "Its cycles are as short as its soil asks for.".into(),
+            Evidence::Gets { share, others } => format!(
+                "As set it gets {} of what it asks for; the others {} in the middle.",
+                percent(share.fraction()),
+                percent(others.fraction())
+            ),
+            Evidence::AllGet(share) => {
+                format!(
+                    "As set the zones get {} of what they ask for, in the middle.",
+                    percent(share.fraction())
+                )
+            }
+            Evidence::BoxShowsMinutes { shown, known } => {
+                format!("The box shows {}; known were {}.", minutes(*shown), minutes(*known))
+            }
+            Evidence::BoxShowsPercentage { shown, known } => {
+                format!("The box shows {shown}; known was {known}.")
+            }
+            Evidence::BoxAsKnown => "The box shows what is known, as far as it was read.".into(),
+            Evidence::BoxUnread => "Nobody read the percentage on the box.".into(),
+            Evidence::PercentageSince(date) => {
+                format!("The percentage stands since {}.", short_date(*date))
+            }
+            Evidence::PercentageAgainst { set, weather } => format!(
+                "{set} is set; the weather of these days asks for {} of the hottest month.",
+                percent(weather.fraction())
+            ),
+            Evidence::Gap { days, refill } => format!(
+                "{days} {} between waterings; the first zone reaches its refill point after {} days.",
+                if *days == 1 { "day" } else { "days" },
+                plain(*refill, 1)
+            ),
+            Evidence::ProgramOn(at) => {
+                format!(
+                    "The box has program {} switched on; none was known.",
+                    self.program(of.box_number, *at)
+                )
+            }
+            Evidence::Starts { program, shown, known } => format!(
+                "Program {} has {shown} starts where {known} {} enough; each runs all of it again.",
+                self.program(of.box_number, *program),
+                if *known == 1 { "is" } else { "are" }
+            ),
+            Evidence::ClockOff(ahead) => {
+                let (off, side) = if ahead.s() < 0 { (-*ahead, "behind") } else { (*ahead, "ahead") };
+                format!("Its clock is {} {side}.", minutes(Seconds::from_s(off.s() / 60 * 60)))
+            }
+            Evidence::SwitchedOff => "The box is switched off.".into(),
+            Evidence::SwitchedOn => "The box is on automatic.".into(),
+            Evidence::Bypassed => "The box shows its sensors bypassed, and no bypass is known.".into(),
+            Evidence::NotBypassed => "Its sensors are not bypassed.".into(),
+            Evidence::HeldRuns(0) => "Nothing was held in these days.".into(),
+            Evidence::HeldRuns(runs) => format!("{runs} runs should have been held."),
+            Evidence::Covered => "Something keeps rain from it.".into(),
+            Evidence::Sprayed => "Heads spray it.".into(),
+            Evidence::HangsFree => "It was not seen to hang so.".into(),
+            Evidence::HoldsTooLong { dry_days: 99 } => {
+                "It holds, and no rain is on record that would trip it.".into()
+            }
+            Evidence::HoldsTooLong { dry_days } => {
+                format!("It holds, though by the record it has been dry for {dry_days} days.")
+            }
+            Evidence::DoesNotHold => "It lets run, though by the record it should hold.".into(),
+            Evidence::SensorAsRecord => "It says what the record says, as far as it was read.".into(),
+            Evidence::SmallRain { threshold, runs } => format!(
+                "It is set to {}; {runs} runs of a zone were held for less rain than half an inch.",
+                depth(self.units, *threshold)
+            ),
+            Evidence::Refused { windows, of } => format!("The probe refused {windows} of {of} runs."),
+            Evidence::ThresholdAgainst { threshold_pct, full_pct, refill_pct } => format!(
+                "Its threshold is {} %; in these days it read {} to {} %.",
+                plain(*threshold_pct, 1),
+                plain(*refill_pct, 1),
+                plain(*full_pct, 1)
+            ),
+            Evidence::HeldUnderRoof(runs) => {
+                format!("{runs} of its runs were held for rain that never reaches it.")
+            }
+            Evidence::RanInHold(runs) => format!("{runs} of its runs ran while the sensor held."),
+            Evidence::Nights { ratio, spread, nights } => format!(
+                "In {nights} nights the box used {} of what the weather asked for; single nights lie {} about that.",
+                percent(*ratio),
+                percent(*spread)
+            ),
+            Evidence::TrimNeeded(needed) => format!("A trim of {} would set the mean right.", trim(*needed)),
+            Evidence::GrowInEnded(date) => {
+                format!("The grow-in ended on {} and the box was not set since.", short_date(*date))
+            }
+            Evidence::WeanStep { now, then } => format!(
+                "The wean-off stands at {} of the need; when the box was last set it stood at {}.",
+                percent(now.fraction()),
+                percent(then.fraction())
+            ),
+            Evidence::OverSupply(most) => {
+                format!("At once they ask for {} % of the supply.", plain(*most, 0))
+            }
+            Evidence::Overlap(pairs) => format!("{pairs} times in these days two zones run at once."),
+            Evidence::Reading(share) => {
+                format!("A reading says {} of the available water is left.", percent(share.fraction()))
+            }
+            Evidence::AllRight(zones) => format!("{zones} zones look right."),
+        }
+    }
+
+    /// A lever as a sentence: what to do.
+    #[must_use]
+    pub fn lever(&self, lever: &Lever) -> String {
+        let place = self.place(lever.box_number, lever.station, lever.sensor.as_deref());
+        let (from, to) = (self.amount(lever.from), self.amount(lever.to));
+        match lever.code {
+            LeverCode::Mend => match lever.cause {
+                Cause::NoWater => format!("Get water to {place}: valve, wire, flow control, isolation."),
+                Cause::ValveOpen => format!("Clean or change the valve of {place}."),
+                Cause::BrokenHead => format!("Mend what is broken at {place}."),
+                Cause::BlockedHeads => format!("Clean the heads and filters of {place}, set them upright."),
+                Cause::LowPressure => "Find the pressure: regulator, filter, main, a valve half shut.".into(),
+                _ => "Find the leak: shut the main section by section and watch the meter.".into(),
+            },
+            LeverCode::SetBoxRight => match lever.cause {
+                Cause::BoxOff => "Switch the box to automatic.".into(),
+                Cause::ClockWrong => {
+                    "Set the clock and date of the box, and look at its backup battery.".into()
+                }
+                Cause::BypassLeft => "Take the bypass off.".into(),
+                Cause::HiddenProgram => "Switch the program off, or clear its starts.".into(),
+                Cause::ExtraStart => format!("Clear the extra starts: {to}, not {from}."),
+                _ => format!("Key in {to} again; the box shows {from}."),
+            },
+            LeverCode::SensorByHand => match lever.cause {
+                Cause::GaugeSheltered => format!("Move {place} to where rain reaches it."),
+                Cause::GaugeSprayed => format!("Move {place} out of the spray, or turn the head away."),
+                Cause::SensorSlowToDry => {
+                    format!("Open the vent of {place} a step, clean it, or give it more air and sun.")
+                }
+                _ => format!("Test {place} with water, then its wires and the terminals of the box."),
+            },
+            LeverCode::Survey => format!("Measure {place} again before a dial is turned."),
+            LeverCode::ZoneMinutes => format!("{place}: {to} instead of {from}."),
+            LeverCode::Cycles => {
+                format!("{place}: cycles of at most {to} instead of {from}, with a soak between.")
+            }
+            LeverCode::Starts if lever.to == Amount::None => {
+                "Let the programs run one after the other.".into()
+            }
+            LeverCode::Starts => format!("{to} instead of {from}."),
+            LeverCode::Percentage => format!("{to} instead of {from}, for {place}."),
+            LeverCode::Days => format!("{to} instead of {from}."),
+            LeverCode::RainThreshold => format!("{place}: hold at {to} of rain instead of {from}."),
+            LeverCode::ProbeThreshold => format!("{place}: refuse at {to} instead of {from}."),
+            LeverCode::SensorMap if lever.to == Amount::Holds(true) => {
+                format!("Let the sensor hold {place}.")
+            }
+            LeverCode::SensorMap => format!("Let no rain hold {place}: it stands under a roof."),
+            LeverCode::EtTrim => format!("{place}: trim {to} instead of {from}."),
+            LeverCode::EtFull => format!("{place}: {to} a day stands for 100 %, not {from}."),
+        }
+    }
+
+    /// An amount.
+    #[must_use]
+    pub fn amount(&self, amount: Amount) -> String {
+        match amount {
+            Amount::None => String::new(),
+            Amount::Minutes(value) | Amount::Cycle(value) => minutes(value),
+            Amount::Percentage(value) => value.to_string(),
+            Amount::Days(days) => days_in_words(days),
+            Amount::Depth(value) => depth(self.units, value),
+            Amount::SoilPct(value) => format!("{} %", plain(value, 1)),
+            Amount::TrimPct(value) => trim(value),
+            Amount::Starts(1) => "one start".into(),
+            Amount::Starts(count) => format!("{count} starts"),
+            Amount::Holds(true) => "held".into(),
+            Amount::Holds(false) => "not held".into(),
+        }
+    }
+
+    /// What not to touch, and why.
+    #[must_use]
+    pub fn leave(&self, lever: &Lever) -> String {
+        let right = lever.leave.len();
+        match (lever.code, lever.station) {
+            (_, Some(_)) if right > 0 => format!(
+                "Leave the percentage and the days: {} would change with them.",
+                if right == 1 {
+                    "another zone is right and".to_owned()
+                } else {
+                    format!("{right} other zones are right and")
+                }
+            ),
+            (LeverCode::EtTrim, _) => {
+                "Leave the climate setting: the nights follow the weather, only too high or too low.".into()
+            }
+            (LeverCode::EtFull, _) => {
+                "Leave the minutes: they are made for the hottest month at 100 %.".into()
+            }
+            (LeverCode::Percentage, _) => "Leave the minutes and the days: the zones are off alike.".into(),
+            (LeverCode::Days, _) => "Leave the percentage: it fits the weather of these days.".into(),
+            (LeverCode::Mend | LeverCode::SetBoxRight | LeverCode::SensorByHand, _) => {
+                "Leave every setting until this is mended: what is seen now says nothing of them.".into()
+            }
+            _ => String::new(),
+        }
+    }
+
+    /// What a lever does in so many weeks, in a sentence; nothing turned, nothing said.
+    #[must_use]
+    pub fn effect(
+        &self,
+        lever: &Lever,
+        (before, after): (&[ZoneOutlook], &[ZoneOutlook]),
+        weeks: i32,
+    ) -> String {
+        if lever.turn == Turn::ByHand {
+            return "Once it is done the site runs as the account has it.".into();
+        }
+        let changed =
+            before.iter().zip(after).filter(|(a, b)| (a.applied.mm() - b.applied.mm()).abs() > 0.05);
+        let mut said: Vec<String> = changed
+            .clone()
+            .map(|(a, b)| {
+                format!(
+                    "{} gets {} of its need instead of {}",
+                    self.zone(a.box_number, a.station),
+                    percent(b.adequacy.fraction()),
+                    percent(a.adequacy.fraction())
+                )
+            })
+            .collect();
+        if said.is_empty() {
+            return format!("Without rain nothing changes in the next {weeks} weeks.");
+        }
+        let more = said.len().saturating_sub(3);
+        said.truncate(3);
+        let more = if more > 0 { format!(", and {more} more zones change") } else { String::new() };
+        let litres = |all: &[ZoneOutlook]| all.iter().filter_map(|z| z.litres).map(|l| l.l()).sum::<f64>();
+        let by = litres(after) - litres(before);
+        let water = if by.abs() < 1.0 {
+            String::new()
+        } else {
+            let of = upland_core::quantity::units::Litres::from_l(by.abs());
+            format!("; {} {}", volume(self.units, of), if by > 0.0 { "more water" } else { "less water" })
+        };
+        format!("In {weeks} weeks without rain {}{more}{water}.", said.join(", "))
+    }
+
+    /// Zones that a lever makes worse, as a sentence; empty when none.
+    #[must_use]
+    pub fn worse(&self, before: &[ZoneOutlook], after: &[ZoneOutlook]) -> String {
+        let rank = |looks: Looks| u8::from(looks != Looks::Right);
+        let worse = before.iter().zip(after).filter(|(a, b)| rank(b.looks) > rank(a.looks));
+        let all: Vec<String> = worse
+            .map(|(_, b)| format!("{} will look {}", self.zone(b.box_number, b.station), b.looks.label()))
+            .collect();
+        if all.is_empty() { String::new() } else { format!("What gets worse: {}.", all.join(", ")) }
+    }
+}
+
+/// A correction's words: what, by how much, how sure.
+#[must_use]
+pub fn correction(kind: CorrectionKind, factor: f64, (readings, confidence): (usize, Share)) -> String {
+    let what = match kind {
+        CorrectionKind::Demand => "its plants ask for",
+        CorrectionKind::Rate => "its heads give",
+    };
+    let by = plain(100.0 * (factor - 1.0).abs(), 0);
+    let side = if factor > 1.0 { "more" } else { "less" };
+    format!(
+        "{readings} {} of the soil: {what} {by} % {side} than the survey says. Confidence {}.",
+        if readings == 1 { "reading" } else { "readings" },
+        percent(confidence.fraction())
+    )
+}
+
+/// "Look again on Thu 9 Jul."
+#[must_use]
+pub fn look_again(date: Date) -> String {
+    date.strftime("%a %-d %b").to_string()
+}
