@@ -179,7 +179,8 @@ impl Change<'_> {
             ))
             .returning(catch_tests::id)
             .get_result(self.connection)?;
-        self.record(NewEvent::new(Subject::CatchTest, Some(id), Action::Created));
+        let event = NewEvent::new(Subject::CatchTest, Some(id), Action::Created);
+        self.record(event.of_zone(zone_id).said(format!("catch cans of {on}")));
         Ok(Some(id))
     }
 
@@ -210,7 +211,12 @@ impl Change<'_> {
             .returning(zone_events::id)
             .get_result(self.connection)?;
         let after = serde_json::json!({ "kind": kind.code(), "date": date.to_string(), "value": value });
-        self.record(NewEvent::new(Subject::ZoneEvent, Some(id), Action::Created).with(after));
+        let said = match kind {
+            EventKind::Reading => format!("{:.0} % left on {date}: {reason}", 100.0 * value),
+            EventKind::Run => format!("ran {value:.0} min on {date}: {reason}"),
+        };
+        let event = NewEvent::new(Subject::ZoneEvent, Some(id), Action::Created).with(after);
+        self.record(event.of_zone(zone_id).said(said));
         Ok(Some(id))
     }
 }

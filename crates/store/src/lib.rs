@@ -9,6 +9,7 @@ pub mod clock;
 pub mod controllers;
 pub mod field;
 pub mod library;
+pub mod logbook;
 mod pool;
 pub mod readings;
 mod schema;
@@ -17,8 +18,10 @@ pub mod settings;
 pub mod sites;
 #[cfg(feature = "testing")]
 pub mod testing;
+pub mod ticks;
 mod transaction;
 pub mod trials;
+pub mod visits;
 pub mod weather;
 pub mod zones;
 

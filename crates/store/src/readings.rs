@@ -386,7 +386,7 @@ impl Change<'_> {
             ))
             .returning(sensor_devices::id)
             .get_result(self.connection)?;
-        self.record(NewEvent::new(Subject::Device, Some(id), Action::Created).with(name));
+        self.record(NewEvent::new(Subject::Device, Some(id), Action::Created).with(name).said(name));
         Ok(Some(id))
     }
 

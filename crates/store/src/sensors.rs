@@ -305,7 +305,7 @@ impl Change<'_> {
     pub fn create_sensor(&mut self, installed_on: Date, sensor: &Sensor) -> Result<i64> {
         let (site_id, actor) = (self.site_id, self.actor);
         let id = insert(self.connection, site_id, installed_on, sensor, actor)?;
-        self.record(NewEvent::new(Subject::Sensor, Some(id), Action::Created));
+        self.record(NewEvent::new(Subject::Sensor, Some(id), Action::Created).said(&sensor.name));
         Ok(id)
     }
 
@@ -363,7 +363,10 @@ impl Change<'_> {
             ))
             .returning(sensor_events::id)
             .get_result(self.connection)?;
-        self.record(NewEvent::new(Subject::SensorEvent, Some(id), Action::Created).with(event.kind.code()));
+        let said = format!("{}: {}", event.kind.code(), event.reason);
+        self.record(
+            NewEvent::new(Subject::SensorEvent, Some(id), Action::Created).with(event.kind.code()).said(said),
+        );
         Ok(Some(id))
     }
 

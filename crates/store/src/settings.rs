@@ -249,7 +249,9 @@ impl Change<'_> {
         let (version, actor) = (before + 1, self.actor);
         insert(self.connection, controller_id, version, new, actor)?;
         let action = if before == 0 { Action::Created } else { Action::Changed };
-        self.record(NewEvent::new(Subject::Settings, Some(controller_id), action).between(before, version));
+        let said = format!("version {version}: {}", new.reason);
+        let event = NewEvent::new(Subject::Settings, Some(controller_id), action);
+        self.record(event.between(before, version).said(said));
         Ok(Some(Saved::As(version)))
     }
 

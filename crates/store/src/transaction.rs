@@ -84,6 +84,20 @@ pub enum Subject {
     TrialWay,
     /// A trial that was kept.
     Trial,
+    /// What was entered at a visit.
+    VisitEntry,
+    /// A photograph of a visit.
+    VisitPhoto,
+    /// A visit.
+    Visit,
+    /// A lever that was turned after a visit.
+    Lever,
+    /// A tick.
+    Tick,
+    /// A note in the logbook.
+    Note,
+    /// A sheet that was printed.
+    Print,
     /// A card or ordinance of the library.
     Library,
     /// An account.
@@ -116,6 +130,13 @@ impl Subject {
             Self::Normals => "weather_normals",
             Self::TrialWay => "trial_way",
             Self::Trial => "trial",
+            Self::VisitEntry => "visit_entry",
+            Self::VisitPhoto => "visit_photo",
+            Self::Visit => "visit",
+            Self::Lever => "lever",
+            Self::Tick => "tick",
+            Self::Note => "note",
+            Self::Print => "print",
             Self::Library => "library",
             Self::Account => "account",
         }
@@ -159,6 +180,24 @@ impl Subject {
                 "UPDATE sensor_events SET undone_at = $2 WHERE id = $1 \
                  AND (undone_at IS NULL) = ($2 IS NOT NULL) AND sensor_id = $3 \
                  AND sensor_id IN (SELECT id FROM sensors WHERE site_id = $4)"
+            }
+            Self::Visit => {
+                "UPDATE visits SET removed_at = $2 WHERE id = $1 AND (removed_at IS NULL) = ($2 IS NOT NULL) \
+                 AND site_id = $3 AND site_id = $4"
+            }
+            Self::VisitEntry => {
+                "UPDATE visit_entries SET undone_at = $2 WHERE id = $1 \
+                 AND (undone_at IS NULL) = ($2 IS NOT NULL) AND visit_id = $3 \
+                 AND visit_id IN (SELECT id FROM visits WHERE site_id = $4)"
+            }
+            Self::VisitPhoto => {
+                "UPDATE visit_photos SET undone_at = $2 WHERE id = $1 \
+                 AND (undone_at IS NULL) = ($2 IS NOT NULL) AND visit_id = $3 \
+                 AND visit_id IN (SELECT id FROM visits WHERE site_id = $4)"
+            }
+            Self::Note => {
+                "UPDATE site_notes SET undone_at = $2 WHERE id = $1 AND (undone_at IS NULL) = ($2 IS NOT NULL) \
+                 AND site_id = $3 AND site_id = $4"
             }
             Self::Import => {
                 "UPDATE weather_imports SET undone_at = $2 WHERE id = $1 \
@@ -216,11 +255,26 @@ pub(crate) struct NewEvent {
     action: Action,
     before: Option<Value>,
     after: Option<Value>,
+    words: String,
+    zone_id: Option<i64>,
 }
 
 impl NewEvent {
     pub(crate) fn new(subject: Subject, subject_id: Option<i64>, action: Action) -> Self {
-        Self { subject, subject_id, action, before: None, after: None }
+        let zone_id = subject_id.filter(|_| subject == Subject::Zone);
+        Self { subject, subject_id, action, before: None, after: None, words: String::new(), zone_id }
+    }
+
+    /// What it says in words: what the logbook shows and searches.
+    pub(crate) fn said(mut self, words: impl Into<String>) -> Self {
+        self.words = words.into();
+        self
+    }
+
+    /// The zone that it is about.
+    pub(crate) fn of_zone(mut self, zone_id: impl Into<Option<i64>>) -> Self {
+        self.zone_id = zone_id.into();
+        self
     }
 
     pub(crate) fn between(mut self, before: impl Into<Value>, after: impl Into<Value>) -> Self {
@@ -248,6 +302,8 @@ impl NewEvent {
                 events::action.eq(self.action.code()),
                 events::before.eq(self.before),
                 events::after.eq(self.after),
+                events::words.eq(self.words),
+                events::zone_id.eq(self.zone_id),
             ))
             .execute(connection)?;
         Ok(())
@@ -392,8 +448,23 @@ impl Change<'_> {
         }
         let (version, actor) = (base + 1, self.actor);
         insert(self.connection, version, actor)?;
-        self.record(NewEvent::new(subject, Some(now.id()), Action::Changed).between(base, version));
+        let (words, zone) = self.said_of(subject, now.id())?;
+        let event = NewEvent::new(subject, Some(now.id()), Action::Changed).between(base, version);
+        let zone = zone.or(event.zone_id);
+        self.record(event.said(words).of_zone(zone));
         Ok(Some(Saved::As(version)))
+    }
+
+    /// What the logbook said of a thing when it was made.
+    fn said_of(&mut self, subject: Subject, id: i64) -> Result<(String, Option<i64>)> {
+        let made = events::table
+            .filter(events::site_id.eq(self.site_id))
+            .filter(events::subject.eq(subject.code()).and(events::subject_id.eq(id)))
+            .order(events::id)
+            .select((events::words, events::zone_id))
+            .first(self.connection)
+            .optional()?;
+        Ok(made.unwrap_or_default())
     }
 
     /// Takes something of the site back at an instant, or lets it stand again (`None`). `under` is the zone or
@@ -422,7 +493,8 @@ impl Change<'_> {
             .execute(self.connection)?;
         if rows == 1 {
             let action = if at.is_some() { Action::Removed } else { Action::Restored };
-            self.record(NewEvent::new(subject, Some(id), action));
+            let (words, zone_id) = self.said_of(subject, id)?;
+            self.record(NewEvent::new(subject, Some(id), action).said(words).of_zone(zone_id));
         }
         Ok(rows == 1)
     }

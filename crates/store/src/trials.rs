@@ -173,7 +173,7 @@ impl Change<'_> {
             .optional()?;
         if let Some(id) = id {
             let event = NewEvent::new(Subject::TrialWay, Some(id), Action::Created);
-            self.record(event.with(serde_json::json!({ "name": name })));
+            self.record(event.with(serde_json::json!({ "name": name })).said(name));
         }
         Ok(id)
     }
@@ -196,7 +196,8 @@ impl Change<'_> {
             .returning(trials::id)
             .get_result(self.connection)?;
         let event = NewEvent::new(Subject::Trial, Some(id), Action::Created);
-        self.record(event.with(serde_json::json!({ "name": new.name })));
+        let said = format!("{}: {}", new.name, new.answer);
+        self.record(event.with(serde_json::json!({ "name": new.name })).said(said));
         Ok(id)
     }
 }

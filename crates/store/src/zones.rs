@@ -266,7 +266,7 @@ impl Change<'_> {
     pub fn create_zone(&mut self, zone: &Zone) -> Result<i64> {
         let (site_id, actor) = (self.site_id, self.actor);
         let id = insert_zone(self.connection, site_id, zone, actor)?;
-        self.record(NewEvent::new(Subject::Zone, Some(id), Action::Created));
+        self.record(NewEvent::new(Subject::Zone, Some(id), Action::Created).said(&zone.name));
         Ok(id)
     }
 

@@ -8,6 +8,8 @@ document.addEventListener("alpine:init", () => {
       const saved = localStorage.getItem("theme");
       if (saved) document.documentElement.dataset.theme = saved;
       document.addEventListener("keydown", (event) => this.key(event));
+      // Whoever signs out leaves no pages of theirs on the device.
+      document.querySelectorAll("form[action='/sign-out']").forEach((form) => form.addEventListener("submit", () => { if (window.caches) caches.delete("upland-kept"); }));
       document.querySelectorAll("[data-weeks]").forEach((ribbon) => ribbon.addEventListener("keydown", (event) => this.week(event)));
     },
     key(event) {

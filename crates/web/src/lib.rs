@@ -50,6 +50,7 @@ fn routes(config: &mut web::ServiceConfig) {
         .app_data(web::QueryConfig::default().error_handler(|error, _| {
             server::error::PageError::BadRequest(format!("The address cannot be read: {error}.")).into()
         }))
+        .service(server::assets::worker)
         .service(server::assets::serve)
         .service(server::health)
         .configure(chapters::accounts::routes)
@@ -60,6 +61,7 @@ fn routes(config: &mut web::ServiceConfig) {
         .configure(chapters::weather::routes)
         .configure(chapters::budget::routes)
         .configure(chapters::trial::routes)
+        .configure(chapters::tuning::routes)
         .configure(chapters::sensors::routes)
         .configure(chapters::sensors::api_routes)
         .configure(chapters::today::routes)

@@ -21,7 +21,10 @@ pub use lever::{Amount, Lever, LeverCode, Turn, levers, turned};
 pub use nights::{NIGHTS, Night, Read, et_sensor, read as read_nights};
 pub use outlook::{ZoneOutlook, outlook};
 pub use picture::LOOK_BACK_DAYS;
-pub use visit::{Battery, BoxSeen, Looks, Plants, ProgramSeen, SensorSeen, Sign, Visit, ZoneSeen};
+pub use visit::{
+    Battery, BoxSeen, Clash, Looks, Plants, ProgramSeen, Said, SensorSeen, Sign, Visit, ZoneSeen,
+    boxes_together, sensors_together, zones_together,
+};
 
 use crate::account::whole::{Facts, SiteAccount, Way, begins, of_site};
 use crate::quantity::ratio::Share;
@@ -54,6 +57,8 @@ pub struct Diagnosis {
     pub contradictions: Vec<Contradiction>,
     /// Zones, by box and station, whose looks and reading cannot both be so: read again.
     pub doubtful: Vec<(u8, u16)>,
+    /// What each zone, by box and station, gets of what it asks for as it is set; rain left out.
+    pub gets: Vec<((u8, u16), Option<Share>)>,
     /// What each box's zones get in the middle of what they ask for, as it is set.
     pub middle: Vec<(u8, Option<Share>)>,
 }
@@ -94,6 +99,7 @@ pub fn diagnose(facts: &Facts, account: &SiteAccount, visit: &Visit) -> Diagnosi
     };
     let contradictions = picture.zones.iter().filter_map(contradiction).collect();
     let doubtful = picture.zones.iter().filter(|z| z.is_doubtful()).map(picture::ZonePicture::key).collect();
+    let gets = picture.zones.iter().map(|z| (z.key(), z.gets.map(Share::from_fraction))).collect();
     let middle = picture.boxes.iter();
     let middle = middle.map(|b| (b.facts.number, b.middle.map(Share::from_fraction))).collect();
     let chosen = choose(&weighed);
@@ -112,7 +118,7 @@ pub fn diagnose(facts: &Facts, account: &SiteAccount, visit: &Visit) -> Diagnosi
         .collect();
     // Faults first, one zone before all (common practice).
     chosen.sort_by_key(|at| causes.get(*at).map(|s| (s.cause.rank(), *at)));
-    Diagnosis { causes, chosen, contradictions, doubtful, middle }
+    Diagnosis { causes, chosen, contradictions, doubtful, gets, middle }
 }
 
 /// A lever with what it does to every zone in the next two and four weeks.

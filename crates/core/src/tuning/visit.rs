@@ -280,3 +280,161 @@ impl Visit {
         self.sensors.iter().find(|s| s.name == name)
     }
 }
+
+/// Something that one person said.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Said<T> {
+    /// When it was seen.
+    pub at: Timestamp,
+    /// Who saw it, as a number.
+    pub person: i64,
+    /// What.
+    pub what: T,
+}
+
+/// Two people who saw one zone differently.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Clash {
+    /// Number of its box.
+    pub box_number: u8,
+    /// Its station.
+    pub station: u16,
+    /// Who said the first, as a number.
+    pub first: (i64, Looks),
+    /// And the later, which counts.
+    pub later: (i64, Looks),
+}
+
+/// The last that each person said of each thing, in order of time: a later entry of a person stands in place of an
+/// earlier one about the same.
+fn last_of_each<T, K: Ord>(mut said: Vec<Said<T>>, key: impl Fn(&T) -> K) -> Vec<Said<T>> {
+    said.sort_by_key(|s| s.at);
+    let mut last: BTreeMap<(K, i64), Said<T>> = BTreeMap::new();
+    for own in said {
+        last.insert((key(&own.what), own.person), own);
+    }
+    let mut all: Vec<Said<T>> = last.into_values().collect();
+    all.sort_by_key(|s| s.at);
+    all
+}
+
+/// Brings together what several people said of zones: each field as it was said last, signs of all. Where two saw a
+/// zone differently the later counts, and both are named.
+#[must_use]
+pub fn zones_together(said: Vec<Said<ZoneSeen>>) -> (Vec<ZoneSeen>, Vec<Clash>) {
+    type Looked = (ZoneSeen, Option<(i64, Looks)>);
+    let mut zones: BTreeMap<(u8, u16), Looked> = BTreeMap::new();
+    let mut clashes = Vec::new();
+    for Said { person, what: seen, .. } in last_of_each(said, |z: &ZoneSeen| (z.box_number, z.station)) {
+        let key = (seen.box_number, seen.station);
+        let (zone, looked) = zones
+            .entry(key)
+            .or_insert_with(|| (ZoneSeen { box_number: key.0, station: key.1, ..ZoneSeen::default() }, None));
+        if let Some(looks) = seen.looks {
+            if let Some(first) = looked.filter(|(_, before)| *before != looks) {
+                clashes.push(Clash { box_number: key.0, station: key.1, first, later: (person, looks) });
+            }
+            *looked = Some((person, looks));
+            zone.looks = Some(looks);
+        }
+        zone.signs.extend(seen.signs);
+        zone.plants = seen.plants.or(zone.plants);
+        zone.available = seen.available.or(zone.available);
+        zone.soil = seen.soil.or(zone.soil);
+        zone.flow = seen.flow.or(zone.flow);
+        if !seen.note.is_empty() {
+            let before = core::mem::take(&mut zone.note);
+            zone.note = if before.is_empty() { seen.note } else { format!("{before}\n{}", seen.note) };
+        }
+    }
+    (zones.into_values().map(|(zone, _)| zone).collect(), clashes)
+}
+
+/// The same of boxes.
+#[must_use]
+pub fn boxes_together(said: Vec<Said<BoxSeen>>) -> Vec<BoxSeen> {
+    let mut boxes: BTreeMap<u8, BoxSeen> = BTreeMap::new();
+    for Said { what: seen, .. } in last_of_each(said, |b: &BoxSeen| b.box_number) {
+        let own = boxes
+            .entry(seen.box_number)
+            .or_insert_with(|| BoxSeen { box_number: seen.box_number, ..BoxSeen::default() });
+        own.clock_ahead = seen.clock_ahead.or(own.clock_ahead);
+        own.on = seen.on.or(own.on);
+        own.bypassed = seen.bypassed.or(own.bypassed);
+        own.battery = seen.battery.or(own.battery);
+        own.nights.extend(seen.nights);
+        for (at, program) in seen.programs {
+            let known = own.programs.entry(at).or_default();
+            known.on = program.on.or(known.on);
+            known.percentage = program.percentage.or(known.percentage);
+            known.starts = program.starts.or(known.starts.take());
+            known.minutes.extend(program.minutes);
+        }
+    }
+    boxes.into_values().collect()
+}
+
+/// The same of sensors.
+#[must_use]
+pub fn sensors_together(said: Vec<Said<SensorSeen>>) -> Vec<SensorSeen> {
+    let mut sensors: BTreeMap<String, SensorSeen> = BTreeMap::new();
+    for Said { what: seen, .. } in last_of_each(said, |s: &SensorSeen| s.name.clone()) {
+        let own = sensors
+            .entry(seen.name.clone())
+            .or_insert_with(|| SensorSeen { name: seen.name.clone(), ..SensorSeen::default() });
+        own.holds = seen.holds.or(own.holds);
+        own.covered = seen.covered.or(own.covered);
+        own.sprayed = seen.sprayed.or(own.sprayed);
+    }
+    sensors.into_values().collect()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn said(minute: i64, person: i64, looks: Option<Looks>, signs: &[Sign]) -> Said<ZoneSeen> {
+        let at = Timestamp::UNIX_EPOCH + jiff::SignedDuration::from_mins(minute);
+        let signs = signs.iter().copied().collect();
+        Said { at, person, what: ZoneSeen { box_number: 1, station: 3, looks, signs, ..ZoneSeen::default() } }
+    }
+
+    #[test]
+    fn a_later_entry_of_a_person_stands_in_place_of_the_earlier_one() {
+        let first = said(0, 1, Some(Looks::Dry), &[Sign::Broken]);
+        let again = said(5, 1, Some(Looks::Right), &[]);
+        // They may arrive in any order: a phone sends what it kept when it is back on the net.
+        let (zones, clashes) = zones_together(vec![again, first]);
+        assert_eq!((zones.len(), zones[0].looks, zones[0].signs.len()), (1, Some(Looks::Right), 0));
+        assert_eq!(clashes, []);
+    }
+
+    #[test]
+    fn two_people_are_brought_together_and_named_where_they_differ() {
+        let one = said(0, 1, Some(Looks::Dry), &[Sign::Broken]);
+        let other = said(5, 2, Some(Looks::Wet), &[Sign::Runoff]);
+        let (zones, clashes) = zones_together(vec![one.clone(), other]);
+        assert_eq!(zones[0].looks, Some(Looks::Wet), "the later counts");
+        assert_eq!(zones[0].signs, BTreeSet::from([Sign::Broken, Sign::Runoff]), "signs of both");
+        let both = Clash { box_number: 1, station: 3, first: (1, Looks::Dry), later: (2, Looks::Wet) };
+        assert_eq!(clashes, [both]);
+        // Who left it empty does not take anything away.
+        let (zones, clashes) = zones_together(vec![one, said(5, 2, None, &[])]);
+        assert_eq!((zones[0].looks, clashes.len()), (Some(Looks::Dry), 0));
+    }
+
+    #[test]
+    fn a_box_read_in_two_halves_is_one_box() {
+        let seen = |on, pct| BoxSeen {
+            box_number: 1,
+            on,
+            programs: BTreeMap::from([(0, ProgramSeen { percentage: pct, ..ProgramSeen::default() })]),
+            ..BoxSeen::default()
+        };
+        let at = Timestamp::UNIX_EPOCH;
+        let one = Said { at, person: 1, what: seen(Some(true), None) };
+        let other = Said { at, person: 2, what: seen(None, Some(Percentage::HUNDRED)) };
+        let boxes = boxes_together(vec![one, other]);
+        assert_eq!(boxes, [seen(Some(true), Some(Percentage::HUNDRED))]);
+    }
+}

@@ -423,7 +423,9 @@ impl Change<'_> {
             diesel::insert_into(weather_hours::table).values(&rows).execute(connection)?;
             advance(batch.len())?;
         }
-        self.record(NewEvent::new(Subject::Import, Some(import_id), Action::Created).with(file_name));
+        self.record(
+            NewEvent::new(Subject::Import, Some(import_id), Action::Created).with(file_name).said(file_name),
+        );
         Ok(counts)
     }
 }

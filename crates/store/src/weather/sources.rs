@@ -144,7 +144,7 @@ impl Change<'_> {
             ))
             .returning(weather_sources::id)
             .get_result(self.connection)?;
-        self.record(NewEvent::new(Subject::Source, Some(id), Action::Created).with(name));
+        self.record(NewEvent::new(Subject::Source, Some(id), Action::Created).with(name).said(name));
         Ok(id)
     }
 

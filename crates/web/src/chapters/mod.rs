@@ -8,5 +8,6 @@ pub(crate) mod round;
 pub(crate) mod sensors;
 pub(crate) mod today;
 pub(crate) mod trial;
+pub(crate) mod tuning;
 pub(crate) mod weather;
 pub(crate) mod zones;

@@ -19,6 +19,8 @@ pub(crate) enum Chapter {
     Weather,
     Budget,
     Trial,
+    Tuning,
+    Logbook,
     Site,
 }
 
@@ -127,6 +129,8 @@ impl Frame {
                 link(4, Chapter::Sensors, "Sensors", "sensors", None),
                 link(5, Chapter::Budget, "Budget", "budget", None),
                 link(6, Chapter::Trial, "Trial", "trial", None),
+                link(7, Chapter::Tuning, "Tuning", "tuning", None),
+                link(8, Chapter::Logbook, "Logbook", "logbook", None),
                 link(9, Chapter::Weather, "Weather", "weather", weather_open),
                 link(0, Chapter::Site, "Site", "edit", None),
             ],

@@ -14,15 +14,32 @@ struct Assets;
 pub(crate) static VERSION: LazyLock<String> = LazyLock::new(|| {
     use sha2::{Digest, Sha256};
     let mut hasher = Sha256::new();
-    for name in
-        ["almanac.css", "almanac.js", "alpine-csp.js", "uplot.js", "uplot.css", "weather.js", "catch.js"]
-    {
+    for name in [
+        "almanac.css",
+        "almanac.js",
+        "alpine-csp.js",
+        "uplot.js",
+        "uplot.css",
+        "weather.js",
+        "catch.js",
+        "visit.js",
+    ] {
         if let Some(file) = Assets::get(name) {
             hasher.update(&file.data);
         }
     }
     hex::encode(hasher.finalize().get(..6).unwrap_or_default())
 });
+
+/// The worker that keeps the pages of a visit: it stands at the root, so that it may serve any page of a site.
+#[get("/visit-worker.js")]
+pub(crate) async fn worker() -> Result<HttpResponse, PageError> {
+    let file = Assets::get("visit-worker.js").ok_or(PageError::NotFound)?;
+    Ok(HttpResponse::Ok()
+        .content_type("text/javascript; charset=utf-8")
+        .insert_header(("cache-control", "no-cache"))
+        .body(file.data))
+}
 
 #[get("/assets/{path:.*}")]
 pub(crate) async fn serve(path: web::Path<String>, request: HttpRequest) -> Result<HttpResponse, PageError> {

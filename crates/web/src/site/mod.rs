@@ -6,4 +6,5 @@ pub(crate) mod context;
 pub(crate) mod facts;
 pub(crate) mod library;
 pub(crate) mod sensing;
+pub(crate) mod visits;
 pub(crate) mod workbench;

@@ -10,7 +10,7 @@ use jiff::tz::TimeZone;
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 use upland_core::account::evidence::FieldReading;
-use upland_core::account::log::{Log, LoggedReading, LoggedRun};
+use upland_core::account::log::{Log, LoggedReading, LoggedRun, MeterReading};
 use upland_core::account::running::{BoxFacts, BoxRun, Holder, SensorFacts};
 use upland_core::account::sensed::{AsRead, as_read, sensor_facts};
 use upland_core::account::whole::{Facts, begins};
@@ -20,7 +20,7 @@ use upland_core::controller::ordinance::Law;
 use upland_core::installation::Installation;
 use upland_core::quantity::ratio::Share;
 use upland_core::quantity::time::{Seconds, midnight};
-use upland_core::quantity::units::Minutes;
+use upland_core::quantity::units::{Litres, Minutes};
 use upland_core::sensors::state::{ByChannel, Hold, Pause, Says, holds, says};
 use upland_core::sensors::{Channel, Readings, Sense, Task};
 use upland_core::site::UnitSystem;
@@ -30,6 +30,8 @@ use upland_store::accounts::SiteStamp;
 use upland_store::field::{EventKind, ZoneEvent};
 use upland_store::sensors::{SensorEvent, SensorEventKind, SensorRecord};
 use upland_store::settings::{SettingsKind, SettingsRecord};
+use upland_store::ticks::{TickRecord, What};
+use upland_store::visits::EntryRecord;
 
 /// Days ahead for which holds are told: the weeks that a box's pages look ahead, and more.
 const AHEAD_DAYS: i32 = 70;
@@ -39,16 +41,24 @@ const AHEAD_DAYS: i32 = 70;
 pub(crate) struct Dated {
     pub versions: BTreeMap<i64, Vec<SettingsRecord>>,
     pub noted: Vec<ZoneEvent>,
+    pub entries: Vec<EntryRecord>,
+    pub ticks: Vec<TickRecord>,
 }
 
 /// Reads them; asked once for a revision of the site.
-fn dated(state: &AppState, facts: &SiteFacts) -> Result<Arc<Dated>, StoreError> {
+pub(crate) fn dated(state: &AppState, facts: &SiteFacts) -> Result<Arc<Dated>, StoreError> {
     let id = facts.site.id;
     let key = format!("site {id} revision {} dated", facts.site.revision);
-    let size = |dated: &Dated| 5 + 4 * dated.versions.values().map(Vec::len).sum::<usize>();
+    let size =
+        |dated: &Dated| 5 + 4 * dated.versions.values().map(Vec::len).sum::<usize>() + dated.entries.len();
     state.cache.once(key, size, || {
         state.store.read(|snapshot| {
-            Ok(Dated { versions: snapshot.settings_versions(id)?, noted: snapshot.zone_events(id)? })
+            Ok(Dated {
+                versions: snapshot.settings_versions(id)?,
+                noted: snapshot.zone_events(id)?,
+                entries: snapshot.visit_entries(id)?,
+                ticks: snapshot.ticks(id)?,
+            })
         })
     })
 }
@@ -114,7 +124,7 @@ impl SensorStates {
         let (site, surveys) = (&loaded.site.site, loaded.surveys());
         let facts = Facts {
             law: loaded.law(),
-            log: log(&loaded, &dated.noted, moment.at),
+            log: log(&loaded, dated, moment.at),
             ..Facts::surveyed(site, &tz, &surveys, Arc::clone(&loaded.climate))
         };
         let mut states = Self {
@@ -153,10 +163,21 @@ impl SensorStates {
             SettingsKind::AsFound if place == 0 => Timestamp::MIN,
             _ => version.saved_at,
         };
+        let keyed = keyed_in(&dated.ticks, own.record.id);
+        // Once somebody ticks what was keyed in, a version counts from its tick, and one without a tick is not in
+        // the box yet. Before the first tick a version counts from when it was saved.
+        let counts = |(place, version): (usize, &SettingsRecord)| match keyed.keys().next() {
+            Some(first) if version.version >= *first => keyed.get(&version.version).copied(),
+            _ => Some(since((place, version))),
+        };
+        let in_box =
+            versions.iter().enumerate().filter_map(|(k, v)| Some((counts((k, v))?, v.settings.clone())));
+        let mut in_box: Vec<_> = in_box.collect();
+        in_box.sort_by_key(|(since, _)| *since);
         BoxFacts {
             number: own.number(),
             card: own.record.controller.card.clone(),
-            versions: versions.iter().enumerate().map(|(k, v)| (since((k, v)), v.settings.clone())).collect(),
+            versions: in_box,
             sensors: self.sensor_facts(own.number()),
         }
     }
@@ -304,6 +325,12 @@ impl SensorStates {
     }
 }
 
+/// When each version of a box was keyed in, as it is ticked.
+pub(crate) fn keyed_in(ticks: &[TickRecord], controller: i64) -> BTreeMap<i32, Timestamp> {
+    let own = ticks.iter().filter(|t| t.what == What::KeyedIn && t.about == controller);
+    own.map(|t| (t.number, t.at)).collect()
+}
+
 /// Stations of some runs.
 pub(crate) fn stations(runs: &[BoxRun]) -> BTreeSet<u16> {
     runs.iter().map(|r| r.run.station).collect()
@@ -315,11 +342,33 @@ pub(crate) fn stopped_by(runs: &[BoxRun], by: impl Fn(&Holder) -> bool) -> BTree
     stopped.map(|r| r.run.station).collect()
 }
 
+/// What probe, spade and meter said at visits. The body of an entry is the visit file's.
+fn read_at_visits(facts: &SiteFacts, entries: &[EntryRecord], at: Timestamp, log: &mut Log) {
+    for entry in entries.iter().filter(|e| !e.undone && e.at <= at) {
+        let number = |name: &str| entry.body.get(name).and_then(serde_json::Value::as_f64);
+        if let ("zone", Some(percent)) = (entry.kind.as_str(), number("available_pct"))
+            && let Ok(zone) = facts.zone(entry.about)
+        {
+            let reading = FieldReading {
+                at: entry.at,
+                available_share: Share::from_percent(percent),
+                reason: "read at a visit".into(),
+            };
+            let (box_number, station) = (zone.zone.box_number, zone.zone.number);
+            log.readings.push(LoggedReading { box_number, station, reading });
+        }
+        if let ("site", Some(litres)) = (entry.kind.as_str(), number("meter_litres")) {
+            log.meter.push(MeterReading { at: entry.at, counted: Litres::from_l(litres) });
+        }
+    }
+}
+
 /// What was noted at the zones of a site up to an instant: readings of the evening of their day, or of the instant if
 /// that lies before, and runs from the opening of the night's window.
-fn log(facts: &SiteFacts, noted: &[ZoneEvent], at: Timestamp) -> Log {
+fn log(facts: &SiteFacts, dated: &Dated, at: Timestamp) -> Log {
     let mut log = Log::default();
-    for event in noted.iter().filter(|event| !event.undone) {
+    read_at_visits(facts, &dated.entries, at, &mut log);
+    for event in dated.noted.iter().filter(|event| !event.undone) {
         let Ok(zone) = facts.zone(event.zone_id) else { continue };
         let (box_number, station) = (zone.zone.box_number, zone.zone.number);
         let said = event.said_at.to_zoned(facts.tz.clone()).date() == event.date;

@@ -1,0 +1,182 @@
+//! The logbook: every event of a site, found by text, kind, zone, person and time.
+
+use crate::schema::{events, site_notes, users};
+use crate::transaction::NewEvent;
+use crate::{Action, Change, Result, Snapshot, Subject};
+use diesel::prelude::*;
+use diesel::sql_types::{Bool, Text};
+use jiff::Timestamp;
+use jiff_diesel::ToDiesel;
+use serde_json::Value;
+
+/// What is asked of the logbook.
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
+pub struct Asked {
+    /// Words that all must be in an entry, as beginnings.
+    pub text: String,
+    /// Short names of subjects; empty: all.
+    pub subjects: Vec<String>,
+    /// The zone.
+    pub zone_id: Option<i64>,
+    /// The person.
+    pub person: Option<i64>,
+    /// From here.
+    pub from: Option<Timestamp>,
+    /// Up to here.
+    pub until: Option<Timestamp>,
+    /// Entries older than this one.
+    pub before: Option<i64>,
+}
+
+/// An entry of the logbook.
+#[derive(Debug, Clone, PartialEq)]
+pub struct LogEntry {
+    /// Identity.
+    pub id: i64,
+    /// When.
+    pub at: Timestamp,
+    /// Who; `None`: the program itself.
+    pub person: Option<String>,
+    /// Short name of what it is about.
+    pub subject: String,
+    /// Its identity.
+    pub subject_id: Option<i64>,
+    /// Short name of what happened.
+    pub action: String,
+    /// In words.
+    pub words: String,
+    /// The zone that it is about.
+    pub zone_id: Option<i64>,
+    /// What stood before.
+    pub before: Option<Value>,
+    /// What stands now.
+    pub after: Option<Value>,
+}
+
+/// The words of a search as a query: every word must begin one of the entry.
+fn query_of(text: &str) -> Option<String> {
+    let word = |word: &str| word.chars().filter(|c| c.is_alphanumeric()).collect::<String>();
+    let words: Vec<String> =
+        text.split(|c: char| !c.is_alphanumeric()).map(word).filter(|w| !w.is_empty()).collect();
+    let all: Vec<String> = words.iter().take(12).map(|w| format!("{}:*", w.to_lowercase())).collect();
+    (!all.is_empty()).then(|| all.join(" & "))
+}
+
+impl Snapshot<'_> {
+    /// Entries of a site, the newest first.
+    ///
+    /// # Errors
+    /// As any query.
+    pub fn logbook(&mut self, site_id: i64, asked: &Asked, most: i64) -> Result<Vec<LogEntry>> {
+        type Row = (
+            (i64, jiff_diesel::Timestamp, Option<String>, String, Option<i64>),
+            (String, String, Option<i64>, Option<Value>, Option<Value>),
+        );
+        let mut query = events::table
+            .left_join(users::table)
+            .filter(events::site_id.eq(site_id))
+            .order(events::id.desc())
+            .limit(most)
+            .select((
+                (events::id, events::at, users::display_name.nullable(), events::subject, events::subject_id),
+                (events::action, events::words, events::zone_id, events::before, events::after),
+            ))
+            .into_boxed();
+        if let Some(text) = query_of(&asked.text) {
+            let found =
+                diesel::dsl::sql::<Bool>("found @@ to_tsquery('simple', ").bind::<Text, _>(text).sql(")");
+            query = query.filter(found);
+        }
+        if !asked.subjects.is_empty() {
+            query = query.filter(events::subject.eq_any(&asked.subjects));
+        }
+        if let Some(zone) = asked.zone_id {
+            query = query.filter(events::zone_id.eq(zone));
+        }
+        if let Some(person) = asked.person {
+            query = query.filter(events::actor.eq(person));
+        }
+        if let Some(from) = asked.from {
+            query = query.filter(events::at.ge(from.to_diesel()));
+        }
+        if let Some(until) = asked.until {
+            query = query.filter(events::at.lt(until.to_diesel()));
+        }
+        if let Some(before) = asked.before {
+            query = query.filter(events::id.lt(before));
+        }
+        let rows: Vec<Row> = query.load(self.connection)?;
+        let of = |((id, at, person, subject, subject_id), (action, words, zone_id, before, after)): Row| {
+            LogEntry {
+                id,
+                at: at.to_jiff(),
+                person,
+                subject,
+                subject_id,
+                action,
+                words,
+                zone_id,
+                before,
+                after,
+            }
+        };
+        Ok(rows.into_iter().map(of).collect())
+    }
+
+    /// People who did anything at a site, by name.
+    ///
+    /// # Errors
+    /// As any query.
+    pub fn people_of(&mut self, site_id: i64) -> Result<Vec<(i64, String)>> {
+        let acted =
+            events::table.filter(events::site_id.eq(site_id).and(events::actor.eq(users::id.nullable())));
+        Ok(users::table
+            .filter(diesel::dsl::exists(acted))
+            .order(users::display_name)
+            .select((users::id, users::display_name))
+            .load(self.connection)?)
+    }
+}
+
+impl Change<'_> {
+    /// Writes a note into the logbook; `corrects` is the entry that it sets right.
+    ///
+    /// # Errors
+    /// As any query.
+    pub fn note(&mut self, words: &str, zone_id: Option<i64>, corrects: Option<i64>) -> Result<i64> {
+        let (site_id, actor) = (self.site_id, self.actor);
+        let id: i64 = diesel::insert_into(site_notes::table)
+            .values((
+                site_notes::site_id.eq(site_id),
+                site_notes::zone_id.eq(zone_id),
+                site_notes::words.eq(words),
+                site_notes::corrects.eq(corrects),
+                site_notes::said_by.eq(actor),
+            ))
+            .returning(site_notes::id)
+            .get_result(self.connection)?;
+        let event = NewEvent::new(Subject::Note, Some(id), Action::Created).said(words).of_zone(zone_id);
+        self.record(match corrects {
+            Some(of) => event.with(serde_json::json!({ "corrects": of })),
+            None => event,
+        });
+        Ok(id)
+    }
+
+    /// Notes that a sheet was printed.
+    pub fn note_print(&mut self, words: &str) {
+        self.record(NewEvent::new(Subject::Print, None, Action::Created).said(words));
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::query_of;
+
+    #[test]
+    fn a_search_is_beginnings_of_words_whatever_is_typed() {
+        assert_eq!(query_of("dry heath").as_deref(), Some("dry:* & heath:*"));
+        assert_eq!(query_of("  it's & (odd) | !':*  ").as_deref(), Some("it:* & s:* & odd:*"));
+        assert_eq!(query_of("&|!"), None);
+    }
+}

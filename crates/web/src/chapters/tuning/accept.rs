@@ -1,0 +1,121 @@
+//! A lever taken: a version of settings or a sensor set otherwise, with what was foretold and when to look again.
+
+use super::decided::{Decided, decided, keep};
+use crate::page::box_version::BoxVersion;
+use crate::page::tuning_words::Words;
+use crate::server::address;
+use crate::server::error::{PageError, see_other};
+use crate::server::session::{Fields, flash};
+use crate::site::context::{AtSite, EditorAt};
+use actix_web::{HttpResponse, post, web};
+use upland_core::codes::Coded;
+use upland_core::sensors::Sensor;
+use upland_core::tuning::{Lever, Turn};
+use upland_store::Saved;
+use upland_store::settings::SettingsKind;
+use upland_store::visits::NewLever;
+
+pub(super) fn routes(config: &mut web::ServiceConfig) {
+    config.service(accept);
+}
+
+/// What names a lever of a visit: it is found again when the form comes back.
+pub(super) fn name_of(lever: &Lever) -> String {
+    let of = |n: Option<u16>| n.map_or("all".to_owned(), |n| n.to_string());
+    let number = of(lever.box_number.map(u16::from));
+    format!("{}-{}-{number}-{}", lever.code.code(), lever.cause.code(), of(lever.station))
+}
+
+#[post("/sites/{id}/visits/{visit}/accept")]
+async fn accept(
+    EditorAt(here): EditorAt,
+    path: web::Path<(i64, i64)>,
+    fields: Fields,
+) -> Result<HttpResponse, PageError> {
+    let found = decided(&here, path.1).await?;
+    let back = format!("{}/visits/{}", address::site_root(here.id()), path.1);
+    let wanted = fields.get("lever");
+    let Some(proposed) = found.decision.levers.iter().find(|p| name_of(&p.lever) == wanted) else {
+        let text =
+            "What was seen or set has changed since, and the lever with it. Look again before you turn one.";
+        flash(&here.who.session, text, None)?;
+        return Ok(see_other(&back));
+    };
+    let lever = &proposed.lever;
+    let words = Words::of(&found.states.facts).lever(lever);
+    let (done, go_to) = match &lever.turn {
+        Turn::ByHand => (Some("It is noted.".to_owned()), back.clone()),
+        Turn::Settings(number, settings) => version(&here, *number, settings, &words).await?,
+        Turn::Sensor(number, sensor) => (sensor_set(&here, *number, sensor).await?, back.clone()),
+    };
+    let Some(done) = done else {
+        flash(&here.who.session, "Somebody saved in the meantime. Look at it again.", None)?;
+        return Ok(see_other(&back));
+    };
+    note(&here, &found, lever, &words, keep(proposed.turned.first().map_or(&[][..], Vec::as_slice))).await?;
+    let date = crate::page::tuning_words::look_again(lever.look_again);
+    flash(&here.who.session, format!("{done} Look again on {date}."), None)?;
+    Ok(see_other(&go_to))
+}
+
+/// Settings as a version of the box; `None` when somebody saved in between.
+async fn version(
+    here: &AtSite,
+    number: u8,
+    settings: &upland_core::controller::schedule::Settings,
+    words: &str,
+) -> Result<(Option<String>, String), PageError> {
+    let bench = here.workbench(number).await?;
+    let base = bench.saved().map_or(0, |saved| saved.version);
+    let version = BoxVersion {
+        settings: settings.clone(),
+        kind: SettingsKind::Changed,
+        reason: format!("after a visit: {words}"),
+        base,
+    };
+    let path = format!("{}/history", bench.path());
+    Ok(match version.store(here, &bench).await? {
+        Saved::As(version) => {
+            (Some(format!("Version {version} is saved. Key it in at the box and tick it there.")), path)
+        }
+        Saved::Unchanged(version) => {
+            (Some(format!("The box is set so already, as version {version}.")), path)
+        }
+        Saved::Conflict(_) => (None, path),
+    })
+}
+
+/// A sensor set otherwise; `None` when somebody saved in between.
+async fn sensor_set(here: &AtSite, number: u8, sensor: &Sensor) -> Result<Option<String>, PageError> {
+    let own = here.facts.sensors.iter();
+    let mut own = own.filter(|s| s.sensor.box_number == number && s.sensor.name == sensor.name);
+    let record = own.next().ok_or(PageError::NotFound)?;
+    let (id, base, set) = (record.id, record.version, sensor.clone());
+    let saved = here.change(move |change| change.save_sensor(id, base, &set)).await?;
+    Ok(match saved.ok_or(PageError::NotFound)? {
+        Saved::As(_) | Saved::Unchanged(_) => {
+            Some(format!("{} is noted as set so. Set it at the sensor.", sensor.name))
+        }
+        Saved::Conflict(_) => None,
+    })
+}
+
+async fn note(
+    here: &AtSite,
+    found: &Decided,
+    lever: &Lever,
+    words: &str,
+    foretold: serde_json::Value,
+) -> Result<(), PageError> {
+    let zone = lever.box_number.zip(lever.station);
+    let zone =
+        zone.and_then(|key| here.facts.zones.iter().find(|z| (z.zone.box_number, z.zone.number) == key));
+    let (visit, words, zone_id) = (found.record.id, words.to_owned(), zone.map(|z| z.id));
+    let (code, cause, look_again) = (lever.code.code(), lever.cause.code(), lever.look_again);
+    here.change(move |change| {
+        let new = NewLever { code, cause, words: &words, foretold: &foretold, look_again, zone_id };
+        change.note_lever(visit, new)
+    })
+    .await?;
+    Ok(())
+}

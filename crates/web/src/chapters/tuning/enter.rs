@@ -1,0 +1,162 @@
+//! An entry of a visit taken in: from a form, or from a phone that kept it while there was no network.
+
+use super::entry_form::{self, When, differences, of_box, when, words};
+use crate::page::forms::FieldError;
+use crate::server::address;
+use crate::server::error::{PageError, see_other};
+use crate::server::session::{Fields, flash};
+use crate::site::context::{AtSite, EditorAt};
+use actix_web::http::StatusCode;
+use actix_web::{HttpRequest, HttpResponse, post, web};
+
+use serde_json::json;
+use upland_core::account::whole::Facts;
+use upland_formats::visit_file::Entry;
+use upland_store::visits::NewEntry;
+
+pub(super) fn routes(config: &mut web::ServiceConfig) {
+    config.service(enter);
+}
+
+/// What a form is about.
+enum About {
+    Known {
+        kind: &'static str,
+        id: i64,
+        entry: Entry,
+    },
+    /// Something that the site no longer has.
+    Gone(String),
+}
+
+fn about(here: &AtSite, facts: &Facts, fields: &Fields, seen: When) -> Result<About, Vec<FieldError>> {
+    let id: i64 = fields.get("about").parse().unwrap_or(0);
+    let units = here.facts.units();
+    let known = |kind, entry| Ok(About::Known { kind, id, entry });
+    match fields.get("what") {
+        "zone" => match here.facts.zones.iter().find(|z| z.id == id) {
+            Some(zone) => {
+                let key = (zone.zone.box_number, zone.zone.number);
+                known("zone", entry_form::zone(fields, key, units)?)
+            }
+            None => Ok(About::Gone(format!("zone {}", fields.get("name")))),
+        },
+        "box" => match here.facts.boxes.iter().find(|b| b.record.id == id) {
+            Some(own) => known("box", of_box(fields, own.number(), (facts, seen.at))?),
+            None => Ok(About::Gone(format!("box {}", fields.get("name")))),
+        },
+        "sensor" => match here.facts.sensors.iter().find(|s| s.id == id) {
+            Some(own) => known("sensor", entry_form::sensor(fields, &own.sensor.name)),
+            None => Ok(About::Gone(format!("sensor {}", fields.get("name")))),
+        },
+        "site" => Ok(About::Known { kind: "site", id: 0, entry: entry_form::site(fields, units)? }),
+        other => Err(vec![("what", format!("\"{other}\" is nothing that a visit is about."))]),
+    }
+}
+
+/// A key that a phone made, or one of this request.
+pub(super) fn client_key(text: &str) -> Result<String, PageError> {
+    if text.is_empty() {
+        return Ok(crate::server::session::random_hex());
+    }
+    let good = (16..=80).contains(&text.len()) && text.chars().all(|c| c.is_ascii_alphanumeric() || c == '-');
+    good.then(|| text.to_owned()).ok_or_else(|| PageError::BadRequest("The key of the entry is none.".into()))
+}
+
+/// What is answered to a script, or shown on the page.
+struct Answer {
+    status: StatusCode,
+    text: String,
+    more: Vec<String>,
+}
+
+impl Answer {
+    fn send(self, here: &AtSite, request: &HttpRequest, next: &str) -> Result<HttpResponse, PageError> {
+        if request.headers().contains_key("x-part") {
+            let body = json!({ "text": self.text, "more": self.more, "kept": self.status.is_success() });
+            return Ok(HttpResponse::build(self.status)
+                .insert_header(("cache-control", "no-store"))
+                .json(body));
+        }
+        let more = if self.more.is_empty() { String::new() } else { format!(" {}", self.more.join(" ")) };
+        flash(&here.who.session, format!("{}{more}", self.text), None)?;
+        let root = address::site_root(here.id());
+        let next: String = next.chars().filter(|c| c.is_ascii_alphanumeric() || *c == '-').collect();
+        Ok(see_other(&format!("{root}/visit#{next}")))
+    }
+}
+
+#[post("/sites/{id}/visit/entries")]
+async fn enter(
+    EditorAt(here): EditorAt,
+    request: HttpRequest,
+    fields: Fields,
+) -> Result<HttpResponse, PageError> {
+    let key = client_key(fields.get("key"))?;
+    let seen = when(&fields, here.now(), crate::server::clock::now(None));
+    let states = here.sensor_states(None).await?;
+    let facts = &states.facts;
+    let next = fields.get("next").to_owned();
+    let (kind, id, entry) = match about(&here, facts, &fields, seen) {
+        Ok(About::Known { kind, id, entry }) => (kind, id, entry),
+        Ok(About::Gone(what)) => return gone(&here, &request, (&what, &fields), &next).await,
+        Err(errors) => {
+            let more = errors.into_iter().map(|(_, message)| message).collect();
+            let answer = Answer {
+                status: StatusCode::UNPROCESSABLE_ENTITY,
+                text: "Not kept yet; what you typed is still here.".into(),
+                more,
+            };
+            return answer.send(&here, &request, &next);
+        }
+    };
+    let said = words(&entry, facts, seen.at);
+    let more = match &entry {
+        Entry::Box(own) => differences(own, facts, seen.at),
+        _ => Vec::new(),
+    };
+    let (body, date) = (entry.to_json(facts), seen.at.to_zoned(facts.tz.clone()).date());
+    let text = said.clone();
+    let new = here
+        .change(move |change| {
+            let visit = change.visit_on(date)?;
+            change.enter(
+                visit,
+                NewEntry {
+                    client_key: &key,
+                    kind,
+                    about: id,
+                    body: &body,
+                    at: seen.at,
+                    clock_off_s: seen.clock_off_s,
+                    words: &said,
+                },
+            )
+        })
+        .await?;
+    let text = if new.is_some() { text } else { "It was here already.".to_owned() };
+    Answer { status: StatusCode::OK, text, more }.send(&here, &request, &next)
+}
+
+/// What was seen of something that was removed meanwhile is kept as a note.
+async fn gone(
+    here: &AtSite,
+    request: &HttpRequest,
+    (what, fields): (&str, &Fields),
+    next: &str,
+) -> Result<HttpResponse, PageError> {
+    let own = |name: &&String| {
+        !matches!(name.as_str(), "csrf" | "key" | "at" | "sent_at" | "what" | "about" | "next" | "name")
+    };
+    let all: Vec<String> = fields
+        .0
+        .iter()
+        .filter(|(name, value)| own(name) && !value.is_empty())
+        .map(|(name, value)| format!("{name} {value}"))
+        .collect();
+    let said: String = format!("Seen at {what}, which was removed meanwhile: {}", all.join("; "));
+    let said: String = said.chars().take(2000).collect();
+    here.change(move |change| change.note(&said, None, None)).await?;
+    let text = format!("The site no longer has {what}. What you saw is kept as a note in the logbook.");
+    Answer { status: StatusCode::OK, text, more: Vec::new() }.send(here, request, next)
+}

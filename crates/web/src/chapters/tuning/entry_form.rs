@@ -1,0 +1,424 @@
+//! One entry of a visit as a form: what was typed becomes what was seen, and what was seen becomes words.
+
+use crate::page::forms::{FieldError, NO_UNIT, Reader, Shown};
+use crate::page::quantities::{flow, plain, share, span, volume};
+use crate::server::session::Fields;
+use jiff::civil::{Date, Time};
+use jiff::{SignedDuration, Timestamp, ToSpan};
+use std::collections::BTreeMap;
+use upland_core::account::whole::Facts;
+use upland_core::codes::Coded;
+use upland_core::controller::schedule::Settings;
+use upland_core::quantity::bounds;
+use upland_core::quantity::ratio::{Percentage, Share};
+use upland_core::quantity::time::{MinuteOfDay, Seconds};
+use upland_core::quantity::units::{Litres, LitresPerMinute, Minutes};
+use upland_core::site::UnitSystem;
+use upland_core::tuning::{BoxSeen, NIGHTS, ProgramSeen, SensorSeen, Sign, ZoneSeen, et_sensor};
+use upland_formats::visit_file::{Entry, MAX_NOTE, program_names};
+
+/// Litres of a cubic metre, and of a US gallon.
+const LITRES_A_M3: f64 = 1000.0;
+const LITRES_A_GALLON: f64 = 3.785_411_784;
+
+/// How a flow is read.
+pub(super) fn flow_unit(units: UnitSystem) -> Shown {
+    match units {
+        UnitSystem::Metric => Shown { unit: "L/min", factor: 1.0 },
+        UnitSystem::UsCustomary => Shown { unit: "gal/min", factor: LITRES_A_GALLON },
+    }
+}
+
+/// How a main meter is read.
+pub(super) fn meter_unit(units: UnitSystem) -> Shown {
+    match units {
+        UnitSystem::Metric => Shown { unit: "m³", factor: LITRES_A_M3 },
+        UnitSystem::UsCustomary => Shown { unit: "gal", factor: LITRES_A_GALLON },
+    }
+}
+
+fn code<T: Coded>(fields: &Fields, name: &str) -> Option<T> {
+    T::from_code(fields.get(name))
+}
+
+fn yes(fields: &Fields, name: &str) -> Option<bool> {
+    match fields.get(name) {
+        "yes" => Some(true),
+        "no" => Some(false),
+        _ => None,
+    }
+}
+
+fn note(fields: &Fields, errors: &mut Vec<FieldError>) -> String {
+    let text = fields.get("note");
+    if text.chars().count() > MAX_NOTE {
+        errors.push(("note", format!("At most {MAX_NOTE} characters.")));
+    }
+    text.to_owned()
+}
+
+/// What was typed of a zone.
+pub(super) fn zone(
+    fields: &Fields,
+    (box_number, station): (u8, u16),
+    units: UnitSystem,
+) -> Result<Entry, Vec<FieldError>> {
+    let mut reader = Reader::new(fields);
+    let percent = Shown { unit: "%", factor: 0.01 };
+    let available = reader.optional("available", percent, &bounds::AVAILABLE_SHARE, None);
+    let read = reader.optional("flow", flow_unit(units), &bounds::READ_FLOW, None);
+    let mut errors = reader.errors;
+    let seen = ZoneSeen {
+        box_number,
+        station,
+        looks: code(fields, "looks"),
+        signs: Sign::ALL.into_iter().filter(|sign| !fields.get(sign.code()).is_empty()).collect(),
+        plants: code(fields, "plants"),
+        available: available.map(Share::from_fraction),
+        soil: code(fields, "soil"),
+        flow: read.map(LitresPerMinute::from_l_per_min),
+        note: note(fields, &mut errors),
+    };
+    if errors.is_empty() { Ok(Entry::Zone(seen)) } else { Err(errors) }
+}
+
+/// What was typed of a sensor.
+pub(super) fn sensor(fields: &Fields, name: &str) -> Entry {
+    let (holds, covered, sprayed) = (yes(fields, "holds"), yes(fields, "covered"), yes(fields, "sprayed"));
+    Entry::Sensor(SensorSeen { name: name.to_owned(), holds, covered, sprayed })
+}
+
+/// What was typed of the site.
+pub(super) fn site(fields: &Fields, units: UnitSystem) -> Result<Entry, Vec<FieldError>> {
+    let mut reader = Reader::new(fields);
+    let meter = reader.optional("meter", meter_unit(units), &bounds::METER_COUNT, None).map(Litres::from_l);
+    let mut errors = reader.errors;
+    let note = note(fields, &mut errors);
+    let wet_elsewhere = !fields.get("wet_elsewhere").is_empty();
+    if errors.is_empty() { Ok(Entry::Site { meter, wet_elsewhere, note }) } else { Err(errors) }
+}
+
+/// A time as the box shows it: 14:05, 14.05 or 1405.
+fn clock(text: &str) -> Option<Time> {
+    let digits: String = text.chars().filter(char::is_ascii_digit).collect();
+    let padded = if digits.len() == 3 { format!("0{digits}") } else { digits };
+    (padded.len() == 4 && text.len() <= 5).then(|| Time::strptime("%H%M", padded.as_str()).ok()).flatten()
+}
+
+/// How far a clock that shows a time is ahead at an instant, within half a day either way.
+fn ahead(shown: Time, at: Timestamp, facts: &Facts) -> Seconds {
+    let right = i64::from(MinuteOfDay::of(at.to_zoned(facts.tz.clone()).time()).minutes());
+    let off = (i64::from(MinuteOfDay::of(shown).minutes()) - right + 720).rem_euclid(1440) - 720;
+    Seconds::from_min(off)
+}
+
+/// Nights that the percentages of an ET sensor are asked for, the last first.
+pub(super) fn nights_asked(facts: &Facts, number: u8, today: Date) -> Vec<Date> {
+    let has = facts.of_box(number).and_then(et_sensor).is_some();
+    let back = (1..=i64::try_from(NIGHTS).unwrap_or(14)).filter(|_| has);
+    back.filter_map(|k| today.checked_sub(k.days()).ok()).collect()
+}
+
+/// What was typed of a box. Empty fields were not read; what is ticked "as known" shows what is known, but for what was
+/// typed beside it.
+// Long: one field after another.
+pub(super) fn of_box(
+    fields: &Fields,
+    number: u8,
+    (facts, at): (&Facts, Timestamp),
+) -> Result<Entry, Vec<FieldError>> {
+    let mut errors: Vec<FieldError> = Vec::new();
+    let known = facts.of_box(number).and_then(|b| b.settings_at(at));
+    let all_same = fields.get("all_same");
+    let mut programs: BTreeMap<usize, ProgramSeen> = BTreeMap::new();
+    for (k, name) in program_names(facts, number).iter().enumerate() {
+        let own = |what: &str| fields.get(&format!("p{k}_{what}")).to_owned();
+        let mut seen = ProgramSeen::default();
+        if !(own("same").is_empty() && all_same.is_empty())
+            && let Some(known) = known
+        {
+            seen = as_known(known, k, at.to_zoned(facts.tz.clone()).date());
+        }
+        match own("on").as_str() {
+            "yes" => seen.on = Some(true),
+            "no" => seen.on = Some(false),
+            _ => {}
+        }
+        let percent = own("pct");
+        if !percent.is_empty() {
+            match percent.trim_end_matches('%').trim().parse::<u16>() {
+                Ok(value) if value <= 400 => seen.percentage = Some(Percentage::from_percent(value)),
+                _ => errors.push(("programs", format!("Program {name}: \"{percent}\" is not a percentage."))),
+            }
+        }
+        let starts = own("starts");
+        if !starts.is_empty() {
+            let all: Vec<Option<Time>> =
+                starts.split([' ', ',', ';']).filter(|t| !t.is_empty()).map(clock).collect();
+            if all.iter().all(Option::is_some) {
+                seen.starts = Some(all.into_iter().flatten().collect());
+            } else {
+                errors.push(("programs", format!("Program {name}: write starts as 02:00 04:30.")));
+            }
+        }
+        let minutes = own("minutes");
+        for part in minutes.split([',', ';']).map(str::trim).filter(|p| !p.is_empty()) {
+            match station_minutes(part) {
+                Some((station, time)) => {
+                    seen.minutes.insert(station, time);
+                }
+                None => errors.push((
+                    "programs",
+                    format!("Program {name}: \"{part}\" is not a station and its minutes, such as 3: 12."),
+                )),
+            }
+        }
+        if seen != ProgramSeen::default() {
+            programs.insert(k, seen);
+        }
+    }
+    let mut nights = BTreeMap::new();
+    for night in nights_asked(facts, number, at.to_zoned(facts.tz.clone()).date()) {
+        let text = fields.get(&format!("night_{night}"));
+        if text.is_empty() {
+            continue;
+        }
+        match text.trim_end_matches('%').trim().parse::<f64>() {
+            Ok(value) if (0.0..=400.0).contains(&value) => {
+                nights.insert(night, value);
+            }
+            _ => errors.push(("nights", format!("\"{text}\" on {night} is not a percentage from 0 to 400."))),
+        }
+    }
+    let shown = fields.get("clock");
+    let clock_ahead = match (shown.is_empty(), clock(shown)) {
+        (true, _) => None,
+        (_, Some(time)) => Some(ahead(time, at, facts)),
+        _ => {
+            errors.push(("clock", format!("\"{shown}\" is not a time; write it as 14:05.")));
+            None
+        }
+    };
+    let seen = BoxSeen {
+        box_number: number,
+        clock_ahead,
+        on: yes(fields, "on").or((!all_same.is_empty()).then_some(true)),
+        bypassed: yes(fields, "bypassed").or((!all_same.is_empty()).then_some(false)),
+        battery: code(fields, "battery"),
+        programs,
+        nights,
+    };
+    if errors.is_empty() { Ok(Entry::Box(seen)) } else { Err(errors) }
+}
+
+/// "3: 12" or "3 12.5": a station and its minutes.
+fn station_minutes(text: &str) -> Option<(u16, Seconds)> {
+    let (station, minutes) = text.split_once([':', ' '])?;
+    let minutes: f64 =
+        minutes.trim().parse().ok().filter(|m: &f64| m.is_finite() && (0.0..=1440.0).contains(m))?;
+    Some((station.trim().parse().ok()?, Seconds::of(Minutes::from_min(minutes), f64::round)))
+}
+
+/// A program as it is known.
+fn as_known(settings: &Settings, at: usize, date: Date) -> ProgramSeen {
+    let program = settings.programs.get(at);
+    ProgramSeen {
+        on: program.map(|p| p.active),
+        percentage: Some(settings.percentages.of(at, date)),
+        starts: program.map(|p| p.starts.clone()),
+        minutes: program.map(|p| p.run_times.iter().copied().collect()).unwrap_or_default(),
+    }
+}
+
+/// Where a box shows something else than is known, as sentences.
+pub(super) fn differences(seen: &BoxSeen, facts: &Facts, at: Timestamp) -> Vec<String> {
+    let date = at.to_zoned(facts.tz.clone()).date();
+    let mut out = Vec::new();
+    if let Some(ahead) =
+        seen.clock_ahead.filter(|a| *a >= Seconds::from_min(5) || -*a >= Seconds::from_min(5))
+    {
+        let (off, side) = if ahead < Seconds::ZERO { (-ahead, "behind") } else { (ahead, "ahead") };
+        out.push(format!("The clock is {} {side}.", span(off.minutes().min_value())));
+    }
+    if seen.on == Some(false) {
+        out.push("The box is switched off.".into());
+    }
+    if seen.bypassed == Some(true) {
+        out.push("Its sensors are bypassed.".into());
+    }
+    let Some(settings) = facts.of_box(seen.box_number).and_then(|b| b.settings_at(at)) else { return out };
+    for (k, program) in &seen.programs {
+        let known = as_known(settings, *k, date);
+        let name = settings.programs.get(*k).map_or_else(String::new, |p| p.name.clone());
+        if let (Some(on), Some(was)) = (program.on, known.on)
+            && on != was
+        {
+            let words = |on: bool| if on { "on" } else { "off" };
+            out.push(format!("Program {name} is {}; known was {}.", words(on), words(was)));
+        }
+        if let (Some(now), Some(was)) = (program.percentage, known.percentage)
+            && now != was
+        {
+            out.push(format!("Program {name} stands at {now}; known was {was}."));
+        }
+        if let (Some(now), Some(was)) = (&program.starts, &known.starts)
+            && now != was
+        {
+            let words = |all: &[Time]| {
+                let all: Vec<String> = all.iter().map(|t| t.strftime("%H:%M").to_string()).collect();
+                if all.is_empty() { "none".to_owned() } else { all.join(", ") }
+            };
+            out.push(format!("Program {name} starts at {}; known was {}.", words(now), words(was)));
+        }
+        for (station, now) in &program.minutes {
+            let was = settings.run_time(*k, *station);
+            if *now != was {
+                let words = |t: Seconds| format!("{} min", plain(t.minutes().min_value(), 1));
+                out.push(format!(
+                    "Program {name}, station {station}: {}; known was {}.",
+                    words(*now),
+                    words(was)
+                ));
+            }
+        }
+    }
+    out
+}
+
+/// An entry in words, for the logbook.
+pub(super) fn words(entry: &Entry, facts: &Facts, at: Timestamp) -> String {
+    let units = facts.site.units;
+    let mut said: Vec<String> = Vec::new();
+    let about = match entry {
+        Entry::Zone(seen) => {
+            said.extend(seen.looks.map(|l| l.label().to_owned()));
+            said.extend(seen.signs.iter().map(|s| s.label().to_owned()));
+            said.extend(seen.plants.map(|p| format!("plants {}", p.label())));
+            said.extend(seen.available.map(|a| format!("{} left", share(a))));
+            said.extend(seen.soil.map(|s| format!("spade: {}", s.label())));
+            said.extend(seen.flow.map(|f| format!("meter {} while it ran", flow(units, f))));
+            if !seen.note.is_empty() {
+                said.push(seen.note.clone());
+            }
+            let name = facts.zone(seen.box_number, seen.station).map_or("", |(z, _)| z.name.as_str());
+            format!("{} {name}", seen.station)
+        }
+        Entry::Box(seen) => {
+            let off = differences(seen, facts, at);
+            said.extend(seen.battery.map(|b| format!("battery {}", b.label())));
+            if !seen.nights.is_empty() {
+                said.push(format!("percentages of {} nights", seen.nights.len()));
+            }
+            if off.is_empty() {
+                said.push("as known, as far as it was read".into());
+            }
+            said.extend(off);
+            format!("Box {}", seen.box_number)
+        }
+        Entry::Sensor(seen) => {
+            let mut put = |is: Option<bool>, yes: &str, no: &str| {
+                said.extend(is.map(|is| if is { yes.to_owned() } else { no.to_owned() }));
+            };
+            put(seen.holds, "holds", "lets run");
+            put(seen.covered, "something keeps rain from it", "open to the rain");
+            put(seen.sprayed, "heads spray it", "out of the spray");
+            seen.name.clone()
+        }
+        Entry::Site { meter, wet_elsewhere, note } => {
+            said.extend(meter.map(|m| format!("meter {}", volume(units, m))));
+            if *wet_elsewhere {
+                said.push("wet where nothing waters".into());
+            }
+            if !note.is_empty() {
+                said.push(note.clone());
+            }
+            "Site".to_owned()
+        }
+    };
+    format!("{about}: {}", if said.is_empty() { "nothing".to_owned() } else { said.join("; ") })
+}
+
+/// When an entry was seen, from the phone's own clock: how far that is off follows from when it was sent.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(super) struct When {
+    pub at: Timestamp,
+    /// How far the phone's clock is off real time, seconds; nought when it is right to some minutes.
+    pub clock_off_s: i64,
+}
+
+/// A clock that is right to this is right.
+const RIGHT_TO: SignedDuration = SignedDuration::from_mins(5);
+
+/// `now` is the application's clock, `real` the real one: in a demo they differ.
+pub(super) fn when(fields: &Fields, now: Timestamp, real: Timestamp) -> When {
+    let parse = |name: &str| fields.get(name).parse::<Timestamp>().ok();
+    let (Some(at), Some(sent)) = (parse("at"), parse("sent_at")) else {
+        return When { at: now, clock_off_s: 0 };
+    };
+    let waited = sent.duration_since(at.min(sent));
+    let off = sent.duration_since(real);
+    let clock_off_s = if off.abs() > RIGHT_TO { off.as_secs() } else { 0 };
+    When { at: now.checked_sub(waited).unwrap_or(now), clock_off_s }
+}
+
+/// A unit behind a number field, for templates.
+pub(super) fn unit_of(shown: Shown) -> &'static str {
+    if shown.unit == NO_UNIT.unit { "" } else { shown.unit }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn fields(pairs: &[(&str, &str)]) -> Fields {
+        Fields(pairs.iter().map(|(k, v)| ((*k).to_owned(), (*v).to_owned())).collect())
+    }
+
+    #[test]
+    fn a_phone_whose_clock_is_a_year_off_is_set_right_and_told() {
+        let now: Timestamp = "2026-07-14T12:00:00Z".parse().unwrap();
+        // Entered forty minutes before it was sent, a year ago by the phone.
+        let typed = [("at", "2025-07-14T11:20:00Z"), ("sent_at", "2025-07-14T12:00:00Z")];
+        let found = when(&fields(&typed), now, now);
+        assert_eq!(found.at.to_string(), "2026-07-14T11:20:00Z");
+        assert_eq!(found.clock_off_s, -365 * 86_400);
+        // The clock of a demo is ahead of the real one; the phone is right.
+        let real: Timestamp = "2026-11-26T12:00:00Z".parse().unwrap();
+        let typed = [("at", "2026-11-26T11:20:00Z"), ("sent_at", "2026-11-26T12:01:00Z")];
+        let found = when(&fields(&typed), now, real);
+        assert_eq!((found.at.to_string().as_str(), found.clock_off_s), ("2026-07-14T11:19:00Z", 0));
+        // Without a clock it is now, and nothing lies ahead of it.
+        assert_eq!(when(&fields(&[]), now, now), When { at: now, clock_off_s: 0 });
+        let typed = [("at", "2027-01-01T00:00:00Z"), ("sent_at", "2026-07-14T12:00:00Z")];
+        assert_eq!(when(&fields(&typed), now, now).at, now);
+    }
+
+    #[test]
+    fn a_time_on_a_box_is_read_as_it_is_written() {
+        let at = |h, m| Some(jiff::civil::time(h, m, 0, 0));
+        for (text, time) in
+            [("14:05", at(14, 5)), ("1405", at(14, 5)), ("9.30", at(9, 30)), ("930", at(9, 30))]
+        {
+            assert_eq!(clock(text), time, "{text}");
+        }
+        for text in ["25:00", "14", "14:05:00", "noon", ""] {
+            assert_eq!(clock(text), None, "{text}");
+        }
+        assert_eq!(station_minutes("3: 12.5"), Some((3, Seconds::from_s(750))));
+        assert_eq!(station_minutes("3 12"), Some((3, Seconds::from_min(12))));
+        assert_eq!(station_minutes("3: -1"), None);
+        assert_eq!(station_minutes("three: 1"), None);
+    }
+
+    #[test]
+    fn what_is_typed_of_a_zone_is_bounded_and_says_where_it_is_wrong() {
+        let typed = fields(&[("looks", "dry"), ("broken", "on"), ("available", "140"), ("flow", "12,5")]);
+        let wrong = zone(&typed, (1, 3), UnitSystem::Metric).unwrap_err();
+        assert_eq!(wrong.iter().map(|(name, _)| *name).collect::<Vec<_>>(), ["available", "flow"]);
+        let typed = fields(&[("looks", "dry"), ("broken", "on"), ("available", "40"), ("flow", "10")]);
+        let Entry::Zone(seen) = zone(&typed, (1, 3), UnitSystem::UsCustomary).unwrap() else { panic!() };
+        assert_eq!(seen.signs.iter().copied().collect::<Vec<_>>(), [Sign::Broken]);
+        assert!((seen.flow.unwrap().l_per_min() - 37.854).abs() < 0.01, "ten gallons");
+        assert_eq!(seen.available, Some(Share::from_fraction(0.4)));
+    }
+}

@@ -1,0 +1,501 @@
+//! A visit as the page shows it: what to turn, why, what it does; then everything that was seen.
+
+use super::accept::name_of;
+use super::decided::Decided;
+use crate::page::frame::Frame;
+use crate::page::quantities::{plain, share, short_date, volume};
+use crate::page::tuning_words::{Words, cause_name, correction, look_again, settle};
+use crate::server::address;
+use crate::site::context::AtSite;
+use askama::Template;
+use upland_core::tuning::{
+    Cause, CorrectionKind, Looks, OUTLOOK_DAYS, Proposed, Suspicion, Turn, ZoneOutlook, read_nights,
+};
+use upland_store::visits::VisitRecord;
+
+/// A visit in the list.
+pub(super) struct VisitLine {
+    href: String,
+    day: String,
+    by: String,
+    look_again: String,
+    current: bool,
+}
+
+/// A cause as it is shown.
+struct CauseLine {
+    name: &'static str,
+    place: String,
+    share: String,
+    for_it: Vec<String>,
+    against: Vec<String>,
+    settle: &'static str,
+    is_fault: bool,
+}
+
+/// What a lever does to a zone.
+struct EffectLine {
+    zone: String,
+    two_before: String,
+    two_after: String,
+    four_before: String,
+    four_after: String,
+    changes: bool,
+}
+
+/// A lever as it is shown.
+struct LeverLine {
+    name: String,
+    sentence: String,
+    cause: CauseLine,
+    effect: String,
+    worse: String,
+    leave: String,
+    look_again: String,
+    by_hand: bool,
+    zones: Vec<EffectLine>,
+    taken: Option<String>,
+    safety: &'static str,
+}
+
+/// A zone as it was found.
+struct ZoneLine {
+    href: String,
+    name: String,
+    seen: String,
+    sign: &'static str,
+    signs: String,
+    expected: &'static str,
+    contradicts: bool,
+    doubtful: bool,
+    gets: String,
+    note: String,
+    photos: Vec<PhotoLine>,
+}
+
+struct PhotoLine {
+    href: String,
+    undo: String,
+    alt: String,
+    width: i32,
+    height: i32,
+}
+
+struct EntryLine {
+    address: String,
+    at: String,
+    by: String,
+    words: String,
+    undone: bool,
+}
+
+struct NightLine {
+    date: String,
+    shown: String,
+    asked: String,
+    ratio: String,
+    plausible: bool,
+}
+
+struct NightsOf {
+    place: String,
+    sentence: String,
+    nights: Vec<NightLine>,
+}
+
+struct CorrectionLine {
+    zone: String,
+    href: String,
+    words: String,
+}
+
+struct OutcomeLine {
+    zone: String,
+    predicted: &'static str,
+    seen: &'static str,
+    as_told: bool,
+    adequacy: String,
+    came: String,
+}
+
+struct OutcomeOf {
+    lever: String,
+    day: String,
+    rain: String,
+    right: usize,
+    zones: Vec<OutcomeLine>,
+}
+
+#[derive(Template)]
+#[template(path = "chapters/tuning/tuning.html")]
+pub(super) struct TuningPage {
+    frame: Frame,
+    root: String,
+    visit: i64,
+    /// Where the visit is taken off the list.
+    remove: String,
+    is_last: bool,
+    day: String,
+    headline: String,
+    because: String,
+    levers: Vec<LeverLine>,
+    others: Vec<CauseLine>,
+    zones: Vec<ZoneLine>,
+    seen_elsewhere: Vec<String>,
+    notes: Vec<String>,
+    nights: Vec<NightsOf>,
+    corrections: Vec<CorrectionLine>,
+    outcome: Option<OutcomeOf>,
+    photos: Vec<PhotoLine>,
+    entries: Vec<EntryLine>,
+    visits: Vec<VisitLine>,
+    turned: Vec<String>,
+    walk_today: bool,
+}
+
+/// A site that nobody walked yet.
+#[derive(Template)]
+#[template(path = "chapters/tuning/none.html")]
+pub(super) struct NoVisit {
+    frame: Frame,
+    root: String,
+    zones: usize,
+    set: Option<String>,
+}
+
+impl NoVisit {
+    pub fn of(frame: Frame, here: &AtSite) -> Self {
+        let set = here.facts.boxes.iter().filter_map(|b| b.settings.as_ref()).map(|s| s.saved_at).max();
+        let tz = &here.facts.tz;
+        Self {
+            frame,
+            root: address::site_root(here.id()),
+            zones: here.facts.zones.len(),
+            set: set.map(|at| short_date(at.to_zoned(tz.clone()).date())),
+        }
+    }
+}
+
+fn cause_line(words: &Words<'_>, own: &Suspicion) -> CauseLine {
+    CauseLine {
+        name: cause_name(own.cause),
+        place: words.place_of(own),
+        share: share(own.share),
+        for_it: own.for_it.iter().map(|e| words.evidence(own, e)).collect(),
+        against: own.against.iter().map(|e| words.evidence(own, e)).collect(),
+        settle: settle(own.settle),
+        is_fault: own.cause.is_fault(),
+    }
+}
+
+/// The usual caution where a hand goes in.
+fn safety(cause: Cause) -> &'static str {
+    match cause {
+        Cause::NoWater | Cause::ValveOpen | Cause::BoxOff | Cause::ClockWrong | Cause::HiddenProgram => {
+            "Power off before the box is opened; low-voltage side only, mains by a licensed electrician."
+        }
+        Cause::BrokenHead | Cause::Leak => {
+            "Locate buried services before digging. Backflow devices are for those licensed for them."
+        }
+        Cause::LowPressure => "Regulators and backflow devices are for those licensed for them.",
+        Cause::GaugeSheltered | Cause::GaugeSprayed | Cause::SensorSlowToDry => {
+            "Ladder work: level ground, somebody to hold it."
+        }
+        _ => "",
+    }
+}
+
+fn adequacy(zone: &ZoneOutlook) -> String {
+    format!("{}, {}", share(zone.adequacy), zone.looks.label())
+}
+
+fn lever_line(words: &Words<'_>, found: &Decided, proposed: &Proposed) -> Option<LeverLine> {
+    let lever = &proposed.lever;
+    let causes = &found.decision.diagnosis.causes;
+    let own = causes
+        .iter()
+        .find(|s| s.cause == lever.cause && s.box_number == lever.box_number && s.station == lever.station)?;
+    let [two_before, four_before] = &proposed.as_is;
+    let [two_after, four_after] = &proposed.turned;
+    let pairs = two_before.iter().zip(two_after).zip(four_before.iter().zip(four_after));
+    let zones = pairs.map(|((two_before, two_after), (four_before, four_after))| EffectLine {
+        zone: words.zone(two_before.box_number, two_before.station),
+        changes: (two_before.applied.mm() - two_after.applied.mm()).abs() > 0.05,
+        two_before: adequacy(two_before),
+        two_after: adequacy(two_after),
+        four_before: adequacy(four_before),
+        four_after: adequacy(four_after),
+    });
+    let sentence = words.lever(lever);
+    let taken = found.levers.iter().find(|t| t.visit_id == found.record.id && t.words == sentence);
+    let weeks = OUTLOOK_DAYS.first().map_or(2, |d| d / 7);
+    Some(LeverLine {
+        name: name_of(lever),
+        cause: cause_line(words, own),
+        effect: words.effect(lever, (two_before, two_after), weeks),
+        worse: words.worse(two_before, two_after),
+        leave: words.leave(lever),
+        look_again: look_again(lever.look_again),
+        by_hand: lever.turn == Turn::ByHand,
+        zones: zones.collect(),
+        taken: taken.map(|t| format!("Taken by {}.", t.said_by)),
+        safety: safety(lever.cause),
+        sentence,
+    })
+}
+
+/// What the page begins with.
+fn headline(found: &Decided, levers: &[LeverLine]) -> (String, String) {
+    let decision = &found.decision;
+    let seen = found.together.visit.zones.iter().filter(|z| z.looks.is_some()).count();
+    let off =
+        found.together.visit.zones.iter().filter(|z| z.looks.is_some_and(|l| l != Looks::Right)).count();
+    let zones = |n: usize| if n == 1 { "zone".to_owned() } else { "zones".to_owned() };
+    let looked = format!("{seen} {} looked at, {off} not right.", zones(seen));
+    let open = levers.iter().filter(|l| l.taken.is_none()).count();
+    let again = look_again(decision.look_again);
+    match (levers.first(), open) {
+        (None, _) if off > 0 => {
+            let top = decision.diagnosis.causes.iter().find(|s| s.cause != Cause::NothingWrong);
+            let settle = top.map_or("", |s| settle(s.settle));
+            ("No lever yet: find out first".to_owned(), format!("{looked} {settle}"))
+        }
+        (None, _) => ("Leave it as it is".to_owned(), format!("{looked} Look again on {again}.")),
+        (Some(_), 0) => (format!("Look again on {again}"), format!("{looked} Every lever is taken.")),
+        (Some(first), 1) => (first.sentence.clone(), format!("{looked} Look again on {again}.")),
+        (Some(first), more) => (
+            first.sentence.clone(),
+            format!("{looked} {} more after that, one at a time. Look again on {again}.", more - 1),
+        ),
+    }
+}
+
+impl TuningPage {
+    // Long: one part of the page after another.
+    pub fn of(frame: Frame, here: &AtSite, found: &Decided, all: &[VisitRecord]) -> Self {
+        let (facts, tz) = (&found.states.facts, &here.facts.tz);
+        let words = Words::of(facts);
+        let root = address::site_root(here.id());
+        let diagnosis = &found.decision.diagnosis;
+        let levers: Vec<LeverLine> =
+            found.decision.levers.iter().filter_map(|p| lever_line(&words, found, p)).collect();
+        let (headline, because) = headline(found, &levers);
+        let chosen = |at: &usize| diagnosis.chosen.contains(at);
+        let others = diagnosis.causes.iter().enumerate().filter(|(at, _)| !chosen(at));
+        let visits = all.iter().map(|v| VisitLine {
+            href: format!("{root}/visits/{}", v.id),
+            day: v.on.strftime("%-d %B %Y").to_string(),
+            by: v.begun_by.clone(),
+            look_again: v.look_again.map(look_again).unwrap_or_default(),
+            current: v.id == found.record.id,
+        });
+        let when = |at: jiff::Timestamp| at.to_zoned(tz.clone()).strftime("%H:%M").to_string();
+        let entries = found.entries.iter().map(|e| EntryLine {
+            address: format!("{root}/visits/{}/entries/{}", e.visit_id, e.id),
+            at: when(e.at),
+            by: e.said_by.clone(),
+            words: match upland_formats::visit_file::Entry::from_json(&e.kind, e.body.clone(), facts) {
+                Ok(entry) => super::entry_form::words(&entry, facts, e.at),
+                Err(problems) => problems.iter().map(|p| p.message.clone()).collect::<Vec<_>>().join("; "),
+            },
+            undone: e.undone,
+        });
+        let turned = found.levers.iter().filter(|l| l.visit_id == found.record.id);
+        let site_photos = found.photos.iter().filter(|p| p.zone_id.is_none() && !p.undone);
+        Self {
+            remove: format!("{root}/visits/{}/undo", found.record.id),
+            visit: found.record.id,
+            is_last: all.first().is_some_and(|v| v.id == found.record.id),
+            day: found.record.on.strftime("%A %-d %B %Y").to_string(),
+            headline,
+            because,
+            others: others.map(|(_, s)| cause_line(&words, s)).take(8).collect(),
+            zones: zone_lines(here, found),
+            seen_elsewhere: elsewhere(found, here),
+            notes: notes(found, &words),
+            nights: nights(found, &words),
+            corrections: correction_lines(here, found, &words),
+            outcome: outcome(found, &words),
+            photos: site_photos.map(|p| photo_line(&root, p)).collect(),
+            entries: entries.collect(),
+            visits: visits.collect(),
+            turned: turned.map(|l| format!("{} ({}, {})", l.words, l.said_by, when(l.said_at))).collect(),
+            walk_today: found.record.on == here.today(),
+            levers,
+            root,
+            frame,
+        }
+    }
+}
+
+fn photo_line(root: &str, photo: &upland_store::visits::PhotoRecord) -> PhotoLine {
+    PhotoLine {
+        href: format!("{root}/photos/{}.jpg", photo.id),
+        undo: format!("{root}/visits/{}/photos/{}/undo", photo.visit_id, photo.id),
+        alt: format!("Photograph by {}", photo.said_by),
+        width: photo.width,
+        height: photo.height,
+    }
+}
+
+fn zone_lines(here: &AtSite, found: &Decided) -> Vec<ZoneLine> {
+    let diagnosis = &found.decision.diagnosis;
+    let root = address::site_root(here.id());
+    let of = |record: &upland_store::zones::ZoneRecord| {
+        let key = (record.zone.box_number, record.zone.number);
+        let seen = found.together.visit.zone(key.0, key.1);
+        let contradiction = diagnosis.contradictions.iter().find(|c| (c.box_number, c.station) == key);
+        let looks = seen.and_then(|s| s.looks);
+        let mut signs: Vec<String> =
+            seen.iter().flat_map(|s| &s.signs).map(|s| s.label().to_owned()).collect();
+        signs.extend(seen.and_then(|s| s.plants).map(|p| format!("plants {}", p.label())));
+        signs.extend(seen.and_then(|s| s.available).map(|a| format!("{} left", share(a))));
+        let middle = found.decision.diagnosis.gets.iter().find(|(k, _)| *k == key).and_then(|(_, g)| *g);
+        let photos = found.photos.iter().filter(|p| p.zone_id == Some(record.id) && !p.undone);
+        ZoneLine {
+            href: address::zone(here.id(), record.id),
+            name: format!("{} {}", record.zone.number, record.zone.name),
+            seen: looks.map_or_else(|| "not looked at".to_owned(), |l| l.label().to_owned()),
+            sign: match looks {
+                Some(Looks::Dry) => "▽",
+                Some(Looks::Wet) => "△",
+                Some(Looks::Right) => "○",
+                None => "",
+            },
+            signs: signs.join(", "),
+            expected: contradiction.map_or_else(|| looks.map_or("", Looks::label), |c| c.expected.label()),
+            contradicts: contradiction.is_some(),
+            doubtful: diagnosis.doubtful.contains(&key),
+            gets: middle.map_or_else(String::new, share),
+            note: seen.map(|s| s.note.clone()).unwrap_or_default(),
+            photos: photos.map(|p| photo_line(&root, p)).collect(),
+        }
+    };
+    here.facts.zones.iter().map(of).collect()
+}
+
+/// What was seen beside the zones: boxes, sensors, the meter.
+fn elsewhere(found: &Decided, here: &AtSite) -> Vec<String> {
+    use upland_formats::visit_file::Entry;
+    let (visit, facts) = (&found.together.visit, &found.states.facts);
+    let words = |entry: &Entry| super::entry_form::words(entry, facts, visit.at);
+    let boxes = visit.boxes.iter().map(|b| words(&Entry::Box(b.clone())));
+    let sensors = visit.sensors.iter().map(|s| words(&Entry::Sensor(s.clone())));
+    let mut out: Vec<String> = boxes.chain(sensors).collect();
+    if let Some(meter) = visit.meter {
+        out.push(format!("Main meter: {}", volume(here.facts.units(), meter)));
+    }
+    if visit.wet_elsewhere {
+        out.push("The ground is wet where nothing waters.".into());
+    }
+    if !visit.note.is_empty() {
+        out.push(visit.note.clone());
+    }
+    out
+}
+
+/// What a reader should know of how the visit came together.
+fn notes(found: &Decided, words: &Words<'_>) -> Vec<String> {
+    let together = &found.together;
+    let name = |person: i64| {
+        found.entries.iter().find(|e| e.person == person).map_or_else(String::new, |e| e.said_by.clone())
+    };
+    let clashes = together.clashes.iter().map(|c| {
+        format!(
+            "{}: {} saw it {}, {} later {}; the later counts.",
+            words.zone(c.box_number, c.station),
+            name(c.first.0),
+            c.first.1.label(),
+            name(c.later.0),
+            c.later.1.label()
+        )
+    });
+    let doubts = found.decision.diagnosis.doubtful.iter().map(|(b, s)| {
+        format!("{}: its looks and its reading cannot both be so; read it again.", words.zone(*b, *s))
+    });
+    let stray = together.stray.iter().map(|(_, why)| format!("An entry counts for nothing: {why}."));
+    let clocks = together.clocks.iter().map(|(by, off)| {
+        let hours = off.abs() / 3600;
+        let far = if hours >= 48 {
+            format!("{} days", hours / 24)
+        } else if hours >= 1 {
+            format!("{hours} h")
+        } else {
+            format!("{} min", off.abs() / 60)
+        };
+        format!("The clock of {by}'s phone was {far} off; what was entered on it is dated by ours.")
+    });
+    clashes.chain(doubts).chain(stray).chain(clocks).collect()
+}
+
+fn nights(found: &Decided, words: &Words<'_>) -> Vec<NightsOf> {
+    let facts = &found.states.facts;
+    let of = |own: &upland_core::account::running::BoxFacts| {
+        let read = read_nights(facts, own, &found.together.visit)?;
+        if read.nights.is_empty() {
+            return None;
+        }
+        let percent = |v: f64| format!("{} %", plain(v, 0));
+        Some(NightsOf {
+            place: words.place(Some(own.number), None, None),
+            sentence: format!(
+                "{} of what the weather asked for, single nights {} about that.",
+                percent(100.0 * read.ratio),
+                percent(100.0 * read.spread)
+            ),
+            nights: read
+                .nights
+                .iter()
+                .map(|n| NightLine {
+                    date: n.date.strftime("%a %-d %b").to_string(),
+                    shown: percent(n.shown),
+                    asked: percent(n.asked),
+                    ratio: if n.asked > 0.0 { percent(100.0 * n.shown / n.asked) } else { String::new() },
+                    plausible: n.is_plausible(),
+                })
+                .collect(),
+        })
+    };
+    facts.boxes.iter().filter_map(of).collect()
+}
+
+fn correction_lines(here: &AtSite, found: &Decided, words: &Words<'_>) -> Vec<CorrectionLine> {
+    let of = |c: &upland_core::tuning::Correction| {
+        let key = (c.box_number, c.station);
+        let zone = here.facts.zones.iter().find(|z| (z.zone.box_number, z.zone.number) == key)?;
+        // The survey of the zone takes it, as a trim or as a rate, when somebody says so.
+        let href = match c.kind {
+            CorrectionKind::Demand | CorrectionKind::Rate => address::zone(here.id(), zone.id),
+        };
+        Some(CorrectionLine {
+            zone: words.zone(c.box_number, c.station),
+            href,
+            words: correction(c.kind, c.factor, (c.readings, c.confidence)),
+        })
+    };
+    found.corrections.iter().filter_map(of).collect()
+}
+
+fn outcome(found: &Decided, words: &Words<'_>) -> Option<OutcomeOf> {
+    let (lever, zones) = found.outcome.as_ref()?;
+    if zones.is_empty() {
+        return None;
+    }
+    let rain =
+        zones.iter().map(|z| z.rain).fold(upland_core::quantity::units::Millimetres::ZERO, |a, b| a.max(b));
+    let line = |z: &upland_core::tuning::Outcome| OutcomeLine {
+        zone: words.zone(z.box_number, z.station),
+        predicted: z.predicted.label(),
+        seen: z.seen.label(),
+        as_told: z.predicted == z.seen,
+        adequacy: share(z.adequacy),
+        came: z.came.map(share).unwrap_or_default(),
+    };
+    Some(OutcomeOf {
+        lever: lever.words.clone(),
+        day: short_date(lever.said_at.to_zoned(found.states.tz.clone()).date()),
+        rain: crate::page::quantities::depth(found.states.units(), rain),
+        right: zones.iter().filter(|z| z.predicted == z.seen).count(),
+        zones: zones.iter().map(line).collect(),
+    })
+}

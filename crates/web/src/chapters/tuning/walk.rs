@@ -1,0 +1,317 @@
+//! The visit as it is walked: a screen for each box, zone and sensor, one for the site, made for a thumb.
+
+use super::decided::{today, visits};
+use super::entry_form::{flow_unit, meter_unit, nights_asked, unit_of};
+use crate::page::frame::{Chapter, Frame};
+use crate::server::address;
+use crate::server::error::{PageError, page};
+use crate::site::context::{AtSite, EditorAt};
+use crate::site::sensing::dated;
+use crate::site::visits::{Together, together};
+use actix_web::{HttpResponse, get, web};
+use askama::Template;
+use std::sync::Arc;
+use upland_core::account::whole::Facts;
+use upland_core::codes::Coded;
+use upland_core::ground::soil::Texture;
+use upland_core::quantity::units::Litres;
+use upland_core::sensors::Sense;
+use upland_core::tuning::{Battery, Looks, Plants, ProgramSeen, Sign};
+use upland_store::visits::EntryRecord;
+
+pub(super) fn routes(config: &mut web::ServiceConfig) {
+    config.service(walk);
+}
+
+/// A choice of a list, and whether it is chosen.
+pub(super) struct Choice {
+    pub code: &'static str,
+    pub label: &'static str,
+    pub on: bool,
+}
+
+fn choices<T: Coded>(label: fn(T) -> &'static str, on: impl Fn(T) -> bool) -> Vec<Choice> {
+    T::TABLE.iter().map(|(value, code)| Choice { code, label: label(*value), on: on(*value) }).collect()
+}
+
+fn yes_no(set: Option<bool>) -> [Choice; 2] {
+    [
+        Choice { code: "yes", label: "yes", on: set == Some(true) },
+        Choice { code: "no", label: "no", on: set == Some(false) },
+    ]
+}
+
+/// Steps of the walk, each with an anchor of its own.
+struct Steps {
+    boxes: Vec<BoxStep>,
+    zones: Vec<ZoneStep>,
+    sensors: Vec<SensorStep>,
+    site: SiteStep,
+}
+
+struct ZoneStep {
+    anchor: String,
+    next: String,
+    id: i64,
+    title: String,
+    about: String,
+    looks: Vec<Choice>,
+    signs: Vec<Choice>,
+    plants: Vec<Choice>,
+    soils: Vec<Choice>,
+    available: String,
+    flow: String,
+    note: String,
+    /// Whether more than looks and signs was said: then the rest stands open.
+    more: bool,
+    done: bool,
+}
+
+struct ProgramStep {
+    index: usize,
+    name: String,
+    /// What is known, in words.
+    known: String,
+    known_on: &'static str,
+    known_pct: String,
+    known_starts: String,
+    on: [Choice; 2],
+    pct: String,
+    starts: String,
+    minutes: String,
+    /// Whether something else than is known was entered of it.
+    differs: bool,
+}
+
+struct BoxStep {
+    anchor: String,
+    next: String,
+    id: i64,
+    title: String,
+    on: [Choice; 2],
+    bypassed: [Choice; 2],
+    battery: Vec<Choice>,
+    programs: Vec<ProgramStep>,
+    nights: Vec<(String, String, String)>,
+    done: bool,
+}
+
+struct SensorStep {
+    anchor: String,
+    next: String,
+    id: i64,
+    title: String,
+    rain: bool,
+    holds: [Choice; 2],
+    covered: [Choice; 2],
+    sprayed: [Choice; 2],
+    done: bool,
+}
+
+struct SiteStep {
+    meter: String,
+    meter_before: Option<String>,
+    wet_elsewhere: bool,
+    note: String,
+    done: bool,
+}
+
+#[derive(Template)]
+#[template(path = "chapters/tuning/walk.html")]
+struct WalkPage {
+    frame: Frame,
+    root: String,
+    user: i64,
+    day: String,
+    steps: Steps,
+    total: usize,
+    flow_unit: &'static str,
+    meter_unit: &'static str,
+    /// Where the result is, once something was entered.
+    result: String,
+    /// Pages that are kept on the phone for when there is no network.
+    keep: String,
+}
+
+#[get("/sites/{id}/visit")]
+async fn walk(EditorAt(here): EditorAt) -> Result<HttpResponse, PageError> {
+    let frame = Frame::of_site(&here, "Visit", Chapter::Tuning)?;
+    let day = today(&here);
+    let visit = visits(&here).await?.iter().find(|v| v.on == day).cloned();
+    let states = here.sensor_states(None).await?;
+    let (loaded, id) = (Arc::clone(&here.facts), visit.as_ref().map_or(0, |v| v.id));
+    let key = format!("{} entries of visit {id}", here.facts_key());
+    let entries = here
+        .once(key, 50, move |state| {
+            let all = dated(state, &loaded)?;
+            Ok(all.entries.iter().filter(|e| e.visit_id == id).cloned().collect::<Vec<EntryRecord>>())
+        })
+        .await?;
+    let known = together(&entries.iter().collect::<Vec<_>>(), &states.facts);
+    let root = address::site_root(here.id());
+    let steps = steps(&here, &states.facts, &known, day);
+    let total = steps.boxes.len() + steps.zones.len() + steps.sensors.len() + 1;
+    let sheets =
+        here.facts.boxes.iter().map(|b| format!("{}/sheet", address::site_box(here.id(), b.number())));
+    let keep: Vec<String> = sheets.chain([format!("{root}/today")]).collect();
+    let units = here.facts.units();
+    page(&WalkPage {
+        user: here.who.user.id,
+        day: day.strftime("%A %-d %B").to_string(),
+        steps,
+        total,
+        flow_unit: unit_of(flow_unit(units)),
+        meter_unit: unit_of(meter_unit(units)),
+        result: visit.map_or_else(|| format!("{root}/tuning"), |v| format!("{root}/visits/{}", v.id)),
+        keep: keep.join(" "),
+        root,
+        frame,
+    })
+}
+
+/// Every step, each with the anchor of the next.
+fn steps(here: &AtSite, facts: &Facts, known: &Together, day: jiff::civil::Date) -> Steps {
+    let loaded = &here.facts;
+    let mut anchors: Vec<String> = loaded.boxes.iter().map(|b| format!("box-{}", b.record.id)).collect();
+    anchors.extend(loaded.zones.iter().map(|z| format!("zone-{}", z.id)));
+    anchors.extend(loaded.sensors.iter().map(|s| format!("sensor-{}", s.id)));
+    anchors.push("site".to_owned());
+    let next = |at: usize| anchors.get(at + 1).cloned().unwrap_or_else(|| "site".to_owned());
+    let mut at = 0;
+    let mut step = || {
+        at += 1;
+        (anchors.get(at - 1).cloned().unwrap_or_default(), next(at - 1))
+    };
+    let boxes = loaded.boxes.iter().map(|own| box_step((step(), own), facts, known, day)).collect();
+    let zones = loaded.zones.iter().map(|zone| zone_step((step(), zone), here, known)).collect();
+    let sensors = loaded.sensors.iter().map(|own| sensor_step((step(), own), known)).collect();
+    Steps { boxes, zones, sensors, site: site_step(here, facts, known) }
+}
+
+type Anchors = (String, String);
+
+fn zone_step(
+    ((anchor, next), record): (Anchors, &upland_store::zones::ZoneRecord),
+    here: &AtSite,
+    known: &Together,
+) -> ZoneStep {
+    let zone = &record.zone;
+    let seen = known.visit.zone(zone.box_number, zone.number).cloned().unwrap_or_default();
+    let flow = flow_unit(here.facts.units());
+    let available =
+        seen.available.map(|a| crate::page::quantities::plain(a.percent(), 0)).unwrap_or_default();
+    ZoneStep {
+        anchor,
+        next,
+        id: record.id,
+        title: format!("{} {}", zone.number, zone.name),
+        about: format!("{} · {} · {}", zone.plant.defaults().label, zone.head.label(), zone.soil.label()),
+        looks: choices(Looks::label, |l| seen.looks == Some(l)),
+        signs: choices(Sign::label, |s| seen.signs.contains(&s)),
+        plants: choices(Plants::label, |p| seen.plants == Some(p)),
+        soils: choices(Texture::label, |t| seen.soil == Some(t)),
+        more: seen.plants.is_some() || seen.soil.is_some() || seen.flow.is_some() || seen.available.is_some(),
+        flow: flow.text(seen.flow.map(|f| f.l_per_min())),
+        available,
+        done: known.visit.zone(zone.box_number, zone.number).is_some(),
+        note: seen.note,
+    }
+}
+
+fn box_step(
+    ((anchor, next), own): (Anchors, &crate::site::facts::SiteBox),
+    facts: &Facts,
+    known: &Together,
+    day: jiff::civil::Date,
+) -> BoxStep {
+    let number = own.number();
+    let seen = known.visit.of_box(number).cloned().unwrap_or_default();
+    let at = upland_core::quantity::time::noon(day, &facts.tz);
+    let set = facts.of_box(number).and_then(|b| b.settings_at(at)).cloned();
+    let set = set.unwrap_or_else(|| own.settings_or_clean());
+    let starts = |all: &[jiff::civil::Time]| {
+        all.iter().map(|t| t.strftime("%H:%M").to_string()).collect::<Vec<_>>().join(" ")
+    };
+    let program = |(index, program): (usize, &upland_core::controller::schedule::Program)| {
+        let seen = seen.programs.get(&index).cloned().unwrap_or_else(ProgramSeen::default);
+        let pct = set.percentages.of(index, day);
+        let minutes = seen.minutes.iter().filter(|(n, t)| set.run_time(index, **n) != **t);
+        let minutes: Vec<String> = minutes
+            .map(|(n, t)| format!("{n}: {}", crate::page::quantities::plain(t.minutes().min_value(), 1)))
+            .collect();
+        ProgramStep {
+            index,
+            name: program.name.clone(),
+            known: if program.waters() {
+                format!("on, {pct}, starts {}", starts(&program.starts))
+            } else if program.active {
+                "on, nothing in it".to_owned()
+            } else {
+                "off".to_owned()
+            },
+            known_on: if program.active { "yes" } else { "no" },
+            known_pct: pct.percent().to_string(),
+            known_starts: starts(&program.starts),
+            on: yes_no(seen.on),
+            pct: seen.percentage.map(|p| p.percent().to_string()).unwrap_or_default(),
+            starts: seen.starts.as_deref().map(starts).unwrap_or_default(),
+            minutes: minutes.join(", "),
+            differs: seen.percentage.is_some_and(|p| p != pct)
+                || seen.on.is_some_and(|on| on != program.active)
+                || seen.starts.as_ref().is_some_and(|s| *s != program.starts),
+        }
+    };
+    let night = |night: jiff::civil::Date| {
+        let value =
+            seen.nights.get(&night).map(|v| crate::page::quantities::plain(*v, 0)).unwrap_or_default();
+        (night.to_string(), night.strftime("%a %-d %b").to_string(), value)
+    };
+    BoxStep {
+        anchor,
+        next,
+        id: own.record.id,
+        title: format!("Box {number}, {}", own.record.controller.place),
+        on: yes_no(seen.on),
+        bypassed: yes_no(seen.bypassed),
+        battery: choices(Battery::label, |b| seen.battery == Some(b)),
+        programs: set.programs.iter().enumerate().map(program).collect(),
+        nights: nights_asked(facts, number, day).into_iter().map(night).collect(),
+        done: known.visit.of_box(number).is_some(),
+    }
+}
+
+fn sensor_step(
+    ((anchor, next), own): (Anchors, &upland_store::sensors::SensorRecord),
+    known: &Together,
+) -> SensorStep {
+    let seen = known.visit.sensor(&own.sensor.name).cloned().unwrap_or_default();
+    SensorStep {
+        anchor,
+        next,
+        id: own.id,
+        title: own.sensor.name.clone(),
+        rain: own.sensor.card.senses(Sense::Rain),
+        holds: yes_no(seen.holds),
+        covered: yes_no(seen.covered),
+        sprayed: yes_no(seen.sprayed),
+        done: known.visit.sensor(&own.sensor.name).is_some(),
+    }
+}
+
+fn site_step(here: &AtSite, facts: &Facts, known: &Together) -> SiteStep {
+    let unit = meter_unit(here.facts.units());
+    let of_visit = known.visit.at;
+    let before = facts.log.meter.iter().rfind(|m| m.at < of_visit || known.visit.meter.is_none());
+    let words = |m: &upland_core::account::log::MeterReading| {
+        let value = crate::page::quantities::plain(m.counted.l() / unit.factor, 1);
+        let at = m.at.to_zoned(facts.tz.clone()).strftime("%-d %b");
+        format!("{value} {} on {at}", unit.unit)
+    };
+    SiteStep {
+        meter: unit.text(known.visit.meter.map(Litres::l)),
+        meter_before: before.map(words),
+        wet_elsewhere: known.visit.wet_elsewhere,
+        done: known.visit.meter.is_some() || known.visit.wet_elsewhere || !known.visit.note.is_empty(),
+        note: known.visit.note.clone(),
+    }
+}
