@@ -337,7 +337,7 @@ impl Change<'_> {
         diesel::update(sensors::table.find(id))
             .set(sensors::installed_on.eq(on.to_diesel()))
             .execute(self.connection)?;
-        let event = NewEvent::new(Subject::InstallDate, Some(id), Action::Changed);
+        let event = NewEvent::new(Subject::InstallDate, Some(id), Action::Changed).said(&now.sensor.name);
         self.record(event.between(now.installed_on.to_string(), on.to_string()));
         Ok(true)
     }

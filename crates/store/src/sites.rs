@@ -223,7 +223,7 @@ impl Store {
             if file.plan != upland_core::sensors::site_plan::SitePlan::default() {
                 crate::sensors::insert_plan(connection, id, &file.plan, user_id)?;
             }
-            NewEvent::new(Subject::Site, Some(id), Action::Created).write(
+            NewEvent::new(Subject::Site, Some(id), Action::Created).said(&file.site.name).write(
                 connection,
                 Some(id),
                 Some(user_id),

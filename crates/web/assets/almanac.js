@@ -35,7 +35,13 @@ document.addEventListener("alpine:init", () => {
       document.documentElement.dataset.theme = dark ? "light" : "dark";
       localStorage.setItem("theme", document.documentElement.dataset.theme);
     },
-    print() { window.print(); },
+    print(event) {
+      // What was printed stands in the logbook; a page without a network prints as well.
+      const { printed, what } = event.currentTarget.dataset;
+      const token = document.querySelector("input[name=csrf]");
+      if (printed && token) fetch(printed, { method: "POST", body: new URLSearchParams({ csrf: token.value, what }) }).catch(() => {});
+      window.print();
+    },
     // The default that a field takes follows the plants and heads chosen.
     chosen(event) {
       const island = document.getElementById("survey-defaults");

@@ -62,6 +62,7 @@ fn routes(config: &mut web::ServiceConfig) {
         .configure(chapters::budget::routes)
         .configure(chapters::trial::routes)
         .configure(chapters::tuning::routes)
+        .configure(chapters::logbook::routes)
         .configure(chapters::sensors::routes)
         .configure(chapters::sensors::api_routes)
         .configure(chapters::today::routes)

@@ -7,6 +7,7 @@
 
 mod cause;
 mod correction;
+mod dated;
 mod lever;
 mod nights;
 mod outlook;
@@ -14,9 +15,11 @@ mod picture;
 mod rules;
 mod visit;
 mod weigh;
+mod why;
 
 pub use cause::{Cause, Evidence, Settle, Suspicion};
 pub use correction::{Correction, Kind as CorrectionKind, Outcome, corrections, outcomes};
+pub use dated::{DatedStep, Step, dated_steps};
 pub use lever::{Amount, Lever, LeverCode, Turn, levers, turned};
 pub use nights::{NIGHTS, Night, Read, et_sensor, read as read_nights};
 pub use outlook::{ZoneOutlook, outlook};
@@ -25,6 +28,7 @@ pub use visit::{
     Battery, BoxSeen, Clash, Looks, Plants, ProgramSeen, Said, SensorSeen, Sign, Visit, ZoneSeen,
     boxes_together, sensors_together, zones_together,
 };
+pub use why::{HeldFor, Reason, Why, why};
 
 use crate::account::whole::{Facts, SiteAccount, Way, begins, of_site};
 use crate::quantity::ratio::Share;
@@ -65,10 +69,6 @@ pub struct Diagnosis {
 
 /// A cause with a smaller share is not shown.
 const LEAST_SHARE: f64 = 0.005;
-/// A cause is acted on when its odds over "nothing is wrong" are at least so many (a natural logarithm).
-const ACTED_ON: f64 = 1.0;
-/// And when it has at least so much of what is likely about its zones.
-const ACTED_SHARE: f64 = 0.3;
 
 /// The account of a site up to a visit, without what the visit itself found: what was expected.
 #[must_use]
@@ -102,20 +102,15 @@ pub fn diagnose(facts: &Facts, account: &SiteAccount, visit: &Visit) -> Diagnosi
     let gets = picture.zones.iter().map(|z| (z.key(), z.gets.map(Share::from_fraction))).collect();
     let middle = picture.boxes.iter();
     let middle = middle.map(|b| (b.facts.number, b.middle.map(Share::from_fraction))).collect();
-    let chosen = choose(&weighed);
-    let shown = |at: &usize, w: &weigh::Weighed| {
-        chosen.contains(at) || w.suspicion.share.fraction() >= LEAST_SHARE || *at == 0
-    };
+    let weigh::Weighed { suspicions, chosen } = weighed;
+    let shown =
+        |at: &usize, s: &Suspicion| chosen.contains(at) || s.share.fraction() >= LEAST_SHARE || *at == 0;
     let kept: Vec<usize> =
-        weighed.iter().enumerate().filter(|(at, w)| shown(at, w)).map(|(at, _)| at).collect();
+        suspicions.iter().enumerate().filter(|(at, s)| shown(at, s)).map(|(at, _)| at).collect();
     let place = |at: &usize| kept.iter().position(|k| k == at);
     let mut chosen: Vec<usize> = chosen.iter().filter_map(place).collect();
-    let causes: Vec<Suspicion> = weighed
-        .into_iter()
-        .enumerate()
-        .filter(|(at, _)| kept.contains(at))
-        .map(|(_, w)| w.suspicion)
-        .collect();
+    let causes: Vec<Suspicion> =
+        suspicions.into_iter().enumerate().filter(|(at, _)| kept.contains(at)).map(|(_, s)| s).collect();
     // Faults first, one zone before all (common practice).
     chosen.sort_by_key(|at| causes.get(*at).map(|s| (s.cause.rank(), *at)));
     Diagnosis { causes, chosen, contradictions, doubtful, gets, middle }
@@ -166,34 +161,4 @@ pub fn decide(facts: &Facts, account: &SiteAccount, visit: &Visit) -> Decision {
     let soonest = levers.iter().map(|p| p.lever.look_again).min();
     let later = date.checked_add(ALL_WELL_DAYS.days()).unwrap_or(date);
     Decision { diagnosis, levers, look_again: soonest.unwrap_or(later) }
-}
-
-/// The causes to act on: the likeliest, then the next that explains other zones, while they beat "nothing is wrong".
-fn choose(weighed: &[weigh::Weighed]) -> Vec<usize> {
-    let mut taken: Vec<usize> = Vec::new();
-    for (at, own) in weighed.iter().enumerate() {
-        if own.suspicion.cause == Cause::NothingWrong || own.over_nothing < ACTED_ON {
-            continue;
-        }
-        let meets = |other: &weigh::Weighed| meet(&own.suspicion, &other.suspicion);
-        if taken.iter().filter_map(|t| weighed.get(*t)).any(meets) {
-            continue;
-        }
-        // What others say about the same zones.
-        let rivals: f64 = weighed.iter().filter(|w| meets(w)).map(|w| w.suspicion.share.fraction()).sum();
-        if own.suspicion.share.fraction() >= ACTED_SHARE * rivals {
-            taken.push(at);
-        }
-    }
-    taken
-}
-
-/// Whether two causes are about the same thing.
-fn meet(a: &Suspicion, b: &Suspicion) -> bool {
-    if a.cause == Cause::NothingWrong || b.cause == Cause::NothingWrong {
-        return a.cause == b.cause;
-    }
-    let shared = a.explains.iter().any(|key| b.explains.contains(key));
-    let same_box = a.box_number == b.box_number && (a.station.is_none() && b.station.is_none());
-    shared || same_box
 }

@@ -154,18 +154,20 @@ fn odds(seen: Looks, told: Looks) -> f64 {
     }
 }
 
-/// A story that was weighed.
+/// The stories, weighed.
 pub(super) struct Weighed {
-    pub suspicion: Suspicion,
-    /// Natural logarithm of its odds over "nothing is wrong".
-    pub over_nothing: f64,
+    /// The likeliest first.
+    pub suspicions: Vec<Suspicion>,
+    /// Those to act on, by place, in the order in which each adds most to what the others explain.
+    pub chosen: Vec<usize>,
 }
 
 /// Weighs the stories against each other, the likeliest first.
-pub(super) fn weigh(picture: &Picture<'_>, facts: &[Fact], cases: Vec<Case>) -> Vec<Weighed> {
+pub(super) fn weigh(picture: &Picture<'_>, facts: &[Fact], cases: Vec<Case>) -> Weighed {
     let nothing_seen = |case: &Case| case.cause != Cause::NothingWrong && !speaks(case, picture, facts);
     let mut all: Vec<Case> = cases;
     all.retain(|case| !nothing_seen(case));
+    let chosen = choose(picture, facts, &all);
     let off = picture.zones.iter().any(|z| z.looks().is_some_and(|seen| seen != z.expected));
     for case in &mut all {
         for fact in facts {
@@ -177,43 +179,109 @@ pub(super) fn weigh(picture: &Picture<'_>, facts: &[Fact], cases: Vec<Case>) -> 
         }
         add_looks(case, picture);
     }
-    let nothing = all.iter().find(|c| c.cause == Cause::NothingWrong).map_or(0.0, |c| c.score);
     // Somebody who says that a zone is off is told what it may be, before a lever is turned for it.
     if let Some(case) = all.iter_mut().find(|c| off && c.cause == Cause::NothingWrong) {
         case.score -= TOLD_OFF;
     }
     let best = all.iter().map(|c| c.score).fold(f64::NEG_INFINITY, f64::max);
     let sum: f64 = all.iter().map(|c| (c.score - best).exp()).sum();
-    let mut out: Vec<Weighed> = all
-        .into_iter()
-        .map(|case| {
-            let of_fact = |id: &FactId| match id {
-                FactId::Sign(key, _) | FactId::Flow(key) | FactId::Soil(key) => Some(*key),
-                FactId::Minutes(key) | FactId::Alone(key) => Some(*key),
-                _ => None,
-            };
-            let signs = facts.iter().filter(|f| case.explains_fact(f.id)).filter_map(|f| of_fact(&f.id));
-            let own = case.box_number.zip(case.station);
-            let explained: BTreeSet<_> = case.looks.keys().copied().chain(signs).chain(own).collect();
-            let suspicion = Suspicion {
-                cause: case.cause,
-                box_number: case.box_number,
-                station: case.station,
-                sensor: case.sensor,
-                share: Share::from_fraction((case.score - best).exp() / sum),
-                for_it: case.for_it,
-                against: case.against,
-                settle: case.settle,
-                explains: explained.into_iter().collect(),
-            };
-            Weighed { suspicion, over_nothing: case.score - nothing }
-        })
-        .collect();
+    let mut out: Vec<(usize, Suspicion)> = Vec::with_capacity(all.len());
+    for (at, case) in all.into_iter().enumerate() {
+        let share = Share::from_fraction((case.score - best).exp() / sum);
+        out.push((at, suspicion(case, share, facts)));
+    }
     // What is as likely, to the hundredth, comes in the order of the trade.
     #[allow(clippy::cast_possible_truncation, reason = "a share")]
-    let hundredths = |w: &Weighed| (w.suspicion.share.percent()).round() as i64;
-    out.sort_by_key(|w| (core::cmp::Reverse(hundredths(w)), w.suspicion.cause.rank()));
-    out
+    let hundredths = |s: &Suspicion| s.share.percent().round() as i64;
+    out.sort_by_key(|(_, s)| (core::cmp::Reverse(hundredths(s)), s.cause.rank()));
+    let place = |own: &usize| out.iter().position(|(at, _)| at == own);
+    let chosen = chosen.iter().filter_map(place).collect();
+    Weighed { suspicions: out.into_iter().map(|(_, s)| s).collect(), chosen }
+}
+
+fn suspicion(case: Case, share: Share, facts: &[Fact]) -> Suspicion {
+    let of_fact = |id: &FactId| match id {
+        FactId::Sign(key, _) | FactId::Flow(key) | FactId::Soil(key) => Some(*key),
+        FactId::Minutes(key) | FactId::Alone(key) => Some(*key),
+        _ => None,
+    };
+    let signs = facts.iter().filter(|f| case.explains_fact(f.id)).filter_map(|f| of_fact(&f.id));
+    let own = case.box_number.zip(case.station);
+    let explained: BTreeSet<_> = case.looks.keys().copied().chain(signs).chain(own).collect();
+    Suspicion {
+        cause: case.cause,
+        box_number: case.box_number,
+        station: case.station,
+        sensor: case.sensor,
+        share,
+        for_it: case.for_it,
+        against: case.against,
+        settle: case.settle,
+        explains: explained.into_iter().collect(),
+    }
+}
+
+/// A cause is acted on when it adds so much to what is explained already (a natural logarithm of odds).
+const ACTED_ON: f64 = 1.0;
+/// And when it has so much of what is likely of those that could explain the same.
+const ACTED_SHARE: f64 = 0.3;
+/// More at once nobody sees to at a visit.
+const MOST_CHOSEN: usize = 12;
+
+/// The stories to act on, by place: the one that explains most, then the one that explains most of the rest, and so on.
+/// A broken head and a low percentage may both be so; two that explain the same may not.
+fn choose(picture: &Picture<'_>, facts: &[Fact], all: &[Case]) -> Vec<usize> {
+    let mut told: BTreeMap<(u8, u16), Looks> = picture.zones.iter().map(|z| (z.key(), z.expected)).collect();
+    let mut explained: BTreeSet<FactId> = BTreeSet::new();
+    let mut chosen: Vec<usize> = Vec::new();
+    let nothing = all.iter().find(|c| c.cause == Cause::NothingWrong).map_or(0.0, |c| c.score);
+    while chosen.len() < MOST_CHOSEN {
+        let gain = |case: &Case| {
+            let new = facts.iter().filter(|f| case.explains_fact(f.id) && !explained.contains(&f.id));
+            let looks = picture.zones.iter().filter_map(|z| {
+                let (seen, now) = (z.looks()?, *told.get(&z.key())?);
+                let then = case.looks.get(&z.key()).copied().unwrap_or(now);
+                Some(odds(seen, then) - odds(seen, now))
+            });
+            case.score - nothing + new.map(|f| f.cost).sum::<f64>() + looks.sum::<f64>()
+        };
+        // What a story would newly explain: facts, and zones that look as it foretells.
+        let news = |case: &Case| -> (BTreeSet<FactId>, BTreeSet<(u8, u16)>) {
+            let facts =
+                facts.iter().map(|f| f.id).filter(|id| case.explains_fact(*id) && !explained.contains(id));
+            let zones = picture.zones.iter().filter(|z| {
+                let then = case.looks.get(&z.key());
+                z.looks().is_some() && z.looks() == then.copied() && told.get(&z.key()) != then
+            });
+            (facts.collect(), zones.map(|z| z.key()).collect())
+        };
+        let open =
+            all.iter().enumerate().filter(|(at, c)| c.cause != Cause::NothingWrong && !chosen.contains(at));
+        let gains: Vec<(usize, f64)> = open.map(|(at, case)| (at, gain(case))).collect();
+        let best = gains.iter().copied().max_by(|a, b| a.1.total_cmp(&b.1));
+        let Some((at, own)) = best.filter(|(_, gain)| *gain >= ACTED_ON) else { break };
+        let Some(case) = all.get(at) else { break };
+        let (new_facts, new_zones) = news(case);
+        let rivals = gains.iter().filter(|(other, _)| {
+            let Some(other) = all.get(*other) else { return false };
+            let (facts, zones) = news(other);
+            !facts.is_disjoint(&new_facts) || !zones.is_disjoint(&new_zones)
+        });
+        let sum: f64 = rivals.map(|(_, gain)| (gain - own).exp()).sum();
+        // What nobody can tell apart is measured first; everything it explains waits for that.
+        if 1.0 >= ACTED_SHARE * sum {
+            chosen.push(at);
+        }
+        told.extend(case.looks.iter().map(|(key, looks)| (*key, *looks)));
+        explained.extend(new_facts);
+        if new_zones.is_empty()
+            && facts.iter().all(|f| explained.contains(&f.id) || !case.explains_fact(f.id))
+            && !chosen.contains(&at)
+        {
+            break;
+        }
+    }
+    chosen
 }
 
 /// What the looks of the zones say of a story.

@@ -15,5 +15,6 @@ pub(crate) mod school_words;
 pub(crate) mod season_chart;
 pub(crate) mod sensor_words;
 pub(crate) mod take_back;
+pub(crate) mod ticks;
 pub mod tuning_words;
 pub(crate) mod working;

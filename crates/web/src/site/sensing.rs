@@ -167,6 +167,8 @@ impl SensorStates {
         // Once somebody ticks what was keyed in, a version counts from its tick, and one without a tick is not in
         // the box yet. Before the first tick a version counts from when it was saved.
         let counts = |(place, version): (usize, &SettingsRecord)| match keyed.keys().next() {
+            // What was found was in the box before anybody ticked it.
+            Some(_) if place == 0 && version.kind == SettingsKind::AsFound => Some(Timestamp::MIN),
             Some(first) if version.version >= *first => keyed.get(&version.version).copied(),
             _ => Some(since((place, version))),
         };

@@ -12,9 +12,11 @@ use crate::tuning::weigh::{Case, Fact, FactId};
 /// What a sign costs a story that does not explain it.
 fn cost_of(sign: Sign) -> f64 {
     match sign {
-        Sign::NoWater | Sign::RunsWhenOff | Sign::Broken => 4.5,
-        Sign::Blocked | Sign::OtherPlants | Sign::Runoff | Sign::OtherRunning => 4.0,
-        Sign::WeakSpray | Sign::Leaning => 3.0,
+        // What is seen with one's own eyes is acted on, whatever else there is.
+        Sign::NoWater | Sign::RunsWhenOff | Sign::Broken | Sign::Leaning => 6.0,
+        Sign::Blocked | Sign::OtherPlants | Sign::Runoff => 5.5,
+        Sign::OtherRunning => 4.5,
+        Sign::WeakSpray => 3.5,
         Sign::DryPatches | Sign::WetPatches => 1.0,
         Sign::AfterRain => 1.2,
     }

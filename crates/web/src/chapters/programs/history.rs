@@ -5,21 +5,25 @@ use super::{BoxHead, Tab};
 use crate::page::box_version::{BoxVersion, Sayings};
 use crate::page::change_words::ChangeLine;
 use crate::page::frame::Frame;
+use crate::page::ticks::{TickMark, ticks_of};
 use crate::server::download::attachment;
 use crate::server::error::{PageError, page_with, see_other};
 use crate::server::session::{Fields, flash};
 use crate::server::upload;
 use crate::site::context::{AtSite, EditorAt};
+use crate::site::sensing::keyed_in;
 use crate::site::workbench::Workbench;
 use actix_multipart::Multipart;
 use actix_web::http::StatusCode;
 use actix_web::{HttpResponse, get, post, web};
 use askama::Template;
 use jiff::tz::TimeZone;
+use std::collections::BTreeMap;
 use upland_core::controller::schedule::{Settings, difference};
 use upland_formats::PathProblem;
 use upland_formats::settings_file::{self, BoxFile};
 use upland_store::settings::{SettingsKind, SettingsRecord};
+use upland_store::ticks::{TickRecord, What};
 
 pub(super) fn routes(config: &mut web::ServiceConfig) {
     config
@@ -49,6 +53,9 @@ struct VersionLine {
     changes: Vec<ChangeLine>,
     is_current: bool,
     is_fallback: bool,
+    keyed_in: TickMark,
+    /// Whether the account takes it as what the box runs now.
+    runs: bool,
 }
 
 #[derive(Template)]
@@ -60,10 +67,39 @@ struct HistoryPage {
     current: i32,
     takes_daily: bool,
     problems: Vec<PathProblem>,
+    /// What the account takes as the version that the box runs, in a sentence.
+    in_box: String,
 }
 
-fn lines(bench: &Workbench, history: &[SettingsRecord]) -> Result<Vec<VersionLine>, PageError> {
-    let fallback = bench.site_box()?.record.fallback_version;
+/// The version that the account takes as what the box runs: the one that was keyed in last, and where nobody ticks,
+/// the last saved.
+fn running(history: &[SettingsRecord], keyed: &BTreeMap<i32, jiff::Timestamp>) -> Option<i32> {
+    let last = keyed.iter().max_by_key(|(_, at)| **at).map(|(version, _)| *version);
+    last.or_else(|| history.first().map(|r| r.version))
+}
+
+fn in_box(history: &[SettingsRecord], keyed: &BTreeMap<i32, jiff::Timestamp>) -> String {
+    let (last, runs) = (history.first().map(|r| r.version), running(history, keyed));
+    match (last, runs) {
+        (None, _) | (_, None) => String::new(),
+        (Some(_), Some(_)) if keyed.is_empty() => {
+            "Tick a version when it is keyed in: from then on only what is ticked counts as what the box runs.".into()
+        }
+        (Some(last), Some(runs)) if last != runs => {
+            format!("The box runs version {runs}; version {last} is not keyed in yet, and nothing counts it until it is.")
+        }
+        (_, Some(runs)) => format!("The box runs version {runs}, as it was keyed in."),
+    }
+}
+
+fn lines(
+    bench: &Workbench,
+    (history, ticks): (&[SettingsRecord], &[TickRecord]),
+) -> Result<Vec<VersionLine>, PageError> {
+    let record = &bench.site_box()?.record;
+    let (fallback, id) = (record.fallback_version, record.id);
+    let runs = running(history, &keyed_in(ticks, id));
+    let back = format!("{}/history", bench.path());
     let tz: &TimeZone = &bench.installation.tz;
     let clean = Settings::clean(&bench.installation.card);
     let line = |(i, record): (usize, &SettingsRecord)| {
@@ -78,6 +114,13 @@ fn lines(bench: &Workbench, history: &[SettingsRecord]) -> Result<Vec<VersionLin
             changes: names.changes(difference(before, &record.settings)),
             is_current: i == 0,
             is_fallback: fallback == Some(record.version),
+            keyed_in: TickMark::of(
+                bench.loaded.site.id,
+                (What::KeyedIn, id, record.version),
+                ticks,
+                (tz, back.clone()),
+            ),
+            runs: runs == Some(record.version),
         }
     };
     Ok(history.iter().enumerate().map(line).collect())
@@ -96,12 +139,15 @@ async fn draw(
     problems: Vec<PathProblem>,
 ) -> Result<HttpResponse, PageError> {
     let history = here.settings_history(bench).await?;
+    let ticks = ticks_of(here).await?;
+    let id = bench.site_box()?.record.id;
     page_with(
         status,
         &HistoryPage {
             frame: bench.frame(here, "versions")?,
             head: bench.head(Tab::History)?,
-            versions: lines(bench, &history)?,
+            versions: lines(bench, (&history, &ticks))?,
+            in_box: in_box(&history, &keyed_in(&ticks, id)),
             current: history.first().map_or(0, |r| r.version),
             takes_daily: bench.installation.card.daily_run_times,
             problems,
@@ -236,7 +282,7 @@ mod tests {
         older.settings.set_run_time(0, 1, Seconds::from_s(1200));
         older.settings.programs[1].active = false;
         std::sync::Arc::get_mut(&mut bench.loaded).unwrap().boxes[0].record.fallback_version = Some(1);
-        let shown = lines(&bench, &[newest, older]).unwrap();
+        let shown = lines(&bench, (&[newest, older], &[])).unwrap();
         let changed: Vec<String> = shown[0]
             .changes
             .iter()

@@ -4,6 +4,7 @@ use super::sheet::{CAUTIONS, extras, never_words, rest_of_box, version_words};
 use super::words::Names;
 use super::{BoxHead, BoxPage, Tab};
 use crate::page::frame::Frame;
+use crate::page::ticks::{TickMark, ticks_of};
 use crate::server::error::{PageError, page};
 use crate::site::context::AtSite;
 use crate::site::workbench::Workbench;
@@ -11,6 +12,7 @@ use actix_web::{HttpResponse, get, web};
 use askama::Template;
 use upland_core::controller::schedule::{Percentages, Program, Settings, days_in_words};
 use upland_core::quantity::ratio::Percentage;
+use upland_store::ticks::What;
 
 pub(super) fn routes(config: &mut web::ServiceConfig) {
     config.service(key_in_walk);
@@ -50,6 +52,8 @@ struct WalkPage {
     head: BoxHead,
     key: String,
     version: String,
+    /// The tick of the whole version.
+    keyed_in: Option<TickMark>,
     stages: Vec<Stage>,
     clean: Vec<&'static str>,
     cautions: Vec<&'static str>,
@@ -175,12 +179,16 @@ fn sensors_and_rest(bench: &Workbench, names: &Names<'_>) -> Vec<KeyStep> {
 async fn key_in_walk(here: AtSite, path: web::Path<(i64, u8)>) -> Result<HttpResponse, PageError> {
     let bench = here.workbench(path.1).await?;
     let version = bench.saved().map_or(0, |s| s.version);
+    let (ticks, id) = (ticks_of(&here).await?, bench.site_box()?.record.id);
+    let back = format!("{}/walk", bench.path());
     page(&WalkPage {
         frame: bench.frame(&here, "key in")?,
         head: bench.head(Tab::Sheet)?,
         // Ticks belong to a version: another one starts with none.
         key: format!("walk-{}-{version}", bench.site_box()?.record.id),
         version: version_words(&bench),
+        keyed_in: (version > 0)
+            .then(|| TickMark::of(here.id(), (What::KeyedIn, id, version), &ticks, (&here.facts.tz, back))),
         stages: stages(&bench),
         clean: CLEAN_BOX.to_vec(),
         cautions: CAUTIONS.to_vec(),

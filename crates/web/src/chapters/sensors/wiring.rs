@@ -3,6 +3,8 @@
 use super::{Tab, TabLink, frame, tabs};
 use crate::page::frame::Frame;
 use crate::page::sensor_words::{join, refusal, step};
+use crate::page::ticks::{TickMark, ticks_of};
+use crate::server::address;
 use crate::server::error::{PageError, page};
 use crate::site::context::AtSite;
 use crate::site::facts::SiteBox;
@@ -11,7 +13,8 @@ use actix_web::{HttpResponse, get, web};
 use askama::Template;
 use upland_core::controller::SensorPort;
 use upland_core::sensors::wiring::{DecoderInput, Join, assign, steps};
-use upland_core::sensors::{Link, Sensor, Signal};
+use upland_core::sensors::{Link, Sense, Sensor, Signal};
+use upland_store::ticks::{TickRecord, What};
 
 pub(super) fn routes(config: &mut web::ServiceConfig) {
     config.service(wiring_page);
@@ -65,6 +68,7 @@ struct SensorSteps {
     how: String,
     broken: &'static str,
     steps: Vec<StepRow>,
+    ticks: Vec<TickMark>,
 }
 
 struct BoxWiring {
@@ -172,7 +176,7 @@ fn drawing(ports: &[SensorPort], joined: &[Joined<'_>]) -> Drawing {
     }
 }
 
-fn wired(states: &SensorStates, own: &SiteBox) -> BoxWiring {
+fn wired(states: &SensorStates, own: &SiteBox, (site, ticks): (i64, &[TickRecord])) -> BoxWiring {
     let card = &own.record.controller.card;
     let sensors: Vec<_> = states.of_box(own.number()).collect();
     let cards: Vec<_> = sensors.iter().map(|s| &s.sensor.card).collect();
@@ -185,7 +189,16 @@ fn wired(states: &SensorStates, own: &SiteBox) -> BoxWiring {
             Err(why) => refused.push((record.sensor.name.clone(), refusal(why))),
             Ok(how) => {
                 joined.push((&record.sensor, how));
+                let back = format!("{}/wiring", address::sensors(site));
+                let mark = |what| TickMark::of(site, (what, record.id, 0), ticks, (&states.tz, back.clone()));
                 lists.push(SensorSteps {
+                    ticks: [What::Wired, What::Tested, What::Calibrated]
+                        .into_iter()
+                        .filter(|what| {
+                            *what != What::Calibrated || record.sensor.card.senses(Sense::SoilMoisture)
+                        })
+                        .map(mark)
+                        .collect(),
                     name: record.sensor.name.clone(),
                     how: join(how, &card.sensor_ports),
                     broken: record.sensor.card.signal.broken_wire(),
@@ -230,12 +243,19 @@ struct BoxQuery {
 #[get("/sites/{id}/sensors/wiring")]
 async fn wiring_page(here: AtSite, query: web::Query<BoxQuery>) -> Result<HttpResponse, PageError> {
     let states = here.sensor_states(None).await?;
+    let ticks = ticks_of(&here).await?;
     let chosen = |b: &&SiteBox| query.number.is_none_or(|n| n == b.number());
     page(&WiringPage {
         frame: frame(&here, "wiring")?,
         tabs: tabs(here.id(), Tab::Wiring),
         site_id: here.id(),
-        boxes: states.loaded.boxes.iter().filter(chosen).map(|b| wired(&states, b)).collect(),
+        boxes: states
+            .loaded
+            .boxes
+            .iter()
+            .filter(chosen)
+            .map(|b| wired(&states, b, (here.id(), &ticks)))
+            .collect(),
     })
 }
 

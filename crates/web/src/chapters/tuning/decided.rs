@@ -56,17 +56,7 @@ pub(super) async fn decided(here: &AtSite, id: i64) -> Result<Arc<Decided>, Page
             let since = lever.said_at.to_zoned(facts.tz.clone()).date();
             (lever.clone(), outcomes(&foretold(&lever.foretold), &account, since, &together.visit))
         });
-        Ok(Decided {
-            record,
-            entries,
-            together,
-            states,
-            decision,
-            corrections,
-            outcome,
-            levers,
-            photos,
-        })
+        Ok(Decided { record, entries, together, states, decision, corrections, outcome, levers, photos })
     })
     .await
 }

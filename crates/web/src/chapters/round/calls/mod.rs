@@ -4,6 +4,7 @@ mod nights;
 
 use crate::page::frame::Frame;
 use crate::page::quantities::{depth, short_date};
+use crate::page::ticks::{TickMark, week_number};
 use crate::server::address;
 use crate::server::download::attachment;
 use crate::server::error::{PageError, page};
@@ -29,6 +30,7 @@ use upland_core::weather::climate::Climate;
 use upland_store::controllers::{BoxStamp, ControllerRecord};
 use upland_store::settings::SettingsRecord;
 use upland_store::sites::SiteRecord;
+use upland_store::ticks::{TickRecord, What};
 use upland_store::weather::VersionedSummary;
 use upland_store::{Snapshot, StoreError};
 
@@ -41,6 +43,7 @@ pub(crate) fn routes(config: &mut web::ServiceConfig) {
 pub(crate) struct Call {
     pub site_id: i64,
     pub site: String,
+    pub box_id: i64,
     pub box_number: u8,
     pub place: String,
     /// Program, or empty for the whole box.
@@ -109,6 +112,7 @@ fn calls_of(
         .map(|((slot, advised), set)| Call {
             site_id: site.id,
             site: site.site.name.clone(),
+            box_id: record.id,
             box_number: record.controller.number,
             place: record.controller.place.clone(),
             turns: match slot {
@@ -227,6 +231,7 @@ struct CallLine {
     advised: String,
     because: String,
     changes: bool,
+    called: TickMark,
 }
 
 #[derive(Template)]
@@ -265,8 +270,10 @@ fn night_lines(known: &[(i64, Arc<nights::SiteNight>)]) -> Vec<NightLine> {
     lines
 }
 
-fn line(call: &Call) -> CallLine {
+fn line(call: &Call, called: &[TickRecord]) -> CallLine {
+    let what = (What::Called, call.box_id, week_number(call.week));
     CallLine {
+        called: TickMark::of(call.site_id, what, called, (&TimeZone::UTC, "/calls".into())),
         href: format!("{}/budget#h-week", address::site_box(call.site_id, call.box_number)),
         site: call.site.clone(),
         place: format!("{} {}", call.box_number, call.place),
@@ -283,6 +290,12 @@ fn line(call: &Call) -> CallLine {
     }
 }
 
+/// Whether the box of a call was called in its week.
+fn is_called(call: &Call, called: &[TickRecord]) -> bool {
+    let number = week_number(call.week);
+    called.iter().any(|t| (t.site_id, t.about, t.number) == (call.site_id, call.box_id, number))
+}
+
 /// Every call, worked out once for the facts of all sites and the minute.
 async fn calls(here: &AllSites) -> Result<Arc<Vec<Call>>, PageError> {
     let now = here.who.now;
@@ -294,6 +307,10 @@ async fn list(here: AllSites) -> Result<HttpResponse, PageError> {
     let calls = calls(&here).await?;
     let (state, now) = (here.state.clone(), here.who.now);
     let nights = web::block(move || nights::known(&state, now)).await??;
+    let first = calls.iter().map(|c| week_number(c.week)).min().unwrap_or(0);
+    let called =
+        crate::server::state::read(&here.state, move |snapshot| snapshot.called_since(first)).await?;
+    let open = calls.iter().filter(|c| c.changes() && !is_called(c, &called)).count();
     let missing = nights.missing.len();
     let waiting = (missing > 0).then(|| {
         let all = missing + nights.known.len();
@@ -308,10 +325,11 @@ async fn list(here: AllSites) -> Result<HttpResponse, PageError> {
         nights: night_lines(&nights.known),
         frame: Frame::new(&here.who, "This week's calls")?,
         lead: format!(
-            "{changes} of {} percentages on {boxes} boxes stand elsewhere than the last week asks.",
-            calls.len()
+            "{changes} of {} percentages on {boxes} boxes stand elsewhere than the last week asks{}.",
+            calls.len(),
+            if open < changes { format!("; {open} are not called yet") } else { String::new() }
         ),
-        lines: calls.iter().map(line).collect(),
+        lines: calls.iter().map(|call| line(call, &called)).collect(),
         waiting,
     })?;
     if missing > 0 {
@@ -392,10 +410,22 @@ mod tests {
         );
         assert!(!calls.is_empty());
         assert!(calls.iter().all(|c| c.because.contains("of ET") && c.place == "Potting shed"));
-        let shown = line(&Call { advised: None, ..calls[0].clone() });
+        let shown = line(&Call { advised: None, ..calls[0].clone() }, &[]);
         assert_eq!((shown.advised.as_str(), shown.changes), ("off", false));
         let moved =
             Call { advised: Some(Percentage::from_percent(calls[0].set.percent() + 10)), ..calls[0].clone() };
-        assert!(line(&moved).changes);
+        assert!(line(&moved, &[]).changes);
+        let tick = TickRecord {
+            site_id: moved.site_id,
+            what: What::Called,
+            about: moved.box_id,
+            number: week_number(moved.week),
+            at: jiff::Timestamp::UNIX_EPOCH,
+            said_by: "Bram".into(),
+        };
+        assert!(
+            line(&moved, std::slice::from_ref(&tick)).called.done.is_some() && is_called(&moved, &[tick])
+        );
+        assert!(!is_called(&moved, &[]));
     }
 }

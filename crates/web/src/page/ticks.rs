@@ -1,0 +1,58 @@
+//! A tick that counts, as a button: who did it and when, or that it is not done yet.
+
+use crate::server::address;
+use crate::server::error::PageError;
+use crate::site::context::AtSite;
+use jiff::civil::Date;
+use jiff::tz::TimeZone;
+use std::sync::Arc;
+use upland_core::quantity::time::monday_of;
+use upland_store::ticks::{TickRecord, What};
+
+/// A tick as a button.
+pub(crate) struct TickMark {
+    /// Where it is sent.
+    pub action: String,
+    pub what: &'static str,
+    pub about: i64,
+    pub number: i32,
+    /// "Keyed in", "Called".
+    pub label: String,
+    /// Who and when, once it is done.
+    pub done: Option<String>,
+    /// Where one comes back to.
+    pub back: String,
+}
+
+impl TickMark {
+    pub fn of(
+        site: i64,
+        (what, about, number): (What, i64, i32),
+        known: &[TickRecord],
+        (tz, back): (&TimeZone, String),
+    ) -> Self {
+        let own =
+            known.iter().find(|t| (t.site_id, t.what, t.about, t.number) == (site, what, about, number));
+        Self {
+            action: format!("{}/ticks", address::site_root(site)),
+            what: what.code(),
+            about,
+            number,
+            label: crate::page::quantities::capital(what.label()),
+            done: own
+                .map(|t| format!("{}, {}", t.said_by, t.at.to_zoned(tz.clone()).strftime("%-d %b %H:%M"))),
+            back,
+        }
+    }
+}
+
+/// The week of a call, as its tick is numbered: days from 1970 to its Monday.
+pub(crate) fn week_number(day: Date) -> i32 {
+    (monday_of(day) - Date::constant(1970, 1, 1)).get_days()
+}
+
+/// The ticks of a site that stand, read once for a revision of it.
+pub(crate) async fn ticks_of(here: &AtSite) -> Result<Arc<Vec<TickRecord>>, PageError> {
+    let site = here.id();
+    here.more("ticks", 3, move |snapshot| snapshot.ticks(site)).await
+}
