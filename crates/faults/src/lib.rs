@@ -13,6 +13,7 @@
     reason = "for tests"
 )]
 
+mod making;
 mod plant;
 mod see;
 mod world;

@@ -215,7 +215,7 @@ fn an_outlook_follows_from_what_is_set_and_counts_no_rain() {
         assert!(b.demand > a.demand && b.applied >= a.applied, "four weeks hold two");
         assert!((0.0..=1.0).contains(&a.adequacy.fraction()));
     }
-    let mut dry = case.known.clone();
+    let mut dry = case.known;
     dry.boxes[0].versions.iter_mut().for_each(|(_, s)| s.programs.iter_mut().for_each(|p| p.active = false));
     let none = outlook(&dry, &account, on, 28);
     assert!(

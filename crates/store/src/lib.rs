@@ -13,6 +13,7 @@ pub mod logbook;
 mod pool;
 pub mod readings;
 mod schema;
+mod schema_visits;
 pub mod sensors;
 pub mod settings;
 pub mod sites;

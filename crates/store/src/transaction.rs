@@ -142,6 +142,7 @@ impl Subject {
         }
     }
 
+    // Long: one statement for each kind.
     /// The statement that takes one back (`$2` an instant) or lets it stand again (`$2` null): only where it
     /// hangs under `$3`, a site or a thing of the site `$4`, and is not so already.
     fn take_back(self) -> Option<&'static str> {

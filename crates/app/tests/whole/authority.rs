@@ -15,6 +15,7 @@ use upland_store::Store;
 use upland_store::field::EventKind;
 use upland_store::sensors::{NewSensorEvent, SensorEventKind};
 use upland_store::trials::NewTrial;
+use upland_store::visits::{NewEntry, NewPhoto, Picture};
 
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
 enum Least {
@@ -138,6 +139,7 @@ fn every_route_has_a_row_and_every_row_a_route() {
 struct Things(BTreeMap<&'static str, String>);
 
 impl Things {
+    // Long: one thing of each kind.
     fn of(store: &Store) -> Self {
         let user = store.read(|s| s.users()).unwrap().into_iter().find(|u| u.login == "bram").unwrap().id;
         let facts = store.read(|s| Ok((s.zones(1)?[0].id, s.controllers(1)?[0].id, s.sensors(1)?[0].id)));
@@ -169,9 +171,28 @@ impl Things {
                 c.overrule(source, &said)?,
                 c.save_trial_way("x", &way_file::to_value(&Named::AsSet.way("x")))?,
                 Some(c.keep_trial(NewTrial { name: "x", file: "{}", result: "{}", answer: "x" })?),
+                Some(c.note("x", None, None)?),
             ])
         });
-        let [zone_event, test, sensor_event, device, overrule, way, trial] =
+        let visited = store.change(user, 1, |c| {
+            let visit = c.visit_on(date(2026, 7, 1))?;
+            let at = "2026-07-01T12:00:00Z".parse().unwrap();
+            let body = serde_json::json!({ "controller": 1, "station": 1, "looks": "dry" });
+            let entry = NewEntry {
+                client_key: "x",
+                kind: "zone",
+                about: zone,
+                body: &body,
+                at,
+                clock_off_s: 0,
+                words: "x",
+            };
+            let picture = Picture::Jpeg(b"x".to_vec());
+            let photo = NewPhoto { client_key: "x", zone_id: None, picture, size: (1, 1) };
+            Ok((visit, c.enter(visit, entry)?.unwrap(), c.keep_photo(visit, photo)?.unwrap()))
+        });
+        let (visit, entry, photo) = visited.unwrap().unwrap();
+        let [zone_event, test, sensor_event, device, overrule, way, trial, note] =
             made.unwrap().unwrap().map(|id| id.expect("of this site"));
         let ids = [
             ("zone", zone),
@@ -187,6 +208,10 @@ impl Things {
             ("overrule", overrule),
             ("way", way),
             ("trial", trial),
+            ("note", note),
+            ("visit", visit),
+            ("entry", entry),
+            ("photo", photo),
         ];
         let mut things: BTreeMap<_, _> = ids.map(|(name, id)| (name, id.to_string())).into();
         for (name, value) in
@@ -272,8 +297,8 @@ fn no_form_is_taken_without_the_token_of_its_session() {
         for fields in [&[][..], &[("csrf", "nonsense")], &[("csrf", other.as_str())]] {
             let status = owner.post(&address, fields).status;
             // A file comes in parts; what is no file at all is refused before its token is looked for.
-            let refused =
-                status == 403 || (status == 400 && address.ends_with("/open") || address.ends_with("/files"));
+            let refused = status == 403
+                || (status == 400 && ["/open", "/files", "/photos"].iter().any(|end| address.ends_with(end)));
             assert!(refused, "{address} with {fields:?}: {status}");
         }
     }

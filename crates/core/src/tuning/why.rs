@@ -77,6 +77,7 @@ const LEAST_MM: f64 = 1.0;
 /// Shares of the demand missed above which it was dry.
 const DRY_ABOVE: f64 = 0.03;
 
+// Long: one sum after another.
 /// The answer for a zone over some days, both included; `None` when the account does not know the zone.
 #[must_use]
 pub fn why(

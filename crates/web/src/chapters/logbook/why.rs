@@ -132,6 +132,7 @@ async fn why_page(
 }
 
 impl WhyPage {
+    // Long: one part of the page after another.
     fn of(
         frame: Frame,
         here: &AtSite,

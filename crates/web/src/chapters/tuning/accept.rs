@@ -2,6 +2,7 @@
 
 use super::decided::{Decided, decided, keep};
 use crate::page::box_version::BoxVersion;
+use crate::page::quantities;
 use crate::page::tuning_words::Words;
 use crate::server::address;
 use crate::server::error::{PageError, see_other};
@@ -9,14 +10,17 @@ use crate::server::session::{Fields, flash};
 use crate::site::context::{AtSite, EditorAt};
 use actix_web::{HttpResponse, post, web};
 use upland_core::codes::Coded;
+use upland_core::ground::planting::{RateBasis, Trim};
+use upland_core::quantity::bounds;
+use upland_core::quantity::units::MillimetresPerHour;
 use upland_core::sensors::Sensor;
-use upland_core::tuning::{Lever, Turn};
+use upland_core::tuning::{CorrectionKind, Lever, Turn};
 use upland_store::Saved;
 use upland_store::settings::SettingsKind;
 use upland_store::visits::NewLever;
 
 pub(super) fn routes(config: &mut web::ServiceConfig) {
-    config.service(accept);
+    config.service(accept).service(correct);
 }
 
 /// What names a lever of a visit: it is found again when the form comes back.
@@ -118,4 +122,67 @@ async fn note(
     })
     .await?;
     Ok(())
+}
+
+/// Takes a correction that readings offer: a trim on what the plants ask for, or another precipitation rate.
+#[post("/sites/{id}/visits/{visit}/correct")]
+async fn correct(
+    EditorAt(here): EditorAt,
+    path: web::Path<(i64, i64)>,
+    fields: Fields,
+) -> Result<HttpResponse, PageError> {
+    let found = decided(&here, path.1).await?;
+    let id: i64 = fields.get("zone").parse().map_err(|_| PageError::NotFound)?;
+    let record = here.facts.zone(id)?.clone();
+    let key = (record.zone.box_number, record.zone.number);
+    let wanted = fields.get("correction");
+    let offered =
+        found.corrections.iter().find(|c| (c.box_number, c.station) == key && kind_code(c.kind) == wanted);
+    let back = format!("{}/visits/{}", address::site_root(here.id()), path.1);
+    let Some(offered) = offered else {
+        flash(&here.who.session, "The readings no longer say so. Nothing was changed.", None)?;
+        return Ok(see_other(&back));
+    };
+    let mut zone = record.zone.clone();
+    let reason = format!("{} readings up to {}", offered.readings, found.record.on);
+    let said = match offered.kind {
+        CorrectionKind::Demand => {
+            let before = zone.planting.trim.as_ref().map_or(0.0, |t| t.percent);
+            let percent = (((1.0 + before / 100.0) * offered.factor - 1.0) * 100.0).round();
+            let percent = percent.clamp(bounds::TRIM.min, bounds::TRIM.max);
+            zone.planting.trim = (percent != 0.0).then_some(Trim { percent, reason });
+            format!("{} is trimmed by {percent} %.", zone.name)
+        }
+        CorrectionKind::Rate => {
+            let rate =
+                zone.resolve(here.facts.site.site.latitude_deg).rate.value.mm_per_hour() * offered.factor;
+            let rate = rate.clamp(bounds::PRECIPITATION_RATE.min, bounds::PRECIPITATION_RATE.max);
+            let rate = MillimetresPerHour::from_mm_per_hour((rate * 10.0).round() / 10.0);
+            zone.precipitation_rate = Some(rate);
+            zone.planting.rate_basis = RateBasis::Typed;
+            format!(
+                "{} applies {} now; cans would say it better.",
+                zone.name,
+                quantities::rate(here.facts.units(), rate)
+            )
+        }
+    };
+    let base = record.version;
+    let saved =
+        here.change(move |change| change.save_zone(id, base, &zone)).await?.ok_or(PageError::NotFound)?;
+    let text = match saved {
+        Saved::As(_) => said,
+        Saved::Unchanged(_) => "It is so already.".to_owned(),
+        Saved::Conflict(theirs) => format!("{} saved the zone in the meantime. Look again.", theirs.saved_by),
+    };
+    flash(&here.who.session, text, None)?;
+    Ok(see_other(&back))
+}
+
+/// Short name of what is corrected.
+pub(super) const fn kind_code(kind: CorrectionKind) -> &'static str {
+    match kind {
+        CorrectionKind::Demand => "demand",
+        CorrectionKind::Rate => "rate",
+    }
 }

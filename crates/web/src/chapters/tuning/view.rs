@@ -1,6 +1,6 @@
 //! A visit as the page shows it: what to turn, why, what it does; then everything that was seen.
 
-use super::accept::name_of;
+use super::accept::{kind_code, name_of};
 use super::decided::Decided;
 use crate::page::frame::Frame;
 use crate::page::quantities::{plain, share, short_date, volume};
@@ -9,7 +9,8 @@ use crate::server::address;
 use crate::site::context::AtSite;
 use askama::Template;
 use upland_core::tuning::{
-    Cause, CorrectionKind, Looks, OUTLOOK_DAYS, Proposed, Suspicion, Turn, ZoneOutlook, read_nights,
+    Cause, DatedStep, Looks, OUTLOOK_DAYS, Proposed, Step, Suspicion, Turn, ZoneOutlook, dated_steps,
+    read_nights,
 };
 use upland_store::visits::VisitRecord;
 
@@ -104,6 +105,8 @@ struct NightsOf {
 }
 
 struct CorrectionLine {
+    zone_id: i64,
+    kind: &'static str,
     zone: String,
     href: String,
     words: String,
@@ -150,6 +153,8 @@ pub(super) struct TuningPage {
     entries: Vec<EntryLine>,
     visits: Vec<VisitLine>,
     turned: Vec<String>,
+    /// What plantings ask for on a date.
+    steps: Vec<String>,
     walk_today: bool,
 }
 
@@ -320,11 +325,25 @@ impl TuningPage {
             entries: entries.collect(),
             visits: visits.collect(),
             turned: turned.map(|l| format!("{} ({}, {})", l.words, l.said_by, when(l.said_at))).collect(),
+            steps: dated_steps(facts, found.record.on, STEP_DAYS).iter().map(|s| dated(&words, s)).collect(),
             walk_today: found.record.on == here.today(),
             levers,
             root,
             frame,
         }
+    }
+}
+
+/// Days ahead in which dated steps are told.
+const STEP_DAYS: i32 = 70;
+
+/// A dated step as a sentence.
+fn dated(words: &Words<'_>, step: &DatedStep) -> String {
+    let zone = words.zone(step.box_number, step.station);
+    let on = look_again(step.on);
+    match step.step {
+        Step::GrowInEnds => format!("{on}: the grow-in of {zone} is over; set it for established plants."),
+        Step::WeanOff(to) => format!("{on}: {zone} goes to {} of its need.", share(to)),
     }
 }
 
@@ -463,13 +482,11 @@ fn correction_lines(here: &AtSite, found: &Decided, words: &Words<'_>) -> Vec<Co
     let of = |c: &upland_core::tuning::Correction| {
         let key = (c.box_number, c.station);
         let zone = here.facts.zones.iter().find(|z| (z.zone.box_number, z.zone.number) == key)?;
-        // The survey of the zone takes it, as a trim or as a rate, when somebody says so.
-        let href = match c.kind {
-            CorrectionKind::Demand | CorrectionKind::Rate => address::zone(here.id(), zone.id),
-        };
         Some(CorrectionLine {
+            zone_id: zone.id,
+            kind: kind_code(c.kind),
             zone: words.zone(c.box_number, c.station),
-            href,
+            href: address::zone(here.id(), zone.id),
             words: correction(c.kind, c.factor, (c.readings, c.confidence)),
         })
     };

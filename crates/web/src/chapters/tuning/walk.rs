@@ -218,6 +218,7 @@ fn zone_step(
     }
 }
 
+// Long: one field after another.
 fn box_step(
     ((anchor, next), own): (Anchors, &crate::site::facts::SiteBox),
     facts: &Facts,
