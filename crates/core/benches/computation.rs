@@ -432,3 +432,21 @@ mod trials {
         bencher.bench(|| search((&facts, 1), span, (Space::ALL, goal), |_| ControlFlow::Continue(())));
     }
 }
+
+/// Diagnosing a visit to a site of so many zones, with the levers and what each does in two and four weeks.
+#[divan::bench(args = [8, 24, 100])]
+fn diagnosis_with_predictions(bencher: Bencher, count: u16) {
+    use upland_core::tuning::{Looks, Sign, Visit, ZoneSeen, account_at, decide};
+    let facts = at_work(count);
+    let seen = |station: u16| ZoneSeen {
+        box_number: 1,
+        station,
+        looks: Some(if station % 3 == 0 { Looks::Dry } else { Looks::Right }),
+        signs: if station == 6 { [Sign::Blocked].into() } else { Default::default() },
+        ..ZoneSeen::default()
+    };
+    let last = facts.climate.span().unwrap().1;
+    let at = upland_core::quantity::time::noon(last, &facts.tz);
+    let visit = Visit { at, zones: (1..=count).map(seen).collect(), ..Visit::default() };
+    bencher.bench(|| decide(black_box(&facts), &account_at(&facts, &visit), &visit));
+}

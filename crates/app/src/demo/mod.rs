@@ -1,6 +1,7 @@
 //! The demo: an invented hill town, four properties, a seeded weather record with late frosts,
 //! thunderstorms, a dry July and one gap. Nothing in it stands for a real place or person.
 
+mod visit;
 mod weather;
 
 use super::commands::Failure;
@@ -101,6 +102,9 @@ fn fill(store: &Store, now: Timestamp) -> Result<(), StoreError> {
                 let (place, days) = valley(&file.site.station(), EVENING.date());
                 let source = change.create_source(SourceKind::Station, "Valley mast", Some(place))?;
                 bring(change, source, VALLEY_FILE, &days)?;
+            }
+            if index == visit::SITE {
+                visit::enter(change, id, evening)?;
             }
             Ok(())
         })?;

@@ -15,12 +15,23 @@ const AXE: &str = include_str!("../vendor/axe.min.js");
 pub struct Browser {
     driver: Child,
     pub client: Client,
-    _profile: tempfile::TempDir,
+    profile: std::sync::Arc<tempfile::TempDir>,
 }
 
 impl Browser {
-    #[allow(clippy::zombie_processes, reason = "close() waits; a panic ends the test run")]
     pub async fn open(width: u32, height: u32) -> Self {
+        Self::open_with(width, height, std::sync::Arc::new(tempfile::tempdir().unwrap())).await
+    }
+
+    /// Closes the browser and opens another with the same profile: what it kept is there.
+    pub async fn reopen(self, width: u32, height: u32) -> Self {
+        let profile = std::sync::Arc::clone(&self.profile);
+        self.close().await;
+        Self::open_with(width, height, profile).await
+    }
+
+    #[allow(clippy::zombie_processes, reason = "close() waits; a panic ends the test run")]
+    async fn open_with(width: u32, height: u32, profile: std::sync::Arc<tempfile::TempDir>) -> Self {
         let port = TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap().port();
         let driver = Command::new("chromedriver")
             .arg(format!("--port={port}"))
@@ -28,7 +39,6 @@ impl Browser {
             .stderr(Stdio::null())
             .spawn()
             .expect("chromedriver is installed; bin/test installs chromium-driver");
-        let profile = tempfile::tempdir().unwrap();
         let mut arguments: Vec<String> = [
             "--headless",
             "--disable-gpu",
@@ -61,7 +71,7 @@ impl Browser {
                 if width >= 500 {
                     client.set_window_size(width, height).await.unwrap();
                 }
-                return Self { driver, client, _profile: profile };
+                return Self { driver, client, profile };
             }
             tokio::time::sleep(Duration::from_millis(100)).await;
         }

@@ -23,5 +23,6 @@ mod sensor_forms;
 mod sensors;
 mod server;
 mod trial;
+mod tuning;
 mod two_servers;
 mod weather_room;

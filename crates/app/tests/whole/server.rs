@@ -24,9 +24,26 @@ impl Server {
         Self::on(Arc::clone(&self.database), false)
     }
 
+    /// Stops it, as a network that is cut would: its address answers nothing.
+    pub fn stop(&mut self) {
+        let _ = self.child.kill();
+        let _ = self.child.wait();
+    }
+
+    /// Starts it again at its address, on its database.
+    pub fn start_again(&mut self) {
+        let port = self.url.rsplit(':').next().unwrap().to_owned();
+        let again = Self::at(Arc::clone(&self.database), false, &port);
+        *self = again;
+    }
+
     fn on(database: Arc<TestDatabase>, demo: bool) -> Self {
+        Self::at(database, demo, "0")
+    }
+
+    fn at(database: Arc<TestDatabase>, demo: bool, port: &str) -> Self {
         let mut command = Command::new(BINARY);
-        command.args(["serve", "--port", "0", "--workers", "2", "--database-url", &database.url]);
+        command.args(["serve", "--port", port, "--workers", "2", "--database-url", &database.url]);
         if demo {
             command.arg("--demo");
         }

@@ -8,6 +8,7 @@
 )]
 
 mod change;
+mod visits;
 mod weather;
 
 use jiff::civil::{Date, date, time};
