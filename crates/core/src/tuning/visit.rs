@@ -309,13 +309,14 @@ pub struct Clash {
 /// earlier one about the same.
 fn last_of_each<T, K: Ord>(mut said: Vec<Said<T>>, key: impl Fn(&T) -> K) -> Vec<Said<T>> {
     said.sort_by_key(|s| s.at);
-    let mut last: BTreeMap<(K, i64), Said<T>> = BTreeMap::new();
-    for own in said {
-        last.insert((key(&own.what), own.person), own);
+    // What was said in one minute stays in the order in which it came.
+    let mut last: BTreeMap<(K, i64), (usize, Said<T>)> = BTreeMap::new();
+    for (place, own) in said.into_iter().enumerate() {
+        last.insert((key(&own.what), own.person), (place, own));
     }
-    let mut all: Vec<Said<T>> = last.into_values().collect();
-    all.sort_by_key(|s| s.at);
-    all
+    let mut all: Vec<(usize, Said<T>)> = last.into_values().collect();
+    all.sort_by_key(|(place, _)| *place);
+    all.into_iter().map(|(_, own)| own).collect()
 }
 
 /// Brings together what several people said of zones: each field as it was said last, signs of all. Where two saw a
@@ -418,6 +419,10 @@ mod tests {
         assert_eq!(zones[0].signs, BTreeSet::from([Sign::Broken, Sign::Runoff]), "signs of both");
         let both = Clash { box_number: 1, station: 3, first: (1, Looks::Dry), later: (2, Looks::Wet) };
         assert_eq!(clashes, [both]);
+        // In one minute the order of coming counts, whoever they are.
+        let (zones, _) =
+            zones_together(vec![said(5, 2, Some(Looks::Dry), &[]), said(5, 1, Some(Looks::Wet), &[])]);
+        assert_eq!(zones[0].looks, Some(Looks::Wet));
         // Who left it empty does not take anything away.
         let (zones, clashes) = zones_together(vec![one, said(5, 2, None, &[])]);
         assert_eq!((zones[0].looks, clashes.len()), (Some(Looks::Dry), 0));
