@@ -441,7 +441,7 @@ fn diagnosis_with_predictions(bencher: Bencher, count: u16) {
     let seen = |station: u16| ZoneSeen {
         box_number: 1,
         station,
-        looks: Some(if station % 3 == 0 { Looks::Dry } else { Looks::Right }),
+        looks: Some(if station.is_multiple_of(3) { Looks::Dry } else { Looks::Right }),
         signs: if station == 6 { [Sign::Blocked].into() } else { Default::default() },
         ..ZoneSeen::default()
     };

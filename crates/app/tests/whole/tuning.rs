@@ -85,6 +85,17 @@ fn a_visit_is_entered_seen_taken_back_and_brought_back() {
         (told["format"].as_str(), told["zones"][0]["looks"].as_str()),
         (Some("upland-almanac-visit"), Some("wet"))
     );
+    // And one that another site of the same make takes in, once.
+    let fresh = Server::start(true);
+    let wren = Person::signed_in(&fresh, "isla");
+    let take =
+        || wren.upload("/sites/1/tuning", "/sites/1/visits", "visit.json", file.text.as_bytes()).status;
+    assert_eq!((take(), take()), (303, 303));
+    assert_eq!(fresh.store().read(|s| s.visit_entries(1)).unwrap().len(), 2, "a zone and a box, once");
+    assert!(wren.get("/sites/1/tuning").text.contains("0 of 2 entries"));
+    let bad = file.text.replace("wet", "damp");
+    wren.upload("/sites/1/tuning", "/sites/1/visits", "visit.json", bad.as_bytes());
+    assert!(wren.get("/sites/1/tuning").text.contains("The visit was not taken: zones[0].looks"));
     let csrf = token(&bram.get("/").text);
     let undo = |what: &str| bram.post(&format!("/sites/1/visits/{visit}/{what}"), &[("csrf", &csrf)]).status;
     assert_eq!((undo("undo"), undo("undo")), (303, 404), "taken off the list, once");

@@ -5,17 +5,21 @@ use crate::page::forms::FieldError;
 use crate::server::address;
 use crate::server::error::{PageError, see_other};
 use crate::server::session::{Fields, flash};
+use crate::server::upload;
 use crate::site::context::{AtSite, EditorAt};
+use actix_multipart::Multipart;
 use actix_web::http::StatusCode;
 use actix_web::{HttpRequest, HttpResponse, post, web};
 
 use serde_json::json;
+use sha2::{Digest, Sha256};
 use upland_core::account::whole::Facts;
-use upland_formats::visit_file::Entry;
+use upland_core::tuning::Visit;
+use upland_formats::visit_file::{self, Entry};
 use upland_store::visits::NewEntry;
 
 pub(super) fn routes(config: &mut web::ServiceConfig) {
-    config.service(enter);
+    config.service(enter).service(bring);
 }
 
 /// What a form is about.
@@ -159,4 +163,78 @@ async fn gone(
     here.change(move |change| change.note(&said, None, None)).await?;
     let text = format!("The site no longer has {what}. What you saw is kept as a note in the logbook.");
     Answer { status: StatusCode::OK, text, more: Vec::new() }.send(here, request, next)
+}
+
+/// What a whole visit says, as single entries: each with the thing that it is about.
+fn entries(here: &AtSite, visit: &Visit) -> Vec<(&'static str, i64, Entry)> {
+    let zone = |box_number: u8, station: u16| {
+        here.facts
+            .zones
+            .iter()
+            .find(|z| (z.zone.box_number, z.zone.number) == (box_number, station))
+            .map(|z| z.id)
+    };
+    let own_box = |number: u8| here.facts.boxes.iter().find(|b| b.number() == number).map(|b| b.record.id);
+    let sensor = |name: &str| here.facts.sensors.iter().find(|s| s.sensor.name == name).map(|s| s.id);
+    let zones = visit.zones.iter().filter(|z| !z.is_empty());
+    let zones = zones.filter_map(|z| Some(("zone", zone(z.box_number, z.station)?, Entry::Zone(z.clone()))));
+    let boxes = visit.boxes.iter().filter(|b| !b.is_empty());
+    let boxes = boxes.filter_map(|b| Some(("box", own_box(b.box_number)?, Entry::Box(b.clone()))));
+    let sensors = visit.sensors.iter();
+    let sensors = sensors.filter_map(|s| Some(("sensor", sensor(&s.name)?, Entry::Sensor(s.clone()))));
+    let site =
+        Entry::Site { meter: visit.meter, wet_elsewhere: visit.wet_elsewhere, note: visit.note.clone() };
+    let says = visit.meter.is_some() || visit.wet_elsewhere || !visit.note.is_empty();
+    zones.chain(boxes).chain(sensors).chain(says.then_some(("site", 0, site))).collect()
+}
+
+/// A visit from a file: what another tool wrote, or percentages that somebody read out. Sent twice it is kept once.
+#[post("/sites/{id}/visits")]
+async fn bring(EditorAt(here): EditorAt, payload: Multipart) -> Result<HttpResponse, PageError> {
+    let file = upload::read(&here.who.session, payload, visit_file::MAX_BYTES).await?;
+    let states = here.sensor_states(None).await?;
+    let facts = &states.facts;
+    let back = format!("{}/tuning", address::site_root(here.id()));
+    let visit = match file.read_with("a visit has a few", |bytes| visit_file::read(bytes, facts)) {
+        Ok(visit) if visit.at <= here.now() => visit,
+        Ok(_) => {
+            flash(&here.who.session, "The visit lies ahead of now. Nothing was kept.", None)?;
+            return Ok(see_other(&back));
+        }
+        Err(problems) => {
+            let told: Vec<String> = problems.iter().take(5).map(ToString::to_string).collect();
+            flash(&here.who.session, format!("The visit was not taken: {}.", told.join("; ")), None)?;
+            return Ok(see_other(&back));
+        }
+    };
+    let date = visit.at.to_zoned(facts.tz.clone()).date();
+    let all: Vec<_> = entries(&here, &visit)
+        .into_iter()
+        .map(|(kind, about, entry)| {
+            let body = entry.to_json(facts);
+            let key =
+                hex::encode(Sha256::digest(format!("{} {kind} {about} {} {body}", here.id(), visit.at)));
+            (kind, about, key, words(&entry, facts, visit.at), body)
+        })
+        .collect();
+    let (count, at) = (all.len(), visit.at);
+    let kept = here
+        .change(move |change| {
+            let id = change.visit_on(date)?;
+            let mut kept = 0;
+            for (kind, about, key, said, body) in &all {
+                let new =
+                    NewEntry { client_key: key, kind, about: *about, body, at, clock_off_s: 0, words: said };
+                kept += usize::from(change.enter(id, new)?.is_some());
+            }
+            Ok(kept)
+        })
+        .await?;
+    let text = if kept == count {
+        format!("{kept} entries of {date} are kept.")
+    } else {
+        format!("{kept} of {count} entries of {date} are new; the others were here already.")
+    };
+    flash(&here.who.session, text, None)?;
+    Ok(see_other(&back))
 }

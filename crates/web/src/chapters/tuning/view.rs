@@ -101,6 +101,8 @@ struct NightLine {
 struct NightsOf {
     place: String,
     sentence: String,
+    /// What a step of trim or climate setting does.
+    steps: String,
     nights: Vec<NightLine>,
 }
 
@@ -142,6 +144,8 @@ pub(super) struct TuningPage {
     headline: String,
     because: String,
     levers: Vec<LeverLine>,
+    /// What no lever explains yet.
+    open: Vec<String>,
     others: Vec<CauseLine>,
     zones: Vec<ZoneLine>,
     seen_elsewhere: Vec<String>,
@@ -257,22 +261,55 @@ fn headline(found: &Decided, levers: &[LeverLine]) -> (String, String) {
         found.together.visit.zones.iter().filter(|z| z.looks.is_some_and(|l| l != Looks::Right)).count();
     let zones = |n: usize| if n == 1 { "zone".to_owned() } else { "zones".to_owned() };
     let looked = format!("{seen} {} looked at, {off} not right.", zones(seen));
-    let open = levers.iter().filter(|l| l.taken.is_none()).count();
     let again = look_again(decision.look_again);
-    match (levers.first(), open) {
-        (None, _) if off > 0 => {
-            let top = decision.diagnosis.causes.iter().find(|s| s.cause != Cause::NothingWrong);
-            let settle = top.map_or("", |s| settle(s.settle));
-            ("No lever yet: find out first".to_owned(), format!("{looked} {settle}"))
+    let open = |fault: bool| levers.iter().filter(|l| l.taken.is_none() && l.cause.is_fault == fault).count();
+    let things = |n: usize, one: &str, more: &str| {
+        if n == 1 { one.to_owned() } else { format!("{} {more}", crate::page::quantities::in_words(n)) }
+    };
+    let (faults, turns) = (open(true), open(false));
+    match (levers.is_empty(), faults, turns) {
+        (true, ..) if off > 0 => ("No lever yet: find out first".to_owned(), looked),
+        (true, ..) => ("Leave it as it is".to_owned(), format!("{looked} Look again on {again}.")),
+        (_, 0, 0) => (format!("Look again on {again}"), format!("{looked} Every lever is taken.")),
+        (_, faults, 0) => {
+            let what = things(faults, "one thing", "things");
+            (format!("Mend {what}, and leave the settings"), format!("{looked} Look again on {again}."))
         }
-        (None, _) => ("Leave it as it is".to_owned(), format!("{looked} Look again on {again}.")),
-        (Some(_), 0) => (format!("Look again on {again}"), format!("{looked} Every lever is taken.")),
-        (Some(first), 1) => (first.sentence.clone(), format!("{looked} Look again on {again}.")),
-        (Some(first), more) => (
-            first.sentence.clone(),
-            format!("{looked} {} more after that, one at a time. Look again on {again}.", more - 1),
-        ),
+        (_, 0, turns) => {
+            let what = things(turns, "one lever", "levers, one at a time");
+            (format!("Turn {what}"), format!("{looked} Look again on {again}."))
+        }
+        (_, faults, turns) => {
+            let (first, then) = (things(faults, "one thing", "things"), things(turns, "one lever", "levers"));
+            (format!("Mend {first} first, then turn {then}"), format!("{looked} Look again on {again}."))
+        }
     }
+}
+
+/// Zones that look otherwise than expected and that no lever explains, each with what is likeliest and would settle it.
+fn unexplained(found: &Decided, words: &Words<'_>) -> Vec<String> {
+    let diagnosis = &found.decision.diagnosis;
+    let chosen = || diagnosis.chosen.iter().filter_map(|at| diagnosis.causes.get(*at));
+    let open = diagnosis
+        .contradictions
+        .iter()
+        .filter(|c| c.seen != Looks::Right)
+        .filter(|c| !chosen().any(|s| s.explains.contains(&(c.box_number, c.station))));
+    open.map(|c| {
+        let zone = words.zone(c.box_number, c.station);
+        let own = |s: &&Suspicion| s.station == Some(c.station) && s.box_number == Some(c.box_number);
+        let likely = diagnosis.causes.iter().find(own);
+        let likely = likely.map_or_else(
+            || "Look at its heads while it runs, then push a probe.".to_owned(),
+            |s| format!("Perhaps: {}. {}", cause_name(s.cause).to_lowercase(), settle(s.settle)),
+        );
+        format!(
+            "{zone} looks {}, and by the account it should look {}. {likely}",
+            c.seen.label(),
+            c.expected.label()
+        )
+    })
+    .collect()
 }
 
 impl TuningPage {
@@ -314,6 +351,7 @@ impl TuningPage {
             day: found.record.on.strftime("%A %-d %B %Y").to_string(),
             headline,
             because,
+            open: unexplained(found, &words),
             others: others.map(|(_, s)| cause_line(&words, s)).take(8).collect(),
             zones: zone_lines(here, found),
             seen_elsewhere: elsewhere(found, here),
@@ -447,6 +485,21 @@ fn notes(found: &Decided, words: &Words<'_>) -> Vec<String> {
     clashes.chain(doubts).chain(stray).chain(clocks).collect()
 }
 
+/// What a step of an ET sensor does to the runs that it turns, in its own scale.
+fn steps_of(own: &upland_core::account::running::BoxFacts, words: &Words<'_>) -> String {
+    let Some(sensor) = upland_core::tuning::et_sensor(own) else { return String::new() };
+    let set = &sensor.sensor.setting;
+    let step = upland_core::quantity::units::Millimetres::from_mm(0.1);
+    let shorter = 100.0 * (1.0 - set.et_full.mm() / (set.et_full + step).mm());
+    format!(
+        "A point of trim (now {} %) makes every run that it turns 1 % longer; {} more on the climate setting (now {}) makes them {} % shorter.",
+        plain(set.et_trim_pct, 0),
+        words.amount(upland_core::tuning::Amount::Depth(step)),
+        words.amount(upland_core::tuning::Amount::Depth(set.et_full)),
+        plain(shorter, 1)
+    )
+}
+
 fn nights(found: &Decided, words: &Words<'_>) -> Vec<NightsOf> {
     let facts = &found.states.facts;
     let of = |own: &upland_core::account::running::BoxFacts| {
@@ -462,6 +515,7 @@ fn nights(found: &Decided, words: &Words<'_>) -> Vec<NightsOf> {
                 percent(100.0 * read.ratio),
                 percent(100.0 * read.spread)
             ),
+            steps: steps_of(own, words),
             nights: read
                 .nights
                 .iter()
