@@ -499,3 +499,90 @@ impl Entry {
         take.finish(entry)
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use jiff::tz::TimeZone;
+    use std::sync::Arc;
+    use upland_core::weather::climate::Climate;
+
+    fn facts() -> Facts {
+        let text = include_str!("../../app/src/demo/sites/botanic-slope.json");
+        let file = crate::site_file::read(text.as_bytes()).expect("the demo's site");
+        let climate = Climate::from_record(&[], file.site.station());
+        let last = jiff::civil::date(2026, 7, 14);
+        file.facts(TimeZone::UTC, Arc::new(climate), crate::log_file::LogFile::default(), last)
+    }
+
+    const FULL: &str = r#"{"format":"upland-almanac-visit","version":1,"at":"2026-07-14T09:00:00+00:00",
+        "zones":[{"station":1,"looks":"dry","signs":["broken","dry_patches"],"plants":"wilting","available_pct":40,
+            "soil":"loam","flow_l_per_min":22.5,"note":"by the steps"}],
+        "boxes":[{"clock_ahead_s":-300,"on":true,"bypassed":false,"battery":"low",
+            "programs":[{"name":"A","on":true,"percentage":80,"starts":["02:00"],"run_times":[{"station":1,"seconds":720}]}],
+            "nights":[{"evening":"2026-07-13","percentage":84}]}],
+        "sensors":[{"name":"Rain and freeze switch","holds":false,"covered":true}],
+        "meter_litres":120500.5,"wet_elsewhere":true,"note":"windy"}"#;
+
+    #[test]
+    fn a_visit_comes_back_as_it_was_written() {
+        let facts = facts();
+        let name = facts.boxes[0].sensors.first().map(|s| s.sensor.name.clone());
+        let text = FULL.replace("Rain and freeze switch", &name.unwrap_or_else(|| "x".into()));
+        let visit = read(text.as_bytes(), &facts).expect("it is right");
+        assert_eq!(visit.zones[0].signs.len(), 2);
+        assert_eq!(visit.boxes[0].programs[&0].percentage, Some(Percentage::from_percent(80)));
+        let again = read(write(&visit, &facts).as_bytes(), &facts).expect("what is written is right");
+        assert_eq!(again, visit);
+        // And each entry by itself.
+        for entry in [
+            Entry::Zone(visit.zones[0].clone()),
+            Entry::Box(visit.boxes[0].clone()),
+            Entry::Sensor(visit.sensors[0].clone()),
+            Entry::Site { meter: visit.meter, wet_elsewhere: true, note: "windy".into() },
+        ] {
+            assert_eq!(Entry::from_json(entry.kind(), entry.to_json(&facts), &facts), Ok(entry));
+        }
+        assert!(Entry::from_json("pond", Value::Null, &facts).is_err());
+    }
+
+    #[test]
+    fn every_problem_is_told_at_its_path_and_a_visit_that_says_nothing_is_one() {
+        let facts = facts();
+        let empty = r#"{"format":"upland-almanac-visit","version":1,"at":"2026-07-14T09:00:00Z"}"#;
+        let visit = read(empty.as_bytes(), &facts).expect("it is right");
+        assert!(visit.zones.is_empty() && visit.meter.is_none());
+        let wrong = FULL
+            .replace("\"station\":1,\"looks\"", "\"station\":77,\"looks\"")
+            .replace("\"available_pct\":40", "\"available_pct\":140")
+            .replace("\"name\":\"A\"", "\"name\":\"Q\"")
+            .replace("\"percentage\":84", "\"percentage\":-1")
+            .replace("120500.5", "-1")
+            .replace("-300", "400000");
+        let problems = read(wrong.as_bytes(), &facts).expect_err("it is wrong");
+        let paths: Vec<&str> = problems.iter().map(|p| p.path.as_str()).collect();
+        for path in [
+            "zones[0]",
+            "zones[0].available_pct",
+            "boxes[0].programs[0]",
+            "boxes[0].nights[0].percentage",
+            "boxes[0].clock_ahead_s",
+            "meter_litres",
+        ] {
+            assert!(paths.contains(&path), "{path} in {paths:?}");
+        }
+        let long = FULL.replace("windy", &"x".repeat(MAX_NOTE + 1));
+        assert!(read(long.as_bytes(), &facts).is_err());
+    }
+
+    #[test]
+    fn the_schema_admits_what_is_written() {
+        let schema: Value = serde_json::from_str(&schema()).expect("JSON");
+        let validator = jsonschema::validator_for(&schema).expect("a schema");
+        let full: Value = serde_json::from_str(FULL).expect("JSON");
+        assert!(validator.is_valid(&full));
+        let mut spoilt = full;
+        spoilt["zones"][0]["looks"] = Value::from("damp");
+        assert!(!validator.is_valid(&spoilt));
+    }
+}

@@ -330,9 +330,9 @@ impl<'a> Words<'a> {
             LeverCode::Starts if lever.to == Amount::None => {
                 "Let the programs run one after the other.".into()
             }
-            LeverCode::Starts => format!("{to} instead of {from}."),
-            LeverCode::Percentage => format!("{to} instead of {from}, for {place}."),
-            LeverCode::Days => format!("{to} instead of {from}."),
+            LeverCode::Starts => format!("Keep {to} instead of {from}."),
+            LeverCode::Percentage => format!("Set {to} instead of {from}, for {place}."),
+            LeverCode::Days => format!("Water {to} instead of {from}."),
             LeverCode::RainThreshold => format!("{place}: hold at {to} of rain instead of {from}."),
             LeverCode::ProbeThreshold => format!("{place}: refuse at {to} instead of {from}."),
             LeverCode::SensorMap if lever.to == Amount::Holds(true) => {
@@ -463,4 +463,86 @@ pub fn correction(kind: CorrectionKind, factor: f64, (readings, confidence): (us
 #[must_use]
 pub fn look_again(date: Date) -> String {
     date.strftime("%a %-d %b").to_string()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use upland_core::codes::Coded;
+    use upland_core::tuning::{account_at, decide};
+    use upland_faults::{CAUSES, planted};
+
+    /// A sentence as a reader takes it: it begins with a capital or a number, ends with a stop, and holds no number
+    /// that is none.
+    fn is_a_sentence(text: &str, of: &str) {
+        let begins = text.chars().next().is_some_and(|c| c.is_uppercase() || c.is_ascii_digit());
+        assert!(begins && text.ends_with('.'), "{of}: {text}");
+        for wrong in ["NaN", "inf", "  ", "-0 ", " ,", "..", "{", "None"] {
+            assert!(!text.contains(wrong), "{of}: {text}");
+        }
+    }
+
+    #[test]
+    fn everything_that_is_said_of_a_visit_is_a_sentence() {
+        let mut causes = 0;
+        for cause in CAUSES {
+            for seed in [40, 41] {
+                let case = planted(cause, seed);
+                let decision = decide(&case.known, &account_at(&case.known, &case.visit), &case.visit);
+                let words = Words::of(&case.known);
+                for own in &decision.diagnosis.causes {
+                    causes += 1;
+                    assert!(!words.place_of(own).is_empty());
+                    for evidence in own.for_it.iter().chain(&own.against) {
+                        is_a_sentence(&words.evidence(own, evidence), own.cause.code());
+                    }
+                }
+                for proposed in &decision.levers {
+                    let of = proposed.lever.code.code();
+                    is_a_sentence(&words.lever(&proposed.lever), of);
+                    let (before, after) = (&proposed.as_is[0], &proposed.turned[0]);
+                    is_a_sentence(&words.effect(&proposed.lever, (before, after), 2), of);
+                    let more = [words.worse(before, after), words.leave(&proposed.lever)];
+                    more.iter().filter(|text| !text.is_empty()).for_each(|text| is_a_sentence(text, of));
+                }
+            }
+        }
+        assert!(causes > 100, "{causes}");
+    }
+
+    #[test]
+    fn every_cause_has_a_name_and_every_settlement_an_instruction() {
+        for (cause, code) in Cause::TABLE {
+            assert!(!cause_name(*cause).is_empty() && !code.is_empty());
+        }
+        let names: std::collections::BTreeSet<&str> =
+            Cause::TABLE.iter().map(|(c, _)| cause_name(*c)).collect();
+        assert_eq!(names.len(), Cause::TABLE.len(), "no two are called the same");
+        is_a_sentence(settle(Settle::Cans), "cans");
+        assert_eq!(settle(Settle::Nothing), "");
+    }
+
+    #[test]
+    fn amounts_are_said_in_the_units_of_the_site_and_of_files() {
+        use upland_core::quantity::units::Millimetres;
+        let mut case = planted(Cause::NothingWrong, 1);
+        case.known.site.units = UnitSystem::UsCustomary;
+        let depth = Amount::Depth(Millimetres::from_mm(12.7));
+        assert_eq!(Words::of(&case.known).amount(depth), "0.50 in");
+        assert_eq!(Words::metric(&case.known).amount(depth), "12.7 mm");
+        assert_eq!(Words::of(&case.known).amount(Amount::TrimPct(8.0)), "+8 %");
+        assert_eq!(Words::of(&case.known).amount(Amount::Starts(1)), "one start");
+        assert_eq!(Words::of(&case.known).amount(Amount::Minutes(Seconds::from_s(450))), "7 min 30 s");
+    }
+
+    #[test]
+    fn a_correction_says_which_way_how_much_and_how_sure() {
+        let said = correction(CorrectionKind::Rate, 0.8, (3, Share::from_fraction(0.6)));
+        assert_eq!(
+            said,
+            "3 readings of the soil: its heads give 20 % less than the survey says. Confidence 60 %."
+        );
+        let said = correction(CorrectionKind::Demand, 1.25, (1, Share::from_fraction(0.33)));
+        assert!(said.starts_with("1 reading of the soil: its plants ask for 25 % more"), "{said}");
+    }
 }

@@ -421,4 +421,52 @@ mod tests {
         assert!((seen.flow.unwrap().l_per_min() - 37.854).abs() < 0.01, "ten gallons");
         assert_eq!(seen.available, Some(Share::from_fraction(0.4)));
     }
+
+    #[test]
+    fn a_box_is_read_as_it_is_typed_and_says_where_it_differs() {
+        let case = upland_faults::planted(upland_core::tuning::Cause::NothingWrong, 2);
+        let (facts, at) = (&case.known, case.visit.at);
+        let read = |pairs: &[(&str, &str)]| of_box(&fields(pairs), 1, (facts, at));
+        // As known: nothing differs, and that was read.
+        let Entry::Box(seen) = read(&[("all_same", "on")]).unwrap() else { panic!() };
+        assert_eq!((seen.on, seen.bypassed), (Some(true), Some(false)));
+        assert_eq!(differences(&seen, facts, at), Vec::<String>::new());
+        assert!(seen.programs.values().all(|p| p.percentage.is_some()));
+        // What was typed beside it counts more.
+        let typed = [
+            ("all_same", "on"),
+            ("p0_pct", "35 %"),
+            ("p0_starts", "0130"),
+            ("clock", "0905"),
+            ("p0_minutes", "1: 99"),
+        ];
+        let Entry::Box(seen) = read(&typed).unwrap() else { panic!() };
+        let said = differences(&seen, facts, at).join(" ");
+        for part in ["The clock is 5 min ahead.", "stands at 35 %", "starts at 01:30", "station 1: 99 min"] {
+            assert!(said.contains(part), "{part} in {said}");
+        }
+        assert!(words(&Entry::Box(seen), facts, at).starts_with("Box 1: "));
+        // Nothing typed is nothing read.
+        let Entry::Box(seen) = read(&[]).unwrap() else { panic!() };
+        assert!(seen.is_empty());
+        let wrong =
+            read(&[("clock", "25:00"), ("p0_pct", "a lot"), ("p0_starts", "noon"), ("p0_minutes", "x")])
+                .unwrap_err();
+        assert_eq!(wrong.len(), 4, "all at once: {wrong:?}");
+    }
+
+    #[test]
+    fn nights_are_asked_only_where_an_et_sensor_turns_the_box() {
+        let et = upland_faults::planted(upland_core::tuning::Cause::EtTrim, 1);
+        let today = et.visit.at.to_zoned(et.known.tz.clone()).date();
+        let asked = nights_asked(&et.known, 1, today);
+        assert_eq!((asked.len(), asked.first().copied()), (14, today.checked_sub(1.day()).ok()));
+        let none = upland_faults::planted(upland_core::tuning::Cause::NoWater, 1);
+        assert!(nights_asked(&none.known, 1, today).is_empty());
+        let name = format!("night_{}", asked[0]);
+        let read = |text: &str| of_box(&fields(&[(name.as_str(), text)]), 1, (&et.known, et.visit.at));
+        let Entry::Box(seen) = read("84 %").unwrap() else { panic!() };
+        assert_eq!(seen.nights.get(&asked[0]), Some(&84.0));
+        assert!(read("900").is_err() && read("half").is_err());
+    }
 }
