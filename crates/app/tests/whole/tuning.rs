@@ -168,6 +168,15 @@ fn a_lever_makes_a_version_and_what_is_keyed_in_is_what_the_account_takes() {
     if after == first {
         return;
     }
+    // Every lever stands in the last version: none undid another.
+    let history = bram.get("/sites/1/boxes/1/history").text;
+    assert!(history.matches("after a visit:").count() >= usize::try_from(after - first).unwrap());
+    let last = server.store().read(|s| s.settings_of_site(1)).unwrap().remove(&box_id).unwrap().settings;
+    let again = bram.get(&format!("/sites/1/visits/{visit}")).text;
+    assert!(!again.contains("Take this lever"), "each says that it is taken: {again}");
+    let found = before[&box_id].settings.clone();
+    let changed = upland_core::controller::schedule::difference(&found, &last).len();
+    assert!(changed >= usize::try_from(after - first).unwrap(), "{changed} lines");
     // Saved, it counts; once anything is ticked, only what is ticked counts.
     let history = bram.get("/sites/1/boxes/1/history").text;
     assert!(history.contains("Tick a version when it is keyed in"), "{history}");

@@ -151,6 +151,13 @@ pub fn decide(facts: &Facts, account: &SiteAccount, visit: &Visit) -> Decision {
     let levers = levers(facts, account, visit, &diagnosis);
     let date = visit.at.to_zoned(facts.tz.clone()).date();
     let told = |facts: &Facts| OUTLOOK_DAYS.map(|days| outlook(facts, account, date, days));
+    // What was set after the visit, a lever of it perhaps, is no part of what was foretold.
+    let mut facts = Cow::Borrowed(facts);
+    if facts.boxes.iter().any(|b| b.versions.iter().any(|(since, _)| *since > visit.at)) {
+        let boxes = facts.to_mut().boxes.iter_mut();
+        boxes.for_each(|b| b.versions.retain(|(since, _)| *since <= visit.at));
+    }
+    let facts = &*facts;
     let as_is = if levers.is_empty() { [Vec::new(), Vec::new()] } else { told(facts) };
     let proposed = levers.into_iter().map(|lever| {
         let then =

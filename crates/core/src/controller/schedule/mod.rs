@@ -1,5 +1,6 @@
 //! What a box is set to, and the runs that follow from it.
 
+mod carried;
 mod days;
 mod difference;
 mod expand;

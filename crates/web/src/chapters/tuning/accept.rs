@@ -10,6 +10,7 @@ use crate::server::session::{Fields, flash};
 use crate::site::context::{AtSite, EditorAt};
 use actix_web::{HttpResponse, post, web};
 use upland_core::codes::Coded;
+use upland_core::controller::schedule::Settings;
 use upland_core::ground::planting::{RateBasis, Trim};
 use upland_core::quantity::bounds;
 use upland_core::quantity::units::MillimetresPerHour;
@@ -49,11 +50,15 @@ async fn accept(
     let words = Words::of(&found.states.facts).lever(lever);
     let (done, go_to) = match &lever.turn {
         Turn::ByHand => (Some("It is noted.".to_owned()), back.clone()),
-        Turn::Settings(number, settings) => version(&here, *number, settings, &words).await?,
+        Turn::Settings(number, settings) => version(&here, &found, (*number, settings), &words).await?,
         Turn::Sensor(number, sensor) => (sensor_set(&here, *number, sensor).await?, back.clone()),
     };
     let Some(done) = done else {
-        flash(&here.who.session, "Somebody saved in the meantime. Look at it again.", None)?;
+        flash(
+            &here.who.session,
+            "The same was set otherwise since the visit. Look at the box's versions, then turn it there.",
+            None,
+        )?;
         return Ok(see_other(&back));
     };
     note(&here, &found, lever, &words, keep(proposed.turned.first().map_or(&[][..], Vec::as_slice))).await?;
@@ -62,17 +67,23 @@ async fn accept(
     Ok(see_other(&go_to))
 }
 
-/// Settings as a version of the box; `None` when somebody saved in between.
+/// The lever's change as a version of the box, put on what was saved since: the lever before it, or somebody's edit.
+/// `None` when the same was changed in another way, or somebody saved in between.
 async fn version(
     here: &AtSite,
-    number: u8,
-    settings: &upland_core::controller::schedule::Settings,
+    found: &Decided,
+    (number, settings): (u8, &Settings),
     words: &str,
 ) -> Result<(Option<String>, String), PageError> {
     let bench = here.workbench(number).await?;
+    let own = found.states.facts.of_box(number).ok_or(PageError::NotFound)?;
+    let before = own.settings_at(found.together.visit.at).ok_or(PageError::NotFound)?;
     let base = bench.saved().map_or(0, |saved| saved.version);
+    let Some(changed) = bench.settings().with_change(before, settings) else {
+        return Ok((None, String::new()));
+    };
     let version = BoxVersion {
-        settings: settings.clone(),
+        settings: changed,
         kind: SettingsKind::Changed,
         reason: format!("after a visit: {words}"),
         base,
