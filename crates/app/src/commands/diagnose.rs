@@ -45,6 +45,9 @@ struct CauseOut {
     #[serde(skip_serializing_if = "Option::is_none")]
     sensor: Option<String>,
     share: f64,
+    /// Of what could explain the same, where it is one to act on.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    of_rivals: Option<f64>,
     #[serde(rename = "for")]
     for_it: Vec<String>,
     against: Vec<String>,
@@ -82,6 +85,7 @@ fn output(decision: &Decision, words: &Words<'_>) -> Output {
         zone: key(own.box_number, own.station),
         sensor: own.sensor.clone(),
         share: (own.share.fraction() * 1e4).round() / 1e4,
+        of_rivals: own.of_rivals.map(|s| (s.fraction() * 1e4).round() / 1e4),
         for_it: own.for_it.iter().map(|e| words.evidence(own, e)).collect(),
         against: own.against.iter().map(|e| words.evidence(own, e)).collect(),
         settle: settle(own.settle),

@@ -376,6 +376,8 @@ pub struct Suspicion {
     pub sensor: Option<String>,
     /// Its share of what is likely.
     pub share: Share,
+    /// Where it is one to act on: its share of what could explain the same.
+    pub of_rivals: Option<Share>,
     /// What speaks for it.
     pub for_it: Vec<Evidence>,
     /// What speaks against it.

@@ -195,8 +195,14 @@ pub(super) fn weigh(picture: &Picture<'_>, facts: &[Fact], cases: Vec<Case>) -> 
     let hundredths = |s: &Suspicion| s.share.percent().round() as i64;
     out.sort_by_key(|(_, s)| (core::cmp::Reverse(hundredths(s)), s.cause.rank()));
     let place = |own: &usize| out.iter().position(|(at, _)| at == own);
-    let chosen = chosen.iter().filter_map(place).collect();
-    Weighed { suspicions: out.into_iter().map(|(_, s)| s).collect(), chosen }
+    let chosen: Vec<(usize, f64)> = chosen.iter().filter_map(|(at, own)| Some((place(at)?, *own))).collect();
+    let mut suspicions: Vec<Suspicion> = out.into_iter().map(|(_, s)| s).collect();
+    for (at, own) in &chosen {
+        if let Some(suspicion) = suspicions.get_mut(*at) {
+            suspicion.of_rivals = Some(Share::from_fraction(*own));
+        }
+    }
+    Weighed { suspicions, chosen: chosen.into_iter().map(|(at, _)| at).collect() }
 }
 
 fn suspicion(case: Case, share: Share, facts: &[Fact]) -> Suspicion {
@@ -214,6 +220,7 @@ fn suspicion(case: Case, share: Share, facts: &[Fact]) -> Suspicion {
         station: case.station,
         sensor: case.sensor,
         share,
+        of_rivals: None,
         for_it: case.for_it,
         against: case.against,
         settle: case.settle,
@@ -230,12 +237,13 @@ const MOST_CHOSEN: usize = 12;
 
 /// The stories to act on, by place: the one that explains most, then the one that explains most of the rest, and so on.
 /// A broken head and a low percentage may both be so; two that explain the same may not.
-fn choose(picture: &Picture<'_>, facts: &[Fact], all: &[Case]) -> Vec<usize> {
+fn choose(picture: &Picture<'_>, facts: &[Fact], all: &[Case]) -> Vec<(usize, f64)> {
     let mut told: BTreeMap<(u8, u16), Looks> = picture.zones.iter().map(|z| (z.key(), z.expected)).collect();
     let mut explained: BTreeSet<FactId> = BTreeSet::new();
-    let mut chosen: Vec<usize> = Vec::new();
+    let mut chosen: Vec<(usize, f64)> = Vec::new();
+    let mut tried: BTreeSet<usize> = BTreeSet::new();
     let nothing = all.iter().find(|c| c.cause == Cause::NothingWrong).map_or(0.0, |c| c.score);
-    while chosen.len() < MOST_CHOSEN {
+    while tried.len() < MOST_CHOSEN {
         let gain = |case: &Case| {
             let new = facts.iter().filter(|f| case.explains_fact(f.id) && !explained.contains(&f.id));
             let looks = picture.zones.iter().filter_map(|z| {
@@ -256,7 +264,7 @@ fn choose(picture: &Picture<'_>, facts: &[Fact], all: &[Case]) -> Vec<usize> {
             (facts.collect(), zones.map(|z| z.key()).collect())
         };
         let open =
-            all.iter().enumerate().filter(|(at, c)| c.cause != Cause::NothingWrong && !chosen.contains(at));
+            all.iter().enumerate().filter(|(at, c)| c.cause != Cause::NothingWrong && !tried.contains(at));
         let gains: Vec<(usize, f64)> = open.map(|(at, case)| (at, gain(case))).collect();
         let best = gains.iter().copied().max_by(|a, b| a.1.total_cmp(&b.1));
         let Some((at, own)) = best.filter(|(_, gain)| *gain >= ACTED_ON) else { break };
@@ -269,17 +277,12 @@ fn choose(picture: &Picture<'_>, facts: &[Fact], all: &[Case]) -> Vec<usize> {
         });
         let sum: f64 = rivals.map(|(_, gain)| (gain - own).exp()).sum();
         // What nobody can tell apart is measured first; everything it explains waits for that.
+        tried.insert(at);
         if 1.0 >= ACTED_SHARE * sum {
-            chosen.push(at);
+            chosen.push((at, 1.0 / sum.max(1.0)));
         }
         told.extend(case.looks.iter().map(|(key, looks)| (*key, *looks)));
         explained.extend(new_facts);
-        if new_zones.is_empty()
-            && facts.iter().all(|f| explained.contains(&f.id) || !case.explains_fact(f.id))
-            && !chosen.contains(&at)
-        {
-            break;
-        }
     }
     chosen
 }

@@ -79,7 +79,7 @@ pub fn settle(settle: Settle) -> &'static str {
         }
         Settle::ReadBox => "Read the box program by program and compare it with the sheet.",
         Settle::LookAtSensor => {
-            "Look at the sensor where it hangs: what is above it, and which heads reach it. Ladder work: have somebody hold it."
+            "Look at the sensor where it hangs: what is above it, and which heads reach it."
         }
         Settle::TripTest => {
             "Pour water on the sensor, see that the box holds, and note how long it stays wet."
@@ -261,9 +261,11 @@ impl<'a> Words<'a> {
                 plain(*refill_pct, 1),
                 plain(*full_pct, 1)
             ),
+            Evidence::HeldUnderRoof(1) => "One of its runs was held for rain that never reaches it.".into(),
             Evidence::HeldUnderRoof(runs) => {
                 format!("{runs} of its runs were held for rain that never reaches it.")
             }
+            Evidence::RanInHold(1) => "One of its runs ran while the sensor held.".into(),
             Evidence::RanInHold(runs) => format!("{runs} of its runs ran while the sensor held."),
             Evidence::Nights { ratio, spread, nights } => format!(
                 "In {nights} nights the box used {} of what the weather asked for; single nights lie {} about that.",
@@ -403,17 +405,17 @@ impl<'a> Words<'a> {
         }
         let changed =
             before.iter().zip(after).filter(|(a, b)| (a.applied.mm() - b.applied.mm()).abs() > 0.05);
-        let mut said: Vec<String> = changed
-            .clone()
-            .map(|(a, b)| {
-                format!(
-                    "{} gets {} of its need instead of {}",
-                    self.zone(a.box_number, a.station),
-                    percent(b.adequacy.fraction()),
-                    percent(a.adequacy.fraction())
-                )
-            })
-            .collect();
+        let one = |(a, b): (&ZoneOutlook, &ZoneOutlook)| {
+            let zone = self.zone(a.box_number, a.station);
+            if (a.adequacy.fraction() - b.adequacy.fraction()).abs() >= 0.01 {
+                let (now, then) = (percent(a.adequacy.fraction()), percent(b.adequacy.fraction()));
+                format!("{zone} gets {then} of its need instead of {now}")
+            } else {
+                let of = |z: &ZoneOutlook| depth(self.units, z.applied);
+                format!("{zone} has all it asks for with {} instead of {}", of(b), of(a))
+            }
+        };
+        let mut said: Vec<String> = changed.map(one).collect();
         if said.is_empty() {
             return format!("Without rain nothing changes in the next {weeks} weeks.");
         }

@@ -72,7 +72,7 @@ pub(super) fn facts(picture: &Picture<'_>, facts: &mut Vec<Fact>) {
         {
             put(FactId::Nights(number), 4.0, nights.evidence());
         }
-        if let Some(middle) = own.middle.filter(|m| *m < ALL_SHORT || *m > ALL_MUCH) {
+        if let Some(middle) = all_off(picture, own) {
             let side = if middle < 1.0 { Looks::Dry } else { Looks::Wet };
             let (alike, of) = picture.alike(number, side);
             let cost = match (alike * 2 > of, of) {
@@ -88,6 +88,26 @@ pub(super) fn facts(picture: &Picture<'_>, facts: &mut Vec<Fact>) {
             put(FactId::Overlap(number), if weak > 0 { 3.0 } else { 0.5 }, over.0);
         }
     }
+}
+
+/// Of the zones of a box that stand apart from their need, so many must stand on one side to be off alike (our stated
+/// bound): else each is off by itself, and no percentage helps.
+const ALIKE: f64 = 0.75;
+/// A zone within this of its need is off on neither side.
+const NEAR_NEED: f64 = 0.1;
+
+/// What the zones of a box get in the middle, where nearly all are off on one side.
+fn all_off(picture: &Picture<'_>, own: &BoxPicture<'_>) -> Option<f64> {
+    let middle = own.middle.filter(|m| *m < ALL_SHORT || *m > ALL_MUCH)?;
+    let gets: Vec<f64> = picture.of_box(own.facts.number).filter_map(|z| z.gets).collect();
+    let same = gets.iter().filter(|g| same_side(**g, middle)).count();
+    let counted = |n: usize| u32::try_from(n).map_or(0.0, f64::from);
+    (counted(same) >= ALIKE * counted(gets.len())).then_some(middle)
+}
+
+/// Whether a zone is off on the side of the middle.
+fn same_side(gets: f64, middle: f64) -> bool {
+    if middle < 1.0 { gets < 1.0 - NEAR_NEED } else { gets > 1.0 + NEAR_NEED }
 }
 
 /// Whether a bypass that the box shows is known.
@@ -306,13 +326,13 @@ fn percentages(picture: &Picture<'_>, own: &BoxPicture<'_>) -> Vec<Case> {
     }
     // A sensor turns the percentage every night: then it is not stale.
     let turned_by_sensor = own.facts.sensors.iter().any(|s| s.sensor.card.senses(crate::sensors::Sense::Et));
-    let (Some(middle), Some((set, over))) = (own.middle, against_weather(picture, own)) else {
+    let (Some(middle), Some((set, over))) = (all_off(picture, own), against_weather(picture, own)) else {
         return vec![low, high];
     };
     let evidence = Evidence::PercentageAgainst { set, weather: Share::from_fraction(picture.weather) };
     let implausible = !(1.0 / PLAUSIBLE..=PLAUSIBLE).contains(&over);
     let fits = (middle < ALL_SHORT && over < 1.0) || (middle > ALL_MUCH && over > 1.0);
-    if turned_by_sensor || (ALL_SHORT..=ALL_MUCH).contains(&middle) {
+    if turned_by_sensor {
         return vec![low, high];
     }
     let since = own.percentage_since.map(|at| at.to_zoned(picture.facts.tz.clone()).date());
@@ -323,7 +343,7 @@ fn percentages(picture: &Picture<'_>, own: &BoxPicture<'_>) -> Vec<Case> {
         (false, false) => &mut high,
     };
     chosen.explains(FactId::AllOff(number));
-    for zone in picture.of_box(number) {
+    for zone in picture.of_box(number).filter(|z| z.gets.is_some_and(|g| same_side(g, middle))) {
         chosen.explains(FactId::Alone(zone.key()));
     }
     chosen.say(if implausible && fits { 1.5 } else { -1.5 }, evidence);
@@ -336,11 +356,8 @@ fn percentages(picture: &Picture<'_>, own: &BoxPicture<'_>) -> Vec<Case> {
 /// A day more or fewer: all are off alike, and the percentage is plausible (common practice).
 fn days(picture: &Picture<'_>, own: &BoxPicture<'_>) -> Option<Case> {
     let number = own.facts.number;
-    let middle = own.middle?;
+    let middle = all_off(picture, own)?;
     let few = middle < ALL_SHORT;
-    if !few && middle <= ALL_MUCH {
-        return None;
-    }
     let cause = if few { Cause::DaysFew } else { Cause::DaysMany };
     let mut case = Case::new(cause, 2.8, Settle::ReadBox).at_box(number);
     case.explains(FactId::AllOff(number));

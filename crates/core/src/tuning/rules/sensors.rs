@@ -17,6 +17,8 @@ use jiff::{SignedDuration, Timestamp};
 const SMALL_SHARE: f64 = 0.5;
 /// A rain sensor that is still wet so long after rain is slow; longer, and rain is not why.
 const SLOW_DAYS: i32 = 30;
+/// Share of a zone's runs that were held from which on that alone makes it dry (our stated bound).
+const HELD_MUCH: f64 = 0.3;
 /// Share of a probe's windows that it refuses when it is set too low.
 const REFUSES_MOST: f64 = 0.6;
 /// Windows that say something.
@@ -168,7 +170,10 @@ pub(super) fn facts(picture: &Picture<'_>, facts: &mut Vec<Fact>) {
                 let station = zone.zone.number;
                 let held = hung.held_for_rain(zone);
                 if zone.zone.sky != Sky::Open && held > 0 {
-                    let cost = by_looks(core::iter::once(zone), Looks::Dry, 3.6);
+                    // One run of many is no reason to be dry.
+                    let counted = |n: usize| u32::try_from(n).map_or(0.0, f64::from);
+                    let weighs = (counted(held) / counted(zone.runs).max(1.0) / HELD_MUCH).min(1.0);
+                    let cost = by_looks(core::iter::once(zone), Looks::Dry, 3.6) * weighs;
                     let id = FactId::Own(Cause::SensorOnRoofedZone, number, station);
                     put(id, cost, Evidence::HeldUnderRoof(held));
                 }

@@ -189,7 +189,7 @@ fn cause_line(words: &Words<'_>, own: &Suspicion) -> CauseLine {
     CauseLine {
         name: cause_name(own.cause),
         place: words.place_of(own),
-        share: share(own.share),
+        share: share(own.of_rivals.unwrap_or(own.share)),
         for_it: own.for_it.iter().map(|e| words.evidence(own, e)).collect(),
         against: own.against.iter().map(|e| words.evidence(own, e)).collect(),
         settle: settle(own.settle),
