@@ -55,9 +55,10 @@ pub(super) fn facts(picture: &Picture<'_>, facts: &mut Vec<Fact>) {
             facts.push(Fact { id: FactId::Soil(key), cost: 4.5, evidence });
         }
         if let Some((gets, others)) = alone(picture, zone) {
-            // It counts as far as the zone looks so.
+            // It counts as far as the zone looks so, the more the further it stands apart.
+            let apart = (gets.max(0.05) / others.max(0.05)).ln().abs();
             let cost = match (zone.looks(), gets < 1.0) {
-                (Some(Looks::Dry), true) | (Some(Looks::Wet), false) => 3.2,
+                (Some(Looks::Dry), true) | (Some(Looks::Wet), false) => (3.2 + 1.2 * apart).min(5.5),
                 (None, _) => 1.5,
                 _ => 0.2,
             };
