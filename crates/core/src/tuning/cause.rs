@@ -147,6 +147,8 @@ pub enum Evidence {
     },
     /// The zone looks as the account expects.
     AsExpected(Looks),
+    /// The zone looks otherwise than the cause would make it.
+    LooksOtherwise(Looks),
     /// So many zones of the box look so, of so many looked at.
     Alike {
         /// How they look.

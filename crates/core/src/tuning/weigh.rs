@@ -296,12 +296,14 @@ fn add_looks(case: &mut Case, picture: &Picture<'_>) {
         case.score += odds(seen, told.unwrap_or(zone.expected));
         match told {
             Some(told) if told == seen => *alike.entry((zone.zone.box_number, seen)).or_default() += 1,
-            Some(_) if case.station.is_some() => case.against.push(Evidence::AsExpected(seen)),
+            Some(_) if case.station.is_some() => case.against.push(Evidence::LooksOtherwise(seen)),
             _ => {}
         }
         let own = case.station.is_some() && case.box_number.zip(case.station) == Some(zone.key());
         if own && told == Some(seen) && seen != zone.expected {
             case.for_it.push(Evidence::Contradicts { seen, expected: zone.expected });
+        } else if own && told == Some(seen) {
+            case.for_it.push(Evidence::AsExpected(seen));
         }
     }
     if case.station.is_none() {

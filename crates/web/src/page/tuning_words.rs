@@ -160,7 +160,8 @@ impl<'a> Words<'a> {
             Evidence::Contradicts { seen, expected } => {
                 format!("It looks {}; by the account it should look {}.", seen.label(), expected.label())
             }
-            Evidence::AsExpected(looks) => format!("It looks {}.", looks.label()),
+            Evidence::LooksOtherwise(looks) => format!("It looks {}.", looks.label()),
+            Evidence::AsExpected(looks) => format!("It looks {}, as the account has it.", looks.label()),
             Evidence::Alike { looks, zones, of } => {
                 format!("{zones} of {of} zones that were looked at are {}.", looks.label())
             }

@@ -276,7 +276,9 @@ fn headline(found: &Decided, levers: &[LeverLine]) -> (String, String) {
             (format!("Mend {what}, and leave the settings"), format!("{looked} Look again on {again}."))
         }
         (_, 0, turns) => {
-            let what = things(turns, "one lever", "levers, one at a time");
+            let apart = found.decision.levers.iter().all(|l| l.lever.station.is_some());
+            let how = if apart { "levers, each in its own zone" } else { "levers, one at a time" };
+            let what = things(turns, "one lever", how);
             (format!("Turn {what}"), format!("{looked} Look again on {again}."))
         }
         (_, faults, turns) => {
