@@ -138,6 +138,7 @@ fn by_looks<'a>(zones: impl Iterator<Item = &'a ZonePicture<'a>>, looks: Looks, 
     }
 }
 
+// Long: one fact after another.
 pub(super) fn facts(picture: &Picture<'_>, facts: &mut Vec<Fact>) {
     for hung in Hung::all(picture) {
         let (number, at) = (hung.number(), hung.at);
