@@ -334,7 +334,7 @@ fn reason(reason: &Reason, found: &Why, units: UnitSystem) -> String {
     match reason {
         Reason::NothingSet => "Nothing was set to run on it.".into(),
         Reason::SetTooLittle(gap) => format!(
-            "What was set is {} less than rain left to bring: {} fell and stayed, and the runs were too short or too few.",
+            "What was set to run is {} less than it needed beside the {} of rain that went in: runs were too short or too few.",
             depth(units, *gap),
             depth(units, found.rain)
         ),
