@@ -62,7 +62,52 @@ fn query_of(text: &str) -> Option<String> {
     (!all.is_empty()).then(|| all.join(" & "))
 }
 
+/// Entries that hold some words.
+enum Found {
+    /// Nothing was searched.
+    All,
+    /// These: few enough to be named.
+    Few(Vec<i64>),
+    /// So many that the newest are found by looking from the end.
+    Many(String),
+}
+
+/// More entries than this are many.
+const FEW: i64 = 4000;
+
+/// Whether an entry holds the words of a query.
+macro_rules! holds {
+    ($query:expr) => {
+        diesel::dsl::sql::<Bool>("found @@ to_tsquery('simple', ").bind::<Text, _>($query).sql(")")
+    };
+}
+
 impl Snapshot<'_> {
+    /// Finds entries by words. The planner does not know how rare a beginning of a word is and would read the whole
+    /// ledger for a rare one: so the index of words is asked first, and only for what it says to be common is the
+    /// ledger read from its end.
+    fn found(&mut self, site_id: i64, text: &str) -> Result<Found> {
+        let Some(query) = query_of(text) else { return Ok(Found::All) };
+        let set = |connection: &mut PgConnection, to: &str| {
+            let all = format!("SET LOCAL enable_indexscan = {to}; SET LOCAL enable_seqscan = {to}");
+            diesel::connection::SimpleConnection::batch_execute(connection, &all)
+        };
+        set(self.connection, "off")?;
+        let ids: Vec<i64> = events::table
+            .filter(events::site_id.eq(site_id))
+            .filter(holds!(query.clone()))
+            .limit(FEW + 1)
+            .select(events::id)
+            .load(self.connection)?;
+        set(self.connection, "on")?;
+        if i64::try_from(ids.len()).unwrap_or(i64::MAX) <= FEW {
+            return Ok(Found::Few(ids));
+        }
+        let set = "SET LOCAL enable_bitmapscan = off";
+        diesel::connection::SimpleConnection::batch_execute(self.connection, set)?;
+        Ok(Found::Many(query))
+    }
+
     /// Entries of a site, the newest first.
     ///
     /// # Errors
@@ -72,6 +117,7 @@ impl Snapshot<'_> {
             (i64, jiff_diesel::Timestamp, Option<String>, String, Option<i64>),
             (String, String, Option<i64>, Option<Value>, Option<Value>),
         );
+        let found = self.found(site_id, &asked.text)?;
         let mut query = events::table
             .left_join(users::table)
             .filter(events::site_id.eq(site_id))
@@ -82,10 +128,10 @@ impl Snapshot<'_> {
                 (events::action, events::words, events::zone_id, events::before, events::after),
             ))
             .into_boxed();
-        if let Some(text) = query_of(&asked.text) {
-            let found =
-                diesel::dsl::sql::<Bool>("found @@ to_tsquery('simple', ").bind::<Text, _>(text).sql(")");
-            query = query.filter(found);
+        match found {
+            Found::All => {}
+            Found::Few(ids) => query = query.filter(events::id.eq_any(ids)),
+            Found::Many(text) => query = query.filter(holds!(text)),
         }
         if !asked.subjects.is_empty() {
             query = query.filter(events::subject.eq_any(&asked.subjects));
