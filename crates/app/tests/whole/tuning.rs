@@ -340,6 +340,18 @@ async fn look(page: &Page<'_>, looks: &str) {
     panic!("the screen stays at {before}: {}", page.text().await)
 }
 
+/// Waits until a zone is on the screen.
+async fn on_a_zone(page: &Page<'_>) {
+    for _ in 0..200 {
+        let id = "return [...document.querySelectorAll('[data-step]')].find((s) => !s.hidden && !document.querySelector('.visit-nav').hidden)?.id ?? ''";
+        if page.script(id).await.as_str().unwrap().starts_with("zone-") {
+            return;
+        }
+        tokio::time::sleep(Duration::from_millis(100)).await;
+    }
+    panic!("no zone is on the screen: {}", page.text().await)
+}
+
 async fn waiting(page: &Page<'_>, part: &str) {
     for _ in 0..300 {
         let said = page.script("return document.querySelector('.visit-head')?.innerText ?? ''").await;
@@ -380,8 +392,7 @@ async fn a_visit_on_a_phone_outlives_a_cut_network_and_a_closed_browser() {
     }
     page.script("document.querySelector('[data-step]:not([hidden]) input[name=all_same]').click()").await;
     page.script("[...document.querySelectorAll('[data-step]')].find((s) => !s.hidden).querySelector('form .savebar button').click()").await;
-    tokio::time::sleep(Duration::from_millis(800)).await;
-    assert!(walked(&page).await.starts_with("zone-"));
+    on_a_zone(&page).await;
     look(&page, "wet").await;
     let kept = || server.store().read(|s| s.visit_entries(1)).unwrap().len();
     assert_eq!(kept(), 2, "sent while the network was there");
@@ -419,7 +430,7 @@ async fn a_visit_on_a_phone_outlives_a_cut_network_and_a_closed_browser() {
     second.sign_in(&server, "isla").await;
     second.goto(&server, "/sites/1/visit").await;
     second.script("location.hash = document.querySelector('[id^=zone-]').id; location.reload()").await;
-    tokio::time::sleep(Duration::from_millis(600)).await;
+    on_a_zone(&second).await;
     look(&second, "dry").await;
     second.goto(&server, "/sites/1/tuning").await;
     second.sound("what the visit comes to").await;

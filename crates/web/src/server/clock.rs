@@ -3,11 +3,16 @@
 
 use jiff::{SignedDuration, Timestamp, Unit};
 
-/// What the clock shows to the minute, ahead of real time by so much.
-pub(crate) fn now(ahead: Option<SignedDuration>) -> Timestamp {
+/// What the clock shows exactly, ahead of real time by so much: for what must stand in the order in which it came.
+pub(crate) fn exactly(ahead: Option<SignedDuration>) -> Timestamp {
     #[allow(clippy::disallowed_methods, reason = "this is the clock")]
     let real = Timestamp::now();
-    let shown = real.checked_add(ahead.unwrap_or(SignedDuration::ZERO)).unwrap_or(real);
+    real.checked_add(ahead.unwrap_or(SignedDuration::ZERO)).unwrap_or(real)
+}
+
+/// What the clock shows to the minute, ahead of real time by so much.
+pub(crate) fn now(ahead: Option<SignedDuration>) -> Timestamp {
+    let shown = exactly(ahead);
     let minute = jiff::TimestampRound::new().smallest(Unit::Minute).mode(jiff::RoundMode::Trunc);
     shown.round(minute).unwrap_or(shown)
 }

@@ -54,6 +54,12 @@ impl AppState {
         self
     }
 
+    /// What the application's clock shows exactly.
+    pub(crate) fn exactly_now(&self) -> Timestamp {
+        let ahead = SignedDuration::from_secs(self.clock_ahead.load(Ordering::Relaxed));
+        crate::server::clock::exactly(Some(ahead))
+    }
+
     /// Hears by how much the clock is ahead.
     pub(crate) fn heard_clock(&self, ahead: Option<SignedDuration>) {
         self.clock_ahead.store(ahead.map_or(0, |a| a.as_secs()), Ordering::Relaxed);

@@ -346,13 +346,15 @@ pub(crate) fn stopped_by(runs: &[BoxRun], by: impl Fn(&Holder) -> bool) -> BTree
 
 /// What probe, spade and meter said at visits. The body of an entry is the visit file's.
 fn read_at_visits(facts: &SiteFacts, entries: &[EntryRecord], at: Timestamp, log: &mut Log) {
-    for entry in entries.iter().filter(|e| !e.undone && e.at <= at) {
+    // Pages are about whole minutes; what was entered in this one is known already.
+    let known = at + jiff::SignedDuration::from_secs(60);
+    for entry in entries.iter().filter(|e| !e.undone && e.at < known) {
         let number = |name: &str| entry.body.get(name).and_then(serde_json::Value::as_f64);
         if let ("zone", Some(percent)) = (entry.kind.as_str(), number("available_pct"))
             && let Ok(zone) = facts.zone(entry.about)
         {
             let reading = FieldReading {
-                at: entry.at,
+                at: entry.at.min(at),
                 available_share: Share::from_percent(percent),
                 reason: "read at a visit".into(),
             };
@@ -360,7 +362,7 @@ fn read_at_visits(facts: &SiteFacts, entries: &[EntryRecord], at: Timestamp, log
             log.readings.push(LoggedReading { box_number, station, reading });
         }
         if let ("site", Some(litres)) = (entry.kind.as_str(), number("meter_litres")) {
-            log.meter.push(MeterReading { at: entry.at, counted: Litres::from_l(litres) });
+            log.meter.push(MeterReading { at: entry.at.min(at), counted: Litres::from_l(litres) });
         }
     }
 }

@@ -97,7 +97,7 @@ async fn enter(
     fields: Fields,
 ) -> Result<HttpResponse, PageError> {
     let key = client_key(fields.get("key"))?;
-    let seen = when(&fields, here.now(), crate::server::clock::now(None));
+    let seen = when(&fields, here.state.exactly_now(), crate::server::clock::exactly(None));
     let states = here.sensor_states(None).await?;
     let facts = &states.facts;
     let next = fields.get("next").to_owned();
@@ -196,7 +196,7 @@ async fn bring(EditorAt(here): EditorAt, payload: Multipart) -> Result<HttpRespo
     let facts = &states.facts;
     let back = format!("{}/tuning", address::site_root(here.id()));
     let visit = match file.read_with("a visit has a few", |bytes| visit_file::read(bytes, facts)) {
-        Ok(visit) if visit.at <= here.now() => visit,
+        Ok(visit) if visit.at <= here.state.exactly_now() => visit,
         Ok(_) => {
             flash(&here.who.session, "The visit lies ahead of now. Nothing was kept.", None)?;
             return Ok(see_other(&back));
