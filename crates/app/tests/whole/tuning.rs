@@ -86,14 +86,17 @@ fn a_visit_is_entered_seen_taken_back_and_brought_back() {
         (Some("upland-almanac-visit"), Some("wet"))
     );
     // And one that another site of the same make takes in, once.
+    // Its clock begins anew, so the visit is of that morning.
+    let mut morning = told.clone();
+    morning["at"] = Value::from("2026-07-14T09:00:00+00:00");
+    let morning = morning.to_string();
     let fresh = Server::start(true);
     let wren = Person::signed_in(&fresh, "isla");
-    let take =
-        || wren.upload("/sites/1/tuning", "/sites/1/visits", "visit.json", file.text.as_bytes()).status;
+    let take = || wren.upload("/sites/1/tuning", "/sites/1/visits", "visit.json", morning.as_bytes()).status;
     assert_eq!((take(), take()), (303, 303));
     assert_eq!(fresh.store().read(|s| s.visit_entries(1)).unwrap().len(), 2, "a zone and a box, once");
     assert!(wren.get("/sites/1/tuning").text.contains("0 of 2 entries"));
-    let bad = file.text.replace("wet", "damp");
+    let bad = morning.replace("wet", "damp");
     wren.upload("/sites/1/tuning", "/sites/1/visits", "visit.json", bad.as_bytes());
     assert!(wren.get("/sites/1/tuning").text.contains("The visit was not taken: zones[0].looks"));
     let csrf = token(&bram.get("/").text);
@@ -164,6 +167,8 @@ fn a_lever_makes_a_version_and_what_is_keyed_in_is_what_the_account_takes() {
     }
     let after = server.store().read(|s| s.settings_of_site(1)).unwrap()[&box_id].version;
     let taken = server.store().read(|s| s.levers(1)).unwrap();
+    let told = |l: &upland_store::visits::LeverRecord| l.foretold.as_array().map_or(0, Vec::len);
+    assert!(taken.iter().all(|l| told(l) == 8), "every zone is foretold");
     assert!(!taken.is_empty() && taken.iter().all(|l| l.look_again > jiff::civil::date(2026, 7, 14)));
     if after == first {
         return;

@@ -9,13 +9,16 @@ use crate::server::error::{PageError, see_other};
 use crate::server::session::{Fields, flash};
 use crate::site::context::{AtSite, EditorAt};
 use actix_web::{HttpResponse, post, web};
+use jiff::SignedDuration;
 use upland_core::codes::Coded;
 use upland_core::controller::schedule::Settings;
 use upland_core::ground::planting::{RateBasis, Trim};
 use upland_core::quantity::bounds;
 use upland_core::quantity::units::MillimetresPerHour;
 use upland_core::sensors::Sensor;
-use upland_core::tuning::{CorrectionKind, Lever, Turn};
+use upland_core::tuning::{
+    CorrectionKind, Lever, OUTLOOK_DAYS, Turn, ZoneOutlook, account_at, outlook, turned,
+};
 use upland_store::Saved;
 use upland_store::settings::SettingsKind;
 use upland_store::visits::NewLever;
@@ -48,9 +51,14 @@ async fn accept(
     };
     let lever = &proposed.lever;
     let words = Words::of(&found.states.facts).lever(lever);
+    let mut taken = lever.clone();
     let (done, go_to) = match &lever.turn {
         Turn::ByHand => (Some("It is noted.".to_owned()), back.clone()),
-        Turn::Settings(number, settings) => version(&here, &found, (*number, settings), &words).await?,
+        Turn::Settings(number, settings) => {
+            let (done, go_to, set) = version(&here, &found, (*number, settings), &words).await?;
+            taken.turn = Turn::Settings(*number, Box::new(set));
+            (done, go_to)
+        }
         Turn::Sensor(number, sensor) => (sensor_set(&here, *number, sensor).await?, back.clone()),
     };
     let Some(done) = done else {
@@ -61,7 +69,7 @@ async fn accept(
         )?;
         return Ok(see_other(&back));
     };
-    note(&here, &found, lever, &words, keep(proposed.turned.first().map_or(&[][..], Vec::as_slice))).await?;
+    note(&here, &found, lever, &words, keep(&foretold(&found, &taken))).await?;
     let date = crate::page::tuning_words::look_again(lever.look_again);
     flash(&here.who.session, format!("{done} Look again on {date}."), None)?;
     Ok(see_other(&go_to))
@@ -74,14 +82,15 @@ async fn version(
     found: &Decided,
     (number, settings): (u8, &Settings),
     words: &str,
-) -> Result<(Option<String>, String), PageError> {
+) -> Result<(Option<String>, String, Settings), PageError> {
     let bench = here.workbench(number).await?;
     let own = found.states.facts.of_box(number).ok_or(PageError::NotFound)?;
     let before = own.settings_at(found.together.visit.at).ok_or(PageError::NotFound)?;
     let base = bench.saved().map_or(0, |saved| saved.version);
     let Some(changed) = bench.settings().with_change(before, settings) else {
-        return Ok((None, String::new()));
+        return Ok((None, String::new(), settings.clone()));
     };
+    let set = changed.clone();
     let version = BoxVersion {
         settings: changed,
         kind: SettingsKind::Changed,
@@ -89,15 +98,26 @@ async fn version(
         base,
     };
     let path = format!("{}/history", bench.path());
-    Ok(match version.store(here, &bench).await? {
+    let done = match version.store(here, &bench).await? {
         Saved::As(version) => {
-            (Some(format!("Version {version} is saved. Key it in at the box and tick it there.")), path)
+            Some(format!("Version {version} is saved. Key it in at the box and tick it there."))
         }
-        Saved::Unchanged(version) => {
-            (Some(format!("The box is set so already, as version {version}.")), path)
-        }
-        Saved::Conflict(_) => (None, path),
-    })
+        Saved::Unchanged(version) => Some(format!("The box is set so already, as version {version}.")),
+        Saved::Conflict(_) => None,
+    };
+    Ok((done, path, set))
+}
+
+/// What the two weeks after the visit bring with a lever and with those taken before it.
+fn foretold(found: &Decided, lever: &Lever) -> Vec<ZoneOutlook> {
+    let (facts, visit) = (&found.states.facts, &found.together.visit);
+    let last = facts.boxes.iter().filter_map(|b| b.versions.last()).map(|(since, _)| *since).max();
+    // After what was set since, so that this stands.
+    let at = last.map_or(visit.at, |last| visit.at.max(last + SignedDuration::from_secs(1)));
+    let facts = turned(facts, lever, at);
+    let date = visit.at.to_zoned(facts.tz.clone()).date();
+    let days = OUTLOOK_DAYS.first().copied().unwrap_or(14);
+    outlook(&facts, &account_at(&facts, visit), date, days)
 }
 
 /// A sensor set otherwise; `None` when somebody saved in between.

@@ -52,7 +52,11 @@ pub(super) async fn decided(here: &AtSite, id: i64) -> Result<Arc<Decided>, Page
         let decision = decide(facts, &account, &together.visit);
         let corrections = corrections(facts, &account);
         let before = levers.iter().find(|l| l.visit_id != record.id && l.said_at < together.visit.at);
-        let outcome = before.map(|lever| {
+        let outcome = before.map(|last| {
+            // What was foretold with the last lever of a visit counts those before it.
+            let of_visit = levers.iter().rev().filter(|l| l.visit_id == last.visit_id);
+            let words = of_visit.map(|l| l.words.as_str()).collect::<Vec<_>>().join(" ");
+            let lever = &LeverRecord { words, ..last.clone() };
             let since = lever.said_at.to_zoned(facts.tz.clone()).date();
             (lever.clone(), outcomes(&foretold(&lever.foretold), &account, since, &together.visit))
         });
