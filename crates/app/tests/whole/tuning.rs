@@ -87,7 +87,7 @@ fn a_visit_is_entered_seen_taken_back_and_brought_back() {
     );
     // And one that another site of the same make takes in, once.
     // Its clock begins anew, so the visit is of that morning.
-    let mut morning = told.clone();
+    let mut morning = told;
     morning["at"] = Value::from("2026-07-14T09:00:00+00:00");
     let morning = morning.to_string();
     let fresh = Server::start(true);
