@@ -1,10 +1,10 @@
 //! Levers: one change for each likely cause, in the steps of the box, and what not to touch.
 
+use super::Diagnosis;
 use super::cause::{Cause, Evidence, Suspicion};
 use super::nights::{et_sensor, read};
 use super::picture::Picture;
 use super::visit::{Looks, Visit};
-use super::{Diagnosis, Looks as L};
 use crate::account::running::BoxFacts;
 use crate::account::whole::{Facts, SiteAccount};
 use crate::advice::budget::{Base, week, with_week};
@@ -296,12 +296,12 @@ impl Making<'_, '_> {
         let Some(station) = self.suspicion.station else { return measure() };
         let key = (self.suspicion.box_number.unwrap_or(0), station);
         let Some(zone) = self.picture.zones.iter().find(|z| z.key() == key) else { return measure() };
-        let looks = zone.looks().unwrap_or(L::Right);
+        let looks = zone.looks().unwrap_or(Looks::Right);
         let by_meter = zone.flow_ratio().filter(|r| self.suspicion.cause == Cause::RateWrong && *r > 0.0);
         let by_looks = match looks {
-            L::Dry => 1.0 + STEP_SHARE,
-            L::Wet => 1.0 - STEP_SHARE,
-            L::Right => return measure(),
+            Looks::Dry => 1.0 + STEP_SHARE,
+            Looks::Wet => 1.0 - STEP_SHARE,
+            Looks::Right => return measure(),
         };
         let scaled = self.scaled(station, by_meter.map_or(by_looks, |ratio| 1.0 / ratio));
         let made = scaled.and_then(|(before, after, changed)| {

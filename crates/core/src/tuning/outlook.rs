@@ -1,7 +1,7 @@
 //! What the weeks after a visit bring each zone, as the boxes are set or would be: the account goes on from its state
 //! under expected demand and without rain.
 
-use super::picture::share;
+use super::picture::{DRY_BELOW, WET_ABOVE, share};
 use super::visit::Looks;
 use crate::account::evidence::{Watering, joined};
 use crate::account::running::{BoxFacts, running};
@@ -14,11 +14,6 @@ use crate::sensors::Sense;
 use jiff::ToSpan;
 use jiff::civil::Date;
 use std::borrow::Cow;
-
-/// Plants that will take less of what they ask for will look dry (our stated bound).
-const DRY_BELOW: f64 = 0.9;
-/// Watering that will drain or run off, over demand, above which a zone will look wet (our stated bound).
-const WET_ABOVE: f64 = 0.3;
 
 /// What some weeks bring a zone.
 #[derive(Debug, Clone, Copy, PartialEq)]

@@ -19,11 +19,11 @@ pub const LOOK_BACK_DAYS: i32 = 14;
 /// Days that are looked at at least, though something was changed since.
 const LEAST_DAYS: i32 = 5;
 /// Plants that took less of what they asked for look dry (our stated bound).
-const DRY_BELOW: f64 = 0.9;
+pub(super) const DRY_BELOW: f64 = 0.9;
 /// This much beyond the refill point a zone looks dry, though its plants still cope (our stated bound).
 const DRY_BEYOND: f64 = 1.1;
 /// Watering that drained or ran off, over demand, above which a zone looks wet (our stated bound).
-const WET_ABOVE: f64 = 0.3;
+pub(super) const WET_ABOVE: f64 = 0.3;
 /// A reading of less than this share of what is left at the refill point is dry (our stated bound).
 const READ_DRY: f64 = 0.9;
 /// With more than this left of the available water nothing is dry (our stated bound).
