@@ -26,6 +26,7 @@ pub mod site_file;
 mod table;
 pub mod trial_file;
 pub mod trial_json;
+pub mod typed;
 pub mod visit_file;
 pub mod way_file;
 pub mod weather_file;

@@ -1,0 +1,94 @@
+//! Which days a program waters.
+
+use super::dates::weekday_of;
+use super::{Habit, Read, date, refused, trimmed, write_date};
+use jiff::civil::Date;
+use upland_core::controller::schedule::Days;
+use upland_core::quantity::time::WEEKDAYS;
+
+const TAKES: &str = "days; write mon wed fri, mon-fri, odd, even, or every 3rd day, 2 left";
+
+/// Days of a program: "mon wed fri", "mon-fri", "every day", "odd", "even", "every 3rd day, 2 left", "every other
+/// day from 14 Jul". Without more the count begins today.
+///
+/// # Errors
+/// What cannot be read.
+pub fn days(text: &str, today: Date, habit: Habit) -> Read<Days> {
+    let Some(typed) = trimmed(text) else { return refused(text, TAKES) };
+    match typed.as_str() {
+        "odd" | "odd dates" | "odd days" => return Ok(Days::Odd),
+        "even" | "even dates" | "even days" => return Ok(Days::Even),
+        "daily" | "every day" | "all" | "all days" => return Ok(Days::Weekdays([true; 7])),
+        _ => {}
+    }
+    if let Some(rest) = typed.strip_prefix("every ") {
+        return every(rest, today, habit).map_or_else(|| refused(text, TAKES), Ok);
+    }
+    week(&typed).map_or_else(|| refused(text, TAKES), |week| Ok(Days::Weekdays(week)))
+}
+
+/// "3rd day, 2 left", "3 days from 14 Jul", "other day".
+fn every(rest: &str, today: Date, habit: Habit) -> Option<Days> {
+    let (count, rest) = rest.split_once(' ')?;
+    let interval: u8 = match count {
+        "other" | "second" => 2,
+        "third" => 3,
+        count => count
+            .trim_end_matches(|c: char| c.is_alphabetic())
+            .parse()
+            .ok()
+            .filter(|n| (1..=31).contains(n))?,
+    };
+    let rest = rest.strip_prefix("days").or_else(|| rest.strip_prefix("day"))?;
+    let rest = rest.trim_start_matches([',', ' ']);
+    let rest = rest.strip_prefix("from ").or_else(|| rest.strip_prefix("next ")).unwrap_or(rest);
+    let first = if rest.is_empty() { today } else { date(rest, today, habit).ok()? };
+    Some(Days::EveryNth { interval, first })
+}
+
+/// Names of days and spans of them.
+pub(super) fn week(typed: &str) -> Option<[bool; 7]> {
+    let mut week = [false; 7];
+    let at = |word: &str| weekday_of(word).map(|d| usize::from(d.to_monday_zero_offset().unsigned_abs()));
+    for word in typed.split([' ', ',', ';', '+']).filter(|w| !w.is_empty() && *w != "and") {
+        let (from, until) = match word.split_once(['-', '–']) {
+            Some((from, until)) => (at(from)?, at(until)?),
+            None => (at(word)?, at(word)?),
+        };
+        let mut day = from;
+        loop {
+            *week.get_mut(day)? = true;
+            if day == until {
+                break;
+            }
+            day = (day + 1) % 7;
+        }
+    }
+    week.contains(&true).then_some(week)
+}
+
+/// "Mon Wed Fri", "odd", "every 3rd day from 14 Jul 2026": as it is read back.
+#[must_use]
+pub fn write_days(days: Days, habit: Habit) -> String {
+    match days {
+        Days::Weekdays(week) if week == [true; 7] => "every day".into(),
+        Days::Weekdays(week) => {
+            let on = WEEKDAYS.into_iter().zip(week).filter(|(_, on)| *on).map(|(name, _)| name);
+            on.collect::<Vec<_>>().join(" ")
+        }
+        Days::Odd => "odd".into(),
+        Days::Even => "even".into(),
+        Days::EveryNth { interval, first } => {
+            format!("every {interval}{} day from {}", ordinal(interval), write_date(first, habit))
+        }
+    }
+}
+
+fn ordinal(n: u8) -> &'static str {
+    match (n % 10, n % 100) {
+        (1, 1) | (1, 21..) => "st",
+        (2, 2) | (2, 22..) => "nd",
+        (3, 3) | (3, 23..) => "rd",
+        _ => "th",
+    }
+}
