@@ -6,8 +6,9 @@ use crate::{Action, Result, Snapshot, Store, StoreError, Subject};
 use diesel::pg::Pg;
 use diesel::prelude::*;
 use diesel::query_builder::{AstPass, Query, QueryFragment, QueryId};
-use diesel::sql_types::{BigInt, Binary, Nullable, Text, Timestamptz};
+use diesel::sql_types::{BigInt, Binary, Bool, Nullable, Text, Timestamptz};
 use jiff::{SignedDuration, Timestamp};
+use upland_formats::typed::{Clock, DateOrder, Habit};
 
 /// What a person may do.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
@@ -52,6 +53,8 @@ pub struct User {
     pub display_name: String,
     /// Role.
     pub role: Role,
+    /// How the person reads times and dates.
+    pub habit: Habit,
 }
 
 /// A person with the hash to check a password against.
@@ -121,7 +124,7 @@ struct AskedQuery<'a> {
 impl QueryFragment<Pg> for AskedQuery<'_> {
     fn walk_ast<'b>(&'b self, mut out: AstPass<'_, 'b, Pg>) -> QueryResult<()> {
         out.push_sql(
-            "SELECT u.id, u.login, u.display_name, u.role, s.id, COALESCE(s.revision, 0), \
+            "SELECT u.id, u.login, u.display_name, u.role, u.twelve_hours, u.month_first, s.id, COALESCE(s.revision, 0), \
              COALESCE(r.revision, 0), r.last_at, (SELECT ahead_seconds FROM clock)",
         );
         if self.site_id.is_none() {
@@ -156,6 +159,8 @@ impl Query for AskedQuery<'_> {
         Text,
         Text,
         Text,
+        Bool,
+        Bool,
         Nullable<BigInt>,
         BigInt,
         BigInt,
@@ -174,6 +179,8 @@ struct AskedRow {
     login: String,
     display_name: String,
     role: String,
+    twelve_hours: bool,
+    month_first: bool,
     site_id: Option<i64>,
     revision: i64,
     readings: i64,
@@ -196,16 +203,37 @@ impl AskedRow {
                 last_reading: self.last_at.map(jiff_diesel::Timestamp::to_jiff),
             }),
             clock_ahead: self.ahead_seconds.map(SignedDuration::from_secs),
-            user: user((self.id, self.login, self.display_name, self.role))?,
+            user: user((
+                self.id,
+                self.login,
+                self.display_name,
+                self.role,
+                self.twelve_hours,
+                self.month_first,
+            ))?,
         })
     }
 }
 
-type UserRow = (i64, String, String, String);
+type UserRow = (i64, String, String, String, bool, bool);
 
-fn user((id, login, display_name, role): UserRow) -> Result<User> {
+/// The columns of a [`UserRow`].
+const USER: (
+    users::id,
+    users::login,
+    users::display_name,
+    users::role,
+    users::twelve_hours,
+    users::month_first,
+) = (users::id, users::login, users::display_name, users::role, users::twelve_hours, users::month_first);
+
+fn user((id, login, display_name, role, twelve_hours, month_first): UserRow) -> Result<User> {
     let role = Role::from_code(&role).ok_or(StoreError::Unknown { what: "role", value: role })?;
-    Ok(User { id, login, display_name, role })
+    let habit = Habit {
+        clock: if twelve_hours { Clock::Hours12 } else { Clock::Hours24 },
+        dates: if month_first { DateOrder::MonthFirst } else { DateOrder::DayFirst },
+    };
+    Ok(User { id, login, display_name, role, habit })
 }
 
 fn insert_user(
@@ -222,7 +250,7 @@ fn insert_user(
             users::password_hash.eq(password_hash),
             users::role.eq(role.code()),
         ))
-        .returning((users::id, users::login, users::display_name, users::role))
+        .returning(USER)
         .get_result(connection)
 }
 
@@ -233,7 +261,7 @@ impl Snapshot<'_> {
     /// As any query.
     pub fn users(&mut self) -> Result<Vec<User>> {
         users::table
-            .select((users::id, users::login, users::display_name, users::role))
+            .select(USER)
             .order(users::display_name)
             .load::<UserRow>(self.connection)?
             .into_iter()
@@ -304,7 +332,7 @@ impl Store {
     pub fn credentials(&self, login: &str) -> Result<Option<Credentials>> {
         let row = users::table
             .filter(users::login.eq(login.to_lowercase()))
-            .select(((users::id, users::login, users::display_name, users::role), users::password_hash))
+            .select((USER, users::password_hash))
             .first::<(UserRow, String)>(&mut self.connection()?)
             .optional()?;
         row.map(|(row, password_hash)| Ok(Credentials { user: user(row)?, password_hash })).transpose()
@@ -339,6 +367,19 @@ impl Store {
             event.write(connection, None, Some(actor))?;
             Ok(RoleChange::Done)
         })
+    }
+
+    /// Stores how a person reads times and dates.
+    ///
+    /// # Errors
+    /// As any query.
+    pub fn set_habit(&self, user_id: i64, habit: Habit) -> Result<()> {
+        let stored = (
+            users::twelve_hours.eq(habit.clock == Clock::Hours12),
+            users::month_first.eq(habit.dates == DateOrder::MonthFirst),
+        );
+        diesel::update(users::table.find(user_id)).set(stored).execute(&mut self.connection()?)?;
+        Ok(())
     }
 
     /// Starts a session under the hash of its token, and drops sessions that have ended. Sessions live by real

@@ -10,6 +10,8 @@ diesel::table! {
         password_hash -> Text,
         role -> Text,
         created_at -> Timestamptz,
+        twelve_hours -> Bool,
+        month_first -> Bool,
     }
 }
 

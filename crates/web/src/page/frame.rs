@@ -1,5 +1,6 @@
 //! The frame around every page, and the pages that belong to no chapter.
 
+use crate::page::dates::Said;
 use crate::server::address;
 use crate::server::assets;
 use crate::server::error::PageError;
@@ -74,7 +75,7 @@ impl Frame {
             site: None,
             here: "/".into(),
             record_ended: None,
-            demo_clock: who.demo_clock.then(|| who.now.strftime("%-d %B %Y, %H:%M UTC").to_string()),
+            demo_clock: who.demo_clock.then(|| who.now.said("%-d %B %Y, %H:%M UTC")),
         })
     }
 
@@ -86,9 +87,8 @@ impl Frame {
     /// A frame around a chapter of a site.
     pub fn of_site(here: &AtSite, title: impl Into<String>, chapter: Chapter) -> Result<Self, PageError> {
         let mut frame = Self::new(&here.who, title)?;
-        frame.record_ended =
-            here.moment(None).record_ended.map(|last| last.strftime("%-d %B %Y").to_string());
-        let shown = here.now().to_zoned(here.facts.tz.clone()).strftime("%A %-d %B %Y, %H:%M").to_string();
+        frame.record_ended = here.moment(None).record_ended.map(|last| last.said("%-d %B %Y"));
+        let shown = here.now().to_zoned(here.facts.tz.clone()).said("%A %-d %B %Y, %H:%M");
         frame.demo_clock = here.who.demo_clock.then_some(shown);
         frame.of_facts(&here.facts, chapter);
         Ok(frame)

@@ -1,5 +1,6 @@
 //! A watering ordinance in words.
 
+use crate::page::dates::Said;
 use crate::page::quantities::{capital, plain};
 use upland_core::controller::ordinance::{AllowedDays, Ordinance, Rule};
 use upland_core::controller::schedule::{Days, days_in_words};
@@ -35,12 +36,11 @@ pub(crate) fn rule_words(rule: &Rule) -> String {
         parts.push(format!("nothing within {hours} hours of a day's rain of {least} mm"));
     }
     for hours in &rule.forbidden_hours {
-        parts.push(format!("nothing {} to {}", hours.from.strftime("%H:%M"), hours.until.strftime("%H:%M")));
+        parts.push(format!("nothing {} to {}", hours.from.said("%H:%M"), hours.until.said("%H:%M")));
     }
     let season = rule.season.map_or("All year".to_owned(), |s| {
         let day = |(month, day): (i8, i8)| {
-            jiff::civil::Date::new(2000, month, day)
-                .map_or(String::new(), |d| d.strftime("%-d %b").to_string())
+            jiff::civil::Date::new(2000, month, day).map_or(String::new(), |d| d.said("%-d %b"))
         };
         format!("{} to {}", day(s.from), day(s.until))
     });

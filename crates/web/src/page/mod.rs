@@ -3,6 +3,7 @@
 pub(crate) mod box_version;
 pub(crate) mod card_form;
 pub(crate) mod change_words;
+pub(crate) mod dates;
 pub(crate) mod drawn;
 pub(crate) mod forms;
 pub(crate) mod frame;

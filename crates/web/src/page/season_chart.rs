@@ -1,5 +1,6 @@
 //! A zone's season as a drawing: rain above, what is missing in the root zone, watering below.
 
+use crate::page::dates::Said;
 use crate::page::quantities::{depth, plain, short_date};
 use askama::Template;
 use jiff::civil::Date;
@@ -148,9 +149,7 @@ pub(crate) fn chart(days: &[AccountDay], total: f64, units: UnitSystem) -> Seaso
         resets: read
             .map(|(x, day)| Mark { x: plain(x + step / 2.0, 1), text: format!("reading {}", day.date) })
             .collect(),
-        months: firsts
-            .map(|(x, day)| Mark { x: plain(x, 1), text: day.date.strftime("%b").to_string() })
-            .collect(),
+        months: firsts.map(|(x, day)| Mark { x: plain(x, 1), text: day.date.said("%b") }).collect(),
         weeks: Vec::new(),
         held: Vec::new(),
         full_words: "full".into(),

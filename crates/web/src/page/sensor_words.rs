@@ -1,5 +1,6 @@
 //! What sensors say, ask for and are judged by, as sentences.
 
+use crate::page::dates::Said;
 use crate::page::quantities::{depth, in_words, length, plain, temperature};
 use crate::site::sensing::SensorStates;
 use jiff::civil::Date;
@@ -21,7 +22,7 @@ use upland_store::sensors::SensorRecord;
 
 /// "Thu 16 Jul, 04:20".
 pub(crate) fn moment(at: Timestamp, tz: &TimeZone) -> String {
-    at.to_zoned(tz.clone()).strftime("%a %-d %b, %H:%M").to_string()
+    at.to_zoned(tz.clone()).said("%a %-d %b, %H:%M")
 }
 
 pub(crate) fn wind(units: UnitSystem, value: MetresPerSecond) -> String {
@@ -52,10 +53,10 @@ pub(crate) fn holders(units: UnitSystem, held_by: &[Holder], sensors: &[&str], t
             format!("{name} ({}{until})", cause(units, hold.cause))
         }
         Holder::Rest(Rest::RainDelay { until }) => {
-            format!("rain delay until {}", until.strftime("%a %-d %b"))
+            format!("rain delay until {}", until.said("%a %-d %b"))
         }
         Holder::Rest(Rest::OffSeason { until: Some(until) }) => {
-            format!("off-season until {}", until.strftime("%-d %b"))
+            format!("off-season until {}", until.said("%-d %b"))
         }
         Holder::Rest(Rest::OffSeason { until: None }) => "off-season all year".to_owned(),
     };

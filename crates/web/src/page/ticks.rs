@@ -1,5 +1,6 @@
 //! A tick that counts, as a button: who did it and when, or that it is not done yet.
 
+use crate::page::dates::Said;
 use crate::server::address;
 use crate::server::error::PageError;
 use crate::site::context::AtSite;
@@ -39,8 +40,7 @@ impl TickMark {
             about,
             number,
             label: crate::page::quantities::capital(what.label()),
-            done: own
-                .map(|t| format!("{}, {}", t.said_by, t.at.to_zoned(tz.clone()).strftime("%-d %b %H:%M"))),
+            done: own.map(|t| format!("{}, {}", t.said_by, t.at.to_zoned(tz.clone()).said("%-d %b %H:%M"))),
             back,
         }
     }

@@ -1,5 +1,6 @@
 //! Causes, evidence and levers as sentences: for the pages and for the command.
 
+use crate::page::dates::Said;
 use crate::page::quantities::{depth, plain, rate, short_date, span, volume};
 use jiff::civil::Date;
 use upland_core::account::whole::Facts;
@@ -465,7 +466,7 @@ pub fn correction(kind: CorrectionKind, factor: f64, (readings, confidence): (us
 /// "Look again on Thu 9 Jul."
 #[must_use]
 pub fn look_again(date: Date) -> String {
-    date.strftime("%a %-d %b").to_string()
+    date.said("%a %-d %b")
 }
 
 #[cfg(test)]

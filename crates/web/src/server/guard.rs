@@ -46,7 +46,7 @@ pub(crate) async fn guard(
         let (request, _) = request.into_parts();
         ServiceResponse::from_err(PageError::Csrf, request).map_into_right_body()
     } else {
-        let response = next.call(request).await?;
+        let response = crate::server::reader::for_a_reader(next.call(request)).await?;
         let to_sign_in =
             response.headers().get("location").is_some_and(|location| location.as_bytes() == b"/sign-in");
         if changing && to_sign_in && !own_step {

@@ -11,6 +11,7 @@ pub(crate) mod guard;
 pub(crate) mod jobs;
 pub(crate) mod limits;
 pub(crate) mod parallel;
+pub(crate) mod reader;
 pub(crate) mod session;
 pub(crate) mod stand_ins;
 pub(crate) mod state;

@@ -143,6 +143,7 @@ async fn ask(
     let asked = with_store(&state, move |store| store.asked(&hashed, site_id)).await?;
     let Some(asked) = asked else { return Err(PageError::SignIn) };
     state.heard_clock(asked.clock_ahead);
+    crate::server::reader::answer_in(asked.user.habit);
     let now = clock::now(asked.clock_ahead);
     let who = SignedIn { user: asked.user, session, now, demo_clock: asked.clock_ahead.is_some() };
     Ok(Asking { state, who, site: asked.site, everywhere: asked.everywhere })

@@ -5,6 +5,7 @@ use crate::server::cache::Cache;
 use crate::server::error::PageError;
 use crate::server::jobs::Jobs;
 use crate::server::limits::Limits;
+use crate::server::reader::off_loop;
 use crate::server::stand_ins::StandIns;
 use actix_web::web;
 use jiff::{SignedDuration, Timestamp};
@@ -77,7 +78,7 @@ pub(crate) async fn read<T: Send + 'static>(
     work: impl FnOnce(&mut Snapshot<'_>) -> Result<T, StoreError> + Send + 'static,
 ) -> Result<T, PageError> {
     let state = state.clone();
-    Ok(web::block(move || state.store.read(work)).await??)
+    Ok(off_loop(move || state.store.read(work)).await??)
 }
 
 /// Asks the store for something that is no fact of a site, off the server's event loop.
@@ -86,5 +87,5 @@ pub(crate) async fn with_store<T: Send + 'static>(
     work: impl FnOnce(&Store) -> Result<T, StoreError> + Send + 'static,
 ) -> Result<T, PageError> {
     let state = state.clone();
-    Ok(web::block(move || work(&state.store)).await??)
+    Ok(off_loop(move || work(&state.store)).await??)
 }

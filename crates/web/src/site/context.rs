@@ -1,6 +1,7 @@
 //! The one way in: who asks, about which site, with its facts at one revision and the application's clock.
 
 use crate::server::error::PageError;
+use crate::server::reader::off_loop;
 use crate::server::session::{Asking, SignedIn};
 use crate::server::state::AppState;
 use crate::site::clock::Moment;
@@ -67,7 +68,7 @@ impl AtSite {
         let shared = state.clone();
         let facts = match SiteFacts::known(&state, stamp) {
             Some(facts) => facts,
-            None => web::block(move || SiteFacts::load(&shared, stamp)).await??,
+            None => off_loop(move || SiteFacts::load(&shared, stamp)).await??,
         };
         Ok(Self { state, who, facts, stamp })
     }
@@ -126,7 +127,7 @@ impl AtSite {
         read: impl FnOnce(&mut Snapshot<'_>) -> Result<T, StoreError> + Send + 'static,
     ) -> Result<Arc<T>, PageError> {
         let key = format!("{} {what}", self.facts_key());
-        self.once(key, kilobytes, move |state| Ok(state.store.read(read)?)).await
+        self.once_for_all(key, kilobytes, move |state| Ok(state.store.read(read)?)).await
     }
 
     /// Versions of a box's settings, newest first.
@@ -141,11 +142,22 @@ impl AtSite {
         change: impl FnOnce(&mut Change<'_>) -> Result<T, StoreError> + Send + 'static,
     ) -> Result<T, PageError> {
         let (state, actor, id) = (self.state.clone(), self.who.user.id, self.stamp.id);
-        web::block(move || state.store.change(actor, id, change)).await??.ok_or(PageError::NotFound)
+        off_loop(move || state.store.change(actor, id, change)).await??.ok_or(PageError::NotFound)
     }
 
-    /// Computes something from the facts off the event loop, once for a key.
+    /// Computes something from the facts off the event loop, once for a key. It may hold words: each habit of
+    /// reading has its own.
     pub async fn once<T: Send + Sync + 'static>(
+        &self,
+        key: String,
+        kilobytes: usize,
+        compute: impl FnOnce(&AppState) -> Result<T, PageError> + Send + 'static,
+    ) -> Result<Arc<T>, PageError> {
+        once(&self.state, worded(&key), kilobytes, compute).await
+    }
+
+    /// The same for what holds no words: once whoever reads it.
+    async fn once_for_all<T: Send + Sync + 'static>(
         &self,
         key: String,
         kilobytes: usize,
@@ -158,7 +170,8 @@ impl AtSite {
     pub async fn workbench(&self, number: u8) -> Result<Arc<Workbench>, PageError> {
         let (moment, facts, stamp) = (self.moment(None), Arc::clone(&self.facts), self.stamp);
         let key = format!("{} box {number}", self.key(moment));
-        self.once(key, 200, move |state| Workbench::open(state, &facts, (stamp, moment), number)).await
+        self.once_for_all(key, 200, move |state| Workbench::open(state, &facts, (stamp, moment), number))
+            .await
     }
 
     /// The site's account up to the evening of a date, or now.
@@ -168,14 +181,15 @@ impl AtSite {
         // The account counts whole hours, so that it serves every minute of one.
         let hour = evening_of(&states.facts, moment.date, moment.at).as_second().div_euclid(3600);
         let key = format!("{} account of {} until hour {hour}", self.facts_key(), moment.date);
-        self.once(key, kilobytes, move |_| Ok(SiteAtWork::of(states, moment))).await
+        self.once_for_all(key, kilobytes, move |_| Ok(SiteAtWork::of(states, moment))).await
     }
 
     /// The site's sensors with what they say, on the evening of a date or now.
     pub async fn sensor_states(&self, asked: Option<Date>) -> Result<Arc<SensorStates>, PageError> {
         let (moment, facts, stamp) = (self.moment(asked), Arc::clone(&self.facts), self.stamp);
         let key = self.key(moment);
-        self.once(key, 200, move |state| Ok(SensorStates::build(state, facts, (stamp, moment))?)).await
+        self.once_for_all(key, 200, move |state| Ok(SensorStates::build(state, facts, (stamp, moment))?))
+            .await
     }
 }
 
@@ -199,6 +213,11 @@ impl SiteAtWork {
     }
 }
 
+/// The key of something with words in it.
+fn worded(key: &str) -> String {
+    format!("{key} as {:?}", crate::server::reader::habit())
+}
+
 /// Computes something off the event loop, once for a key that names what it follows from.
 async fn once<T: Send + Sync + 'static>(
     state: &web::Data<AppState>,
@@ -210,7 +229,7 @@ async fn once<T: Send + Sync + 'static>(
         return Ok(value);
     }
     let state = state.clone();
-    web::block(move || {
+    off_loop(move || {
         let mut refused = None;
         let value = state.cache.once(
             key,
@@ -259,7 +278,7 @@ impl AllSites {
         kilobytes: usize,
         compute: impl FnOnce(&AppState) -> Result<T, PageError> + Send + 'static,
     ) -> Result<Arc<T>, PageError> {
-        once(&self.state, format!("{asked} of {}", self.key), kilobytes, compute).await
+        once(&self.state, worded(&format!("{asked} of {}", self.key)), kilobytes, compute).await
     }
 }
 
@@ -269,7 +288,7 @@ pub(crate) async fn of_calendar(
     token: String,
 ) -> Result<(Workbench, Timestamp), PageError> {
     let state = state.clone();
-    web::block(move || {
+    off_loop(move || {
         let found = state.store.read(|snapshot| {
             let Some(record) = snapshot.controller_of_calendar(&token)? else { return Ok(None) };
             let stamp = snapshot.stamp(record.site_id)?;

@@ -1,6 +1,7 @@
 //! The clock of a demo: an owner lets a day or a week pass.
 
 use crate::server::error::{PageError, see_other};
+use crate::server::reader::off_loop;
 use crate::server::session::{Fields, Owner, flash};
 use crate::server::state::AppState;
 use actix_web::{HttpResponse, post, web};
@@ -17,7 +18,7 @@ async fn pass(
     fields: &Fields,
     (days, said): (i64, &str),
 ) -> Result<HttpResponse, PageError> {
-    let moved = web::block(move || {
+    let moved = off_loop(move || {
         let Some(ahead) = state.store.move_clock(SignedDuration::from_hours(24 * days))? else {
             return Ok(false);
         };

@@ -4,6 +4,7 @@ mod clock;
 
 use crate::page::frame::Frame;
 use crate::server::error::{PageError, page, page_with, see_other};
+use crate::server::reader::off_loop;
 use crate::server::session;
 use crate::server::session::{Fields, Owner, SignedIn, csrf, flash};
 use crate::server::state::{AppState, read, with_store};
@@ -58,7 +59,7 @@ static HASHING: Semaphore = Semaphore::const_new(HASHED_AT_ONCE);
 async fn hashing<T: Send + 'static>(work: impl FnOnce() -> T + Send + 'static) -> Result<T, PageError> {
     // The semaphore is never closed, so a permit always comes.
     let _turn = HASHING.acquire().await.map_err(|closed| PageError::Session(closed.to_string()))?;
-    Ok(web::block(work).await?)
+    Ok(off_loop(work).await?)
 }
 
 /// Checked when the sign-in name is unknown, so that the answer takes as long either way.

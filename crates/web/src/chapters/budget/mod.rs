@@ -7,6 +7,7 @@ use crate::page::box_version::{BoxVersion, Sayings};
 use crate::page::frame::{Chapter, Frame};
 use crate::server::address;
 use crate::server::error::{PageError, page, see_other};
+use crate::server::reader::off_loop;
 use crate::server::session::{Fields, flash};
 use crate::site::context::{AtSite, EditorAt};
 use crate::site::workbench::Workbench;
@@ -65,7 +66,7 @@ async fn budget_page(
     frame.here = format!("{}/budget", bench.path());
     let rain = query.rain();
     let shared = here.state.clone();
-    let drawn = web::block(move || {
+    let drawn = off_loop(move || {
         let figures = Results::of(&shared, &bench, rain)?;
         BudgetPage::new(
             frame,

@@ -2,6 +2,7 @@
 
 use super::{Kept, entry, keep, shelve};
 use crate::page::card_form;
+use crate::page::dates::Said;
 use crate::page::forms::base_version;
 use crate::page::forms::{FieldError, Form};
 use crate::page::frame::Frame;
@@ -150,7 +151,7 @@ fn edit(
             form,
             id: entry.map(|e| e.id),
             version: entry.map_or(0, |e| e.version),
-            saved: entry.map(|e| (e.saved_by.clone(), e.saved_at.strftime("%-d %b %Y").to_string())),
+            saved: entry.map(|e| (e.saved_by.clone(), e.saved_at.said("%-d %b %Y"))),
             their_name,
         },
     )

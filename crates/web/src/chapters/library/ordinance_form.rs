@@ -1,5 +1,6 @@
 //! An ordinance as form texts and back. Each rule is a block of fields; an empty block is no rule.
 
+use crate::page::dates::Said;
 use crate::page::quantities::plain;
 use crate::server::session::Fields;
 use jiff::civil::Time;
@@ -73,8 +74,8 @@ pub(super) fn texts(ordinance: &Ordinance) -> BTreeMap<String, String> {
             }
         }
         for (k, hours) in rule.forbidden_hours.iter().enumerate() {
-            put(at(&format!("h{k}-from")), hours.from.strftime("%H:%M").to_string());
-            put(at(&format!("h{k}-until")), hours.until.strftime("%H:%M").to_string());
+            put(at(&format!("h{k}-from")), hours.from.said("%H:%M"));
+            put(at(&format!("h{k}-until")), hours.until.said("%H:%M"));
         }
         put(at("most"), rule.most_days_a_week.map_or(String::new(), |n| n.to_string()));
         put(at("minutes"), rule.most_minutes_a_day.map_or(String::new(), |n| n.to_string()));

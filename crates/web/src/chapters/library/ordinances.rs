@@ -2,6 +2,7 @@
 
 use super::ordinance_form::{self, DAY_MODES, HOURS, TextError};
 use super::{Kept, entry, keep, shelve};
+use crate::page::dates::Said;
 use crate::page::forms::{Cell, Cells, Tick, base_version};
 use crate::page::frame::Frame;
 use crate::page::law_words::{exempt_words, rule_words};
@@ -152,7 +153,7 @@ fn edit(
             frame: Frame::new(who, entry.map_or("New ordinance".to_owned(), |e| e.item.name.clone()))?,
             id: entry.map(|e| e.id),
             version: entry.map_or(0, |e| e.version),
-            saved: entry.map(|e| (e.saved_by.clone(), e.saved_at.strftime("%-d %b %Y").to_string())),
+            saved: entry.map(|e| (e.saved_by.clone(), e.saved_at.said("%-d %b %Y"))),
             name: cell("name".into()),
             heads: HeadType::ALL
                 .into_iter()

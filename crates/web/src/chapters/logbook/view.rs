@@ -2,6 +2,7 @@
 
 use super::asked::{KINDS, Query};
 use super::words::{action, difference, restorable, subject};
+use crate::page::dates::Said;
 use crate::page::frame::Frame;
 use crate::server::address;
 use crate::site::context::AtSite;
@@ -68,7 +69,7 @@ fn line(here: &AtSite, entry: &LogEntry) -> Line {
     };
     Line {
         id: entry.id,
-        at: entry.at.to_zoned(here.facts.tz.clone()).strftime("%H:%M").to_string(),
+        at: entry.at.to_zoned(here.facts.tz.clone()).said("%H:%M"),
         by: entry.person.clone().unwrap_or_else(|| "by itself".into()),
         what: subject(&entry.subject),
         action: action(entry),
@@ -95,7 +96,7 @@ impl LogPage {
         let shown = found.get(..most.min(found.len())).unwrap_or_default();
         let mut days: Vec<DayOf> = Vec::new();
         for entry in shown {
-            let day = entry.at.to_zoned(here.facts.tz.clone()).strftime("%A %-d %B %Y").to_string();
+            let day = entry.at.to_zoned(here.facts.tz.clone()).said("%A %-d %B %Y");
             if days.last().is_none_or(|d| d.day != day) {
                 days.push(DayOf { day, lines: Vec::new() });
             }

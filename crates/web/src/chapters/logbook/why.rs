@@ -1,6 +1,7 @@
 //! "Why was this zone dry?": weather, runs, holds, percentages, changes and visits of any span on one axis, with the
 //! account's answer as a sentence.
 
+use crate::page::dates::Said;
 use crate::page::frame::{Chapter, Frame};
 use crate::page::quantities::{depth, plain, share, short_date};
 use crate::page::season_chart::{SeasonChart, chart};
@@ -200,7 +201,7 @@ impl WhyPage {
             done,
             earlier: address_of(earlier, from.yesterday().unwrap_or(from)),
             later,
-            days: format!("{} to {}", from.strftime("%-d %B"), to.strftime("%-d %B %Y")),
+            days: format!("{} to {}", from.said("%-d %B"), to.said("%-d %B %Y")),
             from: from.to_string(),
             to: to.to_string(),
             frame,
@@ -215,7 +216,7 @@ fn done(here: &AtSite, number: usize, entry: &LogEntry) -> Done {
     let head = if action.is_empty() { subject.to_owned() } else { format!("{subject} {action}") };
     Done {
         number,
-        at: at.strftime("%-d %b, %H:%M").to_string(),
+        at: at.said("%-d %b, %H:%M"),
         by: entry.person.clone().unwrap_or_default(),
         words: if entry.words.is_empty() { head } else { format!("{head}: {}", entry.words) },
         href: format!("{}/logbook#entry-{}", address::site_root(here.id()), entry.id),

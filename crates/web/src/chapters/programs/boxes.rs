@@ -3,6 +3,7 @@
 use super::BoxPage;
 use super::{BoxHead, Tab};
 use crate::page::card_form;
+use crate::page::dates::Said;
 use crate::page::forms::base_version;
 use crate::page::forms::{Field, FieldError, FieldGroup, FieldKind, Form, Reader};
 use crate::page::frame::{Chapter, Frame};
@@ -141,7 +142,7 @@ async fn draw(here: &AtSite, path: (i64, u8), drawn: Drawn<'_>) -> Result<HttpRe
             head: bench.head(Tab::Box)?,
             form,
             version: drawn.version,
-            saved: (record.saved_by.clone(), record.saved_at.strftime("%-d %b %Y").to_string()),
+            saved: (record.saved_by.clone(), record.saved_at.said("%-d %b %Y")),
             merged: drawn.merged,
             zones: bench.installation.zones.len(),
         },

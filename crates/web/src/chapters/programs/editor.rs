@@ -6,11 +6,13 @@ use super::timeline::Zoom;
 use super::view::{self, FieldsView, LiveView};
 use super::{BoxHead, Tab};
 use crate::page::box_version::BoxVersion;
+use crate::page::dates::Said;
 use crate::page::forms::base_version;
 use crate::page::forms::three_way;
 use crate::page::frame::Frame;
 use crate::server::address;
 use crate::server::error::{PageError, page, page_with, see_other};
+use crate::server::reader::off_loop;
 use crate::server::session::{Fields, flash};
 use crate::site::clock::asked_day;
 use crate::site::context::{AtSite, EditorAt};
@@ -180,7 +182,7 @@ async fn whole(
             record.version,
             super::history::kind_words(record.kind),
             record.saved_by,
-            record.saved_at.to_zoned(bench.installation.tz.clone()).strftime("%-d %b %Y"),
+            record.saved_at.to_zoned(bench.installation.tz.clone()).said("%-d %b %Y"),
             record.reason
         ),
         None => "Nothing is recorded of this box yet. Enter what you find in it, or let the planner make a first schedule."
@@ -234,7 +236,7 @@ async fn draft(
         Err(errors) => Drawing::typed(fields.0.clone(), errors, version, look),
         Ok(settings) => {
             let (id, bench) = (fields.get("mend").to_owned(), Arc::clone(&bench));
-            let (settings, message) = web::block(move || remedied(&bench, settings, &id)).await?;
+            let (settings, message) = off_loop(move || remedied(&bench, settings, &id)).await?;
             Drawing { message, ..Drawing::of(settings, version, look) }
         }
     };
@@ -277,7 +279,7 @@ async fn try_draft(
             return unreadable(&here, &bench, &fields, (errors, base, look), refused).await;
         }
     };
-    let at = here.now().to_zoned(here.facts.tz.clone()).strftime("%-d %b %Y, %H:%M").to_string();
+    let at = here.now().to_zoned(here.facts.tz.clone()).said("%-d %b %Y, %H:%M");
     let name = format!("Draft of box {} on {at}", path.1);
     let schedule = Schedule::Settings(vec![(path.1, settings)]);
     let way = TrialWay { name: name.clone(), schedule, ..TrialWay::default() };

@@ -4,6 +4,7 @@ use super::BoxPage;
 use super::{BoxHead, Tab};
 use crate::page::box_version::{BoxVersion, Sayings};
 use crate::page::change_words::ChangeLine;
+use crate::page::dates::Said;
 use crate::page::frame::Frame;
 use crate::page::ticks::{TickMark, ticks_of};
 use crate::server::download::attachment;
@@ -109,7 +110,7 @@ fn lines(
             version: record.version,
             kind: kind_words(record.kind),
             by: record.saved_by.clone(),
-            at: record.saved_at.to_zoned(tz.clone()).strftime("%-d %b %Y, %H:%M").to_string(),
+            at: record.saved_at.to_zoned(tz.clone()).said("%-d %b %Y, %H:%M"),
             reason: record.reason.clone(),
             changes: names.changes(difference(before, &record.settings)),
             is_current: i == 0,

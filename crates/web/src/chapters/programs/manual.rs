@@ -3,6 +3,7 @@
 use super::BoxPage;
 use super::words::Names;
 use super::{BoxHead, Tab};
+use crate::page::dates::Said;
 use crate::page::frame::Frame;
 use crate::page::quantities::span;
 use crate::page::quantities::volume;
@@ -117,7 +118,7 @@ fn winter(bench: &Workbench, names: &Names<'_>) -> Vec<WinterStep> {
 fn view(bench: &Workbench, settings: &Settings, title: String, run: &ManualRun, at: Timestamp) -> RunView {
     let names = bench.names(settings);
     let tz = &bench.installation.tz;
-    let clock = |t: Timestamp| t.to_zoned(tz.clone()).strftime("%H:%M:%S").to_string();
+    let clock = |t: Timestamp| t.to_zoned(tz.clone()).said("%H:%M:%S");
     let date = at.to_zoned(tz.clone()).date();
     // What is held does not stand in the way.
     let runs = bench.openings(settings, (date.yesterday().unwrap_or(date), date));
@@ -137,7 +138,7 @@ fn view(bench: &Workbench, settings: &Settings, title: String, run: &ManualRun, 
         obstacles.push(format!(
             "Program {} is set to run at {}; a run by hand usually breaks it off.",
             names.program(first.program),
-            first.start.to_zoned(tz.clone()).strftime("%H:%M")
+            first.start.to_zoned(tz.clone()).said("%H:%M")
         ));
     }
     let water = run.volume().map_or(String::new(), |v| format!(", {}", volume(bench.units(), v)));
@@ -150,8 +151,8 @@ fn view(bench: &Workbench, settings: &Settings, title: String, run: &ManualRun, 
             format!(
                 "{} in all{water}; begun at {} it ends at {}. Percentage, rain delay and sensors do not touch a run by hand.",
                 span(run.length().minutes().min_value()),
-                at.to_zoned(tz.clone()).strftime("%H:%M"),
-                end.to_zoned(tz.clone()).strftime("%H:%M")
+                at.to_zoned(tz.clone()).said("%H:%M"),
+                end.to_zoned(tz.clone()).said("%H:%M")
             )
         },
         steps: run
@@ -178,7 +179,7 @@ fn after_rain(bench: &Workbench, names: &Names<'_>, station: u16, at: Timestamp)
     let of = (&there.law, &*bench.climate, &there.tz);
     let (ordinance, until) = rained_by(of, there.subject(station), at)?;
     let name = there.law.applied.get(ordinance).map_or("", |a| a.ordinance.name.as_str());
-    let until = until.to_zoned(there.tz.clone()).strftime("%a %-d %b at %H:%M").to_string();
+    let until = until.to_zoned(there.tz.clone()).said("%a %-d %b at %H:%M");
     Some(format!("\"{name}\" forbids {} after the rain until {until}.", names.station(station)))
 }
 
@@ -273,7 +274,7 @@ async fn manual_page(
         seconds: asked.seconds,
         pause: asked.pause,
         minutes: asked.minutes,
-        at: time.strftime("%H:%M").to_string(),
+        at: time.said("%H:%M"),
         station: asked.station,
         program: asked.program,
         zones: bench

@@ -7,6 +7,7 @@ use super::words::{self, Names};
 use super::{BoxHead, Tab};
 use crate::page::box_version::{BoxVersion, Sayings};
 use crate::page::change_words::ChangeLine;
+use crate::page::dates::Said;
 use crate::page::forms::base_version;
 use crate::page::frame::Frame;
 use crate::page::quantities::span;
@@ -113,7 +114,7 @@ fn href((strategy, basis): Asked, relax: Relax) -> String {
         href.push_str("&drip=1");
     }
     if let Some(from) = relax.window_from {
-        href.push_str(&format!("&window={}", from.strftime("%H:%M")));
+        href.push_str(&format!("&window={}", from.said("%H:%M")));
     }
     for (name, value) in [("days", relax.extra_days), ("programs", relax.extra_programs)] {
         if value > 0 {
@@ -308,12 +309,7 @@ fn fit(bench: &Workbench, asked: &Request<'_>, proposal: &Proposal) -> Fit {
             Some(ProgramBlock {
                 index: reason.program,
                 name: program.name.clone(),
-                starts: program
-                    .starts
-                    .iter()
-                    .map(|t| t.strftime("%H:%M").to_string())
-                    .collect::<Vec<_>>()
-                    .join(", "),
+                starts: program.starts.iter().map(|t| t.said("%H:%M")).collect::<Vec<_>>().join(", "),
                 stations: names.stations(&reason.stations),
                 reason: names.program_reason(reason),
                 zones: proposal
@@ -354,7 +350,7 @@ fn relaxed(bench: &Workbench, present: &Settings, relax: Relax) -> Vec<String> {
     let none = Relax::default();
     let mut said: Vec<String> = Vec::new();
     if let Some(from) = relax.window_from {
-        said.push(format!("the window opens at {}", from.strftime("%H:%M")));
+        said.push(format!("the window opens at {}", from.said("%H:%M")));
     }
     said.extend(
         [
@@ -390,7 +386,7 @@ async fn plan_page(
             ("strategy", asked.0.code().to_owned()),
             ("for", basis_name(asked.1)),
             ("drip", u8::from(relax.drip_apart).to_string()),
-            ("window", relax.window_from.map_or(String::new(), |t| t.strftime("%H:%M").to_string())),
+            ("window", relax.window_from.map_or(String::new(), |t| t.said("%H:%M"))),
             ("days", relax.extra_days.to_string()),
             ("programs", relax.extra_programs.to_string()),
             ("share", relax.share_pct.map_or(String::new(), |s| s.to_string())),

@@ -1,6 +1,7 @@
 //! Settings as form texts and back. Names are flat (`p0-starts`, `p0-m5`, `s5-cycle`), so that a
 //! plain form, a dragged bar and a merge of two edits all speak of the same lines.
 
+use crate::page::dates::Said;
 use crate::server::session::Fields;
 use jiff::civil::{Date, Time};
 use std::collections::BTreeMap;
@@ -33,7 +34,7 @@ fn minutes_or_none(length: Seconds) -> String {
 }
 
 fn clock(time: Time) -> String {
-    time.strftime("%H:%M").to_string()
+    time.said("%H:%M")
 }
 
 /// The field of a month's percentage.

@@ -2,6 +2,7 @@
 
 use super::BoxPage;
 use super::{BoxHead, Tab};
+use crate::page::dates::Said;
 use crate::page::frame::Frame;
 use crate::page::headline::headline;
 use crate::page::law_words::{exempt_words, rule_words};
@@ -65,7 +66,7 @@ struct SheetView {
 }
 
 fn month_day((month, day): (i8, i8)) -> String {
-    jiff::civil::Date::new(2000, month, day).map_or(String::new(), |d| d.strftime("%-d %b").to_string())
+    jiff::civil::Date::new(2000, month, day).map_or(String::new(), |d| d.said("%-d %b"))
 }
 
 fn program_line(bench: &Workbench, settings: &Settings, index: usize, program: &Program) -> ProgramLine {
@@ -73,7 +74,7 @@ fn program_line(bench: &Workbench, settings: &Settings, index: usize, program: &
     ProgramLine {
         name: program.name.clone(),
         days: days_in_words(program.days),
-        starts: program.starts.iter().map(|t| t.strftime("%H:%M").to_string()).collect::<Vec<_>>().join(", "),
+        starts: program.starts.iter().map(|t| t.said("%H:%M")).collect::<Vec<_>>().join(", "),
         stations: program.run_times.iter().map(|(n, s)| (names.station(*n), s.to_string())).collect(),
         percent: match &settings.percentages {
             Percentages::Program(values) => {
@@ -82,7 +83,7 @@ fn program_line(bench: &Workbench, settings: &Settings, index: usize, program: &
             _ => String::new(),
         },
         repeat: program.repeat.map_or(String::new(), |r| {
-            format!("again and again until {}, pause {}", r.until.strftime("%H:%M"), r.pause)
+            format!("again and again until {}, pause {}", r.until.said("%H:%M"), r.pause)
         }),
     }
 }
@@ -102,14 +103,14 @@ pub(super) fn rest_of_box(settings: &Settings) -> Vec<String> {
         d => lines.push(format!("Stations overlap by {}", d.abs())),
     }
     if let Some(hours) = settings.omit_hours {
-        let (from, until) = (hours.from.strftime("%H:%M"), hours.until.strftime("%H:%M"));
+        let (from, until) = (hours.from.said("%H:%M"), hours.until.said("%H:%M"));
         lines.push(format!("No start between {from} and {until}"));
     }
     if let Some(span) = settings.off_season {
         lines.push(format!("Off-season {} to {}", month_day(span.from), month_day(span.until)));
     }
     if let Some((first, days)) = settings.rain_delay {
-        lines.push(format!("Rain delay of {days} days from {}", first.strftime("%-d %b %Y")));
+        lines.push(format!("Rain delay of {days} days from {}", first.said("%-d %b %Y")));
     }
     lines
 }
@@ -129,7 +130,7 @@ pub(super) fn extras(setting: &StationSetting) -> Vec<&'static str> {
 pub(super) fn version_words(bench: &Workbench) -> String {
     let words = |record: &SettingsRecord| {
         let saved = record.saved_at.to_zoned(bench.installation.tz.clone());
-        format!("version {} of {}, {}", record.version, saved.strftime("%-d %b %Y"), record.saved_by)
+        format!("version {} of {}, {}", record.version, saved.said("%-d %b %Y"), record.saved_by)
     };
     bench.saved().map_or_else(|| "nothing recorded yet".to_owned(), words)
 }
@@ -172,7 +173,7 @@ fn build(bench: &Workbench) -> Result<SheetView, PageError> {
         card: bench.installation.card.name.clone(),
         version: version_words(bench),
         reason: bench.saved().map_or(String::new(), |s| s.reason.clone()),
-        window: format!("{} to {}", window.from.strftime("%H:%M"), window.until.strftime("%H:%M")),
+        window: format!("{} to {}", window.from.said("%H:%M"), window.until.said("%H:%M")),
         programs: programs
             .filter(|(_, p)| p.waters())
             .map(|(i, p)| program_line(bench, &settings, i, p))
@@ -243,7 +244,7 @@ async fn coming_night(here: &AtSite, bench: &Workbench) -> Result<String, PageEr
     let key = format!("{} sentence of box {number}", here.key(work.moment));
     let sentence = here.once(key, 1, move |_| {
         let night = work.night(number);
-        let day = night.date.strftime("%A, %-d %B");
+        let day = night.date.said("%A, %-d %B");
         Ok(format!("{day}: {}", headline(&night, &work.states.tz)))
     });
     Ok(sentence.await?.to_string())

@@ -3,6 +3,7 @@
 //! percentages across and pixels down.
 
 use super::words::Names;
+use crate::page::dates::Said;
 use crate::page::quantities::flow as flow_text;
 use crate::page::sensor_words::holders;
 use askama::Template;
@@ -218,14 +219,14 @@ fn draw_pass(names: &Names<'_>, axis: &Axis, pass: &ProgramPass<'_>, y: u32) -> 
         }
     }
     let name = names.program(pass.program);
-    let clock = |t: Timestamp| t.to_zoned(names.installation.tz.clone()).strftime("%H:%M").to_string();
+    let clock = |t: Timestamp| t.to_zoned(names.installation.tz.clone()).said("%H:%M");
     let set = names.settings.programs.get(pass.program).and_then(|p| p.starts.get(first.start_index));
     let asked = first.start - first.queued;
     let waits = first.queued >= Seconds::from_min(1);
     Some(Pass {
         program: pass.program,
         start: first.start_index,
-        set: set.map_or(String::new(), |t| t.strftime("%H:%M").to_string()),
+        set: set.map_or(String::new(), |t| t.said("%H:%M")),
         fill: pass.program % FILLS,
         label_x: whole.x.clone(),
         whole,
@@ -314,12 +315,7 @@ pub(super) fn week(names: &Names<'_>, runs: &[ScheduledRun], shown: Shown) -> We
         let Ok(date) = from.checked_add(i64::from(k).days()) else { break };
         let y = HEAD_PX + k * ROW_PX;
         let axis = zoom.axis(names, date);
-        drawn.rows.push(Row {
-            date,
-            label: date.strftime("%a %-d %b").to_string(),
-            y,
-            chosen: date == chosen,
-        });
+        drawn.rows.push(Row { date, label: date.said("%a %-d %b"), y, chosen: date == chosen });
         let windows = names.installation.windows(date, date);
         drawn.open.extend(windows.iter().filter_map(|(open, shut)| axis.bar(*open, *shut, y)));
         let bans = forbidden(names, date, tomorrow(date));
@@ -340,7 +336,7 @@ pub(super) fn week(names: &Names<'_>, runs: &[ScheduledRun], shown: Shown) -> We
             }
         }
         if !spoken.is_empty() && spoken.len() <= 6 {
-            words.push(format!("{}: {}", date.strftime("%A"), spoken.join(", ")));
+            words.push(format!("{}: {}", date.said("%A"), spoken.join(", ")));
         }
     }
     drawn.words = format!("The nights of a week from noon to noon. {}.", words.join(". "));
@@ -392,7 +388,7 @@ fn lane_runs(
 }
 
 fn clock(names: &Names<'_>, at: Timestamp) -> String {
-    at.to_zoned(names.installation.tz.clone()).strftime("%H:%M").to_string()
+    at.to_zoned(names.installation.tz.clone()).said("%H:%M")
 }
 
 /// Sunset and sunrise on the axis of a night.
@@ -434,7 +430,7 @@ pub(super) fn night(
     let windows = names.installation.windows(date, date);
     let bans = forbidden(names, date, tomorrow(date));
     let words: Vec<&str> = drawn.iter().map(|r| r.title.as_str()).collect();
-    let words = format!("Night of {}: {}.", date.strftime("%A %-d %B"), words.join("; "));
+    let words = format!("Night of {}: {}.", date.said("%A %-d %B"), words.join("; "));
     #[allow(clippy::cast_possible_truncation, clippy::cast_sign_loss, reason = "seconds of a day")]
     let span_s = secs(axis.from, axis.until) as u32;
     Some(NightDrawing {
@@ -473,7 +469,7 @@ fn hours(names: &Names<'_>, axis: &Axis) -> Vec<Mark> {
             } else {
                 "middle"
             };
-            marks.push(Mark { x: pct(x), y: 14, text: at.strftime("%H").to_string(), anchor });
+            marks.push(Mark { x: pct(x), y: 14, text: at.said("%H"), anchor });
         }
         at = &at + SignedDuration::from_hours(1);
     }
@@ -542,11 +538,11 @@ pub(super) struct TableLine {
 
 /// The week as a table.
 pub(super) fn table(names: &Names<'_>, runs: &[ScheduledRun]) -> Vec<TableLine> {
-    let clock = |t: Timestamp| t.to_zoned(names.installation.tz.clone()).strftime("%H:%M").to_string();
+    let clock = |t: Timestamp| t.to_zoned(names.installation.tz.clone()).said("%H:%M");
     passes(runs.iter())
         .into_iter()
         .map(|pass| TableLine {
-            date: pass.date.strftime("%a %-d %b").to_string(),
+            date: pass.date.said("%a %-d %b"),
             program: names.program(pass.program),
             from: clock(pass.begin),
             until: clock(pass.end),

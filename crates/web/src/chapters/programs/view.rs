@@ -3,6 +3,7 @@
 use super::settings_form::{self, TextError, Texts, label};
 use super::timeline::{self, FLOW_PX, NightDrawing, Shown, TableLine, Week, Zoom};
 use super::words::{FindingWords, Names};
+use crate::page::dates::Said;
 use crate::page::forms::{Cell, Cells, Tick};
 use crate::page::quantities::span;
 use crate::page::quantities::{capital, depth, in_words, plain, volume};
@@ -303,7 +304,7 @@ pub(super) fn live(
         findings,
         week: Some(timeline::week(&names, &runs, Shown { from, chosen, zoom, editable: may_edit })),
         night: timeline::night(&names, (&runs, &own), (chosen, bench.night(chosen)), may_edit),
-        night_of: chosen.strftime("%A %-d %B").to_string(),
+        night_of: chosen.said("%A %-d %B"),
         previous_week: chosen.checked_sub(7.days()).unwrap_or(chosen),
         next_week: chosen.checked_add(7.days()).unwrap_or(chosen),
         flow_px: FLOW_PX,
@@ -314,7 +315,7 @@ pub(super) fn live(
         workings,
         assumption: format!(
             "Need is what the plants are expected to use over the fourteen days from {}, without rain, at each zone's rate and uniformity.",
-            day.strftime("%-d %b %Y")
+            day.said("%-d %b %Y")
         ),
         unreadable: Vec::new(),
         may_edit,

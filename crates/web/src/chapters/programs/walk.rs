@@ -3,6 +3,7 @@
 use super::sheet::{CAUTIONS, extras, never_words, rest_of_box, version_words};
 use super::words::Names;
 use super::{BoxHead, BoxPage, Tab};
+use crate::page::dates::Said;
 use crate::page::frame::Frame;
 use crate::page::ticks::{TickMark, ticks_of};
 use crate::server::error::{PageError, page};
@@ -103,10 +104,10 @@ fn stages(bench: &Workbench) -> Vec<Stage> {
 
 fn starts(settings: &Settings, active: &Active<'_>) -> Vec<KeyStep> {
     let of_program = |(i, p): &(usize, &Program)| {
-        let times: Vec<String> = p.starts.iter().map(|t| t.strftime("%H:%M").to_string()).collect();
+        let times: Vec<String> = p.starts.iter().map(|t| t.said("%H:%M")).collect();
         let detail = match p.repeat {
             Some(repeat) => {
-                let until = repeat.until.strftime("%H:%M");
+                let until = repeat.until.said("%H:%M");
                 format!("repeats until {until}, pause {}", repeat.pause)
             }
             None => "every other start of this program cleared".to_owned(),

@@ -1,6 +1,7 @@
 //! Findings, actions and reasons as sentences.
 
 use crate::page::change_words::{ChangeLine, change_lines};
+use crate::page::dates::Said;
 use crate::page::quantities::span;
 use crate::page::quantities::{capital, flow, in_words, plain, share, volume};
 pub(crate) use crate::page::school_words::strategy;
@@ -40,7 +41,7 @@ pub(crate) struct FindingWords {
 }
 
 fn day(date: Date) -> String {
-    date.strftime("%a %-d %b").to_string()
+    date.said("%a %-d %b")
 }
 
 /// Why a run time never runs, as the end of a sentence.
@@ -87,7 +88,7 @@ impl Names<'_> {
     }
 
     fn zoned(&self, at: Timestamp, format: &str) -> String {
-        at.to_zoned(self.tz().clone()).strftime(format).to_string()
+        at.to_zoned(self.tz().clone()).said(format)
     }
 
     fn tz(&self) -> &TimeZone {
@@ -103,7 +104,7 @@ impl Names<'_> {
                 format!(
                     "Program {}, start {}",
                     self.program(p),
-                    start.map_or(String::new(), |t| t.strftime("%H:%M").to_string())
+                    start.map_or(String::new(), |t| t.said("%H:%M"))
                 )
             }
             FindingPlace::Station(n) => capital(&self.station(n)),
@@ -148,8 +149,8 @@ impl Names<'_> {
             ),
             FindingKind::OutsideWindow { from, until } => format!(
                 "Runs outside the water window ({} to {}), first {} to {}.",
-                self.installation.window.from.strftime("%H:%M"),
-                self.installation.window.until.strftime("%H:%M"),
+                self.installation.window.from.said("%H:%M"),
+                self.installation.window.until.said("%H:%M"),
                 self.zoned(*from, "%a %-d %b %H:%M"),
                 self.clock(*until)
             ),
@@ -209,7 +210,7 @@ impl Names<'_> {
             }
             FindingKind::OmittedHours { from, first } => format!(
                 "Runs on into the hours from {} in which nothing may start, first {}.",
-                from.strftime("%H:%M"),
+                from.said("%H:%M"),
                 self.zoned(*first, "%a %-d %b at %H:%M")
             ),
             FindingKind::CycleTooLong { run, limit } => format!(
@@ -250,12 +251,12 @@ impl Names<'_> {
                 if *removed {
                     format!(
                         "On {} the clock skips this hour; the start moves on by the hour.",
-                        on.strftime("%-d %b %Y")
+                        on.said("%-d %b %Y")
                     )
                 } else {
                     format!(
                         "On {} the clock repeats this hour; the box may start twice.",
-                        on.strftime("%-d %b %Y")
+                        on.said("%-d %b %Y")
                     )
                 }
             }
@@ -308,7 +309,7 @@ impl Names<'_> {
         match remedy {
             Remedy::KeepStarts { count: 1, .. } => "Keep the first start only".into(),
             Remedy::KeepStarts { count, .. } => format!("Keep the first {} starts", in_words(*count)),
-            Remedy::MoveStart { to, .. } => format!("Start at {}", to.strftime("%H:%M")),
+            Remedy::MoveStart { to, .. } => format!("Start at {}", to.said("%H:%M")),
             Remedy::WorkBack { .. } => "Work every start back from the window's end".into(),
             Remedy::SetDays { days, .. } => format!("Run on {}", days_in_words(*days)),
             Remedy::SetCycle { cycle, soak, .. } => {
@@ -456,7 +457,7 @@ impl Names<'_> {
                 share(given)
             ),
         };
-        format!("{made}; it holds until {}: {because}.", until.strftime("%-d %b %Y"))
+        format!("{made}; it holds until {}: {because}.", until.said("%-d %b %Y"))
     }
 
     /// What binds when nothing fits.
@@ -497,7 +498,7 @@ impl Names<'_> {
         let Relax { window_from, extra_days, extra_programs, supply, share_pct, drip_apart } =
             relaxation.relax;
         if let Some(from) = window_from {
-            format!("Open the window at {}, {} earlier", from.strftime("%H:%M"), span(relaxation.by))
+            format!("Open the window at {}, {} earlier", from.said("%H:%M"), span(relaxation.by))
         } else if drip_apart {
             "Drip on its own program".into()
         } else if extra_days > 0 {

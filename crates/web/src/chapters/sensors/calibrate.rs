@@ -8,6 +8,7 @@ use crate::page::quantities::{capital, in_words, plain};
 use crate::page::sensor_words::{failure, moment};
 use crate::server::address;
 use crate::server::error::{PageError, page_with, see_other};
+use crate::server::reader::off_loop;
 use crate::server::session::{Fields, flash};
 use crate::site::context::{AtSite, EditorAt};
 use crate::site::sensing::SensorStates;
@@ -297,7 +298,7 @@ async fn look(
     };
     let run = {
         let readings = readings.clone();
-        web::block(move || calibrate(begun, &readings)).await?
+        off_loop(move || calibrate(begun, &readings)).await?
     };
     let take = fields.get("then") == "take";
     if let (Ok(drained), true) = (&run, take) {

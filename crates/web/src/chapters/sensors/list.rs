@@ -1,6 +1,7 @@
 //! The first screen: what each sensor says, what it does to tonight, what is due; and what would pay.
 
 use super::{Tab, TabLink, frame, tabs};
+use crate::page::dates::Said;
 use crate::page::frame::Frame;
 use crate::page::quantities::{in_words, in_words_capital, plain, volume};
 use crate::page::sensor_words::{conflict, moment, pays, says, verdict};
@@ -111,9 +112,9 @@ pub(super) fn next_task(states: &SensorStates, record: &SensorRecord) -> (String
     match all.first() {
         None => ("nothing to do".into(), false),
         Some(due) if due.overdue_days(states.today) >= 0 => {
-            (format!("{} since {}", due.task.label(), due.on.strftime("%-d %b")), true)
+            (format!("{} since {}", due.task.label(), due.on.said("%-d %b")), true)
         }
-        Some(due) => (format!("{} by {}", due.task.label(), due.on.strftime("%-d %b %Y")), false),
+        Some(due) => (format!("{} by {}", due.task.label(), due.on.said("%-d %b %Y")), false),
     }
 }
 

@@ -1,5 +1,6 @@
 //! Each rain threshold on the record of the site, and its last year as a strip.
 
+use crate::page::dates::Said;
 use crate::page::quantities::{depth, plain, volume};
 use crate::page::sensor_words::{cause, moment};
 use crate::site::sensing::SensorStates;
@@ -117,7 +118,7 @@ fn strip(
     let months = days.filter(|date| date.day() == 1).map(|date| Span {
         x: format!("{:.2}%", x(midnight(date, &states.tz))),
         width: String::new(),
-        title: date.strftime("%b").to_string(),
+        title: date.said("%b"),
     });
     (spans.collect(), months.collect())
 }

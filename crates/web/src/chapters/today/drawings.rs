@@ -1,6 +1,7 @@
 //! Geometry of the two drawings of a night: the night strip and the soil column. Positions are
 //! percentages across and pixels down, so that a drawing fits any width without distortion.
 
+use crate::page::dates::Said;
 use askama::Template;
 use jiff::tz::TimeZone;
 use jiff::{SignedDuration, Timestamp, Zoned};
@@ -105,7 +106,7 @@ impl NightAxis {
         let mut hours = Vec::new();
         while self.x(&at) <= 99.0 {
             if i64::from(at.hour()) % step == 0 {
-                let text = at.strftime("%H").to_string();
+                let text = at.said("%H");
                 hours.push(Mark { x: pct(self.x(&at)), text, anchor: "middle" });
             }
             at = &at + SignedDuration::from_hours(1);
@@ -137,7 +138,7 @@ struct Filling<'a> {
 impl Filling<'_> {
     fn bar(&mut self, (start, end): (&Zoned, &Zoned), kind: &'static str, what: &str) -> String {
         let (x, x_end) = (self.axis.x(start), self.axis.x(end));
-        let clock = format!("{} to {}", start.strftime("%H:%M"), end.strftime("%H:%M"));
+        let clock = format!("{} to {}", start.said("%H:%M"), end.said("%H:%M"));
         self.bars.push(Bar {
             x: pct(x),
             y: self.y + if kind == "need" { 3 } else { 7 },
@@ -224,7 +225,7 @@ pub(super) fn night_strip(
     let sun = sunrise_sunset(night.window_until.date(), latitude_deg, longitude_deg);
     let sunrise = sun.and_then(|(rise, _)| {
         let at = rise.to_zoned(tz.clone());
-        axis.mark(&at, format!("sunrise {}", at.strftime("%H:%M")))
+        axis.mark(&at, format!("sunrise {}", at.said("%H:%M")))
     });
     let (open, shut) = (axis.x(&night.window_from), axis.x(&night.window_until));
     Some(NightStrip {
@@ -242,8 +243,8 @@ pub(super) fn night_strip(
         sunrise,
         words: format!(
             "Water window {} to {}. {}",
-            night.window_from.strftime("%H:%M"),
-            night.window_until.strftime("%H:%M"),
+            night.window_from.said("%H:%M"),
+            night.window_until.said("%H:%M"),
             words.join(" ")
         ),
     })

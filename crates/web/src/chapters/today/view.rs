@@ -5,6 +5,7 @@ use super::drawings::{self, NightStrip};
 use super::row::{self, Row};
 use crate::chapters::today::words;
 use crate::chapters::today::words::NoticeWords;
+use crate::page::dates::Said;
 use crate::page::headline::headline;
 use crate::page::quantities;
 use crate::page::quantities::{clock, depth, long_date, volume};
@@ -105,8 +106,8 @@ pub(super) fn build(decided: &Decided) -> TodayView {
         strip: drawings::night_strip(tonight, &decided.loaded.tz, (site.latitude_deg, site.longitude_deg)),
         window: format!(
             "{} to {}",
-            tonight.night.window_from.strftime("%H:%M"),
-            tonight.night.window_until.strftime("%H:%M")
+            tonight.night.window_from.said("%H:%M"),
+            tonight.night.window_until.said("%H:%M")
         ),
         compared: tonight.known == BoxKnown::Settings,
         act: match tonight.known {

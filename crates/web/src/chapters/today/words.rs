@@ -1,5 +1,6 @@
 //! Decisions as sentences, built from facts.
 
+use crate::page::dates::Said;
 use crate::page::quantities::{capital, depth, flow, in_words, in_words_capital, plain, share, temperature};
 use jiff::civil::Date;
 use jiff::tz::TimeZone;
@@ -16,9 +17,9 @@ fn day(date: Date, today: Date) -> String {
         0 => "today".to_owned(),
         1 => "yesterday".to_owned(),
         -1 => "tomorrow".to_owned(),
-        2..=6 => format!("on {}", date.strftime("%a")),
-        -6..=-2 => date.strftime("%A").to_string(),
-        _ => date.strftime("%-d %b").to_string(),
+        2..=6 => format!("on {}", date.said("%a")),
+        -6..=-2 => date.said("%A"),
+        _ => date.said("%-d %b"),
     }
 }
 
@@ -69,7 +70,7 @@ pub(crate) fn because(zone: &ZoneTonight, (units, tz): (UnitSystem, &TimeZone), 
         Decision::Runs | Decision::Waits => {}
     }
     if let Some(at) = zone.will.as_ref().and_then(|will| will.forbidden) {
-        let at = at.to_zoned(tz.clone()).strftime("%a %H:%M").to_string();
+        let at = at.to_zoned(tz.clone()).said("%a %H:%M");
         sentences.push(format!("What the box will run is forbidden by the ordinance, from {at}."));
     }
     if let (Some(cycles), Some(longest)) = (zone.cycles, zone.resolved.cycle_limit.longest)
@@ -123,7 +124,7 @@ fn barred(why: Barred, (units, tz): (UnitSystem, &TimeZone)) -> String {
         Barred::Law { .. } => "The ordinance leaves no minute of this night for it.".to_owned(),
         Barred::AfterRain { until, .. } => format!(
             "The ordinance forbids it after the rain until {}.",
-            until.to_zoned(tz.clone()).strftime("%a %-d %b at %H:%M")
+            until.to_zoned(tz.clone()).said("%a %-d %b at %H:%M")
         ),
         Barred::WeekIsFull { most } => format!(
             "The ordinance allows {} {} a week, and they are used up.",
@@ -131,10 +132,10 @@ fn barred(why: Barred, (units, tz): (UnitSystem, &TimeZone)) -> String {
             if most == 1 { "day" } else { "days" }
         ),
         Barred::Rest(Rest::RainDelay { until }) => {
-            format!("The box is on rain delay until {}.", until.strftime("%a %-d %b"))
+            format!("The box is on rain delay until {}.", until.said("%a %-d %b"))
         }
         Barred::Rest(Rest::OffSeason { until: Some(until) }) => {
-            format!("It is off-season until {}.", until.strftime("%-d %b"))
+            format!("It is off-season until {}.", until.said("%-d %b"))
         }
         Barred::Rest(Rest::OffSeason { until: None }) => {
             "The off-season of the box is the whole year.".to_owned()
@@ -152,7 +153,7 @@ fn barred(why: Barred, (units, tz): (UnitSystem, &TimeZone)) -> String {
 
 /// A date that may lie in another year.
 fn dated(date: Date) -> String {
-    date.strftime("%-d %b %Y").to_string()
+    date.said("%-d %b %Y")
 }
 
 /// A notice with its weight and what to do.

@@ -1,6 +1,7 @@
 //! One day of a zone, hour by hour: what happened, and because of what.
 
 use super::words;
+use crate::page::dates::Said;
 use crate::page::quantities::{clock, depth, long_date, plain, rate, span};
 use jiff::ToSpan;
 use jiff::civil::Date;
@@ -205,7 +206,7 @@ impl Told<'_> {
             Holder::Sensor { sensor, hold } => {
                 let name = self.names.get(*sensor).map_or("a sensor", String::as_str);
                 let until = hold.until.map_or(String::new(), |until| {
-                    format!(", until {}", until.to_zoned(self.tz.clone()).strftime("%a %H:%M"))
+                    format!(", until {}", until.to_zoned(self.tz.clone()).said("%a %H:%M"))
                 });
                 format!("{name}{until}")
             }

@@ -5,6 +5,7 @@ use super::opened::{self, Opened};
 use super::tried::{Depth, Tried, trial_of, tried};
 use super::view::{self, Kept, Lists, Looking, TrialPage};
 use super::{table, words};
+use crate::page::dates::Said;
 use crate::page::forms::name_fault;
 use crate::page::frame::{Chapter, Frame};
 use crate::page::take_back::TakeBack;
@@ -116,7 +117,7 @@ async fn kept_page(
         id: line.id,
         name: line.name.clone(),
         by: line.saved_by.clone(),
-        at: line.saved_at.to_zoned(here.facts.tz.clone()).strftime("%-d %B %Y, %H:%M").to_string(),
+        at: line.saved_at.to_zoned(here.facts.tz.clone()).said("%-d %B %Y, %H:%M"),
         repeats: again.repeats,
         revision: again.trial.weather.revision,
     };

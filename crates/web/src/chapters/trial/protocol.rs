@@ -1,6 +1,7 @@
 //! The six virtual zones of the published protocol on the site's own weather.
 
 use super::words;
+use crate::page::dates::Said;
 use crate::page::frame::{Chapter, Frame};
 use crate::page::quantities::{depth, short_date};
 use crate::page::school_words::strategy;
@@ -61,7 +62,7 @@ fn miss(zone: u16, miss: &Miss, tz: &TimeZone, units: UnitSystem) -> String {
     format!(
         "Zone {zone}, {} {}: {what} {} over the day; {} below full then, refill at {}",
         short_date(at.date()),
-        at.strftime("%H:%M"),
+        at.said("%H:%M"),
         depth(units, miss.amount),
         depth(units, missing),
         depth(units, refill)

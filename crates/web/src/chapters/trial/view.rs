@@ -5,6 +5,7 @@ use super::opened::Opened;
 use super::tried::{OwnWay, Tried, Why, own_ways};
 use super::words::{self, ENOUGH};
 use crate::page::change_words::{ChangeLine, changes_on};
+use crate::page::dates::Said;
 use crate::page::frame::Frame;
 use crate::page::quantities::{depth, plain, share, short_date, volume};
 use crate::server::address;
@@ -59,7 +60,7 @@ impl Lists {
             name: line.name.clone(),
             answer: line.answer.clone(),
             by: line.saved_by.clone(),
-            at: line.saved_at.to_zoned(here.facts.tz.clone()).strftime("%-d %b %Y, %H:%M").to_string(),
+            at: line.saved_at.to_zoned(here.facts.tz.clone()).said("%-d %b %Y, %H:%M"),
         };
         Ok(Self { ways: own.iter().map(way).collect(), trials: trials.iter().map(trial).collect() })
     }

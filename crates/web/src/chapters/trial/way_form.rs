@@ -3,12 +3,14 @@
 use super::kept::name;
 use super::tried::{common, own_ways};
 use super::words;
+use crate::page::dates::Said;
 use crate::page::frame::{Chapter, Frame};
 use crate::page::school_words::strategy;
 use crate::page::take_back::TakeBack;
 use crate::server::address;
 use crate::server::download::attachment;
 use crate::server::error::{PageError, page_with, see_other};
+use crate::server::reader::off_loop;
 use crate::server::session::{Fields, flash};
 use crate::site::context::{AtSite, EditorAt};
 use actix_web::http::StatusCode;
@@ -100,7 +102,7 @@ async fn versions(here: &AtSite) -> Result<Vec<(String, String, u8, SettingsReco
         let bench = here.workbench(own.number()).await?;
         for record in here.settings_history(&bench).await?.iter() {
             let code = format!("box{}v{}", own.number(), record.version);
-            let on = record.saved_at.to_zoned(here.facts.tz.clone()).strftime("%-d %b %Y").to_string();
+            let on = record.saved_at.to_zoned(here.facts.tz.clone()).said("%-d %b %Y");
             let words =
                 format!("box {}, version {} of {on}: {}", own.number(), record.version, record.reason);
             all.push((code, words, own.number(), record.clone()));
@@ -401,7 +403,7 @@ async fn refusals(here: &AtSite, way: &TrialWay) -> Result<Vec<String>, PageErro
     let states = here.sensor_states(None).await?;
     let last = here.facts.last_recorded().unwrap_or_else(|| here.moment(None).date);
     let way = way.clone();
-    let found = web::block(move || apply(&way, &states.facts, (last, last)).err()).await?;
+    let found = off_loop(move || apply(&way, &states.facts, (last, last)).err()).await?;
     let refusals = found.unwrap_or_default();
     Ok(refusals
         .iter()

@@ -1,5 +1,6 @@
 //! Trial in words: ways, refusals, and which way is best.
 
+use crate::page::dates::Said;
 use crate::page::quantities::{depth, flow, span};
 use upland_core::account::whole::Facts;
 use upland_core::advice::budget::RainRule;
@@ -198,9 +199,7 @@ pub(super) fn described(way: &TrialWay) -> String {
     told.extend(
         way.sensors.iter().map(|own| format!("{} {}", own.name, change(&own.change, UnitSystem::Metric))),
     );
-    told.extend(
-        way.window.map(|w| format!("window {} to {}", w.from.strftime("%H:%M"), w.until.strftime("%H:%M"))),
-    );
+    told.extend(way.window.map(|w| format!("window {} to {}", w.from.said("%H:%M"), w.until.said("%H:%M"))));
     told.extend(match way.planting {
         Ramps::AsSet => None,
         Ramps::None => Some("no grow-in or wean-off".to_owned()),

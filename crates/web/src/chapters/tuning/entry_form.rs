@@ -1,5 +1,6 @@
 //! One entry of a visit as a form: what was typed becomes what was seen, and what was seen becomes words.
 
+use crate::page::dates::Said;
 use crate::page::forms::{FieldError, NO_UNIT, Reader, Shown};
 use crate::page::quantities::{flow, plain, share, span, volume};
 use crate::server::session::Fields;
@@ -265,7 +266,7 @@ pub(super) fn differences(seen: &BoxSeen, facts: &Facts, at: Timestamp) -> Vec<S
             && now != was
         {
             let words = |all: &[Time]| {
-                let all: Vec<String> = all.iter().map(|t| t.strftime("%H:%M").to_string()).collect();
+                let all: Vec<String> = all.iter().map(|t| t.said("%H:%M")).collect();
                 if all.is_empty() { "none".to_owned() } else { all.join(", ") }
             };
             out.push(format!("Program {name} starts at {}; known was {}.", words(now), words(was)));

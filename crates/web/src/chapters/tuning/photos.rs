@@ -2,6 +2,7 @@
 
 use super::enter::client_key;
 use crate::server::error::PageError;
+use crate::server::reader::off_loop;
 use crate::server::session::check_csrf;
 use crate::site::context::{AtSite, EditorAt};
 use actix_multipart::Multipart;
@@ -150,7 +151,7 @@ async fn take(
     if sent.bytes.is_empty() {
         return answer("No photograph was chosen.".into(), false);
     }
-    let kept = match web::block(move || smaller(&sent.bytes)).await? {
+    let kept = match off_loop(move || smaller(&sent.bytes)).await? {
         Ok(kept) => kept,
         Err(text) => return answer(text, false),
     };
@@ -159,7 +160,7 @@ async fn take(
         Some(folder) => {
             let name = format!("{}.jpg", crate::server::session::random_hex());
             let path = folder.join(&name);
-            let written = web::block(move || {
+            let written = off_loop(move || {
                 std::fs::create_dir_all(&folder).and_then(|()| std::fs::write(path, kept.jpeg))
             });
             written.await?.map_err(|error| {
@@ -185,7 +186,7 @@ async fn show(here: AtSite, path: web::Path<(i64, i64)>) -> Result<HttpResponse,
         Picture::Jpeg(bytes) => bytes,
         Picture::File(name) => {
             let path = folder().ok_or(PageError::NotFound)?.join(name);
-            web::block(move || std::fs::read(path)).await?.map_err(|_| PageError::NotFound)?
+            off_loop(move || std::fs::read(path)).await?.map_err(|_| PageError::NotFound)?
         }
     };
     Ok(HttpResponse::Ok()

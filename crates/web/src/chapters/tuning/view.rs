@@ -2,6 +2,7 @@
 
 use super::accept::{kind_code, name_of};
 use super::decided::Decided;
+use crate::page::dates::Said;
 use crate::page::frame::Frame;
 use crate::page::quantities::{plain, share, short_date, volume};
 use crate::page::tuning_words::{Words, cause_name, correction, look_again, settle};
@@ -328,12 +329,12 @@ impl TuningPage {
         let others = diagnosis.causes.iter().enumerate().filter(|(at, _)| !chosen(at));
         let visits = all.iter().map(|v| VisitLine {
             href: format!("{root}/visits/{}", v.id),
-            day: v.on.strftime("%-d %B %Y").to_string(),
+            day: v.on.said("%-d %B %Y"),
             by: v.begun_by.clone(),
             look_again: v.look_again.map(look_again).unwrap_or_default(),
             current: v.id == found.record.id,
         });
-        let when = |at: jiff::Timestamp| at.to_zoned(tz.clone()).strftime("%H:%M").to_string();
+        let when = |at: jiff::Timestamp| at.to_zoned(tz.clone()).said("%H:%M");
         let entries = found.entries.iter().map(|e| EntryLine {
             address: format!("{root}/visits/{}/entries/{}", e.visit_id, e.id),
             at: when(e.at),
@@ -350,7 +351,7 @@ impl TuningPage {
             remove: format!("{root}/visits/{}/undo", found.record.id),
             visit: found.record.id,
             is_last: all.first().is_some_and(|v| v.id == found.record.id),
-            day: found.record.on.strftime("%A %-d %B %Y").to_string(),
+            day: found.record.on.said("%A %-d %B %Y"),
             headline,
             because,
             open: unexplained(found, &words),
@@ -522,7 +523,7 @@ fn nights(found: &Decided, words: &Words<'_>) -> Vec<NightsOf> {
                 .nights
                 .iter()
                 .map(|n| NightLine {
-                    date: n.date.strftime("%a %-d %b").to_string(),
+                    date: n.date.said("%a %-d %b"),
                     shown: percent(n.shown),
                     asked: percent(n.asked),
                     ratio: if n.asked > 0.0 { percent(100.0 * n.shown / n.asked) } else { String::new() },

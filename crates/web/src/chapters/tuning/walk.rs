@@ -2,6 +2,7 @@
 
 use super::decided::{today, visits};
 use super::entry_form::{flow_unit, meter_unit, nights_asked, unit_of};
+use crate::page::dates::Said;
 use crate::page::frame::{Chapter, Frame};
 use crate::server::address;
 use crate::server::error::{PageError, page};
@@ -157,7 +158,7 @@ async fn walk(EditorAt(here): EditorAt) -> Result<HttpResponse, PageError> {
     let units = here.facts.units();
     page(&WalkPage {
         user: here.who.user.id,
-        day: day.strftime("%A %-d %B").to_string(),
+        day: day.said("%A %-d %B"),
         steps,
         total,
         flow_unit: unit_of(flow_unit(units)),
@@ -230,9 +231,8 @@ fn box_step(
     let at = upland_core::quantity::time::noon(day, &facts.tz);
     let set = facts.of_box(number).and_then(|b| b.settings_at(at)).cloned();
     let set = set.unwrap_or_else(|| own.settings_or_clean());
-    let starts = |all: &[jiff::civil::Time]| {
-        all.iter().map(|t| t.strftime("%H:%M").to_string()).collect::<Vec<_>>().join(" ")
-    };
+    let starts =
+        |all: &[jiff::civil::Time]| all.iter().map(|t| t.said("%H:%M")).collect::<Vec<_>>().join(" ");
     let program = |(index, program): (usize, &upland_core::controller::schedule::Program)| {
         let seen = seen.programs.get(&index).cloned().unwrap_or_else(ProgramSeen::default);
         let pct = set.percentages.of(index, day);
@@ -265,7 +265,7 @@ fn box_step(
     let night = |night: jiff::civil::Date| {
         let value =
             seen.nights.get(&night).map(|v| crate::page::quantities::plain(*v, 0)).unwrap_or_default();
-        (night.to_string(), night.strftime("%a %-d %b").to_string(), value)
+        (night.to_string(), night.said("%a %-d %b"), value)
     };
     BoxStep {
         anchor,
@@ -305,7 +305,7 @@ fn site_step(here: &AtSite, facts: &Facts, known: &Together) -> SiteStep {
     let before = facts.log.meter.iter().rfind(|m| m.at < of_visit || known.visit.meter.is_none());
     let words = |m: &upland_core::account::log::MeterReading| {
         let value = crate::page::quantities::plain(m.counted.l() / unit.factor, 1);
-        let at = m.at.to_zoned(facts.tz.clone()).strftime("%-d %b");
+        let at = m.at.to_zoned(facts.tz.clone()).said("%-d %b");
         format!("{value} {} on {at}", unit.unit)
     };
     SiteStep {

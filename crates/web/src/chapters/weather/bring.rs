@@ -4,6 +4,7 @@ use super::{ProblemLine, Refused, draw, lines};
 use crate::page::frame::{Chapter, Frame};
 use crate::server::address;
 use crate::server::error::{PageError, page, page_with, see_other};
+use crate::server::reader::off_loop;
 use crate::server::session::Fields;
 use crate::server::state::with_store;
 use crate::server::upload;
@@ -62,7 +63,7 @@ async fn bring(
         Err(vec![Problem { line: None, column: None, message }])
     } else {
         let bytes = file.bytes.clone();
-        web::block(move || match weather_file::stations_of(&bytes).len() {
+        off_loop(move || match weather_file::stations_of(&bytes).len() {
             // Of a file of several stations the one that is meant is asked on the next page.
             2.. => Ok(()),
             _ => weather_file::open(&bytes, &station, &tz, None).map(|_| ()),
@@ -124,7 +125,7 @@ pub(super) async fn waiting(
     if mapping.is_none() && chosen.is_none() {
         // A header seen before is read as it was said then.
         let (bytes, zone) = (content.clone(), tz.clone());
-        let asks = web::block(move || weather_file::open(&bytes, &station, &zone, None)).await?;
+        let asks = off_loop(move || weather_file::open(&bytes, &station, &zone, None)).await?;
         if let Ok(Opened::Asks(proposal)) = asks {
             let key = proposal.key.clone();
             mapping = here
@@ -134,8 +135,8 @@ pub(super) async fn waiting(
         }
     }
     let outcome = match chosen {
-        Some(id) => web::block(move || Waiting::of_station(&content, &id)).await?,
-        None => web::block(move || Waiting::of(&content, &station, &tz, mapping)).await?,
+        Some(id) => off_loop(move || Waiting::of_station(&content, &id)).await?,
+        None => off_loop(move || Waiting::of(&content, &station, &tz, mapping)).await?,
     };
     Ok(Some((draft, outcome)))
 }
@@ -485,7 +486,7 @@ async fn confirm_mapping(
         .ok_or(PageError::NotFound)?;
     let tz = loaded.tz.clone();
     let station = loaded.site.site.station();
-    let asks = web::block(move || weather_file::open(&content, &station, &tz, None)).await?;
+    let asks = off_loop(move || weather_file::open(&content, &station, &tz, None)).await?;
     let Ok(Opened::Asks(proposal)) = asks else { return Ok(back) };
     let mapping = read_mapping(&fields, &proposal);
     let body = serde_json::to_value(&mapping).map_err(|e| PageError::BadRequest(e.to_string()))?;

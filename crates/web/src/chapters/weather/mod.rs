@@ -6,6 +6,7 @@ mod series;
 mod sources;
 mod take_in;
 
+use crate::page::dates::Said;
 use crate::page::frame::{Chapter, Frame};
 use crate::page::take_back::TakeBack;
 use crate::server::address;
@@ -93,7 +94,7 @@ fn import_line(import: Import, weather: &SiteWeather) -> ImportLine {
             import.days_same,
             if import.hours > 0 { format!("; {} hours", import.hours) } else { String::new() }
         ),
-        who: format!("{}, {}", import.imported_by, import.imported_at.strftime("%-d %b %Y %H:%M UTC")),
+        who: format!("{}, {}", import.imported_by, import.imported_at.said("%-d %b %Y %H:%M UTC")),
         undone: import.undone,
         file_name: import.file_name,
     }
@@ -322,7 +323,7 @@ impl Room {
                 "Nobody has chosen yet: the own sensor counts, the others stand in where it has nothing."
                     .to_owned()
             },
-            |c| format!("Chosen by {} on {}: {}", c.chosen_by, c.chosen_at.strftime("%-d %b %Y"), c.reason),
+            |c| format!("Chosen by {} on {}: {}", c.chosen_by, c.chosen_at.said("%-d %b %Y"), c.reason),
         );
         Self {
             lead,

@@ -6,6 +6,7 @@ mod season;
 mod survey;
 mod units;
 
+use crate::page::dates::Said;
 use crate::page::forms::{FieldError, Form, base_version, units_of};
 use crate::page::frame::{Chapter, Frame};
 use crate::page::merge::Merged;
@@ -182,7 +183,7 @@ fn edit(here: &AtSite, editing: Editing<'_>) -> Result<HttpResponse, PageError> 
             mixed: answered.map_or(String::new(), |z| {
                 mixed_words(&z.zone, climate.station().latitude_deg, Month::of(today))
             }),
-            saved: editing.zone.map(|z| (z.saved_by.clone(), z.saved_at.strftime("%-d %b %Y").to_string())),
+            saved: editing.zone.map(|z| (z.saved_by.clone(), z.saved_at.said("%-d %b %Y"))),
             merged: editing.merged,
         },
     )

@@ -9,6 +9,7 @@ use crate::server::address;
 use crate::server::download::attachment;
 use crate::server::error::{PageError, page};
 use crate::server::parallel::each_of;
+use crate::server::reader::off_loop;
 use crate::server::state::AppState;
 use crate::site::clock::Moment;
 use crate::site::context::AllSites;
@@ -306,7 +307,7 @@ async fn calls(here: &AllSites) -> Result<Arc<Vec<Call>>, PageError> {
 async fn list(here: AllSites) -> Result<HttpResponse, PageError> {
     let calls = calls(&here).await?;
     let (state, now) = (here.state.clone(), here.who.now);
-    let nights = web::block(move || nights::known(&state, now)).await??;
+    let nights = off_loop(move || nights::known(&state, now)).await??;
     let first = calls.iter().map(|c| week_number(c.week)).min().unwrap_or(0);
     let called =
         crate::server::state::read(&here.state, move |snapshot| snapshot.called_since(first)).await?;
@@ -352,7 +353,7 @@ fn every_night(state: &AppState, now: Timestamp) -> Result<BTreeMap<(i64, u8), S
 async fn csv(here: AllSites) -> Result<HttpResponse, PageError> {
     let calls = calls(&here).await?;
     let (state, now) = (here.state.clone(), here.who.now);
-    let tonight = web::block(move || every_night(&state, now)).await??;
+    let tonight = off_loop(move || every_night(&state, now)).await??;
     let rows: Vec<[String; 10]> = calls
         .iter()
         .map(|c| {

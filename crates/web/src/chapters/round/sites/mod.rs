@@ -2,6 +2,7 @@
 
 mod survey;
 
+use crate::page::dates::Said;
 use crate::page::forms::{FieldError, Form, base_version, units_of};
 use crate::page::frame::{Chapter, Frame};
 use crate::page::merge::Merged;
@@ -239,7 +240,7 @@ struct Editing<'a> {
 
 fn edit(here: &AtSite, editing: Editing<'_>) -> Result<HttpResponse, PageError> {
     let record = &here.facts.site;
-    let saved = (record.saved_by.clone(), record.saved_at.strftime("%-d %b %Y").to_string());
+    let saved = (record.saved_by.clone(), record.saved_at.said("%-d %b %Y"));
     page_with(
         editing.status,
         &EditPage {

@@ -1,5 +1,6 @@
 //! The site survey as a form.
 
+use crate::page::dates::Said;
 use crate::page::forms::{Field, FieldError, FieldGroup, FieldKind, Form, Reader, Shown};
 use crate::server::session::Fields;
 use std::collections::BTreeMap;
@@ -37,8 +38,8 @@ pub(crate) fn texts(site: &Site) -> BTreeMap<String, String> {
         ("elevation", u.height.text(Some(site.elevation.m()))),
         ("time_zone", site.time_zone.clone()),
         ("wind_height", u.height.text(Some(site.wind_height.m()))),
-        ("from", site.window.from.strftime("%H:%M").to_string()),
-        ("until", site.window.until.strftime("%H:%M").to_string()),
+        ("from", site.window.from.said("%H:%M")),
+        ("until", site.window.until.said("%H:%M")),
         ("supply", u.flow.text(site.supply.map(LitresPerMinute::l_per_min))),
     ]
     .into_iter()

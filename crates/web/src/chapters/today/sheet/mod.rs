@@ -1,6 +1,7 @@
 //! The door sheet: one page that stays in the box.
 
 use crate::chapters::today::{DateQuery, Decided, decide};
+use crate::page::dates::Said;
 use crate::page::drawn::{Drawn, framed};
 use crate::page::frame::{Chapter, Frame};
 use crate::page::quantities::{clock, cycles, depth, long_date, plain, rate, share};
@@ -68,7 +69,7 @@ fn zone_line(decided: &Decided, zone: &ZoneTonight) -> ZoneLine {
     let tonight = match zone.cycles {
         Some(c) => cycles(c),
         None => match zone.because {
-            Because::AboveRefill { next: Some(on), .. } => format!("off, due {}", on.strftime("%-d %b")),
+            Because::AboveRefill { next: Some(on), .. } => format!("off, due {}", on.said("%-d %b")),
             _ => "off".to_owned(),
         },
     };
@@ -142,18 +143,14 @@ fn build(decided: &Decided) -> SheetView {
         version: format!(
             "site version {}, survey of {}, Upland Almanac {}",
             decided.loaded.site.version,
-            surveyed.strftime("%-d %b %Y"),
+            surveyed.said("%-d %b %Y"),
             env!("CARGO_PKG_VERSION")
         ),
         controller: format!(
             "{place} ({} stations, {} programs, {} starts each)",
             card.stations, card.programs, card.starts_per_program
         ),
-        window: format!(
-            "{} to {}",
-            night.window_from.strftime("%H:%M"),
-            night.window_until.strftime("%H:%M")
-        ),
+        window: format!("{} to {}", night.window_from.said("%H:%M"), night.window_until.said("%H:%M")),
         programs,
         first_start: clock(night.first_start.as_ref()),
         last_end: clock(night.last_end().as_ref()),

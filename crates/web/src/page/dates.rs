@@ -1,0 +1,92 @@
+//! Times and dates as their reader writes them.
+
+use crate::server::reader::habit;
+use jiff::civil::{Date, Time};
+use jiff::{Timestamp, Zoned};
+use std::borrow::Cow;
+use upland_formats::typed::{Clock, DateOrder, Habit};
+
+/// Something with a time or a date in it.
+pub(crate) trait Said {
+    /// Written by a pattern of `strftime` in 24 hours and day first; whoever reads otherwise is given their own.
+    fn said(&self, pattern: &str) -> String;
+}
+
+macro_rules! said {
+    ($($kind:ty),*) => {$(
+        impl Said for $kind {
+            fn said(&self, pattern: &str) -> String {
+                self.strftime(&*in_the_way_of(habit(), pattern)).to_string()
+            }
+        }
+    )*};
+}
+
+said!(Date, Time, Zoned, Timestamp);
+
+/// Patterns of 24 hours with those of twelve, longer ones first.
+const HOURS: [(&str, &str); 3] = [("%H:%M:%S", "%-I:%M:%S %p"), ("%H:%M", "%-I:%M %p"), ("%H", "%-I %p")];
+
+/// Patterns with the day first and with the month first, longer ones first.
+const DATES: [(&str, &str); 6] = [
+    ("%A %-d %B", "%A, %B %-d"),
+    ("%-d %b %Y", "%b %-d, %Y"),
+    ("%-d %B %Y", "%B %-d, %Y"),
+    ("%B %-d %Y", "%B %-d, %Y"),
+    ("%-d %b", "%b %-d"),
+    ("%-d %B", "%B %-d"),
+];
+
+fn in_the_way_of(habit: Habit, pattern: &str) -> Cow<'_, str> {
+    let mut pattern = Cow::Borrowed(pattern);
+    let mut turn = |from: &str, to: &str| {
+        if pattern.contains(from) {
+            pattern = Cow::Owned(pattern.replace(from, to));
+        }
+    };
+    if habit.clock == Clock::Hours12 {
+        HOURS.into_iter().for_each(|(from, to)| turn(from, to));
+    }
+    if habit.dates == DateOrder::MonthFirst {
+        DATES.into_iter().for_each(|(from, to)| turn(from, to));
+    }
+    pattern
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::server::reader::in_habit;
+    use jiff::civil::{date, time};
+
+    #[test]
+    fn each_reader_is_given_their_own_times_and_dates() {
+        let us = Habit { clock: Clock::Hours12, dates: DateOrder::MonthFirst };
+        let (day, at) = (date(2026, 7, 14), time(22, 5, 0, 0));
+        let all = || {
+            [
+                at.said("%H:%M"),
+                at.said("%H:%M:%S"),
+                at.said("%H"),
+                day.said("%a %-d %b"),
+                day.said("%-d %b %Y"),
+                day.said("%A %-d %B %Y"),
+                day.said("%A %-d %B"),
+                day.said("%A, %-d %B"),
+                day.said("%-d %B"),
+                day.to_zoned(jiff::tz::TimeZone::UTC).map(|z| z.said("%a %-d %b, %H:%M")).unwrap_or_default(),
+            ]
+            .join(" | ")
+        };
+        assert_eq!(
+            all(),
+            "22:05 | 22:05:00 | 22 | Tue 14 Jul | 14 Jul 2026 | Tuesday 14 July 2026 | Tuesday 14 July | \
+             Tuesday, 14 July | 14 July | Tue 14 Jul, 00:00"
+        );
+        assert_eq!(
+            in_habit(us, all),
+            "10:05 PM | 10:05:00 PM | 10 PM | Tue Jul 14 | Jul 14, 2026 | Tuesday, July 14, 2026 | Tuesday, July 14 | \
+             Tuesday, July 14 | July 14 | Tue Jul 14, 12:00 AM"
+        );
+    }
+}
