@@ -43,6 +43,7 @@ coded!(crate::ground::plant::Sun {
 });
 coded!(crate::ground::planting::Density { Sparse = "sparse", Average = "average", Dense = "dense" });
 coded!(crate::ground::planting::MixedRule { Thirstiest = "thirstiest", AreaWeighted = "area_weighted" });
+coded!(crate::ground::catch_can::CanReading { Volume = "volume", Depth = "depth" });
 coded!(crate::ground::plant::Sky { Open = "open", UnderEaves = "under_eaves", UnderGlass = "under_glass" });
 coded!(crate::account::evidence::Evidence {
     Logged = "logged",

@@ -158,6 +158,7 @@ impl Things {
         let cans = CatchTest {
             run: Minutes::from_min(10.0),
             throat_cm2: 80.0,
+            reading: Default::default(),
             cans: [9.0, 10.0, 11.0, 12.0].map(can).to_vec(),
         };
         let said =

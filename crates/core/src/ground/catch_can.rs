@@ -30,6 +30,30 @@ pub struct Can {
     pub millilitres: f64,
 }
 
+/// How a can is read.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub enum CanReading {
+    /// The water poured out and measured, or a can graduated by volume; needs the area of its mouth.
+    #[default]
+    Volume,
+    /// The depth of the water in a straight-sided can, whatever its mouth.
+    Depth,
+}
+
+impl CanReading {
+    /// As a form names it.
+    #[must_use]
+    pub const fn label(self) -> &'static str {
+        match self {
+            Self::Volume => "by volume",
+            Self::Depth => "by depth in a straight can",
+        }
+    }
+}
+
+/// Mouth that stands for any straight-sided can read by its depth, cm²: a millimetre in it is 10 mL.
+pub const DEPTH_THROAT_CM2: f64 = 100.0;
+
 /// A test as it was run.
 #[derive(Debug, Clone, PartialEq)]
 pub struct CatchTest {
@@ -37,6 +61,8 @@ pub struct CatchTest {
     pub run: Minutes,
     /// Area of the mouth of a can, cm².
     pub throat_cm2: f64,
+    /// How the cans were read.
+    pub reading: CanReading,
     /// The cans.
     pub cans: Vec<Can>,
 }
@@ -235,7 +261,7 @@ mod tests {
             .enumerate()
             .map(|(i, ml)| Can { x_m: (i % 4) as f64 * 2.0, y_m: (i / 4) as f64 * 2.0, millilitres: *ml })
             .collect();
-        CatchTest { run: Minutes::from_min(minutes), throat_cm2, cans }
+        CatchTest { run: Minutes::from_min(minutes), throat_cm2, reading: CanReading::Volume, cans }
     }
 
     /// The handbook formula (Irrigation Association): in/h = 3.66 × mL ÷ (minutes × in²).

@@ -213,6 +213,9 @@ pub const RAIN_THRESHOLD: Bound =
 pub const READ_RAIN: Bound = bound("Rain", "mm", 0.0, 500.0, "since the reading before");
 /// Air temperature that was read.
 pub const READ_TEMPERATURE: Bound = bound("Temperature", "°C", -60.0, 60.0, "of the air");
+/// Temperature at or below which a freeze sensor holds.
+pub const FREEZE_AT: Bound =
+    bound("Freeze point", "°C", -10.0, 20.0, "ice forms near 0 °C; 3 °C (37 °F) is common practice");
 /// Humidity that was read.
 pub const READ_HUMIDITY: Bound = bound("Humidity", "%", 0.0, 105.0, "old sensors read a little above 100");
 /// Radiation that was read.

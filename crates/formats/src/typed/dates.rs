@@ -1,7 +1,7 @@
 //! Dates, and days that come every year.
 
-use super::{DateOrder, Habit, Read, Reading, one_of, refused, trimmed};
-use jiff::civil::{Date, Weekday};
+use super::{DateOrder, Habit, Read, Reading, Refusal, one_of, refused, time_of_day, trimmed};
+use jiff::civil::{Date, DateTime, Weekday};
 use jiff::{Span, ToSpan};
 
 /// Years that a typed day may lie in.
@@ -228,4 +228,33 @@ pub fn write_month_day((month, day): (i8, i8), habit: Habit) -> String {
         DateOrder::MonthFirst => "%b %-d",
     };
     Date::new(LEAP, month, day).map_or(String::new(), |d| d.strftime(format).to_string())
+}
+
+/// A day and a time of it: "2026-07-14 18:00", "14 Jul 6 pm", "yesterday 18:00"; a time alone is today's.
+///
+/// # Errors
+/// As [`date`] and [`super::time_of_day`].
+pub fn date_and_time(text: &str, today: Date, habit: Habit) -> Read<DateTime> {
+    const TAKES: &str = "a day and a time; write 14 Jul 18:00, or 2026-07-14 6 pm";
+    let typed = text.trim();
+    if let Some((day, at)) = typed.split_once('T').filter(|(day, _)| day.len() == 10) {
+        let at = at.get(..5).filter(|_| at.len() == 8 && at.ends_with(":00")).unwrap_or(at);
+        return Ok(date(day, today, habit)?.to_datetime(time_of_day(at, habit)?));
+    }
+    let ends: Vec<usize> = typed.match_indices([' ', '\t']).map(|(at, _)| at).collect();
+    let mut asked = None;
+    for at in ends.into_iter().rev().take(2) {
+        let (day, time) = typed.split_at(at);
+        match (date(day.trim_end_matches(','), today, habit), time_of_day(time, habit)) {
+            (Ok(day), Ok(time)) => return Ok(day.to_datetime(time)),
+            (Err(two @ Refusal::TwoWays(..)), Ok(_)) | (Ok(_), Err(two @ Refusal::TwoWays(..))) => {
+                asked = Some(two);
+            }
+            _ => {}
+        }
+    }
+    if let Some(two) = asked {
+        return Err(two);
+    }
+    time_of_day(typed, habit).map(|time| today.to_datetime(time)).or_else(|_| refused(text, TAKES))
 }

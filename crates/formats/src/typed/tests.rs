@@ -269,6 +269,17 @@ fn dates_follow_the_readers_habit() {
     ] {
         assert!(matches!(date(text, TODAY, EURO), Err(Refusal::Unreadable(_))), "{text}");
     }
+    for (text, hour) in [
+        ("2026-07-14 18:00", 18),
+        ("2026-07-14T18:00", 18),
+        ("14 Jul 6 pm", 18),
+        ("Jul 14, 2026 6:00 PM", 18),
+        ("today 08:00", 8),
+        ("08:00", 8),
+    ] {
+        assert_eq!(date_and_time(text, TODAY, US), Ok(TODAY.at(hour, 0, 0, 0)), "{text}");
+    }
+    assert!(date_and_time("14 Jul", TODAY, EURO).is_err() && date_and_time("18:00 x", TODAY, EURO).is_err());
     assert_eq!(month_day("1/11", EURO), Ok((11, 1)));
     assert_eq!(month_day("11/1", US), Ok((11, 1)));
     assert_eq!(month_day("29 Feb", EURO), Ok((2, 29)));

@@ -71,6 +71,8 @@ static UNITS: &[Unit] = &[
     ),
     unit(Dimension::DepthADay, 1.0, &["mm a day", "mm/d", "mm/day", "mm in a day"]),
     unit(Dimension::DepthADay, MM_PER_INCH, &["in a day", "in/d", "in/day", "in in a day"]),
+    unit(Dimension::Area, 0.0001, &["cm²", "cm2", "sq cm"]),
+    unit(Dimension::Area, M_PER_FOOT * M_PER_FOOT / 144.0, &["in²", "in2", "sq in"]),
     unit(Dimension::Area, 1.0, &["m²", "m2", "sq m", "sqm"]),
     unit(Dimension::Area, M_PER_FOOT * M_PER_FOOT, &["ft²", "ft2", "sq ft", "sqft", "square feet"]),
     unit(Dimension::Area, 10_000.0, &["ha"]),
@@ -104,6 +106,7 @@ static UNITS: &[Unit] = &[
     unit(Dimension::Current, 1.0, &["a", "amp", "amps"]),
     unit(Dimension::Current, 0.001, &["ma"]),
     unit(Dimension::Hours, 1.0, &["h", "hr", "hrs", "hour", "hours"]),
+    unit(Dimension::Hours, 1.0 / 3600.0, &["s", "sec", "second", "seconds"]),
     unit(Dimension::Hours, 1.0 / 60.0, &["min", "mins", "minute", "minutes"]),
     unit(Dimension::Days, 1.0, &["d", "day", "days"]),
     unit(Dimension::Days, 7.0, &["weeks", "week", "wk", "w"]),
@@ -115,9 +118,18 @@ fn find(name: &str) -> Option<&'static Unit> {
 
 /// What may be typed instead of a number's unit in the field's own dimension.
 fn choices(own: &Unit) -> String {
-    let names: Vec<&str> =
-        UNITS.iter().filter(|u| u.of == own.of).filter_map(|u| u.names.first().copied()).collect();
-    names.join(", ")
+    let names = UNITS.iter().filter(|u| u.of == own.of).filter_map(|u| u.names.first());
+    // Litres, degrees and amperes are written with a capital.
+    let written = names.map(|name| match *name {
+        "l" => "L".to_owned(),
+        "ml" => "mL".to_owned(),
+        "a" => "A".to_owned(),
+        "ma" => "mA".to_owned(),
+        name if name.starts_with("l/") => name.replacen('l', "L", 1),
+        name if name.starts_with('°') => name.to_uppercase(),
+        name => name.to_owned(),
+    });
+    written.collect::<Vec<_>>().join(", ")
 }
 
 /// A text as numbers, each with the unit behind it.
@@ -132,7 +144,7 @@ fn parts(typed: &str) -> Option<Vec<(&str, &str)>> {
         let mut end = after.len();
         let mut before = ' ';
         for (at, c) in after.char_indices() {
-            let exponent = matches!(c, '2' | '3') && matches!(before, 'm' | 't');
+            let exponent = matches!(c, '2' | '3') && matches!(before, 'm' | 't' | 'n');
             if (c.is_ascii_digit() && !exponent) || c == '-' || c == '½' {
                 end = at;
                 break;
@@ -176,7 +188,7 @@ pub fn quantity(text: &str, unit_of_field: &str) -> Read<f64> {
             _ => None,
         };
         let (value, name) = match half {
-            Some(rest) => (0.5, if rest.is_empty() { own_name.as_str() } else { inch(rest) }),
+            Some(rest) => (0.5, inch(rest)),
             None => (number(value).map_err(|refusal| told(refusal, text, &takes(unit_of_field)))?, name),
         };
         let unit = match name {
@@ -208,7 +220,12 @@ pub fn quantity(text: &str, unit_of_field: &str) -> Read<f64> {
 
 /// "inch" after "half an": the article's letters may have been taken with it.
 fn inch(rest: &str) -> &str {
-    if rest == "ch" || rest == "inch" { "in" } else { rest }
+    match rest {
+        "ch" | "inch" => "in",
+        // Half of what, nobody said.
+        "" => "half",
+        rest => rest,
+    }
 }
 
 fn takes(unit: &str) -> String {

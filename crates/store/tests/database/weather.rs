@@ -262,6 +262,7 @@ fn normals_tests_and_events_are_kept() {
     let test = CatchTest {
         run: Minutes::from_min(10.0),
         throat_cm2: 80.0,
+        reading: Default::default(),
         cans: [9.0, 10.0, 11.0, 12.0].map(can).to_vec(),
     };
     let id =

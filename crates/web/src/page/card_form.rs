@@ -9,6 +9,7 @@ use upland_core::controller::{
 };
 use upland_core::quantity::ratio::Percentage;
 use upland_core::quantity::time::Seconds;
+use upland_formats::typed;
 
 fn scope(value: PercentageScope) -> &'static str {
     match value {
@@ -175,15 +176,25 @@ struct FormReader<'a> {
 
 impl FormReader<'_> {
     fn number<T: TryFrom<u32> + Default>(&mut self, name: &'static str) -> T {
-        let read = self.fields.get(name).parse::<u32>().ok().and_then(|v| T::try_from(v).ok());
-        read.unwrap_or_else(|| {
+        self.whole(name, "")
+    }
+
+    /// A whole number of a unit.
+    fn whole<T: TryFrom<u32> + Default>(&mut self, name: &'static str, unit: &str) -> T {
+        let read = typed::quantity(self.fields.get(name).trim_end_matches('%'), unit).ok();
+        #[allow(clippy::cast_possible_truncation, clippy::cast_sign_loss, reason = "checked by the filter")]
+        let read = read
+            .filter(|v| (0.0..=1e6).contains(v) && (v - v.round()).abs() < 1e-6)
+            .map(|v| v.round() as u32);
+        read.and_then(|v| T::try_from(v).ok()).unwrap_or_else(|| {
             self.errors.push((name, "A whole number, please; the usual ones are well below 10 000.".into()));
             T::default()
         })
     }
 
+    /// A length in seconds; "2 min" is 120.
     fn seconds(&mut self, name: &'static str) -> Seconds {
-        self.number::<u32>(name).into()
+        self.whole::<u32>(name, "s").into()
     }
 
     fn choice<T: Coded>(&mut self, name: &'static str) -> Option<T> {

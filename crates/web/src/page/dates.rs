@@ -4,7 +4,7 @@ use crate::server::reader::habit;
 use jiff::civil::{Date, Time};
 use jiff::{Timestamp, Zoned};
 use std::borrow::Cow;
-use upland_formats::typed::{Clock, DateOrder, Habit};
+use upland_formats::typed::{Clock, DateOrder, Habit, write_date, write_time};
 
 /// Something with a time or a date in it.
 pub(crate) trait Said {
@@ -23,6 +23,16 @@ macro_rules! said {
 }
 
 said!(Date, Time, Zoned, Timestamp);
+
+/// A date as its field holds it.
+pub(crate) fn typed_date(date: Date) -> String {
+    write_date(date, habit())
+}
+
+/// A time as its field holds it.
+pub(crate) fn typed_time(time: Time) -> String {
+    write_time(time, habit())
+}
 
 /// Patterns of 24 hours with those of twelve, longer ones first.
 const HOURS: [(&str, &str); 3] = [("%H:%M:%S", "%-I:%M:%S %p"), ("%H:%M", "%-I:%M %p"), ("%H", "%-I %p")];

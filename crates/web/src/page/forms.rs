@@ -2,21 +2,30 @@
 //! and sites share it, and so does the page on which two versions are brought together.
 
 use crate::page::quantities::plain;
+use crate::page::units::{SIGNED_PERCENT, Shown};
 use crate::server::error::PageError;
+use crate::server::reader::habit;
 use crate::server::session::Fields;
+use jiff::civil::Date;
 use std::collections::BTreeMap;
 use upland_core::codes::Coded;
 use upland_core::quantity::bounds::Bound;
 use upland_core::quantity::time::WEEKDAYS;
 use upland_core::site::UnitSystem;
+use upland_formats::typed::{self, Read};
 
 /// How a field is entered.
 #[derive(Debug, Clone, PartialEq)]
 pub(crate) enum FieldKind {
     Text,
     Number,
+    /// The slope of ground.
+    Slope,
+    /// A time of day.
     Time,
     Date,
+    /// A length of time.
+    Duration,
     Choice(Vec<(String, String)>),
 }
 
@@ -60,6 +69,14 @@ impl Field {
         Self { kind: FieldKind::Date, ..Self::text(name, label) }
     }
 
+    pub fn duration(name: &'static str, label: &'static str) -> Self {
+        Self { kind: FieldKind::Duration, ..Self::text(name, label) }
+    }
+
+    pub fn slope(name: &'static str, label: &'static str) -> Self {
+        Self { kind: FieldKind::Slope, unit: "%".into(), ..Self::text(name, label) }
+    }
+
     pub fn choice<T: Coded>(name: &'static str, label: &'static str, words: fn(T) -> &'static str) -> Self {
         let options = T::TABLE.iter().map(|(v, code)| ((*code).to_owned(), words(*v).to_owned())).collect();
         Self { kind: FieldKind::Choice(options), ..Self::text(name, label) }
@@ -79,16 +96,16 @@ impl Field {
         Self { default: Some(text.into()), ..self }
     }
 
-    pub fn is_number(&self) -> bool {
-        self.kind == FieldKind::Number
-    }
-
-    pub fn is_date(&self) -> bool {
-        self.kind == FieldKind::Date
-    }
-
-    pub fn is_time(&self) -> bool {
-        self.kind == FieldKind::Time
+    /// The reader of typed texts that the field is read by; empty for a plain text.
+    pub fn reads(&self) -> &'static str {
+        match self.kind {
+            FieldKind::Text | FieldKind::Choice(_) => "",
+            FieldKind::Number => "number",
+            FieldKind::Slope => "slope",
+            FieldKind::Time => "time",
+            FieldKind::Date => "date",
+            FieldKind::Duration => "duration",
+        }
     }
 
     pub fn options(&self) -> Option<&[(String, String)]> {
@@ -142,20 +159,6 @@ impl Form {
     }
 }
 
-/// A unit as a form shows it: metric value = shown value × factor.
-#[derive(Debug, Clone, Copy)]
-pub(crate) struct Shown {
-    pub unit: &'static str,
-    pub factor: f64,
-}
-
-impl Shown {
-    /// The text of a metric value. Six decimals lose nothing a person could have typed.
-    pub fn text(self, metric: Option<f64>) -> String {
-        metric.map_or(String::new(), |v| plain(v / self.factor, 6))
-    }
-}
-
 /// What is wrong with a name, if anything is.
 pub(crate) fn name_fault(text: &str) -> Option<String> {
     let most = upland_formats::MAX_NAME;
@@ -201,17 +204,34 @@ impl<'a> Reader<'a> {
         found
     }
 
+    /// What was read, or nothing and why.
+    fn take<T>(&mut self, name: &'static str, read: Read<T>) -> Option<T> {
+        read.map_err(|refusal| self.say(name, refusal.to_string())).ok()
+    }
+
     pub fn time(&mut self, name: &'static str) -> jiff::civil::Time {
+        let read = typed::time_of_day(self.fields.get(name), habit());
+        self.take(name, read).unwrap_or_default()
+    }
+
+    /// A length of time that may be left out, in minutes.
+    pub fn optional_minutes(&mut self, name: &'static str, bound: &Bound) -> Option<f64> {
         let text = self.fields.get(name);
-        // Browsers send seconds when a page sets them.
-        let text = text.get(..5).unwrap_or(text);
-        match upland_formats::clock_time(text) {
-            Some(time) => time,
-            None => {
-                self.say(name, "A time of day written HH:MM.");
-                jiff::civil::Time::default()
-            }
+        if text.is_empty() {
+            return None;
         }
+        let length = self.take(name, typed::duration(text))?;
+        self.within(name, Shown::of("min", 1.0), bound, length.minutes().min_value())
+    }
+
+    /// A day that may be left out; without a year it is the nearest to today.
+    pub fn optional_date(&mut self, name: &'static str, today: Date) -> Option<Date> {
+        let text = self.fields.get(name);
+        if text.is_empty() {
+            return None;
+        }
+        let read = typed::date(text, today, habit());
+        self.take(name, read)
     }
 
     /// A number that may be left out. A text that still says what `before` was is not rounded
@@ -230,37 +250,31 @@ impl<'a> Reader<'a> {
         if before.is_some() && shown.text(before) == text {
             return before;
         }
-        let Ok(value) = text.parse::<f64>() else {
-            let message = if text.contains(',') {
-                format!("Write the decimal with a point: {}.", text.replace(',', "."))
-            } else {
-                "This is not a number.".to_owned()
-            };
-            self.say(name, message);
-            return None;
-        };
-        let metric = value * shown.factor;
-        if bound.check(metric).is_err() {
-            let show = |v: f64| {
-                let value = v / shown.factor;
-                plain(value, if value.abs() < 1.0 { 2 } else { 1 })
-            };
-            self.say(
-                name,
-                format!(
-                    "{} must lie between {} and {} {}: {}.",
-                    bound.name,
-                    show(bound.min),
-                    show(bound.max),
-                    shown.unit,
-                    bound.why
-                )
-                .replace("  ", " ")
-                .replace(" :", ":"),
-            );
+        let read = shown.read(text);
+        let metric = self.take(name, read)?;
+        self.within(name, shown, bound, metric)
+    }
+
+    /// A value that its bound allows.
+    fn within(&mut self, name: &'static str, shown: Shown, bound: &Bound, metric: f64) -> Option<f64> {
+        if bound.check(metric).is_ok() {
+            return Some(metric);
+        }
+        self.say(name, out_of_bounds(shown, bound));
+        None
+    }
+
+    /// The slope of ground in percent, which may be left out.
+    pub fn optional_slope(&mut self, name: &'static str, bound: &Bound, before: Option<f64>) -> Option<f64> {
+        let text = self.fields.get(name);
+        if text.is_empty() {
             return None;
         }
-        Some(metric)
+        if before.is_some() && SIGNED_PERCENT.text(before) == text {
+            return before;
+        }
+        let metric = self.take(name, typed::slope_percent(text))?;
+        self.within(name, SIGNED_PERCENT, bound, metric)
     }
 
     pub fn required(&mut self, name: &'static str, shown: Shown, bound: &Bound, before: Option<f64>) -> f64 {
@@ -281,6 +295,18 @@ impl<'a> Reader<'a> {
             }
         }
     }
+}
+
+/// What a bound allows, in the unit of the field.
+pub(crate) fn out_of_bounds(shown: Shown, bound: &Bound) -> String {
+    let show = |v: f64| {
+        let value = shown.shown(v);
+        plain(value, if value.abs() < 1.0 { 2 } else { 1 })
+    };
+    let (least, most) = (show(bound.min), show(bound.max));
+    format!("{} must lie between {least} and {most} {}: {}.", bound.name, shown.unit, bound.why)
+        .replace("  ", " ")
+        .replace(" :", ":")
 }
 
 /// A field of a form that is drawn by hand.
@@ -349,8 +375,6 @@ pub(crate) fn three_way(
     (merged, both)
 }
 
-pub(crate) const NO_UNIT: Shown = Shown { unit: "", factor: 1.0 };
-
 pub(crate) fn units_of(fields: &Fields) -> Result<UnitSystem, PageError> {
     UnitSystem::from_code(fields.get("units"))
         .ok_or_else(|| PageError::BadRequest("The form does not say its units. Reload the page.".into()))
@@ -366,6 +390,7 @@ pub(crate) fn base_version(fields: &Fields) -> Result<i32, PageError> {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::page::units::NO_UNIT;
     use upland_core::quantity::bounds;
 
     fn fields(pairs: &[(&str, &str)]) -> Fields {
@@ -374,7 +399,7 @@ mod tests {
 
     #[test]
     fn a_value_that_was_not_touched_is_not_rounded() {
-        let shown = Shown { unit: "in/h", factor: 25.4 };
+        let shown = Shown::of("in/h", 25.4);
         let before = Some(29.123_456_789);
         let text = shown.text(before);
         let fields = fields(&[("rate", &text)]);
@@ -384,19 +409,19 @@ mod tests {
 
     #[test]
     fn errors_say_the_range_in_the_unit_of_the_form() {
-        let fields = fields(&[("rate", "90"), ("lat", "95"), ("area", "1,5")]);
+        let fields = fields(&[("rate", "90"), ("lat", "95"), ("area", "1,500")]);
         let mut reader = Reader::new(&fields);
-        reader.optional("rate", Shown { unit: "in/h", factor: 25.4 }, &bounds::PRECIPITATION_RATE, None);
-        reader.required("lat", Shown { unit: "°", factor: 1.0 }, &bounds::LATITUDE, None);
+        reader.optional("rate", Shown::of("in/h", 25.4), &bounds::PRECIPITATION_RATE, None);
+        reader.required("lat", Shown::of("°", 1.0), &bounds::LATITUDE, None);
         reader.optional("area", NO_UNIT, &bounds::AREA, None);
         reader.required("elevation", NO_UNIT, &bounds::ELEVATION, None);
         let messages: Vec<_> = reader.errors.iter().map(|(_, m)| m.as_str()).collect();
-        insta::assert_snapshot!(messages.join("\n"), @r"
+        insta::assert_snapshot!(messages.join("\n"), @r#"
         Precipitation rate must lie between 0.02 and 5.9 in/h: heads and emitters apply between a drip and a cloudburst.
         Latitude must lie between -89 and 89 °: north is positive, south negative, in decimal degrees.
-        Write the decimal with a point: 1.5.
+        "1,500" can be read as 1.500 or as 1500. Choose one.
         Elevation is needed.
-        ");
+        "#);
     }
 
     fn form() -> Form {

@@ -7,6 +7,7 @@ use crate::server::error::PageError;
 use crate::server::session::{Flash, SignedIn};
 use crate::site::context::AtSite;
 use crate::site::facts::SiteFacts;
+use jiff::civil::Date;
 use upland_core::site::UnitSystem;
 use upland_store::accounts::Role;
 
@@ -57,6 +58,8 @@ pub(crate) struct Frame {
     pub here: String,
     /// The last day of a weather record that ended a while ago: the page is about its evening.
     pub record_ended: Option<String>,
+    /// The day at the site, for fields that say "in 4 days".
+    pub today: Date,
     /// What the clock of a demo shows.
     pub demo_clock: Option<String>,
 }
@@ -75,6 +78,7 @@ impl Frame {
             site: None,
             here: "/".into(),
             record_ended: None,
+            today: who.now.to_zoned(jiff::tz::TimeZone::UTC).date(),
             demo_clock: who.demo_clock.then(|| who.now.said("%-d %B %Y, %H:%M UTC")),
         })
     }
@@ -87,6 +91,7 @@ impl Frame {
     /// A frame around a chapter of a site.
     pub fn of_site(here: &AtSite, title: impl Into<String>, chapter: Chapter) -> Result<Self, PageError> {
         let mut frame = Self::new(&here.who, title)?;
+        frame.today = here.today();
         frame.record_ended = here.moment(None).record_ended.map(|last| last.said("%-d %B %Y"));
         let shown = here.now().to_zoned(here.facts.tz.clone()).said("%A %-d %B %Y, %H:%M");
         frame.demo_clock = here.who.demo_clock.then_some(shown);

@@ -18,4 +18,5 @@ pub(crate) mod sensor_words;
 pub(crate) mod take_back;
 pub(crate) mod ticks;
 pub mod tuning_words;
+pub(crate) mod units;
 pub(crate) mod working;

@@ -14,19 +14,10 @@ struct Assets;
 pub(crate) static VERSION: LazyLock<String> = LazyLock::new(|| {
     use sha2::{Digest, Sha256};
     let mut hasher = Sha256::new();
-    for name in [
-        "almanac.css",
-        "almanac.js",
-        "alpine-csp.js",
-        "uplot.js",
-        "uplot.css",
-        "weather.js",
-        "catch.js",
-        "visit.js",
-    ] {
-        if let Some(file) = Assets::get(name) {
-            hasher.update(&file.data);
-        }
+    let mut names: Vec<_> = Assets::iter().collect();
+    names.sort();
+    for file in names.iter().filter_map(|name| Assets::get(name)) {
+        hasher.update(&file.data);
     }
     hex::encode(hasher.finalize().get(..6).unwrap_or_default())
 });

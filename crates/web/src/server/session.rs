@@ -2,6 +2,7 @@
 
 use crate::server::clock;
 use crate::server::error::PageError;
+use crate::server::reader;
 use crate::server::state::{AppState, with_store};
 use actix_session::{Session, SessionExt};
 use actix_web::dev::Payload;
@@ -13,13 +14,11 @@ use sha2::{Digest, Sha256};
 use std::collections::BTreeMap;
 use std::future::Future;
 use std::pin::Pin;
+use upland_formats::typed::{self, Read};
 use upland_store::accounts::{Role, SiteStamp, SitesStamp, User};
 
 /// A session lasts this long; the cookie as well.
 pub(crate) const LENGTH: SignedDuration = SignedDuration::from_hours(30 * 24);
-
-/// Years that a typed day may lie in.
-pub(crate) const YEARS: std::ops::RangeInclusive<i16> = 1900..=2200;
 
 const TOKEN: &str = "token";
 const CSRF: &str = "csrf";
@@ -143,7 +142,7 @@ async fn ask(
     let asked = with_store(&state, move |store| store.asked(&hashed, site_id)).await?;
     let Some(asked) = asked else { return Err(PageError::SignIn) };
     state.heard_clock(asked.clock_ahead);
-    crate::server::reader::answer_in(asked.user.habit);
+    reader::answer_in(asked.user.habit);
     let now = clock::now(asked.clock_ahead);
     let who = SignedIn { user: asked.user, session, now, demo_clock: asked.clock_ahead.is_some() };
     Ok(Asking { state, who, site: asked.site, everywhere: asked.everywhere })
@@ -227,9 +226,9 @@ impl Fields {
         self.0.iter().filter(|(name, _)| !own(name)).map(|(k, v)| (k.clone(), v.clone())).collect()
     }
 
-    /// A day typed as YYYY-MM-DD, within the years that the almanac knows.
-    pub fn date(&self, name: &str) -> Option<Date> {
-        self.get(name).parse().ok().filter(|date: &Date| YEARS.contains(&date.year()))
+    /// A typed day; without a year it is the nearest to today.
+    pub fn date(&self, name: &str, today: Date) -> Read<Date> {
+        typed::date(self.get(name), today, reader::habit())
     }
 
     pub fn get(&self, name: &str) -> &str {

@@ -1,7 +1,6 @@
 //! The instant that a page is about. Every chapter asks here, so that all describe one evening.
 
 use crate::server::error::PageError;
-use crate::server::session::YEARS;
 use jiff::civil::{Date, Time, time};
 use jiff::tz::TimeZone;
 use jiff::{SignedDuration, Timestamp};
@@ -23,17 +22,11 @@ pub(crate) struct Moment {
     pub record_ended: Option<Date>,
 }
 
-/// The day that an address asks for, if it asks for one.
-pub(crate) fn asked_day(text: Option<&str>) -> Result<Option<Date>, PageError> {
+/// The day that an address asks for, if it asks for one; as typed into a field of the page or written by a link.
+pub(crate) fn asked_day(text: Option<&str>, today: Date) -> Result<Option<Date>, PageError> {
     let Some(text) = text.filter(|text| !text.is_empty()) else { return Ok(None) };
-    let day: Option<Date> = text.parse().ok();
-    let day =
-        day.ok_or_else(|| PageError::BadRequest(format!("\"{text}\" is not a date written YYYY-MM-DD.")))?;
-    if !YEARS.contains(&day.year()) {
-        let (first, last) = (YEARS.start(), YEARS.end());
-        return Err(PageError::BadRequest(format!("The date lies outside {first} to {last}.")));
-    }
-    Ok(Some(day))
+    let read = upland_formats::typed::date(text, today, crate::server::reader::habit());
+    read.map(Some).map_err(|refusal| PageError::BadRequest(refusal.to_string()))
 }
 
 /// The evening of a date.
@@ -64,6 +57,9 @@ impl Moment {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    const TODAY: Date = Date::constant(2026, 7, 14);
+
     use jiff::ToSpan;
     use jiff::civil::date;
 
@@ -86,14 +82,15 @@ mod tests {
 
     #[test]
     fn a_day_that_an_address_asks_for_is_a_day_of_the_almanac() {
-        let refused = |text| asked_day(Some(text)).unwrap_err().to_string();
-        assert_eq!(asked_day(None).unwrap(), None);
-        assert_eq!(asked_day(Some("")).unwrap(), None);
-        assert_eq!(asked_day(Some("2026-02-28")).unwrap(), Some(date(2026, 2, 28)));
-        assert_eq!(refused("28 February"), "\"28 February\" is not a date written YYYY-MM-DD.");
-        assert_eq!(refused("2026-02-29"), "\"2026-02-29\" is not a date written YYYY-MM-DD.");
-        assert_eq!(refused("-009998-01-01"), "The date lies outside 1900 to 2200.");
-        assert_eq!(refused("2201-01-01"), "The date lies outside 1900 to 2200.");
+        let refused = |text| asked_day(Some(text), TODAY).unwrap_err().to_string();
+        assert_eq!(asked_day(None, TODAY).unwrap(), None);
+        assert_eq!(asked_day(Some(""), TODAY).unwrap(), None);
+        assert_eq!(asked_day(Some("2026-02-28"), TODAY).unwrap(), Some(date(2026, 2, 28)));
+        assert_eq!(asked_day(Some("28 February"), TODAY).unwrap(), Some(date(2026, 2, 28)));
+        for text in ["2026-02-29", "-009998-01-01", "2201-01-01", "soon"] {
+            let said = refused(text);
+            assert!(said.starts_with(&format!("\"{text}\" is not a date; write 14 Jul")), "{said}");
+        }
     }
 
     #[test]

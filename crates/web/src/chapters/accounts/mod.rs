@@ -1,6 +1,8 @@
 //! Signing in and out, the first account, and the people of this installation.
 
 mod clock;
+mod me;
+mod typed;
 
 use crate::page::frame::Frame;
 use crate::server::error::{PageError, page, page_with, see_other};
@@ -31,7 +33,9 @@ pub(crate) fn routes(config: &mut web::ServiceConfig) {
         .service(people_page)
         .service(add_person)
         .service(change_role)
-        .configure(clock::routes);
+        .configure(clock::routes)
+        .configure(me::routes)
+        .configure(typed::routes);
 }
 
 /// Argon2 hash of a password with a fresh salt.

@@ -1,7 +1,8 @@
 //! An ordinance as form texts and back. Each rule is a block of fields; an empty block is no rule.
 
-use crate::page::dates::Said;
+use crate::page::dates::typed_time;
 use crate::page::quantities::plain;
+use crate::server::reader::habit;
 use crate::server::session::Fields;
 use jiff::civil::Time;
 use std::collections::BTreeMap;
@@ -14,7 +15,7 @@ use upland_core::controller::schedule::YearSpan;
 use upland_core::ground::application::HeadType;
 use upland_core::quantity::time::Hours;
 use upland_core::quantity::units::Millimetres;
-use upland_formats::clock_time;
+use upland_formats::typed::{self, Read};
 
 /// Forbidden hours that a block has room for.
 pub(super) const HOURS: usize = 3;
@@ -31,10 +32,6 @@ pub(super) const DAY_MODES: [(&str, &str); 5] = [
 
 /// A field with what is wrong with it.
 pub(crate) type TextError = (String, String);
-
-fn month_day((month, day): (i8, i8)) -> String {
-    format!("{month:02}-{day:02}")
-}
 
 /// The field that says whether a kind of head is exempt.
 pub(super) fn head_field(head: HeadType) -> String {
@@ -57,8 +54,8 @@ pub(super) fn texts(ordinance: &Ordinance) -> BTreeMap<String, String> {
     put("exempts_new_planting".into(), on(ordinance.exempts_new_planting));
     for (i, rule) in ordinance.rules.iter().enumerate() {
         let at = |field: &str| format!("r{i}-{field}");
-        put(at("from"), rule.season.map_or(String::new(), |s| month_day(s.from)));
-        put(at("until"), rule.season.map_or(String::new(), |s| month_day(s.until)));
+        put(at("from"), rule.season.map_or(String::new(), |s| typed::write_month_day(s.from, habit())));
+        put(at("until"), rule.season.map_or(String::new(), |s| typed::write_month_day(s.until, habit())));
         let mode = match rule.days {
             AllowedDays::Any => "any",
             AllowedDays::Weekdays { .. } => "weekdays",
@@ -74,8 +71,8 @@ pub(super) fn texts(ordinance: &Ordinance) -> BTreeMap<String, String> {
             }
         }
         for (k, hours) in rule.forbidden_hours.iter().enumerate() {
-            put(at(&format!("h{k}-from")), hours.from.said("%H:%M"));
-            put(at(&format!("h{k}-until")), hours.until.said("%H:%M"));
+            put(at(&format!("h{k}-from")), typed_time(hours.from));
+            put(at(&format!("h{k}-until")), typed_time(hours.until));
         }
         put(at("most"), rule.most_days_a_week.map_or(String::new(), |n| n.to_string()));
         put(at("minutes"), rule.most_minutes_a_day.map_or(String::new(), |n| n.to_string()));
@@ -119,12 +116,14 @@ impl RuleReader<'_> {
         self.errors.push((self.at(field), message.into()));
     }
 
+    /// What was read, or nothing and why.
+    fn take<T>(&mut self, field: &str, read: Read<T>) -> Option<T> {
+        read.map_err(|refusal| self.say(field, &refusal.to_string())).ok()
+    }
+
     fn day(&mut self, field: &str) -> Option<(i8, i8)> {
-        let date = format!("2000-{}", self.get(field)).parse::<jiff::civil::Date>().ok();
-        if date.is_none() {
-            self.say(field, "A month and day written MM-DD, such as 05-01.");
-        }
-        date.map(|d| (d.month(), d.day()))
+        let read = typed::month_day(self.get(field), habit());
+        self.take(field, read)
     }
 
     fn season(&mut self) -> Option<YearSpan> {
@@ -151,11 +150,8 @@ impl RuleReader<'_> {
     }
 
     fn time(&mut self, field: &str) -> Time {
-        let time = clock_time(self.get(field));
-        if time.is_none() {
-            self.say(field, "A time of day written HH:MM.");
-        }
-        time.unwrap_or(Time::midnight())
+        let read = typed::time_of_day(self.get(field), habit());
+        self.take(field, read).unwrap_or(Time::midnight())
     }
 
     fn hours(&mut self) -> Vec<Hours> {
@@ -191,9 +187,13 @@ impl RuleReader<'_> {
         if text.is_empty() {
             return hours.map(|hours| AfterRain { hours, least: RAIN_WORTH_THE_WORD });
         }
-        let least = text.parse::<f64>().ok().filter(|mm| *mm > 0.0 && *mm <= 100.0).map(Millimetres::from_mm);
+        let least = typed::quantity(&text, "mm").ok().filter(|mm| *mm > 0.0 && *mm <= 100.0);
+        let least = least.map(Millimetres::from_mm);
         if least.is_none() {
-            self.say("rain", "The rain of a day that counts, in mm: more than 0 and at most 100.");
+            self.say(
+                "rain",
+                "The rain of a day that counts, such as 6 mm or 1/4 in: more than 0 and at most 100 mm.",
+            );
         }
         if hours.is_none() && self.get("dry").is_empty() {
             self.say("dry", "Say for how many hours after such rain.");

@@ -2,6 +2,7 @@
 
 use crate::server::error::PageError;
 use crate::site::clock::asked_day;
+use jiff::civil::Date;
 use jiff::tz::TimeZone;
 use serde::Deserialize;
 use upland_core::quantity::time::midnight;
@@ -51,14 +52,14 @@ fn number(value: Option<&String>, what: &str) -> Result<Option<i64>, PageError> 
 }
 
 /// What an address asks for.
-pub(super) fn asked(query: &Query, tz: &TimeZone) -> Result<Asked, PageError> {
+pub(super) fn asked(query: &Query, tz: &TimeZone, today: Date) -> Result<Asked, PageError> {
     let kind = text(query.kind.as_ref());
     let subjects = match (kind, KINDS.iter().find(|(code, ..)| *code == kind)) {
         ("", _) => Vec::new(),
         (_, Some((_, _, subjects))) => subjects.iter().map(|s| (*s).to_owned()).collect(),
         (other, None) => return Err(PageError::BadRequest(format!("\"{other}\" is no kind of entry."))),
     };
-    let day = |value: &Option<String>| asked_day(value.as_deref());
+    let day = |value: &Option<String>| asked_day(value.as_deref(), today);
     let (from, to) = (day(&query.from)?, day(&query.to)?);
     Ok(Asked {
         text: text(query.q.as_ref()).chars().take(200).collect(),
@@ -107,15 +108,21 @@ mod tests {
             to: some("2026-07-01"),
             ..Query::default()
         };
-        let found = asked(&query, &TimeZone::UTC).unwrap();
+        let found = asked(&query, &TimeZone::UTC, Date::constant(2026, 7, 14)).unwrap();
         assert_eq!(found.subjects, ["visit", "visit_entry", "visit_photo", "lever"]);
         let span = found.until.unwrap().duration_since(found.from.unwrap());
         assert_eq!(span.as_hours(), 24, "the last day is whole");
         assert_eq!(query.address(), "kind=visits&from=2026-07-01&to=2026-07-01");
         for (kind, zone, from) in [("nonsense", "", ""), ("", "x", ""), ("", "", "July")] {
             let query = Query { kind: some(kind), zone: some(zone), from: some(from), ..Query::default() };
-            assert!(asked(&query, &TimeZone::UTC).is_err(), "{kind} {zone} {from}");
+            assert!(
+                asked(&query, &TimeZone::UTC, Date::constant(2026, 7, 14)).is_err(),
+                "{kind} {zone} {from}"
+            );
         }
-        assert_eq!(asked(&Query::default(), &TimeZone::UTC).unwrap(), Asked::default());
+        assert_eq!(
+            asked(&Query::default(), &TimeZone::UTC, Date::constant(2026, 7, 14)).unwrap(),
+            Asked::default()
+        );
     }
 }

@@ -40,7 +40,7 @@ pub(crate) fn routes(config: &mut web::ServiceConfig) {
 }
 
 async fn entries(here: &AtSite, query: &Query, most: i64) -> Result<Vec<LogEntry>, PageError> {
-    let (site, asked) = (here.id(), asked(query, &here.facts.tz)?);
+    let (site, asked) = (here.id(), asked(query, &here.facts.tz, here.today())?);
     here.read(move |snapshot| snapshot.logbook(site, &asked, most)).await
 }
 

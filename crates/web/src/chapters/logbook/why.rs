@@ -1,7 +1,7 @@
 //! "Why was this zone dry?": weather, runs, holds, percentages, changes and visits of any span on one axis, with the
 //! account's answer as a sentence.
 
-use crate::page::dates::Said;
+use crate::page::dates::{Said, typed_date};
 use crate::page::frame::{Chapter, Frame};
 use crate::page::quantities::{depth, plain, share, short_date};
 use crate::page::season_chart::{SeasonChart, chart};
@@ -89,9 +89,9 @@ struct WhyPage {
 
 /// The days that are asked for, in order and not too many.
 fn span(query: &Query, today: Date) -> Result<(Date, Date), PageError> {
-    let to = asked_day(query.to.as_deref())?.unwrap_or(today).min(today);
+    let to = asked_day(query.to.as_deref(), today)?.unwrap_or(today).min(today);
     let back = |days: i32| to.checked_sub((days - 1).days()).unwrap_or(to);
-    let from = asked_day(query.from.as_deref())?.unwrap_or_else(|| back(DAYS));
+    let from = asked_day(query.from.as_deref(), today)?.unwrap_or_else(|| back(DAYS));
     if from > to {
         return Err(PageError::BadRequest("The first day lies after the last. Turn them round.".into()));
     }
@@ -202,8 +202,8 @@ impl WhyPage {
             earlier: address_of(earlier, from.yesterday().unwrap_or(from)),
             later,
             days: format!("{} to {}", from.said("%-d %B"), to.said("%-d %B %Y")),
-            from: from.to_string(),
-            to: to.to_string(),
+            from: typed_date(from),
+            to: typed_date(to),
             frame,
         })
     }

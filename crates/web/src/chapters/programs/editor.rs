@@ -89,7 +89,7 @@ struct Look {
 
 impl Look {
     fn of(fields: &Fields, today: Date) -> Result<Self, PageError> {
-        let chosen = asked_day(Some(fields.get("night")))?.unwrap_or(today);
+        let chosen = asked_day(Some(fields.get("night")), today)?.unwrap_or(today);
         Ok(Self { chosen, zoom: Zoom::of(fields.get("zoom")) })
     }
 }
@@ -206,7 +206,7 @@ async fn settings_page(
     query: web::Query<NightQuery>,
 ) -> Result<HttpResponse, PageError> {
     let bench = here.workbench(path.1).await?;
-    let chosen = asked_day(query.night.as_deref())?.unwrap_or(bench.today);
+    let chosen = asked_day(query.night.as_deref(), bench.today)?.unwrap_or(bench.today);
     let look = Look { chosen, zoom: Zoom::of(query.zoom.as_deref().unwrap_or("")) };
     let version = bench.saved().map_or(0, |s| s.version);
     whole(&here, &bench, StatusCode::OK, Drawing::of(bench.settings(), version, look)).await

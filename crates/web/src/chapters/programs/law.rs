@@ -2,6 +2,7 @@
 
 use super::BoxPage;
 use super::{BoxHead, Tab};
+use crate::page::dates::typed_date;
 use crate::page::frame::Frame;
 use crate::page::law_words::{exempt_words, rule_words};
 use crate::server::address;
@@ -76,9 +77,9 @@ fn permit_rows(
                 ),
                 from: permit.map_or_else(
                     || text(format!("permit{i}-from")),
-                    |p| p.from.map_or(String::new(), |from| from.to_string()),
+                    |p| p.from.map_or(String::new(), typed_date),
                 ),
-                until: permit.map_or_else(|| text(format!("permit{i}-until")), |p| p.until.to_string()),
+                until: permit.map_or_else(|| text(format!("permit{i}-until")), |p| typed_date(p.until)),
                 reference: permit
                     .map_or_else(|| text(format!("permit{i}-reference")), |p| p.reference.clone()),
                 error: errors
@@ -163,7 +164,7 @@ async fn law_page(here: AtSite, path: web::Path<(i64, u8)>) -> Result<HttpRespon
 }
 
 /// Reads the permits of a form; rows without a zone are left out.
-fn permits(fields: &Fields) -> Result<Vec<Permit>, Vec<(String, String)>> {
+fn permits(fields: &Fields, today: Date) -> Result<Vec<Permit>, Vec<(String, String)>> {
     let (mut permits, mut errors) = (Vec::new(), Vec::new());
     for i in 0..100 {
         let zone = fields.get(&format!("permit{i}-zone"));
@@ -173,9 +174,9 @@ fn permits(fields: &Fields) -> Result<Vec<Permit>, Vec<(String, String)>> {
         let station = zone.split_once('-').and_then(|(b, n)| Some((b.parse().ok()?, n.parse().ok()?)));
         let from = match fields.get(&format!("permit{i}-from")) {
             "" => Ok(None),
-            text => text.parse::<Date>().map(Some),
+            _ => fields.date(&format!("permit{i}-from"), today).map(Some),
         };
-        let until = fields.get(&format!("permit{i}-until")).parse();
+        let until = fields.date(&format!("permit{i}-until"), today);
         let reference = fields.get(&format!("permit{i}-reference")).to_owned();
         match (station, from, until) {
             (_, Ok(Some(from)), Ok(until)) if until < from => {
@@ -185,12 +186,11 @@ fn permits(fields: &Fields) -> Result<Vec<Permit>, Vec<(String, String)>> {
             (Some((box_number, station)), Ok(from), Ok(until)) if reference.chars().count() <= 120 => {
                 permits.push(Permit { box_number, station, from, until, reference });
             }
-            (_, Err(_), _) => {
-                let message = "A permit's first date is written YYYY-MM-DD, or left empty.";
-                errors.push((format!("permit{i}"), message.into()));
+            (_, Err(refusal), _) => {
+                errors.push((format!("permit{i}"), format!("The first date may be left empty. {refusal}")));
             }
-            (_, _, Err(_)) => {
-                errors.push((format!("permit{i}"), "A permit needs its last date, YYYY-MM-DD.".into()));
+            (_, _, Err(refusal)) => {
+                errors.push((format!("permit{i}"), format!("A permit needs its last date. {refusal}")));
             }
             _ => errors.push((format!("permit{i}"), "Choose a zone, and keep the reference short.".into())),
         }
@@ -212,7 +212,7 @@ async fn save_law(
         let refused = Refused { ordinance_id, fields: &fields, errors, message };
         law_page_with(&here, (site_id, number), StatusCode::UNPROCESSABLE_ENTITY, Some(refused))
     };
-    let permits = match permits(&fields) {
+    let permits = match permits(&fields, here.today()) {
         Ok(permits) => permits,
         Err(errors) => {
             return refuse(errors, "A permit needs another look. Nothing is stored yet.".into()).await;
@@ -277,7 +277,7 @@ mod tests {
             ("permit2-from", "2026-09-15"),
             ("permit2-until", "2026-10-01"),
         ]);
-        let read = permits(&sent).unwrap();
+        let read = permits(&sent, date(2026, 7, 14)).unwrap();
         assert_eq!(read.len(), 2);
         assert_eq!(
             read[0],
@@ -291,14 +291,14 @@ mod tests {
         );
         let rows = permit_rows(&read, None, &[]);
         let shown: Vec<_> = rows.iter().map(|r| (r.zone.as_str(), r.until.as_str())).collect();
-        assert_eq!(shown, [("1-3", "2026-09-30"), ("2-1", "2026-10-01"), ("", "")], "and an empty one");
+        assert_eq!(shown, [("1-3", "30 Sep 2026"), ("2-1", "1 Oct 2026"), ("", "")], "and an empty one");
     }
 
     #[test]
     fn a_permit_without_its_end_is_told_at_its_row_and_kept() {
         let sent =
             fields(&[("permit0-zone", "1-3"), ("permit0-until", "soon"), ("permit0-reference", "P 12")]);
-        let errors = permits(&sent).unwrap_err();
+        let errors = permits(&sent, date(2026, 7, 14)).unwrap_err();
         assert_eq!(errors[0].0, "permit0");
         let rows = permit_rows(&[], Some(&sent.0), &errors);
         assert_eq!((rows[0].until.as_str(), rows[0].reference.as_str()), ("soon", "P 12"));
@@ -306,7 +306,7 @@ mod tests {
         for (from, told) in [("2026-08-02", "ends before it begins"), ("soon", "first date")] {
             let sent =
                 fields(&[("permit0-zone", "1-3"), ("permit0-from", from), ("permit0-until", "2026-08-01")]);
-            let errors = permits(&sent).unwrap_err();
+            let errors = permits(&sent, date(2026, 7, 14)).unwrap_err();
             assert!(errors[0].1.contains(told), "{errors:?}");
             assert_eq!(permit_rows(&[], Some(&sent.0), &errors)[0].from, from);
         }
@@ -315,6 +315,10 @@ mod tests {
             ("permit0-from", "2026-08-01"),
             ("permit0-until", "2026-08-01"),
         ]);
-        assert_eq!(permits(&sent).unwrap()[0].from, Some(date(2026, 8, 1)), "a permit of one day");
+        assert_eq!(
+            permits(&sent, date(2026, 7, 14)).unwrap()[0].from,
+            Some(date(2026, 8, 1)),
+            "a permit of one day"
+        );
     }
 }

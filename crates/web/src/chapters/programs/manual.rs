@@ -4,10 +4,12 @@ use super::BoxPage;
 use super::words::Names;
 use super::{BoxHead, Tab};
 use crate::page::dates::Said;
+use crate::page::dates::typed_time;
 use crate::page::frame::Frame;
 use crate::page::quantities::span;
 use crate::page::quantities::volume;
 use crate::server::error::{PageError, page};
+use crate::server::reader::habit;
 use crate::site::context::AtSite;
 use crate::site::workbench::Workbench;
 use actix_web::{HttpResponse, get, web};
@@ -20,6 +22,7 @@ use upland_core::installation::manual::{
     ManualRun, SYRINGE, TEST_WALK, blow_out_order, one_program, one_zone, syringe, test_walk,
 };
 use upland_core::quantity::time::Seconds;
+use upland_formats::typed;
 
 pub(super) fn routes(config: &mut web::ServiceConfig) {
     config.service(manual_page);
@@ -258,7 +261,9 @@ async fn manual_page(
     let tz = bench.installation.tz.clone();
     let now = bench.at.to_zoned(tz.clone());
     // The time asked for belongs to the day the page is about, so that the law of that day counts.
-    let asked = query.at.as_deref().and_then(upland_formats::clock_time);
+    let asked = query.at.as_deref().filter(|text| !text.trim().is_empty());
+    let asked = asked.map(|text| typed::time_of_day(text, habit())).transpose();
+    let asked = asked.map_err(|refusal| PageError::BadRequest(refusal.to_string()))?;
     let time = asked.unwrap_or_else(|| now.time());
     let at = upland_core::quantity::time::instant(bench.today, time, &tz);
     let what = query.what();
@@ -274,7 +279,7 @@ async fn manual_page(
         seconds: asked.seconds,
         pause: asked.pause,
         minutes: asked.minutes,
-        at: time.said("%H:%M"),
+        at: typed_time(time),
         station: asked.station,
         program: asked.program,
         zones: bench

@@ -32,6 +32,7 @@ use upland_core::quantity::time::Seconds;
 use upland_core::quantity::time::monday_of;
 use upland_core::quantity::units::LitresPerMinute;
 use upland_formats::clock_time;
+use upland_formats::typed::{Habit, write_time};
 use upland_store::settings::SettingsKind;
 
 pub(super) fn routes(config: &mut web::ServiceConfig) {
@@ -114,7 +115,7 @@ fn href((strategy, basis): Asked, relax: Relax) -> String {
         href.push_str("&drip=1");
     }
     if let Some(from) = relax.window_from {
-        href.push_str(&format!("&window={}", from.said("%H:%M")));
+        href.push_str(&format!("&window={}", write_time(from, Habit::default())));
     }
     for (name, value) in [("days", relax.extra_days), ("programs", relax.extra_programs)] {
         if value > 0 {
@@ -386,7 +387,7 @@ async fn plan_page(
             ("strategy", asked.0.code().to_owned()),
             ("for", basis_name(asked.1)),
             ("drip", u8::from(relax.drip_apart).to_string()),
-            ("window", relax.window_from.map_or(String::new(), |t| t.said("%H:%M"))),
+            ("window", relax.window_from.map_or(String::new(), |t| write_time(t, Habit::default()))),
             ("days", relax.extra_days.to_string()),
             ("programs", relax.extra_programs.to_string()),
             ("share", relax.share_pct.map_or(String::new(), |s| s.to_string())),

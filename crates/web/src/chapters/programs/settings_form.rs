@@ -1,7 +1,8 @@
 //! Settings as form texts and back. Names are flat (`p0-starts`, `p0-m5`, `s5-cycle`), so that a
 //! plain form, a dragged bar and a merge of two edits all speak of the same lines.
 
-use crate::page::dates::Said;
+use crate::page::dates::{typed_date, typed_time};
+use crate::server::reader::habit;
 use crate::server::session::Fields;
 use jiff::civil::{Date, Time};
 use std::collections::BTreeMap;
@@ -13,37 +14,25 @@ use upland_core::quantity::month::{ByMonth, Month};
 use upland_core::quantity::ratio::Percentage;
 use upland_core::quantity::time::Hours;
 use upland_core::quantity::time::Seconds;
-use upland_core::quantity::units::Minutes;
+use upland_formats::typed::{self, Read};
 
 /// A line with what is wrong with it.
 pub(crate) type TextError = (String, String);
 pub(crate) type Texts = BTreeMap<String, String>;
 
-/// "12", or "7:30" where there are seconds.
+/// "12", or "7m30" where there are seconds; nothing where there is no time.
 pub(crate) fn minutes(length: Seconds) -> String {
-    match (length.s() / 60, length.s() % 60) {
-        (0, 0) => String::new(),
-        (m, 0) => m.to_string(),
-        (m, s) => format!("{m}:{s:02}"),
-    }
+    if length.any() { minutes_or_none(length) } else { String::new() }
 }
 
 /// The same where no time is an answer too.
 fn minutes_or_none(length: Seconds) -> String {
-    if length.any() { minutes(length) } else { "0".into() }
-}
-
-fn clock(time: Time) -> String {
-    time.said("%H:%M")
+    typed::write_duration_briefly(length)
 }
 
 /// The field of a month's percentage.
 pub(crate) fn month_field(month: Month) -> String {
     format!("month{}", month.number() - 1)
-}
-
-fn month_day((month, day): (i8, i8)) -> String {
-    format!("{month:02}-{day:02}")
 }
 
 /// The texts of some settings; lines that say nothing are left out.
@@ -60,7 +49,7 @@ pub(crate) fn texts(settings: &Settings) -> Texts {
         let at = |field: &str| format!("p{i}-{field}");
         put(at("name"), program.name.clone());
         put(at("active"), on(program.active));
-        put(at("starts"), program.starts.iter().map(|t| clock(*t)).collect::<Vec<_>>().join(" "));
+        put(at("starts"), program.starts.iter().map(|t| typed_time(*t)).collect::<Vec<_>>().join(", "));
         let mode = match program.days {
             Days::Weekdays(week) => {
                 for (k, day) in week.into_iter().enumerate() {
@@ -72,7 +61,7 @@ pub(crate) fn texts(settings: &Settings) -> Texts {
             Days::Even => "even",
             Days::EveryNth { interval, first } => {
                 put(at("interval"), interval.to_string());
-                put(at("first"), first.to_string());
+                put(at("first"), typed_date(first));
                 "nth"
             }
         };
@@ -81,7 +70,7 @@ pub(crate) fn texts(settings: &Settings) -> Texts {
             put(at(&format!("m{station}")), minutes(*run_time));
         }
         if let Some(repeat) = program.repeat {
-            put(at("until"), clock(repeat.until));
+            put(at("until"), typed_time(repeat.until));
             put(at("pause"), minutes_or_none(repeat.pause));
         }
     }
@@ -117,16 +106,16 @@ pub(crate) fn texts(settings: &Settings) -> Texts {
         put(format!("never{k}"), on(never));
     }
     if let Some(hours) = settings.omit_hours {
-        put("omit-from".into(), clock(hours.from));
-        put("omit-until".into(), clock(hours.until));
+        put("omit-from".into(), typed_time(hours.from));
+        put("omit-until".into(), typed_time(hours.until));
     }
     if let Some((first, days)) = settings.rain_delay {
-        put("rain-first".into(), first.to_string());
+        put("rain-first".into(), typed_date(first));
         put("rain-days".into(), days.to_string());
     }
     if let Some(span) = settings.off_season {
-        put("off-from".into(), month_day(span.from));
-        put("off-until".into(), month_day(span.until));
+        put("off-from".into(), typed::write_month_day(span.from, habit()));
+        put("off-until".into(), typed::write_month_day(span.until, habit()));
     }
     texts
 }
@@ -149,58 +138,32 @@ impl FormReader<'_> {
         self.errors.push((name.to_owned(), message.into()));
     }
 
-    /// "2:00", "02:00" or "0200".
-    fn time_of(&mut self, name: &str, text: &str) -> Option<Time> {
-        let digits: String = text.chars().filter(char::is_ascii_digit).collect();
-        let plain = text.chars().all(|c| c.is_ascii_digit() || c == ':' || c == '.');
-        let parsed = (plain && (3..=4).contains(&digits.len())).then(|| {
-            let (hour, minute) = digits.split_at(digits.len() - 2);
-            Time::new(hour.parse().ok()?, minute.parse().ok()?, 0, 0).ok()
-        });
-        let time = parsed.flatten();
-        if time.is_none() {
-            self.say(name, format!("\"{text}\" is not a time of day; write 02:00."));
-        }
-        time
+    /// What was read, or nothing and why.
+    fn take<T>(&mut self, name: &str, read: Read<T>) -> Option<T> {
+        read.map_err(|refusal| self.say(name, refusal.to_string())).ok()
     }
 
     fn time(&mut self, name: &str) -> Option<Time> {
-        let text = self.get(name).to_owned();
-        if text.is_empty() { None } else { self.time_of(name, &text) }
+        let text = self.get(name);
+        if text.is_empty() { None } else { self.take(name, typed::time_of_day(text, habit())) }
     }
 
-    /// Minutes written "12", "7:30" or "7.5"; nothing is 0.
+    /// A length of time; nothing is none.
     fn seconds(&mut self, name: &str) -> Seconds {
         let text = self.get(name);
         if text.is_empty() {
             return Seconds::ZERO;
         }
-        let read = match text.split_once(':') {
-            Some((m, s)) => m
-                .parse::<u32>()
-                .ok()
-                .zip(s.parse::<u32>().ok())
-                .filter(|(m, s)| *s < 60 && *m <= 1440)
-                .map(|(m, s)| (m * 60 + s).into()),
-            None => {
-                let minutes = text.replace(',', ".").parse::<f64>().ok();
-                let of = |m| Seconds::of(Minutes::from_min(m), f64::round);
-                minutes.filter(|m| (0.0..=1440.0).contains(m)).map(of)
-            }
-        };
-        read.unwrap_or_else(|| {
-            let message = format!("\"{}\" is not a number of minutes; write 12, or 7:30.", self.get(name));
-            self.say(name, message);
-            Seconds::ZERO
-        })
+        self.take(name, typed::duration(text)).unwrap_or(Seconds::ZERO)
     }
 
+    /// A whole number, with or without its percent sign.
     fn whole<T: core::str::FromStr>(&mut self, name: &str) -> Option<T> {
         let text = self.get(name);
         if text.is_empty() {
             return None;
         }
-        let read = text.parse().ok();
+        let read = text.trim_end_matches('%').trim_end().parse().ok();
         if read.is_none() {
             let message = format!("\"{text}\" is not a whole number that fits here.");
             self.say(name, message);
@@ -213,31 +176,14 @@ impl FormReader<'_> {
         self.whole(name).map_or(Percentage::HUNDRED, Percentage::from_percent)
     }
 
-    fn date(&mut self, name: &str) -> Option<Date> {
+    fn date(&mut self, name: &str, today: Date) -> Option<Date> {
         let text = self.get(name);
-        if text.is_empty() {
-            return None;
-        }
-        let date = text.parse::<Date>().ok().filter(|d| (1900..=2200).contains(&d.year()));
-        if date.is_none() {
-            let message = format!("\"{text}\" is not a date written YYYY-MM-DD.");
-            self.say(name, message);
-        }
-        date
+        if text.is_empty() { None } else { self.take(name, typed::date(text, today, habit())) }
     }
 
     fn month_day(&mut self, name: &str) -> Option<(i8, i8)> {
         let text = self.get(name);
-        if text.is_empty() {
-            return None;
-        }
-        // 2000 has a 29 February.
-        let date = format!("2000-{text}").parse::<Date>().ok();
-        if date.is_none() {
-            let message = format!("\"{text}\" is not a month and day written MM-DD.");
-            self.say(name, message);
-        }
-        date.map(|d| (d.month(), d.day()))
+        if text.is_empty() { None } else { self.take(name, typed::month_day(text, habit())) }
     }
 
     /// Both or neither of two lines.
@@ -267,7 +213,7 @@ impl FormReader<'_> {
             "even" => Days::Even,
             "nth" => Days::EveryNth {
                 interval: self.whole(&at("interval")).unwrap_or(2),
-                first: self.date(&at("first")).unwrap_or(today),
+                first: self.date(&at("first"), today).unwrap_or(today),
             },
             _ => Days::Weekdays(core::array::from_fn(|k| self.is_on(&at(&format!("d{k}"))))),
         }
@@ -275,12 +221,8 @@ impl FormReader<'_> {
 
     fn program(&mut self, i: usize, card: &Card, empty: &Program, today: Date) -> Program {
         let at = |field: &str| format!("p{i}-{field}");
-        let starts = self.get(&at("starts")).to_owned();
-        let starts: Vec<Time> = starts
-            .split([' ', ',', ';'])
-            .filter(|t| !t.is_empty())
-            .filter_map(|text| self.time_of(&at("starts"), text))
-            .collect();
+        let starts = typed::times(self.get(&at("starts")), habit());
+        let starts = self.take(&at("starts"), starts).unwrap_or_default();
         let run_times = (1..=card.stations)
             .map(|n| (n, self.seconds(&at(&format!("m{n}")))))
             .filter(|(_, run_time)| run_time.any())
@@ -342,7 +284,7 @@ pub(crate) fn read(fields: &Fields, card: &Card, today: Date) -> Result<Settings
     let off_season =
         take.pair(("off-from", off.0), ("off-until", off.1)).map(|(from, until)| YearSpan { from, until });
     let rain_days: Option<u8> = take.whole("rain-days");
-    let rain_first = take.date("rain-first");
+    let rain_first = take.date("rain-first", today);
     let settings = Settings {
         programs,
         percentages,
@@ -428,9 +370,17 @@ mod tests {
     fn times_and_minutes_are_read_as_people_write_them() {
         let card = twelve_stations();
         let mut typed = texts(&sample(&card));
-        typed.insert("p0-starts".into(), "2:00, 0430".into());
-        typed.insert("p0-m1".into(), "7.5".into());
-        assert_eq!(read(&Fields(typed), &card, TODAY), Ok(sample(&card)));
+        for (starts, minutes) in
+            [("2:00, 0430", "7.5"), ("2 am 4:30 AM", "7 min 30 s"), ("02:00 and 04:30", "7m30")]
+        {
+            typed.insert("p0-starts".into(), starts.into());
+            typed.insert("p0-m1".into(), minutes.into());
+            assert_eq!(read(&Fields(typed.clone()), &card, TODAY), Ok(sample(&card)), "{starts} {minutes}");
+        }
+        // What can be read in two ways is asked.
+        typed.insert("p0-m1".into(), "1:30".into());
+        let asked = read(&Fields(typed), &card, TODAY).unwrap_err();
+        assert!(asked[0].1.contains("1 h 30 min or as 1 min 30 s"), "{asked:?}");
     }
 
     #[test]
@@ -444,7 +394,7 @@ mod tests {
             ("p0-percent", "-3"),
             ("s3-soak", "20"),
             ("omit-until", ""),
-            ("off-from", "13-01"),
+            ("off-from", "31 Nov"),
         ] {
             typed.insert(name.into(), value.into());
         }

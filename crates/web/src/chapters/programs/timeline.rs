@@ -17,6 +17,7 @@ use upland_core::quantity::time;
 use upland_core::quantity::time::Seconds;
 use upland_core::quantity::units::LitresPerMinute;
 use upland_core::weather::sun::sunrise_sunset;
+use upland_formats::typed::{Habit, write_time};
 
 /// Height of a night's row, px.
 const ROW_PX: u32 = 28;
@@ -226,7 +227,7 @@ fn draw_pass(names: &Names<'_>, axis: &Axis, pass: &ProgramPass<'_>, y: u32) -> 
     Some(Pass {
         program: pass.program,
         start: first.start_index,
-        set: set.map_or(String::new(), |t| t.said("%H:%M")),
+        set: set.map_or(String::new(), |t| write_time(*t, Habit::default())),
         fill: pass.program % FILLS,
         label_x: whole.x.clone(),
         whole,

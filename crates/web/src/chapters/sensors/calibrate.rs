@@ -3,12 +3,14 @@
 
 use super::devices::read_lines;
 use super::{find, frame};
+use crate::page::dates::{typed_date, typed_time};
 use crate::page::frame::Frame;
 use crate::page::quantities::{capital, in_words, plain};
 use crate::page::sensor_words::{failure, moment};
+use crate::page::units::SIGNED_PERCENT;
 use crate::server::address;
 use crate::server::error::{PageError, page_with, see_other};
-use crate::server::reader::off_loop;
+use crate::server::reader::{habit, off_loop};
 use crate::server::session::{Fields, flash};
 use crate::site::context::{AtSite, EditorAt};
 use crate::site::sensing::SensorStates;
@@ -21,6 +23,7 @@ use upland_core::sensors::calibration::{
     Drained, FEWEST, Failure, RUN_HOURS, calibrate, check_adjustment, expected_drained_pct,
 };
 use upland_core::sensors::{Channel, Reading, Sense, Sensor};
+use upland_formats::typed;
 use upland_store::Saved;
 use upland_store::sensors::{NewSensorEvent, SensorEventKind, SensorRecord};
 
@@ -231,7 +234,10 @@ fn draw(
                 })
                 .map_or(String::new(), |z| format!("{} {}", z.zone.number, z.zone.name)),
             threshold: record.sensor.setting.soil_threshold_pct.map(|t| plain(t, 1)),
-            begun: yesterday.to_zoned(states.tz.clone()).strftime("%Y-%m-%dT%H:%M").to_string(),
+            begun: {
+                let at = yesterday.to_zoned(states.tz.clone());
+                format!("{} {}", typed_date(at.date()), typed_time(at.time()))
+            },
             received: states
                 .own(id)
                 .and_then(|r| r.get(&Channel::SoilMoisture))
@@ -257,18 +263,20 @@ async fn read_run(
     fields: &Fields,
 ) -> Result<Result<(Timestamp, Vec<Reading>), Vec<String>>, PageError> {
     let mut errors = Vec::new();
-    let begun = fields.get("begun").parse::<jiff::civil::DateTime>().ok();
-    let begun = begun.map(|civil| instant(civil.date(), civil.time(), &states.tz));
-    if begun.is_none() {
-        errors.push("Say when the soak ended and the first reading was taken: date and time.".to_owned());
-    }
-    let typed = fields.get("lines");
-    let readings: Vec<Reading> = if typed.is_empty() {
+    let begun = typed::date_and_time(fields.get("begun"), states.today, habit());
+    let begun = begun
+        .map(|civil| instant(civil.date(), civil.time(), &states.tz))
+        .map_err(|refusal| {
+            errors.push(format!("Say when the soak ended and the first reading was taken. {refusal}"));
+        })
+        .ok();
+    let lines = fields.get("lines");
+    let readings: Vec<Reading> = if lines.is_empty() {
         let from = begun.unwrap_or(states.at);
         let until = from + SignedDuration::from_hours(LOOKED_AT_HOURS);
         here.read(move |snapshot| snapshot.raw_readings(id, Channel::SoilMoisture, (from, until))).await?
     } else {
-        match read_lines(Channel::SoilMoisture, typed, &states.tz, here.now()) {
+        match read_lines((Channel::SoilMoisture, SIGNED_PERCENT), lines, &states.tz, here.now()) {
             Ok(all) => all.into_iter().map(|(_, r)| r).collect(),
             Err(found) => {
                 errors.extend(found);
@@ -404,7 +412,7 @@ async fn adjust(
     let states = here.sensor_states(None).await?;
     let record = probe(&states, id)?;
     let before = record.sensor.setting.soil_threshold_pct;
-    let to: Option<f64> = fields.get("to").parse().ok();
+    let to: Option<f64> = SIGNED_PERCENT.read(fields.get("to")).ok();
     let looks = fields.get("looks").to_owned();
     let mut sensor = record.sensor.clone();
     sensor.setting.soil_threshold_pct = to;

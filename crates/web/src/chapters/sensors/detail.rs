@@ -6,6 +6,7 @@ use super::{find, frame};
 use crate::page::frame::Frame;
 use crate::page::sensor_words::moment;
 use crate::page::take_back::TakeBack;
+use crate::page::units::HOURS;
 use crate::server::address;
 use crate::server::error::{PageError, page_with, see_other};
 use crate::server::session::{Fields, flash};
@@ -136,7 +137,11 @@ fn read_pause(fields: &Fields, kind: SensorEventKind, at: Timestamp) -> Result<N
     }
     let hours = match fields.get("hours") {
         "" => Some(BYPASS_HOURS),
-        text => text.parse::<i64>().ok().filter(|h| (1..=LONGEST_BYPASS_HOURS).contains(h)),
+        text => {
+            #[allow(clippy::cast_possible_truncation, reason = "checked by the filter")]
+            let hours = HOURS.read(text).ok().map(|h| h.round() as i64);
+            hours.filter(|h| (1..=LONGEST_BYPASS_HOURS).contains(h))
+        }
     };
     match hours {
         Some(hours) if errors.is_empty() => {
@@ -154,18 +159,21 @@ fn read_pause(fields: &Fields, kind: SensorEventKind, at: Timestamp) -> Result<N
 /// A task that was done on a day, today at the latest.
 fn read_task(fields: &Fields, states: &SensorStates, latest: Date) -> Result<Noted, Vec<String>> {
     let task = Task::from_code(fields.get("task"));
-    let date = fields.date("date").filter(|date| *date <= latest);
+    let date = fields.date("date", latest).map_err(|refusal| refusal.to_string());
+    let date = date.and_then(|date| {
+        let ahead = date > latest;
+        if ahead { Err("The day lies in the future; note what was done.".to_owned()) } else { Ok(date) }
+    });
     match (task, date) {
-        (Some(task), Some(date)) => Ok((
+        (Some(task), Ok(date)) => Ok((
             SensorEventKind::Task,
             instant(date, NOON, &states.tz),
             None,
             serde_json::json!({ "task": task.code() }),
         )),
-        _ => {
+        (task, date) => {
             let no_task = task.is_none().then(|| "Choose a task of the list.".to_owned());
-            let no_date = date.is_none().then(|| "A date written YYYY-MM-DD, not in the future.".to_owned());
-            Err(no_task.into_iter().chain(no_date).collect())
+            Err(no_task.into_iter().chain(date.err()).collect())
         }
     }
 }

@@ -1,9 +1,10 @@
 //! A sensor as a form: its card, what is set on it, and what was measured of its place.
 
 use super::{find, frame};
-use crate::page::forms::{Field, FieldError, FieldGroup, Form, Reader, Shown, base_version};
+use crate::page::forms::{Field, FieldError, FieldGroup, Form, Reader, base_version};
 use crate::page::frame::Frame;
 use crate::page::quantities::plain;
+use crate::page::units::{NO_UNIT, Units};
 use crate::server::address;
 use crate::server::error::{PageError, page_with, see_other};
 use crate::server::session::{Fields, flash};
@@ -15,46 +16,13 @@ use askama::Template;
 use std::collections::BTreeMap;
 use upland_core::codes::Coded;
 use upland_core::quantity::bounds::{self, Bound};
-use upland_core::quantity::units::{
-    Celsius, M_PER_FOOT, M_S_PER_MPH, MM_PER_INCH, Metres, MetresPerSecond, Millimetres,
-};
+use upland_core::quantity::units::{Celsius, Metres, MetresPerSecond, Millimetres};
 use upland_core::sensors::{Link, Release, Sense, Sensor, SensorCard, Setting, Signal, generic};
 use upland_core::site::UnitSystem;
 use upland_store::Saved;
 
 pub(super) fn routes(config: &mut web::ServiceConfig) {
     config.service(new_page).service(create).service(edit_page).service(save);
-}
-
-const ONE: Shown = Shown { unit: "", factor: 1.0 };
-
-struct Units {
-    rain: Shown,
-    wind: Shown,
-    length: Shown,
-    us: bool,
-}
-
-fn units(system: UnitSystem) -> Units {
-    match system {
-        UnitSystem::Metric => Units {
-            rain: Shown { unit: "mm", factor: 1.0 },
-            wind: Shown { unit: "m/s", factor: 1.0 },
-            length: Shown { unit: "m", factor: 1.0 },
-            us: false,
-        },
-        UnitSystem::UsCustomary => Units {
-            rain: Shown { unit: "in", factor: MM_PER_INCH },
-            wind: Shown { unit: "mph", factor: M_S_PER_MPH },
-            length: Shown { unit: "ft", factor: M_PER_FOOT },
-            us: true,
-        },
-    }
-}
-
-/// A temperature as the form shows it, and back.
-fn degrees(us: bool, value: Celsius) -> String {
-    plain(if us { value.f() } else { value.c() }, 2)
 }
 
 fn yes_no_unknown(name: &'static str, label: &'static str) -> Field {
@@ -72,13 +40,12 @@ fn choice_of(name: &'static str, label: &'static str, options: Vec<(String, Stri
 /// The form of a card in the units of a site.
 // Long: a list of fields.
 fn form(card: &SensorCard, boxes: &[(u8, String)], zones: &[(u16, String)], system: UnitSystem) -> Form {
-    let u = units(system);
-    let temperature = if u.us { "°F" } else { "°C" };
+    let u = Units::of(system);
     let rain_help =
         "Small steps save more and stop summer watering for a drizzle; about 12 mm is common practice.";
     let mut set = Vec::new();
     if card.senses(Sense::Rain) {
-        set.push(Field::number("rain_threshold", "Holds after rain of", u.rain.unit).help(rain_help));
+        set.push(Field::number("rain_threshold", "Holds after rain of", u.depth.unit).help(rain_help));
         set.push(choice_of(
             "release",
             "Ends",
@@ -96,7 +63,7 @@ fn form(card: &SensorCard, boxes: &[(u8, String)], zones: &[(u16, String)], syst
     }
     if card.senses(Sense::Freeze) {
         set.push(
-            Field::number("freeze_at", "Holds at or below", temperature)
+            Field::number("freeze_at", "Holds at or below", u.temperature.unit)
                 .help("About 3 °C (37 to 38 °F) is common practice."),
         );
     }
@@ -112,13 +79,13 @@ fn form(card: &SensorCard, boxes: &[(u8, String)], zones: &[(u16, String)], syst
                 .help("From a calibration run; later moved in half points only, on its page."),
         );
         set.push(
-            Field::number("cycle_window", "Cycle window", "min")
+            Field::duration("cycle_window", "Cycle window")
                 .help("Left empty it follows the schedule: the day's whole cycle and an hour."),
         );
     }
     if card.senses(Sense::Et) {
         set.push(Field::number("et_days", "Mean of the last", "days"));
-        set.push(Field::number("et_full", "100 % stands for", if u.us { "in a day" } else { "mm a day" }));
+        set.push(Field::number("et_full", "100 % stands for", u.depth_a_day.unit));
         set.push(Field::number("et_trim", "Trim", "%").help("Signed; it moves every zone."));
     }
     if card.senses(Sense::Flow) {
@@ -184,7 +151,7 @@ fn form(card: &SensorCard, boxes: &[(u8, String)], zones: &[(u16, String)], syst
 
 /// A sensor as the texts of its form.
 fn texts(sensor: &Sensor, system: UnitSystem) -> BTreeMap<String, String> {
-    let u = units(system);
+    let u = Units::of(system);
     let (set, place, card) = (&sensor.setting, &sensor.placement, &sensor.card);
     let mut out: BTreeMap<String, String> = BTreeMap::new();
     let mut put = |name: &str, text: String| drop(out.insert(name.to_owned(), text));
@@ -192,7 +159,7 @@ fn texts(sensor: &Sensor, system: UnitSystem) -> BTreeMap<String, String> {
     let number = |v: Option<f64>| v.map_or(String::new(), |v| plain(v, 3));
     put("name", sensor.name.clone());
     put("box", sensor.box_number.to_string());
-    put("rain_threshold", u.rain.text(Some(set.rain_threshold.mm())));
+    put("rain_threshold", u.depth.text(Some(set.rain_threshold.mm())));
     match set.release {
         Release::DriesOut { vent } => {
             put("release", "dries".into());
@@ -203,12 +170,12 @@ fn texts(sensor: &Sensor, system: UnitSystem) -> BTreeMap<String, String> {
             put("hold_days", days.to_string());
         }
     }
-    put("freeze_at", degrees(u.us, set.freeze_at));
-    put("wind_above", plain(set.wind_above.m_per_s() / u.wind.factor, 2));
+    put("freeze_at", u.temperature.text(Some(set.freeze_at.c())));
+    put("wind_above", u.wind.text(Some(set.wind_above.m_per_s())));
     put("soil_threshold", number(set.soil_threshold_pct));
     put("cycle_window", set.cycle_window_min.map_or(String::new(), |m| m.to_string()));
     put("et_days", set.et_days.to_string());
-    put("et_full", u.rain.text(Some(set.et_full.mm())));
+    put("et_full", u.depth_a_day.text(Some(set.et_full.mm())));
     put("et_trim", plain(set.et_trim_pct, 1));
     put("flow_high", plain(set.flow_high_pct, 0));
     put("flow_low", plain(set.flow_low_pct, 0));
@@ -259,7 +226,7 @@ fn read(
     boxes: &[(u8, String)],
     system: UnitSystem,
 ) -> Result<Sensor, Vec<FieldError>> {
-    let u = units(system);
+    let u = Units::of(system);
     let mut r = Reader::new(fields);
     let mut sensor = before.clone();
     sensor.name = r.name("name");
@@ -286,7 +253,7 @@ fn read(
     if card.senses(Sense::Rain) {
         set.rain_threshold = Millimetres::from_mm(r.required(
             "rain_threshold",
-            u.rain,
+            u.depth,
             &bounds::READ_RAIN,
             Some(set.rain_threshold.mm()),
         ));
@@ -295,48 +262,44 @@ fn read(
         } else {
             Release::DriesOut {
                 vent: r
-                    .optional("vent", ONE, &bounds::VENT, None)
+                    .optional("vent", NO_UNIT, &bounds::VENT, None)
                     .unwrap_or(upland_core::sensors::HALF_OPEN_VENT),
             }
         };
     }
     if card.senses(Sense::Freeze) {
-        let text = fields.get("freeze_at");
-        if text != degrees(u.us, set.freeze_at) {
-            match text.parse::<f64>() {
-                Ok(v) if v.is_finite() => {
-                    set.freeze_at = if u.us { Celsius::from_f(v) } else { Celsius::from_c(v) }
-                }
-                _ => r.say("freeze_at", "A temperature in degrees."),
-            }
-        }
+        let before = Some(set.freeze_at.c());
+        set.freeze_at = Celsius::from_c(r.required("freeze_at", u.temperature, &bounds::FREEZE_AT, before));
     }
-    if card.senses(Sense::Wind)
-        && fields.get("wind_above") != plain(set.wind_above.m_per_s() / u.wind.factor, 2)
-    {
+    if card.senses(Sense::Wind) {
+        let before = Some(set.wind_above.m_per_s());
         set.wind_above =
-            MetresPerSecond::from_m_per_s(r.required("wind_above", u.wind, &bounds::READ_WIND, None));
+            MetresPerSecond::from_m_per_s(r.required("wind_above", u.wind, &bounds::READ_WIND, before));
     }
     if card.senses(Sense::SoilMoisture) {
-        let asked = r.optional("soil_threshold", ONE, &bounds::SOIL_THRESHOLD, set.soil_threshold_pct);
+        let asked = r.optional("soil_threshold", NO_UNIT, &bounds::SOIL_THRESHOLD, set.soil_threshold_pct);
         if set.soil_threshold_pct.is_some() && asked != set.soil_threshold_pct {
             r.say("soil_threshold", "Once set it moves by half a point to one point, with the looks of the turf, on its calibration page; or calibrate anew.");
         } else {
             set.soil_threshold_pct = asked;
         }
         #[allow(clippy::cast_possible_truncation, clippy::cast_sign_loss, reason = "bounded")]
-        let window = r.optional("cycle_window", ONE, &bounds::CYCLE_WINDOW, None).map(|m| m as u32);
+        let window = r.optional_minutes("cycle_window", &bounds::CYCLE_WINDOW).map(|m| m as u32);
         set.cycle_window_min = window;
     }
     if card.senses(Sense::Et) {
         set.et_days = u8::try_from(r.count("et_days", "Days", 14)).unwrap_or(14);
-        set.et_full =
-            Millimetres::from_mm(r.required("et_full", u.rain, &bounds::ET_FULL, Some(set.et_full.mm())));
-        set.et_trim_pct = r.required("et_trim", ONE, &bounds::TRIM, None);
+        set.et_full = Millimetres::from_mm(r.required(
+            "et_full",
+            u.depth_a_day,
+            &bounds::ET_FULL,
+            Some(set.et_full.mm()),
+        ));
+        set.et_trim_pct = r.required("et_trim", NO_UNIT, &bounds::TRIM, None);
     }
     if card.senses(Sense::Flow) {
-        set.flow_high_pct = r.required("flow_high", ONE, &bounds::FLOW_ALARM, None);
-        set.flow_low_pct = r.required("flow_low", ONE, &bounds::FLOW_ALARM, None);
+        set.flow_high_pct = r.required("flow_high", NO_UNIT, &bounds::FLOW_ALARM, None);
+        set.flow_low_pct = r.required("flow_low", NO_UNIT, &bounds::FLOW_ALARM, None);
     }
     let yes_no = |name: &str| match fields.get(name) {
         "yes" => Some(true),
@@ -347,15 +310,16 @@ fn read(
     let place = &mut sensor.placement;
     place.distance = length(&mut r, "distance", &bounds::SITE_METRES, old.distance);
     #[allow(clippy::cast_possible_truncation, clippy::cast_sign_loss, reason = "bounded")]
-    let walls = r.optional("walls", ONE, &bounds::WALLS, None).map(|w| w as u8);
+    let walls = r.optional("walls", NO_UNIT, &bounds::WALLS, None).map(|w| w as u8);
     place.walls = walls;
     place.height = length(&mut r, "height", &bounds::SENSOR_HEIGHT, old.height);
     place.obstacle_distance =
         length(&mut r, "obstacle_distance", &bounds::SITE_METRES, old.obstacle_distance);
     place.obstacle_above = length(&mut r, "obstacle_above", &bounds::SITE_METRES, old.obstacle_above);
-    place.sun_hours = r.optional("sun_hours", ONE, &bounds::SUN_HOURS, old.sun_hours);
-    place.straight_before = r.optional("straight_before", ONE, &bounds::STRAIGHT_PIPE, old.straight_before);
-    place.straight_after = r.optional("straight_after", ONE, &bounds::STRAIGHT_PIPE, old.straight_after);
+    place.sun_hours = r.optional("sun_hours", NO_UNIT, &bounds::SUN_HOURS, old.sun_hours);
+    place.straight_before =
+        r.optional("straight_before", NO_UNIT, &bounds::STRAIGHT_PIPE, old.straight_before);
+    place.straight_after = r.optional("straight_after", NO_UNIT, &bounds::STRAIGHT_PIPE, old.straight_after);
     (place.in_spray, place.covered) = (yes_no("in_spray"), yes_no("covered"));
     (place.shielded, place.screened) = (yes_no("shielded"), yes_no("screened"));
     place.probe_station = fields.get("probe_station").parse().ok();

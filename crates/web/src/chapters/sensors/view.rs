@@ -4,8 +4,10 @@ use super::find;
 use super::list::{judged, next_task};
 use super::notes::notes;
 use super::thresholds::Replayed;
+use crate::page::dates::Said;
 use crate::page::quantities::plain;
 use crate::page::sensor_words::{cause, criterion, found, moment, remedy, says, verdict};
+use crate::page::units::Units;
 use crate::server::error::PageError;
 use crate::site::sensing::SensorStates;
 use jiff::civil::Date;
@@ -127,7 +129,7 @@ impl SensorView {
             devices: devices.iter().map(|d| device_row(states, d, refused)).collect(),
             is_probe: card.senses(Sense::SoilMoisture),
             today: states.today,
-            clock: states.at.to_zoned(states.tz.clone()).strftime("%Y-%m-%dT%H:%M").to_string(),
+            clock: states.at.to_zoned(states.tz.clone()).said("%-d %b %H:%M"),
         })
     }
 }
@@ -170,10 +172,11 @@ fn read_rows(states: &SensorStates, id: i64) -> Vec<ReadRow> {
     let own = states.own(id).into_iter().flatten();
     own.filter_map(|(channel, readings)| {
         let last = readings.last()?;
+        let shown = Units::of(states.units()).of_channel(*channel);
         Some(ReadRow {
             channel: channel.bound().name.to_owned(),
             last: moment(last.at, &states.tz),
-            value: format!("{} {}", plain(last.value, 2), channel.bound().unit),
+            value: format!("{} {}", plain(shown.shown(last.value), 2), shown.unit),
             count: readings.as_slice().len(),
         })
     })

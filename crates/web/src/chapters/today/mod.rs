@@ -69,7 +69,7 @@ fn said(states: &SensorStates, own: Option<&SiteBox>) -> Vec<String> {
 
 /// Decides the night of a box, once for the facts and the moment; with the key that names both.
 pub(crate) async fn decide(here: &AtSite, query: &DateQuery) -> Result<(String, Arc<Decided>), PageError> {
-    let asked = asked_day(query.date.as_deref())?;
+    let asked = asked_day(query.date.as_deref(), here.today())?;
     let wanted = query.number;
     let facts = Arc::clone(&here.facts);
     if wanted.is_some_and(|n| facts.boxes.iter().all(|b| b.number() != n)) {

@@ -2,6 +2,7 @@
 
 use crate::page::quantities::{plain, short_date};
 use crate::server::error::PageError;
+use crate::server::reader::habit;
 use crate::server::session::Fields;
 use crate::site::context::AtSite;
 use actix_web::web;
@@ -12,6 +13,7 @@ use upland_core::quantity::month::Month;
 use upland_core::trial::{NoSample, Origin, Pump, Sample, Tariff};
 use upland_core::weather::climate::Climate;
 use upland_formats::trial_file::{MAX_DAYS, check_steps};
+use upland_formats::typed;
 
 /// What the page is asked for, as it was typed.
 #[derive(serde::Deserialize, Clone, Default)]
@@ -61,42 +63,42 @@ fn text(value: Option<&String>) -> Option<&str> {
 }
 
 /// A day of the form, or what is wrong with it.
-fn day(typed: Option<&String>, other: Date, what: &str, errors: &mut Vec<String>) -> Date {
-    match text(typed).map(str::parse) {
+fn day(asked: Option<&String>, (other, today): (Date, Date), what: &str, errors: &mut Vec<String>) -> Date {
+    match text(asked).map(|text| typed::date(text, today, habit())) {
         None => other,
         Some(Ok(date)) => date,
-        Some(Err(_)) => {
-            errors.push(format!("{what}: a date written YYYY-MM-DD."));
+        Some(Err(refusal)) => {
+            errors.push(format!("{what}: {refusal}"));
             other
         }
     }
 }
 
-fn number(typed: Option<&String>, bound: &Bound, errors: &mut Vec<String>) -> Option<f64> {
-    let value = text(typed)?.replace(',', ".").parse::<f64>();
+fn number(asked: Option<&String>, bound: &Bound, errors: &mut Vec<String>) -> Option<f64> {
+    let value = typed::quantity(text(asked)?, bound.unit);
     match value.map(|v| bound.check(v)) {
         Ok(Ok(value)) => Some(value),
         Ok(Err(error)) => {
             errors.push(format!("{error}."));
             None
         }
-        Err(_) => {
-            errors.push(format!("{}: a number.", bound.name));
+        Err(refusal) => {
+            errors.push(format!("{}: {refusal}", bound.name));
             None
         }
     }
 }
 
 /// A price, or steps such as `100: 1.2, 500: 1.8, 2.5`: up to 100 m³ at 1.2 each, and so on.
-fn steps(typed: Option<&String>, errors: &mut Vec<String>) -> Option<Vec<(f64, f64)>> {
-    let typed = text(typed)?;
+fn steps(asked: Option<&String>, errors: &mut Vec<String>) -> Option<Vec<(f64, f64)>> {
+    let asked = text(asked)?;
     let one = |step: &str| match step.split_once(':') {
-        Some((until, price)) => Some((until.trim().parse().ok()?, price.trim().parse().ok()?)),
-        None => Some((f64::INFINITY, step.trim().parse().ok()?)),
+        Some((until, price)) => Some((typed::number(until).ok()?, typed::number(price).ok()?)),
+        None => Some((f64::INFINITY, typed::number(step).ok()?)),
     };
     // A price alone may be written with a comma.
-    let whole = typed.replace(',', ".").parse::<f64>().ok().map(|price| vec![(f64::INFINITY, price)]);
-    let read = whole.or_else(|| typed.split(',').map(one).collect());
+    let whole = typed::number(asked).ok().map(|price| vec![(f64::INFINITY, price)]);
+    let read = whole.or_else(|| asked.split(',').map(one).collect());
     let fault = match &read {
         Some(steps) => check_steps(steps).err(),
         None => Some("a number, or steps such as 100: 1.2, 500: 1.8, 2.5".to_owned()),
@@ -115,8 +117,8 @@ pub(super) fn read(here: &AtSite, query: &Query) -> (Asked, Vec<String>) {
     let (first, last) = here.facts.climate.span().unwrap_or((today, today));
     let to = last.min(today);
     let year_before = to.checked_sub(364.days()).unwrap_or(to).max(first);
-    let from = day(query.from.as_ref(), year_before, "First day", &mut errors);
-    let to = day(query.to.as_ref(), to, "Last day", &mut errors);
+    let from = day(query.from.as_ref(), (year_before, today), "First day", &mut errors);
+    let to = day(query.to.as_ref(), (to, today), "Last day", &mut errors);
     let sample = match text(query.weather.as_ref()).unwrap_or("days") {
         "days" => {
             let days = (to - from).get_days();

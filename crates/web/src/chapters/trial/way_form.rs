@@ -4,12 +4,15 @@ use super::kept::name;
 use super::tried::{common, own_ways};
 use super::words;
 use crate::page::dates::Said;
+use crate::page::forms::out_of_bounds;
 use crate::page::frame::{Chapter, Frame};
 use crate::page::school_words::strategy;
 use crate::page::take_back::TakeBack;
+use crate::page::units::{PERCENT, SIGNED_PERCENT, Shown, Units};
 use crate::server::address;
 use crate::server::download::attachment;
 use crate::server::error::{PageError, page_with, see_other};
+use crate::server::reader::habit;
 use crate::server::reader::off_loop;
 use crate::server::session::{Fields, flash};
 use crate::site::context::{AtSite, EditorAt};
@@ -28,10 +31,10 @@ use upland_core::quantity::ratio::Share;
 use upland_core::quantity::time::Hours;
 use upland_core::quantity::units::Millimetres;
 use upland_core::sensors::Release;
-use upland_core::site::UnitSystem;
 use upland_core::trial::{
     Change, PercentageRule, Ramps, Refusal, Schedule, SensorChange, Spot, TrialWay, apply, variants,
 };
+use upland_formats::typed;
 use upland_formats::way_file;
 use upland_store::Subject;
 use upland_store::settings::SettingsRecord;
@@ -39,9 +42,6 @@ use upland_store::settings::SettingsRecord;
 pub(super) fn routes(config: &mut web::ServiceConfig) {
     config.service(form).service(save).service(file).service(take_back).service(let_stand);
 }
-
-/// Rain is typed in inches where the site is.
-const MM_PER_INCH: f64 = 25.4;
 
 /// One choice of a list: its code, its words, whether it is chosen.
 type Option3 = (String, String, bool);
@@ -160,7 +160,6 @@ async fn draw(
         from: text(&format!("s{index}-from")),
         to: text(&format!("s{index}-to")),
     };
-    let metric = here.facts.units() == UnitSystem::Metric;
     let page = WayPage {
         frame: Frame::of_site(here, "A way of watering", Chapter::Trial)?,
         site_id: here.id(),
@@ -172,7 +171,7 @@ async fn draw(
         rains: options(rains, &text("rain")),
         days: options(DAYS.map(|(code, words)| (code, words.to_owned())), &text("days")),
         sensors: sensors(&states.facts).into_iter().enumerate().map(sensor).collect(),
-        depth_unit: if metric { "mm" } else { "in" },
+        depth_unit: Units::of(here.facts.units()).depth.unit,
         window_from: text("window_from"),
         window_until: text("window_until"),
         plantings: options(plantings, &text("planting")),
@@ -223,28 +222,33 @@ async fn form(EditorAt(here): EditorAt) -> Result<HttpResponse, PageError> {
 /// Reads the form and says what is wrong with it.
 struct Taking<'a> {
     fields: &'a Fields,
+    today: Date,
     errors: Vec<String>,
 }
 
 impl Taking<'_> {
-    fn number(&mut self, name: &str, bound: &Bound, factor: f64) -> f64 {
-        let text = self.fields.get(name).trim().replace(',', ".");
-        match text.parse::<f64>().map(|value| bound.check(value * factor)) {
-            Ok(Ok(value)) => value,
-            Ok(Err(error)) => {
-                self.errors.push(format!("{error}."));
+    fn number(&mut self, name: &str, bound: &Bound, shown: Shown) -> f64 {
+        let text = self.fields.get(name);
+        if text.is_empty() {
+            self.errors.push(format!("{}: a number is missing.", bound.name));
+            return bound.min;
+        }
+        match shown.read(text) {
+            Ok(value) if bound.check(value).is_ok() => value,
+            Ok(_) => {
+                self.errors.push(out_of_bounds(shown, bound));
                 bound.min
             }
-            Err(_) => {
-                self.errors.push(format!("{}: a number is missing.", bound.name));
+            Err(refusal) => {
+                self.errors.push(format!("{}: {refusal}", bound.name));
                 bound.min
             }
         }
     }
 
     fn date(&mut self, name: &str, what: &str) -> Date {
-        self.fields.get(name).parse().unwrap_or_else(|_| {
-            self.errors.push(format!("{what}: choose a day."));
+        self.fields.date(name, self.today).unwrap_or_else(|refusal| {
+            self.errors.push(format!("{what}: {refusal}"));
             Date::MIN
         })
     }
@@ -277,12 +281,19 @@ impl Taking<'_> {
             "et_sensor" if self.fields.get("trim").trim().is_empty() => {
                 PercentageRule::EtSensor { trim_pct: 0.0 }
             }
-            "et_sensor" => PercentageRule::EtSensor { trim_pct: self.number("trim", &bounds::TRIM, 1.0) },
+            "et_sensor" => {
+                PercentageRule::EtSensor { trim_pct: self.number("trim", &bounds::TRIM, SIGNED_PERCENT) }
+            }
             _ => PercentageRule::AsSet,
         }
     }
 
-    fn sensor(&mut self, index: usize, (box_number, name): (u8, String), depth: f64) -> Option<SensorChange> {
+    fn sensor(
+        &mut self,
+        index: usize,
+        (box_number, name): (u8, String),
+        depth: Shown,
+    ) -> Option<SensorChange> {
         let (value, from, to) = (format!("s{index}-value"), format!("s{index}-from"), format!("s{index}-to"));
         let change = match self.fields.get(&format!("s{index}-change")) {
             "absent" => Change::Absent,
@@ -292,9 +303,11 @@ impl Taking<'_> {
                 let mm = self.number(&value, &bounds::RAIN_THRESHOLD, depth);
                 Change::RainThreshold(Millimetres::from_mm(mm))
             }
-            "dries" => Change::Release(Release::DriesOut { vent: self.number(&value, &bounds::VENT, 0.01) }),
+            "dries" => {
+                Change::Release(Release::DriesOut { vent: self.number(&value, &bounds::VENT, PERCENT) })
+            }
             "days" => {
-                let days = self.number(&value, &bounds::HOLD_DAYS, 1.0);
+                let days = self.number(&value, &bounds::HOLD_DAYS, Shown::of("days", 1.0));
                 #[allow(clippy::cast_possible_truncation, clippy::cast_sign_loss, reason = "bounded")]
                 Change::Release(Release::Days(days.round() as u8))
             }
@@ -316,9 +329,13 @@ impl Taking<'_> {
         if from.is_empty() && until.is_empty() {
             return None;
         }
-        let time = |text: &str| upland_formats::clock_time(text.get(..5).unwrap_or(text));
+        let time = |text: &str| typed::time_of_day(text, habit());
         match (time(from), time(until)) {
-            (Some(from), Some(until)) if from != until => Some(Hours { from, until }),
+            (Ok(from), Ok(until)) if from != until => Some(Hours { from, until }),
+            (Err(refusal), _) | (_, Err(refusal)) if !from.is_empty() && !until.is_empty() => {
+                self.errors.push(refusal.to_string());
+                None
+            }
             _ => {
                 self.errors.push("A window has a begin and another end, both times of day.".into());
                 None
@@ -330,12 +347,16 @@ impl Taking<'_> {
         match self.fields.get("planting") {
             "none" => Ramps::None,
             "wean_off" => {
-                let weeks = self.number("wean_weeks", &bounds::WEAN_OFF_WEEKS, 1.0);
+                let weeks = self.number("wean_weeks", &bounds::WEAN_OFF_WEEKS, Shown::of("weeks", 1.0));
                 #[allow(clippy::cast_possible_truncation, clippy::cast_sign_loss, reason = "bounded")]
                 Ramps::WeanOff(WeanOff {
                     from: self.date("wean_from", "First day of the wean-off"),
                     weeks: weeks.round() as u8,
-                    start: Share::from_percent(self.number("wean_start", &bounds::WEAN_OFF_START, 1.0)),
+                    start: Share::from_percent(self.number(
+                        "wean_start",
+                        &bounds::WEAN_OFF_START,
+                        SIGNED_PERCENT,
+                    )),
                 })
             }
             _ => Ramps::AsSet,
@@ -347,7 +368,7 @@ impl Taking<'_> {
 #[post("/sites/{id}/trial/ways")]
 async fn save(EditorAt(here): EditorAt, fields: Fields) -> Result<HttpResponse, PageError> {
     let states = here.sensor_states(None).await?;
-    let mut taking = Taking { fields: &fields, errors: Vec::new() };
+    let mut taking = Taking { fields: &fields, today: here.today(), errors: Vec::new() };
     let brought = fields.get("file").trim();
     let way = if brought.is_empty() {
         let versions = versions(&here).await?;
@@ -355,7 +376,7 @@ async fn save(EditorAt(here): EditorAt, fields: Fields) -> Result<HttpResponse, 
             taking.errors.push(error);
             String::new()
         });
-        let depth = if here.facts.units() == UnitSystem::Metric { 1.0 } else { MM_PER_INCH };
+        let depth = Units::of(here.facts.units()).depth;
         let all = sensors(&states.facts).into_iter().enumerate();
         TrialWay {
             name,

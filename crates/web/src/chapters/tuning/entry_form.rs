@@ -1,8 +1,10 @@
 //! One entry of a visit as a form: what was typed becomes what was seen, and what was seen becomes words.
 
 use crate::page::dates::Said;
-use crate::page::forms::{FieldError, NO_UNIT, Reader, Shown};
+use crate::page::forms::{FieldError, Reader};
 use crate::page::quantities::{flow, plain, share, span, volume};
+use crate::page::units::{PERCENT, SIGNED_PERCENT, Units};
+use crate::server::reader::habit;
 use crate::server::session::Fields;
 use jiff::civil::{Date, Time};
 use jiff::{SignedDuration, Timestamp, ToSpan};
@@ -13,30 +15,11 @@ use upland_core::controller::schedule::Settings;
 use upland_core::quantity::bounds;
 use upland_core::quantity::ratio::{Percentage, Share};
 use upland_core::quantity::time::{MinuteOfDay, Seconds};
-use upland_core::quantity::units::{Litres, LitresPerMinute, Minutes};
+use upland_core::quantity::units::{Litres, LitresPerMinute};
 use upland_core::site::UnitSystem;
 use upland_core::tuning::{BoxSeen, NIGHTS, ProgramSeen, SensorSeen, Sign, ZoneSeen, et_sensor};
+use upland_formats::typed::{self, Read, Refusal};
 use upland_formats::visit_file::{Entry, MAX_NOTE, program_names};
-
-/// Litres of a cubic metre, and of a US gallon.
-const LITRES_A_M3: f64 = 1000.0;
-const LITRES_A_GALLON: f64 = 3.785_411_784;
-
-/// How a flow is read.
-pub(super) fn flow_unit(units: UnitSystem) -> Shown {
-    match units {
-        UnitSystem::Metric => Shown { unit: "L/min", factor: 1.0 },
-        UnitSystem::UsCustomary => Shown { unit: "gal/min", factor: LITRES_A_GALLON },
-    }
-}
-
-/// How a main meter is read.
-pub(super) fn meter_unit(units: UnitSystem) -> Shown {
-    match units {
-        UnitSystem::Metric => Shown { unit: "m³", factor: LITRES_A_M3 },
-        UnitSystem::UsCustomary => Shown { unit: "gal", factor: LITRES_A_GALLON },
-    }
-}
 
 fn code<T: Coded>(fields: &Fields, name: &str) -> Option<T> {
     T::from_code(fields.get(name))
@@ -65,9 +48,8 @@ pub(super) fn zone(
     units: UnitSystem,
 ) -> Result<Entry, Vec<FieldError>> {
     let mut reader = Reader::new(fields);
-    let percent = Shown { unit: "%", factor: 0.01 };
-    let available = reader.optional("available", percent, &bounds::AVAILABLE_SHARE, None);
-    let read = reader.optional("flow", flow_unit(units), &bounds::READ_FLOW, None);
+    let available = reader.optional("available", PERCENT, &bounds::AVAILABLE_SHARE, None);
+    let read = reader.optional("flow", Units::of(units).flow, &bounds::READ_FLOW, None);
     let mut errors = reader.errors;
     let seen = ZoneSeen {
         box_number,
@@ -92,18 +74,12 @@ pub(super) fn sensor(fields: &Fields, name: &str) -> Entry {
 /// What was typed of the site.
 pub(super) fn site(fields: &Fields, units: UnitSystem) -> Result<Entry, Vec<FieldError>> {
     let mut reader = Reader::new(fields);
-    let meter = reader.optional("meter", meter_unit(units), &bounds::METER_COUNT, None).map(Litres::from_l);
+    let meter =
+        reader.optional("meter", Units::of(units).meter, &bounds::METER_COUNT, None).map(Litres::from_l);
     let mut errors = reader.errors;
     let note = note(fields, &mut errors);
     let wet_elsewhere = !fields.get("wet_elsewhere").is_empty();
     if errors.is_empty() { Ok(Entry::Site { meter, wet_elsewhere, note }) } else { Err(errors) }
-}
-
-/// A time as the box shows it: 14:05, 14.05 or 1405.
-fn clock(text: &str) -> Option<Time> {
-    let digits: String = text.chars().filter(char::is_ascii_digit).collect();
-    let padded = if digits.len() == 3 { format!("0{digits}") } else { digits };
-    (padded.len() == 4 && text.len() <= 5).then(|| Time::strptime("%H%M", padded.as_str()).ok()).flatten()
 }
 
 /// How far a clock that shows a time is ahead at an instant, within half a day either way.
@@ -147,31 +123,28 @@ pub(super) fn of_box(
         }
         let percent = own("pct");
         if !percent.is_empty() {
-            match percent.trim_end_matches('%').trim().parse::<u16>() {
-                Ok(value) if value <= 400 => seen.percentage = Some(Percentage::from_percent(value)),
+            #[allow(clippy::cast_possible_truncation, clippy::cast_sign_loss, reason = "bounded")]
+            match SIGNED_PERCENT.read(&percent).map(|p| p.round()) {
+                Ok(value) if (0.0..=400.0).contains(&value) => {
+                    seen.percentage = Some(Percentage::from_percent(value as u16));
+                }
                 _ => errors.push(("programs", format!("Program {name}: \"{percent}\" is not a percentage."))),
             }
         }
         let starts = own("starts");
         if !starts.is_empty() {
-            let all: Vec<Option<Time>> =
-                starts.split([' ', ',', ';']).filter(|t| !t.is_empty()).map(clock).collect();
-            if all.iter().all(Option::is_some) {
-                seen.starts = Some(all.into_iter().flatten().collect());
-            } else {
-                errors.push(("programs", format!("Program {name}: write starts as 02:00 04:30.")));
+            match typed::times(&starts, habit()) {
+                Ok(all) => seen.starts = Some(all),
+                Err(refusal) => errors.push(("programs", format!("Program {name}: {refusal}"))),
             }
         }
         let minutes = own("minutes");
         for part in minutes.split([',', ';']).map(str::trim).filter(|p| !p.is_empty()) {
             match station_minutes(part) {
-                Some((station, time)) => {
+                Ok((station, time)) => {
                     seen.minutes.insert(station, time);
                 }
-                None => errors.push((
-                    "programs",
-                    format!("Program {name}: \"{part}\" is not a station and its minutes, such as 3: 12."),
-                )),
+                Err(refusal) => errors.push(("programs", format!("Program {name}: {refusal}"))),
             }
         }
         if seen != ProgramSeen::default() {
@@ -184,7 +157,7 @@ pub(super) fn of_box(
         if text.is_empty() {
             continue;
         }
-        match text.trim_end_matches('%').trim().parse::<f64>() {
+        match SIGNED_PERCENT.read(text) {
             Ok(value) if (0.0..=400.0).contains(&value) => {
                 nights.insert(night, value);
             }
@@ -192,11 +165,11 @@ pub(super) fn of_box(
         }
     }
     let shown = fields.get("clock");
-    let clock_ahead = match (shown.is_empty(), clock(shown)) {
-        (true, _) => None,
-        (_, Some(time)) => Some(ahead(time, at, facts)),
-        _ => {
-            errors.push(("clock", format!("\"{shown}\" is not a time; write it as 14:05.")));
+    let clock_ahead = match typed::time_of_day(shown, habit()) {
+        _ if shown.is_empty() => None,
+        Ok(time) => Some(ahead(time, at, facts)),
+        Err(refusal) => {
+            errors.push(("clock", refusal.to_string()));
             None
         }
     };
@@ -213,11 +186,12 @@ pub(super) fn of_box(
 }
 
 /// "3: 12" or "3 12.5": a station and its minutes.
-fn station_minutes(text: &str) -> Option<(u16, Seconds)> {
-    let (station, minutes) = text.split_once([':', ' '])?;
-    let minutes: f64 =
-        minutes.trim().parse().ok().filter(|m: &f64| m.is_finite() && (0.0..=1440.0).contains(m))?;
-    Some((station.trim().parse().ok()?, Seconds::of(Minutes::from_min(minutes), f64::round)))
+fn station_minutes(text: &str) -> Read<(u16, Seconds)> {
+    let refused =
+        || Refusal::Unreadable(format!("\"{text}\" is not a station and its minutes, such as 3: 12."));
+    let (station, minutes) = text.split_once([':', ' ']).ok_or_else(refused)?;
+    let station = station.trim().parse().map_err(|_| refused())?;
+    Ok((station, typed::duration(minutes)?))
 }
 
 /// A program as it is known.
@@ -362,11 +336,6 @@ pub(super) fn when(fields: &Fields, now: Timestamp, real: Timestamp) -> When {
     When { at: now.checked_sub(waited).unwrap_or(now), clock_off_s }
 }
 
-/// A unit behind a number field, for templates.
-pub(super) fn unit_of(shown: Shown) -> &'static str {
-    if shown.unit == NO_UNIT.unit { "" } else { shown.unit }
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -395,25 +364,15 @@ mod tests {
     }
 
     #[test]
-    fn a_time_on_a_box_is_read_as_it_is_written() {
-        let at = |h, m| Some(jiff::civil::time(h, m, 0, 0));
-        for (text, time) in
-            [("14:05", at(14, 5)), ("1405", at(14, 5)), ("9.30", at(9, 30)), ("930", at(9, 30))]
-        {
-            assert_eq!(clock(text), time, "{text}");
-        }
-        for text in ["25:00", "14", "14:05:00", "noon", ""] {
-            assert_eq!(clock(text), None, "{text}");
-        }
-        assert_eq!(station_minutes("3: 12.5"), Some((3, Seconds::from_s(750))));
-        assert_eq!(station_minutes("3 12"), Some((3, Seconds::from_min(12))));
-        assert_eq!(station_minutes("3: -1"), None);
-        assert_eq!(station_minutes("three: 1"), None);
+    fn a_station_and_its_minutes_are_read_as_they_are_written() {
+        assert_eq!(station_minutes("3: 12.5"), Ok((3, Seconds::from_s(750))));
+        assert_eq!(station_minutes("3 12"), Ok((3, Seconds::from_min(12))));
+        assert!(station_minutes("3: -1").is_err() && station_minutes("three: 1").is_err());
     }
 
     #[test]
     fn what_is_typed_of_a_zone_is_bounded_and_says_where_it_is_wrong() {
-        let typed = fields(&[("looks", "dry"), ("broken", "on"), ("available", "140"), ("flow", "12,5")]);
+        let typed = fields(&[("looks", "dry"), ("broken", "on"), ("available", "140"), ("flow", "12,500")]);
         let wrong = zone(&typed, (1, 3), UnitSystem::Metric).unwrap_err();
         assert_eq!(wrong.iter().map(|(name, _)| *name).collect::<Vec<_>>(), ["available", "flow"]);
         let typed = fields(&[("looks", "dry"), ("broken", "on"), ("available", "40"), ("flow", "10")]);
@@ -451,7 +410,7 @@ mod tests {
         let Entry::Box(seen) = read(&[]).unwrap() else { panic!() };
         assert!(seen.is_empty());
         let wrong =
-            read(&[("clock", "25:00"), ("p0_pct", "a lot"), ("p0_starts", "noon"), ("p0_minutes", "x")])
+            read(&[("clock", "25:00"), ("p0_pct", "a lot"), ("p0_starts", "soon"), ("p0_minutes", "x")])
                 .unwrap_err();
         assert_eq!(wrong.len(), 4, "all at once: {wrong:?}");
     }

@@ -1,9 +1,10 @@
 //! The visit as it is walked: a screen for each box, zone and sensor, one for the site, made for a thumb.
 
 use super::decided::{today, visits};
-use super::entry_form::{flow_unit, meter_unit, nights_asked, unit_of};
-use crate::page::dates::Said;
+use super::entry_form::nights_asked;
+use crate::page::dates::{Said, typed_time};
 use crate::page::frame::{Chapter, Frame};
+use crate::page::units::Units;
 use crate::server::address;
 use crate::server::error::{PageError, page};
 use crate::site::context::{AtSite, EditorAt};
@@ -161,8 +162,8 @@ async fn walk(EditorAt(here): EditorAt) -> Result<HttpResponse, PageError> {
         day: day.said("%A %-d %B"),
         steps,
         total,
-        flow_unit: unit_of(flow_unit(units)),
-        meter_unit: unit_of(meter_unit(units)),
+        flow_unit: Units::of(units).flow.unit,
+        meter_unit: Units::of(units).meter.unit,
         result: visit.map_or_else(|| format!("{root}/tuning"), |v| format!("{root}/visits/{}", v.id)),
         keep: keep.join(" "),
         root,
@@ -198,7 +199,7 @@ fn zone_step(
 ) -> ZoneStep {
     let zone = &record.zone;
     let seen = known.visit.zone(zone.box_number, zone.number).cloned().unwrap_or_default();
-    let flow = flow_unit(here.facts.units());
+    let flow = Units::of(here.facts.units()).flow;
     let available =
         seen.available.map(|a| crate::page::quantities::plain(a.percent(), 0)).unwrap_or_default();
     ZoneStep {
@@ -232,7 +233,7 @@ fn box_step(
     let set = facts.of_box(number).and_then(|b| b.settings_at(at)).cloned();
     let set = set.unwrap_or_else(|| own.settings_or_clean());
     let starts =
-        |all: &[jiff::civil::Time]| all.iter().map(|t| t.said("%H:%M")).collect::<Vec<_>>().join(" ");
+        |all: &[jiff::civil::Time]| all.iter().map(|t| typed_time(*t)).collect::<Vec<_>>().join(", ");
     let program = |(index, program): (usize, &upland_core::controller::schedule::Program)| {
         let seen = seen.programs.get(&index).cloned().unwrap_or_else(ProgramSeen::default);
         let pct = set.percentages.of(index, day);
@@ -300,11 +301,11 @@ fn sensor_step(
 }
 
 fn site_step(here: &AtSite, facts: &Facts, known: &Together) -> SiteStep {
-    let unit = meter_unit(here.facts.units());
+    let unit = Units::of(here.facts.units()).meter;
     let of_visit = known.visit.at;
     let before = facts.log.meter.iter().rfind(|m| m.at < of_visit || known.visit.meter.is_none());
     let words = |m: &upland_core::account::log::MeterReading| {
-        let value = crate::page::quantities::plain(m.counted.l() / unit.factor, 1);
+        let value = crate::page::quantities::plain(unit.shown(m.counted.l()), 1);
         let at = m.at.to_zoned(facts.tz.clone()).said("%-d %b");
         format!("{value} {} on {at}", unit.unit)
     };

@@ -382,12 +382,13 @@ const MAX_REASON: usize = 300;
 async fn overrule(EditorAt(here): EditorAt, fields: Fields) -> Result<HttpResponse, PageError> {
     let id = here.id();
     let reason: String = fields.get("reason").trim().chars().take(MAX_REASON).collect();
-    let value = (fields.date("date"), Variable::from_code(fields.get("variable")));
+    let date = fields.date("date", here.today());
+    let value = (date.as_ref().ok().copied(), Variable::from_code(fields.get("variable")));
     let sources = here.read(move |snapshot| snapshot.sources(id)).await?;
     let source = fields.get("source").parse::<i64>().ok().filter(|s| sources.iter().any(|o| o.id == *s));
     let (Some(source), (Some(date), Some(variable))) = (source, value) else {
-        let message =
-            "Say which value is meant: a source, a day written YYYY-MM-DD and a variable.".to_owned();
+        let day = date.err().map_or(String::new(), |refusal| format!(" {refusal}"));
+        let message = format!("Say which value is meant: a source, a day and a variable.{day}");
         let refused = Refused { message, reason, file: None };
         return draw(&here, StatusCode::UNPROCESSABLE_ENTITY, refused).await;
     };

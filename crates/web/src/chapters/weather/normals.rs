@@ -1,7 +1,8 @@
 //! Typed normals: twelve months of means that stand in where no record reaches.
 
-use crate::page::forms::NO_UNIT;
 use crate::page::frame::{Chapter, Frame};
+use crate::page::quantities::plain;
+use crate::page::units::{Shown, Units};
 use crate::server::address;
 use crate::server::error::{PageError, page_with, see_other};
 use crate::server::session::{Fields, flash};
@@ -13,6 +14,7 @@ use std::collections::BTreeMap;
 use upland_core::quantity::bounds::{self, Bound};
 use upland_core::quantity::month::{ByMonth, Month};
 use upland_core::quantity::units::{Celsius, Millimetres};
+use upland_core::site::UnitSystem;
 use upland_core::weather::climate::TypedNormals;
 use upland_core::weather::record::SourceKind;
 
@@ -20,13 +22,32 @@ pub(super) fn routes(config: &mut web::ServiceConfig) {
     config.service(normals_page).service(save_normals);
 }
 
-/// Columns of the table of normals: name, heading, range, needed.
-const NORMALS: [(&str, &str, &Bound, bool); 4] = [
-    ("tmin", "mean minimum, °C", &bounds::NORMAL_TEMPERATURE, true),
-    ("tmax", "mean maximum, °C", &bounds::NORMAL_TEMPERATURE, true),
-    ("rain", "rain, mm", &bounds::NORMAL_RAIN, false),
-    ("et0", "ET0 a day, mm", &bounds::NORMAL_ET0, false),
-];
+/// A column of the table of normals.
+struct Column {
+    name: &'static str,
+    head: &'static str,
+    shown: Shown,
+    bound: &'static Bound,
+    needed: bool,
+}
+
+impl Column {
+    /// Its heading with the unit of the site.
+    fn head(&self) -> String {
+        format!("{}, {}", self.head, self.shown.unit)
+    }
+}
+
+fn columns(units: UnitSystem) -> [Column; 4] {
+    let u = Units::of(units);
+    let column = |name, head, shown, bound, needed| Column { name, head, shown, bound, needed };
+    [
+        column("tmin", "mean minimum", u.temperature, &bounds::NORMAL_TEMPERATURE, true),
+        column("tmax", "mean maximum", u.temperature, &bounds::NORMAL_TEMPERATURE, true),
+        column("rain", "rain", u.depth, &bounds::NORMAL_RAIN, false),
+        column("et0", "ET0 a day", u.depth, &bounds::NORMAL_ET0, false),
+    ]
+}
 
 struct NormalsRow {
     month: &'static str,
@@ -41,7 +62,7 @@ struct NormalsPage {
     site_id: i64,
     source_id: i64,
     name: String,
-    heads: Vec<&'static str>,
+    heads: Vec<String>,
     rows: Vec<NormalsRow>,
     wrong: usize,
 }
@@ -52,23 +73,29 @@ fn field(column: &str, month: Month) -> String {
 }
 
 /// The value of a cell, or what is wrong with it.
-fn cell(text: &str, bound: &Bound) -> Result<f64, String> {
-    let value = text.parse().ok().filter(|v| bound.check(*v).is_ok());
-    value.ok_or_else(|| {
-        if text.is_empty() { "needed".to_owned() } else { format!("{} to {}", bound.min, bound.max) }
-    })
+fn cell(text: &str, column: &Column) -> Result<f64, String> {
+    if text.is_empty() {
+        return Err("needed".into());
+    }
+    let value = column.shown.read(text).map_err(|refusal| refusal.to_string())?;
+    let range = || {
+        let show = |v: f64| plain(column.shown.shown(v), 1);
+        format!("{} to {} {}", show(column.bound.min), show(column.bound.max), column.shown.unit)
+    };
+    column.bound.check(value).map_err(|_| range())
 }
 
 /// Reads the table: values by column, or errors by field.
-fn read_normals(fields: &Fields) -> Result<TypedNormals, BTreeMap<String, String>> {
+fn read_normals(fields: &Fields, units: UnitSystem) -> Result<TypedNormals, BTreeMap<String, String>> {
     let mut errors = BTreeMap::new();
-    let columns = NORMALS.map(|(name, _, bound, needed)| {
+    let columns = columns(units).map(|column| {
+        let name = column.name;
         let empty = Month::ALL.into_iter().all(|m| fields.get(&field(name, m)).is_empty());
-        if empty && !needed {
+        if empty && !column.needed {
             return None;
         }
         let values = ByMonth::from_fn(|m| {
-            let read = cell(fields.get(&field(name, m)), bound);
+            let read = cell(fields.get(&field(name, m)), &column);
             read.map_err(|message| errors.insert(field(name, m), message)).ok()
         });
         Some(values)
@@ -90,17 +117,18 @@ fn read_normals(fields: &Fields) -> Result<TypedNormals, BTreeMap<String, String
     })
 }
 
-fn normals_texts(normals: &TypedNormals) -> BTreeMap<String, String> {
+fn normals_texts(normals: &TypedNormals, units: UnitSystem) -> BTreeMap<String, String> {
+    let [low, high, rain, et0] = columns(units).map(|column| column.shown);
     let columns = [
-        ("tmin", Some(normals.temperature_min.map(Celsius::c))),
-        ("tmax", Some(normals.temperature_max.map(Celsius::c))),
-        ("rain", normals.rain.map(|r| r.map(Millimetres::mm))),
-        ("et0", normals.et0_a_day.map(|e| e.map(Millimetres::mm))),
+        ("tmin", low, Some(normals.temperature_min.map(Celsius::c))),
+        ("tmax", high, Some(normals.temperature_max.map(Celsius::c))),
+        ("rain", rain, normals.rain.map(|r| r.map(Millimetres::mm))),
+        ("et0", et0, normals.et0_a_day.map(|e| e.map(Millimetres::mm))),
     ];
-    let typed = columns.iter().filter_map(|(name, values)| Some((name, values.as_ref()?)));
+    let typed = columns.iter().filter_map(|(name, shown, values)| Some((name, shown, values.as_ref()?)));
     typed
-        .flat_map(|(name, values)| {
-            values.months().map(|(month, value)| (field(name, month), NO_UNIT.text(Some(*value))))
+        .flat_map(|(name, shown, values)| {
+            values.months().map(|(month, value)| (field(name, month), shown.text(Some(*value))))
         })
         .collect()
 }
@@ -119,7 +147,8 @@ async fn draw_normals(
         .into_iter()
         .find(|s| s.id == source_id && s.kind == SourceKind::Normals)
         .ok_or(PageError::NotFound)?;
-    let known = normals.as_ref().map(normals_texts).unwrap_or_default();
+    let units = here.facts.units();
+    let known = normals.as_ref().map(|n| normals_texts(n, units)).unwrap_or_default();
     let empty = BTreeMap::new();
     let (texts, errors) = refused.as_ref().map_or((&known, &empty), |(t, e)| (*t, e));
     let cell = |month: Month, name: &str, head: &str| {
@@ -129,7 +158,7 @@ async fn draw_normals(
     };
     let row = |month: Month| NormalsRow {
         month: month.name(),
-        cells: NORMALS.iter().map(|(name, head, ..)| cell(month, name, head)).collect(),
+        cells: columns(units).iter().map(|column| cell(month, column.name, &column.head())).collect(),
     };
     let rows = Month::ALL.into_iter().map(row).collect();
     page_with(
@@ -139,7 +168,7 @@ async fn draw_normals(
             site_id,
             source_id,
             name: source.name,
-            heads: NORMALS.iter().map(|(_, head, ..)| *head).collect(),
+            heads: columns(units).iter().map(Column::head).collect(),
             rows,
             wrong: errors.len(),
         },
@@ -158,7 +187,7 @@ async fn save_normals(
     fields: Fields,
 ) -> Result<HttpResponse, PageError> {
     let (site_id, source_id) = *path;
-    match read_normals(&fields) {
+    match read_normals(&fields, here.facts.units()) {
         Ok(normals) => {
             let found = here
                 .change(move |change| {
@@ -193,16 +222,21 @@ mod tests {
             texts.insert(format!("tmin{m}"), "2".into());
             texts.insert(format!("tmax{m}"), "14.5".into());
         }
-        let normals = read_normals(&Fields(texts.clone())).unwrap();
+        let normals = read_normals(&Fields(texts.clone()), UnitSystem::Metric).unwrap();
         assert_eq!((normals.temperature_max.of(Month::July).c(), normals.rain), (14.5, None));
-        assert_eq!(normals_texts(&normals), texts);
+        assert_eq!(normals_texts(&normals, UnitSystem::Metric), texts);
+        // The same table in Fahrenheit and inches.
+        let us = normals_texts(&normals, UnitSystem::UsCustomary);
+        assert_eq!((us["tmin0"].as_str(), us["tmax6"].as_str()), ("35.6", "58.1"));
+        let again = read_normals(&Fields(us), UnitSystem::UsCustomary).unwrap();
+        assert!((again.temperature_max.of(Month::July).c() - 14.5).abs() < 1e-9);
         texts.insert("tmin3".into(), "20".into());
         texts.insert("rain5".into(), "much".into());
         texts.remove("tmax7");
-        let errors = read_normals(&Fields(texts)).unwrap_err();
+        let errors = read_normals(&Fields(texts), UnitSystem::Metric).unwrap_err();
         assert_eq!(errors["tmin3"], "above the maximum");
         assert_eq!(errors["tmax7"], "needed");
-        assert_eq!(errors["rain5"], "0 to 3000");
+        assert!(errors["rain5"].starts_with("\"much\" is not a number of mm"), "{}", errors["rain5"]);
         assert_eq!(errors["rain0"], "needed", "a column is whole or empty");
     }
 }

@@ -1,8 +1,9 @@
 //! Sources: make one, take one away, compare two, choose which one counts.
 
 use super::{MAX_REASON, Refused, draw};
-use crate::page::forms::{Field, FieldError, FieldGroup, Form, Reader, Shown};
+use crate::page::forms::{Field, FieldError, FieldGroup, Form, Reader};
 use crate::page::frame::{Chapter, Frame};
+use crate::page::units::{DEGREES, Units};
 use crate::server::address;
 use crate::server::error::{PageError, page_with, see_other};
 use crate::server::session::{Fields, flash};
@@ -15,6 +16,7 @@ use std::sync::Arc;
 use upland_core::codes::Coded;
 use upland_core::quantity::bounds;
 use upland_core::quantity::units::Metres;
+use upland_core::site::UnitSystem;
 use upland_core::weather::record::{SourceKind, VariableGroup, compare};
 use upland_store::Subject;
 use upland_store::weather::SourcePlace;
@@ -29,10 +31,8 @@ pub(super) fn routes(config: &mut web::ServiceConfig) {
         .service(comparison);
 }
 
-const DEGREES: Shown = Shown { unit: "°", factor: 1.0 };
-const METRES: Shown = Shown { unit: "m", factor: 1.0 };
-
-fn source_form(texts: &BTreeMap<String, String>, errors: &[FieldError]) -> Form {
+fn source_form(system: UnitSystem, texts: &BTreeMap<String, String>, errors: &[FieldError]) -> Form {
+    let u = Units::of(system).length;
     Form {
         groups: vec![
             FieldGroup {
@@ -47,8 +47,9 @@ fn source_form(texts: &BTreeMap<String, String>, errors: &[FieldError]) -> Form 
                 fields: vec![
                     Field::number("latitude", "Latitude", "°").help("Only for a station some way off."),
                     Field::number("longitude", "Longitude", "°"),
-                    Field::number("elevation", "Elevation", "m"),
-                    Field::number("wind_height", "Height of its wind sensor", "m").default("10"),
+                    Field::number("elevation", "Elevation", u.unit),
+                    Field::number("wind_height", "Height of its wind sensor", u.unit)
+                        .default(u.round_text(10.0)),
                 ],
             },
         ],
@@ -75,7 +76,7 @@ fn source_page(
         &SourcePage {
             frame: Frame::of_site(here, "New source", Chapter::Weather)?,
             site_id: here.id(),
-            form: source_form(texts, errors),
+            form: source_form(here.facts.units(), texts, errors),
         },
     )
 }
@@ -90,15 +91,16 @@ async fn new_page(EditorAt(here): EditorAt) -> Result<HttpResponse, PageError> {
 async fn create(EditorAt(here): EditorAt, fields: Fields) -> Result<HttpResponse, PageError> {
     let id = here.id();
     let _loaded = Arc::clone(&here.facts);
+    let u = Units::of(here.facts.units());
     let mut reader = Reader::new(&fields);
     let name = reader.name("name");
     let kind: Option<SourceKind> = reader.choice("kind");
     let place = (kind == Some(SourceKind::Station)).then(|| SourcePlace {
         latitude_deg: reader.required("latitude", DEGREES, &bounds::LATITUDE, None),
         longitude_deg: reader.required("longitude", DEGREES, &bounds::LONGITUDE, None),
-        elevation: Metres::from_m(reader.required("elevation", METRES, &bounds::ELEVATION, None)),
+        elevation: Metres::from_m(reader.required("elevation", u.length, &bounds::ELEVATION, None)),
         wind_height: Metres::from_m(
-            reader.optional("wind_height", METRES, &bounds::WIND_HEIGHT, None).unwrap_or(10.0),
+            reader.optional("wind_height", u.length, &bounds::WIND_HEIGHT, None).unwrap_or(10.0),
         ),
     });
     let (Some(kind), true) = (kind, reader.errors.is_empty()) else {

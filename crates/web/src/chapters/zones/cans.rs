@@ -1,11 +1,14 @@
 //! The catch-can test: lay the cans out, type the readings, see rate, uniformity and map, take them over.
 
-use super::units::units;
+use crate::page::dates::{Said, typed_date};
+use crate::page::forms::out_of_bounds;
 use crate::page::frame::{Chapter, Frame};
 use crate::page::quantities::{depth, plain, rate, share};
 use crate::page::take_back::TakeBack;
+use crate::page::units::{Shown, Units};
 use crate::server::address;
 use crate::server::error::{PageError, page_with, see_other};
+use crate::server::reader::habit;
 use crate::server::session::{Fields, flash};
 use crate::site::context::{AtSite, EditorAt};
 use actix_web::http::StatusCode;
@@ -13,16 +16,19 @@ use actix_web::{HttpResponse, get, post, web};
 use askama::Template;
 use jiff::ToSpan;
 use jiff::civil::Date;
+use upland_core::codes::Coded;
 use upland_core::ground::catch_can::{
-    Can, CatchAdvice, CatchMap, CatchResult, CatchTest, ENOUGH_CANS, OVER, UNDER,
+    Can, CanReading, CatchAdvice, CatchMap, CatchResult, CatchTest, DEPTH_THROAT_CM2, ENOUGH_CANS, OVER,
+    UNDER,
 };
 use upland_core::ground::planting::RateBasis;
 use upland_core::quantity::bounds;
 use upland_core::quantity::ratio::Share;
-use upland_core::quantity::units::{Metres, Millimetres, MillimetresPerHour, Minutes};
+use upland_core::quantity::units::{Millimetres, Minutes};
 use upland_core::site::{UnitSystem, Zone};
 use upland_core::weather::climate::Climate;
 use upland_formats::catch_file::MOST_CANS;
+use upland_formats::typed;
 use upland_store::Saved;
 use upland_store::Subject;
 use upland_store::field::CatchRecord;
@@ -37,6 +43,7 @@ pub(super) fn routes(config: &mut web::ServiceConfig) {
 struct Typed {
     on: String,
     minutes: String,
+    read_as: String,
     throat: String,
     cans: String,
 }
@@ -102,6 +109,8 @@ struct CansPage {
     result: Option<ResultView>,
     tests: Vec<TestLine>,
     most: usize,
+    units: Units,
+    readings: Vec<(&'static str, &'static str, bool)>,
 }
 
 impl CansPage {
@@ -113,44 +122,32 @@ impl CansPage {
 /// A test with its day, or every problem at its field.
 type Outcome = Result<(Date, CatchTest), Vec<(&'static str, String)>>;
 
-/// Reads the form.
-fn read(typed: &Typed) -> Outcome {
-    let mut errors = Vec::new();
-    let on = typed
-        .on
-        .parse::<Date>()
-        .map_err(|_| errors.push(("on", "A date written YYYY-MM-DD.".to_owned())))
+/// Reads the form, in the units of the site.
+fn read(typed: &Typed, units: UnitSystem, today: Date) -> Outcome {
+    let (mut errors, u) = (Vec::new(), Units::of(units));
+    let on = typed::date(&typed.on, today, habit())
+        .map_err(|refusal| errors.push(("on", refusal.to_string())))
         .ok();
-    let mut number = |name: &'static str, text: &str, bound: &bounds::Bound| {
-        let value = text.trim().parse::<f64>().ok().filter(|v| bound.check(*v).is_ok());
-        if value.is_none() {
-            errors.push((
-                name,
-                format!(
-                    "{} must lie between {} and {} {}: {}.",
-                    bound.name, bound.min, bound.max, bound.unit, bound.why
-                ),
-            ));
-        }
-        value
+    let minutes = typed::duration(&typed.minutes).map_err(|refusal| refusal.to_string());
+    let minutes = minutes.and_then(|length| {
+        let minutes = length.minutes().min_value();
+        bounds::CATCH_MINUTES.check(minutes).map_err(|_| out_of_bounds(RUN, &bounds::CATCH_MINUTES))
+    });
+    let minutes = minutes.map_err(|message| errors.push(("minutes", message))).ok();
+    let reading = CanReading::from_code(&typed.read_as).unwrap_or_default();
+    let throat = match reading {
+        CanReading::Depth => Some(DEPTH_THROAT_CM2),
+        CanReading::Volume => mouth(&typed.throat, u.mouth).map_err(|m| errors.push(("throat", m))).ok(),
     };
-    let minutes = number("minutes", &typed.minutes, &bounds::CATCH_MINUTES);
-    let throat = number("throat", &typed.throat, &bounds::CATCH_THROAT);
+    let shown = match reading {
+        CanReading::Depth => u.depth,
+        CanReading::Volume => u.caught,
+    };
     let mut cans = Vec::new();
     for (i, line) in typed.cans.lines().map(str::trim).filter(|l| !l.is_empty()).enumerate() {
-        let parts: Vec<Option<f64>> =
-            line.split([' ', '\t', ';']).filter(|p| !p.is_empty()).map(|p| p.parse().ok()).collect();
-        match parts.as_slice() {
-            [Some(x), Some(y), Some(ml)]
-                if bounds::CATCH_READING.check(*ml).is_ok() && x.is_finite() && y.is_finite() =>
-            {
-                cans.push(Can { x_m: *x, y_m: *y, millilitres: *ml });
-            }
-            [Some(_), Some(_)] => errors.push(("cans", format!("Can {}: its reading is missing.", i + 1))),
-            _ => errors.push((
-                "cans",
-                format!("Can {}: \"{line}\" is not two positions in metres and millilitres.", i + 1),
-            )),
+        match can(line, shown, u.length, reading) {
+            Ok(can) => cans.push(can),
+            Err(message) => errors.push(("cans", format!("Can {}: {message}", i + 1))),
         }
         if cans.len() > MOST_CANS || errors.len() > 20 {
             errors.push(("cans", format!("At most {MOST_CANS} cans.")));
@@ -160,14 +157,65 @@ fn read(typed: &Typed) -> Outcome {
     let (Some(on), Some(minutes), Some(throat_cm2), true) = (on, minutes, throat, errors.is_empty()) else {
         return Err(errors);
     };
-    let test = CatchTest { run: Minutes::from_min(minutes), throat_cm2, cans };
+    let test = CatchTest { run: Minutes::from_min(minutes), throat_cm2, reading, cans };
     match test.result() {
         Ok(_) => Ok((on, test)),
         Err(fault) => Err(vec![("cans", crate::page::quantities::capital(&format!("{fault}.")))]),
     }
 }
 
-fn drawing(test: &CatchTest, map: &CatchMap) -> Option<Drawing> {
+const RUN: Shown = Shown::of("min", 1.0);
+
+/// The area of a mouth in cm²: an area, or how wide a round one is ("10 cm across").
+fn mouth(text: &str, shown: Shown) -> Result<f64, String> {
+    let across = text.trim().strip_suffix("across").or_else(|| text.trim().strip_suffix("wide"));
+    let area = match across {
+        Some(width) => typed::quantity(width, "cm").map(|d| core::f64::consts::FRAC_PI_4 * d * d),
+        None => shown.read(text),
+    };
+    let area = area.map_err(|refusal| refusal.to_string())?;
+    bounds::CATCH_THROAT.check(area).map_err(|_| out_of_bounds(shown, &bounds::CATCH_THROAT))
+}
+
+/// A can: where it stood, and what it caught.
+fn can(line: &str, shown: Shown, length: Shown, reading: CanReading) -> Result<Can, String> {
+    let words: Vec<&str> = line.split([' ', '\t', ';']).filter(|p| !p.is_empty()).collect();
+    let (x, y, caught) = match words.as_slice() {
+        [x, y, caught] => (x, y, caught),
+        [_, _] => return Err("its reading is missing.".into()),
+        _ => {
+            let (across, caught) = (length.unit, shown.unit);
+            return Err(format!(
+                "\"{line}\" is not two positions in {across} and what it caught in {caught}."
+            ));
+        }
+    };
+    let read = |text: &str, shown: Shown| shown.read(text).map_err(|refusal| refusal.to_string());
+    let (x_m, y_m, caught) = (read(x, length)?, read(y, length)?, read(caught, shown)?);
+    let millilitres = match reading {
+        CanReading::Volume => caught,
+        // A millimetre over a square centimetre is a tenth of a millilitre.
+        CanReading::Depth => caught * DEPTH_THROAT_CM2 / 10.0,
+    };
+    if bounds::CATCH_READING.check(millilitres).is_err()
+        || bounds::SITE_METRES.check(x_m.abs()).is_err()
+        || bounds::SITE_METRES.check(y_m.abs()).is_err()
+    {
+        return Err(format!("\"{line}\" lies outside what a can catches or a zone measures."));
+    }
+    Ok(Can { x_m, y_m, millilitres })
+}
+
+/// What a can caught as it was read.
+fn caught(test: &CatchTest, can: &Can, units: UnitSystem) -> (f64, Shown) {
+    let u = Units::of(units);
+    match test.reading {
+        CanReading::Volume => (u.caught.shown(can.millilitres), u.caught),
+        CanReading::Depth => (u.depth.shown(can.millilitres * 10.0 / test.throat_cm2), u.depth),
+    }
+}
+
+fn drawing(test: &CatchTest, map: &CatchMap, units: UnitSystem) -> Option<Drawing> {
     if map.cell_m <= 0.0 {
         return None;
     }
@@ -204,7 +252,10 @@ fn drawing(test: &CatchTest, map: &CatchMap) -> Option<Drawing> {
         .map(|can| CanMark {
             x: place(can.x_m, map.x_m),
             y: place(can.y_m, map.y_m),
-            text: plain(can.millilitres, 0),
+            text: {
+                let (value, shown) = caught(test, can, units);
+                plain(value, if shown.unit == "in" { 2 } else { 1 })
+            },
         })
         .collect();
     let driest = test.cans.iter().min_by(|a, b| a.millilitres.total_cmp(&b.millilitres));
@@ -217,12 +268,15 @@ fn drawing(test: &CatchTest, map: &CatchMap) -> Option<Drawing> {
         cells,
         cans,
         words: driest.map_or(String::new(), |c| {
+            let ((value, shown), length) = (caught(test, c, units), Units::of(units).length);
             format!(
-                "{} cans; the driest caught {} mL at {} m across and {} m down.",
+                "{} cans; the driest caught {} {} at {} {unit} across and {} {unit} down.",
                 test.cans.len(),
-                plain(c.millilitres, 0),
-                plain(c.x_m, 1),
-                plain(c.y_m, 1)
+                plain(value, 2),
+                shown.unit,
+                plain(length.shown(c.x_m), 1),
+                plain(length.shown(c.y_m), 1),
+                unit = length.unit,
             )
         }),
     })
@@ -300,7 +354,7 @@ fn result_view(
         } else {
             String::new()
         },
-        drawing: drawing(test, &test.map()),
+        drawing: drawing(test, &test.map(), units),
     }
 }
 
@@ -343,6 +397,8 @@ async fn draw(
         Some(Err(errors)) => (None, errors),
         None => (None, Vec::new()),
     };
+    let readings =
+        CanReading::TABLE.iter().map(|(r, code)| (*code, r.label(), *code == typed.read_as)).collect();
     page_with(
         status,
         &CansPage {
@@ -356,6 +412,8 @@ async fn draw(
             result,
             tests: tests.iter().map(|t| test_line(t, units)).collect(),
             most: MOST_CANS,
+            units: Units::of(units),
+            readings,
         },
     )
 }
@@ -363,7 +421,16 @@ async fn draw(
 #[get("/sites/{id}/zones/{zone}/cans")]
 async fn test_page(here: AtSite, path: web::Path<(i64, i64)>) -> Result<HttpResponse, PageError> {
     let zone = here.facts.zone(path.1)?;
-    let typed = Typed { on: here.today().to_string(), minutes: "10".into(), ..Typed::default() };
+    let reading = match here.facts.units() {
+        UnitSystem::Metric => CanReading::Volume,
+        UnitSystem::UsCustomary => CanReading::Depth,
+    };
+    let typed = Typed {
+        on: typed_date(here.today()),
+        minutes: "10".into(),
+        read_as: reading.code().to_owned(),
+        ..Typed::default()
+    };
     draw(&here, StatusCode::OK, zone, typed, None).await
 }
 
@@ -390,8 +457,14 @@ async fn work_out(
     let (site_id, zone_id) = *path;
     let (loaded, zone) = (&here.facts, here.facts.zone(zone_id)?);
     let get = |name: &str| fields.get(name).to_owned();
-    let typed = Typed { on: get("on"), minutes: get("minutes"), throat: get("throat"), cans: get("cans") };
-    let outcome = read(&typed);
+    let typed = Typed {
+        on: get("on"),
+        minutes: get("minutes"),
+        read_as: get("read_as"),
+        throat: get("throat"),
+        cans: get("cans"),
+    };
+    let outcome = read(&typed, loaded.units(), here.today());
     let (on, test) = match (outcome, fields.get("then")) {
         (Ok(found), "save") => found,
         (outcome, _) => {
@@ -534,23 +607,29 @@ pub(super) fn ranges(zone: &Zone, climate: &Climate, today: Date, system: UnitSy
 
 /// The rate basis of a zone in words.
 pub(super) fn basis_words(zone: &Zone, system: UnitSystem) -> String {
-    let u = units(system);
+    let u = Units::of(system);
     match (zone.precipitation_rate, zone.planting.rate_basis) {
         (None, _) => "The rate is the default of its heads.".to_owned(),
         (Some(_), RateBasis::Typed) => "The rate was typed.".to_owned(),
-        (Some(_), RateBasis::CatchCans { on }) => format!("The rate is from cans set out on {on}."),
+        (Some(_), RateBasis::CatchCans { on }) => {
+            format!("The rate is from cans set out on {}.", on.said("%-d %b %Y"))
+        }
         (Some(_), RateBasis::FlowAndArea { flow_l_per_min, area_m2 }) => format!(
-            "The rate is 60 × {} L/min ÷ {} {}.",
-            plain(flow_l_per_min, 2),
-            u.area.text(Some(area_m2)),
+            "The rate is {} × {} {} ÷ {} {}.",
+            if system == UnitSystem::Metric { "60" } else { "96.3" },
+            plain(u.flow.shown(flow_l_per_min), 2),
+            u.flow.unit,
+            plain(u.area.shown(area_m2), 1),
             u.area.unit
         ),
         (Some(rate), RateBasis::Emitters { flow_l_per_h, along_m, rows_m }) => format!(
-            "The rate, {} mm/h, is {} L/h on {} m × {} m.",
-            plain(MillimetresPerHour::mm_per_hour(rate), 1),
-            plain(flow_l_per_h, 2),
-            plain(Metres::from_m(along_m).m(), 2),
-            plain(rows_m, 2)
+            "The rate, {}, is {} {} on {} × {} {}.",
+            crate::page::quantities::rate(system, rate),
+            plain(u.emitter.shown(flow_l_per_h), 2),
+            u.emitter.unit,
+            plain(u.short.shown(along_m), 1),
+            plain(u.short.shown(rows_m), 1),
+            u.short.unit
         ),
     }
 }

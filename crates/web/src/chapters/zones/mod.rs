@@ -4,7 +4,6 @@ mod cans;
 mod planting_form;
 mod season;
 mod survey;
-mod units;
 
 use crate::page::dates::Said;
 use crate::page::forms::{FieldError, Form, base_version, units_of};
@@ -214,7 +213,7 @@ async fn new_page(EditorAt(here): EditorAt) -> Result<HttpResponse, PageError> {
 #[post("/sites/{id}/zones")]
 async fn create(EditorAt(here): EditorAt, fields: Fields) -> Result<HttpResponse, PageError> {
     let (id, units) = (here.id(), units_of(&fields)?);
-    match survey::read(&fields, units, None, &survey::Stations::of(&here.facts, None)) {
+    match survey::read(&fields, units, None, (&survey::Stations::of(&here.facts, None), here.today())) {
         Ok(zone) => {
             let text = format!("Zone {} {} is made.", zone.number, zone.name);
             let zone_id = here.change(move |change| change.create_zone(&zone)).await?;
@@ -270,7 +269,7 @@ async fn save(
     };
     let before = here.read(move |snapshot| snapshot.zone_version(zone_id, base)).await?;
     let stations = survey::Stations::of(&here.facts, Some(zone_id));
-    let zone = match survey::read(&fields, units, before.as_ref(), &stations) {
+    let zone = match survey::read(&fields, units, before.as_ref(), (&stations, here.today())) {
         Ok(zone) => zone,
         Err(errors) => {
             let status = StatusCode::UNPROCESSABLE_ENTITY;

@@ -1,8 +1,9 @@
 //! The planting part of the zone form: coefficient builder, mixed plants, grow-in, wean-off, trim,
 //! and the rate from flow or emitters.
 
-use super::units::ZoneUnits;
-use crate::page::forms::{Field, FieldGroup, FieldKind, NO_UNIT, Reader, Shown};
+use crate::page::dates::typed_date;
+use crate::page::forms::{Field, FieldGroup, FieldKind, Reader};
+use crate::page::units::{NO_UNIT, PERCENT, SIGNED_PERCENT, Shown, Units};
 use crate::server::session::Fields;
 use jiff::civil::Date;
 use upland_core::codes::Coded;
@@ -14,35 +15,11 @@ use upland_core::ground::planting::{
 use upland_core::quantity::bounds::{self, Bound};
 use upland_core::quantity::month::ByMonth;
 use upland_core::quantity::ratio::Share;
-use upland_core::quantity::units::{
-    L_PER_US_GALLON, LitresPerMinute, M_PER_FOOT, Metres, MillimetresPerHour, SquareMetres,
-};
-use upland_core::site::{UnitSystem, Zone};
+use upland_core::quantity::units::{LitresPerMinute, Metres, MillimetresPerHour, SquareMetres};
+use upland_core::site::Zone;
+use upland_formats::typed::number;
 
-const PERCENT: Shown = Shown { unit: "%", factor: 0.01 };
-const SIGNED_PERCENT: Shown = Shown { unit: "%", factor: 1.0 };
-const WEEKS: Shown = Shown { unit: "weeks", factor: 1.0 };
-
-fn flow(system: UnitSystem) -> Shown {
-    match system {
-        UnitSystem::Metric => Shown { unit: "L/min", factor: 1.0 },
-        UnitSystem::UsCustomary => Shown { unit: "gpm", factor: L_PER_US_GALLON },
-    }
-}
-
-fn emitter(system: UnitSystem) -> Shown {
-    match system {
-        UnitSystem::Metric => Shown { unit: "L/h", factor: 1.0 },
-        UnitSystem::UsCustomary => Shown { unit: "gph", factor: L_PER_US_GALLON },
-    }
-}
-
-fn spacing(system: UnitSystem) -> Shown {
-    match system {
-        UnitSystem::Metric => Shown { unit: "cm", factor: 0.01 },
-        UnitSystem::UsCustomary => Shown { unit: "in", factor: M_PER_FOOT / 12.0 },
-    }
-}
+const WEEKS: Shown = Shown::of("weeks", 1.0);
 
 /// Other plants that the form has room for.
 const OTHERS: [(&str, &str); 2] = [("other1", "other1_share"), ("other2", "other2_share")];
@@ -77,7 +54,7 @@ fn metric(zone: &Zone, name: &str) -> Option<f64> {
 }
 
 /// Numeric fields with their unit and range.
-fn numbers(u: &ZoneUnits, system: UnitSystem) -> [(&'static str, Shown, &'static Bound); 14] {
+fn numbers(u: &Units) -> [(&'static str, Shown, &'static Bound); 14] {
     [
         ("coefficient", NO_UNIT, &bounds::PLANT_COEFFICIENT),
         ("species", NO_UNIT, &bounds::SPECIES_FACTOR),
@@ -85,24 +62,22 @@ fn numbers(u: &ZoneUnits, system: UnitSystem) -> [(&'static str, Shown, &'static
         ("other1_share", PERCENT, &bounds::PLANT_SHARE),
         ("other2_share", PERCENT, &bounds::PLANT_SHARE),
         ("grow_factor", NO_UNIT, &bounds::GROW_IN_FACTOR),
-        ("grow_root", u.root, &bounds::ROOT_DEPTH),
+        ("grow_root", u.short, &bounds::ROOT_DEPTH),
         ("wean_weeks", WEEKS, &bounds::WEAN_OFF_WEEKS),
         ("wean_start", SIGNED_PERCENT, &bounds::WEAN_OFF_START),
         ("trim", SIGNED_PERCENT, &bounds::TRIM),
-        ("zone_flow", flow(system), &bounds::ZONE_FLOW),
-        ("emitter_flow", emitter(system), &bounds::EMITTER_FLOW),
-        ("emitter_along", spacing(system), &bounds::SPACING),
-        ("emitter_rows", spacing(system), &bounds::SPACING),
+        ("zone_flow", u.flow, &bounds::ZONE_FLOW),
+        ("emitter_flow", u.emitter, &bounds::EMITTER_FLOW),
+        ("emitter_along", u.short, &bounds::SPACING),
+        ("emitter_rows", u.short, &bounds::SPACING),
     ]
 }
 
-pub(super) fn texts(zone: &Zone, u: &ZoneUnits, system: UnitSystem) -> Vec<(&'static str, String)> {
+pub(super) fn texts(zone: &Zone, u: &Units) -> Vec<(&'static str, String)> {
     let p = &zone.planting;
-    let date = |d: Option<Date>| d.map_or(String::new(), |d| d.to_string());
-    let mut out: Vec<(&'static str, String)> = numbers(u, system)
-        .into_iter()
-        .map(|(name, shown, _)| (name, shown.text(metric(zone, name))))
-        .collect();
+    let date = |d: Option<Date>| d.map_or(String::new(), |d| typed_date(d));
+    let mut out: Vec<(&'static str, String)> =
+        numbers(u).into_iter().map(|(name, shown, _)| (name, shown.text(metric(zone, name)))).collect();
     let monthly = match zone.own_coefficient {
         Some(OwnCoefficient::Monthly(values)) => {
             values.map(|v| crate::page::quantities::plain(v, 3)).as_slice().join(" ")
@@ -135,9 +110,8 @@ fn optional_choice<T: Coded>(
     field
 }
 
-pub(super) fn groups(u: &ZoneUnits, system: UnitSystem) -> Vec<FieldGroup> {
-    let unit =
-        |name: &str| numbers(u, system).into_iter().find(|(n, ..)| *n == name).map_or("", |(_, s, _)| s.unit);
+pub(super) fn groups(u: &Units) -> Vec<FieldGroup> {
+    let unit = |name: &str| numbers(u).into_iter().find(|(n, ..)| *n == name).map_or("", |(_, s, _)| s.unit);
     let number = |name: &'static str, label| Field::number(name, label, unit(name));
     let other =
         |name, label| optional_choice::<PlantKind>(name, label, "no other plants", |p| p.defaults().label);
@@ -204,12 +178,12 @@ pub(super) struct Read {
 pub(super) fn read(
     fields: &Fields,
     reader: &mut Reader,
-    (u, system): (&ZoneUnits, UnitSystem),
+    (u, today): (&Units, Date),
     before: Option<&Zone>,
     area: Option<f64>,
 ) -> Read {
     let mut number = |name: &'static str, reader: &mut Reader| {
-        let (_, shown, bound) = numbers(u, system).into_iter().find(|(n, ..)| *n == name)?;
+        let (_, shown, bound) = numbers(u).into_iter().find(|(n, ..)| *n == name)?;
         reader.optional(name, shown, bound, before.and_then(|z| metric(z, name)))
     };
     let constant = number("coefficient", reader);
@@ -232,8 +206,8 @@ pub(super) fn read(
     let others = others(fields, reader, &mut number);
     let mixed =
         if fields.get("mixed").is_empty() { Some(MixedRule::default()) } else { reader.choice("mixed") };
-    let grow_in = grow_in(fields, reader, u, &mut number);
-    let wean_off = wean_off(fields, reader, &mut number);
+    let grow_in = grow_in(reader, today, &mut number);
+    let wean_off = wean_off(reader, today, &mut number);
     let trim = number("trim", reader).and_then(|percent| {
         let reason = fields.get("trim_reason").trim().to_owned();
         if reason.is_empty() {
@@ -258,7 +232,7 @@ fn monthly(fields: &Fields, reader: &mut Reader) -> Option<OwnCoefficient> {
         return None;
     }
     let values: Vec<Option<f64>> =
-        text.split_whitespace().map(|w| w.trim_end_matches(',').parse().ok()).collect();
+        text.split_whitespace().map(|w| number(w.trim_end_matches(',')).ok()).collect();
     let good: Vec<f64> =
         values.iter().flatten().copied().filter(|v| bounds::PLANT_COEFFICIENT.check(*v).is_ok()).collect();
     match <[f64; 12]>::try_from(good) {
@@ -272,20 +246,8 @@ fn monthly(fields: &Fields, reader: &mut Reader) -> Option<OwnCoefficient> {
     }
 }
 
-fn date(fields: &Fields, reader: &mut Reader, name: &'static str) -> Option<Date> {
-    let text = fields.get(name);
-    if text.is_empty() {
-        return None;
-    }
-    let date = text.parse().ok();
-    if date.is_none() {
-        reader.say(name, "A date written YYYY-MM-DD.");
-    }
-    date
-}
-
-fn grow_in(fields: &Fields, reader: &mut Reader, _u: &ZoneUnits, number: &mut Number) -> Option<GrowIn> {
-    let (from, until) = (date(fields, reader, "grow_from"), date(fields, reader, "grow_until"));
+fn grow_in(reader: &mut Reader, today: Date, number: &mut Number) -> Option<GrowIn> {
+    let (from, until) = (reader.optional_date("grow_from", today), reader.optional_date("grow_until", today));
     let (factor, root) = (number("grow_factor", reader), number("grow_root", reader));
     match (from, until) {
         (Some(from), Some(until)) if until >= from => {
@@ -334,8 +296,8 @@ fn others(fields: &Fields, reader: &mut Reader, number: &mut Number) -> Vec<Othe
     others
 }
 
-fn wean_off(fields: &Fields, reader: &mut Reader, number: &mut Number) -> Option<WeanOff> {
-    let from = date(fields, reader, "wean_from");
+fn wean_off(reader: &mut Reader, today: Date, number: &mut Number) -> Option<WeanOff> {
+    let from = reader.optional_date("wean_from", today);
     let (weeks, start) = (number("wean_weeks", reader), number("wean_start", reader));
     match (from, start) {
         (Some(from), Some(start)) => {
@@ -408,6 +370,9 @@ fn rate(
 mod tests {
     use super::super::survey;
     use super::*;
+    use upland_core::site::UnitSystem;
+
+    const TODAY: Date = Date::constant(2026, 7, 14);
 
     fn zone() -> Zone {
         let mut zone = crate::fixture::decided(UnitSystem::Metric).loaded.zones[0].zone.clone();
@@ -441,7 +406,7 @@ mod tests {
     fn a_planting_sent_back_untouched_changes_nothing_in_either_unit_system() {
         for system in [UnitSystem::Metric, UnitSystem::UsCustomary] {
             let fields = Fields(survey::texts(&zone(), system));
-            assert_eq!(survey::read(&fields, system, Some(&zone()), &stations()), Ok(zone()));
+            assert_eq!(survey::read(&fields, system, Some(&zone()), (&stations(), TODAY)), Ok(zone()));
         }
     }
 
@@ -454,7 +419,7 @@ mod tests {
             for (name, value) in changes {
                 texts.insert((*name).to_owned(), (*value).to_owned());
             }
-            survey::read(&Fields(texts), UnitSystem::Metric, Some(&bare), &stations())
+            survey::read(&Fields(texts), UnitSystem::Metric, Some(&bare), (&stations(), TODAY))
                 .err()
                 .unwrap_or_default()
                 .into_iter()
@@ -474,7 +439,7 @@ mod tests {
         assert_eq!(errors(&[("trim", "10")]), ["trim_reason"]);
         assert_eq!(errors(&[("zone_flow", "20"), ("area", "")]), ["area"]);
         assert_eq!(errors(&[("emitter_flow", "2")]), ["emitter_flow"]);
-        assert_eq!(errors(&[("wean_from", "tomorrow")]), ["wean_from"]);
+        assert_eq!(errors(&[("wean_from", "whenever")]), ["wean_from"]);
         assert_eq!(errors(&[("zone_flow", "2000"), ("area", "1")]), ["zone_flow"], "no head has such a rate");
     }
 
@@ -486,7 +451,8 @@ mod tests {
         for (name, value) in [("zone_flow", "30"), ("area", "120"), ("rate", "")] {
             texts.insert(name.to_owned(), value.to_owned());
         }
-        let read = survey::read(&Fields(texts), UnitSystem::Metric, Some(&bare), &stations()).unwrap();
+        let read =
+            survey::read(&Fields(texts), UnitSystem::Metric, Some(&bare), (&stations(), TODAY)).unwrap();
         assert_eq!(read.precipitation_rate.map(|r| r.mm_per_hour()), Some(15.0));
         assert_eq!(read.planting.rate_basis, RateBasis::FlowAndArea { flow_l_per_min: 30.0, area_m2: 120.0 });
     }

@@ -1,10 +1,12 @@
 //! The season of a zone: the days of its account, with rain and watering as best known, as the box was set or as
 //! advised, and set right by readings from the field.
 
+use crate::page::dates::typed_date;
 use crate::page::frame::{Chapter, Frame};
 use crate::page::quantities::{depth, plain, share};
 use crate::page::season_chart::{SeasonChart, chart};
 use crate::page::take_back::TakeBack;
+use crate::page::units::PERCENT;
 use crate::server::address;
 use crate::server::error::{PageError, page_with, see_other};
 use crate::server::session::{Fields, flash};
@@ -24,6 +26,7 @@ use upland_core::codes::Coded;
 use upland_core::quantity::bounds;
 use upland_core::quantity::ratio::Share;
 use upland_core::site::{UnitSystem, Zone};
+use upland_formats::typed;
 use upland_store::Subject;
 use upland_store::field::{EventKind, ZoneEvent};
 
@@ -196,7 +199,7 @@ async fn draw(
                 (Way::AsAdvised.code(), "as advised", way == Way::AsAdvised),
             ],
             season,
-            today: today.to_string(),
+            today: typed_date(today),
             errors,
             typed,
         },
@@ -221,26 +224,37 @@ async fn season_page(
 fn read(fields: &Fields, today: Date) -> Result<(EventKind, Date, f64, String), Vec<String>> {
     let mut errors = Vec::new();
     let kind = if fields.get("kind") == "run" { EventKind::Run } else { EventKind::Reading };
-    let date = fields.date("date");
-    if date.is_none() {
-        errors.push("The day is written YYYY-MM-DD.".to_owned());
-    }
+    let date = fields.date("date", today).map_err(|refusal| errors.push(refusal.to_string())).ok();
     if date.is_some_and(|date| date > today) {
         errors.push(format!(
-            "The day lies in the future; today is {today}. Note what was found, not what is planned."
+            "The day lies in the future; today is {}. Note what was found, not what is planned.",
+            typed_date(today)
         ));
     }
-    let number = fields.get("value").parse::<f64>().ok();
-    let value = match kind {
-        EventKind::Reading => number.map(|v| v / 100.0).filter(|v| bounds::AVAILABLE_SHARE.check(*v).is_ok()),
-        EventKind::Run => number.filter(|v| bounds::LOGGED_MINUTES.check(*v).is_ok()),
+    let text = fields.get("value");
+    let (value, bound, takes) = match kind {
+        EventKind::Reading => (
+            PERCENT.read(text),
+            &bounds::AVAILABLE_SHARE,
+            "What is left is between 0 % (wilting) and 100 % (full).",
+        ),
+        EventKind::Run => (
+            typed::duration(text).map(|length| length.minutes().min_value()),
+            &bounds::LOGGED_MINUTES,
+            "A run has between 0.1 minutes and a day.",
+        ),
     };
-    if value.is_none() {
-        errors.push(match kind {
-            EventKind::Reading => "What is left is between 0 % (wilting) and 100 % (full).".to_owned(),
-            EventKind::Run => "A run has between 0.1 and 1440 minutes.".to_owned(),
-        });
-    }
+    let value = match value {
+        Ok(value) if bound.check(value).is_ok() => Some(value),
+        Ok(_) => {
+            errors.push(takes.to_owned());
+            None
+        }
+        Err(refusal) => {
+            errors.push(format!("{refusal} {takes}"));
+            None
+        }
+    };
     let reason: String = fields.get("reason").trim().chars().take(300).collect();
     if reason.is_empty() {
         errors.push("Say how it was found: probe, by feel, seen at the box.".to_owned());
@@ -338,7 +352,7 @@ mod tests {
         assert!(of("2026-07-03").is_ok());
         assert_eq!(
             of("2026-07-04").unwrap_err(),
-            ["The day lies in the future; today is 2026-07-03. Note what was found, not what is planned."]
+            ["The day lies in the future; today is 3 Jul 2026. Note what was found, not what is planned."]
         );
     }
 

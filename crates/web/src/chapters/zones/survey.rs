@@ -1,10 +1,11 @@
 //! The zone survey as a form, in the units of its site.
 
 use super::planting_form;
-use super::units::{ZoneUnits, units};
-use crate::page::forms::{Field, FieldError, FieldGroup, FieldKind, Form, Reader, Shown};
+use crate::page::forms::{Field, FieldError, FieldGroup, FieldKind, Form, Reader};
 use crate::page::quantities;
+use crate::page::units::{PERCENT, SIGNED_PERCENT, Shown, Units};
 use crate::server::session::Fields;
+use jiff::civil::Date;
 use std::collections::BTreeMap;
 use upland_core::codes::Coded;
 use upland_core::ground::application::HeadType;
@@ -15,12 +16,9 @@ use upland_core::quantity::ratio::Share;
 use upland_core::quantity::units::{Metres, MillimetresPerHour, SquareMetres};
 use upland_core::site::{DEFAULT_SLOPE_PCT, UnitSystem, Zone};
 
-const PERCENT: Shown = Shown { unit: "%", factor: 0.01 };
-const SLOPE_PERCENT: Shown = Shown { unit: "%", factor: 1.0 };
-
 /// The texts of a zone's fields.
 pub(crate) fn texts(zone: &Zone, system: UnitSystem) -> BTreeMap<String, String> {
-    let u = units(system);
+    let u = Units::of(system);
     [
         ("box", zone.box_number.to_string()),
         ("number", zone.number.to_string()),
@@ -29,8 +27,8 @@ pub(crate) fn texts(zone: &Zone, system: UnitSystem) -> BTreeMap<String, String>
         ("sun", zone.sun.code().to_owned()),
         ("sky", zone.sky.code().to_owned()),
         ("soil", zone.soil.code().to_owned()),
-        ("slope", SLOPE_PERCENT.text(zone.slope_pct)),
-        ("root_depth", u.root.text(zone.root_depth.map(Metres::m))),
+        ("slope", SIGNED_PERCENT.text(zone.slope_pct)),
+        ("root_depth", u.short.text(zone.root_depth.map(Metres::m))),
         ("allowable_depletion", PERCENT.text(zone.allowable_depletion.map(Share::fraction))),
         ("head", zone.head.code().to_owned()),
         ("rate", u.rate.text(zone.precipitation_rate.map(MillimetresPerHour::mm_per_hour))),
@@ -38,7 +36,7 @@ pub(crate) fn texts(zone: &Zone, system: UnitSystem) -> BTreeMap<String, String>
         ("area", u.area.text(zone.area.map(SquareMetres::m2))),
     ]
     .into_iter()
-    .chain(planting_form::texts(zone, &u, system))
+    .chain(planting_form::texts(zone, &u))
     .map(|(k, v)| (k.to_owned(), v))
     .collect()
 }
@@ -67,7 +65,7 @@ pub(crate) fn form(
     texts: &BTreeMap<String, String>,
     errors: &[FieldError],
 ) -> Form {
-    let u = units(system);
+    let u = Units::of(system);
     let boxes: Vec<(String, String)> =
         boxes.iter().map(|(n, place)| (n.to_string(), format!("{n} {place}"))).collect();
     let chosen = |name: &str| texts.get(name).map_or("", String::as_str);
@@ -97,8 +95,8 @@ pub(crate) fn form(
             legend: "Soil and roots",
             fields: vec![
                 Field::choice::<Texture>("soil", "Soil texture", Texture::label),
-                Field::number("slope", "Slope", "%").default(quantities::plain(DEFAULT_SLOPE_PCT, 0)),
-                Field::number("root_depth", "Root depth", u.root.unit).default(defaults.root_depth),
+                Field::slope("slope", "Slope").default(quantities::plain(DEFAULT_SLOPE_PCT, 0)),
+                Field::number("root_depth", "Root depth", u.short.unit).default(defaults.root_depth),
                 Field::number("allowable_depletion", "Allowable depletion", "%")
                     .default(defaults.allowable_depletion)
                     .help("Share of the available water that may be used before the refill point."),
@@ -117,7 +115,7 @@ pub(crate) fn form(
             ],
         },
     ];
-    groups.extend(planting_form::groups(&u, system));
+    groups.extend(planting_form::groups(&u));
     for field in groups.iter_mut().flat_map(|g| &mut g.fields).filter(|f| f.name == "coefficient") {
         field.default = Some(defaults.coefficient.clone());
     }
@@ -134,11 +132,11 @@ struct Defaults {
 }
 
 impl Defaults {
-    fn of(u: &ZoneUnits, plant: &upland_core::ground::plant::PlantDefaults, head: HeadType) -> Self {
-        let short = |shown: Shown, metric: f64, digits| quantities::plain(metric / shown.factor, digits);
+    fn of(u: &Units, plant: &upland_core::ground::plant::PlantDefaults, head: HeadType) -> Self {
+        let short = |shown: Shown, metric: f64, digits| quantities::plain(shown.shown(metric), digits);
         Self {
             coefficient: quantities::plain(plant.coefficient, 2),
-            root_depth: short(u.root, plant.root_depth_m, 1),
+            root_depth: short(u.short, plant.root_depth_m, 1),
             allowable_depletion: short(PERCENT, plant.allowable_depletion.fraction(), 0),
             rate: short(u.rate, head.default_rate().mm_per_hour(), 2),
             uniformity: short(PERCENT, head.default_uniformity().fraction(), 0),
@@ -148,7 +146,7 @@ impl Defaults {
 
 /// Every default by plant and head, so that the page can show the right one as choices change.
 pub(crate) fn defaults_json(system: UnitSystem) -> String {
-    let u = units(system);
+    let u = Units::of(system);
     let plants: serde_json::Map<String, serde_json::Value> = PlantKind::TABLE
         .iter()
         .map(|(kind, code)| {
@@ -205,9 +203,9 @@ pub(crate) fn read(
     fields: &Fields,
     system: UnitSystem,
     before: Option<&Zone>,
-    stations: &Stations,
+    (stations, today): (&Stations, Date),
 ) -> Result<Zone, Vec<FieldError>> {
-    let u = units(system);
+    let u = Units::of(system);
     let mut reader = Reader::new(fields);
     let box_number = match (fields.get("box"), stations.boxes.as_slice()) {
         ("", [only]) => *only,
@@ -224,10 +222,14 @@ pub(crate) fn read(
     let (plant, sun) = (reader.choice("plant"), reader.choice("sun"));
     let (sky, soil) = (reader.choice("sky"), reader.choice("soil"));
     let head = reader.choice("head");
+    let slope_pct = reader.optional_slope("slope", &bounds::SLOPE, before.and_then(|z| z.slope_pct));
     let mut optional = |name, shown, bound, before: Option<f64>| reader.optional(name, shown, bound, before);
-    let slope_pct = optional("slope", SLOPE_PERCENT, &bounds::SLOPE, before.and_then(|z| z.slope_pct));
-    let root_depth =
-        optional("root_depth", u.root, &bounds::ROOT_DEPTH, before.and_then(|z| z.root_depth).map(Metres::m));
+    let root_depth = optional(
+        "root_depth",
+        u.short,
+        &bounds::ROOT_DEPTH,
+        before.and_then(|z| z.root_depth).map(Metres::m),
+    );
     let allowable_depletion = optional(
         "allowable_depletion",
         PERCENT,
@@ -247,7 +249,7 @@ pub(crate) fn read(
         before.and_then(|z| z.uniformity).map(Share::fraction),
     );
     let area = optional("area", u.area, &bounds::AREA, before.and_then(|z| z.area).map(SquareMetres::m2));
-    let planted = planting_form::read(fields, &mut reader, (&u, system), before, area);
+    let planted = planting_form::read(fields, &mut reader, (&u, today), before, area);
     // A rate typed anew takes the place of what flow or emitters gave.
     let rate = planted.rate.or(rate.map(MillimetresPerHour::from_mm_per_hour));
     let errors = reader.errors;
@@ -278,6 +280,8 @@ pub(crate) fn read(
 mod tests {
     use super::*;
 
+    const TODAY: Date = Date::constant(2026, 7, 14);
+
     fn zone() -> Zone {
         Zone {
             box_number: 1,
@@ -307,7 +311,7 @@ mod tests {
     fn a_form_sent_back_untouched_changes_nothing_in_either_unit_system() {
         for system in [UnitSystem::Metric, UnitSystem::UsCustomary] {
             let fields = Fields(texts(&zone(), system));
-            assert_eq!(read(&fields, system, Some(&zone()), &stations(&[1, 2])), Ok(zone()));
+            assert_eq!(read(&fields, system, Some(&zone()), (&stations(&[1, 2]), TODAY)), Ok(zone()));
         }
     }
 
@@ -317,7 +321,8 @@ mod tests {
         typed.insert("number".into(), "1".into());
         typed.insert("uniformity".into(), "0.66".into());
         typed.insert("soil".into(), "cheese".into());
-        let errors = read(&Fields(typed.clone()), UnitSystem::Metric, None, &stations(&[1])).unwrap_err();
+        let errors =
+            read(&Fields(typed.clone()), UnitSystem::Metric, None, (&stations(&[1]), TODAY)).unwrap_err();
         let names: Vec<_> = errors.iter().map(|(n, _)| *n).collect();
         assert_eq!(names, ["number", "soil", "uniformity"]);
         let form = form(UnitSystem::Metric, &[(1, "Shed".into())], &typed, &errors);

@@ -1,45 +1,27 @@
 //! The site survey as a form.
 
-use crate::page::dates::Said;
-use crate::page::forms::{Field, FieldError, FieldGroup, FieldKind, Form, Reader, Shown};
+use crate::page::dates::typed_time;
+use crate::page::forms::{Field, FieldError, FieldGroup, FieldKind, Form, Reader};
+use crate::page::units::{DEGREES, Units};
 use crate::server::session::Fields;
 use std::collections::BTreeMap;
 use upland_core::controller::Card;
 use upland_core::quantity::bounds;
 use upland_core::quantity::time::Hours;
-use upland_core::quantity::units::{L_PER_US_GALLON, LitresPerMinute, M_PER_FOOT, Metres};
+use upland_core::quantity::units::{LitresPerMinute, Metres};
 use upland_core::site::{Site, UnitSystem};
 
-struct SiteUnits {
-    height: Shown,
-    flow: Shown,
-}
-
-fn units(system: UnitSystem) -> SiteUnits {
-    match system {
-        UnitSystem::Metric => {
-            SiteUnits { height: Shown { unit: "m", factor: 1.0 }, flow: Shown { unit: "L/min", factor: 1.0 } }
-        }
-        UnitSystem::UsCustomary => SiteUnits {
-            height: Shown { unit: "ft", factor: M_PER_FOOT },
-            flow: Shown { unit: "gpm", factor: L_PER_US_GALLON },
-        },
-    }
-}
-
-const DEGREES: Shown = Shown { unit: "°", factor: 1.0 };
-
 pub(crate) fn texts(site: &Site) -> BTreeMap<String, String> {
-    let u = units(site.units);
+    let u = Units::of(site.units);
     [
         ("name", site.name.clone()),
         ("latitude", DEGREES.text(Some(site.latitude_deg))),
         ("longitude", DEGREES.text(Some(site.longitude_deg))),
-        ("elevation", u.height.text(Some(site.elevation.m()))),
+        ("elevation", u.length.text(Some(site.elevation.m()))),
         ("time_zone", site.time_zone.clone()),
-        ("wind_height", u.height.text(Some(site.wind_height.m()))),
-        ("from", site.window.from.said("%H:%M")),
-        ("until", site.window.until.said("%H:%M")),
+        ("wind_height", u.length.text(Some(site.wind_height.m()))),
+        ("from", typed_time(site.window.from)),
+        ("until", typed_time(site.window.until)),
         ("supply", u.flow.text(site.supply.map(LitresPerMinute::l_per_min))),
     ]
     .into_iter()
@@ -56,8 +38,8 @@ pub(crate) fn blank() -> BTreeMap<String, String> {
 }
 
 pub(crate) fn form(system: UnitSystem, texts: &BTreeMap<String, String>, errors: &[FieldError]) -> Form {
-    let u = units(system);
-    let wind_default = crate::page::quantities::plain(2.0 / u.height.factor, 1);
+    let u = Units::of(system);
+    let wind_default = crate::page::quantities::plain(u.length.shown(2.0), 1);
     Form {
         groups: vec![
             FieldGroup {
@@ -66,9 +48,9 @@ pub(crate) fn form(system: UnitSystem, texts: &BTreeMap<String, String>, errors:
                     Field::text("name", "Name"),
                     Field::number("latitude", "Latitude", "°").help("North positive, in decimal degrees."),
                     Field::number("longitude", "Longitude", "°").help("East positive, in decimal degrees."),
-                    Field::number("elevation", "Elevation", u.height.unit),
+                    Field::number("elevation", "Elevation", u.length.unit),
                     Field::text("time_zone", "Time zone").help("Type to search; an IANA name."),
-                    Field::number("wind_height", "Wind sensor height", u.height.unit)
+                    Field::number("wind_height", "Wind sensor height", u.length.unit)
                         .default(wind_default)
                         .help("Of the station behind the weather files."),
                 ],
@@ -141,7 +123,7 @@ pub(crate) fn read(
     system: UnitSystem,
     before: Option<&Site>,
 ) -> Result<Site, Vec<FieldError>> {
-    let u = units(system);
+    let u = Units::of(system);
     let mut reader = Reader::new(fields);
     let name = reader.name("name");
     let latitude_deg =
@@ -149,14 +131,14 @@ pub(crate) fn read(
     let longitude_deg =
         reader.required("longitude", DEGREES, &bounds::LONGITUDE, before.map(|s| s.longitude_deg));
     let elevation =
-        reader.required("elevation", u.height, &bounds::ELEVATION, before.map(|s| s.elevation.m()));
+        reader.required("elevation", u.length, &bounds::ELEVATION, before.map(|s| s.elevation.m()));
     let time_zone = fields.get("time_zone").to_owned();
     if jiff::tz::TimeZone::get(&time_zone).is_err() {
         reader
             .say("time_zone", "This time zone is not in the IANA list; type a city or Etc/GMT-1 and choose.");
     }
     let wind_height =
-        reader.optional("wind_height", u.height, &bounds::WIND_HEIGHT, before.map(|s| s.wind_height.m()));
+        reader.optional("wind_height", u.length, &bounds::WIND_HEIGHT, before.map(|s| s.wind_height.m()));
     let window = Hours { from: reader.time("from"), until: reader.time("until") };
     if window.from == window.until && reader.errors.iter().all(|(n, _)| *n != "from" && *n != "until") {
         reader.say("until", "The window begins and ends at the same minute; give it a length.");
