@@ -7,6 +7,7 @@
 pub mod accounts;
 pub mod clock;
 pub mod controllers;
+pub mod drafts;
 pub mod field;
 pub mod library;
 pub mod logbook;

@@ -467,6 +467,16 @@ diesel::table! {
     }
 }
 
+diesel::table! {
+    settings_drafts (user_id, controller_id) {
+        user_id -> BigInt,
+        controller_id -> BigInt,
+        base_version -> Integer,
+        fields -> Jsonb,
+        typed_at -> Timestamptz,
+    }
+}
+
 diesel::joinable!(sensor_versions -> sensors (sensor_id));
 diesel::joinable!(sensor_versions -> users (saved_by));
 diesel::joinable!(sensor_events -> sensors (sensor_id));

@@ -132,10 +132,11 @@ document.addEventListener("alpine:init", () => {
       this.$root.addEventListener("click", (event) => this.clicked(event));
       this.$root.addEventListener("keydown", (event) => this.key(event));
       this.$root.addEventListener("pointerdown", (event) => this.grab(event));
+      this.$root.addEventListener("paste", (event) => this.pasted(event));
       this.$root.querySelectorAll("[data-noscript]").forEach((button) => { button.hidden = true; });
     },
     changed(event) {
-      if (event.target.name === "reason") return;
+      if (event.target.name === "line") return;
       const cell = event.target.closest("td.days");
       if (cell && event.target.tagName === "SELECT") cell.dataset.mode = event.target.value;
       this.form.querySelector(".savebar").classList.add("is-changed");
@@ -150,10 +151,10 @@ document.addEventListener("alpine:init", () => {
       // A later edit has been sent already; its answer is the one that counts.
       if (mine !== this.asked) return;
       if (!answer.ok) { document.open(); document.write(await answer.text()); document.close(); return; }
-      const text = await answer.text();
-      if (part === "live") this.form.querySelector("#live").innerHTML = text;
-      else { this.$root.innerHTML = text; this.after(); }
+      if (part === "live") this.parts(await answer.json());
+      else { this.$root.innerHTML = await answer.text(); this.after(); }
     },
+    parts(all) { for (const [id, html] of Object.entries(all)) this.form.querySelector(`#${id}`).innerHTML = html; },
     after() {
       this.$root.querySelectorAll("[data-noscript]").forEach((button) => { button.hidden = true; });
       const undo = this.$root.querySelector("[data-undo]");
@@ -161,6 +162,12 @@ document.addEventListener("alpine:init", () => {
     },
     remember() { this.past.push(new URLSearchParams(new FormData(this.form)).toString()); },
     async clicked(event) {
+      const more = event.target.closest("button[name=add], button[name=then]");
+      if (more) {
+        event.preventDefault();
+        await this.with({ [more.name]: more.value });
+        return;
+      }
       const mend = event.target.closest("button[name=mend]");
       if (mend) {
         event.preventDefault();
@@ -190,13 +197,62 @@ document.addEventListener("alpine:init", () => {
         await this.draft("live");
       }
     },
+    // Something is added on the server, and what is there then is drawn anew.
+    async with(extra) {
+      this.remember();
+      await this.draft("editor", extra);
+      const first = extra.add && this.$root.querySelector(extra.add.startsWith("p") ? `[name="${extra.add}-starts"]` : `[name$="-m${extra.add.split(" ")[0].slice(1)}"]`);
+      (first || this.$root.querySelector("#line")).focus();
+    },
+    // Enter goes down the column, then to the top of the next one; in the line it fills the line in.
+    async enter(event) {
+      const at = event.target;
+      if (at.name === "line") { event.preventDefault(); await this.with({ then: "line" }); return; }
+      if (at.name === "reason" || !at.closest(".settings")) return;
+      event.preventDefault();
+      if (!at.matches(".minutes[data-row]")) { const all = [...this.$root.querySelectorAll(".settings input:not([type=hidden])")]; const next = all[all.indexOf(at) + 1]; if (next) next.focus(); return; }
+      const program = at.name.split("-")[0];
+      const column = this.column(program);
+      const next = column[column.indexOf(at) + (event.shiftKey ? -1 : 1)];
+      if (next) { next.focus(); next.select(); } else if (!event.shiftKey) this.$root.querySelector("#reason").focus();
+    },
+    column(program) { return [...this.$root.querySelectorAll(`input[name^="${program}-m"]`)]; },
+    // A column or a row of a sheet goes in from the cell that it is pasted into.
+    async pasted(event) {
+      const at = event.target;
+      if (!at.matches || !at.matches(".minutes[data-row]")) return;
+      const text = event.clipboardData.getData("text").replace(/\r/g, "").replace(/\n$/, "");
+      if (!/[\n\t]/.test(text)) return;
+      event.preventDefault();
+      this.remember();
+      const lines = text.split("\n").map((line) => line.split("\t"));
+      const [program, station] = at.name.split("-m");
+      const missing = lines.length - (this.column(program).length - this.column(program).indexOf(at));
+      if (missing > 0) {
+        const last = Number(this.column(program).at(-1).name.split("-m")[1]);
+        await this.draft("editor", { add: Array.from({ length: missing }, (_, i) => `s${last + 1 + i}`).join(" ") });
+      }
+      const rows = [...this.$root.querySelectorAll("table.matrix tbody tr")];
+      const cells = (row) => [...row.querySelectorAll(".minutes[data-row]")];
+      const top = rows.findIndex((row) => row.querySelector(`[name="${program}-m${station}"]`));
+      const left = cells(rows[top]).findIndex((cell) => cell.name === `${program}-m${station}`);
+      lines.forEach((line, down) => line.forEach((value, right) => {
+        const cell = rows[top + down] && cells(rows[top + down])[left + right];
+        if (cell) cell.value = value.trim();
+      }));
+      this.form.querySelector(".savebar").classList.add("is-changed");
+      await this.draft("live");
+    },
     line(name) { return this.form.elements[name]; },
-    minutesOf(text) { const [, h, m] = text.match(/^(\d{1,2})[:.]?(\d{2})$/) || [0, 0, 0]; return Number(h) * 60 + Number(m); },
-    clockOf(minute) { const m = ((minute % 1440) + 1440) % 1440; return String(Math.floor(m / 60)).padStart(2, "0") + ":" + String(m % 60).padStart(2, "0"); },
+    minutesOf(text) { const [, h, m, half] = text.trim().match(/^(\d{1,2})[:.]?(\d{2})?\s*([ap])?/i) || [0, 0, 0]; return (half ? (Number(h) % 12) + (/p/i.test(half) ? 12 : 0) : Number(h)) * 60 + Number(m || 0); },
+    clockOf(minute) {
+      const m = ((minute % 1440) + 1440) % 1440, h = Math.floor(m / 60), rest = String(m % 60).padStart(2, "0");
+      return document.body.dataset.hours === "12" ? `${h % 12 || 12}:${rest} ${h < 12 ? "AM" : "PM"}` : `${String(h).padStart(2, "0")}:${rest}`;
+    },
     moveStart(pass, minutes) {
       const line = this.line(`p${pass.dataset.program}-starts`);
       if (!line || minutes === 0) return false;
-      const times = line.value.split(/[ ,;]+/).filter(Boolean);
+      const times = line.value.split(/[,;]+|\s+(?=\d)/).map((t) => t.trim()).filter(Boolean);
       const step = Number(pass.ownerSVGElement.dataset.step);
       // The line counts, not the drawing: a step before may still be on its way. Drawn starts are
       // numbered by the clock, the line may hold them in any order.
@@ -205,7 +261,7 @@ document.addEventListener("alpine:init", () => {
       const at = drawn >= 0 ? drawn : (byClock[Number(pass.dataset.start)] || [0, 0])[1];
       const moved = this.minutesOf(times[at]) + minutes;
       times[at] = this.clockOf(Math.round(moved / step) * step);
-      line.value = times.join(" ");
+      line.value = times.join(", ");
       return true;
     },
     // The run drawn is one of the cycles of a run time at a percentage; its edge changes the run time.
@@ -216,7 +272,7 @@ document.addEventListener("alpine:init", () => {
       const percent = Math.max(1, Number(bar.dataset.percent));
       const whole = Number(bar.dataset.base) + seconds * Number(bar.dataset.cycles) * 100 / percent;
       const settable = Math.max(step, Math.round(whole / step) * step);
-      line.value = settable % 60 ? `${Math.floor(settable / 60)}:${String(settable % 60).padStart(2, "0")}` : String(settable / 60);
+      line.value = settable % 60 ? `${Math.floor(settable / 60)}m${String(settable % 60).padStart(2, "0")}` : String(settable / 60);
       return true;
     },
     async refocus(selector) {
@@ -226,6 +282,7 @@ document.addEventListener("alpine:init", () => {
       if (again) again.focus();
     },
     key(event) {
+      if (event.key === "Enter" && event.target.tagName === "INPUT") { this.enter(event); return; }
       const steps = { ArrowLeft: -1, ArrowRight: 1 }[event.key] * (event.shiftKey ? 15 : 1);
       if (!steps) return;
       const pass = event.target.closest(".pass[data-start]");

@@ -42,6 +42,7 @@
     const text = field.value;
     if (text.trim() === "") { said.replaceChildren(); field.removeAttribute("aria-invalid"); return; }
     const query = new URLSearchParams({ reads: field.dataset.reads, unit: field.dataset.unit || "", text, today: today() });
+    for (const name of ["rate", "step"]) if (field.dataset[name]) query.set(name, field.dataset[name]);
     // Without a network the server says later what it could not read; nothing is lost.
     const answer = await fetch(`/typed?${query}`).then((r) => (r.ok ? r.json() : null), () => null);
     if (answer && field.value === text) show(field, said, answer);

@@ -190,6 +190,7 @@ fn facts(site: SiteRecord, zones: Vec<ZoneRecord>, boxes: Vec<SiteBox>, climate:
 pub(crate) fn frame() -> Frame {
     Frame {
         today: jiff::civil::date(2026, 7, 14),
+        hours: 24,
         title: "Test".into(),
         assets: "test",
         csrf: "token".into(),

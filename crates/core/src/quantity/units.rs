@@ -210,6 +210,11 @@ impl MillimetresPerHour {
     pub fn flow_over(self, area: SquareMetres) -> LitresPerMinute {
         LitresPerMinute::from_l_per_min(self.0 * area.m2() / 60.0)
     }
+    /// The time in which this rate gives a depth; endless at no rate.
+    #[must_use]
+    pub fn time_for(self, depth: Millimetres) -> Minutes {
+        Minutes::from_min(60.0 * depth.mm() / self.0)
+    }
     /// The depth that this rate gives in a time.
     #[must_use]
     pub fn over_time(self, time: Minutes) -> Millimetres {
@@ -228,10 +233,22 @@ impl LitresPerMinute {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn half_an_inch_takes_the_minutes_of_the_trade() {
+        // Common practice: spray, multi-stream rotor, rotor, drip.
+        for (rate, minutes) in [(1.25, 24.0), (0.6, 50.0), (0.58, 51.7), (0.4, 75.0)] {
+            let rate = MillimetresPerHour::from_inches_per_hour(rate);
+            let time = rate.time_for(Millimetres::from_inches(0.5));
+            assert!((time.min_value() - minutes).abs() < 0.05, "{}", time.min_value());
+            assert!((rate.over_time(time).inches() - 0.5).abs() < 1e-12);
+        }
+    }
+
     use proptest::prelude::*;
 
     proptest! {
-        #[test]
+    #[test]
         fn units_round_trip(value in -500.0..5000.0_f64) {
             prop_assert!((Millimetres::from_inches(value).inches() - value).abs() < 1e-9);
             prop_assert!((Celsius::from_f(value).f() - value).abs() < 1e-9);

@@ -1,7 +1,8 @@
 //! Lengths of time: run times, cycles, soaks, pauses.
 
-use super::{Read, Reading, Refusal, number, one_of, refused, trimmed};
+use super::{Read, Reading, Refusal, number, one_of, quantity, refused, trimmed};
 use upland_core::quantity::time::Seconds;
+use upland_core::quantity::units::{Millimetres, MillimetresPerHour};
 
 const TAKES: &str = "a length of time up to a day; write 12, 7 min 30 s or 1 h 15 min";
 
@@ -12,8 +13,8 @@ const MOST_S: f64 = 86_400.0;
 fn unit_s(word: &str) -> Option<f64> {
     match word {
         "h" | "hr" | "hrs" | "hour" | "hours" => Some(3600.0),
-        "m" | "min" | "mins" | "minute" | "minutes" | "'" | "′" => Some(60.0),
-        "s" | "sec" | "secs" | "second" | "seconds" | "\"" | "″" => Some(1.0),
+        "m" | "min" | "mins" | "minute" | "minutes" => Some(60.0),
+        "s" | "sec" | "secs" | "second" | "seconds" => Some(1.0),
         _ => None,
     }
 }
@@ -28,7 +29,7 @@ pub fn duration(text: &str) -> Read<Seconds> {
     if typed.contains(':') {
         return with_colons(text, &typed);
     }
-    if !typed.contains(|c: char| c.is_alphabetic() || "'\"′″".contains(c)) {
+    if !typed.contains(|c: char| c.is_alphabetic()) {
         let minutes = match number(&typed) {
             // A run of a thousand minutes and more is nobody's: the comma is a decimal one.
             Err(Refusal::TwoWays(_, [decimal, _])) => number(&decimal.text),
@@ -39,6 +40,45 @@ pub fn duration(text: &str) -> Read<Seconds> {
     pairs(&typed).and_then(whole).map_or_else(|| refused(text, TAKES), Ok)
 }
 
+/// A station that a run time is typed for.
+#[derive(Debug, Clone, Copy)]
+pub struct AtStation<'a> {
+    /// The unit of a depth that is typed without one's own, such as "mm".
+    pub depth_unit: &'a str,
+    /// How fast its zone applies water, if it has one.
+    pub rate: Option<MillimetresPerHour>,
+    /// The steps in which its box is set.
+    pub step: Seconds,
+}
+
+/// A run time: a length of time, or the depth that it is to put down ("1/2 in", "12 mm").
+///
+/// # Errors
+/// As [`duration`]; a depth at a station without a zone, and one that would take more than a day.
+pub fn run_time(text: &str, at: AtStation<'_>) -> Read<Seconds> {
+    let as_time = duration(text);
+    let Err(Refusal::Unreadable(_)) = as_time else { return as_time };
+    let Ok(depth) = quantity(text, at.depth_unit) else { return as_time };
+    let shown = text.trim();
+    let Some(rate) = at.rate.filter(|rate| rate.mm_per_hour() > 0.0) else {
+        return Err(Refusal::Unreadable(format!(
+            "\"{shown}\" is a depth, and no zone of this station says how fast it applies water; write minutes."
+        )));
+    };
+    let mm =
+        if at.depth_unit == "in" { Millimetres::from_inches(depth) } else { Millimetres::from_mm(depth) };
+    let seconds = rate.time_for(mm).min_value() * 60.0;
+    if !(0.0..=MOST_S).contains(&seconds) {
+        return Err(Refusal::Unreadable(format!(
+            "\"{shown}\" takes more than a day here; split it over days."
+        )));
+    }
+    let step = at.step.max(Seconds::ONE);
+    #[allow(clippy::cast_precision_loss, clippy::cast_possible_truncation, reason = "seconds of a day")]
+    let steps = (seconds / step.s() as f64).round() as i64;
+    Ok(step * steps)
+}
+
 fn whole(seconds: f64) -> Option<Seconds> {
     #[allow(clippy::cast_possible_truncation, reason = "bounded")]
     (0.0..=MOST_S).contains(&seconds).then(|| Seconds::from_s(seconds.round() as i64))
@@ -46,7 +86,7 @@ fn whole(seconds: f64) -> Option<Seconds> {
 
 /// "1 h 15 min": numbers with units, each smaller than the one before; the last may do without.
 fn pairs(typed: &str) -> Option<f64> {
-    let letter = |c: char| c.is_alphabetic() || "'\"′″".contains(c);
+    let letter = |c: char| c.is_alphabetic();
     let mut rest = typed.trim();
     let (mut sum, mut last) = (0.0, f64::INFINITY);
     while !rest.is_empty() {

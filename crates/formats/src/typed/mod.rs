@@ -13,7 +13,7 @@ mod units;
 
 pub use dates::{date, date_and_time, month_day, write_date, write_month_day};
 pub use days::{days, write_days};
-pub use durations::{duration, write_duration, write_duration_briefly};
+pub use durations::{AtStation, duration, run_time, write_duration, write_duration_briefly};
 pub use numbers::number;
 pub use program_line::{ProgramLine, program_line, write_program_line};
 pub use times::{time_of_day, times, write_hour, write_time};

@@ -9,6 +9,7 @@ use crate::site::context::AtSite;
 use crate::site::facts::SiteFacts;
 use jiff::civil::Date;
 use upland_core::site::UnitSystem;
+use upland_formats::typed::Clock;
 use upland_store::accounts::Role;
 
 /// The chapters of a site, in the order of the work.
@@ -60,6 +61,8 @@ pub(crate) struct Frame {
     pub record_ended: Option<String>,
     /// The day at the site, for fields that say "in 4 days".
     pub today: Date,
+    /// How many hours the reader's clock has.
+    pub hours: u8,
     /// What the clock of a demo shows.
     pub demo_clock: Option<String>,
 }
@@ -78,6 +81,7 @@ impl Frame {
             site: None,
             here: "/".into(),
             record_ended: None,
+            hours: if who.user.habit.clock == Clock::Hours12 { 12 } else { 24 },
             today: who.now.to_zoned(jiff::tz::TimeZone::UTC).date(),
             demo_clock: who.demo_clock.then(|| who.now.said("%-d %B %Y, %H:%M UTC")),
         })

@@ -7,6 +7,7 @@ mod expand;
 mod fit;
 mod passes;
 mod settings;
+mod totals;
 
 pub use days::{Days, days_in_words, runs_on};
 pub use difference::{Change, Where, difference};
@@ -16,3 +17,4 @@ pub use settings::{
     LONGEST_PROGRAM_NAME, Percentages, Program, Repeat, Rest, Settings, SettingsFault, StationSetting,
     YearSpan,
 };
+pub use totals::{ProgramTotal, program_totals};

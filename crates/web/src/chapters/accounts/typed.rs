@@ -6,7 +6,9 @@ use crate::server::reader::habit;
 use crate::server::session::SignedIn;
 use actix_web::{HttpResponse, get, web};
 use jiff::civil::Date;
-use upland_formats::typed::{self, Read, Refusal};
+use upland_core::quantity::time::Seconds;
+use upland_core::quantity::units::MillimetresPerHour;
+use upland_formats::typed::{self, AtStation, Read, Refusal};
 
 pub(super) fn routes(config: &mut web::ServiceConfig) {
     config.service(understood);
@@ -19,6 +21,9 @@ struct Query {
     #[serde(default)]
     unit: String,
     text: String,
+    /// How fast the zone of a station applies water, mm/h, and the steps in which its box is set, seconds.
+    rate: Option<f64>,
+    step: Option<i64>,
     /// The day at the site; of the server's clock where there is none.
     today: Option<Date>,
 }
@@ -47,6 +52,21 @@ fn means(query: &Query, today: Date) -> Read<String> {
             all.into_iter().map(|time| typed::write_time(time, habit)).collect::<Vec<_>>().join(", ")
         }),
         "duration" => typed::duration(text).map(typed::write_duration),
+        "run_time" => {
+            let at = AtStation {
+                depth_unit: &query.unit,
+                rate: query.rate.map(MillimetresPerHour::from_mm_per_hour),
+                step: Seconds::from_s(query.step.unwrap_or(1).clamp(1, 3600)),
+            };
+            typed::run_time(text, at).map(|length| {
+                let down = at.rate.map(|rate| rate.over_time(length.minutes()));
+                let down = down.map_or(String::new(), |down| match at.depth_unit {
+                    "in" => format!(", {} in", plain(down.inches(), 2)),
+                    _ => format!(", {} mm", plain(down.mm(), 1)),
+                });
+                format!("{}{down}", typed::write_duration(length))
+            })
+        }
         "date" => typed::date(text, today, habit).map(|date| date.said("%a %-d %b %Y")),
         "moment" => typed::date_and_time(text, today, habit)
             .map(|at| format!("{}, {}", at.date().said("%a %-d %b %Y"), typed::write_time(at.time(), habit))),
@@ -96,7 +116,14 @@ mod tests {
 
     fn said(reads: &str, unit: &str, text: &str) -> Understood {
         let today = jiff::civil::date(2026, 7, 14);
-        let query = Query { reads: reads.into(), unit: unit.into(), text: text.into(), today: None };
+        let query = Query {
+            reads: reads.into(),
+            unit: unit.into(),
+            text: text.into(),
+            today: None,
+            rate: Some(31.75),
+            step: Some(60),
+        };
         answer(&query, today)
     }
 
@@ -114,6 +141,8 @@ mod tests {
             ("slope", "%", "7°", "12.3 %, 7°"),
             ("number", "mm", "1/2 in", "12.7 mm"),
             ("number", "in", "3/8", "0.375 in"),
+            ("run_time", "in", "1/2 in", "24 min, 0.5 in"),
+            ("run_time", "mm", "7m30", "7 min 30 s, 4 mm"),
             ("number", "mm", "12", ""),
             ("number", "mm", "", ""),
         ] {

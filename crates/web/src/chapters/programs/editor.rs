@@ -1,12 +1,14 @@
 //! The settings page: enter, see, mend, save.
 
 use super::BoxPage;
+use super::entry;
 use super::settings_form::{self, TextError, Texts};
 use super::timeline::Zoom;
 use super::view::{self, FieldsView, LiveView};
 use super::{BoxHead, Tab};
 use crate::page::box_version::BoxVersion;
 use crate::page::dates::Said;
+use crate::page::dates::typed_time;
 use crate::page::forms::base_version;
 use crate::page::forms::three_way;
 use crate::page::frame::Frame;
@@ -14,6 +16,7 @@ use crate::server::address;
 use crate::server::error::{PageError, page, page_with, see_other};
 use crate::server::reader::off_loop;
 use crate::server::session::{Fields, flash};
+use crate::server::state::with_store;
 use crate::site::clock::asked_day;
 use crate::site::context::{AtSite, EditorAt};
 use crate::site::workbench::Workbench;
@@ -27,10 +30,17 @@ use upland_core::controller::schedule::{Settings, difference};
 use upland_core::trial::{Schedule, TrialWay};
 use upland_formats::way_file;
 use upland_store::Saved;
+use upland_store::drafts::SettingsDraft;
 use upland_store::settings::{SettingsKind, SettingsRecord};
 
 pub(super) fn routes(config: &mut web::ServiceConfig) {
-    config.service(first_box).service(settings_page).service(draft).service(try_draft).service(save);
+    config
+        .service(first_box)
+        .service(settings_page)
+        .service(draft)
+        .service(drop_draft)
+        .service(try_draft)
+        .service(save);
 }
 
 /// Longest reason of a version, characters.
@@ -62,6 +72,11 @@ struct EditorPart {
     message: String,
     reason: String,
     refused: String,
+    /// A draft that was found again, in words.
+    kept: Option<String>,
+    line: String,
+    line_error: String,
+    example: String,
     may_edit: bool,
 }
 
@@ -105,6 +120,9 @@ struct Drawing {
     message: String,
     reason: String,
     refused: String,
+    kept: Option<String>,
+    /// A program in one line that was not taken, and why.
+    line: (String, String),
 }
 
 impl Drawing {
@@ -119,14 +137,24 @@ impl Drawing {
             message: String::new(),
             reason: String::new(),
             refused: String::new(),
+            kept: None,
+            line: Default::default(),
         }
+    }
+
+    /// Settings as they are, with what was added to be keyed and is empty yet.
+    fn of_typed(settings: Settings, fields: &Fields, version: i32, look: Look) -> Self {
+        let mut drawing = Self::of(settings, version, look);
+        drawing.texts.insert("shown".into(), fields.get("shown").to_owned());
+        drawing
     }
 
     /// What was typed, with the lines that cannot be read.
     fn typed(texts: Texts, errors: Vec<TextError>, version: i32, look: Look) -> Self {
         let none = String::new;
         let (message, reason, refused) = (none(), none(), none());
-        Self { texts, errors, settings: None, version, look, message, reason, refused }
+        let (kept, line) = (None, Default::default());
+        Self { texts, errors, settings: None, version, look, message, reason, refused, kept, line }
     }
 }
 
@@ -166,6 +194,10 @@ async fn part(here: &AtSite, bench: &Arc<Workbench>, drawing: Drawing) -> Result
         message: drawing.message,
         reason: drawing.reason,
         refused: drawing.refused,
+        kept: drawing.kept,
+        line: drawing.line.0,
+        line_error: drawing.line.1,
+        example: typed_time(jiff::civil::time(2, 0, 0, 0)),
         may_edit,
     })
 }
@@ -209,10 +241,91 @@ async fn settings_page(
     let chosen = asked_day(query.night.as_deref(), bench.today)?.unwrap_or(bench.today);
     let look = Look { chosen, zoom: Zoom::of(query.zoom.as_deref().unwrap_or("")) };
     let version = bench.saved().map_or(0, |s| s.version);
-    whole(&here, &bench, StatusCode::OK, Drawing::of(bench.settings(), version, look)).await
+    let kept = kept_draft(&here, &bench).await?;
+    let drawing = match kept {
+        None => Drawing::of(bench.settings(), version, look),
+        Some(kept) => {
+            let fields = Fields(kept.fields);
+            let found = Some(entry::found_again(&bench, kept.typed_at));
+            let drawing = match entry::read(&bench, &fields) {
+                Ok(settings) => Drawing::of_typed(settings, &fields, kept.base_version, look),
+                Err(errors) => Drawing::typed(fields.0.clone(), errors, kept.base_version, look),
+            };
+            Drawing { kept: found, reason: fields.get("reason").to_owned(), ..drawing }
+        }
+    };
+    whole(&here, &bench, StatusCode::OK, drawing).await
 }
 
-/// Computes a draft without storing it. With `mend`, the action of that finding is done first.
+/// The draft of who asks, if there is one.
+async fn kept_draft(here: &AtSite, bench: &Workbench) -> Result<Option<SettingsDraft>, PageError> {
+    if !here.who.may_edit() {
+        return Ok(None);
+    }
+    let (user, id) = (here.who.user.id, bench.site_box()?.record.id);
+    here.read(move |snapshot| snapshot.settings_draft(user, id)).await
+}
+
+/// Keeps what was typed so far until it is saved or dropped; what says nothing new is no draft.
+async fn keep_draft(
+    here: &AtSite,
+    bench: &Workbench,
+    fields: &Fields,
+    read: Option<&Settings>,
+    version: i32,
+) -> Result<(), PageError> {
+    if !here.who.may_edit() {
+        return Ok(());
+    }
+    let whose = (here.who.user.id, bench.site_box()?.record.id);
+    let nothing_new = read == Some(&bench.settings()) && fields.get("reason").is_empty();
+    let mut own = fields.shown();
+    own.retain(|name, _| !matches!(name.as_str(), "night" | "zoom" | "mend" | "add" | "line"));
+    with_store(&here.state, move |store| {
+        if nothing_new {
+            store.drop_settings_draft(whose.0, whose.1)
+        } else {
+            store.keep_settings_draft(whose, version, &own)
+        }
+    })
+    .await?;
+    Ok(())
+}
+
+/// Forgets the draft: the settings as they are saved stand in the form again.
+#[post("/sites/{id}/boxes/{number}/draft/drop")]
+async fn drop_draft(
+    EditorAt(here): EditorAt,
+    path: web::Path<(i64, u8)>,
+    _fields: Fields,
+) -> Result<HttpResponse, PageError> {
+    let bench = here.workbench(path.1).await?;
+    let whose = (here.who.user.id, bench.site_box()?.record.id);
+    with_store(&here.state, move |store| store.drop_settings_draft(whose.0, whose.1)).await?;
+    flash(&here.who.session, "The draft is dropped; the settings as saved stand here.", None)?;
+    Ok(see_other(&bench.path()))
+}
+
+/// The form with a program that was typed in one line, and with what was added to be keyed; what was done, in words;
+/// and a line that was not taken, with the reason.
+fn with_additions(bench: &Workbench, fields: Fields) -> (Fields, String, (String, String)) {
+    let mut texts = fields.0.clone();
+    let added = fields.get("add");
+    if !added.is_empty() {
+        let shown = format!("{} {added}", fields.get("shown"));
+        texts.insert("shown".into(), shown.trim().chars().take(2000).collect());
+    }
+    let line = fields.get("line").to_owned();
+    if fields.get("then") != "line" || line.is_empty() {
+        return (Fields(texts), String::new(), Default::default());
+    }
+    match entry::with_line(bench, &texts, &line) {
+        Ok((texts, said)) => (Fields(texts), said, Default::default()),
+        Err(why) => (Fields(texts), String::new(), (line, why)),
+    }
+}
+
+/// Computes a draft and keeps it for who types it, until it is saved or dropped. With `mend`, the action of that finding is done first.
 /// A script asks for the part it shows; without one the whole page comes back.
 #[post("/sites/{id}/boxes/{number}/draft")]
 async fn draft(
@@ -225,22 +338,33 @@ async fn draft(
     let look = Look::of(&fields, bench.today)?;
     let version = base_version(&fields)?;
     let wanted = request.headers().get("x-part").and_then(|v| v.to_str().ok()).unwrap_or("page").to_owned();
-    let read = settings_form::read(&fields, &bench.installation.card, bench.today);
+    let (fields, said, line) = with_additions(&bench, fields);
+    let read = entry::read(&bench, &fields);
     if wanted == "live" {
-        return match &read {
-            Ok(settings) => page(&*live(&here, &bench, settings, look).await?),
-            Err(errors) => page(&view::unreadable(&bench, errors, look.chosen)),
+        keep_draft(&here, &bench, &fields, read.as_ref().ok(), version).await?;
+        let view = match &read {
+            Ok(settings) => live(&here, &bench, settings, look).await?,
+            Err(errors) => Arc::new(view::unreadable(&bench, errors, look.chosen)),
         };
+        return Ok(HttpResponse::Ok().insert_header(("cache-control", "no-store")).json(serde_json::json!({
+            "week": view.week_part(), "totals": view.totals_part(), "live": view.render()?,
+        })));
     }
     let mut drawing = match read {
         Err(errors) => Drawing::typed(fields.0.clone(), errors, version, look),
         Ok(settings) => {
-            let (id, bench) = (fields.get("mend").to_owned(), Arc::clone(&bench));
-            let (settings, message) = off_loop(move || remedied(&bench, settings, &id)).await?;
-            Drawing { message, ..Drawing::of(settings, version, look) }
+            let (id, shared) = (fields.get("mend").to_owned(), Arc::clone(&bench));
+            let (settings, message) = off_loop(move || remedied(&shared, settings, &id)).await?;
+            Drawing { message, ..Drawing::of_typed(settings, &fields, version, look) }
         }
     };
     drawing.reason = fields.get("reason").to_owned();
+    if !said.is_empty() {
+        drawing.message = said;
+    }
+    drawing.line = line;
+    let now = Fields(drawing.texts.clone());
+    keep_draft(&here, &bench, &now, drawing.settings.as_ref(), version).await?;
     if wanted == "editor" {
         return page(&part(&here, &bench, drawing).await?);
     }
@@ -271,7 +395,7 @@ async fn try_draft(
     let bench = here.workbench(path.1).await?;
     let look = Look::of(&fields, bench.today)?;
     let base = base_version(&fields)?;
-    let settings = match settings_form::read(&fields, &bench.installation.card, bench.today) {
+    let settings = match entry::read(&bench, &fields) {
         Ok(settings) => settings,
         Err(errors) => {
             let refused =
@@ -332,7 +456,7 @@ async fn save(
     let look = Look::of(&fields, bench.today)?;
     let base = base_version(&fields)?;
     let reason = fields.get("reason").to_owned();
-    let settings = match settings_form::read(&fields, &bench.installation.card, bench.today) {
+    let settings = match entry::read(&bench, &fields) {
         Ok(settings) => settings,
         Err(errors) => {
             let refused =
@@ -363,6 +487,8 @@ async fn save(
             return whole(&here, &bench, StatusCode::CONFLICT, drawing).await;
         }
     };
+    let whose = (here.who.user.id, bench.site_box()?.record.id);
+    with_store(&here.state, move |store| store.drop_settings_draft(whose.0, whose.1)).await?;
     flash(&here.who.session, text, None)?;
     Ok(see_other(&bench.path()))
 }
@@ -378,7 +504,7 @@ fn together(
     let (merged, both) =
         three_way(&started, &settings_form::texts(yours), &settings_form::texts(&theirs.settings));
     // Lines that were both readable stay so when they are put together.
-    let read = settings_form::read(&Fields(merged.clone()), &bench.installation.card, bench.today);
+    let read = entry::read(bench, &Fields(merged.clone()));
     let (errors, settings) = match read {
         Ok(settings) => (Vec::new(), Some(settings)),
         Err(errors) => (errors, None),

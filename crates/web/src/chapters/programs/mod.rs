@@ -3,6 +3,7 @@
 mod boxes;
 mod calendar;
 mod editor;
+mod entry;
 mod history;
 mod law;
 mod manual;

@@ -2,6 +2,7 @@
 //! plain form, a dragged bar and a merge of two edits all speak of the same lines.
 
 use crate::page::dates::{typed_date, typed_time};
+use crate::page::units::Units;
 use crate::server::reader::habit;
 use crate::server::session::Fields;
 use jiff::civil::{Date, Time};
@@ -14,7 +15,9 @@ use upland_core::quantity::month::{ByMonth, Month};
 use upland_core::quantity::ratio::Percentage;
 use upland_core::quantity::time::Hours;
 use upland_core::quantity::time::Seconds;
-use upland_formats::typed::{self, Read};
+use upland_core::quantity::units::MillimetresPerHour;
+use upland_core::site::UnitSystem;
+use upland_formats::typed::{self, AtStation, Read};
 
 /// A line with what is wrong with it.
 pub(crate) type TextError = (String, String);
@@ -120,8 +123,25 @@ pub(crate) fn texts(settings: &Settings) -> Texts {
     texts
 }
 
+/// The box that settings are read for.
+pub(crate) struct ReadFor<'a> {
+    pub card: &'a Card,
+    pub today: Date,
+    /// How fast the zone of a station applies water, so that a depth can stand for its minutes.
+    pub rate: &'a dyn Fn(u16) -> Option<MillimetresPerHour>,
+    pub units: UnitSystem,
+}
+
+impl ReadFor<'_> {
+    fn at(&self, station: u16) -> AtStation<'static> {
+        let depth_unit = Units::of(self.units).depth.unit;
+        AtStation { depth_unit, rate: (self.rate)(station), step: self.card.run_step }
+    }
+}
+
 struct FormReader<'a> {
     fields: &'a Fields,
+    of: &'a ReadFor<'a>,
     errors: Vec<TextError>,
 }
 
@@ -158,6 +178,16 @@ impl FormReader<'_> {
     }
 
     /// A whole number, with or without its percent sign.
+    /// A run time: a length of time, or the depth that it is to put down ("1/2 in", "12 mm").
+    fn run_time(&mut self, name: &str, station: u16) -> Seconds {
+        let text = self.get(name);
+        if text.is_empty() {
+            return Seconds::ZERO;
+        }
+        let read = typed::run_time(text, self.of.at(station));
+        self.take(name, read).unwrap_or(Seconds::ZERO)
+    }
+
     fn whole<T: core::str::FromStr>(&mut self, name: &str) -> Option<T> {
         let text = self.get(name);
         if text.is_empty() {
@@ -219,12 +249,17 @@ impl FormReader<'_> {
         }
     }
 
-    fn program(&mut self, i: usize, card: &Card, empty: &Program, today: Date) -> Program {
+    fn program(&mut self, i: usize, empty: &Program) -> Program {
+        let (card, today) = (self.of.card, self.of.today);
         let at = |field: &str| format!("p{i}-{field}");
+        // A program that is not in use has no fields.
+        if !self.fields.0.keys().any(|name| name.starts_with(&at(""))) {
+            return empty.clone();
+        }
         let starts = typed::times(self.get(&at("starts")), habit());
         let starts = self.take(&at("starts"), starts).unwrap_or_default();
         let run_times = (1..=card.stations)
-            .map(|n| (n, self.seconds(&at(&format!("m{n}")))))
+            .map(|n| (n, self.run_time(&at(&format!("m{n}")), n)))
             .filter(|(_, run_time)| run_time.any())
             .collect();
         let until = self.time(&at("until"));
@@ -245,11 +280,12 @@ impl FormReader<'_> {
 ///
 /// # Errors
 /// Every line that cannot be read. What can be read but not held is for the checks.
-pub(crate) fn read(fields: &Fields, card: &Card, today: Date) -> Result<Settings, Vec<TextError>> {
-    let mut take = FormReader { fields, errors: Vec::new() };
+pub(crate) fn read(fields: &Fields, of: &ReadFor<'_>) -> Result<Settings, Vec<TextError>> {
+    let (card, today) = (of.card, of.today);
+    let mut take = FormReader { fields, of, errors: Vec::new() };
     let clean = Settings::clean(card);
     let programs: Vec<Program> =
-        clean.programs.iter().enumerate().map(|(i, empty)| take.program(i, card, empty, today)).collect();
+        clean.programs.iter().enumerate().map(|(i, empty)| take.program(i, empty)).collect();
     let percentages = match card.percentage_scope {
         PercentageScope::Box => Percentages::Box(take.percentage("percent")),
         PercentageScope::Program => Percentages::Program(
@@ -335,6 +371,37 @@ mod tests {
     use upland_core::controller::{generic, twelve_stations};
 
     const TODAY: Date = Date::constant(2026, 7, 14);
+
+    fn read(fields: &Fields, card: &Card, today: Date) -> Result<Settings, Vec<TextError>> {
+        // 1.25 in/h: half an inch takes 24 minutes of spray (common practice).
+        let rate = |n: u16| (n < 9).then(|| MillimetresPerHour::from_inches_per_hour(1.25));
+        super::read(fields, &ReadFor { card, today, rate: &rate, units: UnitSystem::UsCustomary })
+    }
+
+    #[test]
+    fn a_depth_stands_for_the_minutes_that_put_it_down() {
+        let card = twelve_stations();
+        let mut typed = texts(&sample(&card));
+        for (text, minutes) in [("1/2 in", 24), ("half an inch", 24), ("12.7 mm", 24), ("0.5\"", 24)] {
+            typed.insert("p0-m1".into(), text.into());
+            let settings = read(&Fields(typed.clone()), &card, TODAY).unwrap();
+            assert_eq!(settings.run_time(0, 1), Seconds::from_min(minutes), "{text}");
+        }
+        typed.insert("p0-m1".into(), "40 in".into());
+        typed.insert("p0-m10".into(), "1/2 in".into());
+        let said = read(&Fields(typed), &card, TODAY).unwrap_err();
+        assert!(said[0].1.contains("more than a day"), "{said:?}");
+        assert!(said[1].1.contains("no zone"), "{said:?}");
+    }
+
+    #[test]
+    fn a_program_without_fields_is_one_that_is_not_in_use() {
+        let card = twelve_stations();
+        let mut typed = texts(&sample(&card));
+        typed.retain(|name, _| !name.starts_with("p1-"));
+        let settings = read(&Fields(typed), &card, TODAY).unwrap();
+        assert_eq!(settings.programs[1], Settings::clean(&card).programs[1]);
+    }
 
     fn sample(card: &Card) -> Settings {
         let mut settings = Settings::clean(card);

@@ -1,12 +1,14 @@
 //! View models of the settings page: the fields, and everything that is computed from them.
 
+use super::entry::{InUse, StationTotal, TotalLine, measure, station_totals, totals};
 use super::settings_form::{self, TextError, Texts, label};
 use super::timeline::{self, FLOW_PX, NightDrawing, Shown, TableLine, Week, Zoom};
 use super::words::{FindingWords, Names};
-use crate::page::dates::Said;
+use crate::page::dates::{Said, typed_time};
 use crate::page::forms::{Cell, Cells, Tick};
 use crate::page::quantities::span;
 use crate::page::quantities::{capital, depth, in_words, plain, volume};
+use crate::page::units::Units;
 use crate::page::working::{Working, working};
 use crate::site::workbench::Workbench;
 use askama::Template;
@@ -44,7 +46,10 @@ pub(super) struct ProgramColumn {
 pub(super) struct StationRow {
     pub number: u16,
     pub zone: String,
-    pub minutes: Vec<Cell>,
+    /// A field for each program in use, with the program's name.
+    pub minutes: Vec<(Cell, String)>,
+    /// How fast its zone applies water, mm/h.
+    pub rate: Option<f64>,
     pub cycle: Cell,
     pub soak: Cell,
     pub light: Tick,
@@ -71,10 +76,20 @@ pub(super) struct FieldsView {
     pub off_from: Cell,
     pub off_until: Cell,
     pub errors: Vec<(String, String, String)>,
+    pub path: String,
+    /// A start time as the reader writes it.
+    pub example: String,
+    pub depth_unit: &'static str,
+    /// What was added to be keyed and is empty yet.
+    pub shown: String,
+    /// The next program and station that are not in use.
+    pub add_program: Option<(usize, String)>,
+    pub add_station: Option<u16>,
+    pub not_shown: String,
     pub may_edit: bool,
 }
 
-/// The fields with what was typed.
+/// The fields with what was typed: programs and stations that are in use, and what was added.
 // Long: a list of fields.
 pub(super) fn fields(bench: &Workbench, texts: &Texts, errors: &[TextError], may_edit: bool) -> FieldsView {
     let card = &bench.installation.card;
@@ -92,8 +107,12 @@ pub(super) fn fields(bench: &Workbench, texts: &Texts, errors: &[TextError], may
             modes.push(mode);
         }
     }
-    let programs: Vec<ProgramColumn> = (0..usize::from(card.programs))
+    let used = InUse::of(bench, texts);
+    let programs: Vec<ProgramColumn> = used
+        .programs
+        .iter()
         .map(|i| {
+            let i = *i;
             let at = |field: &str| format!("p{i}-{field}");
             let mode = form.text(&at("days"));
             ProgramColumn {
@@ -113,13 +132,19 @@ pub(super) fn fields(bench: &Workbench, texts: &Texts, errors: &[TextError], may
             }
         })
         .collect();
-    let stations = (1..=card.stations)
+    let names: Vec<(usize, String)> = programs.iter().map(|p| (p.index, p.name.value.clone())).collect();
+    let stations = used
+        .stations
+        .iter()
         .map(|n| {
+            let n = *n;
+            let wired = bench.installation.zone(n);
             let at = |field: &str| format!("s{n}-{field}");
             StationRow {
                 number: n,
-                zone: bench.installation.zone(n).map_or(String::new(), |z| z.zone.name.clone()),
-                minutes: (0..programs.len()).map(|i| cell(format!("p{i}-m{n}"))).collect(),
+                zone: wired.map_or(String::new(), |z| z.zone.name.clone()),
+                minutes: names.iter().map(|(i, name)| (cell(format!("p{i}-m{n}")), name.clone())).collect(),
+                rate: wired.map(|z| z.resolved.rate.value.mm_per_hour()),
                 cycle: cell(at("cycle")),
                 soak: cell(at("soak")),
                 light: tick(at("light"), "lighting"),
@@ -148,6 +173,13 @@ pub(super) fn fields(bench: &Workbench, texts: &Texts, errors: &[TextError], may
         off_from: cell("off-from".into()),
         off_until: cell("off-until".into()),
         errors: errors.iter().map(|(n, m)| (n.clone(), capital(&label(n)), m.clone())).collect(),
+        path: bench.path(),
+        example: typed_time(jiff::civil::time(2, 0, 0, 0)),
+        depth_unit: Units::of(bench.units()).depth.unit,
+        shown: form.text("shown"),
+        add_program: used.next_program(card),
+        add_station: (1..=card.stations).find(|n| !used.stations.contains(n)),
+        not_shown: used.not_shown(card),
         may_edit,
     }
 }
@@ -183,6 +215,10 @@ pub(super) struct LiveView {
     pub zoom: Zoom,
     pub chosen: Date,
     pub table: Vec<TableLine>,
+    pub totals: Vec<TotalLine>,
+    pub stations: Vec<StationTotal>,
+    /// The depth whose minutes are listed by station.
+    pub measure: String,
     pub needs: Vec<NeedRow>,
     pub workings: Vec<Working>,
     pub assumption: String,
@@ -311,6 +347,9 @@ pub(super) fn live(
         zoom,
         chosen,
         table: timeline::table(&names, &runs),
+        totals: totals(bench, settings),
+        stations: station_totals(bench, settings),
+        measure: measure(bench.units()).1,
         needs,
         workings,
         assumption: format!(
@@ -319,6 +358,32 @@ pub(super) fn live(
         ),
         unreadable: Vec::new(),
         may_edit,
+    }
+}
+
+/// The week of a view.
+#[derive(Template)]
+#[template(path = "chapters/programs/week.html")]
+struct WeekPart<'a> {
+    v: &'a LiveView,
+}
+
+/// What the programs of a view come to.
+#[derive(Template)]
+#[template(path = "chapters/programs/totals.html")]
+struct TotalsPart<'a> {
+    v: &'a LiveView,
+}
+
+impl LiveView {
+    /// The week, or the lines that cannot be read.
+    pub fn week_part(&self) -> String {
+        WeekPart { v: self }.render().unwrap_or_default()
+    }
+
+    /// What the programs come to.
+    pub fn totals_part(&self) -> String {
+        TotalsPart { v: self }.render().unwrap_or_default()
     }
 }
 
@@ -338,6 +403,9 @@ pub(super) fn unreadable(bench: &Workbench, errors: &[TextError], chosen: Date) 
         zoom: Zoom::Day,
         chosen,
         table: Vec::new(),
+        totals: Vec::new(),
+        stations: Vec::new(),
+        measure: String::new(),
         needs: Vec::new(),
         workings: Vec::new(),
         assumption: String::new(),
@@ -394,7 +462,8 @@ mod tests {
         typed.insert("p0-starts".into(), "25:00".into());
         let errors = vec![("p0-starts".to_owned(), "not a time".to_owned())];
         let drawn = fields(&bench, &typed, &errors, true);
-        assert_eq!((drawn.programs.len(), drawn.stations.len()), (3, 12));
+        assert_eq!((drawn.programs.len(), drawn.stations.len()), (3, 5), "what is used");
+        assert_eq!((drawn.add_program, drawn.add_station), (None, Some(5)));
         assert_eq!(
             (drawn.programs[0].starts.value.as_str(), drawn.programs[0].starts.error.as_str()),
             ("25:00", "not a time")
@@ -405,8 +474,8 @@ mod tests {
             drawn.percent.is_none() && drawn.months.is_empty() && drawn.programs[0].percent.is_some(),
             "by program"
         );
-        assert_eq!((drawn.stations[0].zone.as_str(), drawn.stations[8].zone.as_str()), ("Upper lawn", ""));
-        assert_eq!(drawn.stations[0].minutes[0].value, "15");
+        assert_eq!(drawn.stations[0].zone, "Upper lawn");
+        assert_eq!(drawn.stations[0].minutes[0].0.value, "15");
     }
 
     #[test]
@@ -416,7 +485,7 @@ mod tests {
         let drawn = unreadable(&bench, &errors, bench.today);
         assert!(drawn.week.is_none() && drawn.findings.is_empty());
         assert_eq!(drawn.unreadable[0].1, "Program B, station 4");
-        let html = drawn.render().unwrap();
+        let html = drawn.week_part();
         assert!(html.contains("href=\"#p1-m4\"") && html.contains("not a number"));
     }
 }

@@ -1,0 +1,88 @@
+//! What somebody typed into the settings of a box and has not saved yet. It is no fact of the site: nothing is computed
+//! from it, and it raises no revision.
+
+use crate::schema::settings_drafts;
+use crate::{Result, Snapshot, Store, StoreError};
+use diesel::prelude::*;
+use jiff::Timestamp;
+use std::collections::BTreeMap;
+
+diesel::define_sql_function! {
+    /// What the application's clock shows.
+    fn app_now() -> diesel::sql_types::Timestamptz;
+}
+
+/// A draft of somebody's.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct SettingsDraft {
+    /// The version that it was begun on.
+    pub base_version: i32,
+    /// Form lines as they were typed.
+    pub fields: BTreeMap<String, String>,
+    /// When it was last typed at.
+    pub typed_at: Timestamp,
+}
+
+/// Most lines of a draft, and the longest line; more is nobody's typing.
+const MOST: (usize, usize) = (8_000, 2_000);
+
+impl Snapshot<'_> {
+    /// A person's draft of a box.
+    ///
+    /// # Errors
+    /// As any query.
+    pub fn settings_draft(&mut self, user_id: i64, controller_id: i64) -> Result<Option<SettingsDraft>> {
+        let row: Option<(i32, serde_json::Value, jiff_diesel::Timestamp)> = settings_drafts::table
+            .find((user_id, controller_id))
+            .select((settings_drafts::base_version, settings_drafts::fields, settings_drafts::typed_at))
+            .first(self.connection)
+            .optional()?;
+        row.map(|(base_version, fields, typed_at)| {
+            let fields = serde_json::from_value(fields)
+                .map_err(|error| StoreError::Unknown { what: "draft", value: error.to_string() })?;
+            Ok(SettingsDraft { base_version, fields, typed_at: typed_at.to_jiff() })
+        })
+        .transpose()
+    }
+}
+
+impl Store {
+    /// Keeps a draft in place of the one before; returns whether it was kept: too large a one is not.
+    ///
+    /// # Errors
+    /// As any query.
+    pub fn keep_settings_draft(
+        &self,
+        (user_id, controller_id): (i64, i64),
+        base_version: i32,
+        fields: &BTreeMap<String, String>,
+    ) -> Result<bool> {
+        if fields.len() > MOST.0 || fields.values().any(|text| text.len() > MOST.1) {
+            return Ok(false);
+        }
+        let kept = (
+            settings_drafts::base_version.eq(base_version),
+            settings_drafts::fields.eq(serde_json::json!(fields)),
+        );
+        diesel::insert_into(settings_drafts::table)
+            .values((
+                settings_drafts::user_id.eq(user_id),
+                settings_drafts::controller_id.eq(controller_id),
+                kept.clone(),
+            ))
+            .on_conflict((settings_drafts::user_id, settings_drafts::controller_id))
+            .do_update()
+            .set((kept, settings_drafts::typed_at.eq(app_now())))
+            .execute(&mut self.connection()?)?;
+        Ok(true)
+    }
+
+    /// Forgets a draft; returns whether there was one.
+    ///
+    /// # Errors
+    /// As any query.
+    pub fn drop_settings_draft(&self, user_id: i64, controller_id: i64) -> Result<bool> {
+        let gone = diesel::delete(settings_drafts::table.find((user_id, controller_id)));
+        Ok(gone.execute(&mut self.connection()?)? > 0)
+    }
+}
