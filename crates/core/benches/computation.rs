@@ -214,6 +214,8 @@ fn expand_a_year_of_48_stations(bencher: Bencher) {
         omit_hours: None,
         rain_delay: None,
         off_season: None,
+        omit_dates: Vec::new(),
+        master_lead: (Seconds::ZERO, Seconds::ZERO),
     };
     let card = Card { stations: 48, programs: 4, ..twelve_stations() };
     let tz = TimeZone::get("Europe/Paris").unwrap();

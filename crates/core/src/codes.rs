@@ -34,6 +34,22 @@ coded!(crate::ground::plant::PlantKind {
     Trees = "trees",
     FruitTrees = "fruit_trees",
     Vegetables = "vegetables",
+    Annuals = "annuals",
+    Natives = "natives",
+    GroundCover = "ground_cover",
+    Footing = "footing",
+});
+coded!(crate::controller::Input {
+    Rate = "rate",
+    Plants = "plants",
+    Soil = "soil",
+    Slope = "slope",
+    Sun = "sun",
+    Maturity = "maturity",
+    Refill = "refill",
+    Trim = "trim",
+    Window = "window",
+    NeverDays = "never_days",
 });
 coded!(crate::ground::plant::Sun {
     ReflectedHeat = "reflected_heat",
@@ -99,6 +115,7 @@ coded!(crate::ground::application::HeadType {
     Rotor = "rotor",
     MicroSpray = "micro_spray",
     Drip = "drip",
+    Bubbler = "bubbler",
 });
 coded!(crate::controller::PercentageScope { Box = "box", Program = "program", Month = "month" });
 coded!(crate::controller::PercentageTarget { Total = "total", Cycle = "cycle" });

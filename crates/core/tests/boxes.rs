@@ -89,7 +89,17 @@ fn settings() -> impl Strategy<Value = Settings> {
             stations: stations
                 .into_iter()
                 .map(|(n, cycle_and_soak, [lighting, master_valve, pump, ignores_sensors])| {
-                    (n, StationSetting { cycle_and_soak, lighting, master_valve, pump, ignores_sensors })
+                    (
+                        n,
+                        StationSetting {
+                            cycle_and_soak,
+                            lighting,
+                            master_valve,
+                            pump,
+                            ignores_sensors,
+                            valve_ma: None,
+                        },
+                    )
                 })
                 .collect(),
             delay,
@@ -97,6 +107,8 @@ fn settings() -> impl Strategy<Value = Settings> {
             omit_hours: omit.map(|(f, u)| Hours { from: clock(f), until: clock(u) }),
             rain_delay: None,
             off_season: off.map(|(m, d, n, e)| YearSpan { from: (m, d), until: (n, e) }),
+            omit_dates: Vec::new(),
+            master_lead: (Seconds::ZERO, Seconds::ZERO),
         })
 }
 

@@ -42,6 +42,8 @@ fn starts_agree_with_dateutil() {
             omit_hours: None,
             rain_delay: None,
             off_season: None,
+            omit_dates: Vec::new(),
+            master_lead: (Seconds::ZERO, Seconds::ZERO),
         };
         let tz = TimeZone::get(cells[1]).unwrap();
         let span: [Date; 2] = [cells[3].parse().unwrap(), cells[4].parse().unwrap()];

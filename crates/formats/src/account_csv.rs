@@ -95,6 +95,7 @@ pub fn holder(holder: &Holder, sensors: &[String], tz: &TimeZone) -> String {
         }
         Holder::Rest(Rest::RainDelay { until }) => format!("rain delay until {until}"),
         Holder::Rest(Rest::OffSeason { until: Some(until) }) => format!("off-season until {until}"),
+        Holder::Rest(Rest::OmittedDate) => "date left out".to_owned(),
         Holder::Rest(Rest::OffSeason { until: None }) => "off-season".to_owned(),
     }
 }

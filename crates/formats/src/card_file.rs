@@ -5,9 +5,10 @@ use crate::json::{Checker, Code, PathProblem, parse, pretty, schema_of};
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use upland_core::controller::{
-    Card, DayModes, Overlap, PercentageScope, PercentageTarget, Rounding, SensorPort,
+    AskedInput, Card, Choice, Computing, DayModes, Input, Overlap, PercentageScope, PercentageTarget,
+    Rounding, SensorPort,
 };
-use upland_core::quantity::ratio::Percentage;
+use upland_core::quantity::ratio::{Percentage, Share};
 
 /// The value of `format` in every such file.
 pub const FORMAT: &str = "upland-almanac-card";
@@ -74,6 +75,71 @@ pub(crate) struct CardDto {
     /// The box takes new run times every day; those it is set to are its fallback.
     #[serde(default)]
     daily_run_times: bool,
+    /// What the box asks of each zone, where it works out its minutes by itself.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    computing: Option<ComputingDto>,
+    /// What its transformer gives, mA.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    transformer_ma: Option<u32>,
+    /// How long a master valve can open before a station and stay open after it.
+    #[serde(default)]
+    longest_master_lead_s: u32,
+}
+
+#[derive(Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+#[schemars(rename = "Computing")]
+struct ComputingDto {
+    /// How even it takes the heads to be.
+    efficiency_pct: f64,
+    asks: Vec<AskedDto>,
+}
+
+#[derive(Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+#[schemars(rename = "AskedInput")]
+struct AskedDto {
+    input: Code<Input>,
+    /// Choices that it offers; none where a number is keyed.
+    #[serde(default)]
+    choices: Vec<ChoiceDto>,
+}
+
+#[derive(Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+#[schemars(rename = "Choice")]
+struct ChoiceDto {
+    name: String,
+    /// Rate in mm/h, plants, sun and maturity as factors, soil in mm/m, the rest in percent.
+    value: f64,
+}
+
+impl From<&Computing> for ComputingDto {
+    fn from(computing: &Computing) -> Self {
+        let choice = |c: &Choice| ChoiceDto { name: c.name.clone(), value: c.value };
+        let asked = |a: &AskedInput| AskedDto {
+            input: Code(a.input),
+            choices: a.choices.iter().map(choice).collect(),
+        };
+        Self {
+            efficiency_pct: computing.efficiency.percent(),
+            asks: computing.asks.iter().map(asked).collect(),
+        }
+    }
+}
+
+impl From<ComputingDto> for Computing {
+    fn from(dto: ComputingDto) -> Self {
+        let choice = |c: ChoiceDto| Choice { name: c.name, value: c.value };
+        let asked = |a: AskedDto| AskedInput {
+            input: a.input.0,
+            choices: a.choices.into_iter().map(choice).collect(),
+        };
+        Self {
+            efficiency: Share::from_percent(dto.efficiency_pct),
+            asks: dto.asks.into_iter().map(asked).collect(),
+        }
+    }
 }
 
 impl From<&Card> for CardDto {
@@ -110,6 +176,9 @@ impl From<&Card> for CardDto {
             master_valve: card.master_valve,
             pump_start: card.pump_start,
             daily_run_times: card.daily_run_times,
+            computing: card.computing.as_ref().map(ComputingDto::from),
+            transformer_ma: card.transformer_ma,
+            longest_master_lead_s: card.longest_master_lead.length_s(),
         }
     }
 }
@@ -150,6 +219,9 @@ pub(crate) fn take(take: &mut Checker, at: &str, dto: CardDto) -> Card {
         master_valve: dto.master_valve,
         pump_start: dto.pump_start,
         daily_run_times: dto.daily_run_times,
+        computing: dto.computing.map(Computing::from),
+        transformer_ma: dto.transformer_ma,
+        longest_master_lead: dto.longest_master_lead_s.into(),
     };
     for fault in card.check() {
         take.say(&format!("{at}.{}", fault.field), fault.message);

@@ -61,7 +61,7 @@ document.addEventListener("alpine:init", () => {
         const metric = document.querySelector("[name=units]").value === "metric";
         const height = where.coords.altitude;
         if (height !== null) document.getElementById("elevation").value = Math.round(metric ? height : height / 0.3048);
-        document.getElementById("time_zone").value = Intl.DateTimeFormat().resolvedOptions().timeZone;
+        document.getElementById("longitude").dispatchEvent(new Event("change", { bubbles: true }));
       }, () => { document.getElementById("latitude-help").textContent = "This device does not tell its position; read it from a map."; });
     },
   }));

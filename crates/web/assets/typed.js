@@ -55,6 +55,16 @@
     waiting.set(field, setTimeout(() => ask(field), 120));
   });
 
+  // The time zone of a position is proposed in the empty field.
+  const propose = async () => {
+    const [latitude, longitude, zone] = ["latitude", "longitude", "time_zone"].map((id) => document.getElementById(id));
+    if (!latitude || !longitude || !zone || latitude.value.trim() === "" || longitude.value.trim() === "") return;
+    const query = new URLSearchParams({ reads: "zone", text: `${latitude.value};${longitude.value}` });
+    const answer = await fetch(`/typed?${query}`).then((r) => (r.ok ? r.json() : null), () => null);
+    if (answer && answer.means) { zone.placeholder = answer.means; beside(zone).textContent = zone.value.trim() === "" ? `= ${answer.means}` : ""; }
+  };
+  document.addEventListener("change", (event) => { if (["latitude", "longitude", "time_zone"].includes(event.target.id)) propose(); });
+
   // A switch of units keeps what was typed: each number with the unit that it was typed in.
   const key = () => `typed:${location.pathname}${location.search}`;
   document.addEventListener("submit", (event) => {

@@ -5,6 +5,12 @@ document.addEventListener("DOMContentLoaded", () => {
   const words = document.getElementById("chart-at");
   if (!form || !box || typeof uPlot === "undefined") return;
   const DAY = 86400;
+  // A day or an hour in universal time, as the reader writes it.
+  const day = (when) => {
+    const [d, m, y] = [when.getUTCDate(), when.toLocaleString("en", { month: "short", timeZone: "UTC" }), when.getUTCFullYear()];
+    return document.body.dataset.dates === "month" ? `${m} ${d}, ${y}` : `${d} ${m} ${y}`;
+  };
+  const hour = (when) => when.toLocaleString("en", { hour: "2-digit", minute: "2-digit", hour12: document.body.dataset.hours === "12", timeZone: "UTC" });
   const ink = (name) => getComputedStyle(document.documentElement).getPropertyValue(name).trim();
   let plot = null;
   let series = null;
@@ -48,8 +54,8 @@ document.addEventListener("DOMContentLoaded", () => {
           if (i === null || i === undefined) return;
           const named = [["good", "counts"], ["doubtful", "doubtful, counts"], ["rejected", "does not count"], ["filled", "stands in"]];
           const said = named.filter(([key]) => series[key][i] !== null).map(([key, word]) => `${Math.round(series[key][i] * 100) / 100} ${series.unit} ${word}`);
-          const when = new Date(series.at[i] * 1000).toISOString();
-          words.textContent = `${series.hourly ? when.slice(0, 16).replace("T", " ") + " UTC" : when.slice(0, 10)}: ${said.join("; ") || "nothing measured"}`;
+          const when = new Date(series.at[i] * 1000);
+          words.textContent = `${day(when)}${series.hourly ? `, ${hour(when)} UTC` : ""}: ${said.join("; ") || "nothing measured"}`;
         }],
       },
     }, [series.at, series.good, series.doubtful, series.rejected, series.filled], box);

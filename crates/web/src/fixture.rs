@@ -191,6 +191,7 @@ pub(crate) fn frame() -> Frame {
     Frame {
         today: jiff::civil::date(2026, 7, 14),
         hours: 24,
+        dates: "day",
         title: "Test".into(),
         assets: "test",
         csrf: "token".into(),

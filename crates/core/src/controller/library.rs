@@ -1,8 +1,11 @@
 //! Generic cards, invented: kinds of boxes that are met, none of them anybody's. They are a
 //! start; the user copies one and corrects it against the box in front of them.
 
-use super::{Card, DayModes, Overlap, PercentageScope, PercentageTarget, Rounding, SensorPort};
-use crate::quantity::ratio::Percentage;
+use super::{
+    AskedInput, Card, Choice, Computing, DayModes, Input, Overlap, PercentageScope, PercentageTarget,
+    Rounding, SensorPort,
+};
+use crate::quantity::ratio::{Percentage, Share};
 use crate::quantity::time::Seconds;
 
 const ALL_DAY_MODES: DayModes =
@@ -40,6 +43,9 @@ pub fn twelve_stations() -> Card {
         master_valve: true,
         pump_start: false,
         daily_run_times: false,
+        computing: None,
+        transformer_ma: Some(1000),
+        longest_master_lead: Seconds::from_s(60),
     }
 }
 
@@ -93,6 +99,8 @@ fn monthly() -> Card {
 fn two_wire() -> Card {
     Card {
         name: "48-station two-wire box".into(),
+        // Decoders hold their valves with little.
+        transformer_ma: None,
         stations: 48,
         programs: 8,
         starts_per_program: 8,
@@ -152,7 +160,47 @@ fn daily() -> Card {
         sensor_ports: vec![SensorPort::HoldSwitch, SensorPort::SoilProbe, SensorPort::Weather],
         pump_start: true,
         daily_run_times: true,
+        computing: Some(asks()),
         ..twelve_stations()
+    }
+}
+
+/// What such a box may ask: words and numbers of ours, to be corrected against the box in front of one.
+fn asks() -> Computing {
+    let asked = |input, choices: &[(&str, f64)]| AskedInput {
+        input,
+        choices: choices.iter().map(|(name, value)| Choice { name: (*name).into(), value: *value }).collect(),
+    };
+    Computing {
+        asks: vec![
+            asked(
+                Input::Rate,
+                &[
+                    ("fixed spray", 40.0),
+                    ("rotating nozzle", 12.0),
+                    ("rotor", 15.0),
+                    ("bubbler", 50.0),
+                    ("drip", 10.0),
+                ],
+            ),
+            asked(
+                Input::Plants,
+                &[
+                    ("cool lawn", 0.8),
+                    ("warm lawn", 0.65),
+                    ("flowers", 0.8),
+                    ("shrubs", 0.5),
+                    ("trees", 0.5),
+                    ("dry garden", 0.2),
+                ],
+            ),
+            asked(Input::Soil, &[("light", 80.0), ("middling", 160.0), ("heavy", 175.0)]),
+            asked(Input::Slope, &[("level", 1.0), ("gentle", 5.0), ("marked", 9.0), ("steep", 15.0)]),
+            asked(Input::Sun, &[("sun all day", 1.0), ("half the day", 0.8), ("little", 0.6)]),
+            asked(Input::Maturity, &[("settled", 1.0), ("newly planted", 1.2)]),
+            asked(Input::Trim, &[]),
+        ],
+        efficiency: Share::from_fraction(0.75),
     }
 }
 

@@ -5,6 +5,7 @@
 use crate::quantity::ratio::Percentage;
 use crate::quantity::time::Seconds;
 pub mod breaches;
+mod computing;
 pub mod library;
 pub mod night;
 pub mod open_hours;
@@ -12,6 +13,7 @@ pub mod ordinance;
 pub mod schedule;
 mod steps;
 
+pub use computing::{AskedInput, Choice, Computing, Input, MOST_CHOICES};
 pub use library::{generic, twelve_stations};
 
 /// What a percentage is set for.
@@ -83,7 +85,7 @@ pub struct DayModes {
 }
 
 /// What a box can hold.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq)]
 pub struct Card {
     /// Name of the card.
     pub name: String,
@@ -141,6 +143,12 @@ pub struct Card {
     pub pump_start: bool,
     /// Whether the box takes new run times every day; those it is set to are then its fallback.
     pub daily_run_times: bool,
+    /// What it asks of each zone, where it works out its minutes by itself.
+    pub computing: Option<Computing>,
+    /// What its transformer gives, mA; `None` where it is not known.
+    pub transformer_ma: Option<u32>,
+    /// How long a master valve can open before a station and stay open after it.
+    pub longest_master_lead: Seconds,
 }
 
 /// Most sensor ports of a card.
@@ -183,7 +191,9 @@ impl Card {
         within("percentage_min", u32::from(self.percentage_min.percent()), 0, 100);
         within("percentage_max", u32::from(self.percentage_max.percent()), 100, 400);
         within("percentage_step", u32::from(self.percentage_step.percent()), 1, 100);
-        within("longest_delay_s", self.longest_delay.length_s(), 0, 6 * 3600);
+        within("longest_delay_s", self.longest_delay.length_s(), 0, 9 * 3600);
+        within("longest_master_lead_s", self.longest_master_lead.length_s(), 0, 600);
+        within("transformer_ma", self.transformer_ma.unwrap_or(1000), 50, 20_000);
         within("longest_overlap_s", self.longest_overlap.length_s(), 0, 600);
         within("sensor_ports", u32::try_from(self.sensor_ports.len()).unwrap_or(u32::MAX), 0, 64);
         within("longest_interval", u32::from(self.day_modes.longest_interval), 0, 60);
@@ -214,6 +224,7 @@ impl Card {
         {
             say("percentage_step", "100 % cannot be set with this minimum and step".into());
         }
+        faults.extend(self.computing.iter().flat_map(Computing::check));
         faults
     }
 

@@ -20,12 +20,14 @@ pub enum HeadType {
     MicroSpray,
     /// Drip line or emitters.
     Drip,
+    /// Bubblers that flood a basin.
+    Bubbler,
 }
 
 impl HeadType {
     /// All types, in the order of the list.
-    pub const ALL: [Self; 5] =
-        [Self::Spray, Self::MultiStreamRotor, Self::Rotor, Self::MicroSpray, Self::Drip];
+    pub const ALL: [Self; 6] =
+        [Self::Spray, Self::MultiStreamRotor, Self::Rotor, Self::MicroSpray, Self::Drip, Self::Bubbler];
     /// Source of the default rates.
     pub const RATE_SOURCE: &'static str = "half an inch takes 24 min of spray, 50 of multi-stream rotor, 52 of rotor, 75 of drip (common practice)";
     /// Source of the default uniformities.
@@ -41,6 +43,7 @@ impl HeadType {
             Self::Rotor => "rotor",
             Self::MicroSpray => "micro-spray",
             Self::Drip => "drip",
+            Self::Bubbler => "bubbler",
         }
     }
 
@@ -53,6 +56,8 @@ impl HeadType {
             Self::Rotor => 52.0,
             Self::MicroSpray => 40.0,
             Self::Drip => 75.0,
+            // About two inches an hour over its basin (from memory).
+            Self::Bubbler => 15.0,
         };
         MillimetresPerHour::from_inches_per_hour(0.5 * 60.0 / minutes_for_half_an_inch)
     }
@@ -65,6 +70,7 @@ impl HeadType {
             Self::MultiStreamRotor => 0.70,
             Self::Rotor | Self::MicroSpray => 0.65,
             Self::Drip => 0.85,
+            Self::Bubbler => 0.80,
         })
     }
 }

@@ -25,6 +25,14 @@ pub enum PlantKind {
     FruitTrees,
     /// Vegetables.
     Vegetables,
+    /// Bedding plants of one season.
+    Annuals,
+    /// Plants of the region that live on its rain once they have rooted.
+    Natives,
+    /// Low plants that cover the ground.
+    GroundCover,
+    /// No plants: a surface such as a riding arena's footing, kept moist so that it binds and does not dust.
+    Footing,
 }
 
 /// The stated defaults of a plant kind.
@@ -59,14 +67,21 @@ const FRUIT_TREES_BY_MONTH: ByMonth<f64> =
 /// table 12; months are our stated default).
 const VEGETABLES_BY_MONTH: ByMonth<f64> =
     ByMonth::new([0.15, 0.15, 0.15, 0.40, 0.70, 1.05, 1.05, 1.05, 0.90, 0.50, 0.15, 0.15]);
+/// Coefficients of a bed of annuals by month: planted in May, full from June to September, bare from November (months
+/// are our stated default).
+const ANNUALS_BY_MONTH: ByMonth<f64> =
+    ByMonth::new([0.15, 0.15, 0.15, 0.30, 0.60, 0.80, 0.80, 0.80, 0.75, 0.40, 0.15, 0.15]);
 /// Nearer to the equator than this plants know no winter, degrees.
 const TROPICS_DEG: f64 = 23.5;
 const LANDSCAPE: &str = "landscape coefficient, species factor at the middle of its class, average density (WUCOLS method, University of California; from memory)";
+const GROUND_COVER: &str =
+    "ground cover of the test protocol for climate-based controllers (IA SWAT; from memory)";
+const FOOTING: &str = "no plants: bare ground that is kept moist loses about ET0 by evaporation (FAO-56 chapter 7, stage 1; from memory)";
 const CROP: &str = "crop coefficient by stage of the year, FAO-56 table 12 (from memory)";
 
 impl PlantKind {
     /// All kinds, in the order of the list.
-    pub const ALL: [Self; 9] = [
+    pub const ALL: [Self; 13] = [
         Self::CoolSeasonTurf,
         Self::WarmSeasonTurf,
         Self::VeryLowDemand,
@@ -76,6 +91,10 @@ impl PlantKind {
         Self::Trees,
         Self::FruitTrees,
         Self::Vegetables,
+        Self::Annuals,
+        Self::Natives,
+        Self::GroundCover,
+        Self::Footing,
     ];
 
     /// Coefficients in full sun by calendar month: turf, deciduous and annual plants follow the year. South of the
@@ -87,9 +106,16 @@ impl PlantKind {
             Self::WarmSeasonTurf => WARM_SEASON_BY_MONTH,
             Self::FruitTrees if latitude_deg.abs() > TROPICS_DEG => FRUIT_TREES_BY_MONTH,
             Self::Vegetables if latitude_deg.abs() > TROPICS_DEG => VEGETABLES_BY_MONTH,
+            Self::Annuals if latitude_deg.abs() > TROPICS_DEG => ANNUALS_BY_MONTH,
             other => ByMonth::all(other.defaults().coefficient),
         };
         if latitude_deg < 0.0 { northern.half_a_year_later() } else { northern }
+    }
+
+    /// Whether anything grows: a surface without plants has no roots and no wilting, only a depth that is kept moist.
+    #[must_use]
+    pub const fn grows(self) -> bool {
+        !matches!(self, Self::Footing)
     }
 
     /// The stated defaults of this kind.
@@ -115,6 +141,10 @@ impl PlantKind {
             Self::Trees => row("trees, moderate demand", 0.5, LANDSCAPE, 0.60, 0.5),
             Self::FruitTrees => row("fruit trees", 0.95, CROP, 0.60, 0.5),
             Self::Vegetables => row("vegetables", 1.05, CROP, 0.30, 0.3),
+            Self::Annuals => row("annuals, bedding plants", 0.8, LANDSCAPE, 0.20, 0.4),
+            Self::Natives => row("natives of dry places", 0.2, LANDSCAPE, 0.45, 0.6),
+            Self::GroundCover => row("ground cover", 0.55, GROUND_COVER, 0.25, 0.5),
+            Self::Footing => row("no plants: footing kept moist", 1.0, FOOTING, 0.08, 0.4),
         }
     }
 }
@@ -231,7 +261,7 @@ mod tests {
             );
         }
         assert_eq!(PlantKind::Vegetables.coefficients(-10.0), ByMonth::all(1.05), "no winter in the tropics");
-        for kind in [PlantKind::FruitTrees, PlantKind::Vegetables] {
+        for kind in [PlantKind::FruitTrees, PlantKind::Vegetables, PlantKind::Annuals] {
             let curve = kind.coefficients(46.0);
             assert_eq!(*curve.of(Month::July), kind.defaults().coefficient, "in full leaf as the table says");
             assert!(*curve.of(Month::January) <= 0.2, "near bare ground out of leaf");

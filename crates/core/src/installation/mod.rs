@@ -1,6 +1,7 @@
 //! A box where it hangs: its card, the zones wired to it with what they need, the hours, the law
 //! and the supply. Checks, planner and drawings all start from it.
 
+pub mod key_in;
 pub mod manual;
 
 use crate::controller::Card;

@@ -82,7 +82,9 @@ pub fn proposed(sense: Sense, zone: &Zone, probe_station: Option<u16>) -> Tie {
         (Sense::Rain | Sense::Freeze | Sense::Wind | Sense::Et, Sky::UnderGlass) => {
             tie(false, Why::UnderGlass)
         }
-        (Sense::Wind, _) if zone.head == HeadType::Drip => tie(false, Why::NothingDrifts),
+        (Sense::Wind, _) if matches!(zone.head, HeadType::Drip | HeadType::Bubbler) => {
+            tie(false, Why::NothingDrifts)
+        }
         _ => tie(true, Why::SameExposure),
     }
 }

@@ -29,7 +29,7 @@ pub enum UnitSystem {
 }
 
 /// A box of a site.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq)]
 pub struct Controller {
     /// Its number at the site, from 1.
     pub number: u8,

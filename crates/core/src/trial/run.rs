@@ -288,6 +288,7 @@ pub const fn cause_of(holder: &Holder) -> &'static str {
     match holder {
         Holder::Rest(Rest::RainDelay { .. }) => "rain_delay",
         Holder::Rest(Rest::OffSeason { .. }) => "off_season",
+        Holder::Rest(Rest::OmittedDate) => "omitted_date",
         Holder::Sensor { hold, .. } => match hold.cause {
             Cause::Rain { .. } => "rain",
             Cause::Frost { .. } => "frost",

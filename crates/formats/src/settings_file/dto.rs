@@ -43,6 +43,20 @@ pub(crate) struct SettingsDto {
     pub rain_delay: Option<RainDelayDto>,
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub off_season: Option<YearSpanDto>,
+    /// Single dates on which nothing runs, YYYY-MM-DD.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub omit_dates: Vec<String>,
+    /// How long the master valve opens before a station.
+    #[serde(default, skip_serializing_if = "is_zero")]
+    pub master_lead_s: u32,
+    /// How long it stays open after one.
+    #[serde(default, skip_serializing_if = "is_zero")]
+    pub master_lag_s: u32,
+}
+
+#[allow(clippy::trivially_copy_pass_by_ref, reason = "serde asks so")]
+fn is_zero(value: &u32) -> bool {
+    *value == 0
 }
 
 #[derive(Serialize, Deserialize, JsonSchema)]
@@ -151,6 +165,9 @@ pub(crate) struct StationDto {
     pub pump: bool,
     #[serde(default)]
     pub ignores_sensors: bool,
+    /// What its valves draw together.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub valve_ma: Option<u32>,
 }
 
 #[derive(Serialize, Deserialize, JsonSchema)]

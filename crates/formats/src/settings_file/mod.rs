@@ -97,6 +97,7 @@ impl From<&Settings> for SettingsDto {
                     master_valve: station.master_valve,
                     pump: station.pump,
                     ignores_sensors: station.ignores_sensors,
+                    valve_ma: station.valve_ma,
                 })
                 .collect(),
             delay_s: i32::try_from(settings.delay.s()).unwrap_or(i32::MAX),
@@ -108,6 +109,9 @@ impl From<&Settings> for SettingsDto {
                 .rain_delay
                 .map(|(first, days)| RainDelayDto { first: first.to_string(), days }),
             off_season: settings.off_season.map(Into::into),
+            omit_dates: settings.omit_dates.iter().map(ToString::to_string).collect(),
+            master_lead_s: settings.master_lead.0.length_s(),
+            master_lag_s: settings.master_lead.1.length_s(),
         }
     }
 }
@@ -199,6 +203,7 @@ fn take(taker: &mut Checker, root: &str, dto: &SettingsDto) -> Settings {
                 master_valve: station.master_valve,
                 pump: station.pump,
                 ignores_sensors: station.ignores_sensors,
+                valve_ma: station.valve_ma,
             };
             (station.number, setting)
         })
@@ -226,6 +231,14 @@ fn take(taker: &mut Checker, root: &str, dto: &SettingsDto) -> Settings {
             .as_ref()
             .map(|delay| (taker.date(&format!("{root}.rain_delay.first"), &delay.first), delay.days)),
         off_season: dto.off_season.as_ref().map(|span| taker.year_span(&format!("{root}.off_season"), span)),
+        omit_dates: dto
+            .omit_dates
+            .iter()
+            .take(upland_core::controller::schedule::MOST_OMITTED + 1)
+            .enumerate()
+            .map(|(i, date)| taker.date(&format!("{root}.omit_dates[{i}]"), date))
+            .collect(),
+        master_lead: (dto.master_lead_s.into(), dto.master_lag_s.into()),
     }
 }
 
@@ -274,6 +287,8 @@ mod tests {
                 omit_hours: Some(Hours { from: time(10, 0, 0, 0), until: time(18, 0, 0, 0) }),
                 rain_delay: Some((jiff::civil::date(2026, 7, 10), 3)),
                 off_season: Some(YearSpan { from: (11, 1), until: (2, 29) }),
+                omit_dates: vec![jiff::civil::date(2026, 7, 4)],
+                master_lead: (Seconds::from_s(5), Seconds::from_s(10)),
             },
         }
     }

@@ -169,7 +169,18 @@ fn parts(typed: &str) -> Option<Vec<(&str, &str)>> {
 pub fn quantity(text: &str, unit_of_field: &str) -> Read<f64> {
     let own_name = unit_of_field.to_lowercase();
     let own = find(&own_name);
-    let Some(typed) = trimmed(text) else { return refused(text, &takes(unit_of_field)) };
+    let typed = trimmed(text);
+    // "45.5 N", "30 W": a hemisphere is a sign.
+    if own.is_some_and(|own| own.of == Dimension::Angle)
+        && let Some((bare, sign)) = typed.as_deref().and_then(|t| {
+            let side = t.strip_suffix(['n', 'e']).map(|bare| (bare, 1.0));
+            side.or_else(|| t.strip_suffix(['s', 'w']).map(|bare| (bare, -1.0)))
+        })
+    {
+        let value = quantity(bare, unit_of_field).or_else(|_| refused(text, &takes(unit_of_field)))?;
+        return if value >= 0.0 { Ok(sign * value) } else { refused(text, &takes(unit_of_field)) };
+    }
+    let Some(typed) = typed else { return refused(text, &takes(unit_of_field)) };
     // A unit that only this field has: the number, or the number with it.
     let bare = typed.strip_suffix(own_name.as_str()).filter(|_| !own_name.is_empty()).unwrap_or(&typed);
     if let Ok(value) = number(bare) {

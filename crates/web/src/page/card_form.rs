@@ -1,13 +1,16 @@
 //! A controller card as a form: every limit in trade units.
 
 use crate::page::forms::{Field, FieldError, FieldGroup, Form};
+use crate::page::quantities::plain;
 use crate::server::session::Fields;
 use std::collections::BTreeMap;
 use upland_core::codes::Coded;
 use upland_core::controller::{
-    Card, DayModes, Overlap, PercentageScope, PercentageTarget, Rounding, SensorPort,
+    AskedInput, Card, Choice, Computing, DayModes, Input, Overlap, PercentageScope, PercentageTarget,
+    Rounding, SensorPort,
 };
 use upland_core::quantity::ratio::Percentage;
+use upland_core::quantity::ratio::Share;
 use upland_core::quantity::time::Seconds;
 use upland_formats::typed;
 
@@ -87,6 +90,9 @@ pub(crate) fn texts(card: &Card) -> BTreeMap<String, String> {
         ("master_valve", yes(card.master_valve)),
         ("pump_start", yes(card.pump_start)),
         ("daily_run_times", yes(card.daily_run_times)),
+        ("computing", card.computing.as_ref().map_or(String::new(), computing_lines)),
+        ("transformer_ma", card.transformer_ma.map_or(String::new(), |ma| ma.to_string())),
+        ("longest_master_lead_s", card.longest_master_lead.s().to_string()),
     ]
     .into_iter()
     .map(|(k, v)| (k.to_owned(), v))
@@ -118,6 +124,8 @@ pub(crate) fn groups() -> Vec<FieldGroup> {
                 Field::choice::<Overlap>("overlap", "Programs that meet", overlap),
                 Field::yes_no("daily_run_times", "Takes new run times every day")
                     .help("Those it is set to are then its fallback."),
+                Field::lines("computing", "What it asks of each zone")
+                    .help("For a box that works out its own minutes: a line each, such as rate: spray 40, rotor 15. Rate in mm/h; plants, sun and maturity as factors; soil in mm a metre; slope, refill and trim in percent. Without choices a number is keyed. The line efficiency: 75 says how even it takes the heads to be."),
             ],
         },
         FieldGroup {
@@ -150,6 +158,8 @@ pub(crate) fn groups() -> Vec<FieldGroup> {
                 number("longest_delay_s", "Longest pause between stations", "s"),
                 number("longest_overlap_s", "Longest overlap of stations", "s"),
                 Field::yes_no("master_valve", "Master valve by station"),
+                number("longest_master_lead_s", "Longest lead and lag of the master valve", "s"),
+                number("transformer_ma", "Its transformer gives", "mA").help("Written on it; empty where it is not known."),
                 Field::yes_no("pump_start", "Pump start by station"),
                 Field::yes_no("lighting", "Lighting stations"),
                 Field::yes_no("loops", "Programs that repeat until an end time"),
@@ -217,6 +227,47 @@ impl FormReader<'_> {
     }
 }
 
+/// What a box asks, as lines.
+fn computing_lines(computing: &Computing) -> String {
+    let line = |asked: &AskedInput| {
+        let choices = asked.choices.iter().map(|c| format!("{} {}", c.name, plain(c.value, 4)));
+        format!("{}: {}", asked.input.code(), choices.collect::<Vec<_>>().join(", ")).trim_end().to_owned()
+    };
+    let lines = computing.asks.iter().map(line);
+    lines
+        .chain([format!("efficiency: {}", plain(computing.efficiency.percent(), 2))])
+        .collect::<Vec<_>>()
+        .join("\n")
+}
+
+/// What a box asks, from lines; nothing where there are none.
+fn computing(text: &str) -> Result<Option<Computing>, String> {
+    let mut computing = Computing { asks: Vec::new(), efficiency: Share::from_fraction(0.75) };
+    let lines = text.lines().map(str::trim).filter(|line| !line.is_empty());
+    let mut any = false;
+    for (i, line) in lines.enumerate() {
+        any = true;
+        let (name, rest) = line.split_once(':').unwrap_or((line, ""));
+        let fault = |what: &str| format!("Line {}: \"{line}\" {what}", i + 1);
+        if name.trim() == "efficiency" {
+            let share = typed::quantity(rest, "%").map_err(|refusal| fault(&refusal.to_string()))?;
+            computing.efficiency = Share::from_percent(share);
+            continue;
+        }
+        let known: Vec<&str> = Input::TABLE.iter().map(|(_, code)| *code).collect();
+        let input = Input::from_code(name.trim())
+            .ok_or_else(|| fault(&format!("does not begin with one of {}.", known.join(", "))))?;
+        let choices = rest.split(',').map(str::trim).filter(|choice| !choice.is_empty()).map(|choice| {
+            let (name, value) =
+                choice.rsplit_once(' ').ok_or_else(|| fault("has a choice without its number."))?;
+            let value = typed::number(value).map_err(|refusal| fault(&refusal.to_string()))?;
+            Ok(Choice { name: name.trim().to_owned(), value })
+        });
+        computing.asks.push(AskedInput { input, choices: choices.collect::<Result<_, String>>()? });
+    }
+    Ok(any.then_some(computing))
+}
+
 /// Reads a card; every limit that no box could have is told at its field.
 pub(crate) fn read(fields: &Fields) -> Result<Card, Vec<FieldError>> {
     let mut take = FormReader { fields, errors: Vec::new() };
@@ -260,6 +311,17 @@ pub(crate) fn read(fields: &Fields) -> Result<Card, Vec<FieldError>> {
         master_valve: take.yes("master_valve"),
         pump_start: take.yes("pump_start"),
         daily_run_times: take.yes("daily_run_times"),
+        computing: match computing(fields.get("computing")) {
+            Ok(computing) => computing,
+            Err(message) => {
+                take.errors.push(("computing", message));
+                None
+            }
+        },
+        transformer_ma: Some(fields.get("transformer_ma"))
+            .filter(|text| !text.is_empty())
+            .map(|_| take.whole("transformer_ma", "mA")),
+        longest_master_lead: take.seconds("longest_master_lead_s"),
     };
     let mut errors = take.errors;
     if errors.is_empty() {
@@ -288,6 +350,23 @@ mod tests {
             let mut expected = card;
             expected.sensor_ports.sort_by_key(|p| SensorPort::TABLE.iter().position(|(k, _)| k == p));
             assert_eq!(read, expected, "{code}");
+        }
+    }
+
+    #[test]
+    fn what_a_box_asks_is_told_line_by_line() {
+        let asks = computing("rate: spray 40, wide rotor 15\ntrim\nefficiency: 80 %").unwrap().unwrap();
+        assert_eq!((asks.asks.len(), asks.asks[0].choices[1].name.as_str()), (2, "wide rotor"));
+        assert!((asks.efficiency.percent() - 80.0).abs() < 1e-9);
+        assert_eq!(computing(&computing_lines(&asks)), Ok(Some(asks)));
+        assert_eq!(computing("  \n"), Ok(None));
+        for (text, says) in [
+            ("colour: red 1", "Line 1: \"colour: red 1\" does not begin with one of rate, plants"),
+            ("rate: spray", "without its number"),
+            ("rate: spray fast", "is not a number"),
+        ] {
+            let said = computing(text).unwrap_err();
+            assert!(said.contains(says), "{said}");
         }
     }
 

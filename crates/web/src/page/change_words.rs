@@ -1,7 +1,8 @@
 //! What differs between two settings of a box, as a list that is keyed in.
 
+use crate::page::dates::pen;
 use crate::site::facts::{SiteBox, SiteFacts};
-use upland_core::controller::schedule::{Change, Settings, Where, difference};
+use upland_core::controller::schedule::{Change, Settings, Where, difference_by};
 
 /// A change as a line of a list.
 pub(crate) struct ChangeLine {
@@ -41,7 +42,7 @@ pub(crate) fn changes_on(facts: &SiteFacts, own: &SiteBox, settings: &Settings) 
         let zone = facts.zones.iter().find(|z| (z.zone.box_number, z.zone.number) == (number, n));
         zone.map_or_else(|| format!("station {n}"), |z| format!("{n} {}", z.zone.name))
     };
-    change_lines(difference(&own.settings_or_clean(), settings), &program, &station)
+    change_lines(difference_by(&own.settings_or_clean(), settings, pen()), &program, &station)
 }
 
 #[cfg(test)]

@@ -4,7 +4,8 @@ use crate::server::reader::habit;
 use jiff::civil::{Date, Time};
 use jiff::{Timestamp, Zoned};
 use std::borrow::Cow;
-use upland_formats::typed::{Clock, DateOrder, Habit, write_date, write_time};
+use upland_core::controller::schedule::Pen;
+use upland_formats::typed::{Clock, DateOrder, Habit, write_date, write_month_day, write_time};
 
 /// Something with a time or a date in it.
 pub(crate) trait Said {
@@ -32,6 +33,11 @@ pub(crate) fn typed_date(date: Date) -> String {
 /// A time as its field holds it.
 pub(crate) fn typed_time(time: Time) -> String {
     write_time(time, habit())
+}
+
+/// How changes of settings are written for the reader.
+pub(crate) fn pen() -> Pen {
+    Pen { time: typed_time, date: typed_date, month_day: |day| write_month_day(day, habit()) }
 }
 
 /// Patterns of 24 hours with those of twelve, longer ones first.

@@ -18,6 +18,8 @@ use upland_formats::typed::{self, Read};
 #[derive(Debug, Clone, PartialEq)]
 pub(crate) enum FieldKind {
     Text,
+    /// Several lines of text.
+    Lines,
     Number,
     /// The slope of ground.
     Slope,
@@ -69,6 +71,14 @@ impl Field {
         Self { kind: FieldKind::Date, ..Self::text(name, label) }
     }
 
+    pub fn lines(name: &'static str, label: &'static str) -> Self {
+        Self { kind: FieldKind::Lines, ..Self::text(name, label) }
+    }
+
+    pub fn is_lines(&self) -> bool {
+        self.kind == FieldKind::Lines
+    }
+
     pub fn duration(name: &'static str, label: &'static str) -> Self {
         Self { kind: FieldKind::Duration, ..Self::text(name, label) }
     }
@@ -99,7 +109,7 @@ impl Field {
     /// The reader of typed texts that the field is read by; empty for a plain text.
     pub fn reads(&self) -> &'static str {
         match self.kind {
-            FieldKind::Text | FieldKind::Choice(_) => "",
+            FieldKind::Text | FieldKind::Lines | FieldKind::Choice(_) => "",
             FieldKind::Number => "number",
             FieldKind::Slope => "slope",
             FieldKind::Time => "time",

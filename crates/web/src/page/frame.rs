@@ -9,7 +9,7 @@ use crate::site::context::AtSite;
 use crate::site::facts::SiteFacts;
 use jiff::civil::Date;
 use upland_core::site::UnitSystem;
-use upland_formats::typed::Clock;
+use upland_formats::typed::{Clock, DateOrder};
 use upland_store::accounts::Role;
 
 /// The chapters of a site, in the order of the work.
@@ -63,6 +63,8 @@ pub(crate) struct Frame {
     pub today: Date,
     /// How many hours the reader's clock has.
     pub hours: u8,
+    /// What the reader writes first of a date: "day" or "month".
+    pub dates: &'static str,
     /// What the clock of a demo shows.
     pub demo_clock: Option<String>,
 }
@@ -82,6 +84,7 @@ impl Frame {
             here: "/".into(),
             record_ended: None,
             hours: if who.user.habit.clock == Clock::Hours12 { 12 } else { 24 },
+            dates: if who.user.habit.dates == DateOrder::MonthFirst { "month" } else { "day" },
             today: who.now.to_zoned(jiff::tz::TimeZone::UTC).date(),
             demo_clock: who.demo_clock.then(|| who.now.said("%-d %B %Y, %H:%M UTC")),
         })

@@ -58,6 +58,7 @@ pub(crate) fn holders(units: UnitSystem, held_by: &[Holder], sensors: &[&str], t
         Holder::Rest(Rest::OffSeason { until: Some(until) }) => {
             format!("off-season until {}", until.said("%-d %b"))
         }
+        Holder::Rest(Rest::OmittedDate) => "this date is left out".to_owned(),
         Holder::Rest(Rest::OffSeason { until: None }) => "off-season all year".to_owned(),
     };
     held_by.iter().map(one).collect::<Vec<_>>().join("; ")

@@ -4,7 +4,7 @@ use crate::page::dates::Said;
 use crate::page::quantities::{depth, plain, rate, short_date, span, volume};
 use jiff::civil::Date;
 use upland_core::account::whole::Facts;
-use upland_core::controller::schedule::days_in_words;
+use upland_core::controller::schedule::days_in_words_by;
 use upland_core::quantity::ratio::Share;
 use upland_core::quantity::time::Seconds;
 use upland_core::site::UnitSystem;
@@ -355,7 +355,7 @@ impl<'a> Words<'a> {
             Amount::None => String::new(),
             Amount::Minutes(value) | Amount::Cycle(value) => minutes(value),
             Amount::Percentage(value) => value.to_string(),
-            Amount::Days(days) => days_in_words(days),
+            Amount::Days(days) => days_in_words_by(days, crate::page::dates::typed_date),
             Amount::Depth(value) => depth(self.units, value),
             Amount::SoilPct(value) => format!("{} %", plain(value, 1)),
             Amount::TrimPct(value) => trim(value),

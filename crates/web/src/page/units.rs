@@ -4,6 +4,7 @@ use crate::page::quantities::plain;
 use upland_core::quantity::units::{L_PER_US_GALLON, M_PER_FOOT, M_S_PER_MPH, MM_PER_INCH};
 use upland_core::sensors::Channel;
 use upland_core::site::UnitSystem;
+use upland_core::weather::record::Variable;
 use upland_formats::typed::{self, Read};
 
 /// A unit as a form shows it: metric value = (shown value - zero) × factor.
@@ -135,6 +136,18 @@ impl Units {
 }
 
 impl Units {
+    /// The unit in which a variable of the weather is typed and shown.
+    pub const fn of_variable(&self, variable: Variable) -> Shown {
+        match variable {
+            Variable::TemperatureMin | Variable::TemperatureMax | Variable::DewPoint => self.temperature,
+            Variable::Rain => self.depth,
+            Variable::Wind => self.wind,
+            Variable::HumidityMin | Variable::HumidityMax => SIGNED_PERCENT,
+            Variable::Solar => Shown::of("MJ/m²", 1.0),
+            Variable::VapourPressure => Shown::of("kPa", 1.0),
+        }
+    }
+
     /// The unit in which a channel of a sensor is typed and shown.
     pub const fn of_channel(&self, channel: Channel) -> Shown {
         match channel {

@@ -15,6 +15,7 @@ pub(crate) mod reader;
 pub(crate) mod session;
 pub(crate) mod stand_ins;
 pub(crate) mod state;
+pub(crate) mod time_zones;
 pub(crate) mod upload;
 
 use crate::server::error::PageError;

@@ -130,6 +130,17 @@ pub enum FindingKind {
         /// Allowed.
         most: u16,
     },
+    /// Valves that are open together draw more current than the transformer gives.
+    TransformerExceeded {
+        /// Stations that run together.
+        stations: Vec<u16>,
+        /// What they draw with master valve and pump relay, mA.
+        draws_ma: u32,
+        /// What the transformer gives, mA.
+        gives_ma: u32,
+        /// When they first do.
+        at: Timestamp,
+    },
     /// Stations ask for more than the supply gives.
     SupplyExceeded {
         /// The stations that run together.
@@ -298,6 +309,7 @@ impl FindingKind {
             Self::ForbiddenHour { .. } => "forbidden-hour",
             Self::TooManyDays { .. } => "too-many-days",
             Self::TooManyMinutes { .. } => "too-many-minutes",
+            Self::TransformerExceeded { .. } => "transformer-exceeded",
             Self::SupplyExceeded { .. } => "supply-exceeded",
             Self::RoundsToZero { .. } => "rounds-to-zero",
             Self::ZoneDrowned { .. } => "zone-drowned",

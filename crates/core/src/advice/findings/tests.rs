@@ -326,3 +326,34 @@ fn a_probe_without_a_port_and_a_window_that_was_outgrown_are_told() {
     installation.sensors[0].setting.cycle_window_min = Some(60);
     assert_eq!(ids(&installation, &sound()), [format!("window-too-short-{name}")]);
 }
+
+#[test]
+fn valves_that_are_open_together_are_held_against_the_transformer() {
+    let mut there = installation();
+    there.card.overlap = crate::controller::Overlap::Concurrent;
+    let mut settings = sound();
+    // Two programs at the same time: two valves, and the master valve with one of them.
+    settings.programs[1].active = true;
+    settings.programs[1].starts = vec![time(1, 0, 0, 0)];
+    settings.set_run_time(0, 2, Seconds::ZERO);
+    settings.set_run_time(1, 2, Seconds::from_s(900));
+    settings.update_station(1, |s| s.master_valve = true);
+    let exceeded = |there: &Installation, settings: &Settings| {
+        check(there, settings, FROM).into_iter().find_map(|f| match f.kind {
+            FindingKind::TransformerExceeded { stations, draws_ma, gives_ma, .. } => {
+                Some((stations, draws_ma, gives_ma))
+            }
+            _ => None,
+        })
+    };
+    there.card.transformer_ma = Some(750);
+    assert_eq!(exceeded(&there, &settings), None, "three valves of 250 mA are just held");
+    there.card.transformer_ma = Some(749);
+    assert_eq!(exceeded(&there, &settings), Some((vec![1, 2], 750, 749)));
+    // A station with two valves was measured.
+    there.card.transformer_ma = Some(750);
+    settings.update_station(2, |s| s.valve_ma = Some(500));
+    assert_eq!(exceeded(&there, &settings), Some((vec![1, 2], 1000, 750)));
+    there.card.transformer_ma = None;
+    assert_eq!(exceeded(&there, &settings), None, "nobody knows what it gives");
+}

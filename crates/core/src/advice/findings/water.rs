@@ -1,7 +1,7 @@
 //! Whether the water goes where it should: repeated starts, ghosts, runoff, supply, rounding.
 
 use super::{Cost, Finding, FindingKind, FindingPlace, Look, Severity};
-use crate::controller::schedule::{Percentages, ScheduledRun};
+use crate::controller::schedule::{Percentages, ScheduledRun, StationSetting, VALVE_MA};
 use crate::ground::application::DEEP_WATERING_MM;
 use crate::installation::WiredZone;
 use crate::quantity::month::Month;
@@ -24,6 +24,7 @@ pub(super) fn find(look: &Look<'_>, findings: &mut Vec<Finding>) {
     rounding(look, findings);
     runoff(look, findings);
     supply(look, findings);
+    transformer(look, findings);
 }
 
 /// What a zone needs on each of some nights in the weeks looked at, generously.
@@ -246,5 +247,31 @@ fn supply(look: &Look<'_>, findings: &mut Vec<Finding>) {
         let kind = FindingKind::SupplyExceeded { stations, flow, elsewhere, supply, at };
         let cost = Cost { days: u32::try_from(dates.len()).ok(), ..Cost::default() };
         findings.push(Finding::new(kind, Severity::Fault, FindingPlace::Box).costing(cost));
+    }
+}
+
+/// Whether what is open together draws more than the transformer gives. A master valve and a pump relay draw as a valve.
+fn transformer(look: &Look<'_>, findings: &mut Vec<Finding>) {
+    let Some(gives_ma) = look.installation.card.transformer_ma else { return };
+    let of = |station: u16| look.settings.station(station).valve_ma.unwrap_or(VALVE_MA);
+    let mut open: Vec<(u16, Timestamp)> = Vec::new();
+    let mut worst: Option<(u32, Vec<u16>, Timestamp)> = None;
+    let mut runs: Vec<_> = look.runs.iter().collect();
+    runs.sort_by_key(|run| (run.start, run.end));
+    for run in runs {
+        open.retain(|(_, until)| *until > run.start);
+        open.push((run.station, run.end));
+        let shared =
+            |uses: fn(&StationSetting) -> bool| open.iter().any(|(n, _)| uses(&look.settings.station(*n)));
+        let helpers = [shared(|s| s.master_valve), shared(|s| s.pump)].into_iter().filter(|on| *on).count();
+        let helpers = u32::try_from(helpers).unwrap_or(2) * VALVE_MA;
+        let draws = open.iter().map(|(n, _)| of(*n)).fold(helpers, u32::saturating_add);
+        if draws > gives_ma && worst.as_ref().is_none_or(|(most, ..)| draws > *most) {
+            worst = Some((draws, open.iter().map(|(n, _)| *n).collect(), run.start));
+        }
+    }
+    if let Some((draws_ma, stations, at)) = worst {
+        let kind = FindingKind::TransformerExceeded { stations, draws_ma, gives_ma, at };
+        findings.push(Finding::new(kind, Severity::Fault, FindingPlace::Box));
     }
 }

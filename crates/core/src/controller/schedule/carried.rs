@@ -76,6 +76,8 @@ impl Settings {
             omit_hours: pick(&before.omit_hours, &after.omit_hours, &self.omit_hours)?,
             rain_delay: pick(&before.rain_delay, &after.rain_delay, &self.rain_delay)?,
             off_season: pick(&before.off_season, &after.off_season, &self.off_season)?,
+            omit_dates: pick(&before.omit_dates, &after.omit_dates, &self.omit_dates)?,
+            master_lead: pick(&before.master_lead, &after.master_lead, &self.master_lead)?,
         };
         Some(changed.canonical())
     }

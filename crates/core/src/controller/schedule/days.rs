@@ -47,6 +47,12 @@ pub fn runs_on(days: Days, never: [bool; 7], date: Date) -> bool {
 /// Days as a reader says them: "Mon, Wed, Fri", "odd dates", "every 3rd day from 1 Jul 2026".
 #[must_use]
 pub fn days_in_words(days: Days) -> String {
+    days_in_words_by(days, |date| date.strftime("%-d %b %Y").to_string())
+}
+
+/// The same with dates as its reader writes them.
+#[must_use]
+pub fn days_in_words_by(days: Days, write: impl Fn(Date) -> String) -> String {
     match days {
         Days::Weekdays(week) if week == [true; 7] => "every day of the week".to_owned(),
         Days::Weekdays(week) if week == [false; 7] => "no day".to_owned(),
@@ -69,7 +75,7 @@ pub fn days_in_words(days: Days) -> String {
                     format!("every {n}{ending} day")
                 }
             };
-            format!("{nth} from {}", first.strftime("%-d %b %Y"))
+            format!("{nth} from {}", write(first))
         }
     }
 }

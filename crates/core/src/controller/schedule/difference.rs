@@ -1,6 +1,6 @@
 //! What changed between two settings, as a reader says it.
 
-use super::{Days, Percentages, Program, Settings, StationSetting, days_in_words};
+use super::{Days, Percentages, Program, Settings, StationSetting};
 use crate::quantity::ratio::Percentage;
 use crate::quantity::time::Seconds;
 use jiff::civil::{Date, Time};
@@ -35,8 +35,25 @@ fn or_nothing(text: String) -> String {
     if text.is_empty() { NOTHING.to_owned() } else { text }
 }
 
-fn clock(time: Time) -> String {
-    time.strftime("%H:%M").to_string()
+/// How times and dates are written for whoever reads the changes.
+#[derive(Debug, Clone, Copy)]
+pub struct Pen {
+    /// A time of day.
+    pub time: fn(Time) -> String,
+    /// A date.
+    pub date: fn(Date) -> String,
+    /// A month and a day of every year.
+    pub month_day: fn((i8, i8)) -> String,
+}
+
+impl Default for Pen {
+    fn default() -> Self {
+        Self {
+            time: |time| time.strftime("%H:%M").to_string(),
+            date: |date| date.strftime("%-d %b %Y").to_string(),
+            month_day,
+        }
+    }
 }
 
 fn on(value: bool) -> String {
@@ -65,9 +82,17 @@ fn percentages(value: &Percentages, program: Option<usize>) -> String {
 }
 
 /// Every change from one settings to another, programs first, then stations, then the box.
-// Long: one comparison for each setting.
 #[must_use]
 pub fn difference(before: &Settings, after: &Settings) -> Vec<Change> {
+    difference_by(before, after, Pen::default())
+}
+
+/// The same, with times and dates as its reader writes them.
+// Long: one comparison for each setting.
+#[must_use]
+pub fn difference_by(before: &Settings, after: &Settings, pen: Pen) -> Vec<Change> {
+    let clock = pen.time;
+    let days_in_words = |days: Days| super::days_in_words_by(days, pen.date);
     let mut changes = Vec::new();
     let mut say = |place: Where, what: &str, before: String, after: String| {
         if before != after {
@@ -79,7 +104,7 @@ pub fn difference(before: &Settings, after: &Settings) -> Vec<Change> {
         let of = |s: &Settings| s.programs.get(i).cloned();
         let (a, b) = (of(before), of(after));
         let place = Where::Program(i);
-        let mut line = |what: &str, words: fn(&Program) -> String| {
+        let mut line = |what: &str, words: &dyn Fn(&Program) -> String| {
             say(
                 place,
                 what,
@@ -87,11 +112,11 @@ pub fn difference(before: &Settings, after: &Settings) -> Vec<Change> {
                 b.as_ref().map_or(String::new(), words),
             );
         };
-        line("name", |p| p.name.clone());
-        line("switched", |p| on(p.active));
-        line("starts", |p| p.starts.iter().map(|t| clock(*t)).collect::<Vec<_>>().join(", "));
-        line("days", |p| days_in_words(p.days));
-        line("repeats", |p| {
+        line("name", &|p| p.name.clone());
+        line("switched", &|p| on(p.active));
+        line("starts", &|p| p.starts.iter().map(|t| clock(*t)).collect::<Vec<_>>().join(", "));
+        line("days", &|p| days_in_words(p.days));
+        line("repeats", &|p| {
             p.repeat.map_or(String::new(), |r| format!("until {}, pause {}", clock(r.until), length(r.pause)))
         });
         say(
@@ -123,6 +148,8 @@ pub fn difference(before: &Settings, after: &Settings) -> Vec<Change> {
         say(place, "master valve", on(was.master_valve), on(is.master_valve));
         say(place, "pump", on(was.pump), on(is.pump));
         say(place, "ignores sensors", on(was.ignores_sensors), on(is.ignores_sensors));
+        let current = |s: StationSetting| s.valve_ma.map_or(String::new(), |ma| format!("{ma} mA"));
+        say(place, "current of its valves", current(was), current(is));
     }
     let place = Where::Box;
     say(place, "percentage", percentages(&before.percentages, None), percentages(&after.percentages, None));
@@ -140,12 +167,22 @@ pub fn difference(before: &Settings, after: &Settings) -> Vec<Change> {
         s.omit_hours.map_or(String::new(), |h| format!("{} to {}", clock(h.from), clock(h.until)))
     };
     say(place, "hours without a start", omit(before), omit(after));
-    let rain = |s: &Settings| s.rain_delay.map_or(String::new(), |(d, n)| format!("{n} days from {d}"));
+    let rain = |s: &Settings| {
+        s.rain_delay.map_or(String::new(), |(d, n)| format!("{n} days from {}", (pen.date)(d)))
+    };
     say(place, "rain delay", rain(before), rain(after));
     let off = |s: &Settings| {
-        s.off_season.map_or(String::new(), |o| format!("{} to {}", month_day(o.from), month_day(o.until)))
+        s.off_season
+            .map_or(String::new(), |o| format!("{} to {}", (pen.month_day)(o.from), (pen.month_day)(o.until)))
     };
     say(place, "off-season", off(before), off(after));
+    let omitted = |s: &Settings| s.omit_dates.iter().map(|d| (pen.date)(*d)).collect::<Vec<_>>().join(", ");
+    say(place, "dates left out", omitted(before), omitted(after));
+    let lead = |s: &Settings| match s.master_lead {
+        (Seconds::ZERO, Seconds::ZERO) => String::new(),
+        (lead, lag) => format!("{} before, {} after", length(lead), length(lag)),
+    };
+    say(place, "master valve opens", lead(before), lead(after));
     changes
 }
 

@@ -85,6 +85,9 @@ impl Settings {
         }
         fitted.rain_delay = fitted.rain_delay.filter(|(_, days)| *days > 0);
         fitted.off_season = self.off_season.filter(super::YearSpan::is_real);
+        let lead = |length: Seconds| length.clamp(Seconds::ZERO, card.longest_master_lead);
+        fitted.master_lead = (lead(self.master_lead.0), lead(self.master_lead.1));
+        fitted.omit_dates.truncate(super::MOST_OMITTED);
         fitted.canonical()
     }
 }
@@ -125,6 +128,7 @@ mod tests {
                     master_valve: true,
                     pump: true,
                     ignores_sensors: true,
+                    valve_ma: Some(400),
                 },
             )],
             delay: Seconds::from_s(-9999),
@@ -135,6 +139,8 @@ mod tests {
             }),
             rain_delay: Some((date(2026, 7, 1), 200)),
             off_season: Some(YearSpan { from: (13, 1), until: (2, 30) }),
+            omit_dates: Vec::new(),
+            master_lead: (Seconds::ZERO, Seconds::ZERO),
         };
         for (code, card) in generic() {
             assert!(!wild.check(&card).is_empty());

@@ -9,12 +9,12 @@ mod passes;
 mod settings;
 mod totals;
 
-pub use days::{Days, days_in_words, runs_on};
-pub use difference::{Change, Where, difference};
+pub use days::{Days, days_in_words, days_in_words_by, runs_on};
+pub use difference::{Change, Pen, Where, difference, difference_by};
 pub use expand::{Scale, ScheduledRun, event_length, expand, expand_scaled};
 pub use passes::{ProgramPass, passes};
 pub use settings::{
-    LONGEST_PROGRAM_NAME, Percentages, Program, Repeat, Rest, Settings, SettingsFault, StationSetting,
-    YearSpan,
+    LONGEST_PROGRAM_NAME, MOST_OMITTED, Percentages, Program, Repeat, Rest, Settings, SettingsFault,
+    StationSetting, VALVE_MA, YearSpan,
 };
 pub use totals::{ProgramTotal, program_totals};

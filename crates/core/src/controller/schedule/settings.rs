@@ -89,7 +89,12 @@ pub struct StationSetting {
     pub pump: bool,
     /// It ignores the sensors.
     pub ignores_sensors: bool,
+    /// What its valves draw together, mA; nothing where nobody measured.
+    pub valve_ma: Option<u32>,
 }
+
+/// What a valve draws where nobody measured, mA (common practice for 24 V alternating current, from memory).
+pub const VALVE_MA: u32 = 250;
 
 /// A span of the year by month and day, both ends included; it may cross the new year.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -134,6 +139,8 @@ pub enum Rest {
         /// That date.
         until: Date,
     },
+    /// The date is left out.
+    OmittedDate,
     /// The off-season, until the first date outside it; `None` when it never ends.
     OffSeason {
         /// That date.
@@ -163,7 +170,14 @@ pub struct Settings {
     pub rain_delay: Option<(Date, u8)>,
     /// Nothing runs in this part of the year; lighting does.
     pub off_season: Option<YearSpan>,
+    /// Single dates on which nothing runs, in order; lighting does.
+    pub omit_dates: Vec<Date>,
+    /// How long the master valve opens before a station, and stays open after it.
+    pub master_lead: (Seconds, Seconds),
 }
+
+/// Most dates that are left out.
+pub const MOST_OMITTED: usize = 60;
 
 /// Something a card cannot hold.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
@@ -208,6 +222,8 @@ impl Settings {
             omit_hours: None,
             rain_delay: None,
             off_season: None,
+            omit_dates: Vec::new(),
+            master_lead: (Seconds::ZERO, Seconds::ZERO),
         }
     }
 
@@ -248,6 +264,8 @@ impl Settings {
             program.run_times.retain(|(_, run_time)| run_time.any());
             program.run_times.sort_unstable_by_key(|(n, _)| *n);
         }
+        self.omit_dates.sort_unstable();
+        self.omit_dates.dedup();
         self.stations.retain(|(_, s)| *s != StationSetting::default());
         self.stations.sort_unstable_by_key(|(n, _)| *n);
         self
@@ -261,7 +279,8 @@ impl Settings {
         });
         let off = self.off_season.filter(|span| span.holds(date));
         let off = off.map(|span| Rest::OffSeason { until: span.ends_after(date) });
-        delay.into_iter().chain(off).collect()
+        let omitted = self.omit_dates.contains(&date).then_some(Rest::OmittedDate);
+        delay.into_iter().chain(off).chain(omitted).collect()
     }
 
     fn is_delayed(&self, date: Date) -> bool {
@@ -274,7 +293,7 @@ impl Settings {
     /// Whether the box rests on a date.
     #[must_use]
     pub fn rests(&self, date: Date) -> bool {
-        self.is_delayed(date) || self.off_season.is_some_and(|span| span.holds(date))
+        !self.rests_on(date).is_empty()
     }
 
     /// The same with every rhythm of so many days counted back to before a date: it falls on the same days after the
@@ -292,10 +311,10 @@ impl Settings {
         self
     }
 
-    /// The same without rain delay and off-season: what would run if the box did not rest.
+    /// The same without rain delay, off-season and omitted dates: what would run if the box did not rest.
     #[must_use]
     pub fn awake(&self) -> Self {
-        Self { rain_delay: None, off_season: None, ..self.clone() }
+        Self { rain_delay: None, off_season: None, omit_dates: Vec::new(), ..self.clone() }
     }
 
     /// What is set for a station.
@@ -398,6 +417,20 @@ impl Settings {
             if program.repeat.is_some() && !card.loops {
                 say(at("repeat"), "the box cannot repeat a program; give it more starts".into());
             }
+        }
+        if self.omit_dates.len() > MOST_OMITTED {
+            say(
+                "omit_dates".into(),
+                format!("has {}; at most {MOST_OMITTED} dates are left out", self.omit_dates.len()),
+            );
+        }
+        let (lead, lag) = self.master_lead;
+        let most = card.longest_master_lead;
+        if lead > most || lag > most || lead < Seconds::ZERO || lag < Seconds::ZERO {
+            say(
+                "master_lead_s".into(),
+                format!("lead and lag of the master valve go up to {most} on this box"),
+            );
         }
         self.check_box(card, &mut say);
         faults

@@ -4,6 +4,7 @@ use crate::page::dates::Said;
 use crate::page::quantities::plain;
 use crate::server::reader::habit;
 use crate::server::session::SignedIn;
+use crate::server::time_zones::zone_at;
 use actix_web::{HttpResponse, get, web};
 use jiff::civil::Date;
 use upland_core::quantity::time::Seconds;
@@ -68,10 +69,26 @@ fn means(query: &Query, today: Date) -> Read<String> {
             })
         }
         "date" => typed::date(text, today, habit).map(|date| date.said("%a %-d %b %Y")),
+        "dates" => {
+            let by = if text.contains(';') { ';' } else { ',' };
+            let one = |part: &str| typed::date(part, today, habit).map(|date| date.said("%a %-d %b %Y"));
+            if let Ok(only) = one(text) {
+                return Ok(only);
+            }
+            let all: Read<Vec<String>> = text.split(by).filter(|p| !p.trim().is_empty()).map(one).collect();
+            all.map(|all| all.join("; "))
+        }
         "moment" => typed::date_and_time(text, today, habit)
             .map(|at| format!("{}, {}", at.date().said("%a %-d %b %Y"), typed::write_time(at.time(), habit))),
         "day" => typed::month_day(text, habit).map(|day| typed::write_month_day(day, habit)),
         "days" => typed::days(text, today, habit).map(|days| typed::write_days(days, habit)),
+        // A position, latitude and longitude: the zone that an empty field takes.
+        "zone" => {
+            let (latitude, longitude) = text.split_once(';').unwrap_or((text, ""));
+            let read = |text: &str| typed::quantity(text, "°");
+            let zone = zone_at(read(latitude)?, read(longitude)?);
+            Ok(zone.map_or("no zone is known there; type one".to_owned(), ToOwned::to_owned))
+        }
         "slope" => typed::slope_percent(text).map(|percent| {
             format!("{} %, {}°", plain(percent, 1), plain((percent / 100.0).atan().to_degrees(), 1))
         }),
@@ -139,6 +156,7 @@ mod tests {
             ("day", "", "Nov 1", "1 Nov"),
             ("days", "", "every 3rd day, 2 left", "every 3rd day from 16 Jul 2026"),
             ("slope", "%", "7°", "12.3 %, 7°"),
+            ("zone", "", "47.4 N;8.5", "Europe/Zurich"),
             ("number", "mm", "1/2 in", "12.7 mm"),
             ("number", "in", "3/8", "0.375 in"),
             ("run_time", "in", "1/2 in", "24 min, 0.5 in"),

@@ -322,6 +322,7 @@ fn cause_words(cause: &str) -> &'static str {
     match cause {
         "rain_delay" => "a rain delay",
         "off_season" => "the off-season",
+        "omitted_date" => "dates that are left out",
         "rain" => "rain",
         "frost" => "frost",
         "wind" => "wind",

@@ -5,6 +5,7 @@ use super::{BoxHead, Tab};
 use crate::page::box_version::{BoxVersion, Sayings};
 use crate::page::change_words::ChangeLine;
 use crate::page::dates::Said;
+use crate::page::dates::pen;
 use crate::page::frame::Frame;
 use crate::page::ticks::{TickMark, ticks_of};
 use crate::server::download::attachment;
@@ -20,7 +21,7 @@ use actix_web::{HttpResponse, get, post, web};
 use askama::Template;
 use jiff::tz::TimeZone;
 use std::collections::BTreeMap;
-use upland_core::controller::schedule::{Settings, difference};
+use upland_core::controller::schedule::{Settings, difference_by};
 use upland_formats::PathProblem;
 use upland_formats::settings_file::{self, BoxFile};
 use upland_store::settings::{SettingsKind, SettingsRecord};
@@ -112,7 +113,7 @@ fn lines(
             by: record.saved_by.clone(),
             at: record.saved_at.to_zoned(tz.clone()).said("%-d %b %Y, %H:%M"),
             reason: record.reason.clone(),
-            changes: names.changes(difference(before, &record.settings)),
+            changes: names.changes(difference_by(before, &record.settings, pen())),
             is_current: i == 0,
             is_fallback: fallback == Some(record.version),
             keyed_in: TickMark::of(

@@ -1,5 +1,6 @@
 //! Programs: a box with its settings, what they do, what is wrong with them, and what they should be.
 
+mod asked;
 mod boxes;
 mod calendar;
 mod editor;

@@ -8,6 +8,7 @@ use super::{BoxHead, Tab};
 use crate::page::box_version::{BoxVersion, Sayings};
 use crate::page::change_words::ChangeLine;
 use crate::page::dates::Said;
+use crate::page::dates::pen;
 use crate::page::forms::base_version;
 use crate::page::frame::Frame;
 use crate::page::quantities::span;
@@ -26,7 +27,7 @@ use upland_core::advice::planner::{
 };
 use upland_core::codes::Coded;
 use upland_core::controller::schedule::ScheduledRun;
-use upland_core::controller::schedule::{Percentages, Settings, Where, difference, expand};
+use upland_core::controller::schedule::{Percentages, Settings, Where, difference_by, expand};
 use upland_core::quantity::month::Month;
 use upland_core::quantity::time::Seconds;
 use upland_core::quantity::time::monday_of;
@@ -300,7 +301,7 @@ fn fit(bench: &Workbench, asked: &Request<'_>, proposal: &Proposal) -> Fit {
     let names: Names<'_> = bench.names(&proposal.settings);
     let from = monday_of(bench.today);
     let runs = timeline::week_runs(&names, from);
-    let changes = difference(present, &proposal.settings);
+    let changes = difference_by(present, &proposal.settings, pen());
     let programs = proposal
         .programs
         .iter()

@@ -100,6 +100,7 @@ pub(crate) fn texts(settings: &Settings) -> Texts {
         put(at("master"), on(station.master_valve));
         put(at("pump"), on(station.pump));
         put(at("deaf"), on(station.ignores_sensors));
+        put(at("ma"), station.valve_ma.map_or(String::new(), |ma| ma.to_string()));
     }
     put(
         "delay".into(),
@@ -120,6 +121,14 @@ pub(crate) fn texts(settings: &Settings) -> Texts {
         put("off-from".into(), typed::write_month_day(span.from, habit()));
         put("off-until".into(), typed::write_month_day(span.until, habit()));
     }
+    // Dates hold commas of their own where the month comes first.
+    put(
+        "omit-dates".into(),
+        settings.omit_dates.iter().map(|d| typed_date(*d)).collect::<Vec<_>>().join("; "),
+    );
+    let seconds = |length: Seconds| if length.any() { length.s().to_string() } else { String::new() };
+    put("lead".into(), seconds(settings.master_lead.0));
+    put("lag".into(), seconds(settings.master_lead.1));
     texts
 }
 
@@ -209,6 +218,35 @@ impl FormReader<'_> {
     fn date(&mut self, name: &str, today: Date) -> Option<Date> {
         let text = self.get(name);
         if text.is_empty() { None } else { self.take(name, typed::date(text, today, habit())) }
+    }
+
+    /// Dates with semicolons between them, or commas where no date has one.
+    fn dates(&mut self, name: &str, today: Date) -> Vec<Date> {
+        let text = self.get(name).to_owned();
+        let by = if text.contains(';') {
+            ';'
+        } else if typed::date(&text, today, habit()).is_ok() {
+            '\n'
+        } else {
+            ','
+        };
+        let parts = text.split([by, '\n']).map(str::trim).filter(|part| !part.is_empty());
+        parts.filter_map(|part| self.take(name, typed::date(part, today, habit()))).collect()
+    }
+
+    /// A number of a unit; nothing is none.
+    fn number(&mut self, name: &str, unit: &str) -> Option<i64> {
+        let text = self.get(name);
+        if text.is_empty() {
+            return None;
+        }
+        #[allow(clippy::cast_possible_truncation, reason = "checked by the filter")]
+        let read = self.take(name, typed::quantity(text, unit)).map(|v| v.round());
+        let whole = read.filter(|v| (-1e6..=1e6).contains(v)).map(|v| v as i64);
+        if read.is_some() && whole.is_none() {
+            self.say(name, format!("\"{}\" is no such number of {unit}.", self.get(name)));
+        }
+        whole
     }
 
     fn month_day(&mut self, name: &str) -> Option<(i8, i8)> {
@@ -309,6 +347,7 @@ pub(crate) fn read(fields: &Fields, of: &ReadFor<'_>) -> Result<Settings, Vec<Te
                 master_valve: take.is_on(&at("master")),
                 pump: take.is_on(&at("pump")),
                 ignores_sensors: take.is_on(&at("deaf")),
+                valve_ma: take.number(&at("ma"), "mA").and_then(|ma| u32::try_from(ma).ok()),
             };
             (n, setting)
         })
@@ -325,11 +364,16 @@ pub(crate) fn read(fields: &Fields, of: &ReadFor<'_>) -> Result<Settings, Vec<Te
         programs,
         percentages,
         stations,
-        delay: take.whole("delay").map_or(Seconds::ZERO, Seconds::from_s),
+        delay: take.number("delay", "s").map_or(Seconds::ZERO, Seconds::from_s),
         never_days: core::array::from_fn(|k| take.is_on(&format!("never{k}"))),
         omit_hours,
         rain_delay: rain_days.filter(|d| *d > 0).map(|days| (rain_first.unwrap_or(today), days)),
         off_season,
+        omit_dates: take.dates("omit-dates", today),
+        master_lead: (
+            take.number("lead", "s").map_or(Seconds::ZERO, Seconds::from_s),
+            take.number("lag", "s").map_or(Seconds::ZERO, Seconds::from_s),
+        ),
     };
     if take.errors.is_empty() { Ok(settings.canonical()) } else { Err(take.errors) }
 }
@@ -357,9 +401,11 @@ pub(crate) fn label(name: &str) -> String {
     match name {
         "delay" => "pause between stations".into(),
         n if n.starts_with("never") => "days never".into(),
+        "omit-dates" => "dates left out".into(),
         n if n.starts_with("omit") => "hours without a start".into(),
         n if n.starts_with("rain") => "rain delay".into(),
         n if n.starts_with("off") => "off-season".into(),
+        "lead" | "lag" => "master valve".into(),
         _ => "percentage".into(),
     }
 }
@@ -419,6 +465,9 @@ mod tests {
         settings.omit_hours = Some(Hours { from: time(10, 0, 0, 0), until: time(18, 0, 0, 0) });
         settings.rain_delay = Some((date(2026, 7, 10), 3));
         settings.off_season = Some(YearSpan { from: (11, 1), until: (2, 29) });
+        settings.omit_dates = vec![date(2026, 7, 4), date(2026, 12, 25)];
+        settings.master_lead = (Seconds::from_s(5), Seconds::from_s(10));
+        settings.update_station(2, |s| s.valve_ma = Some(400));
         settings
     }
 

@@ -1,8 +1,10 @@
 //! The door sheet of a whole box on one page.
 
 use super::BoxPage;
+use super::asked::AskedView;
 use super::{BoxHead, Tab};
 use crate::page::dates::Said;
+use crate::page::dates::typed_date;
 use crate::page::frame::Frame;
 use crate::page::headline::headline;
 use crate::page::law_words::{exempt_words, rule_words};
@@ -16,7 +18,7 @@ use qrcode::render::svg;
 use std::sync::Arc;
 use upland_core::controller::ordinance::{Applied, HouseNumber};
 use upland_core::controller::schedule::{
-    Days, Percentages, Program, Settings, StationSetting, days_in_words,
+    Days, Percentages, Program, Settings, StationSetting, days_in_words, days_in_words_by,
 };
 use upland_core::quantity::ratio::Percentage;
 use upland_core::quantity::time::Seconds;
@@ -62,6 +64,8 @@ struct SheetView {
     stations: Vec<StationLine>,
     whole_box: Vec<String>,
     law: Vec<String>,
+    /// What a box that works out its own minutes asks, zone by zone.
+    asked: Option<AskedView>,
     cautions: Vec<&'static str>,
 }
 
@@ -73,7 +77,7 @@ fn program_line(bench: &Workbench, settings: &Settings, index: usize, program: &
     let names = bench.names(settings);
     ProgramLine {
         name: program.name.clone(),
-        days: days_in_words(program.days),
+        days: days_in_words_by(program.days, typed_date),
         starts: program.starts.iter().map(|t| t.said("%H:%M")).collect::<Vec<_>>().join(", "),
         stations: program.run_times.iter().map(|(n, s)| (names.station(*n), s.to_string())).collect(),
         percent: match &settings.percentages {
@@ -111,6 +115,16 @@ pub(super) fn rest_of_box(settings: &Settings) -> Vec<String> {
     }
     if let Some((first, days)) = settings.rain_delay {
         lines.push(format!("Rain delay of {days} days from {}", first.said("%-d %b %Y")));
+    }
+    if !settings.omit_dates.is_empty() {
+        let dates: Vec<String> = settings.omit_dates.iter().map(|date| date.said("%-d %b %Y")).collect();
+        lines.push(format!("Nothing runs on {}", dates.join(", ")));
+    }
+    match settings.master_lead {
+        (Seconds::ZERO, Seconds::ZERO) => {}
+        (lead, lag) => {
+            lines.push(format!("Master valve opens {lead} before a station and stays open {lag} after it"))
+        }
     }
     lines
 }
@@ -183,6 +197,7 @@ fn build(bench: &Workbench) -> Result<SheetView, PageError> {
         stations: settings.stations.iter().map(station).collect(),
         whole_box: never_words(&settings).into_iter().chain(rest_of_box(&settings)).collect(),
         law: bench.installation.law.applied.iter().map(law_line).collect(),
+        asked: AskedView::of(bench),
         cautions: CAUTIONS.to_vec(),
     })
 }

@@ -56,6 +56,7 @@ pub(super) struct StationRow {
     pub master: Tick,
     pub pump: Tick,
     pub deaf: Tick,
+    pub current: Cell,
 }
 
 /// Every field of the settings of a box.
@@ -75,6 +76,9 @@ pub(super) struct FieldsView {
     pub rain_days: Cell,
     pub off_from: Cell,
     pub off_until: Cell,
+    pub omit_dates: Cell,
+    pub lead: Cell,
+    pub lag: Cell,
     pub errors: Vec<(String, String, String)>,
     pub path: String,
     /// A start time as the reader writes it.
@@ -151,6 +155,7 @@ pub(super) fn fields(bench: &Workbench, texts: &Texts, errors: &[TextError], may
                 master: tick(at("master"), "master valve"),
                 pump: tick(at("pump"), "pump"),
                 deaf: tick(at("deaf"), "ignores sensors"),
+                current: cell(at("ma")),
             }
         })
         .collect();
@@ -172,6 +177,9 @@ pub(super) fn fields(bench: &Workbench, texts: &Texts, errors: &[TextError], may
         rain_days: cell("rain-days".into()),
         off_from: cell("off-from".into()),
         off_until: cell("off-until".into()),
+        omit_dates: cell("omit-dates".into()),
+        lead: cell("lead".into()),
+        lag: cell("lag".into()),
         errors: errors.iter().map(|(n, m)| (n.clone(), capital(&label(n)), m.clone())).collect(),
         path: bench.path(),
         example: typed_time(jiff::civil::time(2, 0, 0, 0)),

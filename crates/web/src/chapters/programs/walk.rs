@@ -4,6 +4,7 @@ use super::sheet::{CAUTIONS, extras, never_words, rest_of_box, version_words};
 use super::words::Names;
 use super::{BoxHead, BoxPage, Tab};
 use crate::page::dates::Said;
+use crate::page::dates::typed_date;
 use crate::page::frame::Frame;
 use crate::page::ticks::{TickMark, ticks_of};
 use crate::server::error::{PageError, page};
@@ -11,7 +12,7 @@ use crate::site::context::AtSite;
 use crate::site::workbench::Workbench;
 use actix_web::{HttpResponse, get, web};
 use askama::Template;
-use upland_core::controller::schedule::{Percentages, Program, Settings, days_in_words};
+use upland_core::controller::schedule::{Percentages, Program, Settings, days_in_words_by};
 use upland_core::quantity::ratio::Percentage;
 use upland_store::ticks::What;
 
@@ -138,7 +139,7 @@ fn minutes(names: &Names<'_>, active: &Active<'_>) -> Vec<KeyStep> {
 
 fn days(settings: &Settings, active: &Active<'_>) -> Vec<KeyStep> {
     let of_program = |(i, p): &(usize, &Program)| {
-        step(format!("days-{i}"), format!("Program {}: {}", p.name, days_in_words(p.days)), "")
+        step(format!("days-{i}"), format!("Program {}: {}", p.name, days_in_words_by(p.days, typed_date)), "")
     };
     let never = never_words(settings).map(|words| step("never", words, ""));
     active.iter().map(of_program).chain(never).collect()

@@ -2,6 +2,7 @@
 
 use crate::page::change_words::{ChangeLine, change_lines};
 use crate::page::dates::Said;
+use crate::page::dates::typed_date;
 use crate::page::quantities::span;
 use crate::page::quantities::{capital, flow, in_words, plain, share, volume};
 pub(crate) use crate::page::school_words::strategy;
@@ -14,7 +15,7 @@ use upland_core::advice::findings::{
 use upland_core::advice::planner::{
     Basis, Binding, Ends, ProgramReason, Proposal, Relax, Relaxation, ZoneReason,
 };
-use upland_core::controller::schedule::{Change, Settings, days_in_words};
+use upland_core::controller::schedule::{Change, Settings, days_in_words_by};
 use upland_core::installation::{Installation, NEED_SHARES};
 use upland_core::quantity::month::Month;
 use upland_core::quantity::time::Seconds;
@@ -169,6 +170,11 @@ impl Names<'_> {
             FindingKind::TooManyMinutes { ordinance, minutes, most } => {
                 format!("Runs for {minutes} min of a day; \"{ordinance}\" allows {most}.")
             }
+            FindingKind::TransformerExceeded { stations, draws_ma, gives_ma, at } => format!(
+                "{} with their master valve and pump draw {draws_ma} mA together, the transformer gives {gives_ma} mA, first {}. Let fewer run at once, or measure what the valves draw.",
+                capital(&self.stations(stations)),
+                self.zoned(*at, "%a %-d %b at %H:%M"),
+            ),
             FindingKind::SupplyExceeded { stations, flow: asked, elsewhere, supply, at } => {
                 let others = elsewhere.l_per_min() > 0.0;
                 format!(
@@ -311,7 +317,7 @@ impl Names<'_> {
             Remedy::KeepStarts { count, .. } => format!("Keep the first {} starts", in_words(*count)),
             Remedy::MoveStart { to, .. } => format!("Start at {}", to.said("%H:%M")),
             Remedy::WorkBack { .. } => "Work every start back from the window's end".into(),
-            Remedy::SetDays { days, .. } => format!("Run on {}", days_in_words(*days)),
+            Remedy::SetDays { days, .. } => format!("Run on {}", days_in_words_by(*days, typed_date)),
             Remedy::SetCycle { cycle, soak, .. } => {
                 format!("Cycles of {cycle} with {soak} soak")
             }
@@ -336,7 +342,7 @@ impl Names<'_> {
             n => format!("at most {n} days apart"),
         };
         if let Some((station, days)) = reason.tightest {
-            let days_words = days_in_words(reason.days);
+            let days_words = days_in_words_by(reason.days, typed_date);
             let rhythm = if days_words.starts_with("every day") {
                 days_words
             } else {

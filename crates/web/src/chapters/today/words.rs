@@ -137,6 +137,7 @@ fn barred(why: Barred, (units, tz): (UnitSystem, &TimeZone)) -> String {
         Barred::Rest(Rest::OffSeason { until: Some(until) }) => {
             format!("It is off-season until {}.", until.said("%-d %b"))
         }
+        Barred::Rest(Rest::OmittedDate) => "This date is left out at the box.".to_owned(),
         Barred::Rest(Rest::OffSeason { until: None }) => {
             "The off-season of the box is the whole year.".to_owned()
         }

@@ -202,6 +202,7 @@ impl Told<'_> {
     fn holder(&self, holder: &Holder) -> String {
         match holder {
             Holder::Rest(Rest::RainDelay { .. }) => "the rain delay".into(),
+            Holder::Rest(Rest::OmittedDate) => "a date that is left out".into(),
             Holder::Rest(Rest::OffSeason { .. }) => "the off-season".into(),
             Holder::Sensor { sensor, hold } => {
                 let name = self.names.get(*sensor).map_or("a sensor", String::as_str);

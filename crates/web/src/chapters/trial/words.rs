@@ -4,7 +4,7 @@ use crate::page::dates::Said;
 use crate::page::quantities::{depth, flow, span};
 use upland_core::account::whole::Facts;
 use upland_core::advice::budget::RainRule;
-use upland_core::controller::schedule::{Days, days_in_words};
+use upland_core::controller::schedule::{Days, days_in_words_by};
 use upland_core::quantity::units::LitresPerMinute;
 use upland_core::sensors::Release;
 use upland_core::site::UnitSystem;
@@ -186,7 +186,7 @@ pub(super) fn described(way: &TrialWay) -> String {
         Days::EveryNth { interval: 1, .. } => "every day".to_owned(),
         // On which day a rhythm was begun is nothing to a trial.
         Days::EveryNth { interval, .. } => format!("every {interval} days"),
-        other => days_in_words(other),
+        other => days_in_words_by(other, crate::page::dates::typed_date),
     }));
     told.extend(match way.rain {
         None => None,

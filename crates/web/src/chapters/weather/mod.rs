@@ -9,6 +9,7 @@ mod take_in;
 use crate::page::dates::Said;
 use crate::page::frame::{Chapter, Frame};
 use crate::page::take_back::TakeBack;
+use crate::page::units::Units;
 use crate::server::address;
 use crate::server::download::attachment;
 use crate::server::error::{PageError, page_with, see_other};
@@ -18,9 +19,12 @@ use crate::site::facts::SiteFacts;
 use actix_web::http::StatusCode;
 use actix_web::{HttpResponse, get, post, web};
 use askama::Template;
+use jiff::civil::Date;
 use std::collections::BTreeMap;
 use std::sync::Arc;
 use upland_core::codes::Coded;
+use upland_core::quantity::units::Metres;
+use upland_core::site::UnitSystem;
 use upland_core::weather::record::{JudgedDay, Overrule, SourceKind, Standing, Variable, VariableGroup};
 use upland_formats::{Problem, daily_csv};
 use upland_store::Subject;
@@ -150,10 +154,12 @@ fn source_lines(weather: &SiteWeather, loaded: &SiteFacts) -> Vec<SourceLine> {
                     Some(place) => {
                         let site = &loaded.site.site;
                         let rise = place.elevation.m() - site.elevation.m();
-                        format!("{:.1} km off, {:+.0} m", source.distance_km(site), rise)
+                        away(site.units, source.distance_km(site), rise)
                     }
                 },
-                span: span.map_or("nothing yet".to_owned(), |(a, b)| format!("{a} to {b}")),
+                span: span.map_or("nothing yet".to_owned(), |(a, b)| {
+                    format!("{} to {}", a.said("%-d %b %Y"), b.said("%-d %b %Y"))
+                }),
                 days: days.len(),
                 missing: total.saturating_sub(days.len()),
                 rejected: standing(true),
@@ -165,11 +171,25 @@ fn source_lines(weather: &SiteWeather, loaded: &SiteFacts) -> Vec<SourceLine> {
         .collect()
 }
 
+/// How far off a station is, and how much higher.
+fn away(units: UnitSystem, km: f64, rise_m: f64) -> String {
+    match units {
+        UnitSystem::Metric => format!("{km:.1} km off, {rise_m:+.0} m"),
+        UnitSystem::UsCustomary => {
+            format!("{:.1} mi off, {:+.0} ft", km / KM_PER_MILE, Metres::from_m(rise_m).feet())
+        }
+    }
+}
+
+/// Kilometres of a mile.
+const KM_PER_MILE: f64 = 1.609_344;
+
 /// A value that a rule or a person stands against.
 struct FlaggedLine {
     source_id: i64,
     source: String,
-    date: String,
+    date: Date,
+    day: String,
     variable: &'static str,
     code: &'static str,
     value: String,
@@ -180,7 +200,11 @@ struct FlaggedLine {
     said: Option<i64>,
 }
 
-fn flagged(weather: &SiteWeather, said: &BTreeMap<i64, Vec<OverruleRecord>>) -> Vec<FlaggedLine> {
+fn flagged(
+    weather: &SiteWeather,
+    said: &BTreeMap<i64, Vec<OverruleRecord>>,
+    units: UnitSystem,
+) -> Vec<FlaggedLine> {
     let mut out = Vec::new();
     for (source, days) in weather.sources.iter().zip(&weather.days) {
         for day in days.iter().rev() {
@@ -193,7 +217,7 @@ fn flagged(weather: &SiteWeather, said: &BTreeMap<i64, Vec<OverruleRecord>>) -> 
                     !o.undone && o.overrule.date == day.raw.date && o.overrule.variable == variable
                 };
                 let latest = said.get(&source.id).and_then(|all| all.iter().rfind(of_value));
-                out.push(flagged_line((source.id, &source.name), day, (variable, standing), latest));
+                out.push(flagged_line((source.id, &source.name), day, (variable, standing), latest, units));
             }
         }
     }
@@ -205,6 +229,7 @@ fn flagged_line(
     day: &JudgedDay,
     (variable, standing): (Variable, Standing),
     latest: Option<&OverruleRecord>,
+    units: UnitSystem,
 ) -> FlaggedLine {
     let by = |o: &OverruleRecord| format!("{}: {}", o.said_by, o.overrule.reason);
     let (word, why) = match standing {
@@ -217,11 +242,13 @@ fn flagged_line(
     FlaggedLine {
         source_id,
         source: source.to_owned(),
-        date: day.raw.date.to_string(),
+        date: day.raw.date,
+        day: day.raw.date.said("%-d %b %Y"),
         variable: variable.label(),
         code: variable.code(),
         value: day.raw.get(variable).map_or(String::new(), |v| {
-            format!("{} {}", crate::page::quantities::plain(v, 1), variable.unit())
+            let shown = Units::of(units).of_variable(variable);
+            format!("{} {}", crate::page::quantities::plain(shown.shown(v), 1), shown.unit)
         }),
         standing: word,
         why,
@@ -309,7 +336,7 @@ impl Room {
         said: &BTreeMap<i64, Vec<OverruleRecord>>,
     ) -> Self {
         let days = weather.combined(&loaded.site.site).days.len();
-        let mut flagged = flagged(weather, said);
+        let mut flagged = flagged(weather, said, loaded.units());
         let flagged_count = flagged.len();
         flagged.truncate(MAX_FLAGGED);
         let measured = || weather.sources.iter().filter(|s| s.kind != SourceKind::Normals);
@@ -394,8 +421,9 @@ async fn overrule(EditorAt(here): EditorAt, fields: Fields) -> Result<HttpRespon
     };
     if reason.is_empty() {
         let message = format!(
-            "Say why {} of {date} should be judged otherwise; the reason stays with the value.",
-            variable.label()
+            "Say why {} of {} should be judged otherwise; the reason stays with the value.",
+            variable.label(),
+            date.said("%-d %b %Y")
         );
         let refused = Refused { message, reason, file: None };
         return draw(&here, StatusCode::UNPROCESSABLE_ENTITY, refused).await;
@@ -405,8 +433,9 @@ async fn overrule(EditorAt(here): EditorAt, fields: Fields) -> Result<HttpRespon
     let overrule_id = here.change(move |change| change.overrule(source, &said)).await?;
     let overrule_id = overrule_id.ok_or(PageError::NotFound)?;
     let text = format!(
-        "The {} of {date} {}. The original stays as it came.",
+        "The {} of {} {}. The original stays as it came.",
         variable.label(),
+        date.said("%-d %b %Y"),
         if keep { "counts" } else { "does not count" }
     );
     flash(&here.who.session, text, Some(format!("{}/overrules/{overrule_id}/undo", address::weather(id))))?;

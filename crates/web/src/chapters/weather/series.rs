@@ -1,5 +1,6 @@
 //! What the weather chart draws, as JSON, and the record of a source as CSV.
 
+use crate::page::units::{Shown, Units};
 use crate::server::download::attachment;
 use crate::server::error::PageError;
 use crate::site::context::AtSite;
@@ -46,6 +47,17 @@ struct Series {
 }
 
 impl Series {
+    /// The same in the unit of the site.
+    fn shown(mut self, shown: Shown) -> Self {
+        self.unit = shown.unit;
+        for all in [&mut self.good, &mut self.doubtful, &mut self.rejected, &mut self.filled] {
+            for value in all.iter_mut().flatten() {
+                *value = shown.shown(*value);
+            }
+        }
+        self
+    }
+
     fn push(&mut self, at: i64, value: Option<f64>, standing: Standing) {
         self.at.push(at);
         let when = |yes: bool| value.filter(|_| yes);
@@ -158,6 +170,7 @@ async fn series_json(here: AtSite, query: web::Query<Query>) -> Result<HttpRespo
         })
         .await?
         .ok_or(PageError::NotFound)?;
+    let drawn = drawn.shown(Units::of(here.facts.units()).of_variable(variable));
     Ok(HttpResponse::Ok().insert_header(("cache-control", "no-store")).json(drawn))
 }
 

@@ -122,7 +122,7 @@ fn a_source_says_where_it_stands_what_it_has_and_what_it_counts_for() {
     let shown = room(&weather(&[]), &[]);
     let [own, mast, table] = shown.sources.as_slice() else { panic!("three sources") };
     assert_eq!((own.place.as_str(), own.days, own.missing), ("at the site", 10, 0));
-    assert_eq!(own.span, "2026-07-01 to 2026-07-10");
+    assert_eq!(own.span, "1 Jul 2026 to 10 Jul 2026");
     assert!(own.counts_for.contains("temperature") && mast.counts_for.is_empty());
     assert_eq!(mast.place, "10.0 km off, -100 m", "0.09 degrees of latitude are ten kilometres");
     assert!(own.has_days && mast.has_days && !table.has_days);
@@ -149,7 +149,7 @@ fn what_a_person_left_out_is_listed_with_the_reason_and_the_way_back() {
     let shown = room(&weather(&said), &said);
     assert_eq!((shown.flagged_count, shown.flagged.len()), (1, 1), "what was taken back is no flag");
     let flag = &shown.flagged[0];
-    assert_eq!((flag.date.as_str(), flag.standing, flag.counts), ("2026-07-03", "left out by hand", false));
+    assert_eq!((flag.day.as_str(), flag.standing, flag.counts), ("3 Jul 2026", "left out by hand", false));
     assert_eq!((flag.why.as_str(), flag.said), ("Isla: the screen fell off", Some(1)));
     assert_eq!(flag.value, "23 °C", "the value as it came");
     assert_eq!(shown.sources[0].rejected, 1);
@@ -171,7 +171,7 @@ fn the_newest_flags_are_listed_and_the_rest_counted() {
     let shown = room(&stuck, &[]);
     assert_eq!(shown.flagged.len(), MAX_FLAGGED);
     assert!(shown.flagged_count > 100, "both temperatures never moved: {}", shown.flagged_count);
-    assert_eq!(shown.flagged[0].date, "2026-06-29", "the newest first");
+    assert_eq!(shown.flagged[0].date, jiff::civil::date(2026, 6, 29), "the newest first");
     assert!(shown.flagged[0].why.contains("the very same value"), "{}", shown.flagged[0].why);
 }
 

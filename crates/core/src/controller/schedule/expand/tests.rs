@@ -25,6 +25,8 @@ fn settings(programs: Vec<Program>) -> Settings {
         omit_hours: None,
         rain_delay: None,
         off_season: None,
+        omit_dates: Vec::new(),
+        master_lead: (Seconds::ZERO, Seconds::ZERO),
     }
 }
 

@@ -27,6 +27,8 @@ fn settings_beyond_the_card_are_told_by_path_with_the_nearest() {
         omit_hours: None,
         rain_delay: Some((jiff::civil::date(2026, 7, 1), 20)),
         off_season: None,
+        omit_dates: Vec::new(),
+        master_lead: (Seconds::ZERO, Seconds::ZERO),
     };
     let faults: Vec<_> = settings.check(&card).iter().map(ToString::to_string).collect();
     insta::assert_snapshot!(faults.join("\n"));
@@ -97,6 +99,7 @@ fn what_the_card_lacks_is_named() {
             master_valve: true,
             pump: true,
             ignores_sensors: true,
+            valve_ma: None,
         };
     });
     settings.update_station(40, |s| s.lighting = true);
@@ -117,4 +120,27 @@ fn a_year_span_may_cross_the_new_year() {
     let winter = YearSpan { from: (11, 1), until: (3, 31) };
     assert!(winter.holds(jiff::civil::date(2026, 12, 31)) && winter.holds(jiff::civil::date(2026, 2, 28)));
     assert!(!winter.holds(jiff::civil::date(2026, 7, 14)));
+}
+
+#[test]
+fn a_date_that_is_left_out_is_a_rest_and_lighting_goes_on() {
+    use crate::controller::schedule::{Rest, expand};
+    use jiff::civil::{date, time};
+    let card = twelve_stations();
+    let mut settings = Settings::clean(&card);
+    settings.programs[0].active = true;
+    settings.programs[0].starts = vec![time(2, 0, 0, 0)];
+    settings.programs[0].run_times = vec![(1, Seconds::from_min(10)), (2, Seconds::from_min(10))];
+    settings.update_station(2, |s| s.lighting = true);
+    settings.omit_dates = vec![date(2026, 7, 15), date(2026, 7, 15), date(2026, 7, 4)];
+    let settings = settings.canonical();
+    assert_eq!(settings.omit_dates, [date(2026, 7, 4), date(2026, 7, 15)], "in order and once");
+    assert_eq!(settings.rests_on(date(2026, 7, 15)), [Rest::OmittedDate]);
+    let runs = expand(&settings, &card, &jiff::tz::TimeZone::UTC, date(2026, 7, 14), date(2026, 7, 16));
+    let of =
+        |day| runs.iter().filter(|r| r.date == date(2026, 7, day)).map(|r| r.station).collect::<Vec<_>>();
+    assert_eq!((of(14), of(15), of(16)), (vec![1, 2], vec![2], vec![1, 2]));
+    assert!(!settings.awake().rests(date(2026, 7, 15)));
+    let many = Settings { omit_dates: vec![date(2026, 1, 1); MOST_OMITTED + 1], ..settings };
+    assert!(many.check(&card).iter().any(|f| f.path == "omit_dates"));
 }

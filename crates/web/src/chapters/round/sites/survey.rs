@@ -4,6 +4,7 @@ use crate::page::dates::typed_time;
 use crate::page::forms::{Field, FieldError, FieldGroup, FieldKind, Form, Reader};
 use crate::page::units::{DEGREES, Units};
 use crate::server::session::Fields;
+use crate::server::time_zones::zone_at;
 use std::collections::BTreeMap;
 use upland_core::controller::Card;
 use upland_core::quantity::bounds;
@@ -31,7 +32,7 @@ pub(crate) fn texts(site: &Site) -> BTreeMap<String, String> {
 
 /// First values of a new site: a common box and the small hours.
 pub(crate) fn blank() -> BTreeMap<String, String> {
-    [("time_zone", "UTC"), ("controller", "Box"), ("card", "twelve"), ("from", "22:00"), ("until", "06:00")]
+    [("controller", "Box"), ("card", "twelve"), ("from", "22:00"), ("until", "06:00")]
         .into_iter()
         .map(|(k, v)| (k.to_owned(), v.to_owned()))
         .collect()
@@ -49,7 +50,9 @@ pub(crate) fn form(system: UnitSystem, texts: &BTreeMap<String, String>, errors:
                     Field::number("latitude", "Latitude", "°").help("North positive, in decimal degrees."),
                     Field::number("longitude", "Longitude", "°").help("East positive, in decimal degrees."),
                     Field::number("elevation", "Elevation", u.length.unit),
-                    Field::text("time_zone", "Time zone").help("Type to search; an IANA name."),
+                    Field::text("time_zone", "Time zone").help(
+                        "Left empty it is that of the position; type to search for another, an IANA name.",
+                    ),
                     Field::number("wind_height", "Wind sensor height", u.length.unit)
                         .default(wind_default)
                         .help("Of the station behind the weather files."),
@@ -132,8 +135,13 @@ pub(crate) fn read(
         reader.required("longitude", DEGREES, &bounds::LONGITUDE, before.map(|s| s.longitude_deg));
     let elevation =
         reader.required("elevation", u.length, &bounds::ELEVATION, before.map(|s| s.elevation.m()));
-    let time_zone = fields.get("time_zone").to_owned();
-    if jiff::tz::TimeZone::get(&time_zone).is_err() {
+    let time_zone = match fields.get("time_zone") {
+        // Never silently another than that of the place.
+        "" => zone_at(latitude_deg, longitude_deg).unwrap_or_default().to_owned(),
+        typed => typed.to_owned(),
+    };
+    let placed = reader.errors.iter().all(|(n, _)| *n != "latitude" && *n != "longitude");
+    if placed && jiff::tz::TimeZone::get(&time_zone).is_err() {
         reader
             .say("time_zone", "This time zone is not in the IANA list; type a city or Etc/GMT-1 and choose.");
     }
@@ -190,6 +198,17 @@ mod tests {
     }
 
     #[test]
+    fn the_time_zone_is_that_of_the_position_until_another_is_typed() {
+        let zone =
+            |pairs: &[(&str, &str)]| read(&typed(pairs), UnitSystem::Metric, None).map(|s| s.time_zone);
+        assert_eq!(zone(&[]), Ok("Etc/GMT+2".into()), "on the open sea, by longitude");
+        assert_eq!(zone(&[("latitude", "47.4"), ("longitude", "8.5 E")]), Ok("Europe/Zurich".into()));
+        assert_eq!(zone(&[("time_zone", "Pacific/Auckland")]), Ok("Pacific/Auckland".into()));
+        let refused = zone(&[("time_zone", "Larkrigg")]).unwrap_err();
+        assert_eq!(refused[0].0, "time_zone");
+    }
+
+    #[test]
     fn a_latitude_of_95_is_refused_at_its_field() {
         let errors = read(
             &typed(&[("latitude", "95"), ("until", "22:00"), ("time_zone", "Larkrigg")]),
@@ -198,7 +217,7 @@ mod tests {
         )
         .unwrap_err();
         let names: Vec<_> = errors.iter().map(|(n, _)| *n).collect();
-        assert_eq!(names, ["latitude", "time_zone", "until"]);
+        assert_eq!(names, ["latitude", "until"], "the zone waits for the position");
         assert!(errors[0].1.contains("between -89 and 89"));
     }
 }

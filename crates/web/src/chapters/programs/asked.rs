@@ -1,0 +1,108 @@
+//! What a box that works out its own minutes is to be told, zone by zone.
+
+use super::BoxPage;
+use crate::page::dates::Said;
+use crate::page::quantities::plain;
+use crate::page::units::{SIGNED_PERCENT, Shown, Units};
+use crate::site::workbench::Workbench;
+use upland_core::controller::Input;
+use upland_core::installation::key_in::{DOES_ENOUGH, KeyedInput, key_in};
+
+/// A zone with a cell for each input that the box asks.
+pub(super) struct AskedRow {
+    pub zone: String,
+    /// What to key, and what was measured.
+    pub cells: Vec<(String, String)>,
+    pub does: String,
+    pub verdict: &'static str,
+}
+
+/// The table of the sheet.
+pub(super) struct AskedView {
+    pub heads: Vec<&'static str>,
+    pub rows: Vec<AskedRow>,
+    pub efficiency: String,
+}
+
+/// The unit of an input at the site; windows and days have none.
+fn unit(input: Input, u: &Units) -> Shown {
+    match input {
+        Input::Rate => u.rate,
+        Input::Slope | Input::Trim | Input::Refill => SIGNED_PERCENT,
+        _ => Shown::of("", 1.0),
+    }
+}
+
+fn cell(keyed: &KeyedInput, u: &Units, window: &str) -> (String, String) {
+    let shown = unit(keyed.input, u);
+    let number = |v: f64| {
+        let digits = if keyed.input == Input::Soil { 0 } else { 2 };
+        format!("{} {}", plain(shown.shown(v), digits), shown.unit).trim_end().to_owned()
+    };
+    match (keyed.input, &keyed.choice, keyed.keyed) {
+        (Input::Window, ..) => (window.to_owned(), String::new()),
+        (Input::NeverDays, ..) => ("as the law and the box say".into(), String::new()),
+        (_, Some(choice), _) => (choice.clone(), keyed.measured.map_or(String::new(), number)),
+        (_, None, Some(value)) => (number(value), String::new()),
+        _ => (String::new(), String::new()),
+    }
+}
+
+impl AskedView {
+    /// `None` where the box asks nothing.
+    pub fn of(bench: &Workbench) -> Option<Self> {
+        let there = &bench.installation;
+        let computing = there.card.computing.as_ref()?;
+        let (u, settings) = (Units::of(bench.units()), bench.settings());
+        let names = bench.names(&settings);
+        let window = {
+            let window = there.window;
+            format!("{} to {}", window.from.said("%H:%M"), window.until.said("%H:%M"))
+        };
+        let mut zones: Vec<_> = there.zones.iter().collect();
+        zones.sort_by_key(|z| z.zone.number);
+        let rows = zones.into_iter().map(|zone| {
+            let found = key_in(zone, computing, bench.today);
+            AskedRow {
+                zone: names.station(found.station),
+                cells: found.inputs.iter().map(|keyed| cell(keyed, &u, &window)).collect(),
+                does: format!("{} %", plain(100.0 * found.does, 0)),
+                verdict: match found.does {
+                    does if does < DOES_ENOUGH.0.fraction() => "too little",
+                    does if does > DOES_ENOUGH.1.fraction() => "too much",
+                    _ => "about right",
+                },
+            }
+        });
+        Some(Self {
+            heads: computing.asks.iter().map(|asked| asked.input.label()).collect(),
+            rows: rows.collect(),
+            efficiency: format!("{} %", plain(computing.efficiency.percent(), 0)),
+        })
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::fixture;
+    use upland_core::controller::generic;
+
+    #[test]
+    fn a_box_that_asks_is_told_zone_by_zone_and_what_it_will_do() {
+        let mut bench = fixture::workbench();
+        assert!(AskedView::of(&bench).is_none(), "an ordinary box asks nothing");
+        bench.installation.card = generic().into_iter().find(|(code, _)| *code == "daily").unwrap().1;
+        let view = AskedView::of(&bench).unwrap();
+        assert_eq!((view.rows.len(), view.heads.len()), (4, 7));
+        let row = &view.rows[0];
+        assert_eq!(row.cells.len(), 7);
+        assert!(!row.cells[0].0.is_empty() && row.cells[0].1.ends_with("mm/h"), "{:?}", row.cells);
+        // It has a trim of any percent, so every zone comes out about right.
+        assert!(
+            view.rows.iter().all(|r| r.verdict == "about right"),
+            "{:?}",
+            view.rows.iter().map(|r| &r.does).collect::<Vec<_>>()
+        );
+    }
+}
