@@ -80,6 +80,9 @@ struct SensorCardDto {
     /// Lowest and highest.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     rain_mm: Option<(f64, f64)>,
+    /// Thresholds that it can be set to, where it has steps.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    rain_steps_mm: Vec<f64>,
     #[serde(default)]
     vent: bool,
     #[serde(default, skip_serializing_if = "Option::is_none")]
@@ -183,6 +186,7 @@ impl From<&SensorCard> for SensorCardDto {
             radio_walls_m: card.radio_walls.m(),
             radio_open_m: card.radio_open.m(),
             rain_mm: card.rain_range.map(|(a, b)| (a.mm(), b.mm())),
+            rain_steps_mm: card.rain_steps.iter().map(|step| step.mm()).collect(),
             vent: card.vent,
             freeze_c: card.freeze_range.map(|(a, b)| (a.c(), b.c())),
             wind_m_s: card.wind_range.map(|(a, b)| (a.m_per_s(), b.m_per_s())),
@@ -260,6 +264,7 @@ fn take_card(take: &mut Checker, at: &str, dto: SensorCardDto) -> SensorCard {
         radio_walls: metres(take, "radio_walls_m", dto.radio_walls_m),
         radio_open: metres(take, "radio_open_m", dto.radio_open_m),
         rain_range: dto.rain_mm.map(|(a, b)| (Millimetres::from_mm(a), Millimetres::from_mm(b))),
+        rain_steps: dto.rain_steps_mm.into_iter().take(50).map(Millimetres::from_mm).collect(),
         vent: dto.vent,
         freeze_range: dto.freeze_c.map(|(a, b)| (Celsius::from_c(a), Celsius::from_c(b))),
         wind_range: dto
@@ -300,8 +305,8 @@ pub(crate) fn take(take: &mut Checker, at: &str, dto: SensorDto) -> Sensor {
         flow_high_pct: set.flow_high_pct,
         flow_low_pct: set.flow_low_pct,
     };
-    for (field, message) in setting.check(&card) {
-        take.say(&format!("{at}.setting.{field}"), message);
+    for fault in setting.check(&card) {
+        take.say(&format!("{at}.setting.{}", fault.field), fault.message);
     }
     let place = dto.placement;
     let mut optional = |field: &str, bound: &Bound, value: Option<f64>| {

@@ -9,10 +9,13 @@ use crate::sensors::{Readings, Release, SensorCard};
 /// Steps that switches have, mm (common practice).
 const COMMON_STEPS_MM: [f64; 6] = [3.0, 6.0, 9.0, 12.0, 18.0, 25.0];
 
-/// The thresholds of a switch's own card: the common steps within its range, and the range's ends. Without a range
-/// all common steps.
+/// The thresholds of a switch's own card: its steps; where it has none the common steps within its range, and the
+/// range's ends. Without a range all common steps.
 #[must_use]
 pub fn steps(card: &SensorCard) -> Vec<Millimetres> {
+    if !card.rain_steps.is_empty() {
+        return card.rain_steps.clone();
+    }
     let Some((low, high)) = card.rain_range else {
         return COMMON_STEPS_MM.map(Millimetres::from_mm).to_vec();
     };

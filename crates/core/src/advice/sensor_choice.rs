@@ -182,6 +182,7 @@ fn lone(sense: Sense) -> SensorCard {
             radio_walls: crate::quantity::units::Metres::ZERO,
             radio_open: crate::quantity::units::Metres::ZERO,
             rain_range: None,
+            rain_steps: Vec::new(),
             vent: false,
             freeze_range: None,
             wind_range: None,

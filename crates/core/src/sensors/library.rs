@@ -21,6 +21,7 @@ fn rain_switch() -> SensorCard {
         radio_walls: Metres::ZERO,
         radio_open: Metres::ZERO,
         rain_range: Some((Millimetres::from_mm(3.0), Millimetres::from_mm(25.0))),
+        rain_steps: [3.0, 6.0, 12.0, 18.0, 25.0].map(Millimetres::from_mm).to_vec(),
         vent: true,
         freeze_range: None,
         wind_range: None,
@@ -58,7 +59,14 @@ fn freezing(card: SensorCard, name: &str) -> SensorCard {
 }
 
 fn nothing_set(name: &str, senses: Vec<Sense>) -> SensorCard {
-    SensorCard { name: name.into(), senses, rain_range: None, vent: false, ..rain_switch() }
+    SensorCard {
+        name: name.into(),
+        senses,
+        rain_range: None,
+        rain_steps: Vec::new(),
+        vent: false,
+        ..rain_switch()
+    }
 }
 
 /// Every generic card, with its short name.

@@ -195,6 +195,8 @@ pub struct SensorCard {
     pub radio_open: Metres,
     /// Rain that it can be set to hold at, lowest and highest.
     pub rain_range: Option<(Millimetres, Millimetres)>,
+    /// The thresholds that it can be set to, where it has steps; any of its range where it has none.
+    pub rain_steps: Vec<Millimetres>,
     /// Whether a vent sets how fast it dries out.
     pub vent: bool,
     /// Cold that it can be set to hold at.
@@ -337,8 +339,16 @@ impl Default for Setting {
     }
 }
 
-/// Something about a setting that cannot be, by field.
-pub type SettingFault = (&'static str, String);
+/// Something about a setting that cannot be.
+#[derive(Debug, Clone, PartialEq)]
+pub struct SettingFault {
+    /// The field.
+    pub field: &'static str,
+    /// What is wrong and what would do, in metric units.
+    pub message: String,
+    /// For a size out of its card's range: the size, the lowest and the highest, in the field's metric unit.
+    pub outside: Option<(f64, f64, f64)>,
+}
 
 impl Setting {
     /// Everything that the sensor's card cannot be set to, by field.
@@ -349,10 +359,8 @@ impl Setting {
             if let Some((low, high)) = range
                 && !(value.is_finite() && (low..=high).contains(&value))
             {
-                faults.push((
-                    field,
-                    format!("{value} {unit} cannot be set on it; it takes {low} to {high} {unit}"),
-                ));
+                let message = format!("{value} {unit} cannot be set on it; it takes {low} to {high} {unit}");
+                faults.push(SettingFault { field, message, outside: Some((value, low, high)) });
             }
         };
         let mm = |r: Option<(Millimetres, Millimetres)>| r.map(|(a, b)| (a.mm(), b.mm()));
@@ -367,9 +375,25 @@ impl Setting {
         if let Some(threshold) = self.soil_threshold_pct {
             within("soil_threshold", threshold, card.soil_range_pct, "%");
         }
+        let threshold = self.rain_threshold.mm();
+        let within_range = faults.is_empty();
+        let off_step = |step: &Millimetres| (step.mm() - threshold).abs();
+        if let Some(near) = card.rain_steps.iter().min_by(|a, b| off_step(a).total_cmp(&off_step(b)))
+            && within_range
+            && off_step(near) > STEP_TOLERANCE_MM
+        {
+            let steps: Vec<String> = card.rain_steps.iter().map(|step| format!("{:.4}", step.mm())).collect();
+            let steps: Vec<&str> =
+                steps.iter().map(|s| s.trim_end_matches('0').trim_end_matches('.')).collect();
+            faults.push(SettingFault {
+                field: "rain_threshold",
+                message: format!("{threshold} mm is no step of it; it has {} mm", steps.join(", ")),
+                outside: None,
+            });
+        }
         let mut bounded = |field, bound: &Bound, value: f64| {
             if let Err(error) = bound.check(value) {
-                faults.push((field, OutOfBounds::to_string(&error)));
+                faults.push(SettingFault { field, message: OutOfBounds::to_string(&error), outside: None });
             }
         };
         match self.release {
@@ -391,6 +415,9 @@ impl Setting {
         faults
     }
 }
+
+/// Thresholds nearer to a step than this are the step: inches are written with two decimals, mm.
+const STEP_TOLERANCE_MM: f64 = 0.4;
 
 /// A sensor as it hangs.
 #[derive(Debug, Clone, PartialEq)]
@@ -449,6 +476,19 @@ mod tests {
     }
 
     #[test]
+    fn a_threshold_between_the_steps_of_its_card_is_told_them() {
+        let card = generic().into_iter().find(|(c, _)| *c == "rain_switch").unwrap().1;
+        let fault = |mm| {
+            let setting = Setting { rain_threshold: Millimetres::from_mm(mm), ..Setting::default() };
+            setting.check(&card).into_iter().map(|f| f.message).next()
+        };
+        assert_eq!(fault(12.0), None);
+        assert_eq!(fault(12.7), Some("12.7 mm is no step of it; it has 3, 6, 12, 18, 25 mm".into()));
+        assert_eq!(fault(6.35), None, "a quarter of an inch is the step of 6");
+        assert!(fault(40.0).unwrap().contains("3 to 25 mm"), "out of range says the range alone");
+    }
+
+    #[test]
     fn a_setting_outside_its_card_says_what_it_takes() {
         let card = generic().into_iter().find(|(c, _)| *c == "rain_freeze_switch").unwrap().1;
         let setting = Setting {
@@ -459,9 +499,9 @@ mod tests {
         };
         let faults = setting.check(&card);
         assert_eq!(
-            faults.iter().map(|(f, _)| *f).collect::<Vec<_>>(),
+            faults.iter().map(|f| f.field).collect::<Vec<_>>(),
             ["rain_threshold", "freeze_at", "hold_days"]
         );
-        assert!(faults[0].1.contains("it takes 3 to 25 mm"));
+        assert!(faults[0].message.contains("it takes 3 to 25 mm"));
     }
 }

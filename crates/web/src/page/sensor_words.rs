@@ -2,6 +2,7 @@
 
 use crate::page::dates::Said;
 use crate::page::quantities::{depth, in_words, length, plain, temperature};
+use crate::page::units::{SIGNED_PERCENT, Units};
 use crate::site::sensing::SensorStates;
 use jiff::civil::Date;
 use jiff::tz::TimeZone;
@@ -11,6 +12,7 @@ use upland_core::advice::sensor_choice::{Conflict, Pays};
 use upland_core::controller::SensorPort;
 use upland_core::controller::schedule::Rest;
 use upland_core::quantity::units::{Celsius, Metres, MetresPerSecond, Millimetres};
+use upland_core::sensors::SettingFault;
 use upland_core::sensors::calibration::FEWEST;
 use upland_core::sensors::calibration::Failure;
 use upland_core::sensors::placement::{Criterion, Judged, Verdict};
@@ -82,6 +84,34 @@ pub(crate) fn says(units: UnitSystem, said: &Says, tz: &TimeZone) -> (String, St
         Says::Silent { last: None } => {
             ("Not heard yet".to_owned(), "it has no readings, and the record has none for it".to_owned())
         }
+    }
+}
+
+/// The same for a sensor of the list: one that sets a percentage scales, it never stops.
+pub(crate) fn says_of(states: &SensorStates, record: &SensorRecord, said: &Says) -> (String, String) {
+    if record.sensor.card.senses == [Sense::Et] && matches!(said, Says::Free { .. }) {
+        let tonight = percentage(states, record).unwrap_or_default();
+        return ("Scales run times".to_owned(), tonight);
+    }
+    says(states.units(), said, &states.tz)
+}
+
+/// What a setting cannot be, in the units of a site.
+pub(crate) fn setting_fault(units: UnitSystem, fault: &SettingFault) -> String {
+    let u = Units::of(units);
+    let shown = match fault.field {
+        "rain_threshold" => u.depth,
+        "freeze_at" => u.temperature,
+        "wind_above" => u.wind,
+        _ => SIGNED_PERCENT,
+    };
+    match fault.outside {
+        Some((value, low, high)) => {
+            let [value, low, high] = [value, low, high].map(|v| plain(shown.shown(v), 2));
+            let unit = shown.unit;
+            format!("{value} {unit} cannot be set on it; it takes {low} to {high} {unit}.")
+        }
+        None => format!("{}.", crate::page::quantities::capital(&fault.message)),
     }
 }
 
@@ -236,15 +266,35 @@ pub(crate) fn step(step: WiringStep, card: &SensorCard) -> StepWords {
                 "Ladder: three points of contact, somebody at its foot, never in wind or ice."
             },
         ),
-        WiringStep::TripTest => words(
-            trip(card).into(),
-            "The box shows the hold within a minute, and a zone that it may stop does not start.",
-            "Nothing shows: jumper, bypass, wrong port, wrong contact, broken wire, in that order.",
-            "",
-        ),
+        WiringStep::TripTest => {
+            let (good, bad) = test_of(card);
+            words(trip(card).into(), good, bad, "")
+        }
         WiringStep::LogIt => {
             words("Write it down here: date, threshold, battery. Reminders start from it.".into(), "", "", "")
         }
+    }
+}
+
+/// What a test shows where all is well, and what to look at where not, by what the sensor does.
+fn test_of(card: &SensorCard) -> (&'static str, &'static str) {
+    match card.senses.first() {
+        Some(Sense::Et) => (
+            "The box shows the sensor's percentage, and it follows: run times of tonight change, days and starts do not.",
+            "The percentage stays at 100 or is missing: wrong port, no link, the box still on its own percentage.",
+        ),
+        Some(Sense::Flow) => (
+            "The meter counts while the zone runs and stands still when it ends; the flow is near the learned one.",
+            "It counts nothing: polarity, direction of flow, or the constant keyed for another pipe size.",
+        ),
+        Some(Sense::SoilMoisture) => (
+            "Dry in the hand it lets run; in a glass of water it refuses the next window.",
+            "It refuses dry or lets run wet: contacts swapped, threshold at the wrong end, bypass left in.",
+        ),
+        _ => (
+            "The box shows the hold within a minute, and a zone that it may stop does not start.",
+            "Nothing shows: jumper, bypass, wrong port, wrong contact, broken wire, in that order.",
+        ),
     }
 }
 
@@ -254,9 +304,11 @@ fn trip(card: &SensorCard) -> &'static str {
         Some(Sense::Freeze) => "Hold a bag of ice to it until it reads the set point.",
         Some(Sense::Wind) => "Turn it by hand faster than the set point.",
         Some(Sense::SoilMoisture) => {
-            "Set its threshold far below the reading, and look at the start of the next window."
+            "Hold it dry in the air, look at the box; then put it into a glass of water and look again."
         }
-        Some(Sense::Flow) => "Run one zone by hand and compare the reading with its learned flow.",
+        Some(Sense::Flow) => {
+            "Run one zone by hand; read the meter before and after, and the flow the box shows."
+        }
         _ => "Shade it for an hour, or set its trim, and see tonight's percentage move.",
     }
 }

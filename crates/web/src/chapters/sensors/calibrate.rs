@@ -4,8 +4,10 @@
 use super::devices::read_lines;
 use super::{find, frame};
 use crate::page::dates::{typed_date, typed_time};
+use crate::page::forms::out_of_bounds;
 use crate::page::frame::Frame;
 use crate::page::quantities::{capital, in_words, plain};
+use crate::page::sensor_words::setting_fault;
 use crate::page::sensor_words::{failure, moment};
 use crate::page::units::SIGNED_PERCENT;
 use crate::server::address;
@@ -18,11 +20,13 @@ use actix_web::http::StatusCode;
 use actix_web::{HttpResponse, get, post, web};
 use askama::Template;
 use jiff::{SignedDuration, Timestamp};
+use upland_core::quantity::bounds;
 use upland_core::quantity::time::instant;
 use upland_core::sensors::calibration::{
     Drained, FEWEST, Failure, RUN_HOURS, calibrate, check_adjustment, expected_drained_pct,
 };
 use upland_core::sensors::{Channel, Reading, Sense, Sensor};
+use upland_core::site::UnitSystem;
 use upland_formats::typed;
 use upland_store::Saved;
 use upland_store::sensors::{NewSensorEvent, SensorEventKind, SensorRecord};
@@ -297,6 +301,9 @@ async fn look(
     let id = path.1;
     let states = here.sensor_states(None).await?;
     let record = probe(&states, id)?;
+    if fields.get("then") == "own" {
+        return take_own(&here, &states, record, fields).await;
+    }
     let (begun, readings) = match read_run(&here, &states, id, &fields).await? {
         Ok(run) => run,
         Err(errors) => {
@@ -314,8 +321,8 @@ async fn look(
     }
     let shown = outcome(&states, record, begun, &readings, &run);
     let status = if run.is_ok() { StatusCode::OK } else { StatusCode::UNPROCESSABLE_ENTITY };
-    if let (Err(why), false) = (&run, take) {
-        // A failed run is remembered too: the next one may meet the same fault.
+    if let (Err(why), "note") = (&run, fields.get("then")) {
+        // A failed run is remembered where somebody says so: the next one may meet the same fault.
         let (said, _) = failure(why, &states.tz);
         let body = serde_json::json!({ "failure": said });
         here.change(move |change| change.add_sensor_event(id, &calibration(begun, body, "calibration run")))
@@ -323,6 +330,49 @@ async fn look(
     }
     let left = Left { typed: fields, errors: Vec::new(), outcome: Some(shown) };
     draw(&here, &states, id, status, left)
+}
+
+/// Takes over the threshold that the unit found by itself.
+async fn take_own(
+    here: &AtSite,
+    states: &SensorStates,
+    record: &SensorRecord,
+    fields: Fields,
+) -> Result<HttpResponse, PageError> {
+    let id = record.id;
+    let mut sensor = record.sensor.clone();
+    let read = SIGNED_PERCENT.read(fields.get("own")).map_err(|refusal| refusal.to_string());
+    let mut errors: Vec<String> = read.as_ref().err().cloned().into_iter().collect();
+    sensor.setting.soil_threshold_pct = read.ok();
+    errors.extend(sensor.setting.check(&sensor.card).iter().map(|f| setting_fault(states.units(), f)));
+    let bound = &bounds::SOIL_THRESHOLD;
+    if sensor.setting.soil_threshold_pct.is_some_and(|t| bound.check(t).is_err()) && errors.is_empty() {
+        errors.push(out_of_bounds(SIGNED_PERCENT, bound));
+    }
+    let threshold = sensor.setting.soil_threshold_pct.unwrap_or_default();
+    if !errors.is_empty() {
+        let left = Left { typed: fields, errors, outcome: None };
+        return draw(here, states, id, StatusCode::UNPROCESSABLE_ENTITY, left);
+    }
+    let (base, at) = (fields.get("base_version").parse().unwrap_or(0), here.now());
+    let saved = here
+        .change(move |change| {
+            let saved = change.save_sensor(id, base, &sensor)?;
+            if matches!(saved, Some(Saved::As(_) | Saved::Unchanged(_))) {
+                let body = serde_json::json!({ "threshold_pct": threshold });
+                change.add_sensor_event(id, &calibration(at, body, "found by the unit itself"))?;
+            }
+            Ok(saved)
+        })
+        .await?;
+    let said = match saved.ok_or(PageError::NotFound)? {
+        Saved::Conflict(theirs) => {
+            format!("{} changed this probe meanwhile; nothing was set.", theirs.saved_by)
+        }
+        _ => format!("Threshold {} %, as the unit found it by itself.", plain(threshold, 1)),
+    };
+    flash(&here.who.session, said, None)?;
+    Ok(see_other(&address::sensor(here.id(), id)))
 }
 
 /// A calibration run as an event.
@@ -396,7 +446,8 @@ fn wrong_step(before: Option<f64>, to: Option<f64>, fields: &Fields, sensor: &Se
         errors.push("Say how the turf looks and why it moves: the next one learns from it.".to_owned());
     }
     if errors.is_empty() {
-        errors.extend(sensor.setting.check(&sensor.card).into_iter().map(|(_, message)| capital(&message)));
+        errors
+            .extend(sensor.setting.check(&sensor.card).iter().map(|f| setting_fault(UnitSystem::Metric, f)));
     }
     errors
 }

@@ -5,10 +5,12 @@ use super::view::SensorView;
 use super::{find, frame};
 use crate::page::frame::Frame;
 use crate::page::sensor_words::moment;
+use crate::page::sensor_words::setting_fault;
 use crate::page::take_back::TakeBack;
 use crate::page::units::HOURS;
 use crate::server::address;
 use crate::server::error::{PageError, page_with, see_other};
+use crate::server::reader::habit;
 use crate::server::session::{Fields, flash};
 use crate::site::context::{AtSite, EditorAt};
 use crate::site::sensing::SensorStates;
@@ -17,12 +19,14 @@ use actix_web::{HttpResponse, get, post, web};
 use askama::Template;
 use jiff::Timestamp;
 use jiff::civil::Date;
+use jiff::tz::TimeZone;
 use std::sync::Arc;
 use upland_core::codes::Coded;
 use upland_core::quantity::time::instant;
 use upland_core::quantity::units::Millimetres;
 use upland_core::sensors::state::{BYPASS_HOURS, LONGEST_BYPASS_HOURS, Pause};
 use upland_core::sensors::{Channel, Task};
+use upland_formats::typed;
 use upland_store::Subject;
 use upland_store::sensors::{NewSensorEvent, SensorEventKind};
 
@@ -129,8 +133,24 @@ const LONGEST_REASON: usize = 300;
 /// What was noted of a sensor: kind, from when, until when, and what belongs to it.
 type Noted = (SensorEventKind, Timestamp, Option<Timestamp>, serde_json::Value);
 
-/// A bypass or a silence of some hours from now.
-fn read_pause(fields: &Fields, kind: SensorEventKind, at: Timestamp) -> Result<Noted, Vec<String>> {
+/// Longest silence, days.
+const LONGEST_SILENCE_DAYS: i32 = 60;
+
+/// The end of a silence that was given as a date: the end of that day.
+fn silent_until(text: &str, (at, tz): (Timestamp, &TimeZone)) -> Option<Timestamp> {
+    let today = at.to_zoned(tz.clone()).date();
+    let last = typed::date(text, today, habit()).ok()?;
+    let days = (last - today).get_days();
+    let after = last.tomorrow().ok().filter(|_| (0..=LONGEST_SILENCE_DAYS).contains(&days))?;
+    Some(upland_core::quantity::time::midnight(after, tz))
+}
+
+/// A bypass or a silence of some hours from now; a silence may also be until a date.
+fn read_pause(
+    fields: &Fields,
+    kind: SensorEventKind,
+    (at, tz): (Timestamp, &TimeZone),
+) -> Result<Noted, Vec<String>> {
     let mut errors = Vec::new();
     if fields.get("reason").is_empty() {
         errors.push("Say why, for whoever finds it next.".into());
@@ -143,6 +163,10 @@ fn read_pause(fields: &Fields, kind: SensorEventKind, at: Timestamp) -> Result<N
             hours.filter(|h| (1..=LONGEST_BYPASS_HOURS).contains(h))
         }
     };
+    let until = Some(fields.get("hours")).filter(|_| kind == SensorEventKind::Silence && hours.is_none());
+    if let (Some(until), true) = (until.and_then(|text| silent_until(text, (at, tz))), errors.is_empty()) {
+        return Ok((kind, at, Some(until), serde_json::json!({})));
+    }
     match hours {
         Some(hours) if errors.is_empty() => {
             let pause = Pause::of_hours(at, hours);
@@ -150,7 +174,11 @@ fn read_pause(fields: &Fields, kind: SensorEventKind, at: Timestamp) -> Result<N
         }
         Some(_) => Err(errors),
         None => {
-            errors.push(format!("A bypass lasts 1 to {LONGEST_BYPASS_HOURS} hours; then it ends by itself."));
+            errors.push({
+                let until =
+                    if kind == SensorEventKind::Silence { ", or until a date within two months" } else { "" };
+                format!("It lasts 1 to {LONGEST_BYPASS_HOURS} hours{until}; then it ends by itself.")
+            });
             Err(errors)
         }
     }
@@ -189,8 +217,8 @@ async fn note(
     let states = here.sensor_states(None).await?;
     find(&states, id)?;
     let noted = match fields.get("kind") {
-        "bypass" => read_pause(&fields, SensorEventKind::Bypass, states.at),
-        "silence" => read_pause(&fields, SensorEventKind::Silence, states.at),
+        "bypass" => read_pause(&fields, SensorEventKind::Bypass, (here.now(), &here.facts.tz)),
+        "silence" => read_pause(&fields, SensorEventKind::Silence, (here.now(), &here.facts.tz)),
         "task" => read_task(&fields, &states, states.today.max(here.today())),
         _ => {
             return Err(PageError::BadRequest(
@@ -273,9 +301,9 @@ async fn set_threshold(
         .parse()
         .map_err(|_| PageError::BadRequest("The form does not say its threshold. Reload the page.".into()))?;
     sensor.setting.rain_threshold = Millimetres::from_mm(mm);
-    if let Some((_, message)) = sensor.setting.check(&sensor.card).first() {
+    if let Some(fault) = sensor.setting.check(&sensor.card).first() {
         let left = Left {
-            errors: vec![crate::page::quantities::capital(message)],
+            errors: vec![setting_fault(states.units(), fault)],
             typed: fields.clone(),
             new_token: None,
         };

@@ -4,6 +4,7 @@ use super::{find, frame};
 use crate::page::forms::{Field, FieldError, FieldGroup, Form, Reader, base_version};
 use crate::page::frame::Frame;
 use crate::page::quantities::plain;
+use crate::page::sensor_words::setting_fault;
 use crate::page::units::{NO_UNIT, Units};
 use crate::server::address;
 use crate::server::error::{PageError, page_with, see_other};
@@ -329,10 +330,10 @@ fn read(
     );
     place.at = x.zip(y).map(|(x, y)| (x.m(), y.m()));
     let mut errors = r.errors;
-    for (field, message) in sensor.setting.check(&sensor.card) {
-        let name = NAMES.into_iter().find(|n| *n == field).unwrap_or("name");
+    for fault in sensor.setting.check(&sensor.card) {
+        let name = NAMES.into_iter().find(|n| *n == fault.field).unwrap_or("name");
         if errors.iter().all(|(n, _)| *n != name) {
-            errors.push((name, format!("{}.", crate::page::quantities::capital(&message))));
+            errors.push((name, setting_fault(system, &fault)));
         }
     }
     for (field, message) in sensor.card.check() {

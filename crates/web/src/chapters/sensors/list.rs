@@ -1,10 +1,10 @@
-//! The first screen: what each sensor says, what it does to tonight, what is due; and what would pay.
+//! The first screen: what each sensor says_of, what it does to tonight, what is due; and what would pay.
 
 use super::{Tab, TabLink, frame, tabs};
 use crate::page::dates::Said;
 use crate::page::frame::Frame;
 use crate::page::quantities::{in_words, in_words_capital, plain, volume};
-use crate::page::sensor_words::{conflict, moment, pays, says, verdict};
+use crate::page::sensor_words::{conflict, moment, pays, says_of, verdict};
 use crate::server::address;
 use crate::server::error::{PageError, page};
 use crate::site::context::AtSite;
@@ -139,7 +139,7 @@ pub(super) fn judged(
 
 fn line(states: &SensorStates, record: &SensorRecord) -> Line {
     let said = states.says(record);
-    let (text, because) = says(states.units(), &said, &states.tz);
+    let (text, because) = says_of(states, record, &said);
     let place = overall(&judged(states, record));
     let (due, overdue) = next_task(states, record);
     Line {

@@ -6,7 +6,7 @@ use super::notes::notes;
 use super::thresholds::Replayed;
 use crate::page::dates::Said;
 use crate::page::quantities::plain;
-use crate::page::sensor_words::{cause, criterion, found, moment, remedy, says, verdict};
+use crate::page::sensor_words::{cause, criterion, found, moment, remedy, says_of, verdict};
 use crate::page::units::Units;
 use crate::server::error::PageError;
 use crate::site::sensing::SensorStates;
@@ -100,7 +100,7 @@ impl SensorView {
         let record = find(states, id)?;
         let card = &record.sensor.card;
         let said = states.says(record);
-        let (line, because) = says(states.units(), &said, &states.tz);
+        let (line, because) = says_of(states, record, &said);
         let (next, overdue) = next_task(states, record);
         let events = states.loaded.sensor_events.iter().filter(|e| e.sensor_id == id).take(EVENTS_LISTED);
         Ok(Self {
@@ -192,7 +192,7 @@ fn device_row(states: &SensorStates, device: &DeviceRecord, refused: &[Refused])
     DeviceRow {
         id: device.id,
         name: device.name.clone(),
-        seen: device.seen_at.map_or("never seen".into(), seen),
+        seen: device.seen_at.map_or("not heard yet".into(), seen),
         revoked: device.revoked_at.is_some(),
         refused: refused.iter().filter(|r| r.device_id == Some(device.id)).map(line).collect(),
     }
