@@ -14,6 +14,8 @@ pub mod log_file;
 pub mod night_csv;
 pub mod normals;
 pub mod ordinance_file;
+pub mod plan_geojson;
+pub mod plan_lines;
 pub mod planting;
 pub mod raw_csv;
 pub mod rows_csv;

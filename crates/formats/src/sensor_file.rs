@@ -8,7 +8,7 @@ use upland_core::quantity::bounds::{self, Bound};
 use upland_core::quantity::units::{Celsius, Metres, MetresPerSecond, Millimetres};
 use upland_core::sensors::mapping::Chosen;
 use upland_core::sensors::placement::Placement;
-use upland_core::sensors::site_plan::{Arc, Obstacle, Plot, SitePlan};
+use upland_core::sensors::site_plan::{Arc, BoxSpot, Obstacle, Plot, SitePlan};
 use upland_core::sensors::{Link, PowerSupply, Release, Sense, Sensor, SensorCard, Setting, Signal, Task};
 
 /// The value of `format` in every such file.
@@ -383,6 +383,11 @@ pub(crate) struct PlanDto {
     obstacles: Vec<(String, f64, f64, f64, f64, f64)>,
     /// Place, throw in metres, first and last edge in degrees from north, clockwise.
     heads: Vec<(f64, f64, f64, f64, f64)>,
+    /// Number and place; metres.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    boxes: Vec<(u8, f64, f64)>,
+    /// How far north lies clockwise from up, degrees.
+    north_deg: f64,
 }
 
 impl From<&SitePlan> for PlanDto {
@@ -395,6 +400,8 @@ impl From<&SitePlan> for PlanDto {
                 .map(|o| (o.name.clone(), o.x, o.y, o.width, o.depth, o.height))
                 .collect(),
             heads: plan.arcs.iter().map(|a| (a.x, a.y, a.throw, a.from_deg, a.to_deg)).collect(),
+            boxes: plan.boxes.iter().map(|b| (b.number, b.x, b.y)).collect(),
+            north_deg: plan.north_deg,
         }
     }
 }
@@ -417,10 +424,14 @@ pub fn plan_from_json(value: serde_json::Value) -> Result<SitePlan, Vec<PathProb
     taker.finish(plan)
 }
 
+// Long: one kind of thing after another.
 pub(crate) fn take_plan(take: &mut Checker, at: &str, dto: PlanDto) -> SitePlan {
-    for (list, count) in
-        [("zones", dto.zones.len()), ("obstacles", dto.obstacles.len()), ("heads", dto.heads.len())]
-    {
+    for (list, count) in [
+        ("zones", dto.zones.len()),
+        ("obstacles", dto.obstacles.len()),
+        ("heads", dto.heads.len()),
+        ("boxes", dto.boxes.len()),
+    ] {
         if count > MOST_ON_PLAN {
             take.say(
                 &format!("{at}.{list}"),
@@ -442,7 +453,13 @@ pub(crate) fn take_plan(take: &mut Checker, at: &str, dto: PlanDto) -> SitePlan 
     for (i, (x, y, throw, from, to)) in dto.heads.iter().enumerate() {
         sizes(format!("{at}.heads[{i}]"), &[*x, *y, *throw, *from, *to]);
     }
+    for (i, (_, x, y)) in dto.boxes.iter().enumerate() {
+        sizes(format!("{at}.boxes[{i}]"), &[*x, *y]);
+    }
+    sizes(format!("{at}.north_deg"), &[dto.north_deg]);
     SitePlan {
+        boxes: dto.boxes.into_iter().map(|(number, x, y)| BoxSpot { number, x, y }).collect(),
+        north_deg: dto.north_deg.rem_euclid(360.0),
         plots: dto
             .zones
             .into_iter()
@@ -533,6 +550,8 @@ mod tests {
                 height: 5.0,
             }],
             arcs: vec![Arc { x: 0.0, y: 0.0, throw: 4.0, from_deg: 0.0, to_deg: 90.0 }],
+            boxes: vec![BoxSpot { number: 2, x: 3.5, y: 1.0 }],
+            north_deg: 15.0,
         };
         assert_eq!(plan_from_json(plan_to_json(&plan)).unwrap(), plan);
         let wild = serde_json::json!({ "zones": [[1, 0, 0, 1e9, 1]], "obstacles": [], "heads": [] });

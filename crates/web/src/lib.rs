@@ -53,6 +53,7 @@ fn routes(config: &mut web::ServiceConfig) {
         .service(server::assets::worker)
         .service(server::assets::serve)
         .service(server::health)
+        .configure(chapters::about::routes)
         .configure(chapters::accounts::routes)
         .configure(chapters::round::routes)
         .configure(chapters::zones::routes)

@@ -32,6 +32,9 @@ pub struct Args {
     /// Load the demo, with its known passwords, into a database without accounts.
     #[arg(long)]
     demo: bool,
+    /// Where the source of this installation is; the licence asks whoever runs it for others to say so.
+    #[arg(long, env = "UPLAND_SOURCE_URL")]
+    source_url: Option<String>,
     /// Worker threads.
     #[arg(long, default_value_t = 4)]
     workers: usize,
@@ -102,7 +105,8 @@ pub fn serve(args: Args) -> Result<(), Failure> {
     super::print(&hello)?;
     let config = ServerConfig { listener, behind_tls: args.behind_tls, workers: args.workers };
     let days = store.clone();
-    let state = AppState::new(store);
+    let source = args.source_url.filter(|url| url.starts_with("https://") || url.starts_with("http://"));
+    let state = AppState::new(store).with_source(source);
     // Where the demo is, its sensors can have stand-ins, and days pass on its clock.
     let state = if demo {
         std::thread::spawn(move || keep_days_coming(&days));

@@ -35,7 +35,7 @@ fn cans_are_refused_at_their_field_and_what_was_typed_is_kept() {
     let server = Server::start(true);
     let person = Person::signed_in(&server, "bram");
     for (on, minutes, throat, typed, told) in [
-        ("yesterday", "10", "80", GRID, "YYYY-MM-DD"),
+        ("some day", "10", "80", GRID, "is not a date"),
         ("2026-07-10", "ten", "80", GRID, "value=\"ten\""),
         ("2026-07-10", "10", "0", GRID, "value=\"0\""),
         ("2026-07-10", "10", "80", "0 0 41\n2 0", "2 0"),
@@ -114,11 +114,11 @@ fn what_was_found_at_a_zone_needs_a_day_a_value_and_a_reason() {
         person.post_from(season, "/sites/1/zones/1/events", &fields)
     };
     for (kind, date, value, reason, told) in [
-        ("reading", "13 July", "40", "probe", "The day is written YYYY-MM-DD."),
+        ("reading", "13 Julember", "40", "probe", "is not a date; write 14 Jul"),
         ("reading", "2026-07-10", "-1", "probe", "between 0 % (wilting) and 100 % (full)"),
         ("reading", "2026-07-10", "wet", "probe", "between 0 % (wilting) and 100 % (full)"),
-        ("run", "2026-07-10", "0", "seen", "between 0.1 and 1440 minutes"),
-        ("run", "2026-07-10", "1441", "seen", "between 0.1 and 1440 minutes"),
+        ("run", "2026-07-10", "0", "seen", "between 0.1 minutes and a day"),
+        ("run", "2026-07-10", "1441", "seen", "between 0.1 minutes and a day"),
         ("run", "2026-07-10", "12", " ", "Say how it was found"),
     ] {
         let refused = note(kind, date, value, reason);

@@ -516,7 +516,7 @@ fn site_errors_stand_at_their_fields_in_the_units_of_the_form() {
     for message in [
         "Give it a name",
         "between -89 and 89",
-        "Write the decimal with a point",
+        "can be read as 3.412 or as 3412",
         "IANA list",
         "Choose one from the list",
         "give it a length",

@@ -1,6 +1,7 @@
 //! Cards and ordinances that many sites share, and the law of a site, over HTTP.
 
 use super::http::Person;
+use super::programs::fields;
 use super::server::Server;
 use std::collections::BTreeMap;
 
@@ -136,8 +137,8 @@ fn a_permit_that_cannot_be_read_is_told_at_its_row_and_what_was_typed_is_kept() 
         ]
     };
     for (zone, until, told) in [
-        ("1-1", "soon", "A permit needs its last date, YYYY-MM-DD."),
-        ("1-1", "2026-02-30", "A permit needs its last date, YYYY-MM-DD."),
+        ("1-1", "soon", "A permit needs its last date."),
+        ("1-1", "2026-02-30", "A permit needs its last date."),
         ("lawn", "2026-08-01", "Choose a zone, and keep the reference short."),
     ] {
         let refused = bram.post_from(LAW, &own, &permit(zone, until));
@@ -224,4 +225,40 @@ fn a_card_is_edited_taken_off_the_list_and_offered_again() {
     assert!(!offered());
     assert_eq!(bram.post_from("/cards", &format!("{page}/restore"), &[]).status, 303);
     assert!(offered());
+}
+
+#[test]
+fn a_card_edited_by_two_comes_together_and_a_smaller_one_shows_what_is_beyond_it() {
+    let server = Server::start(true);
+    let (bram, isla) = (Person::signed_in(&server, "bram"), Person::signed_in(&server, "isla"));
+    let path = "/sites/1/boxes/1/card";
+    let form = |person: &Person| {
+        fields(&person.get(path).text.replace("<form class=\"survey\"", "<form id=\"settings\""))
+    };
+    let (mut mine, mut theirs) = (form(&bram), form(&isla));
+    theirs.insert("programs".into(), "4".into());
+    assert_eq!(send(&isla, path, path, &theirs).status, 303);
+    mine.insert("place".into(), "Potting shed, north wall".into());
+    let conflict = send(&bram, path, path, &mine);
+    assert_eq!(conflict.status, 409);
+    assert!(
+        conflict.text.contains("Isla saved a version")
+            && conflict.text.contains("nothing was changed by both")
+    );
+    let merged = fields(&conflict.text.replace("<form class=\"survey\"", "<form id=\"settings\""));
+    assert_eq!((merged["programs"].as_str(), merged["place"].as_str()), ("4", "Potting shed, north wall"));
+    assert_eq!(send(&bram, path, path, &merged).status, 303);
+
+    let mut smaller = form(&bram);
+    smaller.insert("programs".into(), "2".into());
+    smaller.insert("stations".into(), "0".into());
+    let refused = send(&bram, path, path, &smaller);
+    assert_eq!(refused.status, 422);
+    assert!(refused.text.contains("0 is outside 1 to 250"));
+    smaller.insert("stations".into(), "8".into());
+    assert_eq!(send(&bram, path, path, &smaller).status, 303);
+    let shown = bram.get("/sites/1/boxes/1").text;
+    assert!(
+        shown.contains("go beyond the new card") && shown.contains("Take the nearest that the box can hold")
+    );
 }

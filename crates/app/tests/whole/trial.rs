@@ -569,14 +569,14 @@ fn what_a_trial_cannot_read_is_said_and_nothing_is_tried() {
     let server = Server::start(true);
     let bram = Person::signed_in(&server, "bram");
     for (query, words) in [
-        ("from=May", "a date written YYYY-MM-DD"),
+        ("from=May", "is not a date; write"),
         ("from=2026-07-01&to=2026-06-01", "lies before the first"),
         ("from=2001-01-01", "At most three years"),
         ("price=much", "a number, or steps"),
         ("price=100:1,50:2", "the steps must rise"),
         ("price=-1", "a price lies between"),
         ("kw=4", "give both"),
-        ("kw=four&kwh=1", "a number"),
+        ("kw=four&kwh=1", "is not a number"),
         ("weather=sunny", "Choose the weather from the list"),
         ("weather=generated&seed=x", "a whole number"),
     ] {

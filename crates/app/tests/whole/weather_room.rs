@@ -31,9 +31,9 @@ fn a_value_is_judged_by_hand_with_a_reason_and_the_rules_come_back() {
     let source = sources(&person).first().expect("the demo has a station").clone();
     for (day, variable, reason, told) in [
         ("2026-07-10", "rain", "", "the reason stays with the value"),
-        ("10 July", "rain", "a bucket", "a day written YYYY-MM-DD"),
-        ("2026-07-10", "mood", "a bucket", "a day written YYYY-MM-DD"),
-        ("1066-07-10", "rain", "a bucket", "a day written YYYY-MM-DD"),
+        ("10 Julember", "rain", "a bucket", "is not a date; write 14 Jul"),
+        ("2026-07-10", "mood", "a bucket", "a source, a day and a variable"),
+        ("1066-07-10", "rain", "a bucket", "is not a date; write 14 Jul"),
     ] {
         let refused = overrule(&person, &source, day, variable, "no", reason);
         assert_eq!(refused.status, 422, "{day} {variable} {reason}");

@@ -352,6 +352,7 @@ pub struct SettingFault {
 
 impl Setting {
     /// Everything that the sensor's card cannot be set to, by field.
+    // Long: one rule after another.
     #[must_use]
     pub fn check(&self, card: &SensorCard) -> Vec<SettingFault> {
         let mut faults: Vec<SettingFault> = Vec::new();

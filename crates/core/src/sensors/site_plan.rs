@@ -64,20 +64,31 @@ impl Arc {
         if sweep == 0.0 { 360.0 } else { sweep }
     }
 
-    /// Whether its water reaches a place.
+    /// Whether its water reaches a place on a plan whose north lies so many degrees clockwise from up.
     #[must_use]
-    pub fn wets(&self, (x, y): (f64, f64)) -> bool {
+    pub fn wets(&self, (x, y): (f64, f64), north_deg: f64) -> bool {
         let (dx, dy) = (x - self.x, y - self.y);
         if dx.hypot(dy) > self.throw {
             return false;
         }
-        // North is up, so y falls northwards.
-        let bearing = dx.atan2(-dy).to_degrees().rem_euclid(360.0);
+        // y falls upwards.
+        let bearing = (dx.atan2(-dy).to_degrees() - north_deg).rem_euclid(360.0);
         (bearing - self.from_deg).rem_euclid(360.0) <= self.sweep_deg()
     }
 }
 
-/// A plan.
+/// A box where it hangs.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct BoxSpot {
+    /// Its number.
+    pub number: u8,
+    /// Place.
+    pub x: f64,
+    /// Place.
+    pub y: f64,
+}
+
+/// A plan. Places are metres to the right and down from a corner; up is north unless it says otherwise.
 #[derive(Debug, Clone, PartialEq, Default)]
 pub struct SitePlan {
     /// Zones.
@@ -86,6 +97,10 @@ pub struct SitePlan {
     pub obstacles: Vec<Obstacle>,
     /// Heads.
     pub arcs: Vec<Arc>,
+    /// Boxes.
+    pub boxes: Vec<BoxSpot>,
+    /// How far north lies clockwise from up, degrees.
+    pub north_deg: f64,
 }
 
 /// What a plan says about a place.
@@ -130,6 +145,32 @@ fn ray(
     (enters <= leaves && leaves >= 0.0).then_some(enters.max(0.0))
 }
 
+/// Shadows are cut off at this length, m.
+const LONGEST_SHADOW_M: f64 = 500.0;
+
+/// The convex hull of some points, clockwise as drawn (Andrew's monotone chain).
+fn hull(mut points: Vec<(f64, f64)>) -> Vec<(f64, f64)> {
+    points.sort_by(|a, b| a.0.total_cmp(&b.0).then(a.1.total_cmp(&b.1)));
+    let half = |points: &mut dyn Iterator<Item = (f64, f64)>| {
+        let mut chain: Vec<(f64, f64)> = Vec::new();
+        for point in points {
+            while let [.., a, b] = chain.as_slice() {
+                let turn = (b.0 - a.0) * (point.1 - a.1) - (b.1 - a.1) * (point.0 - a.0);
+                if turn > 0.0 {
+                    break;
+                }
+                chain.pop();
+            }
+            chain.push(point);
+        }
+        chain.pop();
+        chain
+    };
+    let mut all = half(&mut points.iter().copied());
+    all.extend(half(&mut points.iter().rev().copied()));
+    all
+}
+
 impl SitePlan {
     /// Looks at a place, at a height above the ground.
     #[must_use]
@@ -142,7 +183,7 @@ impl SitePlan {
         Seen {
             obstacle: worst.map(|(d, above)| (Metres::from_m(d), Metres::from_m(above))),
             covered: taller.clone().any(|(d, _)| d <= 0.0),
-            in_spray: self.arcs.iter().any(|a| a.wets(at)),
+            in_spray: self.arcs.iter().any(|a| a.wets(at, self.north_deg)),
             station: self
                 .plots
                 .iter()
@@ -163,11 +204,7 @@ impl SitePlan {
                 if altitude <= 0.0 {
                     return false;
                 }
-                // Towards the sun: east and south, from the declination and the hour angle.
-                let east = -delta.cos() * angle.sin();
-                let south = phi.sin() * delta.cos() * angle.cos() - phi.cos() * delta.sin();
-                let length = east.hypot(south).max(1e-9);
-                let towards = (east / length, south / length);
+                let towards = self.towards_sun(phi, delta, angle);
                 !self.obstacles.iter().any(|o| {
                     let above = o.height - height.m();
                     above > 0.0
@@ -181,6 +218,45 @@ impl SitePlan {
         hours
     }
 
+    /// The direction on the plan, right and down, in which the sun stands; from latitude, declination and hour angle.
+    fn towards_sun(&self, phi: f64, delta: f64, angle: f64) -> (f64, f64) {
+        let east = -delta.cos() * angle.sin();
+        let south = phi.sin() * delta.cos() * angle.cos() - phi.cos() * delta.sin();
+        let length = east.hypot(south).max(1e-9);
+        let (sin, cos) = self.north_deg.to_radians().sin_cos();
+        let (east, south) = (east / length, south / length);
+        (east * cos - south * sin, east * sin + south * cos)
+    }
+
+    /// The ground that lies in shade at an hour of solar time, 12 at noon: a polygon for each obstacle, its own ground
+    /// included. `None` when the sun is down. Ground is taken to be level.
+    #[must_use]
+    pub fn shade(&self, latitude_deg: f64, date: Date, solar_hour: f64) -> Option<Vec<Vec<(f64, f64)>>> {
+        let (phi, delta) = (latitude_deg.to_radians(), declination_rad(day_of_year(date)));
+        let angle = (solar_hour - 12.0) * PI / 12.0;
+        let altitude = altitude_rad(phi, delta, angle);
+        if altitude <= 0.0 {
+            return None;
+        }
+        let (right, down) = self.towards_sun(phi, delta, angle);
+        let polygon = |o: &Obstacle| {
+            // Near the horizon a shadow has no end; it leaves every site.
+            let reach = (o.height / altitude.tan()).min(LONGEST_SHADOW_M);
+            let corners =
+                [(o.x, o.y), (o.x + o.width, o.y), (o.x + o.width, o.y + o.depth), (o.x, o.y + o.depth)];
+            let thrown = corners.map(|(x, y)| (x - right * reach, y - down * reach));
+            hull(corners.into_iter().chain(thrown).collect())
+        };
+        Some(self.obstacles.iter().map(polygon).collect())
+    }
+
+    /// Length of a wire from a box to a place, straight over the ground; `None` when the box is not on the plan.
+    #[must_use]
+    pub fn wire(&self, box_number: u8, (x, y): (f64, f64)) -> Option<Metres> {
+        let spot = self.boxes.iter().find(|b| b.number == box_number)?;
+        Some(Metres::from_m((spot.x - x).hypot(spot.y - y)))
+    }
+
     /// The corner and size that hold everything, and some places besides; `None` when there is nothing.
     #[must_use]
     pub fn extent(&self, places: &[(f64, f64)]) -> Option<(f64, f64, f64, f64)> {
@@ -190,6 +266,7 @@ impl SitePlan {
             .map(|p| (p.x, p.y, p.x + p.width, p.y + p.depth))
             .chain(self.obstacles.iter().map(|o| (o.x, o.y, o.x + o.width, o.y + o.depth)))
             .chain(self.arcs.iter().map(|a| (a.x - a.throw, a.y - a.throw, a.x + a.throw, a.y + a.throw)))
+            .chain(self.boxes.iter().map(|b| (b.x, b.y, b.x, b.y)))
             .chain(places.iter().map(|(x, y)| (*x, *y, *x, *y)));
         let (x0, y0, x1, y1) =
             corners.reduce(|a, b| (a.0.min(b.0), a.1.min(b.1), a.2.max(b.2), a.3.max(b.3)))?;
@@ -210,7 +287,71 @@ mod tests {
             ],
             // A quarter from the corner, towards the south-east.
             arcs: vec![Arc { x: 0.0, y: 0.0, throw: 6.0, from_deg: 90.0, to_deg: 180.0 }],
+            boxes: vec![BoxSpot { number: 1, x: 27.0, y: 4.0 }],
+            north_deg: 0.0,
         }
+    }
+
+    #[test]
+    fn shade_lies_away_from_the_sun_and_as_long_as_its_height_asks() {
+        let june = jiff::civil::date(2026, 6, 21);
+        let wall = SitePlan {
+            obstacles: vec![Obstacle {
+                name: "wall".into(),
+                x: 0.0,
+                y: 0.0,
+                width: 10.0,
+                depth: 1.0,
+                height: 5.0,
+            }],
+            ..SitePlan::default()
+        };
+        // At solar noon of the solstice at 46 degrees the sun stands 90 - 46 + 23.45 = 67.4 degrees high in the south:
+        // the shadow falls north by 5 / tan 67.4.
+        let noon = wall.shade(46.0, june, 12.0).unwrap().remove(0);
+        let north = noon.iter().map(|p| p.1).fold(f64::INFINITY, f64::min);
+        assert!((north + 5.0 / 67.44_f64.to_radians().tan()).abs() < 0.02, "{north}");
+        let (west, east) = noon.iter().fold((f64::MAX, f64::MIN), |(a, b), p| (a.min(p.0), b.max(p.0)));
+        assert!((west).abs() < 0.01 && (east - 10.0).abs() < 0.01, "straight north: {west} {east}");
+        // In the morning it falls west, in the evening east; at night there is none.
+        let span = |hour| {
+            let all = wall.shade(46.0, june, hour).unwrap().remove(0);
+            all.iter().fold((f64::MAX, f64::MIN), |(a, b), p| (a.min(p.0), b.max(p.0)))
+        };
+        assert!(span(8.0).0 < -2.0 && span(8.0).1 <= 10.01 && span(16.0).1 > 12.0);
+        assert_eq!(wall.shade(46.0, june, 0.5), None);
+        // A quarter turn of north turns the shadow: north lies to the right now.
+        let turned = SitePlan { north_deg: 90.0, ..wall };
+        let noon = turned.shade(46.0, june, 12.0).unwrap().remove(0);
+        let right = noon.iter().map(|p| p.0).fold(f64::MIN, f64::max);
+        assert!((right - 10.0 - 5.0 / 67.44_f64.to_radians().tan()).abs() < 0.02, "{right}");
+    }
+
+    #[test]
+    fn the_shade_and_the_hours_of_sun_are_one_sun() {
+        // A place is lit in as many steps of the day as no shadow covers it.
+        let date = jiff::civil::date(2026, 7, 15);
+        let shed = SitePlan { north_deg: 25.0, ..plan() };
+        let at = (21.0, 1.0);
+        let inside = |polygon: &[(f64, f64)]| {
+            let edges = polygon.iter().zip(polygon.iter().cycle().skip(1));
+            let turns: Vec<f64> =
+                edges.map(|(a, b)| (b.0 - a.0) * (at.1 - a.1) - (b.1 - a.1) * (at.0 - a.0)).collect();
+            turns.iter().all(|t| *t >= 0.0) || turns.iter().all(|t| *t <= 0.0)
+        };
+        let lit = (0..144).filter(|step| {
+            let hour = (f64::from(*step) + 0.5) / 6.0;
+            shed.shade(46.0, date, hour).is_some_and(|all| !all.iter().any(|p| inside(p)))
+        });
+        let hours = f64::from(u32::try_from(lit.count()).unwrap()) / 6.0;
+        let asked = shed.sun_hours(at, Metres::ZERO, 46.0, date);
+        assert!((hours - asked).abs() < 0.01, "{hours} {asked}");
+    }
+
+    #[test]
+    fn a_wire_is_as_long_as_the_way_from_its_box() {
+        assert_eq!(plan().wire(1, (24.0, 8.0)).map(Metres::m), Some(5.0));
+        assert_eq!(plan().wire(2, (24.0, 8.0)), None);
     }
 
     #[test]
@@ -227,12 +368,12 @@ mod tests {
     #[test]
     fn an_arc_wets_its_sector_only() {
         let arc = plan().arcs[0];
-        assert!(arc.wets((3.0, 3.0)));
-        assert!(!arc.wets((3.0, -3.0)) && !arc.wets((-3.0, 3.0)) && !arc.wets((6.0, 6.0)));
+        assert!(arc.wets((3.0, 3.0), 0.0));
+        assert!(!arc.wets((3.0, -3.0), 0.0) && !arc.wets((-3.0, 3.0), 0.0) && !arc.wets((6.0, 6.0), 0.0));
         let full = Arc { from_deg: 0.0, to_deg: 0.0, ..arc };
-        assert!(full.wets((-3.0, -3.0)));
+        assert!(full.wets((-3.0, -3.0), 0.0));
         let across_north = Arc { from_deg: 315.0, to_deg: 45.0, ..arc };
-        assert!(across_north.wets((0.0, -3.0)) && !across_north.wets((0.0, 3.0)));
+        assert!(across_north.wets((0.0, -3.0), 0.0) && !across_north.wets((0.0, 3.0), 0.0));
     }
 
     #[test]

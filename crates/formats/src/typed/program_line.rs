@@ -42,6 +42,7 @@ enum Word {
 ///
 /// # Errors
 /// The first word that cannot be placed, with what is expected there.
+// Long: a word is placed by what stands before it.
 pub fn program_line(line: &str, today: Date, habit: Habit) -> Read<ProgramLine> {
     const SHAPE: &str = "a line such as A 02:00 mon wed fri 1 12 2 12 3 20: program, starts, days, then each station with its minutes";
     let joined = with_halves(line);

@@ -225,6 +225,7 @@ fn slopes_are_percent_or_degrees_or_a_ratio() {
     }
 }
 
+// Long: a table.
 #[test]
 fn dates_follow_the_readers_habit() {
     for (text, expected) in [

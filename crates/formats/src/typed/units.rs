@@ -166,6 +166,7 @@ fn parts(typed: &str) -> Option<Vec<(&str, &str)>> {
 ///
 /// # Errors
 /// What cannot be read, a unit of another kind, and a number that can be read in two ways.
+// Long: one text is looked at from several sides.
 pub fn quantity(text: &str, unit_of_field: &str) -> Read<f64> {
     let own_name = unit_of_field.to_lowercase();
     let own = find(&own_name);

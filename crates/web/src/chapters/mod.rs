@@ -1,5 +1,6 @@
 //! The chapters: a folder each, with its handlers, views, words and templates. None knows another.
 
+pub(crate) mod about;
 pub(crate) mod accounts;
 pub(crate) mod budget;
 pub(crate) mod library;

@@ -110,6 +110,7 @@ pub(crate) fn groups() -> Vec<FieldGroup> {
     let number = |name, label, unit| Field::number(name, label, unit);
     vec![
         FieldGroup {
+            folded: false,
             legend: "What it holds",
             fields: vec![
                 Field::text("name", "Name of the card").help("What kind of box it is, not where it hangs."),
@@ -129,6 +130,7 @@ pub(crate) fn groups() -> Vec<FieldGroup> {
             ],
         },
         FieldGroup {
+            folded: false,
             legend: "Days and hours",
             fields: vec![
                 Field::yes_no("weekdays", "Days of the week"),
@@ -141,6 +143,7 @@ pub(crate) fn groups() -> Vec<FieldGroup> {
             ],
         },
         FieldGroup {
+            folded: false,
             legend: "Percentage",
             fields: vec![
                 Field::choice::<PercentageScope>("percentage_scope", "There is", scope),
@@ -153,6 +156,7 @@ pub(crate) fn groups() -> Vec<FieldGroup> {
             ],
         },
         FieldGroup {
+            folded: false,
             legend: "Stations and sensors",
             fields: vec![
                 number("longest_delay_s", "Longest pause between stations", "s"),
@@ -269,6 +273,7 @@ fn computing(text: &str) -> Result<Option<Computing>, String> {
 }
 
 /// Reads a card; every limit that no box could have is told at its field.
+// Long: a list of fields.
 pub(crate) fn read(fields: &Fields) -> Result<Card, Vec<FieldError>> {
     let mut take = FormReader { fields, errors: Vec::new() };
     let mut sensor_ports = Vec::new();

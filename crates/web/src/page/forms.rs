@@ -136,6 +136,39 @@ impl Field {
 pub(crate) struct FieldGroup {
     pub legend: &'static str,
     pub fields: Vec<Field>,
+    /// Whether it opens on demand, under a line that says what is in it.
+    pub folded: bool,
+}
+
+impl FieldGroup {
+    pub fn of(legend: &'static str, fields: Vec<Field>) -> Self {
+        Self { legend, fields, folded: false }
+    }
+
+    pub fn folded(legend: &'static str, fields: Vec<Field>) -> Self {
+        Self { legend, fields, folded: true }
+    }
+
+    /// Whether a field of it was refused.
+    pub fn is_wrong(&self) -> bool {
+        self.fields.iter().any(|f| f.error.is_some())
+    }
+
+    /// What is in it: what was filled in, or that nothing was.
+    pub fn summary(&self) -> String {
+        let said = self.fields.iter().filter(|f| !f.value.is_empty()).map(|f| {
+            let value = f.options().and_then(|all| all.iter().find(|(code, _)| *code == f.value));
+            let value = value.map_or(f.value.as_str(), |(_, words)| words.as_str());
+            format!("{} {value} {}", f.label.to_lowercase(), f.unit).trim_end().to_owned()
+        });
+        let said: Vec<String> = said.collect();
+        match (said.is_empty(), self.fields.iter().filter_map(|f| f.default.as_ref()).count()) {
+            (false, _) => said.join(", "),
+            (true, 0) => "nothing set".into(),
+            (true, 1) => "its default".into(),
+            (true, _) => "all defaults".into(),
+        }
+    }
 }
 
 /// A form as a template draws it.
@@ -437,6 +470,7 @@ mod tests {
     fn form() -> Form {
         Form {
             groups: vec![FieldGroup {
+                folded: false,
                 legend: "All",
                 fields: vec![
                     Field::text("name", "Name"),

@@ -44,7 +44,7 @@ mod tests {
     #[test]
     fn your_edit_stands_on_top_of_theirs_and_lines_that_both_changed_are_named() {
         let fields = vec![Field::text("name", "Name"), Field::number("rate", "Precipitation rate", "mm/h")];
-        let form = Form { groups: vec![FieldGroup { legend: "Zone", fields }] };
+        let form = Form { groups: vec![FieldGroup { folded: false, legend: "Zone", fields }] };
         let started = texts("Lawn", "20");
         let (shown, merged) =
             Merged::of(&form, &started, &texts("Lawn", "25"), &texts("Top lawn", "20"), "Isla");

@@ -25,6 +25,8 @@ pub struct AppState {
     pub(crate) clock_ahead: Arc<AtomicI64>,
     /// Brings the days that passed in a demo.
     pub(crate) bring_days: Option<BringDays>,
+    /// Where the source of this installation is, as its licence asks.
+    pub(crate) source_url: Option<String>,
 }
 
 /// Brings the weather of the days that passed on the clock of a demo, until an instant.
@@ -43,6 +45,7 @@ impl AppState {
             stand_ins: StandIns::default(),
             clock_ahead: Arc::default(),
             bring_days: None,
+            source_url: None,
         }
     }
 
@@ -52,6 +55,13 @@ impl AppState {
     pub fn with_demo(mut self, url: String, bring_days: BringDays) -> Self {
         self.stand_ins.url = Some(url);
         self.bring_days = Some(bring_days);
+        self
+    }
+
+    /// The same with the address of its source.
+    #[must_use]
+    pub fn with_source(mut self, url: Option<String>) -> Self {
+        self.source_url = url;
         self
     }
 

@@ -63,7 +63,7 @@ static HASHING: Semaphore = Semaphore::const_new(HASHED_AT_ONCE);
 async fn hashing<T: Send + 'static>(work: impl FnOnce() -> T + Send + 'static) -> Result<T, PageError> {
     // The semaphore is never closed, so a permit always comes.
     let _turn = HASHING.acquire().await.map_err(|closed| PageError::Session(closed.to_string()))?;
-    Ok(off_loop(work).await?)
+    off_loop(work).await
 }
 
 /// Checked when the sign-in name is unknown, so that the answer takes as long either way.

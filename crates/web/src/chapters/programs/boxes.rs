@@ -55,6 +55,7 @@ async fn new_page(
     let kind = Field { kind: FieldKind::Choice(cards), ..Field::text("card", "Kind of box") };
     let form = Form {
         groups: vec![FieldGroup {
+            folded: false,
             legend: "Box",
             fields: vec![
                 Field::text("place", "Where it hangs"),
@@ -126,7 +127,11 @@ struct Drawn<'a> {
 }
 
 fn form() -> Form {
-    let mut groups = vec![FieldGroup { legend: "Box", fields: vec![Field::text("place", "Where it hangs")] }];
+    let mut groups = vec![FieldGroup {
+        folded: false,
+        legend: "Box",
+        fields: vec![Field::text("place", "Where it hangs")],
+    }];
     groups.extend(card_form::groups());
     Form { groups }
 }

@@ -245,8 +245,8 @@ async fn settings_page(
     let drawing = match kept {
         None => Drawing::of(bench.settings(), version, look),
         Some(kept) => {
+            let found = Some(entry::found_again(&bench, &kept));
             let fields = Fields(kept.fields);
-            let found = Some(entry::found_again(&bench, kept.typed_at));
             let drawing = match entry::read(&bench, &fields) {
                 Ok(settings) => Drawing::of_typed(settings, &fields, kept.base_version, look),
                 Err(errors) => Drawing::typed(fields.0.clone(), errors, kept.base_version, look),

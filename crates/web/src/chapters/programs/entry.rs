@@ -2,7 +2,7 @@
 
 use super::settings_form::{self, ReadFor, TextError, Texts};
 use crate::page::dates::{Said, typed_date, typed_time};
-use crate::page::quantities::{capital, depth};
+use crate::page::quantities::depth;
 use crate::server::reader::habit;
 use crate::server::session::Fields;
 use crate::site::workbench::Workbench;
@@ -14,6 +14,7 @@ use upland_core::quantity::time::Seconds;
 use upland_core::quantity::units::Millimetres;
 use upland_core::site::UnitSystem;
 use upland_formats::typed::{self, ProgramLine};
+use upland_store::drafts::SettingsDraft;
 
 /// Reads settings for a box.
 pub(super) fn read(bench: &Workbench, fields: &Fields) -> Result<Settings, Vec<TextError>> {
@@ -271,9 +272,16 @@ pub(super) fn station_totals(bench: &Workbench, settings: &Settings) -> Vec<Stat
 }
 
 /// A draft that was found again, in words.
-pub(super) fn found_again(bench: &Workbench, typed_at: Timestamp) -> String {
-    let at = typed_at.to_zoned(bench.loaded.tz.clone()).said("%a %-d %b, %H:%M");
-    capital(&format!("your draft of {at} is here as you left it; it is not saved."))
+pub(super) fn found_again(bench: &Workbench, draft: &SettingsDraft) -> String {
+    let at = draft.typed_at.to_zoned(bench.loaded.tz.clone()).said("%a %-d %b, %H:%M");
+    let since = match bench.saved() {
+        Some(saved) if saved.version > draft.base_version => format!(
+            " It was begun on version {}; version {} was saved since by {}, and both come together when you save.",
+            draft.base_version, saved.version, saved.saved_by
+        ),
+        _ => String::new(),
+    };
+    format!("Your draft of {at} is here as you left it; it is not saved.{since}")
 }
 
 #[cfg(test)]

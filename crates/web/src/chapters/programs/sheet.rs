@@ -123,7 +123,7 @@ pub(super) fn rest_of_box(settings: &Settings) -> Vec<String> {
     match settings.master_lead {
         (Seconds::ZERO, Seconds::ZERO) => {}
         (lead, lag) => {
-            lines.push(format!("Master valve opens {lead} before a station and stays open {lag} after it"))
+            lines.push(format!("Master valve opens {lead} before a station and stays open {lag} after it"));
         }
     }
     lines

@@ -4,6 +4,7 @@ use super::thresholds::replayed;
 use super::view::SensorView;
 use super::{find, frame};
 use crate::page::frame::Frame;
+use crate::page::plan_picture::{plan_about, saved_plan};
 use crate::page::sensor_words::moment;
 use crate::page::sensor_words::setting_fault;
 use crate::page::take_back::TakeBack;
@@ -51,6 +52,8 @@ struct SensorPage {
     site_id: i64,
     id: i64,
     sensor: Arc<SensorView>,
+    /// The plan around it.
+    plan: String,
     new_token: Option<String>,
     /// Whether stand-ins are offered, readings of one that runs, and speeds.
     stand_ins: bool,
@@ -101,6 +104,7 @@ pub(super) async fn draw(
     });
     let sensor = sensor.await?;
     let running = &here.state.stand_ins;
+    let plan = plan_about(here, &saved_plan(here).await?, (None, Some(&sensor.name)));
     page_with(
         status,
         &SensorPage {
@@ -108,6 +112,7 @@ pub(super) async fn draw(
             site_id,
             id,
             sensor,
+            plan,
             new_token: left.new_token,
             stand_ins: running.url.is_some(),
             stand_in: running.taken(id),

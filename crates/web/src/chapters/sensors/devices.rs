@@ -85,7 +85,7 @@ fn read_line(line: &str, shown: Shown, today: Date) -> Result<(DateTime, f64), S
         match (when, shown.read(value)) {
             (Ok(when), Ok(value)) => return Ok((when, value)),
             (Err(refusal), Ok(_)) | (Ok(_), Err(refusal)) if refused.is_empty() => {
-                refused = refusal.to_string()
+                refused = refusal.to_string();
             }
             _ => {}
         }

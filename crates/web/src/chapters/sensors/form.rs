@@ -132,12 +132,14 @@ fn form(card: &SensorCard, boxes: &[(u8, String)], zones: &[(u16, String)], syst
     Form {
         groups: vec![
             FieldGroup {
+                folded: false,
                 legend: "Sensor",
                 fields: vec![Field::text("name", "Name"), choice_of("box", "For box", boxes)],
             },
-            FieldGroup { legend: "What is set on it", fields: set },
-            FieldGroup { legend: "Where it stands", fields: place },
+            FieldGroup { folded: false, legend: "What is set on it", fields: set },
+            FieldGroup { folded: false, legend: "Where it stands", fields: place },
             FieldGroup {
+                folded: false,
                 legend: "Its card",
                 fields: vec![
                     Field::choice::<Signal>("signal", "Speaks by", Signal::label),

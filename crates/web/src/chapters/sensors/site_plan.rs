@@ -1,10 +1,14 @@
-//! The plan of a site: zones, obstacles, throws and sensors as a drawing over a list of lines, and what
-//! it says about each sensor's place.
+//! The plan of a site: zones, what stands up, heads, boxes and sensors on a drawing over a list of lines, and what it
+//! says about each sensor's place. Each pull is computed on the server at once; nothing is stored until it is saved.
 
 use super::{Tab, TabLink, find, frame, tabs};
 use crate::page::frame::Frame;
+use crate::page::plan_picture::{Look, PlanPicture, plan_picture, saved_plan};
 use crate::page::quantities::{length, plain};
+use crate::page::sensor_words;
+use crate::page::units::Units;
 use crate::server::address;
+use crate::server::download::attachment;
 use crate::server::error::{PageError, page_with, see_other};
 use crate::server::session::{Fields, flash};
 use crate::site::context::{AtSite, EditorAt};
@@ -13,49 +17,30 @@ use actix_web::http::StatusCode;
 use actix_web::{HttpResponse, get, post, web};
 use askama::Template;
 use jiff::civil::Date;
-use upland_core::quantity::bounds;
+use upland_core::quantity::month::Month;
 use upland_core::quantity::units::Metres;
 use upland_core::sensors::Sensor;
-use upland_core::sensors::site_plan::{Arc, Obstacle, Plot, SitePlan};
-use upland_formats::sensor_file::MOST_ON_PLAN;
+use upland_core::sensors::placement::{SWITCH_LEAST_M, Verdict};
+use upland_core::sensors::site_plan::SitePlan;
+use upland_formats::plan_geojson;
+use upland_formats::plan_lines::{self, LengthUnit, PlanText};
 use upland_store::Saved;
+use upland_store::sensors::SensorRecord;
 
 pub(super) fn routes(config: &mut web::ServiceConfig) {
-    config.service(plan_page).service(save).service(take_over);
+    config.service(plan_page).service(look).service(save).service(geojson).service(take_over);
 }
 
-struct Shape {
-    x: String,
-    y: String,
-    width: String,
-    height: String,
-    text: String,
-}
-
-struct Throw {
-    path: String,
-}
-
-struct Mark {
-    x: String,
-    y: String,
-    name: String,
-}
-
-struct Drawing {
-    view: String,
-    plots: Vec<Shape>,
-    obstacles: Vec<Shape>,
-    throws: Vec<Throw>,
-    marks: Vec<Mark>,
-    scale: Shape,
-}
-
+/// What the plan says of a sensor's place, and what a move gains.
 struct Seen {
     sensor: i64,
     version: i32,
     name: String,
     text: String,
+    /// What is better or worse there than where it is saved.
+    moved: Vec<String>,
+    /// Whether it stands where it is saved.
+    saved: bool,
 }
 
 #[derive(Template)]
@@ -67,185 +52,47 @@ struct PlanPage {
     base: i64,
     lines: String,
     errors: Vec<String>,
-    drawing: Option<Drawing>,
+    picture: Option<PlanPicture>,
+    seen: String,
+    unplaced: Vec<String>,
+    months: Vec<(&'static str, i8, bool)>,
+    unit: &'static str,
+}
+
+/// The list under the drawing.
+#[derive(Template)]
+#[template(path = "chapters/sensors/plan_seen.html")]
+struct SeenPart {
     seen: Vec<Seen>,
-    unplaced: Vec<(i64, String)>,
+    site_id: i64,
+    csrf: String,
+    may_edit: bool,
 }
 
-/// The plan as lines.
-fn lines(plan: &SitePlan) -> String {
-    let n = |v: f64| plain(v, 2);
-    let mut out: Vec<String> = Vec::new();
-    out.extend(
-        plan.plots
-            .iter()
-            .map(|p| format!("zone {} {} {} {} {}", p.station, n(p.x), n(p.y), n(p.width), n(p.depth))),
-    );
-    out.extend(plan.obstacles.iter().map(|o| {
-        format!("obstacle {} {} {} {} {} {}", n(o.x), n(o.y), n(o.width), n(o.depth), n(o.height), o.name)
-    }));
-    out.extend(
-        plan.arcs
-            .iter()
-            .map(|a| format!("head {} {} {} {} {}", n(a.x), n(a.y), n(a.throw), n(a.from_deg), n(a.to_deg))),
-    );
-    out.join("\n")
+/// The unit of length of a site, for the lines.
+fn unit_of(states: &SensorStates) -> LengthUnit<'static> {
+    let shown = Units::of(states.units()).length;
+    (shown.unit, shown.metric(1.0))
 }
 
-/// A plan from lines, with every problem by line.
-fn read(text: &str) -> Result<SitePlan, Vec<String>> {
-    let mut plan = SitePlan::default();
-    let mut errors = Vec::new();
-    for (i, line) in text.lines().map(str::trim).enumerate().filter(|(_, l)| !l.is_empty()) {
-        let words: Vec<&str> = line.split_whitespace().collect();
-        let number = |at: usize| {
-            words
-                .get(at)
-                .and_then(|w| w.parse::<f64>().ok())
-                .filter(|v| v.is_finite() && v.abs() <= bounds::SITE_METRES.max)
-        };
-        let all: Vec<Option<f64>> = (1..=5).map(number).collect();
-        let wrong = match (words.first().copied(), all.as_slice()) {
-            (Some("zone"), [Some(station), Some(x), Some(y), Some(w), Some(d)])
-                if *station >= 1.0 && *station <= 250.0 && *w > 0.0 && *d > 0.0 =>
-            {
-                #[allow(clippy::cast_possible_truncation, clippy::cast_sign_loss, reason = "checked")]
-                plan.plots.push(Plot { station: *station as u16, x: *x, y: *y, width: *w, depth: *d });
-                None
-            }
-            (Some("obstacle"), [Some(x), Some(y), Some(w), Some(d), Some(h)])
-                if *w > 0.0 && *d > 0.0 && *h > 0.0 =>
-            {
-                let name = words.iter().skip(6).copied().collect::<Vec<_>>().join(" ");
-                plan.obstacles.push(Obstacle {
-                    name: name.chars().take(60).collect(),
-                    x: *x,
-                    y: *y,
-                    width: *w,
-                    depth: *d,
-                    height: *h,
-                });
-                None
-            }
-            (Some("head"), [Some(x), Some(y), Some(throw), Some(from), Some(to)]) if *throw > 0.0 => {
-                plan.arcs.push(Arc { x: *x, y: *y, throw: *throw, from_deg: *from, to_deg: *to });
-                None
-            }
-            (Some("zone"), _) => Some("a zone is: zone NUMBER EAST SOUTH WIDTH DEPTH"),
-            (Some("obstacle"), _) => Some("an obstacle is: obstacle EAST SOUTH WIDTH DEPTH HEIGHT NAME"),
-            (Some("head"), _) => {
-                Some("a head is: head EAST SOUTH THROW FROM TO, edges in degrees from north, clockwise")
-            }
-            _ => Some("begin with zone, obstacle or head"),
-        };
-        if let Some(wrong) = wrong {
-            errors.push(format!("Line {}: {wrong}; lengths in metres.", i + 1));
-        }
-        if plan.plots.len() + plan.obstacles.len() + plan.arcs.len() > MOST_ON_PLAN {
-            errors.push(format!("At most {MOST_ON_PLAN} things on a plan."));
-            break;
-        }
-    }
-    if errors.is_empty() { Ok(plan) } else { Err(errors) }
-}
-
-/// Metres on the ground as pixels of the drawing.
-struct Ground {
-    /// The corner and a margin, metres.
-    corner: (f64, f64),
-    margin: f64,
-    /// Pixels a metre.
-    scale: f64,
-}
-
-/// Width of the drawing, px.
-const WIDTH_PX: f64 = 900.0;
-/// Lengths that a scale bar may have, metres, and the width it may take, px.
-const BARS_M: [f64; 7] = [1.0, 2.0, 5.0, 10.0, 20.0, 50.0, 100.0];
-const BAR_PX: f64 = 220.0;
-
-fn one(value: f64) -> String {
-    plain(value, 1)
-}
-
-impl Ground {
-    fn px(&self, x: f64) -> f64 {
-        (x - self.corner.0 + self.margin) * self.scale
-    }
-
-    fn py(&self, y: f64) -> f64 {
-        (y - self.corner.1 + self.margin) * self.scale
-    }
-
-    /// A rectangle by its corner and its size.
-    fn shape(&self, (x, y): (f64, f64), (width, depth): (f64, f64), text: String) -> Shape {
-        Shape {
-            x: one(self.px(x)),
-            y: one(self.py(y)),
-            width: one(width * self.scale),
-            height: one(depth * self.scale),
-            text,
-        }
-    }
-
-    /// What a head throws on.
-    fn throw(&self, arc: &Arc) -> Throw {
-        let edge = |deg: f64| {
-            let (sin, cos) = deg.to_radians().sin_cos();
-            let (x, y) = (arc.x + arc.throw * sin, arc.y - arc.throw * cos);
-            format!("{} {}", one(self.px(x)), one(self.py(y)))
-        };
-        let r = one(arc.throw * self.scale);
-        let path = if arc.sweep_deg() >= 360.0 {
-            let (north, south) = (edge(0.0), edge(180.0));
-            format!("M{north} A{r} {r} 0 1 1 {south} A{r} {r} 0 1 1 {north}Z")
-        } else {
-            let large = i32::from(arc.sweep_deg() > 180.0);
-            let centre = format!("{} {}", one(self.px(arc.x)), one(self.py(arc.y)));
-            let (from, to) = (edge(arc.from_deg), edge(arc.to_deg));
-            format!("M{centre} L{from} A{r} {r} 0 {large} 1 {to}Z")
-        };
-        Throw { path }
-    }
-}
-
-fn drawing(states: &SensorStates, plan: &SitePlan) -> Option<Drawing> {
-    let placed = || states.loaded.sensors.iter().filter_map(|s| Some((&s.sensor, s.sensor.placement.at?)));
-    let places: Vec<(f64, f64)> = placed().map(|(_, at)| at).collect();
-    let (x0, y0, width, depth) = plan.extent(&places)?;
-    let margin = 0.02 * width.max(depth).max(1.0);
-    let scale = WIDTH_PX / (width.max(1.0) + 2.0 * margin);
-    let ground = Ground { corner: (x0, y0), margin, scale };
-    let zone = |station: u16| {
-        let zone = states.loaded.zones.iter().find(|z| z.zone.number == station);
-        zone.map_or(String::new(), |z| format!("{station} {}", z.zone.name))
+/// Lines or GeoJSON, as they were typed.
+fn read(text: &str, states: &SensorStates) -> Result<PlanText, Vec<String>> {
+    let site = &states.loaded.site.site;
+    let found = if text.trim_start().starts_with('{') {
+        plan_geojson::read(text, (site.latitude_deg, site.longitude_deg))?
+    } else {
+        plan_lines::read(text, unit_of(states))?
     };
-    let obstacle = |o: &Obstacle| {
-        let text = format!("{} {}", o.name, length(states.units(), Metres::from_m(o.height)));
-        ground.shape((o.x, o.y), (o.width, o.depth), text)
-    };
-    let mark = |(sensor, (x, y)): (&Sensor, (f64, f64))| Mark {
-        x: one(ground.px(x)),
-        y: one(ground.py(y)),
-        name: sensor.name.clone(),
-    };
-    let bar = BARS_M.into_iter().rfind(|m| m * scale <= BAR_PX).unwrap_or(1.0);
-    let height = (depth + 2.0 * margin) * scale + 30.0;
-    let plots = plan.plots.iter();
-    Some(Drawing {
-        view: format!("0 0 {WIDTH_PX} {}", one(height)),
-        plots: plots.map(|p| ground.shape((p.x, p.y), (p.width, p.depth), zone(p.station))).collect(),
-        obstacles: plan.obstacles.iter().map(obstacle).collect(),
-        throws: plan.arcs.iter().map(|arc| ground.throw(arc)).collect(),
-        marks: placed().map(mark).collect(),
-        scale: Shape {
-            x: "20".into(),
-            y: one(height - 14.0),
-            width: one(bar * scale),
-            height: String::new(),
-            text: length(states.units(), Metres::from_m(bar)),
-        },
-    })
+    let known = |name: &str| states.loaded.sensors.iter().any(|s| s.sensor.name == name);
+    let strange: Vec<String> = found
+        .sensors
+        .iter()
+        .filter(|(name, _)| !known(name))
+        .map(|(name, _)| {
+            format!("There is no sensor \"{name}\" at this site; make it first, or mend its name.")
+        })
+        .collect();
+    if strange.is_empty() { Ok(found) } else { Err(strange) }
 }
 
 /// The middle of the watering season: the middle of the month with the greatest demand.
@@ -256,47 +103,114 @@ fn mid_season(states: &SensorStates) -> Date {
     peak.and_then(|(month, _)| Date::new(year, month.number(), 15).ok()).unwrap_or(states.today)
 }
 
-/// What the plan says about the placed sensors.
-fn seen(states: &SensorStates, plan: &SitePlan) -> Vec<Seen> {
-    states
-        .loaded
-        .sensors
-        .iter()
-        .filter_map(|record| {
-            let place = &record.sensor.placement;
-            let seen = plan.seen(
-                place.at?,
-                place.height.unwrap_or(Metres::from_m(upland_core::sensors::placement::SWITCH_LEAST_M)),
-            );
-            let units = states.units();
-            let mut parts = vec![match seen.obstacle {
-                Some((distance, above)) => {
-                    format!("{} from what stands {} higher", length(units, distance), length(units, above))
-                }
-                None => "nothing on the plan stands higher".to_owned(),
-            }];
-            parts.push(if seen.in_spray { "inside a throw" } else { "outside every throw" }.to_owned());
-            if seen.covered {
-                parts.push("under something".to_owned());
+/// What a plan says of a place, as placement is judged.
+fn placed_by(plan: &SitePlan, sensor: &Sensor, at: (f64, f64), states: &SensorStates) -> Sensor {
+    let mut placed = sensor.clone();
+    let height = sensor.placement.height.unwrap_or(Metres::from_m(SWITCH_LEAST_M));
+    let seen = plan.seen(at, height);
+    let hours = plan.sun_hours(at, height, states.loaded.site.site.latitude_deg, mid_season(states));
+    placed.placement.at = Some(at);
+    placed.placement.sun_hours = Some((hours * 10.0).round() / 10.0);
+    placed.placement.in_spray = Some(seen.in_spray);
+    placed.placement.covered = Some(seen.covered);
+    (placed.placement.obstacle_distance, placed.placement.obstacle_above) = match seen.obstacle {
+        Some((distance, above)) => (Some(distance), Some(above)),
+        None => (None, Some(Metres::ZERO)),
+    };
+    if let Some(wire) = plan.wire(sensor.box_number, at) {
+        placed.placement.distance = Some(wire);
+    }
+    placed
+}
+
+/// What becomes better or worse by a move, criterion by criterion.
+fn gains(record: &SensorRecord, states: &SensorStates, (before, after): (&Sensor, &Sensor)) -> Vec<String> {
+    let judged = |sensor: &Sensor| {
+        let moved = SensorRecord { sensor: sensor.clone(), ..record.clone() };
+        super::list::judged(states, &moved)
+    };
+    let (was, is) = (judged(before), judged(after));
+    let rank = |verdict: Verdict| match verdict {
+        Verdict::Fails => 0,
+        Verdict::Unknown => 1,
+        Verdict::Doubtful => 2,
+        Verdict::Good => 3,
+    };
+    is.iter()
+        .filter_map(|now| {
+            let old = was.iter().find(|w| w.criterion == now.criterion)?;
+            let better = rank(now.verdict) - rank(old.verdict);
+            let figure = sensor_words::found(states.units(), now);
+            let figure = if figure.is_empty() { figure } else { format!(" ({figure})") };
+            let what = sensor_words::criterion(now.criterion);
+            match better {
+                0 => None,
+                up if up > 0 => Some(format!("better: {what}{figure}")),
+                _ => Some(format!("worse: {what}{figure}")),
             }
-            let hours = plan.sun_hours(
-                place.at?,
-                place.height.unwrap_or_default(),
-                states.loaded.site.site.latitude_deg,
-                mid_season(states),
-            );
-            parts.push(format!("{} h of sun on a clear day in the middle of the season", plain(hours, 1)));
-            if let Some(station) = seen.station {
-                parts.push(format!("in zone {station}"));
-            }
-            Some(Seen {
-                sensor: record.id,
-                version: record.version,
-                name: record.sensor.name.clone(),
-                text: format!("{}.", parts.join(", ")),
-            })
         })
         .collect()
+}
+
+/// What a plan says about the sensors on it, beside where they are saved.
+fn seen(states: &SensorStates, text: &PlanText) -> Vec<Seen> {
+    let of = |(name, at): &(String, (f64, f64))| {
+        let record = states.loaded.sensors.iter().find(|s| s.sensor.name == *name)?;
+        let (plan, units) = (&text.plan, states.units());
+        let here = placed_by(plan, &record.sensor, *at, states);
+        let place = &here.placement;
+        let mut parts = vec![match (place.obstacle_distance, place.obstacle_above) {
+            (Some(distance), Some(above)) => {
+                format!("{} from what stands {} higher", length(units, distance), length(units, above))
+            }
+            _ => "nothing on the plan stands higher".to_owned(),
+        }];
+        let sprayed = place.in_spray == Some(true);
+        parts.push(if sprayed { "inside a throw" } else { "outside every throw" }.to_owned());
+        if place.covered == Some(true) {
+            parts.push("under something".to_owned());
+        }
+        let hours = place.sun_hours.unwrap_or_default();
+        parts.push(format!("{} h of sun on a clear day in the middle of the season", plain(hours, 1)));
+        if let Some(wire) = plan.wire(record.sensor.box_number, *at) {
+            parts.push(format!("{} from box {}", length(units, wire), record.sensor.box_number));
+        }
+        if let Some(station) = plan.seen(*at, Metres::ZERO).station {
+            parts.push(format!("in zone {station}"));
+        }
+        let saved_at = record.sensor.placement.at;
+        let near = |a: (f64, f64)| (a.0 - at.0).hypot(a.1 - at.1) < 0.02;
+        let before = saved_at.map(|old| placed_by(plan, &record.sensor, old, states));
+        let saved = saved_at.is_some_and(near);
+        let moved = match before {
+            Some(before) if !saved => gains(record, states, (&before, &here)),
+            _ => Vec::new(),
+        };
+        let text = format!("{}.", parts.join(", "));
+        Some(Seen { sensor: record.id, version: record.version, name: name.clone(), text, moved, saved })
+    };
+    text.sensors.iter().filter_map(of).collect()
+}
+
+/// The month and the hour whose shade is drawn, as a form asks for them.
+fn shade(states: &SensorStates, plan: &SitePlan, fields: &Fields) -> Vec<Vec<(f64, f64)>> {
+    let month = fields.get("month").parse().ok().and_then(Month::from_number);
+    let hour: Option<f64> = fields.get("hour").parse().ok().filter(|h| (0.0..=24.0).contains(h));
+    let date = month.and_then(|month| Date::new(states.today.year(), month.number(), 15).ok());
+    let latitude = states.loaded.site.site.latitude_deg;
+    date.zip(hour).and_then(|(date, hour)| plan.shade(latitude, date, hour)).unwrap_or_default()
+}
+
+/// Zones of a site by station.
+fn zone_names(states: &SensorStates) -> Vec<(u16, String)> {
+    states.loaded.zones.iter().map(|z| (z.zone.number, z.zone.name.clone())).collect()
+}
+
+fn picture(states: &SensorStates, text: &PlanText, fields: &Fields, editable: bool) -> Option<PlanPicture> {
+    let zones = zone_names(states);
+    let asked =
+        Look { shade: shade(states, &text.plan, fields), editable, zones: &zones, about: (None, None) };
+    plan_picture(text, &asked, states.units())
 }
 
 async fn draw(
@@ -306,9 +220,14 @@ async fn draw(
 ) -> Result<HttpResponse, PageError> {
     let states = here.sensor_states(None).await?;
     let known = here.more("plan", 10, move |snapshot| snapshot.site_plan(site_id)).await?;
-    let (base, plan) = (known.0, &known.1);
+    let (base, text) = (known.0, saved_plan(here).await?);
     let status = if refused.is_some() { StatusCode::UNPROCESSABLE_ENTITY } else { StatusCode::OK };
-    let (lines, errors) = refused.unwrap_or_else(|| (lines(plan), Vec::new()));
+    let (lines, errors) = refused.unwrap_or_else(|| (plan_lines::write(&text, unit_of(&states)), Vec::new()));
+    // What was typed is drawn where it can be read.
+    let text = read(&lines, &states).unwrap_or(text);
+    let may_edit = here.who.may_edit();
+    let part = SeenPart { seen: seen(&states, &text), site_id, csrf: here.who.csrf()?, may_edit };
+    let on_plan = |s: &&SensorRecord| !text.sensors.iter().any(|(name, _)| *name == s.sensor.name);
     page_with(
         status,
         &PlanPage {
@@ -316,17 +235,16 @@ async fn draw(
             tabs: tabs(site_id, Tab::Plan),
             site_id,
             base,
+            picture: picture(&states, &text, &Fields::default(), may_edit),
+            seen: part.render()?,
+            unplaced: states.loaded.sensors.iter().filter(on_plan).map(|s| s.sensor.name.clone()).collect(),
+            months: Month::ALL
+                .into_iter()
+                .map(|m| (m.name(), m.number(), m == Month::of(states.today)))
+                .collect(),
+            unit: unit_of(&states).0,
             lines,
             errors,
-            drawing: drawing(&states, plan),
-            seen: seen(&states, plan),
-            unplaced: states
-                .loaded
-                .sensors
-                .iter()
-                .filter(|s| s.sensor.placement.at.is_none())
-                .map(|s| (s.id, s.sensor.name.clone()))
-                .collect(),
         },
     )
 }
@@ -336,19 +254,95 @@ async fn plan_page(here: AtSite) -> Result<HttpResponse, PageError> {
     draw(&here, here.id(), None).await
 }
 
+/// Draws what was typed or pulled, and says what it means for each sensor; stores nothing.
+#[post("/sites/{id}/sensors/plan/look")]
+async fn look(here: AtSite, fields: Fields) -> Result<HttpResponse, PageError> {
+    let states = here.sensor_states(None).await?;
+    let (picture, part, lines, errors) = match read(fields.get("lines"), &states) {
+        Err(errors) => (None, None, String::new(), errors),
+        Ok(text) => {
+            let part = SeenPart {
+                seen: seen(&states, &text),
+                site_id: here.id(),
+                csrf: here.who.csrf()?,
+                may_edit: here.who.may_edit(),
+            };
+            let lines = plan_lines::write(&text, unit_of(&states));
+            (picture(&states, &text, &fields, here.who.may_edit()), Some(part), lines, Vec::new())
+        }
+    };
+    let answer = serde_json::json!({
+        "picture": picture.map(|p| p.render()).transpose()?.unwrap_or_default(),
+        "seen": part.map(|p| p.render()).transpose()?.unwrap_or_default(),
+        // In the order in which the drawing counts them.
+        "lines": lines,
+        "errors": errors,
+    });
+    Ok(HttpResponse::Ok().insert_header(("cache-control", "no-store")).json(answer))
+}
+
+/// The plan as GeoJSON.
+#[get("/sites/{id}/sensors/plan.geojson")]
+async fn geojson(here: AtSite) -> Result<HttpResponse, PageError> {
+    let site = &here.facts.site.site;
+    let body = plan_geojson::write(&saved_plan(&here).await?, (site.latitude_deg, site.longitude_deg));
+    Ok(HttpResponse::Ok()
+        .content_type("application/geo+json")
+        .insert_header(attachment(&format!("{} plan", site.name), "geojson"))
+        .body(body))
+}
+
 #[post("/sites/{id}/sensors/plan")]
 async fn save(EditorAt(here): EditorAt, fields: Fields) -> Result<HttpResponse, PageError> {
-    let text = fields.get("lines").to_owned();
-    let plan = match read(&text) {
-        Ok(plan) => plan,
-        Err(errors) => return draw(&here, here.id(), Some((text, errors))).await,
+    let states = here.sensor_states(None).await?;
+    let typed = fields.get("lines").to_owned();
+    let text = match read(&typed, &states) {
+        Ok(text) => text,
+        Err(errors) => return draw(&here, here.id(), Some((typed, errors))).await,
     };
     let (site, base) = (here.id(), fields.get("base").parse().unwrap_or(-1));
-    if !here.change(move |change| change.save_site_plan(base, &plan)).await? {
-        let said = "Somebody saved the plan meanwhile; theirs is drawn below. What you typed stands in the field: save again to keep yours.";
-        return draw(&here.again().await?, site, Some((text, vec![said.to_owned()]))).await;
-    }
-    flash(&here.who.session, "The plan is saved.", None)?;
+    // Sensors that stand elsewhere now; each is a version of its own, so that somebody's other change stays.
+    let moved: Vec<(i64, i32, Sensor)> = text
+        .sensors
+        .iter()
+        .filter_map(|(name, at)| {
+            let record = states.loaded.sensors.iter().find(|s| s.sensor.name == *name)?;
+            let same =
+                record.sensor.placement.at.is_some_and(|old| (old.0 - at.0).hypot(old.1 - at.1) < 0.02);
+            let mut sensor = record.sensor.clone();
+            sensor.placement.at = Some(*at);
+            (!same).then_some((record.id, record.version, sensor))
+        })
+        .collect();
+    let (plan, count) = (text.plan, moved.len());
+    let saved = here
+        .change(move |change| {
+            if !change.save_site_plan(base, &plan)? {
+                return Ok(None);
+            }
+            let mut left = 0;
+            for (id, version, sensor) in &moved {
+                if matches!(change.save_sensor(*id, *version, sensor)?, Some(Saved::Conflict(_)) | None) {
+                    left += 1;
+                }
+            }
+            Ok(Some(left))
+        })
+        .await?;
+    let Some(left) = saved else {
+        let said = "Somebody saved the plan meanwhile; theirs is the one that stands. What you typed stands in the field: save again to keep yours.";
+        return draw(&here.again().await?, site, Some((typed, vec![said.to_owned()]))).await;
+    };
+    let said = match (count, left) {
+        (0, _) => "The plan is saved.".to_owned(),
+        (n, 0) => {
+            format!("The plan is saved, with {n} sensor{} in another place.", if n == 1 { "" } else { "s" })
+        }
+        (_, n) => format!(
+            "The plan is saved; {n} sensors were changed by somebody meanwhile and stay where they are."
+        ),
+    };
+    flash(&here.who.session, said, None)?;
     Ok(see_other(&format!("{}/plan", address::sensors(site))))
 }
 
@@ -363,25 +357,13 @@ async fn take_over(
     let states = here.sensor_states(None).await?;
     let record = find(&states, id)?;
     let known = here.more("plan", 10, move |snapshot| snapshot.site_plan(site_id)).await?;
-    let plan = &known.1;
-    let mut sensor = record.sensor.clone();
-    let Some(at) = sensor.placement.at else { return Err(PageError::NotFound) };
-    let height =
-        sensor.placement.height.unwrap_or(Metres::from_m(upland_core::sensors::placement::SWITCH_LEAST_M));
-    let seen = plan.seen(at, height);
-    let hours = plan.sun_hours(at, height, states.loaded.site.site.latitude_deg, mid_season(&states));
-    sensor.placement.sun_hours = Some((hours * 10.0).round() / 10.0);
-    sensor.placement.in_spray = Some(seen.in_spray);
-    sensor.placement.covered = Some(seen.covered);
-    (sensor.placement.obstacle_distance, sensor.placement.obstacle_above) = match seen.obstacle {
-        Some((distance, above)) => (Some(distance), Some(above)),
-        None => (None, Some(Metres::ZERO)),
-    };
+    let Some(at) = record.sensor.placement.at else { return Err(PageError::NotFound) };
+    let sensor = placed_by(&known.1, &record.sensor, at, &states);
     let base = fields.get("base_version").parse().unwrap_or(0);
     let said = match here.change(move |change| change.save_sensor(id, base, &sensor)).await? {
         None => return Err(PageError::NotFound),
         Some(Saved::As(_) | Saved::Unchanged(_)) => {
-            "Sun, spray, cover and clearance are taken from the plan.".to_owned()
+            "Sun, spray, cover, clearance and the way to its box are taken from the plan.".to_owned()
         }
         Some(Saved::Conflict(theirs)) => {
             format!("{} changed this sensor meanwhile; look again.", theirs.saved_by)
@@ -389,23 +371,4 @@ async fn take_over(
     };
     flash(&here.who.session, said, None)?;
     Ok(see_other(&format!("{}#h-place", address::sensor(site_id, id))))
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn a_plan_goes_into_lines_and_back_and_is_refused_by_line() {
-        let text = "zone 1 0 0 20 10\nobstacle 24 0 4 4 5 potting shed\nhead 0 0 6 90 180";
-        let plan = read(text).unwrap();
-        assert_eq!(
-            (plan.plots.len(), plan.obstacles[0].name.as_str(), plan.arcs[0].throw),
-            (1, "potting shed", 6.0)
-        );
-        assert_eq!(lines(&plan), text);
-        let bad = read("zone 1 0 0\nwall 1 2\nhead 0 0 -6 0 0\nobstacle 1 1 1 1 9e9 x").unwrap_err();
-        assert_eq!(bad.len(), 4);
-        assert!(bad[0].starts_with("Line 1: a zone is") && bad[1].contains("begin with"));
-    }
 }

@@ -2,6 +2,8 @@
 
 use super::{Tab, TabLink, frame, tabs};
 use crate::page::frame::Frame;
+use crate::page::plan_picture::saved_plan;
+use crate::page::quantities::length;
 use crate::page::sensor_words::{join, refusal, step};
 use crate::page::ticks::{TickMark, ticks_of};
 use crate::server::address;
@@ -14,6 +16,7 @@ use askama::Template;
 use upland_core::controller::SensorPort;
 use upland_core::sensors::wiring::{DecoderInput, Join, assign, steps};
 use upland_core::sensors::{Link, Sense, Sensor, Signal};
+use upland_formats::plan_lines::PlanText;
 use upland_store::ticks::{TickRecord, What};
 
 pub(super) fn routes(config: &mut web::ServiceConfig) {
@@ -176,7 +179,22 @@ fn drawing(ports: &[SensorPort], joined: &[Joined<'_>]) -> Drawing {
     }
 }
 
-fn wired(states: &SensorStates, own: &SiteBox, (site, ticks): (i64, &[TickRecord])) -> BoxWiring {
+/// How a sensor is joined, with the way to its box where both are on the plan.
+fn joined_by(states: &SensorStates, plan: &PlanText, sensor: &Sensor, joined: String) -> String {
+    let place = plan.sensors.iter().find(|(name, _)| *name == sensor.name);
+    let way = place.and_then(|(_, at)| plan.plan.wire(sensor.box_number, *at));
+    way.map_or(joined.clone(), |way| {
+        format!("{joined}; {} to the box over the plan, straight", length(states.units(), way))
+    })
+}
+
+// Long: a view of a box, field after field.
+fn wired(
+    states: &SensorStates,
+    own: &SiteBox,
+    (site, ticks): (i64, &[TickRecord]),
+    plan: &PlanText,
+) -> BoxWiring {
     let card = &own.record.controller.card;
     let sensors: Vec<_> = states.of_box(own.number()).collect();
     let cards: Vec<_> = sensors.iter().map(|s| &s.sensor.card).collect();
@@ -200,7 +218,7 @@ fn wired(states: &SensorStates, own: &SiteBox, (site, ticks): (i64, &[TickRecord
                         .map(mark)
                         .collect(),
                     name: record.sensor.name.clone(),
-                    how: join(how, &card.sensor_ports),
+                    how: joined_by(states, plan, &record.sensor, join(how, &card.sensor_ports)),
                     broken: record.sensor.card.signal.broken_wire(),
                     steps: steps(&record.sensor.card, how)
                         .into_iter()
@@ -244,6 +262,7 @@ struct BoxQuery {
 async fn wiring_page(here: AtSite, query: web::Query<BoxQuery>) -> Result<HttpResponse, PageError> {
     let states = here.sensor_states(None).await?;
     let ticks = ticks_of(&here).await?;
+    let plan = saved_plan(&here).await?;
     let chosen = |b: &&SiteBox| query.number.is_none_or(|n| n == b.number());
     page(&WiringPage {
         frame: frame(&here, "wiring")?,
@@ -254,7 +273,7 @@ async fn wiring_page(here: AtSite, query: web::Query<BoxQuery>) -> Result<HttpRe
             .boxes
             .iter()
             .filter(chosen)
-            .map(|b| wired(&states, b, (here.id(), &ticks)))
+            .map(|b| wired(&states, b, (here.id(), &ticks), &plan))
             .collect(),
     })
 }

@@ -4,6 +4,7 @@ use super::decided::{today, visits};
 use super::entry_form::nights_asked;
 use crate::page::dates::{Said, typed_time};
 use crate::page::frame::{Chapter, Frame};
+use crate::page::plan_picture::{plan_about, saved_plan};
 use crate::page::units::Units;
 use crate::server::address;
 use crate::server::error::{PageError, page};
@@ -54,6 +55,9 @@ struct Steps {
 struct ZoneStep {
     anchor: String,
     next: String,
+    number: u16,
+    /// The plan around it.
+    plan: String,
     id: i64,
     title: String,
     about: String,
@@ -151,7 +155,11 @@ async fn walk(EditorAt(here): EditorAt) -> Result<HttpResponse, PageError> {
         .await?;
     let known = together(&entries.iter().collect::<Vec<_>>(), &states.facts);
     let root = address::site_root(here.id());
-    let steps = steps(&here, &states.facts, &known, day);
+    let mut steps = steps(&here, &states.facts, &known, day);
+    let plan = saved_plan(&here).await?;
+    for step in &mut steps.zones {
+        step.plan = plan_about(&here, &plan, (Some(step.number), None));
+    }
     let total = steps.boxes.len() + steps.zones.len() + steps.sensors.len() + 1;
     let sheets =
         here.facts.boxes.iter().map(|b| format!("{}/sheet", address::site_box(here.id(), b.number())));
@@ -206,6 +214,8 @@ fn zone_step(
         anchor,
         next,
         id: record.id,
+        number: zone.number,
+        plan: String::new(),
         title: format!("{} {}", zone.number, zone.name),
         about: format!("{} · {} · {}", zone.plant.defaults().label, zone.head.label(), zone.soil.label()),
         looks: choices(Looks::label, |l| seen.looks == Some(l)),

@@ -36,6 +36,7 @@ fn source_form(system: UnitSystem, texts: &BTreeMap<String, String>, errors: &[F
     Form {
         groups: vec![
             FieldGroup {
+                folded: false,
                 legend: "Source",
                 fields: vec![
                     Field::text("name", "Name").help("As the team calls it."),
@@ -43,6 +44,7 @@ fn source_form(system: UnitSystem, texts: &BTreeMap<String, String>, errors: &[F
                 ],
             },
             FieldGroup {
+                folded: false,
                 legend: "Where the station stands",
                 fields: vec![
                     Field::number("latitude", "Latitude", "°").help("Only for a station some way off."),

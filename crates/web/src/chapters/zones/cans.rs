@@ -1,8 +1,11 @@
 //! The catch-can test: lay the cans out, type the readings, see rate, uniformity and map, take them over.
 
+mod map;
+
 use crate::page::dates::{Said, typed_date};
 use crate::page::forms::out_of_bounds;
 use crate::page::frame::{Chapter, Frame};
+use crate::page::plan_picture::{plan_about, saved_plan};
 use crate::page::quantities::{depth, plain, rate, share};
 use crate::page::take_back::TakeBack;
 use crate::page::units::{Shown, Units};
@@ -16,10 +19,10 @@ use actix_web::{HttpResponse, get, post, web};
 use askama::Template;
 use jiff::ToSpan;
 use jiff::civil::Date;
+use map::{Drawing, drawing};
 use upland_core::codes::Coded;
 use upland_core::ground::catch_can::{
-    Can, CanReading, CatchAdvice, CatchMap, CatchResult, CatchTest, DEPTH_THROAT_CM2, ENOUGH_CANS, OVER,
-    UNDER,
+    Can, CanReading, CatchAdvice, CatchResult, CatchTest, DEPTH_THROAT_CM2, ENOUGH_CANS,
 };
 use upland_core::ground::planting::RateBasis;
 use upland_core::quantity::bounds;
@@ -46,27 +49,6 @@ struct Typed {
     read_as: String,
     throat: String,
     cans: String,
-}
-
-/// A cell of the map, in metres.
-struct MapCell {
-    x: String,
-    y: String,
-    side: String,
-    class: &'static str,
-}
-
-struct CanMark {
-    x: String,
-    y: String,
-    text: String,
-}
-
-struct Drawing {
-    view: String,
-    cells: Vec<MapCell>,
-    cans: Vec<CanMark>,
-    words: String,
 }
 
 struct ResultView {
@@ -111,6 +93,8 @@ struct CansPage {
     most: usize,
     units: Units,
     readings: Vec<(&'static str, &'static str, bool)>,
+    /// The plan around the zone.
+    plan: String,
 }
 
 impl CansPage {
@@ -213,73 +197,6 @@ fn caught(test: &CatchTest, can: &Can, units: UnitSystem) -> (f64, Shown) {
         CanReading::Volume => (u.caught.shown(can.millilitres), u.caught),
         CanReading::Depth => (u.depth.shown(can.millilitres * 10.0 / test.throat_cm2), u.depth),
     }
-}
-
-fn drawing(test: &CatchTest, map: &CatchMap, units: UnitSystem) -> Option<Drawing> {
-    if map.cell_m <= 0.0 {
-        return None;
-    }
-    let rows = map.cells.len();
-    let columns = map.cells.first().map_or(0, Vec::len);
-    #[allow(clippy::cast_precision_loss, reason = "a few cells")]
-    let (width, height) = (columns as f64 * map.cell_m, rows as f64 * map.cell_m);
-    let margin = 0.06 * width.max(height);
-    // The longer side is a hundred units, so that strokes and letters keep their size.
-    let scale = 100.0 / (width.max(height) + 2.0 * margin);
-    let place = |m: f64, start: f64| plain((m - start + margin) * scale, 2);
-    let mut cells = Vec::new();
-    for (r, row) in map.cells.iter().enumerate() {
-        for (c, depth) in row.iter().enumerate() {
-            #[allow(clippy::cast_precision_loss, reason = "a few cells")]
-            let (x, y) = (map.x_m + c as f64 * map.cell_m, map.y_m + r as f64 * map.cell_m);
-            cells.push(MapCell {
-                x: place(x, map.x_m),
-                y: place(y, map.y_m),
-                side: plain(map.cell_m * scale + 0.05, 2),
-                class: if *depth < UNDER {
-                    "dry"
-                } else if *depth > OVER {
-                    "wet"
-                } else {
-                    "even"
-                },
-            });
-        }
-    }
-    let cans = test
-        .cans
-        .iter()
-        .map(|can| CanMark {
-            x: place(can.x_m, map.x_m),
-            y: place(can.y_m, map.y_m),
-            text: {
-                let (value, shown) = caught(test, can, units);
-                plain(value, if shown.unit == "in" { 2 } else { 1 })
-            },
-        })
-        .collect();
-    let driest = test.cans.iter().min_by(|a, b| a.millilitres.total_cmp(&b.millilitres));
-    Some(Drawing {
-        view: format!(
-            "0 0 {} {}",
-            plain((width + 2.0 * margin) * scale, 1),
-            plain((height + 2.0 * margin) * scale, 1)
-        ),
-        cells,
-        cans,
-        words: driest.map_or(String::new(), |c| {
-            let ((value, shown), length) = (caught(test, c, units), Units::of(units).length);
-            format!(
-                "{} cans; the driest caught {} {} at {} {unit} across and {} {unit} down.",
-                test.cans.len(),
-                plain(value, 2),
-                shown.unit,
-                plain(length.shown(c.x_m), 1),
-                plain(length.shown(c.y_m), 1),
-                unit = length.unit,
-            )
-        }),
-    })
 }
 
 /// Need of the seven days from a date, net.
@@ -397,6 +314,7 @@ async fn draw(
         Some(Err(errors)) => (None, errors),
         None => (None, Vec::new()),
     };
+    let plan = plan_about(here, &saved_plan(here).await?, (Some(zone.zone.number), None));
     let readings =
         CanReading::TABLE.iter().map(|(r, code)| (*code, r.label(), *code == typed.read_as)).collect();
     page_with(
@@ -414,6 +332,7 @@ async fn draw(
             most: MOST_CANS,
             units: Units::of(units),
             readings,
+            plan,
         },
     )
 }

@@ -75,7 +75,7 @@ fn numbers(u: &Units) -> [(&'static str, Shown, &'static Bound); 14] {
 
 pub(super) fn texts(zone: &Zone, u: &Units) -> Vec<(&'static str, String)> {
     let p = &zone.planting;
-    let date = |d: Option<Date>| d.map_or(String::new(), |d| typed_date(d));
+    let date = |d: Option<Date>| d.map_or(String::new(), typed_date);
     let mut out: Vec<(&'static str, String)> =
         numbers(u).into_iter().map(|(name, shown, _)| (name, shown.text(metric(zone, name)))).collect();
     let monthly = match zone.own_coefficient {
@@ -117,6 +117,7 @@ pub(super) fn groups(u: &Units) -> Vec<FieldGroup> {
         |name, label| optional_choice::<PlantKind>(name, label, "no other plants", |p| p.defaults().label);
     vec![
         FieldGroup {
+            folded: true,
             legend: "Coefficient builder",
             fields: vec![
                 number("coefficient", "One number all year").help("Sun and shade are in it. Use one of the three ways, or none: then the plants' own curve holds."),
@@ -126,6 +127,7 @@ pub(super) fn groups(u: &Units) -> Vec<FieldGroup> {
             ],
         },
         FieldGroup {
+            folded: true,
             legend: "Mixed plants on this valve",
             fields: vec![
                 other("other1", "Also grows here"),
@@ -136,6 +138,7 @@ pub(super) fn groups(u: &Units) -> Vec<FieldGroup> {
             ],
         },
         FieldGroup {
+            folded: true,
             legend: "Dated: grow-in and wean-off",
             fields: vec![
                 Field::date("grow_from", "Grow-in from"),
@@ -148,6 +151,7 @@ pub(super) fn groups(u: &Units) -> Vec<FieldGroup> {
             ],
         },
         FieldGroup {
+            folded: true,
             legend: "Trim for exposure",
             fields: vec![
                 number("trim", "Trim").help("Signed: -10 for a damp hollow, 10 for a windy crest. It is not the budget."),
@@ -155,6 +159,7 @@ pub(super) fn groups(u: &Units) -> Vec<FieldGroup> {
             ],
         },
         FieldGroup {
+            folded: true,
             legend: "Rate from the meter or from emitters",
             fields: vec![
                 number("zone_flow", "Flow of this zone").help("Read at the meter while it runs alone. With the area it gives the rate; leave it out to type the rate yourself."),

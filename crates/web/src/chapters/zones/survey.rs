@@ -73,47 +73,44 @@ pub(crate) fn form(
     let head = HeadType::from_code(chosen("head")).unwrap_or(HeadType::Spray);
     let defaults = Defaults::of(&u, &plant, head);
     let mut groups = vec![
-        FieldGroup {
-            legend: "Station",
-            fields: vec![
-                Field { kind: FieldKind::Choice(boxes), ..Field::text("box", "Box") },
+        FieldGroup::of(
+            "What matters most",
+            vec![
                 Field::number("number", "Zone number", "").help("The station number on the box."),
                 Field::text("name", "Name"),
-                Field::number("area", "Area", u.area.unit)
-                    .help("For litres and flow; leave empty if not known."),
-            ],
-        },
-        FieldGroup {
-            legend: "Plants and exposure",
-            fields: vec![
                 Field::choice::<PlantKind>("plant", "Plants", |p| p.defaults().label),
                 Field::choice::<Sun>("sun", "Sun", Sun::label),
-                Field::choice::<Sky>("sky", "Rain", Sky::label),
-            ],
-        },
-        FieldGroup {
-            legend: "Soil and roots",
-            fields: vec![
                 Field::choice::<Texture>("soil", "Soil texture", Texture::label),
-                Field::slope("slope", "Slope").default(quantities::plain(DEFAULT_SLOPE_PCT, 0)),
-                Field::number("root_depth", "Root depth", u.short.unit).default(defaults.root_depth),
-                Field::number("allowable_depletion", "Allowable depletion", "%")
-                    .default(defaults.allowable_depletion)
-                    .help("Share of the available water that may be used before the refill point."),
-            ],
-        },
-        FieldGroup {
-            legend: "Water",
-            fields: vec![
                 Field::choice::<HeadType>("head", "Heads", HeadType::label),
+            ],
+        ),
+        FieldGroup::folded(
+            "Measured: rate, uniformity, slope, area",
+            vec![
                 Field::number("rate", "Precipitation rate", u.rate.unit)
                     .default(defaults.rate)
                     .help("Measured with catch cans, or from flow and area."),
                 Field::number("uniformity", "Distribution uniformity", "%")
                     .default(defaults.uniformity)
                     .help("Low quarter, from the same cans."),
+                Field::slope("slope", "Slope")
+                    .default(quantities::plain(DEFAULT_SLOPE_PCT, 0))
+                    .help("Percent, or degrees: 7°."),
+                Field::number("area", "Area", u.area.unit)
+                    .help("For the water it takes and the flow; leave empty if not known."),
             ],
-        },
+        ),
+        FieldGroup::folded(
+            "Roots, rain, box",
+            vec![
+                Field::number("root_depth", "Root depth", u.short.unit).default(defaults.root_depth),
+                Field::number("allowable_depletion", "Allowable depletion", "%")
+                    .default(defaults.allowable_depletion)
+                    .help("Share of the available water that may be used before the refill point."),
+                Field::choice::<Sky>("sky", "Rain", Sky::label),
+                Field { kind: FieldKind::Choice(boxes), ..Field::text("box", "Box") },
+            ],
+        ),
     ];
     groups.extend(planting_form::groups(&u));
     for field in groups.iter_mut().flat_map(|g| &mut g.fields).filter(|f| f.name == "coefficient") {

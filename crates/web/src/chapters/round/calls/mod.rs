@@ -1,6 +1,6 @@
 //! The call list: what each box will do tonight and what to set this week, over all sites.
 
-mod nights;
+pub(super) mod nights;
 
 use crate::page::frame::Frame;
 use crate::page::quantities::{depth, short_date};

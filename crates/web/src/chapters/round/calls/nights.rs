@@ -3,6 +3,7 @@
 
 use super::{LastDay, last_day_facts, moment_of};
 use crate::page::headline::headline;
+use crate::server::reader::{habit, in_habit};
 use crate::server::state::AppState;
 use crate::site::context::SiteAtWork;
 use crate::site::facts::SiteFacts;
@@ -17,7 +18,7 @@ use upland_store::controllers::BoxStamp;
 
 /// A box tonight.
 #[derive(Debug, Clone, PartialEq)]
-pub(super) struct BoxNight {
+pub(in crate::chapters::round) struct BoxNight {
     pub number: u8,
     pub place: String,
     pub sentence: String,
@@ -26,14 +27,14 @@ pub(super) struct BoxNight {
 }
 
 /// The boxes of a site tonight.
-pub(super) struct SiteNight {
+pub(in crate::chapters::round) struct SiteNight {
     pub site: String,
     pub boxes: Vec<BoxNight>,
 }
 
 /// What the nights of all sites are known to be.
 #[derive(Default)]
-pub(super) struct Nights {
+pub(in crate::chapters::round) struct Nights {
     pub known: Vec<(i64, Arc<SiteNight>)>,
     /// Sites that are still worked on.
     pub missing: Vec<BoxStamp>,
@@ -42,11 +43,13 @@ pub(super) struct Nights {
 /// Names what the night of a site follows from; an hour serves its every minute.
 fn key(stamp: &BoxStamp, now: Timestamp) -> String {
     let (hour, read) = (now.as_second().div_euclid(3600), stamp.last_reading());
-    format!("site {} revision {} read {read:?} tonight in hour {hour}", stamp.site_id, stamp.revision)
+    // Its sentences hold times: each habit of reading has its own.
+    let (site, revision, habit) = (stamp.site_id, stamp.revision, habit());
+    format!("site {site} revision {revision} read {read:?} tonight in hour {hour} as {habit:?}")
 }
 
 /// The nights that are known, and the sites of which none is.
-pub(super) fn known(state: &AppState, now: Timestamp) -> Result<Nights, StoreError> {
+pub(in crate::chapters::round) fn known(state: &AppState, now: Timestamp) -> Result<Nights, StoreError> {
     let mut nights = Nights::default();
     // A stamp a site: its boxes share revision and readings.
     let stamps = state.store.read(|snapshot| snapshot.box_stamps())?;
@@ -61,14 +64,18 @@ pub(super) fn known(state: &AppState, now: Timestamp) -> Result<Nights, StoreErr
 }
 
 /// Works on the missing ones behind the page.
-pub(super) fn work_on(state: &web::Data<AppState>, missing: Vec<BoxStamp>, now: Timestamp) {
+pub(in crate::chapters::round) fn work_on(
+    state: &web::Data<AppState>,
+    missing: Vec<BoxStamp>,
+    now: Timestamp,
+) {
     if missing.is_empty() {
         return;
     }
-    let shared = state.clone();
+    let (shared, reader) = (state.clone(), habit());
     state.background.begin("nights of all sites", move || {
         for stamp in missing {
-            if let Err(error) = night(&shared, &stamp, now) {
+            if let Err(error) = in_habit(reader, || night(&shared, &stamp, now)) {
                 tracing::warn!(%error, site = stamp.site_id, "its night could not be worked out");
             }
         }

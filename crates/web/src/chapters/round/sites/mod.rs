@@ -2,6 +2,7 @@
 
 mod survey;
 
+use crate::chapters::round::calls::nights::{self, SiteNight};
 use crate::page::dates::Said;
 use crate::page::forms::{FieldError, Form, base_version, units_of};
 use crate::page::frame::{Chapter, Frame};
@@ -9,6 +10,7 @@ use crate::page::merge::Merged;
 use crate::server::address;
 use crate::server::download::attachment;
 use crate::server::error::{PageError, page_with, see_other};
+use crate::server::reader::off_loop;
 use crate::server::session::{Editor, Fields, SignedIn, flash};
 use crate::server::state::{AppState, with_store};
 use crate::server::upload;
@@ -57,6 +59,9 @@ struct ListPage {
     frame: Frame,
     sites: Arc<Vec<SiteLine>>,
     problems: Vec<PathProblem>,
+    /// What needs a look tonight, by site; a site that is missing is still worked on.
+    tonight: BTreeMap<i64, Vec<String>>,
+    waiting: bool,
 }
 
 async fn list_page(
@@ -79,7 +84,19 @@ async fn list_page(
         Ok(sites.into_iter().map(line).collect::<Vec<_>>())
     });
     let sites = sites.await?;
-    page_with(status, &ListPage { frame: Frame::new(&here.who, "Sites")?, sites, problems })
+    let (state, now) = (here.state.clone(), here.who.now);
+    let known = off_loop(move || nights::known(&state, now)).await??;
+    let tonight = known.known.iter().map(|(id, night)| (*id, attention(night))).collect();
+    let waiting = !known.missing.is_empty();
+    nights::work_on(&here.state, known.missing, now);
+    let frame = Frame::new(&here.who, "Sites")?;
+    page_with(status, &ListPage { frame, sites, problems, tonight, waiting })
+}
+
+/// What needs a look tonight at a site, box by box; empty where all is right.
+fn attention(night: &SiteNight) -> Vec<String> {
+    let wrong = night.boxes.iter().filter(|own| own.wrong);
+    wrong.map(|own| format!("{} {}: {}", own.number, own.place, own.sentence)).collect()
 }
 
 #[get("/")]

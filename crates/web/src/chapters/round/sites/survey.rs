@@ -44,6 +44,7 @@ pub(crate) fn form(system: UnitSystem, texts: &BTreeMap<String, String>, errors:
     Form {
         groups: vec![
             FieldGroup {
+                folded: false,
                 legend: "Place",
                 fields: vec![
                     Field::text("name", "Name"),
@@ -59,6 +60,7 @@ pub(crate) fn form(system: UnitSystem, texts: &BTreeMap<String, String>, errors:
                 ],
             },
             FieldGroup {
+                folded: false,
                 legend: "Water",
                 fields: vec![
                     Field::time("from", "Water window from")
@@ -84,6 +86,7 @@ pub(crate) fn form_with_box(
     let mut form = form(system, texts, errors);
     let kind = Field { kind: FieldKind::Choice(cards), ..Field::text("card", "Kind of box") };
     form.groups.push(FieldGroup {
+        folded: false,
         legend: "First box",
         fields: vec![
             Field::text("controller", "Where it hangs"),
@@ -140,8 +143,9 @@ pub(crate) fn read(
         "" => zone_at(latitude_deg, longitude_deg).unwrap_or_default().to_owned(),
         typed => typed.to_owned(),
     };
+    // An empty field waits for the position.
     let placed = reader.errors.iter().all(|(n, _)| *n != "latitude" && *n != "longitude");
-    if placed && jiff::tz::TimeZone::get(&time_zone).is_err() {
+    if (placed || !time_zone.is_empty()) && jiff::tz::TimeZone::get(&time_zone).is_err() {
         reader
             .say("time_zone", "This time zone is not in the IANA list; type a city or Etc/GMT-1 and choose.");
     }
@@ -217,7 +221,7 @@ mod tests {
         )
         .unwrap_err();
         let names: Vec<_> = errors.iter().map(|(n, _)| *n).collect();
-        assert_eq!(names, ["latitude", "until"], "the zone waits for the position");
+        assert_eq!(names, ["latitude", "time_zone", "until"]);
         assert!(errors[0].1.contains("between -89 and 89"));
     }
 }
