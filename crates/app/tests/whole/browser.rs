@@ -100,6 +100,11 @@ impl Page<'_> {
 
     pub async fn fill(&self, name: &str, text: &str) {
         let field = self.css(&format!("[name={name}]")).await;
+        // What is folded is opened first, as a person would.
+        self.script(&format!(
+            "const d = document.querySelector('[name={name}]').closest('details'); if (d) d.open = true;"
+        ))
+        .await;
         field.clear().await.unwrap();
         field.send_keys(text).await.unwrap();
     }
@@ -142,19 +147,19 @@ impl Page<'_> {
 
     /// No finding of axe-core that is serious or critical, and nothing wider than the window.
     pub async fn sound(&self, what: &str) {
-        assert_eq!(self.faults(what).await, Vec::<String>::new());
+        assert_eq!(self.faults(what, true).await, Vec::<String>::new());
     }
 
-    /// What is wrong with the page as it stands.
-    pub async fn faults(&self, what: &str) -> Vec<String> {
+    /// What is wrong with the page as it stands; with `grave` only what axe-core calls serious or critical.
+    pub async fn faults(&self, what: &str, grave: bool) -> Vec<String> {
         self.script(AXE).await;
         let findings = self
             .0
             .execute_async(
-                "const done = arguments[0]; axe.run().then((r) => done(r.violations\
-                 .filter((v) => v.impact === 'serious' || v.impact === 'critical')\
+                "const [grave, done] = arguments; axe.run().then((r) => done(r.violations\
+                 .filter((v) => !grave || v.impact === 'serious' || v.impact === 'critical')\
                  .map((v) => v.id + ': ' + v.nodes.map((n) => n.target + ' ' + n.failureSummary).slice(0, 3).join(' | '))));",
-                vec![],
+                vec![grave.into()],
             )
             .await
             .unwrap();
@@ -432,6 +437,8 @@ async fn the_keyboard_alone_is_enough() {
     press(&page, "2").await;
     page.heading_with("Zones").await;
     tab_to(&page, "table a").await;
+    press(&page, key(Key::Enter)).await;
+    tab_to(&page, "details.group summary").await;
     press(&page, key(Key::Enter)).await;
     tab_to(&page, "[name=uniformity]").await;
     press(&page, format!("{}{}", key(Key::Backspace).repeat(4), "71")).await;

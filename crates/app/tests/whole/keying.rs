@@ -70,7 +70,7 @@ async fn five_zones_a_start_and_three_days_are_one_line() {
     assert_eq!(page.script("return document.getElementsByName('p0-m4')[0].value").await, "75");
 
     // Enter goes down the column; a column goes in from where it is pasted.
-    page.css("[name=p0-m1]").await.click().await.unwrap();
+    page.click("[name=p0-m1]").await;
     press(&page, key(Key::Enter)).await;
     assert_eq!(page.script("return document.activeElement.name").await, "p0-m2");
     page.script(
@@ -81,9 +81,7 @@ async fn five_zones_a_start_and_three_days_are_one_line() {
     until(&page, "the column", "return document.getElementsByName('p0-m4')[0].value === '10'").await;
 
     // A text with two readings is asked, and one press answers it.
-    page.css("[name=p0-m1]").await.click().await.unwrap();
-    press(&page, &key(Key::Backspace).repeat(3)).await;
-    press(&page, "1:30").await;
+    page.fill("p0-m1", "1:30").await;
     until(&page, "the question", "return document.querySelectorAll('#said-of-fields button').length === 2")
         .await;
     page.click("#said-of-fields button").await;
@@ -94,7 +92,7 @@ async fn five_zones_a_start_and_three_days_are_one_line() {
         .await;
     page.fill("reason", "as found").await;
     page.click("#savebar button.is-primary").await;
-    page.css(".flash").await;
+    until(&page, "saved", "return document.querySelector('.flash') !== null").await;
     assert!(!page.text().await.contains("Your draft of"), "saved is no draft");
     assert_eq!(fields(&person.get(&path).text)["p0-m2"], "8");
     browser.close().await;
@@ -117,7 +115,7 @@ async fn units_switched_in_a_half_filled_form_keep_what_was_typed() {
     until(
         &page,
         "what it means",
-        "return document.getElementById('rate-said').innerText.includes('1.22 in/h')",
+        "return document.getElementById('rate-said').textContent.includes('1.22 in/h')",
     )
     .await;
     page.click("form.survey button.is-primary").await;

@@ -11,7 +11,7 @@ use std::time::Duration;
 async fn set(page: &Page<'_>, name: &str, value: &str) {
     page.0
         .execute(
-            "const line = document.getElementsByName(arguments[0])[0]; if (line.type === 'checkbox') line.checked = arguments[1] === 'on';\
+            "const line = document.getElementsByName(arguments[0])[0]; if (!line) throw new Error(arguments[0]); if (line.type === 'checkbox') line.checked = arguments[1] === 'on';\
              else line.value = arguments[1]; line.dispatchEvent(new Event('input', { bubbles: true }));",
             vec![name.into(), value.into()],
         )
@@ -60,7 +60,7 @@ async fn as_found_to_sheet(width: u32, height: u32) {
 
     // A second start "for zone 2", a station without a zone, an old program at noon, on top of it.
     // What is not in use is added first: the sixth station has no zone, B was never keyed.
-    for (add, field) in [("s6", "p0-m6"), ("p1", "p1-starts")] {
+    for (add, field) in [("s5", "p0-m5"), ("s6", "p0-m6"), ("p1", "p1-starts")] {
         if page.script(&format!("return document.getElementsByName('{field}').length")).await == 0 {
             page.click(&format!("button[name=add][value={add}]")).await;
             page.css(&format!("[name={field}]")).await;
