@@ -40,11 +40,9 @@ impl InUse {
             let mut own = texts.iter().filter(|(name, _)| name.starts_with(prefix));
             own.any(|(name, text)| differs(name, text)) || added.contains(&prefix.trim_end_matches('-'))
         };
-        let mut programs: Vec<usize> =
-            (0..usize::from(card.programs)).filter(|i| used(&format!("p{i}-"))).collect();
-        if programs.is_empty() {
-            programs.push(0);
-        }
+        // The first is always there: a form never loses the line that somebody was about to key.
+        let programs: Vec<usize> =
+            (0..usize::from(card.programs)).filter(|i| *i == 0 || used(&format!("p{i}-"))).collect();
         let timed = |n: u16| {
             (0..card.programs).any(|i| texts.get(&format!("p{i}-m{n}")).is_some_and(|text| !text.is_empty()))
         };
@@ -343,7 +341,7 @@ mod tests {
         texts.insert("shown".into(), "p2 s9".into());
         texts.insert("p1-m11".into(), "10".into());
         let used = InUse::of(&bench, &texts);
-        assert_eq!(used.programs, [1, 2], "A is empty by now, and another is not");
+        assert_eq!(used.programs, [0, 1, 2], "the first stays, empty or not");
         assert!(used.stations.contains(&9) && used.stations.contains(&11) && !used.stations.contains(&10));
     }
 
