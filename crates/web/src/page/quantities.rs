@@ -202,6 +202,12 @@ pub(crate) fn span(minutes: f64) -> String {
     }
 }
 
+/// A wait: hours as hours, from two days on as days.
+pub(crate) fn wait(minutes: f64) -> String {
+    let days = minutes / 1440.0;
+    if days < 2.0 { span(minutes) } else { format!("{} days", plain(days, 0)) }
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -235,6 +241,11 @@ mod tests {
         assert_eq!(volume(Metric, Litres::from_l(-0.4)), "0 L");
         assert_eq!(span(0.4), "0 min");
         assert_eq!(span(90.0), "1 h 30 min");
+        assert_eq!(
+            (wait(90.0), wait(2879.0), wait(2880.0)),
+            ("1 h 30 min".into(), "47 h 59 min".into(), "2 days".into())
+        );
+        assert_eq!(wait(954.0 * 60.0), "40 days");
         assert_eq!(in_words_capital(3), "Three");
     }
 }

@@ -1,6 +1,7 @@
 //! What changed between two settings, as a reader says it.
 
 use super::{Days, Percentages, Program, Settings, StationSetting};
+use crate::quantity::month::ByMonth;
 use crate::quantity::ratio::Percentage;
 use crate::quantity::time::Seconds;
 use jiff::civil::{Date, Time};
@@ -74,11 +75,25 @@ fn percentages(value: &Percentages, program: Option<usize>) -> String {
         (Percentages::Program(values), Some(i)) => {
             values.get(i).copied().unwrap_or(Percentage::HUNDRED).to_string()
         }
-        (Percentages::Month(values), None) => {
-            values.iter().map(|v| v.percent().to_string()).collect::<Vec<_>>().join(" ") + " %"
-        }
+        (Percentages::Month(values), None) => months_in_words(values),
         _ => String::new(),
     }
+}
+
+/// Twelve percentages as a person says them: neighbours that are alike as one, "Jan to Mar 10 %, Apr 150 %".
+#[must_use]
+pub fn months_in_words(values: &ByMonth<Percentage>) -> String {
+    let months: Vec<_> = values.months().collect();
+    let alike: Vec<String> = months
+        .chunk_by(|a, b| a.1 == b.1)
+        .map(|run| match run {
+            [(month, value)] => format!("{} {value}", month.short()),
+            [(_, value), .., _] if run.len() == months.len() => format!("{value} all year"),
+            [(first, value), .., (last, _)] => format!("{} to {} {value}", first.short(), last.short()),
+            [] => String::new(),
+        })
+        .collect();
+    alike.join(", ")
 }
 
 /// Every change from one settings to another, programs first, then stations, then the box.
@@ -192,6 +207,17 @@ mod tests {
     use crate::controller::schedule::YearSpan;
     use crate::controller::twelve_stations;
     use jiff::civil::time;
+
+    #[test]
+    fn months_that_are_alike_are_said_as_one() {
+        let percent = |n: u16| Percentage::from_percent(n);
+        let mut values = ByMonth::all(percent(10));
+        assert_eq!(months_in_words(&values), "10 % all year");
+        values = ByMonth::from_fn(|m| percent(if (4..=9).contains(&m.number()) { 150 } else { 10 }));
+        assert_eq!(months_in_words(&values), "Jan to Mar 10 %, Apr to Sep 150 %, Oct to Dec 10 %");
+        values = ByMonth::from_fn(|m| percent(if m.number() == 12 { 20 } else { 10 }));
+        assert_eq!(months_in_words(&values), "Jan to Nov 10 %, Dec 20 %");
+    }
 
     #[test]
     fn a_difference_reads_like_a_note_in_the_margin() {

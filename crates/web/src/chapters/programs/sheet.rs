@@ -18,7 +18,7 @@ use qrcode::render::svg;
 use std::sync::Arc;
 use upland_core::controller::ordinance::{Applied, HouseNumber};
 use upland_core::controller::schedule::{
-    Days, Percentages, Program, Settings, StationSetting, days_in_words, days_in_words_by,
+    Days, Percentages, Program, Settings, StationSetting, days_in_words, days_in_words_by, months_in_words,
 };
 use upland_core::quantity::ratio::Percentage;
 use upland_core::quantity::time::Seconds;
@@ -153,11 +153,7 @@ fn percent_words(settings: &Settings) -> String {
     match &settings.percentages {
         Percentages::Box(value) => format!("{value} for the whole box"),
         Percentages::Program(_) => String::new(),
-        Percentages::Month(values) => {
-            let words: Vec<String> =
-                values.months().map(|(month, v)| format!("{} {}", month.short(), v.percent())).collect();
-            words.join(", ") + " %"
-        }
+        Percentages::Month(values) => months_in_words(values),
     }
 }
 

@@ -296,9 +296,9 @@ fn headline(
     }
     let water = litres.map_or(String::new(), |l| format!(", {}", volume(bench.units(), l)));
     format!(
-        "{} {} run {} a week{water}.",
+        "{} {} {} a week{water}.",
         capital(&in_words(active)),
-        if active == 1 { "program" } else { "programs" },
+        if active == 1 { "program runs" } else { "programs run" },
         span(minutes)
     )
 }

@@ -3,8 +3,7 @@
 use crate::page::change_words::{ChangeLine, change_lines};
 use crate::page::dates::Said;
 use crate::page::dates::typed_date;
-use crate::page::quantities::span;
-use crate::page::quantities::{capital, flow, in_words, plain, share, volume};
+use crate::page::quantities::{capital, flow, in_words, plain, share, span, volume, wait};
 pub(crate) use crate::page::school_words::strategy;
 use jiff::Timestamp;
 use jiff::civil::Date;
@@ -144,7 +143,7 @@ impl Names<'_> {
             ),
             FindingKind::Queues { minutes, behind, on } => format!(
                 "Waits up to {} for program {}, first on {}. It runs later than it says.",
-                span(minutes_f(*minutes)),
+                wait(minutes_f(*minutes)),
                 self.program(*behind),
                 day(*on)
             ),

@@ -73,8 +73,10 @@ pub(super) fn replayed(states: &SensorStates, record: &SensorRecord) -> Replayed
     Replayed {
         rows: threshold_rows(states.units(), &results, set.rain_threshold),
         words: format!(
-            "{} nights from {from} to {to}, as the box is set now. A night is held against need when it lies in the summer half and a zone had reached its refill point, rain counted.",
-            all.len()
+            "{} nights from {} to {}, as the box is set now. A night is held against need when it lies in the summer half and a zone had reached its refill point, rain counted.",
+            all.len(),
+            from.said("%-d %b %Y"),
+            to.said("%-d %b %Y")
         ),
         spans,
         months,
