@@ -1,7 +1,7 @@
 //! Whether the water goes where it should: repeated starts, ghosts, runoff, supply, rounding.
 
 use super::{Cost, Finding, FindingKind, FindingPlace, Look, Severity};
-use crate::controller::schedule::{Percentages, ScheduledRun, StationSetting, VALVE_MA};
+use crate::controller::schedule::{Days, Percentages, ScheduledRun, StationSetting, VALVE_MA};
 use crate::ground::application::DEEP_WATERING_MM;
 use crate::installation::WiredZone;
 use crate::quantity::month::Month;
@@ -27,9 +27,11 @@ pub(super) fn find(look: &Look<'_>, findings: &mut Vec<Finding>) {
     transformer(look, findings);
 }
 
-/// What a zone needs on each of some nights in the weeks looked at, generously.
-fn need_of_a_night(zone: &WiredZone, weeks: u16, nights: u32) -> Seconds {
-    let days = f64::from(weeks) * 7.0 / f64::from(nights);
+/// What a zone needs on each of some nights in the weeks looked at, generously; a rhythm of many days waters each time
+/// for all of them, however many of its nights fall into the weeks.
+fn need_of_a_night(zone: &WiredZone, weeks: u16, nights: u32, days: Days) -> Seconds {
+    let apart = if let Days::EveryNth { interval, .. } = days { f64::from(interval) } else { 1.0 };
+    let days = (f64::from(weeks) * 7.0 / f64::from(nights)).max(apart);
     let need = zone.minutes_for(zone.demand * days) * GENEROUS;
     // Deep and seldom waters by a fixed depth, need or not.
     let a_week = f64::from(nights) / f64::from(weeks);
@@ -52,7 +54,7 @@ fn repeated_starts(look: &Look<'_>, findings: &mut Vec<Finding>) {
                 let zone = look.installation.zone(*station)?;
                 let percentage = look.settings.percentages.of(index, look.from);
                 let once = look.installation.card.scaled(*run_time, percentage);
-                once.any().then(|| (once, need_of_a_night(zone, look.weeks, nights)))
+                once.any().then(|| (once, need_of_a_night(zone, look.weeks, nights, program.days)))
             })
             .collect();
         // The fewest starts after which most of what the others bring is beyond every need.
