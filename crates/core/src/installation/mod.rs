@@ -197,6 +197,14 @@ impl Installation {
         there
     }
 
+    /// Its zones in the order of their stations.
+    #[must_use]
+    pub fn zones_by_station(&self) -> Vec<&WiredZone> {
+        let mut zones: Vec<_> = self.zones.iter().collect();
+        zones.sort_by_key(|zone| zone.zone.number);
+        zones
+    }
+
     /// The zone on a station.
     #[must_use]
     pub fn zone(&self, station: u16) -> Option<&WiredZone> {

@@ -3,27 +3,13 @@
 use super::{DateOrder, Habit, Read, Reading, Refusal, one_of, refused, time_of_day, trimmed};
 use jiff::civil::{Date, DateTime, Weekday};
 use jiff::{Span, ToSpan};
+use upland_core::quantity::month::Month;
 
 /// Years that a typed day may lie in.
 pub(super) const YEARS: core::ops::RangeInclusive<i16> = 1900..=2200;
 
 /// A year with a 29 February.
 const LEAP: i16 = 2000;
-
-const MONTHS: [&str; 12] = [
-    "january",
-    "february",
-    "march",
-    "april",
-    "may",
-    "june",
-    "july",
-    "august",
-    "september",
-    "october",
-    "november",
-    "december",
-];
 
 fn takes(habit: Habit) -> &'static str {
     match habit.dates {
@@ -34,10 +20,11 @@ fn takes(habit: Habit) -> &'static str {
 
 fn month_of(word: &str) -> Option<i8> {
     let word = word.trim_end_matches('.');
-    let at = MONTHS
-        .iter()
-        .position(|m| word.len() >= 3 && m.starts_with(word) || word == "sept" && *m == "september");
-    at.and_then(|i| i8::try_from(i + 1).ok())
+    let is = |month: &Month| {
+        let name = month.name().to_lowercase();
+        word.len() >= 3 && name.starts_with(word) || word == "sept" && *month == Month::September
+    };
+    Month::ALL.into_iter().find(is).map(Month::number)
 }
 
 /// A day of the week by three letters or more, or two.
@@ -208,6 +195,14 @@ pub fn month_day(text: &str, habit: Habit) -> Read<(i8, i8)> {
         ((month, day), Reading { means: text.clone(), text })
     });
     one_of(text, found.collect(), takes)
+}
+
+/// Several dates of one text: with semicolons or new lines between them, or with commas where no date has one.
+#[must_use]
+pub fn date_parts(text: &str, today: Date, habit: Habit) -> Vec<&str> {
+    let commas = !text.contains(';') && date(text, today, habit).is_err();
+    let parts = text.split(['\n', if commas { ',' } else { ';' }]);
+    parts.map(str::trim).filter(|part| !part.is_empty()).collect()
 }
 
 /// "14 Jul 2026", or "Jul 14, 2026".

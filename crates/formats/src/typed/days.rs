@@ -3,7 +3,7 @@
 use super::dates::weekday_of;
 use super::{Habit, Read, date, refused, trimmed, write_date};
 use jiff::civil::Date;
-use upland_core::controller::schedule::Days;
+use upland_core::controller::schedule::{Days, ordinal_ending};
 use upland_core::quantity::time::WEEKDAYS;
 
 const TAKES: &str = "days; write mon wed fri, mon-fri, odd, even, or every 3rd day, 2 left";
@@ -79,16 +79,7 @@ pub fn write_days(days: Days, habit: Habit) -> String {
         Days::Odd => "odd".into(),
         Days::Even => "even".into(),
         Days::EveryNth { interval, first } => {
-            format!("every {interval}{} day from {}", ordinal(interval), write_date(first, habit))
+            format!("every {interval}{} day from {}", ordinal_ending(interval), write_date(first, habit))
         }
-    }
-}
-
-fn ordinal(n: u8) -> &'static str {
-    match (n % 10, n % 100) {
-        (1, 1) | (1, 21..) => "st",
-        (2, 2) | (2, 22..) => "nd",
-        (3, 3) | (3, 23..) => "rd",
-        _ => "th",
     }
 }

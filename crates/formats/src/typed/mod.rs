@@ -11,7 +11,7 @@ mod program_line;
 mod times;
 mod units;
 
-pub use dates::{date, date_and_time, month_day, write_date, write_month_day};
+pub use dates::{date, date_and_time, date_parts, month_day, write_date, write_month_day};
 pub use days::{days, write_days};
 pub use durations::{AtStation, duration, run_time, write_duration, write_duration_briefly};
 pub use numbers::number;

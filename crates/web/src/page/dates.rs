@@ -35,6 +35,11 @@ pub(crate) fn typed_time(time: Time) -> String {
     write_time(time, habit())
 }
 
+/// Times as a field takes them.
+pub(crate) fn typed_times(times: &[Time]) -> String {
+    times.iter().map(|time| typed_time(*time)).collect::<Vec<_>>().join(", ")
+}
+
 /// How changes of settings are written for the reader.
 pub(crate) fn pen() -> Pen {
     Pen { time: typed_time, date: typed_date, month_day: |day| write_month_day(day, habit()) }

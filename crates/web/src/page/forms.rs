@@ -2,7 +2,7 @@
 //! and sites share it, and so does the page on which two versions are brought together.
 
 use crate::page::quantities::plain;
-use crate::page::units::{SIGNED_PERCENT, Shown};
+use crate::page::units::{MINUTES, SIGNED_PERCENT, Shown};
 use crate::server::error::PageError;
 use crate::server::reader::habit;
 use crate::server::session::Fields;
@@ -264,7 +264,7 @@ impl<'a> Reader<'a> {
             return None;
         }
         let length = self.take(name, typed::duration(text))?;
-        self.within(name, Shown::of("min", 1.0), bound, length.minutes().min_value())
+        self.within(name, MINUTES, bound, length.minutes().min_value())
     }
 
     /// A day that may be left out; without a year it is the nearest to today.
@@ -433,7 +433,7 @@ pub(crate) fn base_version(fields: &Fields) -> Result<i32, PageError> {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::page::units::NO_UNIT;
+    use crate::page::units::{DEGREES, NO_UNIT};
     use upland_core::quantity::bounds;
 
     fn fields(pairs: &[(&str, &str)]) -> Fields {
@@ -455,7 +455,7 @@ mod tests {
         let fields = fields(&[("rate", "90"), ("lat", "95"), ("area", "1,500")]);
         let mut reader = Reader::new(&fields);
         reader.optional("rate", Shown::of("in/h", 25.4), &bounds::PRECIPITATION_RATE, None);
-        reader.required("lat", Shown::of("°", 1.0), &bounds::LATITUDE, None);
+        reader.required("lat", DEGREES, &bounds::LATITUDE, None);
         reader.optional("area", NO_UNIT, &bounds::AREA, None);
         reader.required("elevation", NO_UNIT, &bounds::ELEVATION, None);
         let messages: Vec<_> = reader.errors.iter().map(|(_, m)| m.as_str()).collect();

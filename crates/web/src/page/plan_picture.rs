@@ -1,6 +1,6 @@
 //! The plan of a site drawn: where it is edited, and wherever a place is looked at.
 
-use crate::page::quantities::{length, plain};
+use crate::page::quantities::{counted, length, plain};
 use crate::server::error::PageError;
 use crate::site::context::AtSite;
 use askama::Template;
@@ -200,7 +200,6 @@ pub(crate) fn plan_picture(text: &PlanText, look: &Look<'_>, units: UnitSystem) 
     let polygon = |points: &Vec<(f64, f64)>| {
         points.iter().map(|p| ground.point(*p).replace(' ', ",")).collect::<Vec<_>>().join(" ")
     };
-    let counted = |n: usize, one: &str| format!("{n} {one}{}", if n == 1 { "" } else { "s" });
     Some(PlanPicture {
         view: format!("0 0 {WIDTH_PX} {}", one(height)),
         scale: plain(scale, 4),
@@ -215,7 +214,7 @@ pub(crate) fn plan_picture(text: &PlanText, look: &Look<'_>, units: UnitSystem) 
             counted(plan.plots.len(), "zone"),
             counted(plan.obstacles.len(), "obstacle"),
             counted(plan.arcs.len(), "head"),
-            counted(plan.boxes.len(), "box").replace("boxs", "boxes"),
+            counted(plan.boxes.len(), "box"),
             counted(text.sensors.len(), "sensor")
         ),
     })
@@ -223,11 +222,16 @@ pub(crate) fn plan_picture(text: &PlanText, look: &Look<'_>, units: UnitSystem) 
 
 /// The plan of a site with its sensors where they stand, as it is saved.
 pub(crate) async fn saved_plan(here: &AtSite) -> Result<PlanText, PageError> {
+    Ok(saved_plan_at(here).await?.1)
+}
+
+/// The same behind its version.
+pub(crate) async fn saved_plan_at(here: &AtSite) -> Result<(i64, PlanText), PageError> {
     let site = here.id();
     let known = here.more("plan", 10, move |snapshot| snapshot.site_plan(site)).await?;
     let placed = here.facts.sensors.iter();
     let sensors = placed.filter_map(|s| Some((s.sensor.name.clone(), s.sensor.placement.at?))).collect();
-    Ok(PlanText { plan: known.1.clone(), sensors })
+    Ok((known.0, PlanText { plan: known.1.clone(), sensors }))
 }
 
 /// The saved plan around a zone or a sensor; empty where none was drawn or what it is about is not on it.
@@ -235,8 +239,7 @@ pub(crate) fn plan_about(here: &AtSite, text: &PlanText, about: (Option<u16>, Op
     let (station, sensor) = about;
     let there = station.is_some_and(|n| text.plan.plots.iter().any(|p| p.station == n))
         || sensor.is_some_and(|name| text.sensors.iter().any(|(own, _)| own == name));
-    let zones: Vec<(u16, String)> =
-        here.facts.zones.iter().map(|z| (z.zone.number, z.zone.name.clone())).collect();
+    let zones = here.facts.zone_names();
     let look = Look { zones: &zones, about, ..Look::default() };
     let picture = there.then(|| plan_picture(text, &look, here.facts.units())).flatten();
     picture.and_then(|p| p.render().ok()).unwrap_or_default()

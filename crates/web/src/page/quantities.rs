@@ -202,6 +202,16 @@ pub(crate) fn span(minutes: f64) -> String {
     }
 }
 
+/// So many of a thing: "one" is its word for one.
+pub(crate) fn counted(n: usize, one: &str) -> String {
+    let ending = match n {
+        1 => "",
+        _ if one.ends_with('x') => "es",
+        _ => "s",
+    };
+    format!("{n} {one}{ending}")
+}
+
 /// A wait: hours as hours, from two days on as days.
 pub(crate) fn wait(minutes: f64) -> String {
     let days = minutes / 1440.0;
@@ -246,6 +256,10 @@ mod tests {
             ("1 h 30 min".into(), "47 h 59 min".into(), "2 days".into())
         );
         assert_eq!(wait(954.0 * 60.0), "40 days");
+        assert_eq!(
+            (counted(1, "box"), counted(2, "box"), counted(0, "zone")),
+            ("1 box".into(), "2 boxes".into(), "0 zones".into())
+        );
         assert_eq!(in_words_capital(3), "Three");
     }
 }

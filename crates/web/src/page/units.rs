@@ -63,6 +63,7 @@ pub(crate) const PERCENT: Shown = Shown::of("%", 0.01);
 pub(crate) const SIGNED_PERCENT: Shown = Shown::of("%", 1.0);
 pub(crate) const DEGREES: Shown = Shown::of("°", 1.0);
 pub(crate) const HOURS: Shown = Shown::of("h", 1.0);
+pub(crate) const MINUTES: Shown = Shown::of("min", 1.0);
 
 /// The units of the fields of a site.
 #[derive(Debug, Clone, Copy)]

@@ -98,6 +98,11 @@ impl SiteFacts {
         Ok(state.cache.once(key(stamp.id, revision), kilobytes, || Ok(facts))?)
     }
 
+    /// Its zones by number and name.
+    pub fn zone_names(&self) -> Vec<(u16, String)> {
+        self.zones.iter().map(|z| (z.zone.number, z.zone.name.clone())).collect()
+    }
+
     /// Numbers and places of the boxes, for lists.
     pub fn box_names(&self) -> Vec<(u8, String)> {
         self.boxes.iter().map(|b| (b.number(), b.record.controller.place.clone())).collect()

@@ -50,6 +50,18 @@ pub fn days_in_words(days: Days) -> String {
     days_in_words_by(days, |date| date.strftime("%-d %b %Y").to_string())
 }
 
+/// The letters behind a number that counts: the "rd" of 3rd.
+#[must_use]
+pub const fn ordinal_ending(n: u8) -> &'static str {
+    match (n % 10, n % 100) {
+        (_, 11..=13) => "th",
+        (1, _) => "st",
+        (2, _) => "nd",
+        (3, _) => "rd",
+        _ => "th",
+    }
+}
+
 /// The same with dates as its reader writes them.
 #[must_use]
 pub fn days_in_words_by(days: Days, write: impl Fn(Date) -> String) -> String {
@@ -64,16 +76,7 @@ pub fn days_in_words_by(days: Days, write: impl Fn(Date) -> String) -> String {
         Days::EveryNth { interval, first } => {
             let nth = match interval {
                 0 | 1 => "every day".to_owned(),
-                n => {
-                    let ending = match (n % 10, n % 100) {
-                        (_, 11..=13) => "th",
-                        (1, _) => "st",
-                        (2, _) => "nd",
-                        (3, _) => "rd",
-                        _ => "th",
-                    };
-                    format!("every {n}{ending} day")
-                }
+                n => format!("every {n}{} day", ordinal_ending(n)),
             };
             format!("{nth} from {}", write(first))
         }

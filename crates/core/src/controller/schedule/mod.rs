@@ -9,7 +9,7 @@ mod passes;
 mod settings;
 mod totals;
 
-pub use days::{Days, days_in_words, days_in_words_by, runs_on};
+pub use days::{Days, days_in_words, days_in_words_by, ordinal_ending, runs_on};
 pub use difference::{Change, Pen, Where, difference, difference_by, months_in_words};
 pub use expand::{Scale, ScheduledRun, event_length, expand, expand_scaled};
 pub use passes::{ProgramPass, passes};

@@ -1,11 +1,12 @@
 //! What a program comes to: its time in all, when it ends, when it waters next.
 
-use super::{Settings, expand, passes};
+use super::{ProgramPass, ScheduledRun, Settings, expand, passes};
 use crate::controller::Card;
 use crate::quantity::time::Seconds;
 use jiff::civil::Date;
 use jiff::tz::TimeZone;
 use jiff::{Timestamp, ToSpan};
+use std::collections::BTreeMap;
 
 /// Days that are looked through for the next watering day: the longest interval of any card, and a season between.
 const LOOKED_THROUGH: i64 = 366;
@@ -36,6 +37,8 @@ impl ProgramTotal {
 /// What each program comes to, seen from a day on.
 #[must_use]
 pub fn program_totals(settings: &Settings, card: &Card, tz: &TimeZone, from: Date) -> Vec<ProgramTotal> {
+    // Other programs may hold one up, so the whole box is laid out, once for a day.
+    let mut laid_out: BTreeMap<Date, Vec<ScheduledRun>> = BTreeMap::new();
     let totals = settings.programs.iter().enumerate().map(|(index, program)| {
         let mut total = ProgramTotal {
             program: index,
@@ -49,15 +52,14 @@ pub fn program_totals(settings: &Settings, card: &Card, tz: &TimeZone, from: Dat
                 && !settings.rests(*date)
                 && super::runs_on(program.days, settings.never_days, *date)
         };
-        let days = (0..LOOKED_THROUGH).filter_map(|k| from.checked_add(k.days()).ok());
-        let Some(next) = days.into_iter().find(waters) else { return total };
-        // Other programs may hold it up, so the whole box is laid out.
-        let runs = expand(settings, card, tz, next, next);
+        let mut days = (0..LOOKED_THROUGH).filter_map(|k| from.checked_add(k.days()).ok());
+        let Some(next) = days.find(waters) else { return total };
+        let runs = laid_out.entry(next).or_insert_with(|| expand(settings, card, tz, next, next));
         let own: Vec<_> = passes(runs.iter().filter(|run| run.date == next))
             .into_iter()
             .filter(|pass| pass.program == index)
             .collect();
-        total.waters = own.first().map_or(Seconds::ZERO, super::ProgramPass::watered);
+        total.waters = own.first().map_or(Seconds::ZERO, ProgramPass::watered);
         total.spans = own.iter().map(|pass| (pass.begin, pass.end)).collect();
         total.next = Some(next);
         total

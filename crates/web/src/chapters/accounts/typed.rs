@@ -1,6 +1,6 @@
 //! What was understood of a text that is being typed: asked by every field, answered by the one reader.
 
-use crate::page::dates::Said;
+use crate::page::dates::{Said, typed_times};
 use crate::page::quantities::plain;
 use crate::server::reader::habit;
 use crate::server::session::SignedIn;
@@ -49,9 +49,7 @@ fn means(query: &Query, today: Date) -> Read<String> {
     };
     match query.reads.as_str() {
         "time" => typed::time_of_day(text, habit).map(|time| typed::write_time(time, habit)),
-        "times" => typed::times(text, habit).map(|all| {
-            all.into_iter().map(|time| typed::write_time(time, habit)).collect::<Vec<_>>().join(", ")
-        }),
+        "times" => typed::times(text, habit).map(|all| typed_times(&all)),
         "duration" => typed::duration(text).map(typed::write_duration),
         "run_time" => {
             let at = AtStation {
@@ -70,12 +68,8 @@ fn means(query: &Query, today: Date) -> Read<String> {
         }
         "date" => typed::date(text, today, habit).map(|date| date.said("%a %-d %b %Y")),
         "dates" => {
-            let by = if text.contains(';') { ';' } else { ',' };
             let one = |part: &str| typed::date(part, today, habit).map(|date| date.said("%a %-d %b %Y"));
-            if let Ok(only) = one(text) {
-                return Ok(only);
-            }
-            let all: Read<Vec<String>> = text.split(by).filter(|p| !p.trim().is_empty()).map(one).collect();
+            let all: Read<Vec<String>> = typed::date_parts(text, today, habit).into_iter().map(one).collect();
             all.map(|all| all.join("; "))
         }
         "moment" => typed::date_and_time(text, today, habit)

@@ -3,7 +3,7 @@
 use super::BoxPage;
 use crate::page::dates::Said;
 use crate::page::quantities::plain;
-use crate::page::units::{SIGNED_PERCENT, Shown, Units};
+use crate::page::units::{NO_UNIT, SIGNED_PERCENT, Shown, Units};
 use crate::site::workbench::Workbench;
 use upland_core::controller::Input;
 use upland_core::installation::key_in::{DOES_ENOUGH, KeyedInput, key_in};
@@ -29,7 +29,7 @@ fn unit(input: Input, u: &Units) -> Shown {
     match input {
         Input::Rate => u.rate,
         Input::Slope | Input::Trim | Input::Refill => SIGNED_PERCENT,
-        _ => Shown::of("", 1.0),
+        _ => NO_UNIT,
     }
 }
 
@@ -59,9 +59,7 @@ impl AskedView {
             let window = there.window;
             format!("{} to {}", window.from.said("%H:%M"), window.until.said("%H:%M"))
         };
-        let mut zones: Vec<_> = there.zones.iter().collect();
-        zones.sort_by_key(|z| z.zone.number);
-        let rows = zones.into_iter().map(|zone| {
+        let rows = there.zones_by_station().into_iter().map(|zone| {
             let found = key_in(zone, computing, bench.today);
             AskedRow {
                 zone: names.station(found.station),

@@ -277,18 +277,19 @@ async fn keep_draft(
     if !here.who.may_edit() {
         return Ok(());
     }
+    if read == Some(&bench.settings()) && fields.get("reason").is_empty() {
+        return forget_draft(here, bench).await;
+    }
     let whose = (here.who.user.id, bench.site_box()?.record.id);
-    let nothing_new = read == Some(&bench.settings()) && fields.get("reason").is_empty();
     let mut own = fields.shown();
     own.retain(|name, _| !matches!(name.as_str(), "night" | "zoom" | "mend" | "add" | "line"));
-    with_store(&here.state, move |store| {
-        if nothing_new {
-            store.drop_settings_draft(whose.0, whose.1)
-        } else {
-            store.keep_settings_draft(whose, version, &own)
-        }
-    })
-    .await?;
+    with_store(&here.state, move |store| store.keep_settings_draft(whose, version, &own)).await?;
+    Ok(())
+}
+
+async fn forget_draft(here: &AtSite, bench: &Workbench) -> Result<(), PageError> {
+    let (user, id) = (here.who.user.id, bench.site_box()?.record.id);
+    with_store(&here.state, move |store| store.drop_settings_draft(user, id)).await?;
     Ok(())
 }
 
@@ -300,8 +301,7 @@ async fn drop_draft(
     _fields: Fields,
 ) -> Result<HttpResponse, PageError> {
     let bench = here.workbench(path.1).await?;
-    let whose = (here.who.user.id, bench.site_box()?.record.id);
-    with_store(&here.state, move |store| store.drop_settings_draft(whose.0, whose.1)).await?;
+    forget_draft(&here, &bench).await?;
     flash(&here.who.session, "The draft is dropped; the settings as saved stand here.", None)?;
     Ok(see_other(&bench.path()))
 }
@@ -487,8 +487,7 @@ async fn save(
             return whole(&here, &bench, StatusCode::CONFLICT, drawing).await;
         }
     };
-    let whose = (here.who.user.id, bench.site_box()?.record.id);
-    with_store(&here.state, move |store| store.drop_settings_draft(whose.0, whose.1)).await?;
+    forget_draft(&here, &bench).await?;
     flash(&here.who.session, text, None)?;
     Ok(see_other(&bench.path()))
 }

@@ -1,13 +1,13 @@
 //! Keying a box as fast as on paper: what is in use, a program in one line, what the programs come to.
 
 use super::settings_form::{self, ReadFor, TextError, Texts};
-use crate::page::dates::{Said, typed_date, typed_time};
-use crate::page::quantities::depth;
+use crate::page::dates::{Said, typed_times};
+use crate::page::quantities::{counted, depth};
 use crate::server::reader::habit;
 use crate::server::session::Fields;
 use crate::site::workbench::Workbench;
 use jiff::Timestamp;
-use upland_core::controller::schedule::{Days, Settings, event_length, program_totals};
+use upland_core::controller::schedule::{Settings, event_length, program_totals};
 use upland_core::controller::{Card, PercentageScope};
 use upland_core::quantity::month::Month;
 use upland_core::quantity::time::Seconds;
@@ -65,7 +65,6 @@ impl InUse {
     pub fn not_shown(&self, card: &Card) -> String {
         let programs = usize::from(card.programs).saturating_sub(self.programs.len());
         let stations = usize::from(card.stations).saturating_sub(self.stations.len());
-        let counted = |n: usize, one: &str| format!("{n} {one}{}", if n == 1 { "" } else { "s" });
         match (programs, stations) {
             (0, 0) => String::new(),
             (0, stations) => format!("{} not in use.", counted(stations, "station")),
@@ -120,24 +119,9 @@ fn put(texts: &mut Texts, card: &Card, (index, said): (usize, &ProgramLine), tod
     let at = |field: &str| format!("p{index}-{field}");
     texts.insert(at("active"), "on".into());
     if let Some(starts) = &said.starts {
-        texts.insert(at("starts"), starts.iter().map(|t| typed_time(*t)).collect::<Vec<_>>().join(", "));
+        texts.insert(at("starts"), typed_times(starts));
     }
-    if let Some(days) = said.days {
-        let (mode, week) = match days {
-            Days::Weekdays(week) => ("weekdays", week),
-            Days::Odd => ("odd", [false; 7]),
-            Days::Even => ("even", [false; 7]),
-            Days::EveryNth { interval, first } => {
-                texts.insert(at("interval"), interval.to_string());
-                texts.insert(at("first"), typed_date(first));
-                ("nth", [false; 7])
-            }
-        };
-        texts.insert(at("days"), mode.into());
-        for (k, on) in week.into_iter().enumerate() {
-            texts.insert(at(&format!("d{k}")), if on { "on".into() } else { String::new() });
-        }
-    }
+    texts.extend(said.days.into_iter().flat_map(|days| settings_form::day_lines(index, days)));
     if let Some(percentage) = said.percentage {
         let name = match card.percentage_scope {
             PercentageScope::Box => "percent".to_owned(),
@@ -155,7 +139,7 @@ fn put(texts: &mut Texts, card: &Card, (index, said): (usize, &ProgramLine), tod
 fn words(said: &ProgramLine) -> String {
     let mut parts = Vec::new();
     if let Some(starts) = &said.starts {
-        parts.push(starts.iter().map(|t| typed_time(*t)).collect::<Vec<_>>().join(", "));
+        parts.push(typed_times(starts));
     }
     parts.extend(said.days.map(|days| typed::write_days(days, habit())));
     parts.extend(said.percentage.map(|p| p.to_string()));
@@ -230,9 +214,8 @@ pub(super) fn measure(units: UnitSystem) -> (Millimetres, String) {
 pub(super) fn station_totals(bench: &Workbench, settings: &Settings) -> Vec<StationTotal> {
     let there = &bench.installation;
     let (measured, _) = measure(bench.units());
-    let mut zones: Vec<_> = there.zones.iter().collect();
-    zones.sort_by_key(|z| z.zone.number);
-    zones
+    there
+        .zones_by_station()
         .into_iter()
         .map(|zone| {
             let (station, rate) = (zone.zone.number, zone.resolved.rate.value);
@@ -286,6 +269,7 @@ pub(super) fn found_again(bench: &Workbench, draft: &SettingsDraft) -> String {
 mod tests {
     use super::*;
     use crate::fixture;
+    use upland_core::controller::schedule::Days;
     use upland_core::quantity::time::WEEKDAYS;
 
     fn ticked(texts: &Texts, program: usize) -> Vec<&'static str> {

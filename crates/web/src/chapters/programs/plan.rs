@@ -7,8 +7,7 @@ use super::words::{self, Names};
 use super::{BoxHead, Tab};
 use crate::page::box_version::{BoxVersion, Sayings};
 use crate::page::change_words::ChangeLine;
-use crate::page::dates::Said;
-use crate::page::dates::pen;
+use crate::page::dates::{Said, pen, typed_times};
 use crate::page::forms::base_version;
 use crate::page::frame::Frame;
 use crate::page::quantities::span;
@@ -311,7 +310,7 @@ fn fit(bench: &Workbench, asked: &Request<'_>, proposal: &Proposal) -> Fit {
             Some(ProgramBlock {
                 index: reason.program,
                 name: program.name.clone(),
-                starts: program.starts.iter().map(|t| t.said("%H:%M")).collect::<Vec<_>>().join(", "),
+                starts: typed_times(&program.starts),
                 stations: names.stations(&reason.stations),
                 reason: names.program_reason(reason),
                 zones: proposal

@@ -1,7 +1,7 @@
 //! Settings as form texts and back. Names are flat (`p0-starts`, `p0-m5`, `s5-cycle`), so that a
 //! plain form, a dragged bar and a merge of two edits all speak of the same lines.
 
-use crate::page::dates::{typed_date, typed_time};
+use crate::page::dates::{typed_date, typed_time, typed_times};
 use crate::page::units::Units;
 use crate::server::reader::habit;
 use crate::server::session::Fields;
@@ -38,6 +38,29 @@ pub(crate) fn month_field(month: Month) -> String {
     format!("month{}", month.number() - 1)
 }
 
+fn on(value: bool) -> String {
+    if value { "on".to_owned() } else { String::new() }
+}
+
+/// The lines of the days of a program; those of weekdays that are off are empty.
+pub(super) fn day_lines(program: usize, days: Days) -> Vec<(String, String)> {
+    let at = |field: &str| format!("p{program}-{field}");
+    let mut lines = Vec::new();
+    let (mode, week) = match days {
+        Days::Weekdays(week) => ("weekdays", week),
+        Days::Odd => ("odd", [false; 7]),
+        Days::Even => ("even", [false; 7]),
+        Days::EveryNth { interval, first } => {
+            lines.push((at("interval"), interval.to_string()));
+            lines.push((at("first"), typed_date(first)));
+            ("nth", [false; 7])
+        }
+    };
+    lines.push((at("days"), mode.to_owned()));
+    lines.extend(week.into_iter().enumerate().map(|(k, day)| (at(&format!("d{k}")), on(day))));
+    lines
+}
+
 /// The texts of some settings; lines that say nothing are left out.
 // Long: a list of fields and their texts.
 pub(crate) fn texts(settings: &Settings) -> Texts {
@@ -47,28 +70,12 @@ pub(crate) fn texts(settings: &Settings) -> Texts {
             texts.insert(name, value);
         }
     };
-    let on = |value: bool| if value { "on".to_owned() } else { String::new() };
     for (i, program) in settings.programs.iter().enumerate() {
         let at = |field: &str| format!("p{i}-{field}");
         put(at("name"), program.name.clone());
         put(at("active"), on(program.active));
-        put(at("starts"), program.starts.iter().map(|t| typed_time(*t)).collect::<Vec<_>>().join(", "));
-        let mode = match program.days {
-            Days::Weekdays(week) => {
-                for (k, day) in week.into_iter().enumerate() {
-                    put(at(&format!("d{k}")), on(day));
-                }
-                "weekdays"
-            }
-            Days::Odd => "odd",
-            Days::Even => "even",
-            Days::EveryNth { interval, first } => {
-                put(at("interval"), interval.to_string());
-                put(at("first"), typed_date(first));
-                "nth"
-            }
-        };
-        put(at("days"), mode.to_owned());
+        put(at("starts"), typed_times(&program.starts));
+        day_lines(i, program.days).into_iter().for_each(|(name, text)| put(name, text));
         for (station, run_time) in &program.run_times {
             put(at(&format!("m{station}")), minutes(*run_time));
         }
@@ -186,7 +193,6 @@ impl FormReader<'_> {
         self.take(name, typed::duration(text)).unwrap_or(Seconds::ZERO)
     }
 
-    /// A whole number, with or without its percent sign.
     /// A run time: a length of time, or the depth that it is to put down ("1/2 in", "12 mm").
     fn run_time(&mut self, name: &str, station: u16) -> Seconds {
         let text = self.get(name);
@@ -197,6 +203,7 @@ impl FormReader<'_> {
         self.take(name, read).unwrap_or(Seconds::ZERO)
     }
 
+    /// A whole number, with or without its percent sign.
     fn whole<T: core::str::FromStr>(&mut self, name: &str) -> Option<T> {
         let text = self.get(name);
         if text.is_empty() {
@@ -223,15 +230,8 @@ impl FormReader<'_> {
     /// Dates with semicolons between them, or commas where no date has one.
     fn dates(&mut self, name: &str, today: Date) -> Vec<Date> {
         let text = self.get(name).to_owned();
-        let by = if text.contains(';') {
-            ';'
-        } else if typed::date(&text, today, habit()).is_ok() {
-            '\n'
-        } else {
-            ','
-        };
-        let parts = text.split([by, '\n']).map(str::trim).filter(|part| !part.is_empty());
-        parts.filter_map(|part| self.take(name, typed::date(part, today, habit()))).collect()
+        let parts = typed::date_parts(&text, today, habit());
+        parts.into_iter().filter_map(|part| self.take(name, typed::date(part, today, habit()))).collect()
     }
 
     /// A number of a unit; nothing is none.

@@ -3,8 +3,7 @@
 use super::BoxPage;
 use super::asked::AskedView;
 use super::{BoxHead, Tab};
-use crate::page::dates::Said;
-use crate::page::dates::typed_date;
+use crate::page::dates::{Said, typed_date, typed_times};
 use crate::page::frame::Frame;
 use crate::page::headline::headline;
 use crate::page::law_words::{exempt_words, rule_words};
@@ -78,7 +77,7 @@ fn program_line(bench: &Workbench, settings: &Settings, index: usize, program: &
     ProgramLine {
         name: program.name.clone(),
         days: days_in_words_by(program.days, typed_date),
-        starts: program.starts.iter().map(|t| t.said("%H:%M")).collect::<Vec<_>>().join(", "),
+        starts: typed_times(&program.starts),
         stations: program.run_times.iter().map(|(n, s)| (names.station(*n), s.to_string())).collect(),
         percent: match &settings.percentages {
             Percentages::Program(values) => {

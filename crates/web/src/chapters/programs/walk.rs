@@ -3,8 +3,7 @@
 use super::sheet::{CAUTIONS, extras, never_words, rest_of_box, version_words};
 use super::words::Names;
 use super::{BoxHead, BoxPage, Tab};
-use crate::page::dates::Said;
-use crate::page::dates::typed_date;
+use crate::page::dates::{Said, typed_date, typed_times};
 use crate::page::frame::Frame;
 use crate::page::ticks::{TickMark, ticks_of};
 use crate::server::error::{PageError, page};
@@ -105,7 +104,6 @@ fn stages(bench: &Workbench) -> Vec<Stage> {
 
 fn starts(settings: &Settings, active: &Active<'_>) -> Vec<KeyStep> {
     let of_program = |(i, p): &(usize, &Program)| {
-        let times: Vec<String> = p.starts.iter().map(|t| t.said("%H:%M")).collect();
         let detail = match p.repeat {
             Some(repeat) => {
                 let until = repeat.until.said("%H:%M");
@@ -113,7 +111,7 @@ fn starts(settings: &Settings, active: &Active<'_>) -> Vec<KeyStep> {
             }
             None => "every other start of this program cleared".to_owned(),
         };
-        step(format!("starts-{i}"), format!("Program {}: {}", p.name, times.join(", ")), detail)
+        step(format!("starts-{i}"), format!("Program {}: {}", p.name, typed_times(&p.starts)), detail)
     };
     let off: Vec<&str> = settings.programs.iter().filter(|p| !p.waters()).map(|p| p.name.as_str()).collect();
     let off = (!off.is_empty()).then(|| {

@@ -377,8 +377,9 @@ struct Drawing<'a> {
     conflict: Option<String>,
 }
 
-fn zones_of(states: &SensorStates) -> Vec<(u16, String)> {
-    states.loaded.zones.iter().map(|z| (z.zone.number, z.zone.name.clone())).collect()
+/// The form of a card with the boxes and zones of a site.
+fn form_at(states: &SensorStates, card: &SensorCard) -> Form {
+    form(card, &states.loaded.box_names(), &states.loaded.zone_names(), states.units())
 }
 
 fn draw(
@@ -387,7 +388,7 @@ fn draw(
     status: StatusCode,
     drawing: &Drawing,
 ) -> Result<HttpResponse, PageError> {
-    let form = form(&drawing.sensor.card, &states.loaded.box_names(), &zones_of(states), states.units());
+    let form = form_at(states, &drawing.sensor.card);
     page_with(
         status,
         &FormPage {
@@ -532,8 +533,7 @@ async fn save(
         Some(Saved::Conflict(theirs)) => {
             // What you typed stands in the fields; lines that they changed are named.
             let now = texts(&theirs.sensor, states.units());
-            let form =
-                form(&theirs.sensor.card, &states.loaded.box_names(), &zones_of(&states), states.units());
+            let form = form_at(&states, &theirs.sensor.card);
             let changed: Vec<String> = form
                 .fields()
                 .filter(|f| now.get(f.name).is_some_and(|n| n != fields.get(f.name)))

@@ -3,8 +3,8 @@
 
 use super::{Tab, TabLink, find, frame, tabs};
 use crate::page::frame::Frame;
-use crate::page::plan_picture::{Look, PlanPicture, plan_picture, saved_plan};
-use crate::page::quantities::{length, plain};
+use crate::page::plan_picture::{Look, PlanPicture, plan_picture, saved_plan, saved_plan_at};
+use crate::page::quantities::{counted, length, plain};
 use crate::page::sensor_words;
 use crate::page::units::Units;
 use crate::server::address;
@@ -67,6 +67,13 @@ struct SeenPart {
     site_id: i64,
     csrf: String,
     may_edit: bool,
+}
+
+impl SeenPart {
+    fn of(here: &AtSite, states: &SensorStates, text: &PlanText) -> Result<Self, PageError> {
+        let (csrf, may_edit) = (here.who.csrf()?, here.who.may_edit());
+        Ok(Self { seen: seen(states, text), site_id: here.id(), csrf, may_edit })
+    }
 }
 
 /// The unit of length of a site, for the lines.
@@ -152,6 +159,11 @@ fn gains(record: &SensorRecord, states: &SensorStates, (before, after): (&Sensor
         .collect()
 }
 
+/// Whether two places, metres, are one: lines are written to the centimetre.
+fn same_place(a: (f64, f64), b: (f64, f64)) -> bool {
+    (a.0 - b.0).hypot(a.1 - b.1) < 0.02
+}
+
 /// What a plan says about the sensors on it, beside where they are saved.
 fn seen(states: &SensorStates, text: &PlanText) -> Vec<Seen> {
     let of = |(name, at): &(String, (f64, f64))| {
@@ -179,9 +191,8 @@ fn seen(states: &SensorStates, text: &PlanText) -> Vec<Seen> {
             parts.push(format!("in zone {station}"));
         }
         let saved_at = record.sensor.placement.at;
-        let near = |a: (f64, f64)| (a.0 - at.0).hypot(a.1 - at.1) < 0.02;
         let before = saved_at.map(|old| placed_by(plan, &record.sensor, old, states));
-        let saved = saved_at.is_some_and(near);
+        let saved = saved_at.is_some_and(|old| same_place(old, *at));
         let moved = match before {
             Some(before) if !saved => gains(record, states, (&before, &here)),
             _ => Vec::new(),
@@ -201,13 +212,8 @@ fn shade(states: &SensorStates, plan: &SitePlan, fields: &Fields) -> Vec<Vec<(f6
     date.zip(hour).and_then(|(date, hour)| plan.shade(latitude, date, hour)).unwrap_or_default()
 }
 
-/// Zones of a site by station.
-fn zone_names(states: &SensorStates) -> Vec<(u16, String)> {
-    states.loaded.zones.iter().map(|z| (z.zone.number, z.zone.name.clone())).collect()
-}
-
 fn picture(states: &SensorStates, text: &PlanText, fields: &Fields, editable: bool) -> Option<PlanPicture> {
-    let zones = zone_names(states);
+    let zones = states.loaded.zone_names();
     let asked =
         Look { shade: shade(states, &text.plan, fields), editable, zones: &zones, about: (None, None) };
     plan_picture(text, &asked, states.units())
@@ -219,14 +225,13 @@ async fn draw(
     refused: Option<(String, Vec<String>)>,
 ) -> Result<HttpResponse, PageError> {
     let states = here.sensor_states(None).await?;
-    let known = here.more("plan", 10, move |snapshot| snapshot.site_plan(site_id)).await?;
-    let (base, text) = (known.0, saved_plan(here).await?);
+    let (base, text) = saved_plan_at(here).await?;
     let status = if refused.is_some() { StatusCode::UNPROCESSABLE_ENTITY } else { StatusCode::OK };
     let (lines, errors) = refused.unwrap_or_else(|| (plan_lines::write(&text, unit_of(&states)), Vec::new()));
     // What was typed is drawn where it can be read.
     let text = read(&lines, &states).unwrap_or(text);
     let may_edit = here.who.may_edit();
-    let part = SeenPart { seen: seen(&states, &text), site_id, csrf: here.who.csrf()?, may_edit };
+    let part = SeenPart::of(here, &states, &text)?;
     let on_plan = |s: &&SensorRecord| !text.sensors.iter().any(|(name, _)| *name == s.sensor.name);
     page_with(
         status,
@@ -261,12 +266,7 @@ async fn look(here: AtSite, fields: Fields) -> Result<HttpResponse, PageError> {
     let (picture, part, lines, errors) = match read(fields.get("lines"), &states) {
         Err(errors) => (None, None, String::new(), errors),
         Ok(text) => {
-            let part = SeenPart {
-                seen: seen(&states, &text),
-                site_id: here.id(),
-                csrf: here.who.csrf()?,
-                may_edit: here.who.may_edit(),
-            };
+            let part = SeenPart::of(&here, &states, &text)?;
             let lines = plan_lines::write(&text, unit_of(&states));
             (picture(&states, &text, &fields, here.who.may_edit()), Some(part), lines, Vec::new())
         }
@@ -307,8 +307,7 @@ async fn save(EditorAt(here): EditorAt, fields: Fields) -> Result<HttpResponse, 
         .iter()
         .filter_map(|(name, at)| {
             let record = states.loaded.sensors.iter().find(|s| s.sensor.name == *name)?;
-            let same =
-                record.sensor.placement.at.is_some_and(|old| (old.0 - at.0).hypot(old.1 - at.1) < 0.02);
+            let same = record.sensor.placement.at.is_some_and(|old| same_place(old, *at));
             let mut sensor = record.sensor.clone();
             sensor.placement.at = Some(*at);
             (!same).then_some((record.id, record.version, sensor))
@@ -336,7 +335,7 @@ async fn save(EditorAt(here): EditorAt, fields: Fields) -> Result<HttpResponse, 
     let said = match (count, left) {
         (0, _) => "The plan is saved.".to_owned(),
         (n, 0) => {
-            format!("The plan is saved, with {n} sensor{} in another place.", if n == 1 { "" } else { "s" })
+            format!("The plan is saved, with {} in another place.", counted(n, "sensor"))
         }
         (_, n) => format!(
             "The plan is saved; {n} sensors were changed by somebody meanwhile and stay where they are."
@@ -356,9 +355,9 @@ async fn take_over(
     let (site_id, id) = *path;
     let states = here.sensor_states(None).await?;
     let record = find(&states, id)?;
-    let known = here.more("plan", 10, move |snapshot| snapshot.site_plan(site_id)).await?;
+    let plan = saved_plan(&here).await?.plan;
     let Some(at) = record.sensor.placement.at else { return Err(PageError::NotFound) };
-    let sensor = placed_by(&known.1, &record.sensor, at, &states);
+    let sensor = placed_by(&plan, &record.sensor, at, &states);
     let base = fields.get("base_version").parse().unwrap_or(0);
     let said = match here.change(move |change| change.save_sensor(id, base, &sensor)).await? {
         None => return Err(PageError::NotFound),

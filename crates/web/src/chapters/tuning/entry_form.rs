@@ -1,6 +1,6 @@
 //! One entry of a visit as a form: what was typed becomes what was seen, and what was seen becomes words.
 
-use crate::page::dates::Said;
+use crate::page::dates::typed_times;
 use crate::page::forms::{FieldError, Reader};
 use crate::page::quantities::{flow, plain, share, span, volume};
 use crate::page::units::{PERCENT, SIGNED_PERCENT, Units};
@@ -240,8 +240,7 @@ pub(super) fn differences(seen: &BoxSeen, facts: &Facts, at: Timestamp) -> Vec<S
             && now != was
         {
             let words = |all: &[Time]| {
-                let all: Vec<String> = all.iter().map(|t| t.said("%H:%M")).collect();
-                if all.is_empty() { "none".to_owned() } else { all.join(", ") }
+                if all.is_empty() { "none".to_owned() } else { typed_times(all) }
             };
             out.push(format!("Program {name} starts at {}; known was {}.", words(now), words(was)));
         }

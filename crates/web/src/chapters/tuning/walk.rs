@@ -2,7 +2,7 @@
 
 use super::decided::{today, visits};
 use super::entry_form::nights_asked;
-use crate::page::dates::{Said, typed_time};
+use crate::page::dates::{Said, typed_times};
 use crate::page::frame::{Chapter, Frame};
 use crate::page::plan_picture::{plan_about, saved_plan};
 use crate::page::units::Units;
@@ -242,8 +242,6 @@ fn box_step(
     let at = upland_core::quantity::time::noon(day, &facts.tz);
     let set = facts.of_box(number).and_then(|b| b.settings_at(at)).cloned();
     let set = set.unwrap_or_else(|| own.settings_or_clean());
-    let starts =
-        |all: &[jiff::civil::Time]| all.iter().map(|t| typed_time(*t)).collect::<Vec<_>>().join(", ");
     let program = |(index, program): (usize, &upland_core::controller::schedule::Program)| {
         let seen = seen.programs.get(&index).cloned().unwrap_or_else(ProgramSeen::default);
         let pct = set.percentages.of(index, day);
@@ -255,7 +253,7 @@ fn box_step(
             index,
             name: program.name.clone(),
             known: if program.waters() {
-                format!("on, {pct}, starts {}", starts(&program.starts))
+                format!("on, {pct}, starts {}", typed_times(&program.starts))
             } else if program.active {
                 "on, nothing in it".to_owned()
             } else {
@@ -263,10 +261,10 @@ fn box_step(
             },
             known_on: if program.active { "yes" } else { "no" },
             known_pct: pct.percent().to_string(),
-            known_starts: starts(&program.starts),
+            known_starts: typed_times(&program.starts),
             on: yes_no(seen.on),
             pct: seen.percentage.map(|p| p.percent().to_string()).unwrap_or_default(),
-            starts: seen.starts.as_deref().map(starts).unwrap_or_default(),
+            starts: seen.starts.as_deref().map(typed_times).unwrap_or_default(),
             minutes: minutes.join(", "),
             differs: seen.percentage.is_some_and(|p| p != pct)
                 || seen.on.is_some_and(|on| on != program.active)

@@ -8,7 +8,7 @@ use crate::page::frame::{Chapter, Frame};
 use crate::page::plan_picture::{plan_about, saved_plan};
 use crate::page::quantities::{depth, plain, rate, share};
 use crate::page::take_back::TakeBack;
-use crate::page::units::{Shown, Units};
+use crate::page::units::{MINUTES, Shown, Units};
 use crate::server::address;
 use crate::server::error::{PageError, page_with, see_other};
 use crate::server::reader::habit;
@@ -115,7 +115,7 @@ fn read(typed: &Typed, units: UnitSystem, today: Date) -> Outcome {
     let minutes = typed::duration(&typed.minutes).map_err(|refusal| refusal.to_string());
     let minutes = minutes.and_then(|length| {
         let minutes = length.minutes().min_value();
-        bounds::CATCH_MINUTES.check(minutes).map_err(|_| out_of_bounds(RUN, &bounds::CATCH_MINUTES))
+        bounds::CATCH_MINUTES.check(minutes).map_err(|_| out_of_bounds(MINUTES, &bounds::CATCH_MINUTES))
     });
     let minutes = minutes.map_err(|message| errors.push(("minutes", message))).ok();
     let reading = CanReading::from_code(&typed.read_as).unwrap_or_default();
@@ -147,8 +147,6 @@ fn read(typed: &Typed, units: UnitSystem, today: Date) -> Outcome {
         Err(fault) => Err(vec![("cans", crate::page::quantities::capital(&format!("{fault}.")))]),
     }
 }
-
-const RUN: Shown = Shown::of("min", 1.0);
 
 /// The area of a mouth in cm²: an area, or how wide a round one is ("10 cm across").
 fn mouth(text: &str, shown: Shown) -> Result<f64, String> {
