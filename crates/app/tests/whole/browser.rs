@@ -145,6 +145,11 @@ impl Page<'_> {
         self.0.execute(script, vec![]).await.unwrap()
     }
 
+    /// Whether a script says true; one that fails on a page still being built says not yet.
+    pub async fn holds(&self, script: &str) -> bool {
+        self.0.execute(script, vec![]).await.is_ok_and(|value| value == true)
+    }
+
     /// No finding of axe-core that is serious or critical, and nothing wider than the window.
     pub async fn sound(&self, what: &str) {
         assert_eq!(self.faults(what, true).await, Vec::<String>::new());

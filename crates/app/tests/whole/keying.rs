@@ -11,7 +11,7 @@ use std::time::Duration;
 /// Waits until a script says so.
 async fn until(page: &Page<'_>, what: &str, script: &str) {
     for _ in 0..200 {
-        if page.script(script).await == true {
+        if page.holds(script).await {
             return;
         }
         tokio::time::sleep(Duration::from_millis(25)).await;
