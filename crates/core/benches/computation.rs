@@ -21,6 +21,7 @@ use upland_core::quantity::ratio::Percentage;
 use upland_core::quantity::time::Hours;
 use upland_core::quantity::time::Seconds;
 use upland_core::quantity::units::*;
+use upland_core::site::windows::WaterWindows;
 use upland_core::site::{Site, UnitSystem, Zone};
 use upland_core::weather::climate::Climate;
 use upland_core::weather::reference_et::{StationYear, daily, daily_at, hourly_series};
@@ -67,7 +68,7 @@ fn site() -> Site {
         wind_height: Metres::from_m(2.0),
         time_zone: "Etc/GMT+1".into(),
         units: UnitSystem::Metric,
-        window: Hours { from: time(20, 0, 0, 0), until: time(8, 0, 0, 0) },
+        windows: WaterWindows::only(Hours { from: time(20, 0, 0, 0), until: time(8, 0, 0, 0) }),
         supply: None,
     }
 }
@@ -91,6 +92,7 @@ fn zones(count: u16) -> Vec<Zone> {
             root_depth: None,
             allowable_depletion: None,
             area: None,
+            window: None,
         })
         .collect()
 }
@@ -245,7 +247,10 @@ fn plan_48_stations(bencher: Bencher, strategy: Strategy) {
     let card = Card { stations: 48, programs: 8, starts_per_program: 8, ..twelve_stations() };
     let climate = Climate::from_record(&[], station());
     let from = date(2026, 7, 13);
-    let site = Site { window: Hours { from: time(18, 0, 0, 0), until: time(10, 0, 0, 0) }, ..site() };
+    let site = Site {
+        windows: WaterWindows::only(Hours { from: time(18, 0, 0, 0), until: time(10, 0, 0, 0) }),
+        ..site()
+    };
     let box_at_site =
         Installation::new(&site, (&card, 1), &zones(48), Law::default(), &climate, from, &TimeZone::UTC);
     let present = Settings::clean(&card);
@@ -269,7 +274,10 @@ fn relaxations_of_48_stations(bencher: Bencher) {
     let card = Card { stations: 48, programs: 8, starts_per_program: 8, ..twelve_stations() };
     let climate = Climate::from_record(&[], station());
     let from = date(2026, 7, 13);
-    let site = Site { window: Hours { from: time(4, 0, 0, 0), until: time(6, 0, 0, 0) }, ..site() };
+    let site = Site {
+        windows: WaterWindows::only(Hours { from: time(4, 0, 0, 0), until: time(6, 0, 0, 0) }),
+        ..site()
+    };
     let box_at_site =
         Installation::new(&site, (&card, 1), &zones(48), Law::default(), &climate, from, &TimeZone::UTC);
     let present = Settings::clean(&card);

@@ -22,6 +22,7 @@ use upland_core::quantity::month::ByMonth;
 use upland_core::quantity::ratio::Percentage;
 use upland_core::quantity::time::{Hours, Seconds};
 use upland_core::quantity::units::{LitresPerMinute, Metres, SquareMetres};
+use upland_core::site::windows::WaterWindows;
 use upland_core::site::{Site, UnitSystem, Zone};
 use upland_core::weather::climate::Climate;
 
@@ -134,6 +135,7 @@ fn zone(number: u16) -> Zone {
         root_depth: None,
         allowable_depletion: None,
         area: Some(SquareMetres::from_m2(60.0)),
+        window: None,
     }
 }
 
@@ -146,7 +148,7 @@ fn installation(card: &Card, law: Law) -> Installation {
         wind_height: Metres::from_m(2.0),
         time_zone: "UTC".into(),
         units: UnitSystem::Metric,
-        window: Hours { from: time(22, 0, 0, 0), until: time(6, 0, 0, 0) },
+        windows: WaterWindows::only(Hours { from: time(22, 0, 0, 0), until: time(6, 0, 0, 0) }),
         supply: Some(LitresPerMinute::from_l_per_min(50.0)),
     };
     let zones: Vec<Zone> = (1..=card.stations.min(8)).map(zone).collect();

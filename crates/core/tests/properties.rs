@@ -25,6 +25,7 @@ use upland_core::quantity::ratio::Share;
 use upland_core::quantity::time::Seconds;
 use upland_core::quantity::time::{Hours, MINUTES_A_DAY, MinuteOfDay, instant, midnight};
 use upland_core::quantity::units::*;
+use upland_core::site::windows::WaterWindows;
 use upland_core::site::{Site, UnitSystem, Zone};
 use upland_core::weather::climate::Climate;
 use upland_core::weather::reference_et::{daily, hourly_series};
@@ -106,6 +107,7 @@ fn zone() -> impl Strategy<Value = Zone> {
                 root_depth: root.map(Metres::from_m),
                 allowable_depletion: depletion.map(Share::from_fraction),
                 area: area.map(SquareMetres::from_m2),
+                window: None,
             },
         )
 }
@@ -133,7 +135,7 @@ fn site(station: &Station, window: (u16, u16)) -> Site {
         wind_height: station.wind_height,
         time_zone: "UTC".into(),
         units: UnitSystem::Metric,
-        window: Hours { from: clock(window.0), until: clock(window.1) },
+        windows: WaterWindows::only(Hours { from: clock(window.0), until: clock(window.1) }),
         supply: None,
     }
 }
@@ -334,13 +336,18 @@ proptest! {
     fn what_the_planner_proposes_passes_the_checks(
         zones in zones(), window in (0u16..1440, 120u16..700), supply in proptest::option::of(60.0..400.0_f64),
         strategy in 0usize..5, card in 0usize..6, law_kind in 0usize..5, pause in 0i32..3,
+        second in proptest::option::of((0u16..1440, 60u16..300)), own in proptest::option::of((0u16..1440, 120u16..600)),
     ) {
         let station = Station { latitude_deg: 46.0, longitude_deg: 0.0, elevation: Metres::from_m(600.0), wind_height: Metres::from_m(2.0) };
         let mut site = site(&station, (window.0, (window.0 + window.1) % 1440));
         site.supply = supply.map(LitresPerMinute::from_l_per_min);
+        let clock = |minutes: u16| MinuteOfDay::after_midnight(u32::from(minutes)).time();
+        let hours = |(from, length): (u16, u16)| Hours { from: clock(from), until: clock((from + length) % 1440) };
+        site.windows.second = second.map(hours);
         let card = generic()[card].1.clone();
         let climate = Climate::from_record(&[], station);
-        let zones: Vec<Zone> = zones.into_iter().filter(|z| z.number <= card.stations).collect();
+        let mut zones: Vec<Zone> = zones.into_iter().filter(|z| z.number <= card.stations).collect();
+        zones[0].window = own.map(hours);
         let installation = Installation::new(&site, (&card, 1), &zones, law(law_kind), &climate, EVENING, &TimeZone::UTC);
         let mut present = Settings::clean(&card);
         present.delay = Seconds::from_s(i64::from(pause) * 30).min(card.longest_delay);
@@ -352,7 +359,7 @@ proptest! {
                 prop_assert_eq!(proposal.settings.check(&card), []);
                 for finding in check(&installation, &proposal.settings, EVENING) {
                     // A zone whose cycles the box has no starts for says so in its reason.
-                    let told = proposal.zones.iter().any(|z| z.short_by.is_some() || z.unlawful.is_some());
+                    let told = proposal.zones.iter().any(|z| z.short_by.is_some() || z.unlawful.is_some() || z.starts_too_many.is_some());
                     // A school that fixes its depth leaves a thirsty zone short, and the checks say so.
                     let deep = matches!(request.strategy, PlanStrategy::DeepOnce | PlanStrategy::DeepTwice)
                         && matches!(finding.kind, FindingKind::ZoneShort { .. });
@@ -403,6 +410,7 @@ proptest! {
             .map(|((count, minutes_each, soak_minutes), number)| Due { lane: 0,
                 number,
                 cycles: Cycles { count: *count, minutes_each: *minutes_each, soak_minutes: *soak_minutes },
+                asked_minutes: count * minutes_each,
                 urgency: 0.0,
             })
             .collect();

@@ -22,6 +22,7 @@ use upland_core::quantity::units::{
     MillimetresPerHour, Minutes, SquareMetres,
 };
 use upland_core::sensors::{Sensor, generic};
+use upland_core::site::windows::WaterWindows;
 use upland_core::site::{Site, UnitSystem, Zone};
 use upland_core::weather::DayWeather;
 use upland_core::weather::climate::Climate;
@@ -71,7 +72,7 @@ pub fn draw_on(seed: u64, on: Date, showers: Showers, dry_days: i32) -> World {
         wind_height: Metres::from_m(2.0),
         time_zone: "Etc/UTC".into(),
         units: UnitSystem::Metric,
-        window: Hours { from: time(21, 0, 0, 0), until: time(7, 0, 0, 0) },
+        windows: WaterWindows::only(Hours { from: time(21, 0, 0, 0), until: time(7, 0, 0, 0) }),
         supply: Some(LitresPerMinute::from_l_per_min(400.0)),
     };
     let climate = Climate::from_record(&days, site.station());
@@ -144,6 +145,7 @@ fn zone(rng: &mut ChaCha8Rng, number: u16) -> Zone {
         root_depth: Some(Metres::from_m(rng.random_range(0.15..0.3))),
         allowable_depletion: None,
         area: Some(SquareMetres::from_m2(rng.random_range(60.0..220.0))),
+        window: None,
     }
 }
 

@@ -9,6 +9,7 @@ use std::borrow::Cow;
 use upland_core::codes::Coded;
 use upland_core::controller::schedule::YearSpan;
 use upland_core::quantity::bounds::Bound;
+use upland_core::quantity::time::Hours;
 
 /// Longest accepted name, characters.
 pub const MAX_NAME: usize = 120;
@@ -164,6 +165,12 @@ pub(crate) struct HoursDto {
     pub until: String,
 }
 
+impl From<Hours> for HoursDto {
+    fn from(hours: Hours) -> Self {
+        Self { from: hhmm(hours.from), until: hhmm(hours.until) }
+    }
+}
+
 #[derive(Debug, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 #[schemars(rename = "YearSpan")]
@@ -188,6 +195,24 @@ pub(crate) struct Checker {
 }
 
 impl Checker {
+    /// Hours of a day.
+    pub fn hours(&mut self, at: &str, hours: &HoursDto) -> Hours {
+        Hours {
+            from: self.time(&format!("{at}.from"), &hours.from),
+            until: self.time(&format!("{at}.until"), &hours.until),
+        }
+    }
+
+    /// Hours of some length.
+    pub fn window(&mut self, at: &str, hours: &HoursDto) -> Hours {
+        let before = self.problems.len();
+        let window = self.hours(at, hours);
+        if self.problems.len() == before && window.from == window.until {
+            self.say(at, "begins and ends at the same minute; it needs a length");
+        }
+        window
+    }
+
     pub fn say(&mut self, path: &str, message: impl Into<String>) {
         self.problems.push(PathProblem { path: path.to_owned(), message: message.into() });
     }

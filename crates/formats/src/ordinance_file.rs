@@ -2,8 +2,7 @@
 //! `docs/ordinance-v1.schema.json`.
 
 use crate::json::{
-    Checker, Code, HoursDto, PathProblem, WeekdayDto, YearSpanDto, days_of, hhmm, parse, pretty, schema_of,
-    week_of,
+    Checker, Code, HoursDto, PathProblem, WeekdayDto, YearSpanDto, days_of, parse, pretty, schema_of, week_of,
 };
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
@@ -11,7 +10,6 @@ use upland_core::controller::ordinance::{
     AfterRain, AllowedDays, Applied, HouseNumber, Ordinance, Permit, Rule,
 };
 use upland_core::ground::application::HeadType;
-use upland_core::quantity::time::Hours;
 use upland_core::quantity::units::Millimetres;
 
 /// The value of `format` in every such file.
@@ -148,11 +146,7 @@ impl From<&Ordinance> for OrdinanceDto {
                         AllowedDays::OddDates => AllowedDaysDto::OddDates,
                         AllowedDays::EvenDates => AllowedDaysDto::EvenDates,
                     },
-                    forbidden_hours: rule
-                        .forbidden_hours
-                        .iter()
-                        .map(|h| HoursDto { from: hhmm(h.from), until: hhmm(h.until) })
-                        .collect(),
+                    forbidden_hours: rule.forbidden_hours.iter().map(|hours| (*hours).into()).collect(),
                     most_days_a_week: rule.most_days_a_week,
                     most_minutes_a_day: rule.most_minutes_a_day,
                     after_rain: rule
@@ -210,10 +204,7 @@ fn take(taker: &mut Checker, at: &str, dto: &OrdinanceDto) -> Ordinance {
                     .forbidden_hours
                     .iter()
                     .enumerate()
-                    .map(|(k, hours)| Hours {
-                        from: taker.time(&path(&format!("forbidden_hours[{k}].from")), &hours.from),
-                        until: taker.time(&path(&format!("forbidden_hours[{k}].until")), &hours.until),
-                    })
+                    .map(|(k, hours)| taker.hours(&path(&format!("forbidden_hours[{k}]")), hours))
                     .collect(),
                 most_days_a_week: rule.most_days_a_week,
                 most_minutes_a_day: rule.most_minutes_a_day,
@@ -326,6 +317,7 @@ mod tests {
     use super::*;
     use jiff::civil::{date, time};
     use upland_core::controller::schedule::YearSpan;
+    use upland_core::quantity::time::Hours;
 
     fn sample() -> Ordinance {
         let week = |days: [usize; 2]| core::array::from_fn(|i| days.contains(&i));

@@ -2,7 +2,7 @@
 //! Schema is published as `docs/site-v1.schema.json`.
 
 use crate::card_file::{self, CardDto};
-use crate::json::{Checker, PathProblem, code_schema, hhmm, parse, pretty, schema_of};
+use crate::json::{Checker, HoursDto, PathProblem, code_schema, parse, pretty, schema_of};
 use crate::ordinance_file::{self, AppliedDto};
 use crate::planting::{self, PlantingDto};
 use crate::sensor_file::{self, PlanDto, SensorDto};
@@ -19,10 +19,10 @@ use upland_core::ground::planting::OwnCoefficient;
 use upland_core::ground::soil::Texture;
 use upland_core::quantity::bounds;
 use upland_core::quantity::ratio::Share;
-use upland_core::quantity::time::Hours;
 use upland_core::quantity::units::{LitresPerMinute, Metres, MillimetresPerHour, SquareMetres};
 use upland_core::sensors::{Sensor, site_plan::SitePlan};
 use upland_core::site::UnitSystem;
+use upland_core::site::windows::WaterWindows;
 use upland_core::site::{Controller, Site, Zone};
 
 /// The value of `format` in every such file.
@@ -146,20 +146,16 @@ struct ShortControllerDto {
 #[serde(deny_unknown_fields)]
 #[schemars(rename = "SiteSettings")]
 struct SiteSettingsDto {
-    water_window: WindowDto,
+    water_window: HoursDto,
+    /// Another window in which watering may run as well; leave out when there is none.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    second_water_window: Option<HoursDto>,
+    /// The window of zones that grow in, instead of the site's; leave out when there is none.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    grow_in_water_window: Option<HoursDto>,
     /// Flow the supply can give; leave out when unknown.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     supply_l_per_min: Option<f64>,
-}
-
-#[derive(Serialize, Deserialize, JsonSchema)]
-#[serde(deny_unknown_fields)]
-#[schemars(rename = "Window")]
-struct WindowDto {
-    /// HH:MM by the wall clock; may be later than `until` when the window crosses midnight.
-    from: String,
-    /// HH:MM, exclusive.
-    until: String,
 }
 
 #[derive(Serialize, Deserialize, JsonSchema)]
@@ -199,6 +195,9 @@ struct ZoneDto {
     allowable_depletion: Option<f64>,
     #[serde(default, skip_serializing_if = "Option::is_none")]
     area_m2: Option<f64>,
+    /// Its own water window, instead of the site's; leave out for the site's.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    water_window: Option<HoursDto>,
     /// Coefficient by month or by factors, mixed plants, grow-in, wean-off, trim.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     planting: Option<PlantingDto>,
@@ -233,6 +232,7 @@ pub fn to_value(file: &SiteFile) -> serde_json::Value {
     serde_json::to_value(dto(file)).unwrap_or_default()
 }
 
+// Long: one field of the file after another.
 fn dto(file: &SiteFile) -> SiteDto {
     let (site, zones) = (&file.site, &file.zones);
     SiteDto {
@@ -259,7 +259,9 @@ fn dto(file: &SiteFile) -> SiteDto {
             })
             .collect(),
         settings: SiteSettingsDto {
-            water_window: WindowDto { from: hhmm(site.window.from), until: hhmm(site.window.until) },
+            water_window: site.windows.main.into(),
+            second_water_window: site.windows.second.map(Into::into),
+            grow_in_water_window: site.windows.grow_in.map(Into::into),
             supply_l_per_min: site.supply.map(LitresPerMinute::l_per_min),
         },
         ordinances: file.law.applied.iter().map(Into::into).collect(),
@@ -284,6 +286,7 @@ fn dto(file: &SiteFile) -> SiteDto {
                 root_depth_m: zone.root_depth.map(Metres::m),
                 allowable_depletion: zone.allowable_depletion.map(Share::fraction),
                 area_m2: zone.area.map(SquareMetres::m2),
+                water_window: zone.window.map(Into::into),
                 planting: PlantingDto::of(zone.own_coefficient.as_ref(), &zone.planting),
             })
             .collect(),
@@ -306,11 +309,13 @@ pub fn read(bytes: &[u8]) -> Result<SiteFile, Vec<PathProblem>> {
     if jiff::tz::TimeZone::get(&place.time_zone).is_err() {
         take.say("place.time_zone", format!("\"{}\" is not a time zone of the IANA list", place.time_zone));
     }
-    let from = take.time("settings.water_window.from", &dto.settings.water_window.from);
-    let until = take.time("settings.water_window.until", &dto.settings.water_window.until);
-    if take.problems.is_empty() && from == until {
-        take.say("settings.water_window", "begins and ends at the same minute; it needs a length");
-    }
+    let mut window = |name: &str, hours: &HoursDto| take.window(&format!("settings.{name}"), hours);
+    let settings = &dto.settings;
+    let windows = WaterWindows {
+        main: window("water_window", &settings.water_window),
+        second: settings.second_water_window.as_ref().map(|hours| window("second_water_window", hours)),
+        grow_in: settings.grow_in_water_window.as_ref().map(|hours| window("grow_in_water_window", hours)),
+    };
     let units = take.code::<UnitSystem>("place.units", &place.units);
     let site = Site {
         name: take.name("place.name", &place.name),
@@ -322,7 +327,7 @@ pub fn read(bytes: &[u8]) -> Result<SiteFile, Vec<PathProblem>> {
         ),
         time_zone: place.time_zone.clone(),
         units: units.unwrap_or(UnitSystem::Metric),
-        window: Hours { from, until },
+        windows,
         supply: take
             .optional("settings.supply_l_per_min", &bounds::SUPPLY, dto.settings.supply_l_per_min)
             .map(LitresPerMinute::from_l_per_min),
@@ -442,6 +447,7 @@ fn read_zone(take: &mut Checker, at: &str, dto: &ZoneDto) -> Option<Zone> {
     let allowable_depletion =
         optional("allowable_depletion", &bounds::ALLOWABLE_DEPLETION, dto.allowable_depletion);
     let area = optional("area_m2", &bounds::AREA, dto.area_m2);
+    let window = dto.water_window.as_ref().map(|hours| take.window(&path("water_window"), hours));
     let (own_coefficient, planting) =
         planting::take(take, &path("planting"), constant, dto.planting.as_ref());
     Some(Zone {
@@ -461,6 +467,7 @@ fn read_zone(take: &mut Checker, at: &str, dto: &ZoneDto) -> Option<Zone> {
         root_depth: root_depth.map(Metres::from_m),
         allowable_depletion: allowable_depletion.map(Share::from_fraction),
         area: area.map(SquareMetres::from_m2),
+        window,
     })
 }
 
@@ -474,7 +481,12 @@ mod tests {
             "place": { "name": "Larkrigg Botanic Slope", "latitude_deg": 46.21, "longitude_deg": 8.1,
                        "elevation_m": 1040.0, "time_zone": "Etc/GMT-2", "units": "metric" },
             "controller": { "name": "Potting shed", "stations": 12, "programs": 3, "starts_per_program": 4 },
-            "settings": { "water_window": { "from": "22:00", "until": "06:00" }, "supply_l_per_min": 80.0 },
+            "settings": {
+                "water_window": { "from": "22:00", "until": "06:00" },
+                "second_water_window": { "from": "12:00", "until": "14:00" },
+                "grow_in_water_window": { "from": "06:00", "until": "16:00" },
+                "supply_l_per_min": 80.0
+            },
             "zones": [
                 { "number": 1, "name": "Upper lawn", "plant": "cool_season_turf", "soil": "loam",
                   "sun": "full", "sky": "open", "head": "spray", "area_m2": 140.0 },

@@ -1,6 +1,6 @@
 //! A way of watering that a trial runs, as one JSON file. Its JSON Schema is published as `docs/way-v1.schema.json`.
 
-use crate::json::{Checker, Code, HoursDto, PathProblem, hhmm, parse, pretty, schema_of};
+use crate::json::{Checker, Code, HoursDto, PathProblem, parse, pretty, schema_of};
 use crate::planting::WeanOffDto;
 use crate::settings_file::{self, dto::DaysDto, dto::SettingsDto};
 use schemars::JsonSchema;
@@ -9,7 +9,6 @@ use upland_core::account::whole::Facts;
 use upland_core::advice::budget::RainRule;
 use upland_core::advice::planner::Strategy;
 use upland_core::quantity::bounds;
-use upland_core::quantity::time::Hours;
 use upland_core::quantity::units::Millimetres;
 use upland_core::sensors::Release;
 use upland_core::trial::{Change, PercentageRule, Ramps, Schedule, SensorChange, Spot, TrialWay};
@@ -223,7 +222,7 @@ fn dto(way: &TrialWay) -> FileDto {
             .collect(),
         rain: way.rain.map(Code),
         days: way.days.map(DaysDto::from),
-        water_window: way.window.map(|h| HoursDto { from: hhmm(h.from), until: hhmm(h.until) }),
+        water_window: way.window.map(Into::into),
         planting: match way.planting {
             Ramps::AsSet => RampsDto::AsSet,
             Ramps::None => RampsDto::None,
@@ -278,13 +277,7 @@ pub fn read(bytes: &[u8], site: &Facts) -> Result<TrialWay, Vec<PathProblem>> {
     }
     let changes = dto.sensors.iter().take(MAX_CHANGES).enumerate();
     let sensors = changes.map(|(i, own)| sensor(&mut take, site, i, own)).collect();
-    let window = dto.water_window.as_ref().map(|hours| Hours {
-        from: take.time("water_window.from", &hours.from),
-        until: take.time("water_window.until", &hours.until),
-    });
-    if take.problems.is_empty() && window.is_some_and(|w| w.from == w.until) {
-        take.say("water_window", "begins and ends at the same minute; it needs a length");
-    }
+    let window = dto.water_window.as_ref().map(|hours| take.window("water_window", hours));
     let planting = match &dto.planting {
         RampsDto::AsSet => Ramps::AsSet,
         RampsDto::None => Ramps::None,
@@ -355,6 +348,7 @@ mod tests {
     use upland_core::controller::twelve_stations;
     use upland_core::ground::planting::WeanOff;
     use upland_core::quantity::ratio::Share;
+    use upland_core::quantity::time::Hours;
     use upland_core::sensors::{Readings, Sensor};
     use upland_core::site::{Site, UnitSystem};
     use upland_core::weather::climate::Climate;
@@ -368,7 +362,10 @@ mod tests {
             wind_height: upland_core::quantity::units::Metres::from_m(2.0),
             time_zone: "UTC".into(),
             units: UnitSystem::Metric,
-            window: Hours { from: time(2, 0, 0, 0), until: time(6, 0, 0, 0) },
+            windows: upland_core::site::windows::WaterWindows::only(Hours {
+                from: time(2, 0, 0, 0),
+                until: time(6, 0, 0, 0),
+            }),
             supply: None,
         };
         let mut facts =

@@ -110,6 +110,7 @@ pub struct Store {
 }
 
 use pool::Connection;
+use upland_core::quantity::time::Hours;
 
 impl Store {
     /// Opens a pool.
@@ -212,4 +213,9 @@ fn known<T: upland_core::codes::Coded>(what: &'static str, code: &str) -> Result
 
 fn small<T: TryFrom<i32>>(what: &'static str, value: i32) -> Result<T> {
     T::try_from(value).map_err(|_| StoreError::Unknown { what, value: value.to_string() })
+}
+
+/// Hours whose two ends are both there or both not.
+fn hours(from: Option<jiff_diesel::Time>, until: Option<jiff_diesel::Time>) -> Option<Hours> {
+    Some(Hours { from: from?.to_jiff(), until: until?.to_jiff() })
 }

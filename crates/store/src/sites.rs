@@ -4,7 +4,7 @@ use crate::accounts::SiteStamp;
 use crate::schema::{site_readings, site_versions, sites, users};
 use crate::settings::{NewSettings, SettingsKind};
 use crate::transaction::{NewEvent, Versioned};
-use crate::{Action, Change, Result, Saved, Snapshot, Store, Subject, known};
+use crate::{Action, Change, Result, Saved, Snapshot, Store, Subject, hours, known};
 use diesel::prelude::*;
 use jiff::Timestamp;
 use jiff::civil::Date;
@@ -13,6 +13,7 @@ use upland_core::codes::Coded;
 use upland_core::quantity::time::Hours;
 use upland_core::quantity::units::{LitresPerMinute, Metres};
 use upland_core::site::Site;
+use upland_core::site::windows::WaterWindows;
 use upland_formats::site_file::SiteFile;
 
 /// A site as it stands.
@@ -48,6 +49,10 @@ struct SiteRow {
     units: String,
     window_from: jiff_diesel::Time,
     window_until: jiff_diesel::Time,
+    second_from: Option<jiff_diesel::Time>,
+    second_until: Option<jiff_diesel::Time>,
+    grow_in_from: Option<jiff_diesel::Time>,
+    grow_in_until: Option<jiff_diesel::Time>,
     supply_l_per_min: Option<f64>,
     saved_by: i64,
 }
@@ -64,8 +69,12 @@ impl SiteRow {
             wind_height_m: site.wind_height.m(),
             time_zone: site.time_zone.clone(),
             units: site.units.code().into(),
-            window_from: site.window.from.to_diesel(),
-            window_until: site.window.until.to_diesel(),
+            window_from: site.windows.main.from.to_diesel(),
+            window_until: site.windows.main.until.to_diesel(),
+            second_from: site.windows.second.map(|w| w.from.to_diesel()),
+            second_until: site.windows.second.map(|w| w.until.to_diesel()),
+            grow_in_from: site.windows.grow_in.map(|w| w.from.to_diesel()),
+            grow_in_until: site.windows.grow_in.map(|w| w.until.to_diesel()),
             supply_l_per_min: site.supply.map(LitresPerMinute::l_per_min),
             saved_by,
         }
@@ -80,7 +89,11 @@ impl SiteRow {
             elevation: Metres::from_m(self.elevation_m),
             wind_height: Metres::from_m(self.wind_height_m),
             time_zone: self.time_zone,
-            window: Hours { from: self.window_from.to_jiff(), until: self.window_until.to_jiff() },
+            windows: WaterWindows {
+                main: Hours { from: self.window_from.to_jiff(), until: self.window_until.to_jiff() },
+                second: hours(self.second_from, self.second_until),
+                grow_in: hours(self.grow_in_from, self.grow_in_until),
+            },
             supply: self.supply_l_per_min.map(LitresPerMinute::from_l_per_min),
         })
     }

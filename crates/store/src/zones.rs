@@ -2,9 +2,10 @@
 
 use crate::schema::{users, zone_versions, zones};
 use crate::transaction::{NewEvent, Versioned};
-use crate::{Action, Change, Result, Saved, Snapshot, Subject, document, known, small};
+use crate::{Action, Change, Result, Saved, Snapshot, Subject, document, hours, known, small};
 use diesel::prelude::*;
 use jiff::Timestamp;
+use jiff_diesel::ToDiesel;
 use upland_core::codes::Coded;
 use upland_core::ground::planting::OwnCoefficient;
 use upland_core::quantity::ratio::Share;
@@ -48,6 +49,8 @@ struct ZoneRow {
     root_depth_m: Option<f64>,
     allowable_depletion: Option<f64>,
     area_m2: Option<f64>,
+    window_from: Option<jiff_diesel::Time>,
+    window_until: Option<jiff_diesel::Time>,
     box_number: i32,
     planting: Option<serde_json::Value>,
     saved_by: i64,
@@ -75,6 +78,8 @@ impl ZoneRow {
             root_depth_m: zone.root_depth.map(Metres::m),
             allowable_depletion: zone.allowable_depletion.map(Share::fraction),
             area_m2: zone.area.map(SquareMetres::m2),
+            window_from: zone.window.map(|w| w.from.to_diesel()),
+            window_until: zone.window.map(|w| w.until.to_diesel()),
             box_number: i32::from(zone.box_number),
             planting: planting::to_json(zone.own_coefficient.as_ref(), &zone.planting),
             saved_by,
@@ -100,6 +105,7 @@ impl ZoneRow {
             root_depth: self.root_depth_m.map(Metres::from_m),
             allowable_depletion: self.allowable_depletion.map(Share::from_fraction),
             area: self.area_m2.map(SquareMetres::from_m2),
+            window: hours(self.window_from, self.window_until),
             name: self.name,
         })
     }

@@ -19,6 +19,7 @@ use upland_core::ground::soil::Texture;
 use upland_core::quantity::time::Hours;
 use upland_core::quantity::time::Seconds;
 use upland_core::quantity::units::*;
+use upland_core::site::windows::WaterWindows;
 use upland_core::site::{Controller, Site, UnitSystem, Zone};
 use upland_core::weather::DayWeather;
 use upland_core::weather::climate::Climate;
@@ -44,6 +45,7 @@ fn zone(number: u16, name: &str, plant: PlantKind, soil: Texture, head: HeadType
         root_depth: None,
         allowable_depletion: None,
         area: None,
+        window: None,
     }
 }
 
@@ -98,7 +100,7 @@ fn with_settings(units: UnitSystem, settings: Option<Settings>) -> Decided {
         wind_height: Metres::from_m(2.0),
         time_zone: "Etc/GMT+1".into(),
         units,
-        window: Hours { from: time(1, 0, 0, 0), until: time(6, 30, 0, 0) },
+        windows: WaterWindows::only(Hours { from: time(1, 0, 0, 0), until: time(6, 30, 0, 0) }),
         supply: None,
     };
     let evening = date(2026, 7, 13);

@@ -1,10 +1,11 @@
 //! What is known of a site: everything that its account follows from.
 
 use super::log::Log;
-use super::nights::{EVENING, NightRules};
+use super::nights::NightRules;
 use super::running::BoxFacts;
 use super::zone::Advise;
 use crate::controller::ordinance::Law;
+use crate::controller::windows::EVENING;
 use crate::installation::Installation;
 use crate::quantity::time::instant;
 use crate::quantity::units::Celsius;
@@ -111,7 +112,7 @@ impl Facts {
         };
         of(&NightRules {
             law: &self.law,
-            window: self.site.window,
+            windows: self.site.windows,
             tz: &self.tz,
             climate: &self.climate,
             freeze_at: self.freeze_at(),

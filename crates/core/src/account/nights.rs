@@ -2,21 +2,19 @@
 //! the rest.
 
 use super::sky::{RAIN_BY, SkyHours};
-use crate::controller::night::window_instants;
 use crate::controller::open_hours::{longest, open_spans};
 use crate::controller::ordinance::{AfterRain, Law, Subject};
 use crate::controller::schedule::Rest;
+use crate::controller::windows::decided_at;
 use crate::ground::plant::Sky;
-use crate::quantity::time::{Hours, instant};
+use crate::quantity::time::instant;
 use crate::quantity::units::Celsius;
 use crate::site::Zone;
+use crate::site::windows::WaterWindows;
 use crate::weather::climate::Climate;
-use jiff::civil::{Date, Time, time};
+use jiff::civil::Date;
 use jiff::tz::TimeZone;
 use jiff::{SignedDuration, Timestamp, ToSpan};
-
-/// When the night's watering is decided, by the wall clock, unless its window opens earlier.
-pub const EVENING: Time = time(20, 0, 0, 0);
 
 /// Why nothing is advised in a night, whatever the plants need.
 #[derive(Debug, Clone, Copy, PartialEq)]
@@ -61,8 +59,10 @@ pub struct ZoneNight {
     pub date: Date,
     /// When it is decided.
     pub decided: Timestamp,
-    /// What is left of the window: its longest open span. `None` when nothing is.
+    /// What is left of its windows: the longest open span. `None` when nothing is.
     pub open: Option<(Timestamp, Timestamp)>,
+    /// The next longest of them, for what that does not hold.
+    pub spare: Option<(Timestamp, Timestamp)>,
     /// What forbids watering.
     pub barred: Option<Barred>,
     /// Most days a week (Monday to Sunday) on which the zone may run.
@@ -77,7 +77,7 @@ pub struct NightRules<'a> {
     /// What must be kept to.
     pub law: &'a Law,
     /// When watering may run.
-    pub window: Hours,
+    pub windows: WaterWindows,
     /// The site's time zone.
     pub tz: &'a TimeZone,
     /// The weather.
@@ -96,19 +96,11 @@ pub fn subject(zone: &Zone) -> Subject {
     Subject { box_number: zone.box_number, station: zone.number, head: Some(zone.head) }
 }
 
-/// The instant at which the night that begins on a date is decided: its evening, or the opening of a window
-/// that opens before it.
-#[must_use]
-pub fn decided_at(date: Date, window: Hours, tz: &TimeZone) -> Timestamp {
-    let (opens, _) = window_instants(date, window, tz);
-    instant(date, EVENING, tz).min(opens.timestamp())
-}
-
 /// The night of a zone that begins on a date.
 #[must_use]
 pub fn night_of(rules: &NightRules, zone: &Zone, date: Date) -> ZoneNight {
     let subject = subject(zone);
-    let spans = open_spans(rules.law, subject, date, rules.window, rules.tz);
+    let spans = open_spans(rules.law, subject, date, rules.windows.of(zone, date).0, rules.tz);
     let wet = rained(rules, subject, date);
     let dry = wet.map_or(spans.clone(), |(_, until)| {
         let left = spans.iter().map(|(from, to)| ((*from).max(until), *to));
@@ -127,12 +119,22 @@ pub fn night_of(rules: &NightRules, zone: &Zone, date: Date) -> ZoneNight {
     };
     ZoneNight {
         date,
-        decided: decided_at(date, rules.window, rules.tz),
+        decided: decided_at(date, rules.windows.main, rules.tz),
         open,
+        spare: spare(&dry, open),
         barred,
         most_a_week: rules.law.most_days_a_week(Some(subject), morning).map_or(7, |(most, _)| most),
         most_minutes: rules.law.most_minutes_a_day(Some(subject), morning).map(|(most, _)| most),
     }
+}
+
+/// The longest span but for one.
+fn spare(
+    spans: &[(Timestamp, Timestamp)],
+    but: Option<(Timestamp, Timestamp)>,
+) -> Option<(Timestamp, Timestamp)> {
+    let others: Vec<_> = spans.iter().copied().filter(|span| Some(*span) != but).collect();
+    longest(&others)
 }
 
 /// Until when an ordinance forbids a subject to run after the rain that had fallen by the evening of a date, with the
@@ -140,7 +142,7 @@ pub fn night_of(rules: &NightRules, zone: &Zone, date: Date) -> ZoneNight {
 /// ended at [`RAIN_BY`].
 #[must_use]
 pub fn rained(rules: &NightRules, subject: Subject, date: Date) -> Option<(usize, Timestamp)> {
-    let evening = decided_at(date, rules.window, rules.tz);
+    let evening = decided_at(date, rules.windows.main, rules.tz);
     rained_by((rules.law, rules.climate, rules.tz), subject, evening)
 }
 
@@ -193,16 +195,17 @@ pub fn nights(rules: &NightRules, zone: &Zone, sky: &SkyHours) -> Vec<ZoneNight>
     sky.days().iter().map(|day| night_of(rules, zone, day.date)).collect()
 }
 
-/// Nights of which nothing forbids any: the whole window is open.
+/// Nights of a zone of which nothing forbids any: its whole window is open.
 #[must_use]
-pub fn free_nights(sky: &SkyHours, window: Hours) -> Vec<ZoneNight> {
+pub fn free_nights(sky: &SkyHours, zone: &Zone, windows: &WaterWindows) -> Vec<ZoneNight> {
     let night = |date: Date| {
-        let (opens, shuts) = window_instants(date, window, &sky.tz);
-        let open = Some((opens.timestamp(), shuts.timestamp()));
+        let spans = windows.of(zone, date).0.spans(date, &sky.tz);
+        let open = longest(&spans);
         ZoneNight {
             date,
-            decided: decided_at(date, window, &sky.tz),
+            decided: decided_at(date, windows.main, &sky.tz),
             open,
+            spare: spare(&spans, open),
             barred: None,
             most_a_week: 7,
             most_minutes: None,

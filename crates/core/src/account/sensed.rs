@@ -4,8 +4,8 @@ use crate::account::nights::free_nights;
 use crate::account::running::SensorFacts;
 use crate::account::sky::{RAIN_BY, SkyHours};
 use crate::account::zone::{ZoneFacts, account};
-use crate::controller::night::window_instants;
 use crate::controller::schedule::{ScheduledRun, Settings, expand};
+use crate::controller::windows::window_instants;
 use crate::installation::Installation;
 use crate::quantity::time::{instant, midnight};
 use crate::quantity::units::{Litres, Millimetres};
@@ -144,16 +144,16 @@ pub fn nights(
     let mut due: BTreeSet<Date> = BTreeSet::new();
     let tz = &installation.tz;
     let sky = SkyHours::of(climate, installation.longitude_deg, tz, from, midnight(to + 1.day(), tz));
-    let free = free_nights(&sky, installation.window);
     for zone in &zones {
         let (zone, resolved) = (&zone.zone, &zone.resolved);
+        let free = free_nights(&sky, zone, &installation.windows);
         let facts = ZoneFacts { nights: &free, ..ZoneFacts::of(zone, resolved) };
         let (days, _) = account(&facts, &sky, |_| ());
         // Watering as advised stands on the date after the evening on which the zone was due, or on that
         // evening itself.
         let watered = days.iter().filter(|d| d.water.applied.mm() > 0.0);
         due.extend(watered.filter_map(|d| {
-            if installation.window.from >= NOON { Some(d.date) } else { d.date.yesterday().ok() }
+            if installation.windows.main.from >= NOON { Some(d.date) } else { d.date.yesterday().ok() }
         }));
     }
     let mut scheduled: BTreeMap<Date, Vec<ScheduledRun>> = BTreeMap::new();
@@ -166,10 +166,10 @@ pub fn nights(
     let mut out = Vec::new();
     let mut date = from;
     while date <= to {
-        let (opens, _) = window_instants(date, installation.window, &installation.tz);
+        let (opens, _) = window_instants(date, installation.windows.main, &installation.tz);
         out.push(RecordedNight {
             date,
-            at: opens.timestamp(),
+            at: opens,
             due: due.contains(&date),
             summer: installation.monthly_et0.on(date).mm() > yearly,
             scheduled: scheduled

@@ -12,6 +12,7 @@ use crate::ground::soil::Texture;
 use crate::quantity::ratio::Share;
 use crate::quantity::time::{Hours, midnight};
 use crate::quantity::units::{Celsius, Metres, Millimetres};
+use crate::site::windows::WaterWindows;
 use crate::site::{Zone, samples::lawn};
 use crate::weather::climate::Climate;
 use crate::weather::{DayWeather, Station};
@@ -64,7 +65,7 @@ fn run(from: f64, minutes: f64) -> Watering {
 fn rules<'a>(climate: &'a Climate, law: &'a Law) -> NightRules<'a> {
     NightRules {
         law,
-        window: Hours { from: time(2, 0, 0, 0), until: time(6, 0, 0, 0) },
+        windows: WaterWindows::only(Hours { from: time(2, 0, 0, 0), until: time(6, 0, 0, 0) }),
         tz: &UTC,
         climate,
         freeze_at: Celsius::from_c(3.0),

@@ -12,6 +12,7 @@ pub mod open_hours;
 pub mod ordinance;
 pub mod schedule;
 mod steps;
+pub mod windows;
 
 pub use computing::{AskedInput, Choice, Computing, Input, MOST_CHOICES};
 pub use library::{generic, twelve_stations};

@@ -7,10 +7,9 @@
 
 use crate::controller::Card;
 use crate::ground::application::Cycles;
-use crate::quantity::time::{Hours, Seconds, instant};
-use jiff::civil::{Date, Time};
-use jiff::tz::TimeZone;
-use jiff::{SignedDuration, ToSpan, Zoned};
+use crate::quantity::time::Seconds;
+use jiff::civil::Date;
+use jiff::{SignedDuration, Zoned};
 use std::collections::BTreeMap;
 
 /// A part of a run time smaller than this share is not worth a start (our stated default).
@@ -23,6 +22,8 @@ pub struct Due {
     pub number: u16,
     /// Its cycles.
     pub cycles: Cycles,
+    /// Whole minutes that it asks for; its cycles may come to a few more.
+    pub asked_minutes: u32,
     /// Larger is more urgent: how far past its refill point, as a share of it.
     pub urgency: f64,
     /// Zones of different lanes share no program: they run on other nights, too.
@@ -148,6 +149,8 @@ pub enum Shortfall {
 pub struct NightPlan {
     /// The evening it begins on.
     pub evening: Date,
+    /// The hours it is laid out in, apart from each other and in order; more than one where zones share none.
+    pub open: Vec<(Zoned, Zoned)>,
     /// When watering may start.
     pub window_from: Zoned,
     /// When it must have ended.
@@ -168,28 +171,43 @@ impl NightPlan {
         Some(first + SignedDuration::from_mins(i64::from(minute)))
     }
 
+    /// The same night with what another box of hours of it holds, later on the clock.
+    #[must_use]
+    pub fn then(mut self, later: Self) -> Self {
+        self.window_until = self.window_until.max(later.window_until);
+        self.window_from = self.window_from.min(later.window_from);
+        self.open.extend(later.open);
+        self.open.sort_by_key(|(from, _)| from.timestamp());
+        self.open.dedup();
+        self.shortfalls.extend(later.shortfalls);
+        self.shortfalls.sort_by_key(|(number, _)| *number);
+        let Some(first) = later.first_start else { return self };
+        let Some(own) = self.first_start.clone() else {
+            return Self { layout: later.layout, first_start: Some(first), ..self };
+        };
+        let shift = u32::try_from(first.duration_since(&own).as_mins()).unwrap_or(0);
+        let programs = self.layout.programs.len();
+        self.layout.runs.extend(later.layout.runs.into_iter().map(|run| Run {
+            program: run.program + programs,
+            from_minute: run.from_minute + shift,
+            ..run
+        }));
+        for (mut program, letter) in later.layout.programs.into_iter().zip(('A'..='Z').skip(programs)) {
+            program.letter = letter;
+            program.starts.iter_mut().for_each(|start| *start += shift);
+            self.layout.programs.push(program);
+        }
+        self.layout.span_minutes = self.layout.span_minutes.max(later.layout.span_minutes + shift);
+        self.layout.adjusted.extend(later.layout.adjusted);
+        self.layout.built_in |= later.layout.built_in;
+        self
+    }
+
     /// The end of the last run.
     #[must_use]
     pub fn last_end(&self) -> Option<Zoned> {
         self.at(self.layout.span_minutes)
     }
-}
-
-/// The two instants of a water window in the night that begins on an evening. A window that
-/// starts at noon or later belongs to the evening itself, else to the next morning. A time that a
-/// clock change skips moves forward by the gap; one that it repeats is taken the first time.
-#[must_use]
-pub fn window_instants(evening: Date, window: Hours, tz: &TimeZone) -> (Zoned, Zoned) {
-    let morning = evening.checked_add(1.day()).unwrap_or(evening);
-    let noon = jiff::civil::time(12, 0, 0, 0);
-    let from_date = if window.from >= noon { evening } else { morning };
-    let until_date = if window.until > window.from {
-        from_date
-    } else {
-        from_date.checked_add(1.day()).unwrap_or(from_date)
-    };
-    let zoned = |date: Date, time: Time| instant(date, time, tz).to_zoned(tz.clone());
-    (zoned(from_date, window.from), zoned(until_date, window.until))
 }
 
 /// Lays out due zones on a box.
@@ -293,7 +311,8 @@ impl Counted {
             let (lower, lane) = self.counts.remove(at);
             let of_it = |(zone, c): &&mut (Due, Cycles)| (c.count, zone.lane) == (lower, lane);
             for (zone, cycles) in self.zones.iter_mut().filter(of_it) {
-                let total = cycles.total_minutes();
+                // Of what was asked, not of what its own cycles were rounded up to.
+                let total = zone.asked_minutes.min(cycles.total_minutes());
                 cycles.count = higher;
                 cycles.minutes_each = total.div_ceil(higher).max(1);
                 self.adjusted.push((zone.number, *cycles));
@@ -402,7 +421,11 @@ pub fn place(evening: Date, due: &[Due], keying: &Keying, (open, shut): (Zoned, 
     let room = window_until.duration_since(&window_from).as_mins().max(0);
     // The first start goes back to the box's step, which may cost all but a minute of one.
     let room = u32::try_from(room).unwrap_or(0).saturating_sub(keying.start_step_min.max(1) - 1);
-    let due: Vec<Due> = due.iter().map(|zone| Due { cycles: keying.keyed(zone.cycles), ..*zone }).collect();
+    let keyed = |zone: &Due| {
+        let cycles = keying.keyed(zone.cycles);
+        Due { cycles, asked_minutes: cycles.total_minutes(), ..*zone }
+    };
+    let due: Vec<Due> = due.iter().map(keyed).collect();
 
     let mut by_urgency: Vec<Due> = due.clone();
     by_urgency.sort_by(|a, b| b.urgency.total_cmp(&a.urgency).then(a.number.cmp(&b.number)));
@@ -440,13 +463,17 @@ pub fn place(evening: Date, due: &[Due], keying: &Keying, (open, shut): (Zoned, 
             latest.minute().rem_euclid(i8::try_from(keying.start_step_min.clamp(1, 60)).unwrap_or(1));
         &latest - SignedDuration::from_mins(i64::from(past_step))
     });
-    NightPlan { evening, window_from, window_until, layout, first_start, shortfalls }
+    let open = vec![(window_from.clone(), window_until.clone())];
+    NightPlan { evening, open, window_from, window_until, layout, first_start, shortfalls }
 }
 
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::controller::windows::window_instants;
+    use crate::quantity::time::Hours;
     use jiff::civil::{date, time};
+    use jiff::tz::TimeZone;
     use proptest::prelude::*;
 
     fn controller(programs: u8, starts: u8) -> Keying {
@@ -455,11 +482,14 @@ mod tests {
     }
 
     fn placed(due: &[Due], keying: &Keying, window: Hours, tz: &TimeZone) -> NightPlan {
-        place(date(2026, 7, 14), due, keying, window_instants(date(2026, 7, 14), window, tz))
+        let (open, shut) = window_instants(date(2026, 7, 14), window, tz);
+        let zoned = |at: jiff::Timestamp| at.to_zoned(tz.clone());
+        place(date(2026, 7, 14), due, keying, (zoned(open), zoned(shut)))
     }
 
     fn due(number: u16, count: u32, minutes_each: u32, soak_minutes: u32) -> Due {
-        Due { number, cycles: Cycles { count, minutes_each, soak_minutes }, urgency: 1.0, lane: 0 }
+        let cycles = Cycles { count, minutes_each, soak_minutes };
+        Due { number, cycles, asked_minutes: cycles.total_minutes(), urgency: 1.0, lane: 0 }
     }
 
     fn window() -> Hours {
@@ -502,7 +532,7 @@ mod tests {
         let tz = TimeZone::get("Europe/Paris").unwrap();
         let hours = |evening| {
             let (from, until) = window_instants(evening, window, &tz);
-            until.duration_since(&from).as_hours()
+            until.duration_since(from).as_hours()
         };
         assert_eq!(hours(date(2026, 7, 14)), 6);
         assert_eq!(hours(date(2026, 3, 28)), 5, "an hour is skipped");

@@ -1,42 +1,39 @@
 //! The part of a night that a law leaves open.
 
-use super::night::window_instants;
 use super::ordinance::{Law, Subject, merged};
-use crate::quantity::time::Hours;
+use super::windows::Windows;
 use jiff::civil::Date;
 use jiff::tz::TimeZone;
 use jiff::{Timestamp, ToSpan};
 
-/// The spans of the night that begins on an evening in which a subject may run: its window without what the law
+/// The spans of the night that begins on an evening in which a subject may run: its windows without what the law
 /// forbids, in order. Empty when nothing is left.
 #[must_use]
 pub fn open_spans(
     law: &Law,
     subject: Subject,
     evening: Date,
-    window: Hours,
+    windows: Windows,
     tz: &TimeZone,
 ) -> Vec<(Timestamp, Timestamp)> {
-    let (opens, shuts) = window_instants(evening, window, tz);
-    let (opens, shuts) = (opens.timestamp(), shuts.timestamp());
+    let spans = windows.spans(evening, tz);
     if law.applied.is_empty() {
-        return vec![(opens, shuts)];
+        return spans;
     }
     let last = evening.checked_add(2.days()).unwrap_or(evening);
     let closed = merged(&law.forbidden(Some(subject), evening, last, tz));
     let mut open = Vec::new();
-    let mut from = opens;
-    for (begins, ends) in closed {
-        if begins >= shuts {
-            break;
+    for (opens, shuts) in spans {
+        let mut from = opens;
+        for (begins, ends) in closed.iter().filter(|(begins, ends)| *begins < shuts && *ends > opens) {
+            if *begins > from {
+                open.push((from, *begins));
+            }
+            from = from.max(*ends);
         }
-        if begins > from {
-            open.push((from, begins));
+        if from < shuts {
+            open.push((from, shuts));
         }
-        from = from.max(ends);
-    }
-    if from < shuts {
-        open.push((from, shuts));
     }
     open
 }
@@ -52,6 +49,7 @@ mod tests {
     use super::*;
     use crate::controller::ordinance::{AllowedDays, samples};
     use crate::ground::application::HeadType;
+    use crate::quantity::time::Hours;
     use jiff::civil::{date, time};
 
     fn law(days: AllowedDays, hours: &[(i8, i8)]) -> Law {
@@ -63,7 +61,7 @@ mod tests {
     fn spans(law: &Law, head: HeadType, (from, until): (i8, i8)) -> Vec<String> {
         let window = Hours { from: time(from, 0, 0, 0), until: time(until, 0, 0, 0) };
         let subject = Subject { box_number: 1, station: 1, head: Some(head) };
-        let open = open_spans(law, subject, date(2026, 7, 14), window, &TimeZone::UTC);
+        let open = open_spans(law, subject, date(2026, 7, 14), Windows::only(window), &TimeZone::UTC);
         let clock = |at: Timestamp| at.strftime("%d %H").to_string();
         open.into_iter().map(|(a, b)| format!("{}-{}", clock(a), clock(b))).collect()
     }

@@ -471,7 +471,10 @@ mod tests {
             wind_height: Metres::from_m(2.0),
             time_zone: "UTC".into(),
             units: crate::site::UnitSystem::Metric,
-            window: crate::quantity::time::Hours { from: time(2, 0, 0, 0), until: time(6, 0, 0, 0) },
+            windows: crate::site::windows::WaterWindows::only(crate::quantity::time::Hours {
+                from: time(2, 0, 0, 0),
+                until: time(6, 0, 0, 0),
+            }),
             supply: None,
         };
         let days: Vec<_> = (1..=14)

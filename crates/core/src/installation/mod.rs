@@ -5,16 +5,17 @@ pub mod key_in;
 pub mod manual;
 
 use crate::controller::Card;
-use crate::controller::night::window_instants;
 use crate::controller::ordinance::{Law, Subject};
 use crate::controller::schedule::{Days, ScheduledRun, Settings, runs_on};
+use crate::controller::windows::Windows;
 use crate::ground::application::run_time;
 use crate::ground::balance::RootZone;
 use crate::quantity::month::{ByMonth, Month};
 use crate::quantity::ratio::Share;
-use crate::quantity::time::{Hours, Seconds};
+use crate::quantity::time::{Hours, MINUTES_A_DAY, MinuteOfDay, Seconds};
 use crate::quantity::units::{Litres, LitresPerMinute, Millimetres, Minutes};
 use crate::sensors::mapping::tie;
+use crate::site::windows::WaterWindows;
 use crate::site::{ResolvedZone, Site, Zone};
 use crate::weather::climate::Climate;
 use jiff::civil::Date;
@@ -107,7 +108,9 @@ pub struct Installation {
     /// Its zones, in the order of their stations.
     pub zones: Vec<WiredZone>,
     /// When watering may run.
-    pub window: Hours,
+    pub windows: WaterWindows,
+    /// The date for which it stands: a zone may grow in then.
+    pub on: Date,
     /// What the supply gives, if known.
     pub supply: Option<LitresPerMinute>,
     /// What other boxes take of it, in order of time; empty when there is none.
@@ -168,7 +171,8 @@ impl Installation {
             card: card.clone(),
             box_number,
             zones: wired,
-            window: site.window,
+            windows: site.windows,
+            on: from,
             supply: site.supply,
             elsewhere: Vec::new(),
             law,
@@ -187,7 +191,7 @@ impl Installation {
         let et0 = *self.monthly_et0.of(Month::of(first));
         let days = i32::from(first.days_in_month());
         let dates = || (0..days).filter_map(|k| first.checked_add(k.days()).ok());
-        let mut there = self.clone();
+        let mut there = Self { on: first, ..self.clone() };
         for zone in &mut there.zones {
             zone.factor =
                 dates().map(|date| zone.resolved.demand_factor_on(date)).sum::<f64>() / f64::from(days);
@@ -230,24 +234,44 @@ impl Installation {
         Subject { box_number: self.box_number, station, head }
     }
 
-    /// Length of the water window of an ordinary night, minutes.
+    /// The windows of a station; those of the site where no zone is wired.
     #[must_use]
-    pub fn window_minutes(&self) -> u32 {
-        self.window.minutes()
+    pub fn windows_of(&self, station: u16) -> Windows {
+        let own = self.zone(station).map(|own| self.windows.of(&own.zone, self.on).0);
+        own.unwrap_or_else(|| self.windows.of_site())
     }
 
-    /// The water windows of the nights around some dates, in order.
+    /// From the first opening of a window of an ordinary night to the last end: the hours in which a plan is looked
+    /// for. That of the site alone where no zone has its own. Minutes from midnight before the evening.
     #[must_use]
-    pub fn windows(&self, from: Date, to: Date) -> Vec<(Timestamp, Timestamp)> {
-        let mut evening = from.checked_sub(1.day()).unwrap_or(from);
+    pub fn hull_minutes(&self) -> (u32, u32) {
+        let zones = self.zones.iter().map(|zone| self.windows.of(&zone.zone, self.on).0);
+        let all = zones.chain([self.windows.of_site()]).flat_map(Windows::minutes);
+        let (from, until) = all.reduce(|a, b| (a.0.min(b.0), a.1.max(b.1))).unwrap_or((0, MINUTES_A_DAY));
+        (from, until.min(from + MINUTES_A_DAY))
+    }
+
+    /// The same by the clock.
+    #[must_use]
+    pub fn hull(&self) -> Hours {
+        let (from, until) = self.hull_minutes();
+        let clock = |minutes| MinuteOfDay::after_midnight(minutes).time();
+        Hours { from: clock(from), until: clock(until) }
+    }
+
+    /// The open spans of some windows in the nights around some dates, in order.
+    #[must_use]
+    pub fn spans(&self, windows: Windows, from: Date, to: Date) -> Vec<(Timestamp, Timestamp)> {
+        // A window of the next day that goes on past midnight ends two days after its evening.
+        let mut evening = from.checked_sub(2.days()).unwrap_or(from);
         let last = to.checked_add(1.day()).unwrap_or(to);
         let mut out = Vec::new();
         while evening <= last {
-            let (open, shut) = window_instants(evening, self.window, &self.tz);
-            out.push((open.timestamp(), shut.timestamp()));
+            out.extend(windows.spans(evening, &self.tz));
             let Ok(next) = evening.tomorrow() else { break };
             evening = next;
         }
+        out.sort_unstable();
         out
     }
 
@@ -384,7 +408,7 @@ pub(crate) mod samples {
             wind_height: Metres::from_m(2.0),
             time_zone: "Etc/UTC".into(),
             units: UnitSystem::Metric,
-            window: Hours { from: time(22, 0, 0, 0), until: time(5, 0, 0, 0) },
+            windows: WaterWindows::only(Hours { from: time(22, 0, 0, 0), until: time(5, 0, 0, 0) }),
             supply: Some(LitresPerMinute::from_l_per_min(90.0)),
         }
     }

@@ -2,6 +2,7 @@
 //! gap filled by a stated default.
 
 pub mod range;
+pub mod windows;
 
 use crate::ground::application::{
     CycleLimit, HeadType, REPAIR_BELOW_UNIFORMITY, cycle_limit, run_time_multiplier,
@@ -18,6 +19,7 @@ use crate::quantity::units::{
 };
 use crate::weather::Station;
 use jiff::civil::Date;
+use windows::WaterWindows;
 
 /// How numbers are read and written for a site.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -57,7 +59,7 @@ pub struct Site {
     /// Units shown.
     pub units: UnitSystem,
     /// When watering may run.
-    pub window: Hours,
+    pub windows: WaterWindows,
     /// Flow the supply can give, if known.
     pub supply: Option<LitresPerMinute>,
 }
@@ -110,6 +112,8 @@ pub struct Zone {
     pub allowable_depletion: Option<Share>,
     /// Area.
     pub area: Option<SquareMetres>,
+    /// Its own water window, instead of the site's.
+    pub window: Option<Hours>,
 }
 
 /// Slope taken where none was measured, percent (our stated default: nearly level).
@@ -367,6 +371,7 @@ pub(crate) mod samples {
             root_depth: None,
             allowable_depletion: None,
             area: None,
+            window: None,
         }
     }
 }

@@ -35,7 +35,7 @@ pub fn apply(way: &TrialWay, facts: &Facts, (from, to): (Date, Date)) -> Result<
         refusals.push(Refusal::NoWeather);
     }
     let mut tried = Facts { log: crate::account::log::Log::default(), ..facts.clone() };
-    tried.site.window = way.window.unwrap_or(facts.site.window);
+    tried.site.windows.main = way.window.unwrap_or(facts.site.windows.main);
     let counted = match way.schedule {
         Schedule::AsAdvised => Way::AsAdvised,
         Schedule::DailyBalance => {

@@ -21,6 +21,7 @@ use crate::ground::soil::Texture;
 use crate::quantity::ratio::Share;
 use crate::quantity::time::Hours;
 use crate::quantity::units::{Metres, Millimetres, MillimetresPerHour, SquareMetres};
+use crate::site::windows::WaterWindows;
 use crate::site::{ResolvedZone, Site, Sourced, UnitSystem, Zone};
 use crate::weather::Station;
 use crate::weather::climate::Climate;
@@ -152,6 +153,7 @@ impl Virtual {
             root_depth: Some(Metres::from_m(available_mm / self.soil.available_mm_per_m())),
             allowable_depletion: Some(Share::from_fraction(ALLOWABLE)),
             area: Some(SquareMetres::from_m2(self.area_ft2 * SQUARE_FOOT)),
+            window: None,
         }
     }
 
@@ -274,7 +276,7 @@ pub fn facts(climate: Climate, station: Station, longitude_deg: f64, tz: &TimeZo
         wind_height: station.wind_height,
         time_zone: tz.iana_name().unwrap_or("UTC").to_owned(),
         units: UnitSystem::Metric,
-        window: Hours { from: time(20, 0, 0, 0), until: time(10, 0, 0, 0) },
+        windows: WaterWindows::only(Hours { from: time(20, 0, 0, 0), until: time(10, 0, 0, 0) }),
         supply: None,
     };
     let zones: Vec<Zone> = (1..).zip(&ZONES).map(|(number, zone)| zone.zone(number)).collect();

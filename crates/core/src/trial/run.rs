@@ -249,7 +249,7 @@ fn zone_result(
         skipped,
         held,
         forbidden: forbidden(facts, zone, &waterings),
-        outside: outside(facts, &waterings),
+        outside: outside(facts, zone, &waterings),
         litres: zone.area.map(|area| applied.over(area)),
         parts: if in_parts {
             parts((zone, resolved), &found.sky, &own.waterings, from)
@@ -262,9 +262,11 @@ fn zone_result(
 }
 
 /// Waterings that begin or end outside the water window.
-fn outside(facts: &Facts, waterings: &[Watering]) -> u32 {
-    let window = facts.site.window;
-    let holds = |at: Timestamp| window.hold(at.to_zoned(facts.tz.clone()).time());
+fn outside(facts: &Facts, zone: &Zone, waterings: &[Watering]) -> u32 {
+    let holds = |at: Timestamp| {
+        let at = at.to_zoned(facts.tz.clone());
+        facts.site.windows.of(zone, at.date()).0.hold(at.time())
+    };
     let of = |w: &&Watering| !(holds(w.from) && holds(w.until - SignedDuration::from_secs(1)));
     u32::try_from(waterings.iter().filter(of).count()).unwrap_or(u32::MAX)
 }
@@ -364,7 +366,7 @@ fn site_result(
     let supply = match counted {
         // The account advises each zone by itself; a box waters them in turn.
         Way::AsAdvised => {
-            let window = facts.site.window;
+            let window = facts.site.windows.main;
             let length = Seconds::from_min(i64::from(window.minutes()));
             let night = |at: Timestamp| (at - noon_to_window(window)).to_zoned(facts.tz.clone()).date();
             in_turn(&flows, (supply, length), &span, night)

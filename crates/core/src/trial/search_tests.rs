@@ -93,7 +93,7 @@ fn what_the_law_or_the_window_forbids_is_never_found() {
     assert!(best.zones.iter().all(|z| z.forbidden == 0 && z.outside == 0));
     // A window that ends before the box has run leaves the present as it is, and nothing longer.
     let mut narrow = lavish();
-    narrow.site.window = Hours { from: time(2, 0, 0, 0), until: time(3, 0, 0, 0) };
+    narrow.site.windows.main = Hours { from: time(2, 0, 0, 0), until: time(3, 0, 0, 0) };
     let now = found(&narrow, NOTHING);
     let outside = |result: &WayResult| result.zones.iter().map(|z| z.outside).sum::<u32>();
     assert!(outside(&now.now) > 0);

@@ -5,7 +5,7 @@
 pub(crate) mod dto;
 
 use crate::card_file;
-use crate::json::{Checker, HoursDto, PathProblem, days_of, hhmm, parse, pretty, schema_of, week_of};
+use crate::json::{Checker, PathProblem, days_of, hhmm, parse, pretty, schema_of, week_of};
 use dto::{
     FileDto, PercentagesDto, ProgramDto, RainDelayDto, RepeatDto, RunTimeDto, SettingsDto, StationDto,
 };
@@ -14,7 +14,6 @@ use upland_core::controller::Card;
 use upland_core::controller::schedule::{Percentages, Program, Repeat, Settings, StationSetting};
 use upland_core::quantity::month::ByMonth;
 use upland_core::quantity::ratio::Percentage;
-use upland_core::quantity::time::Hours;
 use upland_core::quantity::time::Seconds;
 
 /// The value of `format` in every such file.
@@ -102,9 +101,7 @@ impl From<&Settings> for SettingsDto {
                 .collect(),
             delay_s: i32::try_from(settings.delay.s()).unwrap_or(i32::MAX),
             never_days: week_of(&settings.never_days),
-            omit_hours: settings
-                .omit_hours
-                .map(|hours| HoursDto { from: hhmm(hours.from), until: hhmm(hours.until) }),
+            omit_hours: settings.omit_hours.map(Into::into),
             rain_delay: settings
                 .rain_delay
                 .map(|(first, days)| RainDelayDto { first: first.to_string(), days }),
@@ -222,10 +219,7 @@ fn take(taker: &mut Checker, root: &str, dto: &SettingsDto) -> Settings {
         stations,
         delay: Seconds::from_s(i64::from(dto.delay_s)),
         never_days: days_of(&dto.never_days),
-        omit_hours: dto.omit_hours.as_ref().map(|hours| Hours {
-            from: taker.time(&format!("{root}.omit_hours.from"), &hours.from),
-            until: taker.time(&format!("{root}.omit_hours.until"), &hours.until),
-        }),
+        omit_hours: dto.omit_hours.as_ref().map(|hours| taker.hours(&format!("{root}.omit_hours"), hours)),
         rain_delay: dto
             .rain_delay
             .as_ref()
@@ -249,6 +243,7 @@ mod tests {
     use upland_core::controller::schedule::Days;
     use upland_core::controller::schedule::YearSpan;
     use upland_core::controller::twelve_stations;
+    use upland_core::quantity::time::Hours;
 
     fn sample() -> BoxFile {
         BoxFile {

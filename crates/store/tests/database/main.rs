@@ -24,6 +24,7 @@ use upland_core::quantity::ratio::Share;
 use upland_core::quantity::time::Hours;
 use upland_core::quantity::time::Seconds;
 use upland_core::quantity::units::*;
+use upland_core::site::windows::WaterWindows;
 use upland_core::site::{Controller, Site, UnitSystem, Zone};
 use upland_core::weather::DayWeather;
 use upland_core::weather::record::RawDay;
@@ -42,7 +43,7 @@ fn site(name: &str) -> Site {
         wind_height: Metres::from_m(2.0),
         time_zone: "Etc/GMT-2".into(),
         units: UnitSystem::Metric,
-        window: Hours { from: time(22, 0, 0, 0), until: time(6, 0, 0, 0) },
+        windows: WaterWindows::only(Hours { from: time(22, 0, 0, 0), until: time(6, 0, 0, 0) }),
         supply: None,
     }
 }
@@ -65,6 +66,7 @@ fn zone(number: u16) -> Zone {
         root_depth: None,
         allowable_depletion: None,
         area: Some(SquareMetres::from_m2(120.0)),
+        window: Some(Hours { from: time(4, 0, 0, 0), until: time(5, 30, 0, 0) }),
     }
 }
 
@@ -245,7 +247,9 @@ fn sessions_end_and_the_last_owner_stays() {
 fn a_site_keeps_its_versions_and_tells_conflicts() {
     let World { store, user, site: id, .. } = &world();
     let mut moved = site("Larkrigg Botanic Slope");
-    moved.window.until = time(5, 30, 0, 0);
+    moved.windows.main.until = time(5, 30, 0, 0);
+    moved.windows.second = Some(Hours { from: time(12, 0, 0, 0), until: time(14, 0, 0, 0) });
+    moved.windows.grow_in = Some(Hours { from: time(23, 0, 0, 0), until: time(16, 0, 0, 0) });
     assert_eq!(done(store, *user, *id, |c| c.save_site(1, &moved)).unwrap(), Some(Saved::As(2)));
     let Some(Saved::Conflict(theirs)) =
         done(store, *user, *id, |c| c.save_site(1, &site("Other name"))).unwrap()

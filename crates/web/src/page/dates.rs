@@ -4,7 +4,10 @@ use crate::server::reader::habit;
 use jiff::civil::{Date, Time};
 use jiff::{Timestamp, Zoned};
 use std::borrow::Cow;
+use upland_core::controller::night::NightPlan;
 use upland_core::controller::schedule::Pen;
+use upland_core::controller::windows::Windows;
+use upland_core::quantity::time::Hours;
 use upland_formats::typed::{Clock, DateOrder, Habit, write_date, write_month_day, write_time};
 
 /// Something with a time or a date in it.
@@ -33,6 +36,32 @@ pub(crate) fn typed_date(date: Date) -> String {
 /// A time as its field holds it.
 pub(crate) fn typed_time(time: Time) -> String {
     write_time(time, habit())
+}
+
+/// The beginning of some hours as its field holds it; empty when there are none.
+pub(crate) fn typed_from(hours: Option<Hours>) -> String {
+    hours.map_or(String::new(), |hours| typed_time(hours.from))
+}
+
+/// Their end.
+pub(crate) fn typed_until(hours: Option<Hours>) -> String {
+    hours.map_or(String::new(), |hours| typed_time(hours.until))
+}
+
+/// Hours as a reader sees them: "22:00 to 06:00".
+pub(crate) fn said_hours(hours: Hours) -> String {
+    format!("{} to {}", hours.from.said("%H:%M"), hours.until.said("%H:%M"))
+}
+
+/// Windows as a reader sees them: "22:00 to 06:00 and 12:00 to 14:00".
+pub(crate) fn said_windows(windows: Windows) -> String {
+    windows.all().map(said_hours).collect::<Vec<_>>().join(" and ")
+}
+
+/// The hours that a night is laid out in: "22:00 to 06:00 and 12:00 to 14:00".
+pub(crate) fn said_open(night: &NightPlan) -> String {
+    let hours = night.open.iter().map(|(from, until)| Hours { from: from.time(), until: until.time() });
+    hours.map(said_hours).collect::<Vec<_>>().join(" and ")
 }
 
 /// Times as a field takes them.

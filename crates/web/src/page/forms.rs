@@ -10,7 +10,7 @@ use jiff::civil::Date;
 use std::collections::BTreeMap;
 use upland_core::codes::Coded;
 use upland_core::quantity::bounds::Bound;
-use upland_core::quantity::time::WEEKDAYS;
+use upland_core::quantity::time::{Hours, WEEKDAYS};
 use upland_core::site::UnitSystem;
 use upland_formats::typed::{self, Read};
 
@@ -255,6 +255,32 @@ impl<'a> Reader<'a> {
     pub fn time(&mut self, name: &'static str) -> jiff::civil::Time {
         let read = typed::time_of_day(self.fields.get(name), habit());
         self.take(name, read).unwrap_or_default()
+    }
+
+    /// Hours that may be left out, from one field to another.
+    pub fn optional_hours(&mut self, from: &'static str, until: &'static str) -> Option<Hours> {
+        match (self.fields.get(from).is_empty(), self.fields.get(until).is_empty()) {
+            (true, true) => None,
+            (true, false) => {
+                self.say(from, "Say when it begins, or leave both ends empty.");
+                None
+            }
+            (false, true) => {
+                self.say(until, "Say when it ends, or leave both ends empty.");
+                None
+            }
+            (false, false) => Some(self.hours(from, until)),
+        }
+    }
+
+    /// Hours from one field to another, of some length.
+    pub fn hours(&mut self, from: &'static str, until: &'static str) -> Hours {
+        let before = self.errors.len();
+        let hours = Hours { from: self.time(from), until: self.time(until) };
+        if self.errors.len() == before && hours.from == hours.until {
+            self.say(until, "The window begins and ends at the same minute; give it a length.");
+        }
+        hours
     }
 
     /// A length of time that may be left out, in minutes.

@@ -15,8 +15,8 @@ use upland_core::account::running::{BoxFacts, BoxRun, Holder, SensorFacts};
 use upland_core::account::sensed::{AsRead, as_read, sensor_facts};
 use upland_core::account::whole::{Facts, begins};
 use upland_core::advice::tonight::night_runs;
-use upland_core::controller::night::window_instants;
 use upland_core::controller::ordinance::Law;
+use upland_core::controller::windows::window_instants;
 use upland_core::installation::Installation;
 use upland_core::quantity::ratio::Share;
 use upland_core::quantity::time::{Seconds, midnight};
@@ -390,8 +390,8 @@ fn log(facts: &SiteFacts, dated: &Dated, at: Timestamp) -> Log {
             EventKind::Run => {
                 // A run is noted on the day it ran, without its hour.
                 let before = event.date.yesterday().unwrap_or(event.date);
-                let (opens, _) = window_instants(before, facts.site.site.window, &facts.tz);
-                let from = opens.timestamp();
+                let (opens, _) = window_instants(before, facts.site.site.windows.main, &facts.tz);
+                let from = opens;
                 let length = Seconds::of(Minutes::from_min(event.value), f64::round);
                 log.runs.push(LoggedRun { box_number, station, from, until: from + length });
             }

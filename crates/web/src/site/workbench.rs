@@ -11,10 +11,10 @@ use crate::site::sensing::SensorStates;
 use jiff::civil::Date;
 use jiff::{Timestamp, ToSpan};
 use std::sync::Arc;
-use upland_core::account::nights::decided_at;
 use upland_core::account::running::{BoxFacts, BoxRun, running};
 use upland_core::advice::findings::WEEKS;
 use upland_core::controller::schedule::{ScheduledRun, Settings, expand};
+use upland_core::controller::windows::decided_at;
 use upland_core::installation::{Elsewhere, Installation};
 use upland_core::quantity::time::monday_of;
 use upland_core::site::{Controller, ResolvedZone, UnitSystem, Zone};
@@ -168,7 +168,7 @@ impl Workbench {
 
     /// The night that begins on a date: from one evening to the next.
     pub fn night(&self, date: Date) -> (Timestamp, Timestamp) {
-        let (window, tz) = (self.installation.window, &self.loaded.tz);
+        let (window, tz) = (self.installation.windows.main, &self.loaded.tz);
         (decided_at(date, window, tz), decided_at(date.tomorrow().unwrap_or(date), window, tz))
     }
 

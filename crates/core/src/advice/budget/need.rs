@@ -1,12 +1,13 @@
 //! What a zone needs month by month: its curve times normal reference ET, less the rain that counts.
 
-use crate::account::nights::{ZoneNight, free_nights};
+use crate::account::nights::free_nights;
 use crate::account::sky::SkyHours;
 use crate::account::whole::end_of;
 use crate::account::zone::{ZoneFacts, account};
 use crate::installation::{Installation, WiredZone};
 use crate::quantity::month::{ByMonth, Month};
 use crate::quantity::units::{MM_PER_INCH, Millimetres};
+use crate::site::windows::WaterWindows;
 use crate::weather::climate::Climate;
 use jiff::ToSpan;
 
@@ -71,9 +72,7 @@ pub fn needs(installation: &Installation, climate: &Climate, rain: RainRule, yea
     let hours = span.map(|(first, last)| {
         let tz = &installation.tz;
         let first = last.checked_sub(BALANCE_YEARS.years()).map_or(first, |back| back.max(first));
-        let sky = SkyHours::of(climate, installation.longitude_deg, tz, first, end_of(last, tz));
-        let nights = free_nights(&sky, installation.window);
-        (sky, nights)
+        SkyHours::of(climate, installation.longitude_deg, tz, first, end_of(last, tz))
     });
     installation
         .zones
@@ -83,10 +82,12 @@ pub fn needs(installation: &Installation, climate: &Climate, rain: RainRule, yea
             let demand = ByMonth::from_fn(|m| *et0.of(m) * resolved.landscape_coefficient_in(m));
             let (net_a_day, from) = match rain {
                 RainRule::LeftToHold => (demand, NeedFrom::EtAlone),
-                RainRule::Counted if balanced => match hours.as_ref().and_then(|h| by_balance(zone, h)) {
-                    Some(net) => (net, NeedFrom::Balance),
-                    None => (demand, NeedFrom::EtAlone),
-                },
+                RainRule::Counted if balanced => {
+                    match hours.as_ref().and_then(|sky| by_balance(zone, sky, &installation.windows)) {
+                        Some(net) => (net, NeedFrom::Balance),
+                        None => (demand, NeedFrom::EtAlone),
+                    }
+                }
                 RainRule::Counted => match climate.monthly_expected_rain() {
                     Some(rain) => (by_formula(zone, &demand, &rain), NeedFrom::ScsFormula),
                     None => (demand, NeedFrom::EtAlone),
@@ -112,7 +113,8 @@ fn by_formula(
 }
 
 /// Mean net irrigation a day of each month over the last years of the record, watered as advised.
-fn by_balance(zone: &WiredZone, (sky, nights): &(SkyHours, Vec<ZoneNight>)) -> Option<ByMonth<Millimetres>> {
+fn by_balance(zone: &WiredZone, sky: &SkyHours, windows: &WaterWindows) -> Option<ByMonth<Millimetres>> {
+    let nights = &free_nights(sky, &zone.zone, windows);
     let mut undated = zone.resolved.clone();
     (undated.grow_in, undated.wean_off) = (None, None);
     let facts = ZoneFacts { nights, ..ZoneFacts::of(&zone.zone, &undated) };

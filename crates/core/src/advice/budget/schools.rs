@@ -82,12 +82,8 @@ pub fn schools(
 ) -> Vec<SchoolResult> {
     let there = base.installation;
     let sky = SkyHours::of(climate, there.longitude_deg, &there.tz, from, end_of(to, &there.tz));
-    let nights = free_nights(&sky, there.window);
     let full = runs_at_full(base, from, to);
-    School::ALL
-        .iter()
-        .map(|school| run(*school, base, budget, climate, ((from, to), &sky), (&full, &nights)))
-        .collect()
+    School::ALL.iter().map(|school| run(*school, base, budget, climate, ((from, to), &sky), &full)).collect()
 }
 
 /// A run of a zone at 100 %.
@@ -153,7 +149,7 @@ fn days_of(
     base: &Base,
     zone: &WiredZone,
     sky: &SkyHours,
-    (full, nights): (&[FullRun], &[ZoneNight]),
+    full: &[FullRun],
     percents: Option<&Percents>,
 ) -> Vec<AccountDay> {
     let (zone, resolved) = (&zone.zone, &zone.resolved);
@@ -164,9 +160,10 @@ fn days_of(
     let Some(percents) = percents else {
         let dates: BTreeSet<Date> = full.iter().map(|run| run.date).collect();
         let runs = |date: Date| date.tomorrow().is_ok_and(|d| dates.contains(&d)) || dates.contains(&date);
-        let open: Vec<ZoneNight> = nights
-            .iter()
-            .map(|night| ZoneNight { open: night.open.filter(|_| runs(night.date)), ..*night })
+        let free = free_nights(sky, zone, &base.installation.windows);
+        let open: Vec<ZoneNight> = free
+            .into_iter()
+            .map(|night| ZoneNight { open: night.open.filter(|_| runs(night.date)), ..night })
             .collect();
         return with(&[], &open, &[]);
     };
@@ -186,14 +183,14 @@ fn run(
     budget: &Budget,
     climate: &Climate,
     (span, sky): ((Date, Date), &SkyHours),
-    (full, nights): (&[Vec<FullRun>], &[ZoneNight]),
+    full: &[Vec<FullRun>],
 ) -> SchoolResult {
     let percents = (school != School::DailyBalance).then(|| percents(school, base, budget, climate, span));
     let mut zones = Vec::new();
     let mut litres = None;
     for (place, full) in full.iter().enumerate() {
         let Some(zone) = base.zone(place) else { continue };
-        let total = sum(&days_of(base, zone, sky, (full, nights), percents.as_ref()));
+        let total = sum(&days_of(base, zone, sky, full, percents.as_ref()));
         if let Some(area) = zone.zone.area {
             litres = Some(litres.unwrap_or(Litres::ZERO) + total.applied.over(area));
         }

@@ -133,9 +133,9 @@ fn rain_kept(base: &Base, climate: &Climate, from: Date) -> Vec<Millimetres> {
     let week = from.checked_sub(TRAILING_DAYS.days()).unwrap_or(from);
     let first = week.checked_sub(BEFORE_DAYS.days()).unwrap_or(week);
     let sky = SkyHours::of(climate, there.longitude_deg, &there.tz, first, midnight(from, &there.tz));
-    let nights = free_nights(&sky, there.window);
     let of_zone = |zone: &WiredZone| {
         let (zone, resolved) = (&zone.zone, &zone.resolved);
+        let nights = free_nights(&sky, zone, &there.windows);
         let facts = ZoneFacts { nights: &nights, ..ZoneFacts::of(zone, resolved) };
         let (days, _) = account(&facts, &sky, |_| ());
         days.iter().filter(|day| day.date >= week).map(|day| day.water.rain_kept()).sum()

@@ -97,6 +97,8 @@ pub enum FindingKind {
         from: Timestamp,
         /// Its end.
         until: Timestamp,
+        /// Its station, whose windows they are.
+        station: u16,
     },
     /// Runs on a day that an ordinance forbids.
     ForbiddenDay {

@@ -326,8 +326,9 @@ fn into_window(
         }
     }
     let (length, _) = longest_block(installation, &alone, from)?.first().copied()?;
-    let until = MinuteOfDay::of(installation.window.until).minutes() + MINUTES_A_DAY;
-    (length <= installation.window_minutes()).then(|| Remedy::MoveStart {
+    let station = settings.programs.get(program)?.run_times.iter().find(|(_, time)| time.any())?.0;
+    let (from, until) = installation.windows_of(station).minutes().next()?;
+    (length <= until - from).then(|| Remedy::MoveStart {
         program,
         start,
         to: installation.card.start_at_or_before(MinuteOfDay::after_midnight(until - length)),
@@ -371,8 +372,7 @@ fn longest_block(installation: &Installation, settings: &Settings, on: Date) -> 
 fn worked_back(installation: &Installation, settings: &Settings, on: Date) -> Option<Settings> {
     let blocks = longest_block(installation, settings, on)?;
     let step = u32::from(installation.card.start_step_min.max(1));
-    let mut at = MinuteOfDay::of(installation.window.until).minutes() + MINUTES_A_DAY;
-    let open = at - installation.window_minutes();
+    let (open, mut at) = installation.windows.of_site().minutes().next()?;
     let mut changed = settings.clone();
     for (length, index) in blocks.into_iter().rev() {
         let begin = at.checked_sub(length)? / step * step;

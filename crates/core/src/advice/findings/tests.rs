@@ -357,3 +357,31 @@ fn valves_that_are_open_together_are_held_against_the_transformer() {
     there.card.transformer_ma = None;
     assert_eq!(exceeded(&there, &settings), None, "nobody knows what it gives");
 }
+
+#[test]
+fn a_zone_is_held_to_its_own_window_and_a_second_one_counts_for_the_rest() {
+    use crate::quantity::time::Hours;
+    let mut installation = installation();
+    let mut settings = sound();
+    settings.programs[0].starts = vec![time(12, 0, 0, 0)];
+    assert!(ids(&installation, &settings).contains(&"outside-window-p0-s0".to_owned()));
+    installation.windows.second = Some(Hours { from: time(12, 0, 0, 0), until: time(13, 30, 0, 0) });
+    // An hour after sunrise, and yet no night that ends late: it is the window of the day.
+    assert_eq!(ids(&installation, &settings), Vec::<String>::new());
+    installation.zones[1].zone.window = Some(Hours { from: time(9, 0, 0, 0), until: time(10, 0, 0, 0) });
+    let found = check(&installation, &settings, FROM);
+    let kinds: Vec<_> = found.iter().map(|f| &f.kind).collect();
+    assert!(matches!(kinds[..], [FindingKind::OutsideWindow { station: 2, .. }]), "{kinds:?}");
+    // Grown in, the zone has the window of its site again.
+    installation.zones[1].zone.window = None;
+    installation.windows.grow_in = Some(Hours { from: time(9, 0, 0, 0), until: time(10, 0, 0, 0) });
+    installation.zones[1].zone.planting.grow_in = Some(crate::ground::planting::GrowIn {
+        from: date(2026, 7, 1),
+        until: date(2026, 7, 13),
+        factor: 1.0,
+        root_depth: crate::quantity::units::Metres::from_m(0.1),
+    });
+    assert!(!ids(&installation, &settings).is_empty());
+    installation.on = date(2026, 7, 14);
+    assert_eq!(ids(&installation, &settings), Vec::<String>::new());
+}

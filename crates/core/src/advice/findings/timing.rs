@@ -3,6 +3,8 @@
 use super::{Cost, Finding, FindingKind, FindingPlace, Look, Severity};
 use crate::controller::ordinance::{Forbidden, Subject, Why, shared};
 use crate::controller::schedule::{Days, Percentages, ScheduledRun, expand};
+use crate::controller::windows::{Windows, window_instants};
+use crate::installation::Installation;
 use crate::quantity::month::Month;
 use crate::quantity::ratio::Percentage;
 use crate::quantity::time::{Seconds, midnight, monday_of};
@@ -65,10 +67,21 @@ fn queues(look: &Look<'_>, findings: &mut Vec<Finding>) {
 }
 
 fn outside_window(look: &Look<'_>, findings: &mut Vec<Finding>) {
-    let windows = look.installation.windows(look.from, look.to());
+    let mut known: Vec<(Windows, Vec<(Timestamp, Timestamp)>)> = Vec::new();
+    let stations: BTreeSet<u16> = look.runs.iter().map(|run| run.station).collect();
+    let of: BTreeMap<u16, Windows> =
+        stations.into_iter().map(|station| (station, look.installation.windows_of(station))).collect();
+    for windows in of.values() {
+        if !known.iter().any(|(w, _)| w == windows) {
+            known.push((*windows, look.installation.spans(*windows, look.from, look.to())));
+        }
+    }
     let inside = |run: &ScheduledRun| {
-        let after = windows.partition_point(|(open, _)| *open <= run.start);
-        after.checked_sub(1).and_then(|i| windows.get(i)).is_some_and(|(_, shut)| run.end <= *shut)
+        let open = of.get(&run.station).and_then(|own| known.iter().find(|(w, _)| w == own));
+        open.is_some_and(|(_, spans)| {
+            let after = spans.partition_point(|(open, _)| *open <= run.start);
+            after.checked_sub(1).and_then(|i| spans.get(i)).is_some_and(|(_, shut)| run.end <= *shut)
+        })
     };
     for (index, program) in look.settings.programs.iter().enumerate() {
         // Pulses over the day are meant for the day.
@@ -78,7 +91,8 @@ fn outside_window(look: &Look<'_>, findings: &mut Vec<Finding>) {
         let out = look.of_program(index).filter(|r| !inside(r));
         let Some(first) = out.clone().next() else { continue };
         let place = FindingPlace::Start(index, first.start_index);
-        let kind = FindingKind::OutsideWindow { from: first.start, until: first.end };
+        let (from, until, station) = (first.start, first.end, first.station);
+        let kind = FindingKind::OutsideWindow { from, until, station };
         findings.push(Finding::new(kind, Severity::Fault, place).costing(look.cost(out)));
     }
 }
@@ -273,6 +287,7 @@ fn past_sunrise(look: &Look<'_>, findings: &mut Vec<Finding>) {
         let waters = runs.iter().filter(|r| !settings.station(r.station).lighting);
         waters
             .filter(|r| settings.programs.get(r.program).is_some_and(|p| p.repeat.is_none()))
+            .filter(|run| !by_day(installation, run))
             .filter_map(|run| {
                 let limit = limits.get(limits.partition_point(|l| *l < run.end).checked_sub(1)?)?;
                 let past = run.end.duration_since(*limit);
@@ -295,10 +310,17 @@ fn past_sunrise(look: &Look<'_>, findings: &mut Vec<Finding>) {
     }
 }
 
+/// Whether a run begins in a window of its zone that is not the night's.
+fn by_day(installation: &Installation, run: &ScheduledRun) -> bool {
+    let time = run.start.to_zoned(installation.tz.clone()).time();
+    let night = Windows::only(installation.windows.main);
+    installation.windows_of(run.station).hold(time) && !night.hold(time)
+}
+
 /// When a night should be over: at sunrise, or at the window's end where that is later.
-fn limit_of(installation: &crate::installation::Installation, date: Date) -> Option<Timestamp> {
+fn limit_of(installation: &Installation, date: Date) -> Option<Timestamp> {
     let (sunrise, _) = sunrise_sunset(date, installation.latitude_deg, installation.longitude_deg)?;
     let evening = date.yesterday().ok()?;
-    let (_, shut) = crate::controller::night::window_instants(evening, installation.window, &installation.tz);
-    Some(sunrise.max(shut.timestamp()))
+    let (_, shut) = window_instants(evening, installation.windows.main, &installation.tz);
+    Some(sunrise.max(shut))
 }

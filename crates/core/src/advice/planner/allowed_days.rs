@@ -4,6 +4,7 @@ use super::{Relax, Span};
 use crate::controller::Card;
 use crate::controller::ordinance::Subject;
 use crate::controller::schedule::{Days, Settings, runs_on};
+use crate::controller::windows::Windows;
 use crate::installation::Installation;
 use crate::quantity::time::{Hours, MINUTES_A_DAY, MinuteOfDay, monday_of, weekday_index};
 use jiff::ToSpan;
@@ -67,7 +68,7 @@ impl Pattern {
 pub(super) fn allowed_days(
     installation: &Installation,
     present: &Settings,
-    subject: Subject,
+    (subject, windows): (Subject, Windows),
     span: Span,
     relax: &Relax,
 ) -> AllowedDays {
@@ -98,7 +99,7 @@ pub(super) fn allowed_days(
     let minutes = |date: &Date| law.most_minutes_a_day(Some(subject), *date).map(|(most, _)| most);
     AllowedDays {
         most_minutes: dates.iter().filter_map(minutes).min(),
-        usable: usable(installation, present, subject, &dates, free),
+        usable: usable(installation, present, (subject, windows), &dates, free),
         first: span.first,
         never,
         weekdays,
@@ -134,12 +135,12 @@ fn furthest(week: [bool; 7], never: [bool; 7]) -> Option<usize> {
 fn usable(
     installation: &Installation,
     present: &Settings,
-    subject: Subject,
+    (subject, windows): (Subject, Windows),
     dates: &[Date],
     free: bool,
 ) -> Vec<(u32, u32)> {
-    let length = installation.window_minutes();
-    let open = MinuteOfDay::of(installation.window.from).minutes();
+    let (begins, ends) = installation.hull_minutes();
+    let (length, open) = (ends - begins, begins % MINUTES_A_DAY);
     let mut closed = vec![false; usize::try_from(length).unwrap_or(0)];
     let mut close = |hours: Hours| {
         for (minute, slot) in (0u32..).zip(&mut closed) {
@@ -155,6 +156,10 @@ fn usable(
         }
     }
     forbidden.into_iter().chain(present.omit_hours).for_each(&mut close);
+    let windows: Vec<_> = windows.minutes().collect();
+    for (minute, slot) in (begins..).zip(&mut closed) {
+        *slot |= !windows.iter().any(|(from, until)| (*from..*until).contains(&minute));
+    }
     let mut spans = Vec::new();
     let mut begin = None;
     for (minute, shut) in (0u32..).zip(closed.iter().copied().chain([true])) {
@@ -343,7 +348,8 @@ mod tests {
     fn of(installation: &Installation, station: u16) -> AllowedDays {
         let present = Settings::clean(&installation.card);
         let span = Span { first: FROM, days: 56 };
-        allowed_days(installation, &present, installation.subject(station), span, &Relax::default())
+        let of = (installation.subject(station), installation.windows_of(station));
+        allowed_days(installation, &present, of, span, &Relax::default())
     }
 
     #[test]
@@ -389,7 +395,7 @@ mod tests {
         present.never_days = [false, false, false, false, false, false, true];
         let asked = |installation: &Installation, present: &Settings| {
             let span = Span { first: FROM, days: 56 };
-            let subject = installation.subject(1);
+            let subject = (installation.subject(1), installation.windows_of(1));
             let own = allowed_days(installation, present, subject, span, &Relax::default());
             patterns(&own, &card, FROM)
         };

@@ -7,6 +7,7 @@ use crate::controller::Card;
 use crate::controller::night::{Due, Keying, Layout, lay_out};
 use crate::controller::schedule::{Days, Settings, expand};
 use crate::ground::application::Cycles;
+use crate::installation::NEED_SHARES;
 use crate::quantity::time::Seconds;
 use crate::quantity::units::{LitresPerMinute, Minutes};
 use jiff::civil::{Date, Time};
@@ -123,6 +124,7 @@ fn lawful(card: &Card, each: Seconds, most: Option<u16>, times: u32) -> Seconds 
 }
 
 /// One program where the box cycles by itself; long run times are split over starts.
+// Long: one pass over the members, then the span of the night.
 fn built_in(
     request: &Request<'_>,
     members: &[&Member],
@@ -154,6 +156,7 @@ fn built_in(
                 soak_minutes: member.cycles.soak_minutes,
             },
             short_by: (short > Seconds::from_min(1)).then(|| short.minutes()),
+            starts_too_many: None,
             unlawful: member.unlawful(),
         });
     }
@@ -195,29 +198,28 @@ fn from_starts(
     let of_one: Vec<(u8, &Member)> = members.iter().map(|m| (0, *m)).collect();
     let layout = laid_out(request, &of_one, programs);
     let parts = layout.programs.iter().map(|p| part(request, p, law)).collect();
-    let zones = reasons(request, &layout, members);
+    let zones = reasons(&layout, members);
     (Phase { group: 0, days, parts, span_minutes: layout.span_minutes }, zones)
 }
 
 /// A night of some zones, each of the lane of its group.
 fn laid_out(request: &Request<'_>, members: &[(u8, &Member)], programs: usize) -> Layout {
     let card = &request.installation.card;
-    let pause = request.present.delay.minutes_up();
     let longest = (card.longest_run.length_s() / 60).max(1);
     let due: Vec<Due> = members
         .iter()
         .map(|(lane, m)| {
             let total = m.cycles.total_minutes();
             let count = m.cycles.count.max(total.div_ceil(longest)).max(1);
-            let cycles = Cycles { count, minutes_each: total.div_ceil(count) + pause, ..m.cycles };
-            Due { number: m.zone.zone.number, cycles, urgency: 1.0, lane: *lane }
+            let cycles = Cycles { count, minutes_each: total.div_ceil(count), ..m.cycles };
+            let asked = Seconds::of(m.run_time, |s| (s / 60.0).round() * 60.0).minutes_up().max(1);
+            Due { number: m.zone.zone.number, cycles, asked_minutes: asked, urgency: 1.0, lane: *lane }
         })
         .collect();
-    // The pause stands in the minutes already.
     let keying = Keying {
         programs: u8::try_from(programs).unwrap_or(u8::MAX),
         cycles_itself: false,
-        ..Keying::of(card, Seconds::ZERO)
+        ..Keying::of(card, request.present.delay)
     };
     lay_out(&due, &keying)
 }
@@ -229,29 +231,28 @@ fn part(
     (most, waterings): (Option<u16>, u32),
 ) -> Part {
     let card = &request.installation.card;
-    let pause = request.present.delay.minutes_up();
-    let own = |minutes: u32| Minutes::from_min(f64::from(minutes - pause.min(minutes)));
     let times = u32::try_from(program.starts.len()).unwrap_or(1) * waterings;
-    let each = |minutes: u32| settable(card, own(minutes)).min(card.longest_run);
+    let each = |minutes: u32| settable(card, Minutes::from_min(f64::from(minutes))).min(card.longest_run);
     let run_times = program.zones.iter();
     let run_times = run_times.map(|(n, minutes)| (*n, lawful(card, each(*minutes), most, times)));
     Part { starts: program.starts.clone(), run_times: run_times.collect() }
 }
 
 /// Why each zone of a layout gets what it gets.
-fn reasons(request: &Request<'_>, layout: &Layout, members: &[&Member]) -> Vec<ZoneReason> {
-    let pause = request.present.delay.minutes_up();
+fn reasons(layout: &Layout, members: &[&Member]) -> Vec<ZoneReason> {
     let of = |m: &&Member| {
         let own: Vec<_> = layout.runs.iter().filter(|r| r.number == m.zone.zone.number).collect();
-        let each = own.first().map_or(0, |r| r.minutes - pause.min(r.minutes));
+        let each = own.first().map_or(0, |r| r.minutes);
         let count = u32::try_from(own.len()).unwrap_or(0);
         let short = f64::from(m.cycles.total_minutes()) - f64::from(count * each);
+        let over = f64::from(count * each) / m.run_time.min_value().max(0.1);
         ZoneReason {
             station: m.zone.zone.number,
             net: m.net,
             run_time: m.run_time,
             cycles: Cycles { count, minutes_each: each, soak_minutes: m.cycles.soak_minutes },
             short_by: (short >= 1.0).then(|| Minutes::from_min(short)),
+            starts_too_many: (count > m.cycles.count && over > NEED_SHARES.1.fraction()).then_some(count),
             unlawful: m.unlawful(),
         }
     };
@@ -325,7 +326,7 @@ pub(super) fn together(request: &Request<'_>, groups: &[ZoneGroup], programs: us
         return None;
     }
     let own: Vec<&Member> = members.iter().map(|(_, m)| *m).collect();
-    let zones = reasons(request, &layout, &own);
+    let zones = reasons(&layout, &own);
     let phase = |program: &crate::controller::night::NightProgram| {
         let group = usize::from(program.lane);
         let own = groups.get(group)?;

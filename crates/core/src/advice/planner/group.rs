@@ -5,6 +5,7 @@ use super::allowed_days::{AllowedDays, Pattern, allowed_days, patterns};
 use super::{Attempt, Binding, Request, Strategy};
 use crate::controller::ordinance::Subject;
 use crate::controller::schedule::expand;
+use crate::controller::windows::Windows;
 use crate::ground::application::{Cycles, HeadType, cycles};
 use crate::ground::plant::PlantKind;
 use crate::installation::{NEED_SHARES, WiredZone, given};
@@ -211,11 +212,12 @@ pub(super) fn form(
     let starts = (!card.cycle_and_soak).then_some(u32::from(card.starts_per_program));
     let mut groups: Vec<ZoneGroup> = Vec::new();
     // Zones that the law does not tell apart share what is read from it.
-    let mut known: Vec<(Subject, AllowedDays, Vec<Pattern>)> = Vec::new();
+    let mut known: Vec<((Subject, Windows), AllowedDays, Vec<Pattern>)> = Vec::new();
     let planned = installation.zones.iter().filter(|z| z.needs_water());
     for zone in planned.filter(|z| !left_out.contains(&z.zone.number)) {
         let station = zone.zone.number;
-        let subject = installation.law.kind_of(installation.subject(station));
+        let subject =
+            (installation.law.kind_of(installation.subject(station)), installation.windows_of(station));
         if !known.iter().any(|(s, _, _)| *s == subject) {
             let own = allowed_days(installation, request.present, subject, request.span(), &request.relax);
             let all = patterns(&own, card, request.from);
@@ -263,16 +265,23 @@ fn first_station(group: &ZoneGroup) -> u16 {
     group.members.iter().map(|m| m.zone.zone.number).min().unwrap_or(0)
 }
 
+/// The minutes that two lists of spans share.
+fn shared(a: &[(u32, u32)], b: &[(u32, u32)]) -> Vec<(u32, u32)> {
+    let meet = |x: &(u32, u32), y: &(u32, u32)| (x.0.max(y.0), x.1.min(y.1));
+    a.iter().flat_map(|x| b.iter().map(move |y| meet(x, y))).filter(|(from, until)| from < until).collect()
+}
+
 /// Two groups in one program keep the stricter days and the tighter rhythm.
 fn merge(request: &Request<'_>, first: &mut ZoneGroup, second: ZoneGroup) {
     let card = &request.installation.card;
     let stricter_is_second = (first.days.free, first.days.most) > (second.days.free, second.days.most);
+    let both = shared(&first.days.usable, &second.days.usable);
     let days = if stricter_is_second { &second.days } else { &first.days };
     let most = first.pattern.events_a_week.max(second.pattern.events_a_week);
     let waterings = first.pattern.waterings.max(second.pattern.waterings);
     let all = patterns(days, card, request.from);
     let pattern = all.iter().find(|p| p.events_a_week >= most).or_else(|| all.last()).cloned();
-    first.days = days.clone();
+    first.days = AllowedDays { usable: both, ..days.clone() };
     first.pattern = pattern.unwrap_or_else(|| first.pattern.clone());
     first.pattern.waterings = if first.pattern.events_a_week >= 7.0 { waterings } else { 1 };
     first.days.most_minutes = first.days.most_minutes.into_iter().chain(second.days.most_minutes).min();

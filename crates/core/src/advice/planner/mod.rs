@@ -240,6 +240,8 @@ pub struct ZoneReason {
     pub cycles: Cycles,
     /// The box has too few starts for all its cycles; this much run time is left out each time.
     pub short_by: Option<Minutes>,
+    /// Its program starts so often that the shortest run times bring more than is needed.
+    pub starts_too_many: Option<u32>,
     /// The law allows fewer minutes a day; this much run time is left out each time.
     pub unlawful: Option<Minutes>,
 }
@@ -403,7 +405,7 @@ const MOST_WATERINGS: u32 = 4;
 fn loosened(installation: &Installation, relax: &Relax) -> Installation {
     let mut loosened = installation.clone();
     if let Some(from) = relax.window_from {
-        loosened.window.from = from;
+        loosened.windows.main.from = from;
     }
     loosened.supply = relax.supply.or(loosened.supply);
     loosened.card.programs = loosened.card.programs.saturating_add(relax.extra_programs);

@@ -5,6 +5,7 @@ use super::block::{Block, block, together, with_station_settings};
 use super::group::{Member, ZoneGroup};
 use super::{Binding, ProgramReason, Proposal, Request};
 use crate::controller::schedule::{Percentages, Program, Settings};
+use crate::controller::windows::Windows;
 use crate::quantity::month::Month;
 use crate::quantity::ratio::Percentage;
 use crate::quantity::time::{MINUTES_A_DAY, MinuteOfDay};
@@ -16,8 +17,9 @@ fn fit(request: &Request<'_>, blocks: &mut [Block], side_by_side: bool) -> bool 
     let installation = request.installation;
     let (step, open) = (
         u32::from(installation.card.start_step_min.max(1)),
-        MinuteOfDay::of(installation.window.from).minutes(),
+        MinuteOfDay::of(installation.hull().from).minutes(),
     );
+    let main = Windows::only(installation.windows.main);
     // Starts fall on the box's step by the clock, not from the opening of the window.
     let aligned = |minute: u32| ((open + minute) / step * step).checked_sub(open);
     let mut order: Vec<usize> = (0..blocks.len()).collect();
@@ -49,7 +51,8 @@ fn fit(request: &Request<'_>, blocks: &mut [Block], side_by_side: bool) -> bool 
             })
             .filter_map(|(begin, from)| aligned(begin).filter(|b| *b >= from))
             .collect();
-        begins.sort_unstable();
+        // The night comes before a window of the day.
+        begins.sort_by_key(|b| (main.hold(MinuteOfDay::after_midnight(open + b).time()), *b));
         let Some(begin) = begins.into_iter().rev().find(|b| !clashes(*b)) else { return false };
         block.begin = begin;
         taken.extend(block.times(begin).map(|(from, until)| (from, until, flow)));
@@ -160,7 +163,7 @@ pub(super) fn assemble(
 ) -> Proposal {
     let installation = request.installation;
     let card = &installation.card;
-    let open = MinuteOfDay::of(installation.window.from).minutes();
+    let open = MinuteOfDay::of(installation.hull().from).minutes();
     let all: Vec<&Member> = blocks.iter().flat_map(|b| &b.groups).flat_map(|g| &g.members).collect();
     let mut settings = beside(request, &kept, &all);
     let mut reasons = Vec::new();

@@ -40,8 +40,8 @@ pub fn relaxations(request: &Request<'_>) -> Vec<Relaxation> {
         return out;
     }
     let installation = request.installation;
-    let from = MinuteOfDay::of(base.window_from.unwrap_or(installation.window.from)).minutes();
-    let most = MINUTES_A_DAY - installation.window_minutes() - 1;
+    let from = MinuteOfDay::of(base.window_from.unwrap_or(installation.windows.main.from)).minutes();
+    let most = MINUTES_A_DAY - installation.windows.main.minutes() - 1;
     let earlier = |k: u32| Relax {
         window_from: Some(MinuteOfDay::after_midnight(from + MINUTES_A_DAY - k * WINDOW_STEP_MIN).time()),
         ..base

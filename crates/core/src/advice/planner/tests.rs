@@ -84,10 +84,11 @@ fn the_night_ends_with_the_window_and_drip_runs_first() {
     let proposal = planned(&installation, Strategy::EveryDay).unwrap();
     let runs =
         expand(&proposal.settings, &installation.card, &installation.tz, FROM, FROM.tomorrow().unwrap());
-    let (_, shut) = crate::controller::night::window_instants(FROM, installation.window, &installation.tz);
-    let last = runs.iter().filter(|r| r.start < shut.timestamp()).max_by_key(|r| r.end).unwrap();
-    assert!(shut.timestamp().duration_since(last.end).as_mins() < 1);
-    let drip = runs.iter().find(|r| r.station == 4 && r.end <= shut.timestamp()).unwrap();
+    let (_, shut) =
+        crate::controller::windows::window_instants(FROM, installation.windows.main, &installation.tz);
+    let last = runs.iter().filter(|r| r.start < shut).max_by_key(|r| r.end).unwrap();
+    assert!(shut.duration_since(last.end).as_mins() < 1);
+    let drip = runs.iter().find(|r| r.station == 4 && r.end <= shut).unwrap();
     assert!(drip.end <= runs.iter().find(|r| r.station == 1 && r.start >= drip.start).unwrap().start);
 }
 
@@ -142,13 +143,13 @@ fn a_short_window_spreads_the_zones_over_nights_and_then_says_what_binds() {
     for zone in &mut installation.zones {
         zone.demand = zone.demand * (0.8 / zone.factor);
     }
-    installation.window.from = time(4, 20, 0, 0);
-    installation.window.until = time(5, 0, 0, 0);
+    installation.windows.main.from = time(4, 20, 0, 0);
+    installation.windows.main.until = time(5, 0, 0, 0);
     let proposal = planned(&installation, Strategy::JustNeed).unwrap();
     assert!(proposal.programs.iter().any(|p| p.spread_over > 1), "{:?}", proposal.programs);
     assert_eq!(serious(&installation, &proposal.settings), Vec::<String>::new());
 
-    installation.window.from = time(4, 55, 0, 0);
+    installation.windows.main.from = time(4, 55, 0, 0);
     let present = Settings::clean(&installation.card);
     let request = Request {
         installation: &installation,
@@ -182,7 +183,7 @@ fn a_short_window_spreads_the_zones_over_nights_and_then_says_what_binds() {
 fn a_box_that_runs_side_by_side_uses_the_supply_it_has() {
     let mut installation = installation();
     installation.card.overlap = crate::controller::Overlap::Concurrent;
-    installation.window.from = time(3, 0, 0, 0);
+    installation.windows.main.from = time(3, 0, 0, 0);
     let thirsty = installation.zones[0].demand;
     for zone in &mut installation.zones {
         zone.flow = Some(LitresPerMinute::from_l_per_min(30.0));
@@ -399,8 +400,8 @@ fn the_share_of_the_water_is_the_share_of_the_minutes() {
 fn forty_lawns_fill_the_nights_of_a_week() {
     let mut installation = lawns(40);
     installation.card.programs = 8;
-    installation.window.from = time(20, 0, 0, 0);
-    installation.window.until = time(6, 0, 0, 0);
+    installation.windows.main.from = time(20, 0, 0, 0);
+    installation.windows.main.until = time(6, 0, 0, 0);
     let proposal = planned(&installation, Strategy::JustNeed).unwrap();
     let mut stations: Vec<u16> = proposal.programs.iter().flat_map(|p| p.stations.clone()).collect();
     stations.sort_unstable();
@@ -492,12 +493,12 @@ fn a_plan_made_in_july_does_not_water_january_like_july() {
 #[test]
 fn the_binding_figure_is_that_of_the_best_attempt() {
     let mut installation = installation();
-    installation.window.from = time(4, 50, 0, 0);
+    installation.windows.main.from = time(4, 50, 0, 0);
     let tried = planned(&installation, Strategy::JustNeed);
     let Err(Binding::Window { needed_minutes, have_minutes }) = tried else { panic!("too short") };
     assert!(needed_minutes > have_minutes);
     // A window that has what it asks for, and the step of a start, is enough.
-    installation.window.from =
+    installation.windows.main.from =
         time(4, 55, 0, 0).wrapping_sub(jiff::Span::new().minutes(i64::from(needed_minutes)));
     assert!(planned(&installation, Strategy::JustNeed).is_ok(), "{needed_minutes}");
 }

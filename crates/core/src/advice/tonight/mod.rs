@@ -4,6 +4,7 @@
 //! it tomorrow, and is then brought back to full, in what law, frost, off-season and window leave of the night, as
 //! this box can be keyed. Where the zone stands comes from the account of the site up to this evening.
 
+mod laying;
 mod needs;
 mod notices;
 mod verdict;
@@ -12,19 +13,21 @@ pub use needs::{Because, Decision, Refill, StateFrom, ZoneTonight, refill};
 pub use notices::Notice;
 pub use verdict::{ENOUGH, Verdict, Will};
 
-use crate::account::nights::{EVENING, ZoneNight, decided_at, night_of, rained};
+use crate::account::nights::{night_of, rained};
 use crate::account::running::{BoxFacts, BoxRun, running};
 use crate::account::sky::SkyHours;
 use crate::account::sky::{DemandFrom, et0_of};
 use crate::account::whole::{Facts, SiteAccount, Way, begins, of_site};
 use crate::account::zone::{Week, ahead};
-use crate::controller::night::{self, Due, Keying, NightPlan, window_instants};
+use crate::controller::night::NightPlan;
 use crate::controller::ordinance::merged;
 use crate::controller::twelve_stations;
+use crate::controller::windows::{EVENING, decided_at, window_instants};
 use crate::quantity::time::{Seconds, instant};
 use crate::quantity::units::Millimetres;
+use jiff::Timestamp;
 use jiff::civil::Date;
-use jiff::{Timestamp, Zoned};
+use laying::place;
 use needs::{Standing, apply_night, decide_zone};
 use std::collections::BTreeMap;
 use verdict::{Judged, judge};
@@ -84,9 +87,9 @@ impl Tonight {
 /// evening itself, else the one at which the night is decided.
 #[must_use]
 pub fn evening_of(facts: &Facts, date: Date, asked: Timestamp) -> Timestamp {
-    let decided = decided_at(date, facts.site.window, &facts.tz);
-    let (opens, _) = window_instants(date, facts.site.window, &facts.tz);
-    let latest = opens.timestamp().max(instant(date, EVENING, &facts.tz));
+    let decided = decided_at(date, facts.site.windows.main, &facts.tz);
+    let (opens, _) = window_instants(date, facts.site.windows.main, &facts.tz);
+    let latest = opens.max(instant(date, EVENING, &facts.tz));
     if (decided..latest).contains(&asked) { asked } else { decided }
 }
 
@@ -102,7 +105,7 @@ pub fn account_of(facts: &Facts, way: Way, date: Date, asked: Timestamp) -> Site
 #[must_use]
 pub fn night_runs(facts: &Facts, own: &BoxFacts, date: Date) -> Vec<BoxRun> {
     let next = date.tomorrow().unwrap_or(date);
-    let window = facts.site.window;
+    let window = facts.site.windows.main;
     let (from, until) = (decided_at(date, window, &facts.tz), decided_at(next, window, &facts.tz));
     // A run that waits in line may belong to the date before.
     let first = date.yesterday().unwrap_or(date);
@@ -170,39 +173,6 @@ fn decide_zones(facts: &Facts, account: &SiteAccount, box_number: u8, date: Date
     rows
 }
 
-/// Lays the due zones out in what is open to all of them.
-fn place(
-    facts: &Facts,
-    own: &BoxFacts,
-    rows: &[ZoneTonight],
-    (date, at): (Date, Timestamp),
-) -> (NightPlan, Keying) {
-    let delay = own.settings_at(at).map_or(Seconds::ZERO, |s| s.delay);
-    let keying = Keying::of(&own.card, delay);
-    let due: Vec<&ZoneTonight> = rows.iter().filter(|row| row.decision == Decision::Runs).collect();
-    let span = common(due.iter().map(|row| &row.night));
-    let (opens, shuts) = window_instants(date, facts.site.window, &facts.tz);
-    let zoned = |at: Timestamp| at.to_zoned(facts.tz.clone());
-    let (from, until): (Zoned, Zoned) = span.map_or((opens, shuts), |(a, b)| (zoned(a), zoned(b)));
-    let asked: Vec<Due> = due
-        .iter()
-        .map(|row| {
-            let raw = row.root_zone.readily_available().mm().max(0.1);
-            let urgency = row.depletion.mm() / raw;
-            Due { number: row.zone.number, cycles: row.lawful_cycles(), urgency, lane: 0 }
-        })
-        .collect();
-    (night::place(date, &asked, &keying, (from, until)), keying)
-}
-
-/// What is open to all of some nights; where they share nothing, what is open to the first.
-fn common<'a>(nights: impl Iterator<Item = &'a ZoneNight>) -> Option<(Timestamp, Timestamp)> {
-    nights.filter_map(|night| night.open).reduce(|all, own| {
-        let shared = (all.0.max(own.0), all.1.min(own.1));
-        if shared.0 < shared.1 { shared } else { all }
-    })
-}
-
 /// Holds what the box will do against what each zone needs.
 fn judge_zones(
     facts: &Facts,
@@ -212,7 +182,7 @@ fn judge_zones(
     rows: &mut [ZoneTonight],
 ) {
     let next = date.tomorrow().unwrap_or(date);
-    let until = decided_at(next, facts.site.window, &facts.tz);
+    let until = decided_at(next, facts.site.windows.main, &facts.tz);
     let longitude = facts.site.longitude_deg;
     // Tomorrow brings what is expected: no rain, and the demand of the season.
     let sky =

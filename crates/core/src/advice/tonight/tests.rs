@@ -10,6 +10,7 @@ use crate::quantity::time::Hours;
 use crate::quantity::units::{Celsius, LitresPerMinute, Metres, SquareMetres};
 use crate::sensors::state::{Cause, Hold, Pause};
 use crate::sensors::{Readings, Sensor, generic};
+use crate::site::windows::WaterWindows;
 use crate::site::{Site, UnitSystem, Zone, samples::lawn};
 use crate::weather::DayWeather;
 use crate::weather::climate::Climate;
@@ -30,7 +31,7 @@ fn site() -> Site {
         wind_height: Metres::from_m(2.0),
         time_zone: "Etc/GMT-2".into(),
         units: UnitSystem::Metric,
-        window: Hours { from: time(2, 0, 0, 0), until: time(6, 0, 0, 0) },
+        windows: WaterWindows::only(Hours { from: time(2, 0, 0, 0), until: time(6, 0, 0, 0) }),
         supply: None,
     }
 }
@@ -406,4 +407,57 @@ fn minutes_that_a_law_allows_bound_the_advice_and_the_verdict() {
     let rate = free.resolved.rate.value.mm_per_hour();
     let most = advised.zones[0].days.iter().map(|d| d.water.applied.mm()).fold(0.0, f64::max);
     assert!((most - rate * 12.0 / 60.0).abs() < 1e-6, "{most}");
+}
+
+#[test]
+fn a_zone_that_grows_in_runs_by_day_and_the_others_in_the_night() {
+    let mut zones: Vec<Zone> = (1..=3).map(lawn).collect();
+    zones[1].planting.grow_in = Some(crate::ground::planting::GrowIn {
+        from: DAY - 20.days(),
+        until: DAY + 20.days(),
+        factor: 1.0,
+        root_depth: Metres::from_m(0.15),
+    });
+    zones[2].window = Some(Hours { from: time(21, 0, 0, 0), until: time(23, 0, 0, 0) });
+    let mut facts = surveyed(&zones, climate(&[]));
+    facts.site.windows.grow_in = Some(Hours { from: time(10, 0, 0, 0), until: time(16, 0, 0, 0) });
+    let nights = (0..14).map(|back| decided(&facts, DAY - back.days()));
+    let due = nights.into_iter().find(|t| t.running().count() == 3).unwrap();
+    let of = |number: u16| {
+        let runs: Vec<_> = due.night.layout.runs.iter().filter(|r| r.number == number).collect();
+        let clock = |minute| due.night.at(minute).unwrap().time();
+        let last = runs.last().unwrap();
+        (clock(runs[0].from_minute), clock(last.from_minute + last.minutes))
+    };
+    assert!(of(3).0 >= time(21, 0, 0, 0) && of(3).1 == time(23, 0, 0, 0), "{:?}", of(3));
+    assert!(of(1).0 >= time(2, 0, 0, 0) && of(1).1 == time(6, 0, 0, 0), "{:?}", of(1));
+    assert!(of(2).0 >= time(10, 0, 0, 0) && of(2).1 == time(16, 0, 0, 0), "{:?}", of(2));
+    let letters: Vec<char> = due.night.layout.programs.iter().map(|p| p.letter).collect();
+    assert_eq!(letters, ['A', 'B', 'C']);
+    assert_eq!(due.night.open.len(), 3);
+    // Every run is of the night whose evening it is: before the next one is decided.
+    assert!(due.night.last_end().unwrap().timestamp() <= due.evening + jiff::SignedDuration::from_hours(24));
+}
+
+#[test]
+fn what_a_full_night_does_not_hold_runs_in_the_second_window() {
+    let zones: Vec<Zone> = (1..=6).map(lawn).collect();
+    let mut facts = surveyed(&zones, climate(&[]));
+    facts.site.windows.main = Hours { from: time(5, 0, 0, 0), until: time(6, 30, 0, 0) };
+    let full = (0..14).map(|back| DAY - back.days());
+    let full = full
+        .into_iter()
+        .find(|on| decided(&facts, *on).zones.iter().any(|z| z.decision == Decision::Deferred));
+    let full = full.unwrap();
+    let before = decided(&facts, full);
+    // Before the night's window, and shorter: it is the spare one.
+    facts.site.windows.second = Some(Hours { from: time(21, 0, 0, 0), until: time(22, 20, 0, 0) });
+    let after = decided(&facts, full);
+    let ran = |night: &Tonight| night.night.layout.runs.iter().map(|r| r.minutes).sum::<u32>();
+    assert!(ran(&after) > ran(&before), "{} and {}", ran(&after), ran(&before));
+    assert_eq!(after.night.first_start.as_ref().unwrap().hour(), 21);
+    let mut runs: Vec<_> = after.night.layout.runs.iter().map(|r| (r.from_minute, r.minutes)).collect();
+    runs.sort_unstable();
+    assert!(runs.windows(2).all(|w| w[0].0 + w[0].1 <= w[1].0), "one at a time: {runs:?}");
+    assert!(after.night.layout.programs.len() <= usize::from(twelve_stations().programs));
 }

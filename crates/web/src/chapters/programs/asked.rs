@@ -1,7 +1,7 @@
 //! What a box that works out its own minutes is to be told, zone by zone.
 
 use super::BoxPage;
-use crate::page::dates::Said;
+use crate::page::dates::said_windows;
 use crate::page::quantities::plain;
 use crate::page::units::{NO_UNIT, SIGNED_PERCENT, Shown, Units};
 use crate::site::workbench::Workbench;
@@ -55,12 +55,9 @@ impl AskedView {
         let computing = there.card.computing.as_ref()?;
         let (u, settings) = (Units::of(bench.units()), bench.settings());
         let names = bench.names(&settings);
-        let window = {
-            let window = there.window;
-            format!("{} to {}", window.from.said("%H:%M"), window.until.said("%H:%M"))
-        };
         let rows = there.zones_by_station().into_iter().map(|zone| {
             let found = key_in(zone, computing, bench.today);
+            let window = said_windows(there.windows_of(found.station));
             AskedRow {
                 zone: names.station(found.station),
                 cells: found.inputs.iter().map(|keyed| cell(keyed, &u, &window)).collect(),

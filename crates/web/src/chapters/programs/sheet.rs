@@ -175,14 +175,13 @@ fn build(bench: &Workbench) -> Result<SheetView, PageError> {
         cycle: s.cycle_and_soak.map_or(String::new(), cycle),
         extras: extras(s).join(", "),
     };
-    let window = bench.installation.window;
     Ok(SheetView {
         place: bench.controller()?.place.clone(),
         site: bench.loaded.site.site.name.clone(),
         card: bench.installation.card.name.clone(),
         version: version_words(bench),
         reason: bench.saved().map_or(String::new(), |s| s.reason.clone()),
-        window: format!("{} to {}", window.from.said("%H:%M"), window.until.said("%H:%M")),
+        window: names.windows(),
         programs: programs
             .filter(|(_, p)| p.waters())
             .map(|(i, p)| program_line(bench, &settings, i, p))

@@ -13,6 +13,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use upland_core::account::running::BoxRun;
 use upland_core::controller::ordinance::merged;
 use upland_core::controller::schedule::{ProgramPass, ScheduledRun, expand, passes};
+use upland_core::controller::windows::window_instants;
 use upland_core::quantity::time;
 use upland_core::quantity::time::Seconds;
 use upland_core::quantity::units::LitresPerMinute;
@@ -271,13 +272,10 @@ impl Zoom {
         match self {
             Self::Day => Axis { from: noon(date, names), until: noon(tomorrow(date), names) },
             Self::Window => {
-                let (open, shut) = upland_core::controller::night::window_instants(
-                    date,
-                    names.installation.window,
-                    &names.installation.tz,
-                );
+                let hull = names.installation.hull();
+                let (open, shut) = window_instants(date, hull, &names.installation.tz);
                 let hour = SignedDuration::from_hours(1);
-                Axis { from: open.timestamp() - hour, until: shut.timestamp() + hour }
+                Axis { from: open - hour, until: shut + hour }
             }
         }
     }
@@ -311,13 +309,14 @@ pub(super) fn week(names: &Names<'_>, runs: &[ScheduledRun], shown: Shown) -> We
         step_min: names.installation.card.start_step_min,
         span_min,
     };
+    let stations: BTreeSet<u16> = names.installation.zones.iter().map(|zone| zone.zone.number).collect();
     let mut words = Vec::new();
     for k in 0..7u32 {
         let Ok(date) = from.checked_add(i64::from(k).days()) else { break };
         let y = HEAD_PX + k * ROW_PX;
         let axis = zoom.axis(names, date);
         drawn.rows.push(Row { date, label: date.said("%a %-d %b"), y, chosen: date == chosen });
-        let windows = names.installation.windows(date, date);
+        let windows: BTreeSet<_> = stations.iter().flat_map(|n| open_to(names, *n, date)).collect();
         drawn.open.extend(windows.iter().filter_map(|(open, shut)| axis.bar(*open, *shut, y)));
         let bans = forbidden(names, date, tomorrow(date));
         drawn.banned.extend(bans.iter().filter_map(|(from, until)| axis.bar(*from, *until, y)));
@@ -407,6 +406,11 @@ fn sun_marks(names: &Names<'_>, date: Date, axis: &Axis, y: u32) -> Vec<Mark> {
     seen.map(mark).collect()
 }
 
+/// The open spans of a station around a date.
+fn open_to(names: &Names<'_>, station: u16, date: Date) -> Vec<(Timestamp, Timestamp)> {
+    names.installation.spans(names.installation.windows_of(station), date, date)
+}
+
 /// Draws one night by station.
 pub(super) fn night(
     names: &Names<'_>,
@@ -419,16 +423,13 @@ pub(super) fn night(
     let mut mine: Vec<&ScheduledRun> = lighting.chain(own.iter().map(|r| &r.run)).filter(within).collect();
     mine.sort_by_key(|r| (r.start, r.program, r.station, r.cycle));
     let (first, last) = (mine.first()?.start, mine.iter().map(|r| r.end).max()?);
-    let (window, tz) = (names.installation.window, &names.installation.tz);
-    let (open, shut) = upland_core::controller::night::window_instants(date, window, tz);
+    let (open, shut) = window_instants(date, names.installation.hull(), &names.installation.tz);
     let margin = SignedDuration::from_mins(MARGIN_MIN);
-    let axis =
-        Axis { from: first.min(open.timestamp()) - margin, until: last.max(shut.timestamp()) + margin };
+    let axis = Axis { from: first.min(open) - margin, until: last.max(shut) + margin };
     let stations: BTreeSet<u16> = mine.iter().map(|r| r.station).collect();
     let lane_y: BTreeMap<u16, u32> = stations.into_iter().zip((0..).map(|k| HEAD_PX + k * LANE_PX)).collect();
     let lanes_bottom = HEAD_PX + u32::try_from(lane_y.len()).unwrap_or(0) * LANE_PX;
     let (drawn, soaks) = lane_runs(names, (&mine, own), &axis, &lane_y);
-    let windows = names.installation.windows(date, date);
     let bans = forbidden(names, date, tomorrow(date));
     let words: Vec<&str> = drawn.iter().map(|r| r.title.as_str()).collect();
     let words = format!("Night of {}: {}.", date.said("%A %-d %B"), words.join("; "));
@@ -439,7 +440,11 @@ pub(super) fn night(
         lanes_bottom,
         lanes: lane_y.iter().map(|(n, y)| Lane { label: names.station(*n), y: *y }).collect(),
         hours: hours(names, &axis),
-        open: windows.iter().filter_map(|(open, shut)| axis.bar(*open, *shut, HEAD_PX)).collect(),
+        open: lane_y
+            .iter()
+            .flat_map(|(n, y)| open_to(names, *n, date).into_iter().map(|span| (span, *y)))
+            .filter_map(|((open, shut), y)| axis.bar(open, shut, y))
+            .collect(),
         banned: bans.iter().filter_map(|(from, until)| axis.bar(*from, *until, HEAD_PX)).collect(),
         sun: sun_marks(names, date, &axis, lanes_bottom + 14),
         flow: flow_chart(names, &mine, &axis),

@@ -1,8 +1,7 @@
 //! Findings, actions and reasons as sentences.
 
 use crate::page::change_words::{ChangeLine, change_lines};
-use crate::page::dates::Said;
-use crate::page::dates::typed_date;
+use crate::page::dates::{Said, said_windows, typed_date};
 use crate::page::quantities::{capital, flow, in_words, plain, share, span, volume, wait};
 pub(crate) use crate::page::school_words::strategy;
 use jiff::Timestamp;
@@ -67,6 +66,16 @@ impl Names<'_> {
             Some(zone) => format!("{number} {}", zone.zone.name),
             None => format!("station {number}"),
         }
+    }
+
+    /// The water windows: the site's, then those of zones that have others.
+    pub fn windows(&self) -> String {
+        let site = self.installation.windows.of_site();
+        let own = self.installation.zones.iter().map(|zone| zone.zone.number);
+        let own = own.filter(|n| self.installation.windows_of(*n) != site);
+        let own =
+            own.map(|n| format!("{} {}", self.station(n), said_windows(self.installation.windows_of(n))));
+        core::iter::once(said_windows(site)).chain(own).collect::<Vec<_>>().join("; ")
     }
 
     /// Changes with the names of programs and zones.
@@ -147,10 +156,14 @@ impl Names<'_> {
                 self.program(*behind),
                 day(*on)
             ),
-            FindingKind::OutsideWindow { from, until } => format!(
-                "Runs outside the water window ({} to {}), first {} to {}.",
-                self.installation.window.from.said("%H:%M"),
-                self.installation.window.until.said("%H:%M"),
+            FindingKind::OutsideWindow { from, until, station } => format!(
+                "{} ({}), first {} to {}.",
+                if self.installation.windows_of(*station) == self.installation.windows.of_site() {
+                    "Runs outside the water window".to_owned()
+                } else {
+                    format!("Runs {} outside its own water window", self.station(*station))
+                },
+                said_windows(self.installation.windows_of(*station)),
                 self.zoned(*from, "%a %-d %b %H:%M"),
                 self.clock(*until)
             ),
@@ -403,6 +416,11 @@ impl Names<'_> {
         }
         if let Some(short) = reason.short_by {
             text.push_str(&format!("; {} min of it have no start to run from", plain(short.min_value(), 0)));
+        }
+        if let Some(starts) = reason.starts_too_many {
+            text.push_str(&format!(
+                "; its program starts {starts} times, so that it gets more than that: the box has no program left for it"
+            ));
         }
         if let Some(more) = reason.unlawful {
             text.push_str(&format!(

@@ -1,7 +1,7 @@
 //! Geometry of the two drawings of a night: the night strip and the soil column. Positions are
 //! percentages across and pixels down, so that a drawing fits any width without distortion.
 
-use crate::page::dates::Said;
+use crate::page::dates::{Said, said_open};
 use askama::Template;
 use jiff::tz::TimeZone;
 use jiff::{SignedDuration, Timestamp, Zoned};
@@ -64,9 +64,7 @@ pub(super) struct NightStrip {
     pub lanes_top: u32,
     pub lanes_bottom: u32,
     pub foot_y: u32,
-    pub closed_before: String,
-    pub closed_after_x: String,
-    pub closed_after: String,
+    pub closed: Vec<(String, String)>,
     pub hours: Vec<Mark>,
     pub lanes: Vec<Lane>,
     pub bars: Vec<Bar>,
@@ -92,6 +90,18 @@ impl NightAxis {
         let from = &from - SignedDuration::from_mins(30);
         let minutes = until.duration_since(&from).as_secs_f64() / 60.0 + MARGIN_MIN;
         Self { from, minutes }
+    }
+
+    /// Where and how wide the hours are in which nothing may run.
+    fn closed(&self, night: &NightPlan) -> Vec<(String, String)> {
+        let mut closed = Vec::new();
+        let mut from = 0.0;
+        for (opens, shuts) in &night.open {
+            closed.push((pct(from), pct((self.x(opens) - from).max(0.0))));
+            from = self.x(shuts);
+        }
+        closed.push((pct(from), pct((100.0 - from).max(0.0))));
+        closed
     }
 
     fn x(&self, at: &Zoned) -> f64 {
@@ -227,26 +237,18 @@ pub(super) fn night_strip(
         let at = rise.to_zoned(tz.clone());
         axis.mark(&at, format!("sunrise {}", at.said("%H:%M")))
     });
-    let (open, shut) = (axis.x(&night.window_from), axis.x(&night.window_until));
     Some(NightStrip {
         height: lanes_bottom + FOOT_PX,
         lanes_top: HEAD_PX,
         lanes_bottom,
         foot_y: lanes_bottom + 15,
-        closed_before: pct(open),
-        closed_after_x: pct(shut),
-        closed_after: pct(100.0 - shut),
+        closed: axis.closed(night),
         hours: axis.hours(),
         lanes,
         bars,
         soaks,
         sunrise,
-        words: format!(
-            "Water window {} to {}. {}",
-            night.window_from.said("%H:%M"),
-            night.window_until.said("%H:%M"),
-            words.join(" ")
-        ),
+        words: format!("Water window {}. {}", said_open(night), words.join(" ")),
     })
 }
 

@@ -5,7 +5,7 @@ use super::drawings::{self, NightStrip};
 use super::row::{self, Row};
 use crate::chapters::today::words;
 use crate::chapters::today::words::NoticeWords;
-use crate::page::dates::Said;
+use crate::page::dates::said_open;
 use crate::page::headline::headline;
 use crate::page::quantities;
 use crate::page::quantities::{clock, depth, long_date, volume};
@@ -104,11 +104,7 @@ pub(super) fn build(decided: &Decided) -> TodayView {
         volume: total.map(|(litres, known)| at_least((volume(units, litres), known))),
         notices: tonight.notices.iter().map(|n| words::notice(n, units)).collect(),
         strip: drawings::night_strip(tonight, &decided.loaded.tz, (site.latitude_deg, site.longitude_deg)),
-        window: format!(
-            "{} to {}",
-            tonight.night.window_from.said("%H:%M"),
-            tonight.night.window_until.said("%H:%M")
-        ),
+        window: said_open(&tonight.night),
         compared: tonight.known == BoxKnown::Settings,
         act: match tonight.known {
             BoxKnown::Settings => rows.iter().any(|r| r.weight == "wrong").then_some("Change the box"),

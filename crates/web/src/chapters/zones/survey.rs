@@ -1,6 +1,7 @@
 //! The zone survey as a form, in the units of its site.
 
 use super::planting_form;
+use crate::page::dates::{typed_from, typed_until};
 use crate::page::forms::{Field, FieldError, FieldGroup, FieldKind, Form, Reader};
 use crate::page::quantities;
 use crate::page::units::{PERCENT, SIGNED_PERCENT, Shown, Units};
@@ -34,6 +35,8 @@ pub(crate) fn texts(zone: &Zone, system: UnitSystem) -> BTreeMap<String, String>
         ("rate", u.rate.text(zone.precipitation_rate.map(MillimetresPerHour::mm_per_hour))),
         ("uniformity", PERCENT.text(zone.uniformity.map(Share::fraction))),
         ("area", u.area.text(zone.area.map(SquareMetres::m2))),
+        ("window_from", typed_from(zone.window)),
+        ("window_until", typed_until(zone.window)),
     ]
     .into_iter()
     .chain(planting_form::texts(zone, &u))
@@ -101,7 +104,7 @@ pub(crate) fn form(
             ],
         ),
         FieldGroup::folded(
-            "Roots, rain, box",
+            "Roots, rain, box, water window",
             vec![
                 Field::number("root_depth", "Root depth", u.short.unit).default(defaults.root_depth),
                 Field::number("allowable_depletion", "Allowable depletion", "%")
@@ -109,6 +112,9 @@ pub(crate) fn form(
                     .help("Share of the available water that may be used before the refill point."),
                 Field::choice::<Sky>("sky", "Rain", Sky::label),
                 Field { kind: FieldKind::Choice(boxes), ..Field::text("box", "Box") },
+                Field::time("window_from", "Own water window from")
+                    .help("Instead of the site's; leave both ends empty for that one."),
+                Field::time("window_until", "Own water window until"),
             ],
         ),
     ];
@@ -246,6 +252,7 @@ pub(crate) fn read(
         before.and_then(|z| z.uniformity).map(Share::fraction),
     );
     let area = optional("area", u.area, &bounds::AREA, before.and_then(|z| z.area).map(SquareMetres::m2));
+    let window = reader.optional_hours("window_from", "window_until");
     let planted = planting_form::read(fields, &mut reader, (&u, today), before, area);
     // A rate typed anew takes the place of what flow or emitters gave.
     let rate = planted.rate.or(rate.map(MillimetresPerHour::from_mm_per_hour));
@@ -268,6 +275,7 @@ pub(crate) fn read(
             root_depth: root_depth.map(Metres::from_m),
             allowable_depletion: allowable_depletion.map(Share::from_fraction),
             area: area.map(SquareMetres::from_m2),
+            window,
         }),
         _ => Err(errors),
     }
@@ -276,6 +284,7 @@ pub(crate) fn read(
 #[cfg(test)]
 mod tests {
     use super::*;
+    use upland_core::quantity::time::Hours;
 
     const TODAY: Date = Date::constant(2026, 7, 14);
 
@@ -297,6 +306,10 @@ mod tests {
             root_depth: Some(Metres::from_m(0.2)),
             allowable_depletion: None,
             area: Some(SquareMetres::from_m2(61.25)),
+            window: Some(Hours {
+                from: jiff::civil::time(4, 30, 0, 0),
+                until: jiff::civil::time(6, 0, 0, 0),
+            }),
         }
     }
 

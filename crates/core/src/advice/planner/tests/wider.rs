@@ -153,8 +153,8 @@ fn shallow() -> Installation {
 #[test]
 fn a_root_zone_of_less_than_a_day_is_watered_several_times() {
     let mut installation = shallow();
-    installation.window.from = time(6, 0, 0, 0);
-    installation.window.until = time(22, 0, 0, 0);
+    installation.windows.main.from = time(6, 0, 0, 0);
+    installation.windows.main.until = time(22, 0, 0, 0);
     let proposal = planned(&installation, Strategy::JustNeed).unwrap();
     let only = &proposal.programs[0];
     let (waterings, apart) = only.waterings;
@@ -167,11 +167,11 @@ fn a_root_zone_of_less_than_a_day_is_watered_several_times() {
     assert_eq!(serious(&installation, &proposal.settings), Vec::<String>::new());
 
     // A window of two hours holds one watering, and says that it is not enough.
-    installation.window.until = time(8, 0, 0, 0);
+    installation.windows.main.until = time(8, 0, 0, 0);
     let one = planned(&installation, Strategy::JustNeed).unwrap();
     assert_eq!((one.programs[0].waterings, one.programs[0].strained), ((1, 0), true));
     // So does a box with one start.
-    installation.window.until = time(22, 0, 0, 0);
+    installation.windows.main.until = time(22, 0, 0, 0);
     installation.card.starts_per_program = 1;
     assert_eq!(planned(&installation, Strategy::JustNeed).unwrap().programs[0].waterings, (1, 0));
     assert_eq!(planned(&lawns(2), Strategy::JustNeed).unwrap().programs[0].waterings, (1, 0), "deep enough");
@@ -200,8 +200,8 @@ fn the_soaks_of_one_rhythm_are_the_runs_of_another() {
     // A window for the longer of the two and a little: not for both.
     let minutes = i64::from(longest + 12);
     assert!(minutes < i64::from(a + b));
-    installation.window.until = time(5, 0, 0, 0);
-    installation.window.from = time(5, 0, 0, 0).wrapping_sub(jiff::Span::new().minutes(minutes));
+    installation.windows.main.until = time(5, 0, 0, 0);
+    installation.windows.main.from = time(5, 0, 0, 0).wrapping_sub(jiff::Span::new().minutes(minutes));
     // Spread over nights it cannot be: the box must water both on the same ones.
     let proposal = planned(&installation, Strategy::JustNeed).unwrap();
     assert!(proposal.programs.iter().all(|p| p.interleaved), "{:#?}", proposal.programs);
@@ -222,7 +222,7 @@ fn drip_on_its_own_program_is_offered_where_it_makes_the_night_fit() {
     let present = Settings::clean(&installation.card);
     let mut offered = 0;
     for minutes in (30..400).step_by(5) {
-        installation.window.from = time(5, 0, 0, 0).wrapping_sub(jiff::Span::new().minutes(minutes));
+        installation.windows.main.from = time(5, 0, 0, 0).wrapping_sub(jiff::Span::new().minutes(minutes));
         let request = asked(&installation, &present, Basis::Coming);
         if plan(&request).is_ok() {
             continue;

@@ -143,7 +143,7 @@ fn a_plan_says_why_and_a_refusal_says_what_would_do() {
     said.extend(proposal.zones.iter().map(|z| format!("{}: {}", z.station, names.zone_reason(z))));
     said.extend(names.plan_notes(&proposal));
     insta::assert_snapshot!("plan", said.join("\n"));
-    installation.window.from = jiff::civil::time(6, 0, 0, 0);
+    installation.windows.main.from = jiff::civil::time(6, 0, 0, 0);
     let request = Request {
         installation: &installation,
         present: &settings,

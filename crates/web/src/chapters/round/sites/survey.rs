@@ -1,6 +1,6 @@
 //! The site survey as a form.
 
-use crate::page::dates::typed_time;
+use crate::page::dates::{typed_from, typed_time, typed_until};
 use crate::page::forms::{Field, FieldError, FieldGroup, FieldKind, Form, Reader};
 use crate::page::units::{DEGREES, Units};
 use crate::server::session::Fields;
@@ -8,8 +8,8 @@ use crate::server::time_zones::zone_at;
 use std::collections::BTreeMap;
 use upland_core::controller::Card;
 use upland_core::quantity::bounds;
-use upland_core::quantity::time::Hours;
 use upland_core::quantity::units::{LitresPerMinute, Metres};
+use upland_core::site::windows::WaterWindows;
 use upland_core::site::{Site, UnitSystem};
 
 pub(crate) fn texts(site: &Site) -> BTreeMap<String, String> {
@@ -21,8 +21,12 @@ pub(crate) fn texts(site: &Site) -> BTreeMap<String, String> {
         ("elevation", u.length.text(Some(site.elevation.m()))),
         ("time_zone", site.time_zone.clone()),
         ("wind_height", u.length.text(Some(site.wind_height.m()))),
-        ("from", typed_time(site.window.from)),
-        ("until", typed_time(site.window.until)),
+        ("from", typed_time(site.windows.main.from)),
+        ("until", typed_time(site.windows.main.until)),
+        ("second_from", typed_from(site.windows.second)),
+        ("second_until", typed_until(site.windows.second)),
+        ("grow_in_from", typed_from(site.windows.grow_in)),
+        ("grow_in_until", typed_until(site.windows.grow_in)),
         ("supply", u.flow.text(site.supply.map(LitresPerMinute::l_per_min))),
     ]
     .into_iter()
@@ -71,6 +75,18 @@ pub(crate) fn form(system: UnitSystem, texts: &BTreeMap<String, String>, errors:
                         .help("What meter and main give at once; leave empty if not known."),
                 ],
             },
+            FieldGroup::folded(
+                "Other water windows: a second one, one for grow-in",
+                vec![
+                    Field::time("second_from", "Second window from")
+                        .help("Watering may run in it, too; a plan takes the night first."),
+                    Field::time("second_until", "Second window until"),
+                    Field::time("grow_in_from", "Grow-in window from").help(
+                        "For zones that grow in, instead of the window above, until their roots are down.",
+                    ),
+                    Field::time("grow_in_until", "Grow-in window until"),
+                ],
+            ),
         ],
     }
     .filled(texts, errors)
@@ -151,10 +167,11 @@ pub(crate) fn read(
     }
     let wind_height =
         reader.optional("wind_height", u.length, &bounds::WIND_HEIGHT, before.map(|s| s.wind_height.m()));
-    let window = Hours { from: reader.time("from"), until: reader.time("until") };
-    if window.from == window.until && reader.errors.iter().all(|(n, _)| *n != "from" && *n != "until") {
-        reader.say("until", "The window begins and ends at the same minute; give it a length.");
-    }
+    let windows = WaterWindows {
+        main: reader.hours("from", "until"),
+        second: reader.optional_hours("second_from", "second_until"),
+        grow_in: reader.optional_hours("grow_in_from", "grow_in_until"),
+    };
     let supply = reader.optional(
         "supply",
         u.flow,
@@ -172,7 +189,7 @@ pub(crate) fn read(
         wind_height: Metres::from_m(wind_height.unwrap_or(2.0)),
         time_zone,
         units: system,
-        window,
+        windows,
         supply: supply.map(LitresPerMinute::from_l_per_min),
     })
 }

@@ -1,7 +1,7 @@
 //! The door sheet: one page that stays in the box.
 
 use crate::chapters::today::{DateQuery, Decided, decide};
-use crate::page::dates::Said;
+use crate::page::dates::{Said, said_open};
 use crate::page::drawn::{Drawn, framed};
 use crate::page::frame::{Chapter, Frame};
 use crate::page::quantities::{clock, cycles, depth, long_date, plain, rate, share};
@@ -150,7 +150,7 @@ fn build(decided: &Decided) -> SheetView {
             "{place} ({} stations, {} programs, {} starts each)",
             card.stations, card.programs, card.starts_per_program
         ),
-        window: format!("{} to {}", night.window_from.said("%H:%M"), night.window_until.said("%H:%M")),
+        window: said_open(night),
         programs,
         first_start: clock(night.first_start.as_ref()),
         last_end: clock(night.last_end().as_ref()),
