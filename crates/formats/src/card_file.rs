@@ -84,6 +84,20 @@ pub(crate) struct CardDto {
     /// How long a master valve can open before a station and stay open after it.
     #[serde(default)]
     longest_master_lead_s: u32,
+    /// Inputs that a sensor decoder has under its one address; 1 when left out.
+    #[serde(default = "one")]
+    decoder_inputs: u8,
+    /// Every how many months the backup battery is changed, 0 for never; a year when left out (common practice).
+    #[serde(default = "twelve")]
+    backup_battery_months: u8,
+}
+
+fn one() -> u8 {
+    1
+}
+
+fn twelve() -> u8 {
+    12
 }
 
 #[derive(Serialize, Deserialize, JsonSchema)]
@@ -179,6 +193,8 @@ impl From<&Card> for CardDto {
             computing: card.computing.as_ref().map(ComputingDto::from),
             transformer_ma: card.transformer_ma,
             longest_master_lead_s: card.longest_master_lead.length_s(),
+            decoder_inputs: card.decoder_inputs,
+            backup_battery_months: card.backup_battery_months,
         }
     }
 }
@@ -222,6 +238,8 @@ pub(crate) fn take(take: &mut Checker, at: &str, dto: CardDto) -> Card {
         computing: dto.computing.map(Computing::from),
         transformer_ma: dto.transformer_ma,
         longest_master_lead: dto.longest_master_lead_s.into(),
+        decoder_inputs: dto.decoder_inputs,
+        backup_battery_months: dto.backup_battery_months,
     };
     for fault in card.check() {
         take.say(&format!("{at}.{}", fault.field), fault.message);

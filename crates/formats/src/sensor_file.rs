@@ -128,6 +128,9 @@ struct SettingDto {
     et_trim_pct: f64,
     flow_high_pct: f64,
     flow_low_pct: f64,
+    /// Litres of a pulse of its meter; leave out for those of the card.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    litres_per_pulse: Option<f64>,
 }
 
 #[derive(Serialize, Deserialize, JsonSchema, Default)]
@@ -221,6 +224,7 @@ impl From<&Sensor> for SensorDto {
                 et_trim_pct: set.et_trim_pct,
                 flow_high_pct: set.flow_high_pct,
                 flow_low_pct: set.flow_low_pct,
+                litres_per_pulse: set.litres_per_pulse,
             },
             placement: PlacementDto {
                 sun_hours: place.sun_hours,
@@ -304,6 +308,7 @@ pub(crate) fn take(take: &mut Checker, at: &str, dto: SensorDto) -> Sensor {
         et_trim_pct: set.et_trim_pct,
         flow_high_pct: set.flow_high_pct,
         flow_low_pct: set.flow_low_pct,
+        litres_per_pulse: set.litres_per_pulse,
     };
     for fault in setting.check(&card) {
         take.say(&format!("{at}.setting.{}", fault.field), fault.message);

@@ -20,11 +20,23 @@ pub enum What {
     Tested,
     /// A sensor was calibrated.
     Calibrated,
+    /// The clock of a box was looked at after the wall clock was moved.
+    ClockSet,
+    /// The backup battery of a box was changed.
+    BackupBattery,
 }
 
 impl What {
     /// All.
-    pub const ALL: [Self; 5] = [Self::KeyedIn, Self::Called, Self::Wired, Self::Tested, Self::Calibrated];
+    pub const ALL: [Self; 7] = [
+        Self::KeyedIn,
+        Self::Called,
+        Self::Wired,
+        Self::Tested,
+        Self::Calibrated,
+        Self::ClockSet,
+        Self::BackupBattery,
+    ];
 
     /// Short name.
     #[must_use]
@@ -35,6 +47,8 @@ impl What {
             Self::Wired => "wired",
             Self::Tested => "tested",
             Self::Calibrated => "calibrated",
+            Self::ClockSet => "clock_set",
+            Self::BackupBattery => "backup_battery",
         }
     }
 
@@ -53,6 +67,8 @@ impl What {
             Self::Wired => "wired",
             Self::Tested => "tested",
             Self::Calibrated => "calibrated",
+            Self::ClockSet => "clock looked at",
+            Self::BackupBattery => "backup battery changed",
         }
     }
 }

@@ -3,7 +3,7 @@
 
 use super::browser::{Browser, Page, key, press};
 use super::http::Person;
-use super::programs::fields;
+use super::programs::{fields, fields_of, send};
 use super::server::Server;
 use fantoccini::key::Key;
 use std::time::Duration;
@@ -264,4 +264,47 @@ fn a_plan_is_pasted_as_geojson_and_taken_home() {
         bram.post_from(path, path, &[("base", &base(&bram)), ("lines", "sensor 1 1 Nobody knows it")]);
     assert_eq!(strange.status, 422);
     assert!(strange.text.contains("There is no sensor") && strange.text.contains("Nobody knows it"));
+}
+
+#[test]
+fn a_box_is_looked_after_by_the_wall_clock_and_water_windows_reach_every_page() {
+    let server = Server::start(true);
+    let person = Person::signed_in(&server, "bram");
+    let card = |path: &str| person.get(path).text;
+    let tick = |number: &str, back_off: &str| {
+        let fields = [("what", "backup_battery"), ("about", "1"), ("number", number), ("back_off", back_off)];
+        person.post_from("/sites/1/boxes/1/card", "/sites/1/ticks", &fields).status
+    };
+    assert!(card("/sites/1/boxes/1/card").contains("Nobody said when the backup battery was changed"));
+    assert_eq!(tick("99999999", ""), 404, "a day that has not come");
+    // 14 July 2026, as days since 1970.
+    assert_eq!(tick("20648", ""), 303);
+    for path in ["/sites/1/boxes/1/card", "/sites/1/boxes/1/walk"] {
+        assert!(card(path).contains("The backup battery is due on 14 Jul 2027"), "{path}");
+    }
+    assert!(person.get("/sites/1/logbook?kind=ticks").text.contains("backup battery changed"));
+    assert_eq!(tick("20648", "yes"), 303);
+    assert!(card("/sites/1/boxes/1/walk").contains("Nobody said when"));
+
+    // A window of half a form is told at its other end, and nothing is stored.
+    let mut site = fields_of(&card("/sites/1/edit"), "<form class=\"survey\"");
+    site.insert("second_from".into(), "noon".into());
+    let refused = send(&person, "/sites/1/edit", &site);
+    assert_eq!(refused.status, 422);
+    assert!(refused.text.contains("Say when it ends, or leave both ends empty"), "{}", refused.text);
+    site.insert("second_until".into(), "2 pm".into());
+    assert_eq!(send(&person, "/sites/1/edit", &site).status, 303);
+    let mut zone = fields_of(&card("/sites/1/zones/1"), "<form class=\"survey\"");
+    zone.insert("window_from".into(), "21:00".into());
+    zone.insert("window_until".into(), "23:00".into());
+    assert_eq!(send(&person, "/sites/1/zones/1", &zone).status, 303);
+    let sheet = card("/sites/1/boxes/1/sheet");
+    assert!(sheet.contains("01:00 to 06:30 and 12:00 to 14:00; 1 Upper lawn 21:00 to 23:00"), "{sheet}");
+    let settings = card("/sites/1/boxes/1");
+    assert!(
+        settings.contains("Runs 1 Upper lawn outside its own water window (21:00 to 23:00)"),
+        "{settings}"
+    );
+    // Today lays the night out over both windows of the site where the first does not hold it.
+    assert!(card("/sites/1/today").contains("01:00 to 06:30 and 12:00 to 14:00"));
 }

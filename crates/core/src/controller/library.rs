@@ -46,6 +46,8 @@ pub fn twelve_stations() -> Card {
         computing: None,
         transformer_ma: Some(1000),
         longest_master_lead: Seconds::from_s(60),
+        decoder_inputs: 1,
+        backup_battery_months: 12,
     }
 }
 
@@ -115,6 +117,7 @@ fn two_wire() -> Card {
         longest_overlap: Seconds::from_s(60),
         longest_rain_delay_days: 31,
         sensor_ports: vec![SensorPort::TwoWire; 8],
+        decoder_inputs: 2,
         pump_start: true,
         ..twelve_stations()
     }

@@ -12,6 +12,7 @@ pub mod open_hours;
 pub mod ordinance;
 pub mod schedule;
 mod steps;
+pub mod upkeep;
 pub mod windows;
 
 pub use computing::{AskedInput, Choice, Computing, Input, MOST_CHOICES};
@@ -150,6 +151,10 @@ pub struct Card {
     pub transformer_ma: Option<u32>,
     /// How long a master valve can open before a station and stay open after it.
     pub longest_master_lead: Seconds,
+    /// Inputs that a sensor decoder on the two-wire path has under its one address.
+    pub decoder_inputs: u8,
+    /// Every how many months its backup battery is changed; 0 where it has none.
+    pub backup_battery_months: u8,
 }
 
 /// Most sensor ports of a card.
@@ -173,6 +178,12 @@ impl Card {
         self.daily_run_times || ports.iter().any(|p| matches!(p, SensorPort::Weather | SensorPort::TwoWire))
     }
 
+    /// Its ports for sensors, with the inputs of a decoder on its path.
+    #[must_use]
+    pub fn sensor_places(&self) -> (&[SensorPort], u8) {
+        (&self.sensor_ports, self.decoder_inputs.max(1))
+    }
+
     /// Everything that makes a card impossible; empty for a card that can be.
     #[must_use]
     pub fn check(&self) -> Vec<CardFault> {
@@ -194,6 +205,8 @@ impl Card {
         within("percentage_step", u32::from(self.percentage_step.percent()), 1, 100);
         within("longest_delay_s", self.longest_delay.length_s(), 0, 9 * 3600);
         within("longest_master_lead_s", self.longest_master_lead.length_s(), 0, 600);
+        within("decoder_inputs", u32::from(self.decoder_inputs), 1, 16);
+        within("backup_battery_months", u32::from(self.backup_battery_months), 0, 120);
         within("transformer_ma", self.transformer_ma.unwrap_or(1000), 50, 20_000);
         within("longest_overlap_s", self.longest_overlap.length_s(), 0, 600);
         within("sensor_ports", u32::try_from(self.sensor_ports.len()).unwrap_or(u32::MAX), 0, 64);
@@ -277,7 +290,9 @@ mod tests {
     #[test]
     fn every_limit_has_its_bounds_and_says_them() {
         type Spoil = fn(&mut Card);
-        let spoilt: [(&str, Spoil); 15] = [
+        let spoilt: [(&str, Spoil); 17] = [
+            ("decoder_inputs", |c| c.decoder_inputs = 0),
+            ("backup_battery_months", |c| c.backup_battery_months = 121),
             ("stations", |c| c.stations = 251),
             ("programs", |c| c.programs = 0),
             ("starts_per_program", |c| c.starts_per_program = 49),

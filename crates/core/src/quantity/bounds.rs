@@ -187,6 +187,8 @@ pub const ET_FULL: Bound =
 /// Flow alarm, percent from learned.
 pub const FLOW_ALARM: Bound =
     bound("Flow alarm", "%", 5.0, 200.0, "closer than a twentieth alarms on every breath of pressure");
+/// What a pulse of a flow meter stands for.
+pub const METER_CONSTANT: Bound = bound("Meter constant", "L", 0.001, 10_000.0, "litres of one pulse");
 /// Length of a cycle window.
 pub const CYCLE_WINDOW: Bound =
     bound("Cycle window", "min", 60.0, 1440.0, "the day's whole cycle and an hour");

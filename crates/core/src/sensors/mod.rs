@@ -319,6 +319,8 @@ pub struct Setting {
     pub flow_high_pct: f64,
     /// Low alarm below the learned flow, percent.
     pub flow_low_pct: f64,
+    /// What a pulse of its meter stands for, litres, where it was found to be other than its card says.
+    pub litres_per_pulse: Option<f64>,
 }
 
 impl Default for Setting {
@@ -335,6 +337,7 @@ impl Default for Setting {
             et_trim_pct: 0.0,
             flow_high_pct: 30.0,
             flow_low_pct: 30.0,
+            litres_per_pulse: None,
         }
     }
 }
@@ -409,6 +412,9 @@ impl Setting {
         if card.senses(Sense::Flow) {
             bounded("flow_high", &bounds::FLOW_ALARM, self.flow_high_pct);
             bounded("flow_low", &bounds::FLOW_ALARM, self.flow_low_pct);
+            if let Some(litres) = self.litres_per_pulse {
+                bounded("litres_per_pulse", &bounds::METER_CONSTANT, litres);
+            }
         }
         if let Some(minutes) = self.cycle_window_min {
             bounded("cycle_window", &bounds::CYCLE_WINDOW, f64::from(minutes));
@@ -438,6 +444,13 @@ pub struct Sensor {
 }
 
 impl Sensor {
+    /// What a pulse of its meter stands for, litres; `None` for what counts no water.
+    #[must_use]
+    pub fn litres_per_pulse(&self) -> Option<f64> {
+        let card = self.card.per_pulse.filter(|_| self.card.senses(Sense::Flow));
+        self.setting.litres_per_pulse.filter(|_| self.card.senses(Sense::Flow)).or(card)
+    }
+
     /// A sensor of a card with everything at its default.
     #[must_use]
     pub fn of_card(card: SensorCard, box_number: u8) -> Self {

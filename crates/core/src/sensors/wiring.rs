@@ -31,6 +31,8 @@ pub enum Join {
         port: usize,
         /// Its address, from 1, unique on the box.
         address: u8,
+        /// Which of its inputs, from 1.
+        number: u8,
         /// Its input.
         input: DecoderInput,
     },
@@ -71,11 +73,11 @@ fn input_of(card: &SensorCard) -> DecoderInput {
 }
 
 /// Joins sensors to the ports of a box, in the order of the sensors. Numbers and pulses choose first,
-/// since contacts can share.
+/// since contacts can share. A decoder has so many inputs under one address, at most one of them polarised.
 #[must_use]
-pub fn assign(ports: &[SensorPort], cards: &[&SensorCard]) -> Vec<Result<Join, Refusal>> {
+pub fn assign((ports, inputs): (&[SensorPort], u8), cards: &[&SensorCard]) -> Vec<Result<Join, Refusal>> {
     let mut taken = vec![false; ports.len()];
-    let mut next_address = 1_u8;
+    let mut decoders: Vec<(u8, bool)> = Vec::new();
     let mut free = |kind: SensorPort, taken: &mut Vec<bool>| {
         let index = ports.iter().zip(taken.iter()).position(|(p, t)| *p == kind && !*t)?;
         if let Some(slot) = taken.get_mut(index) {
@@ -89,9 +91,17 @@ pub fn assign(ports: &[SensorPort], cards: &[&SensorCard]) -> Vec<Result<Join, R
          taken: &mut Vec<bool>,
          free: &mut dyn FnMut(SensorPort, &mut Vec<bool>) -> Option<usize>| {
             let port = free(SensorPort::TwoWire, taken)?;
-            let join = Join::Decoder { port, address: next_address, input: input_of(card) };
-            next_address = next_address.saturating_add(1);
-            Some(join)
+            let input = input_of(card);
+            let polarised = input == DecoderInput::Polarised;
+            let room = |(used, has): &(u8, bool)| *used < inputs && !(polarised && *has);
+            let index = decoders.iter().position(room).unwrap_or(decoders.len());
+            if index == decoders.len() {
+                decoders.push((0, false));
+            }
+            let (used, has) = decoders.get_mut(index)?;
+            (*used, *has) = (*used + 1, *has || polarised);
+            let address = u8::try_from(index + 1).unwrap_or(u8::MAX);
+            Some(Join::Decoder { port, address, number: *used, input })
         };
     for (slot, card) in joins.iter_mut().zip(cards).filter(|(_, c)| !c.is_contact()) {
         let wanted = wanted_port(card);
@@ -152,7 +162,9 @@ pub enum WiringStep {
         port: usize,
         /// Its address.
         address: u8,
-        /// Its input.
+        /// Which of its inputs.
+        number: u8,
+        /// What kind that is.
         input: DecoderInput,
     },
     /// Open the common wire of the valves and put the contact in.
@@ -193,7 +205,9 @@ pub fn steps(card: &SensorCard, join: Join) -> Vec<WiringStep> {
             WiringStep::Connect { port, polarised: !card.is_contact() || card.supply == PowerSupply::FromBox }
         }
         Join::InSeries(port) => WiringStep::ConnectInSeries(port),
-        Join::Decoder { port, address, input } => WiringStep::ConnectDecoder { port, address, input },
+        Join::Decoder { port, address, number, input } => {
+            WiringStep::ConnectDecoder { port, address, number, input }
+        }
         Join::ValveCommon => WiringStep::BreakCommon,
     });
     steps.push(WiringStep::SetThreshold);
@@ -281,7 +295,7 @@ mod tests {
                 continue;
             }
             let join = if ports[p] == SensorPort::TwoWire {
-                Join::Decoder { port: p, address: 1, input: input_of(card) }
+                Join::Decoder { port: p, address: 1, number: 1, input: input_of(card) }
             } else {
                 Join::OwnPort(p)
             };
@@ -304,27 +318,36 @@ mod tests {
         let mut cases = 0;
         for port_list in lists(PORTS.len(), 3) {
             let ports: Vec<SensorPort> = port_list.iter().map(|i| PORTS[*i]).collect();
-            for card_list in lists(kinds.len(), 3) {
+            for (inputs, card_list) in
+                lists(kinds.len(), 3).into_iter().flat_map(|l| [(1, l.clone()), (2, l)])
+            {
                 let cards: Vec<&SensorCard> = card_list.iter().map(|i| &kinds[*i]).collect();
-                let joins = assign(&ports, &cards);
+                let joins = assign((&ports, inputs), &cards);
                 assert_eq!(joins.len(), cards.len());
                 let mut own = Vec::new();
                 let mut series = Vec::new();
                 let mut addresses = Vec::new();
+                let mut polarised = Vec::new();
                 for (card, join) in cards.iter().zip(&joins) {
                     let Ok(join) = join else { continue };
                     assert!(allowed(&ports, card, *join), "{ports:?} {joins:?}");
                     match join {
                         Join::OwnPort(p) => own.push(*p),
                         Join::InSeries(p) => series.push(*p),
-                        Join::Decoder { port, address, .. } => {
+                        Join::Decoder { port, address, number, input } => {
                             own.push(*port);
-                            addresses.push(*address);
+                            assert!((1..=inputs).contains(number), "{joins:?}");
+                            addresses.push((*address, *number));
+                            if *input == DecoderInput::Polarised {
+                                polarised.push(*address);
+                            }
                         }
                         Join::ValveCommon => {}
                     }
                 }
-                for list in [&mut own, &mut addresses.iter().map(|a| usize::from(*a)).collect()] {
+                let places = addresses.iter().map(|(a, n)| usize::from(*a) * 100 + usize::from(*n));
+                let meters = polarised.iter().map(|a| usize::from(*a));
+                for list in [&mut own, &mut places.collect(), &mut meters.collect()] {
                     let before = list.len();
                     list.sort_unstable();
                     list.dedup();
@@ -343,28 +366,37 @@ mod tests {
                 cases += 1;
             }
         }
-        assert_eq!(cases, 156 * 400);
+        assert_eq!(cases, 2 * 156 * 400);
     }
 
     #[test]
     fn two_closed_switches_share_the_one_port_in_series() {
         let (rain, relay) = (card("rain_switch"), card("soil_relay"));
         assert_eq!(
-            assign(&[SensorPort::HoldSwitch], &[&rain, &relay]),
+            assign((&[SensorPort::HoldSwitch], 1), &[&rain, &relay]),
             [Ok(Join::InSeries(0)), Ok(Join::InSeries(0))]
         );
-        assert_eq!(assign(&[], &[&relay]), [Ok(Join::ValveCommon)]);
-        assert_eq!(assign(&[], &[&card("soil_probe")]), [Err(Refusal::NoPort(SensorPort::SoilProbe))]);
+        assert_eq!(assign((&[], 1), &[&relay]), [Ok(Join::ValveCommon)]);
+        assert_eq!(assign((&[], 1), &[&card("soil_probe")]), [Err(Refusal::NoPort(SensorPort::SoilProbe))]);
         let mut open = rain;
         open.signal = Signal::NormallyOpen;
-        assert_eq!(assign(&[SensorPort::HoldSwitch], &[&open]), [Err(Refusal::WrongContact)]);
+        assert_eq!(assign((&[SensorPort::HoldSwitch], 1), &[&open]), [Err(Refusal::WrongContact)]);
     }
 
     #[test]
     fn a_meter_on_the_two_wire_path_takes_the_polarised_input() {
-        let joins = assign(&[SensorPort::TwoWire; 2], &[&card("rain_switch"), &card("flow_meter")]);
-        assert_eq!(joins[1], Ok(Join::Decoder { port: 0, address: 1, input: DecoderInput::Polarised }));
-        assert_eq!(joins[0], Ok(Join::Decoder { port: 1, address: 2, input: DecoderInput::Plain }));
+        let (rain, meter) = (card("rain_switch"), card("flow_meter"));
+        let path = [SensorPort::TwoWire; 4];
+        let joined = |port, address, number, input| Ok(Join::Decoder { port, address, number, input });
+        let joins = assign((&path, 1), &[&rain, &meter]);
+        assert_eq!(joins[1], joined(0, 1, 1, DecoderInput::Polarised));
+        assert_eq!(joins[0], joined(1, 2, 1, DecoderInput::Plain));
+        // With two inputs the switch shares the decoder of the meter; a second meter wants one of its own.
+        let joins = assign((&path, 2), &[&rain, &meter, &meter, &rain]);
+        assert_eq!(joins[1], joined(0, 1, 1, DecoderInput::Polarised));
+        assert_eq!(joins[2], joined(1, 2, 1, DecoderInput::Polarised));
+        assert_eq!(joins[0], joined(2, 1, 2, DecoderInput::Plain));
+        assert_eq!(joins[3], joined(3, 2, 2, DecoderInput::Plain));
     }
 
     #[test]
@@ -374,7 +406,7 @@ mod tests {
                 Join::OwnPort(0),
                 Join::InSeries(0),
                 Join::ValveCommon,
-                Join::Decoder { port: 0, address: 1, input: DecoderInput::Plain },
+                Join::Decoder { port: 0, address: 1, number: 1, input: DecoderInput::Plain },
             ] {
                 let steps = steps(&card, join);
                 let at = |wanted: fn(&WiringStep) -> bool| steps.iter().position(wanted);

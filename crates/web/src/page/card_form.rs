@@ -93,6 +93,8 @@ pub(crate) fn texts(card: &Card) -> BTreeMap<String, String> {
         ("computing", card.computing.as_ref().map_or(String::new(), computing_lines)),
         ("transformer_ma", card.transformer_ma.map_or(String::new(), |ma| ma.to_string())),
         ("longest_master_lead_s", card.longest_master_lead.s().to_string()),
+        ("decoder_inputs", card.decoder_inputs.to_string()),
+        ("backup_battery_months", card.backup_battery_months.to_string()),
     ]
     .into_iter()
     .map(|(k, v)| (k.to_owned(), v))
@@ -173,6 +175,10 @@ pub(crate) fn groups() -> Vec<FieldGroup> {
                 number("ports_flow", PORTS[2].2, ""),
                 number("ports_weather", PORTS[3].2, ""),
                 number("ports_two_wire", PORTS[4].2, ""),
+                number("decoder_inputs", "Inputs of a sensor decoder", "")
+                    .help("Under its one address; one of them takes a meter."),
+                number("backup_battery_months", "Backup battery changed every", "months")
+                    .help("0 when it has none. It keeps clock and programs through a power cut."),
             ],
         },
     ]
@@ -327,6 +333,8 @@ pub(crate) fn read(fields: &Fields) -> Result<Card, Vec<FieldError>> {
             .filter(|text| !text.is_empty())
             .map(|_| take.whole("transformer_ma", "mA")),
         longest_master_lead: take.seconds("longest_master_lead_s"),
+        decoder_inputs: take.number("decoder_inputs"),
+        backup_battery_months: take.number("backup_battery_months"),
     };
     let mut errors = take.errors;
     if errors.is_empty() {

@@ -18,7 +18,7 @@ use upland_core::sensors::calibration::Failure;
 use upland_core::sensors::placement::{Criterion, Judged, Verdict};
 use upland_core::sensors::state::{Cause, Says, et_percentage};
 use upland_core::sensors::wiring::{DecoderInput, Join, Refusal, WiringStep};
-use upland_core::sensors::{Channel, Link, Sense, SensorCard};
+use upland_core::sensors::{Channel, Link, Sense, Sensor, SensorCard};
 use upland_core::site::UnitSystem;
 use upland_store::sensors::SensorRecord;
 
@@ -153,14 +153,25 @@ pub(crate) fn join(join: Join, ports: &[SensorPort]) -> String {
             p + 1,
             name(p)
         ),
-        Join::Decoder { port: p, address, input } => format!(
-            "by a decoder with address {address} on port {} ({}), {} input",
+        Join::Decoder { port: p, address, number, input } => format!(
+            "by the decoder with address {address}, {} input {number}, as sensor {} of the {}",
+            if input == DecoderInput::Polarised { "polarised" } else { "plain" },
             p + 1,
-            name(p),
-            if input == DecoderInput::Polarised { "polarised" } else { "plain" }
+            name(p)
         ),
         Join::ValveCommon => "in the common wire of the valves: it stops every zone on that common, runs by hand too. Only where valves close without current; a latching valve stays as it is".to_owned(),
     }
+}
+
+/// What a pulse of a meter stands for, with as many pulses as make one of the unit.
+pub(crate) fn constant(units: UnitSystem, litres: f64) -> String {
+    let shown = Units::of(units).volume;
+    let one = shown.shown(litres);
+    format!("{} {}, {} pulses {}", plain(one, 4), shown.unit, plain(1.0 / one, 3), per(shown.unit))
+}
+
+fn per(unit: &str) -> &'static str {
+    if unit == "gal" { "a gallon" } else { "a litre" }
 }
 
 /// A step: what to do, what success looks like, what failure looks like, and the caution.
@@ -172,7 +183,8 @@ pub(crate) struct StepWords {
 }
 
 // Long: one text for each step of the wiring.
-pub(crate) fn step(step: WiringStep, card: &SensorCard) -> StepWords {
+pub(crate) fn step(step: WiringStep, sensor: &Sensor, units: UnitSystem) -> StepWords {
+    let card = &sensor.card;
     let words = |text: String, good, bad, caution| StepWords { text, good, bad, caution };
     match step {
         WiringStep::LinkRadio => words(
@@ -196,7 +208,7 @@ pub(crate) fn step(step: WiringStep, card: &SensorCard) -> StepWords {
         WiringStep::LayWire => words(
             format!(
                 "Lay the wire, {} at most, away from mains, with a loop to spare at both ends.",
-                length(UnitSystem::Metric, card.wire_longest)
+                length(units, card.wire_longest)
             ),
             "The loop measures closed for a normally closed contact.",
             "It measures open: a break on the way; find it before you connect.",
@@ -221,10 +233,9 @@ pub(crate) fn step(step: WiringStep, card: &SensorCard) -> StepWords {
             "It measures open: one contact holds, or a joint is bad.",
             "",
         ),
-        WiringStep::ConnectDecoder { port: p, address, input } => words(
+        WiringStep::ConnectDecoder { address, number, input, .. } => words(
             format!(
-                "Connect the decoder to port {}, set its address to {address}, and the sensor to its {} input{}.",
-                p + 1,
+                "Connect the decoder to the two-wire path, set its address to {address}, and the sensor to its input {number}, {}{}.",
                 if input == DecoderInput::Polarised { "polarised" } else { "plain" },
                 if input == DecoderInput::Polarised { ": plus to plus" } else { "" }
             ),
@@ -251,7 +262,13 @@ pub(crate) fn step(step: WiringStep, card: &SensorCard) -> StepWords {
             "",
         ),
         WiringStep::TellBox => words(
-            "Tell the box that it has the sensor, and that it is not on bypass.".into(),
+            match sensor.litres_per_pulse() {
+                Some(litres) => format!(
+                    "Tell the box that it has the meter, and key its constant: one pulse is {}.",
+                    constant(units, litres)
+                ),
+                None => "Tell the box that it has the sensor, and that it is not on bypass.".into(),
+            },
             "The box shows the sensor as active.",
             "It shows bypass: a switch, or the jumper again.",
             "",
@@ -504,7 +521,9 @@ mod tests {
         use upland_core::sensors::wiring::steps;
         for (code, card) in generic() {
             for join in [Join::OwnPort(0), Join::InSeries(1), Join::ValveCommon] {
-                let words: Vec<StepWords> = steps(&card, join).into_iter().map(|s| step(s, &card)).collect();
+                let sensor = Sensor::of_card(card.clone(), 1);
+                let say = |s| step(s, &sensor, UnitSystem::Metric);
+                let words: Vec<StepWords> = steps(&card, join).into_iter().map(say).collect();
                 assert!(words.iter().all(|w| w.text.ends_with('.')), "{code}");
                 assert!(words.iter().any(|w| w.caution.contains("licensed electrician")));
                 assert!(

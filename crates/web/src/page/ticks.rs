@@ -46,9 +46,19 @@ impl TickMark {
     }
 }
 
-/// The week of a call, as its tick is numbered: days from 1970 to its Monday.
+/// A day as ticks are numbered: days from 1970.
+pub(crate) fn day_number(day: Date) -> i32 {
+    (day - Date::constant(1970, 1, 1)).get_days()
+}
+
+/// The day of such a number.
+pub(crate) fn day_of(number: i32) -> Option<Date> {
+    Date::constant(1970, 1, 1).checked_add(jiff::Span::new().try_days(number).ok()?).ok()
+}
+
+/// The week of a call, as its tick is numbered: that of its Monday.
 pub(crate) fn week_number(day: Date) -> i32 {
-    (monday_of(day) - Date::constant(1970, 1, 1)).get_days()
+    day_number(monday_of(day))
 }
 
 /// The ticks of a site that stand, read once for a revision of it.

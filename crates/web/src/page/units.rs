@@ -90,6 +90,8 @@ pub(crate) struct Units {
     pub emitter: Shown,
     /// Counts of a main meter: L.
     pub meter: Shown,
+    /// Water of a pulse: L.
+    pub volume: Shown,
     /// °C.
     pub temperature: Shown,
     /// m/s.
@@ -114,6 +116,7 @@ impl Units {
                 flow: Shown::of("L/min", 1.0),
                 emitter: Shown::of("L/h", 1.0),
                 meter: Shown::of("m³", 1000.0),
+                volume: Shown::of("L", 1.0),
                 temperature: Shown::of("°C", 1.0),
                 wind: Shown::of("m/s", 1.0),
             },
@@ -129,6 +132,7 @@ impl Units {
                 flow: Shown::of("gpm", L_PER_US_GALLON),
                 emitter: Shown::of("gph", L_PER_US_GALLON),
                 meter: Shown::of("gal", L_PER_US_GALLON),
+                volume: Shown::of("gal", L_PER_US_GALLON),
                 temperature: Shown { unit: "°F", factor: 5.0 / 9.0, zero: 32.0 },
                 wind: Shown::of("mph", M_S_PER_MPH),
             },

@@ -10,7 +10,7 @@ pub(super) fn find(look: &Look<'_>, findings: &mut Vec<Finding>) {
     let (installation, settings) = (look.installation, look.settings);
     let sensors = &installation.sensors;
     let cards: Vec<_> = sensors.iter().map(|s| &s.card).collect();
-    for (sensor, join) in sensors.iter().zip(assign(&installation.card.sensor_ports, &cards)) {
+    for (sensor, join) in sensors.iter().zip(assign(installation.card.sensor_places(), &cards)) {
         if let Err(refusal) = join {
             findings.push(Finding::new(
                 FindingKind::SensorNotWired { sensor: sensor.name.clone(), refusal },

@@ -1,12 +1,12 @@
-//! Ticks: keyed in, called, wired, tested, calibrated. One press stores who and when; another takes it back.
+//! Ticks: keyed in, called, wired, tested, calibrated, looked after. One press stores who and when; another takes it back.
 
 use crate::page::quantities::short_date;
+use crate::page::ticks::day_of;
 use crate::server::address;
 use crate::server::error::{PageError, see_other};
 use crate::server::session::{Fields, flash};
 use crate::site::context::{AtSite, EditorAt};
 use actix_web::{HttpResponse, post, web};
-use jiff::civil::Date;
 use upland_store::ticks::What;
 
 pub(super) fn routes(config: &mut web::ServiceConfig) {
@@ -27,7 +27,7 @@ fn words(here: &AtSite, what: What, about: i64, number: i32) -> Option<String> {
             format!("version {number} keyed in at box {}, {}", own.number(), own.record.controller.place)
         }
         What::Called => {
-            let week = Date::constant(1970, 1, 1).checked_add(jiff::Span::new().days(number)).ok()?;
+            let week = day_of(number)?;
             let own = own_box()?;
             format!(
                 "called for the week of {}: box {}, {}",
@@ -35,6 +35,12 @@ fn words(here: &AtSite, what: What, about: i64, number: i32) -> Option<String> {
                 own.number(),
                 own.record.controller.place
             )
+        }
+        What::ClockSet | What::BackupBattery => {
+            // Numbered by the day it is about: that of the change, that on which the battery was due.
+            day_of(number).filter(|day| *day <= here.today())?;
+            let own = own_box()?;
+            format!("{}: box {}, {}", what.label(), own.number(), own.record.controller.place)
         }
         What::Wired | What::Tested | What::Calibrated => {
             if number != 0 {

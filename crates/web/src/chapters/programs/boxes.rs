@@ -1,6 +1,7 @@
 //! Boxes of a site: hang one, correct its card, take it down.
 
 use super::BoxPage;
+use super::upkeep::{self, UpkeepLine};
 use super::{BoxHead, Tab};
 use crate::page::card_form;
 use crate::page::dates::Said;
@@ -109,6 +110,7 @@ struct CardPage {
     saved: (String, String),
     merged: Merged,
     zones: usize,
+    upkeep: Vec<UpkeepLine>,
 }
 
 fn texts(controller: &Controller) -> BTreeMap<String, String> {
@@ -140,6 +142,7 @@ async fn draw(here: &AtSite, path: (i64, u8), drawn: Drawn<'_>) -> Result<HttpRe
     let bench = here.workbench(path.1).await?;
     let form = form().filled(drawn.texts, drawn.errors);
     let record = &bench.site_box()?.record;
+    let upkeep = upkeep::lines(here, &bench, &format!("{}/card", bench.path())).await?;
     page_with(
         drawn.status,
         &CardPage {
@@ -150,6 +153,7 @@ async fn draw(here: &AtSite, path: (i64, u8), drawn: Drawn<'_>) -> Result<HttpRe
             saved: (record.saved_by.clone(), record.saved_at.said("%-d %b %Y")),
             merged: drawn.merged,
             zones: bench.installation.zones.len(),
+            upkeep,
         },
     )
 }

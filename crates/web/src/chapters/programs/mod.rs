@@ -12,6 +12,7 @@ mod plan;
 mod settings_form;
 mod sheet;
 mod timeline;
+mod upkeep;
 mod view;
 mod walk;
 pub(crate) mod words;

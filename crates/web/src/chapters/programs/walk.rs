@@ -1,6 +1,7 @@
 //! The walk at the box: its settings in the order in which such boxes are keyed, with ticks.
 
 use super::sheet::{CAUTIONS, extras, never_words, rest_of_box, version_words};
+use super::upkeep::{self, UpkeepLine};
 use super::words::Names;
 use super::{BoxHead, BoxPage, Tab};
 use crate::page::dates::{Said, typed_date, typed_times};
@@ -58,6 +59,8 @@ struct WalkPage {
     stages: Vec<Stage>,
     clean: Vec<&'static str>,
     cautions: Vec<&'static str>,
+    /// What is looked after while somebody is there.
+    upkeep: Vec<UpkeepLine>,
 }
 
 /// Programs that run, by index.
@@ -181,7 +184,9 @@ async fn key_in_walk(here: AtSite, path: web::Path<(i64, u8)>) -> Result<HttpRes
     let version = bench.saved().map_or(0, |s| s.version);
     let (ticks, id) = (ticks_of(&here).await?, bench.site_box()?.record.id);
     let back = format!("{}/walk", bench.path());
+    let upkeep = upkeep::lines(&here, &bench, &back).await?;
     page(&WalkPage {
+        upkeep,
         frame: bench.frame(&here, "key in")?,
         head: bench.head(Tab::Sheet)?,
         // Ticks belong to a version: another one starts with none.

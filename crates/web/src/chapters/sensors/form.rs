@@ -90,6 +90,11 @@ fn form(card: &SensorCard, boxes: &[(u8, String)], zones: &[(u16, String)], syst
         set.push(Field::number("et_trim", "Trim", "%").help("Signed; it moves every zone."));
     }
     if card.senses(Sense::Flow) {
+        set.push(
+            Field::number("litres_per_pulse", "One pulse of the meter is", u.volume.unit)
+                .default(card.per_pulse.map_or(String::new(), |litres| plain(u.volume.shown(litres), 4)))
+                .help("Written on it, or the water of a test through the pulses that the box counted."),
+        );
         set.push(Field::number("flow_high", "High alarm above learned", "%"));
         set.push(Field::number("flow_low", "Low alarm below learned", "%"));
     }
@@ -180,6 +185,7 @@ fn texts(sensor: &Sensor, system: UnitSystem) -> BTreeMap<String, String> {
     put("et_days", set.et_days.to_string());
     put("et_full", u.depth_a_day.text(Some(set.et_full.mm())));
     put("et_trim", plain(set.et_trim_pct, 1));
+    put("litres_per_pulse", u.volume.text(set.litres_per_pulse));
     put("flow_high", plain(set.flow_high_pct, 0));
     put("flow_low", plain(set.flow_low_pct, 0));
     put("distance", u.length.text(place.distance.map(Metres::m)));
@@ -205,7 +211,8 @@ fn texts(sensor: &Sensor, system: UnitSystem) -> BTreeMap<String, String> {
 }
 
 /// Names that a form uses for what core's checks name otherwise.
-const NAMES: [&str; 13] = [
+const NAMES: [&str; 14] = [
+    "litres_per_pulse",
     "name",
     "rain_threshold",
     "freeze_at",
@@ -301,6 +308,8 @@ fn read(
         set.et_trim_pct = r.required("et_trim", NO_UNIT, &bounds::TRIM, None);
     }
     if card.senses(Sense::Flow) {
+        let litres = r.optional("litres_per_pulse", u.volume, &bounds::METER_CONSTANT, set.litres_per_pulse);
+        set.litres_per_pulse = litres;
         set.flow_high_pct = r.required("flow_high", NO_UNIT, &bounds::FLOW_ALARM, None);
         set.flow_low_pct = r.required("flow_low", NO_UNIT, &bounds::FLOW_ALARM, None);
     }

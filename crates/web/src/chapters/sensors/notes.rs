@@ -65,8 +65,11 @@ fn flow_notes(states: &SensorStates, record: &SensorRecord) -> Vec<String> {
     let mut out: Vec<String> = learned
         .iter()
         .map(|(station, flow)| {
+            let pulses = sensor
+                .litres_per_pulse()
+                .map_or(String::new(), |litres| format!(" ({} pulses a minute)", plain(flow / litres, 1)));
             format!(
-                "Station {station}: learned {}, alarms below {} and above {}.",
+                "Station {station}: learned {}{pulses}, alarms below {} and above {}.",
                 flow_of(*flow),
                 flow_of(flow * (1.0 - low / 100.0)),
                 flow_of(flow * (1.0 + high / 100.0))

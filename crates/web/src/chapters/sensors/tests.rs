@@ -223,7 +223,9 @@ fn a_meter_tells_what_it_learned_and_what_is_wrong_unless_it_is_silenced() {
     };
     let told = lines(Vec::new());
     assert!(
-        told[0].starts_with("Station 1: learned 40 L/min, alarms below 28 L/min and above 52 L/min"),
+        told[0].starts_with(
+            "Station 1: learned 40 L/min (40 pulses a minute), alarms below 28 L/min and above 52 L/min"
+        ),
         "{told:?}"
     );
     assert!(told.iter().any(|l| l.contains("high flow on station 1, 90 L/min")), "{told:?}");

@@ -150,9 +150,9 @@ fn sensor_mark(index: usize, (sensor, how): &Joined<'_>) -> SensorMark {
         y: sensor_y(index),
         name: sensor.name.clone(),
         note: match (how, sensor.card.signal) {
-            (Join::Decoder { address, input, .. }, _) => {
+            (Join::Decoder { address, number, input, .. }, _) => {
                 let kind = if *input == DecoderInput::Polarised { "polarised" } else { "plain" };
-                format!("decoder, address {address}, {kind}")
+                format!("decoder {address}, input {number}, {kind}")
             }
             (_, Signal::NormallyClosed) => "closed at rest, opens to hold".into(),
             (_, other) => other.label().into(),
@@ -198,7 +198,7 @@ fn wired(
     let card = &own.record.controller.card;
     let sensors: Vec<_> = states.of_box(own.number()).collect();
     let cards: Vec<_> = sensors.iter().map(|s| &s.sensor.card).collect();
-    let joins = assign(&card.sensor_ports, &cards);
+    let joins = assign(card.sensor_places(), &cards);
     let mut refused = Vec::new();
     let mut joined = Vec::new();
     let mut lists = Vec::new();
@@ -224,7 +224,7 @@ fn wired(
                         .into_iter()
                         .enumerate()
                         .map(|(i, s)| {
-                            let words = step(s, &record.sensor.card);
+                            let words = step(s, &record.sensor, states.units());
                             StepRow {
                                 id: format!("{}-{i}", record.id),
                                 text: words.text,
