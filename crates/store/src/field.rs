@@ -2,7 +2,7 @@
 
 use crate::schema::{catch_tests, users, zone_events, zones};
 use crate::transaction::NewEvent;
-use crate::{Action, Change, Result, Snapshot, StoreError, Subject, document};
+use crate::{Action, Change, Result, Snapshot, StoreError, Subject, document, said};
 use diesel::prelude::*;
 use jiff::Timestamp;
 use jiff::civil::Date;
@@ -180,7 +180,7 @@ impl Change<'_> {
             .returning(catch_tests::id)
             .get_result(self.connection)?;
         let event = NewEvent::new(Subject::CatchTest, Some(id), Action::Created);
-        self.record(event.of_zone(zone_id).said(format!("catch cans of {on}")));
+        self.record(event.of_zone(zone_id).said(format!("catch cans of {}", said(on))));
         Ok(Some(id))
     }
 
@@ -212,8 +212,8 @@ impl Change<'_> {
             .get_result(self.connection)?;
         let after = serde_json::json!({ "kind": kind.code(), "date": date.to_string(), "value": value });
         let said = match kind {
-            EventKind::Reading => format!("{:.0} % left on {date}: {reason}", 100.0 * value),
-            EventKind::Run => format!("ran {value:.0} min on {date}: {reason}"),
+            EventKind::Reading => format!("{:.0} % left on {}: {reason}", 100.0 * value, said(date)),
+            EventKind::Run => format!("ran {value:.0} min on {}: {reason}", said(date)),
         };
         let event = NewEvent::new(Subject::ZoneEvent, Some(id), Action::Created).with(after);
         self.record(event.of_zone(zone_id).said(said));

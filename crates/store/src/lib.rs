@@ -215,6 +215,11 @@ fn small<T: TryFrom<i32>>(what: &'static str, value: i32) -> Result<T> {
     T::try_from(value).map_err(|_| StoreError::Unknown { what, value: value.to_string() })
 }
 
+/// A day in words that are kept, for every reader: the month by its name.
+fn said(date: jiff::civil::Date) -> String {
+    date.strftime("%-d %b %Y").to_string()
+}
+
 /// Hours whose two ends are both there or both not.
 fn hours(from: Option<jiff_diesel::Time>, until: Option<jiff_diesel::Time>) -> Option<Hours> {
     Some(Hours { from: from?.to_jiff(), until: until?.to_jiff() })

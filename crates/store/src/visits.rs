@@ -2,7 +2,7 @@
 
 use crate::schema::{users, visit_entries, visit_levers, visit_photos, visits};
 use crate::transaction::NewEvent;
-use crate::{Action, Change, Result, Snapshot, StoreError, Subject};
+use crate::{Action, Change, Result, Snapshot, StoreError, Subject, said};
 use diesel::prelude::*;
 use jiff::Timestamp;
 use jiff::civil::Date;
@@ -352,7 +352,7 @@ impl Change<'_> {
             .returning(visits::id)
             .get_result(self.connection)?;
         let event = NewEvent::new(Subject::Visit, Some(id), Action::Created);
-        self.record(event.said(format!("visit of {on}")));
+        self.record(event.said(format!("visit of {}", said(on))));
         Ok(id)
     }
 

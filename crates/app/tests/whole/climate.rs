@@ -69,7 +69,7 @@ async fn a_strange_file_cans_percentages_and_the_call_list() {
     page.css(".flash").await;
     assert!(page.text().await.contains("does not count"));
     page.goto(&server, "/sites/1/weather/compare").await;
-    assert!(page.text().await.contains("km apart"));
+    assert!(page.text().await.contains("km off"));
     page.sound("comparison").await;
 
     // Cans on the upper lawn change its minutes.

@@ -110,7 +110,7 @@ impl<'a> Field<'a> {
                 y: plain(foot - height, 1),
                 width: plain((self.step * 0.9).max(1.0), 1),
                 height: plain(height, 1),
-                title: format!("{}: {} {what}", day.date, depth(self.units, amount(day))),
+                title: format!("{}: {} {what}", short_date(day.date), depth(self.units, amount(day))),
             }
         })
         .collect()
@@ -125,7 +125,7 @@ impl<'a> Field<'a> {
                 y: plain(BAND, 1),
                 width: plain(self.step + 0.2, 1),
                 height: plain(FIELD, 1),
-                title: format!("{}: short of water", day.date),
+                title: format!("{}: short of water", short_date(day.date)),
             })
             .collect()
     }
@@ -147,7 +147,10 @@ pub(crate) fn chart(days: &[AccountDay], total: f64, units: UnitSystem) -> Seaso
         runs: field.bars(BAND + FIELD + BAND, "watered", |day| day.water.applied),
         stress: field.stress(),
         resets: read
-            .map(|(x, day)| Mark { x: plain(x + step / 2.0, 1), text: format!("reading {}", day.date) })
+            .map(|(x, day)| Mark {
+                x: plain(x + step / 2.0, 1),
+                text: format!("reading {}", short_date(day.date)),
+            })
             .collect(),
         months: firsts.map(|(x, day)| Mark { x: plain(x, 1), text: day.date.said("%b") }).collect(),
         weeks: Vec::new(),
@@ -194,7 +197,7 @@ impl SeasonChart {
                 y: plain(BAND + FIELD + BAND + HELD_GAP, 1),
                 width: plain((field.step * 0.9).max(1.0), 1),
                 height: plain(HELD_GAP, 1),
-                title: format!("{}: held, {}", day.date, cause.replace('_', " ")),
+                title: format!("{}: held, {}", short_date(day.date), cause.replace('_', " ")),
             })
         };
         Self { held: field.placed().filter_map(tick).collect(), ..self }

@@ -30,6 +30,11 @@ impl Shown {
         metric / self.factor + self.zero
     }
 
+    /// A difference of metric values as one of shown values.
+    pub fn difference(self, metric: f64) -> f64 {
+        metric / self.factor
+    }
+
     /// The text of a metric value. Six decimals lose nothing a person could have typed.
     pub fn text(self, metric: Option<f64>) -> String {
         metric.map_or(String::new(), |v| plain(self.shown(v), 6))

@@ -119,7 +119,7 @@ impl HourRule {
             Self::AboveTheSky => "more sun than above the atmosphere",
             Self::DewAboveAir => "a dew point that the air could not hold",
             Self::Stuck => "the very same temperature for twelve hours and more",
-            Self::Jump => "more than 15 °C from the hour before",
+            Self::Jump => "more than 15 °C (27 °F) from the hour before",
         }
     }
 }

@@ -81,7 +81,7 @@ impl Rule {
             Self::AboveTheSky => "more sun than above the atmosphere",
             Self::AboveClearSky => "well above a clear sky",
             Self::DewAboveAir => "a dew point that the air could not hold",
-            Self::WideRange => "more than 45 °C between minimum and maximum",
+            Self::WideRange => "more than 45 °C (81 °F) between minimum and maximum",
             Self::Storm => "a storm as the mean of a day",
             Self::RareRain => "a very rare day's rain",
             Self::Stuck => "the very same value for five days and more",

@@ -1,6 +1,7 @@
 //! View models of the budget page.
 
 use super::results::Results;
+use crate::page::dates::Said;
 use crate::page::frame::Frame;
 use crate::page::quantities::{capital, depth, in_words, plain, short_date, volume};
 use crate::page::working::{Working, working};
@@ -438,7 +439,9 @@ impl BudgetPage {
                 })
                 .collect(),
             schools: maker.schools(&figures.schools),
-            school_span: figures.span.map_or(String::new(), |(a, b)| format!("{a} to {b}")),
+            school_span: figures.span.map_or(String::new(), |(a, b)| {
+                format!("{} to {}", a.said("%-d %b %Y"), b.said("%-d %b %Y"))
+            }),
             stepwise: !found.searched_through.iter().all(|s| *s),
             frame,
         })

@@ -1,5 +1,6 @@
 //! Entries of the logbook as sentences.
 
+use crate::page::dates::Said;
 use upland_store::Subject;
 use upland_store::logbook::LogEntry;
 
@@ -58,7 +59,10 @@ pub(super) fn action(entry: &LogEntry) -> &'static str {
 pub(super) fn difference(entry: &LogEntry) -> Option<String> {
     let plain = |value: &serde_json::Value| match value {
         serde_json::Value::Number(n) => Some(n.to_string()),
-        serde_json::Value::String(text) => Some(text.clone()),
+        // A day is kept as a file writes it, and shown as the reader does.
+        serde_json::Value::String(text) => {
+            Some(text.parse().map_or(text.clone(), |day: jiff::civil::Date| day.said("%-d %b %Y")))
+        }
         _ => None,
     };
     let (before, after) = (plain(entry.before.as_ref()?)?, plain(entry.after.as_ref()?)?);

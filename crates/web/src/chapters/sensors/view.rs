@@ -35,8 +35,8 @@ pub(super) struct PlaceRow {
 pub(super) struct TaskRow {
     pub code: &'static str,
     pub label: &'static str,
-    pub since: Date,
-    pub due: Date,
+    pub since: String,
+    pub due: String,
     pub overdue: bool,
 }
 
@@ -160,8 +160,8 @@ fn task_rows(states: &SensorStates, record: &SensorRecord) -> Vec<TaskRow> {
     let row = |d: upkeep::Due| TaskRow {
         code: d.task.code(),
         label: d.task.label(),
-        since: d.since,
-        due: d.on,
+        since: d.since.said("%-d %b %Y"),
+        due: d.on.said("%-d %b %Y"),
         overdue: d.overdue_days(states.today) >= 0,
     };
     due.into_iter().map(row).collect()

@@ -1,7 +1,9 @@
 //! Bringing a file: upload, say how a strange one is read, look at it, take it in, stop it.
 
 use super::{ProblemLine, Refused, draw, lines};
+use crate::page::dates::Said;
 use crate::page::frame::{Chapter, Frame};
+use crate::page::units::Units;
 use crate::server::address;
 use crate::server::error::{PageError, page, page_with, see_other};
 use crate::server::reader::off_loop;
@@ -197,11 +199,15 @@ struct PreviewPage {
 }
 
 /// First and last rows as they will be stored.
-fn preview_rows(days: &[RawDay]) -> Vec<PreviewRow> {
+fn preview_rows(days: &[RawDay], units: &Units) -> Vec<PreviewRow> {
     let cell = |value: Option<f64>| value.map_or("–".to_owned(), |v| crate::page::quantities::plain(v, 1));
     let row = |day: &RawDay, gap_after| PreviewRow {
-        cells: std::iter::once(day.date.to_string())
-            .chain(Variable::ALL.iter().map(|v| cell(day.get(*v))))
+        cells: std::iter::once(day.date.said("%-d %b %Y"))
+            .chain(
+                Variable::ALL
+                    .iter()
+                    .map(|v| cell(day.get(*v).map(|value| units.of_variable(*v).shown(value)))),
+            )
             .collect(),
         gap_after,
     };
@@ -353,6 +359,7 @@ fn mapping_page(
 }
 
 #[get("/sites/{id}/weather/drafts/{draft}")]
+// Long: one field of the view after another.
 async fn preview(EditorAt(here): EditorAt, path: web::Path<(i64, i64)>) -> Result<HttpResponse, PageError> {
     let (site_id, draft_id) = *path;
     let loaded = Arc::clone(&here.facts);
@@ -381,7 +388,7 @@ async fn preview(EditorAt(here): EditorAt, path: web::Path<(i64, i64)>) -> Resul
     let (source, days) = (draft.source_id, file.days.clone());
     let counts = here.read(move |snapshot| snapshot.compare_weather(source, &days)).await?;
     let span = match (file.days.first(), file.days.last()) {
-        (Some(a), Some(b)) => format!("{} to {}", a.date, b.date),
+        (Some(a), Some(b)) => format!("{} to {}", a.date.said("%-d %b %Y"), b.date.said("%-d %b %Y")),
         _ => String::new(),
     };
     let site = &loaded.site.site;
@@ -395,6 +402,7 @@ async fn preview(EditorAt(here): EditorAt, path: web::Path<(i64, i64)>) -> Resul
             p.name, p.latitude_deg, p.longitude_deg, p.elevation_m
         )
     });
+    let units = Units::of(here.facts.units());
     page(&PreviewPage {
         frame: Frame::of_site(&here, "Look at the file", Chapter::Weather)?,
         site_id,
@@ -407,9 +415,9 @@ async fn preview(EditorAt(here): EditorAt, path: web::Path<(i64, i64)>) -> Resul
         counts,
         columns: file.columns,
         heads: std::iter::once("day".to_owned())
-            .chain(Variable::ALL.iter().map(|v| format!("{} {}", v.label(), v.unit())))
+            .chain(Variable::ALL.iter().map(|v| format!("{} {}", v.label(), units.of_variable(*v).unit)))
             .collect(),
-        rows: preview_rows(&file.days),
+        rows: preview_rows(&file.days, &units),
         notes: lines(&file.notes),
     })
 }

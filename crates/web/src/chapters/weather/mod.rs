@@ -90,7 +90,7 @@ fn import_line(import: Import, weather: &SiteWeather) -> ImportLine {
             .iter()
             .find(|s| s.id == import.source_id)
             .map_or("removed".into(), |s| s.name.clone()),
-        span: format!("{} to {}", import.first_date, import.last_date),
+        span: format!("{} to {}", import.first_date.said("%-d %b %Y"), import.last_date.said("%-d %b %Y")),
         what: format!(
             "{} new, {} changed, {} already known{}",
             import.days_new,
@@ -172,7 +172,7 @@ fn source_lines(weather: &SiteWeather, loaded: &SiteFacts) -> Vec<SourceLine> {
 }
 
 /// How far off a station is, and how much higher.
-fn away(units: UnitSystem, km: f64, rise_m: f64) -> String {
+pub(super) fn away(units: UnitSystem, km: f64, rise_m: f64) -> String {
     match units {
         UnitSystem::Metric => format!("{km:.1} km off, {rise_m:+.0} m"),
         UnitSystem::UsCustomary => {
@@ -352,13 +352,14 @@ impl Room {
             },
             |c| format!("Chosen by {} on {}: {}", c.chosen_by, c.chosen_at.said("%-d %b %Y"), c.reason),
         );
+        let units = Units::of(loaded.units());
         Self {
             lead,
             sources: source_lines(weather, loaded),
             chart_sources: measured().map(|s| (s.id, s.name.clone())).collect(),
             variables: Variable::ALL
                 .iter()
-                .map(|v| (v.code(), format!("{}, {}", v.label(), v.unit())))
+                .map(|v| (v.code(), format!("{}, {}", v.label(), units.of_variable(*v).unit)))
                 .collect(),
             choices: choice_lines(weather),
             choice_id: weather.choice.as_ref().map_or(String::new(), |c| c.id.to_string()),

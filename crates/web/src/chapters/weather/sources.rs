@@ -1,6 +1,6 @@
 //! Sources: make one, take one away, compare two, choose which one counts.
 
-use super::{MAX_REASON, Refused, draw};
+use super::{MAX_REASON, Refused, away, draw};
 use crate::page::forms::{Field, FieldError, FieldGroup, Form, Reader};
 use crate::page::frame::{Chapter, Frame};
 use crate::page::units::{DEGREES, Units};
@@ -241,20 +241,22 @@ async fn comparison(here: AtSite, query: web::Query<Pair>) -> Result<HttpRespons
         };
         let rise = second.station(site).elevation.m() - first.station(site).elevation.m();
         words = format!(
-            "{} against {}: {:.1} km apart, {rise:+.0} m in height. Bias is the second less the first.",
+            "{} against {}: {}. Bias is the second less the first.",
             second.name,
             first.name,
-            upland_core::weather::record::distance_km(at(first), at(second)),
+            away(loaded.units(), upland_core::weather::record::distance_km(at(first), at(second)), rise),
         );
         ids = (first.id, second.id);
+        let units = Units::of(loaded.units());
         let (left, right) = (weather.days.get(a), weather.days.get(b));
         lines = compare(left.map_or(&[][..], Vec::as_slice), right.map_or(&[][..], Vec::as_slice))
             .into_iter()
-            .map(|c| CompareLine {
+            .map(|c| (units.of_variable(c.variable), c))
+            .map(|(shown, c)| CompareLine {
                 variable: c.variable.label(),
                 days: c.days,
-                bias: format!("{:+.2} {}", c.bias, c.variable.unit()),
-                scatter: format!("{:.2} {}", c.scatter, c.variable.unit()),
+                bias: format!("{:+.2} {}", shown.difference(c.bias), shown.unit),
+                scatter: format!("{:.2} {}", shown.difference(c.scatter), shown.unit),
                 correlation: c.correlation.map_or("–".into(), |r| format!("{r:.2}")),
                 apart: if c.days_apart == 0 { "none".into() } else { c.days_apart.to_string() },
             })

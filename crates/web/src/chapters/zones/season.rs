@@ -1,7 +1,7 @@
 //! The season of a zone: the days of its account, with rain and watering as best known, as the box was set or as
 //! advised, and set right by readings from the field.
 
-use crate::page::dates::typed_date;
+use crate::page::dates::{Said, typed_date};
 use crate::page::frame::{Chapter, Frame};
 use crate::page::quantities::{depth, plain, share};
 use crate::page::season_chart::{SeasonChart, chart};
@@ -68,7 +68,7 @@ fn day_line(day: &AccountDay, units: UnitSystem) -> DayLine {
     }
     notes.push(day.evidence.label().to_owned());
     DayLine {
-        date: day.date.to_string(),
+        date: day.date.said("%-d %b %Y"),
         et0: depth(units, day.et0),
         demand: depth(units, day.water.demand),
         rain: depth(units, day.water.rain_in),
@@ -134,7 +134,7 @@ fn days_of(work: &SiteAtWork, zone: &Zone, way: Way) -> Vec<AccountDay> {
 fn event_line(event: &ZoneEvent) -> EventLine {
     EventLine {
         id: event.id,
-        date: event.date.to_string(),
+        date: event.date.said("%-d %b %Y"),
         what: match event.kind {
             EventKind::Reading => {
                 format!("{} of the available water left", share(Share::from_fraction(event.value)))

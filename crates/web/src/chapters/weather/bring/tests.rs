@@ -5,10 +5,10 @@ use jiff::civil::date;
 fn a_long_file_is_previewed_at_both_ends() {
     let days: Vec<RawDay> =
         (1..=30).map(|d| RawDay::new(date(2026, 6, d)).with(Variable::Rain, f64::from(d))).collect();
-    let rows = preview_rows(&days);
+    let rows = preview_rows(&days, &Units::of(upland_core::site::UnitSystem::Metric));
     assert_eq!(rows.len(), 8);
     assert!(rows[3].gap_after);
-    assert_eq!((rows[0].cells[0].as_str(), rows[7].cells[9].as_str()), ("2026-06-01", "30"));
+    assert_eq!((rows[0].cells[0].as_str(), rows[7].cells[9].as_str()), ("1 Jun 2026", "30"));
     assert_eq!(rows[0].cells[1], "–");
 }
 
