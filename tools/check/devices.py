@@ -3,12 +3,16 @@
 
 devices.py token URL                       signs in to the demo and makes a device; prints its token
 devices.py post URL TOKEN BATCHES PER      posts BATCHES x PER readings, each batch again until it is taken
+devices.py frozen URL PID                  freezes a process and its children, asks for pages, lets them go on
 devices.py flood URL TOKEN RATE SECONDS    posts RATE readings a second and prints what was taken
 """
+import concurrent.futures
 import datetime
 import http.cookiejar
 import json
+import os
 import re
+import signal
 import sys
 import time
 import urllib.error
@@ -72,6 +76,59 @@ def stamps(url, count):
     return [(start + datetime.timedelta(seconds=i)).isoformat() for i in range(count)]
 
 
+# Far more than the three seconds after which a page says that the database does not answer, far less than for ever.
+LONGEST_S = 8
+PAGES = ["/", "/sites/1/today", "/sites/2/boxes/1", "/sites/1/weather", "/sign-in", "/calls", "/readyz"]
+
+
+def family(pid):
+    """A process and its children."""
+
+    def parent(stat):
+        return int(stat.rsplit(")", 1)[1].split()[1])
+
+    children = []
+    for other in filter(str.isdigit, os.listdir("/proc")):
+        try:
+            with open(f"/proc/{other}/stat", encoding="utf-8") as stat:
+                if parent(stat.read()) == pid:
+                    children.append(int(other))
+        except OSError:
+            pass  # It ended while we looked.
+    return [pid, *children]
+
+
+def frozen(url, postmaster):
+    send, csrf = browse(url)
+    send("/sign-in", csrf=csrf("/sign-in"), login="bram", password="larkrigg-demo")
+    if "Potting shed" not in send("/sites/1/programs") + send("/sites/1/boxes/1"):
+        raise SystemExit("the page is not there before the database is frozen")
+    pids = family(postmaster)
+    for pid in pids:
+        os.kill(pid, signal.SIGSTOP)
+    try:
+        if send("/healthz") != "ok\n":
+            raise SystemExit("the server does not live while its database is frozen")
+
+        def ask(path):
+            begun = time.monotonic()
+            text = send(path)
+            return path, "The database does not answer" in text, time.monotonic() - begun
+
+        with concurrent.futures.ThreadPoolExecutor(50) as pool:
+            answers = list(pool.map(ask, PAGES * 15))
+    finally:
+        for pid in pids:
+            os.kill(pid, signal.SIGCONT)
+    wrong = [a for a in answers if not a[1] or a[2] > LONGEST_S]
+    if wrong:
+        raise SystemExit(f"while the database was frozen: {wrong[:5]}")
+    time.sleep(1)
+    if "Potting shed" not in send("/sites/1/boxes/1"):
+        raise SystemExit("the page does not come back with the database")
+    print(f"{len(answers)} pages, the slowest in {max(a[2] for a in answers):.1f} s")
+
+
 def main():
     what, url = sys.argv[1], sys.argv[2].rstrip("/")
     if what == "token":
@@ -84,6 +141,8 @@ def main():
             done = post(url, key, readings)
             assert done["taken"] + done["repeated"] == per and not done["refused"], done
             print("acknowledged", (b + 1) * per, flush=True)
+    elif what == "frozen":
+        frozen(url, int(sys.argv[3]))
     elif what == "flood":
         key, rate, seconds = sys.argv[3], int(sys.argv[4]), int(sys.argv[5])
         times, per = stamps(url, rate * seconds), max(1, rate // 10)

@@ -71,3 +71,7 @@ acknowledged=$(tail -n 1 "$work/acknowledged" | cut -d' ' -f2)
 kept=$(psql "$PG_URL" -Atc "SELECT count(*) || ' ' || count(DISTINCT at) FROM sensor_readings WHERE channel = 'soil_pct' AND device_id IS NOT NULL AND at > app_now() - interval '31 days' AND at < app_now() - interval '29 days'")
 [ "$acknowledged" = 24000 ] && [ "$kept" = "24000 24000" ] || die "acknowledged $acknowledged, kept (distinct) $kept"
 say "All 24 000 acknowledged readings are there, none twice."
+
+say "A frozen database: every page says so, none hangs ..."
+postmaster=$(as_postgres head -n 1 "$PG_DATA/postmaster.pid")
+python3 tools/check/devices.py frozen "$url" "$postmaster"

@@ -1,6 +1,7 @@
 //! A night as CSV: the door sheet for a spreadsheet.
 
 use crate::account_csv::holder;
+use crate::rows_csv::safe;
 use jiff::tz::TimeZone;
 use jiff::{Timestamp, Zoned};
 use upland_core::advice::tonight::{Decision, Tonight, Verdict, Will};
@@ -56,7 +57,7 @@ pub fn write(tonight: &Tonight, (sensors, tz): (&[String], &TimeZone)) -> String
         let net = row.depletion.mm() - row.depletion_after.mm();
         let _ = out.write_record([
             number.to_string(),
-            spreadsheet_safe(&row.zone.name),
+            safe(&row.zone.name),
             decision.to_owned(),
             format!("{:.1}", row.depletion.mm()),
             format!("{net:.1}"),
@@ -74,7 +75,7 @@ pub fn write(tonight: &Tonight, (sensors, tz): (&[String], &TimeZone)) -> String
             row.will.as_ref().map_or(String::new(), |w| box_starts(w, tz)),
             row.will.as_ref().map_or(String::new(), |w| {
                 let holders: Vec<String> = w.held_by().iter().map(|h| holder(h, sensors, tz)).collect();
-                spreadsheet_safe(&holders.join("; "))
+                safe(&holders.join("; "))
             }),
             row.verdict.map_or("", Verdict::label).to_owned(),
         ]);
@@ -92,18 +93,4 @@ fn minutes_of(length: Seconds) -> String {
 fn box_starts(will: &Will, tz: &TimeZone) -> String {
     let clock = |at: Timestamp| at.to_zoned(tz.clone()).strftime("%H:%M").to_string();
     will.starts().map(clock).collect::<Vec<_>>().join(" ")
-}
-
-/// A name that a spreadsheet would run as a formula gets a leading apostrophe.
-fn spreadsheet_safe(name: &str) -> String {
-    if name.starts_with(['=', '+', '-', '@', '\t']) { format!("'{name}") } else { name.to_owned() }
-}
-
-#[cfg(test)]
-mod tests {
-    #[test]
-    fn names_cannot_become_formulas() {
-        assert_eq!(super::spreadsheet_safe("=1+1"), "'=1+1");
-        assert_eq!(super::spreadsheet_safe("Upper lawn"), "Upper lawn");
-    }
 }

@@ -1,5 +1,6 @@
 //! Runs as CSV: `start,end,program,start_number,station,cycle,seconds`, times in RFC 3339.
 
+use crate::rows_csv::safe;
 use jiff::Timestamp;
 use jiff::tz::TimeZone;
 use upland_core::controller::schedule::{ScheduledRun, Settings};
@@ -16,7 +17,7 @@ pub fn write(runs: &[ScheduledRun], settings: &Settings, tz: &TimeZone) -> Strin
         let _ = out.write_record([
             at(run.start),
             at(run.end),
-            name.to_owned(),
+            safe(name),
             run.start_number.to_string(),
             run.station.to_string(),
             run.cycle.to_string(),

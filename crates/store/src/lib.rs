@@ -116,7 +116,7 @@ impl Store {
     /// Opens a pool.
     ///
     /// # Errors
-    /// [`StoreError::Unreachable`] when no connection could be made within ten seconds.
+    /// [`StoreError::Unreachable`] when no connection could be made within two seconds.
     pub fn connect(url: &str, connections: u32) -> Result<Self> {
         let pool = pool::pool(url, connections);
         let pool = pool.map_err(|error| StoreError::Unreachable(error.to_string()))?;
@@ -135,10 +135,13 @@ impl Store {
         // Two servers that start at once would both find the migrations missing.
         self.alone(|store| {
             let mut connection = store.connection()?;
+            unbound(&mut connection, true)?;
             let ran = connection
                 .run_pending_migrations(MIGRATIONS)
                 .map_err(|error| StoreError::Migration(error.to_string()))?;
-            Ok(ran.iter().map(ToString::to_string).collect())
+            let ran = ran.iter().map(ToString::to_string).collect();
+            unbound(&mut connection, false)?;
+            Ok(ran)
         })
     }
 
@@ -213,6 +216,17 @@ fn known<T: upland_core::codes::Coded>(what: &'static str, code: &str) -> Result
 
 fn small<T: TryFrom<i32>>(what: &'static str, value: i32) -> Result<T> {
     T::try_from(value).map_err(|_| StoreError::Unknown { what, value: value.to_string() })
+}
+
+/// Lifts the bounds on statements of a connection, or puts them back.
+fn unbound(connection: &mut PgConnection, lifted: bool) -> Result<()> {
+    use diesel::connection::SimpleConnection;
+    let words = if lifted {
+        "SET statement_timeout = 0; SET lock_timeout = 0"
+    } else {
+        "RESET statement_timeout; RESET lock_timeout"
+    };
+    Ok(connection.batch_execute(words)?)
 }
 
 /// A day in words that are kept, for every reader: the month by its name.

@@ -53,6 +53,7 @@ fn routes(config: &mut web::ServiceConfig) {
         .service(server::assets::worker)
         .service(server::assets::serve)
         .service(server::health)
+        .service(server::ready)
         .configure(chapters::about::routes)
         .configure(chapters::accounts::routes)
         .configure(chapters::round::routes)
@@ -76,8 +77,8 @@ fn routes(config: &mut web::ServiceConfig) {
 /// When the socket cannot be used or the database does not give the cookie key.
 pub async fn serve(state: AppState, config: ServerConfig) -> std::io::Result<()> {
     let key = state.cookie_key().map_err(std::io::Error::other)?;
-    let state = web::Data::new(state);
     let behind_tls = config.behind_tls;
+    let state = web::Data::new(AppState { behind_tls, ..state });
     HttpServer::new(move || {
         let session = SessionMiddleware::builder(CookieSessionStore::default(), Key::from(&key))
             .cookie_name("upland".into())

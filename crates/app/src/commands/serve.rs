@@ -35,6 +35,9 @@ pub struct Args {
     /// Where the source of this installation is; the licence asks whoever runs it for others to say so.
     #[arg(long, env = "UPLAND_SOURCE_URL")]
     source_url: Option<String>,
+    /// Name under which browsers reach it, such as https://almanac.example; printed sheets and calendars carry it.
+    #[arg(long, env = "UPLAND_PUBLIC_URL")]
+    public_url: Option<String>,
     /// Worker threads.
     #[arg(long, default_value_t = 4)]
     workers: usize,
@@ -105,8 +108,9 @@ pub fn serve(args: Args) -> Result<(), Failure> {
     super::print(&hello)?;
     let config = ServerConfig { listener, behind_tls: args.behind_tls, workers: args.workers };
     let days = store.clone();
-    let source = args.source_url.filter(|url| url.starts_with("https://") || url.starts_with("http://"));
-    let state = AppState::new(store).with_source(source);
+    let web = |url: &String| url.starts_with("https://") || url.starts_with("http://");
+    let (source, public) = (args.source_url.filter(web), args.public_url.filter(web));
+    let state = AppState::new(store).with_source(source).with_public_url(public);
     // Where the demo is, its sensors can have stand-ins, and days pass on its clock.
     let state = if demo {
         std::thread::spawn(move || keep_days_coming(&days));

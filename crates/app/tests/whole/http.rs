@@ -543,3 +543,16 @@ fn what_people_type_is_shown_and_never_run() {
     }
     assert!(person.get("/find.json").headers["content-type"].starts_with("application/json"));
 }
+
+#[test]
+fn a_server_that_lives_says_so_and_a_head_is_answered_like_its_page() {
+    let server = Server::start(true);
+    let person = Person::signed_in(&server, "wren");
+    assert_eq!(person.get("/readyz").text, "ready\n");
+    for path in ["/healthz", "/sites/1/today", "/sites/1/logbook.csv"] {
+        let (head, page) = (person.request("HEAD", path), person.get(path));
+        assert_eq!((head.status, head.text.as_str()), (page.status, ""), "{path}");
+        assert_eq!(head.headers["content-type"], page.headers["content-type"]);
+    }
+    assert_eq!(person.request("HEAD", "/no/such/page").status, 404);
+}

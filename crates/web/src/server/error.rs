@@ -31,6 +31,8 @@ pub(crate) enum PageError {
     Store(#[from] StoreError),
     #[error("the page could not be drawn: {0}")]
     Render(#[from] askama::Error),
+    #[error("the database did not answer in time")]
+    Unanswered,
     #[error("the work was broken off: {0}")]
     Blocking(#[from] actix_web::error::BlockingError),
     #[error("the session could not be read: {0}")]
@@ -57,7 +59,7 @@ impl ResponseError for PageError {
             Self::SignedOut => StatusCode::UNAUTHORIZED,
             Self::Forbidden | Self::Csrf => StatusCode::FORBIDDEN,
             Self::BadRequest(_) => StatusCode::BAD_REQUEST,
-            Self::Store(StoreError::Unreachable(_)) => StatusCode::SERVICE_UNAVAILABLE,
+            Self::Store(StoreError::Unreachable(_)) | Self::Unanswered => StatusCode::SERVICE_UNAVAILABLE,
             Self::Store(StoreError::Taken(_) | StoreError::Full(..)) => StatusCode::CONFLICT,
             Self::Store(_) | Self::Render(_) | Self::Blocking(_) | Self::Session(_) => {
                 StatusCode::INTERNAL_SERVER_ERROR
@@ -90,6 +92,10 @@ impl ResponseError for PageError {
             Self::Store(StoreError::Unreachable(_)) => (
                 "The database does not answer",
                 "Nothing was stored. Try again in a moment; if it stays so, look at the server's log.",
+            ),
+            Self::Unanswered => (
+                "The database does not answer",
+                "It was waited for three seconds. If you sent something, it is not known whether it was stored: look at the page again in a moment before you send it once more.",
             ),
             Self::Store(StoreError::Taken(what)) => {
                 let message =

@@ -1,11 +1,13 @@
 //! Headers on every answer, and the refusal of forms from other origins.
 
 use crate::server::error::PageError;
+use crate::server::state::AppState;
 use actix_web::body::MessageBody;
 use actix_web::dev::{ServiceRequest, ServiceResponse};
 use actix_web::http::Method;
-use actix_web::http::header::{HOST, HeaderMap, HeaderName, HeaderValue, ORIGIN};
+use actix_web::http::header::{HOST, HeaderMap, HeaderName, HeaderValue, ORIGIN, STRICT_TRANSPORT_SECURITY};
 use actix_web::middleware::Next;
+use actix_web::web;
 
 /// Everything from this server only; no inline script or style anywhere.
 const CONTENT_POLICY: &str = "default-src 'none'; script-src 'self'; style-src 'self'; img-src 'self' data:; \
@@ -33,11 +35,19 @@ fn cross_origin(headers: &HeaderMap) -> bool {
 }
 
 pub(crate) async fn guard(
-    request: ServiceRequest,
+    mut request: ServiceRequest,
     next: Next<impl MessageBody + 'static>,
 ) -> Result<ServiceResponse<impl MessageBody>, actix_web::Error> {
+    let behind_tls = request.app_data::<web::Data<AppState>>().is_some_and(|state| state.behind_tls);
+    if *request.method() == Method::HEAD {
+        // Answered as the page would be; the body stays here.
+        request.head_mut().method = Method::GET;
+    }
     let changing = !matches!(*request.method(), Method::GET | Method::HEAD | Method::OPTIONS);
     let own_step = matches!(request.path(), "/sign-in" | "/sign-out" | "/first-owner");
+    if changing {
+        crate::server::patience::bound(&mut request);
+    }
     let mut response = if request.path().contains('\0') || request.uri().path().contains("%00") {
         // No address of ours holds it, and the database takes none.
         let (request, _) = request.into_parts();
@@ -59,6 +69,10 @@ pub(crate) async fn guard(
     };
     for (name, value) in HEADERS {
         response.headers_mut().insert(HeaderName::from_static(name), HeaderValue::from_static(value));
+    }
+    if behind_tls {
+        let once = HeaderValue::from_static("max-age=31536000");
+        response.headers_mut().insert(STRICT_TRANSPORT_SECURITY, once);
     }
     Ok(response)
 }

@@ -11,6 +11,7 @@ pub(crate) mod guard;
 pub(crate) mod jobs;
 pub(crate) mod limits;
 pub(crate) mod parallel;
+pub(crate) mod patience;
 pub(crate) mod reader;
 pub(crate) mod session;
 pub(crate) mod stand_ins;
@@ -22,9 +23,15 @@ use crate::server::error::PageError;
 use crate::server::state::{AppState, with_store};
 use actix_web::{HttpResponse, get, web};
 
-/// Whether server and database answer.
+/// Whether the server lives, whatever its database does: one that does not is started again.
 #[get("/healthz")]
-pub(crate) async fn health(state: web::Data<AppState>) -> Result<HttpResponse, PageError> {
+pub(crate) async fn health() -> &'static str {
+    "ok\n"
+}
+
+/// Whether server and database answer: one that does not gets no visitors.
+#[get("/readyz")]
+pub(crate) async fn ready(state: web::Data<AppState>) -> Result<HttpResponse, PageError> {
     with_store(&state, upland_store::Store::ping).await?;
-    Ok(HttpResponse::Ok().content_type("text/plain; charset=utf-8").body("ok\n"))
+    Ok(HttpResponse::Ok().content_type("text/plain; charset=utf-8").body("ready\n"))
 }

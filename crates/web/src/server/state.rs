@@ -5,7 +5,7 @@ use crate::server::cache::Cache;
 use crate::server::error::PageError;
 use crate::server::jobs::Jobs;
 use crate::server::limits::Limits;
-use crate::server::reader::off_loop;
+use crate::server::reader::asked;
 use crate::server::stand_ins::StandIns;
 use actix_web::web;
 use jiff::{SignedDuration, Timestamp};
@@ -27,6 +27,10 @@ pub struct AppState {
     pub(crate) bring_days: Option<BringDays>,
     /// Where the source of this installation is, as its licence asks.
     pub(crate) source_url: Option<String>,
+    /// Under which browsers reach it, such as `https://almanac.example`; never taken from what a request says.
+    pub(crate) public_url: Option<String>,
+    /// Browsers reach it over TLS.
+    pub(crate) behind_tls: bool,
 }
 
 /// Brings the weather of the days that passed on the clock of a demo, until an instant.
@@ -46,6 +50,8 @@ impl AppState {
             clock_ahead: Arc::default(),
             bring_days: None,
             source_url: None,
+            public_url: None,
+            behind_tls: false,
         }
     }
 
@@ -62,6 +68,13 @@ impl AppState {
     #[must_use]
     pub fn with_source(mut self, url: Option<String>) -> Self {
         self.source_url = url;
+        self
+    }
+
+    /// The same with the name under which it is public.
+    #[must_use]
+    pub fn with_public_url(mut self, url: Option<String>) -> Self {
+        self.public_url = url;
         self
     }
 
@@ -88,7 +101,7 @@ pub(crate) async fn read<T: Send + 'static>(
     work: impl FnOnce(&mut Snapshot<'_>) -> Result<T, StoreError> + Send + 'static,
 ) -> Result<T, PageError> {
     let state = state.clone();
-    Ok(off_loop(move || state.store.read(work)).await??)
+    asked(move || state.store.read(work)).await
 }
 
 /// Asks the store for something that is no fact of a site, off the server's event loop.
@@ -97,5 +110,5 @@ pub(crate) async fn with_store<T: Send + 'static>(
     work: impl FnOnce(&Store) -> Result<T, StoreError> + Send + 'static,
 ) -> Result<T, PageError> {
     let state = state.clone();
-    Ok(off_loop(move || work(&state.store)).await??)
+    asked(move || work(&state.store)).await
 }

@@ -1,7 +1,7 @@
 //! The one way in: who asks, about which site, with its facts at one revision and the application's clock.
 
 use crate::server::error::PageError;
-use crate::server::reader::off_loop;
+use crate::server::reader::{asked, off_loop};
 use crate::server::session::{Asking, SignedIn};
 use crate::server::state::AppState;
 use crate::site::clock::Moment;
@@ -68,7 +68,7 @@ impl AtSite {
         let shared = state.clone();
         let facts = match SiteFacts::known(&state, stamp) {
             Some(facts) => facts,
-            None => off_loop(move || SiteFacts::load(&shared, stamp)).await??,
+            None => asked(move || SiteFacts::load(&shared, stamp)).await?,
         };
         Ok(Self { state, who, facts, stamp })
     }
@@ -142,7 +142,7 @@ impl AtSite {
         change: impl FnOnce(&mut Change<'_>) -> Result<T, StoreError> + Send + 'static,
     ) -> Result<T, PageError> {
         let (state, actor, id) = (self.state.clone(), self.who.user.id, self.stamp.id);
-        off_loop(move || state.store.change(actor, id, change)).await??.ok_or(PageError::NotFound)
+        asked(move || state.store.change(actor, id, change)).await?.ok_or(PageError::NotFound)
     }
 
     /// Computes something from the facts off the event loop, once for a key. It may hold words: each habit of

@@ -138,36 +138,25 @@ impl LogPage {
 
 /// The entries as CSV.
 pub(super) fn csv(here: &AtSite, found: &[LogEntry]) -> String {
-    let mut rows = vec!["at,person,subject,action,zone,words,before,after".to_owned()];
-    let quoted = |text: &str| format!("\"{}\"", text.replace('"', "\"\""));
-    // A text that a spreadsheet would take for a formula is led by a mark.
-    let safe = |text: &str| {
-        if text.starts_with(['=', '+', '-', '@', '\t', '\r']) {
-            quoted(&format!("'{text}"))
-        } else {
-            quoted(text)
-        }
-    };
-    for entry in found {
+    let row = |entry: &LogEntry| {
         let at = entry.at.to_zoned(here.facts.tz.clone()).strftime("%Y-%m-%dT%H:%M:%S%:z").to_string();
         let value = |v: &Option<serde_json::Value>| v.as_ref().map(ToString::to_string).unwrap_or_default();
-        let zone = entry.zone_id.and_then(|id| zone_name(here, id)).unwrap_or_default();
-        let person = entry.person.clone().unwrap_or_default();
-        rows.push(
-            [
-                at,
-                safe(&person),
-                entry.subject.clone(),
-                entry.action.clone(),
-                safe(&zone),
-                safe(&entry.words),
-                safe(&value(&entry.before)),
-                safe(&value(&entry.after)),
-            ]
-            .join(","),
-        );
-    }
-    rows.join("\r\n") + "\r\n"
+        [
+            at,
+            entry.person.clone().unwrap_or_default(),
+            entry.subject.clone(),
+            entry.action.clone(),
+            entry.zone_id.and_then(|id| zone_name(here, id)).unwrap_or_default(),
+            entry.words.clone(),
+            value(&entry.before),
+            value(&entry.after),
+        ]
+    };
+    let rows: Vec<_> = found.iter().map(row).collect();
+    upland_formats::rows_csv::write(
+        &["at", "person", "subject", "action", "zone", "words", "before", "after"],
+        &rows,
+    )
 }
 
 /// The entries as JSON.

@@ -8,6 +8,7 @@ use crate::page::frame::Frame;
 use crate::page::headline::headline;
 use crate::page::law_words::{exempt_words, rule_words};
 use crate::server::error::{PageError, page};
+use crate::server::state::AppState;
 use crate::site::context::AtSite;
 use crate::site::workbench::Workbench;
 use actix_web::{HttpRequest, HttpResponse, get, web};
@@ -196,8 +197,13 @@ fn build(bench: &Workbench) -> Result<SheetView, PageError> {
     })
 }
 
-/// The address of the box's page as the reader's device can open it.
+/// The address of the box's page as the reader's device can open it: under the public name of the installation, else
+/// under the one that was asked for.
 fn address(request: &HttpRequest, path: &str) -> String {
+    let state = request.app_data::<web::Data<AppState>>();
+    if let Some(public) = state.and_then(|state| state.public_url.as_deref()) {
+        return format!("{}{path}", public.trim_end_matches('/'));
+    }
     let connection = request.connection_info();
     format!("{}://{}{path}", connection.scheme(), connection.host())
 }
