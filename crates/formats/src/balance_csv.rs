@@ -84,8 +84,7 @@ pub fn read(bytes: &[u8]) -> Result<Vec<BalanceRow>, Vec<Problem>> {
         let [et0, rain, irrigation] = values.map(Millimetres::from_mm);
         rows.push(BalanceRow { date: day, et0: et0.max(Millimetres::ZERO), rain, irrigation });
     }
-    problems.sort_by_key(|p| p.line);
-    if problems.is_empty() { Ok(rows) } else { Err(problems) }
+    if problems.is_empty() { Ok(rows) } else { Err(problems.told()) }
 }
 
 /// Writes `date,depletion_mm,etc_mm,drainage_mm,ks`, six decimals.

@@ -1,7 +1,7 @@
 //! Daily weather as CSV: `date,tmin_c,tmax_c` and what else was measured, in metric or US
 //! customary columns. Written back in metric.
 
-use crate::table::{Column, Known, Problem, Row, Table, date, same};
+use crate::table::{Column, Known, Problem, Problems, Row, Table, date, same};
 use jiff::civil::Date;
 use upland_core::quantity::units::{
     Celsius, Kilopascals, MJ_M2_PER_W_M2_DAY, MegajoulesPerSquareMetre, MetresPerSecond, Millimetres,
@@ -95,8 +95,8 @@ pub fn read_as_it_came(bytes: &[u8], station: &Station) -> Result<DailyFile, Vec
 /// What the rows of a daily table hold.
 struct Rows {
     days: Vec<(u64, DayWeather)>,
-    problems: Vec<Problem>,
-    notes: Vec<Problem>,
+    problems: Problems,
+    notes: Problems,
 }
 
 impl Rows {
@@ -185,9 +185,9 @@ fn read_with(bytes: &[u8], station: &Station, refuse_impossible: bool) -> Result
         }
     }
     if problems.len() > table.problems.len() {
-        return Err(problems);
+        return Err(problems.told());
     }
-    let mut rows = Rows { days: Vec::with_capacity(table.rows.len()), problems, notes: table.notes() };
+    let mut rows = Rows { days: Vec::with_capacity(table.rows.len()), problems, notes: table.notes().into() };
     for row in &table.rows {
         if let Some(day) = rows.day(&table, row) {
             rows.judge(&table, row, &day, (station, refuse_impossible));
@@ -195,13 +195,12 @@ fn read_with(bytes: &[u8], station: &Station, refuse_impossible: bool) -> Result
         }
     }
     let days = rows.sorted();
-    let Rows { mut problems, mut notes, .. } = rows;
+    let Rows { problems, mut notes, .. } = rows;
     if !problems.is_empty() {
-        problems.sort_by_key(|p| p.line);
-        return Err(problems);
+        return Err(problems.told());
     }
     notes.extend(gaps(days.iter().map(|d| d.date)));
-    Ok(DailyFile { days, columns: table.described(), notes })
+    Ok(DailyFile { days, columns: table.described(), notes: notes.into_found() })
 }
 
 /// One note for each run of missing days.

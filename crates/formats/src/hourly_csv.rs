@@ -1,6 +1,6 @@
 //! Hourly weather as CSV: `time` in ISO 8601 with offset, stamped at the START of the hour.
 
-use crate::table::{Known, Problem, Row, Table, same};
+use crate::table::{Known, Problem, Problems, Row, Table, same};
 use jiff::Timestamp;
 use jiff::fmt::temporal::Pieces;
 use upland_core::quantity::units::{
@@ -78,7 +78,7 @@ pub fn read(bytes: &[u8]) -> Result<HourlyFile, Vec<Problem>> {
         problems.push(Problem::line(1, "has neither rh_pct nor dew_point_c; hourly ET0 needs one of them"));
     }
     if problems.len() > table.problems.len() {
-        return Err(problems);
+        return Err(problems.told());
     }
     let notes = table.notes();
     let mut hours: Vec<(String, HourWeather)> = Vec::with_capacity(table.rows.len());
@@ -102,12 +102,11 @@ pub fn read(bytes: &[u8]) -> Result<HourlyFile, Vec<Problem>> {
         }
         hours.push((text.to_owned(), hour));
     }
-    problems.sort_by_key(|p| p.line);
-    if problems.is_empty() { Ok(HourlyFile { hours, notes }) } else { Err(problems) }
+    if problems.is_empty() { Ok(HourlyFile { hours, notes }) } else { Err(problems.told()) }
 }
 
 /// The hour of a row; `None` when it cannot be one, and why is told.
-fn hour_of(table: &Table<Field>, row: &Row, problems: &mut Vec<Problem>) -> Option<HourWeather> {
+fn hour_of(table: &Table<Field>, row: &Row, problems: &mut Problems) -> Option<HourWeather> {
     let before = problems.len();
     let time = start_of_hour(row.cell(table.key))
         .map_err(|message| problems.push(Problem::cell(row.line, "time", message)))

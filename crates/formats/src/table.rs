@@ -40,6 +40,104 @@ impl core::fmt::Display for Problem {
     }
 }
 
+/// Most lines of a text: a year of daily values of every station of a country has about a million.
+const MOST_LINES: usize = 1_500_000;
+/// Most rows of a table that is held as a whole: 68 years of hours.
+pub(crate) const MOST_ROWS: usize = 600_000;
+/// Most cells of such a table.
+pub(crate) const MOST_CELLS: usize = 6_000_000;
+/// Most columns of a table.
+pub(crate) const MOST_COLUMNS: usize = 1000;
+/// Longest line of a text, bytes.
+const LONGEST_LINE: usize = 64 * 1024;
+/// Problems of a file that are kept; the others are counted.
+const MOST_PROBLEMS: usize = 100;
+
+/// What is wrong with a file: the first hundred, and how many more there are.
+#[derive(Debug, Clone, Default)]
+pub(crate) struct Problems {
+    kept: Vec<Problem>,
+    more: usize,
+}
+
+impl Problems {
+    pub fn push(&mut self, problem: Problem) {
+        if self.kept.len() < MOST_PROBLEMS {
+            self.kept.push(problem);
+        } else {
+            self.more += 1;
+        }
+    }
+
+    pub fn len(&self) -> usize {
+        self.kept.len() + self.more
+    }
+
+    pub fn is_empty(&self) -> bool {
+        self.kept.is_empty()
+    }
+
+    /// All that are kept, in the order of their lines, and the number of the others.
+    pub fn told(mut self) -> Vec<Problem> {
+        self.kept.sort_by_key(|problem| problem.line);
+        self.into_found()
+    }
+
+    /// The same in the order in which they were found.
+    pub fn into_found(mut self) -> Vec<Problem> {
+        if self.more > 0 {
+            self.kept.push(Problem::file(format!("and {} more of the kind", self.more)));
+        }
+        self.kept
+    }
+}
+
+impl Extend<Problem> for Problems {
+    fn extend<I: IntoIterator<Item = Problem>>(&mut self, all: I) {
+        all.into_iter().for_each(|problem| self.push(problem));
+    }
+}
+
+impl From<Vec<Problem>> for Problems {
+    fn from(all: Vec<Problem>) -> Self {
+        let mut problems = Self::default();
+        problems.extend(all);
+        problems
+    }
+}
+
+/// Says when a text has more lines, or a longer one, than anything that is read here.
+fn bounded(text: &str) -> Result<(), Problem> {
+    for (line, length) in (1_u64..).zip(text.split('\n').map(str::len)) {
+        if length > LONGEST_LINE {
+            let most = LONGEST_LINE / 1024;
+            return Err(Problem::line(line, format!("is longer than {most} kB; no table has such a row")));
+        }
+        if usize::try_from(line).is_ok_and(|line| line > MOST_LINES) {
+            return Err(Problem::file(format!(
+                "has more than {MOST_LINES} lines; send hours, not minutes, or split the file"
+            )));
+        }
+    }
+    Ok(())
+}
+
+/// Says when a table that is held as a whole grows beyond what is read here.
+pub(crate) fn too_large(rows: usize, cells: usize) -> Option<Problem> {
+    let told = |count: usize, what: &str| {
+        Problem::file(format!(
+            "has more than {count} {what}; send hours, not minutes, leave out columns, or split the file"
+        ))
+    };
+    if rows > MOST_ROWS {
+        Some(told(MOST_ROWS, "rows"))
+    } else if cells > MOST_CELLS {
+        Some(told(MOST_CELLS, "cells"))
+    } else {
+        None
+    }
+}
+
 /// A header that a format knows.
 #[derive(Debug, Clone, Copy)]
 pub(crate) struct Known<Field> {
@@ -81,7 +179,7 @@ pub(crate) struct Table<Field: 'static> {
     pub key: usize,
     pub rows: Vec<Row>,
     /// Rows that could not be read; the reader of the format adds to them.
-    pub problems: Vec<Problem>,
+    pub problems: Problems,
 }
 
 /// Decodes a file as text, or says what it is instead.
@@ -95,11 +193,13 @@ pub(crate) fn decode(bytes: &[u8]) -> Result<&str, Problem> {
             "this is not a text file (byte {at} is zero); export the sheet as CSV and choose that file"
         )));
     }
-    core::str::from_utf8(bytes).map_err(|error| {
+    let text = core::str::from_utf8(bytes).map_err(|error| {
         let before = bytes.get(..error.valid_up_to()).unwrap_or_default();
         let line = 1 + before.iter().filter(|b| **b == b'\n').count() as u64;
         Problem::line(line, "has letters in another encoding; save the file again as CSV in UTF-8")
-    })
+    })?;
+    bounded(text)?;
+    Ok(text)
 }
 
 fn separator(first_line: &str) -> u8 {
@@ -196,13 +296,19 @@ impl<Field: Copy + PartialEq> Table<Field> {
             .map_err(|error| vec![Problem::line(1, format!("cannot be read as CSV: {error}"))])?
             .clone();
         let Heads { key, columns, unknown } = Heads::of(&headers, key, known)?;
-        let (mut rows, mut problems) = (Vec::new(), Vec::new());
+        if headers.len() > MOST_COLUMNS {
+            return Err(vec![Problem::line(1, format!("has more than {MOST_COLUMNS} columns"))]);
+        }
+        let (mut rows, mut problems) = (Vec::new(), Problems::default());
         for record in reader.records() {
             match record {
                 Ok(cells) => {
                     let line = cells.position().map_or(0, |at| line_of(text, at));
                     if cells.len() == headers.len() {
                         rows.push(Row { line, cells });
+                        if let Some(problem) = too_large(rows.len(), rows.len() * headers.len()) {
+                            return Err(vec![problem]);
+                        }
                         continue;
                     }
                     let message = format!(
@@ -219,7 +325,7 @@ impl<Field: Copy + PartialEq> Table<Field> {
             problems.push(Problem::file("the file has a header but no rows"));
         }
         if rows.is_empty() {
-            return Err(problems);
+            return Err(problems.told());
         }
         Ok(Self { columns, unknown, key, rows, problems })
     }
@@ -241,7 +347,7 @@ impl<Field: Copy + PartialEq> Table<Field> {
         &self,
         row: &Row,
         place: fn(Field) -> usize,
-        problems: &mut Vec<Problem>,
+        problems: &mut Problems,
     ) -> [Option<f64>; N] {
         let mut values = [None; N];
         for (&index, column) in &self.columns {
@@ -309,7 +415,7 @@ pub(crate) fn same(value: f64) -> f64 {
 
 #[cfg(test)]
 mod tests {
-    use super::{Known, Table, date, decode, number, same};
+    use super::{Known, Problems, Table, date, decode, number, same};
 
     #[derive(Clone, Copy, PartialEq, Debug)]
     enum Field {
@@ -350,7 +456,7 @@ mod tests {
             let text = "date,rain_in\n# a remark\n2026-07-01,0.5\n".replace(',', separator);
             let table = open(&text).expect("readable");
             let row = &table.rows[0];
-            let mut problems = Vec::new();
+            let mut problems = Problems::default();
             let values: [Option<f64>; 2] = table.numbers(row, |field| field as usize, &mut problems);
             assert_eq!((row.cell(table.key), row.line), ("2026-07-01", 3), "{separator:?}");
             assert_eq!((values, problems.len()), ([Some(12.7), None], 0), "{separator:?}");
@@ -382,7 +488,7 @@ mod tests {
         let table =
             open("date,Rain_MM,remark\n2026-07-01,1,\n2026-07-02,2\n2026-07-03,3,wet\n").expect("two rows");
         assert_eq!(table.rows.iter().map(|row| row.line).collect::<Vec<_>>(), [2, 4]);
-        let told: Vec<String> = table.problems.iter().map(ToString::to_string).collect();
+        let told: Vec<String> = table.problems.clone().told().iter().map(ToString::to_string).collect();
         assert_eq!(told, ["line 3: has 2 cells, the header 3; check for a stray or missing separator"]);
         let notes: Vec<String> = table.notes().iter().map(ToString::to_string).collect();
         assert_eq!(notes, ["line 1, remark: is not a column this format knows; it is not read"]);
@@ -400,10 +506,39 @@ mod tests {
             assert!(number(cell).unwrap_err().contains("is not a number"), "{cell}");
         }
         let table = open("date,rain_mm,wind_ms\n2026-07-01,x,2\n").expect("readable");
-        let mut problems = Vec::new();
+        let mut problems = Problems::default();
         let values: [Option<f64>; 2] = table.numbers(&table.rows[0], |field| field as usize, &mut problems);
         assert_eq!(values, [None, Some(2.0)], "the good cell of the row is kept");
-        assert_eq!((problems[0].line, problems[0].column.as_deref()), (Some(2), Some("rain_mm")));
+        assert_eq!(
+            {
+                let told = problems.told();
+                (told[0].line, told[0].column.clone())
+            },
+            (Some(2), Some("rain_mm".to_owned()))
+        );
+    }
+
+    #[test]
+    fn what_no_table_is_like_is_refused_before_it_is_held() {
+        let long = format!("date,rain_mm\n{}\n", ",".repeat(70_000));
+        assert_eq!(refusal(&long), "line 2: is longer than 64 kB; no table has such a row");
+        assert!(refusal(&"x\n".repeat(1_500_001)).contains("more than 1500000 lines"));
+        let wide = format!("date{}\n1\n", ",".repeat(1000));
+        assert!(refusal(&wide).contains("more than 1000 columns"));
+        let tall = format!("date,rain_mm\n{}", "1,2\n".repeat(600_001));
+        assert!(refusal(&tall).contains("more than 600000 rows"));
+        let head: Vec<String> = (0..999).map(|k| format!("c{k}")).collect();
+        let area = format!("date,{}\n{}", head.join(","), format!("1{}\n", ",".repeat(999)).repeat(6001));
+        assert!(refusal(&area).contains("more than 6000000 cells"));
+    }
+
+    #[test]
+    fn a_hundred_problems_are_kept_and_the_others_counted() {
+        let table = open(&format!("date,rain_mm\n1,2\n{}", "1\n".repeat(250))).expect("one row");
+        assert_eq!(table.problems.len(), 250);
+        let told = table.problems.told();
+        assert_eq!(told.len(), 101);
+        assert_eq!(told[100].to_string(), "and 150 more of the kind");
     }
 
     #[test]

@@ -270,14 +270,14 @@ fn bad_weather_files_are_refused_by_name_and_change_nothing() {
     let server = Server::start(true);
     let person = Person::signed_in(&server, "bram");
     let before = person.get("/sites/1/weather.csv").text;
-    let large = vec![b'a'; 65 * 1024 * 1024];
+    let large = vec![b'a'; 25 * 1024 * 1024];
     let cases: [(&str, &[u8], &str); 6] = [
         ("columns.csv", b"day,low,high\n1,2,3\n", "no column holds dates"),
         ("text.csv", b"date,tmin_c,tmax_c\n2026-07-01,warm,20\n", "line 2, tmin_c"),
         ("twice.csv", b"date,tmin_c,tmax_c\n2026-07-01,9,25\n2026-07-01,9,25\n", "stands on line 2 already"),
         ("binary.csv", b"PK\x03\x04\x00\x00\x00", "not a text file"),
         ("latin.csv", b"date,tmin_c,tmax_c\n2026-07-01,9,25\n# \xE9t\xE9\n", "another encoding"),
-        ("large.csv", &large, "larger than 64 MB"),
+        ("large.csv", &large, "larger than 24 MB"),
     ];
     for (name, content, message) in cases {
         let answer = person.upload("/sites/1/weather", "/sites/1/weather/sources/0/files", name, content);

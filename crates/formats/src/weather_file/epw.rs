@@ -3,7 +3,7 @@
 //! carries months of several years.
 
 use super::{FileKind, FilePlace, WeatherFile, of_hours};
-use crate::table::{Column, Problem, is_recent};
+use crate::table::{Column, Problem, Problems, is_recent};
 use jiff::SignedDuration;
 use jiff::civil::Date;
 use jiff::tz::Offset;
@@ -87,7 +87,7 @@ pub(super) fn read(text: &str, station: &Station) -> Result<WeatherFile, Vec<Pro
     for line in 2..=HEADER_LINES {
         let Some(Ok(_)) = records.next() else { return Err(ended(line)) };
     }
-    let (mut hours, mut problems) = (Vec::new(), Vec::new());
+    let (mut hours, mut problems) = (Vec::new(), Problems::default());
     for record in records {
         match record {
             Ok(record) => match hour(&record, offset) {
@@ -101,7 +101,7 @@ pub(super) fn read(text: &str, station: &Station) -> Result<WeatherFile, Vec<Pro
         problems.push(Problem::file("the file has a header but no hours"));
     }
     if !problems.is_empty() {
-        return Err(problems);
+        return Err(problems.told());
     }
     let columns = COLUMNS
         .iter()

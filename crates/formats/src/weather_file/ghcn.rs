@@ -4,7 +4,7 @@
 //! and is left out. (Public documentation of the data set; from memory.)
 
 use super::{FileKind, FilePlace, WeatherFile, of_days};
-use crate::table::{Column, Problem};
+use crate::table::{Column, Problem, Problems};
 use jiff::civil::Date;
 use std::collections::{BTreeMap, BTreeSet};
 use upland_core::weather::record::{RawDay, Variable};
@@ -138,7 +138,7 @@ fn quality_note(failed: usize) -> Vec<Problem> {
 
 fn value_a_row(text: &str, skip_first: bool, station: &str) -> Result<WeatherFile, Vec<Problem>> {
     let mut days: BTreeMap<Date, (u64, RawDay)> = BTreeMap::new();
-    let (mut problems, mut found, mut failed) = (Vec::new(), BTreeSet::new(), 0);
+    let (mut problems, mut found, mut failed) = (Problems::default(), BTreeSet::new(), 0);
     for record in records(text, skip_first) {
         let (line, cells) = match record {
             Ok(record) => record,
@@ -177,7 +177,7 @@ fn value_a_row(text: &str, skip_first: bool, station: &str) -> Result<WeatherFil
         days.entry(date).or_insert((line, RawDay::new(date))).1.set(*variable, Some(value * factor));
     }
     if !problems.is_empty() {
-        return Err(problems);
+        return Err(problems.told());
     }
     of_days(FileKind::GhcnDaily, None, days.into_values().collect(), columns(&found), quality_note(failed))
 }
@@ -195,7 +195,7 @@ fn place_of<'a>(cell: &dyn Fn(&str) -> Option<&'a str>, station: &str) -> Option
 
 fn day_a_row(text: &str, headers: &[String], station: &str) -> Result<WeatherFile, Vec<Problem>> {
     let index = |name: &str| headers.iter().position(|h| h == name);
-    let (mut problems, mut found, mut failed) = (Vec::new(), BTreeSet::new(), 0);
+    let (mut problems, mut found, mut failed) = (Problems::default(), BTreeSet::new(), 0);
     let mut dated = Vec::new();
     let mut place = None;
     for record in records(text, true) {
@@ -242,7 +242,7 @@ fn day_a_row(text: &str, headers: &[String], station: &str) -> Result<WeatherFil
         dated.push((line, day));
     }
     if !problems.is_empty() {
-        return Err(problems);
+        return Err(problems.told());
     }
     of_days(FileKind::GhcnDaily, place, dated, columns(&found), quality_note(failed))
 }

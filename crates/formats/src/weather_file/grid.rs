@@ -1,6 +1,6 @@
 //! A table as text cells, whatever stands above its header.
 
-use crate::table::Problem;
+use crate::table::{MOST_COLUMNS, Problem, too_large};
 
 /// Lines looked at for a header.
 const HEADER_WITHIN: usize = 30;
@@ -13,7 +13,7 @@ pub struct Grid {
     /// Headers, trimmed.
     pub headers: Vec<String>,
     /// Rows with their lines; a row may be shorter or longer than the header.
-    pub rows: Vec<(u64, Vec<String>)>,
+    pub rows: Vec<(u64, csv::StringRecord)>,
 }
 
 /// The separator that most lines have equally often: decimal commas come and go, separators do not.
@@ -44,15 +44,20 @@ impl Grid {
             .delimiter(separator(&sample))
             .has_headers(false)
             .flexible(true)
+            .trim(csv::Trim::All)
             .comment(Some(b'#'))
             .from_reader(text.as_bytes());
-        let mut lines: Vec<(u64, Vec<String>)> = Vec::new();
+        let mut lines: Vec<(u64, csv::StringRecord)> = Vec::new();
+        let mut count = 0;
         for record in reader.records() {
             let record = record.map_err(|e| vec![Problem::file(format!("cannot be read as CSV: {e}"))])?;
-            let line = record.position().map_or(0, csv::Position::line);
-            lines.push((line, record.iter().map(|c| c.trim().to_owned()).collect()));
+            count += record.len();
+            lines.push((record.position().map_or(0, csv::Position::line), record));
+            if let Some(problem) = too_large(lines.len(), count) {
+                return Err(vec![problem]);
+            }
         }
-        let is_number = |c: &String| c.replace(',', ".").parse::<f64>().is_ok();
+        let is_number = |c: &str| c.replace(',', ".").parse::<f64>().is_ok();
         let at = lines.iter().take(HEADER_WITHIN).position(|(_, cells)| {
             let words = cells.iter().filter(|c| !c.is_empty() && !is_number(c)).count();
             let same_width =
@@ -73,6 +78,11 @@ impl Grid {
         if rows.is_empty() {
             return Err(vec![Problem::file("the file has a header but no rows")]);
         }
+        if headers.len() > MOST_COLUMNS {
+            let message = format!("has more than {MOST_COLUMNS} columns");
+            return Err(vec![Problem::line(header_line, message)]);
+        }
+        let headers = headers.iter().map(str::to_owned).collect();
         Ok(Self { header_line, headers, rows })
     }
 
@@ -89,10 +99,6 @@ impl Grid {
 
     /// Non-empty cells of a column.
     pub(crate) fn column(&self, index: usize) -> impl Iterator<Item = &str> {
-        self.rows
-            .iter()
-            .filter_map(move |(_, cells)| cells.get(index))
-            .map(String::as_str)
-            .filter(|c| !c.is_empty())
+        self.rows.iter().filter_map(move |(_, cells)| cells.get(index)).filter(|c| !c.is_empty())
     }
 }

@@ -4,7 +4,7 @@
 use super::grid::Grid;
 use super::when::DateOrder;
 use super::{FileKind, WeatherFile, of_days, of_hours, when};
-use crate::table::{Column, Problem};
+use crate::table::{Column, Problem, Problems};
 use jiff::SignedDuration;
 use jiff::tz::{Offset, TimeZone};
 use serde::{Deserialize, Serialize};
@@ -309,12 +309,18 @@ impl<'a> Found<'a> {
 struct Rows {
     hours: Vec<(u64, RawHour)>,
     days: Vec<(u64, RawDay)>,
-    problems: Vec<Problem>,
+    problems: Problems,
 }
 
 impl Rows {
-    fn take(&mut self, (line, cells): (u64, &[String]), found: &Found<'_>, mapping: &Mapping, tz: &TimeZone) {
-        let cell = |at: usize| cells.get(at).map_or("", String::as_str);
+    fn take(
+        &mut self,
+        (line, cells): (u64, &csv::StringRecord),
+        found: &Found<'_>,
+        mapping: &Mapping,
+        tz: &TimeZone,
+    ) {
+        let cell = |at: usize| cells.get(at).unwrap_or_default();
         let mut values = Vec::with_capacity(found.columns.len());
         for (at, column, unit) in &found.columns {
             let metric = if mapping.hourly { unit.hour } else { unit.day };
@@ -358,7 +364,7 @@ pub(super) fn read(
     let found = Found::of(&grid, mapping)?;
     let mut rows = Rows::default();
     for (line, cells) in &grid.rows {
-        let of_station = |(at, id): (usize, &str)| cells.get(at).map_or("", String::as_str) == id;
+        let of_station = |(at, id): (usize, &str)| cells.get(at).unwrap_or_default() == id;
         if !found.station.is_none_or(of_station) {
             continue;
         }
@@ -374,7 +380,7 @@ pub(super) fn read(
         problems.push(Problem::file("no row is of the station you said"));
     }
     if !problems.is_empty() {
-        return Err(problems);
+        return Err(problems.told());
     }
     let columns = found.columns.iter();
     let described = columns.map(|(_, c, u)| Column { header: c.header.clone(), unit: u.label }).collect();
@@ -385,14 +391,14 @@ pub(super) fn read(
     hours.sort_by_key(|(_, h)| h.start);
     let doubled = doubled(&hours);
     if !doubled.is_empty() {
-        return Err(doubled);
+        return Err(doubled.told());
     }
     let hours = hours.into_iter().map(|(_, h)| h).collect();
     Ok(of_hours(FileKind::Mapped, None, hours, described, notes, station))
 }
 
 /// Hours in order that stand twice.
-fn doubled(hours: &[(u64, RawHour)]) -> Vec<Problem> {
+fn doubled(hours: &[(u64, RawHour)]) -> Problems {
     let pairs = hours.windows(2).filter_map(|pair| match pair {
         [(a, first), (b, second)] if first.start == second.start => Some((*a.min(b), *a.max(b))),
         _ => None,
@@ -403,7 +409,9 @@ fn doubled(hours: &[(u64, RawHour)]) -> Vec<Problem> {
         );
         Problem::line(second, message)
     };
-    pairs.map(told).collect()
+    let mut problems = Problems::default();
+    problems.extend(pairs.map(told));
+    problems
 }
 
 /// The instant at which an hour begins, and its local day.

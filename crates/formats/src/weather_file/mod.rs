@@ -13,7 +13,7 @@ pub use mapping::{Clock, MappedColumn, Mapping, Quantity, Stamp, UNITS, Unit, qu
 pub use propose::{Doubt, Proposal, propose};
 pub use when::DateOrder;
 
-use crate::table::{Column, Problem};
+use crate::table::{Column, Problem, Problems};
 use crate::{daily_csv, hourly_csv};
 use jiff::tz::TimeZone;
 use upland_core::weather::record::{HourVariable, RawDay, RawHour, days_of, examine_hours};
@@ -232,21 +232,20 @@ fn of_days(
         notes.push(Problem::file("the days are not in order; they are sorted by date"));
     }
     dated.sort_by_key(|(line, day)| (day.date, *line));
-    let doubled: Vec<Problem> = dated
-        .windows(2)
-        .filter_map(|pair| match pair {
-            [(first, a), (second, b)] if a.date == b.date => Some(Problem::line(
-                *second,
-                format!(
-                    "{} stands on line {first} already; keep one row a day, or say which station is meant",
-                    b.date
-                ),
-            )),
-            _ => None,
-        })
-        .collect();
+    let pairs = dated.windows(2).filter_map(|pair| match pair {
+        [(first, a), (second, b)] if a.date == b.date => Some(Problem::line(
+            *second,
+            format!(
+                "{} stands on line {first} already; keep one row a day, or say which station is meant",
+                b.date
+            ),
+        )),
+        _ => None,
+    });
+    let mut doubled = Problems::default();
+    doubled.extend(pairs);
     if !doubled.is_empty() {
-        return Err(doubled);
+        return Err(doubled.told());
     }
     let days: Vec<RawDay> = dated.into_iter().map(|(_, d)| d).filter(|d| !d.is_empty()).collect();
     if days.is_empty() {

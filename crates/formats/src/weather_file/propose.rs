@@ -99,7 +99,12 @@ pub fn propose(text: &str, tz: &TimeZone) -> Result<Proposal, Vec<Problem>> {
     }
     Ok(Proposal {
         key: grid.key(),
-        sample: grid.rows.iter().take(SAMPLE_ROWS).map(|(_, cells)| cells.clone()).collect(),
+        sample: grid
+            .rows
+            .iter()
+            .take(SAMPLE_ROWS)
+            .map(|(_, cells)| cells.iter().map(str::to_owned).collect())
+            .collect(),
         rows: grid.rows.len(),
         mapping: Mapping {
             hourly,
@@ -143,9 +148,9 @@ fn time_column(grid: &Grid, date: usize) -> Option<usize> {
 
 /// What the stamps of an hourly table mark, and which clock they follow.
 fn stamps_of(grid: &Grid, at: WhenColumns, tz: &TimeZone, doubts: &mut Vec<Doubt>) -> (Stamp, Clock) {
-    let read = |cells: &Vec<String>| {
+    let read = |cells: &csv::StringRecord| {
         let time = match at.time {
-            Some(time) => Some(cells.get(time)?.as_str()),
+            Some(time) => Some(cells.get(time)?),
             None => None,
         };
         when::stamp(cells.get(at.date)?, time, at.order)

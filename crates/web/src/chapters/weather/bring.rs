@@ -27,7 +27,7 @@ use upland_formats::{Column, Problem};
 use upland_store::weather::{Comparison, Draft, DraftState};
 
 /// Largest accepted weather file: thirty years of hours have about 20 MB.
-pub(super) const MOST_MB: usize = 64;
+pub(super) const MOST_MB: usize = 24;
 const MAX_BYTES: usize = MOST_MB * 1024 * 1024;
 /// Rows shown at each end of a preview.
 const PREVIEW_ROWS: usize = 4;
@@ -45,7 +45,8 @@ async fn bring(
 ) -> Result<HttpResponse, PageError> {
     let (site_id, source_id) = *path;
     let loaded = Arc::clone(&here.facts);
-    let file = upload::read(&here.who.session, payload, MAX_BYTES).await?;
+    let mut file = upload::read(&here.who.session, payload, MAX_BYTES).await?;
+    let bytes = Arc::new(std::mem::take(&mut file.bytes));
     let user = here.who.user.id;
     // 0 stands for the site's own sensor, which the first file makes.
     let source = match source_id {
@@ -64,7 +65,7 @@ async fn bring(
         );
         Err(vec![Problem { line: None, column: None, message }])
     } else {
-        let bytes = file.bytes.clone();
+        let bytes = Arc::clone(&bytes);
         off_loop(move || match weather_file::stations_of(&bytes).len() {
             // Of a file of several stations the one that is meant is asked on the next page.
             2.. => Ok(()),
@@ -78,7 +79,7 @@ async fn bring(
         return draw(&here.again().await?, StatusCode::UNPROCESSABLE_ENTITY, refused).await;
     }
     let draft = with_store(&here.state, move |store| {
-        store.create_draft((site_id, source), user, &file.file_name, &file.bytes)
+        store.create_draft((site_id, source), user, &file.file_name, &bytes)
     })
     .await?;
     Ok(see_other(&address::draft(site_id, draft)))
