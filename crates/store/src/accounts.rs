@@ -55,6 +55,8 @@ pub struct User {
     pub role: Role,
     /// How the person reads times and dates.
     pub habit: Habit,
+    /// May not sign in.
+    pub disabled: bool,
 }
 
 /// A person with the hash to check a password against.
@@ -141,7 +143,8 @@ impl QueryFragment<Pg> for AskedQuery<'_> {
         );
         out.push_bind_param::<Nullable<BigInt>, _>(&self.site_id)?;
         out.push_sql(
-            " LEFT JOIN site_readings r ON r.site_id = s.id WHERE x.expires_at > now() AND x.token_sha256 = ",
+            " LEFT JOIN site_readings r ON r.site_id = s.id WHERE x.expires_at > now() \
+             AND u.disabled_at IS NULL AND x.token_sha256 = ",
         );
         out.push_bind_param::<Binary, _>(self.token_sha256)
     }
@@ -210,30 +213,43 @@ impl AskedRow {
                 self.role,
                 self.twelve_hours,
                 self.month_first,
+                // Nobody who may not sign in asks.
+                None,
             ))?,
         })
     }
 }
 
-type UserRow = (i64, String, String, String, bool, bool);
+pub(crate) type UserRow = (i64, String, String, String, bool, bool, Option<jiff_diesel::Timestamp>);
 
 /// The columns of a [`UserRow`].
-const USER: (
+pub(crate) const USER: (
     users::id,
     users::login,
     users::display_name,
     users::role,
     users::twelve_hours,
     users::month_first,
-) = (users::id, users::login, users::display_name, users::role, users::twelve_hours, users::month_first);
+    users::disabled_at,
+) = (
+    users::id,
+    users::login,
+    users::display_name,
+    users::role,
+    users::twelve_hours,
+    users::month_first,
+    users::disabled_at,
+);
 
-fn user((id, login, display_name, role, twelve_hours, month_first): UserRow) -> Result<User> {
+pub(crate) fn user(
+    (id, login, display_name, role, twelve_hours, month_first, disabled_at): UserRow,
+) -> Result<User> {
     let role = Role::from_code(&role).ok_or(StoreError::Unknown { what: "role", value: role })?;
     let habit = Habit {
         clock: if twelve_hours { Clock::Hours12 } else { Clock::Hours24 },
         dates: if month_first { DateOrder::MonthFirst } else { DateOrder::DayFirst },
     };
-    Ok(User { id, login, display_name, role, habit })
+    Ok(User { id, login, display_name, role, habit, disabled: disabled_at.is_some() })
 }
 
 fn insert_user(
@@ -331,7 +347,7 @@ impl Store {
     /// As any query.
     pub fn credentials(&self, login: &str) -> Result<Option<Credentials>> {
         let row = users::table
-            .filter(users::login.eq(login.to_lowercase()))
+            .filter(users::login.eq(login.to_lowercase()).and(users::disabled_at.is_null()))
             .select((USER, users::password_hash))
             .first::<(UserRow, String)>(&mut self.connection()?)
             .optional()?;
@@ -354,6 +370,7 @@ impl Store {
             }
             let other_owners: i64 = users::table
                 .filter(users::role.eq(Role::Owner.code()).and(users::id.ne(user_id)))
+                .filter(users::disabled_at.is_null())
                 .count()
                 .get_result(connection)?;
             if role != Role::Owner && other_owners == 0 {

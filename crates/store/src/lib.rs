@@ -11,6 +11,7 @@ pub mod drafts;
 pub mod field;
 pub mod library;
 pub mod logbook;
+pub mod passwords;
 mod pool;
 pub mod readings;
 mod schema;

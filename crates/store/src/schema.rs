@@ -12,6 +12,16 @@ diesel::table! {
         created_at -> Timestamptz,
         twelve_hours -> Bool,
         month_first -> Bool,
+        disabled_at -> Nullable<Timestamptz>,
+    }
+}
+
+diesel::table! {
+    password_links (token_sha256) {
+        token_sha256 -> Binary,
+        user_id -> BigInt,
+        made_by -> BigInt,
+        expires_at -> Timestamptz,
     }
 }
 
@@ -528,6 +538,7 @@ diesel::allow_tables_to_appear_in_same_query!(
     site_readings,
     users,
     sessions,
+    password_links,
     sites,
     site_versions,
     zones,

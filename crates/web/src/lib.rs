@@ -92,7 +92,7 @@ pub async fn serve(state: AppState, config: ServerConfig) -> std::io::Result<()>
             .wrap(session)
             .wrap(middleware::from_fn(server::guard::guard))
             .wrap(middleware::Compress::default())
-            .wrap(tracing_actix_web::TracingLogger::default())
+            .wrap(tracing_actix_web::TracingLogger::<server::trace::RequestSpan>::new())
             .configure(routes)
     })
     // A page goes out in a few small writes; waiting to join them costs 40 ms on every request.

@@ -138,14 +138,24 @@ fn the_first_visit_makes_the_owner_and_only_one() {
     let first = Person::new(&server);
     assert_eq!(first.get("/").status, 303);
     assert!(first.get("/sign-in").text.contains("The owner's account"));
-    let fields = [("login", "isla"), ("name", "Isla"), ("password", "0123456789"), ("again", "012345678x")];
+    let fields = [
+        ("login", "isla"),
+        ("name", "Isla"),
+        ("password", "heather-over-slate"),
+        ("again", "heather-over-slatf"),
+    ];
     let refused = first.post_from("/sign-in", "/first-owner", &fields);
     assert_eq!(refused.status, 422);
     assert!(
         refused.text.contains("differ") && refused.text.contains("value=\"Isla\""),
         "what was typed is kept"
     );
-    let fields = [("login", "isla"), ("name", "Isla"), ("password", "0123456789"), ("again", "0123456789")];
+    let fields = [
+        ("login", "isla"),
+        ("name", "Isla"),
+        ("password", "heather-over-slate"),
+        ("again", "heather-over-slate"),
+    ];
     assert_eq!(first.post_from("/sign-in", "/first-owner", &fields).status, 303);
     assert!(first.get("/").text.contains("No site yet"));
     let second = Person::new(&server);
@@ -153,7 +163,7 @@ fn the_first_visit_makes_the_owner_and_only_one() {
     second.post_from(
         "/sign-in",
         "/first-owner",
-        &[("login", "x"), ("name", "X"), ("password", "0123456789"), ("again", "0123456789")],
+        &[("login", "x"), ("name", "X"), ("password", "heather-over-slate"), ("again", "heather-over-slate")],
     );
     assert_eq!(second.get("/").status, 303, "nobody else becomes owner");
 }

@@ -61,7 +61,8 @@ pub const PAGES: [&str; 52] = [
 ];
 
 /// Routes whose pages are not opened here, and why.
-const LEFT_OUT: [(&str, &str); 14] = [
+const LEFT_OUT: [(&str, &str); 15] = [
+    ("/password/{token}", "opened by its link, in the story of people"),
     ("/readyz", "words for a supervisor"),
     ("/cards/{id}", "the demo has no card of its own; its form is that of a new one"),
     ("/healthz", "words for a supervisor"),

@@ -87,3 +87,75 @@ fn thirty_wrong_passwords_at_once_are_answered_and_the_right_one_still_opens() {
     let other = Person::signed_in(&server, "isla");
     assert_eq!(other.get("/").status, 200, "nobody else is locked out");
 }
+
+#[test]
+fn a_password_is_changed_by_its_owner_and_ends_the_other_sessions() {
+    let server = Server::start(true);
+    let (desk, phone) = (Person::signed_in(&server, "bram"), Person::signed_in(&server, "bram"));
+    let change = |now: &str, new: &str, again: &str| {
+        desk.post_from("/me", "/me/password", &[("now", now), ("password", new), ("again", again)])
+    };
+    for (now, new, again, told) in [
+        ("larkrigg-demi", "heather over wet slate", "heather over wet slate", "is another one"),
+        ("larkrigg-demo", "short", "short", "twelve characters"),
+        ("larkrigg-demo", "passwordpassword", "passwordpassword", "easy to guess"),
+        ("larkrigg-demo", "heather over wet slate", "heather over wet slat", "two passwords differ"),
+    ] {
+        let refused = change(now, new, again);
+        assert_eq!(refused.status, 422, "{new}");
+        assert!(refused.text.contains(told) && !refused.text.contains(now), "{told}");
+    }
+    assert!(desk.get("/me").text.contains("End every other session"));
+    assert_eq!(change("larkrigg-demo", "heather over wet slate", "heather over wet slate").status, 303);
+    assert!(desk.get("/me").text.contains("every other session of yours has ended"));
+    assert_eq!(phone.get("/sites/1/today").status, 303, "signed out");
+    assert_eq!(desk.get("/sites/1/today").status, 200);
+    let old = Person::new(&server);
+    let tried = [("login", "bram"), ("password", "larkrigg-demo")];
+    assert_eq!(old.post_from("/sign-in", "/sign-in", &tried).status, 422);
+    let tried = [("login", "bram"), ("password", "heather over wet slate")];
+    assert_eq!(old.post_from("/sign-in", "/sign-in", &tried).status, 303);
+    assert_eq!(desk.post_from("/me", "/me/sessions/end", &[]).status, 303);
+    assert!(desk.get("/me").text.contains("The other session has ended."));
+    assert_eq!(old.get("/sites/1/today").status, 303);
+}
+
+#[test]
+fn the_owner_hands_over_a_link_once_and_lets_people_out_and_in() {
+    let server = Server::start(true);
+    let (isla, wren) = (Person::signed_in(&server, "isla"), Person::signed_in(&server, "wren"));
+    let id = identity(&isla, "Wren");
+    let ask = |step: &str| isla.post_from(PEOPLE, &format!("/people/{id}/{step}"), &[]);
+    assert_eq!(wren.post_from("/me", &format!("/people/{id}/link"), &[]).status, 403);
+    let link = || {
+        assert_eq!(ask("link").status, 303);
+        let page = isla.get(PEOPLE).text;
+        let token = page.split("/password/").nth(1).expect("a link").get(..64).unwrap().to_owned();
+        assert!(!isla.get(PEOPLE).text.contains(&token), "it is shown once");
+        format!("/password/{token}")
+    };
+    let (first, second) = (link(), link());
+    let new = Person::new(&server);
+    assert_eq!(new.get(&first).status, 400, "another link took its place");
+    assert!(new.get(&second).text.contains("Wren, you sign in as wren"));
+    let choose =
+        |password: &str| new.post_from(&second, &second, &[("password", password), ("again", password)]);
+    assert_eq!(choose("wren wren wren").status, 422);
+    assert_eq!(choose("peat under old snow").status, 303);
+    assert_eq!(new.get("/sites/1/today").status, 200, "signed in at once");
+    assert_eq!(wren.get("/sites/1/today").status, 303, "earlier sessions end");
+    assert_eq!(Person::new(&server).get(&second).status, 400, "used");
+
+    assert_eq!(ask("out").status, 303);
+    assert!(isla.get(PEOPLE).text.contains("may not sign in any more"));
+    assert_eq!(new.get("/sites/1/today").status, 303);
+    let tried = [("login", "wren"), ("password", "peat under old snow")];
+    let sign_in = || Person::new(&server).post_from("/sign-in", "/sign-in", &tried).status;
+    assert_eq!(sign_in(), 422);
+    assert_eq!(ask("in").status, 303);
+    assert_eq!(sign_in(), 303);
+    let own = identity(&isla, "Isla");
+    isla.post_from(PEOPLE, &format!("/people/{own}/out"), &[]);
+    assert!(isla.get(PEOPLE).text.contains("There must be an owner who can sign in"));
+    assert_eq!(isla.get(PEOPLE).status, 200);
+}

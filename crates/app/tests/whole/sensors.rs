@@ -124,8 +124,13 @@ fn tokens_are_rotated_revoked_and_limited() {
     let (first, second) = (device(&person, "Left"), device(&person, "Right"));
     assert_eq!(post(&server, &first, &one(9)).status, 200);
     assert!(post(&server, &second, &one(8)).text.contains("same address"));
-    let statuses: Vec<u16> = (0..160).map(|_| post(&server, &first, &one(7)).status).collect();
-    assert!(statuses.contains(&429) && statuses[0] == 200, "{statuses:?}");
+    // Eight at once, so that a slow machine floods as well.
+    let flood = || (0..60).map(|_| post(&server, &first, &one(7)).status).collect::<Vec<u16>>();
+    let statuses: Vec<u16> = std::thread::scope(|scope| {
+        let all: Vec<_> = (0..8).map(|_| scope.spawn(flood)).collect();
+        all.into_iter().flat_map(|one| one.join().unwrap()).collect()
+    });
+    assert!(statuses.contains(&429) && statuses.contains(&200), "{statuses:?}");
     let skewed = format!("{{\"device_time\":\"{}\",{}", evening() - 3.hours(), &one(6)[1..]);
     assert!(post(&server, &second, &skewed).text.contains("clock is off by"));
 }
@@ -189,7 +194,7 @@ fn a_bypass_a_task_and_the_roles() {
             .status,
         303
     );
-    assert!(person.get(SENSOR).text.contains("due 2027-01-14"));
+    assert!(person.get(SENSOR).text.contains("due 14 Jan 2027"));
     assert_eq!(
         person
             .post_from(SENSOR, &events, &[("kind", "task"), ("task", "battery"), ("date", "2099-07-14")])

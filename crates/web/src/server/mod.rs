@@ -17,6 +17,7 @@ pub(crate) mod session;
 pub(crate) mod stand_ins;
 pub(crate) mod state;
 pub(crate) mod time_zones;
+pub(crate) mod trace;
 pub(crate) mod upload;
 
 use crate::server::error::PageError;

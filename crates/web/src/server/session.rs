@@ -30,7 +30,7 @@ pub(crate) fn random_hex() -> String {
     hex::encode(rand::random::<[u8; 32]>())
 }
 
-fn hash(token: &str) -> Vec<u8> {
+pub(crate) fn hash(token: &str) -> Vec<u8> {
     Sha256::digest(token.as_bytes()).to_vec()
 }
 
@@ -67,6 +67,11 @@ pub(crate) async fn begin(
     // once its writer has signed in again.
     session.insert(TOKEN, token)?;
     Ok(())
+}
+
+/// The hash of the token of a session; empty where nobody is signed in.
+pub(crate) fn own_hash(session: &Session) -> Result<Vec<u8>, PageError> {
+    Ok(session.get::<String>(TOKEN)?.map_or(Vec::new(), |token| hash(&token)))
 }
 
 /// Ends the session on the server and forgets the cookie.

@@ -7,7 +7,7 @@ use crate::server::jobs::Jobs;
 use crate::server::limits::Limits;
 use crate::server::reader::asked;
 use crate::server::stand_ins::StandIns;
-use actix_web::web;
+use actix_web::{HttpRequest, web};
 use jiff::{SignedDuration, Timestamp};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicI64, Ordering};
@@ -76,6 +76,18 @@ impl AppState {
     pub fn with_public_url(mut self, url: Option<String>) -> Self {
         self.public_url = url;
         self
+    }
+
+    /// An address as a reader's device can open it: under the public name of the installation, else under the one that
+    /// was asked for.
+    pub(crate) fn address(&self, request: &HttpRequest, path: &str) -> String {
+        match self.public_url.as_deref() {
+            Some(public) => format!("{}{path}", public.trim_end_matches('/')),
+            None => {
+                let connection = request.connection_info();
+                format!("{}://{}{path}", connection.scheme(), connection.host())
+            }
+        }
     }
 
     /// What the application's clock shows exactly.

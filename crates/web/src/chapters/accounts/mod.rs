@@ -2,6 +2,7 @@
 
 mod clock;
 mod me;
+mod password;
 mod typed;
 
 use crate::page::frame::Frame;
@@ -20,9 +21,10 @@ use askama::Template;
 use std::sync::LazyLock;
 use tokio::sync::Semaphore;
 use upland_store::accounts::{Role, RoleChange, User};
+use zxcvbn::{Score, zxcvbn};
 
 /// Shortest accepted password, characters.
-const MIN_PASSWORD: usize = 10;
+const MIN_PASSWORD: usize = 12;
 
 pub(crate) fn routes(config: &mut web::ServiceConfig) {
     config
@@ -35,6 +37,7 @@ pub(crate) fn routes(config: &mut web::ServiceConfig) {
         .service(change_role)
         .configure(clock::routes)
         .configure(me::routes)
+        .configure(password::routes)
         .configure(typed::routes);
 }
 
@@ -163,12 +166,26 @@ fn account_errors(login: &str, name: &str, password: &str) -> Vec<&'static str> 
     if name.is_empty() || name.chars().count() > 80 {
         errors.push("Give a name to be shown, up to 80 characters.");
     }
-    if password.chars().count() < MIN_PASSWORD {
-        errors.push("The password needs at least ten characters.");
-    } else if password.len() > 400 {
-        errors.push("The password is too long.");
-    }
+    errors.extend(password_errors(password, &[login, name]));
     errors
+}
+
+/// What is wrong with a password of somebody who goes by some names.
+fn password_errors(password: &str, names: &[&str]) -> Vec<&'static str> {
+    if password.chars().count() < MIN_PASSWORD {
+        return vec!["The password needs at least twelve characters."];
+    }
+    if password.len() > 400 {
+        return vec!["The password is too long."];
+    }
+    // The estimator takes the square of the length; a hundred characters are beyond guessing.
+    let looked_at: String = password.chars().take(100).collect();
+    if zxcvbn(&looked_at, names).score() < Score::Three {
+        return vec![
+            "The password is easy to guess: take several words that do not belong together, or a longer sentence of your own.",
+        ];
+    }
+    Vec::new()
 }
 
 async fn hashed(password: &str) -> Result<String, PageError> {
@@ -292,8 +309,26 @@ mod tests {
     }
 
     #[test]
+    fn a_password_is_long_and_hard_to_guess() {
+        let wrong = |password: &str| !password_errors(password, &["isla", "Isla of the Slope"]).is_empty();
+        for easy in [
+            "short-one",
+            "passwordpassword",
+            "123456789012",
+            "isla of the slope",
+            "aaaaaaaaaaaaaaa",
+            &"x".repeat(401),
+        ] {
+            assert!(wrong(easy), "{easy}");
+        }
+        for hard in ["larkrigg-demo", "heather-over-wet-slate", "Jk4$vPq9!wZx"] {
+            assert!(!wrong(hard), "{hard}");
+        }
+    }
+
+    #[test]
     fn account_fields_are_checked() {
-        assert_eq!(account_errors("isla", "Isla", "0123456789"), Vec::<&str>::new());
+        assert_eq!(account_errors("isla", "Isla", "heather-over-wet-slate"), Vec::<&str>::new());
         assert_eq!(account_errors("is la", "", "short").len(), 3);
     }
 }

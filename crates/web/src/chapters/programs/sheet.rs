@@ -8,7 +8,6 @@ use crate::page::frame::Frame;
 use crate::page::headline::headline;
 use crate::page::law_words::{exempt_words, rule_words};
 use crate::server::error::{PageError, page};
-use crate::server::state::AppState;
 use crate::site::context::AtSite;
 use crate::site::workbench::Workbench;
 use actix_web::{HttpRequest, HttpResponse, get, web};
@@ -197,17 +196,6 @@ fn build(bench: &Workbench) -> Result<SheetView, PageError> {
     })
 }
 
-/// The address of the box's page as the reader's device can open it: under the public name of the installation, else
-/// under the one that was asked for.
-fn address(request: &HttpRequest, path: &str) -> String {
-    let state = request.app_data::<web::Data<AppState>>();
-    if let Some(public) = state.and_then(|state| state.public_url.as_deref()) {
-        return format!("{}{path}", public.trim_end_matches('/'));
-    }
-    let connection = request.connection_info();
-    format!("{}://{}{path}", connection.scheme(), connection.host())
-}
-
 /// A QR code as SVG, drawn with attributes only.
 fn qr(text: &str) -> Result<String, PageError> {
     let code = QrCode::new(text)
@@ -237,7 +225,7 @@ async fn door_sheet(
     path: web::Path<(i64, u8)>,
 ) -> Result<HttpResponse, PageError> {
     let bench = here.workbench(path.1).await?;
-    let address = address(&request, &bench.path());
+    let address = here.state.address(&request, &bench.path());
     let code = address.clone();
     let qr = here.once(format!("code of {address}"), 10, move |_| qr(&code)).await?;
     let night = coming_night(&here, &bench).await?;
@@ -247,7 +235,7 @@ async fn door_sheet(
         head: bench.head(Tab::Sheet)?,
         view: build(&bench)?,
         qr,
-        calendar: self::address(&request, &format!("/calendar/{token}.ics")),
+        calendar: here.state.address(&request, &format!("/calendar/{token}.ics")),
         address,
         night,
     })

@@ -1,0 +1,205 @@
+//! Passwords after the first: one's own, through a link of the owner's; sessions ended; people let out and in.
+
+use super::{hashed, hashing, password_errors, verify};
+use crate::server::error::{PageError, page, page_with, see_other};
+use crate::server::session::{self, Fields, Owner, SignedIn, csrf, flash};
+use crate::server::state::{AppState, read, with_store};
+use actix_session::Session;
+use actix_web::http::StatusCode;
+use actix_web::{HttpRequest, HttpResponse, get, post, web};
+use askama::Template;
+use jiff::SignedDuration;
+use upland_store::accounts::{RoleChange, User};
+
+/// A link to choose a password is good for so long, and once.
+const LINK: SignedDuration = SignedDuration::from_hours(24);
+
+pub(super) fn routes(config: &mut web::ServiceConfig) {
+    config
+        .service(change)
+        .service(end_others)
+        .service(make_link)
+        .service(let_out)
+        .service(let_in)
+        .service(choose_page)
+        .service(choose);
+}
+
+/// What is wrong with a new password that was typed twice.
+fn chosen_errors(user: &User, fields: &Fields) -> Vec<&'static str> {
+    let mut errors = password_errors(fields.get("password"), &[&user.login, &user.display_name]);
+    if fields.get("password") != fields.get("again") {
+        errors.push("The two passwords differ.");
+    }
+    errors
+}
+
+#[post("/me/password")]
+async fn change(
+    state: web::Data<AppState>,
+    who: SignedIn,
+    fields: Fields,
+) -> Result<HttpResponse, PageError> {
+    if !state.limits.attempt("own password", &who.user.login) {
+        return super::me::draw(
+            &state,
+            &who,
+            StatusCode::TOO_MANY_REQUESTS,
+            vec!["Too many attempts. Wait a minute, then try again."],
+        )
+        .await;
+    }
+    let id = who.user.id;
+    let known = read(&state, move |snapshot| snapshot.password_hash(id)).await?.unwrap_or_default();
+    let now = fields.get("now").to_owned();
+    let mut errors = chosen_errors(&who.user, &fields);
+    if !hashing(move || verify(&now, &known)).await? {
+        errors.insert(0, "The password that you have now is another one.");
+    }
+    if !errors.is_empty() {
+        return super::me::draw(&state, &who, StatusCode::UNPROCESSABLE_ENTITY, errors).await;
+    }
+    let hash = hashed(fields.get("password")).await?;
+    let own = session::own_hash(&who.session)?;
+    with_store(&state, move |store| store.change_password(id, &hash, &own)).await?;
+    flash(&who.session, "The password is changed; every other session of yours has ended.", None)?;
+    Ok(see_other("/me"))
+}
+
+#[post("/me/sessions/end")]
+async fn end_others(
+    state: web::Data<AppState>,
+    who: SignedIn,
+    _fields: Fields,
+) -> Result<HttpResponse, PageError> {
+    let (id, own) = (who.user.id, session::own_hash(&who.session)?);
+    let ended = with_store(&state, move |store| store.end_sessions(id, &own)).await?;
+    let text = match ended {
+        0 => "There was no other session.".to_owned(),
+        1 => "The other session has ended.".to_owned(),
+        many => format!("The {many} other sessions have ended."),
+    };
+    flash(&who.session, text, None)?;
+    Ok(see_other("/me"))
+}
+
+#[post("/people/{id}/link")]
+async fn make_link(
+    state: web::Data<AppState>,
+    Owner(who): Owner,
+    id: web::Path<i64>,
+    request: HttpRequest,
+    _fields: Fields,
+) -> Result<HttpResponse, PageError> {
+    let token = session::random_hex();
+    let (stored, actor) = (session::hash(&token), who.user.id);
+    if !with_store(&state, move |store| store.make_password_link(&stored, *id, LINK, actor)).await? {
+        return Err(PageError::NotFound);
+    }
+    let address = state.address(&request, &format!("/password/{token}"));
+    let text =
+        format!("Hand over this link; it lets the person choose a password once, within a day: {address}");
+    flash(&who.session, text, None)?;
+    Ok(see_other("/people"))
+}
+
+async fn disable(
+    state: &web::Data<AppState>,
+    who: &SignedIn,
+    id: i64,
+    disabled: bool,
+) -> Result<HttpResponse, PageError> {
+    let (at, actor) = (who.now, who.user.id);
+    let text = match with_store(state, move |store| store.set_disabled(id, disabled, at, actor)).await? {
+        RoleChange::NoSuchAccount => return Err(PageError::NotFound),
+        RoleChange::Done if disabled => "The account may not sign in any more; its sessions have ended.",
+        RoleChange::Done => "The account may sign in again.",
+        RoleChange::Unchanged => "It is so already.",
+        RoleChange::LastOwner => "There must be an owner who can sign in; the account stays as it is.",
+    };
+    flash(&who.session, text, None)?;
+    Ok(see_other("/people"))
+}
+
+#[post("/people/{id}/out")]
+async fn let_out(
+    state: web::Data<AppState>,
+    Owner(who): Owner,
+    id: web::Path<i64>,
+    _fields: Fields,
+) -> Result<HttpResponse, PageError> {
+    disable(&state, &who, *id, true).await
+}
+
+#[post("/people/{id}/in")]
+async fn let_in(
+    state: web::Data<AppState>,
+    Owner(who): Owner,
+    id: web::Path<i64>,
+    _fields: Fields,
+) -> Result<HttpResponse, PageError> {
+    disable(&state, &who, *id, false).await
+}
+
+#[derive(Template)]
+#[template(path = "chapters/accounts/choose.html")]
+struct ChoosePage {
+    csrf: String,
+    token: String,
+    name: String,
+    login: String,
+    errors: Vec<&'static str>,
+}
+
+/// Whose password a link lets choose. Unknown ones are slowed down, so that nobody guesses.
+async fn of_link(state: &web::Data<AppState>, request: &HttpRequest, token: &str) -> Result<User, PageError> {
+    let hashed = session::hash(token);
+    let found = read(state, move |snapshot| snapshot.password_link(&hashed)).await?;
+    let address = request.peer_addr().map_or(String::new(), |a| a.ip().to_string());
+    match found {
+        Some(user) => Ok(user),
+        None if state.limits.guess(&address) => Err(PageError::BadRequest(
+            "This link was used already, or is older than a day. Ask the owner for another one.".into(),
+        )),
+        None => Err(PageError::NotFound),
+    }
+}
+
+#[get("/password/{token}")]
+async fn choose_page(
+    state: web::Data<AppState>,
+    session: Session,
+    request: HttpRequest,
+    token: web::Path<String>,
+) -> Result<HttpResponse, PageError> {
+    let user = of_link(&state, &request, &token).await?;
+    page(&ChoosePage {
+        csrf: csrf(&session)?,
+        token: token.into_inner(),
+        name: user.display_name,
+        login: user.login,
+        errors: Vec::new(),
+    })
+}
+
+#[post("/password/{token}")]
+async fn choose(
+    state: web::Data<AppState>,
+    session: Session,
+    request: HttpRequest,
+    token: web::Path<String>,
+    fields: Fields,
+) -> Result<HttpResponse, PageError> {
+    let user = of_link(&state, &request, &token).await?;
+    let errors = chosen_errors(&user, &fields);
+    if !errors.is_empty() {
+        let (name, login) = (user.display_name, user.login);
+        let form = ChoosePage { csrf: csrf(&session)?, token: token.into_inner(), name, login, errors };
+        return page_with(StatusCode::UNPROCESSABLE_ENTITY, &form);
+    }
+    let (hash, link) = (hashed(fields.get("password")).await?, session::hash(&token));
+    let id = with_store(&state, move |store| store.use_password_link(&link, &hash)).await?;
+    let id = id.ok_or_else(|| PageError::BadRequest("This link was used already.".into()))?;
+    session::begin(&state, &session, id).await?;
+    Ok(see_other("/"))
+}
