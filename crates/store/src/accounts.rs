@@ -252,6 +252,14 @@ pub(crate) fn user(
     Ok(User { id, login, display_name, role, habit, disabled: disabled_at.is_some() })
 }
 
+/// Whether somebody else owns the place and can sign in.
+pub(crate) fn another_owner(connection: &mut PgConnection, user_id: i64) -> QueryResult<bool> {
+    let others = users::table
+        .filter(users::role.eq(Role::Owner.code()).and(users::id.ne(user_id)))
+        .filter(users::disabled_at.is_null());
+    diesel::select(diesel::dsl::exists(others)).get_result(connection)
+}
+
 fn insert_user(
     connection: &mut PgConnection,
     login: &str,
@@ -368,12 +376,7 @@ impl Store {
             if now == role.code() {
                 return Ok(RoleChange::Unchanged);
             }
-            let other_owners: i64 = users::table
-                .filter(users::role.eq(Role::Owner.code()).and(users::id.ne(user_id)))
-                .filter(users::disabled_at.is_null())
-                .count()
-                .get_result(connection)?;
-            if role != Role::Owner && other_owners == 0 {
+            if role != Role::Owner && !another_owner(connection, user_id)? {
                 return Ok(RoleChange::LastOwner);
             }
             diesel::update(users::table.find(user_id))

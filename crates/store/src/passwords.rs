@@ -1,6 +1,6 @@
 //! Passwords after the first: changed by oneself or through a link of the owner's; sessions ended; people let out.
 
-use crate::accounts::{Role, RoleChange, USER, User, UserRow, user};
+use crate::accounts::{Role, RoleChange, USER, User, UserRow, another_owner, user};
 use crate::schema::{password_links, sessions, users};
 use crate::transaction::NewEvent;
 use crate::{Action, Result, Snapshot, Store, Subject};
@@ -170,12 +170,7 @@ impl Store {
             if known.disabled == disabled {
                 return Ok(RoleChange::Unchanged);
             }
-            let other_owners: i64 = users::table
-                .filter(users::role.eq(Role::Owner.code()).and(users::id.ne(user_id)))
-                .filter(users::disabled_at.is_null())
-                .count()
-                .get_result(connection)?;
-            if disabled && known.role == Role::Owner && other_owners == 0 {
+            if disabled && known.role == Role::Owner && !another_owner(connection, user_id)? {
                 return Ok(RoleChange::LastOwner);
             }
             diesel::update(users::table.find(user_id))

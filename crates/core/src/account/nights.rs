@@ -100,7 +100,7 @@ pub fn subject(zone: &Zone) -> Subject {
 #[must_use]
 pub fn night_of(rules: &NightRules, zone: &Zone, date: Date) -> ZoneNight {
     let subject = subject(zone);
-    let spans = open_spans(rules.law, subject, date, rules.windows.of(zone, date).0, rules.tz);
+    let spans = open_spans(rules.law, subject, date, rules.windows.of(zone, date), rules.tz);
     let wet = rained(rules, subject, date);
     let dry = wet.map_or(spans.clone(), |(_, until)| {
         let left = spans.iter().map(|(from, to)| ((*from).max(until), *to));
@@ -199,7 +199,7 @@ pub fn nights(rules: &NightRules, zone: &Zone, sky: &SkyHours) -> Vec<ZoneNight>
 #[must_use]
 pub fn free_nights(sky: &SkyHours, zone: &Zone, windows: &WaterWindows) -> Vec<ZoneNight> {
     let night = |date: Date| {
-        let spans = windows.of(zone, date).0.spans(date, &sky.tz);
+        let spans = windows.of(zone, date).spans(date, &sky.tz);
         let open = longest(&spans);
         ZoneNight {
             date,

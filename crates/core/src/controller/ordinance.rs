@@ -4,6 +4,7 @@
 //! A restriction belongs to the wall clock: a run that goes on past midnight must be allowed on
 //! both dates.
 
+use super::windows::joined;
 use crate::controller::schedule::YearSpan;
 use crate::ground::application::HeadType;
 use crate::quantity::time::{Hours, MINUTES_A_DAY, MinuteOfDay, instant, weekday_index};
@@ -478,14 +479,7 @@ impl Law {
 /// Merges spans into ones that do not touch.
 #[must_use]
 pub fn merged(spans: &[Forbidden]) -> Vec<(Timestamp, Timestamp)> {
-    let mut out: Vec<(Timestamp, Timestamp)> = Vec::new();
-    for span in spans {
-        match out.last_mut() {
-            Some(last) if span.from <= last.1 => last.1 = last.1.max(span.until),
-            _ => out.push((span.from, span.until)),
-        }
-    }
-    out
+    joined(spans.iter().map(|span| (span.from, span.until)))
 }
 
 /// How long two spans share.

@@ -19,8 +19,6 @@ pub enum BoxTask {
 pub struct BoxDue {
     /// What.
     pub task: BoxTask,
-    /// When it was done last, if anybody said so.
-    pub done: Option<Date>,
     /// When it is due, or was: the date of the last change of the clock, or some months after the last battery;
     /// `None` where nobody knows when that was.
     pub on: Option<Date>,
@@ -56,12 +54,12 @@ pub fn due(
     if let Some(last) = last.filter(|last| (today - *last).get_days() <= CLOCK_DAYS) {
         let done = done(BoxTask::Clock).map(day);
         let now = done.is_none_or(|done| done < last);
-        out.push(BoxDue { task: BoxTask::Clock, done, on: Some(last), now });
+        out.push(BoxDue { task: BoxTask::Clock, on: Some(last), now });
     }
     if card.backup_battery_months > 0 {
         let done = done(BoxTask::BackupBattery).map(day);
         let on = done.map(|done| done.saturating_add(i32::from(card.backup_battery_months).months()));
-        out.push(BoxDue { task: BoxTask::BackupBattery, done, on, now: on.is_none_or(|on| on <= today) });
+        out.push(BoxDue { task: BoxTask::BackupBattery, on, now: on.is_none_or(|on| on <= today) });
     }
     out
 }

@@ -47,14 +47,7 @@ impl Windows {
         let decided = decided(self.night);
         let mut spans: Vec<_> = self.all().map(|hours| placed(evening, decided, hours, tz)).collect();
         spans.sort_unstable();
-        let mut out: Vec<(Timestamp, Timestamp)> = Vec::new();
-        for (from, until) in spans {
-            match out.last_mut() {
-                Some(last) if from <= last.1 => last.1 = last.1.max(until),
-                _ => out.push((from, until)),
-            }
-        }
-        out
+        joined(spans)
     }
 
     /// Minutes of each by the clock of an ordinary night, counted from midnight before its evening.
@@ -65,6 +58,19 @@ impl Windows {
             (from, from + hours.minutes())
         })
     }
+}
+
+/// Spans in the order of their beginnings as ones that do not touch.
+#[must_use]
+pub fn joined(spans: impl IntoIterator<Item = (Timestamp, Timestamp)>) -> Vec<(Timestamp, Timestamp)> {
+    let mut out: Vec<(Timestamp, Timestamp)> = Vec::new();
+    for (from, until) in spans {
+        match out.last_mut() {
+            Some(last) if from <= last.1 => last.1 = last.1.max(until),
+            _ => out.push((from, until)),
+        }
+    }
+    out
 }
 
 /// The time of day at which the nights of a main window are decided.

@@ -237,7 +237,7 @@ impl Installation {
     /// The windows of a station; those of the site where no zone is wired.
     #[must_use]
     pub fn windows_of(&self, station: u16) -> Windows {
-        let own = self.zone(station).map(|own| self.windows.of(&own.zone, self.on).0);
+        let own = self.zone(station).map(|own| self.windows.of(&own.zone, self.on));
         own.unwrap_or_else(|| self.windows.of_site())
     }
 
@@ -245,7 +245,7 @@ impl Installation {
     /// for. That of the site alone where no zone has its own. Minutes from midnight before the evening.
     #[must_use]
     pub fn hull_minutes(&self) -> (u32, u32) {
-        let zones = self.zones.iter().map(|zone| self.windows.of(&zone.zone, self.on).0);
+        let zones = self.zones.iter().map(|zone| self.windows.of(&zone.zone, self.on));
         let all = zones.chain([self.windows.of_site()]).flat_map(Windows::minutes);
         let (from, until) = all.reduce(|a, b| (a.0.min(b.0), a.1.max(b.1))).unwrap_or((0, MINUTES_A_DAY));
         (from, until.min(from + MINUTES_A_DAY))

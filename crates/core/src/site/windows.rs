@@ -16,17 +16,6 @@ pub struct WaterWindows {
     pub grow_in: Option<Hours>,
 }
 
-/// Why a zone has the window that it has.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum WindowOf {
-    /// It grows in.
-    GrowIn,
-    /// It has its own.
-    Zone,
-    /// That of the site.
-    Site,
-}
-
 impl WaterWindows {
     /// One window and no other.
     #[must_use]
@@ -34,15 +23,12 @@ impl WaterWindows {
         Self { main, second: None, grow_in: None }
     }
 
-    /// The windows of a zone on a date, and whose they are.
+    /// The windows of a zone on a date: that of its grow-in, else its own, else the site's.
     #[must_use]
-    pub fn of(&self, zone: &Zone, date: Date) -> (Windows, WindowOf) {
+    pub fn of(&self, zone: &Zone, date: Date) -> Windows {
         let grows_in = zone.planting.grow_in.is_some_and(|g| g.holds(date));
-        match (self.grow_in.filter(|_| grows_in), zone.window) {
-            (Some(hours), _) => (Windows::new(self.main, hours, None), WindowOf::GrowIn),
-            (None, Some(hours)) => (Windows::new(self.main, hours, None), WindowOf::Zone),
-            (None, None) => (self.of_site(), WindowOf::Site),
-        }
+        let instead = self.grow_in.filter(|_| grows_in).or(zone.window);
+        instead.map_or_else(|| self.of_site(), |hours| Windows::new(self.main, hours, None))
     }
 
     /// The windows of what has none of its own.

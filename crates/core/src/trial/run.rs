@@ -265,7 +265,7 @@ fn zone_result(
 fn outside(facts: &Facts, zone: &Zone, waterings: &[Watering]) -> u32 {
     let holds = |at: Timestamp| {
         let at = at.to_zoned(facts.tz.clone());
-        facts.site.windows.of(zone, at.date()).0.hold(at.time())
+        facts.site.windows.of(zone, at.date()).hold(at.time())
     };
     let of = |w: &&Watering| !(holds(w.from) && holds(w.until - SignedDuration::from_secs(1)));
     u32::try_from(waterings.iter().filter(of).count()).unwrap_or(u32::MAX)
