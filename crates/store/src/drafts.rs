@@ -1,8 +1,9 @@
 //! What somebody typed into the settings of a box and has not saved yet. It is no fact of the site: nothing is computed
 //! from it, and it raises no revision.
 
-use crate::schema::settings_drafts;
+use crate::schema::{settings_drafts, settings_versions};
 use crate::{Result, Snapshot, Store, StoreError};
+use diesel::dsl::IntervalDsl;
 use diesel::prelude::*;
 use jiff::Timestamp;
 use std::collections::BTreeMap;
@@ -47,7 +48,8 @@ impl Snapshot<'_> {
 }
 
 impl Store {
-    /// Keeps a draft in place of the one before; returns whether it was kept: too large a one is not.
+    /// Keeps a draft in place of the one before; returns whether it was kept: too large a one is not, nor one that its
+    /// writer has just saved as a later version, which was on its way while the save overtook it.
     ///
     /// # Errors
     /// As any query.
@@ -64,6 +66,7 @@ impl Store {
             settings_drafts::base_version.eq(base_version),
             settings_drafts::fields.eq(serde_json::json!(fields)),
         );
+        let connection = &mut self.connection()?;
         diesel::insert_into(settings_drafts::table)
             .values((
                 settings_drafts::user_id.eq(user_id),
@@ -73,8 +76,23 @@ impl Store {
             .on_conflict((settings_drafts::user_id, settings_drafts::controller_id))
             .do_update()
             .set((kept, settings_drafts::typed_at.eq(app_now())))
-            .execute(&mut self.connection()?)?;
-        Ok(true)
+            .execute(connection)?;
+        // Asked after it is kept: a save that is not seen here yet forgets the draft itself when it is done.
+        let overtaken = settings_versions::table.filter(
+            settings_versions::controller_id
+                .eq(controller_id)
+                .and(settings_versions::saved_by.eq(user_id))
+                .and(settings_versions::version.gt(base_version))
+                .and((settings_versions::saved_at + 1.minute()).gt(app_now())),
+        );
+        if !diesel::select(diesel::dsl::exists(overtaken)).get_result::<bool>(connection)? {
+            return Ok(true);
+        }
+        let late = settings_drafts::table
+            .filter(settings_drafts::user_id.eq(user_id).and(settings_drafts::controller_id.eq(controller_id)))
+            .filter(settings_drafts::base_version.eq(base_version));
+        diesel::delete(late).execute(connection)?;
+        Ok(false)
     }
 
     /// Forgets a draft; returns whether there was one.

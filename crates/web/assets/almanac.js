@@ -133,6 +133,7 @@ document.addEventListener("alpine:init", () => {
       this.$root.addEventListener("keydown", (event) => this.key(event));
       this.$root.addEventListener("pointerdown", (event) => this.grab(event));
       this.$root.addEventListener("paste", (event) => this.pasted(event));
+      this.$root.addEventListener("submit", () => clearTimeout(this.waiting));
       this.$root.querySelectorAll("[data-noscript]").forEach((button) => { button.hidden = true; });
     },
     changed(event) {
