@@ -75,6 +75,7 @@ document.addEventListener("alpine:init", () => {
       if (!this.all || !words.length) return [];
       return this.all.filter((hit) => words.every((word) => hit.name.toLowerCase().includes(word))).slice(0, 12);
     },
+    get open() { return { "is-active": this.hits.length > 0 }; },
     clear() { this.query = ""; this.$refs.box.blur(); },
     leave(event) { if (!this.$root.contains(event.relatedTarget)) this.query = ""; },
     down() {

@@ -251,7 +251,7 @@ async fn walk(width: u32, height: u32) {
     page.fill("elevation", "1040").await;
     page.fill("time_zone", "Etc/GMT+1").await;
     page.click("form.survey button.is-primary").await;
-    page.css(".errors").await;
+    page.css(".message.is-danger").await;
     let error = page.script("return document.getElementById('latitude-error').innerText").await;
     assert!(error.as_str().unwrap().contains("between -89 and 89"), "{error}");
     assert_eq!(page.script("return document.getElementById('name').value").await, "Tarnside Nursery");
@@ -411,7 +411,7 @@ async fn the_keyboard_alone_is_enough() {
     // Find a site by the slash key.
     press(&page, "/").await;
     press(&page, "botanic").await;
-    page.css(".find li a").await;
+    page.css(".find .dropdown-item").await;
     press(&page, key(Key::Down)).await;
     press(&page, key(Key::Enter)).await;
     page.heading_with("The box will run").await;

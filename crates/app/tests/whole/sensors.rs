@@ -220,7 +220,7 @@ fn two_people_editing_a_sensor_and_its_plan_lose_nothing() {
             let value = part.split("value=\"").nth(1).unwrap().split('"').next().unwrap().to_owned();
             all.push((id, value));
         }
-        for part in page.split("<select class=\"select-plain\" id=\"").skip(1) {
+        for part in page.split("<select id=\"").skip(1) {
             let id = part.split('"').next().unwrap().to_owned();
             let chosen = part
                 .split("</select>")
