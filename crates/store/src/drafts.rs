@@ -89,7 +89,9 @@ impl Store {
             return Ok(true);
         }
         let late = settings_drafts::table
-            .filter(settings_drafts::user_id.eq(user_id).and(settings_drafts::controller_id.eq(controller_id)))
+            .filter(
+                settings_drafts::user_id.eq(user_id).and(settings_drafts::controller_id.eq(controller_id)),
+            )
             .filter(settings_drafts::base_version.eq(base_version));
         diesel::delete(late).execute(connection)?;
         Ok(false)
