@@ -248,31 +248,6 @@ pub fn send(person: &Person, path: &str, fields: &BTreeMap<String, String>) -> s
 }
 
 #[test]
-fn a_draft_that_the_save_overtook_is_not_kept() {
-    let server = Server::start(true);
-    let (bram, isla) = (Person::signed_in(&server, "bram"), Person::signed_in(&server, "isla"));
-    let box_page = "/sites/1/boxes/1";
-    let mut typed = fields(&bram.get(box_page).text);
-    typed.insert("p0-m1".into(), "9".into());
-    typed.insert("reason".into(), "less on the lawn".into());
-    let theirs = fields(&isla.get(box_page).text);
-    assert_eq!(send(&bram, box_page, &typed).status, 303);
-    // What was sent a moment before the save comes in a moment after it.
-    typed.insert("p0-m1".into(), "90".into());
-    send(&bram, &format!("{box_page}/draft"), &typed);
-    assert!(!bram.get(box_page).text.contains("Your draft of"));
-    // Who saved nothing keeps hers, and so does who types on from what was saved.
-    let mut hers = theirs.clone();
-    hers.insert("p0-m1".into(), "14".into());
-    send(&isla, &format!("{box_page}/draft"), &hers);
-    assert!(isla.get(box_page).text.contains("Your draft of"));
-    let mut on = fields(&bram.get(box_page).text);
-    on.insert("p0-m1".into(), "10".into());
-    send(&bram, &format!("{box_page}/draft"), &on);
-    assert!(bram.get(box_page).text.contains("Your draft of"));
-}
-
-#[test]
 fn two_who_edit_one_box_lose_nothing() {
     let server = Server::start(true);
     let (bram, isla) = (Person::signed_in(&server, "bram"), Person::signed_in(&server, "isla"));
