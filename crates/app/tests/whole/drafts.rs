@@ -62,7 +62,7 @@ fn a_draft_that_the_save_overtook_is_not_kept() {
     send(&bram, &format!("{box_page}/draft"), &typed);
     assert!(!bram.get(box_page).text.contains("Your draft of"));
     // Who saved nothing keeps hers, and so does who types on from what was saved.
-    let mut hers = theirs.clone();
+    let mut hers = theirs;
     hers.insert("p0-m1".into(), "14".into());
     send(&isla, &format!("{box_page}/draft"), &hers);
     assert!(isla.get(box_page).text.contains("Your draft of"));
