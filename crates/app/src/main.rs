@@ -51,6 +51,8 @@ enum Command {
     },
     /// Serves the application.
     Serve(commands::serve::Args),
+    /// Does background work of a database, on this machine beside or instead of its servers.
+    Worker(commands::serve::WorkerArgs),
     /// Brings the database to the current schema.
     Migrate(commands::serve::Database),
     /// Loads the demo when the database has no accounts yet.
@@ -96,6 +98,7 @@ fn main() -> ExitCode {
             SchemaOf::Sensor => upland_formats::sensor_file::schema(),
         }),
         Command::Serve(args) => commands::serve::serve(args),
+        Command::Worker(args) => commands::serve::work(args),
         Command::Migrate(args) => commands::serve::migrate(&args),
         Command::LoadDemo(args) => commands::serve::load_demo(&args),
     };

@@ -6,7 +6,9 @@ use rand::{Rng, SeedableRng};
 use rand_chacha::ChaCha8Rng;
 use std::collections::BTreeMap;
 use std::f64::consts::TAU;
+use upland_core::quantity::units::Celsius;
 use upland_core::weather::DayWeather;
+use upland_core::weather::atmosphere::saturation_vapour_pressure;
 
 /// Weather at an instant.
 #[derive(Debug, Clone, Copy, PartialEq)]
@@ -90,9 +92,13 @@ impl Sky {
         let warm = 0.5 - 0.5 * (TAU * (hour - 3.0) / 24.0).cos();
         let season = 0.55 + 0.45 * (TAU * (f64::from(civil.day_of_year()) - 172.0) / 365.0).cos();
         let sun = (TAU * (hour - 6.0) / 24.0).sin().max(0.0) * 900.0 * season * clear;
+        let temperature = low + (high - low) * warm;
+        // The night's dew stays in the air by day; a clear night leaves less of it.
+        let saturated = |c: f64| saturation_vapour_pressure(Celsius::from_c(c)).kpa();
+        let dew = low - 0.5 - 3.0 * clear - 0.3 * wind;
         SkyHour {
-            temperature_c: low + (high - low) * warm,
-            humidity_pct: (95.0 - 45.0 * warm * clear).clamp(20.0, 100.0),
+            temperature_c: temperature,
+            humidity_pct: (100.0 * saturated(dew) / saturated(temperature)).clamp(5.0, 100.0),
             solar_w_m2: sun,
             wind_m_s: wind * (0.6 + 0.8 * warm),
             rain_mm_h: if u32::from(civil.hour().unsigned_abs()) == rain_hour { rain } else { 0.0 },

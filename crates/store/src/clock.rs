@@ -4,7 +4,7 @@
 use crate::{Result, Snapshot, Store};
 use diesel::prelude::*;
 use diesel::sql_types::BigInt;
-use jiff::SignedDuration;
+use jiff::{SignedDuration, Timestamp};
 
 #[derive(QueryableByName)]
 struct Ahead {
@@ -16,6 +16,18 @@ pub(crate) fn ahead(connection: &mut PgConnection) -> Result<Option<SignedDurati
     let row: Option<Ahead> =
         diesel::sql_query("SELECT ahead_seconds FROM clock").get_result(connection).optional()?;
     Ok(row.map(|r| SignedDuration::from_secs(r.ahead_seconds)))
+}
+
+/// What the application's clock shows.
+pub(crate) fn app_now(connection: &mut PgConnection) -> Result<Timestamp> {
+    let now: Now = diesel::sql_query("SELECT app_now() AS now").get_result(connection)?;
+    Ok(now.now.to_jiff())
+}
+
+#[derive(QueryableByName)]
+struct Now {
+    #[diesel(sql_type = diesel::sql_types::Timestamptz)]
+    now: jiff_diesel::Timestamp,
 }
 
 impl Snapshot<'_> {

@@ -13,6 +13,7 @@ pub mod library;
 pub mod logbook;
 pub mod passwords;
 mod pool;
+pub mod queue;
 pub mod readings;
 mod schema;
 mod schema_visits;
@@ -142,6 +143,7 @@ impl Store {
                 .map_err(|error| StoreError::Migration(error.to_string()))?;
             let ran = ran.iter().map(ToString::to_string).collect();
             unbound(&mut connection, false)?;
+            queue::migrate(&store.url)?;
             Ok(ran)
         })
     }
@@ -176,7 +178,9 @@ impl Store {
     /// [`StoreError::Migration`] with the database's message.
     #[cfg(feature = "testing")]
     pub fn revert_all(&self) -> Result<()> {
+        use diesel::connection::SimpleConnection;
         let mut connection = self.connection()?;
+        connection.batch_execute(&format!("DROP SCHEMA IF EXISTS {} CASCADE", queue::SCHEMA))?;
         connection
             .revert_all_migrations(MIGRATIONS)
             .map(|_| ())

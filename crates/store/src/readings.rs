@@ -3,7 +3,7 @@
 
 use crate::schema::{reading_refusals, sensor_buckets, sensor_devices, sensor_readings, sensors, users};
 use crate::transaction::NewEvent;
-use crate::{Action, Change, Result, Snapshot, Store, Subject, known};
+use crate::{Action, Change, Result, Snapshot, Store, Subject, known, queue};
 use diesel::prelude::*;
 use diesel::sql_types::{Array, BigInt, Double, Nullable, Text, Timestamptz};
 use jiff::Timestamp;
@@ -67,7 +67,8 @@ pub struct Refused {
 /// A reading with its channel.
 pub type ChannelReading = (Channel, Reading);
 
-/// Keeps readings of a sensor in one statement, and their ten minutes in step; says how many were new.
+/// Keeps readings of a sensor in one statement, their ten minutes in step, and the days of which weather is due; says how
+/// many were new, and whether a day became due that was not. Rain is counted to the ten minutes that end with it.
 const INSERT: &str = "
     WITH new AS (
         INSERT INTO sensor_readings (sensor_id, channel, at, value, device_id)
@@ -75,28 +76,62 @@ const INSERT: &str = "
         ON CONFLICT DO NOTHING
         RETURNING channel, at, value
     ), thin AS (
-        INSERT INTO sensor_buckets (sensor_id, channel, bucket, at, value)
-        SELECT $1, channel, date_bin('10 minutes', at, TIMESTAMPTZ '2000-01-01'), max(at),
-               CASE WHEN channel = 'rain_mm' THEN sum(value) ELSE (array_agg(value ORDER BY at DESC))[1] END
+        INSERT INTO sensor_buckets (sensor_id, channel, bucket, at, value, readings, sum)
+        SELECT $1, channel,
+               date_bin('10 minutes', at - CASE channel WHEN 'rain_mm' THEN interval '1 microsecond' ELSE '0' END,
+                        TIMESTAMPTZ '2000-01-01'),
+               max(at),
+               CASE WHEN channel = 'rain_mm' THEN sum(value) ELSE (array_agg(value ORDER BY at DESC))[1] END,
+               count(*), sum(value)
         FROM new GROUP BY 2, 3
         ON CONFLICT (sensor_id, channel, bucket) DO UPDATE SET
             value = CASE WHEN EXCLUDED.channel = 'rain_mm' THEN sensor_buckets.value + EXCLUDED.value
                          WHEN EXCLUDED.at >= sensor_buckets.at THEN EXCLUDED.value
                          ELSE sensor_buckets.value END,
-            at = GREATEST(sensor_buckets.at, EXCLUDED.at)
+            at = GREATEST(sensor_buckets.at, EXCLUDED.at),
+            readings = sensor_buckets.readings + EXCLUDED.readings,
+            sum = sensor_buckets.sum + EXCLUDED.sum
+    ), due AS (
+        -- A post that finds the day due waits for whoever is computing it, and is then due again.
+        INSERT INTO readings_due (sensor_id, day)
+        SELECT DISTINCT $1, ((at - interval '1 microsecond') AT TIME ZONE 'UTC')::date AS day FROM new
+        WHERE channel IN ('rain_mm', 'temperature_c', 'humidity_pct', 'solar_w_m2', 'wind_m_s') ORDER BY day
+        ON CONFLICT (sensor_id, day) DO UPDATE SET posts = readings_due.posts + 1
+        RETURNING posts
     ), raised AS (
         INSERT INTO site_readings (site_id, last_at)
         SELECT site_id, (SELECT max(at) FROM new) FROM sensors WHERE id = $1 AND EXISTS (SELECT FROM new)
         ON CONFLICT (site_id) DO UPDATE SET
             revision = site_readings.revision + 1, last_at = GREATEST(site_readings.last_at, EXCLUDED.last_at)
     )
-    SELECT count(*) AS new FROM new";
+    SELECT (SELECT count(*) FROM new) AS new, EXISTS (SELECT FROM due WHERE posts = 1) AS fresh, app_now() AS now";
 
 /// How many readings of a statement were new.
 #[derive(QueryableByName)]
 struct New {
     #[diesel(sql_type = BigInt)]
     new: i64,
+    #[diesel(sql_type = diesel::sql_types::Bool)]
+    fresh: bool,
+    #[diesel(sql_type = Timestamptz)]
+    now: jiff_diesel::Timestamp,
+}
+
+/// Late readings are computed with after so long, together with those that come meanwhile, seconds.
+const LATE_S: i64 = 15;
+/// A whole hour of any time zone ends with a quarter of an hour of universal time, seconds.
+const QUARTER_S: i64 = 900;
+
+/// After how long a post is computed with: when the quarter of an hour that goes on is over, and soon when something of it
+/// is older. `None` when that is asked for already.
+fn gathered_after(new: &New, readings: &[ChannelReading]) -> Option<jiff::SignedDuration> {
+    let now = new.now.to_jiff();
+    let into = now.as_second().rem_euclid(QUARTER_S);
+    let is_late = readings.iter().any(|(_, r)| r.at.as_second() <= now.as_second() - into);
+    if new.new == 0 || !(is_late || new.fresh) {
+        return None;
+    }
+    Some(jiff::SignedDuration::from_secs(if is_late { LATE_S } else { QUARTER_S - into + LATE_S }))
 }
 
 /// Days back that a state can depend on what a channel read.
@@ -118,6 +153,11 @@ fn insert_readings(
     let channels: Vec<&str> = readings.iter().map(|(c, _)| c.code()).collect();
     let times: Vec<jiff_diesel::Timestamp> = readings.iter().map(|(_, r)| r.at.to_diesel()).collect();
     let values: Vec<f64> = readings.iter().map(|(_, r)| r.value).collect();
+    diesel::sql_query(
+        "SELECT readings_month(m) FROM (SELECT DISTINCT date_trunc('month', at) AS m FROM unnest($1) at) x",
+    )
+    .bind::<Array<Timestamptz>, _>(&times)
+    .execute(connection)?;
     let new: New = diesel::sql_query(INSERT)
         .bind::<BigInt, _>(sensor_id)
         .bind::<Nullable<BigInt>, _>(device_id)
@@ -125,6 +165,10 @@ fn insert_readings(
         .bind::<Array<Timestamptz>, _>(times)
         .bind::<Array<Double>, _>(values)
         .get_result(connection)?;
+    if let Some(after) = gathered_after(&new, readings) {
+        let site: i64 = sensors::table.find(sensor_id).select(sensors::site_id).first(connection)?;
+        queue::ask(connection, queue::Task::Readings, site, after)?;
+    }
     Ok(usize::try_from(new.new).unwrap_or(0))
 }
 
@@ -331,7 +375,8 @@ impl Store {
         if readings.is_empty() {
             return Ok(0);
         }
-        insert_readings(&mut *self.connection()?, (sensor_id, device_id), readings)
+        self.connection()?
+            .transaction(|connection| insert_readings(connection, (sensor_id, device_id), readings))
     }
 
     /// Counts what was refused.

@@ -169,6 +169,8 @@ diesel::table! {
         undone_at -> Nullable<Timestamptz>,
         source_id -> BigInt,
         hours -> Integer,
+        follows -> Bool,
+        staged_for -> Nullable<BigInt>,
     }
 }
 
@@ -200,6 +202,7 @@ diesel::table! {
         solar_mj_m2 -> Array<Nullable<Double>>,
         wind_m_s -> Array<Nullable<Double>>,
         rain_mm -> Array<Nullable<Double>>,
+        parts -> Nullable<Array<SmallInt>>,
     }
 }
 
@@ -373,6 +376,7 @@ diesel::table! {
         site_id -> BigInt,
         installed_on -> Date,
         removed_at -> Nullable<Timestamptz>,
+        feeds_weather -> Bool,
     }
 }
 
@@ -444,6 +448,8 @@ diesel::table! {
         bucket -> Timestamptz,
         at -> Timestamptz,
         value -> Double,
+        readings -> Integer,
+        sum -> Double,
     }
 }
 

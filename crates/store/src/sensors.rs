@@ -1,5 +1,6 @@
 //! Sensors and their versions, what was done to them, and the plan of a site.
 
+use crate::queue::{self, Task};
 use crate::schema::{sensor_events, sensor_versions, sensors, site_plans, users};
 use crate::transaction::{NewEvent, Versioned};
 use crate::{Action, Change, Result, Saved, Snapshot, StoreError, Subject, document, json};
@@ -22,6 +23,8 @@ pub struct SensorRecord {
     pub version: i32,
     /// When it was hung.
     pub installed_on: Date,
+    /// Whether what it reads counts as weather of the site.
+    pub feeds_weather: bool,
     /// What it is.
     pub sensor: Sensor,
     /// Who saved this version.
@@ -119,7 +122,7 @@ pub struct NewSensorEvent<'a> {
     pub reason: &'a str,
 }
 
-type Loaded = (i64, i64, jiff_diesel::Date, i32, serde_json::Value, String, jiff_diesel::Timestamp);
+type Loaded = (i64, i64, (jiff_diesel::Date, bool), i32, serde_json::Value, String, jiff_diesel::Timestamp);
 
 /// Which sensors to load.
 #[derive(Clone, Copy)]
@@ -138,7 +141,7 @@ fn current(connection: &mut PgConnection, which: Which) -> Result<Vec<SensorReco
         .select((
             sensor_versions::sensor_id,
             sensors::site_id,
-            sensors::installed_on,
+            (sensors::installed_on, sensors::feeds_weather),
             sensor_versions::version,
             sensor_versions::body,
             users::display_name,
@@ -152,12 +155,13 @@ fn current(connection: &mut PgConnection, which: Which) -> Result<Vec<SensorReco
     query
         .load::<Loaded>(connection)?
         .into_iter()
-        .map(|(id, site_id, installed_on, version, body, saved_by, saved_at)| {
+        .map(|(id, site_id, (installed_on, feeds_weather), version, body, saved_by, saved_at)| {
             Ok(SensorRecord {
                 id,
                 site_id,
                 version,
                 installed_on: installed_on.to_jiff(),
+                feeds_weather,
                 sensor: document("sensor", sensor_file::read(body.to_string().as_bytes()))?,
                 saved_by,
                 saved_at: saved_at.to_jiff(),
@@ -339,6 +343,34 @@ impl Change<'_> {
             .execute(self.connection)?;
         let event = NewEvent::new(Subject::InstallDate, Some(id), Action::Changed).said(&now.sensor.name);
         self.record(event.between(now.installed_on.to_string(), on.to_string()));
+        Ok(true)
+    }
+
+    /// Says whether what a sensor reads counts as weather of the site, and asks for every day of it to be computed anew.
+    /// `false` when it is not of this site.
+    ///
+    /// # Errors
+    /// As any query.
+    pub fn set_sensor_feeds(&mut self, id: i64, feeds: bool) -> Result<bool> {
+        let Some(now) = self.own_sensor(id)? else { return Ok(false) };
+        if now.feeds_weather == feeds {
+            return Ok(true);
+        }
+        diesel::update(sensors::table.find(id))
+            .set(sensors::feeds_weather.eq(feeds))
+            .execute(self.connection)?;
+        diesel::sql_query(
+            "INSERT INTO readings_due (sensor_id, day) \
+             SELECT DISTINCT sensor_id, (bucket AT TIME ZONE 'UTC')::date FROM sensor_buckets WHERE sensor_id = $1 \
+             ON CONFLICT (sensor_id, day) DO UPDATE SET posts = readings_due.posts + 1",
+        )
+        .bind::<diesel::sql_types::BigInt, _>(id)
+        .execute(self.connection)?;
+        let site = self.site_id;
+        queue::ask(self.connection, Task::Readings, site, jiff::SignedDuration::ZERO)?;
+        let words = if feeds { "counts as weather" } else { "is left out of the weather" };
+        let event = NewEvent::new(Subject::Sensor, Some(id), Action::Changed);
+        self.record(event.said(format!("{} {words}", now.sensor.name)));
         Ok(true)
     }
 

@@ -157,6 +157,20 @@ impl Snapshot<'_> {
         Ok(all)
     }
 
+    /// Every site that is not removed, by identity and name.
+    ///
+    /// # Errors
+    /// As any query.
+    pub fn site_names(&mut self) -> Result<Vec<(i64, String)>> {
+        Ok(site_versions::table
+            .inner_join(sites::table)
+            .filter(sites::removed_at.is_null())
+            .distinct_on(site_versions::site_id)
+            .order((site_versions::site_id, site_versions::version.desc()))
+            .select((site_versions::site_id, site_versions::name))
+            .load(self.connection)?)
+    }
+
     /// One site; `None` when there is none or it was removed.
     ///
     /// # Errors

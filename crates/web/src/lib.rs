@@ -9,6 +9,7 @@ mod one_truth;
 mod page;
 mod server;
 mod site;
+pub mod work;
 
 pub use chapters::accounts::hash_password;
 pub use page::tuning_words;
@@ -31,8 +32,10 @@ pub struct ServerConfig {
     pub listener: TcpListener,
     /// Whether browsers reach it over TLS; cookies are then marked secure.
     pub behind_tls: bool,
-    /// Worker threads.
+    /// Threads that serve.
     pub workers: usize,
+    /// Background work done at once in this process; none where workers run by themselves.
+    pub at_once: usize,
 }
 
 /// A finding as a sentence, metric, with the names of the box it is about.
@@ -56,6 +59,7 @@ fn routes(config: &mut web::ServiceConfig) {
         .service(server::ready)
         .configure(chapters::about::routes)
         .configure(chapters::accounts::routes)
+        .configure(chapters::office::routes)
         .configure(chapters::round::routes)
         .configure(chapters::zones::routes)
         .configure(chapters::library::routes)
@@ -79,7 +83,11 @@ pub async fn serve(state: AppState, config: ServerConfig) -> std::io::Result<()>
     let key = state.cookie_key().map_err(std::io::Error::other)?;
     let behind_tls = config.behind_tls;
     let state = web::Data::new(AppState { behind_tls, ..state });
-    HttpServer::new(move || {
+    let working = match config.at_once {
+        0 => None,
+        at_once => Some(work::start(state.clone().into_inner(), at_once)?),
+    };
+    let served = HttpServer::new(move || {
         let session = SessionMiddleware::builder(CookieSessionStore::default(), Key::from(&key))
             .cookie_name("upland".into())
             .cookie_http_only(true)
@@ -105,5 +113,10 @@ pub async fn serve(state: AppState, config: ServerConfig) -> std::io::Result<()>
     .shutdown_timeout(5)
     .listen(config.listener)?
     .run()
-    .await
+    .await;
+    if let Some(working) = working {
+        // What was begun ends before the program does.
+        web::block(move || working.stop()).await.map_err(std::io::Error::other)?;
+    }
+    served
 }

@@ -118,6 +118,7 @@ proptest! {
             id: 1,
             site_id: 1,
             installed_on: date(2026, 1, 1),
+            feeds_weather: true,
             version: 1,
             sensor: Sensor::of_card(card, 1),
             saved_by: "Bram".into(),

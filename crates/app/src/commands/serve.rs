@@ -2,6 +2,7 @@
 
 use super::{Failure, real_time};
 use std::net::{Ipv4Addr, SocketAddr, TcpListener};
+use std::sync::Arc;
 use tracing_subscriber::EnvFilter;
 use upland_store::Store;
 use upland_web::{AppState, ServerConfig};
@@ -38,9 +39,21 @@ pub struct Args {
     /// Name under which browsers reach it, such as https://almanac.example; printed sheets and calendars carry it.
     #[arg(long, env = "UPLAND_PUBLIC_URL")]
     public_url: Option<String>,
-    /// Worker threads.
+    /// Threads that serve.
     #[arg(long, default_value_t = 4)]
     workers: usize,
+    /// Background work done at once in this process; 0 where `worker` runs by itself.
+    #[arg(long, env = "UPLAND_AT_ONCE", default_value_t = 2)]
+    at_once: usize,
+}
+
+#[derive(clap::Args)]
+pub struct WorkerArgs {
+    #[command(flatten)]
+    database: Database,
+    /// Things done at once.
+    #[arg(long, env = "UPLAND_AT_ONCE", default_value_t = 2)]
+    at_once: usize,
 }
 
 fn failed(error: impl ToString) -> Failure {
@@ -87,11 +100,40 @@ fn listen(address: Ipv4Addr, port: u16) -> Result<TcpListener, Failure> {
     )))
 }
 
-pub fn serve(args: Args) -> Result<(), Failure> {
-    // One JSON object a line, on standard error; RUST_LOG chooses what is logged.
-    let filter =
-        EnvFilter::try_from_default_env().unwrap_or_else(|_| EnvFilter::new("info,actix_server=warn"));
+/// One JSON object a line, on standard error; RUST_LOG chooses what is logged.
+fn log() {
+    let quiet = "info,actix_server=warn,graphile_worker=warn,graphile_worker_crontab_runner=warn";
+    let filter = EnvFilter::try_from_default_env().unwrap_or_else(|_| EnvFilter::new(quiet));
     tracing_subscriber::fmt().json().with_env_filter(filter).with_writer(std::io::stderr).init();
+}
+
+/// Does background work until it is told to stop; what it has begun it ends.
+pub fn work(args: WorkerArgs) -> Result<(), Failure> {
+    log();
+    let connections = u32::try_from(args.at_once * 2).unwrap_or(8);
+    let store = open(&args.database, connections.max(4))?;
+    let working =
+        upland_web::work::start(Arc::new(AppState::new(store)), args.at_once.max(1)).map_err(failed)?;
+    super::print("Upland Almanac works.\n")?;
+    let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build().map_err(failed)?;
+    runtime.block_on(told_to_stop()).map_err(failed)?;
+    working.stop();
+    Ok(())
+}
+
+/// Waits for the signal that ends the program.
+async fn told_to_stop() -> std::io::Result<()> {
+    use tokio::signal::unix::{SignalKind, signal};
+    let (mut interrupt, mut terminate) = (signal(SignalKind::interrupt())?, signal(SignalKind::terminate())?);
+    tokio::select! {
+        _ = interrupt.recv() => {}
+        _ = terminate.recv() => {}
+    }
+    Ok(())
+}
+
+pub fn serve(args: Args) -> Result<(), Failure> {
+    log();
     let connections = u32::try_from(args.workers * 4).unwrap_or(16);
     let store = open(&args.database, connections.max(8))?;
     let demo = args.demo && crate::demo::load(&store, real_time())?;
@@ -106,7 +148,8 @@ pub fn serve(args: Args) -> Result<(), Failure> {
         hello.push_str("The first visit makes the owner's account.\n");
     }
     super::print(&hello)?;
-    let config = ServerConfig { listener, behind_tls: args.behind_tls, workers: args.workers };
+    let config =
+        ServerConfig { listener, behind_tls: args.behind_tls, workers: args.workers, at_once: args.at_once };
     let days = store.clone();
     let web = |url: &String| url.starts_with("https://") || url.starts_with("http://");
     let (source, public) = (args.source_url.filter(web), args.public_url.filter(web));

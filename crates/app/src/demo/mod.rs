@@ -14,7 +14,7 @@ use upland_core::weather::Station;
 use upland_core::weather::record::{RawDay, SourceKind, Variable};
 use upland_formats::site_file::{self, SiteFile};
 use upland_store::accounts::Role;
-use upland_store::weather::SourcePlace;
+use upland_store::weather::{Incoming, SourcePlace};
 use upland_store::{Change, Store, StoreError};
 
 /// Password of the demo accounts. They exist only in a database the demo was loaded into, and the
@@ -96,24 +96,30 @@ fn fill(store: &Store, now: Timestamp) -> Result<(), StoreError> {
             for sensor in change.sensors(id)? {
                 change.set_sensor_installed(sensor.id, HUNG)?;
             }
-            let source = change.own_source()?;
-            bring(change, source, STATION_FILE, &town(index, &file.site.station(), EVENING.date()))?;
-            if index == 0 {
-                let (place, days) = valley(&file.site.station(), EVENING.date());
-                let source = change.create_source(SourceKind::Station, "Valley mast", Some(place))?;
-                bring(change, source, VALLEY_FILE, &days)?;
-            }
             if index == visit::SITE {
                 visit::enter(change, id, evening)?;
             }
             Ok(())
         })?;
+        let own_source = store.change(user_id, id, |change| change.own_source())?.unwrap_or(0);
+        let days = town(index, &file.site.station(), EVENING.date());
+        bring(store, (user_id, id, own_source), STATION_FILE, &days)?;
+        if index == 0 {
+            let (place, days) = valley(&file.site.station(), EVENING.date());
+            let make = |change: &mut Change<'_>| {
+                change.create_source(SourceKind::Station, "Valley mast", Some(place))
+            };
+            let mast = store.change(user_id, id, make)?.unwrap_or(0);
+            bring(store, (user_id, id, mast), VALLEY_FILE, &days)?;
+        }
     }
     Ok(())
 }
 
-fn bring(change: &mut Change<'_>, source: i64, file: &str, days: &[RawDay]) -> Result<(), StoreError> {
-    change.import_weather(source, file, (days, &[]), |_| Ok(())).map(|_| ())
+/// Takes days into the record of a source: who brings them, for which site, to which source.
+fn bring(store: &Store, to: (i64, i64, i64), file_name: &str, days: &[RawDay]) -> Result<(), StoreError> {
+    let incoming = Incoming { to, file_name, draft: 0, days, hours: &[] };
+    store.import_weather(incoming, |_| Ok(())).map(|_| ())
 }
 
 /// The record of a site's own gauge until a day.
@@ -146,13 +152,10 @@ pub fn bring_days(store: &Store, now: Timestamp) -> Result<(), StoreError> {
             let station = record.site.station();
             let mast = of(VALLEY_FILE).map(|i| i.source_id);
             let (source, by) = (first.source_id, first.imported_by_id);
-            store.change(by, id, |change| {
-                bring(change, source, STATION_FILE, &town(index, &station, last))?;
-                match mast {
-                    Some(mast) => bring(change, mast, VALLEY_FILE, &valley(&station, last).1),
-                    None => Ok(()),
-                }
-            })?;
+            bring(store, (by, id, source), STATION_FILE, &town(index, &station, last))?;
+            if let Some(mast) = mast {
+                bring(store, (by, id, mast), VALLEY_FILE, &valley(&station, last).1)?;
+            }
         }
         Ok(())
     })

@@ -5,7 +5,7 @@ use super::server::Server;
 
 /// Addresses of the demo for every page of the route table that a technician or the owner opens. Downloads, data for
 /// scripts and pages that need something made first are left out.
-pub const PAGES: [&str; 52] = [
+pub const PAGES: [&str; 53] = [
     "/",
     "/about",
     "/calls",
@@ -58,6 +58,7 @@ pub const PAGES: [&str; 52] = [
     "/sites/1/zones/new",
     "/sites/2/tuning",
     "/sites/new",
+    "/work",
 ];
 
 /// Routes whose pages are not opened here, and why.

@@ -13,6 +13,7 @@ pub mod readings;
 pub mod site_plan;
 pub mod state;
 pub mod upkeep;
+pub mod weather;
 pub mod wiring;
 
 pub use library::generic;

@@ -216,7 +216,7 @@ fn of_hours(
             rule.words(),
         )));
     }
-    let days = days_of(&hours, &flags);
+    let days = days_of(&hours, &flags, &at);
     WeatherFile { kind, place, days, hours, columns, notes }
 }
 

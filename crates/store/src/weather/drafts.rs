@@ -1,6 +1,7 @@
 //! A file waiting for its reader's yes, and the progress of taking it in.
 
-use super::{Comparison, count};
+use super::{Comparison, Incoming, count};
+use crate::queue::{self, Task};
 use crate::schema::weather_drafts;
 use crate::{Result, Snapshot, Store, StoreError};
 use diesel::prelude::*;
@@ -166,17 +167,21 @@ impl Store {
         Ok(rows == 1)
     }
 
-    /// Marks a draft as being taken in, with its number of days; `false` when somebody already did.
+    /// Marks a draft as being taken in, with its number of days, and asks for the work; `false` when somebody already did.
     ///
     /// # Errors
     /// As any query.
     pub fn start_draft(&self, id: i64, days_total: usize) -> Result<bool> {
-        let changed = diesel::update(
-            weather_drafts::table.filter(weather_drafts::id.eq(id).and(weather_drafts::state.eq("preview"))),
-        )
-        .set((weather_drafts::state.eq("running"), weather_drafts::days_total.eq(count(days_total))))
-        .execute(&mut self.connection()?)?;
-        Ok(changed == 1)
+        self.connection()?.transaction(|connection| {
+            let waits = weather_drafts::id.eq(id).and(weather_drafts::state.eq("preview"));
+            let changed = diesel::update(weather_drafts::table.filter(waits))
+                .set((weather_drafts::state.eq("running"), weather_drafts::days_total.eq(count(days_total))))
+                .execute(connection)?;
+            if changed == 1 {
+                queue::ask(connection, Task::Import, id, jiff::SignedDuration::ZERO)?;
+            }
+            Ok(changed == 1)
+        })
     }
 
     /// Asks a running draft to stop; it stops at its next step and stores nothing. `false` when the site has
@@ -210,40 +215,70 @@ impl Store {
         Ok(rows == 1)
     }
 
-    /// Takes in the days and hours of a started draft and writes its outcome. All or nothing: a
-    /// failure or a cancelling leaves the record as it was, with the reason at the draft.
+    /// A draft that is being taken in, with its file; `None` when it is not, or not any more.
+    ///
+    /// # Errors
+    /// As any query.
+    pub fn running_draft(&self, id: i64) -> Result<Option<(Draft, Vec<u8>)>> {
+        let row: Option<(DraftRow, Vec<u8>)> = weather_drafts::table
+            .filter(weather_drafts::id.eq(id).and(weather_drafts::state.eq("running")))
+            .select((DraftRow::as_select(), weather_drafts::content))
+            .first(&mut self.connection()?)
+            .optional()?;
+        row.map(|(row, content)| Ok((row.draft()?, content))).transpose()
+    }
+
+    /// Takes in the days and hours of a started draft and writes its outcome. All or nothing: a failure or a cancelling
+    /// leaves the record as it was, with the reason at the draft.
     ///
     /// # Errors
     /// As any query, after the draft was marked; [`StoreError::Cancelled`] when a person stopped it.
     pub fn run_draft(&self, draft: &Draft, (days, hours): (&[RawDay], &[RawHour])) -> Result<Comparison> {
-        // Progress goes over a second connection, or it would only be seen at the end.
+        // Progress goes over a second connection, or it would only be seen at the end of each step.
         let mut progress = self.connection()?;
-        let result = self.change(draft.user_id, draft.site_id, |change| {
-            change.import_weather(draft.source_id, &draft.file_name, (days, hours), |done| {
-                let stop: bool = diesel::update(weather_drafts::table.find(draft.id))
-                    .set(weather_drafts::days_done.eq(count(done)))
-                    .returning(weather_drafts::cancel)
-                    .get_result(&mut progress)?;
-                if stop { Err(StoreError::Cancelled) } else { Ok(()) }
-            })
+        let incoming = Incoming {
+            to: (draft.user_id, draft.site_id, draft.source_id),
+            file_name: &draft.file_name,
+            draft: draft.id,
+            days,
+            hours,
+        };
+        let result = self.import_weather(incoming, |done| {
+            let stop: bool = diesel::update(weather_drafts::table.find(draft.id))
+                .set(weather_drafts::days_done.eq(count(done)))
+                .returning(weather_drafts::cancel)
+                .get_result(&mut progress)?;
+            if stop { Err(StoreError::Cancelled) } else { Ok(()) }
         });
-        let result = result.and_then(|counts| counts.ok_or(StoreError::Cancelled));
-        let (state, message) = match &result {
-            Ok(counts) => (
-                "done",
-                format!("{} new, {} changed, {} already known", counts.new, counts.changed, counts.same),
-            ),
-            Err(StoreError::Cancelled) => ("cancelled", "Stopped; nothing was stored.".to_owned()),
-            Err(error) => ("failed", format!("Nothing was stored: {error}")),
+        let outcome = match &result {
+            Ok(counts) => {
+                Ok(format!("{} new, {} changed, {} already known", counts.new, counts.changed, counts.same))
+            }
+            Err(StoreError::Cancelled) => Err(("cancelled", "Stopped; nothing was stored.".to_owned())),
+            Err(error) => Err(("failed", format!("Nothing was stored: {error}"))),
+        };
+        drop(progress);
+        self.end_draft(draft.id, outcome)?;
+        result
+    }
+
+    /// Writes what became of a draft and lets its file go.
+    ///
+    /// # Errors
+    /// As any query.
+    pub fn end_draft(&self, id: i64, outcome: core::result::Result<String, (&str, String)>) -> Result<()> {
+        let (state, message) = match outcome {
+            Ok(message) => ("done", message),
+            Err(other) => other,
         };
         let content: &[u8] = &[];
-        diesel::update(weather_drafts::table.find(draft.id))
+        diesel::update(weather_drafts::table.find(id))
             .set((
                 weather_drafts::state.eq(state),
                 weather_drafts::message.eq(message),
                 weather_drafts::content.eq(content),
             ))
-            .execute(&mut progress)?;
-        result
+            .execute(&mut self.connection()?)?;
+        Ok(())
     }
 }

@@ -3,7 +3,7 @@
 use super::{BySource, count};
 use crate::schema::{users, weather_days, weather_hours, weather_imports, weather_sources};
 use crate::transaction::NewEvent;
-use crate::{Action, Change, Result, Snapshot, Subject};
+use crate::{Action, Result, Snapshot, Store, StoreError, Subject};
 use diesel::prelude::*;
 use jiff::Timestamp;
 use jiff::civil::Date;
@@ -60,7 +60,7 @@ pub struct Comparison {
 
 #[derive(Queryable, Selectable, Insertable)]
 #[diesel(table_name = weather_days, check_for_backend(diesel::pg::Pg))]
-struct DayRow {
+pub(super) struct DayRow {
     site_id: i64,
     date: jiff_diesel::Date,
     import_id: i64,
@@ -76,7 +76,7 @@ struct DayRow {
 }
 
 impl DayRow {
-    fn new(site_id: i64, import_id: i64, day: &RawDay) -> Self {
+    pub(super) fn new(site_id: i64, import_id: i64, day: &RawDay) -> Self {
         Self {
             site_id,
             date: day.date.to_diesel(),
@@ -93,7 +93,7 @@ impl DayRow {
         }
     }
 
-    fn day(&self) -> RawDay {
+    pub(super) fn day(&self) -> RawDay {
         let mut day = RawDay::new(self.date.to_jiff());
         for (variable, value) in [
             (Variable::TemperatureMin, self.tmin_c),
@@ -115,7 +115,7 @@ impl DayRow {
 /// The hours of one local day.
 #[derive(Queryable, Selectable, Insertable)]
 #[diesel(table_name = weather_hours, check_for_backend(diesel::pg::Pg))]
-struct HoursRow {
+pub(super) struct HoursRow {
     source_id: i64,
     date: jiff_diesel::Date,
     import_id: i64,
@@ -126,10 +126,11 @@ struct HoursRow {
     solar_mj_m2: Vec<Option<f64>>,
     wind_m_s: Vec<Option<f64>>,
     rain_mm: Vec<Option<f64>>,
+    parts: Option<Vec<i16>>,
 }
 
 impl HoursRow {
-    fn new(source_id: i64, import_id: i64, date: Date, hours: &[RawHour]) -> Self {
+    pub(super) fn new(source_id: i64, import_id: i64, date: Date, hours: &[RawHour]) -> Self {
         let [temp_c, rh_pct, dew_point_c, solar_mj_m2, wind_m_s, rain_mm] =
             HOUR_VARIABLES.map(|v| hours.iter().map(|h| h.get(v)).collect());
         Self {
@@ -143,10 +144,14 @@ impl HoursRow {
             solar_mj_m2,
             wind_m_s,
             rain_mm,
+            parts: hours
+                .iter()
+                .any(|h| h.parts() != 0)
+                .then(|| hours.iter().map(|h| i16::from(h.parts())).collect()),
         }
     }
 
-    fn hours(&self) -> impl Iterator<Item = RawHour> + '_ {
+    pub(super) fn hours(&self) -> impl Iterator<Item = RawHour> + '_ {
         let columns =
             [&self.temp_c, &self.rh_pct, &self.dew_point_c, &self.solar_mj_m2, &self.wind_m_s, &self.rain_mm];
         self.starts.iter().enumerate().filter_map(move |(i, start)| {
@@ -154,72 +159,125 @@ impl HoursRow {
             for (variable, column) in HOUR_VARIABLES.into_iter().zip(columns) {
                 hour.set(variable, column.get(i).copied().flatten());
             }
-            Some(hour)
+            let parts = self.parts.as_ref().and_then(|p| p.get(i)).and_then(|p| u8::try_from(*p).ok());
+            Some(hour.with_parts(parts.unwrap_or(0)))
         })
     }
 }
 
+/// What several layers say of a day, the newest last: a value that a layer does not have does not take away one that
+/// is there.
+fn over(days: impl Iterator<Item = RawDay>) -> Vec<RawDay> {
+    let mut out: Vec<RawDay> = Vec::new();
+    for day in days {
+        match out.last_mut().filter(|below| below.date == day.date) {
+            None => out.push(day),
+            Some(below) => {
+                for variable in Variable::ALL {
+                    if let Some(value) = day.get(variable) {
+                        below.set(variable, Some(value));
+                    }
+                }
+            }
+        }
+    }
+    out
+}
+
+/// The same of hours; what a layer says of a variable is said with how much of the hour was heard.
+fn hours_over(layers: impl Iterator<Item = RawHour>) -> Vec<RawHour> {
+    let mut out: BTreeMap<Timestamp, RawHour> = BTreeMap::new();
+    for hour in layers {
+        let below = out.entry(hour.start).or_insert_with(|| RawHour::new(hour.start, hour.local_date));
+        let mut parts = below.parts();
+        for variable in HOUR_VARIABLES {
+            if let Some(value) = hour.get(variable) {
+                below.set(variable, Some(value));
+                parts &= !(1 << variable as u8);
+                parts |= hour.parts() & (1 << variable as u8);
+            }
+        }
+        *below = below.with_parts(parts);
+    }
+    out.into_values().collect()
+}
+
+/// The newest layer of each day that was imported, and the one that follows sensors or a service, the newer of the two last.
+macro_rules! layers {
+    ($table:ident, $row:ty, $filter:expr) => {
+        $table::table
+            .inner_join(weather_imports::table)
+            .filter($filter.and(weather_imports::undone_at.is_null()))
+            .distinct_on((weather_imports::source_id, $table::date, weather_imports::follows))
+            .order((
+                weather_imports::source_id,
+                $table::date,
+                weather_imports::follows,
+                $table::import_id.desc(),
+            ))
+            .select((<$row>::as_select(), weather_imports::source_id, $table::import_id))
+    };
+}
+
+/// Rows of each source and day with the newer layer last.
+fn newest_last<R>(mut rows: Vec<(R, i64, i64)>, date: impl Fn(&R) -> Date) -> Vec<(R, i64)> {
+    rows.sort_by_key(|(row, source, import)| (*source, date(row), *import));
+    rows.into_iter().map(|(row, source, _)| (row, source)).collect()
+}
+
 pub(super) fn raw_days_of_site(connection: &mut PgConnection, site_id: i64) -> Result<BySource<RawDay>> {
-    let rows: Vec<(DayRow, i64)> = weather_days::table
-        .inner_join(weather_imports::table)
-        .filter(weather_days::site_id.eq(site_id).and(weather_imports::undone_at.is_null()))
-        .distinct_on((weather_imports::source_id, weather_days::date))
-        .order((weather_imports::source_id, weather_days::date, weather_days::import_id.desc()))
-        .select((DayRow::as_select(), weather_imports::source_id))
-        .load(connection)?;
+    let rows: Vec<(DayRow, i64, i64)> =
+        layers!(weather_days, DayRow, weather_days::site_id.eq(site_id)).load(connection)?;
     let mut by_source: BySource<RawDay> = BTreeMap::new();
-    for (row, source) in rows {
+    for (row, source) in newest_last(rows, |row| row.date.to_jiff()) {
         by_source.entry(source).or_default().push(row.day());
     }
-    Ok(by_source)
+    Ok(by_source.into_iter().map(|(source, days)| (source, over(days.into_iter()))).collect())
 }
 
 fn raw_days(connection: &mut PgConnection, source_id: i64) -> Result<Vec<RawDay>> {
-    let rows: Vec<DayRow> = weather_days::table
-        .inner_join(weather_imports::table)
-        .filter(weather_imports::source_id.eq(source_id).and(weather_imports::undone_at.is_null()))
-        .distinct_on(weather_days::date)
-        .order((weather_days::date, weather_days::import_id.desc()))
-        .select(DayRow::as_select())
-        .load(connection)?;
-    Ok(rows.iter().map(DayRow::day).collect())
+    let rows: Vec<(DayRow, i64, i64)> =
+        layers!(weather_days, DayRow, weather_imports::source_id.eq(source_id)).load(connection)?;
+    let rows = newest_last(rows, |row| row.date.to_jiff());
+    Ok(over(rows.iter().map(|(row, _)| row.day())))
 }
 
 fn raw_hours(connection: &mut PgConnection, source_id: i64, from: Date, to: Date) -> Result<Vec<RawHour>> {
-    let rows: Vec<HoursRow> = weather_hours::table
-        .inner_join(weather_imports::table)
-        .filter(weather_hours::source_id.eq(source_id).and(weather_imports::undone_at.is_null()))
-        .filter(weather_hours::date.between(from.to_diesel(), to.to_diesel()))
-        .distinct_on(weather_hours::date)
-        .order((weather_hours::date, weather_hours::import_id.desc()))
-        .select(HoursRow::as_select())
-        .load(connection)?;
-    Ok(rows.iter().flat_map(HoursRow::hours).collect())
+    let of_days = weather_hours::source_id
+        .eq(source_id)
+        .and(weather_hours::date.between(from.to_diesel(), to.to_diesel()));
+    let rows: Vec<(HoursRow, i64, i64)> = layers!(weather_hours, HoursRow, of_days).load(connection)?;
+    let rows = newest_last(rows, |row| row.date.to_jiff());
+    Ok(hours_over(rows.iter().flat_map(|(row, _)| row.hours())))
+}
+
+/// A day's hours of rain, and whose they are.
+#[derive(Queryable, Selectable)]
+#[diesel(table_name = weather_hours, check_for_backend(diesel::pg::Pg))]
+struct RainRow {
+    date: jiff_diesel::Date,
+    starts: Vec<i64>,
+    rain_mm: Vec<Option<f64>>,
 }
 
 /// Hours in which rain was recorded, by source.
 pub(super) fn rain_hours(connection: &mut PgConnection, sources: &[i64]) -> Result<BTreeMap<i64, RainHours>> {
-    type Row = (i64, jiff_diesel::Date, Vec<i64>, Vec<Option<f64>>);
-    let rows: Vec<Row> = weather_hours::table
-        .inner_join(weather_imports::table)
-        .filter(weather_hours::source_id.eq_any(sources).and(weather_imports::undone_at.is_null()))
-        .distinct_on((weather_hours::source_id, weather_hours::date))
-        .order((weather_hours::source_id, weather_hours::date, weather_hours::import_id.desc()))
-        .select((
-            weather_hours::source_id,
-            weather_hours::date,
-            weather_hours::starts,
-            weather_hours::rain_mm,
-        ))
-        .load(connection)?;
+    let rows: Vec<(RainRow, i64, i64)> =
+        layers!(weather_hours, RainRow, weather_hours::source_id.eq_any(sources)).load(connection)?;
+    let mut measured: BTreeMap<(i64, Date), BTreeMap<Timestamp, f64>> = BTreeMap::new();
+    for (row, source) in newest_last(rows, |row| row.date.to_jiff()) {
+        let of_day = measured.entry((source, row.date.to_jiff())).or_default();
+        for (start, mm) in row.starts.into_iter().zip(row.rain_mm) {
+            if let (Ok(start), Some(mm)) = (Timestamp::from_second(start), mm) {
+                of_day.insert(start, mm);
+            }
+        }
+    }
     let mut by_source: BTreeMap<i64, RainHours> = BTreeMap::new();
-    for (source, date, starts, rain) in rows {
-        let wet =
-            starts.into_iter().zip(rain).filter_map(|(start, mm)| Some((start, mm.filter(|mm| *mm > 0.0)?)));
-        let hours: Vec<_> =
-            wet.filter_map(|(start, mm)| Some((Timestamp::from_second(start).ok()?, mm))).collect();
-        if !hours.is_empty() {
-            by_source.entry(source).or_default().insert(date.to_jiff(), hours);
+    for ((source, date), hours) in measured {
+        let wet: Vec<_> = hours.into_iter().filter(|(_, mm)| *mm > 0.0).collect();
+        if !wet.is_empty() {
+            by_source.entry(source).or_default().insert(date, wet);
         }
     }
     Ok(by_source)
@@ -254,7 +312,7 @@ fn compare(known: &[RawDay], days: &[RawDay]) -> (Comparison, Vec<RawDay>) {
 }
 
 /// Blocks of hours that are new or differ, each with all hours then known of its day.
-fn changed_blocks(known: &[RawHour], hours: &[RawHour]) -> Vec<(Date, Vec<RawHour>)> {
+fn changed_blocks(known: &[RawHour], hours: &[RawHour]) -> Vec<Block> {
     let mut before: BTreeMap<Date, BTreeMap<Timestamp, RawHour>> = BTreeMap::new();
     for hour in known {
         before.entry(hour.local_date).or_default().insert(hour.start, *hour);
@@ -310,7 +368,8 @@ impl Snapshot<'_> {
         );
         let rows: Vec<Row> = weather_imports::table
             .inner_join(users::table)
-            .filter(weather_imports::site_id.eq(site_id))
+            .filter(weather_imports::site_id.eq(site_id).and(weather_imports::follows.eq(false)))
+            .filter(weather_imports::staged_for.is_null())
             .order(weather_imports::id.desc())
             .select((
                 (
@@ -358,74 +417,149 @@ impl Snapshot<'_> {
     }
 }
 
-impl Change<'_> {
+/// A file on its way into the record.
+#[derive(Debug, Clone, Copy)]
+pub struct Incoming<'a> {
+    /// Who brings it, to which site and source.
+    pub to: (i64, i64, i64),
+    /// Its name.
+    pub file_name: &'a str,
+    /// The draft it is read from; 0 for none.
+    pub draft: i64,
+    /// Its days, in order.
+    pub days: &'a [RawDay],
+    /// Its hours, in order.
+    pub hours: &'a [RawHour],
+}
+
+impl Store {
     /// Stores the days and hours that are new or differ. A file that brings nothing new makes no import.
-    /// `progress` hears how many rows of `days` are done and may stop the work with an error.
+    ///
+    /// Rows are written a few hundred at a time without holding the site, so that people save meanwhile; they count from
+    /// one short last step on. What a killed run of the same draft left is cleared first. `progress` hears how many rows
+    /// of `days` are done and may stop the work with an error.
     ///
     /// # Errors
-    /// As any query or as `progress`; nothing is stored then.
-    // Long: an insert of ten columns.
+    /// As any query or as `progress`; [`StoreError::Cancelled`] when the site is gone. Nothing of it counts then.
     pub fn import_weather(
-        &mut self,
-        source_id: i64,
-        file_name: &str,
-        (days, hours): (&[RawDay], &[RawHour]),
-        mut progress: impl FnMut(usize) -> Result<()>,
+        &self,
+        incoming: Incoming<'_>,
+        progress: impl FnMut(usize) -> Result<()>,
     ) -> Result<Comparison> {
-        let (site_id, actor) = (self.site_id, self.actor);
-        let connection = &mut *self.connection;
+        let (actor, site_id, source_id) = incoming.to;
+        let connection = &mut *self.connection()?;
         weather_sources::table
             .filter(weather_sources::id.eq(source_id).and(weather_sources::site_id.eq(site_id)))
             .select(weather_sources::id)
             .first::<i64>(connection)?;
-        let (counts, to_store) = compare(&raw_days(connection, source_id)?, days);
-        let (Some(first), Some(last)) = (days.first(), days.last()) else { return Ok(counts) };
-        let blocks = if hours.is_empty() {
-            Vec::new()
-        } else {
-            changed_blocks(&raw_hours(connection, source_id, first.date, last.date)?, hours)
-        };
-        if to_store.is_empty() && blocks.is_empty() {
-            progress(days.len())?;
-            return Ok(counts);
-        }
-        let stored_hours = blocks.iter().map(|(_, h)| h.len()).sum();
-        let import_id: i64 = diesel::insert_into(weather_imports::table)
-            .values((
-                weather_imports::site_id.eq(site_id),
-                weather_imports::source_id.eq(source_id),
-                weather_imports::file_name.eq(file_name),
-                weather_imports::first_date.eq(first.date.to_diesel()),
-                weather_imports::last_date.eq(last.date.to_diesel()),
-                weather_imports::days_new.eq(count(counts.new)),
-                weather_imports::days_changed.eq(count(counts.changed)),
-                weather_imports::days_same.eq(count(counts.same)),
-                weather_imports::hours.eq(count(stored_hours)),
-                weather_imports::imported_by.eq(actor),
-            ))
-            .returning(weather_imports::id)
-            .get_result(connection)?;
-        // Days and blocks of hours advance together, so that the bar moves evenly.
-        let total = (to_store.len() + blocks.len()).max(1);
-        let mut written = 0;
-        let mut advance = |rows: usize| {
-            written += rows;
-            progress(counts.same + (days.len() - counts.same) * written / total)
-        };
-        for batch in to_store.chunks(BATCH_ROWS) {
-            let rows: Vec<DayRow> = batch.iter().map(|day| DayRow::new(site_id, import_id, day)).collect();
-            diesel::insert_into(weather_days::table).values(&rows).execute(connection)?;
-            advance(batch.len())?;
-        }
-        for batch in blocks.chunks(BATCH_ROWS) {
-            let rows: Vec<HoursRow> =
-                batch.iter().map(|(date, hours)| HoursRow::new(source_id, import_id, *date, hours)).collect();
-            diesel::insert_into(weather_hours::table).values(&rows).execute(connection)?;
-            advance(batch.len())?;
-        }
-        self.record(
-            NewEvent::new(Subject::Import, Some(import_id), Action::Created).with(file_name).said(file_name),
-        );
-        Ok(counts)
+        let left =
+            weather_imports::source_id.eq(source_id).and(weather_imports::staged_for.eq(incoming.draft));
+        diesel::delete(weather_imports::table.filter(left)).execute(connection)?;
+        let (counts, staged) = stage(connection, incoming, progress)?;
+        let Some(import_id) = staged else { return Ok(counts) };
+        let counted = self.change(actor, site_id, |change| {
+            diesel::update(weather_imports::table.find(import_id))
+                .set((
+                    weather_imports::staged_for.eq(None::<i64>),
+                    weather_imports::undone_at.eq(None::<jiff_diesel::Timestamp>),
+                ))
+                .execute(change.connection)?;
+            let event = NewEvent::new(Subject::Import, Some(import_id), Action::Created);
+            change.record(event.with(incoming.file_name).said(incoming.file_name));
+            Ok(())
+        })?;
+        counted.map(|()| counts).ok_or(StoreError::Cancelled)
     }
+}
+
+/// Writes an import that does not count yet; `None` when it would bring nothing.
+fn stage(
+    connection: &mut PgConnection,
+    incoming: Incoming<'_>,
+    mut progress: impl FnMut(usize) -> Result<()>,
+) -> Result<(Comparison, Option<i64>)> {
+    let (_, _, source_id) = incoming.to;
+    let (days, hours) = (incoming.days, incoming.hours);
+    let (counts, to_store) = compare(&raw_days(connection, source_id)?, days);
+    let (Some(first), Some(last)) = (days.first(), days.last()) else { return Ok((counts, None)) };
+    let blocks = if hours.is_empty() {
+        Vec::new()
+    } else {
+        changed_blocks(&raw_hours(connection, source_id, first.date, last.date)?, hours)
+    };
+    if to_store.is_empty() && blocks.is_empty() {
+        progress(days.len())?;
+        return Ok((counts, None));
+    }
+    let import_id = begun(connection, incoming, (first.date, last.date), &counts, &blocks)?;
+    let written = write(connection, incoming, import_id, (&counts, &to_store, &blocks), &mut progress);
+    if let Err(error) = written {
+        diesel::delete(weather_imports::table.find(import_id)).execute(connection)?;
+        return Err(error);
+    }
+    Ok((counts, Some(import_id)))
+}
+
+/// Hours of a local day.
+type Block = (Date, Vec<RawHour>);
+
+/// The row of an import that does not count yet.
+fn begun(
+    connection: &mut PgConnection,
+    incoming: Incoming<'_>,
+    (first, last): (Date, Date),
+    counts: &Comparison,
+    blocks: &[Block],
+) -> Result<i64> {
+    let (actor, site_id, source_id) = incoming.to;
+    let stored_hours = blocks.iter().map(|(_, h)| h.len()).sum();
+    Ok(diesel::insert_into(weather_imports::table)
+        .values((
+            weather_imports::site_id.eq(site_id),
+            weather_imports::source_id.eq(source_id),
+            weather_imports::file_name.eq(incoming.file_name),
+            (
+                weather_imports::first_date.eq(first.to_diesel()),
+                weather_imports::last_date.eq(last.to_diesel()),
+            ),
+            weather_imports::days_new.eq(count(counts.new)),
+            weather_imports::days_changed.eq(count(counts.changed)),
+            weather_imports::days_same.eq(count(counts.same)),
+            weather_imports::hours.eq(count(stored_hours)),
+            weather_imports::imported_by.eq(actor),
+            weather_imports::staged_for.eq(incoming.draft),
+            weather_imports::undone_at.eq(diesel::dsl::now),
+        ))
+        .returning(weather_imports::id)
+        .get_result(connection)?)
+}
+
+/// Writes the rows of an import, some hundreds at a time.
+fn write(
+    connection: &mut PgConnection,
+    incoming: Incoming<'_>,
+    import_id: i64,
+    (counts, to_store, blocks): (&Comparison, &[RawDay], &[Block]),
+    progress: &mut impl FnMut(usize) -> Result<()>,
+) -> Result<()> {
+    let (_, site_id, source_id) = incoming.to;
+    // Days and blocks of hours advance together, so that the bar moves evenly.
+    let (all, total) = (incoming.days.len(), (to_store.len() + blocks.len()).max(1));
+    let mut written = 0;
+    let mut advance = |rows: usize| {
+        written += rows;
+        progress(counts.same + (all - counts.same) * written / total)
+    };
+    for batch in to_store.chunks(BATCH_ROWS) {
+        let rows: Vec<DayRow> = batch.iter().map(|day| DayRow::new(site_id, import_id, day)).collect();
+        diesel::insert_into(weather_days::table).values(&rows).execute(connection)?;
+        advance(batch.len())?;
+    }
+    for batch in blocks.chunks(BATCH_ROWS) {
+        let rows: Vec<HoursRow> =
+            batch.iter().map(|(date, hours)| HoursRow::new(source_id, import_id, *date, hours)).collect();
+        diesel::insert_into(weather_hours::table).values(&rows).execute(connection)?;
+        advance(batch.len())?;
+    }
+    Ok(())
 }

@@ -4,12 +4,14 @@
 mod drafts;
 mod imports;
 mod judgements;
+mod sensed;
 mod sources;
 mod summaries;
 
 pub use drafts::{Draft, DraftState};
-pub use imports::{Comparison, Import};
+pub use imports::{Comparison, Import, Incoming};
 pub use judgements::{Choice, OverruleRecord};
+pub use sensed::{Followed, Gathered};
 pub use sources::{SourcePlace, SourceRecord};
 pub use summaries::VersionedSummary;
 

@@ -7,6 +7,7 @@
     clippy::panic
 )]
 
+mod background;
 mod change;
 mod visits;
 mod weather;

@@ -12,9 +12,19 @@ use upland_core::weather::climate::TypedNormals;
 use upland_core::weather::record::{
     HourVariable, Overrule, RawDay, RawHour, Rule, SourceKind, Standing, Variable,
 };
-use upland_store::Subject;
 use upland_store::field::EventKind;
-use upland_store::weather::{Comparison, DraftState, SourcePlace};
+use upland_store::weather::{Comparison, DraftState, Incoming, SourcePlace};
+use upland_store::{Store, Subject};
+
+/// Takes days and hours into the record: by whom, for which site, to which source.
+fn import(
+    store: &Store,
+    to: (i64, i64, i64),
+    file_name: &str,
+    (days, hours): (&[RawDay], &[RawHour]),
+) -> upland_store::Result<Comparison> {
+    store.import_weather(Incoming { to, file_name, draft: 0, days, hours }, |_| Ok(()))
+}
 
 #[test]
 fn an_import_repeats_without_doubling_and_undoes() {
@@ -22,8 +32,7 @@ fn an_import_repeats_without_doubling_and_undoes() {
     let source = done(store, *user, *site, |c| c.own_source()).unwrap();
     assert_eq!(done(store, *user, *site, |c| c.own_source()).unwrap(), source, "it is made once");
     let import = |days: &[DayWeather]| {
-        done(store, *user, *site, |c| c.import_weather(source, "larkrigg.csv", (&raw(days), &[]), |_| Ok(())))
-            .unwrap()
+        import(store, (*user, *site, source), "larkrigg.csv", (&raw(days), &[])).unwrap()
     };
     let weather = |site_id: i64| {
         store
@@ -89,6 +98,26 @@ fn a_failing_import_leaves_the_record_as_it_was() {
     assert!(store.run_draft(&draft, (&bad, &[])).is_err());
     assert_eq!(store.read(|s| s.raw_days(draft.source_id)).unwrap(), []);
     assert_eq!(store.read(|s| s.imports(*site)).unwrap(), []);
+    let again = store.import_weather(
+        Incoming {
+            to: (world.user, *site, draft.source_id),
+            file_name: "x.csv",
+            draft: draft.id,
+            days: &bad[..600],
+            hours: &[],
+        },
+        |done| {
+            // Half of it is written, and neither counts nor holds anybody up.
+            if done > 0 {
+                assert_eq!(store.read(|s| s.raw_days(draft.source_id)).unwrap(), []);
+                let saved = super::done(store, world.user, *site, |c| c.create_zone(&super::zone(9)));
+                assert!(saved.is_ok() || done > 500, "{saved:?}");
+            }
+            Ok(())
+        },
+    );
+    assert_eq!(again.unwrap().new, 600);
+    assert_eq!(store.read(|s| s.raw_days(draft.source_id)).unwrap().len(), 600);
     let draft = store.read(|s| s.draft(*site, draft.id)).unwrap().unwrap();
     assert_eq!(draft.state, DraftState::Failed);
     assert!(draft.message.starts_with("Nothing was stored"));
@@ -132,8 +161,7 @@ fn hours_come_as_blocks_of_days_and_grow_together() {
     };
     let day = |d: i8| RawDay::new(date(2026, 7, d)).with(Variable::TemperatureMax, 20.0);
     let import = |days: &[RawDay], hours: &[RawHour]| {
-        done(store, *user, *site, |c| c.import_weather(source, "hours.csv", (days, hours), |_| Ok(())))
-            .unwrap()
+        import(store, (*user, *site, source), "hours.csv", (days, hours)).unwrap()
     };
     let morning: Vec<_> = (0..12).map(|i| hour(i, 10.0)).collect();
     import(&[day(1)], &morning);
@@ -159,7 +187,7 @@ fn a_value_is_overruled_with_a_reason_and_comes_back() {
     let source = done(store, *user, *site, |c| c.own_source()).unwrap();
     let mut record = raw(&days(20, 20.0));
     record[5].set(Variable::Rain, Some(-4.0));
-    done(store, *user, *site, |c| c.import_weather(source, "x.csv", (&record, &[]), |_| Ok(()))).unwrap();
+    import(store, (*user, *site, source), "x.csv", (&record, &[])).unwrap();
     let at = store.read(|s| s.site(*site)).unwrap().unwrap().site;
     let rain = || store.read(|s| s.site_weather(*site, &at)).unwrap().days[0][5].standing(Variable::Rain);
     let highest =
@@ -208,10 +236,7 @@ fn the_chosen_source_counts_and_two_choosers_see_each_other() {
     let far =
         done(store, *user, *site, |c| c.create_source(SourceKind::Station, "Valley", Some(place))).unwrap();
     for (source, tmax) in [(own, 20.0), (far, 25.0)] {
-        done(store, *user, *site, |c| {
-            c.import_weather(source, "x.csv", (&raw(&days(10, tmax)), &[]), |_| Ok(()))
-        })
-        .unwrap();
+        import(store, (*user, *site, source), "x.csv", (&raw(&days(10, tmax)), &[])).unwrap();
     }
     let at = store.read(|s| s.site(*site)).unwrap().unwrap().site;
     let first = || store.read(|s| s.weather(*site, &at)).unwrap()[0].temperature_max.c();

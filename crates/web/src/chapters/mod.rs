@@ -5,6 +5,7 @@ pub(crate) mod accounts;
 pub(crate) mod budget;
 pub(crate) mod library;
 pub(crate) mod logbook;
+pub(crate) mod office;
 pub(crate) mod programs;
 pub(crate) mod round;
 pub(crate) mod sensors;

@@ -10,7 +10,10 @@ use jiff::Timestamp;
 use jiff::civil::Date;
 
 /// Hours that a day needs for a value of its own (our stated limit).
-const WHOLE_DAY_HOURS: usize = 20;
+pub const WHOLE_DAY_HOURS: usize = 20;
+/// Sky of the heard hours over that of the day from which none of its light is missing: the two sums differ by
+/// less than this where every hour is there.
+const HOURS_SKY: f64 = 0.98;
 /// Hours with the very same temperature from which a sensor counts as stuck.
 const STUCK_HOURS: usize = 12;
 /// Sun in an hour that the sky was dark, MJ/m²: 20 W/m².
@@ -53,13 +56,44 @@ pub struct RawHour {
     /// The local day in which it begins.
     pub local_date: Date,
     values: [Option<f64>; 6],
+    /// Variables that were heard over a part of the hour only, a bit each.
+    in_part: u8,
 }
 
 impl RawHour {
     /// An hour of which nothing was measured.
     #[must_use]
     pub fn new(start: Timestamp, local_date: Date) -> Self {
-        Self { start, local_date, values: [None; 6] }
+        Self { start, local_date, values: [None; 6], in_part: 0 }
+    }
+
+    /// Whether a variable was heard over a part of the hour only.
+    #[must_use]
+    pub fn is_in_part(&self, variable: HourVariable) -> bool {
+        self.in_part & (1 << variable as u8) != 0
+    }
+
+    /// The variables that have a value of a part of the hour only.
+    fn heard_in_parts(&self) -> impl Iterator<Item = HourVariable> + '_ {
+        HOUR_VARIABLES.into_iter().filter(|v| self.is_in_part(*v) && self.get(*v).is_some())
+    }
+
+    /// Says that a variable was heard over a part of the hour only.
+    pub fn heard_in_part(&mut self, variable: HourVariable) {
+        self.in_part |= 1 << variable as u8;
+    }
+
+    /// The variables heard in part, a bit each in the order of [`HOUR_VARIABLES`].
+    #[must_use]
+    pub const fn parts(&self) -> u8 {
+        self.in_part
+    }
+
+    /// The same with the variables heard in part.
+    #[must_use]
+    pub const fn with_parts(mut self, parts: u8) -> Self {
+        self.in_part = parts;
+        self
     }
 
     /// A value.
@@ -83,8 +117,8 @@ impl RawHour {
     }
 }
 
-/// A rule that a value of an hour broke; the last two only doubt it: fog holds a temperature for half
-/// a day too.
+/// A rule that a value of an hour broke; the last three only doubt it: fog holds a temperature for half
+/// a day too, and rain that was heard did fall.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
 pub enum HourRule {
     /// Outside what is physically possible.
@@ -95,6 +129,10 @@ pub enum HourRule {
     AboveTheSky,
     /// A dew point that the air could not hold.
     DewAboveAir,
+    /// Heard over a part of the hour only.
+    InPart,
+    /// Rain heard over a part of the hour only: at least so much.
+    RainInPart,
     /// The very same temperature for half a day.
     Stuck,
     /// A jump from the hour before.
@@ -105,7 +143,7 @@ impl HourRule {
     /// Whether a value that broke it does not count.
     #[must_use]
     pub const fn rejects(self) -> bool {
-        !matches!(self, Self::Jump | Self::Stuck)
+        !matches!(self, Self::Jump | Self::Stuck | Self::RainInPart)
     }
 
     /// The rule as the end of a sentence.
@@ -118,6 +156,8 @@ impl HourRule {
             }
             Self::AboveTheSky => "more sun than above the atmosphere",
             Self::DewAboveAir => "a dew point that the air could not hold",
+            Self::InPart => "heard over less than two thirds of the hour",
+            Self::RainInPart => "heard over less than two thirds of the hour: at least so much rain",
             Self::Stuck => "the very same temperature for twelve hours and more",
             Self::Jump => "more than 15 °C (27 °F) from the hour before",
         }
@@ -136,6 +176,7 @@ pub struct HourFlag {
 }
 
 /// Everything that the rules find in hours in order of time; by hour.
+// Long: a paragraph a rule.
 #[must_use]
 pub fn examine_hours(hours: &[RawHour], station: &Station) -> Vec<HourFlag> {
     use HourVariable as V;
@@ -168,6 +209,9 @@ pub fn examine_hours(hours: &[RawHour], station: &Station) -> Vec<HourFlag> {
                 say(V::Solar, HourRule::AboveTheSky);
             }
         }
+        hour.heard_in_parts().for_each(|variable| {
+            say(variable, if variable == V::Rain { HourRule::RainInPart } else { HourRule::InPart });
+        });
         let before = index.checked_sub(1).and_then(|i| hours.get(i));
         match (before.and_then(|b| b.get(V::Temperature)), hour.get(V::Temperature)) {
             (Some(a), Some(b)) => {
@@ -210,10 +254,10 @@ fn sky(hour: &RawHour, station: &Station) -> f64 {
 }
 
 /// The days that hours make. A value that a rule rejects does not count. A day needs twenty hours
-/// of a variable; rain is their sum, radiation is scaled to 24 hours, humidity becomes the mean
-/// vapour pressure (FAO-56 eq. 14 on each hour) beside its lowest and highest.
+/// of a variable; rain is their sum, radiation is scaled by the sky of the hours that are missing (FAO-56 eq. 28
+/// against eq. 21), humidity becomes the mean vapour pressure (FAO-56 eq. 14 on each hour) beside its lowest and highest.
 #[must_use]
-pub fn days_of(hours: &[RawHour], flags: &[HourFlag]) -> Vec<RawDay> {
+pub fn days_of(hours: &[RawHour], flags: &[HourFlag], station: &Station) -> Vec<RawDay> {
     let mut rejected = flags.iter().filter(|f| f.rule.rejects()).peekable();
     let mut days: Vec<Gathered> = Vec::new();
     for (index, hour) in hours.iter().enumerate() {
@@ -222,15 +266,15 @@ pub fn days_of(hours: &[RawHour], flags: &[HourFlag]) -> Vec<RawDay> {
             counted.set(flag.variable, None);
         }
         match days.last_mut().filter(|d| d.date == hour.local_date) {
-            Some(day) => day.add(&counted),
+            Some(day) => day.add(&counted, station),
             None => {
                 let mut day = Gathered::new(hour.local_date);
-                day.add(&counted);
+                day.add(&counted, station);
                 days.push(day);
             }
         }
     }
-    days.iter().map(Gathered::day).filter(|d| !d.is_empty()).collect()
+    days.iter().map(|day| day.day(station)).filter(|d| !d.is_empty()).collect()
 }
 
 /// The hours of a day, gathered.
@@ -240,6 +284,8 @@ struct Gathered {
     vapour: Vec<f64>,
     humidity: Vec<f64>,
     solar: Vec<f64>,
+    /// Above the atmosphere over the hours of `solar`, MJ/m².
+    sky: f64,
     wind: Vec<f64>,
     rain: Vec<f64>,
 }
@@ -253,12 +299,13 @@ impl Gathered {
             vapour: empty(),
             humidity: empty(),
             solar: empty(),
+            sky: 0.0,
             wind: empty(),
             rain: empty(),
         }
     }
 
-    fn add(&mut self, hour: &RawHour) {
+    fn add(&mut self, hour: &RawHour, station: &Station) {
         use HourVariable as V;
         let air = hour.get(V::Temperature);
         self.temperature.extend(air);
@@ -272,12 +319,15 @@ impl Gathered {
         self.vapour.extend(vapour);
         let humidity = humidity.or_else(|| Some((100.0 * vapour? / saturated(air?)).clamp(0.0, 100.0)));
         self.humidity.extend(humidity);
-        self.solar.extend(hour.get(V::Solar).map(|s| s.max(0.0)));
+        if let Some(solar) = hour.get(V::Solar) {
+            self.solar.push(solar.max(0.0));
+            self.sky += sky(hour, station);
+        }
         self.wind.extend(hour.get(V::Wind));
         self.rain.extend(hour.get(V::Rain));
     }
 
-    fn day(&self) -> RawDay {
+    fn day(&self, station: &Station) -> RawDay {
         let mut day = RawDay::new(self.date);
         let whole = |values: &[f64]| values.len() >= WHOLE_DAY_HOURS;
         #[allow(clippy::cast_precision_loss, reason = "at most 25 hours")]
@@ -294,7 +344,10 @@ impl Gathered {
         set(Variable::VapourPressure, &self.vapour, &mean);
         set(Variable::HumidityMin, &self.humidity, &least);
         set(Variable::HumidityMax, &self.humidity, &most);
-        set(Variable::Solar, &self.solar, &|v| 24.0 * mean(v));
+        let whole_sky = radiation::extraterrestrial_day(self.date, station.latitude_deg).mj_per_m2();
+        let missing =
+            if self.sky > 0.0 && self.sky < HOURS_SKY * whole_sky { whole_sky / self.sky } else { 1.0 };
+        set(Variable::Solar, &self.solar, &|v| missing * v.iter().sum::<f64>());
         set(Variable::Wind, &self.wind, &mean);
         set(Variable::Rain, &self.rain, &|v| v.iter().sum());
         day
@@ -342,7 +395,7 @@ mod tests {
     fn a_day_of_hours_becomes_a_day() {
         let hours = day_of_hours();
         assert_eq!(rules(&hours), []);
-        let days = days_of(&hours, &[]);
+        let days = days_of(&hours, &[], &station());
         assert_eq!(days.len(), 1);
         let value = |v| days[0].get(v).unwrap();
         assert!((value(Variable::TemperatureMax) - 21.0).abs() < 1e-9);
@@ -366,13 +419,43 @@ mod tests {
     #[test]
     fn a_day_of_few_hours_has_no_value_and_rejected_hours_do_not_count() {
         let mut hours = day_of_hours();
-        assert!(days_of(&hours[..19], &[]).is_empty());
+        assert!(days_of(&hours[..19], &[], &station()).is_empty());
         hours[15].set(HourVariable::Temperature, Some(99.0));
         let flags = examine_hours(&hours, &station());
         let range: Vec<_> = flags.iter().filter(|f| f.rule == HourRule::Range).collect();
         assert_eq!(range.len(), 1);
-        let highest = days_of(&hours, &flags)[0].get(Variable::TemperatureMax).unwrap();
+        let highest = days_of(&hours, &flags, &station())[0].get(Variable::TemperatureMax).unwrap();
         assert!(highest < 21.0, "{highest}");
+    }
+
+    #[test]
+    fn hours_that_are_missing_at_night_take_no_light_away_and_those_at_noon_do() {
+        let hours = day_of_hours();
+        let solar = |hours: &[RawHour]| days_of(hours, &[], &station())[0].get(Variable::Solar).unwrap();
+        let whole = solar(&hours);
+        let sum: f64 = hours.iter().map(|h| h.get(HourVariable::Solar).unwrap()).sum();
+        assert!((whole - sum).abs() < 1e-9, "all hours are there: {whole}, {sum}");
+        // Until eight in the evening the sun has all but set.
+        assert!((solar(&hours[..20]) / whole - 1.0).abs() < 0.01, "{}", solar(&hours[..20]));
+        let mut gap = hours;
+        for hour in &mut gap[10..14] {
+            hour.set(HourVariable::Solar, None);
+        }
+        let of_gap = solar(&gap);
+        assert!((of_gap / whole - 1.0).abs() < 0.2 && of_gap > 20.0 / 24.0 * whole, "{of_gap} of {whole}");
+    }
+
+    #[test]
+    fn an_hour_heard_in_part_does_not_count_but_its_rain_does() {
+        let mut hours = day_of_hours();
+        for hour in &mut hours[4..9] {
+            hour.heard_in_part(HourVariable::Rain);
+            hour.heard_in_part(HourVariable::Wind);
+        }
+        let flags = examine_hours(&hours, &station());
+        assert_eq!(flags.iter().filter(|f| f.rule == HourRule::InPart).count(), 5);
+        let day = days_of(&hours, &flags, &station())[0];
+        assert_eq!((day.get(Variable::Wind), day.get(Variable::Rain)), (None, Some(3.0)));
     }
 
     #[test]

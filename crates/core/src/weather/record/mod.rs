@@ -8,7 +8,9 @@ mod judge;
 
 pub use combine::{CombinedRecord, Source, SourceKind, VariableGroup, combine, order};
 pub use compare::{Comparison, compare, distance_km};
-pub use hours::{HOUR_VARIABLES, HourFlag, HourRule, HourVariable, RawHour, days_of, examine_hours};
+pub use hours::{
+    HOUR_VARIABLES, HourFlag, HourRule, HourVariable, RawHour, WHOLE_DAY_HOURS, days_of, examine_hours,
+};
 pub use judge::{Flag, Rule, examine};
 
 use crate::quantity::units::{Celsius, Kilopascals, MegajoulesPerSquareMetre, MetresPerSecond, Millimetres};

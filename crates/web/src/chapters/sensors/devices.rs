@@ -19,7 +19,28 @@ use upland_core::sensors::{Channel, Reading};
 use upland_formats::typed;
 
 pub(super) fn routes(config: &mut web::ServiceConfig) {
-    config.service(typed_readings).service(make_device).service(rotate).service(revoke);
+    config.service(typed_readings).service(feeds).service(make_device).service(rotate).service(revoke);
+}
+
+/// Says whether what a sensor reads counts as weather of the site.
+#[post("/sites/{id}/sensors/{sensor}/weather")]
+async fn feeds(
+    EditorAt(here): EditorAt,
+    path: web::Path<(i64, i64)>,
+    fields: Fields,
+) -> Result<HttpResponse, PageError> {
+    let (site_id, id) = *path;
+    let feeds = fields.get("feeds") == "yes";
+    if !here.change(move |change| change.set_sensor_feeds(id, feeds)).await? {
+        return Err(PageError::NotFound);
+    }
+    let said = if feeds {
+        "What it reads counts as weather; its days are worked out now."
+    } else {
+        "It is left out of the weather; its days are worked out now."
+    };
+    flash(&here.who.session, said, None)?;
+    Ok(see_other(&format!("{}#readings", address::sensor(site_id, id))))
 }
 
 /// Readings typed or pasted: a line each, time and value.

@@ -29,6 +29,7 @@ fn record(id: i64, sensor: Sensor) -> SensorRecord {
         site_id: 1,
         version: 1,
         installed_on: date(2025, 11, 20),
+        feeds_weather: true,
         sensor,
         saved_by: "Bram".into(),
         saved_at: Timestamp::UNIX_EPOCH,

@@ -15,6 +15,7 @@ use std::sync::Arc;
 use upland_core::codes::Coded;
 use upland_core::sensors::placement::Verdict;
 use upland_core::sensors::state::Says;
+use upland_core::sensors::weather::WEATHER_CHANNELS;
 use upland_core::sensors::{Sense, Task, upkeep};
 use upland_store::readings::{DeviceRecord, Refused};
 use upland_store::sensors::{SensorEvent, SensorEventKind, SensorRecord};
@@ -84,6 +85,10 @@ pub(super) struct SensorView {
     pub tasks: Vec<TaskRow>,
     pub events: Vec<EventRow>,
     pub reads: Vec<ReadRow>,
+    /// Some of what it reads is weather.
+    pub is_weather: bool,
+    /// It counts as weather of the site.
+    pub feeds_weather: bool,
     pub devices: Vec<DeviceRow>,
     pub is_probe: bool,
     pub today: Date,
@@ -126,6 +131,10 @@ impl SensorView {
             tasks: task_rows(states, record),
             events: events.map(|e| event_row(states, e)).collect(),
             reads: read_rows(states, id),
+            is_weather: states
+                .own(id)
+                .is_some_and(|own| WEATHER_CHANNELS.iter().any(|(channel, _)| own.contains_key(channel))),
+            feeds_weather: record.feeds_weather,
             devices: devices.iter().map(|d| device_row(states, d, refused)).collect(),
             is_probe: card.senses(Sense::SoilMoisture),
             today: states.today,

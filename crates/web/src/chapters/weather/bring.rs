@@ -11,7 +11,7 @@ use crate::server::session::Fields;
 use crate::server::state::with_store;
 use crate::server::upload;
 use crate::site::context::{AtSite, EditorAt};
-use crate::site::facts::SiteFacts;
+use crate::site::facts::{SiteFacts, time_zone};
 use actix_multipart::Multipart;
 use actix_web::http::StatusCode;
 use actix_web::{HttpResponse, get, post, web};
@@ -24,7 +24,9 @@ use upland_formats::weather_file::{
     self, Clock, DateOrder, MappedColumn, Mapping, Opened, Proposal, Stamp, WeatherFile, quantities, units_of,
 };
 use upland_formats::{Column, Problem};
+use upland_store::sites::SiteRecord;
 use upland_store::weather::{Comparison, Draft, DraftState};
+use upland_store::{Store, StoreError};
 
 /// Largest accepted weather file: thirty years of hours have about 20 MB.
 pub(super) const MOST_MB: usize = 24;
@@ -120,28 +122,36 @@ pub(super) async fn waiting(
     if draft.state != DraftState::Preview {
         return Ok(None);
     }
-    let station = station_of(here, loaded, draft.source_id).await?;
-    let tz = loaded.tz.clone();
-    let said = draft.mapping.clone();
-    let chosen = said.as_ref().and_then(|m| m.get("station_id")?.as_str().map(str::to_owned));
-    let mut mapping: Option<Mapping> = said.and_then(|m| serde_json::from_value(m).ok());
-    if mapping.is_none() && chosen.is_none() {
-        // A header seen before is read as it was said then.
-        let (bytes, zone) = (content.clone(), tz.clone());
-        let asks = off_loop(move || weather_file::open(&bytes, &station, &zone, None)).await?;
-        if let Ok(Opened::Asks(proposal)) = asks {
-            let key = proposal.key.clone();
-            mapping = here
-                .read(move |snapshot| snapshot.mapping(&key))
-                .await?
-                .and_then(|m| serde_json::from_value(m).ok());
-        }
-    }
-    let outcome = match chosen {
-        Some(id) => off_loop(move || Waiting::of_station(&content, &id)).await?,
-        None => off_loop(move || Waiting::of(&content, &station, &tz, mapping)).await?,
-    };
+    let (state, site) = (here.state.clone(), loaded.site.clone());
+    let said = draft.clone();
+    let outcome = off_loop(move || read_draft(&state.store, &site, &said, content)).await??;
     Ok(Some((draft, outcome)))
+}
+
+/// What a draft comes to, by what was said of its columns or of columns like them.
+pub(super) fn read_draft(
+    store: &Store,
+    site: &SiteRecord,
+    draft: &Draft,
+    content: Vec<u8>,
+) -> Result<Waiting, StoreError> {
+    let sources = store.read(|snapshot| snapshot.sources(site.id))?;
+    let of_source = sources.iter().find(|s| s.id == draft.source_id);
+    let station = of_source.map_or(site.site.station(), |s| s.station(&site.site));
+    let tz = time_zone(&site.site.time_zone)?;
+    let said = draft.mapping.clone();
+    if let Some(id) = said.as_ref().and_then(|m| m.get("station_id")?.as_str()) {
+        return Ok(Waiting::of_station(&content, id));
+    }
+    let mut mapping: Option<Mapping> = said.and_then(|m| serde_json::from_value(m).ok());
+    if mapping.is_none()
+        && let Ok(Opened::Asks(proposal)) = weather_file::open(&content, &station, &tz, None)
+    {
+        // A header seen before is read as it was said then.
+        let known = store.read(|snapshot| snapshot.mapping(&proposal.key))?;
+        mapping = known.and_then(|m| serde_json::from_value(m).ok());
+    }
+    Ok(Waiting::of(&content, &station, &tz, mapping))
 }
 
 impl Waiting {

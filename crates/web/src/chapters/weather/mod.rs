@@ -28,12 +28,20 @@ use upland_core::site::UnitSystem;
 use upland_core::weather::record::{JudgedDay, Overrule, SourceKind, Standing, Variable, VariableGroup};
 use upland_formats::{Problem, daily_csv};
 use upland_store::Subject;
-use upland_store::weather::{Import, OverruleRecord, SiteWeather};
+use upland_store::weather::{Followed, Import, OverruleRecord, SiteWeather};
 
 /// Problems listed on the page; the rest is counted.
 const MAX_LISTED: usize = 200;
 /// Flagged values listed; the rest is counted.
 const MAX_FLAGGED: usize = 40;
+
+/// Takes a started draft into the record.
+pub(crate) fn take_in(
+    state: &crate::server::state::AppState,
+    draft: i64,
+) -> Result<Option<String>, upland_store::StoreError> {
+    take_in::run(state, draft)
+}
 
 pub(crate) fn routes(config: &mut web::ServiceConfig) {
     config
@@ -117,9 +125,31 @@ struct SourceLine {
     doubtful: usize,
     counts_for: String,
     has_days: bool,
+    /// What it follows by itself, in words.
+    follows: String,
 }
 
-fn source_lines(weather: &SiteWeather, loaded: &SiteFacts) -> Vec<SourceLine> {
+/// What a layer that follows the site's sensors holds.
+fn followed_words(followed: &Followed) -> String {
+    let (first, last) = (followed.first.said("%-d %b"), followed.last.said("%-d %b %Y"));
+    let days = match followed.days {
+        1 => "one day".to_owned(),
+        n => format!("{n} days"),
+    };
+    let lack = match followed.last_hours {
+        n if n >= followed.needed => String::new(),
+        n => format!(
+            " The last day has {n} of the {} whole hours that a day needs for values of its own.",
+            followed.needed
+        ),
+    };
+    format!(
+        "Follows the sensors of the site: {days} and {} hours from {first} to {last}.{lack}",
+        followed.hours
+    )
+}
+
+fn source_lines(weather: &SiteWeather, followed: &[Followed], loaded: &SiteFacts) -> Vec<SourceLine> {
     let order = weather.order();
     weather
         .sources
@@ -166,6 +196,10 @@ fn source_lines(weather: &SiteWeather, loaded: &SiteFacts) -> Vec<SourceLine> {
                 doubtful: standing(false),
                 counts_for: counts.join(", "),
                 has_days: source.kind != SourceKind::Normals,
+                follows: followed
+                    .iter()
+                    .find(|f| f.source_id == source.id)
+                    .map_or(String::new(), followed_words),
             }
         })
         .collect()
@@ -332,7 +366,7 @@ impl Room {
     fn of(
         loaded: &SiteFacts,
         weather: &SiteWeather,
-        imports: Vec<Import>,
+        (imports, followed): (Vec<Import>, &[Followed]),
         said: &BTreeMap<i64, Vec<OverruleRecord>>,
     ) -> Self {
         let days = weather.combined(&loaded.site.site).days.len();
@@ -355,7 +389,7 @@ impl Room {
         let units = Units::of(loaded.units());
         Self {
             lead,
-            sources: source_lines(weather, loaded),
+            sources: source_lines(weather, followed, loaded),
             chart_sources: measured().map(|s| (s.id, s.name.clone())).collect(),
             variables: Variable::ALL
                 .iter()
@@ -375,10 +409,11 @@ async fn draw(here: &AtSite, status: StatusCode, refused: Refused) -> Result<Htt
     let loaded = Arc::clone(&here.facts);
     let room = here.once(here.facts_key(), 60, move |state| {
         let (id, site) = (loaded.site.id, &loaded.site.site);
-        let (weather, imports, said) = state.store.read(|snapshot| {
-            Ok((snapshot.site_weather(id, site)?, snapshot.imports(id)?, snapshot.overrules(id)?))
+        let (weather, imports, followed, said) = state.store.read(|snapshot| {
+            let weather = snapshot.site_weather(id, site)?;
+            Ok((weather, snapshot.imports(id)?, snapshot.followed(id)?, snapshot.overrules(id)?))
         })?;
-        Ok(Room::of(&loaded, &weather, imports, &said))
+        Ok(Room::of(&loaded, &weather, (imports, &followed), &said))
     });
     let room = room.await?;
     let (file_name, problems) = refused.file.unwrap_or_default();

@@ -1,15 +1,17 @@
 //! Taking a file in that was looked at: its progress, stopping it, leaving it.
 
-use super::bring::{Waiting, waiting};
+use super::bring::{Waiting, read_draft, waiting};
 use crate::page::frame::{Chapter, Frame};
 use crate::server::address;
 use crate::server::error::{PageError, page, see_other};
 use crate::server::session::{Fields, flash};
-use crate::server::state::with_store;
+use crate::server::state::{AppState, with_store};
+use crate::site::climate::climate;
 use crate::site::context::EditorAt;
 use actix_web::{HttpResponse, get, post, web};
 use askama::Template;
 use std::sync::Arc;
+use upland_store::StoreError;
 use upland_store::weather::{Draft, DraftState};
 
 pub(super) fn routes(config: &mut web::ServiceConfig) {
@@ -26,7 +28,7 @@ async fn take_in(
     let (site_id, draft_id) = *path;
     let loaded = Arc::clone(&here.facts);
     let progress = format!("{}/progress", address::draft(site_id, draft_id));
-    let Some((draft, outcome)) = waiting(&here, &loaded, draft_id).await? else {
+    let Some((_, outcome)) = waiting(&here, &loaded, draft_id).await? else {
         return Ok(see_other(&progress));
     };
     let Waiting::Read(file) = outcome else {
@@ -39,29 +41,46 @@ async fn take_in(
             user = here.who.user.id,
             days = total,
             hours = file.hours.len(),
-            "import starts"
+            "import asked for"
         );
-        let state = here.state.clone();
-        actix_web::rt::spawn(async move {
-            let done =
-                with_store(&state, move |store| store.run_draft(&draft, (&file.days, &file.hours))).await;
-            if let Err(error) = done {
-                tracing::warn!(%error, site = site_id, "import did not end");
-                return;
-            }
-            // So that the next page and the call list find the climate computed.
-            let shared = state.clone();
-            let computed =
-                crate::server::state::read(&state, move |snapshot| match snapshot.site(site_id)? {
-                    Some(site) => crate::site::climate::climate(&shared, snapshot, &site).map(|_| ()),
-                    None => Ok(()),
-                });
-            if let Err(error) = computed.await {
-                tracing::warn!(%error, site = site_id, "the climate was not computed ahead");
-            }
-        });
     }
     Ok(see_other(&progress))
+}
+
+/// Takes a started draft in, wherever a worker picked it up; what it did, in words.
+///
+/// A database that fails on the way leaves the draft as it is: the queue tries again, and what was half written does not
+/// count.
+pub(super) fn run(state: &AppState, draft_id: i64) -> Result<Option<String>, StoreError> {
+    let store = &state.store;
+    let Some((draft, content)) = store.running_draft(draft_id)? else { return Ok(None) };
+    let site_id = draft.site_id;
+    let Some(site) = store.read(|snapshot| snapshot.site(site_id))? else {
+        store.end_draft(draft_id, Err(("failed", "The site is gone.".to_owned())))?;
+        return Ok(None);
+    };
+    let file = match read_draft(store, &site, &draft, content)? {
+        Waiting::Read(file) => file,
+        _ => {
+            let words = "The file cannot be read as it was looked at; bring it once more.";
+            store.end_draft(draft_id, Err(("failed", words.to_owned())))?;
+            return Ok(Some(words.to_owned()));
+        }
+    };
+    let counts = match store.run_draft(&draft, (&file.days, &file.hours)) {
+        Ok(counts) => counts,
+        Err(StoreError::Cancelled) => return Ok(Some(format!("{} was stopped", draft.file_name))),
+        Err(error) => return Err(error),
+    };
+    // So that the next page and the call list find the climate computed.
+    store.read(|snapshot| match snapshot.site(site_id)? {
+        Some(site) => climate(state, snapshot, &site).map(|_| ()),
+        None => Ok(()),
+    })?;
+    Ok(Some(format!(
+        "{}: {} days new, {} changed, {} known already",
+        draft.file_name, counts.new, counts.changed, counts.same
+    )))
 }
 
 #[derive(Template)]

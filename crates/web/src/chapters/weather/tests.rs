@@ -90,7 +90,7 @@ fn import(id: i64, source_id: i64, hours: i32) -> Import {
 fn room(weather: &SiteWeather, said: &[OverruleRecord]) -> Room {
     let loaded = fixture::decided(UnitSystem::Metric).loaded;
     let said = BTreeMap::from([(3, said.to_vec())]);
-    Room::of(&loaded, weather, vec![import(1, 3, 0), import(2, 77, 240)], &said)
+    Room::of(&loaded, weather, (vec![import(1, 3, 0), import(2, 77, 240)], &[]), &said)
 }
 
 #[test]

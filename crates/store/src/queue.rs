@@ -1,0 +1,398 @@
+//! Work that no page waits for, as jobs in the same database.
+//!
+//! A job is asked for in the transaction of the write that makes it due, so that nothing accepted is forgotten; workers
+//! on any number of machines take jobs. The queue is `graphile_worker`: MIT licensed, released every few weeks, jobs with
+//! keys, retries, heartbeats by which a killed worker's jobs are taken up by another, and an SQL function to ask for one
+//! over any driver, ours included.
+
+use crate::{Result, Snapshot, Store, StoreError};
+use diesel::prelude::*;
+use diesel::sql_types::{BigInt, Integer, Nullable, Text, Timestamptz};
+use graphile_worker::WorkerUtils;
+use jiff::Timestamp;
+
+/// The schema of the queue's own tables.
+pub const SCHEMA: &str = "work";
+/// How often a job is tried before it stays for the owner to look at.
+const MOST_ATTEMPTS: i32 = 12;
+/// Ended jobs that are listed.
+const MOST_LISTED: i64 = 200;
+
+/// The kinds of work.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Task {
+    /// Readings of a site become weather.
+    Readings,
+    /// A file is taken into the weather record.
+    Import,
+    /// What is due and was not asked for is asked for.
+    Look,
+    /// What has served its time goes.
+    Sweep,
+}
+
+impl Task {
+    /// All of them.
+    pub const ALL: [Self; 4] = [Self::Readings, Self::Import, Self::Look, Self::Sweep];
+
+    /// The code under which the queue knows it.
+    #[must_use]
+    pub const fn code(self) -> &'static str {
+        match self {
+            Self::Readings => "readings",
+            Self::Import => "import",
+            Self::Look => "look",
+            Self::Sweep => "sweep",
+        }
+    }
+
+    /// Words for lists.
+    #[must_use]
+    pub const fn words(self) -> &'static str {
+        match self {
+            Self::Readings => "Readings into the weather record",
+            Self::Import => "Taking a file in",
+            Self::Look => "Looking for what is due",
+            Self::Sweep => "Clearing what has served its time",
+        }
+    }
+
+    /// The task of a code.
+    #[must_use]
+    pub fn from_code(code: &str) -> Option<Self> {
+        Self::ALL.into_iter().find(|task| task.code() == code)
+    }
+}
+
+/// A job that waits, runs or has failed for good.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Waiting {
+    /// Identity.
+    pub id: i64,
+    /// Its kind; `None`: of a newer program.
+    pub task: Option<Task>,
+    /// What it is about, by identity.
+    pub of: i64,
+    /// When it is due.
+    pub due_at: Timestamp,
+    /// Since when a worker has it.
+    pub taken_at: Option<Timestamp>,
+    /// Times that it was begun.
+    pub attempts: i32,
+    /// It is not tried again by itself.
+    pub given_up: bool,
+    /// What went wrong the last time.
+    pub fault: String,
+}
+
+/// A job that has ended.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Ended {
+    /// Its kind.
+    pub task: Option<Task>,
+    /// What it was about, by identity.
+    pub of: i64,
+    /// When it ended.
+    pub ended_at: Timestamp,
+    /// How long it took.
+    pub took: jiff::SignedDuration,
+    /// Which try it was.
+    pub attempt: i32,
+    /// What went wrong; empty when nothing did.
+    pub fault: String,
+    /// What it did, in words.
+    pub said: String,
+}
+
+/// What became of one try of a job.
+#[derive(Debug, Clone, Copy)]
+pub struct Outcome<'a> {
+    /// Its kind.
+    pub task: Task,
+    /// What it was about.
+    pub of: i64,
+    /// How long it took.
+    pub took: std::time::Duration,
+    /// Which try it was.
+    pub attempt: i32,
+    /// What it did, or what went wrong.
+    pub said: core::result::Result<&'a str, &'a str>,
+}
+
+/// A row of [`WAITING`].
+#[derive(QueryableByName)]
+struct WaitingRow {
+    #[diesel(sql_type = BigInt)]
+    id: i64,
+    #[diesel(sql_type = Text)]
+    task: String,
+    #[diesel(sql_type = BigInt)]
+    of: i64,
+    #[diesel(sql_type = Timestamptz)]
+    due_at: jiff_diesel::Timestamp,
+    #[diesel(sql_type = Nullable<Timestamptz>)]
+    taken_at: Option<jiff_diesel::Timestamp>,
+    #[diesel(sql_type = Integer)]
+    attempts: i32,
+    #[diesel(sql_type = Integer)]
+    most: i32,
+    #[diesel(sql_type = Text)]
+    fault: String,
+}
+
+const WAITING: &str = "
+    SELECT id, task_identifier AS task, COALESCE(substring(key FROM '[0-9]+$')::bigint, 0) AS of, run_at AS due_at,
+           locked_at AS taken_at, attempts::int, max_attempts::int AS most, COALESCE(last_error, '') AS fault
+    FROM work.jobs ORDER BY attempts < max_attempts, locked_at IS NULL, run_at LIMIT $1";
+
+/// A row of the work that has ended.
+#[derive(QueryableByName)]
+struct EndedRow {
+    #[diesel(sql_type = Text)]
+    task: String,
+    #[diesel(sql_type = BigInt)]
+    of: i64,
+    #[diesel(sql_type = Timestamptz)]
+    ended_at: jiff_diesel::Timestamp,
+    #[diesel(sql_type = Integer)]
+    took_ms: i32,
+    #[diesel(sql_type = Integer)]
+    attempt: i32,
+    #[diesel(sql_type = Text)]
+    fault: String,
+    #[diesel(sql_type = Text)]
+    said: String,
+}
+
+const ENDED: &str = "
+    SELECT task, of, ended_at, took_ms, attempt, fault, said FROM work_done ORDER BY id DESC LIMIT $1";
+
+const ASK: &str = "
+    SELECT work.add_job(
+        $1, json_build_object('of', $2), NULL,
+        LEAST(now() + make_interval(secs => $3),
+              (SELECT run_at FROM work.jobs WHERE key = $1 || ' ' || $2 AND attempts = 0)),
+        $4, $1 || ' ' || $2, NULL::int, NULL, 'replace') IS NOT NULL AS asked";
+
+/// Asks for a job, after a time. One that waits already for the same becomes due no later than that; one that runs is
+/// followed by another.
+pub(crate) fn ask(
+    connection: &mut PgConnection,
+    task: Task,
+    of: i64,
+    after: jiff::SignedDuration,
+) -> Result<()> {
+    diesel::sql_query(ASK)
+        .bind::<Text, _>(task.code())
+        .bind::<BigInt, _>(of)
+        .bind::<diesel::sql_types::Double, _>(after.as_secs_f64())
+        .bind::<Integer, _>(MOST_ATTEMPTS)
+        .execute(connection)?;
+    Ok(())
+}
+
+/// Brings the queue's own tables up to date. Its driver is asynchronous, and this may be called from within a runtime.
+pub(crate) fn migrate(url: &str) -> Result<()> {
+    let fault = |what: String| StoreError::Migration(format!("the queue: {what}"));
+    std::thread::scope(|scope| {
+        let migrated = scope.spawn(|| {
+            let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build();
+            let runtime = runtime.map_err(|error| fault(error.to_string()))?;
+            runtime.block_on(async {
+                let queue = database(url, 1).map_err(fault)?;
+                WorkerUtils::new(queue, SCHEMA).migrate().await.map_err(|error| fault(error.to_string()))
+            })
+        });
+        migrated.join().unwrap_or_else(|_| Err(fault("it broke off".into())))
+    })
+}
+
+/// The queue's own connections to a database.
+///
+/// # Errors
+/// The address in words, when it is none.
+pub fn database(url: &str, connections: usize) -> core::result::Result<graphile_worker::Database, String> {
+    let database = graphile_worker::tokio_postgres::TokioPostgresDatabase::from_url(url, connections);
+    database.map(Into::into).map_err(|error| error.to_string())
+}
+
+impl Snapshot<'_> {
+    /// The jobs that wait, run or have failed: those given up first, then those that run.
+    ///
+    /// # Errors
+    /// As any query.
+    pub fn waiting_work(&mut self) -> Result<Vec<Waiting>> {
+        let rows: Vec<WaitingRow> =
+            diesel::sql_query(WAITING).bind::<BigInt, _>(MOST_LISTED).load(self.connection)?;
+        Ok(rows
+            .into_iter()
+            .map(|row| Waiting {
+                id: row.id,
+                task: Task::from_code(&row.task),
+                of: row.of,
+                due_at: row.due_at.to_jiff(),
+                taken_at: row.taken_at.map(jiff_diesel::Timestamp::to_jiff),
+                attempts: row.attempts,
+                given_up: row.attempts >= row.most,
+                fault: row.fault,
+            })
+            .collect())
+    }
+
+    /// The jobs that ended lately, the latest first.
+    ///
+    /// # Errors
+    /// As any query.
+    pub fn ended_work(&mut self) -> Result<Vec<Ended>> {
+        let rows: Vec<EndedRow> =
+            diesel::sql_query(ENDED).bind::<BigInt, _>(MOST_LISTED).load(self.connection)?;
+        Ok(rows
+            .into_iter()
+            .map(|row| Ended {
+                task: Task::from_code(&row.task),
+                of: row.of,
+                ended_at: row.ended_at.to_jiff(),
+                took: jiff::SignedDuration::from_millis(i64::from(row.took_ms)),
+                attempt: row.attempt,
+                fault: row.fault,
+                said: row.said,
+            })
+            .collect())
+    }
+}
+
+#[derive(QueryableByName)]
+struct Workers {
+    #[diesel(sql_type = BigInt)]
+    alive: i64,
+    #[diesel(sql_type = Timestamptz)]
+    now: jiff_diesel::Timestamp,
+}
+
+impl Snapshot<'_> {
+    /// How many workers said lately that they live, and the database's time, by which jobs are due.
+    ///
+    /// # Errors
+    /// As any query.
+    pub fn workers(&mut self) -> Result<(i64, Timestamp)> {
+        let workers: Workers = diesel::sql_query(
+            "SELECT count(*) FILTER (WHERE last_heartbeat_at > now() - interval '30 seconds') AS alive, now() AS now \
+             FROM work._private_workers",
+        )
+        .get_result(self.connection)?;
+        Ok((workers.alive, workers.now.to_jiff()))
+    }
+}
+
+impl Store {
+    /// Asks for a job, after a time.
+    ///
+    /// # Errors
+    /// As any query.
+    pub fn ask(&self, task: Task, of: i64, after: jiff::SignedDuration) -> Result<()> {
+        ask(&mut *self.connection()?, task, of, after)
+    }
+
+    /// The address of the database, for the queue's own connections.
+    #[must_use]
+    pub fn url(&self) -> &str {
+        &self.url
+    }
+
+    /// Notes what became of a job.
+    ///
+    /// # Errors
+    /// As any query.
+    pub fn note_work(&self, outcome: Outcome<'_>) -> Result<()> {
+        let (said, fault) = match outcome.said {
+            Ok(said) => (said, ""),
+            Err(fault) => ("", fault),
+        };
+        diesel::sql_query(
+            "INSERT INTO work_done (task, of, took_ms, attempt, fault, said) VALUES ($1, $2, $3, $4, $5, $6)",
+        )
+        .bind::<Text, _>(outcome.task.code())
+        .bind::<BigInt, _>(outcome.of)
+        .bind::<Integer, _>(i32::try_from(outcome.took.as_millis()).unwrap_or(i32::MAX))
+        .bind::<Integer, _>(outcome.attempt)
+        .bind::<Text, _>(fault)
+        .bind::<Text, _>(said)
+        .execute(&mut self.connection()?)?;
+        Ok(())
+    }
+
+    /// Lets a job that waits or was given up be tried at once, with every try before it. `false` when it is gone, or a
+    /// worker has it.
+    ///
+    /// # Errors
+    /// As any query.
+    pub fn work_again(&self, id: i64) -> Result<bool> {
+        self.of_queue("SELECT id FROM work.reschedule_jobs(ARRAY[$1], now(), NULL, 0, NULL)", id)
+    }
+
+    /// Takes a job that waits or was given up away. `false` when it is gone, or a worker has it.
+    ///
+    /// # Errors
+    /// As any query.
+    pub fn drop_work(&self, id: i64) -> Result<bool> {
+        self.of_queue("SELECT id FROM work.complete_jobs(ARRAY[$1])", id)
+    }
+
+    fn of_queue(&self, call: &str, id: i64) -> Result<bool> {
+        Ok(diesel::sql_query(call).bind::<BigInt, _>(id).execute(&mut self.connection()?)? > 0)
+    }
+
+    /// Clears what has served its time: the notes of ended work after two weeks, and months of raw readings after
+    /// `months` whole ones. Returns what went, in words.
+    ///
+    /// # Errors
+    /// As any query.
+    pub fn sweep(&self, months: i32) -> Result<String> {
+        let connection = &mut *self.connection()?;
+        let notes = diesel::sql_query("DELETE FROM work_done WHERE ended_at < now() - interval '14 days'")
+            .execute(connection)?;
+        let old: Vec<Month> = diesel::sql_query(
+            "SELECT c.relname::text AS name FROM pg_inherits i JOIN pg_class c ON c.oid = i.inhrelid \
+             WHERE i.inhparent = 'sensor_readings'::regclass \
+               AND c.relname < 'sensor_readings_' || to_char((app_now() AT TIME ZONE 'UTC') - make_interval(months => $1), 'YYYY_MM') \
+             ORDER BY 1",
+        )
+        .bind::<Integer, _>(months)
+        .load(connection)?;
+        for month in &old {
+            // The name is one that readings_month made.
+            diesel::sql_query(format!("DROP TABLE \"{}\"", month.name.replace('"', "")))
+                .execute(connection)?;
+        }
+        Ok(format!("{notes} notes of ended work and {} months of raw readings went", old.len()))
+    }
+
+    /// Asks for the work on readings that is due and that nobody asked for, such as after a restore. Returns of how many
+    /// sites.
+    ///
+    /// # Errors
+    /// As any query.
+    pub fn ask_for_due_readings(&self) -> Result<usize> {
+        let connection = &mut *self.connection()?;
+        let sites: Vec<Of> = diesel::sql_query(
+            "SELECT DISTINCT s.site_id AS of FROM readings_due d JOIN sensors s ON s.id = d.sensor_id",
+        )
+        .load(connection)?;
+        for site in &sites {
+            ask(connection, Task::Readings, site.of, jiff::SignedDuration::ZERO)?;
+        }
+        Ok(sites.len())
+    }
+}
+
+#[derive(QueryableByName)]
+struct Month {
+    #[diesel(sql_type = Text)]
+    name: String,
+}
+
+#[derive(QueryableByName)]
+struct Of {
+    #[diesel(sql_type = BigInt)]
+    of: i64,
+}

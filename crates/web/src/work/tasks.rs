@@ -1,0 +1,92 @@
+//! What each task does. What it says is noted for the owner; one that found nothing to do says nothing.
+
+use crate::chapters::weather;
+use crate::server::state::AppState;
+use graphile_worker::{IntoTaskHandlerResult, TaskHandler, WorkerContext, WorkerOptions};
+use serde::{Deserialize, Serialize};
+use std::sync::Arc;
+use std::time::Instant;
+use upland_store::queue::{Outcome, Task};
+
+/// Months of raw readings that are kept: more than a device may post of the past.
+const RAW_MONTHS: i32 = 15;
+
+/// What the tasks share.
+#[derive(Clone)]
+pub(super) struct Shared(pub Arc<AppState>);
+
+impl std::fmt::Debug for Shared {
+    fn fmt(&self, formatter: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        formatter.write_str("the state of the application")
+    }
+}
+
+macro_rules! tasks {
+    ($($name:ident = $task:expr),+) => {
+        $(
+            #[derive(Serialize, Deserialize)]
+            struct $name {
+                of: i64,
+            }
+
+            impl TaskHandler for $name {
+                const IDENTIFIER: &'static str = $task.code();
+
+                async fn run(self, context: WorkerContext) -> impl IntoTaskHandlerResult {
+                    taken($task, self.of, context).await
+                }
+            }
+        )+
+
+        /// A worker's options with every task.
+        pub(super) fn defined(options: WorkerOptions) -> WorkerOptions {
+            options$(.define_job::<$name>())+
+        }
+    };
+}
+
+tasks!(Readings = Task::Readings, Import = Task::Import, Look = Task::Look, Sweep = Task::Sweep);
+
+/// Does a task off the event loop and notes what became of it.
+async fn taken(task: Task, of: i64, context: WorkerContext) -> Result<(), String> {
+    let Some(shared) = context.get_ext::<Shared>().cloned() else {
+        return Err("the worker has no state".to_owned());
+    };
+    let attempt = i32::from(*context.job().attempts());
+    let span = tracing::info_span!("work", task = task.code(), of, attempt);
+    let done = tokio::task::spawn_blocking(move || {
+        let _entered = span.enter();
+        let began = Instant::now();
+        let done = work(&shared.0, task, of);
+        let said = match &done {
+            Ok(None) => return Ok(()),
+            Ok(Some(said)) => Ok(said.as_str()),
+            Err(fault) => Err(fault.as_str()),
+        };
+        let outcome = Outcome { task, of, took: began.elapsed(), attempt, said };
+        match said {
+            Ok(said) => tracing::info!(said, took_ms = outcome.took.as_millis(), "work done"),
+            Err(fault) => tracing::warn!(fault, "work failed"),
+        }
+        if let Err(error) = shared.0.store.note_work(outcome) {
+            tracing::warn!(%error, "what became of work was not noted");
+        }
+        done.map(|_| ())
+    });
+    done.await.map_err(|broken| format!("it broke off: {broken}"))?
+}
+
+/// Does a task; what it did, in words, or `None` when there was nothing to do.
+pub(super) fn work(state: &AppState, task: Task, of: i64) -> Result<Option<String>, String> {
+    let store = &state.store;
+    let said = match task {
+        Task::Readings => store.gather_weather(of).map(|gathered| {
+            (gathered.changed > 0)
+                .then(|| format!("{} of {} days are other than they were", gathered.changed, gathered.days))
+        }),
+        Task::Import => weather::take_in(state, of),
+        Task::Look => store.ask_for_due_readings().map(|_| None),
+        Task::Sweep => store.sweep(RAW_MONTHS).map(Some),
+    };
+    said.map_err(|error| error.to_string())
+}
