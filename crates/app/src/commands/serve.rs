@@ -5,6 +5,7 @@ use std::net::{Ipv4Addr, SocketAddr, TcpListener};
 use std::sync::Arc;
 use tracing_subscriber::EnvFilter;
 use upland_store::Store;
+use upland_web::work::Pace;
 use upland_web::{AppState, ServerConfig};
 
 /// Ports tried after the one asked for, when it is taken.
@@ -54,6 +55,9 @@ pub struct WorkerArgs {
     /// Things done at once.
     #[arg(long, env = "UPLAND_AT_ONCE", default_value_t = 2)]
     at_once: usize,
+    /// Seconds of silence after which another worker is presumed dead, and what it had begun is begun again.
+    #[arg(long, default_value_t = 30)]
+    presumed_dead_after: u64,
 }
 
 fn failed(error: impl ToString) -> Failure {
@@ -112,8 +116,9 @@ pub fn work(args: WorkerArgs) -> Result<(), Failure> {
     log();
     let connections = u32::try_from(args.at_once * 2).unwrap_or(8);
     let store = open(&args.database, connections.max(4))?;
-    let working =
-        upland_web::work::start(Arc::new(AppState::new(store)), args.at_once.max(1)).map_err(failed)?;
+    let silent = std::time::Duration::from_secs(args.presumed_dead_after.max(3));
+    let pace = Pace { at_once: args.at_once.max(1), silent };
+    let working = upland_web::work::start(Arc::new(AppState::new(store)), pace).map_err(failed)?;
     super::print("Upland Almanac works.\n")?;
     let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build().map_err(failed)?;
     runtime.block_on(told_to_stop()).map_err(failed)?;

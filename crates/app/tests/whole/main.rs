@@ -10,6 +10,7 @@
 
 mod account;
 mod authority;
+mod background;
 mod browser;
 mod cli;
 mod climate;

@@ -18,14 +18,14 @@ fn token_on(page: &str) -> String {
 }
 
 /// A device of the first sensor; returns its token.
-fn device(person: &Person, name: &str) -> String {
+pub fn device(person: &Person, name: &str) -> String {
     assert_eq!(person.post_from(SENSOR, &format!("{SENSOR}/devices"), &[("name", name)]).status, 303);
     let shown = person.get(SENSOR).text;
     assert!(!person.get(SENSOR).text.contains("class=\"token\""), "it is shown once");
     token_on(&shown)
 }
 
-fn post(server: &Server, token: &str, body: &str) -> Answer {
+pub fn post(server: &Server, token: &str, body: &str) -> Answer {
     Person::new(server).post_json("/api/v1/readings", token, body)
 }
 
@@ -38,7 +38,7 @@ fn at(minutes_ago: i64) -> String {
     (evening() - SignedDuration::from_mins(minutes_ago)).to_string()
 }
 
-fn body(readings: &[(&str, String, &str)]) -> String {
+pub fn body(readings: &[(&str, String, &str)]) -> String {
     let all: Vec<String> = readings
         .iter()
         .map(|(channel, at, value)| {

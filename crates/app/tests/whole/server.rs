@@ -37,13 +37,33 @@ impl Server {
         *self = again;
     }
 
+    /// A server that leaves background work to workers.
+    pub fn without_worker(demo: bool) -> Self {
+        Self::begun(Arc::new(TestDatabase::create()), demo, "0", &["--at-once", "0"])
+    }
+
+    /// A worker on its database that presumes others dead after three seconds.
+    pub fn worker(&self) -> Worker {
+        let mut command = Command::new(BINARY);
+        command.args(["worker", "--presumed-dead-after", "3", "--database-url", &self.database.url]);
+        let mut child =
+            command.env("RUST_LOG", "error").stdout(Stdio::piped()).spawn().expect("the worker starts");
+        let hello = BufReader::new(child.stdout.take().unwrap()).lines().next();
+        assert_eq!(hello.unwrap().unwrap(), "Upland Almanac works.");
+        Worker(child)
+    }
+
     fn on(database: Arc<TestDatabase>, demo: bool) -> Self {
         Self::at(database, demo, "0")
     }
 
     fn at(database: Arc<TestDatabase>, demo: bool, port: &str) -> Self {
+        Self::begun(database, demo, port, &[])
+    }
+
+    fn begun(database: Arc<TestDatabase>, demo: bool, port: &str, more: &[&str]) -> Self {
         let mut command = Command::new(BINARY);
-        command.args(["serve", "--port", port, "--workers", "2", "--database-url", &database.url]);
+        command.args(["serve", "--port", port, "--workers", "2", "--database-url", &database.url]).args(more);
         if demo {
             command.arg("--demo");
         }
@@ -65,6 +85,30 @@ impl Server {
     /// Ends every session, as time would; returns how many there were.
     pub fn end_sessions(&self) -> usize {
         self.database.store().end_all_sessions().unwrap()
+    }
+}
+
+/// A worker of its own; killed with this value.
+pub struct Worker(Child);
+
+impl Worker {
+    /// Kills it at once, as a power cut would.
+    pub fn kill(mut self) {
+        let _ = self.0.kill();
+        let _ = self.0.wait();
+    }
+
+    /// Asks it to stop, and waits until it has; whether it ended well.
+    pub fn stop(mut self) -> bool {
+        let asked = Command::new("kill").args(["-TERM", &self.0.id().to_string()]).status();
+        asked.unwrap().success() && self.0.wait().unwrap().success()
+    }
+}
+
+impl Drop for Worker {
+    fn drop(&mut self) {
+        let _ = self.0.kill();
+        let _ = self.0.wait();
     }
 }
 

@@ -10,10 +10,25 @@ use std::time::Duration;
 use tokio::sync::watch;
 use upland_store::queue;
 
-/// How long a worker may be silent before its jobs are taken up by another.
-const SILENT: Duration = Duration::from_secs(30);
-/// How often a worker says that it lives.
-const BEAT: Duration = Duration::from_secs(5);
+/// How a worker works.
+#[derive(Debug, Clone, Copy)]
+pub struct Pace {
+    /// Things done at once.
+    pub at_once: usize,
+    /// How long another may be silent before its jobs are taken up.
+    pub silent: Duration,
+}
+
+impl Pace {
+    /// So many things at once; who is silent for half a minute is presumed dead.
+    #[must_use]
+    pub const fn of(at_once: usize) -> Self {
+        Self { at_once, silent: Duration::from_secs(30) }
+    }
+}
+
+/// Of the time after which it is presumed dead, a worker says so many times that it lives.
+const BEATS: u32 = 6;
 /// How long work that goes on may take to end when the program stops.
 const GRACE: Duration = Duration::from_secs(20);
 /// After a failure of the database the worker begins anew after so long.
@@ -37,20 +52,20 @@ impl Running {
     }
 }
 
-/// Starts a worker that does so many things at once.
+/// Starts a worker.
 ///
 /// # Errors
 /// When no thread can be had.
-pub fn start(state: Arc<AppState>, at_once: usize) -> std::io::Result<Running> {
+pub fn start(state: Arc<AppState>, pace: Pace) -> std::io::Result<Running> {
     let (stop, stopped) = watch::channel(false);
     let thread = std::thread::Builder::new()
         .name("worker".into())
-        .spawn(move || until_stopped(&state, at_once, stopped))?;
+        .spawn(move || until_stopped(&state, pace, stopped))?;
     Ok(Running { stop, thread })
 }
 
 /// Works until it is told to stop; a database that is gone is waited for.
-fn until_stopped(state: &Arc<AppState>, at_once: usize, stopped: watch::Receiver<bool>) {
+fn until_stopped(state: &Arc<AppState>, pace: Pace, stopped: watch::Receiver<bool>) {
     let runtime = match tokio::runtime::Builder::new_multi_thread().worker_threads(2).enable_all().build() {
         Ok(runtime) => runtime,
         Err(error) => {
@@ -61,7 +76,7 @@ fn until_stopped(state: &Arc<AppState>, at_once: usize, stopped: watch::Receiver
     runtime.block_on(async {
         let mut told = stopped.clone();
         while !*told.borrow() {
-            let ended = match worker(state, at_once, stopped.clone()).await {
+            let ended = match worker(state, pace, stopped.clone()).await {
                 Ok(worker) => worker.run().await.map_err(|error| error.to_string()),
                 Err(error) => Err(error),
             };
@@ -76,18 +91,18 @@ fn until_stopped(state: &Arc<AppState>, at_once: usize, stopped: watch::Receiver
 
 async fn worker(
     state: &Arc<AppState>,
-    at_once: usize,
+    pace: Pace,
     mut stopped: watch::Receiver<bool>,
 ) -> Result<Worker, String> {
-    let database = queue::database(state.store.url(), at_once + 3)?;
+    let database = queue::database(state.store.url(), pace.at_once + 3)?;
     let options = WorkerOptions::default()
         .database(database)
         .schema(queue::SCHEMA)
-        .concurrency(at_once)
+        .concurrency(pace.at_once)
         .poll_interval(Duration::from_secs(2))
-        .heartbeat_interval(BEAT)
-        .sweep_interval(BEAT)
-        .sweep_threshold(SILENT)
+        .heartbeat_interval(pace.silent / BEATS)
+        .sweep_interval(pace.silent / BEATS)
+        .sweep_threshold(pace.silent)
         .recovery_delay(Duration::ZERO)
         .listen_os_shutdown_signals(false)
         .shutdown_grace_period(GRACE)
