@@ -6,6 +6,14 @@ use diesel::prelude::*;
 use diesel::sql_types::BigInt;
 use jiff::{SignedDuration, Timestamp};
 
+/// The clock in queries.
+pub(crate) mod sql {
+    diesel::define_sql_function! {
+        /// What the application's clock shows.
+        fn app_now() -> diesel::sql_types::Timestamptz;
+    }
+}
+
 #[derive(QueryableByName)]
 struct Ahead {
     #[diesel(sql_type = BigInt)]
@@ -20,14 +28,8 @@ pub(crate) fn ahead(connection: &mut PgConnection) -> Result<Option<SignedDurati
 
 /// What the application's clock shows.
 pub(crate) fn app_now(connection: &mut PgConnection) -> Result<Timestamp> {
-    let now: Now = diesel::sql_query("SELECT app_now() AS now").get_result(connection)?;
-    Ok(now.now.to_jiff())
-}
-
-#[derive(QueryableByName)]
-struct Now {
-    #[diesel(sql_type = diesel::sql_types::Timestamptz)]
-    now: jiff_diesel::Timestamp,
+    let now: jiff_diesel::Timestamp = diesel::select(sql::app_now()).get_result(connection)?;
+    Ok(now.to_jiff())
 }
 
 impl Snapshot<'_> {

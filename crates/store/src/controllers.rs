@@ -1,5 +1,6 @@
 //! The boxes of a site and their versions.
 
+use crate::clock::sql::app_now;
 use crate::schema::{controller_versions, controllers, sites, users};
 use crate::transaction::{NewEvent, Versioned};
 use crate::{Action, Change, Result, Saved, Snapshot, Subject, document, json, small};
@@ -22,8 +23,8 @@ pub struct ControllerRecord {
     pub controller: Controller,
     /// Version of its settings that the box falls back on.
     pub fallback_version: Option<i32>,
-    /// Opens its calendar to whoever has it.
-    pub calendar_token: String,
+    /// When its calendar got its address; `None` when it has none.
+    pub calendar_made_at: Option<Timestamp>,
     /// Who saved this version.
     pub saved_by: String,
     /// When.
@@ -43,15 +44,18 @@ impl Versioned for ControllerRecord {
     }
 }
 
-type Loaded =
-    ((i64, i64, i32, Option<i32>, String), (i32, String, serde_json::Value, jiff_diesel::Timestamp), String);
+type Loaded = (
+    (i64, i64, i32, Option<i32>, Option<jiff_diesel::Timestamp>),
+    (i32, String, serde_json::Value, jiff_diesel::Timestamp),
+    String,
+);
 
 #[derive(Clone, Copy)]
 enum Which<'a> {
     All,
     OfSite(i64),
     One(i64),
-    Token(&'a str),
+    Calendar(&'a [u8]),
 }
 
 fn current(connection: &mut PgConnection, which: Which<'_>) -> Result<Vec<ControllerRecord>> {
@@ -67,7 +71,7 @@ fn current(connection: &mut PgConnection, which: Which<'_>) -> Result<Vec<Contro
                 controllers::site_id,
                 controllers::number,
                 controllers::fallback_version,
-                controllers::calendar_token,
+                controllers::calendar_made_at,
             ),
             (
                 controller_versions::version,
@@ -82,14 +86,14 @@ fn current(connection: &mut PgConnection, which: Which<'_>) -> Result<Vec<Contro
         Which::All => query,
         Which::OfSite(id) => query.filter(controllers::site_id.eq(id)),
         Which::One(id) => query.filter(controllers::id.eq(id)),
-        Which::Token(token) => query.filter(controllers::calendar_token.eq(token)),
+        Which::Calendar(hash) => query.filter(controllers::calendar_sha256.eq(hash)),
     };
     let mut records = query
         .load::<Loaded>(connection)?
         .into_iter()
         .map(
             |(
-                (id, site_id, number, fallback_version, calendar_token),
+                (id, site_id, number, fallback_version, calendar),
                 (version, place, card, saved_at),
                 saved_by,
             )| {
@@ -100,7 +104,7 @@ fn current(connection: &mut PgConnection, which: Which<'_>) -> Result<Vec<Contro
                     version,
                     controller: Controller { number: small("box number", number)?, place, card },
                     fallback_version,
-                    calendar_token,
+                    calendar_made_at: calendar.map(jiff_diesel::Timestamp::to_jiff),
                     saved_by,
                     saved_at: saved_at.to_jiff(),
                 })
@@ -137,11 +141,7 @@ pub(crate) fn insert(
     user_id: i64,
 ) -> Result<i64> {
     let id: i64 = diesel::insert_into(controllers::table)
-        .values((
-            controllers::site_id.eq(site_id),
-            controllers::number.eq(i32::from(controller.number)),
-            controllers::calendar_token.eq(hex::encode(rand::random::<[u8; 24]>())),
-        ))
+        .values((controllers::site_id.eq(site_id), controllers::number.eq(i32::from(controller.number))))
         .returning(controllers::id)
         .get_result(connection)?;
     insert_version(connection, id, 1, controller, user_id)?;
@@ -216,12 +216,12 @@ impl Snapshot<'_> {
         current(self.connection, Which::All)
     }
 
-    /// The box whose calendar a token opens.
+    /// The box whose calendar a secret of a hash opens.
     ///
     /// # Errors
     /// As any query.
-    pub fn controller_of_calendar(&mut self, token: &str) -> Result<Option<ControllerRecord>> {
-        Ok(current(self.connection, Which::Token(token))?.pop())
+    pub fn controller_of_calendar(&mut self, hash: &[u8]) -> Result<Option<ControllerRecord>> {
+        Ok(current(self.connection, Which::Calendar(hash))?.pop())
     }
 
     /// An earlier version of a box, if there is one.
@@ -250,17 +250,20 @@ impl Change<'_> {
         Ok(current(self.connection, Which::One(id))?.pop().filter(|c| c.site_id == site_id))
     }
 
-    /// Gives a box another calendar address; the old one opens nothing any more. `false` when it is not of
-    /// this site.
+    /// Gives the calendar of a box a secret of a hash; the one before opens nothing any more. `false` when the box is not
+    /// of this site.
     ///
     /// # Errors
     /// As any query.
-    pub fn renew_calendar(&mut self, id: i64) -> Result<bool> {
+    pub fn renew_calendar(&mut self, id: i64, hash: &[u8]) -> Result<bool> {
         if self.own_controller(id)?.is_none() {
             return Ok(false);
         }
         diesel::update(controllers::table.find(id))
-            .set(controllers::calendar_token.eq(hex::encode(rand::random::<[u8; 24]>())))
+            .set((
+                controllers::calendar_sha256.eq(hash),
+                controllers::calendar_made_at.eq(app_now().nullable()),
+            ))
             .execute(self.connection)?;
         self.record(NewEvent::new(Subject::Calendar, Some(id), Action::Changed));
         Ok(true)

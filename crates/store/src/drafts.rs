@@ -1,17 +1,13 @@
 //! What somebody typed into the settings of a box and has not saved yet. It is no fact of the site: nothing is computed
 //! from it, and it raises no revision.
 
+use crate::clock::sql::app_now;
 use crate::schema::{settings_drafts, settings_versions};
 use crate::{Result, Snapshot, Store, StoreError};
 use diesel::dsl::IntervalDsl;
 use diesel::prelude::*;
 use jiff::Timestamp;
 use std::collections::BTreeMap;
-
-diesel::define_sql_function! {
-    /// What the application's clock shows.
-    fn app_now() -> diesel::sql_types::Timestamptz;
-}
 
 /// A draft of somebody's.
 #[derive(Debug, Clone, PartialEq, Eq)]

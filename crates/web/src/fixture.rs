@@ -133,7 +133,7 @@ fn with_settings(units: UnitSystem, settings: Option<Settings>) -> Decided {
         version: 1,
         controller: Controller { number: 1, place: "Potting shed".into(), card },
         fallback_version: None,
-        calendar_token: "token".into(),
+        calendar_made_at: None,
         saved_by: "Bram".into(),
         saved_at,
     };

@@ -40,6 +40,9 @@ pub struct Args {
     /// Name under which browsers reach it, such as https://almanac.example; printed sheets and calendars carry it.
     #[arg(long, env = "UPLAND_PUBLIC_URL")]
     public_url: Option<String>,
+    /// Address of a proxy in front that says in X-Forwarded-For for whom it speaks; several with commas.
+    #[arg(long, env = "UPLAND_TRUSTED_PROXY", value_delimiter = ',')]
+    trusted_proxy: Vec<std::net::IpAddr>,
     /// Threads that serve.
     #[arg(long, default_value_t = 4)]
     workers: usize,
@@ -158,7 +161,10 @@ pub fn serve(args: Args) -> Result<(), Failure> {
     let days = store.clone();
     let web = |url: &String| url.starts_with("https://") || url.starts_with("http://");
     let (source, public) = (args.source_url.filter(web), args.public_url.filter(web));
-    let state = AppState::new(store).with_source(source).with_public_url(public);
+    let state = AppState::new(store)
+        .with_source(source)
+        .with_public_url(public)
+        .with_trusted_proxies(args.trusted_proxy);
     // Where the demo is, its sensors can have stand-ins, and days pass on its clock.
     let state = if demo {
         std::thread::spawn(move || keep_days_coming(&days));

@@ -221,6 +221,8 @@ impl Things {
             things.insert(name, value.to_owned());
         }
         things.insert("token", "none".into());
+        things.insert("secret", "none".into());
+        things.insert("job", "1".into());
         things.insert("path:.*", "mark.svg".into());
         Self(things)
     }

@@ -451,8 +451,16 @@ fn the_door_sheet_says_the_night_as_today_does() {
 fn calendars_open_by_their_token_alone_and_readers_change_nothing() {
     let server = Server::start(true);
     let (wren, nobody) = (Person::signed_in(&server, "wren"), Person::new(&server));
-    let sheet = wren.get("/sites/3/boxes/1/sheet").text;
-    let address = sheet.split("/calendar/").nth(1).unwrap().split('"').next().unwrap().to_owned();
+    let bram = Person::signed_in(&server, "bram");
+    let page = "/sites/3/boxes/1/sheet";
+    let given = |person: &Person| {
+        let sheet = person.get(page).text;
+        sheet.split("/calendar/").nth(1).map(|rest| rest.split('"').next().unwrap().to_owned())
+    };
+    assert_eq!((given(&wren), given(&bram)), (None, None), "nobody asked for one yet");
+    assert_eq!(bram.post_from(page, "/sites/3/boxes/1/calendar", &[]).status, 303);
+    let address = given(&bram).expect("shown to who asked for it");
+    assert_eq!((given(&wren), given(&bram)), (None, None), "and once only");
     let calendar = nobody.get(&format!("/calendar/{address}"));
     assert_eq!(calendar.status, 200);
     assert!(calendar.headers["content-type"].starts_with("text/calendar"));
@@ -463,8 +471,7 @@ fn calendars_open_by_their_token_alone_and_readers_change_nothing() {
     form.insert("reason".into(), "trial".into());
     assert_eq!(send(&wren, "/sites/3/boxes/1", &form).status, 403);
     assert_eq!(send(&wren, "/sites/3/boxes/1/draft", &form).status, 200, "trying stores nothing");
-    let bram = Person::signed_in(&server, "bram");
-    assert_eq!(bram.post_from("/sites/3/boxes/1/sheet", "/sites/3/boxes/1/calendar", &[]).status, 303);
+    assert_eq!(bram.post_from(page, "/sites/3/boxes/1/calendar", &[]).status, 303);
     assert_eq!(nobody.get(&format!("/calendar/{address}")).status, 404, "a new address closes the old one");
 }
 

@@ -66,7 +66,7 @@ fn no_write_reaches_a_thing_of_another_site() {
     assert!(!at(&|c| c.take_back(Subject::Zone, (other, zone_of_site), Some(now()))));
     assert!(!at(&|c| c.take_back(Subject::Zone, (*site, zone_of_site), Some(now()))));
     assert!(!at(&|c| c.take_back(Subject::Controller, (other, controller), Some(now()))));
-    assert!(!at(&|c| c.renew_calendar(controller)) && !at(&|c| c.set_fallback(controller, None)));
+    assert!(!at(&|c| c.renew_calendar(controller, b"h")) && !at(&|c| c.set_fallback(controller, None)));
     assert!(at(&|c| Ok(c.save_zone(zone_of_site, 1, &zone(9))?.is_none())));
     let moved = Controller { number: 1, place: "Elsewhere".into(), card: twelve_stations() };
     assert!(at(&|c| Ok(c.save_controller(controller, 1, &moved)?.is_none())));

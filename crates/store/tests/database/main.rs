@@ -379,10 +379,12 @@ fn boxes_have_numbers_of_their_own_and_a_calendar_each() {
         boxes.iter().map(|b| b.controller.place.as_str()).collect::<Vec<_>>(),
         ["Potting shed", "Hose"]
     );
-    let token = boxes[1].calendar_token.clone();
-    assert_eq!(store.read(|s| s.controller_of_calendar(&token)).unwrap().unwrap().id, id);
-    done(store, *user, *site, |c| c.renew_calendar(id)).unwrap();
-    assert_eq!(store.read(|s| s.controller_of_calendar(&token)).unwrap(), None);
+    assert_eq!(boxes[1].calendar_made_at, None, "none before somebody asks for it");
+    let opens = |hash: &[u8]| store.read(|s| s.controller_of_calendar(hash)).unwrap().map(|c| c.id);
+    assert!(done(store, *user, *site, |c| c.renew_calendar(id, b"first")).unwrap());
+    assert_eq!(opens(b"first"), Some(id));
+    assert!(done(store, *user, *site, |c| c.renew_calendar(id, b"second")).unwrap());
+    assert_eq!((opens(b"first"), opens(b"second")), (None, Some(id)));
 
     let moved = Controller { number: 2, place: "Compost yard".into(), card: card_of(2) };
     assert_eq!(done(store, *user, *site, |c| c.save_controller(id, 1, &moved)).unwrap(), Some(Saved::As(2)));
@@ -560,12 +562,12 @@ fn a_zone_of_another_box_may_have_the_same_station() {
 #[test]
 fn a_removed_site_closes_the_calendars_of_its_boxes() {
     let World { store, site, user, .. } = &world();
-    let token = store.read(|s| s.controllers(*site)).unwrap()[0].calendar_token.clone();
-    assert_eq!(token.len(), 48, "twenty-four random bytes");
+    let id = store.read(|s| s.controllers(*site)).unwrap()[0].id;
+    assert!(done(store, *user, *site, |c| c.renew_calendar(id, b"hash")).unwrap());
     store.set_site_removed(*user, *site, Some(Timestamp::now())).unwrap();
-    assert_eq!(store.read(|s| s.controller_of_calendar(&token)).unwrap(), None);
+    assert_eq!(store.read(|s| s.controller_of_calendar(b"hash")).unwrap(), None);
     store.set_site_removed(*user, *site, None).unwrap();
-    assert!(store.read(|s| s.controller_of_calendar(&token)).unwrap().is_some());
+    assert!(store.read(|s| s.controller_of_calendar(b"hash")).unwrap().is_some());
 }
 
 mod sensors;

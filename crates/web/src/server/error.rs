@@ -27,6 +27,8 @@ pub(crate) enum PageError {
     Csrf,
     #[error("{0}")]
     BadRequest(String),
+    #[error("{0}")]
+    TooOften(String),
     #[error(transparent)]
     Store(#[from] StoreError),
     #[error("the page could not be drawn: {0}")]
@@ -59,6 +61,7 @@ impl ResponseError for PageError {
             Self::SignedOut => StatusCode::UNAUTHORIZED,
             Self::Forbidden | Self::Csrf => StatusCode::FORBIDDEN,
             Self::BadRequest(_) => StatusCode::BAD_REQUEST,
+            Self::TooOften(_) => StatusCode::TOO_MANY_REQUESTS,
             Self::Store(StoreError::Unreachable(_)) | Self::Unanswered => StatusCode::SERVICE_UNAVAILABLE,
             Self::Store(StoreError::Taken(_) | StoreError::Full(..)) => StatusCode::CONFLICT,
             Self::Store(_) | Self::Render(_) | Self::Blocking(_) | Self::Session(_) => {
@@ -89,6 +92,7 @@ impl ResponseError for PageError {
                 "The page was open since before you signed in, or the form came from elsewhere. Go back, reload the page and send it again; the browser keeps what you typed.",
             ),
             Self::BadRequest(message) => ("The request could not be read", message.as_str()),
+            Self::TooOften(message) => ("Too many in a short time", message.as_str()),
             Self::Store(StoreError::Unreachable(_)) => (
                 "The database does not answer",
                 "Nothing was stored. Try again in a moment; if it stays so, look at the server's log.",

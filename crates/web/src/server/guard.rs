@@ -5,7 +5,9 @@ use crate::server::state::AppState;
 use actix_web::body::MessageBody;
 use actix_web::dev::{ServiceRequest, ServiceResponse};
 use actix_web::http::Method;
-use actix_web::http::header::{HOST, HeaderMap, HeaderName, HeaderValue, ORIGIN, STRICT_TRANSPORT_SECURITY};
+use actix_web::http::header::{
+    CACHE_CONTROL, HOST, HeaderMap, HeaderName, HeaderValue, ORIGIN, STRICT_TRANSPORT_SECURITY,
+};
 use actix_web::middleware::Next;
 use actix_web::web;
 
@@ -69,6 +71,10 @@ pub(crate) async fn guard(
     };
     for (name, value) in HEADERS {
         response.headers_mut().insert(HeaderName::from_static(name), HeaderValue::from_static(value));
+    }
+    // What is not said to be for everybody is for who asked alone, and a browser need not keep it.
+    if !response.headers().contains_key(CACHE_CONTROL) {
+        response.headers_mut().insert(CACHE_CONTROL, HeaderValue::from_static("no-store"));
     }
     if behind_tls {
         let once = HeaderValue::from_static("max-age=31536000");

@@ -19,6 +19,7 @@ pub(crate) mod state;
 pub(crate) mod time_zones;
 pub(crate) mod trace;
 pub(crate) mod upload;
+pub(crate) mod visitor;
 
 use crate::server::error::PageError;
 use crate::server::state::{AppState, with_store};

@@ -31,6 +31,8 @@ pub struct AppState {
     pub(crate) public_url: Option<String>,
     /// Browsers reach it over TLS.
     pub(crate) behind_tls: bool,
+    /// Proxies that say for whom they speak.
+    pub(crate) trusted_proxies: Vec<std::net::IpAddr>,
 }
 
 /// Brings the weather of the days that passed on the clock of a demo, until an instant.
@@ -52,6 +54,7 @@ impl AppState {
             source_url: None,
             public_url: None,
             behind_tls: false,
+            trusted_proxies: Vec::new(),
         }
     }
 
@@ -75,6 +78,13 @@ impl AppState {
     #[must_use]
     pub fn with_public_url(mut self, url: Option<String>) -> Self {
         self.public_url = url;
+        self
+    }
+
+    /// The same behind proxies that say for whom they speak.
+    #[must_use]
+    pub fn with_trusted_proxies(mut self, proxies: Vec<std::net::IpAddr>) -> Self {
+        self.trusted_proxies = proxies;
         self
     }
 

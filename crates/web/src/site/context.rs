@@ -282,15 +282,15 @@ impl AllSites {
     }
 }
 
-/// The box that a calendar's token opens, as it stands now, without anybody signed in.
+/// The box that a calendar's secret opens, as it stands now, without anybody signed in.
 pub(crate) async fn of_calendar(
     state: &web::Data<AppState>,
-    token: String,
+    hash: Vec<u8>,
 ) -> Result<(Workbench, Timestamp), PageError> {
     let state = state.clone();
     off_loop(move || {
         let found = state.store.read(|snapshot| {
-            let Some(record) = snapshot.controller_of_calendar(&token)? else { return Ok(None) };
+            let Some(record) = snapshot.controller_of_calendar(&hash)? else { return Ok(None) };
             let stamp = snapshot.stamp(record.site_id)?;
             Ok(stamp.map(|stamp| (stamp, record.controller.number, snapshot.clock_ahead())))
         })?;

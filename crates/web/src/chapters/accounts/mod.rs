@@ -11,6 +11,7 @@ use crate::server::reader::off_loop;
 use crate::server::session;
 use crate::server::session::{Fields, Owner, SignedIn, csrf, flash};
 use crate::server::state::{AppState, read, with_store};
+use crate::server::visitor::address_of;
 use actix_session::Session;
 use actix_web::http::StatusCode;
 use actix_web::{HttpRequest, HttpResponse, get, post, web};
@@ -116,7 +117,7 @@ async fn sign_in(
     let refuse = |status, error| {
         page_with(status, &SignInPage { csrf: csrf(&session)?, login: login.clone(), error: Some(error) })
     };
-    let address = request.peer_addr().map_or(String::new(), |a| a.ip().to_string());
+    let address = address_of(&request);
     if !state.limits.attempt(&address, &login) {
         return refuse(
             StatusCode::TOO_MANY_REQUESTS,

@@ -4,6 +4,7 @@ use super::{hashed, hashing, password_errors, verify};
 use crate::server::error::{PageError, page, page_with, see_other};
 use crate::server::session::{self, Fields, Owner, SignedIn, csrf, flash};
 use crate::server::state::{AppState, read, with_store};
+use crate::server::visitor::address_of;
 use actix_session::Session;
 use actix_web::http::StatusCode;
 use actix_web::{HttpRequest, HttpResponse, get, post, web};
@@ -155,7 +156,7 @@ struct ChoosePage {
 async fn of_link(state: &web::Data<AppState>, request: &HttpRequest, token: &str) -> Result<User, PageError> {
     let hashed = session::hash(token);
     let found = read(state, move |snapshot| snapshot.password_link(&hashed)).await?;
-    let address = request.peer_addr().map_or(String::new(), |a| a.ip().to_string());
+    let address = address_of(request);
     match found {
         Some(user) => Ok(user),
         None if state.limits.guess(&address) => Err(PageError::BadRequest(

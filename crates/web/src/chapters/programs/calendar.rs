@@ -3,11 +3,12 @@
 use super::BoxPage;
 use crate::server::download::attachment;
 use crate::server::error::{PageError, see_other};
-use crate::server::session::{Fields, flash};
+use crate::server::session::{self, Fields};
 use crate::server::state::AppState;
+use crate::server::visitor::address_of;
 use crate::site::context::{AtSite, EditorAt};
 use crate::site::workbench::Workbench;
-use actix_web::{HttpResponse, get, post, web};
+use actix_web::{HttpRequest, HttpResponse, get, post, web};
 use jiff::{Timestamp, ToSpan};
 use upland_formats::runs_ics::{About, write};
 
@@ -36,6 +37,9 @@ fn text(bench: &Workbench, now: Timestamp) -> Result<String, PageError> {
     }))
 }
 
+/// Where the session keeps a secret until it is shown.
+pub(super) const SHOWN_ONCE: &str = "calendar_secret";
+
 const CALENDAR: &str = "text/calendar; charset=utf-8";
 
 #[get("/sites/{id}/boxes/{number}/runs.ics")]
@@ -48,10 +52,26 @@ async fn download_runs(here: AtSite, path: web::Path<(i64, u8)>) -> Result<HttpR
         .body(text(&bench, here.now())?))
 }
 
-/// Calendar programs cannot sign in: the token in the address stands for it, and opens nothing but this.
-#[get("/calendar/{token}.ics")]
-async fn subscribe(state: web::Data<AppState>, token: web::Path<String>) -> Result<HttpResponse, PageError> {
-    let (bench, now) = crate::site::context::of_calendar(&state, token.into_inner()).await?;
+/// Calendar programs cannot sign in: the secret in the address stands for it, and opens nothing but this. Guessing is
+/// slowed down.
+#[get("/calendar/{secret}.ics")]
+async fn subscribe(
+    state: web::Data<AppState>,
+    request: HttpRequest,
+    secret: web::Path<String>,
+) -> Result<HttpResponse, PageError> {
+    let hash = session::hash(&secret);
+    if !state.limits.post(&hash) {
+        return Err(PageError::TooOften(
+            "This calendar is asked for too often; once in a quarter of an hour is enough.".into(),
+        ));
+    }
+    let (bench, now) = match crate::site::context::of_calendar(&state, hash).await {
+        Err(PageError::NotFound) if !state.limits.guess(&address_of(&request)) => {
+            return Err(PageError::TooOften("Too many addresses that open nothing. Wait a minute.".into()));
+        }
+        found => found?,
+    };
     Ok(HttpResponse::Ok()
         .content_type(CALENDAR)
         .insert_header(("cache-control", "private, max-age=900"))
@@ -66,9 +86,11 @@ async fn renew(
 ) -> Result<HttpResponse, PageError> {
     let bench = here.workbench(path.1).await?;
     let id = bench.site_box()?.record.id;
-    if !here.change(move |change| change.renew_calendar(id)).await? {
+    let secret = session::random_hex();
+    let hash = session::hash(&secret);
+    if !here.change(move |change| change.renew_calendar(id, &hash)).await? {
         return Err(PageError::NotFound);
     }
-    flash(&here.who.session, "The calendar has a new address; the old one opens nothing any more.", None)?;
-    Ok(see_other(&format!("{}/sheet", bench.path())))
+    here.who.session.insert(SHOWN_ONCE, secret)?;
+    Ok(see_other(&format!("{}/sheet#calendar", bench.path())))
 }

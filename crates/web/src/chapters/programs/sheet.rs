@@ -2,6 +2,7 @@
 
 use super::BoxPage;
 use super::asked::AskedView;
+use super::calendar::SHOWN_ONCE;
 use super::{BoxHead, Tab};
 use crate::page::dates::{Said, typed_date, typed_times};
 use crate::page::frame::Frame;
@@ -213,7 +214,10 @@ struct SheetPage {
     view: SheetView,
     qr: Arc<String>,
     address: String,
-    calendar: String,
+    /// The calendar's address, the one time that it is shown.
+    calendar: Option<String>,
+    /// When it got one.
+    calendar_made: String,
     /// What the box will do in the coming night, and what is wrong with it.
     night: String,
 }
@@ -229,13 +233,16 @@ async fn door_sheet(
     let code = address.clone();
     let qr = here.once(format!("code of {address}"), 10, move |_| qr(&code)).await?;
     let night = coming_night(&here, &bench).await?;
-    let token = &bench.site_box()?.record.calendar_token;
+    let secret = here.who.session.remove_as::<String>(SHOWN_ONCE).and_then(Result::ok);
+    let made = bench.site_box()?.record.calendar_made_at;
     page(&SheetPage {
         frame: bench.frame(&here, "door sheet")?,
         head: bench.head(Tab::Sheet)?,
         view: build(&bench)?,
         qr,
-        calendar: here.state.address(&request, &format!("/calendar/{token}.ics")),
+        calendar: secret.map(|secret| here.state.address(&request, &format!("/calendar/{secret}.ics"))),
+        calendar_made: made
+            .map_or(String::new(), |made| made.to_zoned(bench.loaded.tz.clone()).said("%-d %b %Y")),
         address,
         night,
     })

@@ -4,6 +4,7 @@
 //! already, or refused with a reason. What is acknowledged is stored.
 
 use crate::server::state::{AppState, with_store};
+use crate::server::visitor::address_of;
 use actix_web::http::{StatusCode, header};
 use actix_web::{HttpRequest, HttpResponse, get, post, web};
 use jiff::{SignedDuration, Timestamp};
@@ -174,7 +175,7 @@ fn kind_of(reason: &str) -> &str {
 )]
 #[post("/api/v1/readings")]
 async fn take(state: web::Data<AppState>, request: HttpRequest, payload: web::Payload) -> HttpResponse {
-    let address = request.peer_addr().map_or_else(String::new, |a| a.ip().to_string());
+    let address = address_of(&request);
     let token = request
         .headers()
         .get("authorization")
