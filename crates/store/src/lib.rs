@@ -19,6 +19,7 @@ mod schema;
 mod schema_visits;
 pub mod sensors;
 pub mod settings;
+pub mod sign_ins;
 pub mod sites;
 #[cfg(feature = "testing")]
 pub mod testing;

@@ -113,21 +113,55 @@ impl Snapshot<'_> {
     /// # Errors
     /// As any query.
     pub fn logbook(&mut self, site_id: i64, asked: &Asked, most: i64) -> Result<Vec<LogEntry>> {
+        let found = self.found(site_id, &asked.text)?;
+        let entries = self.entries((Some(site_id), found), asked, most)?;
+        Ok(entries.into_iter().map(|(_, entry)| entry).collect())
+    }
+
+    /// Entries of every site, or of one, and of what all sites share, each with its site; the newest first. Words are not
+    /// searched here.
+    ///
+    /// # Errors
+    /// As any query.
+    pub fn audit(
+        &mut self,
+        site_id: Option<i64>,
+        asked: &Asked,
+        most: i64,
+    ) -> Result<Vec<(Option<i64>, LogEntry)>> {
+        self.entries((site_id, Found::All), asked, most)
+    }
+
+    // Long: a filter for each thing that can be asked.
+    fn entries(
+        &mut self,
+        (site_id, found): (Option<i64>, Found),
+        asked: &Asked,
+        most: i64,
+    ) -> Result<Vec<(Option<i64>, LogEntry)>> {
         type Row = (
-            (i64, jiff_diesel::Timestamp, Option<String>, String, Option<i64>),
+            (i64, Option<i64>, jiff_diesel::Timestamp, Option<String>, String, Option<i64>),
             (String, String, Option<i64>, Option<Value>, Option<Value>),
         );
-        let found = self.found(site_id, &asked.text)?;
         let mut query = events::table
             .left_join(users::table)
-            .filter(events::site_id.eq(site_id))
             .order(events::id.desc())
             .limit(most)
             .select((
-                (events::id, events::at, users::display_name.nullable(), events::subject, events::subject_id),
+                (
+                    events::id,
+                    events::site_id,
+                    events::at,
+                    users::display_name.nullable(),
+                    events::subject,
+                    events::subject_id,
+                ),
                 (events::action, events::words, events::zone_id, events::before, events::after),
             ))
             .into_boxed();
+        if let Some(site_id) = site_id {
+            query = query.filter(events::site_id.eq(site_id));
+        }
         match found {
             Found::All => {}
             Found::Few(ids) => query = query.filter(events::id.eq_any(ids)),
@@ -152,19 +186,12 @@ impl Snapshot<'_> {
             query = query.filter(events::id.lt(before));
         }
         let rows: Vec<Row> = query.load(self.connection)?;
-        let of = |((id, at, person, subject, subject_id), (action, words, zone_id, before, after)): Row| {
-            LogEntry {
-                id,
-                at: at.to_jiff(),
-                person,
-                subject,
-                subject_id,
-                action,
-                words,
-                zone_id,
-                before,
-                after,
-            }
+        let of = |((id, site, at, person, subject, subject_id), rest): Row| {
+            let (action, words, zone_id, before, after) = rest;
+            let at = at.to_jiff();
+            let entry =
+                LogEntry { id, at, person, subject, subject_id, action, words, zone_id, before, after };
+            (site, entry)
         };
         Ok(rows.into_iter().map(of).collect())
     }

@@ -342,8 +342,8 @@ impl Store {
         Ok(diesel::sql_query(call).bind::<BigInt, _>(id).execute(&mut self.connection()?)? > 0)
     }
 
-    /// Clears what has served its time: the notes of ended work after two weeks, and months of raw readings after
-    /// `months` whole ones. Returns what went, in words.
+    /// Clears what has served its time: the notes of ended work after two weeks, counts of sign-ins after ninety days,
+    /// what a killed import left, and months of raw readings after `months` whole ones. Returns what went, in words.
     ///
     /// # Errors
     /// As any query.
@@ -351,6 +351,13 @@ impl Store {
         let connection = &mut *self.connection()?;
         let notes = diesel::sql_query("DELETE FROM work_done WHERE ended_at < now() - interval '14 days'")
             .execute(connection)?;
+        let tries = diesel::sql_query("DELETE FROM sign_ins WHERE last_at < now() - interval '90 days'")
+            .execute(connection)?;
+        let staged = diesel::sql_query(
+            "DELETE FROM weather_imports i WHERE staged_for IS NOT NULL AND imported_at < app_now() - interval '1 day' \
+             AND NOT EXISTS (SELECT FROM weather_drafts d WHERE d.id = i.staged_for AND d.state = 'running')",
+        )
+        .execute(connection)?;
         let old: Vec<Month> = diesel::sql_query(
             "SELECT c.relname::text AS name FROM pg_inherits i JOIN pg_class c ON c.oid = i.inhrelid \
              WHERE i.inhparent = 'sensor_readings'::regclass \
@@ -364,7 +371,10 @@ impl Store {
             diesel::sql_query(format!("DROP TABLE \"{}\"", month.name.replace('"', "")))
                 .execute(connection)?;
         }
-        Ok(format!("{notes} notes of ended work and {} months of raw readings went", old.len()))
+        Ok(format!(
+            "{notes} notes of ended work, {tries} counts of sign-ins, {staged} imports that nobody ended and {} months of raw readings went",
+            old.len()
+        ))
     }
 
     /// Asks for the work on readings that is due and that nobody asked for, such as after a restore. Returns of how many

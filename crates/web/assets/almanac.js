@@ -68,16 +68,19 @@ document.addEventListener("alpine:init", () => {
 
   Alpine.data("finder", () => ({
     query: "",
-    all: null,
-    async load() { if (!this.all) this.all = await (await fetch("/find.json")).json(); },
-    get hits() {
-      const words = this.query.toLowerCase().split(/\s+/).filter(Boolean);
-      if (!this.all || !words.length) return [];
-      return this.all.filter((hit) => words.every((word) => hit.name.toLowerCase().includes(word))).slice(0, 12);
+    hits: [],
+    asked: 0,
+    async ask() {
+      const mine = ++this.asked;
+      const words = this.query.trim();
+      const found = words ? await (await fetch(`/find.json?words=${encodeURIComponent(words)}`)).json() : [];
+      // A later letter has been asked already.
+      if (mine === this.asked) this.hits = found;
     },
     get open() { return { "is-active": this.hits.length > 0 }; },
-    clear() { this.query = ""; this.$refs.box.blur(); },
-    leave(event) { if (!this.$root.contains(event.relatedTarget)) this.query = ""; },
+    none() { this.query = ""; this.hits = []; ++this.asked; },
+    clear() { this.none(); this.$refs.box.blur(); },
+    leave(event) { if (!this.$root.contains(event.relatedTarget)) this.none(); },
     down() {
       const links = [...this.$refs.list.querySelectorAll("a")];
       const next = links[links.indexOf(document.activeElement) + 1];

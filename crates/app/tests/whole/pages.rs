@@ -5,9 +5,10 @@ use super::server::Server;
 
 /// Addresses of the demo for every page of the route table that a technician or the owner opens. Downloads, data for
 /// scripts and pages that need something made first are left out.
-pub const PAGES: [&str; 53] = [
+pub const PAGES: [&str; 54] = [
     "/",
     "/about",
+    "/audit",
     "/calls",
     "/cards",
     "/cards/new",

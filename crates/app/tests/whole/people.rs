@@ -2,6 +2,7 @@
 
 use super::http::Person;
 use super::server::Server;
+use upland_store::sign_ins::Tried;
 
 const PEOPLE: &str = "/people";
 
@@ -86,6 +87,32 @@ fn thirty_wrong_passwords_at_once_are_answered_and_the_right_one_still_opens() {
     assert_eq!(Person::new(&server).get("/healthz").status, 200);
     let other = Person::signed_in(&server, "isla");
     assert_eq!(other.get("/").status, 200, "nobody else is locked out");
+    let audit = other.get("/audit").text;
+    assert!(audit.contains("127.0.0.1") && audit.contains("failed ") && audit.contains("not even looked at"));
+    assert!(audit.contains("Weather import added"), "every site's changes stand there");
+    assert_eq!(Person::signed_in(&server, "bram").get("/audit").status, 403);
+}
+
+#[test]
+fn several_servers_count_failed_sign_ins_together_and_the_find_box_asks_the_server() {
+    let first = Server::start(true);
+    let second = first.beside();
+    let store = first.store();
+    for _ in 0..9 {
+        store.note_sign_in("wren", "127.0.0.1", Tried::Failed).unwrap();
+    }
+    let wrong = [("login", "wren"), ("password", "wrong")];
+    assert_eq!(Person::new(&first).post_from("/sign-in", "/sign-in", &wrong).status, 422);
+    let right = [("login", "wren"), ("password", "larkrigg-demo")];
+    let refused = Person::new(&second).post_from("/sign-in", "/sign-in", &right);
+    assert!(refused.status == 429 && refused.text.contains("Wait a few minutes"), "the other server knows");
+    assert!(store.may_sign_in("wren", "192.0.2.1").unwrap(), "from elsewhere it is open");
+    let bram = Person::signed_in(&second, "bram");
+    let found = bram.get("/find.json?words=upper%20lark").text;
+    assert!(found.contains("Upper lawn, Larkrigg Botanic Slope") && !found.contains("Heather"), "{found}");
+    for nothing in ["/find.json", "/find.json?words=%20", "/find.json?words=zzz"] {
+        assert_eq!(bram.get(nothing).text, "[]", "{nothing}");
+    }
 }
 
 #[test]

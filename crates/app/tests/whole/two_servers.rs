@@ -49,13 +49,19 @@ fn a_survey_saved_on_one_server_is_read_on_the_other() {
     let (_first, _second, bram, wren) = two();
     let zone = "/sites/1/zones/1";
     assert_eq!(changed(&bram, zone, "name", "Topmost lawn"), 303);
-    for page in ["/find.json", "/sites/1/today", "/sites/1/sheet", "/sites/1/zones", zone, "/sites/1/boxes/1"]
-    {
+    for page in [
+        "/find.json?words=topmost",
+        "/sites/1/today",
+        "/sites/1/sheet",
+        "/sites/1/zones",
+        zone,
+        "/sites/1/boxes/1",
+    ] {
         assert!(wren.get(page).text.contains("Topmost lawn"), "{page}");
     }
     let site = "/sites/1/edit";
     assert_eq!(changed(&bram, site, "name", "Larkrigg Upper Slope"), 303);
-    for page in ["/", "/find.json", "/calls", "/sites/1/today", "/sites/1/weather"] {
+    for page in ["/", "/find.json?words=upper", "/calls", "/sites/1/today", "/sites/1/weather"] {
         assert!(wren.get(page).text.contains("Larkrigg Upper Slope"), "{page}");
     }
     assert_eq!(bram.post_from(site, "/sites/2/remove", &[]).status, 303);

@@ -5,6 +5,7 @@ pub(crate) mod card_form;
 pub(crate) mod change_words;
 pub(crate) mod dates;
 pub(crate) mod drawn;
+pub(crate) mod event_words;
 pub(crate) mod forms;
 pub(crate) mod frame;
 pub(crate) mod glossary;

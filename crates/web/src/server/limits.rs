@@ -54,6 +54,11 @@ impl Limits {
             && allows(&self.attempts, &format!("{address} {login}"))
     }
 
+    /// Whether another refused attempt from an address is worth writing down: a flood of them is not.
+    pub fn written(&self, address: &str) -> bool {
+        allows(&self.attempts, &format!("refused {address}"))
+    }
+
     /// Whether a device's token may post again now.
     pub fn post(&self, token_hash: &[u8]) -> bool {
         allows(&self.posts, &token_hash.to_vec())

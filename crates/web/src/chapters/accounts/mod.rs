@@ -22,6 +22,7 @@ use askama::Template;
 use std::sync::LazyLock;
 use tokio::sync::Semaphore;
 use upland_store::accounts::{Role, RoleChange, User};
+use upland_store::sign_ins::Tried;
 use zxcvbn::{Score, zxcvbn};
 
 /// Shortest accepted password, characters.
@@ -118,10 +119,16 @@ async fn sign_in(
         page_with(status, &SignInPage { csrf: csrf(&session)?, login: login.clone(), error: Some(error) })
     };
     let address = address_of(&request);
-    if !state.limits.attempt(&address, &login) {
+    let (name, from) = (login.clone(), address.clone());
+    let may = state.limits.attempt(&address, &login)
+        && with_store(&state, move |store| store.may_sign_in(&name, &from)).await?;
+    if !may {
+        if state.limits.written(&address) {
+            note(&state, (&login, &address), Tried::Refused).await?;
+        }
         return refuse(
             StatusCode::TOO_MANY_REQUESTS,
-            "Too many attempts for this name. Wait a minute, then try again.",
+            "Too many attempts that failed. Wait a few minutes, then try again.",
         );
     }
     let name = login.clone();
@@ -138,14 +145,28 @@ async fn sign_in(
     match user {
         Some(user) => {
             tracing::info!(user = user.id, "signed in");
+            note(&state, (&login, &address), Tried::Opened).await?;
             session::begin(&state, &session, user.id).await?;
             Ok(see_other("/"))
         }
-        None => refuse(
-            StatusCode::UNPROCESSABLE_ENTITY,
-            "Name and password do not belong together. The owner can make you a new account.",
-        ),
+        None => {
+            note(&state, (&login, &address), Tried::Failed).await?;
+            refuse(
+                StatusCode::UNPROCESSABLE_ENTITY,
+                "Name and password do not belong together. The owner can make you a new account.",
+            )
+        }
     }
+}
+
+/// Counts a try to sign in, for every server and for the owner.
+async fn note(
+    state: &web::Data<AppState>,
+    (login, address): (&str, &str),
+    tried: Tried,
+) -> Result<(), PageError> {
+    let (login, address) = (login.to_owned(), address.to_owned());
+    with_store(state, move |store| store.note_sign_in(&login, &address, tried)).await
 }
 
 #[post("/sign-out")]

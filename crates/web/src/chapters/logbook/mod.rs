@@ -4,7 +4,6 @@ mod asked;
 mod ticks;
 mod view;
 mod why;
-mod words;
 
 use crate::page::frame::{Chapter, Frame};
 use crate::server::address;
@@ -129,7 +128,7 @@ async fn note_redo(
 /// Brings back what an entry of the logbook says was removed.
 #[post("/sites/{id}/logbook/restore")]
 async fn bring_back(EditorAt(here): EditorAt, fields: Fields) -> Result<HttpResponse, PageError> {
-    let subject = words::restorable(fields.get("subject")).ok_or(PageError::NotFound)?;
+    let subject = crate::page::event_words::restorable(fields.get("subject")).ok_or(PageError::NotFound)?;
     let id: i64 = fields.get("id").parse().map_err(|_| PageError::NotFound)?;
     // What hangs under a zone says under which; everything else hangs under the site.
     let under = fields.get("under").parse().unwrap_or(here.id());

@@ -1,8 +1,8 @@
 //! The logbook as a page and as files.
 
 use super::asked::{KINDS, Query};
-use super::words::{action, difference, restorable, subject};
 use crate::page::dates::Said;
+use crate::page::event_words::{action, difference, restorable, subject};
 use crate::page::frame::Frame;
 use crate::server::address;
 use crate::site::context::AtSite;

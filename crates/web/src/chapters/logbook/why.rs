@@ -211,8 +211,8 @@ impl WhyPage {
 
 fn done(here: &AtSite, number: usize, entry: &LogEntry) -> Done {
     let at = entry.at.to_zoned(here.facts.tz.clone());
-    let action = super::words::action(entry);
-    let subject = super::words::subject(&entry.subject);
+    let action = crate::page::event_words::action(entry);
+    let subject = crate::page::event_words::subject(&entry.subject);
     let head = if action.is_empty() { subject.to_owned() } else { format!("{subject} {action}") };
     Done {
         number,

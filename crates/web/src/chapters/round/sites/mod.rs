@@ -111,9 +111,20 @@ struct Findable {
     href: String,
 }
 
-/// Every site and zone by name, for the find box.
+/// Most that the find box offers.
+const MOST_FOUND: usize = 12;
+/// Longest search that is looked at, letters.
+const LONGEST_SEARCH: usize = 100;
+
+#[derive(serde::Deserialize)]
+struct Search {
+    #[serde(default)]
+    words: String,
+}
+
+/// Sites and zones whose names hold all of some words, for the find box.
 #[get("/find.json")]
-async fn find(here: AllSites) -> Result<HttpResponse, PageError> {
+async fn find(here: AllSites, search: web::Query<Search>) -> Result<HttpResponse, PageError> {
     let all = here.once("names", 400, |state| {
         let (sites, zones) =
             state.store.read(|snapshot| Ok((snapshot.sites()?, snapshot.all_zone_names()?)))?;
@@ -125,7 +136,15 @@ async fn find(here: AllSites) -> Result<HttpResponse, PageError> {
         });
         Ok(sites.chain(zones).collect::<Vec<_>>())
     });
-    Ok(HttpResponse::Ok().insert_header(("cache-control", "no-store")).json(&*all.await?))
+    let all = all.await?;
+    let search: String = search.words.chars().take(LONGEST_SEARCH).collect::<String>().to_lowercase();
+    let words: Vec<&str> = search.split_whitespace().collect();
+    let holds = |hit: &&Findable| {
+        let name = hit.name.to_lowercase();
+        !words.is_empty() && words.iter().all(|word| name.contains(word))
+    };
+    let found: Vec<&Findable> = all.iter().filter(holds).take(MOST_FOUND).collect();
+    Ok(HttpResponse::Ok().json(found))
 }
 
 #[derive(Template)]

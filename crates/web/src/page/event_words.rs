@@ -1,11 +1,11 @@
-//! Entries of the logbook as sentences.
+//! Events as sentences, for the logbook and the audit.
 
 use crate::page::dates::Said;
 use upland_store::Subject;
 use upland_store::logbook::LogEntry;
 
 /// What an entry is about.
-pub(super) fn subject(code: &str) -> &'static str {
+pub(crate) fn subject(code: &str) -> &'static str {
     match code {
         "site" => "Site",
         "zone" => "Zone",
@@ -35,12 +35,14 @@ pub(super) fn subject(code: &str) -> &'static str {
         "tick" => "Tick",
         "note" => "Note",
         "print" => "Printed",
+        "account" => "Account",
+        "library" => "Card or ordinance",
         _ => "Entry",
     }
 }
 
 /// What happened, as the end of "Zone …".
-pub(super) fn action(entry: &LogEntry) -> &'static str {
+pub(crate) fn action(entry: &LogEntry) -> &'static str {
     let says_itself =
         matches!(entry.subject.as_str(), "note" | "print" | "visit_entry" | "lever" | "visit_photo" | "tick");
     match entry.action.as_str() {
@@ -56,7 +58,7 @@ pub(super) fn action(entry: &LogEntry) -> &'static str {
 }
 
 /// From what to what, where an entry says so in numbers or words.
-pub(super) fn difference(entry: &LogEntry) -> Option<String> {
+pub(crate) fn difference(entry: &LogEntry) -> Option<String> {
     let plain = |value: &serde_json::Value| match value {
         serde_json::Value::Number(n) => Some(n.to_string()),
         // A day is kept as a file writes it, and shown as the reader does.
@@ -74,7 +76,7 @@ pub(super) fn difference(entry: &LogEntry) -> Option<String> {
 }
 
 /// What can be brought back from the logbook, by its short name.
-pub(super) fn restorable(code: &str) -> Option<Subject> {
+pub(crate) fn restorable(code: &str) -> Option<Subject> {
     Some(match code {
         "zone" => Subject::Zone,
         "box" => Subject::Controller,
