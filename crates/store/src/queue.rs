@@ -385,7 +385,8 @@ impl Store {
     pub fn ask_for_due_readings(&self) -> Result<usize> {
         let connection = &mut *self.connection()?;
         let sites: Vec<Of> = diesel::sql_query(
-            "SELECT DISTINCT s.site_id AS of FROM readings_due d JOIN sensors s ON s.id = d.sensor_id",
+            "SELECT DISTINCT s.site_id AS of FROM readings_due d JOIN sensors s ON s.id = d.sensor_id \
+             JOIN sites ON sites.id = s.site_id WHERE sites.removed_at IS NULL",
         )
         .load(connection)?;
         for site in &sites {

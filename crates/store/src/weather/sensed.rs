@@ -131,8 +131,12 @@ fn gather(connection: &mut PgConnection, site_id: i64) -> Result<Gathered> {
         .for_update()
         .first(connection)
         .optional()?;
+    // Of a removed site everything stays due until it is brought back.
+    if there.is_none() {
+        return Ok(Gathered::default());
+    }
     let due: Vec<Due> = diesel::sql_query(TAKE).bind::<BigInt, _>(site_id).load(connection)?;
-    if there.is_none() || due.is_empty() {
+    if due.is_empty() {
         return Ok(Gathered::default());
     }
     let feeding: Vec<i64> = sensors::table

@@ -7,7 +7,7 @@ use upland_core::sensors::{Channel, Reading, Sensor, generic};
 use upland_core::weather::record::{HourVariable, RawDay, Variable};
 use upland_store::Store;
 use upland_store::queue::{Outcome, Task};
-use upland_store::weather::Incoming;
+use upland_store::weather::{Gathered, Incoming};
 
 const DAY: Date = date(2026, 7, 14);
 
@@ -114,6 +114,16 @@ fn a_sensor_left_out_takes_its_days_along_and_a_file_below_keeps_its_values() {
     store.gather_weather(*site).unwrap();
     assert_eq!(own_day(&world), Some(day));
     assert!(!done(store, *user, *site, |c| c.set_sensor_feeds(id + 1, true)).unwrap());
+    // Of a removed site readings wait until it is brought back.
+    store.set_site_removed(*user, *site, Some(Timestamp::now())).unwrap();
+    let cold = Reading { at: midnight() + SignedDuration::from_mins(62), value: -5.0 };
+    store.add_readings(id, None, &[(Channel::Temperature, cold)]).unwrap();
+    assert_eq!(store.gather_weather(*site).unwrap(), Gathered::default());
+    assert_eq!(store.ask_for_due_readings().unwrap(), 0);
+    store.set_site_removed(*user, *site, None).unwrap();
+    assert_eq!(store.ask_for_due_readings().unwrap(), 1);
+    assert!(store.gather_weather(*site).unwrap().changed > 0);
+    assert_eq!(own_day(&world).unwrap().get(Variable::TemperatureMin), Some(5.0));
 }
 
 #[test]
