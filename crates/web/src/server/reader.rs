@@ -51,10 +51,14 @@ where
     PageError: From<E>,
 {
     let left = LONGEST.saturating_sub(WAITED.try_with(Cell::get).unwrap_or_default());
+    if left.is_zero() {
+        return Err(PageError::Unanswered);
+    }
     let begun = Instant::now();
     let answer = tokio::time::timeout(left, off_loop(work)).await;
-    // Outside of a request nobody counts.
-    let _ = WAITED.try_with(|waited| waited.set(waited.get() + begun.elapsed()));
+    // Whose question was given up has waited enough, whatever a coarse clock says. Outside of a request nobody counts.
+    let waited = if answer.is_ok() { begun.elapsed() } else { LONGEST };
+    let _ = WAITED.try_with(|all| all.set(all.get() + waited));
     match answer {
         Ok(answer) => Ok(answer??),
         Err(_) => Err(PageError::Unanswered),
