@@ -105,6 +105,18 @@ start_postgres() {
     fi
 }
 
+# Sets DATABASE_URL: the database that is named, or the private one, whose server is started when it does not run.
+open_database() {
+    need_packages postgresql-client
+    if [ -n "${UPLAND_DATABASE_URL:-}" ]; then DATABASE_URL=$UPLAND_DATABASE_URL; return 0; fi
+    need_packages postgresql
+    local data=${UPLAND_DATA:-.data}
+    mkdir -p "$data"
+    data=$(cd "$data" && pwd)
+    start_postgres "$data"
+    DATABASE_URL=$PG_URL
+}
+
 stop_postgres() {
     [ -n "${PG_STARTED:-}" ] || return 0
     PG_STARTED=
