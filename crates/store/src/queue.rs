@@ -216,6 +216,14 @@ pub fn database(url: &str, connections: usize) -> core::result::Result<graphile_
     database.map(Into::into).map_err(|error| error.to_string())
 }
 
+#[derive(QueryableByName)]
+struct Workers {
+    #[diesel(sql_type = BigInt)]
+    alive: i64,
+    #[diesel(sql_type = Timestamptz)]
+    now: jiff_diesel::Timestamp,
+}
+
 impl Snapshot<'_> {
     /// The jobs that wait, run or have failed: those given up first, then those that run.
     ///
@@ -259,17 +267,7 @@ impl Snapshot<'_> {
             })
             .collect())
     }
-}
 
-#[derive(QueryableByName)]
-struct Workers {
-    #[diesel(sql_type = BigInt)]
-    alive: i64,
-    #[diesel(sql_type = Timestamptz)]
-    now: jiff_diesel::Timestamp,
-}
-
-impl Snapshot<'_> {
     /// How many workers said lately that they live, and the database's time, by which jobs are due.
     ///
     /// # Errors

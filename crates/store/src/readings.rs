@@ -11,6 +11,7 @@ use jiff_diesel::ToDiesel;
 use std::collections::BTreeMap;
 use upland_core::codes::Coded;
 use upland_core::sensors::state::ByChannel;
+use upland_core::sensors::weather::WEATHER_CHANNELS;
 use upland_core::sensors::{Channel, Reading, Readings};
 
 /// A device as listed.
@@ -95,7 +96,7 @@ const INSERT: &str = "
         -- A post that finds the day due waits for whoever is computing it, and is then due again.
         INSERT INTO readings_due (sensor_id, day)
         SELECT DISTINCT $1, ((at - interval '1 microsecond') AT TIME ZONE 'UTC')::date AS day FROM new
-        WHERE channel IN ('rain_mm', 'temperature_c', 'humidity_pct', 'solar_w_m2', 'wind_m_s') ORDER BY day
+        WHERE channel = ANY($6) ORDER BY day
         ON CONFLICT (sensor_id, day) DO UPDATE SET posts = readings_due.posts + 1
         RETURNING posts
     ), raised AS (
@@ -164,6 +165,7 @@ fn insert_readings(
         .bind::<Array<Text>, _>(channels)
         .bind::<Array<Timestamptz>, _>(times)
         .bind::<Array<Double>, _>(values)
+        .bind::<Array<Text>, _>(WEATHER_CHANNELS.map(|(channel, _)| channel.code()).to_vec())
         .get_result(connection)?;
     if let Some(after) = gathered_after(&new, readings) {
         let site: i64 = sensors::table.find(sensor_id).select(sensors::site_id).first(connection)?;

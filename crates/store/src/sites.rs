@@ -4,10 +4,11 @@ use crate::accounts::SiteStamp;
 use crate::schema::{site_readings, site_versions, sites, users};
 use crate::settings::{NewSettings, SettingsKind};
 use crate::transaction::{NewEvent, Versioned};
-use crate::{Action, Change, Result, Saved, Snapshot, Store, Subject, hours, known};
+use crate::{Action, Change, Result, Saved, Snapshot, Store, StoreError, Subject, hours, known};
 use diesel::prelude::*;
 use jiff::Timestamp;
 use jiff::civil::Date;
+use jiff::tz::TimeZone;
 use jiff_diesel::ToDiesel;
 use upland_core::codes::Coded;
 use upland_core::quantity::time::Hours;
@@ -144,6 +145,14 @@ fn current(connection: &mut PgConnection, only: Option<i64>) -> Result<Vec<SiteR
         query = query.filter(site_versions::site_id.eq(id));
     }
     query.load::<Loaded>(connection)?.into_iter().map(record).collect()
+}
+
+/// The zone of an IANA name.
+///
+/// # Errors
+/// When the list has no such name: the survey admits only names of the list.
+pub fn time_zone(name: &str) -> Result<TimeZone> {
+    TimeZone::get(name).map_err(|_| StoreError::Unknown { what: "time zone", value: name.to_owned() })
 }
 
 impl Snapshot<'_> {

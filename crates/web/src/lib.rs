@@ -9,7 +9,7 @@ mod one_truth;
 mod page;
 mod server;
 mod site;
-pub mod work;
+pub mod worker;
 
 pub use chapters::accounts::hash_password;
 pub use page::tuning_words;
@@ -85,7 +85,7 @@ pub async fn serve(state: AppState, config: ServerConfig) -> std::io::Result<()>
     let state = web::Data::new(AppState { behind_tls, ..state });
     let working = match config.at_once {
         0 => None,
-        at_once => Some(work::start(state.clone().into_inner(), work::Pace::of(at_once))?),
+        at_once => Some(worker::start(state.clone().into_inner(), worker::Pace::of(at_once))?),
     };
     let served = HttpServer::new(move || {
         let session = SessionMiddleware::builder(CookieSessionStore::default(), Key::from(&key))

@@ -5,7 +5,7 @@ use std::net::{Ipv4Addr, SocketAddr, TcpListener};
 use std::sync::Arc;
 use tracing_subscriber::EnvFilter;
 use upland_store::Store;
-use upland_web::work::Pace;
+use upland_web::worker::Pace;
 use upland_web::{AppState, ServerConfig};
 
 /// Ports tried after the one asked for, when it is taken.
@@ -121,7 +121,7 @@ pub fn work(args: WorkerArgs) -> Result<(), Failure> {
     let store = open(&args.database, connections.max(4))?;
     let silent = std::time::Duration::from_secs(args.presumed_dead_after.max(3));
     let pace = Pace { at_once: args.at_once.max(1), silent };
-    let working = upland_web::work::start(Arc::new(AppState::new(store)), pace).map_err(failed)?;
+    let working = upland_web::worker::start(Arc::new(AppState::new(store)), pace).map_err(failed)?;
     super::print("Upland Almanac works.\n")?;
     let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build().map_err(failed)?;
     runtime.block_on(told_to_stop()).map_err(failed)?;

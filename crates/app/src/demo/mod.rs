@@ -6,7 +6,6 @@ mod weather;
 
 use super::commands::Failure;
 use jiff::civil::{Date, DateTime, date};
-use jiff::tz::TimeZone;
 use jiff::{SignedDuration, Timestamp};
 use std::collections::BTreeMap;
 use upland_core::quantity::units::Metres;
@@ -14,6 +13,7 @@ use upland_core::weather::Station;
 use upland_core::weather::record::{RawDay, SourceKind, Variable};
 use upland_formats::site_file::{self, SiteFile};
 use upland_store::accounts::Role;
+use upland_store::sites::time_zone;
 use upland_store::weather::{Incoming, SourcePlace};
 use upland_store::{Change, Store, StoreError};
 
@@ -78,7 +78,7 @@ fn own(failure: impl ToString) -> StoreError {
 fn fill(store: &Store, now: Timestamp) -> Result<(), StoreError> {
     let files = sites().map_err(|_| own("a site"))?;
     let first = files.first().ok_or_else(|| own("no site"))?;
-    let tz = TimeZone::get(&first.site.time_zone).map_err(own)?;
+    let tz = time_zone(&first.site.time_zone)?;
     let evening = EVENING.to_zoned(tz).map_err(own)?.timestamp();
     store.set_clock(evening.duration_since(now))?;
     let hash = upland_web::hash_password(PASSWORD).map_err(own)?;
@@ -143,7 +143,7 @@ pub fn bring_days(store: &Store, now: Timestamp) -> Result<(), StoreError> {
             let Some(first) = of(STATION_FILE) else { continue };
             let index = gauges;
             gauges += 1;
-            let tz = TimeZone::get(&record.site.time_zone).map_err(own)?;
+            let tz = time_zone(&record.site.time_zone)?;
             let last = (now - DAY_IS_IN).to_zoned(tz).date();
             let known = imports.iter().filter(|i| i.file_name == STATION_FILE).map(|i| i.last_date).max();
             if known.is_none_or(|known| known >= last) {

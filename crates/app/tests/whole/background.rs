@@ -42,7 +42,7 @@ fn a_file_taken_in_by_a_killed_worker_is_taken_in_once_by_the_next() {
     let progress = bram.post_from(&draft, &draft, &[]).headers["location"].clone();
     let told = || bram.get(&format!("{progress}.json")).text;
     assert!(told().contains("\"running\":true"));
-    let work = isla.get("/work").text;
+    let work = isla.get("/jobs").text;
     assert!(work.contains("Nothing is worked on") && work.contains("Taking a file in"), "{work}");
     // Killed as soon as it has begun to write.
     let first = server.worker();
@@ -56,7 +56,7 @@ fn a_file_taken_in_by_a_killed_worker_is_taken_in_once_by_the_next() {
     let days = server.store().read(|s| s.raw_days(of_file[0].source_id)).unwrap();
     let old: Vec<_> = days.iter().filter(|d| d.date.year() < 2024).map(|d| d.date).collect();
     assert!(old.len() == 28 * 365 + 7 && old.windows(2).all(|w| w[0] < w[1]), "{}", old.len());
-    assert!(isla.get("/work").text.contains("thirty.csv: "), "what was done is told");
+    assert!(isla.get("/jobs").text.contains("thirty.csv: "), "what was done is told");
     assert!(second.stop(), "a worker that is told to stop ends well");
 }
 
@@ -80,7 +80,7 @@ fn what_devices_read_becomes_the_weather_of_the_site_by_itself() {
     let job = waiting.iter().find(|j| j.task == Some(Task::Readings) && j.of == 1).expect("it was asked for");
     // Two workers at once, and the owner does not wait for its hour.
     let _workers = (server.worker(), server.worker());
-    isla.post_from("/work", &format!("/work/{}/again", job.id), &[]);
+    isla.post_from("/jobs", &format!("/jobs/{}/again", job.id), &[]);
     until("the layer", || bram.get("/sites/1/weather").text.contains("Follows the sensors of the site"));
     let csv = bram.get("/sites/1/weather/sources/1.csv").text;
     let yesterday = (now - 24.hours()).to_zoned(jiff::tz::TimeZone::UTC).date();
@@ -101,12 +101,12 @@ fn only_the_owner_sees_the_work_and_can_take_it_away() {
     let server = Server::without_worker(true);
     let (bram, isla) = (Person::signed_in(&server, "bram"), Person::signed_in(&server, "isla"));
     server.store().ask(Task::Sweep, 9, jiff::SignedDuration::from_hours(1)).unwrap();
-    assert_eq!(bram.get("/work").status, 403);
+    assert_eq!(bram.get("/jobs").status, 403);
     let id = server.store().read(|s| s.waiting_work()).unwrap()[0].id;
-    assert_eq!(bram.post_from("/me", &format!("/work/{id}/remove"), &[]).status, 403);
-    assert_eq!(isla.post_from("/work", &format!("/work/{id}/remove"), &[]).status, 303);
-    assert!(isla.get("/work").text.contains("It is taken away"));
+    assert_eq!(bram.post_from("/me", &format!("/jobs/{id}/remove"), &[]).status, 403);
+    assert_eq!(isla.post_from("/jobs", &format!("/jobs/{id}/remove"), &[]).status, 303);
+    assert!(isla.get("/jobs").text.contains("It is taken away"));
     assert_eq!(server.store().read(|s| s.waiting_work()).unwrap(), []);
-    isla.post_from("/work", &format!("/work/{id}/again"), &[]);
-    assert!(isla.get("/work").text.contains("or it is done already"));
+    isla.post_from("/jobs", &format!("/jobs/{id}/again"), &[]);
+    assert!(isla.get("/jobs").text.contains("or it is done already"));
 }

@@ -13,6 +13,7 @@ pub const PAGES: [&str; 54] = [
     "/cards",
     "/cards/new",
     "/glossary",
+    "/jobs",
     "/me",
     "/ordinances",
     "/ordinances/1",
@@ -59,7 +60,6 @@ pub const PAGES: [&str; 54] = [
     "/sites/1/zones/new",
     "/sites/2/tuning",
     "/sites/new",
-    "/work",
 ];
 
 /// Routes whose pages are not opened here, and why.

@@ -6,9 +6,9 @@ use super::{count, sources};
 use crate::queue::{self, Task};
 use crate::schema::{
     sensor_buckets, sensor_versions, sensors, sites, weather_days, weather_hours, weather_imports,
-    weather_sources,
 };
-use crate::{Result, Snapshot, Store, StoreError, known};
+use crate::sites::time_zone;
+use crate::{Result, Snapshot, Store, known};
 use diesel::prelude::*;
 use diesel::sql_types::BigInt;
 use jiff::civil::Date;
@@ -20,7 +20,7 @@ use upland_core::codes::Coded;
 use upland_core::quantity::time::midnight;
 use upland_core::sensors::Channel;
 use upland_core::sensors::weather::{OfSensor, SensedDay, TenMinutes, WEATHER_CHANNELS, sensed_day};
-use upland_core::weather::record::{HourVariable, RawDay, RawHour, SourceKind, WHOLE_DAY_HOURS};
+use upland_core::weather::record::{HourVariable, RawDay, RawHour, SourceKind};
 
 /// Days computed of one load of ten minutes.
 const DAYS_AT_ONCE: usize = 8;
@@ -51,8 +51,6 @@ pub struct Followed {
     pub hours: i32,
     /// Whole hours of temperature on its last day.
     pub last_hours: usize,
-    /// How many of them a day needs for values of its own.
-    pub needed: usize,
 }
 
 /// Whose readings, and where they belong.
@@ -99,15 +97,7 @@ impl Snapshot<'_> {
                 h.get(HourVariable::Temperature).is_some() && !h.is_in_part(HourVariable::Temperature)
             };
             let last_hours = of_last.iter().filter(is_whole).count();
-            followed.push(Followed {
-                source_id,
-                first,
-                last,
-                days,
-                hours,
-                last_hours,
-                needed: WHOLE_DAY_HOURS,
-            });
+            followed.push(Followed { source_id, first, last, days, hours, last_hours });
         }
         Ok(followed)
     }
@@ -164,8 +154,7 @@ fn gather(connection: &mut PgConnection, site_id: i64) -> Result<Gathered> {
 /// sensor.
 fn own(connection: &mut PgConnection, site_id: i64, due: impl Iterator<Item = Date>) -> Result<Option<Own>> {
     let Some(site) = (Snapshot { connection }).site(site_id)? else { return Ok(None) };
-    let zone = TimeZone::get(&site.site.time_zone)
-        .map_err(|_| StoreError::Unknown { what: "time zone", value: site.site.time_zone.clone() })?;
+    let zone = time_zone(&site.site.time_zone)?;
     // Who set the first sensor up answers for what it brings.
     let by: Option<i64> = sensor_versions::table
         .inner_join(sensors::table)
@@ -178,15 +167,7 @@ fn own(connection: &mut PgConnection, site_id: i64, due: impl Iterator<Item = Da
     let own = sources::of_site(connection, site_id)?.into_iter().find(|s| s.kind == SourceKind::Own);
     let source_id = match own {
         Some(source) => source.id,
-        None => diesel::insert_into(weather_sources::table)
-            .values((
-                weather_sources::site_id.eq(site_id),
-                weather_sources::kind.eq(SourceKind::Own.code()),
-                weather_sources::name.eq("Record of the site"),
-                weather_sources::saved_by.eq(by),
-            ))
-            .returning(weather_sources::id)
-            .get_result(connection)?,
+        None => sources::insert(connection, (site_id, by), (SourceKind::Own, sources::OWN_NAME), None)?,
     };
     let layer: Option<i64> = weather_imports::table
         .filter(weather_imports::source_id.eq(source_id).and(weather_imports::follows))

@@ -114,6 +114,31 @@ pub(super) fn of_site(connection: &mut PgConnection, site_id: i64) -> Result<Vec
     Ok(sources)
 }
 
+/// The name of the site's own source.
+pub(super) const OWN_NAME: &str = "Record of the site";
+
+/// Inserts a source of a site, made by somebody.
+pub(super) fn insert(
+    connection: &mut PgConnection,
+    (site_id, by): (i64, i64),
+    (kind, name): (SourceKind, &str),
+    place: Option<SourcePlace>,
+) -> Result<i64> {
+    Ok(diesel::insert_into(weather_sources::table)
+        .values((
+            weather_sources::site_id.eq(site_id),
+            weather_sources::kind.eq(kind.code()),
+            weather_sources::name.eq(name),
+            weather_sources::latitude_deg.eq(place.map(|p| p.latitude_deg)),
+            weather_sources::longitude_deg.eq(place.map(|p| p.longitude_deg)),
+            weather_sources::elevation_m.eq(place.map(|p| p.elevation.m())),
+            weather_sources::wind_height_m.eq(place.map(|p| p.wind_height.m())),
+            weather_sources::saved_by.eq(by),
+        ))
+        .returning(weather_sources::id)
+        .get_result(connection)?)
+}
+
 impl Snapshot<'_> {
     /// The sources of a site, its own sensor first.
     ///
@@ -131,19 +156,7 @@ impl Change<'_> {
     /// As any query; [`crate::StoreError::Taken`] for a second own source.
     pub fn create_source(&mut self, kind: SourceKind, name: &str, place: Option<SourcePlace>) -> Result<i64> {
         let (site_id, actor) = (self.site_id, self.actor);
-        let id = diesel::insert_into(weather_sources::table)
-            .values((
-                weather_sources::site_id.eq(site_id),
-                weather_sources::kind.eq(kind.code()),
-                weather_sources::name.eq(name),
-                weather_sources::latitude_deg.eq(place.map(|p| p.latitude_deg)),
-                weather_sources::longitude_deg.eq(place.map(|p| p.longitude_deg)),
-                weather_sources::elevation_m.eq(place.map(|p| p.elevation.m())),
-                weather_sources::wind_height_m.eq(place.map(|p| p.wind_height.m())),
-                weather_sources::saved_by.eq(actor),
-            ))
-            .returning(weather_sources::id)
-            .get_result(self.connection)?;
+        let id = insert(self.connection, (site_id, actor), (kind, name), place)?;
         self.record(NewEvent::new(Subject::Source, Some(id), Action::Created).with(name).said(name));
         Ok(id)
     }
@@ -157,7 +170,7 @@ impl Change<'_> {
         let own = self.sources(site_id)?.into_iter().find(|s| s.kind == SourceKind::Own);
         match own {
             Some(source) => Ok(source.id),
-            None => self.create_source(SourceKind::Own, "Record of the site", None),
+            None => self.create_source(SourceKind::Own, OWN_NAME, None),
         }
     }
 }

@@ -140,10 +140,7 @@ pub(crate) fn page(template: &impl Template) -> Result<HttpResponse, PageError> 
 
 /// A page with another status, such as a form that was refused.
 pub(crate) fn page_with(status: StatusCode, template: &impl Template) -> Result<HttpResponse, PageError> {
-    Ok(HttpResponse::build(status)
-        .content_type("text/html; charset=utf-8")
-        .insert_header(("cache-control", "no-store"))
-        .body(template.render()?))
+    Ok(HttpResponse::build(status).content_type("text/html; charset=utf-8").body(template.render()?))
 }
 
 /// After a change: to the page that shows it.

@@ -19,7 +19,7 @@ use upland_store::controllers::ControllerRecord;
 use upland_store::library::SiteOrdinance;
 use upland_store::sensors::{SensorEvent, SensorRecord};
 use upland_store::settings::SettingsRecord;
-use upland_store::sites::SiteRecord;
+use upland_store::sites::{SiteRecord, time_zone};
 use upland_store::zones::ZoneRecord;
 use upland_store::{Snapshot, StoreError};
 
@@ -157,14 +157,6 @@ impl SiteFacts {
     pub fn moment(&self, asked: Option<Date>, now: Timestamp, last_reading: Option<Timestamp>) -> Moment {
         Moment::choose(asked, now, &self.tz, (self.last_recorded(), last_reading))
     }
-}
-
-/// The zone of an IANA name.
-///
-/// # Errors
-/// When the list has no such name: the survey admits only names of the list.
-pub(crate) fn time_zone(name: &str) -> Result<TimeZone, StoreError> {
-    TimeZone::get(name).map_err(|_| StoreError::Unknown { what: "time zone", value: name.to_owned() })
 }
 
 #[cfg(test)]

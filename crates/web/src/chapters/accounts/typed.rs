@@ -116,7 +116,7 @@ fn answer(query: &Query, today: Date) -> Understood {
 #[get("/typed")]
 async fn understood(who: SignedIn, query: web::Query<Query>) -> HttpResponse {
     let today = query.today.unwrap_or_else(|| who.now.to_zoned(jiff::tz::TimeZone::UTC).date());
-    HttpResponse::Ok().insert_header(("cache-control", "no-store")).json(answer(&query, today))
+    HttpResponse::Ok().json(answer(&query, today))
 }
 
 #[cfg(test)]

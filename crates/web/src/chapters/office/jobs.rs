@@ -15,7 +15,7 @@ use upland_store::StoreError;
 use upland_store::queue::{Ended, Task, Waiting};
 
 /// Where the page is.
-const PAGE: &str = "/work";
+const PAGE: &str = "/jobs";
 
 pub(super) fn routes(config: &mut web::ServiceConfig) {
     config.service(jobs_page).service(again).service(take_away);
@@ -140,7 +140,7 @@ fn headline(waiting: &[Waiting], workers: i64, now: Timestamp) -> (String, Strin
     }
 }
 
-#[get("/work")]
+#[get("/jobs")]
 async fn jobs_page(state: web::Data<AppState>, Owner(who): Owner) -> Result<HttpResponse, PageError> {
     let (waiting, ended, workers, now, sites) = read(&state, |snapshot| {
         let sites = snapshot.site_names()?;
@@ -174,7 +174,7 @@ async fn done(
     Ok(see_other(PAGE))
 }
 
-#[post("/work/{job}/again")]
+#[post("/jobs/{job}/again")]
 async fn again(
     state: web::Data<AppState>,
     Owner(who): Owner,
@@ -184,7 +184,7 @@ async fn again(
     done(&state, &who, move |store| store.work_again(*job), "It is tried again at once.").await
 }
 
-#[post("/work/{job}/remove")]
+#[post("/jobs/{job}/remove")]
 async fn take_away(
     state: web::Data<AppState>,
     Owner(who): Owner,

@@ -346,7 +346,7 @@ async fn draft(
             Ok(settings) => live(&here, &bench, settings, look).await?,
             Err(errors) => Arc::new(view::unreadable(&bench, errors, look.chosen)),
         };
-        return Ok(HttpResponse::Ok().insert_header(("cache-control", "no-store")).json(serde_json::json!({
+        return Ok(HttpResponse::Ok().json(serde_json::json!({
             "week": view.week_part(), "totals": view.totals_part(), "live": view.render()?,
         })));
     }

@@ -3,13 +3,13 @@
 //! A post is accepted or refused whole by its token and shape; of its readings each is taken, known
 //! already, or refused with a reason. What is acknowledged is stored.
 
+use crate::server::session::hash;
 use crate::server::state::{AppState, with_store};
 use crate::server::visitor::address_of;
 use actix_web::http::{StatusCode, header};
 use actix_web::{HttpRequest, HttpResponse, get, post, web};
 use jiff::{SignedDuration, Timestamp};
 use serde::{Deserialize, Serialize};
-use sha2::{Digest, Sha256};
 use std::collections::BTreeMap;
 use upland_core::codes::Coded;
 use upland_core::sensors::{Channel, Reading};
@@ -54,11 +54,6 @@ fn no_other_method(path: &'static str, allowed: &'static str, message: &'static 
         answer.headers_mut().insert(header::ALLOW, header::HeaderValue::from_static(allowed));
         answer
     })
-}
-
-/// The hash under which a token is kept.
-pub(super) fn hash(token: &str) -> Vec<u8> {
-    Sha256::digest(token.as_bytes()).to_vec()
 }
 
 /// One reading.
@@ -252,9 +247,7 @@ struct TimeDto {
 #[get("/api/v1/time")]
 async fn time(state: web::Data<AppState>) -> HttpResponse {
     match crate::server::state::read(&state, |snapshot| snapshot.clock_ahead()).await {
-        Ok(ahead) => HttpResponse::Ok()
-            .insert_header(("cache-control", "no-store"))
-            .json(TimeDto { now: crate::server::clock::now(ahead).to_string() }),
+        Ok(ahead) => HttpResponse::Ok().json(TimeDto { now: crate::server::clock::now(ahead).to_string() }),
         Err(_) => problem(StatusCode::SERVICE_UNAVAILABLE, "the clock is not known now; ask again"),
     }
 }

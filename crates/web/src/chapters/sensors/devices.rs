@@ -178,7 +178,7 @@ async fn make_device(
         return draw(&here, (site_id, id), StatusCode::UNPROCESSABLE_ENTITY, left).await;
     }
     let token = random_hex();
-    let hash = super::api::hash(&token);
+    let hash = crate::server::session::hash(&token);
     let made = here.change(move |change| change.create_device(id, &name, &hash)).await?;
     made.ok_or(PageError::NotFound)?;
     here.who.session.insert("device_token", token)?;
@@ -194,7 +194,7 @@ async fn rotate(
     let (site_id, id, device) = *path;
     sensor_of(&here, id)?;
     let token = random_hex();
-    let hash = super::api::hash(&token);
+    let hash = crate::server::session::hash(&token);
     if !here.change(move |change| change.rotate_device(id, device, &hash)).await? {
         let text = "A revoked device gets no new token. Make a new device for it.";
         flash(&here.who.session, text, None)?;

@@ -278,7 +278,7 @@ async fn look(here: AtSite, fields: Fields) -> Result<HttpResponse, PageError> {
         "lines": lines,
         "errors": errors,
     });
-    Ok(HttpResponse::Ok().insert_header(("cache-control", "no-store")).json(answer))
+    Ok(HttpResponse::Ok().json(answer))
 }
 
 /// The plan as GeoJSON.

@@ -64,7 +64,7 @@ async fn start_one(
         .filter(|s| SPEEDS.iter().any(|(known, _)| known == s))
         .unwrap_or(3600);
     let token = random_hex();
-    let hash = super::api::hash(&token);
+    let hash = crate::server::session::hash(&token);
     let made = here.change(move |change| change.create_device(id, "Stand-in", &hash)).await?;
     made.ok_or(PageError::NotFound)?;
     let plan = Plan {

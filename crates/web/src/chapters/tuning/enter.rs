@@ -78,9 +78,7 @@ impl Answer {
     fn send(self, here: &AtSite, request: &HttpRequest, next: &str) -> Result<HttpResponse, PageError> {
         if request.headers().contains_key("x-part") {
             let body = json!({ "text": self.text, "more": self.more, "kept": self.status.is_success() });
-            return Ok(HttpResponse::build(self.status)
-                .insert_header(("cache-control", "no-store"))
-                .json(body));
+            return Ok(HttpResponse::build(self.status).json(body));
         }
         let more = if self.more.is_empty() { String::new() } else { format!(" {}", self.more.join(" ")) };
         flash(&here.who.session, format!("{}{more}", self.text), None)?;

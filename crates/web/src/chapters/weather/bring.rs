@@ -11,7 +11,7 @@ use crate::server::session::Fields;
 use crate::server::state::with_store;
 use crate::server::upload;
 use crate::site::context::{AtSite, EditorAt};
-use crate::site::facts::{SiteFacts, time_zone};
+use crate::site::facts::SiteFacts;
 use actix_multipart::Multipart;
 use actix_web::http::StatusCode;
 use actix_web::{HttpResponse, get, post, web};
@@ -24,7 +24,7 @@ use upland_formats::weather_file::{
     self, Clock, DateOrder, MappedColumn, Mapping, Opened, Proposal, Stamp, WeatherFile, quantities, units_of,
 };
 use upland_formats::{Column, Problem};
-use upland_store::sites::SiteRecord;
+use upland_store::sites::{SiteRecord, time_zone};
 use upland_store::weather::{Comparison, Draft, DraftState};
 use upland_store::{Store, StoreError};
 

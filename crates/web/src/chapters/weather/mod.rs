@@ -6,6 +6,8 @@ mod series;
 mod sources;
 mod take_in;
 
+pub(crate) use take_in::run as take_in;
+
 use crate::page::dates::Said;
 use crate::page::frame::{Chapter, Frame};
 use crate::page::take_back::TakeBack;
@@ -25,7 +27,9 @@ use std::sync::Arc;
 use upland_core::codes::Coded;
 use upland_core::quantity::units::Metres;
 use upland_core::site::UnitSystem;
-use upland_core::weather::record::{JudgedDay, Overrule, SourceKind, Standing, Variable, VariableGroup};
+use upland_core::weather::record::{
+    JudgedDay, Overrule, SourceKind, Standing, Variable, VariableGroup, WHOLE_DAY_HOURS,
+};
 use upland_formats::{Problem, daily_csv};
 use upland_store::Subject;
 use upland_store::weather::{Followed, Import, OverruleRecord, SiteWeather};
@@ -34,14 +38,6 @@ use upland_store::weather::{Followed, Import, OverruleRecord, SiteWeather};
 const MAX_LISTED: usize = 200;
 /// Flagged values listed; the rest is counted.
 const MAX_FLAGGED: usize = 40;
-
-/// Takes a started draft into the record.
-pub(crate) fn take_in(
-    state: &crate::server::state::AppState,
-    draft: i64,
-) -> Result<Option<String>, upland_store::StoreError> {
-    take_in::run(state, draft)
-}
 
 pub(crate) fn routes(config: &mut web::ServiceConfig) {
     config
@@ -137,10 +133,9 @@ fn followed_words(followed: &Followed) -> String {
         n => format!("{n} days"),
     };
     let lack = match followed.last_hours {
-        n if n >= followed.needed => String::new(),
+        n if n >= WHOLE_DAY_HOURS => String::new(),
         n => format!(
-            " The last day has {n} of the {} whole hours that a day needs for values of its own.",
-            followed.needed
+            " The last day has {n} of the {WHOLE_DAY_HOURS} whole hours that a day needs for values of its own."
         ),
     };
     format!(

@@ -171,7 +171,7 @@ async fn series_json(here: AtSite, query: web::Query<Query>) -> Result<HttpRespo
         .await?
         .ok_or(PageError::NotFound)?;
     let drawn = drawn.shown(Units::of(here.facts.units()).of_variable(variable));
-    Ok(HttpResponse::Ok().insert_header(("cache-control", "no-store")).json(drawn))
+    Ok(HttpResponse::Ok().json(drawn))
 }
 
 /// A source as it came, with what each value is worth.

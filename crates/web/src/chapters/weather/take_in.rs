@@ -51,7 +51,7 @@ async fn take_in(
 ///
 /// A database that fails on the way leaves the draft as it is: the queue tries again, and what was half written does not
 /// count.
-pub(super) fn run(state: &AppState, draft_id: i64) -> Result<Option<String>, StoreError> {
+pub(crate) fn run(state: &AppState, draft_id: i64) -> Result<Option<String>, StoreError> {
     let store = &state.store;
     let Some((draft, content)) = store.running_draft(draft_id)? else { return Ok(None) };
     let site_id = draft.site_id;
@@ -119,7 +119,7 @@ async fn progress_json(
     let (site_id, draft_id) = *path;
     let draft =
         here.read(move |snapshot| snapshot.draft(site_id, draft_id)).await?.ok_or(PageError::NotFound)?;
-    Ok(HttpResponse::Ok().insert_header(("cache-control", "no-store")).json(serde_json::json!({
+    Ok(HttpResponse::Ok().json(serde_json::json!({
         "done": draft.days_done,
         "total": draft.days_total,
         "running": matches!(draft.state, DraftState::Running | DraftState::Preview),

@@ -15,7 +15,6 @@ use crate::server::session::{Editor, Fields, SignedIn, flash};
 use crate::server::state::{AppState, with_store};
 use crate::server::upload;
 use crate::site::context::{AllSites, AtSite, EditorAt};
-use crate::site::facts::time_zone;
 use actix_multipart::Multipart;
 use actix_web::http::StatusCode;
 use actix_web::{HttpResponse, get, post, web};
@@ -29,7 +28,7 @@ use upland_core::site::{Controller, Site, UnitSystem};
 use upland_formats::site_file::SiteFile;
 use upland_formats::{PathProblem, site_file};
 use upland_store::Saved;
-use upland_store::sites::SiteRecord;
+use upland_store::sites::{SiteRecord, time_zone};
 
 pub(crate) fn routes(config: &mut web::ServiceConfig) {
     config
