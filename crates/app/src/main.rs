@@ -43,6 +43,8 @@ enum Command {
     Diagnose(commands::diagnose::Args),
     /// A simulated sensor that posts to a server as a device would.
     Bench(commands::bench::Args),
+    /// A simulated weather service: the hours of a station as CSV, seven days of forecast as JSON.
+    BenchService(commands::bench::ServiceArgs),
     /// The JSON Schema of a file format.
     Schema {
         /// Which format.
@@ -86,6 +88,7 @@ fn main() -> ExitCode {
         Command::Diagnose(args) => commands::diagnose::run(&args),
         Command::Simulate(args) => commands::simulate::run(&args),
         Command::Bench(args) => commands::bench::run(&args),
+        Command::BenchService(args) => commands::bench::serve(&args),
         Command::Schema { format } => commands::print(&match format {
             SchemaOf::Site => upland_formats::site_file::schema(),
             SchemaOf::Settings => upland_formats::settings_file::schema(),

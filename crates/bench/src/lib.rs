@@ -6,6 +6,7 @@
 //! server keeps each reading once.
 
 mod device;
+pub mod service;
 mod weather;
 
 pub use device::{DeviceKind, StandIn};

@@ -16,6 +16,7 @@ mod pool;
 pub mod queue;
 pub mod readings;
 mod schema;
+mod schema_services;
 mod schema_visits;
 pub mod sensors;
 pub mod settings;

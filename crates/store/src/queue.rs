@@ -25,6 +25,8 @@ pub enum Task {
     Readings,
     /// A file is taken into the weather record.
     Import,
+    /// A weather service is asked.
+    Fetch,
     /// What is due and was not asked for is asked for.
     Look,
     /// What has served its time goes.
@@ -33,7 +35,7 @@ pub enum Task {
 
 impl Task {
     /// All of them.
-    pub const ALL: [Self; 4] = [Self::Readings, Self::Import, Self::Look, Self::Sweep];
+    pub const ALL: [Self; 5] = [Self::Readings, Self::Import, Self::Fetch, Self::Look, Self::Sweep];
 
     /// The code under which the queue knows it.
     #[must_use]
@@ -41,6 +43,7 @@ impl Task {
         match self {
             Self::Readings => "readings",
             Self::Import => "import",
+            Self::Fetch => "fetch",
             Self::Look => "look",
             Self::Sweep => "sweep",
         }
@@ -52,6 +55,7 @@ impl Task {
         match self {
             Self::Readings => "Readings into the weather record",
             Self::Import => "Taking a file in",
+            Self::Fetch => "Asking a weather service",
             Self::Look => "Looking for what is due",
             Self::Sweep => "Clearing what has served its time",
         }

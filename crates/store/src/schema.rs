@@ -1,5 +1,6 @@
 //! The tables as Diesel sees them; kept in step with `migrations/` by the database tests.
 
+pub(crate) use crate::schema_services::*;
 pub(crate) use crate::schema_visits::*;
 
 diesel::table! {
@@ -151,6 +152,7 @@ diesel::table! {
         source_id -> BigInt,
         mapping -> Nullable<Jsonb>,
         cancel -> Bool,
+        of_service -> Bool,
     }
 }
 
@@ -528,11 +530,15 @@ diesel::joinable!(catch_tests -> users (saved_by));
 diesel::joinable!(zone_events -> users (said_by));
 diesel::joinable!(zone_events -> zones (zone_id));
 diesel::joinable!(weather_days -> weather_imports (import_id));
+diesel::joinable!(weather_sources -> sites (site_id));
 diesel::joinable!(site_readings -> sites (site_id));
 diesel::joinable!(trial_ways -> users (saved_by));
 diesel::joinable!(trials -> users (saved_by));
 diesel::joinable!(events -> users (actor));
 diesel::allow_tables_to_appear_in_same_query!(
+    weather_services,
+    weather_answers,
+    weather_forecasts,
     visits,
     visit_entries,
     visit_photos,

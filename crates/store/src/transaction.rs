@@ -72,6 +72,8 @@ pub enum Subject {
     ZoneEvent,
     /// A source of weather.
     Source,
+    /// How a source is fetched.
+    Service,
     /// An import of weather.
     Import,
     /// What somebody said about a value of the weather.
@@ -124,6 +126,7 @@ impl Subject {
             Self::CatchTest => "catch_test",
             Self::ZoneEvent => "zone_event",
             Self::Source => "weather_source",
+            Self::Service => "weather_service",
             Self::Import => "weather_import",
             Self::Overrule => "weather_overrule",
             Self::SourceChoice => "weather_choice",

@@ -13,6 +13,7 @@ pub mod worker;
 
 pub use chapters::accounts::hash_password;
 pub use page::tuning_words;
+pub use server::fetching::Reach;
 pub use server::state::{AppState, BringDays};
 
 use actix_session::SessionMiddleware;

@@ -50,21 +50,7 @@ pub fn run(args: &Args) -> Result<(), Failure> {
         return Err(Failure::Usage("--speed must be above nought".into()));
     }
     let clock = Clock::of_server(args.url.trim_end_matches('/'));
-    let sky = match &args.weather {
-        None => Sky::generated(args.seed),
-        Some(path) => {
-            // Where the record was measured does not matter here: its numbers are played as they are.
-            let station = Station {
-                latitude_deg: 45.0,
-                longitude_deg: 0.0,
-                elevation: Metres::ZERO,
-                wind_height: Metres::from_m(2.0),
-            };
-            let file = daily_csv::read(&read_input(path)?, &station).map_err(|p| Failure::problems(&p))?;
-            print_notes(&file.notes);
-            Sky::recorded(&file.days, clock.now().to_zoned(jiff::tz::TimeZone::UTC).date(), args.seed)
-        }
-    };
+    let sky = sky(args.weather.as_deref(), args.seed, &clock)?;
     let plan = Plan {
         url: args.url.trim_end_matches('/').to_owned(),
         token: args.token.clone(),
@@ -89,4 +75,52 @@ pub fn run(args: &Args) -> Result<(), Failure> {
         Ok(Err(refused)) => Err(Failure::Failed(refused.to_string())),
         Err(_) => Err(Failure::Failed("the stand-in failed".into())),
     }
+}
+
+/// Generated weather, or that of a file with its last day as today.
+fn sky(weather: Option<&str>, seed: u64, clock: &Clock) -> Result<Sky, Failure> {
+    let Some(path) = weather else { return Ok(Sky::generated(seed)) };
+    // Where the record was measured does not matter here: its numbers are played as they are.
+    let station = Station {
+        latitude_deg: 45.0,
+        longitude_deg: 0.0,
+        elevation: Metres::ZERO,
+        wind_height: Metres::from_m(2.0),
+    };
+    let file = daily_csv::read(&read_input(path)?, &station).map_err(|p| Failure::problems(&p))?;
+    print_notes(&file.notes);
+    Ok(Sky::recorded(&file.days, clock.now().to_zoned(jiff::tz::TimeZone::UTC).date(), seed))
+}
+
+#[derive(clap::Args)]
+#[command(
+    after_help = "It tells its last three days under /hours.csv and a week ahead under /forecast.json. Ctrl-C stops it."
+)]
+pub struct ServiceArgs {
+    /// Port on 127.0.0.1.
+    #[arg(long, default_value_t = 8099)]
+    port: u16,
+    /// A server whose clock it follows.
+    #[arg(long, default_value = "http://127.0.0.1:8080")]
+    url: String,
+    /// Daily weather to replay, its last day as today; generated weather when left out.
+    #[arg(long)]
+    weather: Option<String>,
+    /// Seed of the generated weather.
+    #[arg(long, default_value_t = 1)]
+    seed: u64,
+}
+
+pub fn serve(args: &ServiceArgs) -> Result<(), Failure> {
+    let failed = |error: std::io::Error| Failure::Failed(format!("port {}: {error}", args.port));
+    let clock = Clock::of_server(args.url.trim_end_matches('/'));
+    let sky = sky(args.weather.as_deref(), args.seed, &clock)?;
+    let listener = std::net::TcpListener::bind(("127.0.0.1", args.port)).map_err(failed)?;
+    print(&format!(
+        "The stand-in tells its hours on http://127.0.0.1:{port}{} and foretells on http://127.0.0.1:{port}{}\n",
+        upland_bench::service::MEASURED,
+        upland_bench::service::FORETOLD,
+        port = args.port
+    ))?;
+    upland_bench::service::serve(listener, sky, clock, args.seed).map_err(failed)
 }

@@ -6,7 +6,7 @@ use std::sync::Arc;
 use tracing_subscriber::EnvFilter;
 use upland_store::Store;
 use upland_web::worker::Pace;
-use upland_web::{AppState, ServerConfig};
+use upland_web::{AppState, Reach, ServerConfig};
 
 /// Ports tried after the one asked for, when it is taken.
 const PORTS_TRIED: u16 = 50;
@@ -34,6 +34,9 @@ pub struct Args {
     /// Load the demo, with its known passwords, into a database without accounts.
     #[arg(long)]
     demo: bool,
+    /// Beside a demo: a stand-in of a weather service that its first site asks.
+    #[arg(long, env = "UPLAND_DEMO_SERVICE", default_value_t = true, action = clap::ArgAction::Set)]
+    demo_service: bool,
     /// Where the source of this installation is; the licence asks whoever runs it for others to say so.
     #[arg(long, env = "UPLAND_SOURCE_URL")]
     source_url: Option<String>,
@@ -43,6 +46,9 @@ pub struct Args {
     /// Address of a proxy in front that says in X-Forwarded-For for whom it speaks; several with commas.
     #[arg(long, env = "UPLAND_TRUSTED_PROXY", value_delimiter = ',')]
     trusted_proxy: Vec<std::net::IpAddr>,
+    /// Weather services on this machine and its network may be asked, such as a logger; else public addresses only.
+    #[arg(long, env = "UPLAND_FETCH_PRIVATE")]
+    fetch_private: bool,
     /// Threads that serve.
     #[arg(long, default_value_t = 4)]
     workers: usize,
@@ -58,6 +64,9 @@ pub struct WorkerArgs {
     /// Things done at once.
     #[arg(long, env = "UPLAND_AT_ONCE", default_value_t = 2)]
     at_once: usize,
+    /// Weather services on this machine and its network may be asked, such as a logger; else public addresses only.
+    #[arg(long, env = "UPLAND_FETCH_PRIVATE")]
+    fetch_private: bool,
     /// Seconds of silence after which another worker is presumed dead, and what it had begun is begun again.
     #[arg(long, default_value_t = 30)]
     presumed_dead_after: u64,
@@ -121,7 +130,9 @@ pub fn work(args: WorkerArgs) -> Result<(), Failure> {
     let store = open(&args.database, connections.max(4))?;
     let silent = std::time::Duration::from_secs(args.presumed_dead_after.max(3));
     let pace = Pace { at_once: args.at_once.max(1), silent };
-    let working = upland_web::worker::start(Arc::new(AppState::new(store)), pace).map_err(failed)?;
+    let reach = if args.fetch_private { Reach::Private } else { Reach::Public };
+    let working =
+        upland_web::worker::start(Arc::new(AppState::new(store).with_reach(reach)), pace).map_err(failed)?;
     super::print("Upland Almanac works.\n")?;
     let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build().map_err(failed)?;
     runtime.block_on(told_to_stop()).map_err(failed)?;
@@ -144,11 +155,11 @@ pub fn serve(args: Args) -> Result<(), Failure> {
     log();
     let connections = u32::try_from(args.workers * 4).unwrap_or(16);
     let store = open(&args.database, connections.max(8))?;
-    let demo = args.demo && crate::demo::load(&store, real_time())?;
+    let loaded = args.demo && crate::demo::load(&store, real_time())?;
     let listener = listen(args.address, args.port)?;
     let at = listener.local_addr().map_err(failed)?;
     let mut hello = format!("Upland Almanac serves on http://{at}\n");
-    let demo = demo || is_demo(&store)?;
+    let demo = loaded || is_demo(&store)?;
     if demo {
         let names: Vec<&str> = crate::demo::PEOPLE.iter().map(|(login, _, _)| *login).collect();
         hello.push_str(&format!("Demo sign-in: {} (password {})\n", names.join(", "), crate::demo::PASSWORD));
@@ -165,8 +176,15 @@ pub fn serve(args: Args) -> Result<(), Failure> {
         .with_source(source)
         .with_public_url(public)
         .with_trusted_proxies(args.trusted_proxy);
+    let reach = if demo || args.fetch_private { Reach::Private } else { Reach::Public };
+    let state = state.with_reach(reach);
     // Where the demo is, its sensors can have stand-ins, and days pass on its clock.
     let state = if demo {
+        if args.demo_service
+            && let Err(error) = crate::demo::service::start(&days, loaded)
+        {
+            tracing::warn!(%error, "the stand-in of the weather service did not start");
+        }
         std::thread::spawn(move || keep_days_coming(&days));
         state.with_demo(format!("http://{at}"), crate::demo::bring_days)
     } else {

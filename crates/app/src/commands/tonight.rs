@@ -3,13 +3,15 @@
 
 use super::at_work::{at_work, climate, future_notes, site};
 use super::weather::Options;
-use super::{Failure, print, print_notes};
+use super::{Failure, print, print_notes, read_input};
 use jiff::civil::Date;
 use upland_core::account::running::BoxFacts;
 use upland_core::account::whole::Way;
 use upland_core::advice::tonight::{BoxKnown, Notice, account_of, tonight};
-use upland_formats::night_csv;
+use upland_core::weather::DayWeather;
+use upland_core::weather::forecast::Foretold;
 use upland_formats::site_file::SiteFile;
+use upland_formats::{daily_csv, night_csv};
 
 #[derive(clap::Args)]
 #[command(
@@ -30,6 +32,9 @@ pub struct Args {
     /// Number of the box, where the site has several.
     #[arg(long, default_value_t = 1)]
     controller: u8,
+    /// What is foretold, as the weather room gives it (daily CSV, wind at 2 m).
+    #[arg(long)]
+    forecast: Option<String>,
     /// Logged runs, readings, meter and earlier settings (JSON; see `schema log`).
     #[arg(long)]
     log: Option<String>,
@@ -63,9 +68,19 @@ fn notice(of: &Notice) -> String {
             holds.mm(),
             demand.mm()
         ),
-        Notice::FreezeCaution { lowest } => {
-            format!("near freezing: {:.1} C was recorded; spray can ice paving and steps", lowest.c())
-        }
+        Notice::FreezeCaution { lowest, foretold } => format!(
+            "near freezing: {:.1} C {}; spray can ice paving and steps",
+            lowest.c(),
+            if *foretold { "is foretold" } else { "was recorded" }
+        ),
+        Notice::RainLikely { date, rain, can_wait } => format!(
+            "rain is likely: {:.1} mm foretold for {date}, not counted; zones that can wait: {}",
+            rain.mm(),
+            match can_wait.as_slice() {
+                [] => "none".to_owned(),
+                zones => zones.iter().map(u16::to_string).collect::<Vec<_>>().join(" "),
+            }
+        ),
         Notice::SupplyExceeded { number, flow, supply } => format!(
             "zone {number} asks for {:.0} L/min, the supply gives {:.0}",
             flow.l_per_min(),
@@ -78,12 +93,25 @@ fn notice(of: &Notice) -> String {
     }
 }
 
+/// The days of a forecast file.
+fn forecast(path: &str, file: &SiteFile) -> Result<Vec<Foretold>, Failure> {
+    let read =
+        daily_csv::read(&read_input(path)?, &file.site.station()).map_err(|p| Failure::problems(&p))?;
+    print_notes(&read.notes);
+    let foretold = |day: &DayWeather| Foretold { weather: *day, lowest_ahead: Some(day.temperature_min) };
+    Ok(read.days.iter().map(foretold).collect())
+}
+
 pub fn run(args: &Args) -> Result<(), Failure> {
     let (file, tz) = site(&args.site)?;
     if file.controller(args.controller).is_none() {
         return Err(no_box(&file, args.controller));
     }
     let climate = climate(&args.weather, &args.options, &file, &tz)?;
+    let climate = match &args.forecast {
+        Some(path) => climate.with_forecast(&forecast(path, &file)?),
+        None => climate,
+    };
     let date = args.date.or(climate.span().map(|(_, last)| last));
     let Some(date) = date else {
         return Err(Failure::Failed("the weather file has no day that counts; give --date".into()));

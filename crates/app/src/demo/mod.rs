@@ -1,6 +1,7 @@
 //! The demo: an invented hill town, four properties, a seeded weather record with late frosts,
 //! thunderstorms, a dry July and one gap. Nothing in it stands for a real place or person.
 
+pub mod service;
 mod visit;
 mod weather;
 

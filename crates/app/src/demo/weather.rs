@@ -55,9 +55,12 @@ pub fn record(site: u64, station: &Station, last: Date) -> Vec<DayWeather> {
             d if d < 0.9 => 1.5 + 14.0 * (d - 0.55),
             d => 6.5 + 90.0 * (d - 0.9),
         };
-        // One storm in the dry July of the demo, on the Wednesday before its evening.
-        let storm = on == date(2026, 7, 8);
-        let (wet_today, amount) = if storm { (true, 13.6) } else { (wet, amount) };
+        // One storm in the dry July of the demo, on the Wednesday before its evening, and a front on the day after it.
+        let (wet_today, amount) = match (on.year(), on.month(), on.day()) {
+            (2026, 7, 8) => (true, 13.6),
+            (2026, 7, 15) => (true, 7.4),
+            _ => (wet, amount),
+        };
 
         // A clear night in May that takes the blossom.
         let late_frost = if LATE_FROSTS.contains(&on) { 7.0 } else { 0.0 };

@@ -146,7 +146,7 @@ impl Things {
         let (zone, controller, sensor) = facts.unwrap();
         let source = store.read(|s| s.sources(1)).unwrap()[0].id;
         let import = store.read(|s| s.imports(1)).unwrap()[0].id;
-        let draft = store.create_draft((1, source), user, "x.csv", b"date,tmin_c,tmax_c\n").unwrap();
+        let draft = store.create_draft((1, source), user, "x.csv", b"date,tmin_c,tmax_c\n", false).unwrap();
         let event = NewSensorEvent {
             kind: SensorEventKind::Task,
             from: "2026-07-14T12:00:00Z".parse().unwrap(),

@@ -25,6 +25,7 @@ mod programs;
 mod sensor_forms;
 mod sensors;
 mod server;
+mod services;
 mod trial;
 mod tuning;
 mod two_servers;

@@ -5,7 +5,7 @@ use super::server::Server;
 
 /// Addresses of the demo for every page of the route table that a technician or the owner opens. Downloads, data for
 /// scripts and pages that need something made first are left out.
-pub const PAGES: [&str; 54] = [
+pub const PAGES: [&str; 55] = [
     "/",
     "/about",
     "/audit",
@@ -52,6 +52,7 @@ pub const PAGES: [&str; 54] = [
     "/sites/1/weather",
     "/sites/1/weather/compare",
     "/sites/1/weather/sources/new",
+    "/sites/1/weather/sources/2/service",
     "/sites/1/zones",
     "/sites/1/zones/1",
     "/sites/1/zones/1/cans",

@@ -46,6 +46,7 @@ impl Server {
     pub fn worker(&self) -> Worker {
         let mut command = Command::new(BINARY);
         command.args(["worker", "--presumed-dead-after", "3", "--database-url", &self.database.url]);
+        command.env("UPLAND_FETCH_PRIVATE", "true");
         let mut child =
             command.env("RUST_LOG", "error").stdout(Stdio::piped()).spawn().expect("the worker starts");
         let hello = BufReader::new(child.stdout.take().unwrap()).lines().next();
@@ -67,6 +68,8 @@ impl Server {
         if demo {
             command.arg("--demo");
         }
+        // Its forecast would come in the middle of a test.
+        command.env("UPLAND_DEMO_SERVICE", "false");
         let mut child =
             command.env("RUST_LOG", "error").stdout(Stdio::piped()).spawn().expect("the server starts");
         let mut lines = BufReader::new(child.stdout.take().unwrap()).lines();

@@ -44,6 +44,8 @@ pub enum Barred {
         expected: Celsius,
         /// The set point.
         set_point: Celsius,
+        /// A service foretold it; else it is the minimum of the last night.
+        foretold: bool,
     },
     /// The ground was frozen today: its mean temperature was at or below nought.
     Frozen {
@@ -174,19 +176,30 @@ fn rain_ends((climate, tz): (&Climate, &TimeZone), date: Date) -> Timestamp {
     last.map_or_else(|| instant(date, RAIN_BY, tz), |from| from + SignedDuration::from_hours(1))
 }
 
-/// Whether frost forbids watering. The coming night is expected to be as cold as the last one was: no forecast
-/// is at hand, and on the evening of a clear spell the morning before is the best guess (our stated rule).
+/// The lowest temperature that is expected of the night that begins on a date, and whether it was foretold. Without a
+/// forecast it is that of the last night: on the evening of a clear spell the morning before is the best guess (our
+/// stated rule).
+#[must_use]
+pub fn lowest_of_night(climate: &Climate, date: Date) -> Option<(Celsius, bool)> {
+    let foretold = date.tomorrow().ok().and_then(|next| climate.foretold(next)?.lowest_ahead);
+    let last = || climate.day(date).map(|day| (day.weather.temperature_min, false));
+    foretold.map(|lowest| (lowest, true)).or_else(last)
+}
+
+/// Whether frost forbids watering: the ground was frozen today, or the night is expected at or below the set point.
 fn frost(rules: &NightRules, zone: &Zone, date: Date) -> Option<Barred> {
     if zone.sky == Sky::UnderGlass || !rules.heeds_frost {
         return None;
     }
-    let day = rules.climate.day(date)?;
-    let (min, max) = (day.weather.temperature_min, day.weather.temperature_max);
-    let mean = Celsius::from_c(f64::midpoint(min.c(), max.c()));
-    if mean.c() <= 0.0 {
-        return Some(Barred::Frozen { mean });
+    if let Some(day) = rules.climate.day(date) {
+        let (min, max) = (day.weather.temperature_min, day.weather.temperature_max);
+        let mean = Celsius::from_c(f64::midpoint(min.c(), max.c()));
+        if mean.c() <= 0.0 {
+            return Some(Barred::Frozen { mean });
+        }
     }
-    (min <= rules.freeze_at).then_some(Barred::Frost { expected: min, set_point: rules.freeze_at })
+    let (expected, foretold) = lowest_of_night(rules.climate, date)?;
+    (expected <= rules.freeze_at).then_some(Barred::Frost { expected, set_point: rules.freeze_at, foretold })
 }
 
 /// The nights of a zone that begin on the days of a sky.

@@ -15,6 +15,7 @@ use crate::quantity::units::{Celsius, Metres, Millimetres};
 use crate::site::windows::WaterWindows;
 use crate::site::{Zone, samples::lawn};
 use crate::weather::climate::Climate;
+use crate::weather::forecast::Foretold;
 use crate::weather::{DayWeather, Station};
 use jiff::civil::{Date, date, time};
 use jiff::tz::TimeZone;
@@ -183,6 +184,27 @@ fn a_frosty_morning_or_frozen_ground_bars_the_night_but_not_under_glass() {
     assert!(matches!(barred(8.0, Sky::Open), Some(Barred::Frost { expected, .. }) if expected.c() == 3.0));
     assert!(matches!(barred(18.0, Sky::Open), Some(Barred::Frozen { mean }) if mean.c() == 0.0));
     assert_eq!(barred(18.0, Sky::UnderGlass), None);
+}
+
+#[test]
+fn what_was_foretold_of_the_morning_decides_over_the_morning_before() {
+    let law = Law::default();
+    let tomorrow = FIRST + 1.day();
+    let barred = |by: f64, ahead: Option<f64>| {
+        let weather = DayWeather::from_temperatures(tomorrow, Celsius::from_c(9.0), Celsius::from_c(20.0));
+        let said = Foretold { weather, lowest_ahead: ahead.map(Celsius::from_c) };
+        let climate = colder(&[0.0], by).with_forecast(&[said]);
+        super::nights::night_of(&rules(&climate, &law), &lawn(1), FIRST).barred
+    };
+    let frost = |barred: Option<Barred>| match barred {
+        Some(Barred::Frost { expected, foretold, .. }) => Some((expected.c(), foretold)),
+        _ => None,
+    };
+    assert_eq!(frost(barred(8.0, None)), Some((3.0, false)), "nothing was said before the day began");
+    assert_eq!(barred(8.0, Some(3.1)), None, "a mild night after a cold one");
+    assert_eq!(frost(barred(0.0, Some(3.0))), Some((3.0, true)), "the set point itself bars");
+    assert_eq!(frost(barred(0.0, Some(-4.0))), Some((-4.0, true)), "a cold night after a mild one");
+    assert!(matches!(barred(18.0, Some(9.0)), Some(Barred::Frozen { .. })), "frozen ground stays frozen");
 }
 
 #[test]

@@ -141,6 +141,10 @@ pub fn reference_et(climate: &Climate, date: Date) -> Explanation {
     let title = "Reference ET (ET0) of the day";
     let Some(day) = climate.day(date) else {
         let (formula, source) = match from {
+            DemandFrom::Expected(ExpectedFrom::Forecast) => (
+                "the reference ET equation on the temperatures, humidity, sun and wind that are foretold",
+                "the forecast of the site's weather service",
+            ),
             DemandFrom::Expected(ExpectedFrom::RoughEstimate) => (
                 "Hargreaves-Samani on a rough climate by latitude and elevation",
                 "our own rough fit; replaced by the first weather file",

@@ -145,6 +145,14 @@ pub const EMITTER_FLOW: Bound =
     bound("Flow of an emitter", "L/h", 0.1, 200.0, "a dripper gives 1 to 8, a bubbler up to 200");
 /// Distance of emitters or lines.
 pub const SPACING: Bound = bound("Spacing", "m", 0.05, 10.0, "from one emitter or line to the next");
+/// Time between two askings of a weather service.
+pub const FETCH_EVERY_MIN: Bound = bound(
+    "Time between two askings",
+    "min",
+    10.0,
+    1440.0,
+    "often enough for the hour, not so often that the service minds",
+);
 /// Length of a catch-can run.
 pub const CATCH_MINUTES: Bound =
     bound("Length of the run", "min", 1.0, 240.0, "long enough for 10 mL and more in a can");

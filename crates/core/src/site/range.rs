@@ -83,6 +83,9 @@ const ET_FROM_TEMPERATURES: f64 = 0.15;
 /// From typed monthly normals, and from latitude and elevation for want of any record.
 const ET_UNRECORDED: (f64, f64) = (0.12, 0.25);
 
+/// From a forecast of some days ahead (from memory: studies of forecast reference ET find about a sixth).
+const ET_FORETOLD: f64 = 0.16;
+
 /// How well the expected ET0 of a date is known.
 #[must_use]
 pub fn et0_part(climate: &Climate, date: Date) -> Part {
@@ -94,6 +97,7 @@ pub fn et0_part(climate: &Climate, date: Date) -> Part {
         }
     };
     let (uncertainty, how) = match climate.expected_et0(date).1 {
+        ExpectedFrom::Forecast => (ET_FORETOLD, "the day itself, once it is recorded"),
         ExpectedFrom::TypedNormals => (ET_UNRECORDED.0, "a record of the site instead of typed normals"),
         ExpectedFrom::RoughEstimate => (ET_UNRECORDED.1, "a weather record, or typed monthly normals"),
         ExpectedFrom::Normals => {

@@ -64,7 +64,12 @@ pub enum NoSample {
 /// # Errors
 /// When the record is too short for it.
 pub fn pick(sample: Sample, climate: &Arc<Climate>, tz: &TimeZone) -> Result<Picked, NoSample> {
-    let own = |span, origin| Ok(Picked { climate: Arc::clone(climate), span, origin });
+    // Recorded days are tried; what is foretold is no part of them.
+    let bare = || match climate.forecast().next() {
+        Some(_) => Arc::new(Climate::clone(climate).with_forecast(&[])),
+        None => Arc::clone(climate),
+    };
+    let own = |span, origin| Ok(Picked { climate: bare(), span, origin });
     match sample {
         Sample::Days(from, to) => own((from, to), Origin::Record),
         Sample::Driest | Sample::Wettest => {

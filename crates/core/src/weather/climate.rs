@@ -4,6 +4,7 @@
 use crate::quantity::month::{ByMonth, Month};
 use crate::quantity::time::instant;
 use crate::quantity::units::{Celsius, Millimetres};
+use crate::weather::forecast::Foretold;
 use crate::weather::reference_et::{DailyEt, StationYear, daily, daily_at};
 use crate::weather::{DayWeather, Station};
 use jiff::civil::Date;
@@ -34,6 +35,8 @@ pub struct ClimateDay {
 /// What an expected ET0 rests on.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum ExpectedFrom {
+    /// What a weather service foretells of the day.
+    Forecast,
     /// The mean of this time of year in the record.
     Normals,
     /// Monthly normals that somebody typed.
@@ -50,6 +53,8 @@ pub struct ClimateSummary {
     pub expected: Vec<Millimetres>,
     /// The last days, [`SUMMARY_DAYS`] at most, in order.
     pub days: Vec<DayWeather>,
+    /// What is foretold of days from the last of them on.
+    pub foretold: Vec<Foretold>,
 }
 
 /// Days that a [`ClimateSummary`] remembers: more than pages look back before they open on the last day.
@@ -65,6 +70,8 @@ pub struct Climate {
     /// Rain of days whose temperatures are missing: it fell all the same.
     rain_alone: BTreeMap<Date, Millimetres>,
     rain_hours: RainHours,
+    /// What was foretold, with its ET0; it is no record, and never counts as fallen.
+    foretold: BTreeMap<Date, (Foretold, Millimetres)>,
     /// Monthly rain to expect when the days are not those that it was found from.
     normal_rain: Option<ByMonth<Millimetres>>,
 }
@@ -131,6 +138,7 @@ impl Climate {
             typed: None,
             rain_alone: BTreeMap::new(),
             rain_hours: BTreeMap::new(),
+            foretold: BTreeMap::new(),
             normal_rain: None,
         }
     }
@@ -157,6 +165,7 @@ impl Climate {
             typed: self.typed,
             rain_alone: BTreeMap::new(),
             rain_hours: pairs.iter().filter_map(hours).collect(),
+            foretold: BTreeMap::new(),
             normal_rain: self.monthly_expected_rain(),
         }
     }
@@ -177,6 +186,28 @@ impl Climate {
     #[must_use]
     pub fn with_rain_hours(self, rain_hours: RainHours) -> Self {
         Self { rain_hours, ..self }
+    }
+
+    /// The same with what was foretold of days, in place of what was foretold before.
+    #[must_use]
+    pub fn with_forecast(self, days: &[Foretold]) -> Self {
+        let year = StationYear::of(&self.station);
+        let with_et0 = |day: &Foretold| {
+            let et0 = daily_at(&day.weather, &year).et0.max(Millimetres::ZERO);
+            (day.weather.date, (*day, et0))
+        };
+        Self { foretold: days.iter().map(with_et0).collect(), ..self }
+    }
+
+    /// What was foretold of a day, if anything was.
+    #[must_use]
+    pub fn foretold(&self, date: Date) -> Option<&Foretold> {
+        self.foretold.get(&date).map(|(day, _)| day)
+    }
+
+    /// Every day of which something was foretold, in order.
+    pub fn forecast(&self) -> impl DoubleEndedIterator<Item = &Foretold> {
+        self.foretold.values().map(|(day, _)| day)
     }
 
     /// Rain of a day, if it was recorded.
@@ -224,14 +255,21 @@ impl Climate {
         let mut days: Vec<DayWeather> =
             self.days.values().rev().take(SUMMARY_DAYS).map(|d| d.weather).collect();
         days.reverse();
-        ClimateSummary { expected: year.map(|date| self.expected_et0(date).0).collect(), days }
+        // The night of a past day asks what was foretold of the morning after it.
+        let since = days.first().map(|day| day.date);
+        let foretold = self.forecast().filter(|day| since.is_none_or(|since| day.weather.date >= since));
+        ClimateSummary {
+            expected: year.map(|date| self.usual_et0(date).0).collect(),
+            foretold: foretold.copied().collect(),
+            days,
+        }
     }
 
     /// The climate that a brief stands for: its last days, and what it expects, all taken as normals.
     #[must_use]
     pub fn from_summary(brief: &ClimateSummary, station: Station) -> Self {
         let normal_et0 = brief.expected.iter().copied().map(Some).collect();
-        Self { normal_et0, ..Self::from_record(&brief.days, station) }
+        Self { normal_et0, ..Self::from_record(&brief.days, station) }.with_forecast(&brief.foretold)
     }
 
     /// Mean rain of each month: of the recorded months that are nearly whole, else
@@ -301,9 +339,18 @@ impl Climate {
         self.days.range(from..=to)
     }
 
-    /// ET0 to expect on a date without a record.
+    /// ET0 to expect on a date without a record: as foretold, else the usual one.
     #[must_use]
     pub fn expected_et0(&self, date: Date) -> (Millimetres, ExpectedFrom) {
+        match self.foretold.get(&date) {
+            Some((_, et0)) => (*et0, ExpectedFrom::Forecast),
+            None => self.usual_et0(date),
+        }
+    }
+
+    /// ET0 that is usual on a day of the year, whatever is foretold.
+    #[must_use]
+    pub fn usual_et0(&self, date: Date) -> (Millimetres, ExpectedFrom) {
         match self.normal_et0.get(calendar_index(date)).copied().flatten() {
             // Dew on a winter's night makes a day's ET0 negative; nobody waters against dew.
             Some(et0) => (et0.max(Millimetres::ZERO), ExpectedFrom::Normals),
@@ -314,13 +361,13 @@ impl Climate {
         }
     }
 
-    /// Expected daily ET0 averaged over each month of a year.
+    /// Usual daily ET0 averaged over each month of a year.
     #[must_use]
     pub fn monthly_expected_et0(&self, year: i16) -> ByMonth<Millimetres> {
         let mut sums = ByMonth::all((Millimetres::ZERO, 0.0));
         for date in days_of_year(year) {
             let (sum, days) = sums.of_mut(Month::of(date));
-            *sum = *sum + self.expected_et0(date).0;
+            *sum = *sum + self.usual_et0(date).0;
             *days += 1.0;
         }
         sums.map(|(sum, days)| sum * (1.0 / days))

@@ -5,6 +5,7 @@ pub mod assembled;
 pub mod atmosphere;
 pub mod climate;
 pub mod fill;
+pub mod forecast;
 pub mod quality;
 pub mod radiation;
 pub mod record;

@@ -1,5 +1,6 @@
 //! A table as text cells, whatever stands above its header.
 
+use super::json_rows;
 use crate::table::{MOST_COLUMNS, Problem, too_large};
 
 /// Lines looked at for a header.
@@ -33,12 +34,16 @@ fn separator(lines: &[&str]) -> u8 {
 }
 
 impl Grid {
-    /// Cuts a text into cells. The header is the first line with as many cells as most of the
+    /// Cuts a text into cells; JSON becomes rows by their number. Of a table of cells the header is the first line with as many cells as most of the
     /// lines after it and hardly a number in it.
     ///
     /// # Errors
     /// A text without a header or rows.
     pub(crate) fn cut(text: &str) -> Result<Self, Vec<Problem>> {
+        if json_rows::is_one(text) {
+            let (headers, rows) = json_rows::read(text)?;
+            return Ok(Self { header_line: 0, headers, rows: (1..).zip(rows).collect() });
+        }
         let sample: Vec<&str> = text.lines().take(HEADER_WITHIN + 20).collect();
         let mut reader = csv::ReaderBuilder::new()
             .delimiter(separator(&sample))

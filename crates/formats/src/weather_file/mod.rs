@@ -4,6 +4,7 @@
 mod epw;
 mod ghcn;
 mod grid;
+mod json_rows;
 mod mapping;
 mod propose;
 mod when;

@@ -45,6 +45,8 @@ pub struct Draft {
     pub state: DraftState,
     /// Outcome in words.
     pub message: String,
+    /// It is an answer of a service, kept only to ask how its columns are read.
+    pub of_service: bool,
 }
 
 #[derive(Queryable, Selectable)]
@@ -60,6 +62,7 @@ struct DraftRow {
     days_done: i32,
     state: String,
     message: String,
+    of_service: bool,
 }
 
 impl DraftRow {
@@ -83,6 +86,7 @@ impl DraftRow {
             days_done: self.days_done,
             state,
             message: self.message,
+            of_service: self.of_service,
         })
     }
 }
@@ -126,6 +130,7 @@ impl Store {
         user_id: i64,
         file_name: &str,
         content: &[u8],
+        of_service: bool,
     ) -> Result<i64> {
         let mut connection = self.connection()?;
         diesel::delete(
@@ -144,6 +149,7 @@ impl Store {
                 weather_drafts::file_name.eq(file_name),
                 weather_drafts::content.eq(content),
                 weather_drafts::days_total.eq(0),
+                weather_drafts::of_service.eq(of_service),
             ))
             .returning(weather_drafts::id)
             .get_result(&mut connection)?)

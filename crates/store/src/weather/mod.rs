@@ -2,9 +2,12 @@
 //! about values, and which source counts.
 
 mod drafts;
+mod forecasts;
 mod imports;
 mod judgements;
+mod layer;
 mod sensed;
+mod services;
 mod sources;
 mod summaries;
 
@@ -12,6 +15,7 @@ pub use drafts::{Draft, DraftState};
 pub use imports::{Comparison, Import, Incoming};
 pub use judgements::{Choice, OverruleRecord};
 pub use sensed::{Followed, Gathered};
+pub use services::{Answer, Heard, Service, ServiceSettings};
 pub use sources::{SourcePlace, SourceRecord};
 pub use summaries::VersionedSummary;
 
@@ -20,6 +24,7 @@ use jiff::civil::Date;
 use std::collections::BTreeMap;
 use upland_core::site::Site;
 use upland_core::weather::climate::{RainHours, TypedNormals};
+use upland_core::weather::forecast::Foretold;
 use upland_core::weather::record::{
     self, CombinedRecord, JudgedDay, RawDay, Source, SourceKind, VariableGroup,
 };
@@ -38,6 +43,8 @@ pub struct SiteWeather {
     pub normals: Option<TypedNormals>,
     /// Hours in which each source recorded rain, in the order of `sources`.
     pub rain_hours: Vec<RainHours>,
+    /// What is foretold, in order of date: of each day what the first source foretells that does.
+    pub forecast: Vec<Foretold>,
 }
 
 impl SiteWeather {
@@ -97,7 +104,8 @@ impl Snapshot<'_> {
             .collect();
         let mut hours = imports::rain_hours(connection, &sources.iter().map(|s| s.id).collect::<Vec<_>>())?;
         let rain_hours = sources.iter().map(|source| hours.remove(&source.id).unwrap_or_default()).collect();
-        Ok(SiteWeather { sources, days, choice, normals, rain_hours })
+        let forecast = forecasts::of_sources(connection, &sources, site)?;
+        Ok(SiteWeather { sources, days, choice, normals, rain_hours, forecast })
     }
 
     /// The days that count for a site, in order, wind at 2 m.

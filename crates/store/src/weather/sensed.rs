@@ -1,12 +1,10 @@
 //! What the site's own sensors read, as days and hours of its own source: a layer that follows the readings and is
 //! computed anew wherever some came, early or late.
 
-use super::imports::{DayRow, HoursRow};
-use super::{count, sources};
+use super::layer::Layer;
+use super::sources;
 use crate::queue::{self, Task};
-use crate::schema::{
-    sensor_buckets, sensor_versions, sensors, sites, weather_days, weather_hours, weather_imports,
-};
+use crate::schema::{sensor_buckets, sensor_versions, sensors, sites, weather_imports};
 use crate::sites::time_zone;
 use crate::{Result, Snapshot, Store, known};
 use diesel::prelude::*;
@@ -19,8 +17,8 @@ use std::collections::{BTreeMap, BTreeSet};
 use upland_core::codes::Coded;
 use upland_core::quantity::time::midnight;
 use upland_core::sensors::Channel;
-use upland_core::sensors::weather::{OfSensor, SensedDay, TenMinutes, WEATHER_CHANNELS, sensed_day};
-use upland_core::weather::record::{HourVariable, RawDay, RawHour, SourceKind};
+use upland_core::sensors::weather::{OfSensor, TenMinutes, WEATHER_CHANNELS, sensed_day};
+use upland_core::weather::record::{HourVariable, RawHour, SourceKind};
 
 /// Days computed of one load of ten minutes.
 const DAYS_AT_ONCE: usize = 8;
@@ -55,9 +53,7 @@ pub struct Followed {
 
 /// Whose readings, and where they belong.
 struct Own {
-    site_id: i64,
-    source_id: i64,
-    import_id: i64,
+    layer: Layer,
     station: upland_core::weather::Station,
     zone: TimeZone,
 }
@@ -144,7 +140,7 @@ fn gather(connection: &mut PgConnection, site_id: i64) -> Result<Gathered> {
         gathered.changed += store_days(connection, &own, &feeding, (dates, now))?;
     }
     if gathered.changed > 0 {
-        tell(connection, &own)?;
+        own.layer.tell(connection)?;
     }
     ask_for_the_hour(connection, &own, (&due, now))?;
     Ok(gathered)
@@ -169,31 +165,9 @@ fn own(connection: &mut PgConnection, site_id: i64, due: impl Iterator<Item = Da
         Some(source) => source.id,
         None => sources::insert(connection, (site_id, by), (SourceKind::Own, sources::OWN_NAME), None)?,
     };
-    let layer: Option<i64> = weather_imports::table
-        .filter(weather_imports::source_id.eq(source_id).and(weather_imports::follows))
-        .select(weather_imports::id)
-        .first(connection)
-        .optional()?;
-    let import_id = match layer {
-        Some(id) => id,
-        None => {
-            let first = due.min().unwrap_or(Date::MIN).to_diesel();
-            diesel::insert_into(weather_imports::table)
-                .values((
-                    weather_imports::site_id.eq(site_id),
-                    weather_imports::source_id.eq(source_id),
-                    weather_imports::file_name.eq("readings of the site's sensors"),
-                    (weather_imports::first_date.eq(first), weather_imports::last_date.eq(first)),
-                    (weather_imports::days_new.eq(0), weather_imports::days_changed.eq(0)),
-                    (weather_imports::days_same.eq(0), weather_imports::hours.eq(0)),
-                    weather_imports::imported_by.eq(by),
-                    weather_imports::follows.eq(true),
-                ))
-                .returning(weather_imports::id)
-                .get_result(connection)?
-        }
-    };
-    Ok(Some(Own { site_id, source_id, import_id, station: site.site.station(), zone }))
+    let first = due.min().unwrap_or(Date::MIN);
+    let layer = Layer::of(connection, (site_id, source_id), ("readings of the site's sensors", by), first)?;
+    Ok(Some(Own { layer, station: site.site.station(), zone }))
 }
 
 /// The local days that days in universal time touch, until today.
@@ -250,22 +224,7 @@ fn store_days(
     let hour = SignedDuration::from_hours(1);
     let span = (midnight(*first, &own.zone) - hour, midnight(last.saturating_add(1.day()), &own.zone) + hour);
     let tens = tens(connection, feeding, span)?;
-    let mut days: BTreeMap<Date, RawDay> = BTreeMap::new();
-    let mut hours: BTreeMap<Date, Vec<RawHour>> = BTreeMap::new();
-    let rows: Vec<DayRow> = weather_days::table
-        .filter(weather_days::import_id.eq(own.import_id))
-        .filter(weather_days::date.between(first.to_diesel(), last.to_diesel()))
-        .select(DayRow::as_select())
-        .load(connection)?;
-    days.extend(rows.iter().map(DayRow::day).map(|day| (day.date, day)));
-    let rows: Vec<HoursRow> = weather_hours::table
-        .filter(weather_hours::import_id.eq(own.import_id))
-        .filter(weather_hours::date.between(first.to_diesel(), last.to_diesel()))
-        .select(HoursRow::as_select())
-        .load(connection)?;
-    for hour in rows.iter().flat_map(HoursRow::hours) {
-        hours.entry(hour.local_date).or_default().push(hour);
-    }
+    let (days, hours) = own.layer.known(connection, (*first, *last))?;
     let mut changed = 0;
     for date in dates {
         let sensed = sensed_day(*date, &own.zone, (&own.station, now), &tens);
@@ -273,67 +232,11 @@ fn store_days(
         let same = days.get(date) == day.as_ref()
             && hours.get(date).map_or(&[][..], Vec::as_slice) == sensed.hours.as_slice();
         if !same {
-            replace(connection, own, &sensed)?;
+            own.layer.replace(connection, &sensed.day, &sensed.hours)?;
             changed += 1;
         }
     }
     Ok(changed)
-}
-
-/// Puts a day of the layer in place of what stood there.
-fn replace(connection: &mut PgConnection, own: &Own, sensed: &SensedDay) -> Result<()> {
-    let date = sensed.day.date;
-    diesel::delete(
-        weather_days::table
-            .filter(weather_days::import_id.eq(own.import_id).and(weather_days::date.eq(date.to_diesel()))),
-    )
-    .execute(connection)?;
-    diesel::delete(
-        weather_hours::table
-            .filter(weather_hours::import_id.eq(own.import_id).and(weather_hours::date.eq(date.to_diesel()))),
-    )
-    .execute(connection)?;
-    if !sensed.day.is_empty() {
-        diesel::insert_into(weather_days::table)
-            .values(DayRow::new(own.site_id, own.import_id, &sensed.day))
-            .execute(connection)?;
-    }
-    if !sensed.hours.is_empty() {
-        diesel::insert_into(weather_hours::table)
-            .values(HoursRow::new(own.source_id, own.import_id, date, &sensed.hours))
-            .execute(connection)?;
-    }
-    Ok(())
-}
-
-/// Says of the layer what it holds, and of the site that its weather changed.
-fn tell(connection: &mut PgConnection, own: &Own) -> Result<()> {
-    use diesel::dsl::{count_star, max, min};
-    let (days, hours) = (
-        weather_days::table.filter(weather_days::import_id.eq(own.import_id)),
-        weather_hours::table.filter(weather_hours::import_id.eq(own.import_id)),
-    );
-    let with_values: i64 = days.select(count_star()).first(connection)?;
-    type Ends = (Option<jiff_diesel::Date>, Option<jiff_diesel::Date>);
-    let (first, last): Ends =
-        hours.select((min(weather_hours::date), max(weather_hours::date))).first(connection)?;
-    let of_hours: Option<i64> = hours
-        .select(diesel::dsl::sql::<diesel::sql_types::Nullable<BigInt>>("sum(cardinality(starts))::bigint"))
-        .first(connection)?;
-    if let (Some(first), Some(last)) = (first, last) {
-        diesel::update(weather_imports::table.find(own.import_id))
-            .set((
-                weather_imports::first_date.eq(first),
-                weather_imports::last_date.eq(last),
-                weather_imports::days_new.eq(count(usize::try_from(with_values).unwrap_or(0))),
-                weather_imports::hours.eq(i32::try_from(of_hours.unwrap_or(0)).unwrap_or(i32::MAX)),
-            ))
-            .execute(connection)?;
-    }
-    diesel::update(sites::table.find(own.site_id))
-        .set((sites::revision.eq(sites::revision + 1), sites::weather_version.eq(sites::weather_version + 1)))
-        .execute(connection)?;
-    Ok(())
 }
 
 /// Asks for the hour that goes on, when it is over.
@@ -348,8 +251,13 @@ fn ask_for_the_hour(connection: &mut PgConnection, own: &Own, (due, now): (&[Due
          SELECT min(id), $2, 2 FROM sensors WHERE site_id = $1 AND feeds_weather HAVING count(*) > 0 \
          ON CONFLICT DO NOTHING",
     )
-    .bind::<BigInt, _>(own.site_id)
+    .bind::<BigInt, _>(own.layer.site_id)
     .bind::<diesel::sql_types::Date, _>(today.to_diesel())
     .execute(connection)?;
-    queue::ask(connection, Task::Readings, own.site_id, SignedDuration::from_hours(1) - into + AFTER_THE_HOUR)
+    queue::ask(
+        connection,
+        Task::Readings,
+        own.layer.site_id,
+        SignedDuration::from_hours(1) - into + AFTER_THE_HOUR,
+    )
 }

@@ -9,6 +9,7 @@
 
 mod background;
 mod change;
+mod services;
 mod visits;
 mod weather;
 

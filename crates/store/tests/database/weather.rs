@@ -81,7 +81,7 @@ fn an_import_repeats_without_doubling_and_undoes() {
 fn started(world: &World, days_total: usize) -> upland_store::weather::Draft {
     let World { store, user, site, .. } = world;
     let source = done(store, *user, *site, |c| c.own_source()).unwrap();
-    let id = store.create_draft((*site, source), *user, "x.csv", b"...").unwrap();
+    let id = store.create_draft((*site, source), *user, "x.csv", b"...", false).unwrap();
     assert!(store.start_draft(id, days_total).unwrap());
     assert!(!store.start_draft(id, days_total).unwrap(), "only one may take it in");
     store.read(|s| s.draft(*site, id)).unwrap().unwrap()
@@ -337,7 +337,7 @@ fn drafts_belong_to_their_site() {
     let World { store, user, site, .. } = &world();
     let other = store.create_site(&file("Tarnside Allotments", Vec::new()), TODAY, *user).unwrap();
     let source = done(store, *user, *site, |c| c.own_source()).unwrap();
-    let id = store.create_draft((*site, source), *user, "a.csv", b"content").unwrap();
+    let id = store.create_draft((*site, source), *user, "a.csv", b"content", false).unwrap();
     let content = |site| store.read(|s| s.draft_content(site, id)).unwrap();
     assert_eq!((content(*site).as_deref(), content(other)), (Some(&b"content"[..]), None));
     assert_eq!(store.read(|s| s.draft(other, id)).unwrap(), None);

@@ -24,6 +24,7 @@ pub(crate) fn subject(code: &str) -> &'static str {
         "weather_source" => "Weather source",
         "weather_import" => "Weather import",
         "weather_overrule" => "Weather value",
+        "weather_service" => "Weather service",
         "weather_choice" => "Weather sources",
         "weather_normals" => "Typed normals",
         "trial_way" => "Way to try",

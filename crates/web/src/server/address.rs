@@ -60,6 +60,11 @@ pub(crate) fn weather(site: i64) -> String {
     format!("{}/weather", site_root(site))
 }
 
+/// How a source of weather is asked by itself.
+pub(crate) fn service(site: i64, source: i64) -> String {
+    format!("{}/sources/{source}/service", weather(site))
+}
+
 /// A weather file that waits to be confirmed.
 pub(crate) fn draft(site: i64, draft: i64) -> String {
     format!("{}/drafts/{draft}", weather(site))

@@ -7,6 +7,7 @@ pub(crate) mod cache;
 pub(crate) mod clock;
 pub(crate) mod download;
 pub(crate) mod error;
+pub(crate) mod fetching;
 pub(crate) mod guard;
 pub(crate) mod jobs;
 pub(crate) mod limits;

@@ -3,6 +3,7 @@
 use crate::server::background::Background;
 use crate::server::cache::Cache;
 use crate::server::error::PageError;
+use crate::server::fetching::Reach;
 use crate::server::jobs::Jobs;
 use crate::server::limits::Limits;
 use crate::server::reader::asked;
@@ -31,6 +32,8 @@ pub struct AppState {
     pub(crate) public_url: Option<String>,
     /// Browsers reach it over TLS.
     pub(crate) behind_tls: bool,
+    /// Where weather services may be asked.
+    pub(crate) reach: Reach,
     /// Proxies that say for whom they speak.
     pub(crate) trusted_proxies: Vec<std::net::IpAddr>,
 }
@@ -54,6 +57,7 @@ impl AppState {
             source_url: None,
             public_url: None,
             behind_tls: false,
+            reach: Reach::default(),
             trusted_proxies: Vec::new(),
         }
     }
@@ -85,6 +89,13 @@ impl AppState {
     #[must_use]
     pub fn with_trusted_proxies(mut self, proxies: Vec<std::net::IpAddr>) -> Self {
         self.trusted_proxies = proxies;
+        self
+    }
+
+    /// The same with where weather services may be asked.
+    #[must_use]
+    pub fn with_reach(mut self, reach: Reach) -> Self {
+        self.reach = reach;
         self
     }
 

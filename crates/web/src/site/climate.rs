@@ -31,6 +31,7 @@ pub(crate) fn climate(
             let climate = Climate::from_record(&record.days, station)
                 .with_rain_hours(rain_hours)
                 .with_typed(weather.normals)
+                .with_forecast(&weather.forecast)
                 .with_rain_alone(record.rain_alone);
             computed = Some(climate.summary());
             Ok(climate)

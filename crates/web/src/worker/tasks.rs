@@ -45,7 +45,13 @@ macro_rules! tasks {
     };
 }
 
-tasks!(Readings = Task::Readings, Import = Task::Import, Look = Task::Look, Sweep = Task::Sweep);
+tasks!(
+    Readings = Task::Readings,
+    Import = Task::Import,
+    Fetch = Task::Fetch,
+    Look = Task::Look,
+    Sweep = Task::Sweep
+);
 
 /// Does a task off the event loop and notes what became of it.
 async fn taken(task: Task, of: i64, context: WorkerContext) -> Result<(), String> {
@@ -85,7 +91,8 @@ pub(super) fn work(state: &AppState, task: Task, of: i64) -> Result<Option<Strin
                 .then(|| format!("{} of {} days are other than they were", gathered.changed, gathered.days))
         }),
         Task::Import => weather::take_in(state, of),
-        Task::Look => store.ask_for_due_readings().map(|_| None),
+        Task::Fetch => weather::fetch(state, of),
+        Task::Look => store.ask_for_due_readings().and_then(|_| store.ask_for_due_fetches()).map(|_| None),
         Task::Sweep => store.sweep(RAW_MONTHS).map(Some),
     };
     said.map_err(|error| error.to_string())

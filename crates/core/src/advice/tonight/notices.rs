@@ -1,9 +1,11 @@
 //! What the reader must know about the whole site before trusting its night.
 
 use super::ZoneTonight;
+use crate::account::nights::lowest_of_night;
 use crate::account::whole::{Facts, begins};
 use crate::controller::Card;
 use crate::controller::night::NightPlan;
+use crate::ground::plant::Sky;
 use crate::quantity::units::{Celsius, LitresPerMinute, Millimetres};
 use crate::weather::climate::Climate;
 use jiff::civil::Date;
@@ -51,8 +53,19 @@ pub enum Notice {
     },
     /// The night may freeze.
     FreezeCaution {
-        /// Last recorded minimum.
+        /// The lowest temperature that is expected.
         lowest: Celsius,
+        /// A service foretold it; else it is the minimum of the last night.
+        foretold: bool,
+    },
+    /// Rain is foretold for the day after the night.
+    RainLikely {
+        /// That day.
+        date: Date,
+        /// How much.
+        rain: Millimetres,
+        /// The zones that run and would not be stressed if they waited for it, by station number.
+        can_wait: Vec<u16>,
     },
     /// A zone asks for more than the supply gives.
     SupplyExceeded {
@@ -86,12 +99,13 @@ pub(super) fn of(
 ) -> Vec<Notice> {
     let mut notices = weather(&facts.climate, date);
     let anything_runs = rows.iter().any(|r| r.cycles.is_some());
-    if let Some(day) = facts.climate.day(date)
+    if let Some((lowest, foretold)) = lowest_of_night(&facts.climate, date)
         && anything_runs
-        && day.weather.temperature_min <= FREEZE_CAUTION
+        && lowest <= FREEZE_CAUTION
     {
-        notices.push(Notice::FreezeCaution { lowest: day.weather.temperature_min });
+        notices.push(Notice::FreezeCaution { lowest, foretold });
     }
+    notices.extend(rain_likely(&facts.climate, rows, date));
     for row in rows {
         if let (Some(flow), Some(supply)) = (row.flow, facts.site.supply)
             && flow > supply
@@ -113,6 +127,19 @@ pub(super) fn of(
         notices.push(Notice::WindowFull { zones: night.shortfalls.len() });
     }
     notices
+}
+
+/// Rain that is likely on the day after the night, where zones run that it could serve. It is not counted: a forecast
+/// that fails must not cost the plants.
+fn rain_likely(climate: &Climate, rows: &[ZoneTonight], date: Date) -> Option<Notice> {
+    let next = date.tomorrow().ok()?;
+    let rain = climate.foretold(next)?.rain_is_likely()?;
+    let outside = |row: &&ZoneTonight| row.cycles.is_some() && row.zone.sky != Sky::UnderGlass;
+    let waits =
+        |row: &ZoneTonight| row.depletion + row.expected_demand <= row.resolved.root_zone.readily_available();
+    let running: Vec<&ZoneTonight> = rows.iter().filter(outside).collect();
+    let can_wait = running.iter().filter(|row| waits(row)).map(|row| row.zone.number).collect();
+    (!running.is_empty()).then_some(Notice::RainLikely { date: next, rain, can_wait })
 }
 
 /// What must be said of the record behind a date.

@@ -5,6 +5,7 @@ use crate::account::running::SensorFacts;
 use crate::controller::Card;
 use crate::controller::ordinance::{AllowedDays, samples};
 use crate::controller::schedule::{Settings, YearSpan};
+use crate::ground::plant::Sky;
 use crate::quantity::ratio::Percentage;
 use crate::quantity::time::Hours;
 use crate::quantity::units::{Celsius, LitresPerMinute, Metres, SquareMetres};
@@ -14,6 +15,7 @@ use crate::site::windows::WaterWindows;
 use crate::site::{Site, UnitSystem, Zone, samples::lawn};
 use crate::weather::DayWeather;
 use crate::weather::climate::Climate;
+use crate::weather::forecast::Foretold;
 use jiff::ToSpan;
 use jiff::civil::{date, time};
 use jiff::tz::TimeZone;
@@ -153,6 +155,38 @@ fn notices_name_gaps_stale_records_supply_and_box() {
     assert!(matches!(result.notices[0], Notice::RecordEnds { days: 6, .. }));
     assert!(result.notices.iter().any(|n| matches!(n, Notice::SupplyExceeded { number: 3, .. })));
     assert!(result.notices.iter().any(|n| matches!(n, Notice::BeyondBox { number: 3, stations: 2 })));
+}
+
+#[test]
+fn likely_rain_is_said_where_zones_run_and_counts_for_nothing() {
+    let tomorrow = DAY + 1.day();
+    let ahead = |mm: f64, low: f64| {
+        let mut weather =
+            DayWeather::from_temperatures(tomorrow, Celsius::from_c(low), Celsius::from_c(25.0));
+        weather.rain = Some(Millimetres::from_mm(mm));
+        climate(&[]).with_forecast(&[Foretold { weather, lowest_ahead: Some(Celsius::from_c(low)) }])
+    };
+    let said = |night: &Tonight| {
+        night.notices.iter().find_map(|notice| match notice {
+            Notice::RainLikely { date, rain, can_wait } => Some((*date, rain.mm(), can_wait.clone())),
+            _ => None,
+        })
+    };
+    let (dry, wet) = (decide(&[lawn(1)], ahead(1.9, 11.0)), decide(&[lawn(1)], ahead(12.0, 11.0)));
+    assert!(wet.running().count() == 1, "the lawn is due on this evening");
+    assert_eq!(said(&dry), None);
+    let zone = &wet.zones[0];
+    let waits = zone.depletion + zone.expected_demand <= zone.resolved.root_zone.readily_available();
+    assert_eq!(said(&wet), Some((tomorrow, 12.0, if waits { vec![1] } else { vec![] })));
+    let runs =
+        |night: &Tonight| night.zones.iter().map(|z| (z.depletion, z.cycles, z.decision)).collect::<Vec<_>>();
+    assert_eq!(runs(&dry), runs(&wet), "what has not fallen waters nothing");
+    let under_glass = Zone { sky: Sky::UnderGlass, ..lawn(1) };
+    assert_eq!(said(&decide(&[under_glass], ahead(12.0, 11.0))), None, "it does not rain indoors");
+    let evening_before = decided(&surveyed(&[lawn(1)], ahead(12.0, 11.0)), DAY - 1.day());
+    assert_eq!(said(&evening_before), None, "rain of the day after next");
+    let cold = decide(&[lawn(1)], ahead(0.0, 2.9));
+    assert!(cold.notices.is_empty() && cold.running().count() == 0, "frost bars it: {:?}", cold.notices);
 }
 
 #[test]

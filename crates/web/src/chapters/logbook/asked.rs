@@ -30,7 +30,14 @@ pub(super) const KINDS: [(&str, &str, &[&str]); 10] = [
     (
         "weather",
         "Weather",
-        &["weather_source", "weather_import", "weather_overrule", "weather_choice", "weather_normals"],
+        &[
+            "weather_source",
+            "weather_service",
+            "weather_import",
+            "weather_overrule",
+            "weather_choice",
+            "weather_normals",
+        ],
     ),
     ("trials", "Trials", &["trial", "trial_way"]),
     ("ticks", "Ticks", &["tick"]),

@@ -57,6 +57,7 @@ fn what(task: Option<Task>, of: i64, sites: &BTreeMap<i64, String>) -> String {
     match (task, sites.get(&of)) {
         (Task::Readings, Some(site)) => format!("{}: {site}", task.words()),
         (Task::Readings, None) => format!("{}: site {of}", task.words()),
+        (Task::Fetch, _) => format!("{}, source {of}", task.words()),
         (Task::Import, _) => format!("{}, draft {of}", task.words()),
         (Task::Look | Task::Sweep, _) => task.words().to_owned(),
     }

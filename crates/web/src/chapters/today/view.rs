@@ -15,6 +15,7 @@ use upland_core::account::sky::DemandFrom;
 use upland_core::advice::tonight::{BoxKnown, Decision, ZoneTonight};
 use upland_core::explain;
 use upland_core::quantity::units::Litres;
+use upland_core::weather::climate::ExpectedFrom;
 
 pub(super) struct TodayView {
     pub date: Date,
@@ -92,6 +93,7 @@ pub(super) fn build(decided: &Decided) -> TodayView {
                     None => "Hargreaves-Samani, from temperatures alone".into(),
                 }
             }),
+            DemandFrom::Expected(ExpectedFrom::Forecast) => "foretold; no record of this day yet".into(),
             DemandFrom::Expected(_) => "expected; no record of this day".into(),
         },
         rain_words: match tonight.rain {

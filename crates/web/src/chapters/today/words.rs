@@ -8,6 +8,7 @@ use upland_core::account::nights::Barred;
 use upland_core::advice::tonight::{Because, Decision, Notice, Verdict, ZoneTonight};
 use upland_core::controller::schedule::Rest;
 use upland_core::quantity::ratio::Share;
+use upland_core::quantity::units::Millimetres;
 use upland_core::site::UnitSystem;
 
 /// Names a recent day by its weekday, an older or later one by its date.
@@ -141,14 +142,32 @@ fn barred(why: Barred, (units, tz): (UnitSystem, &TimeZone)) -> String {
         Barred::Rest(Rest::OffSeason { until: None }) => {
             "The off-season of the box is the whole year.".to_owned()
         }
-        Barred::Frost { expected, set_point } => format!(
-            "The night is expected as cold as the last, {}, at or below the freeze set point of {}.",
+        Barred::Frost { expected, set_point, foretold } => format!(
+            "The night is {}, {}, at or below the freeze set point of {}.",
+            if foretold { "foretold to fall to" } else { "expected as cold as the last" },
             temperature(units, expected),
             temperature(units, set_point)
         ),
         Barred::Frozen { mean } => {
             format!("The ground was frozen today: {} on the mean.", temperature(units, mean))
         }
+    }
+}
+
+/// Rain that is foretold for the day after a night, and which zones could wait for it.
+fn rain_likely((date, rain, can_wait): (Date, Millimetres, &[u16]), units: UnitSystem) -> String {
+    let rain = format!("Rain is likely: {} foretold for {}.", depth(units, rain), date.said("%A"));
+    match can_wait {
+        [] => format!(
+            "{rain} It does not count until it has fallen, and no zone that runs tonight can wait for it."
+        ),
+        [one] => format!(
+            "{rain} It does not count until it has fallen. Zone {one} can wait a night: without it, it would still be above its refill point tomorrow."
+        ),
+        zones => format!(
+            "{rain} It does not count until it has fallen. Zones {} can wait a night: without it, they would still be above their refill points tomorrow.",
+            zones.iter().map(u16::to_string).collect::<Vec<_>>().join(", ")
+        ),
     }
 }
 
@@ -220,11 +239,12 @@ pub(crate) fn notice(notice: &Notice, units: UnitSystem) -> NoticeWords {
             ),
             Some(("zones", "See its roots and soil")),
         ),
-        Notice::FreezeCaution { lowest } => (
+        Notice::FreezeCaution { lowest, foretold } => (
             true,
-            format!("Near freezing: {} was recorded. Spray can ice paving and steps; hold sprinklers until it is warmer.", temperature(units, *lowest)),
+            format!("Near freezing: {} {}. Spray can ice paving and steps; hold sprinklers until it is warmer.", temperature(units, *lowest), if *foretold { "is foretold for the night" } else { "was recorded" }),
             None,
         ),
+        Notice::RainLikely { date, rain, can_wait } => (false, rain_likely((*date, *rain, can_wait), units), Some(("weather#coming", "See the forecast"))),
         Notice::SupplyExceeded { number, flow: asked, supply } => (
             true,
             format!(
@@ -290,7 +310,23 @@ mod tests {
                 holds: upland_core::quantity::units::Millimetres::from_mm(4.1),
                 demand: upland_core::quantity::units::Millimetres::from_mm(5.0),
             },
-            Notice::FreezeCaution { lowest: Celsius::from_c(1.5) },
+            Notice::FreezeCaution { lowest: Celsius::from_c(1.5), foretold: false },
+            Notice::FreezeCaution { lowest: Celsius::from_c(0.5), foretold: true },
+            Notice::RainLikely {
+                date: jiff::civil::date(2026, 7, 15),
+                rain: Millimetres::from_mm(8.2),
+                can_wait: vec![],
+            },
+            Notice::RainLikely {
+                date: jiff::civil::date(2026, 7, 15),
+                rain: Millimetres::from_mm(8.2),
+                can_wait: vec![2],
+            },
+            Notice::RainLikely {
+                date: jiff::civil::date(2026, 7, 15),
+                rain: Millimetres::from_mm(8.2),
+                can_wait: vec![2, 5],
+            },
             Notice::SupplyExceeded {
                 number: 4,
                 flow: LitresPerMinute::from_l_per_min(120.0),

@@ -7,7 +7,7 @@ use crate::page::units::Units;
 use crate::server::address;
 use crate::server::error::{PageError, page, page_with, see_other};
 use crate::server::reader::off_loop;
-use crate::server::session::Fields;
+use crate::server::session::{Fields, flash};
 use crate::server::state::with_store;
 use crate::server::upload;
 use crate::site::context::{AtSite, EditorAt};
@@ -16,6 +16,7 @@ use actix_multipart::Multipart;
 use actix_web::http::StatusCode;
 use actix_web::{HttpResponse, get, post, web};
 use askama::Template;
+use jiff::SignedDuration;
 use jiff::tz::TimeZone;
 use std::sync::Arc;
 use upland_core::weather::Station;
@@ -24,6 +25,7 @@ use upland_formats::weather_file::{
     self, Clock, DateOrder, MappedColumn, Mapping, Opened, Proposal, Stamp, WeatherFile, quantities, units_of,
 };
 use upland_formats::{Column, Problem};
+use upland_store::queue::Task;
 use upland_store::sites::{SiteRecord, time_zone};
 use upland_store::weather::{Comparison, Draft, DraftState};
 use upland_store::{Store, StoreError};
@@ -81,7 +83,7 @@ async fn bring(
         return draw(&here.again().await?, StatusCode::UNPROCESSABLE_ENTITY, refused).await;
     }
     let draft = with_store(&here.state, move |store| {
-        store.create_draft((site_id, source), user, &file.file_name, &bytes)
+        store.create_draft((site_id, source), user, &file.file_name, &bytes, false)
     })
     .await?;
     Ok(see_other(&address::draft(site_id, draft)))
@@ -143,15 +145,25 @@ pub(super) fn read_draft(
     if let Some(id) = said.as_ref().and_then(|m| m.get("station_id")?.as_str()) {
         return Ok(Waiting::of_station(&content, id));
     }
-    let mut mapping: Option<Mapping> = said.and_then(|m| serde_json::from_value(m).ok());
-    if mapping.is_none()
-        && let Ok(Opened::Asks(proposal)) = weather_file::open(&content, &station, &tz, None)
-    {
-        // A header seen before is read as it was said then.
+    match said.and_then(|m| serde_json::from_value(m).ok()) {
+        Some(mapping) => Ok(Waiting::of(&content, &station, &tz, Some(mapping))),
+        None => read_known(store, &station, &tz, &content),
+    }
+}
+
+/// What a content comes to; a header seen before is read as it was said then.
+pub(super) fn read_known(
+    store: &Store,
+    station: &Station,
+    tz: &TimeZone,
+    content: &[u8],
+) -> Result<Waiting, StoreError> {
+    let mut mapping: Option<Mapping> = None;
+    if let Ok(Opened::Asks(proposal)) = weather_file::open(content, station, tz, None) {
         let known = store.read(|snapshot| snapshot.mapping(&proposal.key))?;
         mapping = known.and_then(|m| serde_json::from_value(m).ok());
     }
-    Ok(Waiting::of(&content, &station, &tz, mapping))
+    Ok(Waiting::of(content, station, tz, mapping))
 }
 
 impl Waiting {
@@ -518,7 +530,32 @@ async fn confirm_mapping(
         Ok(kept)
     })
     .await?;
-    if kept { Ok(back) } else { Err(PageError::NotFound) }
+    if !kept {
+        return Err(PageError::NotFound);
+    }
+    // Of a service only this was asked: nothing of its answer waits to be looked at.
+    match waiting(&here, &loaded, draft_id).await? {
+        Some((draft, Waiting::Read(_))) if draft.of_service => {
+            columns_said(&here, (draft_id, draft.source_id)).await
+        }
+        _ => Ok(back),
+    }
+}
+
+/// After the columns of an answer were said: it is asked again, and what was kept for the question goes.
+async fn columns_said(here: &AtSite, (draft, source): (i64, i64)) -> Result<HttpResponse, PageError> {
+    let site = here.id();
+    with_store(&here.state, move |store| {
+        store.drop_draft(site, draft)?;
+        store.ask(Task::Fetch, source, SignedDuration::ZERO)
+    })
+    .await?;
+    flash(
+        &here.who.session,
+        "Its columns are known now; it is asked again. Look again in a few seconds.",
+        None,
+    )?;
+    Ok(see_other(&address::service(site, source)))
 }
 
 #[cfg(test)]

@@ -1,11 +1,14 @@
 //! The weather room: sources side by side, what their values are worth, which one counts.
 
 mod bring;
+mod forecast;
 mod normals;
 mod series;
+mod services;
 mod sources;
 mod take_in;
 
+pub(crate) use services::fetch;
 pub(crate) use take_in::run as take_in;
 
 use crate::page::dates::Said;
@@ -51,6 +54,8 @@ pub(crate) fn routes(config: &mut web::ServiceConfig) {
         .configure(bring::routes)
         .configure(take_in::routes)
         .configure(sources::routes)
+        .configure(services::routes)
+        .configure(forecast::routes)
         .configure(normals::routes)
         .configure(series::routes);
 }
@@ -123,6 +128,8 @@ struct SourceLine {
     has_days: bool,
     /// What it follows by itself, in words.
     follows: String,
+    /// A station: it can be asked by itself.
+    can_be_asked: bool,
 }
 
 /// What a layer that follows the site's sensors holds.
@@ -191,9 +198,10 @@ fn source_lines(weather: &SiteWeather, followed: &[Followed], loaded: &SiteFacts
                 doubtful: standing(false),
                 counts_for: counts.join(", "),
                 has_days: source.kind != SourceKind::Normals,
+                can_be_asked: source.kind == SourceKind::Station,
                 follows: followed
                     .iter()
-                    .find(|f| f.source_id == source.id)
+                    .find(|f| f.source_id == source.id && source.kind == SourceKind::Own)
                     .map_or(String::new(), followed_words),
             }
         })
@@ -342,6 +350,9 @@ struct RoomPage {
     /// Largest file that is taken in, MB: the page refuses a larger one before it is sent.
     most_mb: usize,
     room: Arc<Room>,
+    /// Sources that are asked by themselves, as they stand now.
+    standings: Vec<services::Standing>,
+    days: Vec<forecast::ComingDay>,
     file_name: String,
     problems: Vec<ProblemLine>,
     problem_count: usize,
@@ -419,6 +430,8 @@ async fn draw(here: &AtSite, status: StatusCode, refused: Refused) -> Result<Htt
             site_id: here.id(),
             most_mb: bring::MOST_MB,
             room,
+            standings: services::standings(here).await?,
+            days: forecast::coming_days(&here.facts, here.today()),
             file_name,
             problem_count: problems.len(),
             problems: lines(&problems),

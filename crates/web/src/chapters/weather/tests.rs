@@ -66,6 +66,7 @@ fn weather(said: &[OverruleRecord]) -> SiteWeather {
         choice: None,
         normals: None,
         rain_hours: Vec::new(),
+        forecast: Vec::new(),
     }
 }
 
@@ -109,6 +110,7 @@ fn the_room_says_what_counts_from_how_many_sources() {
             choice: None,
             normals: None,
             rain_hours: Vec::new(),
+            forecast: Vec::new(),
         },
     );
     alone.sources.truncate(1);

@@ -12,6 +12,7 @@ use crate::site::context::AtSite;
 use actix_web::{HttpResponse, get, web};
 use askama::Template;
 use upland_core::advice::tonight::{Because, ZoneTonight};
+use upland_core::weather::climate::ExpectedFrom;
 use upland_formats::night_csv;
 
 pub(crate) fn routes(config: &mut web::ServiceConfig) {
@@ -122,9 +123,13 @@ fn build(decided: &Decided) -> SheetView {
                 * u32::try_from(program.starts.len()).unwrap_or(0),
         })
         .collect();
-    let expected = decided.climate.expected_et0(tonight.date.tomorrow().unwrap_or(tonight.date)).0;
+    let (expected, from) = decided.climate.expected_et0(tonight.date.tomorrow().unwrap_or(tonight.date));
+    let how = match from {
+        ExpectedFrom::Forecast => "foretold for tomorrow",
+        _ => "a day expected at this time of year",
+    };
     let mut assumptions = vec![
-        format!("Demand: {} a day expected at this time of year (reference ET).", depth(site.units, expected)),
+        format!("Demand: {} {how} (reference ET).", depth(site.units, expected)),
         "Each zone is brought back from its present state to full. What ran before is taken as logged, else as set, else as advised.".to_owned(),
         "\"Full watering\" is from the refill point to full; \"every\" is how long that lasts now, without rain.".to_owned(),
     ];

@@ -1,0 +1,432 @@
+//! Sources that are fetched: where from, how often, and what they answered.
+
+use super::layer::{Layer, weather_moved};
+use super::{count, forecasts};
+use crate::queue::{self, Task};
+use crate::schema::{sites, users, weather_answers, weather_services, weather_sources};
+use crate::sites::time_zone;
+use crate::transaction::NewEvent;
+use crate::{Action, Change, Result, Snapshot, Store, Subject};
+use diesel::prelude::*;
+use diesel::sql_types::BigInt;
+use jiff::civil::Date;
+use jiff::{SignedDuration, Timestamp};
+use jiff_diesel::ToDiesel;
+use std::collections::BTreeMap;
+use upland_core::weather::Station;
+use upland_core::weather::record::{RawDay, RawHour, days_of, examine_hours};
+
+/// Answers of a source that are kept.
+const KEPT: i64 = 40;
+
+/// How a source is fetched, as somebody said.
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
+pub struct ServiceSettings {
+    /// Address of what was measured; empty: it tells none.
+    pub measured: String,
+    /// Address of what is foretold; empty: it tells none.
+    pub foretold: String,
+    /// Minutes between two askings, 10 to 1440.
+    pub every_min: i32,
+    /// It is not asked until it is let again.
+    pub stopped: bool,
+}
+
+/// A source that is fetched.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Service {
+    /// The source.
+    pub source_id: i64,
+    /// How it is fetched.
+    pub settings: ServiceSettings,
+    /// Version of that.
+    pub version: i32,
+    /// Who said so.
+    pub saved_by: String,
+}
+
+/// What a service answered.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Answer {
+    /// Of what is foretold, else of what was measured.
+    pub foretold: bool,
+    /// When it was asked.
+    pub asked_at: Timestamp,
+    /// How long it took.
+    pub took: SignedDuration,
+    /// Its length.
+    pub bytes: i32,
+    /// Hours or days that it held.
+    pub held: i32,
+    /// Days that are other than they were.
+    pub changed: i32,
+    /// Until when it knows.
+    pub until: Option<Timestamp>,
+    /// What was wrong with it; empty when it was taken in.
+    pub fault: String,
+}
+
+/// An answer on its way into the record or the forecast.
+#[derive(Debug, Clone, Copy)]
+pub struct Heard<'a> {
+    /// Of what is foretold.
+    pub foretold: bool,
+    /// How long it took.
+    pub took: std::time::Duration,
+    /// As it came.
+    pub body: &'a [u8],
+    /// Its days and hours, in order, or what was wrong.
+    pub content: core::result::Result<(&'a [RawDay], &'a [RawHour]), &'a str>,
+}
+
+type Row = (i64, String, String, i32, bool, i32, String);
+
+fn service((source_id, measured, foretold, every_min, stopped, version, saved_by): Row) -> Service {
+    let settings = ServiceSettings { measured, foretold, every_min, stopped };
+    Service { source_id, settings, version, saved_by }
+}
+
+macro_rules! services {
+    () => {
+        weather_services::table
+            .inner_join(users::table)
+            .inner_join(weather_sources::table)
+            .filter(weather_sources::removed_at.is_null())
+            .order(weather_services::source_id)
+            .select((
+                weather_services::source_id,
+                weather_services::measured_url,
+                weather_services::foretold_url,
+                weather_services::every_min,
+                weather_services::stopped,
+                weather_services::version,
+                users::display_name,
+            ))
+    };
+}
+
+/// Services whose time it is: the interval since they were last asked, twice, four and eight times it after faults. One
+/// minute is given, since they are looked for every five.
+const DUE: &str = "
+    SELECT s.source_id AS of FROM weather_services s
+    JOIN weather_sources w ON w.id = s.source_id JOIN sites ON sites.id = w.site_id
+    WHERE NOT s.stopped AND w.removed_at IS NULL AND sites.removed_at IS NULL AND NOT EXISTS (
+        SELECT FROM weather_answers a WHERE a.source_id = s.source_id AND a.asked_at <= app_now()
+          AND a.asked_at > app_now() + interval '1 minute' - make_interval(mins => s.every_min * (1 << least(3, (
+            SELECT count(*)::int FROM weather_answers f WHERE f.source_id = s.source_id AND f.fault <> ''
+              AND f.id > COALESCE((SELECT max(id) FROM weather_answers g
+                                   WHERE g.source_id = s.source_id AND g.fault = ''), 0))))))
+    ORDER BY 1";
+
+#[derive(QueryableByName)]
+struct Of {
+    #[diesel(sql_type = BigInt)]
+    of: i64,
+}
+
+impl Snapshot<'_> {
+    /// The sources of a site that are fetched.
+    ///
+    /// # Errors
+    /// As any query.
+    pub fn services(&mut self, site_id: i64) -> Result<Vec<Service>> {
+        let rows: Vec<Row> =
+            services!().filter(weather_sources::site_id.eq(site_id)).load(self.connection)?;
+        Ok(rows.into_iter().map(service).collect())
+    }
+
+    /// A source that is fetched, with its site.
+    ///
+    /// # Errors
+    /// As any query.
+    pub fn service(&mut self, source_id: i64) -> Result<Option<(i64, Service)>> {
+        let row: Option<Row> = services!()
+            .filter(weather_services::source_id.eq(source_id))
+            .first(self.connection)
+            .optional()?;
+        let Some(row) = row else { return Ok(None) };
+        let site_id = weather_sources::table
+            .inner_join(sites::table)
+            .filter(weather_sources::id.eq(source_id).and(sites::removed_at.is_null()))
+            .select(weather_sources::site_id)
+            .first(self.connection)
+            .optional()?;
+        Ok(site_id.map(|site_id| (site_id, service(row))))
+    }
+
+    /// What a source answered, the newest first.
+    ///
+    /// # Errors
+    /// As any query.
+    pub fn answers(&mut self, source_id: i64) -> Result<Vec<Answer>> {
+        type Row =
+            ((bool, jiff_diesel::Timestamp, i32, i32), (i32, i32, Option<jiff_diesel::Timestamp>, String));
+        let rows: Vec<Row> = weather_answers::table
+            .filter(weather_answers::source_id.eq(source_id))
+            .order(weather_answers::id.desc())
+            .limit(KEPT)
+            .select((
+                (
+                    weather_answers::foretold,
+                    weather_answers::asked_at,
+                    weather_answers::took_ms,
+                    weather_answers::bytes,
+                ),
+                (
+                    weather_answers::held,
+                    weather_answers::changed,
+                    weather_answers::until,
+                    weather_answers::fault,
+                ),
+            ))
+            .load(self.connection)?;
+        let answer = |((foretold, asked_at, took, bytes), (held, changed, until, fault)): Row| Answer {
+            foretold,
+            asked_at: asked_at.to_jiff(),
+            took: SignedDuration::from_millis(i64::from(took)),
+            bytes,
+            held,
+            changed,
+            until: until.map(jiff_diesel::Timestamp::to_jiff),
+            fault,
+        };
+        Ok(rows.into_iter().map(answer).collect())
+    }
+
+    /// The last answer of a source as it came.
+    ///
+    /// # Errors
+    /// As any query.
+    pub fn answer_body(&mut self, source_id: i64, foretold: bool) -> Result<Option<Vec<u8>>> {
+        let body: Option<Option<Vec<u8>>> = weather_answers::table
+            .filter(weather_answers::source_id.eq(source_id).and(weather_answers::foretold.eq(foretold)))
+            .filter(weather_answers::body.is_not_null())
+            .order(weather_answers::id.desc())
+            .select(weather_answers::body)
+            .first(self.connection)
+            .optional()?;
+        Ok(body.flatten())
+    }
+}
+
+impl Change<'_> {
+    /// Says how a source is fetched, and lets it be fetched at once. Who edited another version than the one that stands
+    /// is given that one instead; `base` 0: there is none yet.
+    ///
+    /// # Errors
+    /// As any query.
+    pub fn save_service(
+        &mut self,
+        (source_id, name): (i64, &str),
+        base: i32,
+        settings: &ServiceSettings,
+    ) -> Result<Option<Service>> {
+        let there = self.service(source_id)?.map(|(_, service)| service);
+        if let Some(theirs) = there.filter(|there| there.version != base) {
+            return Ok(Some(theirs));
+        }
+        let values = (
+            weather_services::measured_url.eq(&settings.measured),
+            weather_services::foretold_url.eq(&settings.foretold),
+            weather_services::every_min.eq(settings.every_min),
+            weather_services::stopped.eq(settings.stopped),
+            weather_services::version.eq(base + 1),
+            weather_services::saved_by.eq(self.actor),
+        );
+        diesel::insert_into(weather_services::table)
+            .values((weather_services::source_id.eq(source_id), values))
+            .on_conflict(weather_services::source_id)
+            .do_update()
+            .set(values)
+            .execute(self.connection)?;
+        let said = match (settings.stopped, base) {
+            (true, _) => format!("{name} is not fetched any more"),
+            (false, 0) => format!("{name} is fetched every {} minutes", settings.every_min),
+            (false, _) => format!("how {name} is fetched, every {} minutes", settings.every_min),
+        };
+        // The addresses may hold a key, so that the logbook does not name them.
+        self.record(NewEvent::new(Subject::Service, Some(source_id), Action::Changed).said(said));
+        if !settings.stopped {
+            queue::ask(self.connection, Task::Fetch, source_id, SignedDuration::ZERO)?;
+        }
+        Ok(None)
+    }
+}
+
+impl Store {
+    /// Asks for the fetches whose time it is. Returns of how many sources.
+    ///
+    /// # Errors
+    /// As any query.
+    pub fn ask_for_due_fetches(&self) -> Result<usize> {
+        let connection = &mut *self.connection()?;
+        let due: Vec<Of> = diesel::sql_query(DUE).load(connection)?;
+        for source in &due {
+            queue::ask(connection, Task::Fetch, source.of, SignedDuration::ZERO)?;
+        }
+        Ok(due.len())
+    }
+
+    /// Takes an answer into the record, or into the forecast, and notes it. What it does not hold stays as it was; what
+    /// lies ahead of the clock was not measured, and what lies behind it is not foretold. Returns how many days are other
+    /// than they were.
+    ///
+    /// # Errors
+    /// As any query; nothing is stored then.
+    pub fn take_answer(&self, source_id: i64, heard: Heard<'_>) -> Result<usize> {
+        self.connection()?.transaction(|connection| {
+            let Some((site_id, _)) = (Snapshot { connection }).service(source_id)? else { return Ok(0) };
+            sites::table.find(site_id).select(sites::id).for_update().first::<i64>(connection)?;
+            let now = crate::clock::app_now(connection)?;
+            let (changed, held, until, fault) = match heard.content {
+                Err(fault) => (0, 0, None, fault),
+                Ok((days, hours)) => {
+                    let changed = match heard.foretold {
+                        true => foretell(connection, (site_id, source_id), days, now)?,
+                        false => measure(connection, (site_id, source_id), (days, hours), now)?,
+                    };
+                    let held = if hours.is_empty() { days.len() } else { hours.len() };
+                    (changed, held, until(connection, site_id, (days, hours))?, "")
+                }
+            };
+            note(connection, source_id, &heard, (changed, held, until, fault))?;
+            Ok(changed)
+        })
+    }
+}
+
+/// Where a site lies, and its time zone.
+fn place(
+    connection: &mut PgConnection,
+    site_id: i64,
+) -> Result<(upland_core::site::Site, jiff::tz::TimeZone)> {
+    let site = (Snapshot { connection }).site(site_id)?.ok_or(crate::StoreError::Cancelled)?;
+    let tz = time_zone(&site.site.time_zone)?;
+    Ok((site.site, tz))
+}
+
+fn foretell(
+    connection: &mut PgConnection,
+    (site_id, source_id): (i64, i64),
+    days: &[RawDay],
+    now: Timestamp,
+) -> Result<usize> {
+    let (_, tz) = place(connection, site_id)?;
+    let changed = forecasts::keep(connection, source_id, days, (&tz, now))?;
+    if changed > 0 {
+        weather_moved(connection, site_id)?;
+    }
+    Ok(changed)
+}
+
+/// Puts what was measured into the layer of its source: hours over the hours that are known of their day, and the day
+/// made of all of them.
+fn measure(
+    connection: &mut PgConnection,
+    (site_id, source_id): (i64, i64),
+    (days, hours): (&[RawDay], &[RawHour]),
+    now: Timestamp,
+) -> Result<usize> {
+    let (site, tz) = place(connection, site_id)?;
+    let today = now.to_zoned(tz).date();
+    let by: i64 =
+        weather_services::table.find(source_id).select(weather_services::saved_by).first(connection)?;
+    let sources = super::sources::of_site(connection, site_id)?;
+    let station = sources.iter().find(|s| s.id == source_id).map_or(site.station(), |s| s.station(&site));
+    // A day that is not over is no day yet, whatever a service says of it.
+    let days: Vec<RawDay> = days.iter().filter(|day| day.date < today).copied().collect();
+    let mut by_date: BTreeMap<Date, Vec<RawHour>> = BTreeMap::new();
+    for hour in hours.iter().filter(|hour| hour.start + SignedDuration::from_hours(1) <= now) {
+        by_date.entry(hour.local_date).or_default().push(*hour);
+    }
+    let dates = || days.iter().map(|day| day.date).chain(by_date.keys().copied());
+    let (Some(first), Some(last)) = (dates().min(), dates().max()) else { return Ok(0) };
+    let layer = Layer::of(connection, (site_id, source_id), ("answers of a weather service", by), first)?;
+    let (known_days, known_hours) = layer.known(connection, (first, last))?;
+    let mut changed = 0;
+    let mut put = |connection: &mut PgConnection, day: RawDay, hours: &[RawHour]| -> Result<()> {
+        let stood = known_hours.get(&day.date).map_or(&[][..], Vec::as_slice);
+        let same = known_days.get(&day.date).copied().unwrap_or_else(|| RawDay::new(day.date)) == day;
+        if !same || stood != hours {
+            layer.replace(connection, &day, hours)?;
+            changed += 1;
+        }
+        Ok(())
+    };
+    if by_date.is_empty() {
+        for day in days {
+            let stood = known_hours.get(&day.date).cloned().unwrap_or_default();
+            put(connection, day, &stood)?;
+        }
+    }
+    for (date, heard) in by_date {
+        let all = merged(known_hours.get(&date), heard);
+        put(connection, made(date, &all, &station), &all)?;
+    }
+    if changed > 0 {
+        layer.tell(connection)?;
+    }
+    Ok(changed)
+}
+
+/// Hours of a day as they are known now.
+fn merged(known: Option<&Vec<RawHour>>, heard: Vec<RawHour>) -> Vec<RawHour> {
+    let mut all: BTreeMap<Timestamp, RawHour> =
+        known.into_iter().flatten().map(|hour| (hour.start, *hour)).collect();
+    all.extend(heard.into_iter().map(|hour| (hour.start, hour)));
+    all.into_values().collect()
+}
+
+/// The day that hours make.
+fn made(date: Date, hours: &[RawHour], station: &Station) -> RawDay {
+    let days = days_of(hours, &examine_hours(hours, station), station);
+    days.into_iter().find(|day| day.date == date).unwrap_or_else(|| RawDay::new(date))
+}
+
+/// Until when an answer knows.
+fn until(
+    connection: &mut PgConnection,
+    site_id: i64,
+    (days, hours): (&[RawDay], &[RawHour]),
+) -> Result<Option<Timestamp>> {
+    if let Some(last) = hours.last() {
+        return Ok(Some(last.start + SignedDuration::from_hours(1)));
+    }
+    let (_, tz) = place(connection, site_id)?;
+    let last = days.last().and_then(|day| day.date.tomorrow().ok());
+    Ok(last.map(|date| upland_core::quantity::time::midnight(date, &tz)))
+}
+
+/// Notes an answer; of the older ones the bodies go, and the oldest go whole.
+fn note(
+    connection: &mut PgConnection,
+    source_id: i64,
+    heard: &Heard<'_>,
+    (changed, held, until, fault): (usize, usize, Option<Timestamp>, &str),
+) -> Result<()> {
+    let of_kind = weather_answers::source_id.eq(source_id).and(weather_answers::foretold.eq(heard.foretold));
+    diesel::update(weather_answers::table.filter(of_kind))
+        .set(weather_answers::body.eq(None::<Vec<u8>>))
+        .execute(connection)?;
+    diesel::insert_into(weather_answers::table)
+        .values((
+            weather_answers::source_id.eq(source_id),
+            weather_answers::foretold.eq(heard.foretold),
+            weather_answers::took_ms.eq(i32::try_from(heard.took.as_millis()).unwrap_or(i32::MAX)),
+            weather_answers::bytes.eq(count(heard.body.len())),
+            weather_answers::held.eq(count(held)),
+            weather_answers::changed.eq(count(changed)),
+            weather_answers::until.eq(until.map(|at| at.to_diesel())),
+            weather_answers::fault.eq(fault),
+            weather_answers::body.eq(Some(heard.body)),
+        ))
+        .execute(connection)?;
+    diesel::sql_query(
+        "DELETE FROM weather_answers WHERE source_id = $1 AND id NOT IN \
+         (SELECT id FROM weather_answers WHERE source_id = $1 ORDER BY id DESC LIMIT $2)",
+    )
+    .bind::<BigInt, _>(source_id)
+    .bind::<BigInt, _>(KEPT)
+    .execute(connection)?;
+    Ok(())
+}

@@ -1,0 +1,431 @@
+//! A source that is fetched: its page, the columns of its answers, and the asking itself, which a worker does.
+
+use super::bring::{Waiting, read_known};
+use super::forecast::{ComingDay, coming_days};
+use crate::page::dates::Said;
+use crate::page::forms::{Field, FieldError, FieldGroup, Form, Reader, base_version};
+use crate::page::frame::{Chapter, Frame};
+use crate::page::quantities::{counted, span};
+use crate::server::address;
+use crate::server::error::{PageError, page_with, see_other};
+use crate::server::fetching::{self, address_fault, shown};
+use crate::server::session::{Fields, flash};
+use crate::server::state::{AppState, with_store};
+use crate::site::context::{AtSite, EditorAt};
+use actix_web::http::StatusCode;
+use actix_web::{HttpResponse, get, post, web};
+use askama::Template;
+use jiff::tz::TimeZone;
+use jiff::{SignedDuration, Timestamp};
+use std::collections::BTreeMap;
+use upland_core::quantity::bounds::FETCH_EVERY_MIN;
+use upland_core::weather::record::SourceKind;
+use upland_formats::Problem;
+use upland_store::StoreError;
+use upland_store::queue::Task;
+use upland_store::sites::time_zone;
+use upland_store::weather::{Answer, Heard, Service, ServiceSettings, SourceRecord};
+
+/// Longest address that is kept, characters.
+const LONGEST_ADDRESS: usize = 1000;
+/// What stands at an answer whose columns nobody confirmed.
+const ASKS: &str = "what its columns hold must be said once";
+/// Silence is told after so many intervals, and not before so many hours.
+const SILENT: (i64, i64) = (3, 3);
+/// Answers that the page lists.
+const LISTED: usize = 12;
+
+pub(super) fn routes(config: &mut web::ServiceConfig) {
+    config.service(service_page).service(save).service(ask_now).service(columns);
+}
+
+/// How a service stands, as one reads it.
+pub(super) struct Standing {
+    pub source_id: i64,
+    pub words: String,
+    /// Somebody must look.
+    pub grave: bool,
+    /// Whose columns must be said: of what is foretold, or of what was measured.
+    pub asks: Option<bool>,
+}
+
+/// How long a service has been silent, if it has: since when it knows nothing, or never knew.
+fn silent(
+    service: &Service,
+    answers: &[Answer],
+    foretold: bool,
+    now: Timestamp,
+) -> Option<Option<Timestamp>> {
+    let address = if foretold { &service.settings.foretold } else { &service.settings.measured };
+    if address.is_empty() || service.settings.stopped {
+        return None;
+    }
+    let patience = SignedDuration::from_mins(i64::from(service.settings.every_min) * SILENT.0)
+        .max(SignedDuration::from_hours(SILENT.1));
+    let of_kind = || answers.iter().filter(|a| a.foretold == foretold);
+    let good = of_kind().filter(|a| a.fault.is_empty());
+    let known = good.filter_map(|a| if foretold { Some(a.asked_at) } else { a.until }).max();
+    match known {
+        Some(known) if known + patience < now => Some(Some(known)),
+        None if of_kind().next().is_some() => Some(None),
+        _ => None,
+    }
+}
+
+impl Standing {
+    pub fn of(
+        source: &SourceRecord,
+        service: &Service,
+        answers: &[Answer],
+        (now, tz): (Timestamp, &TimeZone),
+    ) -> Self {
+        let at = |at: Timestamp| at.to_zoned(tz.clone()).said("%a %-d %b %H:%M");
+        let last = |foretold: bool| answers.iter().find(|a| a.foretold == foretold);
+        let good = |foretold: bool| answers.iter().find(|a| a.foretold == foretold && a.fault.is_empty());
+        let mut parts: Vec<String> = Vec::new();
+        let mut grave = false;
+        for (foretold, address) in [(false, &service.settings.measured), (true, &service.settings.foretold)] {
+            if address.is_empty() {
+                continue;
+            }
+            if let Some(until) = good(foretold).and_then(|a| a.until) {
+                let what = if foretold { "Foretells until" } else { "Measured until" };
+                parts.push(format!("{what} {}.", at(until)));
+            }
+            if let Some(since) = silent(service, answers, foretold, now) {
+                let what = if foretold { "forecast" } else { "measurements" };
+                grave = true;
+                parts.push(match since {
+                    Some(since) => format!("Silent: no newer {what} since {}.", at(since)),
+                    None => format!("No {what} came yet."),
+                });
+            }
+            if let Some(bad) = last(foretold).filter(|a| !a.fault.is_empty()) {
+                grave |= bad.fault == ASKS;
+                parts.push(format!("At {}: {}.", at(bad.asked_at), bad.fault));
+            }
+        }
+        let every = span(f64::from(service.settings.every_min));
+        parts.push(match (service.settings.stopped, answers.is_empty()) {
+            (true, _) => "It is not asked any more.".to_owned(),
+            (false, true) => format!("Not asked yet; it is asked every {every}."),
+            (false, false) => format!("Asked every {every}."),
+        });
+        let asks = [false, true].into_iter().find(|f| last(*f).is_some_and(|a| a.fault == ASKS));
+        Self { source_id: source.id, words: parts.join(" "), grave, asks }
+    }
+}
+
+/// How the services of a site stand now.
+pub(super) async fn standings(here: &AtSite) -> Result<Vec<Standing>, PageError> {
+    let id = here.id();
+    let found = here
+        .read(move |snapshot| {
+            let (services, sources) = (snapshot.services(id)?, snapshot.sources(id)?);
+            let with_answers = services.into_iter().map(|s| Ok((snapshot.answers(s.source_id)?, s)));
+            Ok((with_answers.collect::<Result<Vec<_>, StoreError>>()?, sources))
+        })
+        .await?;
+    let (services, sources) = found;
+    let moment = (here.now(), &here.facts.tz);
+    let standing = |(answers, service): &(Vec<Answer>, Service)| {
+        let source = sources.iter().find(|s| s.id == service.source_id)?;
+        Some(Standing::of(source, service, answers, moment))
+    };
+    Ok(services.iter().filter_map(standing).collect())
+}
+
+fn form(texts: &BTreeMap<String, String>, errors: &[FieldError]) -> Form {
+    Form {
+        groups: vec![FieldGroup::of(
+            "What it is asked, and how often",
+            vec![
+                Field::text("measured", "Address of what was measured")
+                    .help("JSON or CSV, a row an hour or a day, the last days at least. Leave empty when it tells none."),
+                Field::text("foretold", "Address of the forecast")
+                    .help("JSON or CSV, a row an hour or a day. It moves what is expected and never counts as fallen."),
+                Field::duration("every", "Asked every").default("1 h").help("From 10 minutes to a day."),
+                Field::yes_no("stopped", "Not asked any more"),
+            ],
+        )],
+    }
+    .filled(texts, errors)
+}
+
+fn texts(service: Option<&Service>) -> BTreeMap<String, String> {
+    let of = |service: &Service| {
+        let settings = &service.settings;
+        BTreeMap::from([
+            ("measured".to_owned(), settings.measured.clone()),
+            ("foretold".to_owned(), settings.foretold.clone()),
+            ("every".to_owned(), span(f64::from(settings.every_min))),
+            ("stopped".to_owned(), if settings.stopped { "yes" } else { "no" }.to_owned()),
+        ])
+    };
+    service.map_or_else(|| BTreeMap::from([("stopped".to_owned(), "no".to_owned())]), of)
+}
+
+/// Reads the form.
+fn settings_of(reader: &mut Reader<'_>, fields: &Fields) -> ServiceSettings {
+    let mut address = |name: &'static str| {
+        let text = fields.get(name).trim();
+        let fault = match text {
+            "" => None,
+            long if long.chars().count() > LONGEST_ADDRESS => {
+                Some(format!("An address has at most {LONGEST_ADDRESS} characters."))
+            }
+            text => address_fault(text),
+        };
+        if let Some(fault) = fault {
+            reader.say(name, crate::page::quantities::capital(&fault));
+        }
+        text.to_owned()
+    };
+    let (measured, foretold) = (address("measured"), address("foretold"));
+    if measured.is_empty() && foretold.is_empty() {
+        reader.say("measured", "Give one address at least, or take the source away.");
+    }
+    let every = reader.optional_minutes("every", &FETCH_EVERY_MIN).unwrap_or(60.0);
+    #[allow(clippy::cast_possible_truncation, reason = "within its bounds")]
+    let every_min = every.round() as i32;
+    ServiceSettings { measured, foretold, every_min, stopped: fields.get("stopped") == "yes" }
+}
+
+struct AnswerLine {
+    at: String,
+    what: &'static str,
+    outcome: String,
+    wrong: bool,
+}
+
+fn answer_line(answer: &Answer, tz: &TimeZone) -> AnswerLine {
+    let took = format!("{:.1} s, {:.1} kB", answer.took.as_secs_f64(), f64::from(answer.bytes) / 1000.0);
+    let count = |n: i32, one| counted(usize::try_from(n).unwrap_or(0), one);
+    AnswerLine {
+        at: answer.asked_at.to_zoned(tz.clone()).said("%a %-d %b %H:%M"),
+        what: if answer.foretold { "forecast" } else { "measured" },
+        outcome: match answer.fault.as_str() {
+            "" => format!(
+                "{}, {} other than before; {took}",
+                count(answer.held, "row"),
+                count(answer.changed, "day")
+            ),
+            fault => fault.to_owned(),
+        },
+        wrong: !answer.fault.is_empty(),
+    }
+}
+
+#[derive(Template)]
+#[template(path = "chapters/weather/service.html")]
+struct ServicePage {
+    frame: Frame,
+    site_id: i64,
+    source_id: i64,
+    name: String,
+    base: i32,
+    standing: Option<Standing>,
+    days: Vec<ComingDay>,
+    form: Form,
+    answers: Vec<AnswerLine>,
+    /// Somebody saved meanwhile.
+    theirs: String,
+}
+
+/// A source that can be fetched, with how it is.
+async fn found(
+    here: &AtSite,
+    source: i64,
+) -> Result<(SourceRecord, Option<Service>, Vec<Answer>), PageError> {
+    let site = here.id();
+    let found = here
+        .read(move |snapshot| {
+            let of_source = snapshot.sources(site)?.into_iter().find(|s| s.id == source);
+            let service = snapshot.service(source)?.filter(|(of, _)| *of == site).map(|(_, service)| service);
+            Ok((of_source, service, snapshot.answers(source)?))
+        })
+        .await?;
+    let (Some(source), service, answers) = found else { return Err(PageError::NotFound) };
+    if source.kind != SourceKind::Station {
+        return Err(PageError::NotFound);
+    }
+    Ok((source, service, answers))
+}
+
+async fn draw(
+    here: &AtSite,
+    source: i64,
+    status: StatusCode,
+    typed: Option<(&Fields, &[FieldError])>,
+    theirs: Option<&Service>,
+) -> Result<HttpResponse, PageError> {
+    let (source, service, answers) = found(here, source).await?;
+    let moment = (here.now(), &here.facts.tz);
+    let base = service.as_ref().map_or(0, |s| s.version);
+    page_with(
+        status,
+        &ServicePage {
+            frame: Frame::of_site(here, format!("{}: asked by itself", source.name), Chapter::Weather)?,
+            site_id: here.id(),
+            source_id: source.id,
+            base,
+            standing: service.as_ref().map(|s| Standing::of(&source, s, &answers, moment)),
+            days: coming_days(&here.facts, here.today()),
+            form: match typed {
+                Some((fields, errors)) => form(&fields.0, errors),
+                None => form(&texts(service.as_ref()), &[]),
+            },
+            answers: answers.iter().take(LISTED).map(|a| answer_line(a, moment.1)).collect(),
+            theirs: theirs.map_or(String::new(), |theirs| {
+                format!(
+                    "{} saved meanwhile: measured from {}, forecast from {}, asked every {}. Yours stands below and is not stored; \
+                     save again to put it in place of theirs.",
+                    theirs.saved_by,
+                    said_address(&theirs.settings.measured),
+                    said_address(&theirs.settings.foretold),
+                    span(f64::from(theirs.settings.every_min)),
+                )
+            }),
+            name: source.name,
+        },
+    )
+}
+
+fn said_address(address: &str) -> String {
+    if address.is_empty() { "nowhere".to_owned() } else { shown(address) }
+}
+
+#[get("/sites/{id}/weather/sources/{source}/service")]
+async fn service_page(
+    EditorAt(here): EditorAt,
+    path: web::Path<(i64, i64)>,
+) -> Result<HttpResponse, PageError> {
+    draw(&here, path.1, StatusCode::OK, None, None).await
+}
+
+#[post("/sites/{id}/weather/sources/{source}/service")]
+async fn save(
+    EditorAt(here): EditorAt,
+    path: web::Path<(i64, i64)>,
+    fields: Fields,
+) -> Result<HttpResponse, PageError> {
+    let (site_id, source_id) = *path;
+    let (source, _, _) = found(&here, source_id).await?;
+    let base = base_version(&fields)?;
+    let mut reader = Reader::new(&fields);
+    let settings = settings_of(&mut reader, &fields);
+    if !reader.errors.is_empty() {
+        let typed = Some((&fields, reader.errors.as_slice()));
+        return draw(&here, source_id, StatusCode::UNPROCESSABLE_ENTITY, typed, None).await;
+    }
+    let stopped = settings.stopped;
+    let name = source.name.clone();
+    let saved = here.change(move |change| change.save_service((source_id, &name), base, &settings)).await?;
+    if let Some(theirs) = saved {
+        return draw(&here, source_id, StatusCode::CONFLICT, Some((&fields, &[])), Some(&theirs)).await;
+    }
+    let said = match stopped {
+        true => format!("{} is not asked any more; what it told stays.", source.name),
+        false => format!("Saved. {} is asked now; look again in a few seconds.", source.name),
+    };
+    flash(&here.who.session, said, None)?;
+    Ok(see_other(&address::service(site_id, source_id)))
+}
+
+#[post("/sites/{id}/weather/sources/{source}/service/ask")]
+async fn ask_now(
+    EditorAt(here): EditorAt,
+    path: web::Path<(i64, i64)>,
+    _fields: Fields,
+) -> Result<HttpResponse, PageError> {
+    let (site_id, source_id) = *path;
+    let (source, service, _) = found(&here, source_id).await?;
+    if service.is_none_or(|service| service.settings.stopped) {
+        return Err(PageError::BadRequest("Say first where it is asked, and that it is.".into()));
+    }
+    with_store(&here.state, move |store| store.ask(Task::Fetch, source_id, SignedDuration::ZERO)).await?;
+    flash(&here.who.session, format!("{} is asked; look again in a few seconds.", source.name), None)?;
+    Ok(see_other(&address::service(site_id, source_id)))
+}
+
+/// Opens the last answer where the columns of a file are said.
+#[post("/sites/{id}/weather/sources/{source}/service/columns")]
+async fn columns(
+    EditorAt(here): EditorAt,
+    path: web::Path<(i64, i64)>,
+    fields: Fields,
+) -> Result<HttpResponse, PageError> {
+    let (site_id, source_id) = *path;
+    let (source, _, _) = found(&here, source_id).await?;
+    let foretold = fields.get("foretold") == "yes";
+    let body = here.read(move |snapshot| snapshot.answer_body(source_id, foretold)).await?;
+    let Some(body) = body else {
+        return Err(PageError::BadRequest("It has not answered yet; ask it first.".into()));
+    };
+    let (user, name) = (here.who.user.id, format!("answer of {}", source.name));
+    let draft = with_store(&here.state, move |store| {
+        store.create_draft((site_id, source_id), user, &name, &body, true)
+    })
+    .await?;
+    Ok(see_other(&address::draft(site_id, draft)))
+}
+
+/// What was wrong with an answer, in a line.
+fn problems_in_short(problems: &[Problem]) -> String {
+    let first = problems.first().map_or(String::new(), |p| {
+        let line = p.line.map_or(String::new(), |line| format!("row {line}, "));
+        let column = p.column.as_ref().map_or(String::new(), |column| format!("{column}: "));
+        format!("{line}{column}{}", p.message)
+    });
+    match problems.len() {
+        0 | 1 => first,
+        n => format!("{first}; and {} more", n - 1),
+    }
+}
+
+/// Asks a service and takes in what it answers; what it did, in words. A fault of the service is noted at its source,
+/// where the owner looks, and it is asked again in its own time.
+pub(crate) fn fetch(state: &AppState, source_id: i64) -> Result<Option<String>, StoreError> {
+    let store = &state.store;
+    let Some((site_id, service)) = store.read(|snapshot| snapshot.service(source_id))? else {
+        return Ok(None);
+    };
+    let found = store.read(|snapshot| Ok((snapshot.site(site_id)?, snapshot.sources(site_id)?)))?;
+    let (Some(site), sources) = found else { return Ok(None) };
+    let Some(source) = sources.iter().find(|s| s.id == source_id) else { return Ok(None) };
+    if service.settings.stopped {
+        return Ok(None);
+    }
+    let (station, tz) = (source.station(&site.site), time_zone(&site.site.time_zone)?);
+    let mut said = Vec::new();
+    for (foretold, address) in [(false, &service.settings.measured), (true, &service.settings.foretold)] {
+        if address.is_empty() {
+            continue;
+        }
+        let fetched = fetching::fetch(address, state.reach);
+        let (body, took) =
+            fetched.as_ref().map_or((&[][..], std::time::Duration::ZERO), |f| (f.body.as_slice(), f.took));
+        let read = match &fetched {
+            Err(fault) => Err(fault.clone()),
+            Ok(fetched) => match read_known(store, &station, &tz, &fetched.body)? {
+                Waiting::Read(file) => Ok(file),
+                Waiting::Asks(_) => Err(ASKS.to_owned()),
+                Waiting::Stations(_) => {
+                    Err("it holds several stations; ask the service for one of them".to_owned())
+                }
+                Waiting::Refused(problems, _) => Err(problems_in_short(&problems)),
+            },
+        };
+        let content = match &read {
+            Ok(file) => Ok((file.days.as_slice(), file.hours.as_slice())),
+            Err(fault) => Err(fault.as_str()),
+        };
+        let changed = store.take_answer(source_id, Heard { foretold, took, body, content })?;
+        let what = if foretold { "forecast" } else { "measured" };
+        said.push(match &read {
+            Ok(_) => format!("{what}, {changed} days other than before"),
+            Err(fault) => format!("{what}: {fault}"),
+        });
+    }
+    Ok(Some(format!("{}: {}", source.name, said.join("; "))))
+}
