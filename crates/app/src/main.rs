@@ -1,6 +1,8 @@
 //! `upland-almanac`: the server and the file commands.
 
 mod commands;
+// The program itself makes the demo; nobody asks for it.
+#[allow(clippy::disallowed_methods)]
 mod demo;
 
 use clap::{Parser, Subcommand};

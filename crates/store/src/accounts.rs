@@ -1,12 +1,13 @@
 //! People, their roles and sessions.
 
 use crate::schema::{secrets, sessions, users};
+use crate::scope::{Scope, SiteKey};
 use crate::transaction::NewEvent;
 use crate::{Action, Result, Snapshot, Store, StoreError, Subject};
 use diesel::pg::Pg;
 use diesel::prelude::*;
 use diesel::query_builder::{AstPass, Query, QueryFragment, QueryId};
-use diesel::sql_types::{BigInt, Binary, Bool, Nullable, Text, Timestamptz};
+use diesel::sql_types::{Array, BigInt, Binary, Bool, Nullable, Text, Timestamptz};
 use jiff::{SignedDuration, Timestamp};
 use upland_formats::typed::{Clock, DateOrder, Habit};
 
@@ -85,7 +86,7 @@ pub enum RoleChange {
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
 pub struct SiteStamp {
     /// Identity.
-    pub id: i64,
+    pub id: SiteKey,
     /// Rises with every write to the site.
     pub revision: i64,
     /// Rises with every reading of its devices.
@@ -108,7 +109,9 @@ pub struct SitesStamp {
 pub struct Asked {
     /// The person.
     pub user: User,
-    /// The site that was asked about; `None` when none was, there is none or it was removed.
+    /// The sites that the person sees.
+    pub scope: Scope,
+    /// The site that was asked about; `None` when none was, there is none, it was removed, or the person does not see it.
     pub site: Option<SiteStamp>,
     /// All sites, when none was asked about.
     pub everywhere: Option<SitesStamp>,
@@ -127,7 +130,8 @@ impl QueryFragment<Pg> for AskedQuery<'_> {
     fn walk_ast<'b>(&'b self, mut out: AstPass<'_, 'b, Pg>) -> QueryResult<()> {
         out.push_sql(
             "SELECT u.id, u.login, u.display_name, u.role, u.twelve_hours, u.month_first, s.id, COALESCE(s.revision, 0), \
-             COALESCE(r.revision, 0), r.last_at, (SELECT ahead_seconds FROM clock)",
+             COALESCE(r.revision, 0), r.last_at, (SELECT ahead_seconds FROM clock), CASE WHEN NOT u.every_site THEN ARRAY(\
+             SELECT g.site_id FROM user_sites g WHERE g.user_id = u.id ORDER BY g.site_id) END",
         );
         if self.site_id.is_none() {
             out.push_sql(
@@ -139,7 +143,8 @@ impl QueryFragment<Pg> for AskedQuery<'_> {
         }
         out.push_sql(
             " FROM sessions x JOIN users u ON u.id = x.user_id \
-             LEFT JOIN sites s ON s.removed_at IS NULL AND s.id = ",
+             LEFT JOIN sites s ON s.removed_at IS NULL AND (u.every_site OR EXISTS (\
+             SELECT FROM user_sites g WHERE g.user_id = u.id AND g.site_id = s.id)) AND s.id = ",
         );
         out.push_bind_param::<Nullable<BigInt>, _>(&self.site_id)?;
         out.push_sql(
@@ -169,6 +174,7 @@ impl Query for AskedQuery<'_> {
         BigInt,
         Nullable<Timestamptz>,
         Nullable<BigInt>,
+        Nullable<Array<BigInt>>,
         BigInt,
         BigInt,
     );
@@ -184,11 +190,12 @@ struct AskedRow {
     role: String,
     twelve_hours: bool,
     month_first: bool,
-    site_id: Option<i64>,
+    site_id: Option<SiteKey>,
     revision: i64,
     readings: i64,
     last_at: Option<jiff_diesel::Timestamp>,
     ahead_seconds: Option<i64>,
+    given: Option<Vec<i64>>,
     all_revisions: i64,
     all_readings: i64,
 }
@@ -196,6 +203,7 @@ struct AskedRow {
 impl AskedRow {
     fn asked(self, about: Option<i64>) -> Result<Asked> {
         Ok(Asked {
+            scope: Scope::of(self.given),
             everywhere: about
                 .is_none()
                 .then_some(SitesStamp { revisions: self.all_revisions, readings: self.all_readings }),
@@ -378,6 +386,12 @@ impl Store {
             }
             if role != Role::Owner && !another_owner(connection, user_id)? {
                 return Ok(RoleChange::LastOwner);
+            }
+            if role == Role::Owner {
+                // An owner sees every site.
+                diesel::sql_query("UPDATE users SET every_site = TRUE WHERE id = $1")
+                    .bind::<BigInt, _>(user_id)
+                    .execute(connection)?;
             }
             diesel::update(users::table.find(user_id))
                 .set(users::role.eq(role.code()))

@@ -2,6 +2,7 @@
 
 use crate::clock::sql::app_now;
 use crate::schema::{controller_versions, controllers, sites, users};
+use crate::scope::{Scope, SiteKey};
 use crate::transaction::{NewEvent, Versioned};
 use crate::{Action, Change, Result, Saved, Snapshot, Subject, document, json, small};
 use diesel::prelude::*;
@@ -16,7 +17,7 @@ pub struct ControllerRecord {
     /// Identity.
     pub id: i64,
     /// Its site.
-    pub site_id: i64,
+    pub site_id: SiteKey,
     /// Version shown.
     pub version: i32,
     /// Number, place and card.
@@ -45,15 +46,15 @@ impl Versioned for ControllerRecord {
 }
 
 type Loaded = (
-    (i64, i64, i32, Option<i32>, Option<jiff_diesel::Timestamp>),
+    (i64, SiteKey, i32, Option<i32>, Option<jiff_diesel::Timestamp>),
     (i32, String, serde_json::Value, jiff_diesel::Timestamp),
     String,
 );
 
 #[derive(Clone, Copy)]
 enum Which<'a> {
-    All,
-    OfSite(i64),
+    In(&'a Scope),
+    OfSite(SiteKey),
     One(i64),
     Calendar(&'a [u8]),
 }
@@ -83,7 +84,10 @@ fn current(connection: &mut PgConnection, which: Which<'_>) -> Result<Vec<Contro
         ))
         .into_boxed();
     query = match which {
-        Which::All => query,
+        Which::In(scope) => match scope.given() {
+            None => query,
+            Some(given) => query.filter(controllers::site_id.eq_any(given.to_vec())),
+        },
         Which::OfSite(id) => query.filter(controllers::site_id.eq(id)),
         Which::One(id) => query.filter(controllers::id.eq(id)),
         Which::Calendar(hash) => query.filter(controllers::calendar_sha256.eq(hash)),
@@ -136,7 +140,7 @@ fn insert_version(
 
 pub(crate) fn insert(
     connection: &mut PgConnection,
-    site_id: i64,
+    site_id: SiteKey,
     controller: &Controller,
     user_id: i64,
 ) -> Result<i64> {
@@ -154,7 +158,7 @@ pub(crate) fn insert(
 pub struct BoxStamp {
     /// Its site.
     #[diesel(sql_type = BigInt)]
-    pub site_id: i64,
+    pub site_id: SiteKey,
     /// Rises with every write to the site.
     #[diesel(sql_type = BigInt)]
     pub revision: i64,
@@ -181,7 +185,7 @@ const BOX_STAMPS: &str = "
     WITH site AS (
         SELECT DISTINCT ON (v.site_id) v.site_id, v.name, v.time_zone, s.revision
         FROM site_versions v JOIN sites s ON s.id = v.site_id
-        WHERE s.removed_at IS NULL ORDER BY v.site_id, v.version DESC
+        WHERE s.removed_at IS NULL AND ($1::bigint[] IS NULL OR v.site_id = ANY ($1)) ORDER BY v.site_id, v.version DESC
     )
     SELECT site.site_id, site.revision, site.time_zone, c.id AS box_id, r.last_at
     FROM controllers c
@@ -191,29 +195,32 @@ const BOX_STAMPS: &str = "
     ORDER BY lower(site.name), site.site_id, c.number";
 
 impl Snapshot<'_> {
-    /// Every box that has settings, with the versions of what its calls follow from: sites by name,
+    /// The boxes of a scope that have settings, with the versions of what their calls follow from: sites by name,
     /// boxes by number.
     ///
     /// # Errors
     /// As any query.
-    pub fn box_stamps(&mut self) -> Result<Vec<BoxStamp>> {
-        Ok(diesel::sql_query(BOX_STAMPS).load(self.connection)?)
+    pub fn box_stamps(&mut self, scope: &Scope) -> Result<Vec<BoxStamp>> {
+        let given = scope.given().map(<[i64]>::to_vec);
+        use diesel::sql_types::{Array, BigInt, Nullable};
+        let stamps = diesel::sql_query(BOX_STAMPS).bind::<Nullable<Array<BigInt>>, _>(given);
+        Ok(stamps.load(self.connection)?)
     }
 
     /// The boxes of a site, by number.
     ///
     /// # Errors
     /// As any query.
-    pub fn controllers(&mut self, site_id: i64) -> Result<Vec<ControllerRecord>> {
+    pub fn controllers(&mut self, site_id: SiteKey) -> Result<Vec<ControllerRecord>> {
         current(self.connection, Which::OfSite(site_id))
     }
 
-    /// The boxes of every site, by number.
+    /// The boxes of every site of a scope, by number.
     ///
     /// # Errors
     /// As any query.
-    pub fn all_controllers(&mut self) -> Result<Vec<ControllerRecord>> {
-        current(self.connection, Which::All)
+    pub fn all_controllers(&mut self, scope: &Scope) -> Result<Vec<ControllerRecord>> {
+        current(self.connection, Which::In(scope))
     }
 
     /// The box whose calendar a secret of a hash opens.

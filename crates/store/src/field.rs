@@ -1,6 +1,7 @@
 //! What was found in the field: catch-can tests, readings of the soil, runs that really happened.
 
 use crate::schema::{catch_tests, users, zone_events, zones};
+use crate::scope::SiteKey;
 use crate::transaction::NewEvent;
 use crate::{Action, Change, Result, Snapshot, StoreError, Subject, document, said};
 use diesel::prelude::*;
@@ -108,7 +109,7 @@ impl Snapshot<'_> {
     ///
     /// # Errors
     /// As any query.
-    pub fn zone_events(&mut self, site_id: i64) -> Result<Vec<ZoneEvent>> {
+    pub fn zone_events(&mut self, site_id: SiteKey) -> Result<Vec<ZoneEvent>> {
         type Row = (
             (i64, i64, jiff_diesel::Date, String, f64, String),
             (String, jiff_diesel::Timestamp, Option<jiff_diesel::Timestamp>),

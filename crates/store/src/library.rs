@@ -2,6 +2,7 @@
 //! that keep to them.
 
 use crate::schema::{library_entries, library_versions, site_ordinances, sites, users};
+use crate::scope::{Scope, SiteKey};
 use crate::transaction::NewEvent;
 use crate::{Action, Change, Result, Saved, Snapshot, Store, StoreError, Subject, document, json, known};
 use diesel::prelude::*;
@@ -137,7 +138,7 @@ fn insert<T: Shared>(connection: &mut PgConnection, item: &T, user_id: i64) -> R
 
 fn apply(
     connection: &mut PgConnection,
-    (site_id, ordinance_id): (i64, i64),
+    (site_id, ordinance_id): (SiteKey, i64),
     (house, permits, lifted): (HouseNumber, &[Permit], bool),
     user_id: i64,
 ) -> Result<()> {
@@ -157,7 +158,7 @@ fn apply(
 /// Applies an ordinance that a file brings: the one of the library that says the same, else a new one.
 pub(crate) fn apply_by_content(
     connection: &mut PgConnection,
-    site_id: i64,
+    site_id: SiteKey,
     applied: &Applied,
     user_id: i64,
 ) -> Result<()> {
@@ -199,19 +200,19 @@ impl Snapshot<'_> {
         body.map(|body| document(T::KIND, T::read(&body.to_string()))).transpose()
     }
 
-    /// Names of the sites that keep to an ordinance.
+    /// Names of the sites of a scope that keep to an ordinance.
     ///
     /// # Errors
     /// As any query.
-    pub fn sites_of_ordinance(&mut self, ordinance_id: i64) -> Result<Vec<String>> {
-        let applied: Vec<(i64, bool)> = site_ordinances::table
+    pub fn sites_of_ordinance(&mut self, scope: &Scope, ordinance_id: i64) -> Result<Vec<String>> {
+        let applied: Vec<(SiteKey, bool)> = site_ordinances::table
             .filter(site_ordinances::ordinance_id.eq(ordinance_id))
             .distinct_on(site_ordinances::site_id)
             .order((site_ordinances::site_id, site_ordinances::id.desc()))
             .select((site_ordinances::site_id, site_ordinances::lifted))
             .load(self.connection)?;
-        let keeps = |id: i64| applied.iter().any(|(site, lifted)| *site == id && !lifted);
-        Ok(self.sites()?.into_iter().filter(|s| keeps(s.id)).map(|s| s.site.name).collect())
+        let keeps = |id: SiteKey| applied.iter().any(|(site, lifted)| *site == id && !lifted);
+        Ok(self.sites(scope)?.into_iter().filter(|s| keeps(s.id)).map(|s| s.site.name).collect())
     }
 
     /// The ordinances that a site keeps to, in the order of the library. One that was taken off the
@@ -219,7 +220,7 @@ impl Snapshot<'_> {
     ///
     /// # Errors
     /// As any query.
-    pub fn ordinances(&mut self, site_id: i64) -> Result<Vec<SiteOrdinance>> {
+    pub fn ordinances(&mut self, site_id: SiteKey) -> Result<Vec<SiteOrdinance>> {
         let connection = &mut *self.connection;
         let rows: Vec<(i64, i64, String, serde_json::Value, bool)> = site_ordinances::table
             .filter(site_ordinances::site_id.eq(site_id))

@@ -1,6 +1,7 @@
 //! The logbook: every event of a site, found by text, kind, zone, person and time.
 
 use crate::schema::{events, site_notes, users};
+use crate::scope::SiteKey;
 use crate::transaction::NewEvent;
 use crate::{Action, Change, Result, Snapshot, Subject};
 use diesel::prelude::*;
@@ -86,7 +87,7 @@ impl Snapshot<'_> {
     /// Finds entries by words. The planner does not know how rare a beginning of a word is and would read the whole
     /// ledger for a rare one: so the index of words is asked first, and only for what it says to be common is the
     /// ledger read from its end.
-    fn found(&mut self, site_id: i64, text: &str) -> Result<Found> {
+    fn found(&mut self, site_id: SiteKey, text: &str) -> Result<Found> {
         let Some(query) = query_of(text) else { return Ok(Found::All) };
         let set = |connection: &mut PgConnection, to: &str| {
             let all = format!("SET LOCAL enable_indexscan = {to}; SET LOCAL enable_seqscan = {to}");
@@ -112,7 +113,7 @@ impl Snapshot<'_> {
     ///
     /// # Errors
     /// As any query.
-    pub fn logbook(&mut self, site_id: i64, asked: &Asked, most: i64) -> Result<Vec<LogEntry>> {
+    pub fn logbook(&mut self, site_id: SiteKey, asked: &Asked, most: i64) -> Result<Vec<LogEntry>> {
         let found = self.found(site_id, &asked.text)?;
         let entries = self.entries((Some(site_id), found), asked, most)?;
         Ok(entries.into_iter().map(|(_, entry)| entry).collect())
@@ -125,7 +126,7 @@ impl Snapshot<'_> {
     /// As any query.
     pub fn audit(
         &mut self,
-        site_id: Option<i64>,
+        site_id: Option<SiteKey>,
         asked: &Asked,
         most: i64,
     ) -> Result<Vec<(Option<i64>, LogEntry)>> {
@@ -135,7 +136,7 @@ impl Snapshot<'_> {
     // Long: a filter for each thing that can be asked.
     fn entries(
         &mut self,
-        (site_id, found): (Option<i64>, Found),
+        (site_id, found): (Option<SiteKey>, Found),
         asked: &Asked,
         most: i64,
     ) -> Result<Vec<(Option<i64>, LogEntry)>> {
@@ -200,7 +201,7 @@ impl Snapshot<'_> {
     ///
     /// # Errors
     /// As any query.
-    pub fn people_of(&mut self, site_id: i64) -> Result<Vec<(i64, String)>> {
+    pub fn people_of(&mut self, site_id: SiteKey) -> Result<Vec<(i64, String)>> {
         let acted =
             events::table.filter(events::site_id.eq(site_id).and(events::actor.eq(users::id.nullable())));
         Ok(users::table

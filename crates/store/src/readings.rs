@@ -2,6 +2,7 @@
 //! instant; what was refused is counted.
 
 use crate::schema::{reading_refusals, sensor_buckets, sensor_devices, sensor_readings, sensors, users};
+use crate::scope::SiteKey;
 use crate::transaction::NewEvent;
 use crate::{Action, Change, Result, Snapshot, Store, Subject, known, queue};
 use diesel::prelude::*;
@@ -184,7 +185,7 @@ impl Snapshot<'_> {
     ///
     /// # Errors
     /// As any query.
-    pub fn devices(&mut self, site_id: i64) -> Result<Vec<DeviceRecord>> {
+    pub fn devices(&mut self, site_id: SiteKey) -> Result<Vec<DeviceRecord>> {
         type Row = (
             (i64, i64, String, String, jiff_diesel::Timestamp),
             (Option<jiff_diesel::Timestamp>, Option<String>, Option<jiff_diesel::Timestamp>),

@@ -2,6 +2,7 @@
 
 use crate::queue::{self, Task};
 use crate::schema::{sensor_events, sensor_versions, sensors, site_plans, users};
+use crate::scope::SiteKey;
 use crate::transaction::{NewEvent, Versioned};
 use crate::{Action, Change, Result, Saved, Snapshot, StoreError, Subject, document, json};
 use diesel::prelude::*;
@@ -18,7 +19,7 @@ pub struct SensorRecord {
     /// Identity.
     pub id: i64,
     /// Its site.
-    pub site_id: i64,
+    pub site_id: SiteKey,
     /// Version shown.
     pub version: i32,
     /// When it was hung.
@@ -122,12 +123,13 @@ pub struct NewSensorEvent<'a> {
     pub reason: &'a str,
 }
 
-type Loaded = (i64, i64, (jiff_diesel::Date, bool), i32, serde_json::Value, String, jiff_diesel::Timestamp);
+type Loaded =
+    (i64, SiteKey, (jiff_diesel::Date, bool), i32, serde_json::Value, String, jiff_diesel::Timestamp);
 
 /// Which sensors to load.
 #[derive(Clone, Copy)]
 enum Which {
-    OfSite(i64),
+    OfSite(SiteKey),
     One(i64),
 }
 
@@ -190,7 +192,7 @@ fn insert_version(
 
 pub(crate) fn insert(
     connection: &mut PgConnection,
-    site_id: i64,
+    site_id: SiteKey,
     installed_on: Date,
     sensor: &Sensor,
     user_id: i64,
@@ -205,7 +207,7 @@ pub(crate) fn insert(
 
 pub(crate) fn insert_plan(
     connection: &mut PgConnection,
-    site_id: i64,
+    site_id: SiteKey,
     plan: &SitePlan,
     user_id: i64,
 ) -> Result<()> {
@@ -224,7 +226,7 @@ impl Snapshot<'_> {
     ///
     /// # Errors
     /// As any query.
-    pub fn sensors(&mut self, site_id: i64) -> Result<Vec<SensorRecord>> {
+    pub fn sensors(&mut self, site_id: SiteKey) -> Result<Vec<SensorRecord>> {
         current(self.connection, Which::OfSite(site_id))
     }
 
@@ -232,7 +234,7 @@ impl Snapshot<'_> {
     ///
     /// # Errors
     /// As any query.
-    pub fn sensor_events(&mut self, site_id: i64) -> Result<Vec<SensorEvent>> {
+    pub fn sensor_events(&mut self, site_id: SiteKey) -> Result<Vec<SensorEvent>> {
         type Row = (
             (i64, i64, String, jiff_diesel::Timestamp, Option<jiff_diesel::Timestamp>),
             (serde_json::Value, String, String, jiff_diesel::Timestamp, Option<jiff_diesel::Timestamp>),
@@ -281,7 +283,7 @@ impl Snapshot<'_> {
     ///
     /// # Errors
     /// As any query.
-    pub fn site_plan(&mut self, site_id: i64) -> Result<(i64, SitePlan)> {
+    pub fn site_plan(&mut self, site_id: SiteKey) -> Result<(i64, SitePlan)> {
         let row: Option<(i64, serde_json::Value)> = site_plans::table
             .filter(site_plans::site_id.eq(site_id))
             .order(site_plans::id.desc())
@@ -367,7 +369,7 @@ impl Change<'_> {
         .bind::<diesel::sql_types::BigInt, _>(id)
         .execute(self.connection)?;
         let site = self.site_id;
-        queue::ask(self.connection, Task::Readings, site, jiff::SignedDuration::ZERO)?;
+        queue::ask(self.connection, Task::Readings, site.number(), jiff::SignedDuration::ZERO)?;
         let words = if feeds { "counts as weather" } else { "is left out of the weather" };
         let event = NewEvent::new(Subject::Sensor, Some(id), Action::Changed);
         self.record(event.said(format!("{} {words}", now.sensor.name)));

@@ -2,6 +2,7 @@
 //! back as a new one.
 
 use crate::schema::{controllers, settings_versions, users};
+use crate::scope::{Scope, SiteKey};
 use crate::transaction::NewEvent;
 use crate::{Action, Change, Result, Saved, Snapshot, StoreError, Subject, document};
 use diesel::prelude::*;
@@ -134,8 +135,8 @@ impl Snapshot<'_> {
     ///
     /// # Errors
     /// As any query.
-    pub fn settings_of_site(&mut self, site_id: i64) -> Result<BTreeMap<i64, SettingsRecord>> {
-        self.newest_settings(Some(site_id))
+    pub fn settings_of_site(&mut self, site_id: SiteKey) -> Result<BTreeMap<i64, SettingsRecord>> {
+        self.newest_settings(Ok(site_id))
     }
 
     /// The versions of the settings of a site's boxes, oldest first, by the identity of the box: the newest of each,
@@ -143,7 +144,7 @@ impl Snapshot<'_> {
     ///
     /// # Errors
     /// As any query.
-    pub fn settings_versions(&mut self, site_id: i64) -> Result<BTreeMap<i64, Vec<SettingsRecord>>> {
+    pub fn settings_versions(&mut self, site_id: SiteKey) -> Result<BTreeMap<i64, Vec<SettingsRecord>>> {
         let ids: Vec<i64> = controllers::table
             .filter(controllers::site_id.eq(site_id).and(controllers::removed_at.is_null()))
             .select(controllers::id)
@@ -157,15 +158,18 @@ impl Snapshot<'_> {
         Ok(out)
     }
 
-    /// The settings that the boxes of every site have now, by box.
+    /// The settings that the boxes of every site of a scope have now, by box.
     ///
     /// # Errors
     /// As any query.
-    pub fn all_settings(&mut self) -> Result<BTreeMap<i64, SettingsRecord>> {
-        self.newest_settings(None)
+    pub fn all_settings(&mut self, scope: &Scope) -> Result<BTreeMap<i64, SettingsRecord>> {
+        self.newest_settings(Err(scope))
     }
 
-    fn newest_settings(&mut self, site_id: Option<i64>) -> Result<BTreeMap<i64, SettingsRecord>> {
+    fn newest_settings(
+        &mut self,
+        of: core::result::Result<SiteKey, &Scope>,
+    ) -> Result<BTreeMap<i64, SettingsRecord>> {
         let mut query = settings_versions::table
             .inner_join(controllers::table)
             .inner_join(users::table)
@@ -184,8 +188,10 @@ impl Snapshot<'_> {
                 ),
             ))
             .into_boxed();
-        if let Some(id) = site_id {
-            query = query.filter(controllers::site_id.eq(id));
+        match (of, of.err().and_then(Scope::given)) {
+            (Ok(id), _) => query = query.filter(controllers::site_id.eq(id)),
+            (Err(_), Some(given)) => query = query.filter(controllers::site_id.eq_any(given.to_vec())),
+            (Err(_), None) => {}
         }
         let rows: Vec<(i64, Loaded)> = query.load(self.connection)?;
         rows.into_iter().map(|(id, row)| Ok((id, record(row)?))).collect()

@@ -2,6 +2,7 @@
 
 use crate::accounts::SiteStamp;
 use crate::schema::{site_readings, site_versions, sites, users};
+use crate::scope::{Scope, SiteKey};
 use crate::settings::{NewSettings, SettingsKind};
 use crate::transaction::{NewEvent, Versioned};
 use crate::{Action, Change, Result, Saved, Snapshot, Store, StoreError, Subject, hours, known};
@@ -21,7 +22,7 @@ use upland_formats::site_file::SiteFile;
 #[derive(Debug, Clone, PartialEq)]
 pub struct SiteRecord {
     /// Identity.
-    pub id: i64,
+    pub id: SiteKey,
     /// Version shown.
     pub version: i32,
     /// The survey.
@@ -39,7 +40,7 @@ pub struct SiteRecord {
 #[derive(Queryable, Selectable, Insertable)]
 #[diesel(table_name = site_versions, check_for_backend(diesel::pg::Pg))]
 struct SiteRow {
-    site_id: i64,
+    site_id: SiteKey,
     version: i32,
     name: String,
     latitude_deg: f64,
@@ -59,7 +60,7 @@ struct SiteRow {
 }
 
 impl SiteRow {
-    fn new(site_id: i64, version: i32, site: &Site, saved_by: i64) -> Self {
+    fn new(site_id: SiteKey, version: i32, site: &Site, saved_by: i64) -> Self {
         Self {
             site_id,
             version,
@@ -103,7 +104,7 @@ impl SiteRow {
 impl Versioned for SiteRecord {
     type Item = Site;
     fn id(&self) -> i64 {
-        self.id
+        self.id.number()
     }
     fn version(&self) -> i32 {
         self.version
@@ -127,7 +128,10 @@ fn record((row, (weather_version, revision), saved_by, saved_at): Loaded) -> Res
     })
 }
 
-fn current(connection: &mut PgConnection, only: Option<i64>) -> Result<Vec<SiteRecord>> {
+fn current(
+    connection: &mut PgConnection,
+    only: core::result::Result<SiteKey, &Scope>,
+) -> Result<Vec<SiteRecord>> {
     let mut query = site_versions::table
         .inner_join(sites::table)
         .inner_join(users::table)
@@ -141,8 +145,10 @@ fn current(connection: &mut PgConnection, only: Option<i64>) -> Result<Vec<SiteR
             site_versions::saved_at,
         ))
         .into_boxed();
-    if let Some(id) = only {
-        query = query.filter(site_versions::site_id.eq(id));
+    match (only, only.err().and_then(Scope::given)) {
+        (Ok(id), _) => query = query.filter(site_versions::site_id.eq(id)),
+        (Err(_), Some(given)) => query = query.filter(site_versions::site_id.eq_any(given.to_vec())),
+        (Err(_), None) => {}
     }
     query.load::<Loaded>(connection)?.into_iter().map(record).collect()
 }
@@ -156,43 +162,47 @@ pub fn time_zone(name: &str) -> Result<TimeZone> {
 }
 
 impl Snapshot<'_> {
-    /// Every site that is not removed, by name.
+    /// Every site of a scope that is not removed, by name.
     ///
     /// # Errors
     /// As any query.
-    pub fn sites(&mut self) -> Result<Vec<SiteRecord>> {
-        let mut all = current(self.connection, None)?;
+    pub fn sites(&mut self, scope: &Scope) -> Result<Vec<SiteRecord>> {
+        let mut all = current(self.connection, Err(scope))?;
         all.sort_by(|a, b| a.site.name.to_lowercase().cmp(&b.site.name.to_lowercase()).then(a.id.cmp(&b.id)));
         Ok(all)
     }
 
-    /// Every site that is not removed, by identity and name.
+    /// Every site of a scope that is not removed, by identity and name.
     ///
     /// # Errors
     /// As any query.
-    pub fn site_names(&mut self) -> Result<Vec<(i64, String)>> {
-        Ok(site_versions::table
+    pub fn site_names(&mut self, scope: &Scope) -> Result<Vec<(SiteKey, String)>> {
+        let mut names = site_versions::table
             .inner_join(sites::table)
             .filter(sites::removed_at.is_null())
             .distinct_on(site_versions::site_id)
             .order((site_versions::site_id, site_versions::version.desc()))
             .select((site_versions::site_id, site_versions::name))
-            .load(self.connection)?)
+            .into_boxed();
+        if let Some(given) = scope.given() {
+            names = names.filter(site_versions::site_id.eq_any(given.to_vec()));
+        }
+        Ok(names.load(self.connection)?)
     }
 
     /// One site; `None` when there is none or it was removed.
     ///
     /// # Errors
     /// As any query.
-    pub fn site(&mut self, id: i64) -> Result<Option<SiteRecord>> {
-        Ok(current(self.connection, Some(id))?.pop())
+    pub fn site(&mut self, id: SiteKey) -> Result<Option<SiteRecord>> {
+        Ok(current(self.connection, Ok(id))?.pop())
     }
 
     /// Where the facts of a site stand; `None` when there is none or it was removed.
     ///
     /// # Errors
     /// As any query.
-    pub fn stamp(&mut self, id: i64) -> Result<Option<SiteStamp>> {
+    pub fn stamp(&mut self, id: SiteKey) -> Result<Option<SiteStamp>> {
         type Row = (i64, Option<(i64, jiff_diesel::Timestamp)>);
         let row: Option<Row> = sites::table
             .left_join(site_readings::table)
@@ -212,7 +222,7 @@ impl Snapshot<'_> {
     ///
     /// # Errors
     /// As any query.
-    pub fn site_version(&mut self, id: i64, version: i32) -> Result<Option<Site>> {
+    pub fn site_version(&mut self, id: SiteKey, version: i32) -> Result<Option<Site>> {
         site_versions::table
             .find((id, version))
             .select(SiteRow::as_select())
@@ -229,10 +239,10 @@ impl Store {
     ///
     /// # Errors
     /// As any query; nothing is stored then.
-    pub fn create_site(&self, file: &SiteFile, today: Date, user_id: i64) -> Result<i64> {
+    pub fn create_site(&self, file: &SiteFile, today: Date, user_id: i64) -> Result<SiteKey> {
         let mut connection = self.connection()?;
         connection.transaction(|connection| {
-            let id: i64 = diesel::insert_into(sites::table)
+            let id: SiteKey = diesel::insert_into(sites::table)
                 .default_values()
                 .returning(sites::id)
                 .get_result(connection)?;
@@ -259,9 +269,10 @@ impl Store {
             if file.plan != upland_core::sensors::site_plan::SitePlan::default() {
                 crate::sensors::insert_plan(connection, id, &file.plan, user_id)?;
             }
-            NewEvent::new(Subject::Site, Some(id), Action::Created).said(&file.site.name).write(
+            crate::grants::of_maker(connection, user_id, id)?;
+            NewEvent::new(Subject::Site, Some(id.number()), Action::Created).said(&file.site.name).write(
                 connection,
-                Some(id),
+                Some(id.number()),
                 Some(user_id),
             )?;
             Ok(id)
@@ -273,7 +284,7 @@ impl Store {
     ///
     /// # Errors
     /// As any query.
-    pub fn set_site_removed(&self, user_id: i64, id: i64, removed: Option<Timestamp>) -> Result<bool> {
+    pub fn set_site_removed(&self, user_id: i64, id: SiteKey, removed: Option<Timestamp>) -> Result<bool> {
         let done = self.change_any(user_id, id, true, |change| {
             let rows = diesel::update(
                 sites::table.find(id).filter(sites::removed_at.is_null().eq(removed.is_some())),
@@ -282,7 +293,7 @@ impl Store {
             .execute(change.connection)?;
             if rows == 1 {
                 let action = if removed.is_some() { Action::Removed } else { Action::Restored };
-                change.record(NewEvent::new(Subject::Site, Some(id), action));
+                change.record(NewEvent::new(Subject::Site, Some(id.number()), action));
             }
             Ok(rows == 1)
         })?;
@@ -297,7 +308,7 @@ impl Change<'_> {
     /// As any query.
     pub fn save_site(&mut self, base_version: i32, site: &Site) -> Result<Option<Saved<SiteRecord>>> {
         let id = self.site_id;
-        let now = current(self.connection, Some(id))?.pop();
+        let now = current(self.connection, Ok(id))?.pop();
         self.save_version((Subject::Site, now), base_version, site, |connection, version, user_id| {
             diesel::insert_into(site_versions::table)
                 .values(SiteRow::new(id, version, site, user_id))

@@ -1,6 +1,7 @@
 //! Ticks that count: who did what to which box or sensor, and when.
 
 use crate::schema::{sites, ticks, users};
+use crate::scope::SiteKey;
 use crate::transaction::NewEvent;
 use crate::{Action, Change, Result, Snapshot, StoreError, Subject};
 use diesel::prelude::*;
@@ -77,7 +78,7 @@ impl What {
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct TickRecord {
     /// The site.
-    pub site_id: i64,
+    pub site_id: SiteKey,
     /// What.
     pub what: What,
     /// The box or sensor.
@@ -90,7 +91,7 @@ pub struct TickRecord {
     pub said_by: String,
 }
 
-type Row = (i64, String, i64, i32, jiff_diesel::Timestamp, String);
+type Row = (SiteKey, String, i64, i32, jiff_diesel::Timestamp, String);
 
 fn tick_of((site_id, what, about, number, at, said_by): Row) -> Result<TickRecord> {
     let what = What::from_code(&what).ok_or(StoreError::Unknown { what: "tick", value: what })?;
@@ -102,7 +103,7 @@ impl Snapshot<'_> {
     ///
     /// # Errors
     /// As any query.
-    pub fn ticks(&mut self, site_id: i64) -> Result<Vec<TickRecord>> {
+    pub fn ticks(&mut self, site_id: SiteKey) -> Result<Vec<TickRecord>> {
         let rows: Vec<Row> = ticks::table
             .inner_join(users::table)
             .filter(ticks::site_id.eq(site_id).and(ticks::undone_at.is_null()))

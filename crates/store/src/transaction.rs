@@ -4,6 +4,7 @@
 //! the events, all in one transaction: what was computed from a site's facts is good for one revision.
 
 use crate::schema::{events, sites};
+use crate::scope::SiteKey;
 use crate::{Result, Saved, Store, StoreError};
 use diesel::prelude::*;
 use diesel::sql_types::{BigInt, Nullable, Timestamptz};
@@ -20,7 +21,7 @@ pub struct Snapshot<'a> {
 /// A write to one site by one person; it can read as a [`Snapshot`] does.
 pub struct Change<'a> {
     snapshot: Snapshot<'a>,
-    pub(crate) site_id: i64,
+    pub(crate) site_id: SiteKey,
     pub(crate) actor: i64,
     pub(crate) raises_weather: bool,
     events: Vec<NewEvent>,
@@ -363,7 +364,7 @@ impl Store {
     pub fn change<T>(
         &self,
         actor: i64,
-        site_id: i64,
+        site_id: SiteKey,
         change: impl FnOnce(&mut Change<'_>) -> Result<T>,
     ) -> Result<Option<T>> {
         self.change_any(actor, site_id, false, change)
@@ -372,7 +373,7 @@ impl Store {
     pub(crate) fn change_any<T>(
         &self,
         actor: i64,
-        site_id: i64,
+        site_id: SiteKey,
         removed_too: bool,
         work: impl FnOnce(&mut Change<'_>) -> Result<T>,
     ) -> Result<Option<T>> {
@@ -407,7 +408,7 @@ impl Store {
 impl Change<'_> {
     /// The site that is changed.
     #[must_use]
-    pub fn site_id(&self) -> i64 {
+    pub fn site_id(&self) -> SiteKey {
         self.site_id
     }
 
@@ -423,7 +424,7 @@ impl Change<'_> {
         }
         let connection = self.snapshot.connection;
         for event in self.events {
-            event.write(connection, Some(self.site_id), Some(self.actor))?;
+            event.write(connection, Some(self.site_id.number()), Some(self.actor))?;
         }
         diesel::update(sites::table.find(self.site_id))
             .set((

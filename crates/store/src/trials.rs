@@ -1,6 +1,7 @@
 //! Ways of watering that somebody described for a site, and trials that were kept with everything that went in.
 
 use crate::schema::{trial_ways, trials, users};
+use crate::scope::SiteKey;
 use crate::transaction::NewEvent;
 use crate::{Action, Change, Result, Snapshot, StoreError, Subject};
 use diesel::prelude::*;
@@ -72,7 +73,7 @@ impl Snapshot<'_> {
     ///
     /// # Errors
     /// As any query.
-    pub fn trial_ways(&mut self, site_id: i64) -> Result<Vec<WayRecord>> {
+    pub fn trial_ways(&mut self, site_id: SiteKey) -> Result<Vec<WayRecord>> {
         type Row = (i64, String, Value, String, jiff_diesel::Timestamp);
         let rows: Vec<Row> = trial_ways::table
             .inner_join(users::table)
@@ -100,7 +101,7 @@ impl Snapshot<'_> {
     ///
     /// # Errors
     /// As any query.
-    pub fn trials(&mut self, site_id: i64) -> Result<Vec<TrialLine>> {
+    pub fn trials(&mut self, site_id: SiteKey) -> Result<Vec<TrialLine>> {
         type Row = (i64, String, String, String, jiff_diesel::Timestamp);
         let rows: Vec<Row> = trials::table
             .inner_join(users::table)
@@ -123,7 +124,7 @@ impl Snapshot<'_> {
     ///
     /// # Errors
     /// As any query.
-    pub fn trial(&mut self, site_id: i64, id: i64) -> Result<Option<TrialRecord>> {
+    pub fn trial(&mut self, site_id: SiteKey, id: i64) -> Result<Option<TrialRecord>> {
         type Row = (String, String, String, String, String, jiff_diesel::Timestamp);
         let row: Option<Row> = trials::table
             .inner_join(users::table)

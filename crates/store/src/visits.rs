@@ -1,6 +1,7 @@
 //! Visits: what was entered on a day at a site, photographs, levers that were turned after it.
 
 use crate::schema::{users, visit_entries, visit_levers, visit_photos, visits};
+use crate::scope::SiteKey;
 use crate::transaction::NewEvent;
 use crate::{Action, Change, Result, Snapshot, StoreError, Subject, said};
 use diesel::prelude::*;
@@ -185,7 +186,7 @@ impl Snapshot<'_> {
     ///
     /// # Errors
     /// As any query.
-    pub fn visits(&mut self, site_id: i64, most: i64) -> Result<Vec<VisitRecord>> {
+    pub fn visits(&mut self, site_id: SiteKey, most: i64) -> Result<Vec<VisitRecord>> {
         let rows: Vec<VisitRow> = visits::table
             .inner_join(users::table)
             .filter(visits::site_id.eq(site_id).and(visits::removed_at.is_null()))
@@ -200,7 +201,7 @@ impl Snapshot<'_> {
     ///
     /// # Errors
     /// As any query.
-    pub fn visit(&mut self, site_id: i64, id: i64) -> Result<Option<VisitRecord>> {
+    pub fn visit(&mut self, site_id: SiteKey, id: i64) -> Result<Option<VisitRecord>> {
         let row: Option<VisitRow> = visits::table
             .inner_join(users::table)
             .filter(visits::id.eq(id).and(visits::site_id.eq(site_id)).and(visits::removed_at.is_null()))
@@ -214,7 +215,7 @@ impl Snapshot<'_> {
     ///
     /// # Errors
     /// As any query.
-    pub fn visit_entries(&mut self, site_id: i64) -> Result<Vec<EntryRecord>> {
+    pub fn visit_entries(&mut self, site_id: SiteKey) -> Result<Vec<EntryRecord>> {
         let rows: Vec<EntryRow> = visit_entries::table
             .inner_join(visits::table)
             .inner_join(users::table.on(users::id.eq(visit_entries::said_by)))
@@ -277,7 +278,7 @@ impl Snapshot<'_> {
     ///
     /// # Errors
     /// As any query.
-    pub fn photo(&mut self, site_id: i64, id: i64) -> Result<Option<Picture>> {
+    pub fn photo(&mut self, site_id: SiteKey, id: i64) -> Result<Option<Picture>> {
         let row: Option<(Option<Vec<u8>>, Option<String>)> = visit_photos::table
             .inner_join(visits::table)
             .filter(visit_photos::id.eq(id).and(visits::site_id.eq(site_id)))
@@ -292,7 +293,7 @@ impl Snapshot<'_> {
     ///
     /// # Errors
     /// As any query.
-    pub fn levers(&mut self, site_id: i64) -> Result<Vec<LeverRecord>> {
+    pub fn levers(&mut self, site_id: SiteKey) -> Result<Vec<LeverRecord>> {
         type Row =
             ((i64, String, String, String, Value, jiff_diesel::Date), (String, jiff_diesel::Timestamp));
         let rows: Vec<Row> = visit_levers::table

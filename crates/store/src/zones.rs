@@ -1,6 +1,7 @@
 //! Zones and their versions.
 
 use crate::schema::{users, zone_versions, zones};
+use crate::scope::{Scope, SiteKey};
 use crate::transaction::{NewEvent, Versioned};
 use crate::{Action, Change, Result, Saved, Snapshot, Subject, document, hours, known, small};
 use diesel::prelude::*;
@@ -19,7 +20,7 @@ pub struct ZoneRecord {
     /// Identity.
     pub id: i64,
     /// Its site.
-    pub site_id: i64,
+    pub site_id: SiteKey,
     /// Version shown.
     pub version: i32,
     /// The survey.
@@ -115,7 +116,7 @@ impl ZoneRow {
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct ZoneName {
     /// Its site.
-    pub site_id: i64,
+    pub site_id: SiteKey,
     /// The site's name.
     pub site_name: String,
     /// Identity.
@@ -128,9 +129,9 @@ pub struct ZoneName {
 
 /// Which zones to load.
 #[derive(Clone, Copy)]
-enum Which {
-    All,
-    OfSite(i64),
+enum Which<'a> {
+    In(&'a Scope),
+    OfSite(SiteKey),
     One(i64),
 }
 
@@ -147,9 +148,9 @@ impl Versioned for ZoneRecord {
     }
 }
 
-type Loaded = (ZoneRow, i64, String, jiff_diesel::Timestamp);
+type Loaded = (ZoneRow, SiteKey, String, jiff_diesel::Timestamp);
 
-fn current(connection: &mut PgConnection, which: Which) -> Result<Vec<ZoneRecord>> {
+fn current(connection: &mut PgConnection, which: Which<'_>) -> Result<Vec<ZoneRecord>> {
     let mut query = zone_versions::table
         .inner_join(zones::table)
         .inner_join(users::table)
@@ -159,7 +160,10 @@ fn current(connection: &mut PgConnection, which: Which) -> Result<Vec<ZoneRecord
         .select((ZoneRow::as_select(), zones::site_id, users::display_name, zone_versions::saved_at))
         .into_boxed();
     query = match which {
-        Which::All => query,
+        Which::In(scope) => match scope.given() {
+            None => query,
+            Some(given) => query.filter(zones::site_id.eq_any(given.to_vec())),
+        },
         Which::OfSite(id) => query.filter(zones::site_id.eq(id)),
         Which::One(id) => query.filter(zones::id.eq(id)),
     };
@@ -183,7 +187,7 @@ fn current(connection: &mut PgConnection, which: Which) -> Result<Vec<ZoneRecord
 
 pub(crate) fn insert_zone(
     connection: &mut PgConnection,
-    site_id: i64,
+    site_id: SiteKey,
     zone: &Zone,
     user_id: i64,
 ) -> Result<i64> {
@@ -206,7 +210,7 @@ impl Snapshot<'_> {
     ///
     /// # Errors
     /// As any query.
-    pub fn zones(&mut self, site_id: i64) -> Result<Vec<ZoneRecord>> {
+    pub fn zones(&mut self, site_id: SiteKey) -> Result<Vec<ZoneRecord>> {
         current(self.connection, Which::OfSite(site_id))
     }
 
@@ -232,23 +236,23 @@ impl Snapshot<'_> {
             .transpose()
     }
 
-    /// Every zone of every site.
+    /// Every zone of every site of a scope.
     ///
     /// # Errors
     /// As any query.
-    pub fn all_zones(&mut self) -> Result<Vec<ZoneRecord>> {
-        current(self.connection, Which::All)
+    pub fn all_zones(&mut self, scope: &Scope) -> Result<Vec<ZoneRecord>> {
+        current(self.connection, Which::In(scope))
     }
 
-    /// The names of every zone of every site, for finding.
+    /// The names of every zone of every site of a scope, for finding.
     ///
     /// # Errors
     /// As any query.
-    pub fn all_zone_names(&mut self) -> Result<Vec<ZoneName>> {
+    pub fn all_zone_names(&mut self, scope: &Scope) -> Result<Vec<ZoneName>> {
         let connection = &mut *self.connection;
-        let all = current(connection, Which::All)?;
-        let names: std::collections::BTreeMap<i64, String> =
-            self.sites()?.into_iter().map(|s| (s.id, s.site.name)).collect();
+        let all = current(connection, Which::In(scope))?;
+        let names: std::collections::BTreeMap<SiteKey, String> =
+            self.sites(scope)?.into_iter().map(|s| (s.id, s.site.name)).collect();
         Ok(all
             .into_iter()
             .filter_map(|z| {

@@ -50,6 +50,12 @@ fn zone(number: u16, name: &str, plant: PlantKind, soil: Texture, head: HeadType
 }
 
 /// The night of a site whose box nobody entered.
+/// A site by its number, as the program itself sees it.
+#[allow(clippy::disallowed_methods)]
+pub(crate) fn key(number: i64) -> upland_store::scope::SiteKey {
+    upland_store::scope::Scope::program().site(number).unwrap()
+}
+
 pub(crate) fn decided(units: UnitSystem) -> Decided {
     with_settings(units, None)
 }
@@ -125,11 +131,18 @@ fn with_settings(units: UnitSystem, settings: Option<Settings>) -> Decided {
     let zones = zones
         .into_iter()
         .zip(1..)
-        .map(|(zone, id)| ZoneRecord { id, site_id: 1, version: 1, zone, saved_by: "Bram".into(), saved_at })
+        .map(|(zone, id)| ZoneRecord {
+            id,
+            site_id: key(1),
+            version: 1,
+            zone,
+            saved_by: "Bram".into(),
+            saved_at,
+        })
         .collect();
     let record = ControllerRecord {
         id: 1,
-        site_id: 1,
+        site_id: key(1),
         version: 1,
         controller: Controller { number: 1, place: "Potting shed".into(), card },
         fallback_version: None,
@@ -139,7 +152,7 @@ fn with_settings(units: UnitSystem, settings: Option<Settings>) -> Decided {
     };
     let climate = Arc::new(climate);
     let site = SiteRecord {
-        id: 1,
+        id: key(1),
         version: 3,
         site,
         revision: 1,

@@ -1,6 +1,7 @@
 //! One question asked of every view: what a box will do in a night, who holds it, and whether that is right.
 
 use crate::fixture;
+use crate::fixture::key;
 use crate::site::clock::{Moment, evening};
 use crate::site::sensing::SensorStates;
 use jiff::civil::{Date, date, time};
@@ -116,7 +117,7 @@ proptest! {
         let card = generic().into_iter().find(|(code, _)| *code == case.sensor).unwrap().1;
         loaded.sensors = vec![SensorRecord {
             id: 1,
-            site_id: 1,
+            site_id: key(1),
             installed_on: date(2026, 1, 1),
             feeds_weather: true,
             version: 1,

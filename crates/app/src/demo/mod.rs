@@ -14,6 +14,7 @@ use upland_core::weather::Station;
 use upland_core::weather::record::{RawDay, SourceKind, Variable};
 use upland_formats::site_file::{self, SiteFile};
 use upland_store::accounts::Role;
+use upland_store::scope::{Scope, SiteKey};
 use upland_store::sites::time_zone;
 use upland_store::weather::{Incoming, SourcePlace};
 use upland_store::{Change, Store, StoreError};
@@ -118,7 +119,7 @@ fn fill(store: &Store, now: Timestamp) -> Result<(), StoreError> {
 }
 
 /// Takes days into the record of a source: who brings them, for which site, to which source.
-fn bring(store: &Store, to: (i64, i64, i64), file_name: &str, days: &[RawDay]) -> Result<(), StoreError> {
+fn bring(store: &Store, to: (i64, SiteKey, i64), file_name: &str, days: &[RawDay]) -> Result<(), StoreError> {
     let incoming = Incoming { to, file_name, draft: 0, days, hours: &[] };
     store.import_weather(incoming, |_| Ok(())).map(|_| ())
 }
@@ -136,8 +137,11 @@ fn town(index: u64, station: &Station, last: Date) -> Vec<RawDay> {
 pub fn bring_days(store: &Store, now: Timestamp) -> Result<(), StoreError> {
     store.alone(|store| {
         let mut gauges = 0;
-        let sites: BTreeMap<i64, _> =
-            store.read(|snapshot| snapshot.sites())?.into_iter().map(|s| (s.id, s)).collect();
+        let sites: BTreeMap<SiteKey, _> = store
+            .read(|snapshot| snapshot.sites(&Scope::program()))?
+            .into_iter()
+            .map(|s| (s.id, s))
+            .collect();
         for (id, record) in sites {
             let imports = store.read(|snapshot| snapshot.imports(id))?;
             let of = |file: &str| imports.iter().rfind(|i| i.file_name == file && !i.undone);

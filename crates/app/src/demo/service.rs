@@ -10,6 +10,7 @@ use upland_core::site::Site;
 use upland_core::weather::record::SourceKind;
 use upland_formats::weather_file::{Clock as StampClock, DateOrder, MappedColumn, Mapping, Quantity, Stamp};
 use upland_store::accounts::Role;
+use upland_store::scope::{Scope, SiteKey};
 use upland_store::weather::{ServiceSettings, SourcePlace};
 use upland_store::{Change, Store, StoreError};
 
@@ -69,7 +70,7 @@ fn mapping() -> (String, Mapping) {
 }
 
 /// Makes the source of the stand-in at a site; who answers for it.
-fn enter(store: &Store, (user, id): (i64, i64), site: &Site) -> Result<(), StoreError> {
+fn enter(store: &Store, (user, id): (i64, SiteKey), site: &Site) -> Result<(), StoreError> {
     let place = place(site);
     let settings = at(PORTS.start);
     store.change(user, id, |change: &mut Change<'_>| {
@@ -95,7 +96,7 @@ pub fn start(store: &Store, loaded: bool) -> Result<(), StoreError> {
     let files = sites().map_err(|_| own("a site"))?;
     let first = files.first().ok_or_else(|| own("no site"))?;
     if loaded {
-        let sites = store.read(|snapshot| snapshot.sites())?;
+        let sites = store.read(|snapshot| snapshot.sites(&Scope::program()))?;
         let by =
             store.read(|snapshot| snapshot.users())?.into_iter().find(|user| user.role == Role::Technician);
         let at = sites.into_iter().find(|site| site.site.name == first.site.name);
@@ -104,7 +105,7 @@ pub fn start(store: &Store, loaded: bool) -> Result<(), StoreError> {
         }
     }
     let found = store.read(|snapshot| {
-        for (id, _) in snapshot.site_names()? {
+        for (id, _) in snapshot.site_names(&Scope::program())? {
             let source = snapshot.sources(id)?.into_iter().find(|s| s.name == NAME);
             let service = match &source {
                 Some(source) => snapshot.service(source.id)?,

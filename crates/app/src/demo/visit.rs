@@ -3,6 +3,7 @@
 use super::own;
 use jiff::{SignedDuration, Timestamp};
 use serde_json::{Value, json};
+use upland_store::scope::SiteKey;
 use upland_store::visits::NewEntry;
 use upland_store::{Change, StoreError};
 
@@ -24,7 +25,7 @@ const SEEN: [(u16, &str, &[&str], &str); 5] = [
 ///
 /// # Errors
 /// When the database refuses.
-pub fn enter(change: &mut Change<'_>, site: i64, evening: Timestamp) -> Result<(), StoreError> {
+pub fn enter(change: &mut Change<'_>, site: SiteKey, evening: Timestamp) -> Result<(), StoreError> {
     let day = super::EVENING.date();
     let visit = change.visit_on(day)?;
     let mut at = evening - MORNING;

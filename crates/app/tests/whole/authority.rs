@@ -2,7 +2,7 @@
 //! a form token and with a wrong one, and with the identities of one site under the address of another.
 
 use super::http::{Person, token};
-use super::server::Server;
+use super::server::{Server, key};
 use jiff::civil::date;
 use std::collections::BTreeMap;
 use std::path::Path;
@@ -142,11 +142,13 @@ impl Things {
     // Long: one thing of each kind.
     fn of(store: &Store) -> Self {
         let user = store.read(|s| s.users()).unwrap().into_iter().find(|u| u.login == "bram").unwrap().id;
-        let facts = store.read(|s| Ok((s.zones(1)?[0].id, s.controllers(1)?[0].id, s.sensors(1)?[0].id)));
+        let facts = store
+            .read(|s| Ok((s.zones(key(1))?[0].id, s.controllers(key(1))?[0].id, s.sensors(key(1))?[0].id)));
         let (zone, controller, sensor) = facts.unwrap();
-        let source = store.read(|s| s.sources(1)).unwrap()[0].id;
-        let import = store.read(|s| s.imports(1)).unwrap()[0].id;
-        let draft = store.create_draft((1, source), user, "x.csv", b"date,tmin_c,tmax_c\n", false).unwrap();
+        let source = store.read(|s| s.sources(key(1))).unwrap()[0].id;
+        let import = store.read(|s| s.imports(key(1))).unwrap()[0].id;
+        let draft =
+            store.create_draft((key(1), source), user, "x.csv", b"date,tmin_c,tmax_c\n", false).unwrap();
         let event = NewSensorEvent {
             kind: SensorEventKind::Task,
             from: "2026-07-14T12:00:00Z".parse().unwrap(),
@@ -163,7 +165,7 @@ impl Things {
         };
         let said =
             Overrule { date: date(2026, 7, 1), variable: Variable::Rain, keep: false, reason: "x".into() };
-        let made = store.change(user, 1, |c| {
+        let made = store.change(user, key(1), |c| {
             Ok([
                 c.note_event(zone, date(2026, 7, 1), (EventKind::Run, 5.0), "x")?,
                 c.save_catch_test(zone, date(2026, 7, 1), &cans)?,
@@ -175,7 +177,7 @@ impl Things {
                 Some(c.note("x", None, None)?),
             ])
         });
-        let visited = store.change(user, 1, |c| {
+        let visited = store.change(user, key(1), |c| {
             let visit = c.visit_on(date(2026, 7, 1))?;
             let at = "2026-07-01T12:00:00Z".parse().unwrap();
             let body = serde_json::json!({ "controller": 1, "station": 1, "looks": "dry" });
@@ -280,9 +282,48 @@ fn nobody_a_reader_and_a_technician_get_what_their_role_allows_and_no_more() {
             assert!(refused.contains(&status), "{role:?} {} {address}: {status}", row.method);
         }
     }
-    let revision = store.read(|s| s.stamp(1)).unwrap().unwrap().revision;
+    let revision = store.read(|s| s.stamp(key(1))).unwrap().unwrap().revision;
     let expected = store.read(|s| s.events(Some(1), 1)).unwrap();
     assert!(revision > 1 && !expected.is_empty(), "and the test itself wrote before");
+}
+
+#[test]
+fn whoever_was_given_other_sites_finds_nothing_of_this_one_at_any_address() {
+    let server = Server::start(true);
+    let store = server.store();
+    let things = Things::of(&store);
+    let users = store.read(|s| s.users()).unwrap();
+    let id = |login: &str| users.iter().find(|u| u.login == login).unwrap().id;
+    for login in ["wren", "bram"] {
+        assert!(store.give_sites(id(login), Some(&[2, 3]), id("isla")).unwrap());
+    }
+    let people = [(Least::Reader, "wren"), (Least::Technician, "bram")];
+    let people = people.map(|(role, login)| (role, Person::signed_in(&server, login)));
+    let stamp = || store.read(|s| s.stamp(key(1))).unwrap();
+    let before = stamp();
+    let mut tried = 0;
+    for row in rows().iter().filter(|r| r.path.starts_with("/sites/{id}")) {
+        let address = things.address(&row.path, 1);
+        for (role, person) in people.iter().filter(|(role, _)| *role >= row.least) {
+            let token = token(&person.get("/").text);
+            let status = send(person, row, &address, &[("csrf", token.as_str())]);
+            // What is no question or file at all may be refused before its site is looked for.
+            assert!(matches!(status, 404 | 400), "{role:?} {} {address}: {status}", row.method);
+            tried += 1;
+        }
+    }
+    assert!(tried > 200, "{tried}");
+    assert_eq!(stamp(), before, "nothing was written");
+    for (_, person) in &people {
+        for page in
+            ["/", "/calls", "/calls.csv", "/ordinances", "/find.json?words=a", "/find.json?words=botanic"]
+        {
+            let told = person.get(page).text;
+            assert!(!told.contains("Botanic") && !told.contains("/sites/1/"), "{page}: {told}");
+        }
+        assert_eq!(person.get("/sites/2/today").status, 200);
+    }
+    assert!(people[0].1.get("/find.json?words=hollin").text.contains("/sites/2/"), "what was given is found");
 }
 
 #[test]
@@ -290,7 +331,7 @@ fn no_form_is_taken_without_the_token_of_its_session() {
     let server = Server::start(true);
     let store = server.store();
     let things = Things::of(&store);
-    let stamps = || store.read(|s| Ok((s.stamp(1)?, s.stamp(2)?, s.users()?))).unwrap();
+    let stamps = || store.read(|s| Ok((s.stamp(key(1))?, s.stamp(key(2))?, s.users()?))).unwrap();
     let before = stamps();
     let owner = Person::signed_in(&server, "isla");
     let other = token(&Person::signed_in(&server, "bram").get("/").text);
@@ -316,8 +357,16 @@ fn no_page_or_form_reaches_a_thing_of_another_site() {
     let things = Things::of(&store);
     let owner = Person::signed_in(&server, "isla");
     let key = token(&owner.get("/").text);
-    let stamps =
-        || store.read(|s| Ok((s.stamp(1)?.unwrap().revision, s.stamp(2)?.unwrap().revision))).unwrap();
+    let stamps = || {
+        store
+            .read(|s| {
+                Ok((
+                    s.stamp(super::server::key(1))?.unwrap().revision,
+                    s.stamp(super::server::key(2))?.unwrap().revision,
+                ))
+            })
+            .unwrap()
+    };
     let before = stamps();
     // Everything that a form of this program may carry, so that only the address is wrong.
     let fields = [

@@ -2,7 +2,7 @@
 
 use super::http::Person;
 use super::sensors::{body, device, post};
-use super::server::Server;
+use super::server::{Server, key};
 use jiff::{Timestamp, ToSpan};
 use std::time::Duration;
 use upland_store::queue::Task;
@@ -50,7 +50,7 @@ fn a_file_taken_in_by_a_killed_worker_is_taken_in_once_by_the_next() {
     first.kill();
     let second = server.worker();
     until("the end", || told().contains("\"running\":false"));
-    let imports = server.store().read(|s| s.imports(4)).unwrap();
+    let imports = server.store().read(|s| s.imports(key(4))).unwrap();
     let of_file: Vec<_> = imports.iter().filter(|i| i.file_name == "thirty.csv").collect();
     assert_eq!(of_file.len(), 1, "{of_file:?}");
     let days = server.store().read(|s| s.raw_days(of_file[0].source_id)).unwrap();

@@ -5,7 +5,7 @@ use super::server::Server;
 
 /// Addresses of the demo for every page of the route table that a technician or the owner opens. Downloads, data for
 /// scripts and pages that need something made first are left out.
-pub const PAGES: [&str; 55] = [
+pub const PAGES: [&str; 56] = [
     "/",
     "/about",
     "/audit",
@@ -19,6 +19,7 @@ pub const PAGES: [&str; 55] = [
     "/ordinances/1",
     "/ordinances/new",
     "/people",
+    "/people/2/sites",
     "/sites/1/boxes/1",
     "/sites/1/boxes/1/budget",
     "/sites/1/boxes/1/card",

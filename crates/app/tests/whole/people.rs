@@ -19,6 +19,7 @@ fn identity(owner: &Person, name: &str) -> String {
 }
 
 #[test]
+// Long: one story from the door to the sites.
 fn somebody_is_let_in_and_can_do_what_the_role_says() {
     let server = Server::start(true);
     let isla = Person::signed_in(&server, "isla");
@@ -37,9 +38,19 @@ fn somebody_is_let_in_and_can_do_what_the_role_says() {
     }
     assert_eq!(add(&isla, "Fern", "Fern of the Slope", "larkrigg-demo", "reader").status, 303);
     let fern = Person::signed_in(&server, "fern");
-    assert_eq!(fern.get("/sites/1/today").status, 200);
-    assert_eq!(fern.get("/sites/1/zones/new").status, 403, "a reader");
+    assert_eq!(fern.get("/sites/1/today").status, 404, "a reader sees what was given, and nothing was yet");
     let id = identity(&isla, "Fern of the Slope");
+    let sees = format!("/people/{id}/sites");
+    let give = |fields: &[(&str, &str)]| isla.post_from(&sees, &sees, fields).status;
+    assert_eq!(give(&[]), 400, "neither every site nor these");
+    assert_eq!(give(&[("sees", "these"), ("site-1", "yes"), ("site-999", "yes"), ("site-x", "yes")]), 303);
+    assert!(isla.get(PEOPLE).text.contains("1 site<"), "{}", isla.get(PEOPLE).text);
+    assert_eq!(fern.get("/").headers["location"], "/sites/1/today", "one site needs no list");
+    assert_eq!((fern.get("/sites/1/today").status, fern.get("/sites/2/today").status), (200, 404));
+    assert_eq!(give(&[("sees", "every")]), 303);
+    assert_eq!((fern.get("/sites/2/today").status, fern.get("/").status), (200, 200));
+    assert_eq!(give(&[("sees", "these"), ("site-1", "yes"), ("site-2", "yes")]), 303);
+    assert_eq!(fern.get("/sites/1/zones/new").status, 403, "a reader");
     let role = |role: &str| isla.post_from(PEOPLE, &format!("/people/{id}/role"), &[("role", role)]);
     assert_eq!(role("technician").status, 303);
     assert!(isla.get(PEOPLE).text.contains("The role is changed."));
@@ -48,6 +59,27 @@ fn somebody_is_let_in_and_can_do_what_the_role_says() {
     assert_eq!(role("technician").status, 303);
     assert!(isla.get(PEOPLE).text.contains("That is the role already."), "nothing was done, and it says so");
     assert_eq!(role("king").status, 400);
+    // Whoever makes a site sees it, and an owner sees every one.
+    let made = [
+        ("name", "Larkrigg Nursery"),
+        ("units", "metric"),
+        ("latitude", "46.2"),
+        ("longitude", "8.1"),
+        ("elevation", "900"),
+        ("time_zone", "Etc/GMT-2"),
+        ("from", "22:00"),
+        ("until", "06:00"),
+        ("controller", "Shed"),
+        ("card", "twelve"),
+    ];
+    let new = fern.post_from("/sites/new", "/sites", &made);
+    assert_eq!(new.status, 303, "{}", new.text);
+    assert_eq!(fern.get(&new.headers["location"]).status, 200, "the maker sees it");
+    assert_eq!(fern.get("/sites/3/today").status, 404);
+    assert_eq!(role("owner").status, 303);
+    assert_eq!(fern.get("/sites/3/today").status, 200);
+    assert_eq!(fern.get(&sees).status, 404, "there is nothing to give to an owner");
+    assert_eq!(role("technician").status, 303);
     assert_eq!(isla.post_from(PEOPLE, "/people/99999/role", &[("role", "reader")]).status, 404);
 }
 

@@ -7,6 +7,11 @@ use upland_store::testing::TestDatabase;
 
 pub const BINARY: &str = env!("CARGO_BIN_EXE_upland-almanac");
 
+/// A site by its number, as the program itself sees it.
+pub fn key(number: i64) -> upland_store::scope::SiteKey {
+    upland_store::scope::Scope::program().site(number).unwrap()
+}
+
 /// A running server; stopped and its database dropped with this value.
 pub struct Server {
     child: Child,

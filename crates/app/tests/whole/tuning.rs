@@ -3,7 +3,7 @@
 use super::browser::{Browser, Page};
 use super::cli::{run, stderr, stdout};
 use super::http::{Person, token};
-use super::server::Server;
+use super::server::{Server, key};
 use serde_json::Value;
 use std::time::Duration;
 
@@ -17,7 +17,7 @@ fn enter(person: &Person, fields: &[(&str, &str)]) -> String {
 }
 
 fn zone_id(server: &Server, name: &str) -> String {
-    let zones = server.store().read(|s| s.zones(1)).unwrap();
+    let zones = server.store().read(|s| s.zones(key(1))).unwrap();
     zones.iter().find(|z| z.zone.name == name).unwrap().id.to_string()
 }
 
@@ -75,7 +75,7 @@ fn a_visit_is_entered_seen_taken_back_and_brought_back() {
     );
     // A reader sees it and changes nothing.
     let wren = Person::signed_in(&server, "wren");
-    let visit = server.store().read(|s| s.visits(1, 1)).unwrap()[0].id;
+    let visit = server.store().read(|s| s.visits(key(1), 1)).unwrap()[0].id;
     let seen = wren.get(&format!("/sites/1/visits/{visit}"));
     assert_eq!((seen.status, seen.text.contains("Take this lever")), (200, false));
     // The visit as a file is one that the command reads.
@@ -94,7 +94,7 @@ fn a_visit_is_entered_seen_taken_back_and_brought_back() {
     let wren = Person::signed_in(&fresh, "isla");
     let take = || wren.upload("/sites/1/tuning", "/sites/1/visits", "visit.json", morning.as_bytes()).status;
     assert_eq!((take(), take()), (303, 303));
-    assert_eq!(fresh.store().read(|s| s.visit_entries(1)).unwrap().len(), 2, "a zone and a box, once");
+    assert_eq!(fresh.store().read(|s| s.visit_entries(key(1))).unwrap().len(), 2, "a zone and a box, once");
     assert!(wren.get("/sites/1/tuning").text.contains("0 of 2 entries"));
     let bad = morning.replace("wet", "damp");
     wren.upload("/sites/1/tuning", "/sites/1/visits", "visit.json", bad.as_bytes());
@@ -104,8 +104,14 @@ fn a_visit_is_entered_seen_taken_back_and_brought_back() {
     assert_eq!((undo("undo"), undo("undo")), (303, 404), "taken off the list, once");
     assert_eq!(bram.get(&format!("/sites/1/visits/{visit}")).status, 404);
     assert_eq!((undo("redo"), undo("redo")), (303, 404));
-    let entry =
-        server.store().read(|s| s.visit_entries(1)).unwrap().iter().find(|e| e.kind == "box").unwrap().id;
+    let entry = server
+        .store()
+        .read(|s| s.visit_entries(key(1)))
+        .unwrap()
+        .iter()
+        .find(|e| e.kind == "box")
+        .unwrap()
+        .id;
     assert_eq!(undo(&format!("entries/{entry}/undo")), 303);
     assert!(!bram.get(&format!("/sites/1/visits/{visit}")).text.contains("A bypass was left on"));
 }
@@ -131,7 +137,7 @@ fn two_people_are_brought_together_and_a_removed_zone_is_a_note() {
         page.contains("phone was") && page.contains("days off; what was entered on it is dated by ours"),
         "{page}"
     );
-    assert_eq!(server.store().read(|s| s.visits(1, 10)).unwrap().len(), 1, "one visit, of today");
+    assert_eq!(server.store().read(|s| s.visits(key(1), 10)).unwrap().len(), 1, "one visit, of today");
 }
 
 #[test]
@@ -146,7 +152,7 @@ fn a_lever_makes_a_version_and_what_is_keyed_in_is_what_the_account_takes() {
     enter(&bram, &[("what", "zone"), ("about", &lawn), ("looks", "wet")]);
     let page =
         enter(&bram, &[("what", "zone"), ("about", &heather), ("looks", "wet"), ("wet_patches", "on")]);
-    let visit = server.store().read(|s| s.visits(1, 1)).unwrap()[0].id;
+    let visit = server.store().read(|s| s.visits(key(1), 1)).unwrap()[0].id;
     let levers: Vec<&str> =
         page.split("name=\"lever\" value=\"").skip(1).map(|p| p.split('"').next().unwrap()).collect();
     assert!(!levers.is_empty(), "{page}");
@@ -159,14 +165,14 @@ fn a_lever_makes_a_version_and_what_is_keyed_in_is_what_the_account_takes() {
         303,
         "a lever that is no longer proposed is said, not an error"
     );
-    let before = server.store().read(|s| s.settings_of_site(1)).unwrap();
+    let before = server.store().read(|s| s.settings_of_site(key(1))).unwrap();
     let (&box_id, first) = before.iter().next().unwrap();
     let first = first.version;
     for lever in &levers {
         assert_eq!(accept(lever).status, 303);
     }
-    let after = server.store().read(|s| s.settings_of_site(1)).unwrap()[&box_id].version;
-    let taken = server.store().read(|s| s.levers(1)).unwrap();
+    let after = server.store().read(|s| s.settings_of_site(key(1))).unwrap()[&box_id].version;
+    let taken = server.store().read(|s| s.levers(key(1))).unwrap();
     let told = |l: &upland_store::visits::LeverRecord| l.foretold.as_array().map_or(0, Vec::len);
     assert!(taken.iter().all(|l| told(l) == 8), "every zone is foretold");
     assert!(!taken.is_empty() && taken.iter().all(|l| l.look_again > jiff::civil::date(2026, 7, 14)));
@@ -176,7 +182,7 @@ fn a_lever_makes_a_version_and_what_is_keyed_in_is_what_the_account_takes() {
     // Every lever stands in the last version: none undid another.
     let history = bram.get("/sites/1/boxes/1/history").text;
     assert!(history.matches("after a visit:").count() >= usize::try_from(after - first).unwrap());
-    let last = server.store().read(|s| s.settings_of_site(1)).unwrap().remove(&box_id).unwrap().settings;
+    let last = server.store().read(|s| s.settings_of_site(key(1))).unwrap().remove(&box_id).unwrap().settings;
     let again = bram.get(&format!("/sites/1/visits/{visit}")).text;
     assert!(!again.contains("Take this lever"), "each says that it is taken: {again}");
     let found = before[&box_id].settings.clone();
@@ -399,7 +405,7 @@ async fn a_visit_on_a_phone_outlives_a_cut_network_and_a_closed_browser() {
     page.script("[...document.querySelectorAll('[data-step]')].find((s) => !s.hidden).querySelector('form .savebar button').click()").await;
     on_a_zone(&page).await;
     look(&page, "wet").await;
-    let kept = || server.store().read(|s| s.visit_entries(1)).unwrap().len();
+    let kept = || server.store().read(|s| s.visit_entries(key(1))).unwrap().len();
     assert_eq!(kept(), 2, "sent while the network was there");
 
     server.stop();
@@ -421,7 +427,7 @@ async fn a_visit_on_a_phone_outlives_a_cut_network_and_a_closed_browser() {
     server.start_again();
     page.script("window.dispatchEvent(new Event('online'))").await;
     waiting(&page, "").await;
-    let entries = server.store().read(|s| s.visit_entries(1)).unwrap();
+    let entries = server.store().read(|s| s.visit_entries(key(1))).unwrap();
     let mut keys: Vec<_> =
         entries.iter().filter(|e| e.kind == "zone").map(|e| (e.about, e.body["looks"].clone())).collect();
     assert_eq!(keys.len(), 3, "each once: {keys:?}");
@@ -440,7 +446,7 @@ async fn a_visit_on_a_phone_outlives_a_cut_network_and_a_closed_browser() {
     second.goto(&server, "/sites/1/tuning").await;
     second.sound("what the visit comes to").await;
     assert!(second.text().await.contains("Bram saw it wet, Isla later dry"), "{}", second.text().await);
-    assert_eq!(server.store().read(|s| s.visits(1, 10)).unwrap().len(), 1);
+    assert_eq!(server.store().read(|s| s.visits(key(1), 10)).unwrap().len(), 1);
     other.close().await;
     browser.close().await;
 }

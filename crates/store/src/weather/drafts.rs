@@ -3,6 +3,7 @@
 use super::{Comparison, Incoming, count};
 use crate::queue::{self, Task};
 use crate::schema::weather_drafts;
+use crate::scope::SiteKey;
 use crate::{Result, Snapshot, Store, StoreError};
 use diesel::prelude::*;
 use upland_core::weather::record::{RawDay, RawHour};
@@ -28,7 +29,7 @@ pub struct Draft {
     /// Identity.
     pub id: i64,
     /// Its site.
-    pub site_id: i64,
+    pub site_id: SiteKey,
     /// The source it goes to.
     pub source_id: i64,
     /// Who brought it.
@@ -53,7 +54,7 @@ pub struct Draft {
 #[diesel(table_name = weather_drafts, check_for_backend(diesel::pg::Pg))]
 struct DraftRow {
     id: i64,
-    site_id: i64,
+    site_id: SiteKey,
     source_id: i64,
     user_id: i64,
     file_name: String,
@@ -96,7 +97,7 @@ impl Snapshot<'_> {
     ///
     /// # Errors
     /// As any query.
-    pub fn draft(&mut self, site_id: i64, id: i64) -> Result<Option<Draft>> {
+    pub fn draft(&mut self, site_id: SiteKey, id: i64) -> Result<Option<Draft>> {
         weather_drafts::table
             .filter(weather_drafts::id.eq(id).and(weather_drafts::site_id.eq(site_id)))
             .select(DraftRow::as_select())
@@ -110,7 +111,7 @@ impl Snapshot<'_> {
     ///
     /// # Errors
     /// As any query.
-    pub fn draft_content(&mut self, site_id: i64, id: i64) -> Result<Option<Vec<u8>>> {
+    pub fn draft_content(&mut self, site_id: SiteKey, id: i64) -> Result<Option<Vec<u8>>> {
         Ok(weather_drafts::table
             .filter(weather_drafts::id.eq(id).and(weather_drafts::site_id.eq(site_id)))
             .select(weather_drafts::content)
@@ -126,7 +127,7 @@ impl Store {
     /// As any query.
     pub fn create_draft(
         &self,
-        (site_id, source_id): (i64, i64),
+        (site_id, source_id): (SiteKey, i64),
         user_id: i64,
         file_name: &str,
         content: &[u8],
@@ -159,7 +160,7 @@ impl Store {
     ///
     /// # Errors
     /// As any query.
-    pub fn set_draft_mapping(&self, site_id: i64, id: i64, mapping: &serde_json::Value) -> Result<bool> {
+    pub fn set_draft_mapping(&self, site_id: SiteKey, id: i64, mapping: &serde_json::Value) -> Result<bool> {
         let rows = diesel::update(
             weather_drafts::table.filter(
                 weather_drafts::id
@@ -195,7 +196,7 @@ impl Store {
     ///
     /// # Errors
     /// As any query.
-    pub fn cancel_draft(&self, site_id: i64, id: i64) -> Result<bool> {
+    pub fn cancel_draft(&self, site_id: SiteKey, id: i64) -> Result<bool> {
         let rows = diesel::update(
             weather_drafts::table.filter(weather_drafts::id.eq(id).and(weather_drafts::site_id.eq(site_id))),
         )
@@ -208,7 +209,7 @@ impl Store {
     ///
     /// # Errors
     /// As any query.
-    pub fn drop_draft(&self, site_id: i64, id: i64) -> Result<bool> {
+    pub fn drop_draft(&self, site_id: SiteKey, id: i64) -> Result<bool> {
         let rows = diesel::delete(
             weather_drafts::table.filter(
                 weather_drafts::id

@@ -2,6 +2,7 @@
 
 use super::{BySource, count};
 use crate::schema::{users, weather_days, weather_hours, weather_imports, weather_sources};
+use crate::scope::SiteKey;
 use crate::transaction::NewEvent;
 use crate::{Action, Result, Snapshot, Store, StoreError, Subject};
 use diesel::prelude::*;
@@ -61,7 +62,7 @@ pub struct Comparison {
 #[derive(Queryable, Selectable, Insertable)]
 #[diesel(table_name = weather_days, check_for_backend(diesel::pg::Pg))]
 pub(super) struct DayRow {
-    site_id: i64,
+    site_id: SiteKey,
     date: jiff_diesel::Date,
     import_id: i64,
     tmin_c: Option<f64>,
@@ -76,7 +77,7 @@ pub(super) struct DayRow {
 }
 
 impl DayRow {
-    pub(super) fn new(site_id: i64, import_id: i64, day: &RawDay) -> Self {
+    pub(super) fn new(site_id: SiteKey, import_id: i64, day: &RawDay) -> Self {
         Self {
             site_id,
             date: day.date.to_diesel(),
@@ -225,7 +226,7 @@ fn newest_last<R>(mut rows: Vec<(R, i64, i64)>, date: impl Fn(&R) -> Date) -> Ve
     rows.into_iter().map(|(row, source, _)| (row, source)).collect()
 }
 
-pub(super) fn raw_days_of_site(connection: &mut PgConnection, site_id: i64) -> Result<BySource<RawDay>> {
+pub(super) fn raw_days_of_site(connection: &mut PgConnection, site_id: SiteKey) -> Result<BySource<RawDay>> {
     let rows: Vec<(DayRow, i64, i64)> =
         layers!(weather_days, DayRow, weather_days::site_id.eq(site_id)).load(connection)?;
     let mut by_source: BySource<RawDay> = BTreeMap::new();
@@ -360,7 +361,7 @@ impl Snapshot<'_> {
     ///
     /// # Errors
     /// As any query.
-    pub fn imports(&mut self, site_id: i64) -> Result<Vec<Import>> {
+    pub fn imports(&mut self, site_id: SiteKey) -> Result<Vec<Import>> {
         type Row = (
             (i64, i64, String, jiff_diesel::Date, jiff_diesel::Date),
             (i32, i32, i32, i32),
@@ -421,7 +422,7 @@ impl Snapshot<'_> {
 #[derive(Debug, Clone, Copy)]
 pub struct Incoming<'a> {
     /// Who brings it, to which site and source.
-    pub to: (i64, i64, i64),
+    pub to: (i64, SiteKey, i64),
     /// Its name.
     pub file_name: &'a str,
     /// The draft it is read from; 0 for none.

@@ -5,6 +5,7 @@ use super::{BySource, has_days, sources};
 use crate::schema::{
     users, weather_choices, weather_mappings, weather_normals, weather_overrules, weather_sources,
 };
+use crate::scope::SiteKey;
 use crate::transaction::NewEvent;
 use crate::{Action, Change, Result, Snapshot, Store, StoreError, Subject, document, known};
 use diesel::prelude::*;
@@ -53,7 +54,7 @@ type OverruleRow = (
 
 pub(super) fn overrules_of_site(
     connection: &mut PgConnection,
-    site_id: i64,
+    site_id: SiteKey,
 ) -> Result<BySource<OverruleRecord>> {
     let rows: Vec<OverruleRow> = weather_overrules::table
         .inner_join(users::table)
@@ -90,7 +91,7 @@ pub(super) fn overrules_of_site(
     Ok(by_source)
 }
 
-pub(super) fn choice(connection: &mut PgConnection, site_id: i64) -> Result<Option<Choice>> {
+pub(super) fn choice(connection: &mut PgConnection, site_id: SiteKey) -> Result<Option<Choice>> {
     type Row = (i64, serde_json::Value, String, String, jiff_diesel::Timestamp);
     let row: Option<Row> = weather_choices::table
         .inner_join(users::table)
@@ -117,7 +118,10 @@ pub(super) fn choice(connection: &mut PgConnection, site_id: i64) -> Result<Opti
     }))
 }
 
-pub(super) fn normals_of_site(connection: &mut PgConnection, site_id: i64) -> Result<Option<TypedNormals>> {
+pub(super) fn normals_of_site(
+    connection: &mut PgConnection,
+    site_id: SiteKey,
+) -> Result<Option<TypedNormals>> {
     let all = sources::of_site(connection, site_id)?;
     let Some(source) = all.iter().rfind(|s| s.kind == SourceKind::Normals) else { return Ok(None) };
     debug_assert!(!has_days(source.kind));
@@ -140,7 +144,7 @@ impl Snapshot<'_> {
     ///
     /// # Errors
     /// As any query.
-    pub fn overrules(&mut self, site_id: i64) -> Result<BTreeMap<i64, Vec<OverruleRecord>>> {
+    pub fn overrules(&mut self, site_id: SiteKey) -> Result<BTreeMap<i64, Vec<OverruleRecord>>> {
         overrules_of_site(self.connection, site_id)
     }
 

@@ -5,6 +5,7 @@ use super::count;
 use super::imports::{DayRow, HoursRow};
 use crate::Result;
 use crate::schema::{sites, weather_days, weather_hours, weather_imports};
+use crate::scope::SiteKey;
 use diesel::prelude::*;
 use diesel::sql_types::BigInt;
 use jiff::civil::Date;
@@ -14,7 +15,7 @@ use upland_core::weather::record::{RawDay, RawHour};
 
 /// The following layer of a source.
 pub(super) struct Layer {
-    pub site_id: i64,
+    pub site_id: SiteKey,
     pub source_id: i64,
     pub import_id: i64,
 }
@@ -26,7 +27,7 @@ impl Layer {
     /// The layer of a source of a site; made, with its name and who answers for it, when it is not there.
     pub fn of(
         connection: &mut PgConnection,
-        (site_id, source_id): (i64, i64),
+        (site_id, source_id): (SiteKey, i64),
         (name, by): (&str, i64),
         first: Date,
     ) -> Result<Self> {
@@ -132,7 +133,7 @@ impl Layer {
 }
 
 /// Says of a site that its weather changed.
-pub(super) fn weather_moved(connection: &mut PgConnection, site_id: i64) -> Result<()> {
+pub(super) fn weather_moved(connection: &mut PgConnection, site_id: SiteKey) -> Result<()> {
     diesel::update(sites::table.find(site_id))
         .set((sites::revision.eq(sites::revision + 1), sites::weather_version.eq(sites::weather_version + 1)))
         .execute(connection)?;

@@ -19,6 +19,7 @@ pub use services::{Answer, Heard, Service, ServiceSettings};
 pub use sources::{SourcePlace, SourceRecord};
 pub use summaries::VersionedSummary;
 
+use crate::scope::SiteKey;
 use crate::{Result, Snapshot};
 use jiff::civil::Date;
 use std::collections::BTreeMap;
@@ -88,7 +89,7 @@ impl Snapshot<'_> {
     ///
     /// # Errors
     /// As any query.
-    pub fn site_weather(&mut self, site_id: i64, site: &Site) -> Result<SiteWeather> {
+    pub fn site_weather(&mut self, site_id: SiteKey, site: &Site) -> Result<SiteWeather> {
         let connection = &mut *self.connection;
         let sources = sources::of_site(connection, site_id)?;
         let raw = imports::raw_days_of_site(connection, site_id)?;
@@ -112,7 +113,7 @@ impl Snapshot<'_> {
     ///
     /// # Errors
     /// As any query.
-    pub fn weather(&mut self, site_id: i64, site: &Site) -> Result<Vec<DayWeather>> {
+    pub fn weather(&mut self, site_id: SiteKey, site: &Site) -> Result<Vec<DayWeather>> {
         Ok(self.site_weather(site_id, site)?.combined(site).days)
     }
 }

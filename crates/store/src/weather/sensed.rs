@@ -5,6 +5,7 @@ use super::layer::Layer;
 use super::sources;
 use crate::queue::{self, Task};
 use crate::schema::{sensor_buckets, sensor_versions, sensors, sites, weather_imports};
+use crate::scope::SiteKey;
 use crate::sites::time_zone;
 use crate::{Result, Snapshot, Store, known};
 use diesel::prelude::*;
@@ -73,7 +74,7 @@ impl Snapshot<'_> {
     ///
     /// # Errors
     /// As any query.
-    pub fn followed(&mut self, site_id: i64) -> Result<Vec<Followed>> {
+    pub fn followed(&mut self, site_id: SiteKey) -> Result<Vec<Followed>> {
         type Row = (i64, jiff_diesel::Date, jiff_diesel::Date, i32, i32);
         let rows: Vec<Row> = weather_imports::table
             .filter(weather_imports::site_id.eq(site_id).and(weather_imports::follows))
@@ -105,12 +106,12 @@ impl Store {
     ///
     /// # Errors
     /// As any query; nothing is stored then, and everything stays due.
-    pub fn gather_weather(&self, site_id: i64) -> Result<Gathered> {
+    pub fn gather_weather(&self, site_id: SiteKey) -> Result<Gathered> {
         self.connection()?.transaction(|connection| gather(connection, site_id))
     }
 }
 
-fn gather(connection: &mut PgConnection, site_id: i64) -> Result<Gathered> {
+fn gather(connection: &mut PgConnection, site_id: SiteKey) -> Result<Gathered> {
     let there: Option<i64> = sites::table
         .filter(sites::id.eq(site_id).and(sites::removed_at.is_null()))
         .select(sites::id)
@@ -148,7 +149,11 @@ fn gather(connection: &mut PgConnection, site_id: i64) -> Result<Gathered> {
 
 /// The own source of a site with its following layer; both are made when they are not there. `None` when the site has no
 /// sensor.
-fn own(connection: &mut PgConnection, site_id: i64, due: impl Iterator<Item = Date>) -> Result<Option<Own>> {
+fn own(
+    connection: &mut PgConnection,
+    site_id: SiteKey,
+    due: impl Iterator<Item = Date>,
+) -> Result<Option<Own>> {
     let Some(site) = (Snapshot { connection }).site(site_id)? else { return Ok(None) };
     let zone = time_zone(&site.site.time_zone)?;
     // Who set the first sensor up answers for what it brings.
@@ -257,7 +262,7 @@ fn ask_for_the_hour(connection: &mut PgConnection, own: &Own, (due, now): (&[Due
     queue::ask(
         connection,
         Task::Readings,
-        own.layer.site_id,
+        own.layer.site_id.number(),
         SignedDuration::from_hours(1) - into + AFTER_THE_HOUR,
     )
 }

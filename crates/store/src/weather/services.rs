@@ -4,6 +4,7 @@ use super::layer::{Layer, weather_moved};
 use super::{count, forecasts};
 use crate::queue::{self, Task};
 use crate::schema::{sites, users, weather_answers, weather_services, weather_sources};
+use crate::scope::SiteKey;
 use crate::sites::time_zone;
 use crate::transaction::NewEvent;
 use crate::{Action, Change, Result, Snapshot, Store, Subject};
@@ -129,7 +130,7 @@ impl Snapshot<'_> {
     ///
     /// # Errors
     /// As any query.
-    pub fn services(&mut self, site_id: i64) -> Result<Vec<Service>> {
+    pub fn services(&mut self, site_id: SiteKey) -> Result<Vec<Service>> {
         let rows: Vec<Row> =
             services!().filter(weather_sources::site_id.eq(site_id)).load(self.connection)?;
         Ok(rows.into_iter().map(service).collect())
@@ -139,7 +140,7 @@ impl Snapshot<'_> {
     ///
     /// # Errors
     /// As any query.
-    pub fn service(&mut self, source_id: i64) -> Result<Option<(i64, Service)>> {
+    pub fn service(&mut self, source_id: i64) -> Result<Option<(SiteKey, Service)>> {
         let row: Option<Row> = services!()
             .filter(weather_services::source_id.eq(source_id))
             .first(self.connection)
@@ -298,7 +299,7 @@ impl Store {
 /// Where a site lies, and its time zone.
 fn place(
     connection: &mut PgConnection,
-    site_id: i64,
+    site_id: SiteKey,
 ) -> Result<(upland_core::site::Site, jiff::tz::TimeZone)> {
     let site = (Snapshot { connection }).site(site_id)?.ok_or(crate::StoreError::Cancelled)?;
     let tz = time_zone(&site.site.time_zone)?;
@@ -307,7 +308,7 @@ fn place(
 
 fn foretell(
     connection: &mut PgConnection,
-    (site_id, source_id): (i64, i64),
+    (site_id, source_id): (SiteKey, i64),
     days: &[RawDay],
     now: Timestamp,
 ) -> Result<usize> {
@@ -323,7 +324,7 @@ fn foretell(
 /// made of all of them.
 fn measure(
     connection: &mut PgConnection,
-    (site_id, source_id): (i64, i64),
+    (site_id, source_id): (SiteKey, i64),
     (days, hours): (&[RawDay], &[RawHour]),
     now: Timestamp,
 ) -> Result<usize> {
@@ -386,7 +387,7 @@ fn made(date: Date, hours: &[RawHour], station: &Station) -> RawDay {
 /// Until when an answer knows.
 fn until(
     connection: &mut PgConnection,
-    site_id: i64,
+    site_id: SiteKey,
     (days, hours): (&[RawDay], &[RawHour]),
 ) -> Result<Option<Timestamp>> {
     if let Some(last) = hours.last() {

@@ -1,6 +1,7 @@
 //! Sources: the site's own sensor, stations some way off, typed normals.
 
 use crate::schema::{users, weather_sources};
+use crate::scope::SiteKey;
 use crate::transaction::NewEvent;
 use crate::{Action, Change, Result, Snapshot, Subject, known};
 use diesel::prelude::*;
@@ -93,7 +94,7 @@ fn source(
     })
 }
 
-pub(super) fn of_site(connection: &mut PgConnection, site_id: i64) -> Result<Vec<SourceRecord>> {
+pub(super) fn of_site(connection: &mut PgConnection, site_id: SiteKey) -> Result<Vec<SourceRecord>> {
     let rows: Vec<Row> = weather_sources::table
         .inner_join(users::table.on(users::id.eq(weather_sources::saved_by)))
         .filter(weather_sources::site_id.eq(site_id).and(weather_sources::removed_at.is_null()))
@@ -120,7 +121,7 @@ pub(super) const OWN_NAME: &str = "Record of the site";
 /// Inserts a source of a site, made by somebody.
 pub(super) fn insert(
     connection: &mut PgConnection,
-    (site_id, by): (i64, i64),
+    (site_id, by): (SiteKey, i64),
     (kind, name): (SourceKind, &str),
     place: Option<SourcePlace>,
 ) -> Result<i64> {
@@ -144,7 +145,7 @@ impl Snapshot<'_> {
     ///
     /// # Errors
     /// As any query.
-    pub fn sources(&mut self, site_id: i64) -> Result<Vec<SourceRecord>> {
+    pub fn sources(&mut self, site_id: SiteKey) -> Result<Vec<SourceRecord>> {
         of_site(self.connection, site_id)
     }
 }

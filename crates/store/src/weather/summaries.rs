@@ -2,6 +2,7 @@
 //! weather and may be thrown away.
 
 use crate::schema::site_normals;
+use crate::scope::SiteKey;
 use crate::{Result, Snapshot, Store, document};
 use diesel::prelude::*;
 use std::collections::BTreeMap;
@@ -35,7 +36,7 @@ impl Store {
     /// As any query.
     pub fn keep_brief(
         &self,
-        site_id: i64,
+        site_id: SiteKey,
         (weather_version, site_version): (i64, i32),
         of: &ClimateSummary,
     ) -> Result<()> {

@@ -58,7 +58,7 @@ fn readings_become_hours_and_a_day_and_late_ones_change_them() {
     let morning = read(Channel::Temperature, 0..19, |_| 15.0);
     assert_eq!(store.add_readings(id, None, &morning).unwrap(), morning.len());
     let asked = store.read(|s| s.waiting_work()).unwrap();
-    assert_eq!((asked.len(), asked[0].task, asked[0].of), (1, Some(Task::Readings), *site));
+    assert_eq!((asked.len(), asked[0].task, asked[0].of), (1, Some(Task::Readings), site.number()));
     assert!(store.gather_weather(*site).unwrap().changed > 0);
     assert_eq!(own_day(&world), None, "nineteen hours are no day");
     let followed = store.read(|s| s.followed(*site)).unwrap()[0];

@@ -1,12 +1,13 @@
 //! The one way to write: every write raises the revision of its site and says who did what; none reaches
 //! another site, and none says "done" for what is not there.
 
-use super::{TODAY, World, done, file, world, zone};
+use super::{TODAY, World, beside, done, file, world, zone};
 use jiff::{SignedDuration, Timestamp};
 use upland_core::controller::twelve_stations;
 use upland_core::ground::application::HeadType;
 use upland_core::site::Controller;
 use upland_store::field::EventKind;
+use upland_store::scope::Scope;
 use upland_store::trials::{MOST_WAYS, NewTrial};
 use upland_store::{Saved, StoreError, Subject};
 
@@ -27,7 +28,7 @@ fn a_write_raises_the_revision_and_says_who_did_what() {
     assert_eq!(revision(), before, "nothing changed, so what was computed stays good");
     assert_eq!(save(&changed), Some(Saved::As(2)));
     assert_eq!(revision(), before + 1);
-    let events = store.read(|s| s.events(Some(*site), 10)).unwrap();
+    let events = store.read(|s| s.events(Some(site.number()), 10)).unwrap();
     let newest = &events[0];
     assert_eq!(
         (newest.actor, newest.subject.as_str(), newest.subject_id),
@@ -43,15 +44,17 @@ fn a_write_raises_the_revision_and_says_who_did_what() {
 #[test]
 fn a_write_that_fails_leaves_neither_event_nor_revision() {
     let World { store, user, site, .. } = &world();
-    let before = store.read(|s| Ok((s.stamp(*site)?.unwrap(), s.events(Some(*site), 10)?.len()))).unwrap();
+    let before =
+        store.read(|s| Ok((s.stamp(*site)?.unwrap(), s.events(Some(site.number()), 10)?.len()))).unwrap();
     let failed = store.change(*user, *site, |c| {
         c.create_zone(&zone(7))?;
         Err::<(), _>(StoreError::Cancelled)
     });
     assert!(failed.is_err());
-    let after = store.read(|s| Ok((s.stamp(*site)?.unwrap(), s.events(Some(*site), 10)?.len()))).unwrap();
+    let after =
+        store.read(|s| Ok((s.stamp(*site)?.unwrap(), s.events(Some(site.number()), 10)?.len()))).unwrap();
     assert_eq!(before, after);
-    assert_eq!(store.change(*user, *site + 1, |_| Ok(())).unwrap(), None, "there is no such site");
+    assert_eq!(store.change(*user, beside(*site), |_| Ok(())).unwrap(), None, "there is no such site");
 }
 
 #[test]
@@ -63,9 +66,9 @@ fn no_write_reaches_a_thing_of_another_site() {
     let at = |work: &dyn Fn(&mut upland_store::Change<'_>) -> upland_store::Result<bool>| {
         done(store, *user, other, |c| work(c)).unwrap()
     };
-    assert!(!at(&|c| c.take_back(Subject::Zone, (other, zone_of_site), Some(now()))));
-    assert!(!at(&|c| c.take_back(Subject::Zone, (*site, zone_of_site), Some(now()))));
-    assert!(!at(&|c| c.take_back(Subject::Controller, (other, controller), Some(now()))));
+    assert!(!at(&|c| c.take_back(Subject::Zone, (other.number(), zone_of_site), Some(now()))));
+    assert!(!at(&|c| c.take_back(Subject::Zone, (site.number(), zone_of_site), Some(now()))));
+    assert!(!at(&|c| c.take_back(Subject::Controller, (other.number(), controller), Some(now()))));
     assert!(!at(&|c| c.renew_calendar(controller, b"h")) && !at(&|c| c.set_fallback(controller, None)));
     assert!(at(&|c| Ok(c.save_zone(zone_of_site, 1, &zone(9))?.is_none())));
     let moved = Controller { number: 1, place: "Elsewhere".into(), card: twelve_stations() };
@@ -76,7 +79,7 @@ fn no_write_reaches_a_thing_of_another_site() {
         .unwrap();
     assert!(!at(&|c| c.take_back(Subject::ZoneEvent, (zone_of_site, event), Some(now()))));
     assert_eq!(store.read(|s| s.zones(*site)).unwrap()[0], of.0, "all is as it was");
-    let events = store.read(|s| s.events(Some(other), 10)).unwrap();
+    let events = store.read(|s| s.events(Some(other.number()), 10)).unwrap();
     assert_eq!(events.len(), 1, "nothing was done, so nothing is said: {events:?}");
 }
 
@@ -84,13 +87,14 @@ fn no_write_reaches_a_thing_of_another_site() {
 fn taking_back_what_is_taken_back_already_is_told() {
     let World { store, user, site, .. } = &world();
     let id = store.read(|s| s.zones(*site)).unwrap()[0].id;
-    let set = |at| done(store, *user, *site, |c| c.take_back(Subject::Zone, (*site, id), at)).unwrap();
+    let set =
+        |at| done(store, *user, *site, |c| c.take_back(Subject::Zone, (site.number(), id), at)).unwrap();
     assert!(!set(None), "it stands");
     assert!(set(Some(now())) && !set(Some(now())));
     assert!(set(None));
     assert!(store.set_site_removed(*user, *site, Some(now())).unwrap());
     assert!(!store.set_site_removed(*user, *site, Some(now())).unwrap());
-    assert!(!store.set_site_removed(*user, *site + 1, Some(now())).unwrap());
+    assert!(!store.set_site_removed(*user, beside(*site), Some(now())).unwrap());
 }
 
 #[test]
@@ -185,7 +189,11 @@ fn what_is_known_of_all_sites_is_stamped_by_every_write_to_any() {
     let World { store, user, site, .. } = &world();
     store.create_session(&[7; 32], *user, SignedDuration::from_hours(1)).unwrap();
     let stamp = || store.asked(&[7; 32], None).unwrap().unwrap().everywhere.unwrap();
-    assert_eq!(store.asked(&[7; 32], Some(*site)).unwrap().unwrap().everywhere, None, "a page of one site");
+    assert_eq!(
+        store.asked(&[7; 32], Some(site.number())).unwrap().unwrap().everywhere,
+        None,
+        "a page of one site"
+    );
     let mut before = stamp();
     assert_eq!(stamp(), before, "nothing happened");
     let mut rises = |what: &str| {
@@ -217,7 +225,7 @@ fn a_connection_that_died_is_replaced_before_it_is_used() {
     for _ in 0..8 {
         store.ping().expect("another connection takes its place");
     }
-    assert!(!store.read(|s| s.sites()).unwrap().is_empty());
+    assert!(!store.read(|s| s.sites(&Scope::program())).unwrap().is_empty());
 }
 
 #[test]
@@ -240,18 +248,20 @@ fn ways_and_trials_are_kept_byte_for_byte_taken_off_and_back_and_stay_at_their_s
     assert_eq!(store.read(|s| s.trial(other, trial)).unwrap(), None, "not under another site");
     assert_eq!(store.read(|s| s.trials(*site)).unwrap(), [kept.line]);
     for (subject, id) in [(Subject::TrialWay, id), (Subject::Trial, trial)] {
-        let back = |under, at| done(store, *user, under, |c| c.take_back(subject, (under, id), at)).unwrap();
+        let back = |under, at| {
+            done(store, *user, under, |c| c.take_back(subject, (under.number(), id), at)).unwrap()
+        };
         assert!(!back(other, Some(now())), "another site cannot");
         assert!(back(*site, Some(now())));
         let left = store.read(|s| Ok((s.trial_ways(*site)?.len(), s.trials(*site)?.len()))).unwrap();
         assert_eq!(left, if subject == Subject::TrialWay { (0, 1) } else { (1, 0) });
         assert!(back(*site, None));
     }
-    assert!(store.read(|s| s.events(Some(*site), 1)).unwrap()[0].subject == "trial");
+    assert!(store.read(|s| s.events(Some(site.number()), 1)).unwrap()[0].subject == "trial");
     // A name that was taken off and given anew cannot come back.
-    done(store, *user, *site, |c| c.take_back(Subject::TrialWay, (*site, id), Some(now()))).unwrap();
+    done(store, *user, *site, |c| c.take_back(Subject::TrialWay, (site.number(), id), Some(now()))).unwrap();
     assert!(save(*site, "Less in May").is_some());
-    let again = store.change(*user, *site, |c| c.take_back(Subject::TrialWay, (*site, id), None));
+    let again = store.change(*user, *site, |c| c.take_back(Subject::TrialWay, (site.number(), id), None));
     assert!(matches!(again, Err(StoreError::Taken(_))), "{again:?}");
     for n in 1..MOST_WAYS {
         assert!(save(*site, &format!("Way {n}")).is_some());

@@ -32,6 +32,7 @@ use upland_core::weather::DayWeather;
 use upland_core::weather::record::RawDay;
 use upland_formats::site_file::SiteFile;
 use upland_store::accounts::{Role, RoleChange};
+use upland_store::scope::{Scope, SiteKey};
 use upland_store::settings::{NewSettings, SettingsKind};
 use upland_store::testing::TestDatabase;
 use upland_store::{Change, Saved, Store, StoreError, Subject};
@@ -112,16 +113,21 @@ const TODAY: Date = date(2026, 7, 14);
 fn done<T>(
     store: &Store,
     user: i64,
-    site: i64,
+    site: SiteKey,
     work: impl FnOnce(&mut Change<'_>) -> upland_store::Result<T>,
 ) -> upland_store::Result<T> {
     Ok(store.change(user, site, work)?.expect("the site is there"))
 }
 
+/// Another site than this one, which is not there.
+fn beside(site: SiteKey) -> SiteKey {
+    Scope::program().site(site.number() + 1).unwrap()
+}
+
 struct World {
     store: Store,
     user: i64,
-    site: i64,
+    site: SiteKey,
     database: TestDatabase,
 }
 
@@ -140,10 +146,10 @@ fn migrations_run_up_down_and_up() {
     let store = database.store();
     assert_eq!(store.migrate().unwrap(), Vec::<String>::new(), "a second run has nothing to do");
     store.revert_all().unwrap();
-    assert!(store.read(|s| s.sites()).is_err(), "all is gone");
+    assert!(store.read(|s| s.sites(&Scope::program())).is_err(), "all is gone");
     let folders = std::fs::read_dir(concat!(env!("CARGO_MANIFEST_DIR"), "/migrations")).unwrap();
     assert_eq!(store.migrate().unwrap().len(), folders.count(), "every one of them");
-    assert_eq!(store.read(|s| s.sites()).unwrap(), []);
+    assert_eq!(store.read(|s| s.sites(&Scope::program())).unwrap(), []);
 }
 
 #[test]
@@ -204,16 +210,22 @@ fn two_threads_saving_at_once_make_one_version_and_one_conflict() {
 fn what_is_removed_can_be_brought_back() {
     let World { store, site, user, .. } = &world();
     let record = store.read(|s| s.zones(*site)).unwrap().remove(0);
-    done(store, *user, *site, |c| c.take_back(Subject::Zone, (*site, record.id), Some(Timestamp::now())))
-        .unwrap();
+    done(store, *user, *site, |c| {
+        c.take_back(Subject::Zone, (site.number(), record.id), Some(Timestamp::now()))
+    })
+    .unwrap();
     assert_eq!(store.read(|s| s.zones(*site)).unwrap().len(), 1);
-    assert!(done(store, *user, *site, |c| c.take_back(Subject::Zone, (*site, record.id), None)).unwrap());
+    assert!(
+        done(store, *user, *site, |c| c.take_back(Subject::Zone, (site.number(), record.id), None)).unwrap()
+    );
     assert_eq!(store.read(|s| s.zones(*site)).unwrap()[0], record);
-    assert_eq!(store.read(|s| s.all_zone_names()).unwrap().len(), 2);
-    done(store, *user, *site, |c| c.take_back(Subject::Zone, (*site, record.id), Some(Timestamp::now())))
-        .unwrap();
+    assert_eq!(store.read(|s| s.all_zone_names(&Scope::program())).unwrap().len(), 2);
+    done(store, *user, *site, |c| {
+        c.take_back(Subject::Zone, (site.number(), record.id), Some(Timestamp::now()))
+    })
+    .unwrap();
     done(store, *user, *site, |c| c.create_zone(&zone(1))).unwrap();
-    let back = done(store, *user, *site, |c| c.take_back(Subject::Zone, (*site, record.id), None));
+    let back = done(store, *user, *site, |c| c.take_back(Subject::Zone, (site.number(), record.id), None));
     assert!(matches!(back, Err(StoreError::Taken(_))), "its number is taken by now: {back:?}");
     assert_eq!(store.read(|s| s.zones(*site)).unwrap().len(), 2);
     store.set_site_removed(*user, *site, Some(Timestamp::now())).unwrap();
@@ -230,10 +242,10 @@ fn sessions_end_and_the_last_owner_stays() {
     store.create_session(&[3; 32], *user, SignedDuration::from_hours(-1)).unwrap();
     assert_eq!(login(&[1; 32]).as_deref(), Some("isla"));
     assert_eq!((login(&[3; 32]), login(&[2; 32])), (None, None), "ended, and unknown");
-    let asked = store.asked(&[1; 32], Some(*site)).unwrap().unwrap();
+    let asked = store.asked(&[1; 32], Some(site.number())).unwrap().unwrap();
     let stamp = asked.site.unwrap();
     assert_eq!((stamp.id, stamp.readings, stamp.last_reading, asked.clock_ahead), (*site, 0, None, None));
-    assert_eq!(store.asked(&[1; 32], Some(*site + 1)).unwrap().unwrap().site, None);
+    assert_eq!(store.asked(&[1; 32], Some(site.number() + 1)).unwrap().unwrap().site, None);
     store.end_session(&[1; 32]).unwrap();
     assert_eq!(login(&[1; 32]), None);
     assert_eq!(store.set_role(*user, Role::Reader, *user).unwrap(), RoleChange::LastOwner);
@@ -265,7 +277,7 @@ fn a_site_keeps_its_versions_and_tells_conflicts() {
         "nothing is overwritten"
     );
     assert_eq!(store.read(|s| s.site_version(*id, 3)).unwrap(), None);
-    assert_eq!(store.change(*user, *id + 1, |c| c.save_site(1, &moved)).unwrap(), None);
+    assert_eq!(store.change(*user, beside(*id), |c| c.save_site(1, &moved)).unwrap(), None);
     let zone_id = store.read(|s| s.zones(*id)).unwrap()[0].id;
     assert_eq!(store.read(|s| s.zone_version(zone_id, 1)).unwrap().unwrap(), zone(1));
     assert_eq!(store.read(|s| s.zone_version(zone_id, 2)).unwrap(), None);
@@ -278,22 +290,23 @@ fn a_site_that_cannot_be_stored_leaves_no_trace() {
     let mut bad = zone(2);
     bad.number = 0;
     assert!(store.create_site(&file("Half a site", vec![zone(1), bad]), TODAY, *user).is_err());
-    assert_eq!(store.read(|s| s.sites()).unwrap().len(), 1);
+    assert_eq!(store.read(|s| s.sites(&Scope::program())).unwrap().len(), 1);
 }
 
 #[test]
 fn sites_are_listed_by_name_and_zones_found_with_their_site() {
     let World { store, user, .. } = &world();
     store.create_site(&file("hollin green", vec![zone(4)]), TODAY, *user).unwrap();
-    let names: Vec<_> = store.read(|s| s.sites()).unwrap().into_iter().map(|s| s.site.name).collect();
+    let names: Vec<_> =
+        store.read(|s| s.sites(&Scope::program())).unwrap().into_iter().map(|s| s.site.name).collect();
     assert_eq!(names, ["hollin green", "Larkrigg Botanic Slope"]);
-    let found = store.read(|s| s.all_zone_names()).unwrap();
+    let found = store.read(|s| s.all_zone_names(&Scope::program())).unwrap();
     let four = found.iter().find(|z| z.number == 4).unwrap();
     assert_eq!((four.site_name.as_str(), four.name.as_str()), ("hollin green", "Zone 4"));
     let gone = four.site_id;
     store.set_site_removed(*user, gone, Some(Timestamp::now())).unwrap();
     assert!(
-        store.read(|s| s.all_zone_names()).unwrap().iter().all(|z| z.site_id != gone),
+        store.read(|s| s.all_zone_names(&Scope::program())).unwrap().iter().all(|z| z.site_id != gone),
         "a removed site is not found"
     );
 }
@@ -394,11 +407,13 @@ fn boxes_have_numbers_of_their_own_and_a_calendar_each() {
         done(store, *user, *site, |c| c.save_controller(id, 1, &hose)).unwrap(),
         Some(Saved::Conflict(_))
     ));
-    done(store, *user, *site, |c| c.take_back(Subject::Controller, (*site, id), Some(Timestamp::now())))
-        .unwrap();
+    done(store, *user, *site, |c| {
+        c.take_back(Subject::Controller, (site.number(), id), Some(Timestamp::now()))
+    })
+    .unwrap();
     let (_, again) = done(store, *user, *site, |c| c.create_controller(&hose)).unwrap();
     assert_eq!(again, 2, "its number is free");
-    let back = done(store, *user, *site, |c| c.take_back(Subject::Controller, (*site, id), None));
+    let back = done(store, *user, *site, |c| c.take_back(Subject::Controller, (site.number(), id), None));
     assert!(matches!(back, Err(StoreError::Taken(_))), "and now it is not: {back:?}");
 }
 
@@ -452,7 +467,10 @@ fn the_library_keeps_versions_and_sites_keep_to_its_ordinances() {
         !done(store, *user, *site, |c| c.apply_ordinance(law, None, (HouseNumber::Odd, &[], false))).unwrap(),
         "somebody was faster"
     );
-    assert_eq!(store.read(|s| s.sites_of_ordinance(law)).unwrap(), ["Larkrigg Botanic Slope"]);
+    assert_eq!(
+        store.read(|s| s.sites_of_ordinance(&Scope::program(), law)).unwrap(),
+        ["Larkrigg Botanic Slope"]
+    );
     let remove = Some(Timestamp::now());
     let as_card = store.set_library_entry_removed::<upland_core::controller::Card>(law, remove, *user);
     assert!(!as_card.unwrap(), "an ordinance is no card");
@@ -550,9 +568,10 @@ fn a_zone_of_another_box_may_have_the_same_station() {
     done(store, *user, *site, |c| c.create_controller(&hose)).unwrap();
     let elsewhere = Zone { box_number: 2, ..zone(1) };
     let id = done(store, *user, *site, |c| c.create_zone(&elsewhere)).unwrap();
-    done(store, *user, *site, |c| c.take_back(Subject::Zone, (*site, id), Some(Timestamp::now()))).unwrap();
+    done(store, *user, *site, |c| c.take_back(Subject::Zone, (site.number(), id), Some(Timestamp::now())))
+        .unwrap();
     assert!(
-        done(store, *user, *site, |c| c.take_back(Subject::Zone, (*site, id), None)).unwrap(),
+        done(store, *user, *site, |c| c.take_back(Subject::Zone, (site.number(), id), None)).unwrap(),
         "station 1 of another box is another station"
     );
     let order: Vec<_> =

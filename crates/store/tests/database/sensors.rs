@@ -37,13 +37,16 @@ fn a_sensor_has_versions_and_the_second_saver_sees_the_first() {
         (theirs.version, theirs.sensor.name.as_str(), theirs.installed_on),
         (2, "Shed", date(2026, 5, 1))
     );
-    assert!(done(store, *user, *site, |c| c.take_back(Subject::Sensor, (*site, id), Some(at(0)))).unwrap());
+    assert!(
+        done(store, *user, *site, |c| c.take_back(Subject::Sensor, (site.number(), id), Some(at(0))))
+            .unwrap()
+    );
     assert_eq!(store.read(|s| s.sensors(*site)).unwrap(), []);
     assert!(
-        !done(store, *user, *site, |c| c.take_back(Subject::Sensor, (*site + 1, id), None)).unwrap(),
+        !done(store, *user, *site, |c| c.take_back(Subject::Sensor, (site.number() + 1, id), None)).unwrap(),
         "not by way of another site"
     );
-    assert!(done(store, *user, *site, |c| c.take_back(Subject::Sensor, (*site, id), None)).unwrap());
+    assert!(done(store, *user, *site, |c| c.take_back(Subject::Sensor, (site.number(), id), None)).unwrap());
     assert_eq!(store.read(|s| s.sensors(*site)).unwrap().len(), 1);
 }
 

@@ -143,8 +143,10 @@ fn a_forecast_is_kept_apart_and_what_was_said_of_a_night_before_it_stays() {
     let wild = day(date(2026, 7, 17), 900.0, 0.0);
     answer(store, source, true, Ok((&[wild], &[])));
     assert_eq!(facts().forecast.len(), 2, "{:?}", facts().forecast);
-    done(store, *user, *site, |c| c.take_back(Subject::Source, (*site, source), Some(Timestamp::now())))
-        .unwrap();
+    done(store, *user, *site, |c| {
+        c.take_back(Subject::Source, (site.number(), source), Some(Timestamp::now()))
+    })
+    .unwrap();
     assert!(facts().forecast.is_empty(), "a source that was taken away foretells nothing");
 }
 

@@ -53,7 +53,7 @@ fn a_visit_is_one_a_day_and_what_is_sent_twice_is_kept_once() {
     assert!(store.read(|s| s.visit_entries(site_id)).unwrap()[0].undone);
     assert!(store.change(user, site_id, |c| c.take_back(Subject::VisitEntry, own, None)).unwrap().unwrap());
     // A visit that is taken off the list takes its entries with it, and the day may have another.
-    let whole = (site_id, first.0);
+    let whole = (site_id.number(), first.0);
     assert!(
         store.change(user, site_id, |c| c.take_back(Subject::Visit, whole, Some(at(2)))).unwrap().unwrap()
     );
@@ -95,7 +95,7 @@ fn photographs_and_levers_hang_under_their_visit_and_the_first_look_counts() {
     let read = |id: Option<i64>| store.read(|s| s.photo(site_id, id.unwrap())).unwrap();
     assert_eq!(read(kept.1), Some(Picture::Jpeg(vec![1, 2])));
     assert_eq!(read(kept.3), Some(Picture::File("x.jpg".into())));
-    assert_eq!(store.read(|s| s.photo(site_id + 1, kept.1.unwrap())).unwrap(), None, "of another site");
+    assert_eq!(store.read(|s| s.photo(beside(site_id), kept.1.unwrap())).unwrap(), None, "of another site");
     let visit = store.read(|s| s.visit(site_id, kept.0)).unwrap().unwrap();
     assert_eq!(visit.look_again, Some(date(2026, 7, 21)), "the soonest");
     let levers = store.read(|s| s.levers(site_id)).unwrap();
@@ -161,7 +161,9 @@ fn the_logbook_finds_by_words_kind_zone_person_and_time() {
     assert_eq!(store.read(|s| s.people_of(site_id)).unwrap().len(), 1);
     // What is removed says what it was.
     let note = notes[0].subject_id.unwrap();
-    store.change(user, site_id, |c| c.take_back(Subject::Note, (site_id, note), Some(at(0)))).unwrap();
+    store
+        .change(user, site_id, |c| c.take_back(Subject::Note, (site_id.number(), note), Some(at(0))))
+        .unwrap();
     let last = &find(Asked::default())[0];
     assert_eq!((last.action.as_str(), last.words.as_str()), ("removed", "Heather bed mulched"));
     assert_eq!(last.zone_id, Some(zone));

@@ -1,6 +1,6 @@
 //! Weather and what was found in the field: sources, imports, overrules, tests.
 
-use super::{TODAY, World, days, done, file, raw, world};
+use super::{TODAY, World, beside, days, done, file, raw, world};
 use jiff::civil::date;
 use jiff::{SignedDuration, Timestamp};
 use upland_core::ground::catch_can::{Can, CatchTest};
@@ -13,13 +13,14 @@ use upland_core::weather::record::{
     HourVariable, Overrule, RawDay, RawHour, Rule, SourceKind, Standing, Variable,
 };
 use upland_store::field::EventKind;
+use upland_store::scope::SiteKey;
 use upland_store::weather::{Comparison, DraftState, Incoming, SourcePlace};
 use upland_store::{Store, Subject};
 
 /// Takes days and hours into the record: by whom, for which site, to which source.
 fn import(
     store: &Store,
-    to: (i64, i64, i64),
+    to: (i64, SiteKey, i64),
     file_name: &str,
     (days, hours): (&[RawDay], &[RawHour]),
 ) -> upland_store::Result<Comparison> {
@@ -34,7 +35,7 @@ fn an_import_repeats_without_doubling_and_undoes() {
     let import = |days: &[DayWeather]| {
         import(store, (*user, *site, source), "larkrigg.csv", (&raw(days), &[])).unwrap()
     };
-    let weather = |site_id: i64| {
+    let weather = |site_id: SiteKey| {
         store
             .read(|s| {
                 let site = s.site(site_id)?.unwrap().site;
@@ -62,17 +63,21 @@ fn an_import_repeats_without_doubling_and_undoes() {
     assert!(
         done(store, *user, *site, |c| c.take_back(
             Subject::Import,
-            (*site, newest.id),
+            (site.number(), newest.id),
             Some(Timestamp::now())
         ))
         .unwrap()
     );
     assert_eq!(weather(*site), first, "the earlier values are back");
     assert!(store.read(|s| s.site(*site)).unwrap().unwrap().weather_version > version);
-    assert!(done(store, *user, *site, |c| c.take_back(Subject::Import, (*site, newest.id), None)).unwrap());
+    assert!(
+        done(store, *user, *site, |c| c.take_back(Subject::Import, (site.number(), newest.id), None))
+            .unwrap()
+    );
     assert_eq!(weather(*site), corrected);
     assert!(
-        !done(store, *user, *site, |c| c.take_back(Subject::Import, (*site + 1, newest.id), None)).unwrap(),
+        !done(store, *user, *site, |c| c.take_back(Subject::Import, (site.number() + 1, newest.id), None))
+            .unwrap(),
         "not of another site"
     );
 }
@@ -128,7 +133,7 @@ fn a_cancelled_import_stores_nothing_and_says_so() {
     let world = world();
     let World { store, site, .. } = &world;
     let draft = started(&world, 1200);
-    assert!(!store.cancel_draft(*site + 1, draft.id).unwrap());
+    assert!(!store.cancel_draft(beside(*site), draft.id).unwrap());
     assert!(store.cancel_draft(*site, draft.id).unwrap());
     let stopped = store.run_draft(&draft, (&raw(&days(1200, 20.0)), &[]));
     assert!(matches!(stopped, Err(upland_store::StoreError::Cancelled)), "{stopped:?}");
@@ -176,8 +181,10 @@ fn hours_come_as_blocks_of_days_and_grow_together() {
     assert_eq!(store.read(|s| s.imports(*site)).unwrap()[0].hours, 30, "the blocks of both days");
     // Undone, the morning is as it was.
     let newest = store.read(|s| s.imports(*site)).unwrap()[0].id;
-    done(store, *user, *site, |c| c.take_back(Subject::Import, (*site, newest), Some(Timestamp::now())))
-        .unwrap();
+    done(store, *user, *site, |c| {
+        c.take_back(Subject::Import, (site.number(), newest), Some(Timestamp::now()))
+    })
+    .unwrap();
     assert_eq!(store.read(|s| s.raw_hours(source, date(2026, 7, 1), date(2026, 7, 2))).unwrap(), morning);
 }
 
@@ -209,14 +216,18 @@ fn a_value_is_overruled_with_a_reason_and_comes_back() {
     assert!(
         !done(store, *user, *site, |c| c.take_back(
             Subject::Overrule,
-            (*site + 1, id),
+            (site.number() + 1, id),
             Some(Timestamp::now())
         ))
         .unwrap()
     );
     assert!(
-        done(store, *user, *site, |c| c.take_back(Subject::Overrule, (*site, id), Some(Timestamp::now())))
-            .unwrap()
+        done(store, *user, *site, |c| c.take_back(
+            Subject::Overrule,
+            (site.number(), id),
+            Some(Timestamp::now())
+        ))
+        .unwrap()
     );
     assert!(highest().counts());
     assert_eq!(store.read(|s| s.raw_days(source)).unwrap(), record, "the original stays");
@@ -253,15 +264,19 @@ fn the_chosen_source_counts_and_two_choosers_see_each_other() {
         .expect("somebody chose before");
     assert_eq!((theirs.order, theirs.reason.as_str()), (all(far), "the own screen is in the sun"));
     assert!(
-        done(store, *user, *site, |c| c.take_back(Subject::Source, (*site, far), Some(Timestamp::now())))
-            .unwrap()
+        done(store, *user, *site, |c| c.take_back(
+            Subject::Source,
+            (site.number(), far),
+            Some(Timestamp::now())
+        ))
+        .unwrap()
     );
     assert_eq!(
         store.read(|s| s.weather(*site, &at)).unwrap(),
         [],
         "a removed source does not count, and no other was named"
     );
-    assert!(done(store, *user, *site, |c| c.take_back(Subject::Source, (*site, far), None)).unwrap());
+    assert!(done(store, *user, *site, |c| c.take_back(Subject::Source, (site.number(), far), None)).unwrap());
     assert_eq!(first(), 25.0);
     assert!((store.read(|s| s.sources(*site)).unwrap()[1].distance_km(&at) - 10.0).abs() < 2.0);
 }

@@ -114,7 +114,7 @@ impl Frame {
         let link = |key, of, name, path: &str, open| ChapterLink {
             key,
             name,
-            href: format!("{}/{path}", address::site_root(site.id)),
+            href: format!("{}/{path}", address::site_root(site.id.number())),
             current: chapter == of,
             open,
         };
@@ -131,7 +131,7 @@ impl Frame {
         };
         let weather_open = (site.weather_version == 0).then(|| "none yet".to_owned());
         frame.site = Some(SiteFrame {
-            id: site.id,
+            id: site.id.number(),
             name: site.site.name.clone(),
             metric: site.site.units == UnitSystem::Metric,
             chapters: vec![

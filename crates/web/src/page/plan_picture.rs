@@ -227,8 +227,8 @@ pub(crate) async fn saved_plan(here: &AtSite) -> Result<PlanText, PageError> {
 
 /// The same behind its version.
 pub(crate) async fn saved_plan_at(here: &AtSite) -> Result<(i64, PlanText), PageError> {
-    let site = here.id();
-    let known = here.more("plan", 10, move |snapshot| snapshot.site_plan(site)).await?;
+    let of_site = here.site_key();
+    let known = here.more("plan", 10, move |snapshot| snapshot.site_plan(of_site)).await?;
     let placed = here.facts.sensors.iter();
     let sensors = placed.filter_map(|s| Some((s.sensor.name.clone(), s.sensor.placement.at?))).collect();
     Ok((known.0, PlanText { plan: known.1.clone(), sensors }))

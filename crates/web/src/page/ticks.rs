@@ -32,8 +32,9 @@ impl TickMark {
         known: &[TickRecord],
         (tz, back): (&TimeZone, String),
     ) -> Self {
-        let own =
-            known.iter().find(|t| (t.site_id, t.what, t.about, t.number) == (site, what, about, number));
+        let own = known
+            .iter()
+            .find(|t| (t.site_id.number(), t.what, t.about, t.number) == (site, what, about, number));
         Self {
             action: format!("{}/ticks", address::site_root(site)),
             what: what.code(),
@@ -63,6 +64,6 @@ pub(crate) fn week_number(day: Date) -> i32 {
 
 /// The ticks of a site that stand, read once for a revision of it.
 pub(crate) async fn ticks_of(here: &AtSite) -> Result<Arc<Vec<TickRecord>>, PageError> {
-    let site = here.id();
-    here.more("ticks", 3, move |snapshot| snapshot.ticks(site)).await
+    let of_site = here.site_key();
+    here.more("ticks", 3, move |snapshot| snapshot.ticks(of_site)).await
 }

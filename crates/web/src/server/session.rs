@@ -16,6 +16,7 @@ use std::future::Future;
 use std::pin::Pin;
 use upland_formats::typed::{self, Read};
 use upland_store::accounts::{Role, SiteStamp, SitesStamp, User};
+use upland_store::scope::Scope;
 
 /// A session lasts this long; the cookie as well.
 pub(crate) const LENGTH: SignedDuration = SignedDuration::from_hours(30 * 24);
@@ -104,6 +105,8 @@ pub(crate) fn flash(
 #[derive(Clone)]
 pub(crate) struct SignedIn {
     pub user: User,
+    /// The sites that the person sees.
+    pub scope: Scope,
     pub session: Session,
     /// What the application's clock shows, to the minute.
     pub now: Timestamp,
@@ -149,7 +152,13 @@ async fn ask(
     state.heard_clock(asked.clock_ahead);
     reader::answer_in(asked.user.habit);
     let now = clock::now(asked.clock_ahead);
-    let who = SignedIn { user: asked.user, session, now, demo_clock: asked.clock_ahead.is_some() };
+    let who = SignedIn {
+        user: asked.user,
+        scope: asked.scope,
+        session,
+        now,
+        demo_clock: asked.clock_ahead.is_some(),
+    };
     Ok(Asking { state, who, site: asked.site, everywhere: asked.everywhere })
 }
 

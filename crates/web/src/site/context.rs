@@ -18,6 +18,7 @@ use std::sync::Arc;
 use upland_core::account::whole::{SiteAccount, Way};
 use upland_core::advice::tonight::{Tonight, account_of, evening_of, tonight};
 use upland_store::accounts::{Role, SiteStamp};
+use upland_store::scope::SiteKey;
 use upland_store::settings::SettingsRecord;
 use upland_store::{Change, Snapshot, StoreError};
 
@@ -95,9 +96,14 @@ impl AtSite {
         self.now().to_zoned(self.facts.tz.clone()).date()
     }
 
-    /// The site.
-    pub fn id(&self) -> i64 {
+    /// The site, for questions about it.
+    pub fn site_key(&self) -> SiteKey {
         self.stamp.id
+    }
+
+    /// The number of the site, for addresses.
+    pub fn id(&self) -> i64 {
+        self.stamp.id.number()
     }
 
     /// Names the facts, as a key of what is computed from them whatever the time.
@@ -253,7 +259,7 @@ async fn once<T: Send + Sync + 'static>(
 pub(crate) struct AllSites {
     pub state: web::Data<AppState>,
     pub who: SignedIn,
-    /// Names the facts of every site, as a key of what is computed from them.
+    /// Names the facts of every site of the scope, as a key of what is computed from them.
     key: String,
 }
 
@@ -265,7 +271,8 @@ impl FromRequest for AllSites {
         let asking = Asking::from_request(request, payload);
         Box::pin(async move {
             let Asking { state, who, everywhere, .. } = asking.await?;
-            Ok(Self { state, who, key: format!("sites {everywhere:?}") })
+            let key = format!("sites {everywhere:?} of {:?}", who.scope);
+            Ok(Self { state, who, key })
         })
     }
 }

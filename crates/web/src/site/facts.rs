@@ -17,6 +17,7 @@ use upland_formats::site_file::SiteFile;
 use upland_store::accounts::SiteStamp;
 use upland_store::controllers::ControllerRecord;
 use upland_store::library::SiteOrdinance;
+use upland_store::scope::SiteKey;
 use upland_store::sensors::{SensorEvent, SensorRecord};
 use upland_store::settings::SettingsRecord;
 use upland_store::sites::{SiteRecord, time_zone};
@@ -53,7 +54,7 @@ pub(crate) struct SiteFacts {
     pub tz: TimeZone,
 }
 
-fn key(id: i64, revision: i64) -> String {
+fn key(id: SiteKey, revision: i64) -> String {
     format!("site {id} revision {revision}")
 }
 
@@ -64,7 +65,7 @@ fn kilobytes(facts: &SiteFacts) -> usize {
 
 impl SiteFacts {
     /// Reads them at the instant of a snapshot; `None` when the site is not there.
-    fn read(state: &AppState, snapshot: &mut Snapshot<'_>, id: i64) -> Result<Option<Self>, StoreError> {
+    fn read(state: &AppState, snapshot: &mut Snapshot<'_>, id: SiteKey) -> Result<Option<Self>, StoreError> {
         let Some(site) = snapshot.site(id)? else { return Ok(None) };
         let mut settings = snapshot.settings_of_site(id)?;
         let boxes = snapshot.controllers(id)?.into_iter();

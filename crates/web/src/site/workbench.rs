@@ -174,7 +174,7 @@ impl Workbench {
 
     /// Address of the box's pages.
     pub fn path(&self) -> String {
-        address::site_box(self.loaded.site.id, self.installation.box_number)
+        address::site_box(self.loaded.site.id.number(), self.installation.box_number)
     }
 }
 

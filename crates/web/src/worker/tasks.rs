@@ -7,6 +7,8 @@ use serde::{Deserialize, Serialize};
 use std::sync::Arc;
 use std::time::Instant;
 use upland_store::queue::{Outcome, Task};
+use upland_store::scope::Scope;
+use upland_store::weather::Gathered;
 
 /// Months of raw readings that are kept: more than a device may post of the past.
 const RAW_MONTHS: i32 = 15;
@@ -82,14 +84,20 @@ async fn taken(task: Task, of: i64, context: WorkerContext) -> Result<(), String
     done.await.map_err(|broken| format!("it broke off: {broken}"))?
 }
 
+// It is the program that works here, and nobody asks.
+#[allow(clippy::disallowed_methods)]
 /// Does a task; what it did, in words, or `None` when there was nothing to do.
 pub(super) fn work(state: &AppState, task: Task, of: i64) -> Result<Option<String>, String> {
     let store = &state.store;
     let said = match task {
-        Task::Readings => store.gather_weather(of).map(|gathered| {
-            (gathered.changed > 0)
-                .then(|| format!("{} of {} days are other than they were", gathered.changed, gathered.days))
-        }),
+        Task::Readings => Scope::program()
+            .site(of)
+            .map_or(Ok(Gathered::default()), |site| store.gather_weather(site))
+            .map(|gathered| {
+                (gathered.changed > 0).then(|| {
+                    format!("{} of {} days are other than they were", gathered.changed, gathered.days)
+                })
+            }),
         Task::Import => weather::take_in(state, of),
         Task::Fetch => weather::fetch(state, of),
         Task::Look => store.ask_for_due_readings().and_then(|_| store.ask_for_due_fetches()).map(|_| None),

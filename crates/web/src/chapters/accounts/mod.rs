@@ -3,6 +3,7 @@
 mod clock;
 mod me;
 mod password;
+mod sites;
 mod typed;
 
 use crate::page::frame::Frame;
@@ -40,6 +41,7 @@ pub(crate) fn routes(config: &mut web::ServiceConfig) {
         .configure(clock::routes)
         .configure(me::routes)
         .configure(password::routes)
+        .configure(sites::routes)
         .configure(typed::routes);
 }
 
@@ -248,7 +250,8 @@ async fn first_owner(
 #[template(path = "chapters/accounts/people.html")]
 struct PeoplePage {
     frame: Frame,
-    people: Vec<User>,
+    /// Each with what they see.
+    people: Vec<(User, String)>,
     login: String,
     name: String,
     errors: Vec<&'static str>,
@@ -261,7 +264,9 @@ async fn people(
     typed: (String, String),
     errors: Vec<&'static str>,
 ) -> Result<HttpResponse, PageError> {
-    let people = read(state, |snapshot| snapshot.users()).await?;
+    let (people, restricted) =
+        read(state, |snapshot| Ok((snapshot.users()?, snapshot.restricted()?))).await?;
+    let people = people.into_iter().map(|user| (user.clone(), sites::sees(&user, &restricted))).collect();
     let frame = Frame::new(who, "People")?;
     page_with(status, &PeoplePage { frame, people, login: typed.0, name: typed.1, errors })
 }
@@ -286,12 +291,22 @@ async fn add_person(
     if let (Some(role), true) = (role, errors.is_empty()) {
         let hash = hashed(fields.get("password")).await?;
         let (new_login, new_name, actor) = (login.clone(), name.clone(), who.user.id);
-        if with_store(&state, move |store| store.create_user(&new_login, &new_name, &hash, role, Some(actor)))
-            .await?
-            .is_some()
-        {
+        let made = with_store(&state, move |store| {
+            let made = store.create_user(&new_login, &new_name, &hash, role, Some(actor))?;
+            // A reader sees what was given, and nothing was yet.
+            if let (Some(made), Role::Reader) = (&made, role) {
+                store.give_sites(made.id, Some(&[]), actor)?;
+            }
+            Ok(made)
+        });
+        if let Some(made) = made.await? {
             flash(&who.session, format!("{name} may sign in now."), None)?;
-            return Ok(see_other("/people"));
+            let next = if role == Role::Reader {
+                format!("/people/{}/sites", made.id)
+            } else {
+                "/people".to_owned()
+            };
+            return Ok(see_other(&next));
         }
         errors.push("This sign-in name is taken.");
     }

@@ -343,7 +343,7 @@ impl BudgetPage {
         let set_now = upland_core::advice::budget::with_best(&settings, found, month) == settings;
         Ok(Self {
             path: bench.path(),
-            site_id: bench.loaded.site.id,
+            site_id: bench.loaded.site.id.number(),
             boxes: bench.loaded.box_names(),
             number: bench.installation.box_number,
             base_version: bench.saved().map_or(0, |s| s.version),

@@ -57,12 +57,13 @@ async fn list_page(
     status: StatusCode,
     problems: Vec<PathProblem>,
 ) -> Result<HttpResponse, PageError> {
-    let ordinances = read(state, |snapshot| {
+    let scope = who.scope.clone();
+    let ordinances = read(state, move |snapshot| {
         let entries: Vec<Entry<Ordinance>> = snapshot.library()?;
         entries
             .into_iter()
             .map(|entry| {
-                let sites = snapshot.sites_of_ordinance(entry.id)?;
+                let sites = snapshot.sites_of_ordinance(&scope, entry.id)?;
                 Ok(OrdinanceLine {
                     id: entry.id,
                     rules: entry.item.rules.iter().map(rule_words).collect(),

@@ -39,18 +39,19 @@ pub(crate) fn routes(config: &mut web::ServiceConfig) {
 }
 
 async fn entries(here: &AtSite, query: &Query, most: i64) -> Result<Vec<LogEntry>, PageError> {
-    let (site, asked) = (here.id(), asked(query, &here.facts.tz, here.today())?);
-    here.read(move |snapshot| snapshot.logbook(site, &asked, most)).await
+    let of_site = here.site_key();
+    let asked = asked(query, &here.facts.tz, here.today())?;
+    here.read(move |snapshot| snapshot.logbook(of_site, &asked, most)).await
 }
 
 #[get("/sites/{id}/logbook")]
 async fn log_page(here: AtSite, query: web::Query<Query>) -> Result<HttpResponse, PageError> {
+    let of_site = here.site_key();
     let frame = Frame::of_site(&here, "Logbook", Chapter::Logbook)?;
     // One more than is shown says whether there are older ones.
     let found = entries(&here, &query, ON_PAGE + 1).await?;
-    let site = here.id();
     let people: Arc<Vec<(i64, String)>> =
-        here.more("people", 2, move |snapshot| snapshot.people_of(site)).await?;
+        here.more("people", 2, move |snapshot| snapshot.people_of(of_site)).await?;
     page(&LogPage::of(frame, &here, &query, (&found, &people), usize::try_from(ON_PAGE).unwrap_or(100)))
 }
 

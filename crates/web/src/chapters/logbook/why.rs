@@ -109,18 +109,19 @@ async fn why_page(
     path: web::Path<(i64, i64)>,
     query: web::Query<Query>,
 ) -> Result<HttpResponse, PageError> {
+    let of_site = here.site_key();
     let (from, to) = span(&query, here.moment(None).date)?;
     let zone = here.facts.zone(path.1)?.clone();
     let frame = Frame::of_site(&here, "Why", Chapter::Logbook)?;
     let now = here.moment(None).date;
     let work = here.at_work((to != now).then_some(to)).await?;
-    let (site, zone_id) = (here.id(), zone.id);
+    let zone_id = zone.id;
     let asked = Asked {
         from: Some(midnight(from, &here.facts.tz)),
         until: Some(midnight(to.tomorrow().unwrap_or(to), &here.facts.tz)),
         ..Asked::default()
     };
-    let entries = here.read(move |snapshot| snapshot.logbook(site, &asked, MOST_ENTRIES)).await?;
+    let entries = here.read(move |snapshot| snapshot.logbook(of_site, &asked, MOST_ENTRIES)).await?;
     let about = |e: &LogEntry| match e.zone_id {
         Some(id) => id == zone_id,
         None => matches!(

@@ -106,13 +106,19 @@ async fn audit_page(
     query: web::Query<Query>,
 ) -> Result<HttpResponse, PageError> {
     let (person, site) = (query.person, query.site);
+    let (scope, of_site) = (who.scope.clone(), site.and_then(|site| who.scope.site(site)));
     let asked = Asked { person, before: query.before, ..Asked::default() };
     let (entries, tries, people, sites) = read(&state, move |snapshot| {
-        let entries = snapshot.audit(site, &asked, MOST)?;
-        Ok((entries, snapshot.failed_sign_ins(MOST_SIGN_INS)?, snapshot.users()?, snapshot.site_names()?))
+        let entries = snapshot.audit(of_site, &asked, MOST)?;
+        Ok((
+            entries,
+            snapshot.failed_sign_ins(MOST_SIGN_INS)?,
+            snapshot.users()?,
+            snapshot.site_names(&scope)?,
+        ))
     })
     .await?;
-    let names: BTreeMap<i64, String> = sites.iter().cloned().collect();
+    let names: BTreeMap<i64, String> = sites.iter().map(|(id, name)| (id.number(), name.clone())).collect();
     let is_whole = i64::try_from(entries.len()).is_ok_and(|n| n == MOST);
     let older = entries.last().filter(|_| is_whole).map(|(_, last)| {
         let asked = [("person", person), ("site", site), ("before", Some(last.id))];
@@ -122,7 +128,7 @@ async fn audit_page(
     page(&AuditPage {
         frame: Frame::new(&who, "Who changed what")?,
         people: people.into_iter().map(|u| (u.id, u.display_name, person == Some(u.id))).collect(),
-        sites: sites.into_iter().map(|(id, name)| (id, name, site == Some(id))).collect(),
+        sites: sites.into_iter().map(|(id, name)| (id.number(), name, site == Some(id.number()))).collect(),
         lines: entries.iter().map(|(site, entry)| line(entry, *site, &names)).collect(),
         older,
         tries: tries.iter().map(try_line).collect(),

@@ -143,13 +143,14 @@ fn headline(waiting: &[Waiting], workers: i64, now: Timestamp) -> (String, Strin
 
 #[get("/jobs")]
 async fn jobs_page(state: web::Data<AppState>, Owner(who): Owner) -> Result<HttpResponse, PageError> {
-    let (waiting, ended, workers, now, sites) = read(&state, |snapshot| {
-        let sites = snapshot.site_names()?;
+    let scope = who.scope.clone();
+    let (waiting, ended, workers, now, sites) = read(&state, move |snapshot| {
+        let sites = snapshot.site_names(&scope)?;
         let (workers, now) = snapshot.workers()?;
         Ok((snapshot.waiting_work()?, snapshot.ended_work()?, workers, now, sites))
     })
     .await?;
-    let sites: BTreeMap<i64, String> = sites.into_iter().collect();
+    let sites: BTreeMap<i64, String> = sites.into_iter().map(|(id, name)| (id.number(), name)).collect();
     let (headline, lead) = headline(&waiting, workers, now);
     page(&JobsPage {
         frame: Frame::new(&who, "Work in the background")?,

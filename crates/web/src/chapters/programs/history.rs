@@ -117,7 +117,7 @@ fn lines(
             is_current: i == 0,
             is_fallback: fallback == Some(record.version),
             keyed_in: TickMark::of(
-                bench.loaded.site.id,
+                bench.loaded.site.id.number(),
                 (What::KeyedIn, id, record.version),
                 ticks,
                 (tz, back.clone()),

@@ -204,6 +204,7 @@ async fn save_law(
     path: web::Path<(i64, u8, i64)>,
     fields: Fields,
 ) -> Result<HttpResponse, PageError> {
+    let of_site = here.site_key();
     let (site_id, number, ordinance_id) = *path;
     let base = fields.get("base").parse::<i64>().ok().filter(|id| *id > 0);
     let lifted = fields.get("lift") == "yes";
@@ -220,7 +221,7 @@ async fn save_law(
     };
     let (entry, others) = here
         .read(move |snapshot| {
-            Ok((snapshot.library_entry::<Ordinance>(ordinance_id)?, snapshot.ordinances(site_id)?))
+            Ok((snapshot.library_entry::<Ordinance>(ordinance_id)?, snapshot.ordinances(of_site)?))
         })
         .await?;
     let known = entry.map(|e| e.item);

@@ -64,7 +64,7 @@ impl BoxPage for Workbench {
     fn head(&self, tab: Tab) -> Result<BoxHead, PageError> {
         let controller = self.controller()?;
         Ok(BoxHead {
-            site_id: self.loaded.site.id,
+            site_id: self.loaded.site.id.number(),
             path: self.path(),
             place: controller.place.clone(),
             card: controller.card.name.clone(),

@@ -223,7 +223,7 @@ fn draw(
         status,
         &CalibratePage {
             frame: frame(here, "calibration")?,
-            site_id: states.loaded.site.id,
+            site_id: states.loaded.site.id.number(),
             id,
             fewest: in_words(FEWEST),
             name: record.sensor.name.clone(),

@@ -86,6 +86,7 @@ pub(super) async fn draw(
     status: StatusCode,
     left: Left,
 ) -> Result<HttpResponse, PageError> {
+    let of_site = here.site_key();
     let states = here.sensor_states(None).await?;
     find(&states, id)?;
     let own = Arc::clone(&states);
@@ -94,7 +95,7 @@ pub(super) async fn draw(
     let key = format!("{} sensor {id}", here.key(here.moment(None)));
     let sensor = here.once(key, 20, move |state| {
         let (devices, refused) = state.store.read(|snapshot| {
-            let mut devices = snapshot.devices(site_id)?;
+            let mut devices = snapshot.devices(of_site)?;
             devices.retain(|d| d.sensor_id == id);
             let ids: Vec<i64> = devices.iter().map(|d| d.id).collect();
             let refused = if ids.is_empty() { Vec::new() } else { snapshot.refusals(&ids)? };

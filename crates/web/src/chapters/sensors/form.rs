@@ -402,7 +402,7 @@ fn draw(
         status,
         &FormPage {
             frame: frame(here, if drawing.id.is_some() { "sensor" } else { "new sensor" })?,
-            site_id: states.loaded.site.id,
+            site_id: states.loaded.site.id.number(),
             sensor: drawing.id.map(|id| (id, drawing.sensor.name.clone())),
             card_name: drawing.sensor.card.name.clone(),
             card_code: drawing.code.to_owned(),

@@ -143,7 +143,7 @@ fn line(states: &SensorStates, record: &SensorRecord) -> Line {
     let place = overall(&judged(states, record));
     let (due, overdue) = next_task(states, record);
     Line {
-        href: address::sensor(states.loaded.site.id, record.id),
+        href: address::sensor(states.loaded.site.id.number(), record.id),
         name: record.sensor.name.clone(),
         card: format!("{}, box {}", record.sensor.card.name, record.sensor.box_number),
         says: text,

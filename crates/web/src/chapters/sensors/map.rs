@@ -91,7 +91,7 @@ fn box_map(states: &SensorStates, own: &SiteBox) -> BoxMap {
         place: own.record.controller.place.clone(),
         heads: sensors
             .iter()
-            .map(|s| (address::sensor(states.loaded.site.id, s.id), s.sensor.name.clone()))
+            .map(|s| (address::sensor(states.loaded.site.id.number(), s.id), s.sensor.name.clone()))
             .collect(),
         zones: zones
             .iter()

@@ -5,6 +5,7 @@ use super::list::{judged, next_task, pausing};
 use super::notes::notes;
 use super::thresholds::replayed;
 use crate::fixture;
+use crate::fixture::key;
 use crate::page::sensor_words::{self as words, percentage};
 use crate::site::sensing::SensorStates;
 use crate::site::sensing::{stations, stopped_by};
@@ -26,7 +27,7 @@ fn sensor(code: &str) -> Sensor {
 fn record(id: i64, sensor: Sensor) -> SensorRecord {
     SensorRecord {
         id,
-        site_id: 1,
+        site_id: key(1),
         version: 1,
         installed_on: date(2025, 11, 20),
         feeds_weather: true,

@@ -123,7 +123,7 @@ impl Decided {
         let link = ("?date=".to_owned(), format!("&box={number}"));
         let ribbon = RibbonPart::new(&self.climate, date, self.loaded.site.site.units, link);
         let content = TodayPart {
-            site_id: self.loaded.site.id,
+            site_id: self.loaded.site.id.number(),
             number,
             has_box: !self.loaded.boxes.is_empty(),
             boxes: self.loaded.box_names(),
@@ -141,7 +141,8 @@ async fn today_page(here: AtSite, query: web::Query<DateQuery>) -> Result<HttpRe
     let date = decided.night.date;
     let title = format!("{}: tonight", decided.loaded.site.site.name);
     let mut frame = Frame::of_site(&here, title, Chapter::Today)?;
-    frame.here = format!("{}?date={date}&box={}", address::today(decided.loaded.site.id), decided.number);
+    frame.here =
+        format!("{}?date={date}&box={}", address::today(decided.loaded.site.id.number()), decided.number);
     let drawn = here.once(format!("{key}, Today"), 120, move |_| decided.drawn()).await?;
     framed(frame, drawn)
 }

@@ -87,8 +87,8 @@ async fn keep(EditorAt(here): EditorAt, fields: Fields) -> Result<HttpResponse, 
 
 /// A kept trial, run again once however often it is looked at: it never changes.
 async fn again(here: &AtSite, id: i64) -> Result<Arc<Again>, PageError> {
-    let site = here.id();
-    let record = here.read(move |snapshot| snapshot.trial(site, id)).await?.ok_or(PageError::NotFound)?;
+    let of_site = here.site_key();
+    let record = here.read(move |snapshot| snapshot.trial(of_site, id)).await?.ok_or(PageError::NotFound)?;
     let kilobytes = 100 + record.file.len() / 1024 + here.facts.zones.len() * 13 * 366 / 4;
     here.once(format!("kept trial {id}"), kilobytes, move |_| {
         let unreadable =
@@ -151,8 +151,9 @@ async fn looked_at(
 /// Everything that went in, to be run again anywhere.
 #[get("/sites/{id}/trials/{trial}.json")]
 async fn kept_file(here: AtSite, path: web::Path<(i64, i64)>) -> Result<HttpResponse, PageError> {
-    let (site, id) = (here.id(), path.1);
-    let record = here.read(move |snapshot| snapshot.trial(site, id)).await?.ok_or(PageError::NotFound)?;
+    let of_site = here.site_key();
+    let id = path.1;
+    let record = here.read(move |snapshot| snapshot.trial(of_site, id)).await?.ok_or(PageError::NotFound)?;
     Ok(HttpResponse::Ok()
         .content_type("application/json")
         .insert_header(attachment(&record.line.name, "json"))

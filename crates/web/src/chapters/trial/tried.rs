@@ -47,8 +47,8 @@ pub(super) struct OwnWay {
 
 /// The ways that somebody described for the site, read once for its facts.
 pub(super) async fn own_ways(here: &AtSite) -> Result<Arc<Vec<OwnWay>>, PageError> {
-    let id = here.id();
-    let records = here.more("trial ways", 20, move |snapshot| snapshot.trial_ways(id)).await?;
+    let of_site = here.site_key();
+    let records = here.more("trial ways", 20, move |snapshot| snapshot.trial_ways(of_site)).await?;
     if records.is_empty() {
         return Ok(Arc::default());
     }

@@ -46,8 +46,8 @@ pub(super) struct KeptLine {
 
 impl Lists {
     pub async fn of(here: &AtSite) -> Result<Self, PageError> {
-        let id = here.id();
-        let trials = here.more("kept trials", 20, move |snapshot| snapshot.trials(id)).await?;
+        let of_site = here.site_key();
+        let trials = here.more("kept trials", 20, move |snapshot| snapshot.trials(of_site)).await?;
         let own = own_ways(here).await?;
         let way = |own: &OwnWay| OwnLine {
             id: own.record.id,

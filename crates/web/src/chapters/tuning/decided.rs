@@ -27,14 +27,14 @@ pub(super) struct Decided {
 
 /// The visits of a site, newest first.
 pub(super) async fn visits(here: &AtSite) -> Result<Arc<Vec<VisitRecord>>, PageError> {
-    let site = here.id();
-    here.more("visits", 10, move |snapshot| snapshot.visits(site, 200)).await
+    let of_site = here.site_key();
+    here.more("visits", 10, move |snapshot| snapshot.visits(of_site, 200)).await
 }
 
 /// A visit of the site.
 pub(super) async fn decided(here: &AtSite, id: i64) -> Result<Arc<Decided>, PageError> {
-    let site = here.id();
-    let record = here.read(move |snapshot| snapshot.visit(site, id)).await?.ok_or(PageError::NotFound)?;
+    let of_site = here.site_key();
+    let record = here.read(move |snapshot| snapshot.visit(of_site, id)).await?.ok_or(PageError::NotFound)?;
     let states = here.sensor_states(Some(record.on)).await?;
     let kilobytes = 200 + 60 * here.facts.zones.len();
     let loaded = Arc::clone(&here.facts);
@@ -44,7 +44,7 @@ pub(super) async fn decided(here: &AtSite, id: i64) -> Result<Arc<Decided>, Page
         let entries: Vec<EntryRecord> =
             dated.entries.iter().filter(|e| e.visit_id == record.id).cloned().collect();
         let (levers, photos) =
-            state.store.read(|snapshot| Ok((snapshot.levers(site)?, snapshot.visit_photos(id)?)))?;
+            state.store.read(|snapshot| Ok((snapshot.levers(of_site)?, snapshot.visit_photos(id)?)))?;
         let facts = &states.facts;
         let mut together = together(&entries.iter().collect::<Vec<_>>(), facts);
         together.visit.at = judged_at(&together.visit, record.on, facts);

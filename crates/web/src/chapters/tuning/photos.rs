@@ -181,14 +181,16 @@ async fn take(
 
 #[get("/sites/{id}/photos/{photo}.jpg")]
 async fn show(here: AtSite, path: web::Path<(i64, i64)>) -> Result<HttpResponse, PageError> {
-    let (site, id) = (here.id(), path.1);
-    let bytes = match here.read(move |snapshot| snapshot.photo(site, id)).await?.ok_or(PageError::NotFound)? {
-        Picture::Jpeg(bytes) => bytes,
-        Picture::File(name) => {
-            let path = folder().ok_or(PageError::NotFound)?.join(name);
-            off_loop(move || std::fs::read(path)).await?.map_err(|_| PageError::NotFound)?
-        }
-    };
+    let of_site = here.site_key();
+    let id = path.1;
+    let bytes =
+        match here.read(move |snapshot| snapshot.photo(of_site, id)).await?.ok_or(PageError::NotFound)? {
+            Picture::Jpeg(bytes) => bytes,
+            Picture::File(name) => {
+                let path = folder().ok_or(PageError::NotFound)?.join(name);
+                off_loop(move || std::fs::read(path)).await?.map_err(|_| PageError::NotFound)?
+            }
+        };
     Ok(HttpResponse::Ok()
         .content_type("image/jpeg")
         .insert_header(("cache-control", "private, max-age=86400, immutable"))

@@ -47,6 +47,7 @@ async fn bring(
     path: web::Path<(i64, i64)>,
     payload: Multipart,
 ) -> Result<HttpResponse, PageError> {
+    let of_site = here.site_key();
     let (site_id, source_id) = *path;
     let loaded = Arc::clone(&here.facts);
     let mut file = upload::read(&here.who.session, payload, MAX_BYTES).await?;
@@ -56,7 +57,7 @@ async fn bring(
     let source = match source_id {
         0 => here.change(|change| change.own_source()).await?,
         id => {
-            let sources = here.read(move |snapshot| snapshot.sources(site_id)).await?;
+            let sources = here.read(move |snapshot| snapshot.sources(of_site)).await?;
             let found = sources.into_iter().find(|s| s.id == id && s.kind != SourceKind::Normals);
             found.ok_or(PageError::NotFound)?.id
         }
@@ -83,7 +84,7 @@ async fn bring(
         return draw(&here.again().await?, StatusCode::UNPROCESSABLE_ENTITY, refused).await;
     }
     let draft = with_store(&here.state, move |store| {
-        store.create_draft((site_id, source), user, &file.file_name, &bytes, false)
+        store.create_draft((of_site, source), user, &file.file_name, &bytes, false)
     })
     .await?;
     Ok(see_other(&address::draft(site_id, draft)))
@@ -500,19 +501,20 @@ async fn confirm_mapping(
     path: web::Path<(i64, i64)>,
     fields: Fields,
 ) -> Result<HttpResponse, PageError> {
+    let of_site = here.site_key();
     let (site_id, draft_id) = *path;
     let loaded = Arc::clone(&here.facts);
     let back = see_other(&address::draft(site_id, draft_id));
     let station_id = fields.get("station_id").to_owned();
     if !station_id.is_empty() {
         let said = serde_json::json!({ "station_id": station_id });
-        if !with_store(&here.state, move |store| store.set_draft_mapping(site_id, draft_id, &said)).await? {
+        if !with_store(&here.state, move |store| store.set_draft_mapping(of_site, draft_id, &said)).await? {
             return Err(PageError::NotFound);
         }
         return Ok(back);
     }
     let content = here
-        .read(move |snapshot| snapshot.draft_content(site_id, draft_id))
+        .read(move |snapshot| snapshot.draft_content(of_site, draft_id))
         .await?
         .ok_or(PageError::NotFound)?;
     let tz = loaded.tz.clone();
@@ -523,7 +525,7 @@ async fn confirm_mapping(
     let body = serde_json::to_value(&mapping).map_err(|e| PageError::BadRequest(e.to_string()))?;
     let user = here.who.user.id;
     let kept = with_store(&here.state, move |store| {
-        let kept = store.set_draft_mapping(site_id, draft_id, &body)?;
+        let kept = store.set_draft_mapping(of_site, draft_id, &body)?;
         if kept {
             store.save_mapping(&proposal.key, &body, user)?;
         }
@@ -544,9 +546,10 @@ async fn confirm_mapping(
 
 /// After the columns of an answer were said: it is asked again, and what was kept for the question goes.
 async fn columns_said(here: &AtSite, (draft, source): (i64, i64)) -> Result<HttpResponse, PageError> {
+    let of_site = here.site_key();
     let site = here.id();
     with_store(&here.state, move |store| {
-        store.drop_draft(site, draft)?;
+        store.drop_draft(of_site, draft)?;
         store.ask(Task::Fetch, source, SignedDuration::ZERO)
     })
     .await?;

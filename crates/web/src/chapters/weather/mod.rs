@@ -451,11 +451,12 @@ const MAX_REASON: usize = 300;
 
 #[post("/sites/{id}/weather/overrule")]
 async fn overrule(EditorAt(here): EditorAt, fields: Fields) -> Result<HttpResponse, PageError> {
+    let of_site = here.site_key();
     let id = here.id();
     let reason: String = fields.get("reason").trim().chars().take(MAX_REASON).collect();
     let date = fields.date("date", here.today());
     let value = (date.as_ref().ok().copied(), Variable::from_code(fields.get("variable")));
-    let sources = here.read(move |snapshot| snapshot.sources(id)).await?;
+    let sources = here.read(move |snapshot| snapshot.sources(of_site)).await?;
     let source = fields.get("source").parse::<i64>().ok().filter(|s| sources.iter().any(|o| o.id == *s));
     let (Some(source), (Some(date), Some(variable))) = (source, value) else {
         let day = date.err().map_or(String::new(), |refusal| format!(" {refusal}"));
@@ -548,9 +549,10 @@ async fn redo_import(
 
 #[get("/sites/{id}/weather.csv")]
 async fn download(here: AtSite) -> Result<HttpResponse, PageError> {
-    let (id, site) = (here.id(), here.facts.site.clone());
+    let of_site = here.site_key();
+    let site = here.facts.site.clone();
     let name = format!("{} weather", site.site.name);
-    let days = here.read(move |snapshot| snapshot.weather(id, &site.site)).await?;
+    let days = here.read(move |snapshot| snapshot.weather(of_site, &site.site)).await?;
     Ok(HttpResponse::Ok()
         .content_type("text/csv; charset=utf-8")
         .insert_header(attachment(&name, "csv"))

@@ -141,8 +141,9 @@ async fn draw_normals(
     (site_id, source_id): (i64, i64),
     refused: Option<Typed<'_>>,
 ) -> Result<HttpResponse, PageError> {
+    let of_site = here.site_key();
     let (sources, normals) =
-        here.read(move |snapshot| Ok((snapshot.sources(site_id)?, snapshot.normals(source_id)?))).await?;
+        here.read(move |snapshot| Ok((snapshot.sources(of_site)?, snapshot.normals(source_id)?))).await?;
     let source = sources
         .into_iter()
         .find(|s| s.id == source_id && s.kind == SourceKind::Normals)
@@ -186,13 +187,14 @@ async fn save_normals(
     path: web::Path<(i64, i64)>,
     fields: Fields,
 ) -> Result<HttpResponse, PageError> {
+    let of_site = here.site_key();
     let (site_id, source_id) = *path;
     match read_normals(&fields, here.facts.units()) {
         Ok(normals) => {
             let found = here
                 .change(move |change| {
                     let ours = change
-                        .sources(site_id)?
+                        .sources(of_site)?
                         .iter()
                         .any(|s| s.id == source_id && s.kind == SourceKind::Normals);
                     if ours {

@@ -128,13 +128,14 @@ fn hour_variable(variable: Variable) -> Option<HourVariable> {
 
 #[get("/sites/{id}/weather/series.json")]
 async fn series_json(here: AtSite, query: web::Query<Query>) -> Result<HttpResponse, PageError> {
+    let of_site = here.site_key();
     let site = here.facts.site.clone();
     let variable = Variable::from_code(&query.variable)
         .ok_or_else(|| PageError::BadRequest("There is no such variable.".into()))?;
-    let (source, id, span) = (query.source, here.id(), query.from.zip(query.to));
+    let (source, span) = (query.source, query.from.zip(query.to));
     let drawn = here
         .read(move |snapshot| {
-            let weather = snapshot.site_weather(id, &site.site)?;
+            let weather = snapshot.site_weather(of_site, &site.site)?;
             let Some(at) = weather.sources.iter().position(|s| s.id == source) else { return Ok(None) };
             let hours = match (span, hour_variable(variable)) {
                 (Some((from, to)), Some(_)) if to >= from && (to - from).get_days() <= MOST_HOUR_DAYS => {
@@ -177,11 +178,12 @@ async fn series_json(here: AtSite, query: web::Query<Query>) -> Result<HttpRespo
 /// A source as it came, with what each value is worth.
 #[get("/sites/{id}/weather/sources/{source}.csv")]
 async fn source_csv(here: AtSite, path: web::Path<(i64, i64)>) -> Result<HttpResponse, PageError> {
-    let (id, source) = *path;
+    let of_site = here.site_key();
+    let (_, source) = *path;
     let site = here.facts.site.clone();
     let (name, body) = here
         .read(move |snapshot| {
-            let weather = snapshot.site_weather(id, &site.site)?;
+            let weather = snapshot.site_weather(of_site, &site.site)?;
             let found = weather.sources.iter().zip(&weather.days).find(|(s, _)| s.id == source);
             Ok(found.map(|(s, days)| (s.name.clone(), raw_csv::write(days))))
         })

@@ -118,10 +118,10 @@ impl Standing {
 
 /// How the services of a site stand now.
 pub(super) async fn standings(here: &AtSite) -> Result<Vec<Standing>, PageError> {
-    let id = here.id();
+    let of_site = here.site_key();
     let found = here
         .read(move |snapshot| {
-            let (services, sources) = (snapshot.services(id)?, snapshot.sources(id)?);
+            let (services, sources) = (snapshot.services(of_site)?, snapshot.sources(of_site)?);
             let with_answers = services.into_iter().map(|s| Ok((snapshot.answers(s.source_id)?, s)));
             Ok((with_answers.collect::<Result<Vec<_>, StoreError>>()?, sources))
         })
@@ -237,11 +237,12 @@ async fn found(
     here: &AtSite,
     source: i64,
 ) -> Result<(SourceRecord, Option<Service>, Vec<Answer>), PageError> {
-    let site = here.id();
+    let of_site = here.site_key();
     let found = here
         .read(move |snapshot| {
-            let of_source = snapshot.sources(site)?.into_iter().find(|s| s.id == source);
-            let service = snapshot.service(source)?.filter(|(of, _)| *of == site).map(|(_, service)| service);
+            let of_source = snapshot.sources(of_site)?.into_iter().find(|s| s.id == source);
+            let service =
+                snapshot.service(source)?.filter(|(of, _)| *of == of_site).map(|(_, service)| service);
             Ok((of_source, service, snapshot.answers(source)?))
         })
         .await?;
@@ -355,6 +356,7 @@ async fn columns(
     path: web::Path<(i64, i64)>,
     fields: Fields,
 ) -> Result<HttpResponse, PageError> {
+    let of_site = here.site_key();
     let (site_id, source_id) = *path;
     let (source, _, _) = found(&here, source_id).await?;
     let foretold = fields.get("foretold") == "yes";
@@ -364,7 +366,7 @@ async fn columns(
     };
     let (user, name) = (here.who.user.id, format!("answer of {}", source.name));
     let draft = with_store(&here.state, move |store| {
-        store.create_draft((site_id, source_id), user, &name, &body, true)
+        store.create_draft((of_site, source_id), user, &name, &body, true)
     })
     .await?;
     Ok(see_other(&address::draft(site_id, draft)))

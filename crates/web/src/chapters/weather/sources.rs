@@ -155,9 +155,10 @@ async fn restore(
 /// Says which source counts, by variable.
 #[post("/sites/{id}/weather/choice")]
 async fn choose(EditorAt(here): EditorAt, fields: Fields) -> Result<HttpResponse, PageError> {
+    let of_site = here.site_key();
     let id = here.id();
     let known: Vec<i64> =
-        here.read(move |snapshot| snapshot.sources(id)).await?.iter().map(|s| s.id).collect();
+        here.read(move |snapshot| snapshot.sources(of_site)).await?.iter().map(|s| s.id).collect();
     let picked = |group: VariableGroup, place: &str| {
         fields.get(&format!("{}-{place}", group.code())).parse::<i64>().ok().filter(|s| known.contains(s))
     };
@@ -217,9 +218,10 @@ struct Pair {
 
 #[get("/sites/{id}/weather/compare")]
 async fn comparison(here: AtSite, query: web::Query<Pair>) -> Result<HttpResponse, PageError> {
+    let of_site = here.site_key();
     let loaded = Arc::clone(&here.facts);
     let (id, site) = (here.id(), loaded.site.site.clone());
-    let weather = here.read(move |snapshot| snapshot.site_weather(id, &site)).await?;
+    let weather = here.read(move |snapshot| snapshot.site_weather(of_site, &site)).await?;
     let with_days: Vec<usize> =
         (0..weather.sources.len()).filter(|i| weather.days.get(*i).is_some_and(|d| !d.is_empty())).collect();
     let pick = |wanted: Option<i64>, place: usize| {

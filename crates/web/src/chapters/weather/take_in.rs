@@ -98,10 +98,11 @@ async fn progress_page(
     EditorAt(here): EditorAt,
     path: web::Path<(i64, i64)>,
 ) -> Result<HttpResponse, PageError> {
+    let of_site = here.site_key();
     let (site_id, draft_id) = *path;
     let _loaded = Arc::clone(&here.facts);
     let draft =
-        here.read(move |snapshot| snapshot.draft(site_id, draft_id)).await?.ok_or(PageError::NotFound)?;
+        here.read(move |snapshot| snapshot.draft(of_site, draft_id)).await?.ok_or(PageError::NotFound)?;
     page(&ProgressPage {
         frame: Frame::of_site(&here, "Taking the file in", Chapter::Weather)?,
         site_id,
@@ -116,9 +117,10 @@ async fn progress_json(
     EditorAt(here): EditorAt,
     path: web::Path<(i64, i64)>,
 ) -> Result<HttpResponse, PageError> {
-    let (site_id, draft_id) = *path;
+    let of_site = here.site_key();
+    let (_, draft_id) = *path;
     let draft =
-        here.read(move |snapshot| snapshot.draft(site_id, draft_id)).await?.ok_or(PageError::NotFound)?;
+        here.read(move |snapshot| snapshot.draft(of_site, draft_id)).await?.ok_or(PageError::NotFound)?;
     Ok(HttpResponse::Ok().json(serde_json::json!({
         "done": draft.days_done,
         "total": draft.days_total,
@@ -133,8 +135,9 @@ async fn cancel(
     path: web::Path<(i64, i64)>,
     _fields: Fields,
 ) -> Result<HttpResponse, PageError> {
+    let of_site = here.site_key();
     let (site_id, draft_id) = *path;
-    if !with_store(&here.state, move |store| store.cancel_draft(site_id, draft_id)).await? {
+    if !with_store(&here.state, move |store| store.cancel_draft(of_site, draft_id)).await? {
         return Err(PageError::NotFound);
     }
     Ok(see_other(&format!("{}/progress", address::draft(site_id, draft_id))))
@@ -146,8 +149,9 @@ async fn drop_draft(
     path: web::Path<(i64, i64)>,
     _fields: Fields,
 ) -> Result<HttpResponse, PageError> {
+    let of_site = here.site_key();
     let (site_id, draft_id) = *path;
-    if !with_store(&here.state, move |store| store.drop_draft(site_id, draft_id)).await? {
+    if !with_store(&here.state, move |store| store.drop_draft(of_site, draft_id)).await? {
         return Err(PageError::NotFound);
     }
     flash(&here.who.session, "The file was not taken in; the record is as it was.", None)?;

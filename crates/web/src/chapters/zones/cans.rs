@@ -319,7 +319,7 @@ async fn draw(
         status,
         &CansPage {
             frame: Frame::of_site(here, format!("Cans on zone {}", zone.zone.number), Chapter::Zones)?,
-            site_id: loaded.site.id,
+            site_id: loaded.site.id.number(),
             zone_id: zone.id,
             zone: format!("{} {}", zone.zone.number, zone.zone.name),
             version: zone.version,

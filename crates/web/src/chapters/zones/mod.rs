@@ -106,7 +106,7 @@ async fn list(here: AtSite) -> Result<HttpResponse, PageError> {
     let unmeasured = zones.iter().filter(|z| z.zone.precipitation_rate.is_none()).count();
     page(&ListPage {
         frame: Frame::of_site(&here, format!("{}: zones", site.site.name), Chapter::Zones)?,
-        site_id: site.id,
+        site_id: site.id.number(),
         several_boxes: loaded.boxes.len() > 1,
         zones: zones.iter().map(|z| line(z, site.site.units, site.site.latitude_deg)).collect(),
         unmeasured: match unmeasured {

@@ -28,6 +28,7 @@ use upland_core::quantity::ratio::Percentage;
 use upland_core::site::Zone;
 use upland_core::weather::climate::Climate;
 use upland_store::controllers::{BoxStamp, ControllerRecord};
+use upland_store::scope::{Scope, SiteKey};
 use upland_store::settings::SettingsRecord;
 use upland_store::sites::{SiteRecord, time_zone};
 use upland_store::ticks::{TickRecord, What};
@@ -110,7 +111,7 @@ fn calls_of(
         .zip(&advice.best)
         .zip(&advice.set)
         .map(|((slot, advised), set)| Call {
-            site_id: site.id,
+            site_id: site.id.number(),
             site: site.site.name.clone(),
             box_id: record.id,
             box_number: record.controller.number,
@@ -135,24 +136,24 @@ type Found = (usize, Arc<Vec<Call>>);
 
 /// Documents of the sites whose calls are not known yet.
 struct Documents {
-    sites: BTreeMap<i64, SiteRecord>,
-    zones: BTreeMap<i64, Vec<Zone>>,
+    sites: BTreeMap<SiteKey, SiteRecord>,
+    zones: BTreeMap<SiteKey, Vec<Zone>>,
     boxes: BTreeMap<i64, ControllerRecord>,
     settings: BTreeMap<i64, SettingsRecord>,
     briefs: BTreeMap<i64, VersionedSummary>,
 }
 
 impl Documents {
-    fn load(store: &mut Snapshot<'_>, missing: &[i64]) -> Result<Self, StoreError> {
-        let mut zones: BTreeMap<i64, Vec<Zone>> = BTreeMap::new();
-        for zone in store.all_zones()? {
+    fn load(store: &mut Snapshot<'_>, scope: &Scope, missing: &[i64]) -> Result<Self, StoreError> {
+        let mut zones: BTreeMap<SiteKey, Vec<Zone>> = BTreeMap::new();
+        for zone in store.all_zones(scope)? {
             zones.entry(zone.site_id).or_default().push(zone.zone);
         }
         Ok(Self {
-            sites: store.sites()?.into_iter().map(|s| (s.id, s)).collect(),
+            sites: store.sites(scope)?.into_iter().map(|s| (s.id, s)).collect(),
             zones,
-            boxes: store.all_controllers()?.into_iter().map(|b| (b.id, b)).collect(),
-            settings: store.all_settings()?,
+            boxes: store.all_controllers(scope)?.into_iter().map(|b| (b.id, b)).collect(),
+            settings: store.all_settings(scope)?,
             briefs: store.climate_summaries(missing)?,
         })
     }
@@ -171,7 +172,7 @@ impl Documents {
             return Ok(None);
         };
         let good = (site.weather_version, site.version);
-        let climate = match self.briefs.get(&site.id).filter(|(of, _)| *of == good) {
+        let climate = match self.briefs.get(&site.id.number()).filter(|(of, _)| *of == good) {
             Some((_, brief)) => Arc::new(Climate::from_summary(brief, site.site.station().at_two_metres())),
             None => state.store.read(|snapshot| crate::site::climate::climate(state, snapshot, site))?,
         };
@@ -188,8 +189,8 @@ impl Documents {
 
 /// Every call, sites by name. Boxes whose facts did not change come from the cache; the others from
 /// their documents and their climates in short, on every core.
-fn all(state: &AppState, now: Timestamp) -> Result<Vec<Call>, StoreError> {
-    let stamps = state.store.read(|snapshot| snapshot.box_stamps())?;
+fn all(state: &AppState, scope: &Scope, now: Timestamp) -> Result<Vec<Call>, StoreError> {
+    let stamps = state.store.read(|snapshot| snapshot.box_stamps(scope))?;
     let known = |stamp: &BoxStamp| -> Option<Arc<Vec<Call>>> {
         let last = state.cache.get::<LastDay>(&last_day_facts(stamp))?;
         let today = moment_of(stamp, last.0, now).ok()?.date;
@@ -198,8 +199,9 @@ fn all(state: &AppState, now: Timestamp) -> Result<Vec<Call>, StoreError> {
     let mut found: Vec<Option<Arc<Vec<Call>>>> = stamps.iter().map(known).collect();
     let missing: Vec<usize> = found.iter().enumerate().filter(|(_, f)| f.is_none()).map(|(i, _)| i).collect();
     if !missing.is_empty() {
-        let sites: Vec<i64> = missing.iter().filter_map(|i| stamps.get(*i)).map(|s| s.site_id).collect();
-        let documents = state.store.read(|snapshot| Documents::load(snapshot, &sites))?;
+        let sites: Vec<i64> =
+            missing.iter().filter_map(|i| stamps.get(*i)).map(|s| s.site_id.number()).collect();
+        let documents = state.store.read(|snapshot| Documents::load(snapshot, scope, &sites))?;
         let compute = |index: &usize| -> Result<Option<Found>, StoreError> {
             let Some(stamp) = stamps.get(*index) else { return Ok(None) };
             let Some((today, calls)) = documents.calls(state, stamp, now)? else { return Ok(None) };
@@ -293,20 +295,20 @@ fn line(call: &Call, called: &[TickRecord]) -> CallLine {
 /// Whether the box of a call was called in its week.
 fn is_called(call: &Call, called: &[TickRecord]) -> bool {
     let number = week_number(call.week);
-    called.iter().any(|t| (t.site_id, t.about, t.number) == (call.site_id, call.box_id, number))
+    called.iter().any(|t| (t.site_id.number(), t.about, t.number) == (call.site_id, call.box_id, number))
 }
 
 /// Every call, worked out once for the facts of all sites and the minute.
 async fn calls(here: &AllSites) -> Result<Arc<Vec<Call>>, PageError> {
-    let now = here.who.now;
-    here.once(&format!("calls at {now}"), 200, move |state| Ok(all(state, now)?)).await
+    let (scope, now) = (here.who.scope.clone(), here.who.now);
+    here.once(&format!("calls at {now}"), 200, move |state| Ok(all(state, &scope, now)?)).await
 }
 
 #[get("/calls")]
 async fn list(here: AllSites) -> Result<HttpResponse, PageError> {
     let calls = calls(&here).await?;
-    let (state, now) = (here.state.clone(), here.who.now);
-    let nights = off_loop(move || nights::known(&state, now)).await??;
+    let (state, scope, now) = (here.state.clone(), here.who.scope.clone(), here.who.now);
+    let nights = off_loop(move || nights::known(&state, &scope, now)).await??;
     let first = calls.iter().map(|c| week_number(c.week)).min().unwrap_or(0);
     let called =
         crate::server::state::read(&here.state, move |snapshot| snapshot.called_since(first)).await?;
@@ -339,10 +341,14 @@ async fn list(here: AllSites) -> Result<HttpResponse, PageError> {
 }
 
 /// The sentence of every box tonight; a file leaves none out.
-fn every_night(state: &AppState, now: Timestamp) -> Result<BTreeMap<(i64, u8), String>, StoreError> {
-    let mut found = nights::known(state, now)?;
+fn every_night(
+    state: &AppState,
+    scope: &Scope,
+    now: Timestamp,
+) -> Result<BTreeMap<(i64, u8), String>, StoreError> {
+    let mut found = nights::known(state, scope, now)?;
     for stamp in &found.missing {
-        found.known.extend(nights::night(state, stamp, now)?.map(|night| (stamp.site_id, night)));
+        found.known.extend(nights::night(state, stamp, now)?.map(|night| (stamp.site_id.number(), night)));
     }
     let boxes = found.known.iter().flat_map(|(id, night)| night.boxes.iter().map(move |own| (*id, own)));
     Ok(boxes.map(|(id, own)| ((id, own.number), own.sentence.clone())).collect())
@@ -351,8 +357,8 @@ fn every_night(state: &AppState, now: Timestamp) -> Result<BTreeMap<(i64, u8), S
 #[get("/calls.csv")]
 async fn csv(here: AllSites) -> Result<HttpResponse, PageError> {
     let calls = calls(&here).await?;
-    let (state, now) = (here.state.clone(), here.who.now);
-    let tonight = off_loop(move || every_night(&state, now)).await??;
+    let (state, scope, now) = (here.state.clone(), here.who.scope.clone(), here.who.now);
+    let tonight = off_loop(move || every_night(&state, &scope, now)).await??;
     let rows: Vec<[String; 10]> = calls
         .iter()
         .map(|c| {
@@ -416,7 +422,7 @@ mod tests {
             Call { advised: Some(Percentage::from_percent(calls[0].set.percent() + 10)), ..calls[0].clone() };
         assert!(line(&moved, &[]).changes);
         let tick = TickRecord {
-            site_id: moved.site_id,
+            site_id: crate::fixture::key(moved.site_id),
             what: What::Called,
             about: moved.box_id,
             number: week_number(moved.week),

@@ -15,6 +15,7 @@ use std::sync::Arc;
 use upland_core::advice::tonight::{BoxKnown, Verdict};
 use upland_store::StoreError;
 use upland_store::controllers::BoxStamp;
+use upland_store::scope::Scope;
 
 /// A box tonight.
 #[derive(Debug, Clone, PartialEq)]
@@ -49,11 +50,15 @@ fn key(stamp: &BoxStamp, now: Timestamp) -> String {
 }
 
 /// The nights that are known, and the sites of which none is.
-pub(in crate::chapters::round) fn known(state: &AppState, now: Timestamp) -> Result<Nights, StoreError> {
+pub(in crate::chapters::round) fn known(
+    state: &AppState,
+    scope: &Scope,
+    now: Timestamp,
+) -> Result<Nights, StoreError> {
     let mut nights = Nights::default();
     // A stamp a site: its boxes share revision and readings.
-    let stamps = state.store.read(|snapshot| snapshot.box_stamps())?;
-    let sites: BTreeMap<i64, BoxStamp> = stamps.into_iter().map(|s| (s.site_id, s)).collect();
+    let stamps = state.store.read(|snapshot| snapshot.box_stamps(scope))?;
+    let sites: BTreeMap<i64, BoxStamp> = stamps.into_iter().map(|s| (s.site_id.number(), s)).collect();
     for (id, stamp) in sites {
         match state.cache.get::<SiteNight>(&key(&stamp, now)) {
             Some(night) => nights.known.push((id, night)),
@@ -76,7 +81,7 @@ pub(in crate::chapters::round) fn work_on(
     state.background.begin("nights of all sites", move || {
         for stamp in missing {
             if let Err(error) = in_habit(reader, || night(&shared, &stamp, now)) {
-                tracing::warn!(%error, site = stamp.site_id, "its night could not be worked out");
+                tracing::warn!(%error, site = stamp.site_id.number(), "its night could not be worked out");
             }
         }
     });

@@ -69,7 +69,7 @@ async fn list_page(
     problems: Vec<PathProblem>,
 ) -> Result<HttpResponse, PageError> {
     let line = |record: SiteRecord| SiteLine {
-        id: record.id,
+        id: record.id.number(),
         place: format!(
             "{}, {}°, {}°",
             crate::page::quantities::length(record.site.units, record.site.elevation),
@@ -78,13 +78,14 @@ async fn list_page(
         ),
         name: record.site.name,
     };
+    let scope = here.who.scope.clone();
     let sites = here.once("list", 100, move |state| {
-        let sites = state.store.read(|snapshot| snapshot.sites())?;
+        let sites = state.store.read(|snapshot| snapshot.sites(&scope))?;
         Ok(sites.into_iter().map(line).collect::<Vec<_>>())
     });
     let sites = sites.await?;
-    let (state, now) = (here.state.clone(), here.who.now);
-    let known = off_loop(move || nights::known(&state, now)).await??;
+    let (state, scope, now) = (here.state.clone(), here.who.scope.clone(), here.who.now);
+    let known = off_loop(move || nights::known(&state, &scope, now)).await??;
     let tonight = known.known.iter().map(|(id, night)| (*id, attention(night))).collect();
     let waiting = !known.missing.is_empty();
     nights::work_on(&here.state, known.missing, now);
@@ -100,6 +101,10 @@ fn attention(night: &SiteNight) -> Vec<String> {
 
 #[get("/")]
 async fn list(here: AllSites) -> Result<HttpResponse, PageError> {
+    // Whoever reads one site has no use for a list.
+    if let (Some([only]), false) = (here.who.scope.given(), here.who.may_edit()) {
+        return Ok(see_other(&address::today(*only)));
+    }
     list_page(&here, StatusCode::OK, Vec::new()).await
 }
 
@@ -124,14 +129,16 @@ struct Search {
 /// Sites and zones whose names hold all of some words, for the find box.
 #[get("/find.json")]
 async fn find(here: AllSites, search: web::Query<Search>) -> Result<HttpResponse, PageError> {
-    let all = here.once("names", 400, |state| {
+    let scope = here.who.scope.clone();
+    let all = here.once("names", 400, move |state| {
         let (sites, zones) =
-            state.store.read(|snapshot| Ok((snapshot.sites()?, snapshot.all_zone_names()?)))?;
-        let sites =
-            sites.into_iter().map(|site| Findable { href: address::today(site.id), name: site.site.name });
+            state.store.read(|snapshot| Ok((snapshot.sites(&scope)?, snapshot.all_zone_names(&scope)?)))?;
+        let sites = sites
+            .into_iter()
+            .map(|site| Findable { href: address::today(site.id.number()), name: site.site.name });
         let zones = zones.into_iter().map(|zone| Findable {
             name: format!("{} {}, {}", zone.number, zone.name, zone.site_name),
-            href: address::zone(zone.site_id, zone.zone_id),
+            href: address::zone(zone.site_id.number(), zone.zone_id),
         });
         Ok(sites.chain(zones).collect::<Vec<_>>())
     });
@@ -229,7 +236,7 @@ async fn create(
             };
             let id = with_store(&state, move |store| store.create_site(&file, today, user)).await?;
             flash(&who.session, format!("{name} is made. Now its zones."), None)?;
-            Ok(see_other(&format!("{}/new", address::zones(id))))
+            Ok(see_other(&format!("{}/new", address::zones(id.number()))))
         }
         Err(errors) => {
             new_site_page(&state, &who, (StatusCode::UNPROCESSABLE_ENTITY, units), &fields.0, &errors).await
@@ -256,8 +263,8 @@ async fn open_file(
                 read.zones.len()
             );
             let id = with_store(&here.state, move |store| store.create_site(&read, today, user)).await?;
-            flash(&who.session, text, Some(format!("{}/remove", address::site_root(id))))?;
-            Ok(see_other(&address::today(id)))
+            flash(&who.session, text, Some(format!("{}/remove", address::site_root(id.number()))))?;
+            Ok(see_other(&address::today(id.number())))
         }
         Err(problems) => list_page(&here, StatusCode::UNPROCESSABLE_ENTITY, problems).await,
     }
@@ -281,7 +288,7 @@ fn edit(here: &AtSite, editing: Editing<'_>) -> Result<HttpResponse, PageError> 
         &EditPage {
             frame: Frame::of_site(here, format!("{}: site", record.site.name), Chapter::Site)?,
             form: survey::form(editing.units, editing.texts, editing.errors),
-            id: Some(record.id),
+            id: Some(record.id.number()),
             version: editing.version,
             units: editing.units.code(),
             time_zones: time_zones(),
@@ -307,9 +314,10 @@ async fn edit_page(here: AtSite) -> Result<HttpResponse, PageError> {
 
 #[post("/sites/{id}/edit")]
 async fn save(EditorAt(here): EditorAt, fields: Fields) -> Result<HttpResponse, PageError> {
+    let of_site = here.site_key();
     let id = here.id();
     let (units, base) = (units_of(&fields)?, base_version(&fields)?);
-    let before = here.read(move |snapshot| snapshot.site_version(id, base)).await?;
+    let before = here.read(move |snapshot| snapshot.site_version(of_site, base)).await?;
     let site = match survey::read(&fields, units, before.as_ref()) {
         Ok(site) => site,
         Err(errors) => {
@@ -372,8 +380,9 @@ async fn switch_units(EditorAt(here): EditorAt, fields: Fields) -> Result<HttpRe
 
 #[post("/sites/{id}/remove")]
 async fn remove(EditorAt(here): EditorAt, _fields: Fields) -> Result<HttpResponse, PageError> {
+    let of_site = here.site_key();
     let (id, user, now) = (here.id(), here.who.user.id, here.now());
-    if !with_store(&here.state, move |store| store.set_site_removed(user, id, Some(now))).await? {
+    if !with_store(&here.state, move |store| store.set_site_removed(user, of_site, Some(now))).await? {
         return Err(PageError::NotFound);
     }
     let text = format!("{} is removed from the list. Nothing of it is deleted.", here.facts.site.site.name);
@@ -389,7 +398,8 @@ async fn restore(
     _fields: Fields,
 ) -> Result<HttpResponse, PageError> {
     let (id, user) = (*id, who.user.id);
-    if !with_store(&state, move |store| store.set_site_removed(user, id, None)).await? {
+    let of_site = who.scope.site(id).ok_or(PageError::NotFound)?;
+    if !with_store(&state, move |store| store.set_site_removed(user, of_site, None)).await? {
         return Err(PageError::NotFound);
     }
     flash(&who.session, "The site is back.", None)?;
@@ -398,8 +408,8 @@ async fn restore(
 
 #[get("/sites/{id}/site.json")]
 async fn download(here: AtSite) -> Result<HttpResponse, PageError> {
-    let id = here.id();
-    let plan = here.more("plan", 10, move |snapshot| snapshot.site_plan(id)).await?;
+    let of_site = here.site_key();
+    let plan = here.more("plan", 10, move |snapshot| snapshot.site_plan(of_site)).await?;
     let file = here.facts.file(plan.1.clone());
     Ok(HttpResponse::Ok()
         .content_type("application/json")

@@ -181,13 +181,13 @@ async fn sheet_page(here: AtSite, query: web::Query<DateQuery>) -> Result<HttpRe
     let mut frame = Frame::of_site(&here, title, Chapter::Today)?;
     frame.here = format!(
         "{}/sheet?date={}&box={}",
-        address::site_root(decided.loaded.site.id),
+        address::site_root(decided.loaded.site.id.number()),
         decided.night.date,
         decided.number
     );
     let drawn = here.once(format!("{key}, sheet"), 20, move |_| {
         let part = SheetPart {
-            site_id: decided.loaded.site.id,
+            site_id: decided.loaded.site.id.number(),
             date: decided.night.date,
             number: decided.number,
             view: build(&decided),
