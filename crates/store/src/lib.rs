@@ -8,6 +8,7 @@ pub mod accounts;
 pub mod clock;
 pub mod controllers;
 pub mod drafts;
+pub mod factors;
 pub mod field;
 pub mod grants;
 pub mod library;

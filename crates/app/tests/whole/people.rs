@@ -218,3 +218,72 @@ fn the_owner_hands_over_a_link_once_and_lets_people_out_and_in() {
     assert!(isla.get(PEOPLE).text.contains("There must be an owner who can sign in"));
     assert_eq!(isla.get(PEOPLE).status, 200);
 }
+
+/// The code that a telephone shows for the letters of a secret, some half minutes from now.
+fn code(letters: &str, steps: i64) -> String {
+    let secret = totp_rs::Secret::Encoded(letters.to_owned()).to_bytes().unwrap();
+    let totp = totp_rs::TOTP::new(totp_rs::Algorithm::SHA1, 6, 0, 30, secret, None, "x".to_owned()).unwrap();
+    totp.generate(u64::try_from(jiff::Timestamp::now().as_second() + 30 * steps).unwrap())
+}
+
+fn between<'a>(text: &'a str, before: &str, after: &str) -> &'a str {
+    text.split_once(before).unwrap_or_else(|| panic!("no {before} in {text}")).1.split_once(after).unwrap().0
+}
+
+#[test]
+// Long: one story from the telephone to its loss.
+fn a_second_factor_is_asked_for_and_no_code_opens_twice() {
+    let server = Server::start(true);
+    let bram = Person::signed_in(&server, "bram");
+    let page = "/me/factor";
+    let own = [("now", "larkrigg-demo")];
+    assert_eq!(bram.post_from(page, page, &[("now", "not it")]).status, 422, "the password is asked");
+    assert_eq!(bram.post_from(page, page, &own).status, 303);
+    let shown = bram.get(page).text;
+    let letters = between(&shown, "type these letters: <code>", "</code>").to_owned();
+    let confirm = |code: &str| bram.post_from(page, "/me/factor/confirm", &[("code", code)]);
+    assert_eq!(confirm("000000x").status, 422);
+    let before = Person::new(&server);
+    let sign_in = |person: &Person| {
+        person.post_from("/sign-in", "/sign-in", &[("login", "bram"), ("password", "larkrigg-demo")])
+    };
+    assert_eq!(sign_in(&before).headers["location"], "/", "it counts once it is confirmed");
+    let done = confirm(&code(&letters, -1));
+    assert_eq!(done.status, 200, "{}", done.text);
+    let spare: Vec<&str> =
+        done.text.split("<li><code>").skip(1).map(|rest| rest.split_once('<').unwrap().0).collect();
+    assert_eq!(spare.len(), 8);
+    assert!(!bram.get(page).text.contains(spare[0]), "they are shown once");
+
+    let person = Person::new(&server);
+    assert_eq!(sign_in(&person).headers["location"], "/sign-in/code");
+    assert_eq!(person.get("/sites/1/today").status, 303, "the password alone opens nothing");
+    let ask = "/sign-in/code";
+    let with = |person: &Person, code: &str| person.post_from(ask, ask, &[("code", code)]);
+    assert_eq!(with(&person, &code(&letters, -1)).status, 422, "the one that confirmed it was used");
+    let now = code(&letters, 0);
+    assert_eq!(with(&person, &now).headers["location"], "/");
+    assert_eq!(person.get("/sites/1/today").status, 200);
+    let other = Person::new(&server);
+    sign_in(&other);
+    assert_eq!(with(&other, &now).status, 422, "no code opens twice");
+    assert_eq!(with(&other, &spare[0].to_uppercase().replace('-', " ")).headers["location"], "/");
+    let third = Person::new(&server);
+    sign_in(&third);
+    assert_eq!(with(&third, spare[0]).status, 422, "nor does a spare one");
+    assert_eq!(
+        Person::new(&server).get(ask).headers["location"],
+        "/sign-in",
+        "without a password there is no code"
+    );
+    // Guessing codes is counted as guessing passwords is.
+    let guess = |n: u32| with(&third, &format!("{:06}", 100_000 + n)).status;
+    assert!((0..12).map(guess).any(|status| status == 429));
+
+    let isla = Person::signed_in(&server, "isla");
+    let id = identity(&isla, "Bram");
+    assert_eq!(isla.post_from(PEOPLE, &format!("/people/{id}/factor"), &[]).status, 303);
+    assert!(isla.get(PEOPLE).text.contains("The second factor is taken away"));
+    assert!(isla.get("/audit").text.contains("signs in without a second factor"));
+    assert!(bram.get(page).text.contains("With a second factor"), "it is gone");
+}

@@ -13,6 +13,7 @@ pub(crate) mod headline;
 pub(crate) mod law_words;
 pub(crate) mod merge;
 pub(crate) mod plan_picture;
+pub(crate) mod qr;
 pub(crate) mod quantities;
 pub(crate) mod ribbon;
 pub(crate) mod school_words;

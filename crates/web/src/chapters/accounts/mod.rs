@@ -1,6 +1,7 @@
 //! Signing in and out, the first account, and the people of this installation.
 
 mod clock;
+mod factor;
 mod me;
 mod password;
 mod sites;
@@ -39,6 +40,7 @@ pub(crate) fn routes(config: &mut web::ServiceConfig) {
         .service(add_person)
         .service(change_role)
         .configure(clock::routes)
+        .configure(factor::routes)
         .configure(me::routes)
         .configure(password::routes)
         .configure(sites::routes)
@@ -145,12 +147,7 @@ async fn sign_in(
     })
     .await?;
     match user {
-        Some(user) => {
-            tracing::info!(user = user.id, "signed in");
-            note(&state, (&login, &address), Tried::Opened).await?;
-            session::begin(&state, &session, user.id).await?;
-            Ok(see_other("/"))
-        }
+        Some(user) => factor::after_password(&state, &session, (user.id, &login, &address)).await,
         None => {
             note(&state, (&login, &address), Tried::Failed).await?;
             refuse(

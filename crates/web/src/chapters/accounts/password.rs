@@ -201,6 +201,6 @@ async fn choose(
     let (hash, link) = (hashed(fields.get("password")).await?, session::hash(&token));
     let id = with_store(&state, move |store| store.use_password_link(&link, &hash)).await?;
     let id = id.ok_or_else(|| PageError::BadRequest("This link was used already.".into()))?;
-    session::begin(&state, &session, id).await?;
-    Ok(see_other("/"))
+    let address = address_of(&request);
+    super::factor::after_password(&state, &session, (id, &user.login, &address)).await
 }

@@ -8,13 +8,12 @@ use crate::page::dates::{Said, typed_date, typed_times};
 use crate::page::frame::Frame;
 use crate::page::headline::headline;
 use crate::page::law_words::{exempt_words, rule_words};
+use crate::page::qr::qr;
 use crate::server::error::{PageError, page};
 use crate::site::context::AtSite;
 use crate::site::workbench::Workbench;
 use actix_web::{HttpRequest, HttpResponse, get, web};
 use askama::Template;
-use qrcode::QrCode;
-use qrcode::render::svg;
 use std::sync::Arc;
 use upland_core::controller::ordinance::{Applied, HouseNumber};
 use upland_core::controller::schedule::{
@@ -195,15 +194,6 @@ fn build(bench: &Workbench) -> Result<SheetView, PageError> {
         asked: AskedView::of(bench),
         cautions: CAUTIONS.to_vec(),
     })
-}
-
-/// A QR code as SVG, drawn with attributes only.
-fn qr(text: &str) -> Result<String, PageError> {
-    let code = QrCode::new(text)
-        .map_err(|e| PageError::BadRequest(format!("This address is too long for a code: {e}.")))?;
-    let svg = code.render::<svg::Color<'_>>().min_dimensions(116, 116).quiet_zone(true).build();
-    // The declaration belongs to a file, not into a page.
-    Ok(svg.split_once("?>").map_or(svg.clone(), |(_, body)| body.to_owned()))
 }
 
 #[derive(Template)]
