@@ -4,6 +4,7 @@ use crate::transaction::NewEvent;
 use crate::{Action, Result, Snapshot, Store, Subject};
 use diesel::prelude::*;
 use diesel::sql_types::{BigInt, Binary, Nullable};
+use std::collections::BTreeSet;
 
 /// What is known of a person's second factor.
 #[derive(Debug, Clone, PartialEq, Eq, QueryableByName)]
@@ -32,6 +33,24 @@ impl Snapshot<'_> {
         .bind::<BigInt, _>(user_id)
         .get_result(self.connection)
         .optional()?)
+    }
+}
+
+#[derive(QueryableByName)]
+struct Of {
+    #[diesel(sql_type = BigInt)]
+    id: i64,
+}
+
+impl Snapshot<'_> {
+    /// The people who sign in with a second factor.
+    ///
+    /// # Errors
+    /// As any query.
+    pub fn with_factor(&mut self) -> Result<BTreeSet<i64>> {
+        let people: Vec<Of> =
+            diesel::sql_query("SELECT id FROM users WHERE factor_secret IS NOT NULL").load(self.connection)?;
+        Ok(people.into_iter().map(|person| person.id).collect())
     }
 }
 

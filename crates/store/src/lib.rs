@@ -120,6 +120,13 @@ use pool::Connection;
 use upland_core::quantity::time::Hours;
 
 impl Store {
+    /// Connections that are open, and those of them that nobody uses.
+    #[must_use]
+    pub fn connections(&self) -> (u32, u32) {
+        let state = self.pool.state();
+        (state.connections, state.idle_connections)
+    }
+
     /// Opens a pool.
     ///
     /// # Errors

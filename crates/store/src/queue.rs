@@ -220,6 +220,39 @@ pub fn database(url: &str, connections: usize) -> core::result::Result<graphile_
     database.map(Into::into).map_err(|error| error.to_string())
 }
 
+/// How the queue stands, for a scraper.
+#[derive(Debug, Clone, Copy, PartialEq, QueryableByName)]
+pub struct QueueCounts {
+    /// Jobs that wait or run.
+    #[diesel(sql_type = diesel::sql_types::Double)]
+    pub waiting: f64,
+    /// Jobs that are not tried again by themselves.
+    #[diesel(sql_type = diesel::sql_types::Double)]
+    pub given_up: f64,
+    /// For how long the oldest job that nobody has taken has been due, s.
+    #[diesel(sql_type = diesel::sql_types::Double)]
+    pub oldest_due_s: f64,
+    /// Workers that said lately that they live.
+    #[diesel(sql_type = diesel::sql_types::Double)]
+    pub workers: f64,
+    /// Weather services whose last answer was none.
+    #[diesel(sql_type = diesel::sql_types::Double)]
+    pub services_faulty: f64,
+}
+
+const COUNTS: &str = "
+    SELECT count(*) FILTER (WHERE attempts < max_attempts)::float8 AS waiting,
+           count(*) FILTER (WHERE attempts >= max_attempts)::float8 AS given_up,
+           COALESCE(extract(epoch FROM now() - min(run_at) FILTER (
+               WHERE locked_at IS NULL AND attempts < max_attempts AND run_at < now())), 0)::float8 AS oldest_due_s,
+           (SELECT count(*) FROM work._private_workers
+            WHERE last_heartbeat_at > now() - interval '30 seconds')::float8 AS workers,
+           (SELECT count(*) FROM (
+               SELECT DISTINCT ON (a.source_id, a.foretold) a.fault FROM weather_answers a
+               JOIN weather_services s ON s.source_id = a.source_id AND NOT s.stopped
+               ORDER BY a.source_id, a.foretold, a.id DESC) last WHERE fault <> '')::float8 AS services_faulty
+    FROM work.jobs";
+
 #[derive(QueryableByName)]
 struct Workers {
     #[diesel(sql_type = BigInt)]
@@ -287,6 +320,14 @@ impl Snapshot<'_> {
 }
 
 impl Store {
+    /// How the queue stands.
+    ///
+    /// # Errors
+    /// As any query.
+    pub fn queue_counts(&self) -> Result<QueueCounts> {
+        Ok(diesel::sql_query(COUNTS).get_result(&mut self.connection()?)?)
+    }
+
     /// Asks for a job, after a time.
     ///
     /// # Errors

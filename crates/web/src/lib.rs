@@ -58,6 +58,7 @@ fn routes(config: &mut web::ServiceConfig) {
         .service(server::assets::serve)
         .service(server::health)
         .service(server::ready)
+        .service(server::metrics::metrics_page)
         .configure(chapters::about::routes)
         .configure(chapters::accounts::routes)
         .configure(chapters::office::routes)
@@ -83,6 +84,7 @@ fn routes(config: &mut web::ServiceConfig) {
 pub async fn serve(state: AppState, config: ServerConfig) -> std::io::Result<()> {
     let key = state.cookie_key().map_err(std::io::Error::other)?;
     let behind_tls = config.behind_tls;
+    server::metrics::begin();
     let state = web::Data::new(AppState { behind_tls, ..state });
     let working = match config.at_once {
         0 => None,
@@ -101,6 +103,7 @@ pub async fn serve(state: AppState, config: ServerConfig) -> std::io::Result<()>
             .wrap(session)
             .wrap(middleware::from_fn(server::guard::guard))
             .wrap(middleware::Compress::default())
+            .wrap(middleware::from_fn(server::metrics::measured))
             .wrap(tracing_actix_web::TracingLogger::<server::trace::RequestSpan>::new())
             .configure(routes)
     })

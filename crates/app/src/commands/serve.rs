@@ -49,6 +49,9 @@ pub struct Args {
     /// Weather services on this machine and its network may be asked, such as a logger; else public addresses only.
     #[arg(long, env = "UPLAND_FETCH_PRIVATE")]
     fetch_private: bool,
+    /// What a scraper sends as its bearer token to read /metrics; without it nobody can.
+    #[arg(long, env = "UPLAND_METRICS_TOKEN", hide_env_values = true)]
+    metrics_token: Option<String>,
     /// Threads that serve.
     #[arg(long, default_value_t = 4)]
     workers: usize,
@@ -175,7 +178,8 @@ pub fn serve(args: Args) -> Result<(), Failure> {
     let state = AppState::new(store)
         .with_source(source)
         .with_public_url(public)
-        .with_trusted_proxies(args.trusted_proxy);
+        .with_trusted_proxies(args.trusted_proxy)
+        .with_metrics_token(args.metrics_token);
     let reach = if demo || args.fetch_private { Reach::Private } else { Reach::Public };
     let state = state.with_reach(reach);
     // Where the demo is, its sensors can have stand-ins, and days pass on its clock.

@@ -19,6 +19,7 @@ mod field;
 mod http;
 mod keying;
 mod library;
+mod metrics;
 mod pages;
 mod people;
 mod programs;

@@ -5,6 +5,9 @@ use std::process::{Child, Command, Stdio};
 use std::sync::Arc;
 use upland_store::testing::TestDatabase;
 
+/// What a scraper brings to the servers of the tests.
+pub const METRICS_TOKEN: &str = "scraper of the tests";
+
 pub const BINARY: &str = env!("CARGO_BIN_EXE_upland-almanac");
 
 /// A site by its number, as the program itself sees it.
@@ -73,6 +76,7 @@ impl Server {
         if demo {
             command.arg("--demo");
         }
+        command.env("UPLAND_METRICS_TOKEN", METRICS_TOKEN);
         // Its forecast would come in the middle of a test.
         command.env("UPLAND_DEMO_SERVICE", "false");
         let mut child =

@@ -11,6 +11,7 @@ pub(crate) mod fetching;
 pub(crate) mod guard;
 pub(crate) mod jobs;
 pub(crate) mod limits;
+pub(crate) mod metrics;
 pub(crate) mod parallel;
 pub(crate) mod patience;
 pub(crate) mod reader;

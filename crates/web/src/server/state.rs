@@ -32,6 +32,8 @@ pub struct AppState {
     pub(crate) public_url: Option<String>,
     /// Browsers reach it over TLS.
     pub(crate) behind_tls: bool,
+    /// What a scraper must bring to be told what was counted; without it nobody is.
+    pub(crate) metrics_token: Option<String>,
     /// Where weather services may be asked.
     pub(crate) reach: Reach,
     /// Proxies that say for whom they speak.
@@ -57,6 +59,7 @@ impl AppState {
             source_url: None,
             public_url: None,
             behind_tls: false,
+            metrics_token: None,
             reach: Reach::default(),
             trusted_proxies: Vec::new(),
         }
@@ -89,6 +92,13 @@ impl AppState {
     #[must_use]
     pub fn with_trusted_proxies(mut self, proxies: Vec<std::net::IpAddr>) -> Self {
         self.trusted_proxies = proxies;
+        self
+    }
+
+    /// The same with the token of a scraper.
+    #[must_use]
+    pub fn with_metrics_token(mut self, token: Option<String>) -> Self {
+        self.metrics_token = token.filter(|token| !token.is_empty());
         self
     }
 

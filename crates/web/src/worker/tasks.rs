@@ -71,6 +71,7 @@ async fn taken(task: Task, of: i64, context: WorkerContext) -> Result<(), String
             Ok(Some(said)) => Ok(said.as_str()),
             Err(fault) => Err(fault.as_str()),
         };
+        crate::server::metrics::job_done(task.code(), began.elapsed(), said.is_ok());
         let outcome = Outcome { task, of, took: began.elapsed(), attempt, said };
         match said {
             Ok(said) => tracing::info!(said, took_ms = outcome.took.as_millis(), "work done"),

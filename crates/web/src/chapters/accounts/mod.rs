@@ -243,12 +243,20 @@ async fn first_owner(
     }
 }
 
+/// Somebody on the page of people.
+struct PersonLine {
+    user: User,
+    /// What they see, in words.
+    sees: String,
+    /// They sign in with a second factor.
+    factor: bool,
+}
+
 #[derive(Template)]
 #[template(path = "chapters/accounts/people.html")]
 struct PeoplePage {
     frame: Frame,
-    /// Each with what they see.
-    people: Vec<(User, String)>,
+    people: Vec<PersonLine>,
     login: String,
     name: String,
     errors: Vec<&'static str>,
@@ -261,9 +269,16 @@ async fn people(
     typed: (String, String),
     errors: Vec<&'static str>,
 ) -> Result<HttpResponse, PageError> {
-    let (people, restricted) =
-        read(state, |snapshot| Ok((snapshot.users()?, snapshot.restricted()?))).await?;
-    let people = people.into_iter().map(|user| (user.clone(), sites::sees(&user, &restricted))).collect();
+    let (people, restricted, with_factor) =
+        read(state, |snapshot| Ok((snapshot.users()?, snapshot.restricted()?, snapshot.with_factor()?))).await?;
+    let people = people
+        .into_iter()
+        .map(|user| PersonLine {
+            sees: sites::sees(&user, &restricted),
+            factor: with_factor.contains(&user.id),
+            user,
+        })
+        .collect();
     let frame = Frame::new(who, "People")?;
     page_with(status, &PeoplePage { frame, people, login: typed.0, name: typed.1, errors })
 }

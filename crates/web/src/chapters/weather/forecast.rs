@@ -44,7 +44,7 @@ pub(super) fn coming_days(facts: &SiteFacts, from: Date) -> Vec<ComingDay> {
         let weather = &day.weather;
         let from = place(weather.temperature_min.c());
         ComingDay {
-            day: weather.date.said("%a %-d %b"),
+            day: weather.date.said("%a %-d"),
             temperature: lowest_to_highest(units, weather),
             bar: (from, (place(weather.temperature_max.c()) - from).max(1.0)),
             rain: weather
