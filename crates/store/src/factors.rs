@@ -48,8 +48,8 @@ impl Snapshot<'_> {
     /// # Errors
     /// As any query.
     pub fn with_factor(&mut self) -> Result<BTreeSet<i64>> {
-        let people: Vec<Of> =
-            diesel::sql_query("SELECT id FROM users WHERE factor_secret IS NOT NULL").load(self.connection)?;
+        let people: Vec<Of> = diesel::sql_query("SELECT id FROM users WHERE factor_secret IS NOT NULL")
+            .load(self.connection)?;
         Ok(people.into_iter().map(|person| person.id).collect())
     }
 }

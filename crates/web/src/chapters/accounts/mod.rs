@@ -270,7 +270,8 @@ async fn people(
     errors: Vec<&'static str>,
 ) -> Result<HttpResponse, PageError> {
     let (people, restricted, with_factor) =
-        read(state, |snapshot| Ok((snapshot.users()?, snapshot.restricted()?, snapshot.with_factor()?))).await?;
+        read(state, |snapshot| Ok((snapshot.users()?, snapshot.restricted()?, snapshot.with_factor()?)))
+            .await?;
     let people = people
         .into_iter()
         .map(|user| PersonLine {

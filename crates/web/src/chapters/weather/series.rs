@@ -5,6 +5,7 @@ use crate::server::download::attachment;
 use crate::server::error::PageError;
 use crate::site::context::AtSite;
 use actix_web::{HttpResponse, get, web};
+use jiff::ToSpan;
 use jiff::civil::Date;
 use jiff::tz::TimeZone;
 use upland_core::codes::Coded;
@@ -13,6 +14,8 @@ use upland_core::weather::record::{
 };
 use upland_formats::raw_csv;
 
+/// Most days that are drawn, the last ones: a record of thirty years fits, and no wild date makes an endless series.
+const MOST_DAYS: i64 = 31 * 366;
 /// Longest span of hours drawn, days.
 const MOST_HOUR_DAYS: i32 = 62;
 
@@ -91,7 +94,7 @@ fn days_series(
     let mut dates: std::collections::BTreeSet<Date> = days.iter().map(|d| d.raw.date).collect();
     dates.extend(combined.from.keys());
     let (Some(first), Some(last)) = (dates.first().copied(), dates.last().copied()) else { return series };
-    let mut date = first;
+    let mut date = first.max(last.saturating_sub(MOST_DAYS.days()));
     while date <= last {
         let own = days.binary_search_by_key(&date, |d| d.raw.date).ok().and_then(|i| days.get(i));
         match own {
@@ -231,5 +234,16 @@ mod tests {
         assert_eq!(series.rejected, [None, Some(40.0), None, None]);
         assert_eq!(series.filled, [None, Some(18.0), Some(19.0), None]);
         assert_eq!(series.at[1] - series.at[0], 86_400);
+        // A record that begins in another century is drawn by its last years.
+        let wild = judge(
+            &[RawDay::new(date(1901, 1, 1)).with(Variable::TemperatureMax, 3.0), day(4, 22.0)],
+            &[],
+            &[],
+        );
+        let sources = [Source { station, days: &wild }];
+        let combined = combine(&sources, &core::array::from_fn(|_| vec![0]));
+        let series = days_series(&wild, Variable::TemperatureMax, &[], &combined);
+        assert_eq!(i64::try_from(series.at.len()).unwrap(), MOST_DAYS + 1);
+        assert_eq!(series.good.last(), Some(&Some(22.0)));
     }
 }
