@@ -1,7 +1,9 @@
 //! What the JSON formats share: problems by path, a parser with limits, and a collector that takes
 //! values over and remembers what is wrong with them.
 
+use jiff::Timestamp;
 use jiff::civil::{Date, Time};
+use jiff::tz::TimeZone;
 use schemars::{JsonSchema, Schema, SchemaGenerator, json_schema};
 use serde::de::Error as _;
 use serde::{Deserialize, Deserializer, Serialize, Serializer};
@@ -266,6 +268,22 @@ impl Checker {
         clock_time(text).unwrap_or_else(|| {
             self.say(path, format!("\"{text}\" is not a time of day written HH:MM"));
             Time::midnight()
+        })
+    }
+
+    /// An instant in the years of weather records: what follows one by hours is still an instant.
+    pub fn instant(&mut self, path: &str, text: &str) -> Timestamp {
+        let read = text.parse::<Timestamp>().ok();
+        let recent = read.filter(|at| crate::table::is_recent(at.to_zoned(TimeZone::UTC).date()));
+        recent.unwrap_or_else(|| {
+            self.say(
+                path,
+                match read {
+                    None => format!("\"{text}\" is not an instant such as 2026-07-14T02:00:00+02:00"),
+                    Some(_) => format!("\"{text}\" lies outside the years 1800 to 2200"),
+                },
+            );
+            Timestamp::UNIX_EPOCH
         })
     }
 

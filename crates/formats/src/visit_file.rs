@@ -2,7 +2,6 @@
 //! `docs/visit-v1.schema.json`. Everything but the instant may be left out.
 
 use crate::json::{Checker, Code, PathProblem, clock_time, hhmm, parse, pretty, schema_of};
-use jiff::Timestamp;
 use jiff::civil::Date;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
@@ -188,11 +187,9 @@ pub fn program_names(facts: &Facts, number: u8) -> Vec<String> {
 /// As [`read`], of its first lines.
 pub fn day(bytes: &[u8], tz: &jiff::tz::TimeZone) -> Result<Date, Vec<PathProblem>> {
     let dto: VisitDto = parse(bytes, MAX_BYTES)?;
-    let at: Result<Timestamp, _> = dto.at.parse();
-    at.map(|at| at.to_zoned(tz.clone()).date()).map_err(|_| {
-        let message = format!("\"{}\" is not an instant such as 2026-07-14T09:00:00+02:00", dto.at);
-        vec![PathProblem { path: "at".into(), message }]
-    })
+    let mut take = Checker::default();
+    let at = take.instant("at", &dto.at);
+    take.finish(at.to_zoned(tz.clone()).date())
 }
 
 /// Reads a visit to a site, whose zones, boxes and sensors it may name.
@@ -203,10 +200,7 @@ pub fn read(bytes: &[u8], facts: &Facts) -> Result<Visit, Vec<PathProblem>> {
     let dto: VisitDto = parse(bytes, MAX_BYTES)?;
     let mut take = Checker::default();
     take.header((&dto.format, FORMAT), (dto.version, VERSION));
-    let at = dto.at.parse().unwrap_or_else(|_| {
-        take.say("at", format!("\"{}\" is not an instant such as 2026-07-14T09:00:00+02:00", dto.at));
-        Timestamp::UNIX_EPOCH
-    });
+    let at = take.instant("at", &dto.at);
     let mut visit = Visit {
         at,
         wet_elsewhere: dto.wet_elsewhere,
