@@ -66,7 +66,8 @@ pub const PAGES: [&str; 57] = [
 ];
 
 /// Routes whose pages are not opened here, and why.
-const LEFT_OUT: [(&str, &str); 16] = [
+const LEFT_OUT: [(&str, &str); 17] = [
+    ("/metrics", "words for a scraper"),
     ("/sign-in/code", "opened after a password, in the story of people"),
     ("/password/{token}", "opened by its link, in the story of people"),
     ("/readyz", "words for a supervisor"),

@@ -12,10 +12,13 @@ use actix_web::{HttpMessage, HttpRequest, HttpResponse, get, web};
 use metrics::{counter, gauge, histogram};
 use metrics_exporter_prometheus::{Matcher, PrometheusBuilder, PrometheusHandle};
 use std::sync::OnceLock;
-use std::time::Instant;
+use std::time::{Duration, Instant};
 
 /// Upper ends of the counted times, seconds: a warm page takes a few milliseconds, a page waits three seconds at most.
 const TIMES_S: [f64; 10] = [0.001, 0.0025, 0.005, 0.01, 0.025, 0.06, 0.15, 0.5, 1.0, 3.0];
+
+/// How often samples are put together.
+const UPKEEP: Duration = Duration::from_secs(10);
 
 /// What was counted in this process; `None` when another part of it counts already.
 static COUNTED: OnceLock<Option<PrometheusHandle>> = OnceLock::new();
@@ -25,7 +28,17 @@ pub(crate) fn begin() -> Option<&'static PrometheusHandle> {
     let counted = COUNTED.get_or_init(|| {
         let builder =
             PrometheusBuilder::new().set_buckets_for_metric(Matcher::Suffix("_seconds".into()), &TIMES_S);
-        builder.and_then(PrometheusBuilder::install_recorder).ok()
+        let handle = builder.and_then(PrometheusBuilder::install_recorder).ok()?;
+        // Samples are kept one by one until they are put together, whether anybody asks for them or not.
+        let kept = handle.clone();
+        let putting_together = move || {
+            loop {
+                std::thread::sleep(UPKEEP);
+                kept.run_upkeep();
+            }
+        };
+        std::thread::Builder::new().name("metrics".into()).spawn(putting_together).ok()?;
+        Some(handle)
     });
     counted.as_ref()
 }
@@ -62,7 +75,7 @@ pub(crate) async fn measured(
 }
 
 /// Counts a try of a job.
-pub(crate) fn job_done(task: &'static str, took: std::time::Duration, went_well: bool) {
+pub(crate) fn job_done(task: &'static str, took: Duration, went_well: bool) {
     let outcome = if went_well { "done" } else { "failed" };
     counter!("upland_jobs_total", "task" => task, "outcome" => outcome).increment(1);
     histogram!("upland_job_seconds", "task" => task).record(took.as_secs_f64());
