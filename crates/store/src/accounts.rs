@@ -143,8 +143,7 @@ impl QueryFragment<Pg> for AskedQuery<'_> {
         }
         out.push_sql(
             " FROM sessions x JOIN users u ON u.id = x.user_id \
-             LEFT JOIN sites s ON s.removed_at IS NULL AND (u.every_site OR EXISTS (\
-             SELECT FROM user_sites g WHERE g.user_id = u.id AND g.site_id = s.id)) AND s.id = ",
+             LEFT JOIN sites s ON s.removed_at IS NULL AND s.id = ",
         );
         out.push_bind_param::<Nullable<BigInt>, _>(&self.site_id)?;
         out.push_sql(
@@ -190,7 +189,7 @@ struct AskedRow {
     role: String,
     twelve_hours: bool,
     month_first: bool,
-    site_id: Option<SiteKey>,
+    site_id: Option<i64>,
     revision: i64,
     readings: i64,
     last_at: Option<jiff_diesel::Timestamp>,
@@ -202,17 +201,18 @@ struct AskedRow {
 
 impl AskedRow {
     fn asked(self, about: Option<i64>) -> Result<Asked> {
+        let scope = Scope::of(self.given);
         Ok(Asked {
-            scope: Scope::of(self.given),
             everywhere: about
                 .is_none()
                 .then_some(SitesStamp { revisions: self.all_revisions, readings: self.all_readings }),
-            site: self.site_id.map(|id| SiteStamp {
+            site: self.site_id.and_then(|id| scope.site(id)).map(|id| SiteStamp {
                 id,
                 revision: self.revision,
                 readings: self.readings,
                 last_reading: self.last_at.map(jiff_diesel::Timestamp::to_jiff),
             }),
+            scope,
             clock_ahead: self.ahead_seconds.map(SignedDuration::from_secs),
             user: user((
                 self.id,

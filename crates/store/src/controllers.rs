@@ -6,6 +6,7 @@ use crate::scope::{Scope, SiteKey};
 use crate::transaction::{NewEvent, Versioned};
 use crate::{Action, Change, Result, Saved, Snapshot, Subject, document, json, small};
 use diesel::prelude::*;
+use diesel::sql_types::Array;
 use diesel::sql_types::{BigInt, Nullable, Text, Timestamptz};
 use jiff::Timestamp;
 use upland_core::site::Controller;
@@ -202,7 +203,6 @@ impl Snapshot<'_> {
     /// As any query.
     pub fn box_stamps(&mut self, scope: &Scope) -> Result<Vec<BoxStamp>> {
         let given = scope.given().map(<[i64]>::to_vec);
-        use diesel::sql_types::{Array, BigInt, Nullable};
         let stamps = diesel::sql_query(BOX_STAMPS).bind::<Nullable<Array<BigInt>>, _>(given);
         Ok(stamps.load(self.connection)?)
     }

@@ -1,7 +1,7 @@
 //! Second factors: the secret that a telephone makes codes of, and spare codes that open once.
 
 use crate::transaction::NewEvent;
-use crate::{Action, Result, Snapshot, Store, Subject};
+use crate::{Action, Number, Result, Snapshot, Store, Subject};
 use diesel::prelude::*;
 use diesel::sql_types::{BigInt, Binary, Nullable};
 use std::collections::BTreeSet;
@@ -34,24 +34,23 @@ impl Snapshot<'_> {
         .get_result(self.connection)
         .optional()?)
     }
-}
 
-#[derive(QueryableByName)]
-struct Of {
-    #[diesel(sql_type = BigInt)]
-    id: i64,
-}
-
-impl Snapshot<'_> {
     /// The people who sign in with a second factor.
     ///
     /// # Errors
     /// As any query.
     pub fn with_factor(&mut self) -> Result<BTreeSet<i64>> {
-        let people: Vec<Of> = diesel::sql_query("SELECT id FROM users WHERE factor_secret IS NOT NULL")
-            .load(self.connection)?;
-        Ok(people.into_iter().map(|person| person.id).collect())
+        let people: Vec<Number> =
+            diesel::sql_query("SELECT id AS number FROM users WHERE factor_secret IS NOT NULL")
+                .load(self.connection)?;
+        Ok(people.into_iter().map(|person| person.number).collect())
     }
+}
+
+fn drop_spare(connection: &mut PgConnection, user_id: i64) -> QueryResult<usize> {
+    diesel::sql_query("DELETE FROM spare_codes WHERE user_id = $1")
+        .bind::<BigInt, _>(user_id)
+        .execute(connection)
 }
 
 impl Store {
@@ -85,9 +84,7 @@ impl Store {
             if rows == 0 {
                 return Ok(false);
             }
-            diesel::sql_query("DELETE FROM spare_codes WHERE user_id = $1")
-                .bind::<BigInt, _>(user_id)
-                .execute(connection)?;
+            drop_spare(connection, user_id)?;
             for hash in spare {
                 diesel::sql_query("INSERT INTO spare_codes (user_id, code_sha256) VALUES ($1, $2)")
                     .bind::<BigInt, _>(user_id)
@@ -135,9 +132,7 @@ impl Store {
             )
             .bind::<BigInt, _>(user_id)
             .execute(connection)?;
-            diesel::sql_query("DELETE FROM spare_codes WHERE user_id = $1")
-                .bind::<BigInt, _>(user_id)
-                .execute(connection)?;
+            drop_spare(connection, user_id)?;
             if rows == 1 {
                 let event = NewEvent::new(Subject::Account, Some(user_id), Action::Changed);
                 event.said("signs in without a second factor").write(connection, None, Some(actor))?;

@@ -45,6 +45,13 @@ const PREPARING: i64 = 0x7570_6c61_6e64;
 
 const MIGRATIONS: EmbeddedMigrations = embed_migrations!("migrations");
 
+/// A row of one number.
+#[derive(diesel::QueryableByName)]
+pub(crate) struct Number {
+    #[diesel(sql_type = diesel::sql_types::BigInt)]
+    pub number: i64,
+}
+
 /// What went wrong between this program and its database.
 #[derive(Debug, thiserror::Error)]
 pub enum StoreError {

@@ -5,7 +5,7 @@
 //! keys, retries, heartbeats by which a killed worker's jobs are taken up by another, and an SQL function to ask for one
 //! over any driver, ours included.
 
-use crate::{Result, Snapshot, Store, StoreError};
+use crate::{Number, Result, Snapshot, Store, StoreError};
 use diesel::prelude::*;
 use diesel::sql_types::{BigInt, Integer, Nullable, Text, Timestamptz};
 use graphile_worker::WorkerUtils;
@@ -427,13 +427,13 @@ impl Store {
     /// As any query.
     pub fn ask_for_due_readings(&self) -> Result<usize> {
         let connection = &mut *self.connection()?;
-        let sites: Vec<Of> = diesel::sql_query(
-            "SELECT DISTINCT s.site_id AS of FROM readings_due d JOIN sensors s ON s.id = d.sensor_id \
+        let sites: Vec<Number> = diesel::sql_query(
+            "SELECT DISTINCT s.site_id AS number FROM readings_due d JOIN sensors s ON s.id = d.sensor_id \
              JOIN sites ON sites.id = s.site_id WHERE sites.removed_at IS NULL",
         )
         .load(connection)?;
         for site in &sites {
-            ask(connection, Task::Readings, site.of, jiff::SignedDuration::ZERO)?;
+            ask(connection, Task::Readings, site.number, jiff::SignedDuration::ZERO)?;
         }
         Ok(sites.len())
     }
@@ -443,10 +443,4 @@ impl Store {
 struct Month {
     #[diesel(sql_type = Text)]
     name: String,
-}
-
-#[derive(QueryableByName)]
-struct Of {
-    #[diesel(sql_type = BigInt)]
-    of: i64,
 }

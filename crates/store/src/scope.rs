@@ -66,12 +66,6 @@ impl Scope {
         self.given.as_ref().is_none_or(|given| given.contains(&number)).then_some(SiteKey(number))
     }
 
-    /// Whether it is every site, those to come too.
-    #[must_use]
-    pub const fn is_every(&self) -> bool {
-        self.given.is_none()
-    }
-
     /// The numbers of its sites; `None` where it is every site.
     #[must_use]
     pub fn given(&self) -> Option<&[i64]> {
@@ -88,7 +82,7 @@ mod tests {
     fn a_key_is_had_of_what_was_given_and_of_nothing_else() {
         let some = Scope::of(Some(vec![2, 5]));
         assert_eq!([1, 2, 5, 6].map(|n| some.site(n).map(SiteKey::number)), [None, Some(2), Some(5), None]);
-        assert!(!some.is_every() && Scope::of(None).is_every());
+        assert_eq!((some.given(), Scope::of(None).given()), (Some(&[2, 5][..]), None));
         assert_eq!(Scope::of(Some(vec![])).site(1), None, "nothing was given");
         assert_eq!(Scope::program().site(9).map(SiteKey::number), Some(9));
     }

@@ -136,7 +136,7 @@ impl Snapshot<'_> {
     /// # Errors
     /// As any query.
     pub fn settings_of_site(&mut self, site_id: SiteKey) -> Result<BTreeMap<i64, SettingsRecord>> {
-        self.newest_settings(Ok(site_id))
+        self.newest_settings(Some(&[site_id.number()]))
     }
 
     /// The versions of the settings of a site's boxes, oldest first, by the identity of the box: the newest of each,
@@ -163,13 +163,10 @@ impl Snapshot<'_> {
     /// # Errors
     /// As any query.
     pub fn all_settings(&mut self, scope: &Scope) -> Result<BTreeMap<i64, SettingsRecord>> {
-        self.newest_settings(Err(scope))
+        self.newest_settings(scope.given())
     }
 
-    fn newest_settings(
-        &mut self,
-        of: core::result::Result<SiteKey, &Scope>,
-    ) -> Result<BTreeMap<i64, SettingsRecord>> {
+    fn newest_settings(&mut self, sites: Option<&[i64]>) -> Result<BTreeMap<i64, SettingsRecord>> {
         let mut query = settings_versions::table
             .inner_join(controllers::table)
             .inner_join(users::table)
@@ -188,10 +185,8 @@ impl Snapshot<'_> {
                 ),
             ))
             .into_boxed();
-        match (of, of.err().and_then(Scope::given)) {
-            (Ok(id), _) => query = query.filter(controllers::site_id.eq(id)),
-            (Err(_), Some(given)) => query = query.filter(controllers::site_id.eq_any(given.to_vec())),
-            (Err(_), None) => {}
+        if let Some(ids) = sites {
+            query = query.filter(controllers::site_id.eq_any(ids.to_vec()));
         }
         let rows: Vec<(i64, Loaded)> = query.load(self.connection)?;
         rows.into_iter().map(|(id, row)| Ok((id, record(row)?))).collect()

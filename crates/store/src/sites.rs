@@ -128,10 +128,7 @@ fn record((row, (weather_version, revision), saved_by, saved_at): Loaded) -> Res
     })
 }
 
-fn current(
-    connection: &mut PgConnection,
-    only: core::result::Result<SiteKey, &Scope>,
-) -> Result<Vec<SiteRecord>> {
+fn current(connection: &mut PgConnection, only: Option<&[i64]>) -> Result<Vec<SiteRecord>> {
     let mut query = site_versions::table
         .inner_join(sites::table)
         .inner_join(users::table)
@@ -145,10 +142,8 @@ fn current(
             site_versions::saved_at,
         ))
         .into_boxed();
-    match (only, only.err().and_then(Scope::given)) {
-        (Ok(id), _) => query = query.filter(site_versions::site_id.eq(id)),
-        (Err(_), Some(given)) => query = query.filter(site_versions::site_id.eq_any(given.to_vec())),
-        (Err(_), None) => {}
+    if let Some(ids) = only {
+        query = query.filter(site_versions::site_id.eq_any(ids.to_vec()));
     }
     query.load::<Loaded>(connection)?.into_iter().map(record).collect()
 }
@@ -167,7 +162,7 @@ impl Snapshot<'_> {
     /// # Errors
     /// As any query.
     pub fn sites(&mut self, scope: &Scope) -> Result<Vec<SiteRecord>> {
-        let mut all = current(self.connection, Err(scope))?;
+        let mut all = current(self.connection, scope.given())?;
         all.sort_by(|a, b| a.site.name.to_lowercase().cmp(&b.site.name.to_lowercase()).then(a.id.cmp(&b.id)));
         Ok(all)
     }
@@ -195,7 +190,7 @@ impl Snapshot<'_> {
     /// # Errors
     /// As any query.
     pub fn site(&mut self, id: SiteKey) -> Result<Option<SiteRecord>> {
-        Ok(current(self.connection, Ok(id))?.pop())
+        Ok(current(self.connection, Some(&[id.number()]))?.pop())
     }
 
     /// Where the facts of a site stand; `None` when there is none or it was removed.
@@ -308,7 +303,7 @@ impl Change<'_> {
     /// As any query.
     pub fn save_site(&mut self, base_version: i32, site: &Site) -> Result<Option<Saved<SiteRecord>>> {
         let id = self.site_id;
-        let now = current(self.connection, Ok(id))?.pop();
+        let now = current(self.connection, Some(&[id.number()]))?.pop();
         self.save_version((Subject::Site, now), base_version, site, |connection, version, user_id| {
             diesel::insert_into(site_versions::table)
                 .values(SiteRow::new(id, version, site, user_id))

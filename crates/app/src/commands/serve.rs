@@ -19,6 +19,20 @@ pub struct Database {
 }
 
 #[derive(clap::Args)]
+pub struct Fetching {
+    /// Weather services on this machine and its network may be asked, such as a logger; else public addresses only.
+    #[arg(long, env = "UPLAND_FETCH_PRIVATE")]
+    fetch_private: bool,
+}
+
+impl Fetching {
+    /// Where services may be asked; beside a demo on this machine too, since its stand-in is there.
+    const fn reach(&self, demo: bool) -> Reach {
+        if demo || self.fetch_private { Reach::Private } else { Reach::Public }
+    }
+}
+
+#[derive(clap::Args)]
 pub struct Args {
     #[command(flatten)]
     database: Database,
@@ -46,9 +60,8 @@ pub struct Args {
     /// Address of a proxy in front that says in X-Forwarded-For for whom it speaks; several with commas.
     #[arg(long, env = "UPLAND_TRUSTED_PROXY", value_delimiter = ',')]
     trusted_proxy: Vec<std::net::IpAddr>,
-    /// Weather services on this machine and its network may be asked, such as a logger; else public addresses only.
-    #[arg(long, env = "UPLAND_FETCH_PRIVATE")]
-    fetch_private: bool,
+    #[command(flatten)]
+    fetching: Fetching,
     /// What a scraper sends as its bearer token to read /metrics; without it nobody can.
     #[arg(long, env = "UPLAND_METRICS_TOKEN", hide_env_values = true)]
     metrics_token: Option<String>,
@@ -67,9 +80,8 @@ pub struct WorkerArgs {
     /// Things done at once.
     #[arg(long, env = "UPLAND_AT_ONCE", default_value_t = 2)]
     at_once: usize,
-    /// Weather services on this machine and its network may be asked, such as a logger; else public addresses only.
-    #[arg(long, env = "UPLAND_FETCH_PRIVATE")]
-    fetch_private: bool,
+    #[command(flatten)]
+    fetching: Fetching,
     /// Seconds of silence after which another worker is presumed dead, and what it had begun is begun again.
     #[arg(long, default_value_t = 30)]
     presumed_dead_after: u64,
@@ -133,9 +145,8 @@ pub fn work(args: WorkerArgs) -> Result<(), Failure> {
     let store = open(&args.database, connections.max(4))?;
     let silent = std::time::Duration::from_secs(args.presumed_dead_after.max(3));
     let pace = Pace { at_once: args.at_once.max(1), silent };
-    let reach = if args.fetch_private { Reach::Private } else { Reach::Public };
-    let working =
-        upland_web::worker::start(Arc::new(AppState::new(store).with_reach(reach)), pace).map_err(failed)?;
+    let state = AppState::new(store).with_reach(args.fetching.reach(false));
+    let working = upland_web::worker::start(Arc::new(state), pace).map_err(failed)?;
     super::print("Upland Almanac works.\n")?;
     let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build().map_err(failed)?;
     runtime.block_on(told_to_stop()).map_err(failed)?;
@@ -179,9 +190,8 @@ pub fn serve(args: Args) -> Result<(), Failure> {
         .with_source(source)
         .with_public_url(public)
         .with_trusted_proxies(args.trusted_proxy)
-        .with_metrics_token(args.metrics_token);
-    let reach = if demo || args.fetch_private { Reach::Private } else { Reach::Public };
-    let state = state.with_reach(reach);
+        .with_metrics_token(args.metrics_token)
+        .with_reach(args.fetching.reach(demo));
     // Where the demo is, its sensors can have stand-ins, and days pass on its clock.
     let state = if demo {
         if args.demo_service

@@ -60,13 +60,13 @@ fn mapping() -> (String, Mapping) {
         time_column: None,
         date_order: DateOrder::YearFirst,
         stamp: Stamp::Start,
-        clock: StampClock::Site,
+        clock: StampClock::InText,
         decimal_comma: false,
         missing: Vec::new(),
         station: None,
         columns,
     };
-    (headers.join("\u{1f}"), Mapping { clock: StampClock::InText, ..mapping })
+    (headers.join("\u{1f}"), mapping)
 }
 
 /// Makes the source of the stand-in at a site; who answers for it.

@@ -8,7 +8,7 @@ use std::time::Duration;
 use upland_store::queue::Task;
 
 /// Waits until something is so.
-fn until(what: &str, mut is: impl FnMut() -> bool) {
+pub fn until(what: &str, mut is: impl FnMut() -> bool) {
     for _ in 0..600 {
         if is() {
             return;

@@ -1,5 +1,6 @@
 //! A weather service: said where it answers, asked by a worker, its columns said once, and seen where the night is decided.
 
+use super::background::until;
 use super::http::Person;
 use super::server::Server;
 use jiff::Timestamp;
@@ -15,16 +16,6 @@ fn stand_in(server: &Server) -> String {
         service::serve(listener, Sky::generated(3), Clock::new(move || Timestamp::now() + ahead), 3)
     });
     address
-}
-
-fn until(what: &str, mut is: impl FnMut() -> bool) {
-    for _ in 0..300 {
-        if is() {
-            return;
-        }
-        std::thread::sleep(std::time::Duration::from_millis(100));
-    }
-    panic!("{what} did not come to pass");
 }
 
 #[test]

@@ -34,8 +34,8 @@ fn separator(lines: &[&str]) -> u8 {
 }
 
 impl Grid {
-    /// Cuts a text into cells; JSON becomes rows by their number. Of a table of cells the header is the first line with as many cells as most of the
-    /// lines after it and hardly a number in it.
+    /// Cuts a text into cells; JSON becomes rows by their number. Of a table of cells the header is the first line with as
+    /// many cells as most of the lines after it and hardly a number in it.
     ///
     /// # Errors
     /// A text without a header or rows.

@@ -37,21 +37,17 @@ struct ForecastRow {
 impl ForecastRow {
     fn day(&self) -> RawDay {
         let values = [
-            (Variable::TemperatureMin, self.tmin_c),
-            (Variable::TemperatureMax, self.tmax_c),
-            (Variable::DewPoint, self.dew_point_c),
-            (Variable::HumidityMin, self.rh_min_pct),
-            (Variable::HumidityMax, self.rh_max_pct),
-            (Variable::VapourPressure, self.vapour_pressure_kpa),
-            (Variable::Solar, self.solar_mj_m2),
-            (Variable::Wind, self.wind_m_s),
-            (Variable::Rain, self.rain_mm),
+            self.tmin_c,
+            self.tmax_c,
+            self.dew_point_c,
+            self.rh_min_pct,
+            self.rh_max_pct,
+            self.vapour_pressure_kpa,
+            self.solar_mj_m2,
+            self.wind_m_s,
+            self.rain_mm,
         ];
-        let mut day = RawDay::new(self.date.to_jiff());
-        for (variable, value) in values {
-            day.set(variable, value);
-        }
-        day
+        RawDay::of(self.date.to_jiff(), values)
     }
 }
 
@@ -125,18 +121,8 @@ pub(super) fn keep(
             .bind::<SqlDate, _>(day.date.to_diesel())
             .bind::<Nullable<Double>, _>(ahead);
         let mut insert = insert.into_boxed::<diesel::pg::Pg>();
-        for variable in [
-            Variable::TemperatureMin,
-            Variable::TemperatureMax,
-            Variable::DewPoint,
-            Variable::HumidityMin,
-            Variable::HumidityMax,
-            Variable::VapourPressure,
-            Variable::Solar,
-            Variable::Wind,
-            Variable::Rain,
-        ] {
-            insert = insert.bind::<Nullable<Double>, _>(day.get(variable));
+        for value in day.values() {
+            insert = insert.bind::<Nullable<Double>, _>(*value);
         }
         insert.execute(connection)?;
     }

@@ -95,21 +95,18 @@ impl DayRow {
     }
 
     pub(super) fn day(&self) -> RawDay {
-        let mut day = RawDay::new(self.date.to_jiff());
-        for (variable, value) in [
-            (Variable::TemperatureMin, self.tmin_c),
-            (Variable::TemperatureMax, self.tmax_c),
-            (Variable::DewPoint, self.dew_point_c),
-            (Variable::HumidityMin, self.rh_min_pct),
-            (Variable::HumidityMax, self.rh_max_pct),
-            (Variable::VapourPressure, self.vapour_pressure_kpa),
-            (Variable::Solar, self.solar_mj_m2),
-            (Variable::Wind, self.wind_m_s),
-            (Variable::Rain, self.rain_mm),
-        ] {
-            day.set(variable, value);
-        }
-        day
+        let values = [
+            self.tmin_c,
+            self.tmax_c,
+            self.dew_point_c,
+            self.rh_min_pct,
+            self.rh_max_pct,
+            self.vapour_pressure_kpa,
+            self.solar_mj_m2,
+            self.wind_m_s,
+            self.rain_mm,
+        ];
+        RawDay::of(self.date.to_jiff(), values)
     }
 }
 
@@ -313,7 +310,7 @@ fn compare(known: &[RawDay], days: &[RawDay]) -> (Comparison, Vec<RawDay>) {
 }
 
 /// Blocks of hours that are new or differ, each with all hours then known of its day.
-fn changed_blocks(known: &[RawHour], hours: &[RawHour]) -> Vec<Block> {
+pub(super) fn changed_blocks(known: &[RawHour], hours: &[RawHour]) -> Vec<Block> {
     let mut before: BTreeMap<Date, BTreeMap<Timestamp, RawHour>> = BTreeMap::new();
     for hour in known {
         before.entry(hour.local_date).or_default().insert(hour.start, *hour);
@@ -502,7 +499,7 @@ fn stage(
 }
 
 /// Hours of a local day.
-type Block = (Date, Vec<RawHour>);
+pub(super) type Block = (Date, Vec<RawHour>);
 
 /// The row of an import that does not count yet.
 fn begun(

@@ -1,5 +1,6 @@
 //! Sources that are fetched: where from, how often, and what they answered.
 
+use super::imports::changed_blocks;
 use super::layer::{Layer, weather_moved};
 use super::{count, forecasts};
 use crate::queue::{self, Task};
@@ -7,13 +8,15 @@ use crate::schema::{sites, users, weather_answers, weather_services, weather_sou
 use crate::scope::SiteKey;
 use crate::sites::time_zone;
 use crate::transaction::NewEvent;
-use crate::{Action, Change, Result, Snapshot, Store, Subject};
+use crate::{Action, Change, Number, Result, Snapshot, Store, Subject};
 use diesel::prelude::*;
 use diesel::sql_types::BigInt;
 use jiff::civil::Date;
+use jiff::tz::TimeZone;
 use jiff::{SignedDuration, Timestamp};
 use jiff_diesel::ToDiesel;
-use std::collections::BTreeMap;
+use upland_core::quantity::time::midnight;
+use upland_core::site::Site;
 use upland_core::weather::Station;
 use upland_core::weather::record::{RawDay, RawHour, days_of, examine_hours};
 
@@ -109,7 +112,7 @@ macro_rules! services {
 /// Services whose time it is: the interval since they were last asked, twice, four and eight times it after faults. One
 /// minute is given, since they are looked for every five.
 const DUE: &str = "
-    SELECT s.source_id AS of FROM weather_services s
+    SELECT s.source_id AS number FROM weather_services s
     JOIN weather_sources w ON w.id = s.source_id JOIN sites ON sites.id = w.site_id
     WHERE NOT s.stopped AND w.removed_at IS NULL AND sites.removed_at IS NULL AND NOT EXISTS (
         SELECT FROM weather_answers a WHERE a.source_id = s.source_id AND a.asked_at <= app_now()
@@ -118,12 +121,6 @@ const DUE: &str = "
               AND f.id > COALESCE((SELECT max(id) FROM weather_answers g
                                    WHERE g.source_id = s.source_id AND g.fault = ''), 0))))))
     ORDER BY 1";
-
-#[derive(QueryableByName)]
-struct Of {
-    #[diesel(sql_type = BigInt)]
-    of: i64,
-}
 
 impl Snapshot<'_> {
     /// The sources of a site that are fetched.
@@ -261,9 +258,9 @@ impl Store {
     /// As any query.
     pub fn ask_for_due_fetches(&self) -> Result<usize> {
         let connection = &mut *self.connection()?;
-        let due: Vec<Of> = diesel::sql_query(DUE).load(connection)?;
+        let due: Vec<Number> = diesel::sql_query(DUE).load(connection)?;
         for source in &due {
-            queue::ask(connection, Task::Fetch, source.of, SignedDuration::ZERO)?;
+            queue::ask(connection, Task::Fetch, source.number, SignedDuration::ZERO)?;
         }
         Ok(due.len())
     }
@@ -278,16 +275,18 @@ impl Store {
         self.connection()?.transaction(|connection| {
             let Some((site_id, _)) = (Snapshot { connection }).service(source_id)? else { return Ok(0) };
             sites::table.find(site_id).select(sites::id).for_update().first::<i64>(connection)?;
-            let now = crate::clock::app_now(connection)?;
+            let site = (Snapshot { connection }).site(site_id)?.ok_or(crate::StoreError::Cancelled)?.site;
+            let (tz, now) = (time_zone(&site.time_zone)?, crate::clock::app_now(connection)?);
             let (changed, held, until, fault) = match heard.content {
                 Err(fault) => (0, 0, None, fault),
                 Ok((days, hours)) => {
+                    let of = Of { site_id, source_id, site: &site, tz: &tz, now };
                     let changed = match heard.foretold {
-                        true => foretell(connection, (site_id, source_id), days, now)?,
-                        false => measure(connection, (site_id, source_id), (days, hours), now)?,
+                        true => foretell(connection, &of, days)?,
+                        false => measure(connection, &of, (days, hours))?,
                     };
                     let held = if hours.is_empty() { days.len() } else { hours.len() };
-                    (changed, held, until(connection, site_id, (days, hours))?, "")
+                    (changed, held, until((days, hours), &tz), "")
                 }
             };
             note(connection, source_id, &heard, (changed, held, until, fault))?;
@@ -296,86 +295,61 @@ impl Store {
     }
 }
 
-/// Where a site lies, and its time zone.
-fn place(
-    connection: &mut PgConnection,
+/// Whose answer is taken in, and when.
+struct Of<'a> {
     site_id: SiteKey,
-) -> Result<(upland_core::site::Site, jiff::tz::TimeZone)> {
-    let site = (Snapshot { connection }).site(site_id)?.ok_or(crate::StoreError::Cancelled)?;
-    let tz = time_zone(&site.site.time_zone)?;
-    Ok((site.site, tz))
+    source_id: i64,
+    site: &'a Site,
+    tz: &'a TimeZone,
+    now: Timestamp,
 }
 
-fn foretell(
-    connection: &mut PgConnection,
-    (site_id, source_id): (SiteKey, i64),
-    days: &[RawDay],
-    now: Timestamp,
-) -> Result<usize> {
-    let (_, tz) = place(connection, site_id)?;
-    let changed = forecasts::keep(connection, source_id, days, (&tz, now))?;
+fn foretell(connection: &mut PgConnection, of: &Of<'_>, days: &[RawDay]) -> Result<usize> {
+    let changed = forecasts::keep(connection, of.source_id, days, (of.tz, of.now))?;
     if changed > 0 {
-        weather_moved(connection, site_id)?;
+        weather_moved(connection, of.site_id)?;
     }
     Ok(changed)
 }
 
 /// Puts what was measured into the layer of its source: hours over the hours that are known of their day, and the day
-/// made of all of them.
+/// made of all of them; days only where there are no hours.
 fn measure(
     connection: &mut PgConnection,
-    (site_id, source_id): (SiteKey, i64),
+    of: &Of<'_>,
     (days, hours): (&[RawDay], &[RawHour]),
-    now: Timestamp,
 ) -> Result<usize> {
-    let (site, tz) = place(connection, site_id)?;
-    let today = now.to_zoned(tz).date();
+    let today = of.now.to_zoned(of.tz.clone()).date();
     let by: i64 =
-        weather_services::table.find(source_id).select(weather_services::saved_by).first(connection)?;
-    let sources = super::sources::of_site(connection, site_id)?;
-    let station = sources.iter().find(|s| s.id == source_id).map_or(site.station(), |s| s.station(&site));
+        weather_services::table.find(of.source_id).select(weather_services::saved_by).first(connection)?;
+    let sources = super::sources::of_site(connection, of.site_id)?;
+    let source = sources.iter().find(|s| s.id == of.source_id);
+    let station = source.map_or(of.site.station(), |s| s.station(of.site));
     // A day that is not over is no day yet, whatever a service says of it.
-    let days: Vec<RawDay> = days.iter().filter(|day| day.date < today).copied().collect();
-    let mut by_date: BTreeMap<Date, Vec<RawHour>> = BTreeMap::new();
-    for hour in hours.iter().filter(|hour| hour.start + SignedDuration::from_hours(1) <= now) {
-        by_date.entry(hour.local_date).or_default().push(*hour);
-    }
-    let dates = || days.iter().map(|day| day.date).chain(by_date.keys().copied());
+    let days: Vec<RawDay> = days.iter().filter(|d| hours.is_empty() && d.date < today).copied().collect();
+    let over = |hour: &&RawHour| hour.start + SignedDuration::from_hours(1) <= of.now;
+    let hours: Vec<RawHour> = hours.iter().filter(over).copied().collect();
+    let dates = || days.iter().map(|day| day.date).chain(hours.iter().map(|hour| hour.local_date));
     let (Some(first), Some(last)) = (dates().min(), dates().max()) else { return Ok(0) };
-    let layer = Layer::of(connection, (site_id, source_id), ("answers of a weather service", by), first)?;
+    let name = ("answers of a weather service", by);
+    let layer = Layer::of(connection, (of.site_id, of.source_id), name, first)?;
     let (known_days, known_hours) = layer.known(connection, (first, last))?;
     let mut changed = 0;
-    let mut put = |connection: &mut PgConnection, day: RawDay, hours: &[RawHour]| -> Result<()> {
-        let stood = known_hours.get(&day.date).map_or(&[][..], Vec::as_slice);
-        let same = known_days.get(&day.date).copied().unwrap_or_else(|| RawDay::new(day.date)) == day;
-        if !same || stood != hours {
-            layer.replace(connection, &day, hours)?;
-            changed += 1;
-        }
-        Ok(())
-    };
-    if by_date.is_empty() {
-        for day in days {
-            let stood = known_hours.get(&day.date).cloned().unwrap_or_default();
-            put(connection, day, &stood)?;
-        }
+    let stood = |date| known_days.get(&date).copied().unwrap_or_else(|| RawDay::new(date));
+    for day in days.iter().filter(|day| stood(day.date) != **day) {
+        let hours = known_hours.get(&day.date).map_or(&[][..], Vec::as_slice);
+        layer.replace(connection, day, hours)?;
+        changed += 1;
     }
-    for (date, heard) in by_date {
-        let all = merged(known_hours.get(&date), heard);
-        put(connection, made(date, &all, &station), &all)?;
+    let known: Vec<RawHour> = known_hours.into_values().flatten().collect();
+    for (date, all) in changed_blocks(&known, &hours) {
+        layer.replace(connection, &made(date, &all, &station), &all)?;
+        changed += 1;
     }
     if changed > 0 {
         layer.tell(connection)?;
     }
     Ok(changed)
-}
-
-/// Hours of a day as they are known now.
-fn merged(known: Option<&Vec<RawHour>>, heard: Vec<RawHour>) -> Vec<RawHour> {
-    let mut all: BTreeMap<Timestamp, RawHour> =
-        known.into_iter().flatten().map(|hour| (hour.start, *hour)).collect();
-    all.extend(heard.into_iter().map(|hour| (hour.start, hour)));
-    all.into_values().collect()
 }
 
 /// The day that hours make.
@@ -385,17 +359,11 @@ fn made(date: Date, hours: &[RawHour], station: &Station) -> RawDay {
 }
 
 /// Until when an answer knows.
-fn until(
-    connection: &mut PgConnection,
-    site_id: SiteKey,
-    (days, hours): (&[RawDay], &[RawHour]),
-) -> Result<Option<Timestamp>> {
-    if let Some(last) = hours.last() {
-        return Ok(Some(last.start + SignedDuration::from_hours(1)));
+fn until((days, hours): (&[RawDay], &[RawHour]), tz: &TimeZone) -> Option<Timestamp> {
+    match hours.last() {
+        Some(last) => Some(last.start + SignedDuration::from_hours(1)),
+        None => days.last()?.date.tomorrow().ok().map(|date| midnight(date, tz)),
     }
-    let (_, tz) = place(connection, site_id)?;
-    let last = days.last().and_then(|day| day.date.tomorrow().ok());
-    Ok(last.map(|date| upland_core::quantity::time::midnight(date, &tz)))
 }
 
 /// Notes an answer; of the older ones the bodies go, and the oldest go whole.

@@ -1,6 +1,6 @@
 //! The second factor: codes of six digits that a telephone makes of a shared secret (RFC 6238), and spare codes.
 
-use super::{SignInPage, hashing, note, verify};
+use super::{SignInPage, not_own, note};
 use crate::page::frame::Frame;
 use crate::page::qr::qr;
 use crate::server::error::{PageError, page, page_with, see_other};
@@ -193,22 +193,10 @@ async fn factor_page(state: web::Data<AppState>, who: SignedIn) -> Result<HttpRe
     draw(&state, &who, StatusCode::OK, None, Vec::new()).await
 }
 
-/// Whether the password that was typed is the person's own.
-async fn is_own(state: &web::Data<AppState>, who: &SignedIn, password: String) -> Result<bool, PageError> {
-    let id = who.user.id;
-    if !state.limits.attempt("own password", &who.user.login) {
-        return Ok(false);
-    }
-    let known = read(state, move |snapshot| snapshot.password_hash(id)).await?;
-    hashing(move || known.is_some_and(|hash| verify(&password, &hash))).await
-}
-
-const NOT_OWN: &str = "This is not your password. Nothing was changed.";
-
 #[post("/me/factor")]
 async fn begin(state: web::Data<AppState>, who: SignedIn, fields: Fields) -> Result<HttpResponse, PageError> {
-    if !is_own(&state, &who, fields.get("now").to_owned()).await? {
-        return draw(&state, &who, StatusCode::UNPROCESSABLE_ENTITY, Some(NOT_OWN), Vec::new()).await;
+    if let Some((status, words)) = not_own(&state, &who, fields.get("now")).await? {
+        return draw(&state, &who, status, Some(words), Vec::new()).await;
     }
     let secret = rand::random::<[u8; SECRET_BYTES]>().to_vec();
     let id = who.user.id;
@@ -246,8 +234,8 @@ async fn confirm(
 
 #[post("/me/factor/leave")]
 async fn leave(state: web::Data<AppState>, who: SignedIn, fields: Fields) -> Result<HttpResponse, PageError> {
-    if !is_own(&state, &who, fields.get("now").to_owned()).await? {
-        return draw(&state, &who, StatusCode::UNPROCESSABLE_ENTITY, Some(NOT_OWN), Vec::new()).await;
+    if let Some((status, words)) = not_own(&state, &who, fields.get("now")).await? {
+        return draw(&state, &who, status, Some(words), Vec::new()).await;
     }
     let id = who.user.id;
     with_store(&state, move |store| store.drop_factor(id, id)).await?;

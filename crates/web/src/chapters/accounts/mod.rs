@@ -75,6 +75,23 @@ async fn hashing<T: Send + 'static>(work: impl FnOnce() -> T + Send + 'static) -
     off_loop(work).await
 }
 
+/// What stands against a password that must be the person's own; tries are limited.
+async fn not_own(
+    state: &web::Data<AppState>,
+    who: &SignedIn,
+    typed: &str,
+) -> Result<Option<(StatusCode, &'static str)>, PageError> {
+    if !state.limits.attempt("own password", &who.user.login) {
+        let words = "Too many attempts. Wait a minute, then try again.";
+        return Ok(Some((StatusCode::TOO_MANY_REQUESTS, words)));
+    }
+    let (id, typed) = (who.user.id, typed.to_owned());
+    let known = read(state, move |snapshot| snapshot.password_hash(id)).await?.unwrap_or_default();
+    let is_own = hashing(move || verify(&typed, &known)).await?;
+    let words = "The password that you have now is another one.";
+    Ok((!is_own).then_some((StatusCode::UNPROCESSABLE_ENTITY, words)))
+}
+
 /// Checked when the sign-in name is unknown, so that the answer takes as long either way.
 static NOBODY: LazyLock<String> = LazyLock::new(|| hash_password("nobody").unwrap_or_default());
 

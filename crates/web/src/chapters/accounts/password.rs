@@ -1,6 +1,6 @@
 //! Passwords after the first: one's own, through a link of the owner's; sessions ended; people let out and in.
 
-use super::{hashed, hashing, password_errors, verify};
+use super::{hashed, not_own, password_errors};
 use crate::server::error::{PageError, page, page_with, see_other};
 use crate::server::session::{self, Fields, Owner, SignedIn, csrf, flash};
 use crate::server::state::{AppState, read, with_store};
@@ -41,21 +41,14 @@ async fn change(
     who: SignedIn,
     fields: Fields,
 ) -> Result<HttpResponse, PageError> {
-    if !state.limits.attempt("own password", &who.user.login) {
-        return super::me::draw(
-            &state,
-            &who,
-            StatusCode::TOO_MANY_REQUESTS,
-            vec!["Too many attempts. Wait a minute, then try again."],
-        )
-        .await;
-    }
     let id = who.user.id;
-    let known = read(&state, move |snapshot| snapshot.password_hash(id)).await?.unwrap_or_default();
-    let now = fields.get("now").to_owned();
     let mut errors = chosen_errors(&who.user, &fields);
-    if !hashing(move || verify(&now, &known)).await? {
-        errors.insert(0, "The password that you have now is another one.");
+    match not_own(&state, &who, fields.get("now")).await? {
+        Some((StatusCode::TOO_MANY_REQUESTS, words)) => {
+            return super::me::draw(&state, &who, StatusCode::TOO_MANY_REQUESTS, vec![words]).await;
+        }
+        Some((_, words)) => errors.insert(0, words),
+        None => {}
     }
     if !errors.is_empty() {
         return super::me::draw(&state, &who, StatusCode::UNPROCESSABLE_ENTITY, errors).await;

@@ -156,16 +156,18 @@ fn barred(why: Barred, (units, tz): (UnitSystem, &TimeZone)) -> String {
 
 /// Rain that is foretold for the day after a night, and which zones could wait for it.
 fn rain_likely((date, rain, can_wait): (Date, Millimetres, &[u16]), units: UnitSystem) -> String {
-    let rain = format!("Rain is likely: {} foretold for {}.", depth(units, rain), date.said("%A"));
+    let likely = format!(
+        "Rain is likely: {} foretold for {}. It does not count until it has fallen",
+        depth(units, rain),
+        date.said("%A")
+    );
     match can_wait {
-        [] => format!(
-            "{rain} It does not count until it has fallen, and no zone that runs tonight can wait for it."
-        ),
+        [] => format!("{likely}, and no zone that runs tonight can wait for it."),
         [one] => format!(
-            "{rain} It does not count until it has fallen. Zone {one} can wait a night: without it, it would still be above its refill point tomorrow."
+            "{likely}. Zone {one} can wait a night: without it, it would still be above its refill point tomorrow."
         ),
         zones => format!(
-            "{rain} It does not count until it has fallen. Zones {} can wait a night: without it, they would still be above their refill points tomorrow.",
+            "{likely}. Zones {} can wait a night: without it, they would still be above their refill points tomorrow.",
             zones.iter().map(u16::to_string).collect::<Vec<_>>().join(", ")
         ),
     }

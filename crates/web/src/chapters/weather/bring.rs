@@ -159,12 +159,12 @@ pub(super) fn read_known(
     tz: &TimeZone,
     content: &[u8],
 ) -> Result<Waiting, StoreError> {
-    let mut mapping: Option<Mapping> = None;
-    if let Ok(Opened::Asks(proposal)) = weather_file::open(content, station, tz, None) {
-        let known = store.read(|snapshot| snapshot.mapping(&proposal.key))?;
-        mapping = known.and_then(|m| serde_json::from_value(m).ok());
-    }
-    Ok(Waiting::of(content, station, tz, mapping))
+    let mapping = match weather_file::open(content, station, tz, None) {
+        Ok(Opened::Read(file)) => return Ok(Waiting::Read(Box::new(file))),
+        Ok(Opened::Asks(proposal)) => store.read(|snapshot| snapshot.mapping(&proposal.key))?,
+        Err(_) => None,
+    };
+    Ok(Waiting::of(content, station, tz, mapping.and_then(|m| serde_json::from_value(m).ok())))
 }
 
 impl Waiting {

@@ -63,10 +63,9 @@ pub(super) fn coming_days(facts: &SiteFacts, from: Date) -> Vec<ComingDay> {
 fn lowest_to_highest(units: UnitSystem, weather: &DayWeather) -> String {
     let highest = temperature(units, weather.temperature_max);
     let lowest = temperature(units, weather.temperature_min);
-    match lowest.split_once(' ') {
-        Some((lowest, _)) => format!("{lowest} to {highest}"),
-        None => format!("{lowest} to {highest}"),
-    }
+    // The unit stands once.
+    let number = lowest.split_once(' ').map_or(lowest.as_str(), |(number, _)| number);
+    format!("{number} to {highest}")
 }
 
 /// What is foretold from today on, as a daily file of this program.

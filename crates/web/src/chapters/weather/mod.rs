@@ -429,8 +429,12 @@ async fn draw(here: &AtSite, status: StatusCode, refused: Refused) -> Result<Htt
             frame: Frame::of_site(here, format!("{}: weather", here.facts.site.site.name), Chapter::Weather)?,
             site_id: here.id(),
             most_mb: bring::MOST_MB,
+            standings: if room.sources.iter().any(|s| s.can_be_asked) {
+                services::standings(here).await?
+            } else {
+                Vec::new()
+            },
             room,
-            standings: services::standings(here).await?,
             days: forecast::coming_days(&here.facts, here.today()),
             file_name,
             problem_count: problems.len(),

@@ -374,11 +374,7 @@ async fn columns(
 
 /// What was wrong with an answer, in a line.
 fn problems_in_short(problems: &[Problem]) -> String {
-    let first = problems.first().map_or(String::new(), |p| {
-        let line = p.line.map_or(String::new(), |line| format!("row {line}, "));
-        let column = p.column.as_ref().map_or(String::new(), |column| format!("{column}: "));
-        format!("{line}{column}{}", p.message)
-    });
+    let first = problems.first().map_or(String::new(), Problem::to_string);
     match problems.len() {
         0 | 1 => first,
         n => format!("{first}; and {} more", n - 1),
