@@ -6,7 +6,6 @@ pub mod balance_csv;
 pub mod budget_file;
 pub mod card_file;
 pub mod catch_file;
-pub mod climate_summary;
 pub mod daily_csv;
 pub mod hourly_csv;
 mod json;

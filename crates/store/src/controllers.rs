@@ -2,12 +2,10 @@
 
 use crate::clock::sql::app_now;
 use crate::schema::{controller_versions, controllers, sites, users};
-use crate::scope::{Scope, SiteKey};
+use crate::scope::SiteKey;
 use crate::transaction::{NewEvent, Versioned};
 use crate::{Action, Change, Result, Saved, Snapshot, Subject, document, json, small};
 use diesel::prelude::*;
-use diesel::sql_types::Array;
-use diesel::sql_types::{BigInt, Nullable, Text, Timestamptz};
 use jiff::Timestamp;
 use upland_core::site::Controller;
 use upland_formats::card_file;
@@ -54,7 +52,6 @@ type Loaded = (
 
 #[derive(Clone, Copy)]
 enum Which<'a> {
-    In(&'a Scope),
     OfSite(SiteKey),
     One(i64),
     Calendar(&'a [u8]),
@@ -85,10 +82,6 @@ fn current(connection: &mut PgConnection, which: Which<'_>) -> Result<Vec<Contro
         ))
         .into_boxed();
     query = match which {
-        Which::In(scope) => match scope.given() {
-            None => query,
-            Some(given) => query.filter(controllers::site_id.eq_any(given.to_vec())),
-        },
         Which::OfSite(id) => query.filter(controllers::site_id.eq(id)),
         Which::One(id) => query.filter(controllers::id.eq(id)),
         Which::Calendar(hash) => query.filter(controllers::calendar_sha256.eq(hash)),
@@ -153,74 +146,13 @@ pub(crate) fn insert(
     Ok(id)
 }
 
-/// A box with where the facts of its site stand.
-#[derive(Debug, Clone, QueryableByName)]
-#[diesel(check_for_backend(diesel::pg::Pg))]
-pub struct BoxStamp {
-    /// Its site.
-    #[diesel(sql_type = BigInt)]
-    pub site_id: SiteKey,
-    /// Rises with every write to the site.
-    #[diesel(sql_type = BigInt)]
-    pub revision: i64,
-    /// Time zone of the site.
-    #[diesel(sql_type = Text)]
-    pub time_zone: String,
-    /// The box.
-    #[diesel(sql_type = BigInt)]
-    pub box_id: i64,
-    #[diesel(sql_type = Nullable<Timestamptz>)]
-    last_at: Option<jiff_diesel::Timestamp>,
-}
-
-impl BoxStamp {
-    /// When a device of the site last read anything.
-    #[must_use]
-    pub fn last_reading(&self) -> Option<Timestamp> {
-        self.last_at.map(jiff_diesel::Timestamp::to_jiff)
-    }
-}
-
-/// Boxes with settings, sites by name, boxes by number.
-const BOX_STAMPS: &str = "
-    WITH site AS (
-        SELECT DISTINCT ON (v.site_id) v.site_id, v.name, v.time_zone, s.revision
-        FROM site_versions v JOIN sites s ON s.id = v.site_id
-        WHERE s.removed_at IS NULL AND ($1::bigint[] IS NULL OR v.site_id = ANY ($1)) ORDER BY v.site_id, v.version DESC
-    )
-    SELECT site.site_id, site.revision, site.time_zone, c.id AS box_id, r.last_at
-    FROM controllers c
-    JOIN site ON site.site_id = c.site_id
-    LEFT JOIN site_readings r ON r.site_id = c.site_id
-    WHERE c.removed_at IS NULL AND EXISTS (SELECT FROM settings_versions WHERE controller_id = c.id)
-    ORDER BY lower(site.name), site.site_id, c.number";
-
 impl Snapshot<'_> {
-    /// The boxes of a scope that have settings, with the versions of what their calls follow from: sites by name,
-    /// boxes by number.
-    ///
-    /// # Errors
-    /// As any query.
-    pub fn box_stamps(&mut self, scope: &Scope) -> Result<Vec<BoxStamp>> {
-        let given = scope.given().map(<[i64]>::to_vec);
-        let stamps = diesel::sql_query(BOX_STAMPS).bind::<Nullable<Array<BigInt>>, _>(given);
-        Ok(stamps.load(self.connection)?)
-    }
-
     /// The boxes of a site, by number.
     ///
     /// # Errors
     /// As any query.
     pub fn controllers(&mut self, site_id: SiteKey) -> Result<Vec<ControllerRecord>> {
         current(self.connection, Which::OfSite(site_id))
-    }
-
-    /// The boxes of every site of a scope, by number.
-    ///
-    /// # Errors
-    /// As any query.
-    pub fn all_controllers(&mut self, scope: &Scope) -> Result<Vec<ControllerRecord>> {
-        current(self.connection, Which::In(scope))
     }
 
     /// The box whose calendar a secret of a hash opens.

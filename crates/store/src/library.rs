@@ -3,6 +3,7 @@
 
 use crate::schema::{library_entries, library_versions, site_ordinances, sites, users};
 use crate::scope::{Scope, SiteKey};
+use crate::tasks::{self, Task};
 use crate::transaction::NewEvent;
 use crate::{Action, Change, Result, Saved, Snapshot, Store, StoreError, Subject, document, json, known};
 use diesel::prelude::*;
@@ -264,7 +265,7 @@ impl Snapshot<'_> {
 fn raise_sites(connection: &mut PgConnection) -> Result<()> {
     sites::table.select(sites::id).order(sites::id).for_update().load::<i64>(connection)?;
     diesel::update(sites::table).set(sites::revision.eq(sites::revision + 1)).execute(connection)?;
-    Ok(())
+    tasks::ask(connection, Task::Look, 0, jiff::SignedDuration::ZERO)
 }
 
 impl Store {

@@ -5,6 +5,8 @@
 //! keys, retries, heartbeats by which a killed worker's jobs are taken up by another, and an SQL function to ask for one
 //! over any driver, ours included.
 
+pub use crate::tasks::Task;
+use crate::tasks::ask;
 use crate::{Number, Result, Snapshot, Store, StoreError};
 use diesel::prelude::*;
 use diesel::sql_types::{BigInt, Integer, Nullable, Text, Timestamptz};
@@ -13,60 +15,8 @@ use jiff::Timestamp;
 
 /// The schema of the queue's own tables.
 pub const SCHEMA: &str = "work";
-/// How often a job is tried before it stays for the owner to look at.
-const MOST_ATTEMPTS: i32 = 12;
 /// Ended jobs that are listed.
 const MOST_LISTED: i64 = 200;
-
-/// The kinds of work.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Task {
-    /// Readings of a site become weather.
-    Readings,
-    /// A file is taken into the weather record.
-    Import,
-    /// A weather service is asked.
-    Fetch,
-    /// What is due and was not asked for is asked for.
-    Look,
-    /// What has served its time goes.
-    Sweep,
-}
-
-impl Task {
-    /// All of them.
-    pub const ALL: [Self; 5] = [Self::Readings, Self::Import, Self::Fetch, Self::Look, Self::Sweep];
-
-    /// The code under which the queue knows it.
-    #[must_use]
-    pub const fn code(self) -> &'static str {
-        match self {
-            Self::Readings => "readings",
-            Self::Import => "import",
-            Self::Fetch => "fetch",
-            Self::Look => "look",
-            Self::Sweep => "sweep",
-        }
-    }
-
-    /// Words for lists.
-    #[must_use]
-    pub const fn words(self) -> &'static str {
-        match self {
-            Self::Readings => "Readings into the weather record",
-            Self::Import => "Taking a file in",
-            Self::Fetch => "Asking a weather service",
-            Self::Look => "Looking for what is due",
-            Self::Sweep => "Clearing what has served its time",
-        }
-    }
-
-    /// The task of a code.
-    #[must_use]
-    pub fn from_code(code: &str) -> Option<Self> {
-        Self::ALL.into_iter().find(|task| task.code() == code)
-    }
-}
 
 /// A job that waits, runs or has failed for good.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -170,30 +120,6 @@ struct EndedRow {
 
 const ENDED: &str = "
     SELECT task, of, ended_at, took_ms, attempt, fault, said FROM work_done ORDER BY id DESC LIMIT $1";
-
-const ASK: &str = "
-    SELECT work.add_job(
-        $1, json_build_object('of', $2), NULL,
-        LEAST(now() + make_interval(secs => $3),
-              (SELECT run_at FROM work.jobs WHERE key = $1 || ' ' || $2 AND attempts = 0)),
-        $4, $1 || ' ' || $2, NULL::int, NULL, 'replace') IS NOT NULL AS asked";
-
-/// Asks for a job, after a time. One that waits already for the same becomes due no later than that; one that runs is
-/// followed by another.
-pub(crate) fn ask(
-    connection: &mut PgConnection,
-    task: Task,
-    of: i64,
-    after: jiff::SignedDuration,
-) -> Result<()> {
-    diesel::sql_query(ASK)
-        .bind::<Text, _>(task.code())
-        .bind::<BigInt, _>(of)
-        .bind::<diesel::sql_types::Double, _>(after.as_secs_f64())
-        .bind::<Integer, _>(MOST_ATTEMPTS)
-        .execute(connection)?;
-    Ok(())
-}
 
 /// Brings the queue's own tables up to date. Its driver is asynchronous, and this may be called from within a runtime.
 pub(crate) fn migrate(url: &str) -> Result<()> {
@@ -326,6 +252,17 @@ impl Store {
     /// As any query.
     pub fn queue_counts(&self) -> Result<QueueCounts> {
         Ok(diesel::sql_query(COUNTS).get_result(&mut self.connection()?)?)
+    }
+
+    /// How many jobs are not tried again by themselves.
+    ///
+    /// # Errors
+    /// As any query.
+    pub fn given_up(&self) -> Result<i64> {
+        let number: Number =
+            diesel::sql_query("SELECT count(*) AS number FROM work.jobs WHERE attempts >= max_attempts")
+                .get_result(&mut self.connection()?)?;
+        Ok(number.number)
     }
 
     /// Asks for a job, after a time.

@@ -4,7 +4,7 @@
 use crate::schema::{reading_refusals, sensor_buckets, sensor_devices, sensor_readings, sensors, users};
 use crate::scope::SiteKey;
 use crate::transaction::NewEvent;
-use crate::{Action, Change, Result, Snapshot, Store, Subject, known, queue};
+use crate::{Action, Change, Result, Snapshot, Store, Subject, known, tasks};
 use diesel::prelude::*;
 use diesel::sql_types::{Array, BigInt, Double, Nullable, Text, Timestamptz};
 use jiff::Timestamp;
@@ -170,7 +170,7 @@ fn insert_readings(
         .get_result(connection)?;
     if let Some(after) = gathered_after(&new, readings) {
         let site: i64 = sensors::table.find(sensor_id).select(sensors::site_id).first(connection)?;
-        queue::ask(connection, queue::Task::Readings, site, after)?;
+        tasks::ask(connection, tasks::Task::Readings, site, after)?;
     }
     Ok(usize::try_from(new.new).unwrap_or(0))
 }

@@ -1,5 +1,6 @@
 //! The tables as Diesel sees them; kept in step with `migrations/` by the database tests.
 
+pub(crate) use crate::schema_rounds::*;
 pub(crate) use crate::schema_services::*;
 pub(crate) use crate::schema_visits::*;
 
@@ -14,6 +15,9 @@ diesel::table! {
         twelve_hours -> Bool,
         month_first -> Bool,
         disabled_at -> Nullable<Timestamptz>,
+        mail_to -> Text,
+        mail_at -> Integer,
+        mail_zone -> Text,
     }
 }
 
@@ -276,15 +280,6 @@ diesel::table! {
         said_by -> BigInt,
         said_at -> Timestamptz,
         undone_at -> Nullable<Timestamptz>,
-    }
-}
-
-diesel::table! {
-    site_normals (site_id) {
-        site_id -> BigInt,
-        weather_version -> BigInt,
-        site_version -> Integer,
-        body -> Jsonb,
     }
 }
 
@@ -573,7 +568,6 @@ diesel::allow_tables_to_appear_in_same_query!(
     weather_mappings,
     catch_tests,
     zone_events,
-    site_normals,
     sensors,
     sensor_versions,
     sensor_events,

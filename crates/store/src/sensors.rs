@@ -1,8 +1,8 @@
 //! Sensors and their versions, what was done to them, and the plan of a site.
 
-use crate::queue::{self, Task};
 use crate::schema::{sensor_events, sensor_versions, sensors, site_plans, users};
 use crate::scope::SiteKey;
+use crate::tasks::{self, Task};
 use crate::transaction::{NewEvent, Versioned};
 use crate::{Action, Change, Result, Saved, Snapshot, StoreError, Subject, document, json};
 use diesel::prelude::*;
@@ -369,7 +369,7 @@ impl Change<'_> {
         .bind::<diesel::sql_types::BigInt, _>(id)
         .execute(self.connection)?;
         let site = self.site_id;
-        queue::ask(self.connection, Task::Readings, site.number(), jiff::SignedDuration::ZERO)?;
+        tasks::ask(self.connection, Task::Readings, site.number(), jiff::SignedDuration::ZERO)?;
         let words = if feeds { "counts as weather" } else { "is left out of the weather" };
         let event = NewEvent::new(Subject::Sensor, Some(id), Action::Changed);
         self.record(event.said(format!("{} {words}", now.sensor.name)));

@@ -2,7 +2,7 @@
 //! back as a new one.
 
 use crate::schema::{controllers, settings_versions, users};
-use crate::scope::{Scope, SiteKey};
+use crate::scope::SiteKey;
 use crate::transaction::NewEvent;
 use crate::{Action, Change, Result, Saved, Snapshot, StoreError, Subject, document};
 use diesel::prelude::*;
@@ -136,7 +136,25 @@ impl Snapshot<'_> {
     /// # Errors
     /// As any query.
     pub fn settings_of_site(&mut self, site_id: SiteKey) -> Result<BTreeMap<i64, SettingsRecord>> {
-        self.newest_settings(Some(&[site_id.number()]))
+        let rows: Vec<(i64, Loaded)> = settings_versions::table
+            .inner_join(controllers::table)
+            .inner_join(users::table)
+            .filter(controllers::site_id.eq(site_id).and(controllers::removed_at.is_null()))
+            .distinct_on(settings_versions::controller_id)
+            .order((settings_versions::controller_id, settings_versions::version.desc()))
+            .select((
+                settings_versions::controller_id,
+                (
+                    settings_versions::version,
+                    settings_versions::kind,
+                    settings_versions::reason,
+                    settings_versions::settings,
+                    settings_versions::saved_at,
+                    users::display_name,
+                ),
+            ))
+            .load(self.connection)?;
+        rows.into_iter().map(|(id, row)| Ok((id, record(row)?))).collect()
     }
 
     /// The versions of the settings of a site's boxes, oldest first, by the identity of the box: the newest of each,
@@ -156,40 +174,6 @@ impl Snapshot<'_> {
             out.insert(id, versions);
         }
         Ok(out)
-    }
-
-    /// The settings that the boxes of every site of a scope have now, by box.
-    ///
-    /// # Errors
-    /// As any query.
-    pub fn all_settings(&mut self, scope: &Scope) -> Result<BTreeMap<i64, SettingsRecord>> {
-        self.newest_settings(scope.given())
-    }
-
-    fn newest_settings(&mut self, sites: Option<&[i64]>) -> Result<BTreeMap<i64, SettingsRecord>> {
-        let mut query = settings_versions::table
-            .inner_join(controllers::table)
-            .inner_join(users::table)
-            .filter(controllers::removed_at.is_null())
-            .distinct_on(settings_versions::controller_id)
-            .order((settings_versions::controller_id, settings_versions::version.desc()))
-            .select((
-                settings_versions::controller_id,
-                (
-                    settings_versions::version,
-                    settings_versions::kind,
-                    settings_versions::reason,
-                    settings_versions::settings,
-                    settings_versions::saved_at,
-                    users::display_name,
-                ),
-            ))
-            .into_boxed();
-        if let Some(ids) = sites {
-            query = query.filter(controllers::site_id.eq_any(ids.to_vec()));
-        }
-        let rows: Vec<(i64, Loaded)> = query.load(self.connection)?;
-        rows.into_iter().map(|(id, row)| Ok((id, record(row)?))).collect()
     }
 
     /// The settings that a box has now; `None` when nothing was ever entered.

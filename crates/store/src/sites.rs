@@ -265,6 +265,12 @@ impl Store {
                 crate::sensors::insert_plan(connection, id, &file.plan, user_id)?;
             }
             crate::grants::of_maker(connection, user_id, id)?;
+            crate::tasks::ask(
+                connection,
+                crate::tasks::Task::Round,
+                id.number(),
+                jiff::SignedDuration::ZERO,
+            )?;
             NewEvent::new(Subject::Site, Some(id.number()), Action::Created).said(&file.site.name).write(
                 connection,
                 Some(id.number()),

@@ -5,6 +5,7 @@
 
 use crate::schema::{events, sites};
 use crate::scope::SiteKey;
+use crate::tasks::{self, Task};
 use crate::{Result, Saved, Store, StoreError};
 use diesel::prelude::*;
 use diesel::sql_types::{BigInt, Nullable, Timestamptz};
@@ -432,7 +433,7 @@ impl Change<'_> {
                 sites::weather_version.eq(sites::weather_version + i64::from(self.raises_weather)),
             ))
             .execute(connection)?;
-        Ok(())
+        tasks::ask(connection, Task::Round, self.site_id.number(), jiff::SignedDuration::ZERO)
     }
 
     /// Saves the next version of something that was edited from `base`: refused with theirs when somebody

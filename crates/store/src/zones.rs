@@ -236,14 +236,6 @@ impl Snapshot<'_> {
             .transpose()
     }
 
-    /// Every zone of every site of a scope.
-    ///
-    /// # Errors
-    /// As any query.
-    pub fn all_zones(&mut self, scope: &Scope) -> Result<Vec<ZoneRecord>> {
-        current(self.connection, Which::In(scope))
-    }
-
     /// The names of every zone of every site of a scope, for finding.
     ///
     /// # Errors

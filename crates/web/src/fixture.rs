@@ -49,13 +49,18 @@ fn zone(number: u16, name: &str, plant: PlantKind, soil: Texture, head: HeadType
     }
 }
 
-/// The night of a site whose box nobody entered.
-/// A site by its number, as the program itself sees it.
+/// Every site, as the program itself sees them.
 #[allow(clippy::disallowed_methods)]
-pub(crate) fn key(number: i64) -> upland_store::scope::SiteKey {
-    upland_store::scope::Scope::program().site(number).unwrap()
+pub(crate) fn scope() -> upland_store::scope::Scope {
+    upland_store::scope::Scope::program()
 }
 
+/// A site by its number.
+pub(crate) fn key(number: i64) -> upland_store::scope::SiteKey {
+    scope().site(number).unwrap()
+}
+
+/// The night of a site whose box nobody entered.
 pub(crate) fn decided(units: UnitSystem) -> Decided {
     with_settings(units, None)
 }

@@ -14,6 +14,7 @@ pub mod worker;
 pub use chapters::accounts::hash_password;
 pub use page::tuning_words;
 pub use server::fetching::Reach;
+pub use server::mailer::Mailer;
 pub use server::state::{AppState, BringDays};
 
 use actix_session::SessionMiddleware;
@@ -43,7 +44,7 @@ pub struct ServerConfig {
 #[must_use]
 pub fn finding_text(installation: &Installation, settings: &Settings, finding: &Finding) -> String {
     let units = UnitSystem::Metric;
-    let words = chapters::programs::words::Names { installation, settings, units }.finding(finding);
+    let words = page::program_words::Names { installation, settings, units }.finding(finding);
     format!("{}: {}", words.place, words.text)
 }
 

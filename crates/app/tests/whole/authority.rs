@@ -13,6 +13,8 @@ use upland_core::weather::record::{Overrule, Variable};
 use upland_formats::way_file;
 use upland_store::Store;
 use upland_store::field::EventKind;
+use upland_store::rounds::Asked;
+use upland_store::scope::Scope;
 use upland_store::sensors::{NewSensorEvent, SensorEventKind};
 use upland_store::trials::NewTrial;
 use upland_store::visits::{NewEntry, NewPhoto, Picture};
@@ -197,6 +199,13 @@ impl Things {
         let (visit, entry, photo) = visited.unwrap().unwrap();
         let [zone_event, test, sensor_event, device, overrule, way, trial, note] =
             made.unwrap().unwrap().map(|id| id.expect("of this site"));
+        let asked = Asked { kind: None, put_off: false, since: None, page: (i64::MAX, 0) };
+        let noticed = || {
+            let all = store.read(|s| s.notices(&Scope::program(), asked)).unwrap();
+            all.into_iter().find(|n| n.site_id == key(1)).map(|n| n.id)
+        };
+        super::background::until("a notice", || noticed().is_some());
+        let notice = noticed().unwrap();
         let ids = [
             ("zone", zone),
             ("box", controller),
@@ -215,6 +224,7 @@ impl Things {
             ("visit", visit),
             ("entry", entry),
             ("photo", photo),
+            ("notice", notice),
         ];
         let mut things: BTreeMap<_, _> = ids.map(|(name, id)| (name, id.to_string())).into();
         for (name, value) in

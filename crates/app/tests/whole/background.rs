@@ -102,11 +102,51 @@ fn only_the_owner_sees_the_work_and_can_take_it_away() {
     let (bram, isla) = (Person::signed_in(&server, "bram"), Person::signed_in(&server, "isla"));
     server.store().ask(Task::Sweep, 9, jiff::SignedDuration::from_hours(1)).unwrap();
     assert_eq!(bram.get("/jobs").status, 403);
-    let id = server.store().read(|s| s.waiting_work()).unwrap()[0].id;
+    let swept = || {
+        let waiting = server.store().read(|s| s.waiting_work()).unwrap();
+        waiting.into_iter().find(|job| job.task == Some(Task::Sweep)).map(|job| job.id)
+    };
+    let id = swept().unwrap();
     assert_eq!(bram.post_from("/me", &format!("/jobs/{id}/remove"), &[]).status, 403);
     assert_eq!(isla.post_from("/jobs", &format!("/jobs/{id}/remove"), &[]).status, 303);
     assert!(isla.get("/jobs").text.contains("It is taken away"));
-    assert_eq!(server.store().read(|s| s.waiting_work()).unwrap(), []);
+    assert_eq!(swept(), None);
     isla.post_from("/jobs", &format!("/jobs/{id}/again"), &[]);
     assert!(isla.get("/jobs").text.contains("or it is done already"));
+}
+
+#[test]
+fn a_search_outlives_its_worker_and_can_be_stopped_from_any_server() {
+    let server = Server::without_worker(true);
+    let beside = server.beside();
+    let (bram, there) = (Person::signed_in(&server, "bram"), Person::signed_in(&beside, "bram"));
+    let page = "/sites/2/trial/search";
+    let all = ["minutes", "days", "thresholds"];
+    let mut fields =
+        vec![("same", "weather=days&from=2026-05-01&to=2026-06-30"), ("box", "1"), ("goal", "95")];
+    fields.extend(all.map(|code| (code, "yes")));
+    // The server beside has a worker of its own; what is asked for before it looks may be its.
+    assert_eq!(bram.post_from(page, page, &fields).status, 303);
+    let found = |who: &Person| who.get(page).text;
+    until("a search to its end", || found(&there).contains("It went to its end"));
+    let first = found(&bram);
+    drop(there);
+    drop(beside);
+    assert_eq!(bram.post_from(page, page, &fields).status, 303);
+    let progress = || bram.get(&format!("{page}/progress.json")).text;
+    let killed = server.worker();
+    until("a beginning", || !progress().contains("\"done\":0,"));
+    killed.kill();
+    assert!(progress().contains("\"running\":true"), "it waits for another: {}", progress());
+    let _next = server.worker();
+    until("the end", || progress().contains("\"running\":false"));
+    let answer =
+        |page: &str| page.split("class=\"verdict\">").nth(1).unwrap().split('<').next().unwrap().to_owned();
+    assert_eq!(answer(&found(&bram)), answer(&first), "begun anew it finds the same");
+
+    assert_eq!(bram.post_from(page, page, &fields).status, 303);
+    until("a beginning", || !progress().contains("\"done\":0,"));
+    bram.post_from(page, &format!("{page}/stop"), &[]);
+    until("the end", || progress().contains("\"running\":false"));
+    assert!(found(&bram).contains("It was stopped"), "the best so far");
 }

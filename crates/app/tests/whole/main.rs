@@ -23,6 +23,7 @@ mod metrics;
 mod pages;
 mod people;
 mod programs;
+mod round;
 mod sensor_forms;
 mod sensors;
 mod server;

@@ -5,7 +5,7 @@ use super::server::Server;
 
 /// Addresses of the demo for every page of the route table that a technician or the owner opens. Downloads, data for
 /// scripts and pages that need something made first are left out.
-pub const PAGES: [&str; 57] = [
+pub const PAGES: [&str; 59] = [
     "/",
     "/about",
     "/audit",
@@ -19,6 +19,8 @@ pub const PAGES: [&str; 57] = [
     "/ordinances/1",
     "/ordinances/new",
     "/me/factor",
+    "/me/mail",
+    "/notices",
     "/people",
     "/people/2/sites",
     "/sites/1/boxes/1",

@@ -50,6 +50,11 @@ impl Server {
         Self::begun(Arc::new(TestDatabase::create()), demo, "0", &["--at-once", "0"])
     }
 
+    /// A server that is told more.
+    pub fn with(demo: bool, more: &[&str]) -> Self {
+        Self::begun(Arc::new(TestDatabase::create()), demo, "0", more)
+    }
+
     /// A worker on its database that presumes others dead after three seconds.
     pub fn worker(&self) -> Worker {
         let mut command = Command::new(BINARY);

@@ -45,21 +45,6 @@ pub enum ExpectedFrom {
     RoughEstimate,
 }
 
-/// A climate in short: what a day of the year is expected to ask, and the last recorded days. Enough
-/// for a week's advice, and small enough to be kept for every site.
-#[derive(Debug, Clone, PartialEq)]
-pub struct ClimateSummary {
-    /// Expected ET0 by day of a leap year.
-    pub expected: Vec<Millimetres>,
-    /// The last days, [`SUMMARY_DAYS`] at most, in order.
-    pub days: Vec<DayWeather>,
-    /// What is foretold of days from the last of them on.
-    pub foretold: Vec<Foretold>,
-}
-
-/// Days that a [`ClimateSummary`] remembers: more than pages look back before they open on the last day.
-pub const SUMMARY_DAYS: usize = 40;
-
 /// A site's record turned into ET0 and normals.
 #[derive(Debug, Clone)]
 pub struct Climate {
@@ -246,32 +231,6 @@ impl Climate {
         self.range(from, to).filter(|(date, _)| self.rain_on(**date).is_none()).count()
     }
 
-    /// The climate in short.
-    #[must_use]
-    pub fn summary(&self) -> ClimateSummary {
-        // 2000 has every day of the calendar.
-        let year =
-            (1..=366).filter_map(|day| Date::constant(2000, 1, 1).with().day_of_year(day).build().ok());
-        let mut days: Vec<DayWeather> =
-            self.days.values().rev().take(SUMMARY_DAYS).map(|d| d.weather).collect();
-        days.reverse();
-        // The night of a past day asks what was foretold of the morning after it.
-        let since = days.first().map(|day| day.date);
-        let foretold = self.forecast().filter(|day| since.is_none_or(|since| day.weather.date >= since));
-        ClimateSummary {
-            expected: year.map(|date| self.usual_et0(date).0).collect(),
-            foretold: foretold.copied().collect(),
-            days,
-        }
-    }
-
-    /// The climate that a brief stands for: its last days, and what it expects, all taken as normals.
-    #[must_use]
-    pub fn from_summary(brief: &ClimateSummary, station: Station) -> Self {
-        let normal_et0 = brief.expected.iter().copied().map(Some).collect();
-        Self { normal_et0, ..Self::from_record(&brief.days, station) }.with_forecast(&brief.foretold)
-    }
-
     /// Mean rain of each month: of the recorded months that are nearly whole, else
     /// as typed; `None` when neither has every month.
     #[must_use]
@@ -439,35 +398,6 @@ mod tests {
         // The seam of the year has a normal too.
         assert_eq!(climate.expected_et0(date(2028, 2, 29)).1, ExpectedFrom::Normals);
         assert_eq!(climate.expected_et0(date(2026, 12, 31)).1, ExpectedFrom::Normals);
-    }
-
-    #[test]
-    fn a_brief_expects_and_remembers_the_same() {
-        let days: Vec<_> = (0..500)
-            .map(|i| {
-                let on = date(2025, 3, 1) + i.days();
-                let mut day = DayWeather::from_temperatures(
-                    on,
-                    Celsius::from_c(8.0),
-                    Celsius::from_c(18.0 + f64::from(i % 9)),
-                );
-                day.rain = Some(Millimetres::from_mm(f64::from(i % 4)));
-                day
-            })
-            .collect();
-        let whole = Climate::from_record(&days, station());
-        let brief = Climate::from_summary(&whole.summary(), station());
-        assert_eq!(brief.span().unwrap().1, whole.span().unwrap().1);
-        for back in 0..SUMMARY_DAYS as i32 {
-            let on = whole.span().unwrap().1 - back.days();
-            assert_eq!(brief.day(on), whole.day(on));
-        }
-        for on in
-            [date(2026, 1, 1), date(2026, 2, 28), date(2028, 2, 29), date(2026, 3, 1), date(2027, 12, 31)]
-        {
-            assert_eq!(brief.expected_et0(on).0, whole.expected_et0(on).0, "{on}");
-        }
-        assert_eq!(brief.monthly_expected_et0(2026), whole.monthly_expected_et0(2026));
     }
 
     #[test]

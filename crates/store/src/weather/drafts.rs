@@ -1,9 +1,9 @@
 //! A file waiting for its reader's yes, and the progress of taking it in.
 
 use super::{Comparison, Incoming, count};
-use crate::queue::{self, Task};
 use crate::schema::weather_drafts;
 use crate::scope::SiteKey;
+use crate::tasks::{self, Task};
 use crate::{Result, Snapshot, Store, StoreError};
 use diesel::prelude::*;
 use upland_core::weather::record::{RawDay, RawHour};
@@ -185,7 +185,7 @@ impl Store {
                 .set((weather_drafts::state.eq("running"), weather_drafts::days_total.eq(count(days_total))))
                 .execute(connection)?;
             if changed == 1 {
-                queue::ask(connection, Task::Import, id, jiff::SignedDuration::ZERO)?;
+                tasks::ask(connection, Task::Import, id, jiff::SignedDuration::ZERO)?;
             }
             Ok(changed == 1)
         })

@@ -6,6 +6,7 @@ use super::imports::{DayRow, HoursRow};
 use crate::Result;
 use crate::schema::{sites, weather_days, weather_hours, weather_imports};
 use crate::scope::SiteKey;
+use crate::tasks::{self, Task};
 use diesel::prelude::*;
 use diesel::sql_types::BigInt;
 use jiff::civil::Date;
@@ -137,5 +138,5 @@ pub(super) fn weather_moved(connection: &mut PgConnection, site_id: SiteKey) -> 
     diesel::update(sites::table.find(site_id))
         .set((sites::revision.eq(sites::revision + 1), sites::weather_version.eq(sites::weather_version + 1)))
         .execute(connection)?;
-    Ok(())
+    tasks::ask(connection, Task::Round, site_id.number(), jiff::SignedDuration::ZERO)
 }

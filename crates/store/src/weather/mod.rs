@@ -9,7 +9,6 @@ mod layer;
 mod sensed;
 mod services;
 mod sources;
-mod summaries;
 
 pub use drafts::{Draft, DraftState};
 pub use imports::{Comparison, Import, Incoming};
@@ -17,7 +16,6 @@ pub use judgements::{Choice, OverruleRecord};
 pub use sensed::{Followed, Gathered};
 pub use services::{Answer, Heard, Service, ServiceSettings};
 pub use sources::{SourcePlace, SourceRecord};
-pub use summaries::VersionedSummary;
 
 use crate::scope::SiteKey;
 use crate::{Result, Snapshot};

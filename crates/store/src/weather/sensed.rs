@@ -3,10 +3,10 @@
 
 use super::layer::Layer;
 use super::sources;
-use crate::queue::{self, Task};
 use crate::schema::{sensor_buckets, sensor_versions, sensors, sites, weather_imports};
 use crate::scope::SiteKey;
 use crate::sites::time_zone;
+use crate::tasks::{self, Task};
 use crate::{Result, Snapshot, Store, known};
 use diesel::prelude::*;
 use diesel::sql_types::BigInt;
@@ -259,7 +259,7 @@ fn ask_for_the_hour(connection: &mut PgConnection, own: &Own, (due, now): (&[Due
     .bind::<BigInt, _>(own.layer.site_id)
     .bind::<diesel::sql_types::Date, _>(today.to_diesel())
     .execute(connection)?;
-    queue::ask(
+    tasks::ask(
         connection,
         Task::Readings,
         own.layer.site_id.number(),

@@ -3,10 +3,10 @@
 use super::imports::changed_blocks;
 use super::layer::{Layer, weather_moved};
 use super::{count, forecasts};
-use crate::queue::{self, Task};
 use crate::schema::{sites, users, weather_answers, weather_services, weather_sources};
 use crate::scope::SiteKey;
 use crate::sites::time_zone;
+use crate::tasks::{self, Task};
 use crate::transaction::NewEvent;
 use crate::{Action, Change, Number, Result, Snapshot, Store, Subject};
 use diesel::prelude::*;
@@ -245,7 +245,7 @@ impl Change<'_> {
         // The addresses may hold a key, so that the logbook does not name them.
         self.record(NewEvent::new(Subject::Service, Some(source_id), Action::Changed).said(said));
         if !settings.stopped {
-            queue::ask(self.connection, Task::Fetch, source_id, SignedDuration::ZERO)?;
+            tasks::ask(self.connection, Task::Fetch, source_id, SignedDuration::ZERO)?;
         }
         Ok(None)
     }
@@ -260,7 +260,7 @@ impl Store {
         let connection = &mut *self.connection()?;
         let due: Vec<Number> = diesel::sql_query(DUE).load(connection)?;
         for source in &due {
-            queue::ask(connection, Task::Fetch, source.number, SignedDuration::ZERO)?;
+            tasks::ask(connection, Task::Fetch, source.number, SignedDuration::ZERO)?;
         }
         Ok(due.len())
     }

@@ -9,6 +9,7 @@
 
 mod background;
 mod change;
+mod rounds;
 mod services;
 mod visits;
 mod weather;

@@ -1,6 +1,6 @@
 //! Times and dates as their reader writes them.
 
-use crate::server::reader::habit;
+use crate::server::reader::{habit, in_habit};
 use jiff::civil::{Date, Time};
 use jiff::{Timestamp, Zoned};
 use std::borrow::Cow;
@@ -27,6 +27,27 @@ macro_rules! said {
 }
 
 said!(Date, Time, Zoned, Timestamp);
+
+/// Every habit of writing times and dates.
+const HABITS: [Habit; 4] = [
+    Habit { clock: Clock::Hours24, dates: DateOrder::DayFirst },
+    Habit { clock: Clock::Hours24, dates: DateOrder::MonthFirst },
+    Habit { clock: Clock::Hours12, dates: DateOrder::DayFirst },
+    Habit { clock: Clock::Hours12, dates: DateOrder::MonthFirst },
+];
+
+/// A sentence for every reader: one, or where it holds a time or a date one for each habit.
+pub(crate) fn worded(say: impl Fn() -> String) -> Vec<String> {
+    let all = HABITS.map(|habit| in_habit(habit, &say));
+    let [first, others @ ..] = &all;
+    if others.iter().all(|other| other == first) { vec![first.clone()] } else { all.to_vec() }
+}
+
+/// The one of such sentences that the reader reads.
+pub(crate) fn in_own_words(sentences: &[String]) -> &str {
+    let place = HABITS.iter().position(|known| *known == habit()).unwrap_or(0);
+    sentences.get(place).or(sentences.first()).map_or("", String::as_str)
+}
 
 /// A date as its field holds it.
 pub(crate) fn typed_date(date: Date) -> String {

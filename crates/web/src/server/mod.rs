@@ -2,15 +2,14 @@
 
 pub(crate) mod address;
 pub(crate) mod assets;
-pub(crate) mod background;
 pub(crate) mod cache;
 pub(crate) mod clock;
 pub(crate) mod download;
 pub(crate) mod error;
 pub(crate) mod fetching;
 pub(crate) mod guard;
-pub(crate) mod jobs;
 pub(crate) mod limits;
+pub mod mailer;
 pub(crate) mod metrics;
 pub(crate) mod parallel;
 pub(crate) mod patience;

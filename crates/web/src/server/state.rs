@@ -1,11 +1,10 @@
 //! What every handler shares: the database, what was computed from it, and the limits.
 
-use crate::server::background::Background;
 use crate::server::cache::Cache;
 use crate::server::error::PageError;
 use crate::server::fetching::Reach;
-use crate::server::jobs::Jobs;
 use crate::server::limits::Limits;
+use crate::server::mailer::Mailer;
 use crate::server::reader::asked;
 use crate::server::stand_ins::StandIns;
 use actix_web::{HttpRequest, web};
@@ -18,8 +17,6 @@ use upland_store::{Snapshot, Store, StoreError};
 pub struct AppState {
     pub(crate) store: Store,
     pub(crate) cache: Cache,
-    pub(crate) background: Background,
-    pub(crate) jobs: Jobs,
     pub(crate) limits: Limits,
     pub(crate) stand_ins: StandIns,
     /// Seconds by which the application's clock is ahead, as this process last heard.
@@ -34,6 +31,8 @@ pub struct AppState {
     pub(crate) behind_tls: bool,
     /// What a scraper must bring to be told what was counted; without it nobody is.
     pub(crate) metrics_token: Option<String>,
+    /// What sends mails; without it none goes out.
+    pub(crate) mailer: Option<Mailer>,
     /// Where weather services may be asked.
     pub(crate) reach: Reach,
     /// Proxies that say for whom they speak.
@@ -50,8 +49,6 @@ impl AppState {
         Self {
             store,
             cache: Cache::default(),
-            background: Background::default(),
-            jobs: Jobs::default(),
             limits: Limits::default(),
             stand_ins: StandIns::default(),
             clock_ahead: Arc::default(),
@@ -60,6 +57,7 @@ impl AppState {
             public_url: None,
             behind_tls: false,
             metrics_token: None,
+            mailer: None,
             reach: Reach::default(),
             trusted_proxies: Vec::new(),
         }
@@ -99,6 +97,13 @@ impl AppState {
     #[must_use]
     pub fn with_metrics_token(mut self, token: Option<String>) -> Self {
         self.metrics_token = token.filter(|token| !token.is_empty());
+        self
+    }
+
+    /// The same with what sends mails.
+    #[must_use]
+    pub fn with_mailer(mut self, mailer: Option<Mailer>) -> Self {
+        self.mailer = mailer;
         self
     }
 

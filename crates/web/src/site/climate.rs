@@ -18,8 +18,7 @@ pub(crate) fn climate(
     site: &SiteRecord,
 ) -> Result<Arc<Climate>, StoreError> {
     // A recorded day takes about a quarter of a kilobyte.
-    let mut computed = None;
-    let climate = state.cache.once(
+    state.cache.once(
         facts(site),
         |climate: &Climate| climate.len() / 4 + 100,
         || {
@@ -28,18 +27,11 @@ pub(crate) fn climate(
             // CombinedRecord wind stands at 2 m, whatever the heights of its sources.
             let station = site.site.station().at_two_metres();
             let rain_hours = weather.rain_hours(&record);
-            let climate = Climate::from_record(&record.days, station)
+            Ok(Climate::from_record(&record.days, station)
                 .with_rain_hours(rain_hours)
                 .with_typed(weather.normals)
                 .with_forecast(&weather.forecast)
-                .with_rain_alone(record.rain_alone);
-            computed = Some(climate.summary());
-            Ok(climate)
+                .with_rain_alone(record.rain_alone))
         },
-    )?;
-    if let Some(brief) = computed {
-        // Lists over many sites ask the database for this instead of every day of every record.
-        state.store.keep_brief(site.id, (site.weather_version, site.version), &brief)?;
-    }
-    Ok(climate)
+    )
 }

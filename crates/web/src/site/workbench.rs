@@ -71,9 +71,15 @@ impl Workbench {
         (stamp, moment): (SiteStamp, Moment),
         number: u8,
     ) -> Result<Self, PageError> {
+        let states = SensorStates::build(state, Arc::clone(facts), (stamp, moment))?;
+        Self::of_states(&states, number)
+    }
+
+    /// A box of a site whose sensors are known.
+    pub fn of_states(states: &SensorStates, number: u8) -> Result<Self, PageError> {
+        let (facts, today) = (&states.loaded, states.today);
         let index = facts.boxes.iter().position(|b| b.number() == number).ok_or(PageError::NotFound)?;
         let card = &facts.boxes.get(index).ok_or(PageError::NotFound)?.record.controller.card;
-        let today = moment.date;
         let mut installation = Installation::new(
             &facts.site.site,
             (card, number),
@@ -84,7 +90,6 @@ impl Workbench {
             &facts.tz,
         );
         installation.elsewhere = elsewhere(facts, number, today);
-        let states = SensorStates::build(state, Arc::clone(facts), (stamp, moment))?;
         installation.sensors = states.of_box(number).map(|s| s.sensor.clone()).collect();
         let boxed = states.facts.of_box(number).cloned().ok_or(PageError::NotFound)?;
         Ok(Self {
@@ -93,9 +98,9 @@ impl Workbench {
             installation,
             climate: Arc::clone(&facts.climate),
             boxed,
-            zones: states.facts.zones,
+            zones: states.facts.zones.clone(),
             today,
-            at: moment.at,
+            at: states.at,
         })
     }
 

@@ -34,7 +34,7 @@ const GRACE: Duration = Duration::from_secs(20);
 /// After a failure of the database the worker begins anew after so long.
 const AGAIN: Duration = Duration::from_secs(3);
 /// When what recurs is looked for: minute, hour, day, month, weekday, in universal time.
-const RECURS: &str = "*/5 * * * * look ?fill=1h {of:0}\n17 3 * * * sweep ?fill=1d {of:0}\n";
+const RECURS: &str = "* * * * * look ?fill=1h {of:0}\n17 3 * * * sweep ?fill=1d {of:0}\n";
 
 /// A worker that runs on a thread of its own.
 pub struct Running {

@@ -1,6 +1,6 @@
 //! What each task does. What it says is noted for the owner; one that found nothing to do says nothing.
 
-use crate::chapters::weather;
+use crate::chapters::{round, trial, weather};
 use crate::server::state::AppState;
 use graphile_worker::{IntoTaskHandlerResult, TaskHandler, WorkerContext, WorkerOptions};
 use serde::{Deserialize, Serialize};
@@ -51,6 +51,9 @@ tasks!(
     Readings = Task::Readings,
     Import = Task::Import,
     Fetch = Task::Fetch,
+    Round = Task::Round,
+    Mail = Task::Mail,
+    Search = Task::Search,
     Look = Task::Look,
     Sweep = Task::Sweep
 );
@@ -101,8 +104,36 @@ pub(super) fn work(state: &AppState, task: Task, of: i64) -> Result<Option<Strin
             }),
         Task::Import => weather::take_in(state, of),
         Task::Fetch => weather::fetch(state, of),
-        Task::Look => store.ask_for_due_readings().and_then(|_| store.ask_for_due_fetches()).map(|_| None),
+        Task::Round => return round_of(state, of),
+        Task::Mail => return round::mail(state, of).map_err(|error| error.to_string()),
+        Task::Search => return search_of(state, of),
+        Task::Look => store
+            .ask_for_due_readings()
+            .and_then(|_| store.ask_for_due_fetches())
+            .and_then(|_| store.ask_for_due_rounds())
+            .and_then(|_| store.ask_for_due_mails())
+            .map(|_| None),
         Task::Sweep => store.sweep(RAW_MONTHS).map(Some),
     };
     said.map_err(|error| error.to_string())
+}
+
+// It is the program that works here, and nobody asks.
+#[allow(clippy::disallowed_methods)]
+/// Works out what a site asks for, and keeps it. It happens every hour for every site, and says nothing of itself.
+fn round_of(state: &AppState, site: i64) -> Result<Option<String>, String> {
+    let Some(site) = Scope::program().site(site) else { return Ok(None) };
+    let made = round::work_out(state, site).map_err(|error| error.to_string())?;
+    if let Some(made) = made {
+        state.store.keep_round(&made).map_err(|error| error.to_string())?;
+    }
+    Ok(None)
+}
+
+// It is the program that works here, and nobody asks.
+#[allow(clippy::disallowed_methods)]
+/// Searches a better way for a site.
+fn search_of(state: &AppState, site: i64) -> Result<Option<String>, String> {
+    let Some(site) = Scope::program().site(site) else { return Ok(None) };
+    trial::search_for(state, site).map_err(|error| error.to_string())
 }

@@ -2,6 +2,7 @@
 
 mod clock;
 mod factor;
+mod mail;
 mod me;
 mod password;
 mod sites;
@@ -41,6 +42,7 @@ pub(crate) fn routes(config: &mut web::ServiceConfig) {
         .service(change_role)
         .configure(clock::routes)
         .configure(factor::routes)
+        .configure(mail::routes)
         .configure(me::routes)
         .configure(password::routes)
         .configure(sites::routes)

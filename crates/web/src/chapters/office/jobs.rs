@@ -55,9 +55,10 @@ struct JobsPage {
 fn what(task: Option<Task>, of: i64, sites: &BTreeMap<i64, String>) -> String {
     let Some(task) = task else { return "Work of a newer program".to_owned() };
     match (task, sites.get(&of)) {
-        (Task::Readings, Some(site)) => format!("{}: {site}", task.words()),
-        (Task::Readings, None) => format!("{}: site {of}", task.words()),
+        (Task::Readings | Task::Round | Task::Search, Some(site)) => format!("{}: {site}", task.words()),
+        (Task::Readings | Task::Round | Task::Search, None) => format!("{}: site {of}", task.words()),
         (Task::Fetch, _) => format!("{}, source {of}", task.words()),
+        (Task::Mail, _) => format!("{}, person {of}", task.words()),
         (Task::Import, _) => format!("{}, draft {of}", task.words()),
         (Task::Look | Task::Sweep, _) => task.words().to_owned(),
     }

@@ -1,11 +1,11 @@
 //! Work by hand: test walk, one run, syringe, winterising.
 
 use super::BoxPage;
-use super::words::Names;
 use super::{BoxHead, Tab};
 use crate::page::dates::Said;
 use crate::page::dates::typed_time;
 use crate::page::frame::Frame;
+use crate::page::program_words::Names;
 use crate::page::quantities::span;
 use crate::page::quantities::volume;
 use crate::server::error::{PageError, page};

@@ -15,9 +15,8 @@ mod timeline;
 mod upkeep;
 mod view;
 mod walk;
-pub(crate) mod words;
-
 use crate::page::frame::{Chapter, Frame};
+pub(crate) use crate::page::program_words::Names;
 use crate::server::error::PageError;
 use crate::site::context::AtSite;
 use crate::site::workbench::Workbench;
@@ -40,7 +39,7 @@ pub(crate) fn routes(config: &mut web::ServiceConfig) {
 /// What every page of a box shows around its content.
 pub(super) trait BoxPage {
     /// A box and its settings, as sentences name them.
-    fn names<'a>(&'a self, settings: &'a Settings) -> words::Names<'a>;
+    fn names<'a>(&'a self, settings: &'a Settings) -> Names<'a>;
 
     /// The frame around a page of the box, with the tabs of its pages.
     fn frame(&self, here: &AtSite, title: &str) -> Result<Frame, PageError>;
@@ -50,8 +49,8 @@ pub(super) trait BoxPage {
 }
 
 impl BoxPage for Workbench {
-    fn names<'a>(&'a self, settings: &'a Settings) -> words::Names<'a> {
-        words::Names { installation: &self.installation, settings, units: self.units() }
+    fn names<'a>(&'a self, settings: &'a Settings) -> Names<'a> {
+        Names { installation: &self.installation, settings, units: self.units() }
     }
 
     fn frame(&self, here: &AtSite, title: &str) -> Result<Frame, PageError> {

@@ -3,13 +3,13 @@
 
 use super::BoxPage;
 use super::timeline::{self, Shown, Week, Zoom};
-use super::words::{self, Names};
 use super::{BoxHead, Tab};
 use crate::page::box_version::{BoxVersion, Sayings};
 use crate::page::change_words::ChangeLine;
 use crate::page::dates::{Said, pen, typed_times};
 use crate::page::forms::base_version;
 use crate::page::frame::Frame;
+use crate::page::program_words::{self, Names};
 use crate::page::quantities::span;
 use crate::page::quantities::{plain, volume};
 use crate::server::error::{PageError, page, see_other};
@@ -165,7 +165,7 @@ struct Fit {
     notes: Vec<String>,
     /// Changes that belong to no planned program: those switched off, percentages, the box.
     others: Vec<ChangeLine>,
-    findings: Vec<words::FindingWords>,
+    findings: Vec<program_words::FindingWords>,
     unchanged: bool,
 }
 
@@ -204,7 +204,7 @@ impl Plan {
                 .iter()
                 .map(|s| strategy_line(bench, &present, (*s, wanted), relax))
                 .collect(),
-            chosen: words::strategy(wanted.0),
+            chosen: program_words::strategy(wanted.0),
             times: times(wanted.1),
             fit,
             no_fit,
@@ -249,7 +249,7 @@ fn strategy_line(
     (strategy, chosen): (Strategy, Asked),
     relax: Relax,
 ) -> StrategyLine {
-    let (name, _) = words::strategy(strategy);
+    let (name, _) = program_words::strategy(strategy);
     let mut line = StrategyLine {
         href: href((strategy, chosen.1), relax),
         name,
@@ -459,7 +459,7 @@ async fn accept(
         ));
     }
     let whole = chosen.len() == proposal.programs.len();
-    let mut reason = words::strategy(asked.0).0.to_lowercase();
+    let mut reason = program_words::strategy(asked.0).0.to_lowercase();
     match asked.1 {
         Basis::Coming => {}
         Basis::Year => reason.push_str(" for the year"),

@@ -2,8 +2,8 @@
 //! flow. A night reaches from noon to noon, so that daytime pulses are seen too. Positions are
 //! percentages across and pixels down.
 
-use super::words::Names;
 use crate::page::dates::Said;
+use crate::page::program_words::Names;
 use crate::page::quantities::flow as flow_text;
 use crate::page::sensor_words::holders;
 use askama::Template;

@@ -3,9 +3,9 @@
 use super::entry::{InUse, StationTotal, TotalLine, measure, station_totals, totals};
 use super::settings_form::{self, TextError, Texts, label};
 use super::timeline::{self, FLOW_PX, NightDrawing, Shown, TableLine, Week, Zoom};
-use super::words::{FindingWords, Names};
 use crate::page::dates::{Said, typed_time};
 use crate::page::forms::{Cell, Cells, Tick};
+use crate::page::program_words::{FindingWords, Names};
 use crate::page::quantities::span;
 use crate::page::quantities::{capital, depth, in_words, plain, volume};
 use crate::page::units::Units;

@@ -2,10 +2,10 @@
 
 use super::sheet::{CAUTIONS, extras, never_words, rest_of_box, version_words};
 use super::upkeep::{self, UpkeepLine};
-use super::words::Names;
 use super::{BoxHead, BoxPage, Tab};
 use crate::page::dates::{Said, typed_date, typed_times};
 use crate::page::frame::Frame;
+use crate::page::program_words::Names;
 use crate::page::ticks::{TickMark, ticks_of};
 use crate::server::error::{PageError, page};
 use crate::site::context::AtSite;

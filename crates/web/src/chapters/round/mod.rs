@@ -1,10 +1,17 @@
-//! Across sites: the list of sites with their surveys, and the week's calls.
+//! Across sites: the list of sites with their surveys, the week's calls, and what asks for a hand.
 
 mod calls;
+mod mail;
+mod notices;
 mod sites;
+mod standing;
+mod work;
+
+pub(crate) use mail::mail;
+pub(crate) use work::work_out;
 
 use actix_web::web;
 
 pub(crate) fn routes(config: &mut web::ServiceConfig) {
-    config.configure(sites::routes).configure(calls::routes);
+    config.configure(sites::routes).configure(calls::routes).configure(notices::routes);
 }

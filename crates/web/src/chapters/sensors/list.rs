@@ -1,10 +1,10 @@
 //! The first screen: what each sensor says_of, what it does to tonight, what is due; and what would pay.
 
 use super::{Tab, TabLink, frame, tabs};
-use crate::page::dates::Said;
 use crate::page::frame::Frame;
 use crate::page::quantities::{in_words, in_words_capital, plain, volume};
 use crate::page::sensor_words::{conflict, moment, pays, says_of, verdict};
+use crate::page::upkeep_words::next_task;
 use crate::server::address;
 use crate::server::error::{PageError, page};
 use crate::site::context::AtSite;
@@ -20,7 +20,7 @@ use upland_core::advice::sensor_choice::{Pays, advise, conflicts};
 use upland_core::quantity::units::Litres;
 use upland_core::sensors::placement::{judge, overall};
 use upland_core::sensors::state::Says;
-use upland_core::sensors::{Sense, mapping, upkeep};
+use upland_core::sensors::{Sense, mapping};
 use upland_store::readings::Refused;
 use upland_store::sensors::{SensorEventKind, SensorRecord};
 
@@ -103,18 +103,6 @@ fn tonight_of(states: &SensorStates, record: &SensorRecord) -> String {
         (all, 0) => format!("stops none of tonight's {}", in_words(all)),
         (all, n) if n == all => format!("stops all {} of tonight", in_words(all)),
         (all, n) => format!("stops {} of tonight's {}", in_words(n), in_words(all)),
-    }
-}
-
-/// The next task of a sensor in words, and whether it is overdue.
-pub(super) fn next_task(states: &SensorStates, record: &SensorRecord) -> (String, bool) {
-    let all = upkeep::due(&record.sensor.card, record.installed_on, &states.done(record.id));
-    match all.first() {
-        None => ("nothing to do".into(), false),
-        Some(due) if due.overdue_days(states.today) >= 0 => {
-            (format!("{} since {}", due.task.label(), due.on.said("%-d %b")), true)
-        }
-        Some(due) => (format!("{} by {}", due.task.label(), due.on.said("%-d %b %Y")), false),
     }
 }
 

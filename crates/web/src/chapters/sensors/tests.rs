@@ -1,12 +1,13 @@
 //! View models of the chapter over a site: fixed weather with 14 mm on the ninth, four zones of which
 //! one is a fern house, and a box with programs.
 
-use super::list::{judged, next_task, pausing};
+use super::list::{judged, pausing};
 use super::notes::notes;
 use super::thresholds::replayed;
 use crate::fixture;
 use crate::fixture::key;
 use crate::page::sensor_words::{self as words, percentage};
+use crate::page::upkeep_words::next_task;
 use crate::site::sensing::SensorStates;
 use crate::site::sensing::{stations, stopped_by};
 use jiff::civil::date;

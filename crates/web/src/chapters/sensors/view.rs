@@ -1,13 +1,14 @@
 //! What the page of a sensor shows: what it says and why, its record, its place, its upkeep, its devices.
 
 use super::find;
-use super::list::{judged, next_task};
+use super::list::judged;
 use super::notes::notes;
 use super::thresholds::Replayed;
 use crate::page::dates::Said;
 use crate::page::quantities::plain;
 use crate::page::sensor_words::{cause, criterion, found, moment, remedy, says_of, verdict};
 use crate::page::units::Units;
+use crate::page::upkeep_words::next_task;
 use crate::server::error::PageError;
 use crate::site::sensing::SensorStates;
 use jiff::civil::Date;

@@ -112,9 +112,13 @@ fn steps(asked: Option<&String>, errors: &mut Vec<String>) -> Option<Vec<(f64, f
 
 /// What is asked, by default the last year of the record; with what cannot be read or tried.
 pub(super) fn read(here: &AtSite, query: &Query) -> (Asked, Vec<String>) {
+    read_on(&here.facts.climate, here.moment(None).date, query)
+}
+
+/// The same on the climate of a site and its day.
+pub(super) fn read_on(climate: &Climate, today: Date, query: &Query) -> (Asked, Vec<String>) {
     let mut errors = Vec::new();
-    let today = here.moment(None).date;
-    let (first, last) = here.facts.climate.span().unwrap_or((today, today));
+    let (first, last) = climate.span().unwrap_or((today, today));
     let to = last.min(today);
     let year_before = to.checked_sub(364.days()).unwrap_or(to).max(first);
     let from = day(query.from.as_ref(), (year_before, today), "First day", &mut errors);

@@ -15,6 +15,8 @@ mod view;
 mod way_form;
 mod words;
 
+pub(crate) use search::search_for;
+
 use crate::page::frame::{Chapter, Frame};
 use crate::server::download::attachment;
 use crate::server::error::{PageError, page};

@@ -1,6 +1,6 @@
 //! The search for a better way: asked for, watched, stopped, and kept as a way of one's own.
 
-use super::asked::{self, Asked, Query, asked_beside, no_sample, read};
+use super::asked::{self, Asked, Query, asked_beside, no_sample, read, read_on};
 use super::kept::name;
 use super::tried::{ready, trial_of};
 use super::words;
@@ -9,19 +9,27 @@ use crate::page::frame::{Chapter, Frame};
 use crate::page::quantities::{plain, share, volume};
 use crate::server::address;
 use crate::server::error::{PageError, page, see_other};
-use crate::server::jobs::NotBegun;
 use crate::server::session::{Fields, flash};
+use crate::server::state::{AppState, with_store};
 use crate::site::context::{AtSite, EditorAt};
+use crate::site::facts::SiteFacts;
+use crate::site::sensing::SensorStates;
 use actix_web::{HttpResponse, get, post, web};
 use askama::Template;
+use jiff::civil::Date;
 use std::ops::ControlFlow;
+use std::sync::Arc;
+use std::time::{Duration, Instant};
 use upland_core::account::whole::Facts;
 use upland_core::quantity::ratio::Share;
 use upland_core::site::UnitSystem;
 use upland_core::trial::{
-    Found, Goal, NoSample, Refusal, Schedule, Space, TrialWay, WayResult, ZoneResult, search,
+    Goal, NoSample, Progress, Refusal, Schedule, Space, TrialWay, WayResult, ZoneResult, run_mean, search,
 };
+use upland_core::weather::climate::Climate;
 use upland_formats::way_file;
+use upland_store::scope::SiteKey;
+use upland_store::searches::{NewSearch, Outcome, Search};
 
 pub(super) fn routes(config: &mut web::ServiceConfig) {
     config.service(search_page).service(start).service(stop).service(progress).service(keep);
@@ -32,22 +40,11 @@ const GOALS: [u8; 4] = [90, 95, 98, 100];
 /// The share that is asked for when none is chosen, percent.
 const GOAL: u8 = 95;
 
-/// What a search came to, with what it was asked.
-struct Searched {
-    box_number: u8,
-    space: Space,
-    goal_pct: u8,
-    asked: Asked,
-    /// Where its days came from.
-    origin: String,
-    /// The facts it was made for, by their key.
-    facts_key: String,
-    outcome: Result<Found, Vec<Refusal>>,
-}
+/// How the box fares as it is set, and the best way that was found with how it fares; computed on the facts as they stand.
+type Beside = (WayResult, Option<(TrialWay, WayResult)>);
 
-fn job(site: i64) -> String {
-    format!("search of site {site}")
-}
+/// The same, or why it cannot be tried any more.
+type Searched = Result<Beside, Vec<Refusal>>;
 
 /// A thing that may change: its field, its words, whether it is chosen.
 type Choice = (&'static str, &'static str, bool);
@@ -62,6 +59,18 @@ fn choices(space: Space) -> [Choice; 5] {
     ]
 }
 
+/// What may change, by the names of its fields.
+fn space_of(codes: &[String]) -> Space {
+    let has = |code: &str| codes.iter().any(|own| own == code);
+    Space {
+        minutes: has("minutes"),
+        days: has("days"),
+        grouping: has("grouping"),
+        percentages: has("percentages"),
+        thresholds: has("thresholds"),
+    }
+}
+
 #[derive(Template)]
 #[template(path = "chapters/trial/search.html")]
 struct SearchPage {
@@ -73,7 +82,7 @@ struct SearchPage {
     boxes: Vec<(u8, String, bool)>,
     choices: [Choice; 5],
     goals: Vec<(u8, bool)>,
-    running: Option<(usize, usize)>,
+    running: Option<(i32, i32)>,
     found: Option<FoundView>,
 }
 
@@ -108,46 +117,52 @@ fn held(space: Space) -> String {
 }
 
 impl FoundView {
-    fn of(here: &AtSite, facts: &Facts, searched: &Searched) -> Self {
-        let units = here.facts.units();
-        let number = searched.box_number;
+    fn of(
+        here: &AtSite,
+        facts: &Facts,
+        (asked, outcome): (&NewSearch, &Outcome),
+        searched: &Searched,
+    ) -> Self {
+        let (units, number) = (here.facts.units(), asked.box_number);
         let blank = |answer: String| Self {
             answer,
             how_far: String::new(),
-            held: held(searched.space),
+            held: held(space_of(&asked.space)),
             is_better: false,
-            stale: searched.facts_key != here.facts_key(),
+            stale: outcome.revision != here.facts.site.revision,
             box_number: number,
             changes: Vec::new(),
             sensors: Vec::new(),
             zones: Vec::new(),
             suggested: String::new(),
         };
-        let found = match &searched.outcome {
+        if !outcome.refusals.is_empty() {
+            return blank(format!("Nothing was searched: {}.", outcome.refusals.join("; ")));
+        }
+        let (now, found) = match searched {
             Ok(found) => found,
             Err(refusals) => {
                 let why: Vec<String> = refusals.iter().map(words::refusal).collect();
-                return blank(format!("Nothing was searched: {}.", why.join("; ")));
+                return blank(format!("What was found cannot be tried any more: {}.", why.join("; ")));
             }
         };
-        let p = &found.progress;
-        let whole = if found.complete { "It went to its end" } else { "It was stopped" };
-        let how_far = format!("{whole}: {} schedules fitted, {} seasons run.", p.tried, p.runs);
-        let Some((way, best)) = &found.way else {
+        let whole = if outcome.complete { "It went to its end" } else { "It was stopped" };
+        let how_far = format!("{whole}: {} schedules fitted, {} seasons run.", outcome.tried, outcome.runs);
+        let Some((way, best)) = found else {
             return Self {
                 how_far,
                 ..blank("None that was tried keeps to the law and the water window.".into())
             };
         };
-        let (now, changes) = (&found.now, changes(here, way, number));
+        let changes = changes(here, way, number);
         Self {
-            answer: answer(facts, searched.goal_pct, (now, best), units),
+            answer: answer(facts, asked.goal_pct, (now, best), units),
             how_far,
             is_better: !(way.sensors.is_empty() && changes.is_empty()),
             changes,
             sensors: words::sensor_settings(way, units),
             zones: zones(facts, now, best),
-            suggested: format!("Searched, {} % of need", searched.goal_pct),
+            suggested: format!("Searched, {} % of need", asked.goal_pct),
             ..blank(String::new())
         }
     }
@@ -198,19 +213,69 @@ fn zones(facts: &Facts, now: &WayResult, best: &WayResult) -> Vec<(String, Strin
     now.zones.iter().zip(&best.zones).map(line).collect()
 }
 
+/// The way that was found, as it reads on the site as it stands.
+fn way_found(facts: &Facts, outcome: &Outcome) -> Option<TrialWay> {
+    way_file::read(outcome.way.as_ref()?.to_string().as_bytes(), facts).ok()
+}
+
+/// The trial that a search was asked beside.
+fn asked_of(climate: &Climate, today: Date, search: &NewSearch) -> Result<Asked, PageError> {
+    let query = web::Query::<Query>::from_query(&search.asked);
+    let query = query.map_err(|error| PageError::BadRequest(error.to_string()))?;
+    Ok(read_on(climate, today, &query).0)
+}
+
+/// Puts what was found beside the box as it is set, on the weather of the search.
+fn beside(states: &SensorStates, asked: &Asked, number: u8, outcome: &Outcome) -> Result<Searched, NoSample> {
+    let made = ready(states, &trial_of(states, asked, String::new(), Vec::new()))?;
+    let alone = made.facts.only_box(number);
+    let as_set = TrialWay { name: "as-set".into(), ..TrialWay::default() };
+    let run = |way: &TrialWay| run_mean(way, &alone, made.span, None);
+    Ok(run(&as_set).and_then(|now| {
+        let best = way_found(&states.facts, outcome).map(|way| run(&way).map(|result| (way, result)));
+        Ok((now, best.transpose()?))
+    }))
+}
+
+/// The search of a site, if one was asked for.
+async fn known(here: &AtSite) -> Result<Option<Search>, PageError> {
+    let site = here.site_key();
+    here.read(move |snapshot| snapshot.search(site)).await
+}
+
 #[get("/sites/{id}/trial/search")]
 async fn search_page(here: AtSite, query: web::Query<Query>) -> Result<HttpResponse, PageError> {
-    let (asked, errors) = read(&here, &query);
-    let known = here.state.jobs.of(&job(here.id()));
-    let running = known.as_ref().filter(|job| job.runs()).map(|job| job.progress());
-    let outcome = known.and_then(|job| job.outcome::<Searched>());
-    let (space, goal) = outcome.as_ref().map_or((Space::ALL, GOAL), |o| (o.space, o.goal_pct));
+    let (asked, mut errors) = read(&here, &query);
+    let known = known(&here).await?;
+    let running = known.as_ref().filter(|search| search.runs).map(|search| search.progress);
     let states = here.sensor_states(None).await?;
-    let chosen =
-        outcome.as_ref().map(|o| o.box_number).or_else(|| here.facts.boxes.first().map(|b| b.number()));
-    let asked = outcome.as_ref().map_or(asked, |o| o.asked.clone());
-    let weather = match &outcome {
-        Some(outcome) => outcome.origin.clone(),
+    let today = here.moment(None).date;
+    let ended = known.as_ref().and_then(|search| Some((search, search.outcome.as_ref()?)));
+    if known.as_ref().is_some_and(|search| !search.runs && search.outcome.is_none()) {
+        errors.push("The search broke off; ask for it again.".into());
+    }
+    let asked = match &known {
+        Some(search) => asked_of(&states.climate, today, &search.asked)?,
+        None => asked,
+    };
+    let found = match ended {
+        Some((search, outcome)) => {
+            let key = format!("{} search {} until {today}", here.facts_key(), search.number);
+            let (beside_states, asked, outcome_of) = (Arc::clone(&states), asked.clone(), outcome.clone());
+            let number = search.asked.box_number;
+            let compare = move |_: &AppState| Ok(beside(&beside_states, &asked, number, &outcome_of).ok());
+            let searched = here.once(key, 20 * here.facts.zones.len(), compare).await?;
+            let of = (&search.asked, outcome);
+            searched.as_ref().as_ref().map(|own| FoundView::of(&here, &states.facts, of, own))
+        }
+        None => None,
+    };
+    let (space, goal) =
+        known.as_ref().map_or((Space::ALL, GOAL), |s| (space_of(&s.asked.space), s.asked.goal_pct));
+    let first = here.facts.boxes.first().map(|own| own.number());
+    let chosen = known.as_ref().map(|search| search.asked.box_number).or(first);
+    let weather = match ended.filter(|(_, outcome)| !outcome.origin.is_empty()) {
+        Some((_, outcome)) => outcome.origin.clone(),
         None => ready(&states, &trial_of(&states, &asked, String::new(), Vec::new()))
             .map_or_else(no_sample, |ready| asked::origin(&ready.origin, ready.span)),
     };
@@ -224,7 +289,7 @@ async fn search_page(here: AtSite, query: web::Query<Query>) -> Result<HttpRespo
         choices: choices(space),
         goals: GOALS.map(|own| (own, own == goal)).into(),
         running,
-        found: outcome.map(|outcome| FoundView::of(&here, &states.facts, &outcome)),
+        found,
     })
 }
 
@@ -257,42 +322,83 @@ async fn start(EditorAt(here): EditorAt, fields: Fields) -> Result<HttpResponse,
         flash(&here.who.session, format!("{why} Nothing is searched."), None)?;
         return Ok(see_other(&back));
     }
-    let made = made.map_err(|_: NoSample| PageError::NotFound)?;
-    let facts_key = here.facts_key();
-    let origin = asked::origin(&made.origin, made.span);
-    let begun = here.state.jobs.begin(&job(here.id()), move |job| {
-        let goal = Goal { adequacy: Share::from_percent(f64::from(goal_pct)) };
-        let outcome = search((&made.facts, box_number), made.span, (space, goal), |far| {
-            job.tell(far.tried, far.of);
-            if job.is_stopped() { ControlFlow::Break(()) } else { ControlFlow::Continue(()) }
-        });
-        Searched { box_number, space, goal_pct, asked, origin, facts_key, outcome }
-    });
-    match begun {
-        Ok(_) | Err(NotBegun::Runs) => {}
-        Err(NotBegun::Busy) => flash(
-            &here.who.session,
-            "A search for another site goes on; one runs at a time, so that pages stay fast. Try again in a minute.",
-            None,
-        )?,
+    let codes = choices(space).into_iter().filter(|(_, _, chosen)| *chosen);
+    let new = NewSearch {
+        box_number,
+        space: codes.map(|(code, _, _)| code.to_owned()).collect(),
+        goal_pct,
+        asked: asked.query(),
+    };
+    let (site, actor) = (here.site_key(), here.who.user.id);
+    if !known(&here).await?.is_some_and(|search| search.runs) {
+        with_store(&here.state, move |store| store.begin_search(site, &new, actor)).await?;
     }
     Ok(see_other(&back))
 }
 
+/// How often a search says how far it is, and hears whether it shall stop.
+const TELL: Duration = Duration::from_millis(500);
+
+/// Searches what was asked for at a site; what came of it, in words. A worker does this, and begins anew what one that was
+/// killed had begun.
+pub(crate) fn search_for(state: &AppState, site: SiteKey) -> Result<Option<String>, PageError> {
+    let (known, stamp, ahead) = state
+        .store
+        .read(|snapshot| Ok((snapshot.search(site)?, snapshot.stamp(site)?, snapshot.clock_ahead()?)))?;
+    let (Some(asked), Some(stamp)) = (known.filter(|search| search.runs), stamp) else { return Ok(None) };
+    let facts = SiteFacts::load(state, stamp)?;
+    let moment = facts.moment(None, crate::server::clock::now(ahead), stamp.last_reading);
+    let states = SensorStates::build(state, Arc::clone(&facts), (stamp, moment))?;
+    let trial = asked_of(&states.climate, moment.date, &asked.asked)?;
+    let revision = facts.site.revision;
+    let refused = |refusals: Vec<String>| Outcome { refusals, revision, ..Outcome::default() };
+    let outcome = match ready(&states, &trial_of(&states, &trial, String::new(), Vec::new())) {
+        Err(why) => refused(vec![no_sample(why)]),
+        Ok(made) => {
+            let goal = Goal { adequacy: Share::from_percent(f64::from(asked.asked.goal_pct)) };
+            let mut told = Instant::now();
+            let each = |far: &Progress| {
+                if told.elapsed() < TELL && far.tried > 1 {
+                    return ControlFlow::Continue(());
+                }
+                told = Instant::now();
+                // A database that is gone for a moment stops no search: it is asked again.
+                match state.store.tell_search(site, asked.number, (far.tried, far.of)) {
+                    Ok(false) => ControlFlow::Break(()),
+                    Ok(true) | Err(_) => ControlFlow::Continue(()),
+                }
+            };
+            let of = (space_of(&asked.asked.space), goal);
+            match search((&made.facts, asked.asked.box_number), made.span, of, each) {
+                Err(refusals) => refused(refusals.iter().map(words::refusal).collect()),
+                Ok(found) => Outcome {
+                    complete: found.complete,
+                    tried: found.progress.tried,
+                    runs: found.progress.runs,
+                    origin: asked::origin(&made.origin, made.span),
+                    revision,
+                    way: found.way.map(|(way, _)| way_file::to_value(&way)),
+                    refusals: Vec::new(),
+                },
+            }
+        }
+    };
+    state.store.end_search(site, asked.number, &outcome)?;
+    Ok(Some(format!("{} schedules fitted, {} seasons run", outcome.tried, outcome.runs)))
+}
+
 #[post("/sites/{id}/trial/search/stop")]
 async fn stop(EditorAt(here): EditorAt, _fields: Fields) -> Result<HttpResponse, PageError> {
-    if let Some(job) = here.state.jobs.of(&job(here.id())) {
-        job.stop();
-    }
-    here.state.jobs.forget(&job(here.id()));
+    let site = here.site_key();
+    with_store(&here.state, move |store| store.stop_search(site)).await?;
     Ok(see_other(&format!("{}/trial/search", address::site_root(here.id()))))
 }
 
 #[get("/sites/{id}/trial/search/progress.json")]
 async fn progress(here: AtSite) -> Result<HttpResponse, PageError> {
-    let known = here.state.jobs.of(&job(here.id()));
-    let (done, of) = known.as_ref().map_or((0, 0), |job| job.progress());
-    let running = known.is_some_and(|job| job.runs());
+    let known = known(&here).await?;
+    let (done, of) = known.as_ref().map_or((0, 0), |search| search.progress);
+    let running = known.is_some_and(|search| search.runs);
     Ok(HttpResponse::Ok().json(serde_json::json!({ "running": running, "done": done, "of": of })))
 }
 
@@ -301,13 +407,17 @@ async fn progress(here: AtSite) -> Result<HttpResponse, PageError> {
 async fn keep(EditorAt(here): EditorAt, fields: Fields) -> Result<HttpResponse, PageError> {
     let root = address::site_root(here.id());
     let back = format!("{root}/trial/search");
-    let outcome = here.state.jobs.of(&job(here.id())).and_then(|job| job.outcome::<Searched>());
-    let found =
-        outcome.as_ref().and_then(|o| o.outcome.as_ref().ok()?.way.clone().map(|(way, _)| (way, &o.asked)));
+    let states = here.sensor_states(None).await?;
+    let known = known(&here).await?;
+    let found = known.as_ref().and_then(|search| {
+        let way = way_found(&states.facts, search.outcome.as_ref()?)?;
+        Some((way, asked_of(&states.climate, here.moment(None).date, &search.asked)))
+    });
     let Some((way, asked)) = found else {
         flash(&here.who.session, "What was found is no longer there; search again.", None)?;
         return Ok(see_other(&back));
     };
+    let asked = asked?;
     let name = match name(fields.get("name")) {
         Ok(name) => name,
         Err(error) => {

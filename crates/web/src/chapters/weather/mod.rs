@@ -351,7 +351,7 @@ struct RoomPage {
     most_mb: usize,
     room: Arc<Room>,
     /// Sources that are asked by themselves, as they stand now.
-    standings: Vec<services::Standing>,
+    standings: Vec<crate::page::service_words::Standing>,
     days: Vec<forecast::ComingDay>,
     file_name: String,
     problems: Vec<ProblemLine>,

@@ -6,6 +6,7 @@ use crate::page::dates::Said;
 use crate::page::forms::{Field, FieldError, FieldGroup, Form, Reader, base_version};
 use crate::page::frame::{Chapter, Frame};
 use crate::page::quantities::{counted, span};
+use crate::page::service_words::{ASKS, Standing};
 use crate::server::address;
 use crate::server::error::{PageError, page_with, see_other};
 use crate::server::fetching::{self, address_fault, shown};
@@ -15,8 +16,8 @@ use crate::site::context::{AtSite, EditorAt};
 use actix_web::http::StatusCode;
 use actix_web::{HttpResponse, get, post, web};
 use askama::Template;
+use jiff::SignedDuration;
 use jiff::tz::TimeZone;
-use jiff::{SignedDuration, Timestamp};
 use std::collections::BTreeMap;
 use upland_core::quantity::bounds::FETCH_EVERY_MIN;
 use upland_core::weather::record::SourceKind;
@@ -28,92 +29,11 @@ use upland_store::weather::{Answer, Heard, Service, ServiceSettings, SourceRecor
 
 /// Longest address that is kept, characters.
 const LONGEST_ADDRESS: usize = 1000;
-/// What stands at an answer whose columns nobody confirmed.
-const ASKS: &str = "what its columns hold must be said once";
-/// Silence is told after so many intervals, and not before so many hours.
-const SILENT: (i64, i64) = (3, 3);
 /// Answers that the page lists.
 const LISTED: usize = 12;
 
 pub(super) fn routes(config: &mut web::ServiceConfig) {
     config.service(service_page).service(save).service(ask_now).service(columns);
-}
-
-/// How a service stands, as one reads it.
-pub(super) struct Standing {
-    pub source_id: i64,
-    pub words: String,
-    /// Somebody must look.
-    pub grave: bool,
-    /// Whose columns must be said: of what is foretold, or of what was measured.
-    pub asks: Option<bool>,
-}
-
-/// How long a service has been silent, if it has: since when it knows nothing, or never knew.
-fn silent(
-    service: &Service,
-    answers: &[Answer],
-    foretold: bool,
-    now: Timestamp,
-) -> Option<Option<Timestamp>> {
-    let address = if foretold { &service.settings.foretold } else { &service.settings.measured };
-    if address.is_empty() || service.settings.stopped {
-        return None;
-    }
-    let patience = SignedDuration::from_mins(i64::from(service.settings.every_min) * SILENT.0)
-        .max(SignedDuration::from_hours(SILENT.1));
-    let of_kind = || answers.iter().filter(|a| a.foretold == foretold);
-    let good = of_kind().filter(|a| a.fault.is_empty());
-    let known = good.filter_map(|a| if foretold { Some(a.asked_at) } else { a.until }).max();
-    match known {
-        Some(known) if known + patience < now => Some(Some(known)),
-        None if of_kind().next().is_some() => Some(None),
-        _ => None,
-    }
-}
-
-impl Standing {
-    pub fn of(
-        source: &SourceRecord,
-        service: &Service,
-        answers: &[Answer],
-        (now, tz): (Timestamp, &TimeZone),
-    ) -> Self {
-        let at = |at: Timestamp| at.to_zoned(tz.clone()).said("%a %-d %b %H:%M");
-        let last = |foretold: bool| answers.iter().find(|a| a.foretold == foretold);
-        let good = |foretold: bool| answers.iter().find(|a| a.foretold == foretold && a.fault.is_empty());
-        let mut parts: Vec<String> = Vec::new();
-        let mut grave = false;
-        for (foretold, address) in [(false, &service.settings.measured), (true, &service.settings.foretold)] {
-            if address.is_empty() {
-                continue;
-            }
-            if let Some(until) = good(foretold).and_then(|a| a.until) {
-                let what = if foretold { "Foretells until" } else { "Measured until" };
-                parts.push(format!("{what} {}.", at(until)));
-            }
-            if let Some(since) = silent(service, answers, foretold, now) {
-                let what = if foretold { "forecast" } else { "measurements" };
-                grave = true;
-                parts.push(match since {
-                    Some(since) => format!("Silent: no newer {what} since {}.", at(since)),
-                    None => format!("No {what} came yet."),
-                });
-            }
-            if let Some(bad) = last(foretold).filter(|a| !a.fault.is_empty()) {
-                grave |= bad.fault == ASKS;
-                parts.push(format!("At {}: {}.", at(bad.asked_at), bad.fault));
-            }
-        }
-        let every = span(f64::from(service.settings.every_min));
-        parts.push(match (service.settings.stopped, answers.is_empty()) {
-            (true, _) => "It is not asked any more.".to_owned(),
-            (false, true) => format!("Not asked yet; it is asked every {every}."),
-            (false, false) => format!("Asked every {every}."),
-        });
-        let asks = [false, true].into_iter().find(|f| last(*f).is_some_and(|a| a.fault == ASKS));
-        Self { source_id: source.id, words: parts.join(" "), grave, asks }
-    }
 }
 
 /// How the services of a site stand now.

@@ -2,17 +2,17 @@
 
 mod survey;
 
-use crate::chapters::round::calls::nights::{self, SiteNight};
-use crate::page::dates::Said;
+use crate::chapters::round::standing::{self, SiteLine, Standing};
+use crate::page::dates::{Said, in_own_words};
 use crate::page::forms::{FieldError, Form, base_version, units_of};
 use crate::page::frame::{Chapter, Frame};
 use crate::page::merge::Merged;
+use crate::page::pages::{LINES, Pages, asked_page};
 use crate::server::address;
 use crate::server::download::attachment;
 use crate::server::error::{PageError, page_with, see_other};
-use crate::server::reader::off_loop;
 use crate::server::session::{Editor, Fields, SignedIn, flash};
-use crate::server::state::{AppState, with_store};
+use crate::server::state::{AppState, read, with_store};
 use crate::server::upload;
 use crate::site::context::{AllSites, AtSite, EditorAt};
 use actix_multipart::Multipart;
@@ -21,14 +21,14 @@ use actix_web::{HttpResponse, get, post, web};
 use askama::Template;
 use jiff::civil::Date;
 use std::collections::BTreeMap;
-use std::sync::Arc;
 use upland_core::codes::Coded;
 use upland_core::controller::ordinance::Law;
 use upland_core::site::{Controller, Site, UnitSystem};
 use upland_formats::site_file::SiteFile;
 use upland_formats::{PathProblem, site_file};
-use upland_store::Saved;
-use upland_store::sites::{SiteRecord, time_zone};
+use upland_store::rounds::{NightRow, NightState};
+use upland_store::sites::time_zone;
+use upland_store::{Saved, Snapshot};
 
 pub(crate) fn routes(config: &mut web::ServiceConfig) {
     config
@@ -46,66 +46,140 @@ pub(crate) fn routes(config: &mut web::ServiceConfig) {
         .service(schema);
 }
 
-struct SiteLine {
-    id: i64,
-    name: String,
-    place: String,
-}
-
 #[derive(Template)]
 #[template(path = "chapters/round/sites/list.html")]
 struct ListPage {
     frame: Frame,
-    sites: Arc<Vec<SiteLine>>,
+    /// Sites of the page, with what needs a look tonight.
+    sites: Vec<Line>,
+    /// Sites in all, before any search.
+    all: usize,
+    tabs: Vec<Tab>,
+    words: String,
+    /// The tab that stays when somebody searches.
+    only: Option<&'static str>,
+    pages: Pages,
     problems: Vec<PathProblem>,
-    /// What needs a look tonight, by site; a site that is missing is still worked on.
-    tonight: BTreeMap<i64, Vec<String>>,
-    waiting: bool,
+    waiting: Option<String>,
+}
+
+/// A site of the list.
+struct Line {
+    id: i64,
+    name: String,
+    place: String,
+    tonight: Tonight,
+}
+
+/// What the list says of the night of a site.
+enum Tonight {
+    /// Boxes that need a look, a line each.
+    Look(Vec<String>),
+    /// Nobody said what boxes are set to; how many.
+    Unknown(usize),
+    AsItShould,
+    NoBox,
+    WorkedOn,
+}
+
+/// Which sites are listed.
+struct Tab {
+    href: String,
+    words: String,
+    current: bool,
+}
+
+/// Which of its pages the list shows.
+#[derive(Default, serde::Deserialize)]
+struct Listing {
+    #[serde(default)]
+    words: String,
+    only: Option<String>,
+    page: Option<String>,
+}
+
+impl Listing {
+    fn href(&self, attention: bool, page: i64) -> String {
+        let only = if attention { "&only=attention" } else { "" };
+        format!("/?words={}{only}&page={page}", address::encoded(&self.words))
+    }
+}
+
+fn tonight(boxes: &[NightRow], waits: bool) -> Tonight {
+    let of = |state: NightState| boxes.iter().filter(move |own| own.state == state);
+    let line = |own: &NightRow| format!("{} {}: {}", own.number, own.place, in_own_words(&own.sentence));
+    let wrong: Vec<String> = of(NightState::Wrong).map(line).collect();
+    match (wrong.is_empty(), boxes.is_empty(), of(NightState::Unknown).count()) {
+        (false, _, _) => Tonight::Look(wrong),
+        (_, true, _) if waits => Tonight::WorkedOn,
+        (_, true, _) => Tonight::NoBox,
+        (_, _, 0) => Tonight::AsItShould,
+        (_, _, unknown) => Tonight::Unknown(unknown),
+    }
 }
 
 async fn list_page(
     here: &AllSites,
     status: StatusCode,
     problems: Vec<PathProblem>,
+    asked: &Listing,
 ) -> Result<HttpResponse, PageError> {
-    let line = |record: SiteRecord| SiteLine {
-        id: record.id.number(),
-        place: format!(
-            "{}, {}°, {}°",
-            crate::page::quantities::length(record.site.units, record.site.elevation),
-            record.site.latitude_deg,
-            record.site.longitude_deg
-        ),
-        name: record.site.name,
+    let (all, standing) = (standing::sites(here).await?, Standing::of(here).await?);
+    let search = asked.words.to_lowercase();
+    let named: Vec<&SiteLine> = all.iter().filter(|site| holds(&site.name, &search)).collect();
+    let looks = |site: &&SiteLine| standing.rounds.get(&site.id).is_some_and(|round| round.wrong > 0);
+    let (attention, of_look) = (asked.only.is_some(), named.iter().copied().filter(looks).count());
+    let tab =
+        |only: bool, words: String| Tab { href: asked.href(only, 1), words, current: attention == only };
+    let tabs = vec![
+        tab(false, format!("All {}", named.len())),
+        tab(true, format!("Need a look tonight: {of_look}")),
+    ];
+    let listed: Vec<&SiteLine> = named.into_iter().filter(|site| !attention || looks(site)).collect();
+    let total = i64::try_from(listed.len()).unwrap_or(i64::MAX);
+    let pages = Pages::of(total, asked_page(asked.page.as_deref())?, |n| asked.href(attention, n));
+    let shown = |from: i64| usize::try_from(from).unwrap_or(0);
+    let shown: Vec<&SiteLine> = listed.into_iter().skip(shown(pages.from)).take(shown(LINES)).collect();
+    let (scope, ids) = (here.who.scope.clone(), shown.iter().map(|site| site.id).collect::<Vec<_>>());
+    let nights = move |snapshot: &mut Snapshot<'_>| snapshot.round_nights(&scope, Some(&ids), (i64::MAX, 0));
+    let mut nights: BTreeMap<i64, Vec<NightRow>> =
+        read(&here.state, nights).await?.into_iter().fold(BTreeMap::new(), |mut by_site, night| {
+            by_site.entry(night.site_id.number()).or_insert_with(Vec::new).push(night);
+            by_site
+        });
+    let line = |site: &SiteLine| Line {
+        id: site.id,
+        name: site.name.clone(),
+        place: site.place.clone(),
+        tonight: tonight(&nights.remove(&site.id).unwrap_or_default(), standing.waits(site.id)),
     };
-    let scope = here.who.scope.clone();
-    let sites = here.once("list", 100, move |state| {
-        let sites = state.store.read(|snapshot| snapshot.sites(&scope))?;
-        Ok(sites.into_iter().map(line).collect::<Vec<_>>())
-    });
-    let sites = sites.await?;
-    let (state, scope, now) = (here.state.clone(), here.who.scope.clone(), here.who.now);
-    let known = off_loop(move || nights::known(&state, &scope, now)).await??;
-    let tonight = known.known.iter().map(|(id, night)| (*id, attention(night))).collect();
-    let waiting = !known.missing.is_empty();
-    nights::work_on(&here.state, known.missing, now);
-    let frame = Frame::new(&here.who, "Sites")?;
-    page_with(status, &ListPage { frame, sites, problems, tonight, waiting })
+    let page = ListPage {
+        frame: Frame::new(&here.who, "Sites")?,
+        sites: shown.into_iter().map(line).collect(),
+        all: all.len(),
+        tabs,
+        words: asked.words.clone(),
+        only: attention.then_some("attention"),
+        pages,
+        problems,
+        waiting: standing.waiting(),
+    };
+    Ok(standing.again(page_with(status, &page)?))
 }
 
-/// What needs a look tonight at a site, box by box; empty where all is right.
-fn attention(night: &SiteNight) -> Vec<String> {
-    let wrong = night.boxes.iter().filter(|own| own.wrong);
-    wrong.map(|own| format!("{} {}: {}", own.number, own.place, own.sentence)).collect()
+/// Whether a name holds every word of a search, in lower case.
+fn holds(name: &str, search: &str) -> bool {
+    let name = name.to_lowercase();
+    search.split_whitespace().all(|word| name.contains(word))
 }
 
 #[get("/")]
-async fn list(here: AllSites) -> Result<HttpResponse, PageError> {
+async fn list(here: AllSites, asked: web::Query<Listing>) -> Result<HttpResponse, PageError> {
     // Whoever reads one site has no use for a list.
     if let (Some([only]), false) = (here.who.scope.given(), here.who.may_edit()) {
         return Ok(see_other(&address::today(*only)));
     }
-    list_page(&here, StatusCode::OK, Vec::new()).await
+    list_page(&here, StatusCode::OK, Vec::new(), &asked).await
 }
 
 /// What the find box can find.
@@ -144,12 +218,8 @@ async fn find(here: AllSites, search: web::Query<Search>) -> Result<HttpResponse
     });
     let all = all.await?;
     let search: String = search.words.chars().take(LONGEST_SEARCH).collect::<String>().to_lowercase();
-    let words: Vec<&str> = search.split_whitespace().collect();
-    let holds = |hit: &&Findable| {
-        let name = hit.name.to_lowercase();
-        !words.is_empty() && words.iter().all(|word| name.contains(word))
-    };
-    let found: Vec<&Findable> = all.iter().filter(holds).take(MOST_FOUND).collect();
+    let hit = |hit: &&Findable| !search.trim().is_empty() && holds(&hit.name, &search);
+    let found: Vec<&Findable> = all.iter().filter(hit).take(MOST_FOUND).collect();
     Ok(HttpResponse::Ok().json(found))
 }
 
@@ -266,7 +336,9 @@ async fn open_file(
             flash(&who.session, text, Some(format!("{}/remove", address::site_root(id.number()))))?;
             Ok(see_other(&address::today(id.number())))
         }
-        Err(problems) => list_page(&here, StatusCode::UNPROCESSABLE_ENTITY, problems).await,
+        Err(problems) => {
+            list_page(&here, StatusCode::UNPROCESSABLE_ENTITY, problems, &Listing::default()).await
+        }
     }
 }
 

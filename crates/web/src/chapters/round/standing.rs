@@ -1,0 +1,99 @@
+//! How far the rounds are that a page over all sites shows.
+
+use crate::page::dates::Said;
+use crate::server::error::PageError;
+use crate::server::state::{read, with_store};
+use crate::site::context::AllSites;
+use actix_web::HttpResponse;
+use actix_web::http::header::{HeaderValue, REFRESH};
+use jiff::tz::TimeZone;
+use std::collections::BTreeMap;
+use std::sync::Arc;
+use upland_store::rounds::SiteRound;
+
+/// The rounds of a scope, and the sites that wait for theirs.
+pub(super) struct Standing {
+    pub rounds: BTreeMap<i64, SiteRound>,
+    stale: Vec<i64>,
+    workers: i64,
+}
+
+/// A site of a list.
+pub(super) struct SiteLine {
+    pub id: i64,
+    pub name: String,
+    pub place: String,
+}
+
+/// The sites of who asks, by name.
+pub(super) async fn sites(here: &AllSites) -> Result<Arc<Vec<SiteLine>>, PageError> {
+    let scope = here.who.scope.clone();
+    here.once("list", 100, move |state| {
+        let sites = state.store.read(|snapshot| snapshot.sites(&scope))?;
+        let line = |record: upland_store::sites::SiteRecord| SiteLine {
+            id: record.id.number(),
+            place: format!(
+                "{}, {}°, {}°",
+                crate::page::quantities::length(record.site.units, record.site.elevation),
+                record.site.latitude_deg,
+                record.site.longitude_deg
+            ),
+            name: record.site.name,
+        };
+        Ok(sites.into_iter().map(line).collect())
+    })
+    .await
+}
+
+impl Standing {
+    /// How the rounds stand. Those that are due are asked for.
+    pub async fn of(here: &AllSites) -> Result<Self, PageError> {
+        let (scope, sites) = (here.who.scope.clone(), sites(here).await?);
+        let (rounds, workers) =
+            read(&here.state, move |snapshot| Ok((snapshot.rounds(&scope)?, snapshot.workers()?.0))).await?;
+        let is_stale = |id: &i64| !rounds.get(id).is_some_and(|round| round.fresh);
+        let stale: Vec<i64> = sites.iter().map(|site| site.id).filter(is_stale).collect();
+        if !stale.is_empty() {
+            let asked = stale.clone();
+            with_store(&here.state, move |store| store.ask_for_rounds(&asked)).await?;
+        }
+        Ok(Self { rounds, stale, workers })
+    }
+
+    /// The sites that wait for their round.
+    pub fn stale(&self) -> Vec<i64> {
+        self.stale.clone()
+    }
+
+    /// Whether a site waits for its round.
+    pub fn waits(&self, site: i64) -> bool {
+        !self.rounds.get(&site).is_some_and(|round| round.fresh)
+    }
+
+    /// What is still worked on, in words.
+    pub fn waiting(&self) -> Option<String> {
+        let many = |n: usize| if n == 1 { "One site is".to_owned() } else { format!("{n} sites are") };
+        match (self.stale.len(), self.workers) {
+            (0, _) => None,
+            (n, 0) => Some(format!(
+                "{} not of this hour, and no worker runs that works them out: start one with \"upland-almanac worker\".",
+                many(n)
+            )),
+            (n, _) => Some(format!("{} being worked out anew; the page looks again by itself.", many(n))),
+        }
+    }
+
+    /// When the oldest of what is shown was worked out.
+    pub fn as_of(&self) -> Option<String> {
+        let oldest = self.rounds.values().map(|round| round.at).min()?;
+        Some(oldest.to_zoned(TimeZone::UTC).said("%-d %b %H:%M UTC"))
+    }
+
+    /// Lets a page that waits look again.
+    pub fn again(&self, mut page: HttpResponse) -> HttpResponse {
+        if !self.stale.is_empty() && self.workers > 0 {
+            page.headers_mut().insert(REFRESH, HeaderValue::from_static("2"));
+        }
+        page
+    }
+}

@@ -1,0 +1,318 @@
+//! What a site asks for, worked out ahead of the pages that show it: the very nights, checks, percentages and upkeep of
+//! its chapters, in their words.
+
+use crate::page::dates::{Said as _, worded};
+use crate::page::headline::headline;
+use crate::page::program_words::Names;
+use crate::page::quantities::{capital, depth, in_words};
+use crate::page::sensor_words::says_of;
+use crate::page::service_words::Standing;
+use crate::page::ticks::week_number;
+use crate::page::upkeep_words::{box_due, box_words, next_due};
+use crate::server::address;
+use crate::server::error::PageError;
+use crate::server::state::AppState;
+use crate::site::context::SiteAtWork;
+use crate::site::facts::{SiteBox, SiteFacts};
+use crate::site::sensing::{SensorStates, dated};
+use crate::site::workbench::Workbench;
+use jiff::Timestamp;
+use std::sync::Arc;
+use upland_core::advice::budget::{Base, PercentageSlot, week};
+use upland_core::advice::findings::{Finding, Severity, check};
+use upland_core::advice::tonight::{BoxKnown, Tonight, Verdict};
+use upland_core::controller::upkeep::clock_changes;
+use upland_core::quantity::ratio::Percentage;
+use upland_core::sensors::state::Says;
+use upland_core::weather::climate::Climate;
+use upland_store::StoreError;
+use upland_store::accounts::SiteStamp;
+use upland_store::rounds::{Call, Night, NightState, Notice, NoticeKind, Round, Weight};
+use upland_store::scope::SiteKey;
+use upland_store::settings::SettingsRecord;
+use upland_store::ticks::{TickRecord, What};
+use upland_store::weather::{Answer, Service, SourceRecord};
+
+/// A percentage that is off by less than this is no reason to go, percent (ours).
+const WORTH_IT: u16 = 10;
+
+/// Works out what a site asks for now. `None` when it is not there.
+pub(crate) fn work_out(state: &AppState, site: SiteKey) -> Result<Option<Round>, PageError> {
+    let found = state.store.read(|snapshot| Ok((snapshot.stamp(site)?, snapshot.clock_ahead()?)))?;
+    let (Some(stamp), ahead) = found else { return Ok(None) };
+    let now = crate::server::clock::now(ahead);
+    let facts = match SiteFacts::load(state, stamp) {
+        Err(PageError::NotFound) => return Ok(None),
+        read => read?,
+    };
+    let moment = facts.moment(None, now, stamp.last_reading);
+    let states = Arc::new(SensorStates::build(state, Arc::clone(&facts), (stamp, moment))?);
+    let ticks = &dated(state, &facts)?.ticks;
+    let services = state.store.read(|snapshot| {
+        let (services, sources) = (snapshot.services(site)?, snapshot.sources(site)?);
+        let of = |service: Service| Ok((snapshot.answers(service.source_id)?, service));
+        Ok((services.into_iter().map(of).collect::<Result<Vec<_>, StoreError>>()?, sources))
+    })?;
+    let work = SiteAtWork::of(states, moment);
+    let mut round = Round {
+        of: SiteStamp { revision: facts.site.revision, ..stamp },
+        at: now,
+        nights: Vec::new(),
+        calls: Vec::new(),
+        notices: Vec::new(),
+    };
+    for own in &facts.boxes {
+        of_box(&mut round, &work, own, (ticks, now))?;
+    }
+    sensors(&mut round.notices, &work.states);
+    weather(&mut round.notices, &work, services, now);
+    Ok(Some(round))
+}
+
+/// Whether the night of a box is right, and how bad it is when not.
+fn judged(tonight: &Tonight) -> (NightState, Weight) {
+    let has = |verdict: Verdict| tonight.of_verdict(verdict).next().is_some();
+    let all_right = || tonight.zones.iter().all(|z| z.verdict.is_none_or(|v| v == Verdict::Right));
+    let grave = has(Verdict::Forbidden) || has(Verdict::NothingReaches);
+    let state = match tonight.known {
+        BoxKnown::Settings if all_right() => NightState::Right,
+        BoxKnown::Settings => NightState::Wrong,
+        BoxKnown::Unknown | BoxKnown::ComputesItself => NightState::Unknown,
+    };
+    (state, if grave { Weight::Fault } else { Weight::Warning })
+}
+
+/// What a site has to say, as it is put together.
+struct Said<'a> {
+    round: &'a mut Round,
+    /// "1 Potting shed".
+    name: String,
+    number: u8,
+    path: String,
+}
+
+impl Said<'_> {
+    fn notice(
+        &mut self,
+        (kind, weight): (NoticeKind, Weight),
+        about: &str,
+        href: String,
+        words: impl Fn(&str) -> String,
+    ) {
+        let about = format!("box {} {about}", self.number);
+        let words = worded(|| words(&self.name));
+        self.round.notices.push(Notice { kind, about, weight, words, href });
+    }
+}
+
+/// The night of a box, its checks, percentages and upkeep.
+fn of_box(
+    round: &mut Round,
+    work: &SiteAtWork,
+    own: &SiteBox,
+    (ticks, now): (&[TickRecord], Timestamp),
+) -> Result<(), PageError> {
+    let (facts, number) = (&work.states.loaded, own.number());
+    let site = facts.site.id.number();
+    let name = format!("{number} {}", own.record.controller.place);
+    let mut said = Said { round, name, number, path: address::site_box(site, number) };
+    let tonight = work.night(number);
+    let (state, weight) = judged(&tonight);
+    let sentence = || headline(&tonight, &facts.tz);
+    said.round.nights.push(Night {
+        number,
+        place: own.record.controller.place.clone(),
+        state,
+        sentence: worded(sentence),
+    });
+    if state == NightState::Wrong {
+        let href = format!("{}?box={number}", address::today(site));
+        said.notice((NoticeKind::Night, weight), "tonight", href, |name| format!("{name}: {}", sentence()));
+    }
+    let path = said.path.clone();
+    match &own.settings {
+        None => said.notice((NoticeKind::Finding, Weight::Task), "not entered", path, |name| {
+            format!("{name}: nobody entered what it is set to.")
+        }),
+        Some(set) => {
+            let bench = Workbench::of_states(&work.states, number)?;
+            findings(&mut said, &bench, set);
+            percentages(&mut said, calls_of(&bench, set, work.moment.record_ended)?, ticks);
+        }
+    }
+    let (_, next) = clock_changes(&facts.tz, now);
+    for due in box_due(&own.record, ticks, (&facts.tz, now)).into_iter().filter(|due| due.now) {
+        let about = format!("{:?} {}", due.task, due.on.map_or(String::new(), |on| on.to_string()));
+        let href = format!("{}/card", said.path);
+        said.notice((NoticeKind::Upkeep, Weight::Task), about.trim_end(), href, |name| {
+            format!("{name}: {}", box_words(&due, next))
+        });
+    }
+    Ok(())
+}
+
+/// What the checks of its settings say. A note asks for nothing.
+fn findings(said: &mut Said<'_>, bench: &Workbench, set: &SettingsRecord) {
+    let names = Names { installation: &bench.installation, settings: &set.settings, units: bench.units() };
+    let found = check(&bench.installation, &set.settings, bench.today);
+    let words = |finding: &Finding| {
+        let words = names.finding(finding);
+        format!("{}: {}", words.place, words.text)
+    };
+    let path = said.path.clone();
+    // A fault each; what only warns is counted, or one neglected box would hide every other site.
+    for fault in found.iter().filter(|f| f.severity == Severity::Fault) {
+        said.notice((NoticeKind::Finding, Weight::Fault), &fault.id(), path.clone(), |name| {
+            format!("{name}, {}", words(fault))
+        });
+    }
+    let warnings: Vec<&Finding> = found.iter().filter(|f| f.severity == Severity::Warning).collect();
+    if let Some(first) = warnings.first() {
+        said.notice((NoticeKind::Finding, Weight::Warning), "warnings", path, |name| match warnings.len() {
+            1 => format!("{name}, {}", words(first)),
+            n => format!("{name}: {} warnings about its settings. {}", in_words(n), words(first)),
+        });
+    }
+}
+
+/// The percentages of a box, and those that somebody should go for.
+fn percentages(said: &mut Said<'_>, calls: Vec<Call>, ticks: &[TickRecord]) {
+    let open: Vec<&Call> = calls.iter().filter(|call| is_worth_it(call) && !is_called(call, ticks)).collect();
+    if let Some(first) = open.first() {
+        let set: Vec<String> = open.iter().map(|call| call_words(call)).collect();
+        let href = format!("{}/budget#h-week", said.path);
+        said.notice((NoticeKind::Percentage, Weight::Task), "percentages", href, |name| {
+            format!("{name}: set {}. {}.", set.join(", "), capital(&first.because))
+        });
+    }
+    said.round.calls.extend(calls);
+}
+
+/// What the percentages of a box stand at and should: those of its budget.
+fn calls_of(
+    bench: &Workbench,
+    set: &SettingsRecord,
+    record_ended: Option<jiff::civil::Date>,
+) -> Result<Vec<Call>, PageError> {
+    let own = &bench.site_box()?.record;
+    let climate: &Climate = &bench.climate;
+    let base = Base::new(&bench.installation, &set.settings, bench.today.year());
+    let advice = week(&base, climate, bench.today);
+    let because = format!(
+        "{} of ET, {} of rain in seven days{}",
+        depth(bench.units(), advice.et0),
+        depth(bench.units(), advice.rain),
+        if advice.expected_days > 0 {
+            format!(", {} days from normals", advice.expected_days)
+        } else {
+            String::new()
+        }
+    );
+    let of_slot =
+        |(slot, ((turns, advised), set_at)): (i32, ((&PercentageSlot, &Option<Percentage>), &Percentage))| {
+            Call {
+                number: bench.installation.box_number,
+                slot,
+                box_id: own.id,
+                place: own.controller.place.clone(),
+                program: match turns {
+                    PercentageSlot::Box => String::new(),
+                    PercentageSlot::Program(p) => {
+                        set.settings.programs.get(*p).map_or(String::new(), |p| p.name.clone())
+                    }
+                },
+                set: *set_at,
+                advised: *advised,
+                because: because.clone(),
+                week: bench.today,
+                record_ended,
+            }
+        };
+    Ok((0..).zip(advice.slots.iter().zip(&advice.best).zip(&advice.set)).map(of_slot).collect())
+}
+
+/// Whether a percentage stands elsewhere than the week asks.
+pub(super) fn changes(call: &Call) -> bool {
+    call.advised.is_some_and(|advised| advised != call.set)
+}
+
+/// Whether a box was called in the week of a call.
+fn is_called(call: &Call, ticks: &[TickRecord]) -> bool {
+    let of = (What::Called, call.box_id, week_number(call.week));
+    ticks.iter().any(|t| (t.what, t.about, t.number) == of)
+}
+
+/// Whether somebody should go for it.
+fn is_worth_it(call: &Call) -> bool {
+    call.advised.is_some_and(|advised| advised.percent().abs_diff(call.set.percent()) >= WORTH_IT)
+}
+
+/// "program A 90 % instead of 100 %".
+fn call_words(call: &Call) -> String {
+    let turns = if call.program.is_empty() { "it".to_owned() } else { format!("program {}", call.program) };
+    let to = call.advised.map_or("off".to_owned(), |advised| advised.to_string());
+    format!("{turns} to {to} from {}", call.set)
+}
+
+/// Sensors that nobody hears, and their upkeep.
+fn sensors(notices: &mut Vec<Notice>, states: &SensorStates) {
+    let site = states.loaded.site.id.number();
+    for record in &states.loaded.sensors {
+        let mut say = |kind, what: &str, weight, words: &dyn Fn() -> String| {
+            let (about, href) = (format!("sensor {} {what}", record.id), address::sensor(site, record.id));
+            notices.push(Notice { kind, about, weight, words: worded(words), href });
+        };
+        let said = states.says(record);
+        if let Says::Silent { last } = said {
+            let weight = if last.is_some() { Weight::Warning } else { Weight::Task };
+            say(NoticeKind::Sensor, "silent", weight, &|| {
+                let (line, because) = says_of(states, record, &said);
+                format!("{}: {}, {because}.", record.sensor.name, line.to_lowercase())
+            });
+        }
+        if let Some(due) = next_due(states, record).filter(|due| due.overdue_days(states.today) >= 0) {
+            say(NoticeKind::Upkeep, "upkeep", Weight::Task, &|| {
+                format!(
+                    "{}: {}, due since {}.",
+                    record.sensor.name,
+                    due.task.label(),
+                    due.on.said("%-d %b %Y")
+                )
+            });
+        }
+    }
+}
+
+/// Weather that does not come.
+fn weather(
+    notices: &mut Vec<Notice>,
+    work: &SiteAtWork,
+    (services, sources): (Vec<(Vec<Answer>, Service)>, Vec<SourceRecord>),
+    now: Timestamp,
+) {
+    let facts = &work.states.loaded;
+    let site = facts.site.id.number();
+    let mut say = |about: String, weight, href, words: &dyn Fn() -> String| {
+        notices.push(Notice { kind: NoticeKind::Weather, about, weight, words: worded(words), href });
+    };
+    for (answers, service) in &services {
+        let Some(source) = sources.iter().find(|s| s.id == service.source_id) else { continue };
+        let standing = || Standing::of(source, service, answers, (now, &facts.tz));
+        if standing().grave {
+            let (about, href) = (format!("service {}", source.id), address::service(site, source.id));
+            say(about, Weight::Warning, href, &|| format!("{}: {}", source.name, standing().words));
+        }
+    }
+    let room = address::weather(site);
+    match (facts.last_recorded(), work.moment.record_ended) {
+        (None, _) => say("none".into(), Weight::Task, room, &|| {
+            "There is no weather yet: until it comes everything follows from a rough climate without rain."
+                .into()
+        }),
+        (_, Some(ended)) => say("ended".into(), Weight::Warning, room, &|| {
+            let last = ended.said("%-d %B %Y");
+            format!("The weather record ended on {last}: pages are about that evening until newer days come.")
+        }),
+        _ => {}
+    }
+}
