@@ -40,7 +40,7 @@ fn form(texts: &BTreeMap<String, String>, errors: &[FieldError]) -> Form {
         Field::time("at", "Sent from").help("By the wall clock of the time zone."),
         Field::text("time_zone", "Time zone").help("Type to search; an IANA name."),
     ];
-    Form { groups: vec![FieldGroup { folded: false, legend: "One mail a day", fields }] }
+    Form { groups: vec![FieldGroup { folded: false, legend: "Where to, and when", fields }] }
         .filled(texts, errors)
 }
 

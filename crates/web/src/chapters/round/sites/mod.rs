@@ -75,8 +75,8 @@ struct Line {
 enum Tonight {
     /// Boxes that need a look, a line each.
     Look(Vec<String>),
-    /// Nobody said what boxes are set to; how many.
-    Unknown(usize),
+    /// Boxes of which it is not known what they will do, a line each.
+    Unknown(Vec<String>),
     AsItShould,
     NoBox,
     WorkedOn,
@@ -109,12 +109,13 @@ fn tonight(boxes: &[NightRow], waits: bool) -> Tonight {
     let of = |state: NightState| boxes.iter().filter(move |own| own.state == state);
     let line = |own: &NightRow| format!("{} {}: {}", own.number, own.place, in_own_words(&own.sentence));
     let wrong: Vec<String> = of(NightState::Wrong).map(line).collect();
-    match (wrong.is_empty(), boxes.is_empty(), of(NightState::Unknown).count()) {
+    let unknown: Vec<String> = of(NightState::Unknown).map(line).collect();
+    match (wrong.is_empty(), unknown.is_empty(), boxes.is_empty()) {
         (false, _, _) => Tonight::Look(wrong),
-        (_, true, _) if waits => Tonight::WorkedOn,
-        (_, true, _) => Tonight::NoBox,
-        (_, _, 0) => Tonight::AsItShould,
-        (_, _, unknown) => Tonight::Unknown(unknown),
+        (_, false, _) => Tonight::Unknown(unknown),
+        (_, _, true) if waits => Tonight::WorkedOn,
+        (_, _, true) => Tonight::NoBox,
+        _ => Tonight::AsItShould,
     }
 }
 
