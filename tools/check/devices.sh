@@ -46,6 +46,13 @@ venv=target/reference/schemathesis
     --exclude-checks positive_data_acceptance --max-examples 60 --rate-limit 15/s --seed 7 --no-color >"$work/schemathesis.log" 2>&1 \
     || { tail -n 80 "$work/schemathesis.log" >&2; die "the interface differs from its description"; }
 
+say "Every other route that answers a script or a file, by the same ..."
+cookie=$(python3 tools/check/json_routes.py "$url" "$work")
+"$venv/bin/schemathesis" run "$work/routes.json" --url "$url" --header "Cookie: $cookie" --max-examples 15 --seed 7 --no-color \
+    --checks not_a_server_error,status_code_conformance,content_type_conformance,response_schema_conformance >"$work/schemathesis.log" 2>&1 \
+    || { tail -n 80 "$work/schemathesis.log" >&2; die "a route answers other than its description says"; }
+grep -E "generated" "$work/schemathesis.log" || true
+
 say "kill -9 of server and database while a device posts ..."
 port=${url##*:}
 python3 tools/check/devices.py post "$url" "$token" 400 60 >"$work/acknowledged" &
