@@ -203,7 +203,7 @@ const STANDS: &str = "
     SELECT id, $2, $3, $4 FROM sites WHERE id = $1 FOR KEY SHARE
     ON CONFLICT (site_id) DO UPDATE SET revision = EXCLUDED.revision, readings = EXCLUDED.readings, at = EXCLUDED.at
     WHERE (rounds.revision, rounds.readings) <= (EXCLUDED.revision, EXCLUDED.readings)
-      AND (rounds.at <= EXCLUDED.at OR rounds.at > app_now() + interval '1 hour')
+      AND (rounds.at <= EXCLUDED.at OR rounds.at > (SELECT app_now()) + interval '1 hour')
     RETURNING site_id AS number";
 
 /// Sites whose round is not of this hour and of their facts.
@@ -213,7 +213,7 @@ const DUE: &str = "
     LEFT JOIN site_readings d ON d.site_id = s.id
     WHERE s.removed_at IS NULL
       AND (r.site_id IS NULL OR r.revision <> s.revision OR r.readings <> COALESCE(d.revision, 0)
-           OR date_trunc('hour', r.at) <> date_trunc('hour', app_now()))
+           OR date_trunc('hour', r.at) <> date_trunc('hour', (SELECT app_now())))
     ORDER BY r.at NULLS FIRST";
 
 /// After what somebody waits for. One that was given up stays for the owner to look at.

@@ -236,7 +236,7 @@ fn weather_file() -> tempfile::NamedTempFile {
 /// From sign-in through a new site, zones and an import to the printed sheet.
 // Long: one story, told to its end.
 async fn walk(width: u32, height: u32) {
-    let server = Server::start(true);
+    let server = Server::several(true);
     let browser = Browser::open(width, height).await;
     let page = Page(&browser.client);
     page.0.goto(&server.url).await.unwrap();
@@ -338,7 +338,7 @@ fn pages(pdf: &[u8]) -> usize {
 
 #[tokio::test(flavor = "multi_thread")]
 async fn a_sheet_of_twelve_zones_prints_on_one_page() {
-    let server = Server::start(true);
+    let server = Server::several(true);
     let person = super::http::Person::signed_in(&server, "isla");
     let mut site: serde_json::Value = serde_json::from_str(&person.get("/sites/1/site.json").text).unwrap();
     let zones = site["zones"].as_array_mut().unwrap();
@@ -397,7 +397,7 @@ async fn tab_to(page: &Page<'_>, selector: &str) {
 
 #[tokio::test(flavor = "multi_thread")]
 async fn the_keyboard_alone_is_enough() {
-    let server = Server::start(true);
+    let server = Server::several(true);
     let browser = Browser::open(1280, 800).await;
     let page = Page(&browser.client);
     page.0.goto(&format!("{}/sign-in", server.url)).await.unwrap();
@@ -457,7 +457,7 @@ async fn the_keyboard_alone_is_enough() {
 
 #[tokio::test(flavor = "multi_thread")]
 async fn every_page_of_the_demo_is_sound() {
-    let server = Server::start(true);
+    let server = Server::several(true);
     let browser = Browser::open(1280, 800).await;
     let page = Page(&browser.client);
     page.sign_in(&server, "isla").await;

@@ -25,7 +25,7 @@ fn minutes(text: &str) -> f64 {
 // Long: one story, told to its end.
 #[tokio::test(flavor = "multi_thread")]
 async fn a_strange_file_cans_percentages_and_the_call_list() {
-    let server = Server::start(true);
+    let server = Server::several(true);
     let browser = Browser::open(1280, 800).await;
     let page = Page(&browser.client);
     page.sign_in(&server, "bram").await;

@@ -23,7 +23,7 @@ async fn until(page: &Page<'_>, what: &str, script: &str) {
 // Long: one story, told to its end.
 #[tokio::test(flavor = "multi_thread")]
 async fn five_zones_a_start_and_three_days_are_one_line() {
-    let server = Server::start(true);
+    let server = Server::several(true);
     let person = Person::signed_in(&server, "bram");
     // The demo's second site without what its box is set to, and with five of its zones.
     let mut site: serde_json::Value = serde_json::from_str(&person.get("/sites/2/site.json").text).unwrap();
@@ -101,7 +101,7 @@ async fn five_zones_a_start_and_three_days_are_one_line() {
 
 #[tokio::test(flavor = "multi_thread")]
 async fn units_switched_in_a_half_filled_form_keep_what_was_typed() {
-    let server = Server::start(true);
+    let server = Server::several(true);
     let browser = Browser::open(1280, 800).await;
     let page = Page(&browser.client);
     page.sign_in(&server, "bram").await;
@@ -131,7 +131,7 @@ async fn units_switched_in_a_half_filled_form_keep_what_was_typed() {
 // Long: the same move three times, by pointer, by keys, by the list.
 #[tokio::test(flavor = "multi_thread")]
 async fn the_plan_is_drawn_with_the_pointer_and_with_keys_alone() {
-    let server = Server::start(true);
+    let server = Server::several(true);
     let browser = Browser::open(1280, 1000).await;
     let page = Page(&browser.client);
     page.sign_in(&server, "bram").await;

@@ -24,6 +24,7 @@ mod pages;
 mod people;
 mod programs;
 mod round;
+mod round_robin;
 mod sensor_forms;
 mod sensors;
 mod server;

@@ -122,7 +122,7 @@ fn the_list_of_pages_is_the_table_of_routes() {
 
 /// Opens every page and says which are wider than the window, and what axe-core finds.
 async fn faults(width: u32, height: u32) -> Vec<String> {
-    let server = Server::start(true);
+    let server = Server::several(true);
     let browser = Browser::open(width, height).await;
     let page = Page(&browser.client);
     page.sign_in(&server, "isla").await;

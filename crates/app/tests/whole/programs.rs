@@ -49,7 +49,7 @@ fn unset_site(server: &Server) -> String {
 /// A box nobody entered yet: four faults are found, mended and saved; then a plan is taken and the sheet printed.
 // Long: one story, told to its end.
 async fn as_found_to_sheet(width: u32, height: u32) {
-    let server = Server::start(true);
+    let server = Server::several(true);
     let browser = Browser::open(width, height).await;
     let page = Page(&browser.client);
     page.sign_in(&server, "bram").await;
@@ -144,7 +144,7 @@ async fn from_as_found_to_the_sheet_on_a_phone() {
 /// The week zooms and moves on without a reload, a number opens, and the dark has contrast too.
 #[tokio::test(flavor = "multi_thread")]
 async fn the_timeline_zooms_and_every_need_opens() {
-    let server = Server::start(true);
+    let server = Server::several(true);
     let browser = Browser::open(1280, 800).await;
     let page = Page(&browser.client);
     page.sign_in(&server, "bram").await;
@@ -178,7 +178,7 @@ async fn the_timeline_zooms_and_every_need_opens() {
 
 #[tokio::test(flavor = "multi_thread")]
 async fn a_start_moves_by_arrow_key_and_by_dragging() {
-    let server = Server::start(true);
+    let server = Server::several(true);
     let browser = Browser::open(1280, 800).await;
     let page = Page(&browser.client);
     page.sign_in(&server, "bram").await;

@@ -283,7 +283,7 @@ fn run(rest: f64, rise: f64, wet_at: Option<f64>) -> String {
 // Long: one story, told to its end.
 #[tokio::test(flavor = "multi_thread")]
 async fn sensors_are_chosen_wired_calibrated_mapped_and_bypassed() {
-    let server = Server::start(true);
+    let server = Server::several(true);
     let browser = Browser::open(1280, 800).await;
     let page = Page(&browser.client);
     page.sign_in(&server, "bram").await;
@@ -374,7 +374,7 @@ async fn sensors_are_chosen_wired_calibrated_mapped_and_bypassed() {
 
 #[tokio::test(flavor = "multi_thread")]
 async fn a_hold_is_seen_on_tonight_s_strip_and_ends_with_a_bypass() {
-    let server = Server::start(true);
+    let server = Server::several(true);
     let browser = Browser::open(1280, 800).await;
     let page = Page(&browser.client);
     page.sign_in(&server, "bram").await;

@@ -1,5 +1,6 @@
 //! A server of its own for a test, on a database of its own.
 
+use super::round_robin::RoundRobin;
 use std::io::{BufRead, BufReader};
 use std::process::{Child, Command, Stdio};
 use std::sync::Arc;
@@ -20,11 +21,39 @@ pub struct Server {
     child: Child,
     pub url: String,
     database: Arc<TestDatabase>,
+    /// Another server and two workers, where there are several behind one address.
+    others: Option<Others>,
+    /// There were such before it was stopped.
+    was_several: bool,
+}
+
+/// What works beside a server whose address leads to each of them in turn.
+struct Others {
+    before: RoundRobin,
+    second: Box<Server>,
+    workers: [Worker; 2],
 }
 
 impl Server {
     pub fn start(demo: bool) -> Self {
         Self::on(Arc::new(TestDatabase::create()), demo)
+    }
+
+    /// Two servers that leave background work to two workers, behind one address that leads to each of them in turn.
+    pub fn several(demo: bool) -> Self {
+        Self::several_at(Arc::new(TestDatabase::create()), demo, 0)
+    }
+
+    fn several_at(database: Arc<TestDatabase>, demo: bool, port: u16) -> Self {
+        let alone = ["--at-once", "0"];
+        let mut first = Self::begun(Arc::clone(&database), demo, "0", &alone);
+        let second = Self::begun(database, false, "0", &alone);
+        let at = |server: &Self| server.url.trim_start_matches("http://").to_owned();
+        let before = RoundRobin::before(vec![at(&first), at(&second)], port);
+        first.url = format!("http://127.0.0.1:{}", before.port);
+        let workers = [first.worker(), first.worker()];
+        first.others = Some(Others { before, second: Box::new(second), workers });
+        first
     }
 
     /// Another server on the same database.
@@ -36,13 +65,20 @@ impl Server {
     pub fn stop(&mut self) {
         let _ = self.child.kill();
         let _ = self.child.wait();
+        if let Some(Others { before, second, workers }) = self.others.take() {
+            drop((before, second, workers));
+            self.was_several = true;
+        }
     }
 
     /// Starts it again at its address, on its database.
     pub fn start_again(&mut self) {
         let port = self.url.rsplit(':').next().unwrap().to_owned();
-        let again = Self::at(Arc::clone(&self.database), false, &port);
-        *self = again;
+        let database = Arc::clone(&self.database);
+        *self = match self.was_several {
+            true => Self::several_at(database, false, port.parse().unwrap()),
+            false => Self::at(database, false, &port),
+        };
     }
 
     /// A server that leaves background work to workers.
@@ -89,7 +125,7 @@ impl Server {
         let mut lines = BufReader::new(child.stdout.take().unwrap()).lines();
         let hello = lines.next().expect("the server says where").unwrap();
         let url = hello.split_once("http://").expect("an address").1.trim().to_owned();
-        Self { child, url: format!("http://{url}"), database }
+        Self { child, url: format!("http://{url}"), database, others: None, was_several: false }
     }
 }
 

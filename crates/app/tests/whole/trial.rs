@@ -471,7 +471,7 @@ fn sensors_are_put_on_trial_and_an_hour_says_why() {
 /// In a browser: as found against the others, the worst zone read, one way taken over, found in settings and history.
 #[tokio::test(flavor = "multi_thread")]
 async fn a_way_is_taken_over_in_the_browser() {
-    let server = Server::start(true);
+    let server = Server::several(true);
     let browser = Browser::open(1280, 900).await;
     let page = Page(&browser.client);
     page.sign_in(&server, "bram").await;

@@ -380,7 +380,7 @@ async fn waiting(page: &Page<'_>, part: &str) {
 #[tokio::test(flavor = "multi_thread")]
 // Long: one story, told to its end.
 async fn a_visit_on_a_phone_outlives_a_cut_network_and_a_closed_browser() {
-    let mut server = Server::start(true);
+    let mut server = Server::several(true);
     let browser = Browser::open(360, 740).await;
     let page = Page(&browser.client);
     page.sign_in(&server, "bram").await;
@@ -453,7 +453,7 @@ async fn a_visit_on_a_phone_outlives_a_cut_network_and_a_closed_browser() {
 
 #[tokio::test(flavor = "multi_thread")]
 async fn tuning_and_the_logbook_are_sound_at_desk_and_phone() {
-    let server = Server::start(true);
+    let server = Server::several(true);
     let bram = Person::signed_in(&server, "bram");
     let lawn = zone_id(&server, "Upper lawn");
     enter(&bram, &[("what", "zone"), ("about", &lawn), ("looks", "wet"), ("available", "98")]);

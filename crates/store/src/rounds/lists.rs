@@ -88,9 +88,10 @@ struct RoundRow {
 /// A reading that came meanwhile is worked in within a minute, and makes no round old.
 const ROUNDS: &str = "
     SELECT r.site_id, r.at,
-           r.revision = s.revision AND date_trunc('hour', r.at) = date_trunc('hour', app_now()) AS fresh,
-           (SELECT count(*) FROM round_nights n WHERE n.site_id = s.id AND n.state = 'wrong') AS wrong
+           r.revision = s.revision AND date_trunc('hour', r.at) = date_trunc('hour', (SELECT app_now())) AS fresh,
+           COALESCE(n.wrong, 0) AS wrong
     FROM rounds r JOIN sites s ON s.id = r.site_id
+    LEFT JOIN (SELECT site_id, count(*) AS wrong FROM round_nights WHERE state = 'wrong' GROUP BY site_id) n ON n.site_id = s.id
     WHERE s.removed_at IS NULL AND ($1::bigint[] IS NULL OR s.id = ANY ($1))";
 
 #[derive(QueryableByName)]
@@ -155,7 +156,7 @@ const NIGHT_TOTAL: &str = "
     SELECT count(*) AS number FROM round_nights n JOIN site ON site.site_id = n.site_id";
 
 const TOTALS: &str = "
-    SELECT count(*) AS calls, count(DISTINCT (c.site_id, c.number)) AS boxes,
+    SELECT count(*) AS calls, count(*) FILTER (WHERE c.slot = 0) AS boxes,
            count(*) FILTER (WHERE c.advised_pct <> c.set_pct) AS changes,
            count(*) FILTER (WHERE c.advised_pct <> c.set_pct AND NOT EXISTS (
                SELECT FROM ticks t WHERE t.site_id = c.site_id AND t.what = 'called' AND t.about = c.box_id

@@ -118,18 +118,22 @@ struct Row {
     put_off_by: String,
 }
 
-/// The gravest site first, and of a site the gravest first.
-const LIST: &str = "
-    SELECT n.id, site.site_id, site.name AS site, n.kind, n.about, n.weight, n.words, n.href, n.first_at,
-           CASE WHEN n.put_off_until > app_now() THEN n.put_off_until END AS put_off_until,
-           COALESCE(u.display_name, '') AS put_off_by,
-           max(n.weight) OVER (PARTITION BY n.site_id) AS gravest
-    FROM notices n JOIN site ON site.site_id = n.site_id LEFT JOIN users u ON u.id = n.put_off_by
-    WHERE n.ended_at IS NULL AND ($2::text IS NULL OR n.kind = $2)
-      AND COALESCE(n.put_off_until > app_now(), false) = $3 AND ($4 IS NULL OR n.first_at > $4)
-    ORDER BY gravest DESC, lower(site.name), site.site_id, n.weight DESC,
-             array_position(ARRAY['night', 'finding', 'percentage', 'upkeep', 'sensor', 'weather'], n.kind), n.about
-    LIMIT $5 OFFSET $6";
+/// The gravest site first, and of a site the gravest first. What is long is read of those that are shown alone.
+const LIST: &str = ",
+    ordered AS (SELECT site_id, name, row_number() OVER (ORDER BY lower(name), site_id) AS nth FROM site),
+    shown AS (
+        SELECT n.id, o.name AS site, o.nth, g.gravest
+        FROM notices n JOIN ordered o ON o.site_id = n.site_id
+        JOIN (SELECT site_id, max(weight) AS gravest FROM notices WHERE ended_at IS NULL GROUP BY site_id) g ON g.site_id = n.site_id
+        WHERE n.ended_at IS NULL AND ($2::text IS NULL OR n.kind = $2)
+          AND COALESCE(n.put_off_until > (SELECT app_now()), false) = $3 AND ($4 IS NULL OR n.first_at > $4)
+        ORDER BY g.gravest DESC, o.nth, n.weight DESC, n.kind, n.about LIMIT $5 OFFSET $6
+    )
+    SELECT n.id, n.site_id, shown.site, n.kind, n.about, n.weight, n.words, n.href, n.first_at,
+           CASE WHEN n.put_off_until > (SELECT app_now()) THEN n.put_off_until END AS put_off_until,
+           COALESCE(u.display_name, '') AS put_off_by
+    FROM shown JOIN notices n ON n.id = shown.id LEFT JOIN users u ON u.id = n.put_off_by
+    ORDER BY shown.gravest DESC, shown.nth, n.weight DESC, n.kind, n.about";
 
 #[derive(QueryableByName)]
 struct CountRow {
@@ -144,7 +148,7 @@ struct CountRow {
 }
 
 const COUNTS: &str = "
-    SELECT n.kind, COALESCE(n.put_off_until > app_now(), false) AS put_off, count(*) AS number,
+    SELECT n.kind, COALESCE(n.put_off_until > (SELECT app_now()), false) AS put_off, count(*) AS number,
            count(*) FILTER (WHERE n.first_at > $2) AS new
     FROM notices n JOIN site ON site.site_id = n.site_id WHERE n.ended_at IS NULL GROUP BY 1, 2";
 
@@ -172,7 +176,7 @@ impl Snapshot<'_> {
     /// # Errors
     /// As any query.
     pub fn notices(&mut self, scope: &Scope, asked: Asked) -> Result<Vec<NoticeRow>> {
-        let rows: Vec<Row> = diesel::sql_query(format!("{SITES} {LIST}"))
+        let rows: Vec<Row> = diesel::sql_query(format!("{SITES}{LIST}"))
             .bind::<Nullable<Array<BigInt>>, _>(scope.given().map(<[i64]>::to_vec))
             .bind::<Nullable<Text>, _>(asked.kind.map(NoticeKind::code))
             .bind::<Bool, _>(asked.put_off)

@@ -15,6 +15,7 @@ pub(crate) mod parallel;
 pub(crate) mod patience;
 pub(crate) mod reader;
 pub(crate) mod session;
+pub(crate) mod settled;
 pub(crate) mod stand_ins;
 pub(crate) mod state;
 pub(crate) mod time_zones;

@@ -6,6 +6,7 @@ use crate::server::fetching::Reach;
 use crate::server::limits::Limits;
 use crate::server::mailer::Mailer;
 use crate::server::reader::asked;
+use crate::server::settled::Settled;
 use crate::server::stand_ins::StandIns;
 use actix_web::{HttpRequest, web};
 use jiff::{SignedDuration, Timestamp};
@@ -18,6 +19,7 @@ pub struct AppState {
     pub(crate) store: Store,
     pub(crate) cache: Cache,
     pub(crate) limits: Limits,
+    pub(crate) settled: Settled,
     pub(crate) stand_ins: StandIns,
     /// Seconds by which the application's clock is ahead, as this process last heard.
     pub(crate) clock_ahead: Arc<AtomicI64>,
@@ -50,6 +52,7 @@ impl AppState {
             store,
             cache: Cache::default(),
             limits: Limits::default(),
+            settled: Settled::default(),
             stand_ins: StandIns::default(),
             clock_ahead: Arc::default(),
             bring_days: None,

@@ -66,7 +66,7 @@ impl FromRequest for EditorAt {
 
 impl AtSite {
     async fn open(state: web::Data<AppState>, who: SignedIn, stamp: SiteStamp) -> Result<Self, PageError> {
-        let shared = state.clone();
+        let (shared, stamp) = (state.clone(), state.settled.of(stamp));
         let facts = match SiteFacts::known(&state, stamp) {
             Some(facts) => facts,
             None => asked(move || SiteFacts::load(&shared, stamp)).await?,

@@ -4,7 +4,7 @@
 mod tasks;
 
 use crate::server::state::AppState;
-use graphile_worker::{Worker, WorkerOptions, parse_crontab};
+use graphile_worker::{LocalQueueConfig, Worker, WorkerOptions, parse_crontab};
 use std::sync::Arc;
 use std::time::Duration;
 use tokio::sync::watch;
@@ -99,6 +99,9 @@ async fn worker(
         .database(database)
         .schema(queue::SCHEMA)
         .concurrency(pace.at_once)
+        // Without it one job is taken a look, and a thousand that are due at once would take half an hour. No more are
+        // held than are done at once: what waits here for a long one could be done by another.
+        .local_queue(LocalQueueConfig::default().with_size(pace.at_once))
         .poll_interval(Duration::from_secs(2))
         .heartbeat_interval(pace.silent / BEATS)
         .sweep_interval(pace.silent / BEATS)
