@@ -160,4 +160,20 @@ mod tests {
              Tuesday, July 14 | July 14 | Tue Jul 14, 12:00 AM"
         );
     }
+
+    #[test]
+    fn a_sentence_is_kept_for_every_reader_and_once_where_all_read_the_same() {
+        let us = Habit { clock: Clock::Hours12, dates: DateOrder::MonthFirst };
+        let at = || format!("first {}", time(22, 5, 0, 0).said("%H:%M"));
+        let kept = worded(at);
+        assert_eq!(kept, ["first 22:05", "first 22:05", "first 10:05 PM", "first 10:05 PM"]);
+        assert_eq!(in_own_words(&kept), "first 22:05");
+        assert_eq!(in_habit(us, || in_own_words(&kept).to_owned()), "first 10:05 PM");
+        let plain = worded(|| "nothing runs".to_owned());
+        assert_eq!(
+            (plain.len(), in_habit(us, || in_own_words(&plain).to_owned())),
+            (1, "nothing runs".into())
+        );
+        assert_eq!(in_own_words(&[]), "");
+    }
 }

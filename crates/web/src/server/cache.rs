@@ -6,7 +6,7 @@ use std::sync::Arc;
 use upland_store::StoreError;
 
 /// Memory that the cache may take, in kilobytes.
-const CAPACITY_KB: u64 = 192 * 1024;
+const CAPACITY_KB: u64 = 96 * 1024;
 
 /// What is asked (the type of the answer) and of which facts.
 type Key = (TypeId, String);

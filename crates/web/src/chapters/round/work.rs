@@ -316,3 +316,84 @@ fn weather(
         _ => {}
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::fixture;
+    use upland_core::site::UnitSystem;
+    use upland_store::scope::SiteKey;
+
+    fn told(units: UnitSystem) -> SiteAtWork {
+        fixture::at_work(&fixture::told(units), false)
+    }
+
+    fn round_of(work: &SiteAtWork, ticks: &[TickRecord]) -> Round {
+        let site: SiteKey = fixture::key(work.states.loaded.site.id.number());
+        let of = SiteStamp { id: site, revision: 1, readings: 0, last_reading: None };
+        let mut round =
+            Round { of, at: work.moment.at, nights: Vec::new(), calls: Vec::new(), notices: Vec::new() };
+        for own in &work.states.loaded.boxes {
+            of_box(&mut round, work, own, (ticks, work.moment.at)).unwrap();
+        }
+        sensors(&mut round.notices, &work.states);
+        weather(&mut round.notices, work, (Vec::new(), Vec::new()), work.moment.at);
+        round
+    }
+
+    fn of(round: &Round, kind: NoticeKind) -> Vec<&Notice> {
+        round.notices.iter().filter(|notice| notice.kind == kind).collect()
+    }
+
+    #[test]
+    fn a_box_with_faults_has_a_notice_a_fault_and_one_for_all_its_warnings() {
+        let work = told(UnitSystem::Metric);
+        let round = round_of(&work, &[]);
+        let night = work.night(1);
+        assert_eq!(round.nights[0].sentence[0], headline(&night, &work.states.tz), "the very one of Today");
+        let bench = Workbench::of_states(&work.states, 1).unwrap();
+        let found = check(&bench.installation, &bench.settings(), bench.today);
+        let faults = found.iter().filter(|f| f.severity == Severity::Fault).count();
+        let warnings = found.iter().any(|f| f.severity == Severity::Warning);
+        assert!(faults > 0 && warnings, "the fixture has both");
+        assert_eq!(of(&round, NoticeKind::Finding).len(), faults + 1);
+        let abouts: std::collections::BTreeSet<_> =
+            round.notices.iter().map(|n| (n.kind, &n.about)).collect();
+        assert_eq!(abouts.len(), round.notices.len(), "each can be told from the others");
+        assert!(round.notices.iter().all(|n| !n.words[0].is_empty() && n.href.starts_with("/sites/")));
+        let inches = round_of(&told(UnitSystem::UsCustomary), &[]);
+        assert!(inches.calls[0].because.contains(" in of ET"), "{}", inches.calls[0].because);
+    }
+
+    #[test]
+    fn a_percentage_that_was_called_or_is_hardly_off_asks_for_nobody() {
+        let work = told(UnitSystem::Metric);
+        let round = round_of(&work, &[]);
+        let call = round.calls[0].clone();
+        let at = |percent: u16| Call { advised: Some(Percentage::from_percent(percent)), ..call.clone() };
+        let set = call.set.percent();
+        assert!(!is_worth_it(&at(set)) && !is_worth_it(&at(set - 9)) && is_worth_it(&at(set - 10)));
+        assert!(changes(&at(set - 9)) && !changes(&Call { advised: None, ..call.clone() }));
+        assert!(call_words(&at(set - 20)).ends_with(&format!("to {} % from {set} %", set - 20)));
+        let tick = TickRecord {
+            site_id: fixture::key(1),
+            what: What::Called,
+            about: call.box_id,
+            number: week_number(call.week),
+            at: Timestamp::UNIX_EPOCH,
+            said_by: "Bram".into(),
+        };
+        assert!(!is_called(&call, &[]) && is_called(&call, std::slice::from_ref(&tick)));
+        let called = round_of(&work, &[tick]);
+        assert!(of(&called, NoticeKind::Percentage).is_empty());
+    }
+
+    #[test]
+    fn a_box_that_nobody_entered_is_a_task_and_its_night_is_not_known() {
+        let round = round_of(&fixture::at_work(&fixture::decided(UnitSystem::Metric), false), &[]);
+        assert_eq!(round.nights[0].state, NightState::Unknown);
+        let entered = of(&round, NoticeKind::Finding);
+        assert_eq!((entered.len(), entered[0].weight), (1, Weight::Task));
+        assert!(round.calls.is_empty() && of(&round, NoticeKind::Night).is_empty());
+    }
+}
