@@ -83,8 +83,11 @@ impl Standing {
         }
     }
 
-    /// When the oldest of what is shown was worked out.
+    /// When the oldest of what is shown was worked out, where some of it is not of this hour or these facts.
     pub fn as_of(&self) -> Option<String> {
+        if self.stale.is_empty() {
+            return None;
+        }
         let oldest = self.rounds.values().map(|round| round.at).min()?;
         Some(oldest.to_zoned(TimeZone::UTC).said("%-d %b %H:%M UTC"))
     }

@@ -321,11 +321,18 @@ fn weather(
 mod tests {
     use super::*;
     use crate::fixture;
+    use crate::site::clock::Moment;
     use upland_core::site::UnitSystem;
     use upland_store::scope::SiteKey;
 
+    /// A site whose box was entered, a few things wrong with it.
     fn told(units: UnitSystem) -> SiteAtWork {
-        fixture::at_work(&fixture::told(units), false)
+        let bench = fixture::workbench();
+        let moment = Moment { date: bench.today, at: bench.at, record_ended: None };
+        let mut facts = fixture::facts_of(&bench.loaded);
+        facts.site.site.units = units;
+        let states = SensorStates::noted_for_tests(Arc::new(facts), Vec::new(), moment);
+        SiteAtWork::of(Arc::new(states), moment)
     }
 
     fn round_of(work: &SiteAtWork, ticks: &[TickRecord]) -> Round {
