@@ -176,14 +176,16 @@ impl AtSite {
     pub async fn workbench(&self, number: u8) -> Result<Arc<Workbench>, PageError> {
         let (moment, facts, stamp) = (self.moment(None), Arc::clone(&self.facts), self.stamp);
         let key = format!("{} box {number}", self.key(moment));
-        self.once_for_all(key, 200, move |state| Workbench::open(state, &facts, (stamp, moment), number))
+        let size = with_sensors(&facts);
+        self.once_for_all(key, size, move |state| Workbench::open(state, &facts, (stamp, moment), number))
             .await
     }
 
     /// The site's account up to the evening of a date, or now.
     pub async fn at_work(&self, asked: Option<Date>) -> Result<Arc<SiteAtWork>, PageError> {
         let (moment, states) = (self.moment(asked), self.sensor_states(asked).await?);
-        let kilobytes = 100 + 60 * self.facts.zones.len();
+        // Half a year of hours, a hundred bytes each.
+        let kilobytes = 100 + 450 * self.facts.zones.len();
         // The account counts whole hours, so that it serves every minute of one.
         let hour = evening_of(&states.facts, moment.date, moment.at).as_second().div_euclid(3600);
         let key = format!("{} account of {} until hour {hour}", self.facts_key(), moment.date);
@@ -194,7 +196,8 @@ impl AtSite {
     pub async fn sensor_states(&self, asked: Option<Date>) -> Result<Arc<SensorStates>, PageError> {
         let (moment, facts, stamp) = (self.moment(asked), Arc::clone(&self.facts), self.stamp);
         let key = self.key(moment);
-        self.once_for_all(key, 200, move |state| Ok(SensorStates::build(state, facts, (stamp, moment))?))
+        let size = with_sensors(&facts);
+        self.once_for_all(key, size, move |state| Ok(SensorStates::build(state, facts, (stamp, moment))?))
             .await
     }
 }
@@ -217,6 +220,11 @@ impl SiteAtWork {
     pub fn night(&self, number: u8) -> Tonight {
         tonight(&self.states.facts, &self.account, number, self.moment.date)
     }
+}
+
+/// What a site's sensors said and would have said in half a year takes about so many kilobytes.
+fn with_sensors(facts: &SiteFacts) -> usize {
+    100 + 10 * facts.zones.len() + 600 * facts.sensors.len()
 }
 
 /// The key of something with words in it.
