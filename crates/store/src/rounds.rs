@@ -216,6 +216,17 @@ const DUE: &str = "
            OR date_trunc('hour', r.at) <> date_trunc('hour', (SELECT app_now())))
     ORDER BY r.at NULLS FIRST";
 
+/// Names the lock that whoever asks for rounds of many sites holds; any number that nothing else uses.
+const ASKING: i64 = 0x726f_756e_6473;
+/// Rounds that are asked for in one transaction: a page does not wait longer for it than it would notice.
+pub const ASKED_AT_ONCE: usize = 100;
+
+#[derive(QueryableByName)]
+struct Turn {
+    #[diesel(sql_type = diesel::sql_types::Bool)]
+    mine: bool,
+}
+
 /// After what somebody waits for. One that was given up stays for the owner to look at.
 const ASK: &str = "
     SELECT work.add_job('round', json_build_object('of', id), NULL, NULL, 3, 'round ' || id, 10, NULL, 'replace')
@@ -291,13 +302,25 @@ impl Store {
         Ok(sites.len())
     }
 
-    /// Asks for the rounds of some sites, where none is asked for.
+    /// Asks for the rounds of some sites, where none is asked for. One asks at a time: where another is at it, its asking
+    /// serves, and two that asked for the same in another order would wait for each other.
     ///
     /// # Errors
     /// As any query.
     pub fn ask_for_rounds(&self, sites: &[i64]) -> Result<()> {
-        if !sites.is_empty() {
-            diesel::sql_query(ASK).bind::<Array<BigInt>, _>(sites).execute(&mut self.connection()?)?;
+        for some in sites.chunks(ASKED_AT_ONCE) {
+            let asked: Result<bool> = self.connection()?.transaction(|connection| {
+                let turn: Turn = diesel::sql_query("SELECT pg_try_advisory_xact_lock($1) AS mine")
+                    .bind::<BigInt, _>(ASKING)
+                    .get_result(connection)?;
+                if turn.mine {
+                    diesel::sql_query(ASK).bind::<Array<BigInt>, _>(some).execute(connection)?;
+                }
+                Ok(turn.mine)
+            });
+            if !asked? {
+                break;
+            }
         }
         Ok(())
     }

@@ -212,3 +212,30 @@ fn a_mail_is_begun_once_a_day_and_tells_of_what_began_since_the_one_before() {
     store.choose_mail(world.user, &MailChoice { to: String::new(), ..choice }).unwrap();
     assert_eq!(store.begin_mail(world.user).unwrap(), None, "somebody changed their mind");
 }
+
+#[test]
+fn many_who_ask_for_rounds_at_once_do_not_wait_for_each_other() {
+    let world = world();
+    let sites: Vec<i64> = (0..120)
+        .map(|n| {
+            let file = super::file(&format!("Site {n}"), vec![]);
+            world.store.create_site(&file, super::TODAY, world.user).unwrap().number()
+        })
+        .collect();
+    for job in world.store.read(|s| s.waiting_work()).unwrap() {
+        world.store.drop_work(job.id).unwrap();
+    }
+    let mut back = sites.clone();
+    back.reverse();
+    std::thread::scope(|scope| {
+        for turn in 0..6 {
+            let (store, asked) = (&world.store, if turn % 2 == 0 { &sites } else { &back });
+            scope.spawn(move || (0..5).for_each(|_| store.ask_for_rounds(asked).unwrap()));
+        }
+    });
+    world.store.ask_for_rounds(&sites).unwrap();
+    let waiting = world.store.read(|s| s.waiting_work()).unwrap();
+    let asked: std::collections::BTreeSet<i64> =
+        waiting.iter().filter(|w| w.task == Some(Task::Round)).map(|w| w.of).collect();
+    assert_eq!((asked.len(), sites.iter().all(|site| asked.contains(site))), (120, true));
+}

@@ -9,7 +9,7 @@ use actix_web::http::header::{HeaderValue, REFRESH};
 use jiff::tz::TimeZone;
 use std::collections::BTreeMap;
 use std::sync::Arc;
-use upland_store::rounds::SiteRound;
+use upland_store::rounds::{ASKED_AT_ONCE, SiteRound};
 
 /// The rounds of a scope, and the sites that wait for theirs.
 pub(super) struct Standing {
@@ -54,7 +54,8 @@ impl Standing {
         let is_stale = |id: &i64| !rounds.get(id).is_some_and(|round| round.fresh);
         let stale: Vec<i64> = sites.iter().map(|site| site.id).filter(is_stale).collect();
         if !stale.is_empty() {
-            let asked = stale.clone();
+            // A worker looks for all of them once a minute.
+            let asked: Vec<i64> = stale.iter().copied().take(ASKED_AT_ONCE).collect();
             with_store(&here.state, move |store| store.ask_for_rounds(&asked)).await?;
         }
         Ok(Self { rounds, stale, workers })
