@@ -4,7 +4,25 @@ use crate::page::dates::Said;
 use crate::page::quantities::span;
 use jiff::tz::TimeZone;
 use jiff::{SignedDuration, Timestamp};
+use upland_store::scope::SiteKey;
 use upland_store::weather::{Answer, Service, SourceRecord};
+use upland_store::{Snapshot, StoreError};
+
+/// A service with the source that it is, and its last answers.
+pub(crate) type Known = (SourceRecord, Service, Vec<Answer>);
+
+/// The services of a site.
+pub(crate) fn services_of(snapshot: &mut Snapshot<'_>, site: SiteKey) -> Result<Vec<Known>, StoreError> {
+    let (services, sources) = (snapshot.services(site)?, snapshot.sources(site)?);
+    let mut known = Vec::new();
+    for service in services {
+        if let Some(source) = sources.iter().find(|s| s.id == service.source_id) {
+            let answers = snapshot.answers(service.source_id)?;
+            known.push((source.clone(), service, answers));
+        }
+    }
+    Ok(known)
+}
 
 /// What stands at an answer whose columns nobody confirmed.
 pub(crate) const ASKS: &str = "what its columns hold must be said once";

@@ -6,6 +6,15 @@ use tzf_rs::DefaultFinder;
 /// Some tens of megabytes, read when first asked.
 static FINDER: LazyLock<DefaultFinder> = LazyLock::new(DefaultFinder::new);
 
+/// What is said of a name that the clock does not know.
+pub(crate) const UNKNOWN: &str =
+    "This time zone is not in the IANA list; type a city or Etc/GMT-1 and choose.";
+
+/// Every IANA name, for the list behind a field.
+pub(crate) fn names() -> Vec<String> {
+    jiff::tz::db().available().map(|name| name.as_str().to_owned()).collect()
+}
+
 /// The IANA name of the zone at a position in degrees, north and east positive; on the open sea the zone by longitude.
 /// `None` where the position is none, or the zone is unknown to the clock.
 pub(crate) fn zone_at(latitude: f64, longitude: f64) -> Option<&'static str> {

@@ -227,6 +227,32 @@ fn with_sensors(facts: &SiteFacts) -> usize {
     100 + 10 * facts.zones.len() + 600 * facts.sensors.len()
 }
 
+/// A site as it stands now, for work that no page waits for.
+pub(crate) struct SiteNow {
+    pub states: Arc<SensorStates>,
+    pub moment: Moment,
+    pub stamp: SiteStamp,
+    /// The application's time, to the minute.
+    pub now: Timestamp,
+}
+
+impl SiteNow {
+    /// Opens a site; `None` when it is not there.
+    pub fn open(state: &AppState, site: SiteKey) -> Result<Option<Self>, PageError> {
+        let found = state.store.read(|snapshot| Ok((snapshot.stamp(site)?, snapshot.clock_ahead()?)))?;
+        let (Some(stamp), ahead) = found else { return Ok(None) };
+        let now = crate::server::clock::now(ahead);
+        let facts = match SiteFacts::load(state, stamp) {
+            Err(PageError::NotFound) => return Ok(None),
+            read => read?,
+        };
+        let moment = facts.moment(None, now, stamp.last_reading);
+        let stamp = SiteStamp { revision: facts.site.revision, ..stamp };
+        let states = Arc::new(SensorStates::build(state, facts, (stamp, moment))?);
+        Ok(Some(Self { states, moment, stamp, now }))
+    }
+}
+
 /// The key of something with words in it.
 fn worded(key: &str) -> String {
     format!("{key} as {:?}", crate::server::reader::habit())

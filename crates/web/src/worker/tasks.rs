@@ -123,10 +123,7 @@ pub(super) fn work(state: &AppState, task: Task, of: i64) -> Result<Option<Strin
 /// Works out what a site asks for, and keeps it. It happens every hour for every site, and says nothing of itself.
 fn round_of(state: &AppState, site: i64) -> Result<Option<String>, String> {
     let Some(site) = Scope::program().site(site) else { return Ok(None) };
-    let made = round::work_out(state, site).map_err(|error| error.to_string())?;
-    if let Some(made) = made {
-        state.store.keep_round(&made).map_err(|error| error.to_string())?;
-    }
+    round::work_on(state, site).map_err(|error| error.to_string())?;
     Ok(None)
 }
 

@@ -7,6 +7,7 @@ use crate::server::error::{PageError, page_with, see_other};
 use crate::server::mailer::address_fault;
 use crate::server::session::{Fields, SignedIn, flash};
 use crate::server::state::{AppState, read, with_store};
+use crate::server::time_zones;
 use actix_web::http::StatusCode;
 use actix_web::{HttpResponse, get, post, web};
 use askama::Template;
@@ -88,7 +89,7 @@ async fn draw(
         &MailPage {
             frame: Frame::new(who, "One mail a day")?,
             form,
-            time_zones: jiff::tz::db().available().map(|name| name.as_str().to_owned()).collect(),
+            time_zones: time_zones::names(),
             last: last.map(|last| last_words(&last, &choice.zone)),
             sends: state.mailer.is_some(),
         },
@@ -112,8 +113,7 @@ fn chosen(fields: &Fields) -> Result<MailChoice, Vec<FieldError>> {
     let at = reader.time("at");
     let zone = fields.get("time_zone").to_owned();
     if TimeZone::get(&zone).is_err() {
-        reader
-            .say("time_zone", "This time zone is not in the IANA list; type a city or Etc/GMT-1 and choose.");
+        reader.say("time_zone", time_zones::UNKNOWN);
     }
     let at_min = i32::from(at.hour()) * 60 + i32::from(at.minute());
     if reader.errors.is_empty() { Ok(MailChoice { to, at_min, zone }) } else { Err(reader.errors) }

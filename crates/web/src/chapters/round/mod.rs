@@ -8,7 +8,7 @@ mod standing;
 mod work;
 
 pub(crate) use mail::mail;
-pub(crate) use work::work_out;
+pub(crate) use work::work_on;
 
 use actix_web::web;
 

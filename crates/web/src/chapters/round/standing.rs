@@ -49,14 +49,15 @@ impl Standing {
     /// How the rounds stand. Those that are due are asked for.
     pub async fn of(here: &AllSites) -> Result<Self, PageError> {
         let (scope, sites) = (here.who.scope.clone(), sites(here).await?);
-        let (rounds, workers) =
-            read(&here.state, move |snapshot| Ok((snapshot.rounds(&scope)?, snapshot.workers()?.0))).await?;
+        let rounds = read(&here.state, move |snapshot| snapshot.rounds(&scope)).await?;
         let is_stale = |id: &i64| !rounds.get(id).is_some_and(|round| round.fresh);
         let stale: Vec<i64> = sites.iter().map(|site| site.id).filter(is_stale).collect();
+        let mut workers = 0;
         if !stale.is_empty() {
             // A worker looks for all of them once a minute.
             let asked: Vec<i64> = stale.iter().copied().take(ASKED_AT_ONCE).collect();
             with_store(&here.state, move |store| store.ask_for_rounds(&asked)).await?;
+            workers = read(&here.state, |snapshot| snapshot.workers()).await?.0;
         }
         Ok(Self { rounds, stale, workers })
     }

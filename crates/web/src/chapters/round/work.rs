@@ -6,14 +6,14 @@ use crate::page::headline::headline;
 use crate::page::program_words::Names;
 use crate::page::quantities::{capital, depth, in_words};
 use crate::page::sensor_words::says_of;
-use crate::page::service_words::Standing;
+use crate::page::service_words::{Known, Standing, services_of};
 use crate::page::ticks::week_number;
 use crate::page::upkeep_words::{box_due, box_words, next_due};
 use crate::server::address;
 use crate::server::error::PageError;
 use crate::server::state::AppState;
-use crate::site::context::SiteAtWork;
-use crate::site::facts::{SiteBox, SiteFacts};
+use crate::site::context::{SiteAtWork, SiteNow};
+use crate::site::facts::SiteBox;
 use crate::site::sensing::{SensorStates, dated};
 use crate::site::workbench::Workbench;
 use jiff::Timestamp;
@@ -25,48 +25,36 @@ use upland_core::controller::upkeep::clock_changes;
 use upland_core::quantity::ratio::Percentage;
 use upland_core::sensors::state::Says;
 use upland_core::weather::climate::Climate;
-use upland_store::StoreError;
-use upland_store::accounts::SiteStamp;
 use upland_store::rounds::{Call, Night, NightState, Notice, NoticeKind, Round, Weight};
 use upland_store::scope::SiteKey;
 use upland_store::settings::SettingsRecord;
 use upland_store::ticks::{TickRecord, What};
-use upland_store::weather::{Answer, Service, SourceRecord};
 
 /// A percentage that is off by less than this is no reason to go, percent (ours).
 const WORTH_IT: u16 = 10;
 
 /// Works out what a site asks for now. `None` when it is not there.
-pub(crate) fn work_out(state: &AppState, site: SiteKey) -> Result<Option<Round>, PageError> {
-    let found = state.store.read(|snapshot| Ok((snapshot.stamp(site)?, snapshot.clock_ahead()?)))?;
-    let (Some(stamp), ahead) = found else { return Ok(None) };
-    let now = crate::server::clock::now(ahead);
-    let facts = match SiteFacts::load(state, stamp) {
-        Err(PageError::NotFound) => return Ok(None),
-        read => read?,
-    };
-    let moment = facts.moment(None, now, stamp.last_reading);
-    let states = Arc::new(SensorStates::build(state, Arc::clone(&facts), (stamp, moment))?);
+fn work_out(state: &AppState, site: SiteKey) -> Result<Option<Round>, PageError> {
+    let Some(SiteNow { states, moment, stamp, now }) = SiteNow::open(state, site)? else { return Ok(None) };
+    let facts = Arc::clone(&states.loaded);
     let ticks = &dated(state, &facts)?.ticks;
-    let services = state.store.read(|snapshot| {
-        let (services, sources) = (snapshot.services(site)?, snapshot.sources(site)?);
-        let of = |service: Service| Ok((snapshot.answers(service.source_id)?, service));
-        Ok((services.into_iter().map(of).collect::<Result<Vec<_>, StoreError>>()?, sources))
-    })?;
+    let services = state.store.read(|snapshot| services_of(snapshot, site))?;
     let work = SiteAtWork::of(states, moment);
-    let mut round = Round {
-        of: SiteStamp { revision: facts.site.revision, ..stamp },
-        at: now,
-        nights: Vec::new(),
-        calls: Vec::new(),
-        notices: Vec::new(),
-    };
+    let mut round = Round { of: stamp, at: now, nights: Vec::new(), calls: Vec::new(), notices: Vec::new() };
     for own in &facts.boxes {
         of_box(&mut round, &work, own, (ticks, now))?;
     }
     sensors(&mut round.notices, &work.states);
-    weather(&mut round.notices, &work, services, now);
+    weather(&mut round.notices, &work, &services, now);
     Ok(Some(round))
+}
+
+/// Works out what a site asks for now, and keeps it.
+pub(crate) fn work_on(state: &AppState, site: SiteKey) -> Result<(), PageError> {
+    if let Some(round) = work_out(state, site)? {
+        state.store.keep_round(&round)?;
+    }
+    Ok(())
 }
 
 /// Whether the night of a box is right, and how bad it is when not.
@@ -284,19 +272,13 @@ fn sensors(notices: &mut Vec<Notice>, states: &SensorStates) {
 }
 
 /// Weather that does not come.
-fn weather(
-    notices: &mut Vec<Notice>,
-    work: &SiteAtWork,
-    (services, sources): (Vec<(Vec<Answer>, Service)>, Vec<SourceRecord>),
-    now: Timestamp,
-) {
+fn weather(notices: &mut Vec<Notice>, work: &SiteAtWork, services: &[Known], now: Timestamp) {
     let facts = &work.states.loaded;
     let site = facts.site.id.number();
     let mut say = |about: String, weight, href, words: &dyn Fn() -> String| {
         notices.push(Notice { kind: NoticeKind::Weather, about, weight, words: worded(words), href });
     };
-    for (answers, service) in &services {
-        let Some(source) = sources.iter().find(|s| s.id == service.source_id) else { continue };
+    for (source, service, answers) in services {
         let standing = || Standing::of(source, service, answers, (now, &facts.tz));
         if standing().grave {
             let (about, href) = (format!("service {}", source.id), address::service(site, source.id));
@@ -323,7 +305,7 @@ mod tests {
     use crate::fixture;
     use crate::site::clock::Moment;
     use upland_core::site::UnitSystem;
-    use upland_store::scope::SiteKey;
+    use upland_store::accounts::SiteStamp;
 
     /// A site whose box was entered, a few things wrong with it.
     fn told(units: UnitSystem) -> SiteAtWork {
@@ -344,7 +326,7 @@ mod tests {
             of_box(&mut round, work, own, (ticks, work.moment.at)).unwrap();
         }
         sensors(&mut round.notices, &work.states);
-        weather(&mut round.notices, work, (Vec::new(), Vec::new()), work.moment.at);
+        weather(&mut round.notices, work, &[], work.moment.at);
         round
     }
 

@@ -11,8 +11,7 @@ use crate::server::address;
 use crate::server::error::{PageError, page, see_other};
 use crate::server::session::{Fields, flash};
 use crate::server::state::{AppState, with_store};
-use crate::site::context::{AtSite, EditorAt};
-use crate::site::facts::SiteFacts;
+use crate::site::context::{AtSite, EditorAt, SiteNow};
 use crate::site::sensing::SensorStates;
 use actix_web::{HttpResponse, get, post, web};
 use askama::Template;
@@ -342,15 +341,11 @@ const TELL: Duration = Duration::from_millis(500);
 /// Searches what was asked for at a site; what came of it, in words. A worker does this, and begins anew what one that was
 /// killed had begun.
 pub(crate) fn search_for(state: &AppState, site: SiteKey) -> Result<Option<String>, PageError> {
-    let (known, stamp, ahead) = state
-        .store
-        .read(|snapshot| Ok((snapshot.search(site)?, snapshot.stamp(site)?, snapshot.clock_ahead()?)))?;
-    let (Some(asked), Some(stamp)) = (known.filter(|search| search.runs), stamp) else { return Ok(None) };
-    let facts = SiteFacts::load(state, stamp)?;
-    let moment = facts.moment(None, crate::server::clock::now(ahead), stamp.last_reading);
-    let states = SensorStates::build(state, Arc::clone(&facts), (stamp, moment))?;
+    let known = state.store.read(|snapshot| snapshot.search(site))?;
+    let Some(asked) = known.filter(|search| search.runs) else { return Ok(None) };
+    let Some(SiteNow { states, moment, stamp, .. }) = SiteNow::open(state, site)? else { return Ok(None) };
     let trial = asked_of(&states.climate, moment.date, &asked.asked)?;
-    let revision = facts.site.revision;
+    let revision = stamp.revision;
     let refused = |refusals: Vec<String>| Outcome { refusals, revision, ..Outcome::default() };
     let outcome = match ready(&states, &trial_of(&states, &trial, String::new(), Vec::new())) {
         Err(why) => refused(vec![no_sample(why)]),

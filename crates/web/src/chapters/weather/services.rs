@@ -6,7 +6,7 @@ use crate::page::dates::Said;
 use crate::page::forms::{Field, FieldError, FieldGroup, Form, Reader, base_version};
 use crate::page::frame::{Chapter, Frame};
 use crate::page::quantities::{counted, span};
-use crate::page::service_words::{ASKS, Standing};
+use crate::page::service_words::{ASKS, Known, Standing, services_of};
 use crate::server::address;
 use crate::server::error::{PageError, page_with, see_other};
 use crate::server::fetching::{self, address_fault, shown};
@@ -39,20 +39,10 @@ pub(super) fn routes(config: &mut web::ServiceConfig) {
 /// How the services of a site stand now.
 pub(super) async fn standings(here: &AtSite) -> Result<Vec<Standing>, PageError> {
     let of_site = here.site_key();
-    let found = here
-        .read(move |snapshot| {
-            let (services, sources) = (snapshot.services(of_site)?, snapshot.sources(of_site)?);
-            let with_answers = services.into_iter().map(|s| Ok((snapshot.answers(s.source_id)?, s)));
-            Ok((with_answers.collect::<Result<Vec<_>, StoreError>>()?, sources))
-        })
-        .await?;
-    let (services, sources) = found;
+    let known = here.read(move |snapshot| services_of(snapshot, of_site)).await?;
     let moment = (here.now(), &here.facts.tz);
-    let standing = |(answers, service): &(Vec<Answer>, Service)| {
-        let source = sources.iter().find(|s| s.id == service.source_id)?;
-        Some(Standing::of(source, service, answers, moment))
-    };
-    Ok(services.iter().filter_map(standing).collect())
+    let standing = |(source, service, answers): &Known| Standing::of(source, service, answers, moment);
+    Ok(known.iter().map(standing).collect())
 }
 
 fn form(texts: &BTreeMap<String, String>, errors: &[FieldError]) -> Form {

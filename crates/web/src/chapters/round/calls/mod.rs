@@ -1,7 +1,7 @@
 //! The call list: what each box will do tonight and what to set this week, over all sites.
 
 use super::standing::Standing;
-use super::work::{changes, work_out};
+use super::work::{changes, work_on};
 use crate::page::dates::in_own_words;
 use crate::page::frame::Frame;
 use crate::page::pages::{LINES, Pages, asked_page};
@@ -142,13 +142,7 @@ async fn list(here: AllSites, asked: web::Query<Listing>) -> Result<HttpResponse
 
 /// Works out what waits: a file leaves none out.
 fn complete(state: &AppState, scope: &Scope, stale: &[i64]) -> Result<(), PageError> {
-    let keep = |site: &i64| -> Result<(), PageError> {
-        let Some(key) = scope.site(*site) else { return Ok(()) };
-        if let Some(round) = work_out(state, key)? {
-            state.store.keep_round(&round)?;
-        }
-        Ok(())
-    };
+    let keep = |site: &i64| scope.site(*site).map_or(Ok(()), |key| work_on(state, key));
     each_of(stale, keep).into_iter().collect()
 }
 

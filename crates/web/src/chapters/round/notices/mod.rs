@@ -46,20 +46,14 @@ struct Group {
     lines: Vec<Line>,
 }
 
-/// Which notices are listed.
-struct Tab {
-    href: String,
-    words: String,
-    current: bool,
-}
-
 #[derive(Template)]
 #[template(path = "chapters/round/notices/list.html")]
 struct ListPage {
     frame: Frame,
     headline: String,
     lead: String,
-    tabs: Vec<Tab>,
+    /// Address, words, whether it is shown.
+    tabs: Vec<(String, String, bool)>,
     groups: Vec<Group>,
     pages: Pages,
     waiting: Option<String>,
@@ -105,7 +99,8 @@ impl Only {
     }
 }
 
-fn tabs(counts: &[Count], current: Only) -> Vec<Tab> {
+/// The kinds of which there is something, and how much.
+fn tabs(counts: &[Count], current: Only) -> Vec<(String, String, bool)> {
     let all = Only { kind: None, put_off: false };
     let kinds = NoticeKind::ALL.map(|kind| Only { kind: Some(kind), put_off: false });
     let off = Only { kind: None, put_off: true };
@@ -118,11 +113,7 @@ fn tabs(counts: &[Count], current: Only) -> Vec<Tab> {
         };
         // A kind of which there is none is no choice.
         let offered = number > 0 || only == current || only == all;
-        offered.then(|| Tab {
-            href: only.href(1),
-            words: format!("{label} {number}"),
-            current: only == current,
-        })
+        offered.then(|| (only.href(1), format!("{label} {number}"), only == current))
     };
     core::iter::once(all).chain(kinds).chain([off]).filter_map(tab).collect()
 }

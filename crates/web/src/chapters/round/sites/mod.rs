@@ -13,6 +13,7 @@ use crate::server::download::attachment;
 use crate::server::error::{PageError, page_with, see_other};
 use crate::server::session::{Editor, Fields, SignedIn, flash};
 use crate::server::state::{AppState, read, with_store};
+use crate::server::time_zones;
 use crate::server::upload;
 use crate::site::context::{AllSites, AtSite, EditorAt};
 use actix_multipart::Multipart;
@@ -54,7 +55,8 @@ struct ListPage {
     sites: Vec<Line>,
     /// Sites in all, before any search.
     all: usize,
-    tabs: Vec<Tab>,
+    /// Address, words, whether it is shown.
+    tabs: Vec<(String, String, bool)>,
     words: String,
     /// The tab that stays when somebody searches.
     only: Option<&'static str>,
@@ -80,13 +82,6 @@ enum Tonight {
     AsItShould,
     NoBox,
     WorkedOn,
-}
-
-/// Which sites are listed.
-struct Tab {
-    href: String,
-    words: String,
-    current: bool,
 }
 
 /// Which of its pages the list shows.
@@ -130,8 +125,7 @@ async fn list_page(
     let named: Vec<&SiteLine> = all.iter().filter(|site| holds(&site.name, &search)).collect();
     let looks = |site: &&SiteLine| standing.rounds.get(&site.id).is_some_and(|round| round.wrong > 0);
     let (attention, of_look) = (asked.only.is_some(), named.iter().copied().filter(looks).count());
-    let tab =
-        |only: bool, words: String| Tab { href: asked.href(only, 1), words, current: attention == only };
+    let tab = |only: bool, words: String| (asked.href(only, 1), words, attention == only);
     let tabs = vec![
         tab(false, format!("All {}", named.len())),
         tab(true, format!("Need a look tonight: {of_look}")),
@@ -237,11 +231,6 @@ struct EditPage {
     merged: Merged,
 }
 
-/// Every IANA name, for the list behind the time zone field.
-fn time_zones() -> Vec<String> {
-    jiff::tz::db().available().map(|name| name.as_str().to_owned()).collect()
-}
-
 async fn new_site_page(
     state: &web::Data<AppState>,
     who: &SignedIn,
@@ -259,7 +248,7 @@ async fn new_site_page(
             id: None,
             version: 0,
             units: units.code(),
-            time_zones: time_zones(),
+            time_zones: time_zones::names(),
             saved: None,
             merged: Merged::default(),
         },
@@ -364,7 +353,7 @@ fn edit(here: &AtSite, editing: Editing<'_>) -> Result<HttpResponse, PageError> 
             id: Some(record.id.number()),
             version: editing.version,
             units: editing.units.code(),
-            time_zones: time_zones(),
+            time_zones: time_zones::names(),
             saved: Some(saved),
             merged: editing.merged,
         },

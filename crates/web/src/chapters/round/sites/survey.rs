@@ -4,7 +4,7 @@ use crate::page::dates::{typed_from, typed_time, typed_until};
 use crate::page::forms::{Field, FieldError, FieldGroup, FieldKind, Form, Reader};
 use crate::page::units::{DEGREES, Units};
 use crate::server::session::Fields;
-use crate::server::time_zones::zone_at;
+use crate::server::time_zones::{self, zone_at};
 use std::collections::BTreeMap;
 use upland_core::controller::Card;
 use upland_core::quantity::bounds;
@@ -162,8 +162,7 @@ pub(crate) fn read(
     // An empty field waits for the position.
     let placed = reader.errors.iter().all(|(n, _)| *n != "latitude" && *n != "longitude");
     if (placed || !time_zone.is_empty()) && jiff::tz::TimeZone::get(&time_zone).is_err() {
-        reader
-            .say("time_zone", "This time zone is not in the IANA list; type a city or Etc/GMT-1 and choose.");
+        reader.say("time_zone", time_zones::UNKNOWN);
     }
     let wind_height =
         reader.optional("wind_height", u.length, &bounds::WIND_HEIGHT, before.map(|s| s.wind_height.m()));
