@@ -17,10 +17,10 @@ pub(crate) fn climate(
     snapshot: &mut Snapshot<'_>,
     site: &SiteRecord,
 ) -> Result<Arc<Climate>, StoreError> {
-    // A recorded day takes about a quarter of a kilobyte.
+    // A recorded day takes about an eighth of a kilobyte.
     state.cache.once(
         facts(site),
-        |climate: &Climate| climate.len() / 4 + 100,
+        |climate: &Climate| climate.len() / 8 + 60,
         || {
             let weather = snapshot.site_weather(site.id, &site.site)?;
             let record = weather.combined(&site.site);

@@ -176,7 +176,7 @@ impl AtSite {
     pub async fn workbench(&self, number: u8) -> Result<Arc<Workbench>, PageError> {
         let (moment, facts, stamp) = (self.moment(None), Arc::clone(&self.facts), self.stamp);
         let key = format!("{} box {number}", self.key(moment));
-        let size = with_sensors(&facts);
+        let size = 20 + 2 * facts.zones.len();
         self.once_for_all(key, size, move |state| Workbench::open(state, &facts, (stamp, moment), number))
             .await
     }
@@ -184,8 +184,7 @@ impl AtSite {
     /// The site's account up to the evening of a date, or now.
     pub async fn at_work(&self, asked: Option<Date>) -> Result<Arc<SiteAtWork>, PageError> {
         let (moment, states) = (self.moment(asked), self.sensor_states(asked).await?);
-        // Half a year of hours, a hundred bytes each.
-        let kilobytes = 100 + 450 * self.facts.zones.len();
+        let kilobytes = 50 + 160 * self.facts.zones.len();
         // The account counts whole hours, so that it serves every minute of one.
         let hour = evening_of(&states.facts, moment.date, moment.at).as_second().div_euclid(3600);
         let key = format!("{} account of {} until hour {hour}", self.facts_key(), moment.date);
@@ -224,7 +223,7 @@ impl SiteAtWork {
 
 /// What a site's sensors said and would have said in half a year takes about so many kilobytes.
 fn with_sensors(facts: &SiteFacts) -> usize {
-    100 + 10 * facts.zones.len() + 600 * facts.sensors.len()
+    if facts.sensors.is_empty() { 10 } else { 200 + 10 * facts.sensors.len() }
 }
 
 /// A site as it stands now, for work that no page waits for.

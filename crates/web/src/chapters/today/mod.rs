@@ -79,7 +79,7 @@ pub(crate) async fn decide(here: &AtSite, query: &DateQuery) -> Result<(String, 
     let moment = here.moment(asked);
     let key = format!("{} asked {} box {wanted:?}", here.key(moment), asked.is_some());
     let decided =
-        here.once(key.clone(), 150, move |_| Ok(Decided::of(&facts, (&states, &work), moment, wanted)));
+        here.once(key.clone(), 20, move |_| Ok(Decided::of(&facts, (&states, &work), moment, wanted)));
     Ok((key, decided.await?))
 }
 

@@ -83,7 +83,7 @@ async fn looked_at(
     let key =
         format!("{} trial {asked:?} way {} looked at {zone:?} {day:?}", here.facts_key(), full.way.name);
     let (known, same, units) = (Arc::clone(found), looking.same(), here.facts.units());
-    here.once(key, 120, move |_| {
+    here.once(key, 170, move |_| {
         let tried = known.as_ref().as_ref().map_err(|_| PageError::NotFound)?;
         Ok(Opened::of(tried, &full, (zone.as_deref(), day), (units, &same)))
     })

@@ -95,7 +95,7 @@ async fn protocol_page(here: AtSite) -> Result<HttpResponse, PageError> {
     let facts = Arc::clone(&here.facts);
     let key = format!("{} protocol", here.facts_key());
     let found: Arc<Result<Report, NoReport>> = here
-        .once(key, 200, move |_| {
+        .once(key, 20, move |_| {
             let site = &facts.site.site;
             let station = *facts.climate.station();
             let virtual_site =

@@ -167,8 +167,10 @@ async fn sensors_page(here: AtSite, query: web::Query<Query>) -> Result<HttpResp
         let states = here.sensor_states(None).await?;
         let trial = trial_of(&states, &asked, String::new(), Vec::new());
         let key = format!("{} sensors on trial {:?}", here.facts_key(), asked.sample);
+        // The season is run once with each choice of sensors.
+        let kilobytes = 50 + 650 * here.facts.zones.len();
         let computed = here
-            .once(key, 400, move |_| {
+            .once(key, kilobytes, move |_| {
                 let on_trial = ready(&states, &trial).map(|r| OnTrial::of(&r.facts, r.span, r.origin));
                 Ok::<Result<OnTrial, NoSample>, _>(on_trial)
             })

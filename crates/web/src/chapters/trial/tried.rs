@@ -140,7 +140,7 @@ pub(super) async fn tried(
     let own = own_ways(here).await?;
     let states = here.sensor_states(None).await?;
     let key = format!("{} trial {asked:?} {depth:?}", here.facts_key());
-    let kilobytes = 50 + here.facts.zones.len() * (common().len() + own.len()) * 366 / 4;
+    let kilobytes = 50 + here.facts.zones.len() * (common().len() + own.len()) * 366 / 8;
     let asked = asked.clone();
     here.once(key, kilobytes, move |_| {
         let described = own.iter().filter_map(|own| own.way.clone().ok());
