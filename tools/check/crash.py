@@ -357,6 +357,15 @@ def main():
         f"searches that run: {len(search)}, sites whose round is old: {len(stale)}")
     if days or halves or running or search or stale:
         failures.append(f"left over: {days} {halves} {running} {search} {stale}")
+    # A worker that has nothing to do waits to be told, and looks every second or two.
+    looked = []
+    for _ in range(2):
+        time.sleep(5)
+        looked += ask("SELECT seq_scan + idx_scan FROM pg_stat_user_tables WHERE schemaname = 'work' AND relname = '_private_jobs'")
+    looks = int(looked[1]) - int(looked[0])
+    say(f"  looks of an idle worker at the queue in five seconds: {looks}")
+    if not 0 < looks < 100:
+        failures.append(f"an idle worker looked at the queue {looks} times in five seconds")
     worker.process.terminate()
     server.process.terminate()
     worker.process.wait()

@@ -126,6 +126,8 @@ pub enum Saved<T> {
 pub struct Store {
     pool: Pool<pool::Manager>,
     url: String,
+    /// The number of the program in the order in which programs came to this database; 0 for one that has no name.
+    build: i64,
 }
 
 use pool::Connection;
@@ -146,7 +148,7 @@ impl Store {
     pub fn connect(url: &str, connections: u32) -> Result<Self> {
         let pool = pool::pool(url, connections);
         let pool = pool.map_err(|error| StoreError::Unreachable(error.to_string()))?;
-        Ok(Self { pool, url: url.to_owned() })
+        Ok(Self { pool, url: url.to_owned(), build: 0 })
     }
 
     fn connection(&self) -> Result<Connection> {

@@ -6,7 +6,7 @@ use crate::accounts::SiteStamp;
 use crate::schema::{round_calls, round_nights};
 use crate::{Number, Result, Store, StoreError};
 use diesel::prelude::*;
-use diesel::sql_types::{Array, BigInt, Timestamptz};
+use diesel::sql_types::{Array, BigInt, Text, Timestamptz};
 use jiff::Timestamp;
 use jiff_diesel::ToDiesel;
 use upland_core::quantity::ratio::Percentage;
@@ -199,21 +199,23 @@ pub struct Round {
 
 /// Stands unless what is kept is of newer facts. A clock that was set back is believed.
 const STANDS: &str = "
-    INSERT INTO rounds (site_id, revision, readings, at)
-    SELECT id, $2, $3, $4 FROM sites WHERE id = $1 FOR KEY SHARE
-    ON CONFLICT (site_id) DO UPDATE SET revision = EXCLUDED.revision, readings = EXCLUDED.readings, at = EXCLUDED.at
+    INSERT INTO rounds (site_id, revision, readings, at, build)
+    SELECT id, $2, $3, $4, $5 FROM sites WHERE id = $1 FOR KEY SHARE
+    ON CONFLICT (site_id) DO UPDATE
+    SET revision = EXCLUDED.revision, readings = EXCLUDED.readings, at = EXCLUDED.at, build = EXCLUDED.build
     WHERE (rounds.revision, rounds.readings) <= (EXCLUDED.revision, EXCLUDED.readings)
       AND (rounds.at <= EXCLUDED.at OR rounds.at > (SELECT app_now()) + interval '1 hour')
     RETURNING site_id AS number";
 
-/// Sites whose round is not of this hour and of their facts.
+/// Sites whose round is not of this hour and of their facts, or was made by a program before this one. What a newer one
+/// made is not due to an older one that still works: they would take turns for ever.
 const DUE: &str = "
     SELECT s.id AS number FROM sites s
     LEFT JOIN rounds r ON r.site_id = s.id
     LEFT JOIN site_readings d ON d.site_id = s.id
     WHERE s.removed_at IS NULL
       AND (r.site_id IS NULL OR r.revision <> s.revision OR r.readings <> COALESCE(d.revision, 0)
-           OR date_trunc('hour', r.at) <> date_trunc('hour', (SELECT app_now())))
+           OR r.build < $1 OR date_trunc('hour', r.at) <> date_trunc('hour', (SELECT app_now())))
     ORDER BY r.at NULLS FIRST";
 
 /// Names the lock that whoever asks for rounds of many sites holds; any number that nothing else uses.
@@ -233,7 +235,22 @@ const ASK: &str = "
     FROM unnest($1) AS id
     WHERE NOT EXISTS (SELECT FROM work.jobs WHERE key = 'round ' || id)";
 
+/// A program that was seen before keeps its number.
+const BUILT: &str = "
+    INSERT INTO builds (name) VALUES ($1) ON CONFLICT (name) DO UPDATE SET name = EXCLUDED.name RETURNING number";
+
 impl Store {
+    /// Says which program works here, by a name that another build of it does not have: rounds that an earlier one made
+    /// are due again.
+    ///
+    /// # Errors
+    /// As any query.
+    pub fn built_as(self, name: &str) -> Result<Self> {
+        let build: Number =
+            diesel::sql_query(BUILT).bind::<Text, _>(name).get_result(&mut self.connection()?)?;
+        Ok(Self { build: build.number, ..self })
+    }
+
     /// Keeps the round of a site in place of the one before. `false` when one of newer facts stands, or the site is not
     /// there.
     ///
@@ -247,6 +264,7 @@ impl Store {
                 .bind::<BigInt, _>(round.of.revision)
                 .bind::<BigInt, _>(round.of.readings)
                 .bind::<Timestamptz, _>(round.at.to_diesel())
+                .bind::<BigInt, _>(self.build)
                 .get_result(connection)
                 .optional()?;
             if stands.is_none() {
@@ -297,7 +315,8 @@ impl Store {
     /// # Errors
     /// As any query.
     pub fn ask_for_due_rounds(&self) -> Result<usize> {
-        let sites: Vec<Number> = diesel::sql_query(DUE).load(&mut self.connection()?)?;
+        let sites: Vec<Number> =
+            diesel::sql_query(DUE).bind::<BigInt, _>(self.build).load(&mut self.connection()?)?;
         self.ask_for_rounds(&sites.iter().map(|site| site.number).collect::<Vec<_>>())?;
         Ok(sites.len())
     }

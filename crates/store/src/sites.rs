@@ -11,6 +11,7 @@ use jiff::Timestamp;
 use jiff::civil::Date;
 use jiff::tz::TimeZone;
 use jiff_diesel::ToDiesel;
+use std::collections::BTreeMap;
 use upland_core::codes::Coded;
 use upland_core::quantity::time::Hours;
 use upland_core::quantity::units::{LitresPerMinute, Metres};
@@ -172,17 +173,35 @@ impl Snapshot<'_> {
     /// # Errors
     /// As any query.
     pub fn site_names(&mut self, scope: &Scope) -> Result<Vec<(SiteKey, String)>> {
-        let mut names = site_versions::table
+        let named = self.named(scope)?;
+        Ok(named.into_iter().map(|(id, name, _)| (id, name)).collect())
+    }
+
+    /// The time zone that most sites of a scope lie in; `None` without a site.
+    ///
+    /// # Errors
+    /// As any query.
+    pub fn usual_time_zone(&mut self, scope: &Scope) -> Result<Option<String>> {
+        let mut sites_of: BTreeMap<String, usize> = BTreeMap::new();
+        for (_, _, zone) in self.named(scope)? {
+            *sites_of.entry(zone).or_default() += 1;
+        }
+        Ok(sites_of.into_iter().max_by_key(|(_, sites)| *sites).map(|(zone, _)| zone))
+    }
+
+    /// Identity, name and time zone of every site of a scope that is not removed.
+    fn named(&mut self, scope: &Scope) -> Result<Vec<(SiteKey, String, String)>> {
+        let mut named = site_versions::table
             .inner_join(sites::table)
             .filter(sites::removed_at.is_null())
             .distinct_on(site_versions::site_id)
             .order((site_versions::site_id, site_versions::version.desc()))
-            .select((site_versions::site_id, site_versions::name))
+            .select((site_versions::site_id, site_versions::name, site_versions::time_zone))
             .into_boxed();
         if let Some(given) = scope.given() {
-            names = names.filter(site_versions::site_id.eq_any(given.to_vec()));
+            named = named.filter(site_versions::site_id.eq_any(given.to_vec()));
         }
-        Ok(names.load(self.connection)?)
+        Ok(named.load(self.connection)?)
     }
 
     /// One site; `None` when there is none or it was removed.

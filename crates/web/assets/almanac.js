@@ -11,6 +11,11 @@ document.addEventListener("alpine:init", () => {
       // Whoever signs out leaves no pages of theirs on the device.
       document.querySelectorAll("form[action='/sign-out']").forEach((form) => form.addEventListener("submit", () => { if (window.caches) caches.delete("upland-kept"); }));
       document.querySelectorAll("[data-weeks]").forEach((ribbon) => ribbon.addEventListener("keydown", (event) => this.week(event)));
+      // On a narrow screen the tab that one is at may lie beyond the edge.
+      document.querySelectorAll(".tabs [aria-current]").forEach((tab) => {
+        const row = tab.closest(".tabs");
+        row.scrollLeft += tab.getBoundingClientRect().right - row.getBoundingClientRect().right + tab.offsetWidth / 2;
+      });
     },
     key(event) {
       const at = event.target;

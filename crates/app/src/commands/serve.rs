@@ -120,7 +120,17 @@ fn open(database: &Database, connections: u32) -> Result<Store, Failure> {
     for migration in store.migrate().map_err(failed)? {
         tracing::info!(migration, "migrated");
     }
-    Ok(store)
+    store.built_as(&program()).map_err(failed)
+}
+
+/// A name of the program that another build of it does not have.
+fn program() -> String {
+    let file = std::env::current_exe().and_then(|path| path.metadata());
+    let built = file.and_then(|file| Ok((file.len(), jiff::Timestamp::try_from(file.modified()?))));
+    match built {
+        Ok((length, Ok(at))) => format!("{} of {at}, {length} bytes", env!("CARGO_PKG_VERSION")),
+        _ => env!("CARGO_PKG_VERSION").to_owned(),
+    }
 }
 
 pub fn migrate(database: &Database) -> Result<(), Failure> {

@@ -121,6 +121,22 @@ fn a_round_is_due_once_an_hour_and_when_the_facts_change() {
 }
 
 #[test]
+fn what_an_earlier_program_made_is_due_to_a_later_one_and_not_the_other_way_round() {
+    let world = world();
+    clock(&world, noon());
+    let known_as = |name: &str| world.store.clone().built_as(name).unwrap();
+    let (old, new) = (known_as("one"), known_as("two"));
+    let due = |store: &upland_store::Store| store.ask_for_due_rounds().unwrap();
+    old.keep_round(&round(&world, noon(), vec![])).unwrap();
+    assert_eq!((due(&old), due(&new)), (0, 1));
+    new.keep_round(&round(&world, noon(), vec![])).unwrap();
+    assert_eq!((due(&old), due(&new), due(&known_as("two"))), (0, 0, 0), "started again it is no other");
+    // One that was brought back is no older than what it finds.
+    assert!(known_as("one").keep_round(&round(&world, noon(), vec![])).unwrap());
+    assert_eq!((due(&old), due(&new)), (0, 1));
+}
+
+#[test]
 fn a_notice_keeps_its_beginning_and_ends_with_its_cause() {
     let world = world();
     let keep = |hours: i64, notices: Vec<Notice>| {

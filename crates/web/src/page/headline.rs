@@ -69,6 +69,7 @@ fn wrong(tonight: &Tonight) -> String {
         say(count(Verdict::TooLittle), "gets too little", "get too little"),
         say(held, "is due and held", "are due and held"),
         say(count(Verdict::TooMuch), "gets too much", "get too much"),
+        say(count(Verdict::RunsOff), "loses water to runoff", "lose water to runoff"),
         say(count(Verdict::NotNeeded), "needs none", "need none"),
     ]
     .into_iter()

@@ -3,10 +3,13 @@
 
 use std::any::{Any, TypeId};
 use std::sync::Arc;
+use std::time::Duration;
 use upland_store::StoreError;
 
 /// Memory that the cache may take, in kilobytes.
 const CAPACITY_KB: u64 = 96 * 1024;
+/// A value that nobody asked for so long goes: most are of a minute that is over.
+const UNASKED: Duration = Duration::from_secs(30 * 60);
 
 /// What is asked (the type of the answer) and of which facts.
 type Key = (TypeId, String);
@@ -27,6 +30,7 @@ impl Default for Cache {
         let values = moka::sync::Cache::builder()
             .weigher(|_, kept: &Kept| kept.kilobytes.max(1))
             .max_capacity(CAPACITY_KB)
+            .time_to_idle(UNASKED)
             .build();
         Self { values }
     }

@@ -4,7 +4,7 @@
 mod tasks;
 
 use crate::server::state::AppState;
-use graphile_worker::{LocalQueueConfig, Worker, WorkerOptions, parse_crontab};
+use graphile_worker::{LocalQueueConfig, RefetchDelayConfig, Worker, WorkerOptions, parse_crontab};
 use std::sync::Arc;
 use std::time::Duration;
 use tokio::sync::watch;
@@ -33,6 +33,8 @@ const BEATS: u32 = 6;
 const GRACE: Duration = Duration::from_secs(20);
 /// After a failure of the database the worker begins anew after so long.
 const AGAIN: Duration = Duration::from_secs(3);
+/// How often an idle worker looks at the queue, at least.
+const LOOKED: Duration = Duration::from_secs(2);
 /// When what recurs is looked for: minute, hour, day, month, weekday, in universal time.
 const RECURS: &str = "* * * * * look ?fill=1h {of:0}\n17 3 * * * sweep ?fill=1d {of:0}\n";
 
@@ -89,6 +91,12 @@ fn until_stopped(state: &Arc<AppState>, pace: Pace, stopped: watch::Receiver<boo
     });
 }
 
+/// Where nothing waits, the queue is looked at again when it says that something came, or after a while. Without this
+/// the worker's own store asks over and over, two thousand times a second.
+fn patience() -> RefetchDelayConfig {
+    RefetchDelayConfig::default().with_duration(LOOKED).with_threshold(0).with_max_abort_threshold(1)
+}
+
 async fn worker(
     state: &Arc<AppState>,
     pace: Pace,
@@ -101,8 +109,8 @@ async fn worker(
         .concurrency(pace.at_once)
         // Without it one job is taken a look, and a thousand that are due at once would take half an hour. No more are
         // held than are done at once: what waits here for a long one could be done by another.
-        .local_queue(LocalQueueConfig::default().with_size(pace.at_once))
-        .poll_interval(Duration::from_secs(2))
+        .local_queue(LocalQueueConfig::default().with_size(pace.at_once).with_refetch_delay(patience()))
+        .poll_interval(LOOKED)
         .heartbeat_interval(pace.silent / BEATS)
         .sweep_interval(pace.silent / BEATS)
         .sweep_threshold(pace.silent)

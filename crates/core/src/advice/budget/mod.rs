@@ -118,6 +118,14 @@ impl<'a> Base<'a> {
             .position(|k| matches!(k, PercentageSlot::Box) || *k == PercentageSlot::Program(program))
     }
 
+    /// The slots that turn a zone which gets so many events of each program.
+    fn slots_of(&self, events: &[f64]) -> Vec<usize> {
+        let running = events.iter().enumerate().filter(|(_, events)| **events > 0.0);
+        let mut slots: Vec<usize> = running.filter_map(|(program, _)| self.slot_of(program)).collect();
+        slots.dedup();
+        slots
+    }
+
     fn column(&self, month: Month, need: Vec<f64>) -> Column {
         let of_month = |programs: &Vec<ByMonth<f64>>| programs.iter().map(|p| *p.of(month)).collect();
         let events = self.events.iter().map(of_month).collect();

@@ -156,6 +156,28 @@ fn this_week_follows_the_last_days_with_their_rain() {
 }
 
 #[test]
+fn a_week_says_how_far_its_zones_pull_apart_and_whom_its_percentage_leaves_short() {
+    let installation = installation();
+    let advice = |minutes: &[(u16, u32)]| {
+        let mut settings = Settings::clean(&installation.card);
+        program(&mut settings, 0, minutes);
+        week(&Base::new(&installation, &settings, YEAR), &climate(&[]), date(2026, 7, 15))
+    };
+    let alone = advice(&[(1, 10)]);
+    let ideal = alone.zones[0].ideal.unwrap();
+    assert_eq!(alone.asked(0), Some((ideal, ideal)));
+    assert_eq!((alone.left_short(0), alone.asked(1), alone.left_short(1)), (None, None, None));
+    // The second gets a twelfth of the first's minutes under the same percentage.
+    let apart = advice(&[(1, 60), (2, 5)]);
+    let (low, high) = apart.asked(0).unwrap();
+    assert!(high > 3.0 * low, "{low} to {high}");
+    let (station, by) = apart.left_short(0).unwrap();
+    let zone = apart.zones.iter().find(|z| z.station == 2).unwrap();
+    assert_eq!(station, 2);
+    assert!((by.mm() - (zone.need.mm() - zone.given.mm())).abs() < 1e-9 && by.mm() > 0.3 * zone.need.mm());
+}
+
+#[test]
 fn a_week_credits_no_rain_that_the_root_zone_could_not_hold() {
     let installation = installation();
     let mut settings = Settings::clean(&installation.card);

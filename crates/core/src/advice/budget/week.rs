@@ -17,6 +17,9 @@ use jiff::civil::Date;
 /// Days that the percentage of a week looks back on.
 pub const TRAILING_DAYS: i32 = 7;
 
+/// Share of its need below which a zone is left short (our stated bound).
+const MOST_OF_NEED: f64 = 0.7;
+
 /// One zone of a week.
 #[derive(Debug, Clone, PartialEq)]
 pub struct WeekZone {
@@ -30,6 +33,8 @@ pub struct WeekZone {
     pub need: Millimetres,
     /// The percentage that gives just the need; `None` when it does not run.
     pub ideal: Option<f64>,
+    /// Slots that turn it in this week, as indices.
+    pub slots: Vec<usize>,
     /// What the advised percentage gives it in a week.
     pub given: Millimetres,
 }
@@ -60,6 +65,25 @@ impl WeekAdvice {
     #[must_use]
     pub fn is_a_change(&self) -> bool {
         self.best.iter().zip(&self.set).any(|(best, set)| best.is_some_and(|b| b != *set))
+    }
+
+    /// The lowest and the highest percentage that a zone of a slot asks for; `None` when none of them runs.
+    #[must_use]
+    pub fn asked(&self, slot: usize) -> Option<(f64, f64)> {
+        let own = self.zones.iter().filter(|zone| zone.slots.contains(&slot)).filter_map(|zone| zone.ideal);
+        own.fold(None, |span, ideal| match span {
+            None => Some((ideal, ideal)),
+            Some((low, high)) => Some((ideal.min(low), ideal.max(high))),
+        })
+    }
+
+    /// The zone of a slot that the advised percentage leaves furthest below its need, and by how much; `None` when each
+    /// gets most of it.
+    #[must_use]
+    pub fn left_short(&self, slot: usize) -> Option<(u16, Millimetres)> {
+        let own = self.zones.iter().filter(|zone| zone.slots.contains(&slot));
+        let short = own.filter(|zone| zone.given.mm() < MOST_OF_NEED * zone.need.mm());
+        short.map(|zone| (zone.station, zone.need - zone.given)).max_by(|a, b| a.1.mm().total_cmp(&b.1.mm()))
     }
 }
 
@@ -97,6 +121,7 @@ pub fn week(base: &Base, climate: &Climate, from: Date) -> WeekAdvice {
             rain,
             need,
             ideal: None,
+            slots: base.slots_of(events.last().map_or(&[], Vec::as_slice)),
             given: Millimetres::ZERO,
         });
     }

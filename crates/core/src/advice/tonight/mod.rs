@@ -11,7 +11,7 @@ mod verdict;
 
 pub use needs::{Because, Decision, Refill, StateFrom, ZoneTonight, refill};
 pub use notices::Notice;
-pub use verdict::{ENOUGH, Verdict, Will};
+pub use verdict::{ENOUGH, RUNS_OFF_SHARE, Verdict, Will};
 
 use crate::account::nights::{night_of, rained};
 use crate::account::running::{BoxFacts, BoxRun, running};
@@ -194,7 +194,9 @@ fn judge_zones(
         let spans: Vec<_> = mine.iter().filter(|r| !r.is_held()).map(BoxRun::watering).collect();
         let spans = crate::account::evidence::joined(spans);
         let state = account.zone(row.zone.box_number, station).map(|z| z.end).unwrap_or_default();
+        let waters: Seconds = mine.iter().map(BoxRun::waters).sum();
         let will = Will {
+            brings: row.resolved.net_of(waters.minutes()),
             ahead: ahead((&row.zone, &row.resolved), &sky, (account.until, state), &spans),
             forbidden: forbidden(facts, (account, own), row, &mine),
             runs: mine,
@@ -202,14 +204,12 @@ fn judge_zones(
         let has_run_time = settings.is_some_and(|s| {
             s.programs.iter().any(|p| p.waters() && p.run_times.iter().any(|(n, t)| *n == station && t.any()))
         });
-        let brings = row.resolved.net_of(will.waters().minutes());
         row.verdict = Some(judge(&Judged {
             will: &will,
             night: &row.night,
             due: row.due,
             missing: row.depletion,
             has_run_time,
-            brings,
         }));
         row.will = Some(will);
     }

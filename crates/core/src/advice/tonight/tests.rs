@@ -6,6 +6,7 @@ use crate::controller::Card;
 use crate::controller::ordinance::{AllowedDays, samples};
 use crate::controller::schedule::{Settings, YearSpan};
 use crate::ground::plant::Sky;
+use crate::ground::soil::Texture;
 use crate::quantity::ratio::Percentage;
 use crate::quantity::time::Hours;
 use crate::quantity::units::{Celsius, LitresPerMinute, Metres, SquareMetres};
@@ -229,7 +230,9 @@ fn the_verdict_names_what_the_box_will_do_wrong() {
     let minutes = lawn(1).resolve(46.0).minutes_for(missing).min_value().round() as i64;
     assert!(missing.mm() > 5.0, "{missing:?}");
     assert_eq!(verdict(&with_box(set(minutes), 0.0)), Verdict::Right);
-    assert_eq!(verdict(&with_box(set(2 * minutes), 0.0)), Verdict::TooMuch);
+    let mut twice = set(minutes / 2);
+    twice.programs[0].starts = (2..6).map(|hour| time(hour, 0, 0, 0)).collect();
+    assert_eq!(verdict(&with_box(twice, 0.0)), Verdict::TooMuch);
     assert_eq!(verdict(&with_box(set(minutes), 40.0)), Verdict::NotNeeded, "it rained all day");
     let dry = (0..7)
         .map(|back| DAY - back.days())
@@ -246,6 +249,35 @@ fn the_verdict_names_what_the_box_will_do_wrong() {
     other_days.programs[0].days =
         crate::controller::schedule::Days::EveryNth { interval: 5, first: dry.unwrap() + 3.days() };
     assert_eq!(on(other_days), Verdict::TooLittle, "it has a run time, but not for tonight");
+}
+
+#[test]
+fn what_runs_off_is_neither_brought_nor_too_much() {
+    let clay = Zone { soil: Texture::Clay, slope_pct: Some(15.0), ..lawn(1) };
+    let facts = |settings: Settings| {
+        let mut facts = surveyed(std::slice::from_ref(&clay), climate(&[]));
+        facts.boxes = vec![boxed(settings)];
+        facts
+    };
+    let row = |facts: &Facts| decided(facts, DAY).zones[0].clone();
+    let missing = row(&facts(set(0))).depletion;
+    // A sixth more than is missing, at once: half of it runs down the bank.
+    let minutes = (1.15 * clay.resolve(46.0).minutes_for(missing).min_value()).round() as i64;
+    let at_once = row(&facts(set(minutes)));
+    let will = at_once.will.as_ref().unwrap();
+    assert_eq!(at_once.verdict, Some(Verdict::RunsOff));
+    assert!(will.runs_off() > RUNS_OFF_SHARE && will.stays() < missing, "{will:?}");
+    assert_eq!(will.brings, at_once.resolved.net_of(will.waters().minutes()));
+    // The same minutes in short cycles go in.
+    let mut split = set(minutes / 6);
+    split.programs[0].starts = (0..6).map(|n| time(2, 0, 0, 0) + (n * 40).minutes()).collect();
+    let split = row(&facts(split));
+    assert_eq!(split.verdict, Some(Verdict::Right), "{:?}", split.will);
+    // Far too much is too much, though some of it runs off.
+    let flood = row(&facts(set(20 * minutes)));
+    let will = flood.will.unwrap();
+    assert!(will.runs_off() > RUNS_OFF_SHARE && will.stays().mm() > ENOUGH.1 * missing.mm(), "{will:?}");
+    assert_eq!(flood.verdict, Some(Verdict::TooMuch));
 }
 
 #[test]

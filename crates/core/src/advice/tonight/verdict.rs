@@ -12,6 +12,8 @@ use jiff::Timestamp;
 pub const ENOUGH: (f64, f64) = (0.7, 1.3);
 /// Missing less than this share of what a watering brings, the zone did not need it.
 const NOT_NEEDED_SHARE: f64 = 0.25;
+/// Share of what is put down that may run off before that is what is wrong (our stated bound).
+pub const RUNS_OFF_SHARE: f64 = 0.2;
 
 /// What a box will do to a zone tonight.
 #[derive(Debug, Clone, PartialEq)]
@@ -20,6 +22,8 @@ pub struct Will {
     pub runs: Vec<BoxRun>,
     /// What they do to it.
     pub ahead: Ahead,
+    /// Net depth that they would bring if all of it went in.
+    pub brings: Millimetres,
     /// What forbids some of them: the first forbidden instant.
     pub forbidden: Option<Timestamp>,
 }
@@ -54,10 +58,17 @@ impl Will {
         all
     }
 
-    /// Net depth that it brings.
+    /// Share of what it puts down that runs off, 0 to 1.
     #[must_use]
-    pub fn net(&self) -> Millimetres {
-        self.ahead.water.applied_in
+    pub fn runs_off(&self) -> f64 {
+        let applied = self.ahead.water.applied.mm();
+        if applied > 0.0 { self.ahead.water.applied_off.mm() / applied } else { 0.0 }
+    }
+
+    /// Net depth that it brings: what runs off serves nobody.
+    #[must_use]
+    pub fn stays(&self) -> Millimetres {
+        self.brings * (1.0 - self.runs_off())
     }
 }
 
@@ -70,6 +81,8 @@ pub enum Verdict {
     NotNeeded,
     /// It brings more than is missing.
     TooMuch,
+    /// It comes faster than the soil takes it, and much of it runs off.
+    RunsOff,
     /// It brings less than the zone needs tonight, or nothing.
     TooLittle,
     /// It runs when an ordinance forbids it.
@@ -88,6 +101,7 @@ impl Verdict {
             Self::Right => "right",
             Self::NotNeeded => "not needed",
             Self::TooMuch => "too much",
+            Self::RunsOff => "runs off",
             Self::TooLittle => "too little",
             Self::Forbidden => "forbidden",
             Self::Held => "held",
@@ -106,8 +120,6 @@ pub(super) struct Judged<'a> {
     pub missing: Millimetres,
     /// Whether any program that is on has a run time for it.
     pub has_run_time: bool,
-    /// Net depth that its runs would bring if all of it went in.
-    pub brings: Millimetres,
 }
 
 /// Judges what the box will do.
@@ -127,12 +139,14 @@ pub(super) fn judge(of: &Judged<'_>) -> Verdict {
             (false, false) => Verdict::Right,
         };
     }
-    let (brings, missing) = (of.brings.mm(), of.missing.mm());
-    if missing <= NOT_NEEDED_SHARE * brings {
+    let (stays, missing) = (of.will.stays().mm(), of.missing.mm());
+    if missing <= NOT_NEEDED_SHARE * stays {
         Verdict::NotNeeded
-    } else if brings > ENOUGH.1 * missing {
+    } else if stays > ENOUGH.1 * missing {
         Verdict::TooMuch
-    } else if due && brings < ENOUGH.0 * missing {
+    } else if of.will.runs_off() > RUNS_OFF_SHARE {
+        Verdict::RunsOff
+    } else if due && stays < ENOUGH.0 * missing {
         Verdict::TooLittle
     } else {
         Verdict::Right

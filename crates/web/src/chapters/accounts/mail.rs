@@ -78,8 +78,16 @@ async fn draw(
     who: &SignedIn,
     typed: Option<(&Fields, &[FieldError])>,
 ) -> Result<HttpResponse, PageError> {
-    let id = who.user.id;
-    let (choice, last) = read(state, move |snapshot| snapshot.mail_choice(id)).await?;
+    let (id, scope) = (who.user.id, who.scope.clone());
+    let (choice, last) = read(state, move |snapshot| {
+        let (mut choice, last) = snapshot.mail_choice(id)?;
+        // Nothing was chosen yet: the wall clock of the sites is the likeliest.
+        if choice.to.is_empty() && choice.zone == "UTC" {
+            choice.zone = snapshot.usual_time_zone(&scope)?.unwrap_or(choice.zone);
+        }
+        Ok((choice, last))
+    })
+    .await?;
     let (status, form) = match typed {
         Some((fields, errors)) => (StatusCode::UNPROCESSABLE_ENTITY, form(&fields.0, errors)),
         None => (StatusCode::OK, form(&texts(&choice), &[])),

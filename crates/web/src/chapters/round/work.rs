@@ -4,7 +4,7 @@
 use crate::page::dates::{Said as _, worded};
 use crate::page::headline::headline;
 use crate::page::program_words::Names;
-use crate::page::quantities::{capital, depth, in_words};
+use crate::page::quantities::{capital, depth, in_words, plain};
 use crate::page::sensor_words::says_of;
 use crate::page::service_words::{Known, Standing, services_of};
 use crate::page::ticks::week_number;
@@ -18,7 +18,7 @@ use crate::site::sensing::{SensorStates, dated};
 use crate::site::workbench::Workbench;
 use jiff::Timestamp;
 use std::sync::Arc;
-use upland_core::advice::budget::{Base, PercentageSlot, week};
+use upland_core::advice::budget::{Base, PercentageSlot, WeekAdvice, week};
 use upland_core::advice::findings::{Finding, Severity, check};
 use upland_core::advice::tonight::{BoxKnown, Tonight, Verdict};
 use upland_core::controller::upkeep::clock_changes;
@@ -164,29 +164,29 @@ fn findings(said: &mut Said<'_>, bench: &Workbench, set: &SettingsRecord) {
 }
 
 /// The percentages of a box, and those that somebody should go for.
-fn percentages(said: &mut Said<'_>, calls: Vec<Call>, ticks: &[TickRecord]) {
+fn percentages(said: &mut Said<'_>, (calls, weather): (Vec<Call>, String), ticks: &[TickRecord]) {
     let open: Vec<&Call> = calls.iter().filter(|call| is_worth_it(call) && !is_called(call, ticks)).collect();
-    if let Some(first) = open.first() {
+    if !open.is_empty() {
         let set: Vec<String> = open.iter().map(|call| call_words(call)).collect();
         let href = format!("{}/budget#h-week", said.path);
         said.notice((NoticeKind::Percentage, Weight::Task), "percentages", href, |name| {
-            format!("{name}: set {}. {}.", set.join(", "), capital(&first.because))
+            format!("{name}: set {}. {}.", set.join(", "), capital(&weather))
         });
     }
     said.round.calls.extend(calls);
 }
 
-/// What the percentages of a box stand at and should: those of its budget.
+/// What the percentages of a box stand at and should: those of its budget; and the weather they follow from.
 fn calls_of(
     bench: &Workbench,
     set: &SettingsRecord,
     record_ended: Option<jiff::civil::Date>,
-) -> Result<Vec<Call>, PageError> {
+) -> Result<(Vec<Call>, String), PageError> {
     let own = &bench.site_box()?.record;
     let climate: &Climate = &bench.climate;
     let base = Base::new(&bench.installation, &set.settings, bench.today.year());
     let advice = week(&base, climate, bench.today);
-    let because = format!(
+    let weather = format!(
         "{} of ET, {} of rain in seven days{}",
         depth(bench.units(), advice.et0),
         depth(bench.units(), advice.rain),
@@ -211,12 +211,31 @@ fn calls_of(
                 },
                 set: *set_at,
                 advised: *advised,
-                because: because.clone(),
+                because: [slot_words(bench, &advice, slot), weather.clone()].concat(),
                 week: bench.today,
                 record_ended,
             }
         };
-    Ok((0..).zip(advice.slots.iter().zip(&advice.best).zip(&advice.set)).map(of_slot).collect())
+    let calls = (0..).zip(advice.slots.iter().zip(&advice.best).zip(&advice.set)).map(of_slot).collect();
+    Ok((calls, weather))
+}
+
+/// What the zones of a percentage would each have it stand at, and which the best of them leaves short.
+fn slot_words(bench: &Workbench, advice: &WeekAdvice, slot: i32) -> String {
+    let slot = usize::try_from(slot).unwrap_or(usize::MAX);
+    let Some((low, high)) = advice.asked(slot) else { return String::new() };
+    let (low, high) = (plain(low, 0), plain(high, 0));
+    let asked = if low == high {
+        format!("zones ask for {low} %")
+    } else {
+        format!("zones ask for {low} to {high} %")
+    };
+    let short = advice.left_short(slot).map_or(String::new(), |(station, by)| {
+        let zone = bench.installation.zones.iter().find(|own| own.zone.number == station);
+        let name = zone.map_or(String::new(), |own| format!(" {}", own.zone.name));
+        format!("; so set, {station}{name} stays {} short", depth(bench.units(), by))
+    });
+    format!("{asked}{short}; ")
 }
 
 /// Whether a percentage stands elsewhere than the week asks.

@@ -259,6 +259,8 @@ pub(super) struct SoilColumn {
     pub now: String,
     pub after_x: String,
     pub after_width: String,
+    /// From here on, and so wide, is what the box will bring.
+    pub will: Option<(String, String)>,
     pub refill: String,
     pub words: String,
     pub is_low: bool,
@@ -270,15 +272,21 @@ pub(super) fn soil_column(zone: &ZoneTonight, units: upland_core::site::UnitSyst
     let filled = |depletion_mm: f64| 100.0 * (1.0 - depletion_mm / taw).clamp(0.0, 1.0);
     let (now, after) = (filled(zone.depletion.mm()), filled(zone.depletion_after.mm()));
     let depth = |v| crate::page::quantities::depth(units, v);
+    let will = zone.will.as_ref().filter(|will| will.waters().any()).map(|will| will.ahead.after);
+    let mut states = vec![format!("{} below full", depth(zone.depletion))];
+    if zone.cycles.is_some() {
+        states.push(format!("{} after what it needs tonight", depth(zone.depletion_after)));
+    }
+    states.extend(will.map(|after| format!("{} after what the box will do", depth(after))));
     SoilColumn {
         now: pct(now),
         after_x: pct(now),
         after_width: pct((after - now).max(0.0)),
+        will: will.map(|after| (pct(now), pct((filled(after.mm()) - now).max(0.0)))),
         refill: pct(filled(raw.mm())),
         words: format!(
-            "{} below full, {} after tonight; refill point at {}, wilting at {}",
-            depth(zone.depletion),
-            depth(zone.depletion_after),
+            "{}; refill point at {}, wilting at {}",
+            states.join(", "),
             depth(raw),
             depth(zone.root_zone.total_available)
         ),

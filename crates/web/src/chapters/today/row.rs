@@ -58,6 +58,10 @@ fn fix(zone: &ZoneTonight, number: u8) -> Option<(String, &'static str)> {
     match zone.verdict? {
         Verdict::Right => None,
         Verdict::NotNeeded | Verdict::TooMuch => Some((programs, "Lessen it")),
+        Verdict::RunsOff => {
+            let more = zone.will.as_ref().is_some_and(|will| words::is_more(will.brings, zone.depletion));
+            Some((programs, if more { "Split its run and lessen it" } else { "Split its run" }))
+        }
         Verdict::TooLittle | Verdict::NothingReaches => Some((programs, "Give it more")),
         Verdict::Forbidden => Some((programs, "Move its start")),
         Verdict::Held if zone.due && zone.night.barred.is_none() => {

@@ -12,9 +12,10 @@ use crate::page::quantities::{clock, depth, long_date, volume};
 use crate::page::working::{InputView, StepView, Working, working};
 use jiff::civil::Date;
 use upland_core::account::sky::DemandFrom;
-use upland_core::advice::tonight::{BoxKnown, Decision, ZoneTonight};
+use upland_core::advice::tonight::{BoxKnown, Decision, Tonight, ZoneTonight};
 use upland_core::explain;
 use upland_core::quantity::units::Litres;
+use upland_core::site::UnitSystem;
 use upland_core::weather::climate::ExpectedFrom;
 
 pub(super) struct TodayView {
@@ -26,7 +27,10 @@ pub(super) struct TodayView {
     pub rain_words: String,
     /// "1,240 L", and whether every area is known, of what the box will put down and of what is needed.
     pub will_volume: Option<String>,
+    /// What the night holds of what is needed.
     pub volume: Option<String>,
+    /// What is needed, where the night does not hold it all.
+    pub needed: Option<String>,
     pub notices: Vec<NoticeWords>,
     pub strip: Option<NightStrip>,
     pub window: String,
@@ -104,6 +108,7 @@ pub(super) fn build(decided: &Decided) -> TodayView {
         will_volume: row::total(units, &tonight.zones, |z| Some(z.will.as_ref()?.ahead.water.applied))
             .map(at_least),
         volume: total.map(|(litres, known)| at_least((volume(units, litres), known))),
+        needed: needed(tonight, units),
         notices: tonight.notices.iter().map(|n| words::notice(n, units)).collect(),
         strip: drawings::night_strip(tonight, &decided.loaded.tz, (site.latitude_deg, site.longitude_deg)),
         window: said_open(&tonight.night),
@@ -119,6 +124,15 @@ pub(super) fn build(decided: &Decided) -> TodayView {
         opened_on_last_day: decided.opened_on_last_day,
         no_zones: tonight.zones.is_empty(),
     }
+}
+
+/// Water that the due zones need to be full, where window or law leave some of it for another night.
+fn needed(tonight: &Tonight, units: UnitSystem) -> Option<String> {
+    let whole = |zone: &ZoneTonight| matches!(zone.decision, Decision::Runs);
+    let due = |zone: &ZoneTonight| zone.decision == Decision::Deferred || zone.cycles.is_some();
+    let needs = row::total(units, &tonight.zones, |zone| due(zone).then_some(zone.refill.gross));
+    let any_cut = tonight.zones.iter().any(|zone| due(zone) && !whole(zone));
+    needs.filter(|_| any_cut).map(at_least)
 }
 
 /// Litres of the zones that are advised to run, and whether every area is known; `None` without any area.

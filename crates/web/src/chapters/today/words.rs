@@ -5,7 +5,7 @@ use crate::page::quantities::{capital, depth, flow, in_words, in_words_capital, 
 use jiff::civil::Date;
 use jiff::tz::TimeZone;
 use upland_core::account::nights::Barred;
-use upland_core::advice::tonight::{Because, Decision, Notice, Verdict, ZoneTonight};
+use upland_core::advice::tonight::{Because, Decision, ENOUGH, Notice, Verdict, ZoneTonight};
 use upland_core::controller::schedule::Rest;
 use upland_core::quantity::ratio::Share;
 use upland_core::quantity::units::Millimetres;
@@ -98,14 +98,30 @@ pub(crate) fn because(zone: &ZoneTonight, (units, tz): (UnitSystem, &TimeZone), 
     sentences.join(" ")
 }
 
+/// Whether a depth is well above what is missing.
+pub(super) fn is_more(brings: Millimetres, missing: Millimetres) -> bool {
+    brings.mm() > ENOUGH.1 * missing.mm()
+}
+
 /// What the box brings against what is missing, where that needs a word.
 fn compared(zone: &ZoneTonight, units: UnitSystem) -> Option<String> {
     let (will, verdict) = (zone.will.as_ref()?, zone.verdict?);
-    let brings = zone.resolved.net_of(will.waters().minutes());
-    let (brings, missing) = (depth(units, brings), depth(units, zone.depletion));
+    let (brings, missing) = (depth(units, will.stays()), depth(units, zone.depletion));
     match verdict {
         Verdict::TooMuch | Verdict::NotNeeded => {
             Some(format!("The box brings {brings} net, {missing} are missing."))
+        }
+        Verdict::RunsOff => {
+            let off = share(Share::from_fraction(will.runs_off()));
+            let cycles = zone.resolved.cycle_limit.longest.map_or("shorter cycles".to_owned(), |longest| {
+                format!("cycles of at most {} min", plain(longest.min_value().floor().max(1.0), 0))
+            });
+            let more = if is_more(will.brings, zone.depletion) { ", more than is missing" } else { "" };
+            Some(format!(
+                "{off} of what the box puts down runs off: {brings} net stay of the {missing} that are missing. In {cycles}, \
+                 with a soak between, it would bring {}{more}.",
+                depth(units, will.brings)
+            ))
         }
         Verdict::TooLittle if will.waters().any() => {
             Some(format!("The box brings {brings} net of the {missing} that are missing."))

@@ -1,0 +1,2 @@
+ALTER TABLE rounds DROP COLUMN build;
+DROP TABLE builds;
