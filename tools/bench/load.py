@@ -82,8 +82,13 @@ def memory_mb():
 
 def spread(times):
     times = sorted(times)
-    at = lambda share: 1000 * times[min(len(times) - 1, int(share * len(times)))]  # noqa: E731
-    return f"{len(times):6} pages, median {at(0.5):6.1f}, 95 % {at(0.95):6.1f}, 99 % {at(0.99):6.1f}, worst {1000 * times[-1]:6.0f} ms"
+    at = lambda share: 1000 * times[min(len(times) - 1, int(share * len(times)))][0]  # noqa: E731
+    slow = {}
+    for took, path in times[int(0.99 * len(times)):]:
+        slow[path] = slow.get(path, 0) + 1
+    slow = ", ".join(f"{path} {count}" for path, count in sorted(slow.items(), key=lambda one: -one[1])[:4])
+    return (f"{len(times):6} pages, median {at(0.5):6.1f}, 95 % {at(0.95):6.1f}, 99 % {at(0.99):6.1f}, "
+            f"worst {1000 * times[-1][0]:6.0f} ms (slowest: {slow})")
 
 
 def pages(seconds, users=4, pause=0.05, warm=True):
@@ -92,7 +97,7 @@ def pages(seconds, users=4, pause=0.05, warm=True):
     # One address may not sign in fifty times a minute: they share a session, as the windows of one browser do.
     first = Client()
     if first.sign_in() != 303:
-        return [0.0], ["no sign-in"]
+        return [(0.0, "/sign-in")], ["no sign-in"]
     until = time.monotonic() + seconds
 
     def somebody(number):
@@ -107,7 +112,7 @@ def pages(seconds, users=4, pause=0.05, warm=True):
             status, text = client.ask(path)
             took = time.monotonic() - begun
             with lock:
-                times.append(took)
+                times.append((took, path))
                 if status != 200:
                     faults.append(f"{path}: {status}")
             time.sleep(pause * chance.uniform(0.5, 1.5))
@@ -143,11 +148,22 @@ SELECT sensor_id, 'load', sha256(('load' || sensor_id)::bytea), 1 FROM versions 
 """
 
 
+def settle(database):
+    """Waits until workers have done what such a change of everything makes due."""
+    stale = "SELECT count(*) FROM sites s LEFT JOIN rounds r ON r.site_id = s.id WHERE s.removed_at IS NULL AND r.revision IS DISTINCT FROM s.revision"
+    for _ in range(300):
+        if psql(database, stale) == ["0"]:
+            return
+        time.sleep(1)
+    sys.exit("the work of the change was not done in five minutes")
+
+
 def readings(rate=5000, seconds=60, devices=100):
     database = sys.argv[3]
     sensors = psql(database, DEVICES.format(count=devices))
     sites = psql(database, f"SELECT site_id FROM sensors WHERE id IN ({','.join(sensors)})")
     psql(database, "UPDATE sites SET revision = revision + 1")
+    settle(database)
     PAGES.extend(f"/sites/{site}/today" for site in sites[:20])
     told("pages alone", pages(20))
     posting = subprocess.Popen([sys.executable, __file__, "posts", sys.argv[2], str(rate), *sensors], stdin=subprocess.PIPE, text=True)
@@ -219,7 +235,7 @@ def attack(seconds=30):
             path = random.choice(PAGES)
             begun = time.monotonic()
             status, _ = client.ask(path)
-            times.append(time.monotonic() - begun)
+            times.append((time.monotonic() - begun, path))
             if status != 200:
                 faults.append(f"{path}: {status}")
             time.sleep(0.02)

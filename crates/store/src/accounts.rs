@@ -95,15 +95,6 @@ pub struct SiteStamp {
     pub last_reading: Option<Timestamp>,
 }
 
-/// Where the facts of all sites stand: another stamp, other facts.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
-pub struct SitesStamp {
-    /// Sum of the revisions of all sites, removed ones too; rises with every write to any.
-    pub revisions: i64,
-    /// Rises with every reading of any device.
-    pub readings: i64,
-}
-
 /// Who asks, and where things stand.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Asked {
@@ -113,8 +104,9 @@ pub struct Asked {
     pub scope: Scope,
     /// The site that was asked about; `None` when none was, there is none, it was removed, or the person does not see it.
     pub site: Option<SiteStamp>,
-    /// All sites, when none was asked about.
-    pub everywhere: Option<SitesStamp>,
+    /// Where the facts of all sites stand, when none was asked about: the sum of their revisions, of removed ones too. It
+    /// rises with every write to any.
+    pub everywhere: Option<i64>,
     /// By how much the application's clock is ahead of real time; `None` when it shows real time.
     pub clock_ahead: Option<SignedDuration>,
 }
@@ -134,12 +126,9 @@ impl QueryFragment<Pg> for AskedQuery<'_> {
              SELECT g.site_id FROM user_sites g WHERE g.user_id = u.id ORDER BY g.site_id) END",
         );
         if self.site_id.is_none() {
-            out.push_sql(
-                ", (SELECT COALESCE(sum(revision), 0)::bigint FROM sites)\
-                 , (SELECT COALESCE(sum(revision), 0)::bigint FROM site_readings)",
-            );
+            out.push_sql(", (SELECT COALESCE(sum(revision), 0)::bigint FROM sites)");
         } else {
-            out.push_sql(", 0::bigint, 0::bigint");
+            out.push_sql(", 0::bigint");
         }
         out.push_sql(
             " FROM sessions x JOIN users u ON u.id = x.user_id \
@@ -175,7 +164,6 @@ impl Query for AskedQuery<'_> {
         Nullable<BigInt>,
         Nullable<Array<BigInt>>,
         BigInt,
-        BigInt,
     );
 }
 
@@ -196,16 +184,13 @@ struct AskedRow {
     ahead_seconds: Option<i64>,
     given: Option<Vec<i64>>,
     all_revisions: i64,
-    all_readings: i64,
 }
 
 impl AskedRow {
     fn asked(self, about: Option<i64>) -> Result<Asked> {
         let scope = Scope::of(self.given);
         Ok(Asked {
-            everywhere: about
-                .is_none()
-                .then_some(SitesStamp { revisions: self.all_revisions, readings: self.all_readings }),
+            everywhere: about.is_none().then_some(self.all_revisions),
             site: self.site_id.and_then(|id| scope.site(id)).map(|id| SiteStamp {
                 id,
                 revision: self.revision,

@@ -15,7 +15,7 @@ use std::collections::BTreeMap;
 use std::future::Future;
 use std::pin::Pin;
 use upland_formats::typed::{self, Read};
-use upland_store::accounts::{Role, SiteStamp, SitesStamp, User};
+use upland_store::accounts::{Role, SiteStamp, User};
 use upland_store::scope::Scope;
 
 /// A session lasts this long; the cookie as well.
@@ -136,7 +136,7 @@ pub(crate) struct Asking {
     pub who: SignedIn,
     pub site: Option<SiteStamp>,
     /// Where the facts of all sites stand; `None` when the address names a site.
-    pub everywhere: Option<SitesStamp>,
+    pub everywhere: Option<i64>,
 }
 
 async fn ask(
