@@ -112,6 +112,8 @@ fn one_mail_a_day_tells_what_is_new_at_the_sites_that_its_reader_sees() {
     let id = |login: &str| users.iter().find(|u| u.login == login).unwrap().id;
     let owner = id("isla");
     server.store().give_sites(id("wren"), Some(&[3]), owner).unwrap();
+    // Before anything was chosen the wall clock of the sites is offered, not that of nowhere.
+    assert!(wren.get("/me/mail").text.contains("value=\"Etc/GMT+1\""), "{}", wren.get("/me/mail").text);
     let refused =
         wren.post_from("/me/mail", "/me/mail", &[("to", "wren"), ("at", "0:00"), ("time_zone", "UTC")]);
     assert!(refused.status == 422 && refused.text.contains("This is no mail address"), "{}", refused.text);

@@ -6,6 +6,7 @@ use jiff::{SignedDuration, Timestamp};
 use upland_core::controller::twelve_stations;
 use upland_core::ground::application::HeadType;
 use upland_core::site::Controller;
+use upland_store::accounts::Role;
 use upland_store::field::EventKind;
 use upland_store::scope::Scope;
 use upland_store::trials::{MOST_WAYS, NewTrial};
@@ -268,4 +269,27 @@ fn ways_and_trials_are_kept_byte_for_byte_taken_off_and_back_and_stay_at_their_s
     }
     let full = store.change(*user, *site, |c| c.save_trial_way("One more", &way));
     assert!(matches!(full, Err(StoreError::Full("ways", MOST_WAYS))), "{full:?}");
+}
+
+#[test]
+fn the_usual_time_zone_is_that_of_most_sites_of_a_scope() {
+    let World { store, user, site, .. } = &world();
+    let usual = |scope: &Scope| store.read(|s| s.usual_time_zone(scope)).unwrap();
+    assert_eq!(usual(&Scope::program()).as_deref(), Some("Etc/GMT-2"));
+    let mut elsewhere = file("Quarryfoot Pavilion Ground", vec![]);
+    elsewhere.site.time_zone = "Etc/GMT+1".into();
+    store.create_site(&elsewhere, TODAY, *user).unwrap();
+    store.create_site(&elsewhere, TODAY, *user).unwrap();
+    assert_eq!(usual(&Scope::program()).as_deref(), Some("Etc/GMT+1"));
+    // Of a person who sees one site only, and of one who sees none.
+    let reader = store.create_user("wren", "Wren", "hash", Role::Reader, None).unwrap().unwrap().id;
+    let asks = |sites: &[i64]| {
+        store.give_sites(reader, Some(sites), *user).unwrap();
+        store.create_session(&[9; 32], reader, SignedDuration::from_hours(1)).unwrap();
+        let scope = store.asked(&[9; 32], None).unwrap().unwrap().scope;
+        store.end_session(&[9; 32]).unwrap();
+        usual(&scope)
+    };
+    assert_eq!(asks(&[site.number()]).as_deref(), Some("Etc/GMT-2"));
+    assert_eq!(asks(&[]), None);
 }

@@ -7,9 +7,9 @@ use std::time::Duration;
 use upland_store::StoreError;
 
 /// Memory that the cache may take, in kilobytes.
-const CAPACITY_KB: u64 = 96 * 1024;
+const CAPACITY_KB: u64 = 64 * 1024;
 /// A value that nobody asked for so long goes: most are of a minute that is over.
-const UNASKED: Duration = Duration::from_secs(30 * 60);
+const UNASKED: Duration = Duration::from_secs(10 * 60);
 
 /// What is asked (the type of the answer) and of which facts.
 type Key = (TypeId, String);

@@ -159,7 +159,7 @@ impl AtSite {
         kilobytes: usize,
         compute: impl FnOnce(&AppState) -> Result<T, PageError> + Send + 'static,
     ) -> Result<Arc<T>, PageError> {
-        once(&self.state, worded(&key), kilobytes, compute).await
+        once(&self.state, worded(&key), move |_| kilobytes, compute).await
     }
 
     /// The same for what holds no words: once whoever reads it.
@@ -169,7 +169,7 @@ impl AtSite {
         kilobytes: usize,
         compute: impl FnOnce(&AppState) -> Result<T, PageError> + Send + 'static,
     ) -> Result<Arc<T>, PageError> {
-        once(&self.state, key, kilobytes, compute).await
+        once(&self.state, key, move |_| kilobytes, compute).await
     }
 
     /// A box of the site with everything its pages are computed from.
@@ -194,10 +194,8 @@ impl AtSite {
     /// The site's sensors with what they say, on the evening of a date or now.
     pub async fn sensor_states(&self, asked: Option<Date>) -> Result<Arc<SensorStates>, PageError> {
         let (moment, facts, stamp) = (self.moment(asked), Arc::clone(&self.facts), self.stamp);
-        let key = self.key(moment);
-        let size = with_sensors(&facts);
-        self.once_for_all(key, size, move |state| Ok(SensorStates::build(state, facts, (stamp, moment))?))
-            .await
+        let build = move |state: &AppState| Ok(SensorStates::build(state, facts, (stamp, moment))?);
+        once(&self.state, self.key(moment), SensorStates::kilobytes, build).await
     }
 }
 
@@ -219,11 +217,6 @@ impl SiteAtWork {
     pub fn night(&self, number: u8) -> Tonight {
         tonight(&self.states.facts, &self.account, number, self.moment.date)
     }
-}
-
-/// What a site's sensors said and would have said in half a year takes about so many kilobytes.
-fn with_sensors(facts: &SiteFacts) -> usize {
-    if facts.sensors.is_empty() { 10 } else { 200 + 10 * facts.sensors.len() }
 }
 
 /// A site as it stands now, for work that no page waits for.
@@ -261,7 +254,7 @@ fn worded(key: &str) -> String {
 async fn once<T: Send + Sync + 'static>(
     state: &web::Data<AppState>,
     key: String,
-    kilobytes: usize,
+    kilobytes: impl FnOnce(&T) -> usize + Send + 'static,
     compute: impl FnOnce(&AppState) -> Result<T, PageError> + Send + 'static,
 ) -> Result<Arc<T>, PageError> {
     if let Some(value) = state.cache.get::<T>(&key) {
@@ -270,16 +263,12 @@ async fn once<T: Send + Sync + 'static>(
     let state = state.clone();
     off_loop(move || {
         let mut refused = None;
-        let value = state.cache.once(
-            key,
-            |_| kilobytes,
-            || {
-                compute(&state).map_err(|error| {
-                    refused = Some(error);
-                    StoreError::Cancelled
-                })
-            },
-        );
+        let value = state.cache.once(key, kilobytes, || {
+            compute(&state).map_err(|error| {
+                refused = Some(error);
+                StoreError::Cancelled
+            })
+        });
         match refused {
             Some(error) => Err(error),
             None => Ok(value?),
@@ -318,7 +307,7 @@ impl AllSites {
         kilobytes: usize,
         compute: impl FnOnce(&AppState) -> Result<T, PageError> + Send + 'static,
     ) -> Result<Arc<T>, PageError> {
-        once(&self.state, worded(&format!("{asked} of {}", self.key)), kilobytes, compute).await
+        once(&self.state, worded(&format!("{asked} of {}", self.key)), move |_| kilobytes, compute).await
     }
 }
 

@@ -22,7 +22,7 @@ use upland_core::quantity::ratio::Share;
 use upland_core::quantity::time::{Seconds, midnight};
 use upland_core::quantity::units::{Litres, Minutes};
 use upland_core::sensors::state::{ByChannel, Hold, Pause, Says, holds, says};
-use upland_core::sensors::{Channel, Readings, Sense, Task};
+use upland_core::sensors::{Channel, Reading, Readings, Sense, Task};
 use upland_core::site::UnitSystem;
 use upland_core::weather::climate::Climate;
 use upland_store::StoreError;
@@ -67,7 +67,7 @@ pub(crate) fn dated(state: &AppState, facts: &SiteFacts) -> Result<Arc<Dated>, S
 pub(crate) struct SensorStates {
     pub loaded: Arc<SiteFacts>,
     pub climate: Arc<Climate>,
-    heard: BTreeMap<i64, ByChannel>,
+    heard: Arc<Heard>,
     record: AsRead,
     /// Everything that an account of the site follows from.
     pub facts: Facts,
@@ -78,26 +78,28 @@ pub(crate) struct SensorStates {
 }
 
 /// What the sensors of a site read lately, by sensor.
+#[derive(Default)]
 struct Heard(BTreeMap<i64, ByChannel>);
 
-/// Readings until an instant; asked once for a revision of the readings and an hour.
+/// So many readings fill a kilobyte.
+const READINGS_A_KB: usize = 1024 / size_of::<Reading>();
+
+/// Readings until an instant; asked once for a revision of the readings and a minute.
 fn heard(
     state: &AppState,
     facts: &SiteFacts,
     (stamp, at): (SiteStamp, Timestamp),
-) -> Result<BTreeMap<i64, ByChannel>, StoreError> {
+) -> Result<Arc<Heard>, StoreError> {
     if stamp.readings == 0 || facts.sensors.is_empty() {
-        return Ok(BTreeMap::new());
+        return Ok(Arc::default());
     }
     let ids: Vec<i64> = facts.sensors.iter().map(|s| s.id).collect();
     let key = format!("site {} readings {} sensors {ids:?} until {at}", stamp.id, stamp.readings);
     let size = |heard: &Heard| {
-        heard.0.values().flat_map(BTreeMap::values).map(|r| r.as_slice().len()).sum::<usize>() / 40
+        let readings = heard.0.values().flat_map(BTreeMap::values).map(|r| r.as_slice().len());
+        readings.sum::<usize>() / READINGS_A_KB
     };
-    let heard = state
-        .cache
-        .once(key, size, || Ok(Heard(state.store.read(|snapshot| snapshot.readings(&ids, at))?)))?;
-    Ok(heard.0.clone())
+    state.cache.once(key, size, || Ok(Heard(state.store.read(|snapshot| snapshot.readings(&ids, at))?)))
 }
 
 impl SensorStates {
@@ -112,7 +114,17 @@ impl SensorStates {
         Ok(Self::of(loaded, heard, &dated, moment))
     }
 
-    fn of(loaded: Arc<SiteFacts>, heard: BTreeMap<i64, ByChannel>, dated: &Dated, moment: Moment) -> Self {
+    /// Takes about so many kilobytes, without the facts, the climate and what was heard, which others hold too: the
+    /// hours of the record as sensors would have read it, and the readings that holds and meters follow from.
+    pub fn kilobytes(&self) -> usize {
+        let sensors = self.facts.boxes.iter().flat_map(|own| &own.sensors);
+        let kept = sensors.map(|own| own.probe.as_slice().len() + 2 * own.holds.len() + 2 * own.et0.len());
+        let flow = self.facts.log.flow.values().map(|own| own.as_slice().len());
+        let record = if self.loaded.sensors.is_empty() { 0 } else { 200 };
+        10 + record + (kept.sum::<usize>() + flow.sum::<usize>()) / READINGS_A_KB
+    }
+
+    fn of(loaded: Arc<SiteFacts>, heard: Arc<Heard>, dated: &Dated, moment: Moment) -> Self {
         let (today, tz) = (moment.date, loaded.tz.clone());
         let first = begins(&loaded.climate, today);
         // Today and Programs ask this of every site; without sensors nobody asks what they would read.
@@ -215,13 +227,13 @@ impl SensorStates {
     pub fn for_tests(loaded: SiteFacts, heard: BTreeMap<i64, ByChannel>, today: Date) -> Self {
         let at = evening(today, &loaded.tz);
         let moment = Moment { date: today, at, record_ended: None };
-        Self::of(Arc::new(loaded), heard, &Dated::default(), moment)
+        Self::of(Arc::new(loaded), Arc::new(Heard(heard)), &Dated::default(), moment)
     }
 
     /// The same with what was noted at zones.
     #[cfg(test)]
     pub fn noted_for_tests(loaded: Arc<SiteFacts>, noted: Vec<ZoneEvent>, moment: Moment) -> Self {
-        Self::of(loaded, BTreeMap::new(), &Dated { noted, ..Dated::default() }, moment)
+        Self::of(loaded, Arc::default(), &Dated { noted, ..Dated::default() }, moment)
     }
 
     pub fn units(&self) -> UnitSystem {
@@ -234,7 +246,7 @@ impl SensorStates {
 
     /// Readings of its own, if a sensor has any lately.
     pub fn own(&self, id: i64) -> Option<&ByChannel> {
-        self.heard.get(&id).filter(|r| r.keys().any(|c| *c != Channel::Battery))
+        self.heard.0.get(&id).filter(|r| r.keys().any(|c| *c != Channel::Battery))
     }
 
     /// Its own readings, else the site's record as it would have read it.

@@ -233,7 +233,7 @@ fn slot_words(bench: &Workbench, advice: &WeekAdvice, slot: i32) -> String {
     let short = advice.left_short(slot).map_or(String::new(), |(station, by)| {
         let zone = bench.installation.zones.iter().find(|own| own.zone.number == station);
         let name = zone.map_or(String::new(), |own| format!(" {}", own.zone.name));
-        format!("; so set, {station}{name} stays {} short", depth(bench.units(), by))
+        format!(", {station}{name} stays {} short", depth(bench.units(), by))
     });
     format!("{asked}{short}; ")
 }
