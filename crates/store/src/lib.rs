@@ -91,6 +91,22 @@ pub enum StoreError {
     },
 }
 
+impl StoreError {
+    /// Whether the database went away meanwhile, so that the same may well succeed once it is back.
+    #[must_use]
+    pub fn is_passing(&self) -> bool {
+        use diesel::result::{DatabaseErrorKind as Kind, Error};
+        match self {
+            Self::Unreachable(_) | Self::Query(Error::BrokenTransactionManager) => true,
+            Self::Query(Error::DatabaseError(Kind::ClosedConnection | Kind::UnableToSendCommand, _)) => true,
+            Self::Query(Error::DatabaseError(Kind::Unknown, info)) => info.message().contains("connection"),
+            Self::Query(Error::RollbackErrorOnCommit { .. }) => true,
+            Self::Shared(error) => error.is_passing(),
+            _ => false,
+        }
+    }
+}
+
 impl From<diesel::result::Error> for StoreError {
     fn from(error: diesel::result::Error) -> Self {
         use diesel::result::{DatabaseErrorKind, Error};

@@ -257,6 +257,10 @@ impl Store {
                 .get_result(&mut progress)?;
             if stop { Err(StoreError::Cancelled) } else { Ok(()) }
         });
+        // It stays accepted, for the next attempt to take in.
+        if result.as_ref().is_err_and(StoreError::is_passing) {
+            return result;
+        }
         let outcome = match &result {
             Ok(counts) => {
                 Ok(format!("{} new, {} changed, {} already known", counts.new, counts.changed, counts.same))
