@@ -128,7 +128,7 @@ impl QueryFragment<Pg> for AskedQuery<'_> {
         if self.site_id.is_none() {
             out.push_sql(", (SELECT COALESCE(sum(revision), 0)::bigint FROM sites)");
         } else {
-            out.push_sql(", 0::bigint");
+            out.push_sql(", NULL::bigint");
         }
         out.push_sql(
             " FROM sessions x JOIN users u ON u.id = x.user_id \
@@ -163,7 +163,7 @@ impl Query for AskedQuery<'_> {
         Nullable<Timestamptz>,
         Nullable<BigInt>,
         Nullable<Array<BigInt>>,
-        BigInt,
+        Nullable<BigInt>,
     );
 }
 
@@ -183,14 +183,14 @@ struct AskedRow {
     last_at: Option<jiff_diesel::Timestamp>,
     ahead_seconds: Option<i64>,
     given: Option<Vec<i64>>,
-    all_revisions: i64,
+    everywhere: Option<i64>,
 }
 
 impl AskedRow {
-    fn asked(self, about: Option<i64>) -> Result<Asked> {
+    fn asked(self) -> Result<Asked> {
         let scope = Scope::of(self.given);
         Ok(Asked {
-            everywhere: about.is_none().then_some(self.all_revisions),
+            everywhere: self.everywhere,
             site: self.site_id.and_then(|id| scope.site(id)).map(|id| SiteStamp {
                 id,
                 revision: self.revision,
@@ -428,7 +428,7 @@ impl Store {
     pub fn asked(&self, token_sha256: &[u8], site_id: Option<i64>) -> Result<Option<Asked>> {
         let asked = AskedQuery { token_sha256, site_id };
         let row: Option<AskedRow> = asked.get_result(&mut self.connection()?).optional()?;
-        row.map(|row| row.asked(site_id)).transpose()
+        row.map(AskedRow::asked).transpose()
     }
 
     /// Ends a session.

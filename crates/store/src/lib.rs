@@ -99,7 +99,6 @@ impl StoreError {
         match self {
             Self::Unreachable(_) | Self::Query(Error::BrokenTransactionManager) => true,
             Self::Query(Error::DatabaseError(Kind::ClosedConnection | Kind::UnableToSendCommand, _)) => true,
-            Self::Query(Error::DatabaseError(Kind::Unknown, info)) => info.message().contains("connection"),
             Self::Query(Error::RollbackErrorOnCommit { .. }) => true,
             Self::Shared(error) => error.is_passing(),
             _ => false,

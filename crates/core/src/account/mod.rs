@@ -13,5 +13,9 @@ pub mod sky;
 pub mod whole;
 pub mod zone;
 
+/// Share of what is missing below which a watering is too little, and above which it is too much (our stated
+/// bounds).
+pub const ENOUGH: (f64, f64) = (0.7, 1.3);
+
 #[cfg(test)]
 mod tests;

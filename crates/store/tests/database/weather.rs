@@ -129,6 +129,40 @@ fn a_failing_import_leaves_the_record_as_it_was() {
 }
 
 #[test]
+fn an_import_whose_database_goes_away_stays_accepted_and_is_taken_in_by_the_next_attempt() {
+    use diesel::{Connection, PgConnection, RunQueryDsl};
+    let world = world();
+    let World { store, site, database, .. } = &world;
+    let draft = started(&world, 1200);
+    let days = raw(&days(1200, 20.0));
+    // Whoever holds the draft's row stops the import where it tells how far it is; there its connections end.
+    let mut holder = PgConnection::establish(&database.url).unwrap();
+    let mut run = |sql: &str| diesel::sql_query(sql).execute(&mut holder).unwrap();
+    run("BEGIN");
+    run(&format!("SELECT FROM weather_drafts WHERE id = {} FOR UPDATE", draft.id));
+    let broken = std::thread::scope(|scope| {
+        let importing = scope.spawn(|| store.run_draft(&draft, (&days, &[])));
+        let waits = "SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE datname = current_database() \
+                     AND pid <> pg_backend_pid() AND EXISTS (SELECT FROM pg_stat_activity w \
+                     WHERE w.datname = current_database() AND w.wait_event_type = 'Lock')";
+        while run(waits) == 0 && !importing.is_finished() {
+            std::thread::sleep(std::time::Duration::from_millis(5));
+        }
+        importing.join().unwrap().unwrap_err()
+    });
+    run("ROLLBACK");
+    assert!(broken.is_passing(), "{broken:?}");
+    let state = || store.read(|s| s.draft(*site, draft.id)).unwrap().unwrap().state;
+    assert_eq!((state(), store.read(|s| s.imports(*site)).unwrap()), (DraftState::Running, vec![]));
+    let (again, _) = store.running_draft(draft.id).unwrap().expect("it waits for the next attempt");
+    store.run_draft(&again, (&days, &[])).unwrap();
+    assert_eq!(
+        (state(), store.read(|s| s.raw_days(draft.source_id)).unwrap().len()),
+        (DraftState::Done, 1200)
+    );
+}
+
+#[test]
 fn a_cancelled_import_stores_nothing_and_says_so() {
     let world = world();
     let World { store, site, .. } = &world;

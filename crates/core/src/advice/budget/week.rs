@@ -2,6 +2,7 @@
 //! base minutes bring.
 
 use super::{Base, PercentageSlot, best, percents_on, week_end};
+use crate::account::ENOUGH;
 use crate::account::nights::free_nights;
 use crate::account::sky::SkyHours;
 use crate::account::sky::{DemandFrom, et0_of};
@@ -16,9 +17,6 @@ use jiff::civil::Date;
 
 /// Days that the percentage of a week looks back on.
 pub const TRAILING_DAYS: i32 = 7;
-
-/// Share of its need below which a zone is left short (our stated bound).
-const MOST_OF_NEED: f64 = 0.7;
 
 /// One zone of a week.
 #[derive(Debug, Clone, PartialEq)]
@@ -82,7 +80,7 @@ impl WeekAdvice {
     #[must_use]
     pub fn left_short(&self, slot: usize) -> Option<(u16, Millimetres)> {
         let own = self.zones.iter().filter(|zone| zone.slots.contains(&slot));
-        let short = own.filter(|zone| zone.given.mm() < MOST_OF_NEED * zone.need.mm());
+        let short = own.filter(|zone| zone.given.mm() < ENOUGH.0 * zone.need.mm());
         short.map(|zone| (zone.station, zone.need - zone.given)).max_by(|a, b| a.1.mm().total_cmp(&b.1.mm()))
     }
 }

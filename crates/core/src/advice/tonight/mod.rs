@@ -11,7 +11,7 @@ mod verdict;
 
 pub use needs::{Because, Decision, Refill, StateFrom, ZoneTonight, refill};
 pub use notices::Notice;
-pub use verdict::{ENOUGH, RUNS_OFF_SHARE, Verdict, Will};
+pub use verdict::{Verdict, Will, is_too_much};
 
 use crate::account::nights::{night_of, rained};
 use crate::account::running::{BoxFacts, BoxRun, running};

@@ -1,6 +1,8 @@
 //! Tonight at its edges: needs, the box's own runs, and the verdict between them.
 
+use super::verdict::RUNS_OFF_SHARE;
 use super::*;
+use crate::account::ENOUGH;
 use crate::account::running::SensorFacts;
 use crate::controller::Card;
 use crate::controller::ordinance::{AllowedDays, samples};

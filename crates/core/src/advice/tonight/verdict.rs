@@ -1,5 +1,6 @@
 //! What the box will do, held against what a zone needs.
 
+use crate::account::ENOUGH;
 use crate::account::nights::ZoneNight;
 use crate::account::running::{BoxRun, Holder};
 use crate::account::zone::Ahead;
@@ -7,13 +8,10 @@ use crate::quantity::time::Seconds;
 use crate::quantity::units::Millimetres;
 use jiff::Timestamp;
 
-/// Share of what is missing below which a watering is too little, and above which it is too much (our stated
-/// bounds).
-pub const ENOUGH: (f64, f64) = (0.7, 1.3);
 /// Missing less than this share of what a watering brings, the zone did not need it.
 const NOT_NEEDED_SHARE: f64 = 0.25;
 /// Share of what is put down that may run off before that is what is wrong (our stated bound).
-pub const RUNS_OFF_SHARE: f64 = 0.2;
+pub(super) const RUNS_OFF_SHARE: f64 = 0.2;
 
 /// What a box will do to a zone tonight.
 #[derive(Debug, Clone, PartialEq)]
@@ -110,6 +108,12 @@ impl Verdict {
     }
 }
 
+/// Whether a net depth is well above what is missing.
+#[must_use]
+pub fn is_too_much(net: Millimetres, missing: Millimetres) -> bool {
+    net.mm() > ENOUGH.1 * missing.mm()
+}
+
 /// What a verdict is judged from.
 pub(super) struct Judged<'a> {
     pub will: &'a Will,
@@ -142,7 +146,7 @@ pub(super) fn judge(of: &Judged<'_>) -> Verdict {
     let (stays, missing) = (of.will.stays().mm(), of.missing.mm());
     if missing <= NOT_NEEDED_SHARE * stays {
         Verdict::NotNeeded
-    } else if stays > ENOUGH.1 * missing {
+    } else if is_too_much(of.will.stays(), of.missing) {
         Verdict::TooMuch
     } else if of.will.runs_off() > RUNS_OFF_SHARE {
         Verdict::RunsOff

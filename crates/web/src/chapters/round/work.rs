@@ -186,6 +186,7 @@ fn calls_of(
     let climate: &Climate = &bench.climate;
     let base = Base::new(&bench.installation, &set.settings, bench.today.year());
     let advice = week(&base, climate, bench.today);
+    let names = Names { installation: &bench.installation, settings: &set.settings, units: bench.units() };
     let weather = format!(
         "{} of ET, {} of rain in seven days{}",
         depth(bench.units(), advice.et0),
@@ -211,7 +212,7 @@ fn calls_of(
                 },
                 set: *set_at,
                 advised: *advised,
-                because: [slot_words(bench, &advice, slot), weather.clone()].concat(),
+                because: format!("{}{weather}", slot_words(&names, &advice, slot)),
                 week: bench.today,
                 record_ended,
             }
@@ -221,7 +222,7 @@ fn calls_of(
 }
 
 /// What the zones of a percentage would each have it stand at, and which the best of them leaves short.
-fn slot_words(bench: &Workbench, advice: &WeekAdvice, slot: i32) -> String {
+fn slot_words(names: &Names<'_>, advice: &WeekAdvice, slot: i32) -> String {
     let slot = usize::try_from(slot).unwrap_or(usize::MAX);
     let Some((low, high)) = advice.asked(slot) else { return String::new() };
     let (low, high) = (plain(low, 0), plain(high, 0));
@@ -231,9 +232,7 @@ fn slot_words(bench: &Workbench, advice: &WeekAdvice, slot: i32) -> String {
         format!("zones ask for {low} to {high} %")
     };
     let short = advice.left_short(slot).map_or(String::new(), |(station, by)| {
-        let zone = bench.installation.zones.iter().find(|own| own.zone.number == station);
-        let name = zone.map_or(String::new(), |own| format!(" {}", own.zone.name));
-        format!(", {station}{name} stays {} short", depth(bench.units(), by))
+        format!(", {} stays {} short", names.station(station), depth(names.units, by))
     });
     format!("{asked}{short}; ")
 }

@@ -3,12 +3,13 @@
 use super::Decided;
 use super::drawings::{self, SoilColumn};
 use super::words;
-use crate::page::quantities::{clock, cycles, depth};
+use crate::page::quantities::{clock, cycles, depth, volume};
 use crate::page::sensor_words::holders;
 use crate::page::working::{InputView, StepView, Working};
 use jiff::Timestamp;
 use upland_core::account::running::BoxRun;
-use upland_core::advice::tonight::{Decision, Verdict, Will, ZoneTonight};
+use upland_core::advice::tonight::{Decision, Verdict, Will, ZoneTonight, is_too_much};
+use upland_core::quantity::units::{Litres, Millimetres, Minutes};
 use upland_core::site::UnitSystem;
 
 /// A side of the comparison: a number that opens, when, and how much.
@@ -59,7 +60,7 @@ fn fix(zone: &ZoneTonight, number: u8) -> Option<(String, &'static str)> {
         Verdict::Right => None,
         Verdict::NotNeeded | Verdict::TooMuch => Some((programs, "Lessen it")),
         Verdict::RunsOff => {
-            let more = zone.will.as_ref().is_some_and(|will| words::is_more(will.brings, zone.depletion));
+            let more = zone.will.as_ref().is_some_and(|will| is_too_much(will.brings, zone.depletion));
             Some((programs, if more { "Split its run and lessen it" } else { "Split its run" }))
         }
         Verdict::TooLittle | Verdict::NothingReaches => Some((programs, "Give it more")),
@@ -115,10 +116,7 @@ fn needs(zone: &ZoneTonight, decided: &Decided) -> Side {
         (_, Some(own)) => {
             let first = night.layout.runs.iter().find(|r| r.number == number);
             let start = clock(first.and_then(|r| night.at(r.from_minute)).as_ref());
-            let gross =
-                zone.resolved.rate.value.over_time(upland_core::quantity::units::Minutes::from_min(
-                    f64::from(own.total_minutes()),
-                ));
+            let gross = zone.resolved.rate.value.over_time(Minutes::from_min(f64::from(own.total_minutes())));
             Side { what: cycles(own), id, when: format!("{start}: {}", depth(units, gross)) }
         }
     }
@@ -202,22 +200,28 @@ fn input(name: &'static str, value: String) -> InputView {
     InputView { name, value, origin: None, is_default: false }
 }
 
-/// Millimetres that two sides of all zones bring, where areas are known.
-pub(super) fn total(
-    units: UnitSystem,
-    zones: &[ZoneTonight],
-    of: impl Fn(&ZoneTonight) -> Option<upland_core::quantity::units::Millimetres>,
-) -> Option<(String, bool)> {
-    let (mut sum, mut any, mut all) = (upland_core::quantity::units::Litres::ZERO, false, true);
-    for zone in zones {
-        let Some(gross) = of(zone).filter(|mm| mm.mm() > 0.0) else { continue };
-        match zone.zone.area {
-            Some(area) => {
-                sum = sum + gross.over(area);
+/// Litres in all, and whether every zone's are known; `None` where none are.
+pub(super) fn sum(litres: impl Iterator<Item = Option<Litres>>) -> Option<(Litres, bool)> {
+    let (mut sum, mut any, mut all) = (Litres::ZERO, false, true);
+    for own in litres {
+        match own {
+            Some(litres) => {
+                sum = sum + litres;
                 any = true;
             }
             None => all = false,
         }
     }
-    any.then(|| (crate::page::quantities::volume(units, sum), all))
+    any.then_some((sum, all))
+}
+
+/// What depths over zones come to.
+pub(super) fn total(
+    units: UnitSystem,
+    zones: &[ZoneTonight],
+    of: impl Fn(&ZoneTonight) -> Option<Millimetres>,
+) -> Option<(String, bool)> {
+    let wet = |zone: &ZoneTonight| Some((of(zone).filter(|mm| mm.mm() > 0.0)?, zone.zone.area));
+    let litres = zones.iter().filter_map(wet).map(|(gross, area)| area.map(|area| gross.over(area)));
+    sum(litres).map(|(litres, all)| (volume(units, litres), all))
 }

@@ -76,7 +76,7 @@ pub(super) fn build(decided: &Decided) -> TodayView {
         }
         rows.push(row::row(decided, zone));
     }
-    let total = total_volume(tonight.running());
+    let total = row::sum(tonight.running().map(|zone| zone.volume));
     if let Some((litres, known)) = total {
         workings.push(volume_working(decided, litres, known));
     }
@@ -128,26 +128,11 @@ pub(super) fn build(decided: &Decided) -> TodayView {
 
 /// Water that the due zones need to be full, where window or law leave some of it for another night.
 fn needed(tonight: &Tonight, units: UnitSystem) -> Option<String> {
-    let whole = |zone: &ZoneTonight| matches!(zone.decision, Decision::Runs);
     let due = |zone: &ZoneTonight| zone.decision == Decision::Deferred || zone.cycles.is_some();
-    let needs = row::total(units, &tonight.zones, |zone| due(zone).then_some(zone.refill.gross));
-    let any_cut = tonight.zones.iter().any(|zone| due(zone) && !whole(zone));
-    needs.filter(|_| any_cut).map(at_least)
-}
-
-/// Litres of the zones that are advised to run, and whether every area is known; `None` without any area.
-fn total_volume<'a>(running: impl Iterator<Item = &'a ZoneTonight>) -> Option<(Litres, bool)> {
-    let (mut sum, mut any, mut all) = (Litres::ZERO, false, true);
-    for zone in running {
-        match zone.volume {
-            Some(litres) => {
-                sum = sum + litres;
-                any = true;
-            }
-            None => all = false,
-        }
+    if tonight.zones.iter().all(|zone| !due(zone) || zone.decision == Decision::Runs) {
+        return None;
     }
-    any.then_some((sum, all))
+    row::total(units, &tonight.zones, |zone| due(zone).then_some(zone.refill.gross)).map(at_least)
 }
 
 fn volume_working(decided: &Decided, total: Litres, known: bool) -> Working {

@@ -5,10 +5,10 @@ use crate::page::quantities::{capital, depth, flow, in_words, in_words_capital, 
 use jiff::civil::Date;
 use jiff::tz::TimeZone;
 use upland_core::account::nights::Barred;
-use upland_core::advice::tonight::{Because, Decision, ENOUGH, Notice, Verdict, ZoneTonight};
+use upland_core::advice::tonight::{Because, Decision, Notice, Verdict, ZoneTonight, is_too_much};
 use upland_core::controller::schedule::Rest;
 use upland_core::quantity::ratio::Share;
-use upland_core::quantity::units::Millimetres;
+use upland_core::quantity::units::{Millimetres, Minutes};
 use upland_core::site::UnitSystem;
 
 /// Names a recent day by its weekday, an older or later one by its date.
@@ -81,7 +81,7 @@ pub(crate) fn because(zone: &ZoneTonight, (units, tz): (UnitSystem, &TimeZone), 
             "{} on a slope of {} % takes {} min before runoff, so {} cycles.",
             capital(zone.zone.soil.label()),
             plain(zone.resolved.slope_pct.value, 1),
-            plain(longest.min_value().floor().max(1.0), 0),
+            cycle_minutes(longest),
             in_words(usize::try_from(cycles.count).unwrap_or(usize::MAX))
         ));
     }
@@ -98,9 +98,9 @@ pub(crate) fn because(zone: &ZoneTonight, (units, tz): (UnitSystem, &TimeZone), 
     sentences.join(" ")
 }
 
-/// Whether a depth is well above what is missing.
-pub(super) fn is_more(brings: Millimetres, missing: Millimetres) -> bool {
-    brings.mm() > ENOUGH.1 * missing.mm()
+/// The longest cycle before runoff that a box can be set to, in minutes.
+fn cycle_minutes(longest: Minutes) -> String {
+    plain(longest.min_value().floor().max(1.0), 0)
 }
 
 /// What the box brings against what is missing, where that needs a word.
@@ -114,9 +114,9 @@ fn compared(zone: &ZoneTonight, units: UnitSystem) -> Option<String> {
         Verdict::RunsOff => {
             let off = share(Share::from_fraction(will.runs_off()));
             let cycles = zone.resolved.cycle_limit.longest.map_or("shorter cycles".to_owned(), |longest| {
-                format!("cycles of at most {} min", plain(longest.min_value().floor().max(1.0), 0))
+                format!("cycles of at most {} min", cycle_minutes(longest))
             });
-            let more = if is_more(will.brings, zone.depletion) { ", more than is missing" } else { "" };
+            let more = if is_too_much(will.brings, zone.depletion) { ", more than is missing" } else { "" };
             Some(format!(
                 "{off} of what the box puts down runs off: {brings} net stay of the {missing} that are missing. In {cycles}, \
                  with a soak between, it would bring {}{more}.",
