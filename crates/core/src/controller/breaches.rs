@@ -7,6 +7,36 @@ use jiff::tz::TimeZone;
 use jiff::{Timestamp, ToSpan};
 use std::collections::{BTreeMap, BTreeSet};
 
+/// The dates on which a subject ran, by weeks from Monday, as long as each is within what the law allows then.
+pub struct WeekDays<'a> {
+    law: &'a Law,
+    subject: Subject,
+    kept: BTreeMap<Date, BTreeSet<Date>>,
+}
+
+impl<'a> WeekDays<'a> {
+    /// Nothing ran yet.
+    #[must_use]
+    pub fn new(law: &'a Law, subject: Subject) -> Self {
+        Self { law, subject, kept: BTreeMap::new() }
+    }
+
+    /// Runs on a date, dates in order: what is allowed in its week, and by which ordinance, when it is one too many. One
+    /// that is too many does not use up another.
+    pub fn too_many(&mut self, date: Date) -> Option<(u8, usize)> {
+        let week = self.kept.entry(monday_of(date)).or_default();
+        if week.contains(&date) {
+            return None;
+        }
+        let most = self.law.most_days_a_week(Some(self.subject), date);
+        let broken = most.filter(|(most, _)| week.len() >= usize::from(*most));
+        if broken.is_none() {
+            week.insert(date);
+        }
+        broken
+    }
+}
+
 /// Of some runs of a subject, in order of time, those that its law forbids: by day or hour, as more days of a week
 /// (from Monday) than are allowed, or because the minutes of their date are used up. Rain is not asked about.
 ///
@@ -21,7 +51,7 @@ pub fn breaches(law: &Law, subject: Subject, runs: &[(Timestamp, Timestamp)], tz
     let to = date_of(last.0).checked_add(1.day()).unwrap_or(Date::MAX);
     let closed = merged(&law.forbidden(Some(subject), date_of(first.0), to, tz));
     let mut minutes: BTreeMap<Date, Seconds> = BTreeMap::new();
-    let mut days: BTreeMap<Date, BTreeSet<Date>> = BTreeMap::new();
+    let mut days = WeekDays::new(law, subject);
     let mut broken = |&(from, until): &(Timestamp, Timestamp)| {
         // The spans do not touch, so they end in the order in which they begin.
         let after = closed.partition_point(|span| span.1 <= from);
@@ -31,14 +61,7 @@ pub fn breaches(law: &Law, subject: Subject, runs: &[(Timestamp, Timestamp)], tz
         *used = *used + Seconds::between(from, until);
         let most = law.most_minutes_a_day(Some(subject), date);
         let too_long = most.is_some_and(|(most, _)| *used > Seconds::from_min(most.into()));
-        let week = days.entry(monday_of(date)).or_default();
-        let most = law.most_days_a_week(Some(subject), date);
-        // A day that is one too many does not use up another.
-        let too_often =
-            !week.contains(&date) && most.is_some_and(|(most, _)| week.len() >= usize::from(most));
-        if !too_often {
-            week.insert(date);
-        }
+        let too_often = days.too_many(date).is_some();
         in_closed || too_long || too_often
     };
     runs.iter().map(&mut broken).collect()

@@ -78,6 +78,13 @@ fn decided(main: Hours) -> Time {
     if main.from >= time(12, 0, 0, 0) { EVENING.min(main.from) } else { EVENING }
 }
 
+/// The evening on which the night began in which an instant lies: from when one night is decided to when the next is.
+#[must_use]
+pub fn night_at(at: &jiff::Zoned, main: Hours) -> Date {
+    let date = at.date();
+    if at.time() >= decided(main) { date } else { date.yesterday().unwrap_or(date) }
+}
+
 /// Where some hours lie in the night that is decided at a time of an evening.
 fn placed(evening: Date, decided: Time, hours: Hours, tz: &TimeZone) -> (Timestamp, Timestamp) {
     let next = |date: Date| date.checked_add(1.day()).unwrap_or(date);
@@ -114,6 +121,34 @@ mod tests {
         let clock = |at: Timestamp| at.strftime("%d %H").to_string();
         let spans = windows.spans(date(2026, 7, 14), &TimeZone::UTC);
         spans.into_iter().map(|(a, b)| format!("{} to {}", clock(a), clock(b))).collect()
+    }
+
+    #[test]
+    fn an_instant_lies_in_the_night_whose_windows_may_hold_it() {
+        let at = |day, hour| date(2026, 7, day).at(hour, 0, 0, 0).to_zoned(TimeZone::UTC).unwrap();
+        for main in [hours(22, 6), hours(2, 6), hours(21, 4)] {
+            for (day, hour, evening) in [(14, 20, 14), (14, 19, 13), (15, 0, 14), (15, 19, 14), (15, 20, 15)]
+            {
+                assert_eq!(night_at(&at(day, hour), main), date(2026, 7, evening), "{main:?} {day} {hour}");
+            }
+        }
+        // A main window of the afternoon decides its own night.
+        assert_eq!(night_at(&at(14, 14), hours(14, 16)), date(2026, 7, 14));
+        assert_eq!(night_at(&at(14, 13), hours(14, 16)), date(2026, 7, 13));
+        // Every hour of every window belongs to the night in which it is laid.
+        for (main, other) in
+            [(hours(22, 6), hours(12, 14)), (hours(2, 6), hours(21, 23)), (hours(2, 6), hours(19, 20))]
+        {
+            for (from, until) in
+                Windows::new(main, main, Some(other)).spans(date(2026, 7, 14), &TimeZone::UTC)
+            {
+                let mut at = from.to_zoned(TimeZone::UTC);
+                while at.timestamp() < until {
+                    assert_eq!(night_at(&at, main), date(2026, 7, 14), "{at}");
+                    at = &at + jiff::SignedDuration::from_mins(30);
+                }
+            }
+        }
     }
 
     #[test]

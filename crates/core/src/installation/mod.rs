@@ -234,10 +234,16 @@ impl Installation {
         Subject { box_number: self.box_number, station, head }
     }
 
-    /// The windows of a station; those of the site where no zone is wired.
+    /// The windows of a station on the date for which the box stands; those of the site where no zone is wired.
     #[must_use]
     pub fn windows_of(&self, station: u16) -> Windows {
-        let own = self.zone(station).map(|own| self.windows.of(&own.zone, self.on));
+        self.windows_on(station, self.on)
+    }
+
+    /// The windows of a station in the night that begins on an evening: a zone may have grown in by then.
+    #[must_use]
+    pub fn windows_on(&self, station: u16, evening: Date) -> Windows {
+        let own = self.zone(station).map(|own| self.windows.of(&own.zone, evening));
         own.unwrap_or_else(|| self.windows.of_site())
     }
 
@@ -259,18 +265,26 @@ impl Installation {
         Hours { from: clock(from), until: clock(until) }
     }
 
-    /// The open spans of some windows in the nights around some dates, in order.
+    /// The windows of a station in each of the nights around some dates, by their evenings.
     #[must_use]
-    pub fn spans(&self, windows: Windows, from: Date, to: Date) -> Vec<(Timestamp, Timestamp)> {
+    pub fn windows_around(&self, station: u16, from: Date, to: Date) -> Vec<(Date, Windows)> {
         // A window of the next day that goes on past midnight ends two days after its evening.
         let mut evening = from.checked_sub(2.days()).unwrap_or(from);
         let last = to.checked_add(1.day()).unwrap_or(to);
         let mut out = Vec::new();
         while evening <= last {
-            out.extend(windows.spans(evening, &self.tz));
+            out.push((evening, self.windows_on(station, evening)));
             let Ok(next) = evening.tomorrow() else { break };
             evening = next;
         }
+        out
+    }
+
+    /// The open spans of the windows of some nights, in order.
+    #[must_use]
+    pub fn open_spans(&self, nights: &[(Date, Windows)]) -> Vec<(Timestamp, Timestamp)> {
+        let mut out: Vec<_> =
+            nights.iter().flat_map(|(evening, windows)| windows.spans(*evening, &self.tz)).collect();
         out.sort_unstable();
         out
     }

@@ -11,13 +11,14 @@ use crate::account::whole::{Facts, SiteAccount, Way, begins, end_of, of_site};
 use crate::account::zone::{AccountDay, AccountHour, ZoneFacts, account};
 use crate::controller::breaches::breaches;
 use crate::controller::schedule::Rest;
+use crate::controller::windows::night_at;
 use crate::quantity::ratio::Share;
-use crate::quantity::time::{Hours, Seconds, midnight, monday_of};
+use crate::quantity::time::{Seconds, midnight, monday_of};
 use crate::quantity::units::{Litres, Millimetres};
 use crate::sensors::state::Cause;
 use crate::site::{ResolvedZone, Zone};
+use jiff::Timestamp;
 use jiff::civil::Date;
-use jiff::{SignedDuration, Timestamp};
 use std::collections::BTreeMap;
 
 /// A part of a zone: a quarter of it gets least, a quarter most.
@@ -261,14 +262,19 @@ fn zone_result(
     }
 }
 
-/// Waterings that begin or end outside the water window.
+/// Waterings that do not lie within one opening of the water window.
 fn outside(facts: &Facts, zone: &Zone, waterings: &[Watering]) -> u32 {
-    let holds = |at: Timestamp| {
-        let at = at.to_zoned(facts.tz.clone());
-        facts.site.windows.of(zone, at.date()).hold(at.time())
+    let windows = &facts.site.windows;
+    let inside = |own: &Watering| {
+        let evening = night_at(&own.from.to_zoned(facts.tz.clone()), windows.main);
+        // A window may lie over the hour at which one night ends and the next is decided.
+        let nights = [Some(evening), evening.yesterday().ok()];
+        nights.into_iter().flatten().any(|evening| {
+            let spans = windows.of(zone, evening).spans(evening, &facts.tz);
+            spans.iter().any(|(open, shut)| *open <= own.from && own.until <= *shut)
+        })
     };
-    let of = |w: &&Watering| !(holds(w.from) && holds(w.until - SignedDuration::from_secs(1)));
-    u32::try_from(waterings.iter().filter(of).count()).unwrap_or(u32::MAX)
+    u32::try_from(waterings.iter().filter(|own| !inside(own)).count()).unwrap_or(u32::MAX)
 }
 
 /// Waterings of a zone that its law forbids.
@@ -340,11 +346,6 @@ fn worst_week(days: &[AccountDay]) -> Option<(Date, Millimetres)> {
     weeks.into_iter().max_by(|a, b| a.1.mm().total_cmp(&b.1.mm()).then(b.0.cmp(&a.0)))
 }
 
-/// What is taken off an instant of a night so that the date of its evening is left.
-fn noon_to_window(window: Hours) -> SignedDuration {
-    if window.cross_midnight() { SignedDuration::from_hours(12) } else { SignedDuration::ZERO }
-}
-
 fn site_result(
     (facts, found, counted): (&Facts, &SiteAccount, Way),
     zones: &[ZoneResult],
@@ -368,7 +369,7 @@ fn site_result(
         Way::AsAdvised => {
             let window = facts.site.windows.main;
             let length = Seconds::from_min(i64::from(window.minutes()));
-            let night = |at: Timestamp| (at - noon_to_window(window)).to_zoned(facts.tz.clone()).date();
+            let night = |at: Timestamp| night_at(&at.to_zoned(facts.tz.clone()), window);
             in_turn(&flows, (supply, length), &span, night)
         }
         Way::Best | Way::AsSet => demand(&flows, supply, &span),

@@ -518,3 +518,48 @@ fn nights_on_which_a_run_was_held_are_known_by_their_date() {
     let free = tried(&way(Named::NoSensors), &facts);
     assert!(free.zones.iter().all(|z| z.held.is_empty()));
 }
+
+#[test]
+fn a_watering_is_outside_unless_one_opening_of_its_windows_holds_it_whole() {
+    use crate::ground::planting::GrowIn;
+    use crate::quantity::time::Hours;
+    use crate::quantity::units::Metres;
+    let mut facts = facts_of(&zones(), Settings::clean(&twelve_stations()));
+    let hours = |from, until| Hours { from: time(from, 0, 0, 0), until: time(until, 0, 0, 0) };
+    facts.site.windows.main = hours(22, 5);
+    let mut outside = |start, minutes, second: Option<Hours>, grow_in: Option<Date>| {
+        let mut settings = set(0);
+        settings.programs[0].starts = vec![start];
+        settings.programs[0].run_times.clear();
+        settings.set_run_time(0, 1, Seconds::from_min(minutes));
+        facts.boxes[0].versions[0].1 = settings;
+        facts.site.windows.second = second;
+        facts.site.windows.grow_in = Some(hours(10, 15));
+        let planting = &mut facts.zones.iter_mut().find(|(zone, _)| zone.number == 1).unwrap().0.planting;
+        planting.grow_in = grow_in.map(|until| GrowIn {
+            from: SPAN.0 - 1.day(),
+            until,
+            factor: 1.0,
+            root_depth: Metres::from_m(0.1),
+        });
+        let way = Named::AsSet.way("as-set");
+        let result = run_mean(&way, &facts, SPAN, None).unwrap();
+        let own = result.zones.iter().find(|zone| zone.station == 1).unwrap();
+        assert!(own.runs > 40, "{}", own.runs);
+        (own.outside, own.runs)
+    };
+    let (none, _) = outside(time(2, 0, 0, 0), 30, None, None);
+    assert_eq!(none, 0);
+    assert_eq!(outside(time(4, 30, 0, 0), 30, None, None).0, 0, "it ends with the window");
+    let (all, runs) = outside(time(4, 30, 0, 0), 31, None, None);
+    assert_eq!(all, runs);
+    assert_eq!(outside(time(23, 45, 0, 0), 60, None, None).0, 0, "over midnight");
+    assert_eq!(outside(time(6, 0, 0, 0), 60, Some(hours(6, 8)), None).0, 0, "in the second");
+    let (all, runs) = outside(time(4, 30, 0, 0), 120, Some(hours(6, 8)), None);
+    assert_eq!(all, runs, "begun in one and ended in the other");
+    // Mondays, Wednesdays and Fridays in May; the window of the grow-in holds through the night of its last day.
+    let (grown_in, runs) = outside(time(11, 0, 0, 0), 30, None, Some(date(2026, 5, 5)));
+    assert_eq!(runs - grown_in, 3, "the first, the fourth, and the sixth in the night of the fifth");
+    let (young, runs) = outside(time(2, 0, 0, 0), 30, None, Some(date(2026, 5, 5)));
+    assert_eq!(young, 3, "of {runs}, at night: those three are for the day");
+}

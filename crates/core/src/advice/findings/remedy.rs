@@ -398,7 +398,7 @@ fn other_days(installation: &Installation, settings: &Settings, program: usize, 
     let law = &installation.law;
     // Days are chosen for whoever is bound most.
     let subject = p.run_times.iter().map(|(n, _)| installation.subject(*n)).find(|s| !law.exempts(*s, from));
-    let span = (0..i64::from(super::WEEKS) * 7).filter_map(|k| from.checked_add(k.days()).ok());
+    let span = || (0..i64::from(super::WEEKS) * 7).filter_map(|k| from.checked_add(k.days()).ok());
     // A run may go on past midnight, and then the next date counts as well.
     let over_midnight = p.starts.iter().any(|s| *s >= NOON);
     let allowed = |date: Date| {
@@ -408,7 +408,7 @@ fn other_days(installation: &Installation, settings: &Settings, program: usize, 
     };
     let mut open = [true; 7];
     let (mut odd, mut even) = (true, true);
-    for date in span {
+    for date in span() {
         if !allowed(date) {
             if let Some(day) = open.get_mut(weekday_index(date)) {
                 *day = false;
@@ -416,7 +416,9 @@ fn other_days(installation: &Installation, settings: &Settings, program: usize, 
             if date.day() % 2 == 1 { odd = false } else { even = false }
         }
     }
-    let most = law.most_days_a_week(subject, from).map_or(7, |(most, _)| usize::from(most));
+    // The tightest of these weeks: a law may begin or end in them.
+    let counts = span().filter_map(|date| law.most_days_a_week(subject, date));
+    let most = counts.map(|(most, _)| usize::from(most)).min().unwrap_or(7);
     let mut out = Vec::new();
     let mut offer = |week: [bool; 7]| {
         let thinned = thin(week, most);

@@ -96,6 +96,35 @@ fn runs_past_the_window_are_worked_back_into_it() {
 }
 
 #[test]
+fn a_law_that_begins_or_ends_within_a_week_counts_the_days_as_a_trial_does() {
+    use crate::controller::breaches::breaches;
+    use crate::controller::ordinance::AllowedDays;
+    use crate::controller::ordinance::samples::ban;
+    use crate::controller::schedule::YearSpan;
+    let mut installation = installation();
+    let settings = sound();
+    let runs = expand(&settings, &installation.card, &installation.tz, FROM, last_day(FROM, WEEKS));
+    let own: Vec<_> = runs.iter().filter(|run| run.station == 1).map(|run| (run.start, run.end)).collect();
+    let mut worst = Vec::new();
+    for (from, until) in
+        [(-9, -1), (-9, 1), (-9, 2), (1, 1), (1, 2), (2, 6), (6, 9), (24, 40), (27, 90), (40, 90)]
+    {
+        let day = |k: i32| FROM.checked_add(k.days()).map(|date| (date.month(), date.day())).unwrap();
+        let mut ordinance = ban(AllowedDays::Any, Vec::new());
+        ordinance.rules[0].most_days_a_week = Some(2);
+        ordinance.rules[0].season = Some(YearSpan { from: day(from), until: day(until) });
+        installation.law = law(ordinance);
+        let broken = breaches(&installation.law, installation.subject(1), &own, &installation.tz);
+        let found = check(&installation, &settings, FROM);
+        let told = found.iter().find(|f| f.kind.code() == "too-many-days");
+        assert_eq!(told.is_some(), broken.contains(&true), "from {from} until {until}: {found:?}");
+        worst.push(told.map_or(0, |f| f.cost.days.unwrap()));
+    }
+    // It ended before, ends on Tuesday, on Wednesday; of Tuesday alone; ... to its end it begins on the last day, and later.
+    assert_eq!(worst, [0, 0, 1, 0, 1, 5, 1, 4, 1, 0]);
+}
+
+#[test]
 fn forbidden_days_and_hours_and_weekly_counts_are_kept_to() {
     let mut installation = installation();
     installation.law = law(two_days_a_week());
@@ -372,16 +401,17 @@ fn a_zone_is_held_to_its_own_window_and_a_second_one_counts_for_the_rest() {
     let found = check(&installation, &settings, FROM);
     let kinds: Vec<_> = found.iter().map(|f| &f.kind).collect();
     assert!(matches!(kinds[..], [FindingKind::OutsideWindow { station: 2, .. }]), "{kinds:?}");
-    // Grown in, the zone has the window of its site again.
+    // Grown in, the zone has the window of its site again: from the first night that begins after its last day.
     installation.zones[1].zone.window = None;
     installation.windows.grow_in = Some(Hours { from: time(9, 0, 0, 0), until: time(10, 0, 0, 0) });
-    installation.zones[1].zone.planting.grow_in = Some(crate::ground::planting::GrowIn {
-        from: date(2026, 7, 1),
-        until: date(2026, 7, 13),
-        factor: 1.0,
-        root_depth: crate::quantity::units::Metres::from_m(0.1),
-    });
-    assert!(!ids(&installation, &settings).is_empty());
-    installation.on = date(2026, 7, 14);
-    assert_eq!(ids(&installation, &settings), Vec::<String>::new());
+    for (until, days) in [(14, Some(3)), (13, Some(2)), (12, Some(1)), (11, None)] {
+        installation.zones[1].zone.planting.grow_in = Some(crate::ground::planting::GrowIn {
+            from: date(2026, 7, 1),
+            until: date(2026, 7, until),
+            factor: 1.0,
+            root_depth: crate::quantity::units::Metres::from_m(0.1),
+        });
+        let outside = check(&installation, &settings, FROM);
+        assert_eq!(outside.first().and_then(|f| f.cost.days), days, "until the {until}th");
+    }
 }

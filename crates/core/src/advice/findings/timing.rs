@@ -1,9 +1,10 @@
 //! Whether the box runs when it may: queueing, window, law, clock changes, sunrise.
 
 use super::{Cost, Finding, FindingKind, FindingPlace, Look, Severity};
+use crate::controller::breaches::WeekDays;
 use crate::controller::ordinance::{Forbidden, Subject, Why, shared};
 use crate::controller::schedule::{Days, Percentages, ScheduledRun, expand};
-use crate::controller::windows::{Windows, window_instants};
+use crate::controller::windows::{Windows, night_at, window_instants};
 use crate::installation::Installation;
 use crate::quantity::month::Month;
 use crate::quantity::ratio::Percentage;
@@ -67,17 +68,21 @@ fn queues(look: &Look<'_>, findings: &mut Vec<Finding>) {
 }
 
 fn outside_window(look: &Look<'_>, findings: &mut Vec<Finding>) {
-    let mut known: Vec<(Windows, Vec<(Timestamp, Timestamp)>)> = Vec::new();
-    let stations: BTreeSet<u16> = look.runs.iter().map(|run| run.station).collect();
-    let of: BTreeMap<u16, Windows> =
-        stations.into_iter().map(|station| (station, look.installation.windows_of(station))).collect();
-    for windows in of.values() {
-        if !known.iter().any(|(w, _)| w == windows) {
-            known.push((*windows, look.installation.spans(*windows, look.from, look.to())));
-        }
+    // Zones with the same windows in the same nights share their spans.
+    type Opened = (Vec<(Date, Windows)>, Vec<(Timestamp, Timestamp)>);
+    let mut known: Vec<Opened> = Vec::new();
+    let mut of: BTreeMap<u16, usize> = BTreeMap::new();
+    for station in look.runs.iter().map(|run| run.station).collect::<BTreeSet<u16>>() {
+        let nights = look.installation.windows_around(station, look.from, look.to());
+        let index = known.iter().position(|(others, _)| *others == nights).unwrap_or_else(|| {
+            let spans = look.installation.open_spans(&nights);
+            known.push((nights, spans));
+            known.len() - 1
+        });
+        of.insert(station, index);
     }
     let inside = |run: &ScheduledRun| {
-        let open = of.get(&run.station).and_then(|own| known.iter().find(|(w, _)| w == own));
+        let open = of.get(&run.station).and_then(|index| known.get(*index));
         open.is_some_and(|(_, spans)| {
             let after = spans.partition_point(|(open, _)| *open <= run.start);
             after.checked_sub(1).and_then(|i| spans.get(i)).is_some_and(|(_, shut)| run.end <= *shut)
@@ -181,27 +186,41 @@ fn minutes_a_date(look: &Look<'_>, name: &impl Fn(usize) -> String, findings: &m
     }
 }
 
+/// Stations that run on more days of a week than an ordinance allows on the day that is one too many: of each program
+/// the worst week.
 fn weekly_counts(look: &Look<'_>, name: &impl Fn(usize) -> String, findings: &mut Vec<Finding>) {
-    let mut days: BTreeMap<(u16, Date), BTreeSet<Date>> = BTreeMap::new();
+    let law = &look.installation.law;
+    let mut days: BTreeMap<u16, BTreeSet<Date>> = BTreeMap::new();
     let mut programs: BTreeMap<u16, usize> = BTreeMap::new();
     for run in &look.runs {
         let date = run.start.to_zoned(look.installation.tz.clone()).date();
-        days.entry((run.station, monday_of(date))).or_default().insert(date);
+        days.entry(run.station).or_default().insert(date);
         programs.entry(run.station).or_insert(run.program);
     }
-    let mut told: BTreeSet<(usize, usize)> = BTreeSet::new();
-    for ((station, monday), dates) in &days {
-        let subject = look.installation.subject(*station);
-        let Some((most, ordinance)) = look.installation.law.most_days_a_week(Some(subject), *monday) else {
-            continue;
-        };
-        let program = programs.get(station).copied().unwrap_or(0);
-        if dates.len() > usize::from(most) && told.insert((program, ordinance)) {
-            let days = u32::try_from(dates.len()).unwrap_or(u32::MAX);
-            let kind = FindingKind::TooManyDays { ordinance: name(ordinance), days, most };
-            let cost = Cost { days: Some(days - u32::from(most)), ..Cost::default() };
-            findings.push(Finding::new(kind, Severity::Fault, FindingPlace::Program(program)).costing(cost));
+    // By program and ordinance: days too many, days in that week, and what is allowed.
+    let mut worst: BTreeMap<(usize, usize), (u32, u32, u8)> = BTreeMap::new();
+    for (station, dates) in &days {
+        let mut kept = WeekDays::new(law, look.installation.subject(*station));
+        let mut over: BTreeMap<(Date, usize), (u32, u8)> = BTreeMap::new();
+        for date in dates {
+            if let Some((most, ordinance)) = kept.too_many(*date) {
+                over.entry((monday_of(*date), ordinance)).or_insert((0, most)).0 += 1;
+            }
         }
+        let program = programs.get(station).copied().unwrap_or(0);
+        for ((monday, ordinance), (over, most)) in over {
+            let of_week = dates.iter().filter(|date| monday_of(**date) == monday).count();
+            let found = (over, u32::try_from(of_week).unwrap_or(u32::MAX), most);
+            let own = worst.entry((program, ordinance)).or_insert(found);
+            if found.0 > own.0 {
+                *own = found;
+            }
+        }
+    }
+    for ((program, ordinance), (over, days, most)) in worst {
+        let kind = FindingKind::TooManyDays { ordinance: name(ordinance), days, most };
+        let cost = Cost { days: Some(over), ..Cost::default() };
+        findings.push(Finding::new(kind, Severity::Fault, FindingPlace::Program(program)).costing(cost));
     }
 }
 
@@ -312,9 +331,9 @@ fn past_sunrise(look: &Look<'_>, findings: &mut Vec<Finding>) {
 
 /// Whether a run begins in a window of its zone that is not the night's.
 fn by_day(installation: &Installation, run: &ScheduledRun) -> bool {
-    let time = run.start.to_zoned(installation.tz.clone()).time();
-    let night = Windows::only(installation.windows.main);
-    installation.windows_of(run.station).hold(time) && !night.hold(time)
+    let (at, main) = (run.start.to_zoned(installation.tz.clone()), installation.windows.main);
+    let own = installation.windows_on(run.station, night_at(&at, main));
+    own.hold(at.time()) && !Windows::only(main).hold(at.time())
 }
 
 /// When a night should be over: at sunrise, or at the window's end where that is later.

@@ -408,7 +408,8 @@ fn sun_marks(names: &Names<'_>, date: Date, axis: &Axis, y: u32) -> Vec<Mark> {
 
 /// The open spans of a station around a date.
 fn open_to(names: &Names<'_>, station: u16, date: Date) -> Vec<(Timestamp, Timestamp)> {
-    names.installation.spans(names.installation.windows_of(station), date, date)
+    let there = names.installation;
+    there.open_spans(&there.windows_around(station, date, date))
 }
 
 /// Draws one night by station.
