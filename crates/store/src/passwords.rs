@@ -131,7 +131,11 @@ impl Store {
         connection.transaction(|connection| {
             let live = password_links::table
                 .filter(password_links::token_sha256.eq(token_sha256))
-                .filter(password_links::expires_at.gt(diesel::dsl::now));
+                .filter(password_links::expires_at.gt(diesel::dsl::now))
+                .filter(
+                    password_links::user_id
+                        .eq_any(users::table.filter(users::disabled_at.is_null()).select(users::id)),
+                );
             let user_id: Option<i64> =
                 diesel::delete(live).returning(password_links::user_id).get_result(connection).optional()?;
             let Some(user_id) = user_id else { return Ok(None) };
@@ -150,7 +154,7 @@ impl Store {
         Ok(diesel::delete(others).execute(&mut self.connection()?)?)
     }
 
-    /// Lets a person out, with every session at once, or in again.
+    /// Lets a person out, with every session and link at once, or in again.
     ///
     /// # Errors
     /// As any query.
@@ -178,6 +182,8 @@ impl Store {
                 .execute(connection)?;
             if disabled {
                 diesel::delete(sessions::table.filter(sessions::user_id.eq(user_id))).execute(connection)?;
+                diesel::delete(password_links::table.filter(password_links::user_id.eq(user_id)))
+                    .execute(connection)?;
             }
             let action = if disabled { Action::Removed } else { Action::Restored };
             NewEvent::new(Subject::Account, Some(user_id), action).write(connection, None, Some(actor))?;

@@ -89,9 +89,13 @@ struct Row {
 }
 
 /// With whether a worker has it or will.
-const OF_SITE: &str = "
-    SELECT s.*, EXISTS (SELECT FROM work.jobs j WHERE j.key = 'search ' || s.site_id AND j.attempts < j.max_attempts) AS queued
-    FROM searches s WHERE s.site_id = $1";
+fn of_site() -> String {
+    format!("SELECT s.*, {} AS queued FROM searches s WHERE s.site_id = $1", queued())
+}
+
+fn queued() -> String {
+    format!("EXISTS (SELECT FROM work.jobs j WHERE j.key = 'search ' || s.site_id AND {})", tasks::LIVES)
+}
 
 const BEGIN: &str = "
     INSERT INTO searches (site_id, number, box_number, space, goal_pct, asked, begun_by)
@@ -122,7 +126,7 @@ impl Snapshot<'_> {
     /// As any query.
     pub fn search(&mut self, site: SiteKey) -> Result<Option<Search>> {
         let row: Option<Row> =
-            diesel::sql_query(OF_SITE).bind::<BigInt, _>(site).get_result(self.connection).optional()?;
+            diesel::sql_query(of_site()).bind::<BigInt, _>(site).get_result(self.connection).optional()?;
         let search = |row: Row| {
             Ok(Search {
                 number: row.number,
@@ -217,10 +221,10 @@ impl Store {
             diesel::sql_query("UPDATE searches SET stop = true WHERE site_id = $1 AND ended_at IS NULL")
                 .bind::<BigInt, _>(site)
                 .execute(connection)?;
-            diesel::sql_query(
-                "DELETE FROM searches s WHERE site_id = $1 AND (ended_at IS NOT NULL OR NOT EXISTS (\
-                 SELECT FROM work.jobs j WHERE j.key = 'search ' || s.site_id AND j.attempts < j.max_attempts))",
-            )
+            diesel::sql_query(format!(
+                "DELETE FROM searches s WHERE site_id = $1 AND (ended_at IS NOT NULL OR NOT {})",
+                queued()
+            ))
             .bind::<BigInt, _>(site)
             .execute(connection)?;
             Ok(())

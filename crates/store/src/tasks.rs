@@ -86,12 +86,26 @@ impl Task {
     }
 }
 
+/// Whether a job `j` waits or is worked on: one in its last attempt is, one that was given up is not.
+pub(crate) const LIVES: &str = "(j.attempts < j.max_attempts OR j.locked_at IS NOT NULL)";
+
+/// The name under which a job waits, so that a second one for the same replaces it.
+pub(crate) fn key(task: Task, of: i64) -> String {
+    format!("{} {of}", task.code())
+}
+
+/// One that was given up is tried again as the job that it was; to the queue it would be another beside it.
 const ASK: &str = "
-    SELECT work.add_job(
-        $1, json_build_object('of', $2), $5,
-        LEAST(now() + make_interval(secs => $3),
-              (SELECT run_at FROM work.jobs WHERE key = $1 || ' ' || $2 AND attempts = 0)),
-        $4, $1 || ' ' || $2, NULL::int, NULL, 'replace') IS NOT NULL AS asked";
+    SELECT CASE
+        WHEN EXISTS (SELECT FROM work.jobs WHERE key = $1 || ' ' || $2 AND attempts >= max_attempts AND locked_at IS NULL)
+        THEN (SELECT count(*) > 0 FROM work.reschedule_jobs(
+            ARRAY (SELECT id FROM work.jobs WHERE key = $1 || ' ' || $2), now() + make_interval(secs => $3), NULL, 0, $4))
+        ELSE work.add_job(
+            $1, json_build_object('of', $2), $5,
+            LEAST(now() + make_interval(secs => $3),
+                  (SELECT run_at FROM work.jobs WHERE key = $1 || ' ' || $2 AND attempts = 0)),
+            $4, $1 || ' ' || $2, NULL::int, NULL, 'replace') IS NOT NULL
+    END AS asked";
 
 /// Asks for a job, after a time. One that waits already for the same becomes due no later than that; one that runs is
 /// followed by another.

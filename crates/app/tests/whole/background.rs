@@ -61,6 +61,44 @@ fn a_file_taken_in_by_a_killed_worker_is_taken_in_once_by_the_next() {
 }
 
 #[test]
+fn an_import_whose_work_was_taken_away_waits_for_a_word_and_is_taken_in_or_stopped() {
+    let server = Server::without_worker(true);
+    let (bram, isla) = (Person::signed_in(&server, "bram"), Person::signed_in(&server, "isla"));
+    let page = "/sites/4/weather";
+    let begun = |name: &str| {
+        let file = b"date,tmin_c,tmax_c,rain_mm\n1999-05-01,4,15,0\n1999-05-02,5,16,3\n";
+        let brought = bram.upload(page, &format!("{page}/sources/0/files"), name, file);
+        let draft = brought.headers["location"].clone();
+        assert_eq!(bram.post_from(&draft, &draft, &[]).status, 303);
+        let waiting = server.store().read(|s| s.waiting_work()).unwrap();
+        let job = waiting.iter().find(|j| j.task == Some(Task::Import)).expect("it was asked for").id;
+        assert!(bram.get(&format!("{draft}/progress")).text.contains("Stop; store nothing of it"));
+        assert_eq!(isla.post_from("/jobs", &format!("/jobs/{job}/remove"), &[]).status, 303);
+        let told = bram.get(&format!("{draft}/progress"));
+        assert!(told.text.contains(&format!("{name} waits for your word")), "{}", told.text);
+        assert!(bram.get(&format!("{draft}/progress.json")).text.contains("\"running\":false"));
+        draft
+    };
+    let stopped = begun("stopped.csv");
+    let progress = format!("{stopped}/progress");
+    assert_eq!(bram.post_from(&progress, &format!("{stopped}/cancel"), &[]).status, 303);
+    assert!(bram.get(&progress).text.contains("Stopped; nothing was stored."));
+    let kept = begun("kept.csv");
+    let progress = format!("{kept}/progress");
+    assert_eq!(bram.post_from(&progress, &kept, &[]).headers["location"], progress);
+    assert!(bram.get(&progress).text.contains("Taking in kept.csv"));
+    let worker = server.worker();
+    until("the end", || bram.get(&progress).text.contains("kept.csv is in the record"));
+    let names: Vec<String> =
+        server.store().read(|s| s.imports(key(4))).unwrap().into_iter().map(|i| i.file_name).collect();
+    assert!(
+        names.contains(&"kept.csv".to_owned()) && !names.contains(&"stopped.csv".to_owned()),
+        "{names:?}"
+    );
+    assert!(worker.stop());
+}
+
+#[test]
 fn what_devices_read_becomes_the_weather_of_the_site_by_itself() {
     let server = Server::without_worker(true);
     let (bram, isla) = (Person::signed_in(&server, "bram"), Person::signed_in(&server, "isla"));

@@ -6,6 +6,7 @@ use crate::scope::SiteKey;
 use crate::tasks::{self, Task};
 use crate::{Result, Snapshot, Store, StoreError};
 use diesel::prelude::*;
+use diesel::sql_types::{Bool, Text};
 use upland_core::weather::record::{RawDay, RawHour};
 
 /// Where a draft stands.
@@ -13,8 +14,10 @@ use upland_core::weather::record::{RawDay, RawHour};
 pub enum DraftState {
     /// Waiting for a yes.
     Preview,
-    /// Being taken in.
+    /// Being taken in, or waiting for a worker.
     Running,
+    /// Accepted, and tried as often as it is tried by itself; the file is kept for whoever says again or stop.
+    GivenUp,
     /// Taken in.
     Done,
     /// Refused by the database; nothing was stored.
@@ -92,19 +95,49 @@ impl DraftRow {
     }
 }
 
+#[derive(QueryableByName)]
+struct JobRow {
+    #[diesel(sql_type = Bool)]
+    lives: bool,
+    #[diesel(sql_type = Text)]
+    fault: String,
+}
+
+/// What went wrong last with a running draft that nobody will take in any more; `None` while somebody will. A job that
+/// its owner took away leaves no words.
+fn given_up(connection: &mut PgConnection, id: i64) -> Result<Option<String>> {
+    let job: Option<JobRow> = diesel::sql_query(format!(
+        "SELECT {} AS lives, COALESCE(j.last_error, '') AS fault FROM work.jobs j WHERE j.key = $1",
+        tasks::LIVES
+    ))
+    .bind::<Text, _>(tasks::key(Task::Import, id))
+    .get_result(connection)
+    .optional()?;
+    Ok(match job {
+        Some(JobRow { lives: true, .. }) => None,
+        Some(JobRow { fault, .. }) => Some(fault),
+        None => Some(String::new()),
+    })
+}
+
 impl Snapshot<'_> {
     /// A draft of a site, without its content.
     ///
     /// # Errors
     /// As any query.
     pub fn draft(&mut self, site_id: SiteKey, id: i64) -> Result<Option<Draft>> {
-        weather_drafts::table
+        let row: Option<DraftRow> = weather_drafts::table
             .filter(weather_drafts::id.eq(id).and(weather_drafts::site_id.eq(site_id)))
             .select(DraftRow::as_select())
             .first(self.connection)
-            .optional()?
-            .map(DraftRow::draft)
-            .transpose()
+            .optional()?;
+        let Some(mut draft) = row.map(DraftRow::draft).transpose()? else { return Ok(None) };
+        if draft.state == DraftState::Running
+            && let Some(fault) = given_up(self.connection, id)?
+        {
+            (draft.state, draft.message) = (DraftState::GivenUp, fault);
+        }
+        Ok(Some(draft))
     }
 
     /// The file of a draft.
@@ -135,11 +168,10 @@ impl Store {
     ) -> Result<i64> {
         let mut connection = self.connection()?;
         diesel::delete(
-            weather_drafts::table.filter(weather_drafts::created_at.lt(diesel::dsl::sql::<
-                diesel::sql_types::Timestamptz,
-            >(
-                "now() - interval '24 hours'"
-            ))),
+            weather_drafts::table.filter(
+                diesel::dsl::sql::<Bool>("created_at < now() - interval '24 hours'")
+                    .and(weather_drafts::state.ne("running")),
+            ),
         )
         .execute(&mut connection)?;
         Ok(diesel::insert_into(weather_drafts::table)
@@ -191,18 +223,50 @@ impl Store {
         })
     }
 
-    /// Asks a running draft to stop; it stops at its next step and stores nothing. `false` when the site has
-    /// no such draft.
+    /// Asks once more for the work of a draft that was given up; `false` when the site has none such.
+    ///
+    /// # Errors
+    /// As any query.
+    pub fn resume_draft(&self, site_id: SiteKey, id: i64) -> Result<bool> {
+        self.connection()?.transaction(|connection| {
+            let accepted = weather_drafts::id
+                .eq(id)
+                .and(weather_drafts::site_id.eq(site_id))
+                .and(weather_drafts::state.eq("running"));
+            let row: Option<i64> = weather_drafts::table
+                .filter(accepted)
+                .select(weather_drafts::id)
+                .for_update()
+                .first(connection)
+                .optional()?;
+            if row.is_none() || given_up(connection, id)?.is_none() {
+                return Ok(false);
+            }
+            tasks::ask(connection, Task::Import, id, jiff::SignedDuration::ZERO)?;
+            Ok(true)
+        })
+    }
+
+    /// Asks a running draft to stop; it stops at its next step and stores nothing. One that was given up ends at once.
+    /// `false` when the site has no such draft.
     ///
     /// # Errors
     /// As any query.
     pub fn cancel_draft(&self, site_id: SiteKey, id: i64) -> Result<bool> {
-        let rows = diesel::update(
-            weather_drafts::table.filter(weather_drafts::id.eq(id).and(weather_drafts::site_id.eq(site_id))),
-        )
-        .set(weather_drafts::cancel.eq(true))
-        .execute(&mut self.connection()?)?;
-        Ok(rows == 1)
+        self.connection()?.transaction(|connection| {
+            let state: Option<String> = diesel::update(
+                weather_drafts::table
+                    .filter(weather_drafts::id.eq(id).and(weather_drafts::site_id.eq(site_id))),
+            )
+            .set(weather_drafts::cancel.eq(true))
+            .returning(weather_drafts::state)
+            .get_result(connection)
+            .optional()?;
+            if state.as_deref() == Some("running") && given_up(connection, id)?.is_some() {
+                end(connection, id, Err(("cancelled", STOPPED.to_owned())))?;
+            }
+            Ok(state.is_some())
+        })
     }
 
     /// Drops a draft; `false` when the site has none such, or it runs.
@@ -265,7 +329,7 @@ impl Store {
             Ok(counts) => {
                 Ok(format!("{} new, {} changed, {} already known", counts.new, counts.changed, counts.same))
             }
-            Err(StoreError::Cancelled) => Err(("cancelled", "Stopped; nothing was stored.".to_owned())),
+            Err(StoreError::Cancelled) => Err(("cancelled", STOPPED.to_owned())),
             Err(error) => Err(("failed", format!("Nothing was stored: {error}"))),
         };
         drop(progress);
@@ -278,18 +342,29 @@ impl Store {
     /// # Errors
     /// As any query.
     pub fn end_draft(&self, id: i64, outcome: core::result::Result<String, (&str, String)>) -> Result<()> {
-        let (state, message) = match outcome {
-            Ok(message) => ("done", message),
-            Err(other) => other,
-        };
-        let content: &[u8] = &[];
-        diesel::update(weather_drafts::table.find(id))
-            .set((
-                weather_drafts::state.eq(state),
-                weather_drafts::message.eq(message),
-                weather_drafts::content.eq(content),
-            ))
-            .execute(&mut self.connection()?)?;
-        Ok(())
+        end(&mut *self.connection()?, id, outcome)
     }
+}
+
+/// What is said of a draft that a person stopped.
+const STOPPED: &str = "Stopped; nothing was stored.";
+
+fn end(
+    connection: &mut PgConnection,
+    id: i64,
+    outcome: core::result::Result<String, (&str, String)>,
+) -> Result<()> {
+    let (state, message) = match outcome {
+        Ok(message) => ("done", message),
+        Err(other) => other,
+    };
+    let content: &[u8] = &[];
+    diesel::update(weather_drafts::table.find(id))
+        .set((
+            weather_drafts::state.eq(state),
+            weather_drafts::message.eq(message),
+            weather_drafts::content.eq(content),
+        ))
+        .execute(connection)?;
+    Ok(())
 }

@@ -199,6 +199,35 @@ fn a_job_is_asked_for_once_sooner_when_asked_sooner_and_can_be_tried_or_taken_aw
 }
 
 #[test]
+fn a_job_that_was_given_up_and_is_asked_for_again_is_one_job() {
+    use diesel::{Connection, PgConnection, RunQueryDsl};
+    let World { store, database, .. } = &world();
+    let of_sweep = || {
+        let all = store.read(|s| s.waiting_work()).unwrap();
+        all.into_iter().filter(|job| job.task == Some(Task::Sweep)).collect::<Vec<_>>()
+    };
+    store.ask(Task::Sweep, 7, SignedDuration::ZERO).unwrap();
+    let first = of_sweep()[0].clone();
+    let mut connection = PgConnection::establish(&database.url).unwrap();
+    let mut set = |what: &str| {
+        let sql = format!("UPDATE work._private_jobs SET {what} WHERE key = 'sweep 7'");
+        assert_eq!(diesel::sql_query(sql).execute(&mut connection).unwrap(), 1);
+    };
+    set("attempts = max_attempts, last_error = 'the disk is full'");
+    assert_eq!((store.given_up().unwrap(), of_sweep()[0].given_up), (1, true));
+    store.ask(Task::Sweep, 7, SignedDuration::from_hours(1)).unwrap();
+    store.ask(Task::Sweep, 7, SignedDuration::from_hours(1)).unwrap();
+    let again = of_sweep();
+    assert_eq!((again.len(), again[0].id, again[0].of, again[0].given_up), (1, first.id, 7, false));
+    assert_eq!((store.given_up().unwrap(), again[0].attempts), (0, 0));
+    assert!(again[0].due_at > first.due_at, "after its time");
+    // In its last attempt it is followed by another, as any that runs.
+    set("attempts = max_attempts, locked_at = now()");
+    store.ask(Task::Sweep, 7, SignedDuration::ZERO).unwrap();
+    assert_eq!(of_sweep().iter().filter(|job| job.of == 7 && !job.given_up).count(), 1);
+}
+
+#[test]
 fn raw_readings_stand_by_month_and_the_old_months_go_while_ten_minutes_stay() {
     let world = world();
     let World { store, .. } = &world;

@@ -9,7 +9,9 @@
 
 mod background;
 mod change;
+mod people;
 mod rounds;
+mod searches;
 mod services;
 mod visits;
 mod weather;

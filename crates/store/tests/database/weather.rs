@@ -13,6 +13,7 @@ use upland_core::weather::record::{
     HourVariable, Overrule, RawDay, RawHour, Rule, SourceKind, Standing, Variable,
 };
 use upland_store::field::EventKind;
+use upland_store::queue::Task;
 use upland_store::scope::SiteKey;
 use upland_store::weather::{Comparison, DraftState, Incoming, SourcePlace};
 use upland_store::{Store, Subject};
@@ -177,6 +178,57 @@ fn a_cancelled_import_stores_nothing_and_says_so() {
         (draft.state, draft.message.as_str()),
         (DraftState::Cancelled, "Stopped; nothing was stored.")
     );
+}
+
+#[test]
+fn an_import_that_is_tried_no_more_waits_for_a_word_with_its_file_and_never_reads_running() {
+    let world = world();
+    let World { store, site, database, .. } = &world;
+    let draft = started(&world, 1200);
+    let now = || store.read(|s| s.draft(*site, draft.id)).unwrap().unwrap();
+    let job = |what: &str| {
+        use diesel::{Connection, PgConnection, RunQueryDsl};
+        let mut connection = PgConnection::establish(&database.url).unwrap();
+        let sql = format!("UPDATE work._private_jobs SET {what} WHERE key = 'import {}'", draft.id);
+        assert_eq!(diesel::sql_query(sql).execute(&mut connection).unwrap(), 1);
+    };
+    assert!(!store.resume_draft(*site, draft.id).unwrap(), "it waits for a worker");
+    job("attempts = max_attempts, last_error = 'no room', locked_at = now()");
+    assert_eq!(now().state, DraftState::Running, "its last attempt is under way");
+    job("locked_at = NULL");
+    assert_eq!((now().state, now().message.as_str()), (DraftState::GivenUp, "no room"));
+    // Neither another site nor the sweep of old files has a say.
+    assert!(!store.resume_draft(beside(*site), draft.id).unwrap());
+    assert!(store.resume_draft(*site, draft.id).unwrap() && !store.resume_draft(*site, draft.id).unwrap());
+    assert_eq!(now().state, DraftState::Running);
+    let waiting = store.read(|s| s.waiting_work()).unwrap();
+    let asked = waiting.iter().find(|job| job.task == Some(Task::Import)).unwrap();
+    assert_eq!((asked.of, asked.attempts, asked.given_up), (draft.id, 0, false));
+    // The owner took its job away: it is given up as well, and whoever stops it ends it at once.
+    assert!(store.drop_work(asked.id).unwrap());
+    assert_eq!((now().state, now().message.as_str()), (DraftState::GivenUp, ""));
+    assert_eq!(store.running_draft(draft.id).unwrap().unwrap().1, b"...", "its file is kept");
+    assert!(store.cancel_draft(*site, draft.id).unwrap());
+    assert_eq!(now().state, DraftState::Cancelled);
+    assert!(store.running_draft(draft.id).unwrap().is_none());
+    assert!(!store.resume_draft(*site, draft.id).unwrap());
+}
+
+#[test]
+fn an_old_file_goes_when_another_is_brought_but_not_one_that_was_accepted() {
+    use diesel::{Connection, PgConnection, RunQueryDsl};
+    let world = world();
+    let World { store, site, user, database, .. } = &world;
+    let accepted = started(&world, 3);
+    let bring = || store.create_draft((*site, accepted.source_id), *user, "y.csv", b"y", false).unwrap();
+    let left = bring();
+    let mut connection = PgConnection::establish(&database.url).unwrap();
+    let aged = "UPDATE weather_drafts SET created_at = created_at - interval '25 hours'";
+    assert_eq!(diesel::sql_query(aged).execute(&mut connection).unwrap(), 2);
+    let new = bring();
+    let stands = |id| store.read(|s| s.draft(*site, id)).unwrap().map(|d| d.state);
+    assert_eq!(stands(accepted.id), Some(DraftState::Running));
+    assert_eq!((stands(left), stands(new)), (None, Some(DraftState::Preview)));
 }
 
 #[test]

@@ -2,6 +2,7 @@
 
 use super::bring::{Waiting, read_draft, waiting};
 use crate::page::frame::{Chapter, Frame};
+use crate::page::quantities::counted;
 use crate::server::address;
 use crate::server::error::{PageError, page, see_other};
 use crate::server::session::{Fields, flash};
@@ -18,7 +19,7 @@ pub(super) fn routes(config: &mut web::ServiceConfig) {
     config.service(take_in).service(progress_page).service(progress_json).service(cancel).service(drop_draft);
 }
 
-/// Starts taking a draft in, and shows its progress.
+/// Starts taking a draft in, or starts once more what was given up, and shows its progress.
 #[post("/sites/{id}/weather/drafts/{draft}")]
 async fn take_in(
     EditorAt(here): EditorAt,
@@ -29,6 +30,10 @@ async fn take_in(
     let loaded = Arc::clone(&here.facts);
     let progress = format!("{}/progress", address::draft(site_id, draft_id));
     let Some((_, outcome)) = waiting(&here, &loaded, draft_id).await? else {
+        let of_site = here.site_key();
+        if with_store(&here.state, move |store| store.resume_draft(of_site, draft_id)).await? {
+            tracing::info!(site = site_id, user = here.who.user.id, "import asked for once more");
+        }
         return Ok(see_other(&progress));
     };
     let Waiting::Read(file) = outcome else {
@@ -78,8 +83,11 @@ pub(crate) fn run(state: &AppState, draft_id: i64) -> Result<Option<String>, Sto
         None => Ok(()),
     })?;
     Ok(Some(format!(
-        "{}: {} days new, {} changed, {} known already",
-        draft.file_name, counts.new, counts.changed, counts.same
+        "{}: {} new, {} changed, {} known already",
+        draft.file_name,
+        counted(counts.new, "day"),
+        counts.changed,
+        counts.same
     )))
 }
 
@@ -90,6 +98,7 @@ struct ProgressPage {
     site_id: i64,
     draft: Draft,
     running: bool,
+    given_up: bool,
     failed: bool,
 }
 
@@ -100,13 +109,13 @@ async fn progress_page(
 ) -> Result<HttpResponse, PageError> {
     let of_site = here.site_key();
     let (site_id, draft_id) = *path;
-    let _loaded = Arc::clone(&here.facts);
     let draft =
         here.read(move |snapshot| snapshot.draft(of_site, draft_id)).await?.ok_or(PageError::NotFound)?;
     page(&ProgressPage {
         frame: Frame::of_site(&here, "Taking the file in", Chapter::Weather)?,
         site_id,
         running: draft.state == DraftState::Running,
+        given_up: draft.state == DraftState::GivenUp,
         failed: matches!(draft.state, DraftState::Failed | DraftState::Cancelled),
         draft,
     })
