@@ -25,6 +25,7 @@ diesel::table! {
         bytes -> Integer,
         held -> Integer,
         changed -> Integer,
+        by_day -> Bool,
         until -> Nullable<Timestamptz>,
         fault -> Text,
         body -> Nullable<Binary>,

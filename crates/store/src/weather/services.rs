@@ -64,8 +64,10 @@ pub struct Answer {
     pub held: i32,
     /// Days that are other than they were.
     pub changed: i32,
-    /// Until when it knows.
+    /// Until when it knows: of what was measured no later than it was asked.
     pub until: Option<Timestamp>,
+    /// It held days and no hours, so that the next of them is a day away.
+    pub by_day: bool,
     /// What was wrong with it; empty when it was taken in.
     pub fault: String,
 }
@@ -157,12 +159,11 @@ impl Snapshot<'_> {
     /// # Errors
     /// As any query.
     pub fn answers(&mut self, source_id: i64) -> Result<Vec<Answer>> {
-        type Row =
-            ((bool, jiff_diesel::Timestamp, i32, i32), (i32, i32, Option<jiff_diesel::Timestamp>, String));
+        type Asked = (bool, jiff_diesel::Timestamp, i32, i32);
+        type Row = (Asked, (i32, i32, Option<jiff_diesel::Timestamp>, bool, String));
         let rows: Vec<Row> = weather_answers::table
             .filter(weather_answers::source_id.eq(source_id))
             .order(weather_answers::id.desc())
-            .limit(KEPT)
             .select((
                 (
                     weather_answers::foretold,
@@ -174,20 +175,23 @@ impl Snapshot<'_> {
                     weather_answers::held,
                     weather_answers::changed,
                     weather_answers::until,
+                    weather_answers::by_day,
                     weather_answers::fault,
                 ),
             ))
             .load(self.connection)?;
-        let answer = |((foretold, asked_at, took, bytes), (held, changed, until, fault)): Row| Answer {
-            foretold,
-            asked_at: asked_at.to_jiff(),
-            took: SignedDuration::from_millis(i64::from(took)),
-            bytes,
-            held,
-            changed,
-            until: until.map(jiff_diesel::Timestamp::to_jiff),
-            fault,
-        };
+        let answer =
+            |((foretold, asked_at, took, bytes), (held, changed, until, by_day, fault)): Row| Answer {
+                foretold,
+                asked_at: asked_at.to_jiff(),
+                took: SignedDuration::from_millis(i64::from(took)),
+                bytes,
+                held,
+                changed,
+                until: until.map(jiff_diesel::Timestamp::to_jiff),
+                by_day,
+                fault,
+            };
         Ok(rows.into_iter().map(answer).collect())
     }
 
@@ -277,20 +281,23 @@ impl Store {
             sites::table.find(site_id).select(sites::id).for_update().first::<i64>(connection)?;
             let site = (Snapshot { connection }).site(site_id)?.ok_or(crate::StoreError::Cancelled)?.site;
             let (tz, now) = (time_zone(&site.time_zone)?, crate::clock::app_now(connection)?);
-            let (changed, held, until, fault) = match heard.content {
-                Err(fault) => (0, 0, None, fault),
+            let noted = match heard.content {
+                Err(fault) => Noted { fault, ..Noted::default() },
                 Ok((days, hours)) => {
                     let of = Of { site_id, source_id, site: &site, tz: &tz, now };
-                    let changed = match heard.foretold {
-                        true => foretell(connection, &of, days)?,
-                        false => measure(connection, &of, (days, hours))?,
-                    };
                     let held = if hours.is_empty() { days.len() } else { hours.len() };
-                    (changed, held, until((days, hours), &tz), "")
+                    let (changed, until) = match heard.foretold {
+                        true => (foretell(connection, &of, days)?, until((days, hours), &tz)),
+                        false => {
+                            let (days, hours) = of.measured(days, hours);
+                            (measure(connection, &of, (&days, &hours))?, until((&days, &hours), &tz))
+                        }
+                    };
+                    Noted { changed, held, until, by_day: hours.is_empty(), fault: "" }
                 }
             };
-            note(connection, source_id, &heard, (changed, held, until, fault))?;
-            Ok(changed)
+            note(connection, source_id, &heard, &noted)?;
+            Ok(noted.changed)
         })
     }
 }
@@ -302,6 +309,27 @@ struct Of<'a> {
     site: &'a Site,
     tz: &'a TimeZone,
     now: Timestamp,
+}
+
+impl Of<'_> {
+    /// What of an answer can have been measured: a day that is not over is no day yet, whatever a service says of it, and
+    /// days count only where there are no hours.
+    fn measured(&self, days: &[RawDay], hours: &[RawHour]) -> (Vec<RawDay>, Vec<RawHour>) {
+        let today = self.now.to_zoned(self.tz.clone()).date();
+        let over = |hour: &&RawHour| hour.start + SignedDuration::from_hours(1) <= self.now;
+        let days = days.iter().filter(|d| hours.is_empty() && d.date < today).copied().collect();
+        (days, hours.iter().filter(over).copied().collect())
+    }
+}
+
+/// What an answer came to.
+#[derive(Default)]
+struct Noted<'a> {
+    changed: usize,
+    held: usize,
+    until: Option<Timestamp>,
+    by_day: bool,
+    fault: &'a str,
 }
 
 fn foretell(connection: &mut PgConnection, of: &Of<'_>, days: &[RawDay]) -> Result<usize> {
@@ -319,16 +347,11 @@ fn measure(
     of: &Of<'_>,
     (days, hours): (&[RawDay], &[RawHour]),
 ) -> Result<usize> {
-    let today = of.now.to_zoned(of.tz.clone()).date();
     let by: i64 =
         weather_services::table.find(of.source_id).select(weather_services::saved_by).first(connection)?;
     let sources = super::sources::of_site(connection, of.site_id)?;
     let source = sources.iter().find(|s| s.id == of.source_id);
     let station = source.map_or(of.site.station(), |s| s.station(of.site));
-    // A day that is not over is no day yet, whatever a service says of it.
-    let days: Vec<RawDay> = days.iter().filter(|d| hours.is_empty() && d.date < today).copied().collect();
-    let over = |hour: &&RawHour| hour.start + SignedDuration::from_hours(1) <= of.now;
-    let hours: Vec<RawHour> = hours.iter().filter(over).copied().collect();
     let dates = || days.iter().map(|day| day.date).chain(hours.iter().map(|hour| hour.local_date));
     let (Some(first), Some(last)) = (dates().min(), dates().max()) else { return Ok(0) };
     let name = ("answers of a weather service", by);
@@ -342,7 +365,7 @@ fn measure(
         changed += 1;
     }
     let known: Vec<RawHour> = known_hours.into_values().flatten().collect();
-    for (date, all) in changed_blocks(&known, &hours) {
+    for (date, all) in changed_blocks(&known, hours) {
         layer.replace(connection, &made(date, &all, &station), &all)?;
         changed += 1;
     }
@@ -366,13 +389,9 @@ fn until((days, hours): (&[RawDay], &[RawHour]), tz: &TimeZone) -> Option<Timest
     }
 }
 
-/// Notes an answer; of the older ones the bodies go, and the oldest go whole.
-fn note(
-    connection: &mut PgConnection,
-    source_id: i64,
-    heard: &Heard<'_>,
-    (changed, held, until, fault): (usize, usize, Option<Timestamp>, &str),
-) -> Result<()> {
+/// Notes an answer; of the older ones the bodies go, and the oldest go whole. The newest that told something is kept
+/// however many faults came since: it says since when the service is silent.
+fn note(connection: &mut PgConnection, source_id: i64, heard: &Heard<'_>, noted: &Noted<'_>) -> Result<()> {
     let of_kind = weather_answers::source_id.eq(source_id).and(weather_answers::foretold.eq(heard.foretold));
     diesel::update(weather_answers::table.filter(of_kind))
         .set(weather_answers::body.eq(None::<Vec<u8>>))
@@ -383,16 +402,18 @@ fn note(
             weather_answers::foretold.eq(heard.foretold),
             weather_answers::took_ms.eq(i32::try_from(heard.took.as_millis()).unwrap_or(i32::MAX)),
             weather_answers::bytes.eq(count(heard.body.len())),
-            weather_answers::held.eq(count(held)),
-            weather_answers::changed.eq(count(changed)),
-            weather_answers::until.eq(until.map(|at| at.to_diesel())),
-            weather_answers::fault.eq(fault),
+            weather_answers::held.eq(count(noted.held)),
+            weather_answers::changed.eq(count(noted.changed)),
+            weather_answers::until.eq(noted.until.map(|at| at.to_diesel())),
+            weather_answers::by_day.eq(noted.by_day),
+            weather_answers::fault.eq(noted.fault),
             weather_answers::body.eq(Some(heard.body)),
         ))
         .execute(connection)?;
     diesel::sql_query(
         "DELETE FROM weather_answers WHERE source_id = $1 AND id NOT IN \
-         (SELECT id FROM weather_answers WHERE source_id = $1 ORDER BY id DESC LIMIT $2)",
+         (SELECT id FROM weather_answers WHERE source_id = $1 ORDER BY id DESC LIMIT $2) AND id NOT IN \
+         (SELECT max(id) FROM weather_answers WHERE source_id = $1 AND until IS NOT NULL GROUP BY foretold)",
     )
     .bind::<BigInt, _>(source_id)
     .bind::<BigInt, _>(KEPT)

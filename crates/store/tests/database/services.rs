@@ -189,6 +189,29 @@ fn a_service_is_due_after_its_interval_and_asked_with_patience_after_faults() {
         answer(store, source, true, Err("it did not answer"));
     }
     let answers = store.read(|s| s.answers(source)).unwrap();
-    assert_eq!(answers.len(), 40, "the newest are kept");
+    assert_eq!(answers.len(), 41, "the newest are kept, and the last that told something");
+    assert_eq!((answers[40].held, answers[40].foretold), (3, false));
     assert_eq!(store.read(|s| s.answer_body(source, true)).unwrap().as_deref(), Some(&b"{}"[..]));
+}
+
+#[test]
+fn what_a_service_says_of_days_that_are_not_over_is_not_measured_and_it_knows_no_longer_for_it() {
+    let world = world();
+    let World { store, .. } = &world;
+    let source = fetched(&world, date(2026, 7, 14));
+    let last = || store.read(|s| s.answers(source)).unwrap()[0].clone();
+    let midnight = |text: &str| Some(text.parse::<Timestamp>().unwrap());
+    // Of today and tomorrow only: nothing is known yet, however often it says so.
+    let ahead = [day(date(2026, 7, 14), 8.0, 0.0), day(date(2026, 7, 15), 8.0, 0.0)];
+    assert_eq!(answer(store, source, false, Ok((&ahead, &[]))), 0);
+    assert_eq!((last().held, last().until, last().by_day), (2, None, true));
+    let days = [day(date(2026, 7, 12), 8.0, 2.0), day(date(2026, 7, 13), 8.0, 0.0), ahead[0]];
+    assert_eq!(answer(store, source, false, Ok((&days, &[]))), 2);
+    assert_eq!((last().held, last().until), (3, midnight("2026-07-13T22:00:00Z")));
+    // Hours up to noon, and some to come.
+    assert_eq!(answer(store, source, false, Ok((&[], &hours("2026-07-13T22:00:00Z", 20)))), 1);
+    assert_eq!((last().until, last().by_day), (midnight("2026-07-14T10:00:00Z"), false));
+    // What is foretold is known ahead.
+    assert_eq!(answer(store, source, true, Ok((&ahead, &[]))), 2);
+    assert_eq!(last().until, midnight("2026-07-15T22:00:00Z"));
 }

@@ -110,15 +110,14 @@ struct AnswerLine {
 
 fn answer_line(answer: &Answer, tz: &TimeZone) -> AnswerLine {
     let took = format!("{:.1} s, {:.1} kB", answer.took.as_secs_f64(), f64::from(answer.bytes) / 1000.0);
-    let count = |n: i32, one| counted(usize::try_from(n).unwrap_or(0), one);
     AnswerLine {
         at: answer.asked_at.to_zoned(tz.clone()).said("%a %-d %b %H:%M"),
         what: if answer.foretold { "forecast" } else { "measured" },
         outcome: match answer.fault.as_str() {
             "" => format!(
                 "{}, {} other than before; {took}",
-                count(answer.held, "row"),
-                count(answer.changed, "day")
+                counted(answer.held, "row"),
+                counted(answer.changed, "day")
             ),
             fault => fault.to_owned(),
         },
@@ -331,9 +330,104 @@ pub(crate) fn fetch(state: &AppState, source_id: i64) -> Result<Option<String>, 
         let changed = store.take_answer(source_id, Heard { foretold, took, body, content })?;
         let what = if foretold { "forecast" } else { "measured" };
         said.push(match &read {
-            Ok(_) => format!("{what}, {changed} days other than before"),
+            Ok(_) => format!("{what}, {} other than before", counted(changed, "day")),
             Err(fault) => format!("{what}: {fault}"),
         });
     }
     Ok(Some(format!("{}: {}", source.name, said.join("; "))))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn read(pairs: &[(&str, &str)]) -> (ServiceSettings, Vec<FieldError>) {
+        let fields =
+            Fields(pairs.iter().map(|(name, text)| ((*name).to_owned(), (*text).to_owned())).collect());
+        let mut reader = Reader::new(&fields);
+        let settings = settings_of(&mut reader, &fields);
+        (settings, reader.errors)
+    }
+
+    #[test]
+    fn a_form_comes_back_as_it_was_filled() {
+        for (measured, foretold, every_min, stopped) in [
+            ("https://fell.example/hours.csv?key=a&b=2", "", 10, false),
+            ("", "http://192.0.2.7:8080/week.json", 60, true),
+            ("https://fell.example/h", "https://fell.example/f", 1440, false),
+            ("https://fell.example/h", "https://fell.example/f", 95, false),
+        ] {
+            let settings =
+                ServiceSettings { measured: measured.into(), foretold: foretold.into(), every_min, stopped };
+            let service =
+                Service { source_id: 2, settings: settings.clone(), version: 3, saved_by: "Bram".into() };
+            let typed = texts(Some(&service));
+            let pairs: Vec<_> = typed.iter().map(|(k, v)| (k.as_str(), v.as_str())).collect();
+            assert_eq!(read(&pairs), (settings, vec![]), "{typed:?}");
+        }
+        let fresh = texts(None);
+        assert_eq!(fresh.get("stopped").map(String::as_str), Some("no"), "a new one is asked");
+    }
+
+    #[test]
+    fn what_cannot_be_asked_is_told_at_its_field() {
+        let there = ("measured", "https://fell.example/h");
+        let told = |pairs: &[(&str, &str)]| {
+            let (_, errors) = read(pairs);
+            assert_eq!(errors.len(), 1, "{pairs:?}: {errors:?}");
+            errors.into_iter().next().unwrap()
+        };
+        assert_eq!(told(&[]).0, "measured", "one address at least");
+        assert_eq!(told(&[("measured", "   ")]).0, "measured");
+        for address in [
+            "fell.example/h",
+            "ftp://fell.example/h",
+            "https://",
+            "file:///etc/passwd",
+            "javascript:alert(1)",
+        ] {
+            let (field, words) = told(&[("measured", address)]);
+            assert!(field == "measured" && words.contains("begins with https://"), "{address}: {words}");
+        }
+        let long = format!("https://fell.example/{}", "x".repeat(LONGEST_ADDRESS));
+        assert!(told(&[("foretold", &long)]).1.contains("1000 characters"));
+        assert!(told(&[("foretold", "https://me:pw@fell.example/")]).1.contains("name and password"));
+        for (every, known) in
+            [("9 min", false), ("10 min", true), ("24 h", true), ("1441 min", false), ("0", false)]
+        {
+            let (settings, errors) = read(&[there, ("every", every)]);
+            assert_eq!(errors.is_empty(), known, "{every}: {errors:?}");
+            assert!(!known || (10..=1440).contains(&settings.every_min));
+        }
+        assert_eq!(read(&[there]).0.every_min, 60, "every hour, where nothing is said");
+    }
+
+    #[test]
+    fn an_answer_and_its_faults_are_told_in_a_line() {
+        let answer = |held, fault: &str| Answer {
+            foretold: false,
+            asked_at: "2026-07-14T04:05:00Z".parse().unwrap(),
+            took: SignedDuration::from_millis(1240),
+            bytes: 12_300,
+            held,
+            changed: 1,
+            until: None,
+            by_day: false,
+            fault: fault.into(),
+        };
+        let line = answer_line(&answer(1, ""), &TimeZone::UTC);
+        assert_eq!((line.at.as_str(), line.what, line.wrong), ("Tue 14 Jul 04:05", "measured", false));
+        assert_eq!(line.outcome, "1 row, 1 day other than before; 1.2 s, 12.3 kB");
+        let bad = answer_line(&answer(0, "it did not answer"), &TimeZone::UTC);
+        assert_eq!((bad.outcome.as_str(), bad.wrong), ("it did not answer", true));
+        let problem = |line| Problem { line: Some(line), column: None, message: "a day twice".into() };
+        assert_eq!(problems_in_short(&[]), "");
+        assert_eq!(problems_in_short(&[problem(3)]), problem(3).to_string());
+        assert_eq!(
+            problems_in_short(&[problem(3), problem(4), problem(9)]),
+            format!("{}; and 2 more", problem(3))
+        );
+        assert_eq!(said_address(""), "nowhere");
+        assert_eq!(said_address("https://fell.example/h?key=secret"), "https://fell.example/h?…");
+    }
 }

@@ -1,0 +1,1 @@
+ALTER TABLE weather_answers DROP COLUMN by_day;
