@@ -184,13 +184,38 @@ fn night(
     (card, settings): (&Card, Option<&Settings>),
     evening: Date,
 ) -> Tonight {
-    let mut facts = Facts::surveyed(site, tz, zones, climate.clone());
     // It was set this afternoon: until then watering as advised stands in.
     let since = upland_core::quantity::time::noon(evening, tz);
-    let versions = settings.into_iter().map(|s| (since, s.clone())).collect();
-    facts.boxes = vec![BoxFacts { number: 1, card: card.clone(), versions, sensors: Vec::new() }];
+    let facts = account_facts(site, tz, (zones, climate), (card, settings.map(|s| (since, s))));
     let account = account_of(&facts, Way::Best, evening, Timestamp::MIN);
     tonight(&facts, &account, 1, evening)
+}
+
+/// What the account of a site rests on, its box set since an instant.
+fn account_facts(
+    site: &Site,
+    tz: &TimeZone,
+    (zones, climate): (&[Zone], &Climate),
+    (card, settings): (&Card, Option<(Timestamp, &Settings)>),
+) -> Facts {
+    let mut facts = Facts::surveyed(site, tz, zones, climate.clone());
+    let versions = settings.into_iter().map(|(since, s)| (since, s.clone())).collect();
+    facts.boxes = vec![BoxFacts { number: 1, card: card.clone(), versions, sensors: Vec::new() }];
+    facts
+}
+
+/// The same site with its box set as it is in [`told`] since long ago: what a trial is run on.
+pub(crate) fn long_set(units: UnitSystem) -> Facts {
+    let decided = told(units);
+    let card = card();
+    let of = (decided.loaded.surveys(), Arc::clone(&decided.climate));
+    let settings = faulty(&card);
+    account_facts(
+        &decided.loaded.site.site,
+        &decided.loaded.tz,
+        (&of.0, &of.1),
+        (&card, Some((Timestamp::UNIX_EPOCH, &settings))),
+    )
 }
 
 /// Facts of a site without law or sensors.

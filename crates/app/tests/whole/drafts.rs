@@ -14,8 +14,8 @@ fn a_draft_is_tried_beside_the_box_and_the_settings_stay() {
     let before = bram.get(BOX).text;
     let mut draft = fields(&before);
     let minutes = draft.iter().find(|(name, value)| name.starts_with("p0-m") && !value.is_empty());
-    let (name, _) = minutes.map(|(name, value)| (name.clone(), value.clone())).unwrap();
-    draft.insert(name, "1".into());
+    let minute = minutes.map(|(name, _)| name.clone()).unwrap();
+    draft.insert(minute.clone(), "1".into());
     let tried = send(&bram, &format!("{BOX}/try"), &draft);
     assert_eq!(tried.status, 303, "{}", tried.text);
     let address = tried.headers["location"].split('#').next().unwrap().to_owned();
@@ -30,6 +30,19 @@ fn a_draft_is_tried_beside_the_box_and_the_settings_stay() {
     assert!(litres(own) < litres(set), "a minute is less than what is set");
     let (now, then) = (fields(&bram.get(BOX).text), fields(&before));
     assert_eq!(now["base_version"], then["base_version"], "nothing was saved");
+    // The same sent twice within a minute is one way; another draft is another.
+    let sent = || send(&bram, &format!("{BOX}/try"), &draft).headers["location"].clone();
+    let twice = || sent() == sent();
+    assert!(twice() || twice(), "no two minutes end so soon");
+    assert!(bram.get(&address).text.contains("is tried already"));
+    draft.insert(minute, "2".into());
+    let other = send(&bram, &format!("{BOX}/try"), &draft).headers["location"].clone();
+    assert_ne!(other, tried.headers["location"]);
+    let told: Value = serde_json::from_str(&bram.get("/sites/3/trial.json").text).unwrap();
+    let ways = told["ways"].as_array().unwrap();
+    let drafts: Vec<f64> =
+        ways.iter().filter(|w| w["name"].as_str().unwrap().starts_with("Draft of")).map(litres).collect();
+    assert!(drafts.len() >= 2 && drafts[0] < drafts[drafts.len() - 1], "{drafts:?}");
 }
 
 #[test]

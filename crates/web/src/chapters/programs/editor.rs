@@ -404,15 +404,28 @@ async fn try_draft(
         }
     };
     let at = here.now().to_zoned(here.facts.tz.clone()).said("%-d %b %Y, %H:%M");
-    let name = format!("Draft of box {} on {at}", path.1);
+    let first = format!("Draft of box {} on {at}", path.1);
     let schedule = Schedule::Settings(vec![(path.1, settings)]);
-    let way = TrialWay { name: name.clone(), schedule, ..TrialWay::default() };
-    let (kept, value) = (name.clone(), way_file::to_value(&way));
-    let id = here.change(move |change| change.save_trial_way(&kept, &value)).await?;
+    let value = |name: &str| {
+        way_file::to_value(&TrialWay {
+            name: name.to_owned(),
+            schedule: schedule.clone(),
+            ..TrialWay::default()
+        })
+    };
+    // Another draft within the same minute has a number; the same one sent twice has its name.
+    let of_site = here.site_key();
+    let ways = here.read(move |snapshot| snapshot.trial_ways(of_site)).await?;
+    let mut name = first.clone();
+    let mut number = 1;
+    while ways.iter().any(|own| own.name == name && own.way != value(&name)) {
+        number += 1;
+        name = format!("{first} ({number})");
+    }
+    let (kept, way) = (name.clone(), value(&name));
+    let id = here.change(move |change| change.save_trial_way(&kept, &way)).await?;
     let root = address::site_root(here.id());
-    // Within a minute of the last one the draft has its name.
-    let said =
-        if id.is_some() { "is tried beside the others." } else { "was tried within this minute already." };
+    let said = if id.is_some() { "is tried beside the others." } else { "is tried already." };
     let undo = id.map(|id| format!("{root}/trial/ways/{id}/undo"));
     flash(&here.who.session, format!("{name} {said} The settings stay as they are."), undo)?;
     Ok(see_other(&format!("{root}/trial?way={}#h-way", address::encoded(&name))))

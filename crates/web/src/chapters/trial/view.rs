@@ -51,7 +51,10 @@ impl Lists {
         let own = own_ways(here).await?;
         let way = |own: &OwnWay| OwnLine {
             id: own.record.id,
-            words: own.way.as_ref().map_or_else(|why| format!("no longer fits: {why}"), words::described),
+            words: match &own.way {
+                Ok(way) => words::described(way, here.facts.units()),
+                Err(why) => format!("no longer fits: {why}"),
+            },
             name: own.record.name.clone(),
             by: own.record.saved_by.clone(),
         };

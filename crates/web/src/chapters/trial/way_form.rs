@@ -476,3 +476,6 @@ async fn let_stand(
 ) -> Result<HttpResponse, PageError> {
     taking_back(&here, path.1).set(&here, false).await
 }
+
+#[cfg(test)]
+mod tests;

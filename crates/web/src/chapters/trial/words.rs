@@ -162,7 +162,7 @@ pub(super) fn answer(results: &[WayResult], name: Names<'_>) -> String {
 }
 
 /// A way as it was described, in words.
-pub(super) fn described(way: &TrialWay) -> String {
+pub(super) fn described(way: &TrialWay, units: UnitSystem) -> String {
     let mut told = vec![match &way.schedule {
         Schedule::AsSet => "settings as they are".to_owned(),
         Schedule::Settings(all) => {
@@ -196,9 +196,7 @@ pub(super) fn described(way: &TrialWay) -> String {
     if way.without_sensors {
         told.push("no sensor".into());
     }
-    told.extend(
-        way.sensors.iter().map(|own| format!("{} {}", own.name, change(&own.change, UnitSystem::Metric))),
-    );
+    told.extend(way.sensors.iter().map(|own| format!("{} {}", own.name, change(&own.change, units))));
     told.extend(way.window.map(|w| format!("window {} to {}", w.from.said("%H:%M"), w.until.said("%H:%M"))));
     told.extend(match way.planting {
         Ramps::AsSet => None,
@@ -301,4 +299,220 @@ pub(super) fn skipped(zones: &[ZoneResult]) -> String {
 pub(super) fn parts(zone: &ZoneResult) -> String {
     let [low, middle, high] = zone.parts.map(|part| share(part.adequacy()));
     if low == middle && middle == high { low } else { format!("{low} · {middle} · {high}") }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::fixture::long_set;
+    use jiff::civil::{Date, date, time};
+    use upland_core::controller::schedule::Settings;
+    use upland_core::ground::planting::WeanOff;
+    use upland_core::quantity::time::{Hours, Seconds};
+    use upland_core::quantity::units::{Litres, Millimetres};
+    use upland_core::trial::{SensorChange, run};
+
+    const SPAN: (Date, Date) = (Date::constant(2026, 6, 1), Date::constant(2026, 7, 10));
+
+    fn tried(facts: &Facts, ways: &[TrialWay]) -> Vec<WayResult> {
+        ways.iter().map(|way| run(way, facts, SPAN, None, |_, _| ()).unwrap()).collect()
+    }
+
+    fn named(all: &[Named]) -> Vec<TrialWay> {
+        all.iter().map(|named| named.way(named.code())).collect()
+    }
+
+    /// The answer and who it speaks of.
+    fn told(facts: &Facts, results: &[WayResult]) -> String {
+        answer(results, &|zone| zone_name(facts, zone))
+    }
+
+    #[test]
+    fn the_answer_follows_what_the_box_is_set_to() {
+        let mut facts = long_set(UnitSystem::Metric);
+        let ways = named(&[Named::AsSet, Named::AsAdvised, Named::Leave]);
+        // A quarter of an hour twice a night on every zone: it is much.
+        let results = tried(&facts, &ways);
+        let text = told(&facts, &results);
+        assert!(
+            text.starts_with("Watering as Today advises uses ") && text.contains(" % less water"),
+            "{text}"
+        );
+        assert!(text.contains("A box cannot be set to it for good."), "{text}");
+        // A box that never runs is no way to keep zones at enough, and there is nothing it may fall short of.
+        let clean = Settings::clean(&facts.boxes[0].card);
+        facts.boxes[0].versions[0].1 = clean;
+        let results = tried(&facts, &ways);
+        assert!(results[0].zones.iter().all(|zone| zone.runs == 0));
+        let text = told(&facts, &results);
+        assert!(
+            text.starts_with("The box as it is set uses least") && text.contains(" is short on "),
+            "{text}"
+        );
+        let strange = beyond(facts.site.units, &results, facts.site.supply);
+        assert_eq!(strange.len(), 1, "{strange:?}");
+        assert_eq!(strange[0], "As it is set, 100 % all year: nothing ever runs.");
+        // Without the box as it is set there is nothing to hold a way against but enough.
+        assert!(told(&facts, &results[1..2]).starts_with("Watering as Today advises uses least; "));
+        assert_eq!(
+            told(&facts, &results[2..]),
+            "No way that was tried gives every zone enough inside the law."
+        );
+        assert_eq!(told(&facts, &[]), "No way that was tried gives every zone enough inside the law.");
+    }
+
+    #[test]
+    fn the_best_way_has_the_least_water_of_those_that_break_no_law_and_leave_no_zone_worse() {
+        let facts = long_set(UnitSystem::Metric);
+        let as_set = &tried(&facts, &named(&[Named::AsSet]))[0];
+        let like = |name: &str, litres: f64, et: f64, forbidden: u32| {
+            let mut own = as_set.clone();
+            own.way.name = name.into();
+            own.site.litres = Some(Litres::from_l(litres));
+            for zone in &mut own.zones {
+                (zone.needed, zone.et) = (Millimetres::from_mm(100.0), Millimetres::from_mm(et));
+                zone.forbidden = forbidden;
+            }
+            own
+        };
+        let name = |results: &[WayResult]| best(results).map(|r| r.way.name.clone());
+        let set = like(Named::AsSet.code(), 1000.0, 90.0, 0);
+        let all = |other: WayResult| [set.clone(), other];
+        assert_eq!(name(&all(like("less", 900.0, 90.0, 0))).as_deref(), Some("less"));
+        assert_eq!(name(&all(like("a little worse", 900.0, 89.6, 0))).as_deref(), Some("a little worse"));
+        assert_eq!(name(&all(like("worse", 900.0, 89.4, 0))).as_deref(), Some("as-set"));
+        assert_eq!(name(&all(like("forbidden", 900.0, 99.0, 1))).as_deref(), Some("as-set"));
+        // A box that breaks the law itself does not count: the other is best although it takes more.
+        let law = [like(Named::AsSet.code(), 1000.0, 99.0, 2), like("lawful", 1200.0, 99.0, 0)];
+        assert_eq!(name(&law).as_deref(), Some("lawful"));
+        assert!(
+            told(&facts, &law)
+                .starts_with("lawful uses 20 % more water than as it is set, and zones need it")
+        );
+        // What has more than enough may have less, down to enough.
+        let rich = [
+            like(Named::AsSet.code(), 1000.0, 100.0, 0),
+            like("enough", 800.0, 95.0, 0),
+            like("under", 700.0, 94.9, 0),
+        ];
+        assert_eq!(name(&rich).as_deref(), Some("enough"));
+    }
+
+    #[test]
+    fn who_is_short_is_counted() {
+        let facts = long_set(UnitSystem::Metric);
+        let mut one = tried(&facts, &named(&[Named::AsAdvised])).remove(0);
+        let mut with = |ets: [f64; 4]| {
+            for (zone, et) in one.zones.iter_mut().zip(ets) {
+                (zone.needed, zone.et) = (Millimetres::from_mm(100.0), Millimetres::from_mm(et));
+                (zone.stress_days, zone.worst_week) =
+                    (7, Some((date(2026, 7, 6), Millimetres::from_mm(3.0))));
+            }
+            short(&one, &|zone| zone_name(&facts, zone))
+        };
+        assert_eq!(with([95.0; 4]), "every zone has enough");
+        assert_eq!(
+            with([99.0, 94.0, 99.0, 99.0]),
+            "2 Bank is short on 7 days, most in the week from Mon 6 Jul; nothing else is"
+        );
+        assert!(
+            with([90.0, 94.0, 99.0, 99.0]).ends_with("; one more has less than 95 % of what they ask for")
+        );
+        assert!(with([90.0, 94.0, 93.0, 99.0]).starts_with("1 Upper lawn is short"));
+        assert!(
+            with([90.0, 94.0, 93.0, 99.0]).ends_with("; two more have less than 95 % of what they ask for")
+        );
+    }
+
+    #[test]
+    fn a_way_is_described_in_the_units_of_the_site_with_all_that_it_changes() {
+        let of = |change| SensorChange { box_number: 1, name: "rain roof".into(), change };
+        let way = TrialWay {
+            name: "mine".into(),
+            schedule: Schedule::Settings(vec![(
+                1,
+                Settings::clean(&upland_core::controller::twelve_stations()),
+            )]),
+            percentages: PercentageRule::EtSensor { trim_pct: -10.0 },
+            without_sensors: true,
+            sensors: vec![
+                of(Change::RainThreshold(Millimetres::from_mm(12.7))),
+                of(Change::Release(Release::Days(3))),
+                of(Change::Release(Release::DriesOut { vent: 0.5 })),
+                of(Change::Bypassed(date(2026, 7, 1), date(2026, 7, 3))),
+                of(Change::Misplaced(Spot::UnderEave)),
+                of(Change::Absent),
+            ],
+            rain: Some(RainRule::Counted),
+            days: Some(Days::EveryNth { interval: 3, first: date(2026, 1, 1) }),
+            window: Some(Hours { from: time(22, 0, 0, 0), until: time(4, 30, 0, 0) }),
+            planting: Ramps::WeanOff(WeanOff {
+                from: date(2026, 8, 1),
+                weeks: 6,
+                start: Share::from_percent(120.0),
+            }),
+        };
+        assert_eq!(
+            described(&way, UnitSystem::Metric),
+            "settings of its own for box 1; an ET sensor's percentage, trimmed by -10 %; every 3 days; rain counted; no sensor; \
+             rain roof at 12.7 mm; rain roof holding 3 dry days; rain roof drying at 50 % of ET0; rain roof on bypass Wed 1 Jul to Fri 3 Jul; \
+             rain roof under an eave; rain roof absent; window 22:00 to 04:30; weaned off from 120 % over 6 weeks from Sat 1 Aug"
+        );
+        assert!(described(&way, UnitSystem::UsCustomary).contains("rain roof at 0.50 in;"));
+        assert_eq!(described(&TrialWay::default(), UnitSystem::Metric), "settings as they are");
+        // To be set by hand is only what a dial of the sensor sets.
+        let set = sensor_settings(&way, UnitSystem::UsCustomary);
+        assert_eq!(set.len(), 3);
+        assert_eq!(set[0], "Set rain roof at 0.50 in; enter it in Sensors.");
+    }
+
+    #[test]
+    fn what_a_box_can_be_set_to_for_good_is_told_from_what_somebody_must_do_every_night() {
+        let for_good = [Named::AsSet, Named::Leave, Named::Monthly];
+        let not = [Named::AsAdvised, Named::NoSensors, Named::Weekly, Named::EtSensor, Named::DailyBalance];
+        assert!(named(&for_good).iter().all(is_settable));
+        assert!(!named(&not).iter().any(is_settable));
+        let mut names: Vec<String> = named(&for_good).iter().chain(&named(&not)).map(way).collect();
+        names.extend(
+            Strategy::ALL.map(|school| way(&TrialWay { name: school.code().into(), ..TrialWay::default() })),
+        );
+        let mut apart = names.clone();
+        apart.sort();
+        apart.dedup();
+        assert_eq!(apart.len(), names.len(), "{names:?}");
+        assert_eq!(way(&TrialWay { name: "my own".into(), ..TrialWay::default() }), "my own");
+    }
+
+    #[test]
+    fn what_was_held_and_the_parts_of_a_zone_are_told_in_short() {
+        let facts = long_set(UnitSystem::Metric);
+        let mut results = tried(&facts, &named(&[Named::AsSet]));
+        assert_eq!(skipped(&results[0].zones), "–");
+        for (zone, count) in results[0].zones.iter_mut().zip([2, 3]) {
+            zone.skipped.insert("wet_soil", count);
+            zone.skipped.insert("rain", 1);
+        }
+        assert_eq!(skipped(&results[0].zones), "2 rain, 5 wet soil");
+        let mut zone = results[0].zones[0].clone();
+        for (part, et) in zone.parts.iter_mut().zip([71.0, 96.0, 100.0]) {
+            (part.needed, part.et) = (Millimetres::from_mm(100.0), Millimetres::from_mm(et));
+        }
+        assert_eq!(parts(&zone), "71 % · 96 % · 100 %");
+        for part in &mut zone.parts {
+            part.et = part.needed;
+        }
+        assert_eq!(parts(&zone), "100 %");
+        // More than the supply gives, and nights too long.
+        results[0].site.supply.over = Seconds::from_min(90);
+        results[0].site.supply.most = LitresPerMinute::from_l_per_min(130.0);
+        results[0].site.supply.nights_too_long = 1;
+        let told = beyond(UnitSystem::Metric, &results, Some(LitresPerMinute::from_l_per_min(95.0)));
+        assert_eq!(told.len(), 2, "{told:?}");
+        assert!(
+            told[0].contains("more flows than the 95 L/min that the supply gives, up to 130 L/min"),
+            "{told:?}"
+        );
+        assert!(told[1].contains("one night is longer than the water window"), "{told:?}");
+        assert!(beyond(UnitSystem::Metric, &results, None).len() == 1, "nobody knows what the supply gives");
+    }
 }
