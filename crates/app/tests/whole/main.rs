@@ -16,6 +16,7 @@ mod cli;
 mod climate;
 mod drafts;
 mod field;
+mod frozen;
 mod http;
 mod keying;
 mod library;

@@ -1,4 +1,5 @@
-//! What stands before several servers: each connection goes to the next of them, as a plain balancer would.
+//! What stands before several servers: each connection goes to the next of them, as a plain balancer would. Before a
+//! database it can stand still, as one that hangs does.
 
 use std::io::{Read, Write};
 use std::net::{Shutdown, TcpListener, TcpStream};
@@ -10,13 +11,17 @@ use std::time::Duration;
 pub struct RoundRobin {
     pub port: u16,
     closed: Arc<AtomicBool>,
+    frozen: Arc<AtomicBool>,
     accepting: Option<std::thread::JoinHandle<()>>,
 }
 
-/// Copies what comes from one to the other until it ends.
-fn copy(mut from: TcpStream, mut to: TcpStream) {
+/// Copies what comes from one to the other until it ends, and keeps it back while it is frozen.
+fn copy(mut from: TcpStream, mut to: TcpStream, frozen: &AtomicBool) {
     let mut buffer = [0; 16 * 1024];
     while let Ok(read @ 1..) = from.read(&mut buffer) {
+        while frozen.load(Ordering::Relaxed) {
+            std::thread::sleep(Duration::from_millis(5));
+        }
         if to.write_all(&buffer[..read]).is_err() {
             break;
         }
@@ -25,11 +30,12 @@ fn copy(mut from: TcpStream, mut to: TcpStream) {
     let _ = from.shutdown(Shutdown::Read);
 }
 
-fn forward(client: TcpStream, server: &str) {
+fn forward(client: TcpStream, server: &str, frozen: &Arc<AtomicBool>) {
     let Ok(server) = TcpStream::connect(server) else { return };
     let (Ok(from), Ok(back)) = (client.try_clone(), server.try_clone()) else { return };
-    std::thread::spawn(move || copy(from, server));
-    std::thread::spawn(move || copy(back, client));
+    let (there, here) = (Arc::clone(frozen), Arc::clone(frozen));
+    std::thread::spawn(move || copy(from, server, &there));
+    std::thread::spawn(move || copy(back, client, &here));
 }
 
 impl RoundRobin {
@@ -39,26 +45,33 @@ impl RoundRobin {
         let port = listener.local_addr().unwrap().port();
         listener.set_nonblocking(true).unwrap();
         let closed = Arc::new(AtomicBool::new(false));
-        let told = Arc::clone(&closed);
+        let frozen = Arc::new(AtomicBool::new(false));
+        let (told, still) = (Arc::clone(&closed), Arc::clone(&frozen));
         let accepting = std::thread::spawn(move || {
             let mut turn = servers.iter().cycle();
             while !told.load(Ordering::Relaxed) {
                 match listener.accept() {
                     Ok((client, _)) => {
                         client.set_nonblocking(false).unwrap();
-                        forward(client, turn.next().unwrap());
+                        forward(client, turn.next().unwrap(), &still);
                     }
                     Err(_) => std::thread::sleep(Duration::from_millis(2)),
                 }
             }
         });
-        Self { port, closed, accepting: Some(accepting) }
+        Self { port, closed, frozen, accepting: Some(accepting) }
+    }
+
+    /// Lets nothing through any more, though every connection stays, or everything again.
+    pub fn freeze(&self, frozen: bool) {
+        self.frozen.store(frozen, Ordering::Relaxed);
     }
 }
 
 impl Drop for RoundRobin {
     fn drop(&mut self) {
         self.closed.store(true, Ordering::Relaxed);
+        self.freeze(false);
         if let Some(accepting) = self.accepting.take() {
             let _ = accepting.join();
         }

@@ -110,3 +110,49 @@ fn a_threshold_of_the_record_is_taken_over_and_a_sensor_comes_down_and_up() {
     assert_eq!(person.post_from(LIST, &format!("{sensor}/restore"), &[]).status, 303);
     assert_eq!(person.get(sensor).status, 200);
 }
+
+#[test]
+fn whom_a_sensor_stops_is_chosen_zone_by_zone_and_the_why_of_a_run_follows() {
+    let server = Server::start(true);
+    let person = Person::signed_in(&server, "bram");
+    let page = "/sites/1/sensors/map";
+    let version = || {
+        let form = fields_of(&person.get("/sites/1/sensors/1/edit").text, FORM);
+        form["base_version"].clone()
+    };
+    let choose = |what: (&str, &str), how: (&str, &str), base: &str| {
+        person.post_from(page, page, &[("sensor", "1"), ("base_version", base), what, how])
+    };
+    let shown = || person.get(page).text;
+    // What the box does is told where a choice says otherwise.
+    let before = shown();
+    let as_proposed = before.matches(">as proposed<").count();
+    let holds = before.matches("■ stops it").count();
+    let base = version();
+    assert_eq!(choose(("station", "1"), ("holds", "no"), &base).status, 303);
+    assert!(shown().contains("Zone 1 and ") && shown().matches(">as proposed<").count() == as_proposed + 1);
+    assert_eq!(shown().matches("■ stops it").count(), holds - 1);
+    // Somebody who saw the page before that is told, and nothing of theirs is lost.
+    assert_eq!(choose(("station", "2"), ("holds", "no"), &base).status, 303);
+    let told = shown();
+    assert!(told.contains("changed this sensor meanwhile"), "{told}");
+    assert_eq!(told.matches("■ stops it").count(), holds - 1);
+    assert_eq!(choose(("station", "1"), ("holds", ""), &version()).status, 303);
+    assert_eq!(shown().matches("■ stops it").count(), holds);
+    // A program that ignores it.
+    assert_eq!(choose(("program", "0"), ("ignores", "yes"), &version()).status, 303);
+    assert_eq!(choose(("program", "0"), ("ignores", "no"), &version()).status, 303);
+    // Neither a zone nor a program that is not there, nor a sensor of another site.
+    for what in [("station", "77"), ("program", "99"), ("station", "-1"), ("station", "all")] {
+        let refused = choose(what, ("holds", "no"), &version());
+        assert!(
+            refused.status == 400 && refused.text.contains("Reload the page"),
+            "{what:?}: {}",
+            refused.text
+        );
+    }
+    let foreign = [("sensor", "99999"), ("base_version", "1"), ("station", "1"), ("holds", "no")];
+    assert_eq!(person.post_from(page, page, &foreign).status, 404);
+    let reader = Person::signed_in(&server, "wren");
+    assert_eq!(reader.post_from(page, page, &foreign).status, 403);
+}

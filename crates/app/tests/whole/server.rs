@@ -20,6 +20,8 @@ pub fn key(number: i64) -> upland_store::scope::SiteKey {
 pub struct Server {
     child: Child,
     pub url: String,
+    /// What stands between it and its database, where something does.
+    gate: Option<RoundRobin>,
     database: Arc<TestDatabase>,
     /// Another server and two workers, where there are several behind one address.
     others: Option<Others>,
@@ -91,6 +93,25 @@ impl Server {
         Self::begun(Arc::new(TestDatabase::create()), demo, "0", more)
     }
 
+    /// A server whose database can hang, with its demo; see [`Self::freeze`].
+    pub fn with_a_gate() -> Self {
+        let database = Arc::new(TestDatabase::create());
+        let (scheme, rest) = database.url.split_once("://").unwrap();
+        let (before, name) = rest.rsplit_once('/').unwrap();
+        let (who, at) = before.split_once('@').map_or(("", before), |(who, at)| (who, at));
+        let gate = RoundRobin::before(vec![at.to_owned()], 0);
+        let who = if who.is_empty() { String::new() } else { format!("{who}@") };
+        let url = format!("{scheme}://{who}127.0.0.1:{}/{name}", gate.port);
+        let mut server = Self::begun_at(database, &url, true, "0", &["--at-once", "0"]);
+        server.gate = Some(gate);
+        server
+    }
+
+    /// Lets its database hang, or answer again.
+    pub fn freeze(&self, frozen: bool) {
+        self.gate.as_ref().expect("it has a gate").freeze(frozen);
+    }
+
     /// A worker on its database that presumes others dead after three seconds.
     pub fn worker(&self) -> Worker {
         let mut command = Command::new(BINARY);
@@ -112,8 +133,13 @@ impl Server {
     }
 
     fn begun(database: Arc<TestDatabase>, demo: bool, port: &str, more: &[&str]) -> Self {
+        let url = database.url.clone();
+        Self::begun_at(database, &url, demo, port, more)
+    }
+
+    fn begun_at(database: Arc<TestDatabase>, at: &str, demo: bool, port: &str, more: &[&str]) -> Self {
         let mut command = Command::new(BINARY);
-        command.args(["serve", "--port", port, "--workers", "2", "--database-url", &database.url]).args(more);
+        command.args(["serve", "--port", port, "--workers", "2", "--database-url", at]).args(more);
         if demo {
             command.arg("--demo");
         }
@@ -125,7 +151,8 @@ impl Server {
         let mut lines = BufReader::new(child.stdout.take().unwrap()).lines();
         let hello = lines.next().expect("the server says where").unwrap();
         let url = hello.split_once("http://").expect("an address").1.trim().to_owned();
-        Self { child, url: format!("http://{url}"), database, others: None, was_several: false }
+        let url = format!("http://{url}");
+        Self { child, url, database, others: None, gate: None, was_several: false }
     }
 }
 

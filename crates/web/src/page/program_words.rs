@@ -2,7 +2,7 @@
 
 use crate::page::change_words::{ChangeLine, change_lines};
 use crate::page::dates::{Said, said_windows, typed_date};
-use crate::page::quantities::{capital, flow, in_words, plain, share, span, volume, wait};
+use crate::page::quantities::{capital, counted, flow, in_words, plain, share, span, volume, wait};
 pub(crate) use crate::page::school_words::strategy;
 use jiff::Timestamp;
 use jiff::civil::Date;
@@ -177,7 +177,8 @@ impl Names<'_> {
                 )
             }
             FindingKind::TooManyDays { ordinance, days, most } => {
-                format!("Runs on {days} days of a week; \"{ordinance}\" allows {most}.")
+                let days = counted(*days, "day");
+                format!("Runs on {days} of a week; \"{ordinance}\" allows {most}.")
             }
             FindingKind::TooManyMinutes { ordinance, minutes, most } => {
                 format!("Runs for {minutes} min of a day; \"{ordinance}\" allows {most}.")

@@ -95,7 +95,9 @@ pub(crate) fn flow(units: UnitSystem, value: LitresPerMinute) -> String {
     if us(units) {
         format!("{} gpm", plain(value.us_gpm(), 1))
     } else {
-        format!("{} L/min", plain(value.l_per_min(), 0))
+        // A drip line gives less than a litre a minute.
+        let digits = if value.l_per_min() < 10.0 { 1 } else { 0 };
+        format!("{} L/min", plain(value.l_per_min(), digits))
     }
 }
 
@@ -203,7 +205,8 @@ pub(crate) fn span(minutes: f64) -> String {
 }
 
 /// So many of a thing: "one" is its word for one.
-pub(crate) fn counted(n: usize, one: &str) -> String {
+pub(crate) fn counted(n: impl TryInto<usize>, one: &str) -> String {
+    let n = n.try_into().unwrap_or_default();
     let ending = match n {
         1 => "",
         _ if one.ends_with('x') => "es",
@@ -228,6 +231,12 @@ mod tests {
         assert_eq!(depth(Metric, Millimetres::from_mm(9.44)), "9.4 mm");
         assert_eq!(depth(UsCustomary, Millimetres::from_inches(0.5)), "0.50 in");
         assert_eq!(volume(Metric, Litres::from_l(14_200.0)), "14.2 m³");
+        let litres = |l| flow(Metric, LitresPerMinute::from_l_per_min(l));
+        assert_eq!(
+            (litres(0.42), litres(9.96), litres(12.6)),
+            ("0.4 L/min".into(), "10 L/min".into(), "13 L/min".into())
+        );
+        assert_eq!(flow(UsCustomary, LitresPerMinute::from_l_per_min(0.42)), "0.1 gpm");
         assert_eq!(length(Metric, Metres::from_m(1040.0)), "1\u{202f}040 m");
         assert_eq!(length(UsCustomary, Metres::from_inches(6.0)), "6 in");
         assert_eq!(temperature(UsCustomary, Celsius::from_c(0.0)), "32 °F");

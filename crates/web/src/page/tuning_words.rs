@@ -1,12 +1,13 @@
 //! Causes, evidence and levers as sentences: for the pages and for the command.
 
 use crate::page::dates::Said;
-use crate::page::quantities::{depth, plain, rate, short_date, span, volume};
+use crate::page::quantities::{counted, depth, plain, rate, short_date, span, volume};
 use jiff::civil::Date;
 use upland_core::account::whole::Facts;
 use upland_core::controller::schedule::days_in_words_by;
 use upland_core::quantity::ratio::Share;
 use upland_core::quantity::time::Seconds;
+use upland_core::sensors::COMMON_RAIN_THRESHOLD;
 use upland_core::site::UnitSystem;
 use upland_core::tuning::{
     Amount, Cause, CorrectionKind, Evidence, Lever, LeverCode, Looks, Settle, Suspicion, Turn, ZoneOutlook,
@@ -240,7 +241,7 @@ impl<'a> Words<'a> {
             Evidence::Bypassed => "The box shows its sensors bypassed, and no bypass is known.".into(),
             Evidence::NotBypassed => "Its sensors are not bypassed.".into(),
             Evidence::HeldRuns(0) => "Nothing was held in these days.".into(),
-            Evidence::HeldRuns(runs) => format!("{runs} runs should have been held."),
+            Evidence::HeldRuns(runs) => format!("{} should have been held.", counted(*runs, "run")),
             Evidence::Covered => "Something keeps rain from it.".into(),
             Evidence::Sprayed => "Heads spray it.".into(),
             Evidence::HangsFree => "It was not seen to hang so.".into(),
@@ -253,8 +254,10 @@ impl<'a> Words<'a> {
             Evidence::DoesNotHold => "It lets run, though by the record it should hold.".into(),
             Evidence::SensorAsRecord => "It says what the record says, as far as it was read.".into(),
             Evidence::SmallRain { threshold, runs } => format!(
-                "It is set to {}; {runs} runs of a zone were held for less rain than half an inch.",
-                depth(self.units, *threshold)
+                "It is set to {}, and held {} of a zone for less rain than the common {}.",
+                depth(self.units, *threshold),
+                counted(*runs, "run"),
+                depth(self.units, COMMON_RAIN_THRESHOLD)
             ),
             Evidence::Refused { windows, of } => format!("The probe refused {windows} of {of} runs."),
             Evidence::ThresholdAgainst { threshold_pct, full_pct, refill_pct } => format!(
@@ -290,6 +293,7 @@ impl<'a> Words<'a> {
             Evidence::Reading(share) => {
                 format!("A reading says {} of the available water is left.", percent(share.fraction()))
             }
+            Evidence::AllRight(1) => "One zone looks right.".to_owned(),
             Evidence::AllRight(zones) => format!("{zones} zones look right."),
         }
     }

@@ -9,6 +9,7 @@ use crate::page::forms::base_version;
 use crate::page::forms::{Field, FieldError, FieldGroup, FieldKind, Form, Reader};
 use crate::page::frame::{Chapter, Frame};
 use crate::page::merge::Merged;
+use crate::page::quantities::counted;
 use crate::server::address;
 use crate::server::download::attachment;
 use crate::server::error::{PageError, page_with, see_other};
@@ -19,7 +20,6 @@ use actix_web::http::StatusCode;
 use actix_web::{HttpResponse, get, post, web};
 use askama::Template;
 use std::collections::BTreeMap;
-use std::sync::Arc;
 use upland_core::site::Controller;
 use upland_formats::card_file;
 use upland_store::{Saved, Subject};
@@ -50,7 +50,6 @@ async fn new_page(
     texts: &BTreeMap<String, String>,
     errors: &[FieldError],
 ) -> Result<HttpResponse, PageError> {
-    let _loaded = Arc::clone(&here.facts);
     let own = here.more("cards", 30, |snapshot| snapshot.library()).await?;
     let cards = card_choices(&own);
     let kind = Field { kind: FieldKind::Choice(cards), ..Field::text("card", "Kind of box") };
@@ -92,7 +91,6 @@ async fn create_box(EditorAt(here): EditorAt, fields: Fields) -> Result<HttpResp
     let (Some(card), true) = (card, errors.is_empty()) else {
         return new_page(&here, id, StatusCode::UNPROCESSABLE_ENTITY, &fields.0, &errors).await;
     };
-    let _user = here.who.user.id;
     let text = format!("{place} is hung. Enter what you find in it, or plan it.");
     let controller = Controller { number: 0, place, card };
     let (_, number) = here.change(move |change| change.create_controller(&controller)).await?;
@@ -150,7 +148,10 @@ async fn draw(here: &AtSite, path: (i64, u8), drawn: Drawn<'_>) -> Result<HttpRe
             head: bench.head(Tab::Box)?,
             form,
             version: drawn.version,
-            saved: (record.saved_by.clone(), record.saved_at.said("%-d %b %Y")),
+            saved: (
+                record.saved_by.clone(),
+                record.saved_at.to_zoned(here.facts.tz.clone()).said("%-d %b %Y"),
+            ),
             merged: drawn.merged,
             zones: bench.installation.zones.len(),
             upkeep,
@@ -177,7 +178,8 @@ fn saved_words(beyond: usize) -> String {
     match beyond {
         0 => "The box is saved.".to_owned(),
         _ => format!(
-            "The box is saved. Its settings go beyond the new card in {beyond} places; the findings offer the nearest."
+            "The box is saved. Its settings go beyond the new card in {}; the findings offer the nearest.",
+            counted(beyond, "place")
         ),
     }
 }
@@ -259,9 +261,9 @@ async fn remove_box(
     let bench = here.workbench(path.1).await?;
     if !bench.installation.zones.is_empty() {
         let text = format!(
-            "{} zones are wired to {}. Move them to another box, or remove them, then take it down.",
-            bench.installation.zones.len(),
-            bench.controller()?.place
+            "Still wired to {}: {}. Move what is wired to another box, or remove it, then take the box down.",
+            bench.controller()?.place,
+            counted(bench.installation.zones.len(), "zone")
         );
         flash(&here.who.session, text, None)?;
         return Ok(see_other(&format!("{}/card", bench.path())));

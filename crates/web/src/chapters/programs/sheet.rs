@@ -9,6 +9,7 @@ use crate::page::frame::Frame;
 use crate::page::headline::headline;
 use crate::page::law_words::{exempt_words, rule_words};
 use crate::page::qr::qr;
+use crate::page::quantities::counted;
 use crate::server::error::{PageError, page};
 use crate::site::context::AtSite;
 use crate::site::workbench::Workbench;
@@ -113,7 +114,7 @@ pub(super) fn rest_of_box(settings: &Settings) -> Vec<String> {
         lines.push(format!("Off-season {} to {}", month_day(span.from), month_day(span.until)));
     }
     if let Some((first, days)) = settings.rain_delay {
-        lines.push(format!("Rain delay of {days} days from {}", first.said("%-d %b %Y")));
+        lines.push(format!("Rain delay of {} from {}", counted(days, "day"), first.said("%-d %b %Y")));
     }
     if !settings.omit_dates.is_empty() {
         let dates: Vec<String> = settings.omit_dates.iter().map(|date| date.said("%-d %b %Y")).collect();

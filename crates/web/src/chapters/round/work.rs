@@ -4,7 +4,7 @@
 use crate::page::dates::{Said as _, worded};
 use crate::page::headline::headline;
 use crate::page::program_words::Names;
-use crate::page::quantities::{capital, depth, in_words, plain};
+use crate::page::quantities::{capital, counted, depth, in_words, plain};
 use crate::page::sensor_words::says_of;
 use crate::page::service_words::{Known, Standing, services_of};
 use crate::page::ticks::week_number;
@@ -192,7 +192,7 @@ fn calls_of(
         depth(bench.units(), advice.et0),
         depth(bench.units(), advice.rain),
         if advice.expected_days > 0 {
-            format!(", {} days from normals", advice.expected_days)
+            format!(", {} from normals", counted(advice.expected_days, "day"))
         } else {
             String::new()
         }

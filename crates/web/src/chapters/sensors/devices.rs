@@ -3,6 +3,7 @@
 use super::detail::{Left, draw};
 use super::sensor_of;
 use crate::page::forms::out_of_bounds;
+use crate::page::quantities::counted;
 use crate::page::units::{Shown, Units};
 use crate::server::address;
 use crate::server::error::{PageError, see_other};
@@ -65,7 +66,7 @@ async fn typed_readings(
             let new = new.ok_or(PageError::NotFound)?;
             flash(
                 &here.who.session,
-                format!("{new} readings are new, {} were there already.", count - new),
+                format!("{} new, {} there already.", counted(new, "reading"), count - new),
                 None,
             )?;
             Ok(see_other(&address::sensor(site_id, id)))

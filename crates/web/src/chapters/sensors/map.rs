@@ -140,9 +140,15 @@ async fn choose(EditorAt(here): EditorAt, fields: Fields) -> Result<HttpResponse
     let base: i32 = fields.get("base_version").parse().map_err(|_| missing())?;
     let record = states.sensor(sensor_id).ok_or(PageError::NotFound)?;
     let mut sensor = record.sensor.clone();
+    let own = states.site_box(sensor.box_number).ok_or(PageError::NotFound)?;
+    let zone = |station| {
+        let mut zones = states.loaded.zones.iter().map(|z| &z.zone);
+        zones.any(|zone| (zone.box_number, zone.number) == (own.number(), station))
+    };
+    let programs = own.settings_or_clean().programs.len();
     let map = &mut sensor.map;
     let said = match (fields.get("station").parse::<u16>(), fields.get("program").parse::<usize>()) {
-        (Ok(station), _) => {
+        (Ok(station), _) if zone(station) => {
             match fields.get("holds") {
                 "yes" => drop(map.stations.insert(station, true)),
                 "no" => drop(map.stations.insert(station, false)),
@@ -150,7 +156,7 @@ async fn choose(EditorAt(here): EditorAt, fields: Fields) -> Result<HttpResponse
             }
             format!("Zone {station} and {} are chosen so.", sensor.name)
         }
-        (_, Ok(program)) => {
+        (_, Ok(program)) if program < programs => {
             if fields.get("ignores") == "yes" {
                 map.programs_ignoring.insert(program)
             } else {

@@ -337,8 +337,11 @@ async fn save(EditorAt(here): EditorAt, fields: Fields) -> Result<HttpResponse, 
         (n, 0) => {
             format!("The plan is saved, with {} in another place.", counted(n, "sensor"))
         }
+        (_, 1) => {
+            "The plan is saved. Somebody changed a sensor meanwhile, and it stays where it is; save again to move it.".to_owned()
+        }
         (_, n) => format!(
-            "The plan is saved; {n} sensors were changed by somebody meanwhile and stay where they are."
+            "The plan is saved. Somebody changed {n} sensors meanwhile, and they stay where they are; save again to move them."
         ),
     };
     flash(&here.who.session, said, None)?;

@@ -13,6 +13,7 @@ pub(crate) use take_in::run as take_in;
 
 use crate::page::dates::Said;
 use crate::page::frame::{Chapter, Frame};
+use crate::page::quantities::counted;
 use crate::page::take_back::TakeBack;
 use crate::page::units::Units;
 use crate::server::address;
@@ -25,6 +26,7 @@ use actix_web::http::StatusCode;
 use actix_web::{HttpResponse, get, post, web};
 use askama::Template;
 use jiff::civil::Date;
+use jiff::tz::TimeZone;
 use std::collections::BTreeMap;
 use std::sync::Arc;
 use upland_core::codes::Coded;
@@ -91,7 +93,12 @@ struct ImportLine {
     undone: bool,
 }
 
-fn import_line(import: Import, weather: &SiteWeather) -> ImportLine {
+/// So many days count.
+fn days_count(days: usize) -> String {
+    format!("{} {}", counted(days, "day"), if days == 1 { "counts" } else { "count" })
+}
+
+fn import_line(import: Import, weather: &SiteWeather, tz: &TimeZone) -> ImportLine {
     ImportLine {
         id: import.id,
         source: weather
@@ -105,9 +112,13 @@ fn import_line(import: Import, weather: &SiteWeather) -> ImportLine {
             import.days_new,
             import.days_changed,
             import.days_same,
-            if import.hours > 0 { format!("; {} hours", import.hours) } else { String::new() }
+            if import.hours > 0 { format!("; {}", counted(import.hours, "hour")) } else { String::new() }
         ),
-        who: format!("{}, {}", import.imported_by, import.imported_at.said("%-d %b %Y %H:%M UTC")),
+        who: format!(
+            "{}, {}",
+            import.imported_by,
+            import.imported_at.to_zoned(tz.clone()).said("%-d %b %Y %H:%M")
+        ),
         undone: import.undone,
         file_name: import.file_name,
     }
@@ -135,10 +146,6 @@ struct SourceLine {
 /// What a layer that follows the site's sensors holds.
 fn followed_words(followed: &Followed) -> String {
     let (first, last) = (followed.first.said("%-d %b"), followed.last.said("%-d %b %Y"));
-    let days = match followed.days {
-        1 => "one day".to_owned(),
-        n => format!("{n} days"),
-    };
     let lack = match followed.last_hours {
         n if n >= WHOLE_DAY_HOURS => String::new(),
         n => format!(
@@ -146,8 +153,9 @@ fn followed_words(followed: &Followed) -> String {
         ),
     };
     format!(
-        "Follows the sensors of the site: {days} and {} hours from {first} to {last}.{lack}",
-        followed.hours
+        "Follows the sensors of the site: {} and {} from {first} to {last}.{lack}",
+        counted(followed.days, "day"),
+        counted(followed.hours, "hour")
     )
 }
 
@@ -382,15 +390,18 @@ impl Room {
         let measured = || weather.sources.iter().filter(|s| s.kind != SourceKind::Normals);
         let lead = match measured().count() {
             0 => "No weather yet. A daily file with lowest and highest temperature is enough; rain, humidity, sun and wind make it better.".to_owned(),
-            1 => format!("{days} days count, from one source. A second one shows what the first is worth."),
-            n => format!("{days} days count, woven from {n} sources by variable."),
+            1 => format!("{}, from one source. A second one shows what the first is worth.", days_count(days)),
+            n => format!("{}, woven from {n} sources by variable.", days_count(days)),
         };
         let choice_words = weather.choice.as_ref().map_or_else(
             || {
                 "Nobody has chosen yet: the own sensor counts, the others stand in where it has nothing."
                     .to_owned()
             },
-            |c| format!("Chosen by {} on {}: {}", c.chosen_by, c.chosen_at.said("%-d %b %Y"), c.reason),
+            |c| {
+                let on = c.chosen_at.to_zoned(loaded.tz.clone()).said("%-d %b %Y");
+                format!("Chosen by {} on {on}: {}", c.chosen_by, c.reason)
+            },
         );
         let units = Units::of(loaded.units());
         Self {
@@ -406,7 +417,7 @@ impl Room {
             choice_words,
             flagged,
             flagged_count,
-            imports: imports.into_iter().map(|i| import_line(i, weather)).collect(),
+            imports: imports.into_iter().map(|i| import_line(i, weather, &loaded.tz)).collect(),
         }
     }
 }

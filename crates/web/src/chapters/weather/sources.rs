@@ -92,7 +92,6 @@ async fn new_page(EditorAt(here): EditorAt) -> Result<HttpResponse, PageError> {
 #[post("/sites/{id}/weather/sources")]
 async fn create(EditorAt(here): EditorAt, fields: Fields) -> Result<HttpResponse, PageError> {
     let id = here.id();
-    let _loaded = Arc::clone(&here.facts);
     let u = Units::of(here.facts.units());
     let mut reader = Reader::new(&fields);
     let name = reader.name("name");

@@ -183,7 +183,7 @@ fn an_import_says_what_it_brought_and_of_which_source() {
     let [first, second] = shown.imports.as_slice() else { panic!("two imports") };
     assert_eq!(first.source, "Record of the site");
     assert_eq!(first.what, "8 new, 1 changed, 1 already known");
-    assert_eq!(first.who, "Bram, 14 Jul 2026 19:30 UTC");
+    assert_eq!(first.who, "Bram, 14 Jul 2026 18:30");
     assert_eq!(second.source, "removed", "its source was taken away since");
     assert!(second.what.ends_with("; 240 hours"));
 }

@@ -182,7 +182,10 @@ fn edit(here: &AtSite, editing: Editing<'_>) -> Result<HttpResponse, PageError> 
             mixed: answered.map_or(String::new(), |z| {
                 mixed_words(&z.zone, climate.station().latitude_deg, Month::of(today))
             }),
-            saved: editing.zone.map(|z| (z.saved_by.clone(), z.saved_at.said("%-d %b %Y"))),
+            saved: editing.zone.map(|z| {
+                let on = z.saved_at.to_zoned(here.facts.tz.clone());
+                (z.saved_by.clone(), on.said("%-d %b %Y"))
+            }),
             merged: editing.merged,
         },
     )

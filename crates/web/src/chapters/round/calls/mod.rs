@@ -5,7 +5,7 @@ use super::work::{changes, work_on};
 use crate::page::dates::in_own_words;
 use crate::page::frame::Frame;
 use crate::page::pages::{LINES, Pages, asked_page};
-use crate::page::quantities::short_date;
+use crate::page::quantities::{counted, short_date};
 use crate::page::ticks::{TickMark, week_number};
 use crate::server::address;
 use crate::server::download::attachment;
@@ -124,10 +124,11 @@ async fn list(here: AllSites, asked: web::Query<Listing>) -> Result<HttpResponse
     let drawn = page(&ListPage {
         frame: Frame::new(&here.who, "This week's calls")?,
         lead: format!(
-            "{} of {} percentages on {} boxes stand elsewhere than the last week asks{}.",
+            "{} of {} on {} {} elsewhere than the last week asks{}.",
             totals.changes,
-            totals.calls,
-            totals.boxes,
+            counted(totals.calls, "percentage"),
+            counted(totals.boxes, "box"),
+            if totals.changes == 1 { "stands" } else { "stand" },
             if open < totals.changes { format!("; {open} are not called yet") } else { String::new() }
         ),
         lines: calls.iter().map(|row| line(row, &called)).collect(),

@@ -344,7 +344,8 @@ struct Editing<'a> {
 
 fn edit(here: &AtSite, editing: Editing<'_>) -> Result<HttpResponse, PageError> {
     let record = &here.facts.site;
-    let saved = (record.saved_by.clone(), record.saved_at.said("%-d %b %Y"));
+    let on = record.saved_at.to_zoned(here.facts.tz.clone());
+    let saved = (record.saved_by.clone(), on.said("%-d %b %Y"));
     page_with(
         editing.status,
         &EditPage {
