@@ -14,7 +14,8 @@ struct BudgetDto {
     rain: &'static str,
     et0_mm_a_day: [f64; 12],
     percentages: Vec<SlotDto>,
-    /// Root mean square of (given - need) ÷ need of the peak month.
+    /// Root mean square of (given - need) ÷ need of the peak month; a shortage weighs up to double, and too much counts as
+    /// three peak needs at most.
     error: ErrorDto,
     zones: Vec<ZoneDto>,
     improvements: Vec<ImprovementDto>,

@@ -18,12 +18,28 @@ pub(super) struct Found {
     pub exhaustive: bool,
 }
 
-/// (given - need) ÷ peak; without any need, what is given over nothing counts as given ÷ 1 mm.
+/// A shortage of all of a peak need counts so many times as much more as one that is hardly any, squared (our stated
+/// weight: plants that dried out are not watered back).
+const DEEP: f64 = 3.0;
+/// Too much counts the less the more it is already, and never as more than so many peak needs (our stated bound).
+const DROWNED: f64 = 3.0;
+
+/// The error of a zone as a share of its peak need, below nought where it is short: the heavier the deeper. So a bed
+/// that wants next to nothing does not outvote the lawn whose percentage it shares. Without any need 1 mm stands for the
+/// peak.
 pub(super) fn relative(given: f64, need: f64, peak: f64) -> f64 {
-    (given - need) / if peak > NO_NEED_MM { peak } else { 1.0 }
+    let peak = if peak > NO_NEED_MM { peak } else { 1.0 };
+    if given < need {
+        let short = (need - given) / peak;
+        -short * (1.0 + DEEP * short).sqrt()
+    } else if given <= peak {
+        (given - need) / peak
+    } else {
+        DROWNED * (given - need) / (given + (DROWNED - 1.0) * peak)
+    }
 }
 
-/// Sum of squared relative errors of a column.
+/// Sum of squared errors of a column.
 pub(super) fn error(base: &Base, column: &Column, peak: &[f64], percents: &[Percentage]) -> f64 {
     base.given(column, percents)
         .iter()

@@ -2,9 +2,10 @@
 //! the percentages that serve all zones best within what the box can be set to, the error that is
 //! left for each zone, and what would lessen it.
 //!
-//! The error of a zone in a month is (given - need) ÷ the zone's need in its peak month, both net
-//! depths a day. The best percentages make the sum of its squares over the zones least; every zone
-//! counts the same. (Our choice: a relative error of a winter month would outweigh July.)
+//! The error of a zone in a month is (given - need) ÷ the zone's need in its peak month, both net depths a day; a shortage
+//! counts the heavier the deeper it is, and what goes beyond the peak need the less the more it is. The best percentages
+//! make the sum of its squares over the zones least; every zone counts the same. (Our choice: a relative error of a winter
+//! month would outweigh July, and a bed that wants next to nothing would dry out the lawn whose program it shares.)
 
 mod best;
 mod need;
@@ -191,7 +192,7 @@ pub struct ZoneBudget {
     pub given: ByMonth<Millimetres>,
     /// Need of its peak month, a day.
     pub peak: Millimetres,
-    /// Root mean square over the months of (given - need) ÷ peak.
+    /// Root mean square of its error over the months.
     pub error: f64,
     /// Water beyond the need over a year.
     pub over: Millimetres,

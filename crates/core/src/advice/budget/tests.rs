@@ -178,6 +178,53 @@ fn a_week_says_how_far_its_zones_pull_apart_and_whom_its_percentage_leaves_short
 }
 
 #[test]
+fn an_error_is_nought_at_the_need_and_grows_with_what_is_missing_or_too_much() {
+    let error = |given: f64| best::relative(given, 3.0, 4.0);
+    assert!(error(3.0).abs() < 1e-12);
+    assert!(
+        (error(4.0) - 0.25).abs() < 1e-12 && (error(4.000_001) - error(4.0)).abs() < 1e-6,
+        "without a step"
+    );
+    // Hardly short weighs as hardly too much, all of it twice as its depth.
+    assert!((error(2.99) / error(3.01) + 1.0).abs() < 0.01);
+    assert!((best::relative(0.0, 4.0, 4.0) + 2.0).abs() < 1e-12);
+    let all: Vec<f64> = (0..4000).map(|k| error(f64::from(k) / 10.0)).collect();
+    assert!(
+        all.windows(2).all(|w| w[0] < w[1]),
+        "the more is given, the less it is short and the more too much"
+    );
+    assert!(all.iter().all(|e| (-2.0..3.0).contains(e)), "no zone outvotes others without bound");
+    // Without any need, all that is given is too much.
+    assert!(best::relative(0.0, 0.0, 0.0).abs() < 1e-12 && best::relative(2.0, 0.0, 0.0) > 1.0);
+}
+
+#[test]
+fn a_bed_that_wants_next_to_nothing_does_not_dry_out_the_lawns_of_its_program() {
+    let installation = installation();
+    let mut settings = Settings::clean(&installation.card);
+    program(&mut settings, 0, &[(1, 20), (2, 20), (3, 20), (4, 20)]);
+    let base = Base::new(&installation, &settings, YEAR);
+    let best_for = |peaks: [f64; 4]| {
+        let needs: Vec<Need> = (1..).zip(peaks).map(|(n, peak)| need(n, ByMonth::all(peak))).collect();
+        let found = budget(&base, &needs, RainRule::LeftToHold);
+        let asks: Vec<f64> = found.zones.iter().map(|z| z.ideal.of(Month::July).unwrap()).collect();
+        (f64::from(found.best.of(Month::July)[0].unwrap().percent()), asks)
+    };
+    // The same base minutes; three of a kind, and a bed that asks for a twentieth of them.
+    let lawns = |zone: usize| [4.0, 3.6, 1.1, 1.1][zone];
+    let (alike, asks) = best_for([0, 1, 2, 3].map(lawns));
+    let (low, high) = asks.iter().fold((f64::MAX, 0.0_f64), |(l, h), a| (l.min(*a), h.max(*a)));
+    assert!((low..=high).contains(&alike), "{alike} of {asks:?}");
+    let (with_bed, asks) = best_for([4.0, 3.6, 1.1, 0.05]);
+    let lawn = asks[..3].iter().copied().fold(f64::MAX, f64::min);
+    assert!(asks[3] < lawn / 8.0, "{asks:?}");
+    assert!(
+        with_bed >= 0.7 * lawn && with_bed <= alike,
+        "{with_bed} with the bed, {alike} without, of {asks:?}"
+    );
+}
+
+#[test]
 fn a_week_credits_no_rain_that_the_root_zone_could_not_hold() {
     let installation = installation();
     let mut settings = Settings::clean(&installation.card);

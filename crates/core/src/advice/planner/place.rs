@@ -11,9 +11,17 @@ use crate::quantity::ratio::Percentage;
 use crate::quantity::time::{MINUTES_A_DAY, MinuteOfDay};
 use crate::quantity::units::LitresPerMinute;
 
+/// The block that found no place, with the spans that others had taken.
+struct Misfit {
+    index: usize,
+    taken: Vec<(u32, u32)>,
+    /// Blocks that were not placed yet, this one among them.
+    open: Vec<usize>,
+}
+
 /// Puts each block as late as it fits. `side_by_side` lets blocks share time when the supply
 /// carries both. Blocks with the least freedom go first.
-fn fit(request: &Request<'_>, blocks: &mut [Block], side_by_side: bool) -> bool {
+fn fit(request: &Request<'_>, blocks: &mut [Block], side_by_side: bool) -> Result<(), Misfit> {
     let installation = request.installation;
     let (step, open) = (
         u32::from(installation.card.start_step_min.max(1)),
@@ -26,9 +34,14 @@ fn fit(request: &Request<'_>, blocks: &mut [Block], side_by_side: bool) -> bool 
     // Later groups end the night, so they are placed before the ones in front of them.
     order.sort_by_key(|i| (blocks.get(*i).map(Block::room), core::cmp::Reverse(*i)));
     let mut taken: Vec<(u32, u32, Option<LitresPerMinute>)> = Vec::new();
-    for index in order {
-        let Some(block) = blocks.get_mut(index) else { return false };
-        let Some(apart) = block.apart else { return false };
+    for (place, index) in order.iter().copied().enumerate() {
+        let misfit = |taken: &[(u32, u32, Option<LitresPerMinute>)]| Misfit {
+            index,
+            taken: taken.iter().map(|(from, until, _)| (*from, *until)).collect(),
+            open: order.get(place..).unwrap_or_default().to_vec(),
+        };
+        let Some(block) = blocks.get_mut(index) else { return Err(misfit(&taken)) };
+        let Some(apart) = block.apart else { return Err(misfit(&taken)) };
         let (span, flow) = (block.span(), block.flow());
         let whole = span + (block.waterings - 1) * apart;
         let clashes = |begin: u32| {
@@ -53,11 +66,13 @@ fn fit(request: &Request<'_>, blocks: &mut [Block], side_by_side: bool) -> bool 
             .collect();
         // The night comes before a window of the day.
         begins.sort_by_key(|b| (main.hold(MinuteOfDay::after_midnight(open + b).time()), *b));
-        let Some(begin) = begins.into_iter().rev().find(|b| !clashes(*b)) else { return false };
+        let Some(begin) = begins.into_iter().rev().find(|b| !clashes(*b)) else {
+            return Err(misfit(&taken));
+        };
         block.begin = begin;
         taken.extend(block.times(begin).map(|(from, until)| (from, until, flow)));
     }
-    true
+    Ok(())
 }
 
 /// Places groups, over more nights or side by side when they must.
@@ -72,10 +87,10 @@ pub(super) fn place(
     let mut blocks: Vec<Block> = groups.iter().map(|g| block(request, g, 1, share)).collect();
     let mut first_try = None;
     loop {
-        if fit(request, &mut blocks, false) {
+        if fit(request, &mut blocks, false).is_ok() {
             return Ok(blocks);
         }
-        if card.overlap == crate::controller::Overlap::Concurrent && fit(request, &mut blocks, true) {
+        if card.overlap == crate::controller::Overlap::Concurrent && fit(request, &mut blocks, true).is_ok() {
             return Ok(blocks);
         }
         // The soaks of one group may be the runs of another.
@@ -83,7 +98,7 @@ pub(super) fn place(
             && let Some(all) = together(request, groups, programs)
         {
             let mut all = vec![all];
-            if fit(request, &mut all, false) {
+            if fit(request, &mut all, false).is_ok() {
                 return Ok(all);
             }
         }
@@ -118,11 +133,47 @@ pub(super) fn place(
     }
 }
 
+/// What keeps blocks from being laid one after another: of the first that finds no place, the minutes that are asked for
+/// of the hours that it may use, by it and by others, against those that there are; where these would do, its own against
+/// the longest piece of them that is left.
 fn binding(request: &Request<'_>, blocks: &[Block]) -> Binding {
-    let have = blocks.iter().map(Block::room).max().unwrap_or(0);
     let step = u32::from(request.installation.card.start_step_min.max(1));
-    let needed = blocks.iter().map(|b| b.span().div_ceil(step) * step).sum();
-    Binding::Window { needed_minutes: needed, have_minutes: have }
+    let mut tried = blocks.to_vec();
+    let found = fit(request, &mut tried, false).err().and_then(|own| Some((blocks.get(own.index)?, own)));
+    let Some((block, Misfit { taken, open, .. })) = found else {
+        return Binding::Window { needed_minutes: 0, have_minutes: 0 };
+    };
+    let asks = |block: &Block| block.waterings * (block.span().div_ceil(step) * step);
+    let shares = |(from, until): &(u32, u32)| {
+        let among = |(a, b): &(u32, u32)| (*b).min(*until).saturating_sub((*a).max(*from));
+        block.usable().iter().map(among).sum::<u32>()
+    };
+    let waiting = open.iter().filter_map(|index| blocks.get(*index));
+    let waiting = waiting.filter(|other| other.usable().iter().any(|span| shares(span) > 0));
+    let needed = taken.iter().map(shares).sum::<u32>() + waiting.map(asks).sum::<u32>();
+    let have = block.room();
+    if needed > have {
+        return Binding::Window { needed_minutes: needed, have_minutes: have };
+    }
+    let needed = asks(block);
+    let left = longest_piece(block.usable(), &taken);
+    // A start that must lie on a step of the clock may waste the rest of it.
+    Binding::Window { needed_minutes: needed.max(left + step), have_minutes: left }
+}
+
+/// The longest piece of some spans that nobody has taken.
+fn longest_piece(usable: &[(u32, u32)], taken: &[(u32, u32)]) -> u32 {
+    let mut taken = taken.to_vec();
+    taken.sort_unstable();
+    let of_span = |(from, until): &(u32, u32)| {
+        let (mut longest, mut free) = (0, *from);
+        for (a, b) in taken.iter().filter(|(a, b)| a < until && b > from) {
+            longest = longest.max(a.saturating_sub(free));
+            free = free.max(*b);
+        }
+        longest.max(until.saturating_sub(free))
+    };
+    usable.iter().map(of_span).max().unwrap_or(0)
 }
 
 /// The present settings with every program empty that is not kept, at 100 %.

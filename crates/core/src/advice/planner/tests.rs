@@ -504,6 +504,35 @@ fn the_binding_figure_is_that_of_the_best_attempt() {
 }
 
 #[test]
+fn what_is_too_short_has_always_less_than_it_needs_whichever_window_binds() {
+    use crate::quantity::time::Hours;
+    let hours = |from, minutes: i64| {
+        let from = time(from, 0, 0, 0);
+        Hours { from, until: from.wrapping_add(jiff::Span::new().minutes(minutes)) }
+    };
+    let mut bound = std::collections::BTreeSet::new();
+    for strategy in Strategy::ALL {
+        for main in [20, 60, 150, 480] {
+            for own in [None, Some((23, 10)), Some((2, 40)), Some((13, 25))] {
+                let mut installation = installation();
+                installation.windows.main = hours(22, main);
+                installation.zones[1].zone.window = own.map(|(from, minutes)| hours(from, minutes));
+                if let Err(Binding::Window { needed_minutes, have_minutes }) =
+                    planned(&installation, strategy)
+                {
+                    assert!(
+                        needed_minutes > have_minutes,
+                        "{strategy:?} {main} {own:?}: {needed_minutes} of {have_minutes}"
+                    );
+                    bound.insert(have_minutes);
+                }
+            }
+        }
+    }
+    assert!(bound.len() > 3, "other windows bind: {bound:?}");
+}
+
+#[test]
 fn run_times_keep_the_boxs_step_and_its_rounding_together() {
     for (run, round, step) in [(30, 60, 60), (60, 30, 60), (60, 90, 180), (45, 60, 180)] {
         let mut installation = installation();

@@ -355,7 +355,7 @@ impl BudgetPage {
             month: month.number(),
             verdict: format!("{name}: {}.", slot_words(&found.slots, best, &settings)),
             left: format!(
-                "Set so, zones are off by {} of their peak need, root mean square over the year{}; as set now by {}, at 100 % by {}.{}",
+                "Set so, zones are off by {} of their peak need, root mean square over the year, deep shortages the heaviest{}; as set now by {}, at 100 % by {}.{}",
                 percent(found.error),
                 if found.error < found.error_as_set - 0.005 { "" } else { " (no better can be set)" },
                 percent(found.error_as_set),
