@@ -227,6 +227,9 @@ impl Store {
             ))
             .bind::<BigInt, _>(site)
             .execute(connection)?;
+            if (Snapshot { connection }).search(site)?.is_none() {
+                tasks::forget(connection, Task::Search, site.number())?;
+            }
             Ok(())
         })
     }

@@ -124,3 +124,13 @@ pub(crate) fn ask(
         .execute(connection)?;
     Ok(())
 }
+
+/// Takes the job of something that nobody wants any more away, unless a worker has it.
+pub(crate) fn forget(connection: &mut PgConnection, task: Task, of: i64) -> Result<()> {
+    diesel::sql_query(
+        "SELECT id FROM work.complete_jobs(ARRAY (SELECT id FROM work.jobs WHERE key = $1 AND locked_at IS NULL))",
+    )
+    .bind::<Text, _>(key(task, of))
+    .execute(connection)?;
+    Ok(())
+}

@@ -264,6 +264,7 @@ impl Store {
             .optional()?;
             if state.as_deref() == Some("running") && given_up(connection, id)?.is_some() {
                 end(connection, id, Err(("cancelled", STOPPED.to_owned())))?;
+                tasks::forget(connection, Task::Import, id)?;
             }
             Ok(state.is_some())
         })

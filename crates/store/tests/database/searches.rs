@@ -99,6 +99,7 @@ fn one_that_runs_is_told_to_stop_and_one_that_nobody_works_on_is_forgotten() {
     job(&world, "UPDATE work._private_jobs SET locked_at = NULL");
     let given_up = known(&world).unwrap();
     assert_eq!((given_up.runs, given_up.outcome), (false, None));
+    assert_eq!(store.given_up().unwrap(), 1);
     store.stop_search(*site).unwrap();
-    assert_eq!(known(&world), None);
+    assert_eq!((known(&world), store.given_up().unwrap()), (None, 0));
 }

@@ -186,12 +186,13 @@ fn an_import_that_is_tried_no_more_waits_for_a_word_with_its_file_and_never_read
     let World { store, site, database, .. } = &world;
     let draft = started(&world, 1200);
     let now = || store.read(|s| s.draft(*site, draft.id)).unwrap().unwrap();
-    let job = |what: &str| {
+    let job_of = |id: i64, what: &str| {
         use diesel::{Connection, PgConnection, RunQueryDsl};
         let mut connection = PgConnection::establish(&database.url).unwrap();
-        let sql = format!("UPDATE work._private_jobs SET {what} WHERE key = 'import {}'", draft.id);
+        let sql = format!("UPDATE work._private_jobs SET {what} WHERE key = 'import {id}'");
         assert_eq!(diesel::sql_query(sql).execute(&mut connection).unwrap(), 1);
     };
+    let job = |what: &str| job_of(draft.id, what);
     assert!(!store.resume_draft(*site, draft.id).unwrap(), "it waits for a worker");
     job("attempts = max_attempts, last_error = 'no room', locked_at = now()");
     assert_eq!(now().state, DraftState::Running, "its last attempt is under way");
@@ -212,6 +213,13 @@ fn an_import_that_is_tried_no_more_waits_for_a_word_with_its_file_and_never_read
     assert_eq!(now().state, DraftState::Cancelled);
     assert!(store.running_draft(draft.id).unwrap().is_none());
     assert!(!store.resume_draft(*site, draft.id).unwrap());
+    // Whoever stops one that was given up leaves nothing to the owner either.
+    let other = store.create_draft((*site, draft.source_id), world.user, "z.csv", b"z", false).unwrap();
+    assert!(store.start_draft(other, 1).unwrap());
+    job_of(other, "attempts = max_attempts");
+    assert_eq!(store.given_up().unwrap(), 1);
+    assert!(store.cancel_draft(*site, other).unwrap());
+    assert_eq!(store.given_up().unwrap(), 0);
 }
 
 #[test]

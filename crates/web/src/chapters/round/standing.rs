@@ -102,3 +102,48 @@ impl Standing {
         page
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn round(at: &str, fresh: bool) -> SiteRound {
+        SiteRound { at: at.parse().unwrap(), fresh, wrong: 0 }
+    }
+
+    fn standing(rounds: Vec<(i64, SiteRound)>, sites: &[i64], workers: i64) -> Standing {
+        let rounds: BTreeMap<i64, SiteRound> = rounds.into_iter().collect();
+        let is_stale = |id: &i64| !rounds.get(id).is_some_and(|round| round.fresh);
+        let stale = sites.iter().copied().filter(is_stale).collect();
+        Standing { rounds, stale, workers }
+    }
+
+    #[test]
+    fn a_page_says_what_is_not_of_this_hour_and_whether_anybody_works_on_it() {
+        let (new, old) = (round("2026-07-14T19:00:00Z", true), round("2026-07-14T17:05:00Z", false));
+        let all_fresh = standing(vec![(1, new.clone()), (2, new.clone())], &[1, 2], 0);
+        assert_eq!((all_fresh.waiting(), all_fresh.as_of()), (None, None), "nobody need work now");
+        let one = standing(vec![(1, new), (2, old.clone())], &[1, 2], 0);
+        let told = one.waiting().unwrap();
+        assert!(told.starts_with("One site is not of this hour, and no worker runs"), "{told}");
+        assert_eq!(one.as_of().as_deref(), Some("14 Jul 17:05 UTC"));
+        assert_eq!((one.waits(1), one.waits(2), one.waits(3)), (false, true, true));
+        // Sites that were never worked out wait too.
+        let two = standing(vec![(2, old)], &[1, 2], 1);
+        assert!(two.waiting().unwrap().starts_with("2 sites are being worked out anew"));
+        assert_eq!(two.stale(), [1, 2]);
+        let none = standing(Vec::new(), &[1], 1);
+        assert_eq!(none.as_of(), None, "there is nothing that could be old");
+    }
+
+    #[test]
+    fn a_page_looks_again_by_itself_only_where_somebody_works_on_it() {
+        let looks_again = |sites: &[i64], workers| {
+            let page = standing(Vec::new(), sites, workers).again(HttpResponse::Ok().finish());
+            page.headers().contains_key(REFRESH)
+        };
+        assert!(looks_again(&[1], 1));
+        assert!(!looks_again(&[1], 0), "it would look for ever");
+        assert!(!looks_again(&[], 1));
+    }
+}

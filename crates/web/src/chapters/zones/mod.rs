@@ -82,10 +82,10 @@ fn line(record: &ZoneRecord, units: UnitSystem, latitude_deg: f64) -> ZoneLine {
         },
         refill: quantities::depth(units, resolved.root_zone.readily_available()),
         area: zone.area.map_or(String::new(), |a| quantities::area(units, a)),
-        open: if defaults.is_empty() {
-            "all measured".to_owned()
-        } else {
-            format!("{} defaults", quantities::in_words(defaults.len()))
+        open: match defaults.len() {
+            0 => "all measured".to_owned(),
+            1 => "one default".to_owned(),
+            n => format!("{} defaults", quantities::in_words(n)),
         },
     }
 }
