@@ -316,7 +316,9 @@ def main():
     while time.monotonic() < until:
         time.sleep(CHANCE.uniform(1.0, 4.0))
         worker.look()
-        what = CHANCE.choice(["server", "worker", "worker", "database"])
+        # What was not killed yet comes first: nobody learns from a run that spared one of them.
+        spared = [kind for kind, times in killed.items() if not times]
+        what = CHANCE.choice(spared or ["server", "worker", "worker", "database"])
         killed[what] += 1
         {"server": server.kill, "worker": worker.kill, "database": kill_database}[what]()
     time.sleep(3)
