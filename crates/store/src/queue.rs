@@ -6,10 +6,10 @@
 //! over any driver, ours included.
 
 pub use crate::tasks::Task;
-use crate::tasks::ask;
+use crate::tasks::{LIVES, ask};
 use crate::{Number, Result, Snapshot, Store, StoreError};
 use diesel::prelude::*;
-use diesel::sql_types::{BigInt, Integer, Nullable, Text, Timestamptz};
+use diesel::sql_types::{BigInt, Bool, Integer, Nullable, Text, Timestamptz};
 use graphile_worker::WorkerUtils;
 use jiff::Timestamp;
 
@@ -88,16 +88,19 @@ struct WaitingRow {
     taken_at: Option<jiff_diesel::Timestamp>,
     #[diesel(sql_type = Integer)]
     attempts: i32,
-    #[diesel(sql_type = Integer)]
-    most: i32,
+    #[diesel(sql_type = Bool)]
+    lives: bool,
     #[diesel(sql_type = Text)]
     fault: String,
 }
 
-const WAITING: &str = "
-    SELECT id, task_identifier AS task, COALESCE(substring(key FROM '[0-9]+$')::bigint, 0) AS of, run_at AS due_at,
-           locked_at AS taken_at, attempts::int, max_attempts::int AS most, COALESCE(last_error, '') AS fault
-    FROM work.jobs ORDER BY attempts < max_attempts, locked_at IS NULL, run_at LIMIT $1";
+fn waiting() -> String {
+    format!(
+        "SELECT id, task_identifier AS task, COALESCE(substring(key FROM '[0-9]+$')::bigint, 0) AS of, run_at AS due_at, \
+                locked_at AS taken_at, attempts::int, {LIVES} AS lives, COALESCE(last_error, '') AS fault \
+         FROM work.jobs j ORDER BY {LIVES}, locked_at IS NULL, run_at LIMIT $1"
+    )
+}
 
 /// A row of the work that has ended.
 #[derive(QueryableByName)]
@@ -166,18 +169,21 @@ pub struct QueueCounts {
     pub services_faulty: f64,
 }
 
-const COUNTS: &str = "
-    SELECT count(*) FILTER (WHERE attempts < max_attempts)::float8 AS waiting,
-           count(*) FILTER (WHERE attempts >= max_attempts)::float8 AS given_up,
-           COALESCE(extract(epoch FROM now() - min(run_at) FILTER (
-               WHERE locked_at IS NULL AND attempts < max_attempts AND run_at < now())), 0)::float8 AS oldest_due_s,
-           (SELECT count(*) FROM work._private_workers
-            WHERE last_heartbeat_at > now() - interval '30 seconds')::float8 AS workers,
-           (SELECT count(*) FROM (
-               SELECT DISTINCT ON (a.source_id, a.foretold) a.fault FROM weather_answers a
-               JOIN weather_services s ON s.source_id = a.source_id AND NOT s.stopped
-               ORDER BY a.source_id, a.foretold, a.id DESC) last WHERE fault <> '')::float8 AS services_faulty
-    FROM work.jobs";
+fn counts() -> String {
+    format!(
+        "SELECT count(*) FILTER (WHERE {LIVES})::float8 AS waiting, \
+                count(*) FILTER (WHERE NOT {LIVES})::float8 AS given_up, \
+                COALESCE(extract(epoch FROM now() - min(run_at) FILTER ( \
+                    WHERE locked_at IS NULL AND {LIVES} AND run_at < now())), 0)::float8 AS oldest_due_s, \
+                (SELECT count(*) FROM work._private_workers \
+                 WHERE last_heartbeat_at > now() - interval '30 seconds')::float8 AS workers, \
+                (SELECT count(*) FROM ( \
+                    SELECT DISTINCT ON (a.source_id, a.foretold) a.fault FROM weather_answers a \
+                    JOIN weather_services s ON s.source_id = a.source_id AND NOT s.stopped \
+                    ORDER BY a.source_id, a.foretold, a.id DESC) last WHERE fault <> '')::float8 AS services_faulty \
+         FROM work.jobs j"
+    )
+}
 
 #[derive(QueryableByName)]
 struct Workers {
@@ -194,7 +200,7 @@ impl Snapshot<'_> {
     /// As any query.
     pub fn waiting_work(&mut self) -> Result<Vec<Waiting>> {
         let rows: Vec<WaitingRow> =
-            diesel::sql_query(WAITING).bind::<BigInt, _>(MOST_LISTED).load(self.connection)?;
+            diesel::sql_query(waiting()).bind::<BigInt, _>(MOST_LISTED).load(self.connection)?;
         Ok(rows
             .into_iter()
             .map(|row| Waiting {
@@ -204,7 +210,7 @@ impl Snapshot<'_> {
                 due_at: row.due_at.to_jiff(),
                 taken_at: row.taken_at.map(jiff_diesel::Timestamp::to_jiff),
                 attempts: row.attempts,
-                given_up: row.attempts >= row.most,
+                given_up: !row.lives,
                 fault: row.fault,
             })
             .collect())
@@ -251,7 +257,7 @@ impl Store {
     /// # Errors
     /// As any query.
     pub fn queue_counts(&self) -> Result<QueueCounts> {
-        Ok(diesel::sql_query(COUNTS).get_result(&mut self.connection()?)?)
+        Ok(diesel::sql_query(counts()).get_result(&mut self.connection()?)?)
     }
 
     /// How many jobs are not tried again by themselves.
@@ -260,7 +266,7 @@ impl Store {
     /// As any query.
     pub fn given_up(&self) -> Result<i64> {
         let number: Number =
-            diesel::sql_query("SELECT count(*) AS number FROM work.jobs WHERE attempts >= max_attempts")
+            diesel::sql_query(format!("SELECT count(*) AS number FROM work.jobs j WHERE NOT {LIVES}"))
                 .get_result(&mut self.connection()?)?;
         Ok(number.number)
     }

@@ -94,34 +94,33 @@ pub(crate) fn key(task: Task, of: i64) -> String {
     format!("{} {of}", task.code())
 }
 
-/// One that was given up is tried again as the job that it was; to the queue it would be another beside it.
-const ASK: &str = "
-    SELECT CASE
-        WHEN EXISTS (SELECT FROM work.jobs WHERE key = $1 || ' ' || $2 AND attempts >= max_attempts AND locked_at IS NULL)
-        THEN (SELECT count(*) > 0 FROM work.reschedule_jobs(
-            ARRAY (SELECT id FROM work.jobs WHERE key = $1 || ' ' || $2), now() + make_interval(secs => $3), NULL, 0, $4))
-        ELSE work.add_job(
-            $1, json_build_object('of', $2), $5,
-            LEAST(now() + make_interval(secs => $3),
-                  (SELECT run_at FROM work.jobs WHERE key = $1 || ' ' || $2 AND attempts = 0)),
-            $4, $1 || ' ' || $2, NULL::int, NULL, 'replace') IS NOT NULL
-    END AS asked";
-
 /// Asks for a job, after a time. One that waits already for the same becomes due no later than that; one that runs is
-/// followed by another.
+/// followed by another. One that was given up is tried again as the job that it was; to the queue it would be another
+/// beside it.
 pub(crate) fn ask(
     connection: &mut PgConnection,
     task: Task,
     of: i64,
     after: jiff::SignedDuration,
 ) -> Result<()> {
-    diesel::sql_query(ASK)
-        .bind::<Text, _>(task.code())
-        .bind::<BigInt, _>(of)
-        .bind::<diesel::sql_types::Double, _>(after.as_secs_f64())
-        .bind::<Integer, _>(MOST_ATTEMPTS)
-        .bind::<Nullable<Text>, _>(task.line())
-        .execute(connection)?;
+    diesel::sql_query(format!(
+        "SELECT CASE \
+             WHEN EXISTS (SELECT FROM work.jobs j WHERE j.key = $6 AND NOT {LIVES}) \
+             THEN (SELECT count(*) > 0 FROM work.reschedule_jobs( \
+                 ARRAY (SELECT id FROM work.jobs WHERE key = $6), now() + make_interval(secs => $3), NULL, 0, $4)) \
+             ELSE work.add_job( \
+                 $1, json_build_object('of', $2), $5, \
+                 LEAST(now() + make_interval(secs => $3), (SELECT run_at FROM work.jobs WHERE key = $6 AND attempts = 0)), \
+                 $4, $6, NULL::int, NULL, 'replace') IS NOT NULL \
+         END AS asked"
+    ))
+    .bind::<Text, _>(task.code())
+    .bind::<BigInt, _>(of)
+    .bind::<diesel::sql_types::Double, _>(after.as_secs_f64())
+    .bind::<Integer, _>(MOST_ATTEMPTS)
+    .bind::<Nullable<Text>, _>(task.line())
+    .bind::<Text, _>(key(task, of))
+    .execute(connection)?;
     Ok(())
 }
 

@@ -11,11 +11,11 @@ use crate::quantity::ratio::Percentage;
 use crate::quantity::time::{MINUTES_A_DAY, MinuteOfDay};
 use crate::quantity::units::LitresPerMinute;
 
-/// The block that found no place, with the spans that others had taken.
+/// What was laid when a block found no place.
 struct Misfit {
-    index: usize,
+    /// The spans that are taken.
     taken: Vec<(u32, u32)>,
-    /// Blocks that were not placed yet, this one among them.
+    /// The block that found none, by index, and those that would have come after it.
     open: Vec<usize>,
 }
 
@@ -36,7 +36,6 @@ fn fit(request: &Request<'_>, blocks: &mut [Block], side_by_side: bool) -> Resul
     let mut taken: Vec<(u32, u32, Option<LitresPerMinute>)> = Vec::new();
     for (place, index) in order.iter().copied().enumerate() {
         let misfit = |taken: &[(u32, u32, Option<LitresPerMinute>)]| Misfit {
-            index,
             taken: taken.iter().map(|(from, until, _)| (*from, *until)).collect(),
             open: order.get(place..).unwrap_or_default().to_vec(),
         };
@@ -87,9 +86,7 @@ pub(super) fn place(
     let mut blocks: Vec<Block> = groups.iter().map(|g| block(request, g, 1, share)).collect();
     let mut first_try = None;
     loop {
-        if fit(request, &mut blocks, false).is_ok() {
-            return Ok(blocks);
-        }
+        let Err(misfit) = fit(request, &mut blocks, false) else { return Ok(blocks) };
         if card.overlap == crate::controller::Overlap::Concurrent && fit(request, &mut blocks, true).is_ok() {
             return Ok(blocks);
         }
@@ -114,7 +111,7 @@ pub(super) fn place(
             })
             .max_by_key(|(i, b)| (b.span(), core::cmp::Reverse(*i)))
             .map(|(i, _): (usize, _)| i);
-        let first = first_try.get_or_insert_with(|| binding(request, &blocks));
+        let first = first_try.get_or_insert_with(|| binding(request, &blocks, &misfit));
         let grown = next.and_then(|i| Some((sets.get_mut(i)?, blocks.get_mut(i)?, groups.get(i)?)));
         match grown {
             Some((count, own, group)) => {
@@ -122,7 +119,7 @@ pub(super) fn place(
                 *own = block(request, group, *count, share);
             }
             None => {
-                let last = binding(request, &blocks);
+                let last = binding(request, &blocks, &misfit);
                 return Err(match (&last, &*first) {
                     // Spread as far as it goes, it is nearer than the first try was.
                     (Binding::Window { .. }, _) => last,
@@ -136,11 +133,10 @@ pub(super) fn place(
 /// What keeps blocks from being laid one after another: of the first that finds no place, the minutes that are asked for
 /// of the hours that it may use, by it and by others, against those that there are; where these would do, its own against
 /// the longest piece of them that is left.
-fn binding(request: &Request<'_>, blocks: &[Block]) -> Binding {
+fn binding(request: &Request<'_>, blocks: &[Block], Misfit { taken, open }: &Misfit) -> Binding {
     let step = u32::from(request.installation.card.start_step_min.max(1));
-    let mut tried = blocks.to_vec();
-    let found = fit(request, &mut tried, false).err().and_then(|own| Some((blocks.get(own.index)?, own)));
-    let Some((block, Misfit { taken, open, .. })) = found else {
+    let waiting = || open.iter().filter_map(|index| blocks.get(*index));
+    let Some(block) = waiting().next() else {
         return Binding::Window { needed_minutes: 0, have_minutes: 0 };
     };
     let asks = |block: &Block| block.waterings * (block.span().div_ceil(step) * step);
@@ -148,15 +144,14 @@ fn binding(request: &Request<'_>, blocks: &[Block]) -> Binding {
         let among = |(a, b): &(u32, u32)| (*b).min(*until).saturating_sub((*a).max(*from));
         block.usable().iter().map(among).sum::<u32>()
     };
-    let waiting = open.iter().filter_map(|index| blocks.get(*index));
-    let waiting = waiting.filter(|other| other.usable().iter().any(|span| shares(span) > 0));
-    let needed = taken.iter().map(shares).sum::<u32>() + waiting.map(asks).sum::<u32>();
+    let sharing = waiting().filter(|other| other.usable().iter().any(|span| shares(span) > 0));
+    let needed = taken.iter().map(shares).sum::<u32>() + sharing.map(asks).sum::<u32>();
     let have = block.room();
     if needed > have {
         return Binding::Window { needed_minutes: needed, have_minutes: have };
     }
     let needed = asks(block);
-    let left = longest_piece(block.usable(), &taken);
+    let left = longest_piece(block.usable(), taken);
     // A start that must lie on a step of the clock may waste the rest of it.
     Binding::Window { needed_minutes: needed.max(left + step), have_minutes: left }
 }

@@ -50,16 +50,21 @@ impl Standing {
     pub async fn of(here: &AllSites) -> Result<Self, PageError> {
         let (scope, sites) = (here.who.scope.clone(), sites(here).await?);
         let rounds = read(&here.state, move |snapshot| snapshot.rounds(&scope)).await?;
-        let is_stale = |id: &i64| !rounds.get(id).is_some_and(|round| round.fresh);
-        let stale: Vec<i64> = sites.iter().map(|site| site.id).filter(is_stale).collect();
-        let mut workers = 0;
-        if !stale.is_empty() {
+        let mut standing = Self::among(rounds, sites.iter().map(|site| site.id));
+        if !standing.stale.is_empty() {
             // A worker looks for all of them once a minute.
-            let asked: Vec<i64> = stale.iter().copied().take(ASKED_AT_ONCE).collect();
+            let asked: Vec<i64> = standing.stale.iter().copied().take(ASKED_AT_ONCE).collect();
             with_store(&here.state, move |store| store.ask_for_rounds(&asked)).await?;
-            workers = read(&here.state, |snapshot| snapshot.workers()).await?.0;
+            standing.workers = read(&here.state, |snapshot| snapshot.workers()).await?.0;
         }
-        Ok(Self { rounds, stale, workers })
+        Ok(standing)
+    }
+
+    /// The rounds of some sites, before anybody asked who works.
+    fn among(rounds: BTreeMap<i64, SiteRound>, sites: impl Iterator<Item = i64>) -> Self {
+        let mut standing = Self { rounds, stale: Vec::new(), workers: 0 };
+        standing.stale = sites.filter(|site| standing.waits(*site)).collect();
+        standing
     }
 
     /// The sites that wait for their round.
@@ -112,10 +117,7 @@ mod tests {
     }
 
     fn standing(rounds: Vec<(i64, SiteRound)>, sites: &[i64], workers: i64) -> Standing {
-        let rounds: BTreeMap<i64, SiteRound> = rounds.into_iter().collect();
-        let is_stale = |id: &i64| !rounds.get(id).is_some_and(|round| round.fresh);
-        let stale = sites.iter().copied().filter(is_stale).collect();
-        Standing { rounds, stale, workers }
+        Standing { workers, ..Standing::among(rounds.into_iter().collect(), sites.iter().copied()) }
     }
 
     #[test]
