@@ -58,6 +58,13 @@ coded!(crate::ground::plant::Sun {
     Shade = "shade",
 });
 coded!(crate::ground::planting::Density { Sparse = "sparse", Average = "average", Dense = "dense" });
+coded!(crate::ground::planting::PlantingValue { Low = "low", Ordinary = "ordinary", High = "high" });
+coded!(crate::advice::budget::Measure {
+    Harm = "harm",
+    Thirstiest = "thirstiest",
+    ByArea = "by_area",
+    LeastSquares = "least_squares"
+});
 coded!(crate::ground::planting::MixedRule { Thirstiest = "thirstiest", AreaWeighted = "area_weighted" });
 coded!(crate::ground::catch_can::CanReading { Volume = "volume", Depth = "depth" });
 coded!(crate::ground::plant::Sky { Open = "open", UnderEaves = "under_eaves", UnderGlass = "under_glass" });
@@ -273,6 +280,8 @@ mod tests {
         round_trips::<crate::ground::plant::Sun>(crate::ground::plant::Sun::ALL.len());
         round_trips::<crate::ground::planting::Density>(crate::ground::planting::Density::ALL.len());
         round_trips::<crate::ground::planting::MixedRule>(2);
+        round_trips::<crate::ground::planting::PlantingValue>(3);
+        round_trips::<crate::advice::budget::Measure>(4);
         round_trips::<crate::weather::record::Variable>(crate::weather::record::VARIABLES);
         round_trips::<crate::weather::record::VariableGroup>(
             crate::weather::record::VariableGroup::ALL.len(),

@@ -1,7 +1,7 @@
 //! A budget as JSON.
 
 use serde::Serialize;
-use upland_core::advice::budget::{Budget, Improvement, Move, PercentageSlot};
+use upland_core::advice::budget::{Budget, Improvement, Move, Outcome, PercentageSlot};
 use upland_core::codes::Coded;
 use upland_core::quantity::month::{ByMonth, Month};
 use upland_core::quantity::ratio::Percentage;
@@ -14,9 +14,9 @@ struct BudgetDto {
     rain: &'static str,
     et0_mm_a_day: [f64; 12],
     percentages: Vec<SlotDto>,
-    /// Root mean square of (given - need) ÷ need of the peak month; a shortage weighs up to double, and too much counts as
-    /// three peak needs at most.
-    error: ErrorDto,
+    /// By which measure the percentages were chosen.
+    measure: &'static str,
+    outcome: OutcomesDto,
     zones: Vec<ZoneDto>,
     improvements: Vec<ImprovementDto>,
 }
@@ -28,11 +28,28 @@ struct SlotDto {
 }
 
 #[derive(Serialize)]
-struct ErrorDto {
-    best: f64,
-    at_100: f64,
-    as_set: f64,
+struct OutcomesDto {
+    best: OutcomeDto,
+    at_100: OutcomeDto,
+    as_set: OutcomeDto,
     searched_through: bool,
+}
+
+/// What percentages leave of a year's demand, by area and value of the plantings.
+#[derive(Serialize)]
+struct OutcomeDto {
+    /// The measure itself: the less the better.
+    cost: f64,
+    /// Need that is not met, a share of the demand.
+    short: f64,
+    /// Water beyond the need, a share of the demand.
+    surplus: f64,
+}
+
+impl From<Outcome> for OutcomeDto {
+    fn from(own: Outcome) -> Self {
+        Self { cost: rounded(own.cost), short: rounded(own.short), surplus: rounded(own.surplus) }
+    }
 }
 
 #[derive(Serialize)]
@@ -48,7 +65,7 @@ struct ZoneDto {
 
 #[derive(Serialize)]
 struct ImprovementDto {
-    error_after: f64,
+    after: OutcomeDto,
     moves: Vec<MoveDto>,
 }
 
@@ -78,7 +95,7 @@ pub fn write(
 ) -> String {
     crate::json::pretty(&BudgetDto {
         format: "upland-almanac-budget",
-        version: 1,
+        version: 2,
         rain: budget.rain.code(),
         et0_mm_a_day: depths(et0),
         percentages: budget
@@ -91,10 +108,11 @@ pub fn write(
                     .map(|m| budget.best.of(m).get(k).copied().flatten().map(Percentage::percent)),
             })
             .collect(),
-        error: ErrorDto {
-            best: rounded(budget.error),
-            at_100: rounded(budget.error_at_100),
-            as_set: rounded(budget.error_as_set),
+        measure: budget.measure.code(),
+        outcome: OutcomesDto {
+            best: budget.outcome.into(),
+            at_100: budget.at_100.into(),
+            as_set: budget.as_set.into(),
             searched_through: budget.searched_through.iter().all(|s| *s),
         },
         zones: budget
@@ -113,7 +131,7 @@ pub fn write(
         improvements: improvements
             .iter()
             .map(|i| ImprovementDto {
-                error_after: rounded(i.error_after),
+                after: i.after.into(),
                 moves: i
                     .moves
                     .iter()

@@ -7,7 +7,7 @@ use serde::{Deserialize, Serialize};
 use upland_core::codes::Coded;
 use upland_core::ground::plant::PlantKind;
 use upland_core::ground::planting::{
-    GrowIn, MixedRule, OtherPlants, OwnCoefficient, Planting, RateBasis, Trim, WeanOff,
+    GrowIn, MixedRule, OtherPlants, OwnCoefficient, Planting, PlantingValue, RateBasis, Trim, WeanOff,
 };
 use upland_core::quantity::bounds;
 use upland_core::quantity::month::ByMonth;
@@ -44,6 +44,10 @@ pub(crate) struct PlantingDto {
     /// How the precipitation rate was found; typed when left out.
     #[serde(skip_serializing_if = "Option::is_none")]
     rate_from: Option<RateDto>,
+    /// What the planting is worth where zones share a percentage: `ordinary` when left out.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    #[schemars(schema_with = "code_schema::<PlantingValue>")]
+    value: Option<String>,
 }
 
 #[derive(Debug, Serialize, Deserialize, JsonSchema)]
@@ -164,6 +168,7 @@ impl PlantingDto {
                     Some(RateDto::Emitters { flow_l_per_h, along_m, rows_m })
                 }
             },
+            value: (planting.value != PlantingValue::default()).then(|| planting.value.code().into()),
         };
         let says_something = own.is_some_and(|o| !matches!(o, OwnCoefficient::Constant(_)))
             || *planting != Planting::default();
@@ -217,6 +222,7 @@ pub(crate) fn take(
         );
     }
     let mixed = dto.mixed.as_ref().and_then(|code| take.code(&path("mixed"), code)).unwrap_or_default();
+    let value = dto.value.as_ref().and_then(|code| take.code(&path("value"), code)).unwrap_or_default();
     let grow_in = dto.grow_in.as_ref().map(|g| {
         let (from, until) =
             (take.date(&path("grow_in.from"), &g.from), take.date(&path("grow_in.until"), &g.until));
@@ -249,7 +255,7 @@ pub(crate) fn take(
             rows_m: take.bounded(&path("rate_from.rows_m"), &bounds::SPACING, *rows_m),
         },
     };
-    (given.first().copied(), Planting { others, mixed, grow_in, wean_off, trim, rate_basis })
+    (given.first().copied(), Planting { others, mixed, grow_in, wean_off, trim, rate_basis, value })
 }
 
 /// The planting of a zone as JSON; `None` when there is nothing to say.
@@ -285,6 +291,7 @@ mod tests {
 
     fn full() -> Planting {
         Planting {
+            value: PlantingValue::High,
             others: vec![OtherPlants { plant: PlantKind::FruitTrees, share: Share::from_fraction(0.25) }],
             mixed: MixedRule::AreaWeighted,
             grow_in: Some(GrowIn {

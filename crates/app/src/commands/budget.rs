@@ -5,9 +5,11 @@ use super::weather::{self, Options, counted};
 use super::{Failure, print, read_input};
 use jiff::civil::Date;
 use jiff::tz::TimeZone;
-use upland_core::advice::budget::{Base, PercentageSlot, RainRule, budget, improvements, needs};
-use upland_core::advice::findings::faults;
+use upland_core::advice::budget::{Measure, PercentageSlot, RainRule, budget, improvements, needs};
+use upland_core::advice::findings::{Finding, faults};
 use upland_core::advice::planner::{Basis, Relax, Request, Strategy, plan};
+use upland_core::advice::{SoundBase, sound_base};
+use upland_core::codes::Coded;
 use upland_core::controller::schedule::{Program, Settings};
 use upland_core::installation::Installation;
 use upland_core::weather::climate::Climate;
@@ -16,7 +18,11 @@ use upland_formats::{budget_file, site_file};
 #[derive(clap::Args)]
 #[command(
     after_help = "Output: JSON. `zones[].factors_pct` are the twelve ideal percentages of each zone, `percentages` the best\n\
-that the box can be set to, `error` what is left: root mean square of (given - need) ÷ need of the peak month.\n\
+that the box can be set to, `outcome` what they leave of the demand: `short` is need that is not met, `surplus`\n\
+water beyond it, both shares of the year's demand by area and value of the planting; `cost` is the measure itself.\n\
+The default measure is least harm, then least water: a missing depth is priced 1 + (s / 0.1)² where s is the share of\n\
+the demand that is missing, a surplus by its depth, once more beyond twice the demand. Programs that are wrong in\n\
+themselves (runs only at forbidden hours, a second program over the same zones) get no percentage; see `check`.\n\
 A box without run times is planned first (just the need), and says so on standard error."
 )]
 pub struct Args {
@@ -32,6 +38,9 @@ pub struct Args {
     /// Take effective rain off the need; left out, rain is left to the box's rain hold.
     #[arg(long)]
     count_rain: bool,
+    /// By which measure percentages are chosen: harm, thirstiest, by_area or least_squares.
+    #[arg(long, default_value = "harm")]
+    measure: String,
     /// The date from which the year is counted; today when left out.
     #[arg(long)]
     from: Option<Date>,
@@ -73,15 +82,30 @@ pub fn run(args: &Args) -> Result<(), Failure> {
     };
     let rain = if args.count_rain { RainRule::Counted } else { RainRule::LeftToHold };
     let needs = needs(&installation, &climate, rain, from.year());
-    let base = Base::new(&installation, &settings, from.year());
+    let measure = Measure::from_code(&args.measure).ok_or_else(|| {
+        let known: Vec<&str> = Measure::ALL.iter().map(|m| m.code()).collect();
+        Failure::Usage(format!("measure: \"{}\" is none of {}", args.measure, known.join(", ")))
+    })?;
+    let SoundBase { base, wrong } = sound_base(&installation, &settings, from, measure);
+    for finding in &wrong {
+        eprintln!(
+            "note: {} has no percentage: {}; repair it first, see the check command",
+            place_name(&settings, finding),
+            finding.kind.code()
+        );
+    }
     let result = budget(&base, &needs, rain);
-    let better = improvements(&installation, &settings, &needs, rain, from, |tried| {
-        faults(&installation, tried, from)
-    });
+    let better = improvements(&base, &needs, rain, from, |tried| faults(&installation, tried, from));
     let names = |slot: &PercentageSlot| match slot {
         PercentageSlot::Box => "box".to_owned(),
         PercentageSlot::Program(p) => settings.programs.get(*p).map_or(String::new(), |p| p.name.clone()),
     };
     let et0 = climate.monthly_expected_et0(from.year());
     print(&budget_file::write(&result, &better, &et0, &names))
+}
+
+/// "program C" of a finding.
+fn place_name(settings: &Settings, finding: &Finding) -> String {
+    let program = finding.place.program().and_then(|p| settings.programs.get(p));
+    program.map_or_else(|| "a program".to_owned(), |program| format!("program {}", program.name))
 }

@@ -178,6 +178,12 @@ impl Card {
         self.daily_run_times || ports.iter().any(|p| matches!(p, SensorPort::Weather | SensorPort::TwoWire))
     }
 
+    /// Whether anybody sets a percentage on it: it has more than one, and does not work its run times out itself.
+    #[must_use]
+    pub fn has_percentage(&self) -> bool {
+        self.computing.is_none() && !self.daily_run_times && self.percentage_min < self.percentage_max
+    }
+
     /// Its ports for sensors, with the inputs of a decoder on its path.
     #[must_use]
     pub fn sensor_places(&self) -> (&[SensorPort], u8) {

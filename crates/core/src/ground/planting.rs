@@ -201,6 +201,40 @@ pub enum RateBasis {
     },
 }
 
+/// What a planting is worth to its owner, as a weight where zones share a percentage (the weights are ours).
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub enum PlantingValue {
+    /// A rough verge, a meadow: it may brown off.
+    Low,
+    /// An ordinary planting.
+    #[default]
+    Ordinary,
+    /// A collection, a sports field, an old hedge: not to be replaced, or at great cost.
+    High,
+}
+
+impl PlantingValue {
+    /// Words for lists.
+    #[must_use]
+    pub const fn label(self) -> &'static str {
+        match self {
+            Self::Low => "low: it may brown off",
+            Self::Ordinary => "ordinary",
+            Self::High => "high: costly or impossible to replace",
+        }
+    }
+
+    /// Its weight beside the area.
+    #[must_use]
+    pub const fn factor(self) -> f64 {
+        match self {
+            Self::Low => 0.3,
+            Self::Ordinary => 1.0,
+            Self::High => 3.0,
+        }
+    }
+}
+
 /// Everything said about the planting of a zone beyond its kind.
 #[derive(Debug, Clone, PartialEq, Default)]
 pub struct Planting {
@@ -216,6 +250,8 @@ pub struct Planting {
     pub trim: Option<Trim>,
     /// How the rate was found.
     pub rate_basis: RateBasis,
+    /// What it is worth where zones share a percentage.
+    pub value: PlantingValue,
 }
 
 /// What a valve with mixed plants costs, in a month.

@@ -92,6 +92,12 @@ impl Month {
         self.name().split_at(3).0
     }
 
+    /// The month before; December before January.
+    #[must_use]
+    pub fn previous(self) -> Self {
+        Self::from_number((self.number() + 10) % 12 + 1).unwrap_or(self)
+    }
+
     /// The month after; January after December.
     #[must_use]
     pub fn next(self) -> Self {

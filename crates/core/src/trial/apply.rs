@@ -5,8 +5,9 @@ use crate::account::running::{BoxFacts, SensorFacts};
 use crate::account::sensed::{AsRead, as_read, sensor_facts};
 use crate::account::whole::{Facts, Way, begins};
 use crate::account::zone::Advise;
-use crate::advice::budget::{Base, RainRule, budget, needs, week, with_best, with_week};
+use crate::advice::budget::{Base, Measure, RainRule, budget, needs, week, with_best, with_week};
 use crate::advice::planner::{Basis, Relax, Request, Strategy, plan};
+use crate::advice::{SoundBase, sound_base};
 use crate::controller::schedule::{Percentages, Settings};
 use crate::quantity::month::Month;
 use crate::quantity::ratio::{Percentage, Share};
@@ -156,7 +157,7 @@ fn versions(
             let holds_rain = own.sensors.iter().any(|s| s.sensor.card.senses(Sense::Rain));
             let as_held = if holds_rain { RainRule::LeftToHold } else { RainRule::Counted };
             let rain = rain.unwrap_or(as_held);
-            let base = Base::new(&there, &settings, from.year());
+            let SoundBase { base, .. } = sound_base(&there, &settings, from, Measure::default());
             let found = budget(&base, &needs(&there, &facts.climate, rain, from.year()), rain);
             if matches!(settings.percentages, Percentages::Month(_)) {
                 return always(with_best(&settings, &found, Month::of(from)));
@@ -177,7 +178,10 @@ fn versions(
                 // The events of a year are counted once.
                 let known: &Base<'_> = match &mut year {
                     Some((of, base)) if *of == monday.year() => base,
-                    slot => &slot.insert((monday.year(), Base::new(&there, &settings, monday.year()))).1,
+                    slot => {
+                        let sound = sound_base(&there, &settings, monday, Measure::default());
+                        &slot.insert((monday.year(), sound.base)).1
+                    }
                 };
                 (at(monday), with_week(&settings, &week(known, &facts.climate, monday), Some(lowest)))
             };

@@ -7,9 +7,10 @@ use super::picture::Picture;
 use super::visit::{Looks, Visit};
 use crate::account::running::BoxFacts;
 use crate::account::whole::{Facts, SiteAccount};
-use crate::advice::budget::{Base, week, with_week};
+use crate::advice::budget::{Measure, week, with_week};
 use crate::advice::findings::{FindingKind, FindingPlace, check};
 use crate::advice::rain_replay::steps;
+use crate::advice::{SoundBase, sound_base};
 use crate::controller::schedule::{Days, Settings};
 use crate::installation::Installation;
 use crate::quantity::ratio::Percentage;
@@ -374,7 +375,7 @@ impl Making<'_, '_> {
         }
         let made = || {
             let (there, settings) = (self.there.as_ref()?, self.settings?);
-            let base = Base::new(there, settings, self.picture.date.year());
+            let SoundBase { base, .. } = sound_base(there, settings, self.picture.date, Measure::default());
             let changed =
                 with_week(settings, &week(&base, &self.picture.facts.climate, self.picture.date), None);
             let longest =

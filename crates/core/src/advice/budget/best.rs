@@ -1,5 +1,6 @@
 //! The best settable percentages of one month or week.
 
+use super::measure::{Measure, ZoneNeed};
 use super::{Base, Column, NO_NEED_MM};
 use crate::quantity::ratio::Percentage;
 
@@ -18,35 +19,10 @@ pub(super) struct Found {
     pub exhaustive: bool,
 }
 
-/// A shortage of all of a peak need counts so many times as much more as one that is hardly any, squared (our stated
-/// weight: plants that dried out are not watered back).
-const DEEP: f64 = 3.0;
-/// Too much counts the less the more it is already, and never as more than so many peak needs (our stated bound).
-const DROWNED: f64 = 3.0;
-
-/// The error of a zone as a share of its peak need, below nought where it is short: the heavier the deeper. So a bed
-/// that wants next to nothing does not outvote the lawn whose percentage it shares. Without any need 1 mm stands for the
-/// peak.
-pub(super) fn relative(given: f64, need: f64, peak: f64) -> f64 {
-    let peak = if peak > NO_NEED_MM { peak } else { 1.0 };
-    if given < need {
-        let short = (need - given) / peak;
-        -short * (1.0 + DEEP * short).sqrt()
-    } else if given <= peak {
-        (given - need) / peak
-    } else {
-        DROWNED * (given - need) / (given + (DROWNED - 1.0) * peak)
-    }
-}
-
-/// Sum of squared errors of a column.
-pub(super) fn error(base: &Base, column: &Column, peak: &[f64], percents: &[Percentage]) -> f64 {
-    base.given(column, percents)
-        .iter()
-        .zip(&column.need)
-        .zip(peak)
-        .map(|((given, need), peak)| relative(*given, *need, *peak).powi(2))
-        .sum()
+/// What a column costs by the base's measure.
+pub(super) fn cost(base: &Base, column: &Column, percents: &[Percentage]) -> f64 {
+    let given = base.given(column, percents);
+    given.iter().zip(&column.zones).map(|(given, zone)| zone.cost(base.measure, *given)).sum()
 }
 
 /// Slots that share a zone must be chosen together; the others each by itself.
@@ -77,18 +53,25 @@ fn groups(base: &Base, column: &Column) -> Vec<Vec<usize>> {
         .collect()
 }
 
-/// Squared error of the zones of a group for each choice, looked up by zone, program and choice.
+/// A zone of a group.
+struct ZoneTable {
+    zone: ZoneNeed,
+    /// By member slot and choice, what it brings a day, mm.
+    brings: Vec<Vec<f64>>,
+}
+
+/// What the zones of a group cost for each choice, looked up by zone, slot and choice.
 struct Tables {
-    /// Per zone: need, peak and, per member slot, what each choice brings a day.
-    zones: Vec<(f64, f64, Vec<Vec<f64>>)>,
+    measure: Measure,
+    zones: Vec<ZoneTable>,
 }
 
 impl Tables {
-    fn new(base: &Base, column: &Column, peak: &[f64], members: &[usize], choices: &[Percentage]) -> Self {
+    fn new(base: &Base, column: &Column, members: &[usize], choices: &[Percentage]) -> Self {
         let zones = (0..base.zones.len())
             .filter_map(|place| {
                 let events = column.events.get(place)?;
-                let by_slot: Vec<Vec<f64>> = members
+                let brings: Vec<Vec<f64>> = members
                     .iter()
                     .map(|slot| {
                         choices
@@ -104,29 +87,24 @@ impl Tables {
                             .collect()
                     })
                     .collect();
-                let runs = by_slot.iter().flatten().any(|g| *g > 0.0);
-                runs.then(|| {
-                    (
-                        column.need.get(place).copied().unwrap_or_default(),
-                        peak.get(place).copied().unwrap_or_default(),
-                        by_slot,
-                    )
-                })
+                let runs = brings.iter().flatten().any(|g| *g > 0.0);
+                let zone = *column.zones.get(place)?;
+                runs.then_some(ZoneTable { zone, brings })
             })
             .collect();
-        Self { zones }
+        Self { measure: base.measure, zones }
     }
 
-    fn error(&self, picks: &[usize]) -> f64 {
-        self.error_below(picks, f64::INFINITY).unwrap_or(f64::INFINITY)
+    fn cost(&self, picks: &[usize]) -> f64 {
+        self.cost_below(picks, f64::INFINITY).unwrap_or(f64::INFINITY)
     }
 
-    /// The error, unless it reaches a bound: then the rest of the zones is not looked at.
-    fn error_below(&self, picks: &[usize], bound: f64) -> Option<f64> {
+    /// The cost, unless it reaches a bound: then the rest of the zones is not looked at.
+    fn cost_below(&self, picks: &[usize], bound: f64) -> Option<f64> {
         let mut sum = 0.0;
-        for (need, peak, by_slot) in &self.zones {
-            let given: f64 = by_slot.iter().zip(picks).filter_map(|(g, pick)| g.get(*pick)).sum();
-            sum += relative(given, *need, *peak).powi(2);
+        for ZoneTable { zone, brings } in &self.zones {
+            let given: f64 = brings.iter().zip(picks).filter_map(|(g, pick)| g.get(*pick)).sum();
+            sum += zone.cost(self.measure, given);
             if sum >= bound {
                 return None;
             }
@@ -135,14 +113,14 @@ impl Tables {
     }
 }
 
-/// The best percentages of a column: of equal errors the lowest percentages.
-pub(super) fn best(base: &Base, column: &Column, peak: &[f64]) -> Found {
+/// The percentages of a column that cost least: of equal ones the lowest.
+pub(super) fn best(base: &Base, column: &Column) -> Found {
     let choices: Vec<Percentage> = base.installation.card.percentages().collect();
     let mut percents = vec![None; base.slots.len()];
     let mut exhaustive = true;
     for members in groups(base, column) {
-        let tables = Tables::new(base, column, peak, &members, &choices);
-        if tables.zones.iter().all(|(need, _, _)| *need <= NO_NEED_MM) {
+        let tables = Tables::new(base, column, &members, &choices);
+        if tables.zones.iter().all(|own| own.zone.need_mm <= NO_NEED_MM) {
             continue;
         }
         let combinations = choices.len().checked_pow(u32::try_from(members.len()).unwrap_or(u32::MAX));
@@ -164,12 +142,12 @@ pub(super) fn best(base: &Base, column: &Column, peak: &[f64]) -> Found {
 fn all_through(tables: &Tables, slots: usize, choices: usize) -> Vec<usize> {
     let mut picks = vec![0; slots];
     // What the stepwise search finds bounds what is worth adding up; the first that is as good is still found.
-    let bound = tables.error(&step_by_step(tables, slots, choices));
+    let bound = tables.cost(&step_by_step(tables, slots, choices));
     let (mut least, mut found) = (bound * (1.0 + BOUND_ROUNDING) + f64::MIN_POSITIVE, picks.clone());
     loop {
-        if let Some(error) = tables.error_below(&picks, least) {
+        if let Some(cost) = tables.cost_below(&picks, least) {
             found.clone_from(&picks);
-            least = error;
+            least = cost;
         }
         let mut at = 0;
         loop {
@@ -187,7 +165,7 @@ fn all_through(tables: &Tables, slots: usize, choices: usize) -> Vec<usize> {
 /// One slot after the other, each searched through, until none changes.
 fn step_by_step(tables: &Tables, slots: usize, choices: usize) -> Vec<usize> {
     let mut picks = vec![choices / 2; slots];
-    let mut least = tables.error(&picks);
+    let mut least = tables.cost(&picks);
     for _ in 0..MOST_ROUNDS {
         let before = least;
         for slot in 0..slots {
@@ -196,9 +174,9 @@ fn step_by_step(tables: &Tables, slots: usize, choices: usize) -> Vec<usize> {
                 if let Some(slot) = tried.get_mut(slot) {
                     *slot = pick;
                 }
-                let error = tables.error(&tried);
-                if error < least {
-                    (least, picks) = (error, tried);
+                let cost = tables.cost(&tried);
+                if cost < least {
+                    (least, picks) = (cost, tried);
                 }
             }
         }

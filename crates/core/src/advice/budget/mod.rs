@@ -2,28 +2,32 @@
 //! the percentages that serve all zones best within what the box can be set to, the error that is
 //! left for each zone, and what would lessen it.
 //!
-//! The error of a zone in a month is (given - need) ÷ the zone's need in its peak month, both net depths a day; a shortage
-//! counts the heavier the deeper it is, and what goes beyond the peak need the less the more it is. The best percentages
-//! make the sum of its squares over the zones least; every zone counts the same. (Our choice: a relative error of a winter
-//! month would outweigh July, and a bed that wants next to nothing would dry out the lawn whose program it shares.)
+//! Which percentages are best is a matter of the [`Measure`]: by default the least harm to the plants and then the least
+//! water, so that a bed of little need does not dry out the lawn whose program it shares. The twelve months follow the
+//! climate's curve; a jump against it must save more than it costs (see `smooth.rs`).
 
 mod best;
+mod measure;
 mod need;
 mod regroup;
 mod schools;
+mod smooth;
 mod week;
 
+pub use measure::Measure;
 pub use need::{Need, NeedFrom, RainRule, effective_rain_scs, needs};
 pub use regroup::{Improvement, Move, improvements};
 pub use schools::{School, SchoolResult, schools};
-pub use week::{TRAILING_DAYS, WeekAdvice, WeekZone, week};
+pub use week::{TRAILING_DAYS, WORTH_POINTS, WeekAdvice, WeekZone, week};
+
+use measure::ZoneNeed;
 
 use crate::controller::PercentageScope;
 use crate::controller::schedule::{Percentages, Settings, event_length, expand};
 use crate::installation::{Installation, WiredZone};
 use crate::quantity::month::{ByMonth, Month};
-use crate::quantity::ratio::Percentage;
-use crate::quantity::units::Millimetres;
+use crate::quantity::ratio::{Percentage, Share};
+use crate::quantity::units::{Millimetres, SquareMetres};
 use jiff::ToSpan;
 use jiff::civil::Date;
 
@@ -50,14 +54,45 @@ pub struct Base<'a> {
     events: Vec<Vec<ByMonth<f64>>>,
     /// Slots of the box, and the programs each turns.
     pub slots: Vec<PercentageSlot>,
+    /// By which measure percentages are chosen.
+    pub measure: Measure,
+    /// Programs that have no percentage, by index.
+    left_out: Vec<usize>,
+    /// By place of `zones`: area times value of the planting over their mean.
+    weights: Vec<f64>,
 }
 
 /// A stretch of time that has one percentage a slot: needs and events a day of each zone.
-pub(crate) struct Column {
-    pub need: Vec<f64>,
+#[derive(Debug, Clone)]
+struct Column {
+    zones: Vec<ZoneNeed>,
     /// By zone and program.
-    pub events: Vec<Vec<f64>>,
+    events: Vec<Vec<f64>>,
 }
+
+/// What a zone needs in a stretch of time, net depth a day, mm.
+#[derive(Debug, Clone, Copy, Default)]
+struct Asked {
+    need: f64,
+    demand: f64,
+    peak: f64,
+}
+
+/// What percentages leave of the demand over a year, by area and value of the plantings.
+#[derive(Debug, Clone, Copy, PartialEq, Default)]
+pub struct Outcome {
+    /// The measure: the less the better; only comparable with others of the same measure and site.
+    pub cost: f64,
+    /// Need that is not met, a share of the demand.
+    pub short: f64,
+    /// Water beyond the need, a share of the demand.
+    pub surplus: f64,
+}
+
+/// A zone of at least this peak need a day has real demand, mm; it is named when a percentage leaves it short (ours).
+pub const REAL_DEMAND_MM: f64 = 1.0;
+/// A zone that gets less than this share of its need is named (our stated bound).
+pub const NAMED_BELOW: f64 = 0.8;
 
 impl<'a> Base<'a> {
     /// Counts the events of a year from the settings themselves, off-season and never-days
@@ -66,8 +101,18 @@ impl<'a> Base<'a> {
     pub fn new(installation: &'a Installation, settings: &'a Settings, year: i16) -> Self {
         let programs = settings.programs.len();
         let full = at_full(settings);
+        let mut base = Self {
+            installation,
+            settings,
+            zones: Vec::new(),
+            events: Vec::new(),
+            slots: Vec::new(),
+            measure: Measure::default(),
+            left_out: Vec::new(),
+            weights: Vec::new(),
+        };
         let (Ok(first), Ok(last)) = (Date::new(year, 1, 1), Date::new(year, 12, 31)) else {
-            return Self { installation, settings, zones: Vec::new(), events: Vec::new(), slots: Vec::new() };
+            return base;
         };
         let mut by_zone = vec![vec![ByMonth::all(0.0_f64); programs]; installation.zones.len()];
         for run in expand(&full, &installation.card, &installation.tz, first, last) {
@@ -80,31 +125,73 @@ impl<'a> Base<'a> {
                 *by_month.of_mut(Month::of(run.date)) += 1.0 / f64::from(run.date.days_in_month());
             }
         }
-        let zones: Vec<usize> = by_zone
-            .iter()
-            .enumerate()
-            .filter(|(_, programs)| programs.iter().flatten().any(|e| *e > 0.0))
-            .map(|(i, _)| i)
-            .collect();
-        let events = zones.iter().filter_map(|z| by_zone.get(*z).cloned()).collect();
-        let slots = match installation.card.percentage_scope {
+        base.slots = match installation.card.percentage_scope {
             PercentageScope::Box | PercentageScope::Month => vec![PercentageSlot::Box],
             PercentageScope::Program => (0..programs).map(PercentageSlot::Program).collect(),
         };
-        let mut base = Self { installation, settings, zones, events, slots };
-        // A program that waters no zone has nothing to be turned for.
-        let used = |p: usize, base: &Self| {
-            base.events.iter().any(|e| e.get(p).is_some_and(|m| m.iter().any(|e| *e > 0.0)))
-        };
-        base.slots = base
-            .slots
-            .iter()
-            .copied()
-            .filter(|k| {
-                matches!(k, PercentageSlot::Program(p) if used(*p, &base)) || *k == PercentageSlot::Box
-            })
-            .collect();
+        base.settle(by_zone);
         base
+    }
+
+    /// Takes the events of each zone of the installation over, those that run none left out, and weighs the zones.
+    fn settle(&mut self, by_zone: Vec<Vec<ByMonth<f64>>>) {
+        let runs = |programs: &[ByMonth<f64>]| programs.iter().flatten().any(|e| *e > 0.0);
+        let kept = by_zone.into_iter().enumerate().filter(|(_, programs)| runs(programs));
+        (self.zones, self.events) = kept.unzip();
+        // A program that waters no zone has nothing to be set for.
+        let events = &self.events;
+        let used = |p: usize| events.iter().any(|e| e.get(p).is_some_and(|m| m.iter().any(|e| *e > 0.0)));
+        self.slots.retain(|slot| match slot {
+            PercentageSlot::Box => true,
+            PercentageSlot::Program(p) => used(*p),
+        });
+        let known = |place: usize| self.zone(place).and_then(|z| z.zone.area).map(SquareMetres::m2);
+        let places = || 0..self.zones.len();
+        let areas: Vec<f64> = places().filter_map(known).collect();
+        #[allow(clippy::cast_precision_loss, reason = "a few hundred zones")]
+        let mean = |values: &[f64]| values.iter().sum::<f64>() / values.len().max(1) as f64;
+        // A zone whose area nobody measured counts as a mean one.
+        let unknown = if areas.is_empty() { 1.0 } else { mean(&areas) };
+        let value = |place: usize| self.zone(place).map_or(1.0, |z| z.zone.planting.value.factor());
+        let raw: Vec<f64> = places().map(|p| known(p).unwrap_or(unknown) * value(p)).collect();
+        let whole = mean(&raw);
+        self.weights = raw.iter().map(|w| if whole > 0.0 { w / whole } else { 1.0 }).collect();
+    }
+
+    /// The same by another measure.
+    #[must_use]
+    pub fn by(self, measure: Measure) -> Self {
+        Self { measure, ..self }
+    }
+
+    /// The same without some programs: those that are wrong in themselves have no percentage until they are repaired, and
+    /// their water is not counted on.
+    #[must_use]
+    pub fn without(mut self, programs: &[usize]) -> Self {
+        self.left_out = programs.to_vec();
+        let mut by_zone = vec![Vec::new(); self.installation.zones.len()];
+        for (zone, mut events) in
+            core::mem::take(&mut self.zones).into_iter().zip(core::mem::take(&mut self.events))
+        {
+            for program in programs {
+                if let Some(own) = events.get_mut(*program) {
+                    *own = ByMonth::all(0.0);
+                }
+            }
+            if let Some(slot) = by_zone.get_mut(zone) {
+                *slot = events;
+            }
+        }
+        self.settle(by_zone);
+        self
+    }
+
+    /// Other settings of the same box by the same measure, without the same programs.
+    fn with_settings<'b>(&self, settings: &'b Settings, year: i16) -> Base<'b>
+    where
+        'a: 'b,
+    {
+        Base::new(self.installation, settings, year).by(self.measure).without(&self.left_out)
     }
 
     /// The zone at a place of `zones`.
@@ -127,10 +214,19 @@ impl<'a> Base<'a> {
         slots
     }
 
-    fn column(&self, month: Month, need: Vec<f64>) -> Column {
+    fn column(&self, month: Month, asked: &[Asked]) -> Column {
         let of_month = |programs: &Vec<ByMonth<f64>>| programs.iter().map(|p| *p.of(month)).collect();
-        let events = self.events.iter().map(of_month).collect();
-        Column { need, events }
+        self.column_of(self.events.iter().map(of_month).collect(), asked)
+    }
+
+    fn column_of(&self, events: Vec<Vec<f64>>, asked: &[Asked]) -> Column {
+        let zones = asked.iter().zip(&self.weights).map(|(asked, weight)| ZoneNeed {
+            need_mm: asked.need,
+            demand_mm: asked.demand,
+            peak_mm: asked.peak,
+            weight: *weight,
+        });
+        Column { zones: zones.collect(), events }
     }
 
     /// Net depth that one event of a program brings a zone at a percentage, mm, the box's own
@@ -192,7 +288,7 @@ pub struct ZoneBudget {
     pub given: ByMonth<Millimetres>,
     /// Need of its peak month, a day.
     pub peak: Millimetres,
-    /// Root mean square of its error over the months.
+    /// Root mean square over the months of (given - need) over the need of the peak month.
     pub error: f64,
     /// Water beyond the need over a year.
     pub over: Millimetres,
@@ -214,101 +310,151 @@ pub struct Budget {
     pub best: ByMonth<Vec<Option<Percentage>>>,
     /// Whether each month was searched to the end; else it was found step by step.
     pub searched_through: ByMonth<bool>,
-    /// Root mean square of all zones and months under the best percentages.
-    pub error: f64,
+    /// By which measure the percentages were chosen.
+    pub measure: Measure,
+    /// What is left under the best percentages.
+    pub outcome: Outcome,
     /// The same with 100 % all year.
-    pub error_at_100: f64,
+    pub at_100: Outcome,
     /// The same with the percentages that are set now.
-    pub error_as_set: f64,
+    pub as_set: Outcome,
 }
 
-/// What was found for a month: the percentages, what they bring, and the errors.
+impl Budget {
+    /// The zones of real demand that the best percentage of a month leaves below [`NAMED_BELOW`] of their need, worst
+    /// first, each with the share of it that it gets.
+    #[must_use]
+    pub fn left_short(&self, month: Month) -> Vec<LeftShort> {
+        let of_zone = |zone: &ZoneBudget| {
+            let (need, given) = (zone.need.of(month).mm(), zone.given.of(month).mm());
+            // A zone that does not run in the month is for the checks to name.
+            let runs = zone.ideal.of(month).is_some();
+            let share = if need > NO_NEED_MM { given / need } else { 1.0 };
+            let named = runs && zone.peak.mm() >= REAL_DEMAND_MM && share < NAMED_BELOW;
+            named.then(|| LeftShort { station: zone.station, share: Share::from_fraction(share) })
+        };
+        let mut short: Vec<LeftShort> = self.zones.iter().filter_map(of_zone).collect();
+        short.sort_by(|a, b| a.share.fraction().total_cmp(&b.share.fraction()));
+        short
+    }
+}
+
+/// A zone that a percentage leaves short.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct LeftShort {
+    /// Station.
+    pub station: u16,
+    /// What it gets of its need.
+    pub share: Share,
+}
+
+/// A month with the percentages chosen for it.
 struct MonthFound {
     found: best::Found,
     column: Column,
-    /// Net depth a day of each zone under the best percentages, and with 100 %.
-    given: Vec<f64>,
-    at_full: Vec<f64>,
-    /// Squared errors of each zone under the best percentages.
-    squares: Vec<f64>,
-    /// Sums of the squared errors with 100 %, and as it is set now.
-    error_at_full: f64,
-    error_as_set: f64,
+    month: Month,
 }
 
 impl MonthFound {
-    fn of(base: &Base, month: Month, need: Vec<f64>, peak: &[f64]) -> Self {
-        let column = base.column(month, need);
-        let found = best::best(base, &column, peak);
-        // What nothing needs is switched off.
-        let chosen: Vec<Percentage> = found.percents.iter().map(|p| p.unwrap_or(Percentage::ZERO)).collect();
-        let full = vec![Percentage::HUNDRED; base.slots.len()];
-        let given = base.given(&column, &chosen);
-        let errors = given.iter().zip(&column.need).zip(peak);
-        let first = Date::constant(2025, 1, 1).with().month(month.number()).build();
-        let as_set = first.map_or_else(|_| full.clone(), |date| percents_on(base, date));
-        Self {
-            squares: errors.map(|((g, n), p)| best::relative(*g, *n, *p).powi(2)).collect(),
-            at_full: base.given(&column, &full),
-            error_at_full: best::error(base, &column, peak, &full),
-            error_as_set: best::error(base, &column, peak, &as_set),
-            found,
-            column,
-            given,
+    fn new(base: &Base, month: Month, asked: &[Asked]) -> Self {
+        let column = base.column(month, asked);
+        Self { found: best::best(base, &column), column, month }
+    }
+
+    /// The percentages; what nothing needs is switched off.
+    fn chosen(&self) -> Vec<Percentage> {
+        self.found.percents.iter().map(|p| p.unwrap_or(Percentage::ZERO)).collect()
+    }
+
+    /// What each zone gets a day under the percentages, and at 100 %.
+    fn given(&self, base: &Base) -> Vec<f64> {
+        base.given(&self.column, &self.chosen())
+    }
+
+    fn at_full(&self, base: &Base) -> Vec<f64> {
+        base.given(&self.column, &vec![Percentage::HUNDRED; base.slots.len()])
+    }
+}
+
+/// What percentages by month leave over a year.
+fn outcome(
+    base: &Base,
+    months: &ByMonth<MonthFound>,
+    percents: impl Fn(&MonthFound) -> Vec<Percentage>,
+) -> Outcome {
+    let (mut sum, mut demand) = (Outcome::default(), 0.0);
+    for found in months {
+        let days = found.month.days();
+        for (zone, given) in found.column.zones.iter().zip(base.given(&found.column, &percents(found))) {
+            sum.cost += days * zone.cost(base.measure, given);
+            sum.short += days * zone.weight * (zone.need_mm - given).max(0.0);
+            sum.surplus += days * zone.weight * (given - zone.need_mm).max(0.0);
+            demand += days * zone.weight * zone.demand_mm;
         }
     }
+    let share = |value: f64| if demand > 0.0 { value / demand } else { 0.0 };
+    Outcome { cost: share(sum.cost), short: share(sum.short), surplus: share(sum.surplus) }
 }
 
 /// Works the budget of a box out.
 #[must_use]
 pub fn budget(base: &Base, needs: &[Need], rain: RainRule) -> Budget {
-    let count = base.zones.len();
     let need_of = |place: usize| {
         let station = base.zone(place)?.zone.number;
-        needs.iter().find(|n| n.station == station).map(|n| n.net_a_day.map(Millimetres::mm))
+        needs.iter().find(|n| n.station == station)
     };
-    let need: Vec<ByMonth<f64>> = (0..count).map(|place| need_of(place).unwrap_or_default()).collect();
-    let peak: Vec<f64> = need.iter().map(|n| n.iter().copied().fold(0.0, f64::max)).collect();
-    let months = ByMonth::from_fn(|month| {
-        MonthFound::of(base, month, need.iter().map(|n| *n.of(month)).collect(), &peak)
+    let asked = |place: usize, month: Month| {
+        need_of(place).map_or(Asked::default(), |need| Asked {
+            need: need.net_a_day.of(month).mm(),
+            demand: need.demand_a_day.of(month).mm(),
+            peak: need.net_a_day.iter().map(|n| n.mm()).fold(0.0, f64::max),
+        })
+    };
+    let places = || 0..base.zones.len();
+    let mut months = ByMonth::from_fn(|month| {
+        MonthFound::new(base, month, &places().map(|place| asked(place, month)).collect::<Vec<_>>())
     });
-    #[allow(clippy::cast_precision_loss, reason = "a few hundred zones")]
-    let mean_root = |sum: f64| if count == 0 { 0.0 } else { (sum / (12.0 * count as f64)).sqrt() };
-    let total = |of: fn(&MonthFound) -> f64| mean_root(months.iter().map(of).sum());
+    smooth::smooth(base, &mut months);
+    let first_of = |m: &MonthFound| Date::constant(2025, 1, 1).with().month(m.month.number()).build();
+    let full = |_: &MonthFound| vec![Percentage::HUNDRED; base.slots.len()];
+    let as_set = |m: &MonthFound| first_of(m).map_or_else(|_| full(m), |date| percents_on(base, date));
     Budget {
         rain,
+        measure: base.measure,
         slots: base.slots.clone(),
-        zones: (0..count).filter_map(|place| zone_budget(base, place, &months, &peak)).collect(),
-        error: total(|m| m.squares.iter().sum()),
-        error_at_100: total(|m| m.error_at_full),
-        error_as_set: total(|m| m.error_as_set),
+        zones: places().filter_map(|place| zone_budget(base, place, &months)).collect(),
+        outcome: outcome(base, &months, MonthFound::chosen),
+        at_100: outcome(base, &months, full),
+        as_set: outcome(base, &months, as_set),
         searched_through: ByMonth::from_fn(|m| months.of(m).found.exhaustive),
         best: months.map(|m| m.found.percents),
     }
 }
 
 /// The budget of the zone at a place of the base.
-fn zone_budget(base: &Base, place: usize, months: &ByMonth<MonthFound>, peak: &[f64]) -> Option<ZoneBudget> {
+fn zone_budget(base: &Base, place: usize, months: &ByMonth<MonthFound>) -> Option<ZoneBudget> {
     let zone = base.zone(place)?;
-    let of = |values: fn(&MonthFound) -> &Vec<f64>| {
-        ByMonth::from_fn(|m| values(months.of(m)).get(place).copied()).whole()
-    };
-    let (need, given) = (of(|m| &m.column.need)?, of(|m| &m.given)?);
-    let (full, squares) = (of(|m| &m.at_full)?, of(|m| &m.squares)?);
+    let of = |m: Month| months.of(m).column.zones.get(place).copied();
+    let asked = ByMonth::from_fn(of).whole()?;
+    let given = ByMonth::from_fn(|m| months.of(m).given(base).get(place).copied()).whole()?;
+    let full = ByMonth::from_fn(|m| months.of(m).at_full(base).get(place).copied()).whole()?;
+    let need = asked.clone().map(|zone| zone.need_mm);
+    let peak = asked.of(Month::January).peak_mm;
     let beyond = |sign: f64| {
         let of_month = |m: Month| (sign * (given.of(m) - need.of(m))).max(0.0) * m.days();
         Millimetres::from_mm(Month::ALL.into_iter().map(of_month).sum())
     };
+    let square = |m: Month| ((given.of(m) - need.of(m)) / if peak > NO_NEED_MM { peak } else { 1.0 }).powi(2);
     let runs = |events: &&ByMonth<f64>| events.iter().any(|e| *e > 0.0);
     let programs = base.events.get(place)?.iter().enumerate();
     Some(ZoneBudget {
         station: zone.zone.number,
         programs: programs.filter(|(_, events)| runs(events)).map(|(p, _)| p).collect(),
-        need: need.map(Millimetres::from_mm),
+        need: need.clone().map(Millimetres::from_mm),
         ideal: ByMonth::from_fn(|m| (*full.of(m) > 0.0).then(|| 100.0 * need.of(m) / full.of(m))),
-        given: given.map(Millimetres::from_mm),
-        peak: Millimetres::from_mm(*peak.get(place)?),
-        error: (squares.iter().sum::<f64>() / 12.0).sqrt(),
+        given: given.clone().map(Millimetres::from_mm),
+        peak: Millimetres::from_mm(peak),
+        error: (Month::ALL.into_iter().map(square).sum::<f64>() / 12.0).sqrt(),
         over: beyond(1.0),
         under: beyond(-1.0),
     })

@@ -1,15 +1,15 @@
 //! What lessens the error that one percentage leaves: another base run time for a zone, or another
 //! program. A proposal is offered only when the budget was worked out again with it and is better.
 
-use super::{Base, Budget, NO_NEED_MM, Need, RainRule, budget};
+use super::{Base, Budget, NO_NEED_MM, Need, Outcome, RainRule, budget};
+use crate::advice::FaultCount;
 use crate::controller::schedule::Settings;
-use crate::installation::Installation;
 use crate::quantity::month::{ByMonth, Month};
 use crate::quantity::time::Seconds;
 use crate::quantity::units::{Millimetres, Minutes};
 use jiff::civil::Date;
 
-/// A proposal must lessen the error by this share at least, or it is not worth a visit.
+/// A proposal must lower the cost by this share at least, or it is not worth a visit.
 const WORTHWHILE: f64 = 0.02;
 /// Most moves of one regrouping.
 const MOST_MOVES: usize = 6;
@@ -60,10 +60,10 @@ pub struct Improvement {
     pub moves: Vec<Move>,
     /// The settings with them done and the best percentages of the month set.
     pub settings: Settings,
-    /// Error now.
-    pub error_before: f64,
-    /// Error then, under the best percentages of then.
-    pub error_after: f64,
+    /// What the best percentages leave now.
+    pub before: Outcome,
+    /// The same then, under the best percentages of then.
+    pub after: Outcome,
 }
 
 /// Proposals for a box: base run times alone, and base run times with regrouping; best first. `from` says the
@@ -71,15 +71,15 @@ pub struct Improvement {
 /// the box: a proposal has no more of them than the settings have now.
 #[must_use]
 pub fn improvements(
-    installation: &Installation,
-    settings: &Settings,
+    base: &Base,
     needs: &[Need],
     rain: RainRule,
     from: Date,
-    faults: impl Fn(&Settings) -> (usize, usize),
+    faults: impl Fn(&Settings) -> FaultCount,
 ) -> Vec<Improvement> {
-    let year = from.year();
-    let of = |s: &Settings| budget(&Base::new(installation, s, year), needs, rain);
+    let (settings, year) = (base.settings, from.year());
+    let card = &base.installation.card;
+    let of = |s: &Settings| budget(&base.with_settings(s, year), needs, rain);
     let now = of(settings);
     let faults_now = faults(settings);
     let mut out = Vec::new();
@@ -87,9 +87,9 @@ pub fn improvements(
         let mut tried = settings.clone();
         let mut moves = Vec::new();
         if regroup {
-            regroup_zones(installation, &mut tried, needs, &mut moves, year);
+            regroup_zones(base, &mut tried, needs, &mut moves, year);
         }
-        rebase(installation, &mut tried, needs, &mut moves, year);
+        rebase(base, &mut tried, needs, &mut moves, year);
         if moves.is_empty() || (regroup && !moves.iter().any(|m| matches!(m, Move::Program { .. }))) {
             continue;
         }
@@ -97,22 +97,14 @@ pub fn improvements(
         // Base minutes and percentage belong together: longer minutes at the old percentage would
         // drown everybody until the next visit.
         let tried = super::with_best(&tried, &then, Month::of(from));
-        let better = then.error < now.error * (1.0 - WORTHWHILE) && then.error < now.error - 1e-6;
-        if better && tried.check(&installation.card).is_empty() && no_worse(faults(&tried), faults_now) {
-            out.push(Improvement {
-                moves,
-                settings: tried,
-                error_before: now.error,
-                error_after: then.error,
-            });
+        let (before, after) = (now.outcome, then.outcome);
+        let better = after.cost < before.cost * (1.0 - WORTHWHILE) && after.cost < before.cost - 1e-6;
+        if better && tried.check(card).is_empty() && faults(&tried).no_worse_than(faults_now) {
+            out.push(Improvement { moves, settings: tried, before, after });
         }
     }
-    out.sort_by(|a, b| a.error_after.total_cmp(&b.error_after));
+    out.sort_by(|a, b| a.after.cost.total_cmp(&b.after.cost));
     out
-}
-
-fn no_worse((faults, warnings): (usize, usize), (faults_now, warnings_now): (usize, usize)) -> bool {
-    faults <= faults_now && faults + warnings <= faults_now + warnings_now
 }
 
 /// Need of a zone a day by month, mm.
@@ -132,15 +124,9 @@ fn shape(need: &ByMonth<f64>) -> ByMonth<f64> {
 
 /// Sets each zone's run time so that its program's percentage means the same for all: its peak need
 /// is met at the same percentage as the others'.
-fn rebase(
-    installation: &Installation,
-    settings: &mut Settings,
-    needs: &[Need],
-    moves: &mut Vec<Move>,
-    year: i16,
-) {
+fn rebase(like: &Base, settings: &mut Settings, needs: &[Need], moves: &mut Vec<Move>, year: i16) {
     let base_settings = settings.clone();
-    let base = Base::new(installation, &base_settings, year);
+    let base = like.with_settings(&base_settings, year);
     let now = budget(&base, needs, RainRule::default());
     for (place, zone) in now.zones.iter().enumerate() {
         let [program] = zone.programs.as_slice() else { continue };
@@ -194,17 +180,11 @@ fn best_run_time(base: &Base, now: &Budget, place: usize, program: usize, needs:
 }
 
 /// Moves zones into the program whose season is most like theirs, worst first, as long as it helps.
-fn regroup_zones(
-    installation: &Installation,
-    settings: &mut Settings,
-    needs: &[Need],
-    moves: &mut Vec<Move>,
-    year: i16,
-) {
+fn regroup_zones(like: &Base, settings: &mut Settings, needs: &[Need], moves: &mut Vec<Move>, year: i16) {
     let mut moved: Vec<u16> = Vec::new();
     for _ in 0..MOST_MOVES {
         let best = {
-            let base = Base::new(installation, settings, year);
+            let base = like.with_settings(settings, year);
             if base.slots.len() < 2 {
                 return;
             }

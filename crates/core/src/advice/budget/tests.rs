@@ -54,8 +54,8 @@ fn a_single_zone_gets_the_nearest_step_of_its_ideal() {
         let step = Percentage::from_percent(((ideal.unwrap() / 10.0).round() * 10.0) as u16);
         assert_eq!(budget.best.of(month)[0], Some(step), "{month:?}: {ideal:?}");
     }
-    assert!(budget.error < budget.error_at_100);
-    assert!((budget.error_as_set - budget.error_at_100).abs() < 1e-12, "it is set to 100");
+    assert!(budget.outcome.cost < budget.at_100.cost);
+    assert_eq!(budget.as_set, budget.at_100, "it is set to 100");
     assert!(budget.searched_through.iter().all(|s| *s));
 }
 
@@ -71,12 +71,13 @@ fn one_percentage_for_two_seasons_leaves_an_error_and_names_it() {
     apart.set_run_time(0, 2, Seconds::from_s(0));
     program(&mut apart, 1, &[(2, 10)]);
     let regrouped = budget(&Base::new(&installation, &apart, YEAR), &needs, RainRule::LeftToHold);
-    assert!(together.error > 0.15, "{}", together.error);
-    assert!(regrouped.error < 0.05, "{}", regrouped.error);
+    assert!(together.outcome.surplus > 0.15, "{:?}", together.outcome);
+    assert!(regrouped.outcome.surplus < 0.05, "{:?}", regrouped.outcome);
     let (rests, steady) = (&together.zones[0], &together.zones[1]);
+    assert!(rests.over.mm() > 300.0 && rests.under < rests.over, "one gets far too much in winter");
     assert!(
-        rests.over > rests.under && steady.under > steady.over,
-        "one drowns in winter, the other starves"
+        steady.under.mm() < 0.1 * steady.need.iter().map(|n| n.mm() * 30.4).sum::<f64>(),
+        "the other has enough"
     );
 }
 
@@ -166,62 +167,130 @@ fn a_week_says_how_far_its_zones_pull_apart_and_whom_its_percentage_leaves_short
     let alone = advice(&[(1, 10)]);
     let ideal = alone.zones[0].ideal.unwrap();
     assert_eq!(alone.asked(0), Some((ideal, ideal)));
-    assert_eq!((alone.left_short(0), alone.asked(1), alone.left_short(1)), (None, None, None));
-    // The second gets a twelfth of the first's minutes under the same percentage.
-    let apart = advice(&[(1, 60), (2, 5)]);
+    assert_eq!((alone.left_short(0), alone.asked(1), alone.left_short(1)), (vec![], None, vec![]));
+    // The second gets a twelfth of the first's minutes under the same percentage: 50 % of 60 minutes is enough for the
+    // first, and more than twice of what the second can get leaves it short.
+    let apart = advice(&[(1, 60), (2, 2)]);
     let (low, high) = apart.asked(0).unwrap();
     assert!(high > 3.0 * low, "{low} to {high}");
-    let (station, by) = apart.left_short(0).unwrap();
+    let short = apart.left_short(0);
     let zone = apart.zones.iter().find(|z| z.station == 2).unwrap();
-    assert_eq!(station, 2);
-    assert!((by.mm() - (zone.need.mm() - zone.given.mm())).abs() < 1e-9 && by.mm() > 0.3 * zone.need.mm());
+    assert_eq!((short.len(), short[0].station), (1, 2), "{apart:?}");
+    assert!((short[0].deficit.mm() - (zone.need.mm() - zone.given.mm())).abs() < 1e-9);
+    let surplus = apart.surplus(0, &installation).unwrap();
+    let first = apart.zones.iter().find(|z| z.station == 1).unwrap();
+    assert!((surplus.l() - 100.0 * (first.given.mm() - first.need.mm())).abs() < 1e-6, "on 100 m²");
+}
+
+/// One percentage for two zones of 100 m², which get the same net depth a day at 100 %.
+fn shared(needs: [f64; 2], measure: Measure) -> (Budget, [f64; 2]) {
+    let mut installation = installation();
+    installation.card.percentage_step = Percentage::from_percent(5);
+    installation.card.percentage_min = Percentage::from_percent(5);
+    let mut settings = Settings::clean(&installation.card);
+    program(&mut settings, 0, &[(1, 15), (2, 15)]);
+    let base = Base::new(&installation, &settings, YEAR).by(measure);
+    let of = |n: u16| need(n, ByMonth::all(needs[usize::from(n) - 1]));
+    let found = budget(&base, &[of(1), of(2)], RainRule::LeftToHold);
+    let got = [0, 1].map(|z: usize| found.zones[z].given.of(Month::July).mm() / needs[z]);
+    (found, got)
 }
 
 #[test]
-fn an_error_is_nought_at_the_need_and_grows_with_what_is_missing_or_too_much() {
-    let error = |given: f64| best::relative(given, 3.0, 4.0);
-    assert!(error(3.0).abs() < 1e-12);
-    assert!(
-        (error(4.0) - 0.25).abs() < 1e-12 && (error(4.000_001) - error(4.0)).abs() < 1e-6,
-        "without a step"
-    );
-    // Hardly short weighs as hardly too much, all of it twice as its depth.
-    assert!((error(2.99) / error(3.01) + 1.0).abs() < 0.01);
-    assert!((best::relative(0.0, 4.0, 4.0) + 2.0).abs() < 1e-12);
-    let all: Vec<f64> = (0..4000).map(|k| error(f64::from(k) / 10.0)).collect();
-    assert!(
-        all.windows(2).all(|w| w[0] < w[1]),
-        "the more is given, the less it is short and the more too much"
-    );
-    assert!(all.iter().all(|e| (-2.0..3.0).contains(e)), "no zone outvotes others without bound");
-    // Without any need, all that is given is too much.
-    assert!(best::relative(0.0, 0.0, 0.0).abs() < 1e-12 && best::relative(2.0, 0.0, 0.0) > 1.0);
+fn sentence_1_a_lawn_is_not_dried_out_for_a_drier_bed_on_its_program() {
+    // A lawn beside very low, low, native and moderate demand: the cases in which it got 15 to 55 %.
+    for beside in [0.3, 1.0, 1.5, 2.5, 4.0] {
+        let (found, [lawn, bed]) = shared([5.0, beside], Measure::Harm);
+        assert!(lawn >= NAMED_BELOW, "beside {beside} mm a day the lawn gets {lawn} of its need");
+        assert!(
+            bed >= 1.0 && found.outcome.surplus > 0.0,
+            "the surplus of the bed is said: {:?}",
+            found.outcome
+        );
+        assert_eq!(found.left_short(Month::July), []);
+    }
 }
 
 #[test]
-fn a_bed_that_wants_next_to_nothing_does_not_dry_out_the_lawns_of_its_program() {
+fn sentence_1_a_zone_that_goes_short_is_named_with_its_share() {
+    // By area, the mean of both: the lawn goes short, and the page says so before the percentage.
+    let (found, [lawn, _]) = shared([5.0, 0.5], Measure::ByArea);
+    let short = found.left_short(Month::July);
+    assert_eq!(short.len(), 1);
+    assert!(short[0].station == 1 && (short[0].share.fraction() - lawn).abs() < 1e-9 && lawn < NAMED_BELOW);
+    let (_, [lawn, bed]) = shared([5.0, 0.5], Measure::Thirstiest);
+    assert!(lawn >= 1.0 && bed > 1.0);
+}
+
+#[test]
+fn sentence_1_the_value_of_a_planting_and_its_area_weigh() {
+    let mut installation = installation();
+    installation.card.percentage_step = Percentage::from_percent(1);
+    let mut settings = Settings::clean(&installation.card);
+    program(&mut settings, 0, &[(1, 10), (2, 10)]);
+    let best = |installation: &Installation| {
+        let needs = [need(1, ByMonth::all(4.0)), need(2, ByMonth::all(1.0))];
+        let found = budget(&Base::new(installation, &settings, YEAR), &needs, RainRule::LeftToHold);
+        found.best.of(Month::July)[0].unwrap()
+    };
+    let alike = best(&installation);
+    installation.zones[0].zone.planting.value = crate::ground::planting::PlantingValue::High;
+    assert!(best(&installation) > alike, "the costly lawn gets nearer to its need");
+    installation.zones[0].zone.planting.value = crate::ground::planting::PlantingValue::Low;
+    assert!(best(&installation) < alike, "the rough one may go a little shorter");
+    installation.zones[0].zone.area = Some(crate::quantity::units::SquareMetres::from_m2(10.0));
+    assert!(best(&installation) < alike);
+}
+
+#[test]
+fn sentence_1_a_program_that_is_wrong_in_itself_has_a_finding_and_no_percentage() {
     let installation = installation();
     let mut settings = Settings::clean(&installation.card);
-    program(&mut settings, 0, &[(1, 20), (2, 20), (3, 20), (4, 20)]);
-    let base = Base::new(&installation, &settings, YEAR);
-    let best_for = |peaks: [f64; 4]| {
-        let needs: Vec<Need> = (1..).zip(peaks).map(|(n, peak)| need(n, ByMonth::all(peak))).collect();
-        let found = budget(&base, &needs, RainRule::LeftToHold);
-        let asks: Vec<f64> = found.zones.iter().map(|z| z.ideal.of(Month::July).unwrap()).collect();
-        (f64::from(found.best.of(Month::July)[0].unwrap().percent()), asks)
+    program(&mut settings, 0, &[(1, 10), (2, 10)]);
+    program(&mut settings, 1, &[(1, 5)]);
+    // The window is 22:00 to 05:00; a second program over zone 1 at 13:00.
+    settings.programs[1].starts = vec![time(13, 0, 0, 0)];
+    let sound = crate::advice::sound_base(&installation, &settings, date(2026, 7, 13), Measure::Harm);
+    assert_eq!(sound.base.slots, [PercentageSlot::Program(0)]);
+    assert_eq!(sound.wrong.len(), 1);
+    assert_eq!(sound.wrong[0].place.program(), Some(1));
+    let alone = {
+        let mut without = settings.clone();
+        without.programs[1].active = false;
+        let base = Base::new(&installation, &without, YEAR);
+        week(&base, &climate(&[]), date(2026, 7, 15)).best
     };
-    // The same base minutes; three of a kind, and a bed that asks for a twentieth of them.
-    let lawns = |zone: usize| [4.0, 3.6, 1.1, 1.1][zone];
-    let (alike, asks) = best_for([0, 1, 2, 3].map(lawns));
-    let (low, high) = asks.iter().fold((f64::MAX, 0.0_f64), |(l, h), a| (l.min(*a), h.max(*a)));
-    assert!((low..=high).contains(&alike), "{alike} of {asks:?}");
-    let (with_bed, asks) = best_for([4.0, 3.6, 1.1, 0.05]);
-    let lawn = asks[..3].iter().copied().fold(f64::MAX, f64::min);
-    assert!(asks[3] < lawn / 8.0, "{asks:?}");
-    assert!(
-        with_bed >= 0.7 * lawn && with_bed <= alike,
-        "{with_bed} with the bed, {alike} without, of {asks:?}"
+    assert_eq!(
+        week(&sound.base, &climate(&[]), date(2026, 7, 15)).best,
+        alone,
+        "its water is not counted on"
     );
+}
+
+#[test]
+fn sentence_1_uniform_sites_follow_the_month_over_the_peak_month() {
+    // Common practice: the percentage of a month is its ET over that of the peak month.
+    let mut installation = installation();
+    let (mut within, mut all) = (0_u32, 0_u32);
+    for step in [1, 5, 10] {
+        installation.card.percentage_step = Percentage::from_percent(step);
+        installation.card.percentage_min = Percentage::from_percent(step);
+        for (peak, winter) in [(3.0, 0.1), (4.0, 0.25), (5.0, 0.4), (6.0, 0.6)] {
+            let mut settings = Settings::clean(&installation.card);
+            let zone = &installation.zones[0];
+            let minutes = zone.minutes_for(Millimetres::from_mm(peak)).min_value().round() as u32;
+            program(&mut settings, 0, &[(1, minutes), (2, minutes), (3, minutes)]);
+            let needs: Vec<Need> = (1..=3).map(|n| need(n, wave(peak, winter))).collect();
+            let found = budget(&Base::new(&installation, &settings, YEAR), &needs, RainRule::LeftToHold);
+            for month in Month::ALL {
+                let hand = 100.0 * wave(peak, winter).of(month) / peak;
+                let best = f64::from(found.best.of(month)[0].unwrap().percent());
+                all += 1;
+                within += u32::from((best - hand).abs() <= 10.0);
+            }
+        }
+    }
+    assert!(f64::from(within) >= 0.95 * f64::from(all), "{within} of {all} months");
 }
 
 #[test]
@@ -292,9 +361,8 @@ fn rain_that_counts_lowers_the_need_and_a_roof_keeps_it() {
     assert!((0.5..=1.25).contains(&saved), "{saved}");
 }
 
-/// The least error over every combination of settable percentages, tried one by one.
-fn brute(base: &Base, needs: &[ByMonth<f64>], peak: &[f64], month: Month, choices: &[Percentage]) -> f64 {
-    let column = base.column(month, needs.iter().map(|n| *n.of(month)).collect());
+/// The least cost over every combination of settable percentages, tried one by one.
+fn brute(base: &Base, column: &Column, choices: &[Percentage]) -> f64 {
     let mut least = f64::INFINITY;
     let total = choices.len().pow(base.slots.len() as u32);
     for mut code in 0..total {
@@ -307,7 +375,7 @@ fn brute(base: &Base, needs: &[ByMonth<f64>], peak: &[f64], month: Month, choice
                 pick
             })
             .collect();
-        least = least.min(best::error(base, &column, peak, &percents));
+        least = least.min(best::cost(base, column, &percents));
     }
     least
 }
@@ -320,7 +388,7 @@ proptest! {
         minutes in proptest::collection::vec(0u32..25, 12),
         peaks in proptest::collection::vec(0.5..7.0_f64, 4),
         winters in proptest::collection::vec(0.0..1.0_f64, 4),
-        whole_box in any::<bool>(), coarse in any::<bool>(),
+        whole_box in any::<bool>(), coarse in any::<bool>(), measure in 0usize..4,
     ) {
         let mut installation = installation();
         if whole_box {
@@ -338,23 +406,53 @@ proptest! {
         let base = Base::new(&installation, &settings, YEAR);
         prop_assume!(!base.zones.is_empty());
         let needs: Vec<Need> = (0..4).map(|z| need(z as u16 + 1, wave(peaks[z], winters[z]))).collect();
-        let budget = budget(&base, &needs, RainRule::LeftToHold);
-        let by_place: Vec<ByMonth<f64>> = base.zones.iter().map(|z| needs[*z].net_a_day.map(Millimetres::mm)).collect();
-        let peak: Vec<f64> = by_place.iter().map(|n| n.iter().copied().fold(0.0, f64::max)).collect();
+        let base = base.by(Measure::ALL[measure]);
         let choices: Vec<Percentage> = installation.card.percentages().collect();
-        for month in [Month::January, Month::July, Month::October] {
-            let column = base.column(month, by_place.iter().map(|n| *n.of(month)).collect());
+        let asked = |month: Month| {
+            let of = |place: &usize| {
+                let own = &needs[*place].net_a_day;
+                let peak = own.iter().map(|n| n.mm()).fold(0.0, f64::max);
+                Asked { need: own.of(month).mm(), demand: own.of(month).mm(), peak }
+            };
+            base.zones.iter().map(of).collect::<Vec<_>>()
+        };
+        let year = budget(&base, &needs, RainRule::LeftToHold);
+        let mut unsmoothed = 0.0;
+        for month in Month::ALL {
+            let column = base.column(month, &asked(month));
+            let found = best::best(&base, &column);
+            let chosen: Vec<Percentage> = found.percents.iter().map(|p| p.unwrap_or(Percentage::ZERO)).collect();
+            let cost = best::cost(&base, &column, &chosen);
+            unsmoothed += cost * month.days();
             // A month in which nothing needs water has no percentage and is not compared.
-            if column.need.iter().all(|n| *n <= NO_NEED_MM) { continue }
-            let chosen: Vec<Percentage> = budget.best.of(month).iter().map(|p| p.unwrap_or(installation.card.percentage_min)).collect();
-            let error = best::error(&base, &column, &peak, &chosen);
-            let least = brute(&base, &by_place, &peak, month, &choices);
-            prop_assert!((error - least).abs() < 1e-12, "{month:?}: {error} against {least}");
+            if column.zones.iter().all(|zone| zone.need_mm <= NO_NEED_MM) || ![1, 7, 10].contains(&month.number()) {
+                continue;
+            }
+            let lowest = |p: Option<Percentage>| p.unwrap_or(installation.card.percentage_min);
+            let chosen: Vec<Percentage> = found.percents.iter().map(|p| lowest(*p)).collect();
+            let cost = best::cost(&base, &column, &chosen);
+            let least = brute(&base, &column, &choices);
+            prop_assert!((cost - least).abs() <= 1e-9 * least.max(1.0), "{month:?}: {cost} against {least}");
         }
+        // A smooth year is bought with little: what jumps save is more than what they cost.
+        let demand: f64 = Month::ALL.iter().map(|m| m.days() * asked(*m).iter().map(|a| a.demand).sum::<f64>()).sum();
+        let smoothed = year.outcome.cost * demand;
+        prop_assert!(smoothed >= unsmoothed * (1.0 - 1e-9) - 1e-9);
+        let jumps = |best: &ByMonth<Vec<Option<Percentage>>>| -> i32 {
+            let of = |m: Month, k: usize| best.of(m).get(k).copied().flatten().map(|p| i32::from(p.percent()));
+            let pair = |m: Month, k| Some((of(m, k)? - of(m.next(), k)?).abs());
+            Month::ALL.into_iter().flat_map(|m| (0..base.slots.len()).filter_map(move |k| pair(m, k))).sum()
+        };
+        let single = ByMonth::from_fn(|m| best::best(&base, &base.column(m, &asked(m))).percents);
+        let allowed = 12.0 * 400.0 * 0.001 * 1.02 * demand / 12.0;
+        if base.measure == Measure::Harm {
+            prop_assert!(smoothed <= unsmoothed + allowed, "{smoothed} against {unsmoothed}");
+        }
+        prop_assert!(jumps(&year.best) <= jumps(&single) + 200, "{:?} against {:?}", year.best, single);
     }
 
     #[test]
-    fn no_proposal_raises_the_error(
+    fn no_proposal_raises_the_cost(
         minutes in proptest::collection::vec(2u32..25, 4),
         places in proptest::collection::vec(0usize..3, 4),
         peaks in proptest::collection::vec(0.5..7.0_f64, 4),
@@ -371,15 +469,16 @@ proptest! {
             program(&mut settings, p, &own);
         }
         let needs: Vec<Need> = (0..4).map(|z| need(z as u16 + 1, wave(peaks[z], winters[z]))).collect();
-        let all = improvements(&installation, &settings, &needs, RainRule::LeftToHold, date(2026, 7, 1), |s| {
+        let base = Base::new(&installation, &settings, YEAR);
+        let all = improvements(&base, &needs, RainRule::LeftToHold, date(2026, 7, 1), |s| {
             crate::advice::findings::faults(&installation, s, date(2026, 7, 1))
         });
-        let of = |s: &Settings| budget(&Base::new(&installation, s, YEAR), &needs, RainRule::LeftToHold).error;
+        let of = |s: &Settings| budget(&Base::new(&installation, s, YEAR), &needs, RainRule::LeftToHold).outcome.cost;
         let now = of(&settings);
         for proposal in all {
-            prop_assert!((proposal.error_before - now).abs() < 1e-12);
+            prop_assert!((proposal.before.cost - now).abs() < 1e-12);
             let then = of(&proposal.settings);
-            prop_assert!((proposal.error_after - then).abs() < 1e-12);
+            prop_assert!((proposal.after.cost - then).abs() < 1e-12);
             prop_assert!(then < now, "{then} is not less than {now}: {:?}", proposal.moves);
             prop_assert!(proposal.settings.check(&installation.card).is_empty());
             // Every zone is still watered.

@@ -1,22 +1,25 @@
 //! This week's percentage: what the last days took and rain did not bring back, against what the
 //! base minutes bring.
 
-use super::{Base, PercentageSlot, best, percents_on, week_end};
-use crate::account::ENOUGH;
+use super::{Asked, Base, NAMED_BELOW, PercentageSlot, REAL_DEMAND_MM, best, percents_on, week_end};
 use crate::account::nights::free_nights;
 use crate::account::sky::SkyHours;
 use crate::account::sky::{DemandFrom, et0_of};
 use crate::account::zone::{ZoneFacts, account};
-use crate::installation::WiredZone;
+use crate::installation::{Installation, WiredZone};
 use crate::quantity::ratio::Percentage;
 use crate::quantity::time::midnight;
-use crate::quantity::units::Millimetres;
+use crate::quantity::units::{Litres, Millimetres};
 use crate::weather::climate::Climate;
 use jiff::ToSpan;
 use jiff::civil::Date;
 
 /// Days that the percentage of a week looks back on.
 pub const TRAILING_DAYS: i32 = 7;
+
+/// A percentage that is off by fewer points, or by less than a step, is left as it is (ours): the reading of a week is
+/// no finer, and nobody goes to a controller for it.
+pub const WORTH_POINTS: u16 = 5;
 
 /// One zone of a week.
 #[derive(Debug, Clone, PartialEq)]
@@ -35,6 +38,15 @@ pub struct WeekZone {
     pub slots: Vec<usize>,
     /// What the advised percentage gives it in a week.
     pub given: Millimetres,
+}
+
+/// A zone that the advised percentage leaves short.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct WeekShort {
+    /// Station.
+    pub station: u16,
+    /// Need of the week that is not met, net.
+    pub deficit: Millimetres,
 }
 
 /// The advice for a week.
@@ -75,13 +87,31 @@ impl WeekAdvice {
         })
     }
 
-    /// The zone of a slot that the advised percentage leaves furthest below its need, and by how much; `None` when each
-    /// gets most of it.
+    /// The zones of a slot with real demand that the advised percentage leaves below [`NAMED_BELOW`] of their need, most
+    /// missing first.
     #[must_use]
-    pub fn left_short(&self, slot: usize) -> Option<(u16, Millimetres)> {
+    pub fn left_short(&self, slot: usize) -> Vec<WeekShort> {
         let own = self.zones.iter().filter(|zone| zone.slots.contains(&slot));
-        let short = own.filter(|zone| zone.given.mm() < ENOUGH.0 * zone.need.mm());
-        short.map(|zone| (zone.station, zone.need - zone.given)).max_by(|a, b| a.1.mm().total_cmp(&b.1.mm()))
+        let real = REAL_DEMAND_MM * f64::from(TRAILING_DAYS);
+        // What rain met of the demand is no shortage: only a dry enough week is named.
+        let named = own.filter(|zone| {
+            let (need, given) = (zone.need.mm(), zone.given.mm());
+            zone.demand.mm() >= real && given < NAMED_BELOW * need && need - given > 0.1 * zone.demand.mm()
+        });
+        let mut short: Vec<WeekShort> =
+            named.map(|zone| WeekShort { station: zone.station, deficit: zone.need - zone.given }).collect();
+        short.sort_by(|a, b| b.deficit.mm().total_cmp(&a.deficit.mm()));
+        short
+    }
+
+    /// What the advised percentage brings the zones of a slot beyond their need in a week, as far as areas are known.
+    #[must_use]
+    pub fn surplus(&self, slot: usize, installation: &Installation) -> Option<Litres> {
+        let own = self.zones.iter().filter(|zone| zone.slots.contains(&slot) && zone.given > zone.need);
+        let of = |zone: &WeekZone| {
+            installation.zone(zone.station)?.zone.area.map(|area| (zone.given - zone.need).over(area))
+        };
+        own.filter_map(of).reduce(|a, b| a + b)
     }
 }
 
@@ -101,7 +131,7 @@ pub fn week(base: &Base, climate: &Climate, from: Date) -> WeekAdvice {
     let length = f64::from(TRAILING_DAYS);
     let kept = rain_kept(base, climate, from);
     let mut zones = Vec::new();
-    let (mut needs, mut peaks) = (Vec::new(), Vec::new());
+    let mut asked = Vec::new();
     let mut events = Vec::new();
     for place in 0..base.zones.len() {
         let Some(zone) = base.zone(place) else { continue };
@@ -110,8 +140,11 @@ pub fn week(base: &Base, climate: &Climate, from: Date) -> WeekAdvice {
         // Rain beyond what the root zone could hold is lost; what it held from before the week is not its need.
         let rain = kept.get(place).copied().unwrap_or(Millimetres::ZERO).min(demand);
         let need = demand - rain;
-        needs.push(need.mm() / length);
-        peaks.push(demand.mm() / length);
+        asked.push(Asked {
+            need: need.mm() / length,
+            demand: demand.mm() / length,
+            peak: demand.mm() / length,
+        });
         events.push(events_of_week(base, place, from));
         zones.push(WeekZone {
             station: zone.zone.number,
@@ -123,8 +156,15 @@ pub fn week(base: &Base, climate: &Climate, from: Date) -> WeekAdvice {
             given: Millimetres::ZERO,
         });
     }
-    let column = super::Column { need: needs, events };
-    let found = best::best(base, &column, &peaks);
+    let column = base.column_of(events, &asked);
+    let mut found = best::best(base, &column);
+    let set = percents_on(base, from);
+    let least = base.installation.card.percentage_step.percent().max(WORTH_POINTS);
+    for (best, set) in found.percents.iter_mut().zip(&set) {
+        if best.is_some_and(|b| b.percent().abs_diff(set.percent()) < least) {
+            *best = Some(*set);
+        }
+    }
     let full = base.given(&column, &vec![Percentage::HUNDRED; base.slots.len()]);
     let chosen: Vec<Percentage> = found.percents.iter().map(|p| p.unwrap_or(Percentage::ZERO)).collect();
     let given = base.given(&column, &chosen);
@@ -136,7 +176,7 @@ pub fn week(base: &Base, climate: &Climate, from: Date) -> WeekAdvice {
         from,
         slots: base.slots.clone(),
         best: found.percents,
-        set: percents_on(base, from),
+        set,
         zones,
         et0: weather.iter().map(|(_, et0, _, _)| *et0).sum(),
         rain: weather.iter().map(|(_, _, rain, _)| *rain).sum(),

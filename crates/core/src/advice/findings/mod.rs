@@ -13,6 +13,7 @@ mod water;
 
 pub use remedy::Remedy;
 
+use super::FaultCount;
 use crate::controller::schedule::{ScheduledRun, Settings, expand};
 use crate::installation::Installation;
 use crate::quantity::month::Month;
@@ -52,6 +53,17 @@ pub enum FindingPlace {
     Station(u16),
     /// A station in a program.
     RunTime(usize, u16),
+}
+
+impl FindingPlace {
+    /// The program it lies in, by index.
+    #[must_use]
+    pub const fn program(self) -> Option<usize> {
+        match self {
+            Self::Program(p) | Self::Start(p, _) | Self::RunTime(p, _) => Some(p),
+            Self::Box | Self::Station(_) => None,
+        }
+    }
 }
 
 /// What a finding costs, as far as it can be said.
@@ -422,14 +434,46 @@ fn look(installation: &Installation, settings: &Settings, from: Date, weeks: u16
     findings
 }
 
+/// All but this share of a program's minutes lies in hours in which it must not run, and it is wrong in itself.
+const ALL_BUT: f64 = 0.02;
+
+/// The programs that are wrong in themselves, each with the finding that says so: one that only repeats what others
+/// water, and one whose runs all lie outside the water window or in forbidden hours. No percentage mends those.
+#[must_use]
+pub fn wrong_programs(installation: &Installation, settings: &Settings, from: Date) -> Vec<Finding> {
+    let runs = expand(settings, &installation.card, &installation.tz, from, last_day(from, TRIAL_WEEKS));
+    let minutes = |program: usize| {
+        let own = runs.iter().filter(|r| r.program == program && !settings.station(r.station).lighting);
+        own.map(ScheduledRun::length).sum::<Seconds>().minutes().min_value() / f64::from(TRIAL_WEEKS)
+    };
+    let wrong = |finding: &Finding| match (&finding.kind, finding.place.program()) {
+        (FindingKind::HiddenProgram, _) => true,
+        (FindingKind::OutsideWindow { .. } | FindingKind::ForbiddenHour { .. }, Some(program)) => {
+            finding.cost.minutes_a_week.is_some_and(|m| m > 0.0 && m >= (1.0 - ALL_BUT) * minutes(program))
+        }
+        _ => false,
+    };
+    let mut out: Vec<Finding> = Vec::new();
+    for finding in look(installation, settings, from, TRIAL_WEEKS).into_iter().filter(wrong) {
+        let program = finding.place.program();
+        match out.iter_mut().find(|known| known.place.program() == program) {
+            // That it is a second program over the same zones says more than the hours at which it runs.
+            Some(known) if finding.kind == FindingKind::HiddenProgram => *known = finding,
+            Some(_) => {}
+            None => out.push(finding),
+        }
+    }
+    out
+}
+
 /// How bad a box is: faults first, then warnings. What a zone gets of its need is left out: an action mends how the
 /// box runs, and minutes and percentages are the planner's and the budget's.
-fn score(findings: &[Finding]) -> (usize, usize) {
+fn score(findings: &[Finding]) -> FaultCount {
     let of_need =
         |f: &&Finding| matches!(f.kind, FindingKind::ZoneDrowned { .. } | FindingKind::ZoneShort { .. });
     let weighed = findings.iter().filter(|f| !of_need(f));
     let count = |severity| weighed.clone().filter(|f| f.severity == severity).count();
-    (count(Severity::Fault), count(Severity::Warning))
+    FaultCount { faults: count(Severity::Fault), warnings: count(Severity::Warning) }
 }
 
 /// Checks a box from a date on: the gravest findings first, each with the action that mends it.
@@ -463,7 +507,7 @@ pub fn check(installation: &Installation, settings: &Settings, from: Date) -> Ve
 
 /// How many faults and warnings the checks find in settings of a box from a date on.
 #[must_use]
-pub fn faults(installation: &Installation, settings: &Settings, from: Date) -> (usize, usize) {
+pub fn faults(installation: &Installation, settings: &Settings, from: Date) -> FaultCount {
     score(&look(installation, settings, from, WEEKS))
 }
 

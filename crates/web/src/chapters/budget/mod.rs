@@ -12,10 +12,13 @@ use crate::server::session::{Fields, flash};
 use crate::site::context::{AtSite, EditorAt};
 use crate::site::workbench::Workbench;
 use actix_web::{HttpResponse, get, post, web};
-use results::Results;
+use results::{Asked, Results};
 use std::sync::Arc;
-use upland_core::advice::budget::{Base, RainRule, budget, improvements, needs, week, with_best, with_week};
+use upland_core::advice::budget::{
+    Measure, RainRule, budget, improvements, needs, week, with_best, with_week,
+};
 use upland_core::advice::findings::faults;
+use upland_core::advice::{SoundBase, sound_base};
 use upland_core::codes::Coded;
 use upland_core::controller::schedule::{Percentages, Settings};
 use upland_core::quantity::month::Month;
@@ -30,6 +33,7 @@ pub(crate) fn routes(config: &mut web::ServiceConfig) {
 #[derive(serde::Deserialize, Clone)]
 struct Query {
     rain: Option<String>,
+    measure: Option<String>,
     /// 1 to 12.
     month: Option<i8>,
     /// A station, whose month is opened.
@@ -37,8 +41,11 @@ struct Query {
 }
 
 impl Query {
-    fn rain(&self) -> RainRule {
-        self.rain.as_deref().and_then(RainRule::from_code).unwrap_or_default()
+    fn asked(&self) -> Asked {
+        Asked {
+            rain: self.rain.as_deref().and_then(RainRule::from_code).unwrap_or_default(),
+            measure: self.measure.as_deref().and_then(Measure::from_code).unwrap_or_default(),
+        }
     }
 }
 
@@ -64,21 +71,29 @@ async fn budget_page(
     let history = here.settings_history(&bench).await?;
     let mut frame = Frame::of_site(&here, format!("{}: budget", bench.controller()?.place), Chapter::Budget)?;
     frame.here = format!("{}/budget", bench.path());
-    let rain = query.rain();
+    let asked = query.asked();
     let shared = here.state.clone();
     let drawn = off_loop(move || {
-        let figures = Results::of(&shared, &bench, rain)?;
+        let figures = Results::of(&shared, &bench, asked)?;
         BudgetPage::new(
             frame,
             &bench,
             &history,
-            (&figures, rain),
+            (&figures, asked),
             query.month.and_then(Month::from_number),
             query.zone,
         )
     })
     .await??;
     page(&drawn)
+}
+
+/// How the figures of a form were asked for.
+fn asked_of(fields: &Fields) -> Asked {
+    Asked {
+        rain: RainRule::from_code(fields.get("rain")).unwrap_or_default(),
+        measure: Measure::from_code(fields.get("measure")).unwrap_or_default(),
+    }
 }
 
 /// Saves settings that the budget made as a new version.
@@ -118,10 +133,10 @@ async fn set_month(
     let month = fields.get("month").parse().ok().and_then(Month::from_number);
     let unsaid = || PageError::BadRequest("The form does not say its month. Reload the page.".into());
     let month = month.ok_or_else(unsaid)?;
-    let rain = RainRule::from_code(fields.get("rain")).unwrap_or_default();
+    let Asked { rain, measure } = asked_of(&fields);
     let settings = bench.settings();
     let year = bench.today.year();
-    let base = Base::new(&bench.installation, &settings, year);
+    let SoundBase { base, .. } = sound_base(&bench.installation, &settings, bench.today, measure);
     let found = budget(&base, &needs(&bench.installation, &bench.climate, rain, year), rain);
     let changed = with_best(&settings, &found, month);
     let twelve = matches!(changed.percentages, Percentages::Month(_));
@@ -146,7 +161,8 @@ async fn set_week(
 ) -> Result<HttpResponse, PageError> {
     let bench = here.workbench(path.1).await?;
     let settings = bench.settings();
-    let base = Base::new(&bench.installation, &settings, bench.today.year());
+    let measure = asked_of(&fields).measure;
+    let SoundBase { base, .. } = sound_base(&bench.installation, &settings, bench.today, measure);
     let advice = week(&base, &bench.climate, bench.today);
     let changed = with_week(&settings, &advice, None);
     let reason = format!("percentage of the week from {}", bench.today);
@@ -161,10 +177,11 @@ async fn improve(
     fields: Fields,
 ) -> Result<HttpResponse, PageError> {
     let bench = here.workbench(path.1).await?;
-    let rain = RainRule::from_code(fields.get("rain")).unwrap_or_default();
+    let Asked { rain, measure } = asked_of(&fields);
     let settings = bench.settings();
+    let SoundBase { base, .. } = sound_base(&bench.installation, &settings, bench.today, measure);
     let needs = needs(&bench.installation, &bench.climate, rain, bench.today.year());
-    let all = improvements(&bench.installation, &settings, &needs, rain, bench.today, |tried| {
+    let all = improvements(&base, &needs, rain, bench.today, |tried| {
         faults(&bench.installation, tried, bench.today)
     });
     let which = fields.get("which").parse::<usize>().unwrap_or(0);
@@ -172,11 +189,14 @@ async fn improve(
         flash(&here.who.session, "The settings changed meanwhile, and this does not help any more.", None)?;
         return Ok(see_other(&format!("{}/budget", bench.path())));
     };
-    let reason = format!("budget: {} changes lessen the error", chosen.moves.len());
+    let reason = format!("budget: {} changes fit the zones of a program to each other", chosen.moves.len());
+    let (before, after) = (chosen.before, chosen.after);
     let text = format!(
-        "The error falls from {:.0} to {:.0} %.",
-        100.0 * chosen.error_before,
-        100.0 * chosen.error_after
+        "Over a year {:.0} % of the demand is not met instead of {:.0} %, and the surplus is {:.0} % instead of {:.0} %.",
+        100.0 * after.short,
+        100.0 * before.short,
+        100.0 * after.surplus,
+        100.0 * before.surplus
     );
     save(&here, &bench, &fields, (chosen.settings, reason, text)).await
 }

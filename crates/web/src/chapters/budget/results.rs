@@ -7,15 +7,23 @@ use jiff::ToSpan;
 use jiff::civil::Date;
 use std::sync::Arc;
 use upland_core::advice::budget::{
-    Base, Budget, Improvement, Need, RainRule, SchoolResult, WeekAdvice, budget, improvements, needs,
+    Budget, Improvement, Measure, Need, RainRule, SchoolResult, WeekAdvice, budget, improvements, needs,
     schools, week,
 };
-use upland_core::advice::findings::faults;
+use upland_core::advice::findings::{Finding, faults};
+use upland_core::advice::{SoundBase, sound_base};
 
 /// Weeks of the history.
 const WEEKS_BACK: i32 = 8;
 /// Days that the schools are run over: a year.
 const SCHOOL_DAYS: i32 = 364;
+
+/// How the figures are asked for.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub(crate) struct Asked {
+    pub rain: RainRule,
+    pub measure: Measure,
+}
 
 /// The figures of a page.
 #[derive(Debug)]
@@ -27,25 +35,27 @@ pub(crate) struct Results {
     pub weeks: Vec<WeekAdvice>,
     pub improvements: Vec<Improvement>,
     pub schools: Vec<SchoolResult>,
+    /// What is wrong with the programs that have no percentage.
+    pub wrong: Vec<Finding>,
     /// Span of the record that the schools were run over.
     pub span: Option<(Date, Date)>,
 }
 
 impl Results {
     /// The figures of a box, computed once for the same facts.
-    pub fn of(state: &AppState, bench: &Workbench, rain: RainRule) -> Result<Arc<Self>, PageError> {
-        let of = (bench.path(), bench.today, rain);
+    pub fn of(state: &AppState, bench: &Workbench, asked: Asked) -> Result<Arc<Self>, PageError> {
+        let of = (bench.path(), bench.today, asked);
         let settings = bench.saved().map_or(0, |s| s.version);
         let facts = format!("{of:?} {} {settings} {:?}", bench.facts(), bench.installation);
-        Ok(state.cache.once(facts, |_| 60, || Ok(Self::compute(bench, rain)))?)
+        Ok(state.cache.once(facts, |_| 60, || Ok(Self::compute(bench, asked)))?)
     }
 
     /// The figures of a box.
-    pub fn compute(bench: &Workbench, rain: RainRule) -> Self {
+    pub fn compute(bench: &Workbench, Asked { rain, measure }: Asked) -> Self {
         let (climate, today, year) = (&bench.climate, bench.today, bench.today.year());
         let (installation, settings) = (&bench.installation, bench.settings());
         let needed = needs(installation, climate, rain, year);
-        let base = Base::new(installation, &settings, year);
+        let SoundBase { base, wrong } = sound_base(installation, &settings, today, measure);
         let found = budget(&base, &needed, rain);
         let span = climate.span().map(|(first, last)| {
             let to = today.min(last);
@@ -61,12 +71,13 @@ impl Results {
         Self {
             advice: week(&base, climate, today),
             weeks: (0..WEEKS_BACK).filter_map(back).map(|from| week(&base, climate, from)).collect(),
-            improvements: improvements(installation, &settings, &needed, rain, today, |tried| {
+            improvements: improvements(&base, &needed, rain, today, |tried| {
                 faults(installation, tried, today)
             }),
             needed,
             found,
             schools,
+            wrong,
             span,
         }
     }

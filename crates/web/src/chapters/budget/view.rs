@@ -1,15 +1,17 @@
 //! View models of the budget page.
 
-use super::results::Results;
+use super::results::{Asked, Results};
 use crate::page::dates::Said;
 use crate::page::frame::Frame;
+use crate::page::program_words::Names;
 use crate::page::quantities::{capital, depth, in_words, plain, short_date, volume};
 use crate::page::working::{Working, working};
 use crate::server::error::PageError;
 use crate::site::workbench::Workbench;
 use askama::Template;
 use upland_core::advice::budget::{
-    Budget, Improvement, Move, PercentageSlot, RainRule, SchoolResult, WeekAdvice, ZoneBudget,
+    Budget, Improvement, Measure, Move, Outcome, PercentageSlot, RainRule, SchoolResult, WeekAdvice,
+    ZoneBudget,
 };
 use upland_core::codes::Coded;
 use upland_core::controller::schedule::{Percentages, Settings};
@@ -105,7 +107,15 @@ pub(super) struct BudgetPage {
     pub runs: bool,
     pub rain: &'static str,
     pub rains: Vec<(&'static str, &'static str, bool)>,
+    pub measure: &'static str,
+    pub measures: Vec<(&'static str, &'static str, bool)>,
+    /// Programs that are wrong in themselves: what the checks say of each.
+    pub wrong: Vec<String>,
+    /// Who goes short under the month's percentages, and under the week's; empty when nobody does.
+    pub short: String,
+    pub week_short: String,
     pub month: i8,
+    pub month_name: &'static str,
     pub verdict: String,
     pub left: String,
     pub set_label: String,
@@ -160,7 +170,7 @@ fn slot_words(slots: &[PercentageSlot], values: &[Option<Percentage>], settings:
 struct Maker<'a> {
     bench: &'a Workbench,
     settings: &'a Settings,
-    rain: RainRule,
+    asked: Asked,
 }
 
 impl Maker<'_> {
@@ -198,9 +208,10 @@ impl Maker<'_> {
                     text,
                     class,
                     href: format!(
-                        "{}/budget?rain={}&month={}&zone={}#opened",
+                        "{}/budget?rain={}&measure={}&month={}&zone={}#opened",
                         self.bench.path(),
-                        self.rain.code(),
+                        self.asked.rain.code(),
+                        self.asked.measure.code(),
                         m.number(),
                         zone.station
                     ),
@@ -215,6 +226,28 @@ impl Maker<'_> {
             over: depth(units, zone.over),
             under: depth(units, zone.under),
         }
+    }
+
+    /// Which zones of real demand the percentages of a month leave short.
+    fn short(&self, found: &Budget, month: Month) -> String {
+        let short = found.left_short(month);
+        let named: Vec<String> = short
+            .iter()
+            .map(|s| {
+                format!("{} gets {} of its need", self.zone_name(s.station), percent(s.share.fraction()))
+            })
+            .collect();
+        named.join("; ")
+    }
+
+    fn week_short(&self, advice: &WeekAdvice) -> String {
+        let short = (0..advice.slots.len()).flat_map(|slot| advice.left_short(slot));
+        let named: Vec<String> = short
+            .map(|s| {
+                format!("{} lacks {} a week", self.zone_name(s.station), depth(self.bench.units(), s.deficit))
+            })
+            .collect();
+        named.join("; ")
     }
 
     fn moves(&self, improvement: &Improvement) -> Vec<String> {
@@ -284,6 +317,11 @@ impl Maker<'_> {
     }
 }
 
+/// "2 % of the demand unmet and 14 % surplus".
+fn left(outcome: Outcome) -> String {
+    format!("{} of the demand unmet and {} surplus", percent(outcome.short), percent(outcome.surplus))
+}
+
 /// The zones with most error, named.
 fn worst(found: &Budget, maker: &Maker) -> String {
     let mut zones: Vec<&ZoneBudget> = found.zones.iter().filter(|z| z.error > FAIR / 2.0).collect();
@@ -305,13 +343,14 @@ impl BudgetPage {
         frame: Frame,
         bench: &Workbench,
         versions: &[SettingsRecord],
-        (figures, rain): (&Results, RainRule),
+        (figures, asked): (&Results, Asked),
         month: Option<Month>,
         zone: Option<u16>,
     ) -> Result<Self, PageError> {
         let Results { needed, found, advice, .. } = figures;
         let settings = bench.settings();
-        let maker = Maker { bench, settings: &settings, rain };
+        let Asked { rain, measure } = asked;
+        let maker = Maker { bench, settings: &settings, asked };
         let (year, climate) = (bench.today.year(), &bench.climate);
         let month = month.unwrap_or(Month::of(bench.today));
         let twelve = matches!(settings.percentages, Percentages::Month(_));
@@ -352,14 +391,35 @@ impl BudgetPage {
             rains: [RainRule::LeftToHold, RainRule::Counted]
                 .map(|r| (r.code(), r.label(), r == rain))
                 .to_vec(),
+            measure: measure.code(),
+            measures: Measure::ALL.map(|m| (m.code(), m.label(), m == measure)).to_vec(),
+            wrong: figures
+                .wrong
+                .iter()
+                .map(|finding| {
+                    let names = Names {
+                        installation: &bench.installation,
+                        settings: &settings,
+                        units: bench.units(),
+                    };
+                    let words = names.finding(finding);
+                    format!("{}: {}", words.place, words.text)
+                })
+                .collect(),
+            short: maker.short(found, month),
+            week_short: maker.week_short(advice),
             month: month.number(),
+            month_name: name,
             verdict: format!("{name}: {}.", slot_words(&found.slots, best, &settings)),
             left: format!(
-                "Set so, zones are off by {} of their peak need, root mean square over the year, deep shortages the heaviest{}; as set now by {}, at 100 % by {}.{}",
-                percent(found.error),
-                if found.error < found.error_as_set - 0.005 { "" } else { " (no better can be set)" },
-                percent(found.error_as_set),
-                percent(found.error_at_100),
+                "Over a year these percentages leave {}; as set now {}; at 100 % {}.{}",
+                left(found.outcome),
+                if found.outcome.cost < found.as_set.cost - 0.005 {
+                    left(found.as_set)
+                } else {
+                    "the same".to_owned()
+                },
+                left(found.at_100),
                 if worst.is_empty() { String::new() } else { format!(" {worst}.") }
             ),
             set_label: if twelve {
@@ -434,8 +494,8 @@ impl BudgetPage {
                         capital("other base minutes, programs as they are")
                     },
                     moves: maker.moves(i),
-                    before: percent(i.error_before),
-                    after: percent(i.error_after),
+                    before: left(i.before),
+                    after: left(i.after),
                 })
                 .collect(),
             schools: maker.schools(&figures.schools),
@@ -453,14 +513,14 @@ mod tests {
     use super::*;
     use crate::fixture;
 
-    fn page(rain: RainRule, month: Option<Month>, zone: Option<u16>) -> BudgetPage {
+    fn page(asked: Asked, month: Option<Month>, zone: Option<u16>) -> BudgetPage {
         let bench = fixture::workbench();
         let history: Vec<SettingsRecord> = bench.saved().cloned().into_iter().collect();
         BudgetPage::new(
             fixture::frame(),
             &bench,
             &history,
-            (&Results::compute(&bench, rain), rain),
+            (&Results::compute(&bench, asked), asked),
             month,
             zone,
         )
@@ -469,11 +529,11 @@ mod tests {
 
     #[test]
     fn the_page_says_what_toet_and_who_suffers() {
-        let page = page(RainRule::LeftToHold, None, None);
+        let page = page(Asked::default(), None, None);
         assert!(page.verdict.starts_with("July: "), "{}", page.verdict);
         assert_eq!(page.months.len(), 12);
         assert!(page.zones.iter().all(|z| z.cells.len() == 12));
-        assert!(page.left.contains("root mean square"));
+        assert!(page.left.contains("of the demand unmet"), "{}", page.left);
         let html = page.render().unwrap();
         assert!(
             html.contains("July&#39;s percentages") || html.contains("July's percentages"),
@@ -483,10 +543,10 @@ mod tests {
 
     #[test]
     fn a_cell_opens_to_its_inputs() {
-        let opened = page(RainRule::LeftToHold, Some(Month::April), Some(1)).opened.unwrap();
+        let opened = page(Asked::default(), Some(Month::April), Some(1)).opened.unwrap();
         assert!(opened.of.ends_with("April"), "{}", opened.of);
         assert!(opened.steps.len() >= 4);
-        assert!(page(RainRule::LeftToHold, Some(Month::April), Some(99)).opened.is_none());
+        assert!(page(Asked::default(), Some(Month::April), Some(99)).opened.is_none());
     }
 
     #[test]

@@ -4,7 +4,7 @@
 use crate::page::dates::{Said as _, worded};
 use crate::page::headline::headline;
 use crate::page::program_words::Names;
-use crate::page::quantities::{capital, counted, depth, in_words, plain};
+use crate::page::quantities::{capital, counted, depth, in_words, plain, volume};
 use crate::page::sensor_words::says_of;
 use crate::page::service_words::{Known, Standing, services_of};
 use crate::page::ticks::week_number;
@@ -18,9 +18,10 @@ use crate::site::sensing::{SensorStates, dated};
 use crate::site::workbench::Workbench;
 use jiff::Timestamp;
 use std::sync::Arc;
-use upland_core::advice::budget::{Base, PercentageSlot, WeekAdvice, week};
+use upland_core::advice::budget::{Measure, PercentageSlot, WeekAdvice, week};
 use upland_core::advice::findings::{Finding, Severity, check};
 use upland_core::advice::tonight::{BoxKnown, Tonight, Verdict};
+use upland_core::advice::{SoundBase, sound_base};
 use upland_core::controller::upkeep::clock_changes;
 use upland_core::quantity::ratio::Percentage;
 use upland_core::sensors::state::Says;
@@ -29,9 +30,6 @@ use upland_store::rounds::{Call, Night, NightState, Notice, NoticeKind, Round, W
 use upland_store::scope::SiteKey;
 use upland_store::settings::SettingsRecord;
 use upland_store::ticks::{TickRecord, What};
-
-/// A percentage that is off by less than this is no reason to go, percent (ours).
-const WORTH_IT: u16 = 10;
 
 /// Works out what a site asks for now. `None` when it is not there.
 fn work_out(state: &AppState, site: SiteKey) -> Result<Option<Round>, PageError> {
@@ -164,16 +162,30 @@ fn findings(said: &mut Said<'_>, bench: &Workbench, set: &SettingsRecord) {
 }
 
 /// The percentages of a box, and those that somebody should go for.
-fn percentages(said: &mut Said<'_>, (calls, weather): (Vec<Call>, String), ticks: &[TickRecord]) {
-    let open: Vec<&Call> = calls.iter().filter(|call| is_worth_it(call) && !is_called(call, ticks)).collect();
+fn percentages(said: &mut Said<'_>, Calls { calls, short, weather }: Calls, ticks: &[TickRecord]) {
+    let open: Vec<&Call> = calls.iter().filter(|call| changes(call) && !is_called(call, ticks)).collect();
     if !open.is_empty() {
+        // Who goes short stands before what is set, in the same line.
+        let of_open = open.iter().filter_map(|call| short.get(usize::try_from(call.slot).ok()?));
+        let short: Vec<&str> = of_open.map(String::as_str).filter(|s| !s.is_empty()).collect();
+        let first = if short.is_empty() { String::new() } else { format!("{}; ", short.join(", ")) };
         let set: Vec<String> = open.iter().map(|call| call_words(call)).collect();
         let href = format!("{}/budget#h-week", said.path);
         said.notice((NoticeKind::Percentage, Weight::Task), "percentages", href, |name| {
-            format!("{name}: set {}. {}.", set.join(", "), capital(&weather))
+            format!("{name}: {first}set {}. {}.", set.join(", "), capital(&weather))
         });
     }
     said.round.calls.extend(calls);
+}
+
+/// The percentages of a controller.
+#[derive(Default)]
+struct Calls {
+    calls: Vec<Call>,
+    /// By slot, which zones the advised percentage leaves short; empty where none.
+    short: Vec<String>,
+    /// The weather that they follow from.
+    weather: String,
 }
 
 /// What the percentages of a box stand at and should: those of its budget; and the weather they follow from.
@@ -181,10 +193,15 @@ fn calls_of(
     bench: &Workbench,
     set: &SettingsRecord,
     record_ended: Option<jiff::civil::Date>,
-) -> Result<(Vec<Call>, String), PageError> {
+) -> Result<Calls, PageError> {
     let own = &bench.site_box()?.record;
     let climate: &Climate = &bench.climate;
-    let base = Base::new(&bench.installation, &set.settings, bench.today.year());
+    // A controller without a percentage, or one that computes its run times itself, has nothing to be set.
+    if !bench.installation.card.has_percentage() {
+        return Ok(Calls::default());
+    }
+    let SoundBase { base, wrong } =
+        sound_base(&bench.installation, &set.settings, bench.today, Measure::default());
     let advice = week(&base, climate, bench.today);
     let names = Names { installation: &bench.installation, settings: &set.settings, units: bench.units() };
     let weather = format!(
@@ -217,13 +234,32 @@ fn calls_of(
                 record_ended,
             }
         };
-    let calls = (0..).zip(advice.slots.iter().zip(&advice.best).zip(&advice.set)).map(of_slot).collect();
-    Ok((calls, weather))
+    let mut calls: Vec<Call> =
+        (0..).zip(advice.slots.iter().zip(&advice.best).zip(&advice.set)).map(of_slot).collect();
+    // A program that is wrong in itself has its finding instead of a percentage.
+    for (slot, finding) in (calls.len()..).zip(&wrong) {
+        let Some(program) = finding.place.program() else { continue };
+        let words = names.finding(finding);
+        calls.push(Call {
+            number: bench.installation.box_number,
+            slot: i32::try_from(slot).unwrap_or(i32::MAX),
+            box_id: own.id,
+            place: own.controller.place.clone(),
+            program: set.settings.programs.get(program).map_or(String::new(), |p| p.name.clone()),
+            set: set.settings.percentages.of(program, bench.today),
+            advised: None,
+            because: format!("repair first: {}", words.text),
+            week: bench.today,
+            record_ended,
+        });
+    }
+    let short = (0..).zip(&advice.slots).map(|(slot, _)| short_words(&names, &advice, slot)).collect();
+    Ok(Calls { calls, short, weather })
 }
 
 /// What the zones of a percentage would each have it stand at, and which the best of them leaves short.
-fn slot_words(names: &Names<'_>, advice: &WeekAdvice, slot: i32) -> String {
-    let slot = usize::try_from(slot).unwrap_or(usize::MAX);
+fn slot_words(names: &Names<'_>, advice: &WeekAdvice, slot_number: i32) -> String {
+    let slot = usize::try_from(slot_number).unwrap_or(usize::MAX);
     let Some((low, high)) = advice.asked(slot) else { return String::new() };
     let (low, high) = (plain(low, 0), plain(high, 0));
     let asked = if low == high {
@@ -231,10 +267,25 @@ fn slot_words(names: &Names<'_>, advice: &WeekAdvice, slot: i32) -> String {
     } else {
         format!("zones ask for {low} to {high} %")
     };
-    let short = advice.left_short(slot).map_or(String::new(), |(station, by)| {
-        format!(", {} stays {} short", names.station(station), depth(names.units, by))
+    let short = short_words(names, advice, slot_number);
+    let surplus = advice.surplus(slot, names.installation).map_or(String::new(), |litres| {
+        format!("{} a week more than the others need, ", volume(names.units, litres))
     });
-    format!("{asked}{short}; ")
+    let short = if short.is_empty() { short } else { format!("{short}; ") };
+    format!("{short}{surplus}{asked}; ")
+}
+
+/// Which zones the advised percentage of a slot leaves short; empty where it leaves none.
+fn short_words(names: &Names<'_>, advice: &WeekAdvice, slot: i32) -> String {
+    let short = advice.left_short(usize::try_from(slot).unwrap_or(usize::MAX));
+    let named: Vec<String> = short
+        .iter()
+        .map(|s| format!("{} still lacks {}", names.station(s.station), depth(names.units, s.deficit)))
+        .collect();
+    if named.is_empty() {
+        return String::new();
+    }
+    format!("{} (fit its run time or move it to another program first)", named.join(", "))
 }
 
 /// Whether a percentage stands elsewhere than the week asks.
@@ -246,11 +297,6 @@ pub(super) fn changes(call: &Call) -> bool {
 fn is_called(call: &Call, ticks: &[TickRecord]) -> bool {
     let of = (What::Called, call.box_id, week_number(call.week));
     ticks.iter().any(|t| (t.what, t.about, t.number) == of)
-}
-
-/// Whether somebody should go for it.
-fn is_worth_it(call: &Call) -> bool {
-    call.advised.is_some_and(|advised| advised.percent().abs_diff(call.set.percent()) >= WORTH_IT)
 }
 
 /// "program A 90 % instead of 100 %".
@@ -379,7 +425,7 @@ mod tests {
         let call = round.calls[0].clone();
         let at = |percent: u16| Call { advised: Some(Percentage::from_percent(percent)), ..call.clone() };
         let set = call.set.percent();
-        assert!(!is_worth_it(&at(set)) && !is_worth_it(&at(set - 9)) && is_worth_it(&at(set - 10)));
+        assert!(!changes(&at(set)) && changes(&at(set - 10)));
         assert!(changes(&at(set - 9)) && !changes(&Call { advised: None, ..call.clone() }));
         assert!(call_words(&at(set - 20)).ends_with(&format!("to {} % from {set} %", set - 20)));
         let tick = TickRecord {

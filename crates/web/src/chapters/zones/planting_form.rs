@@ -10,7 +10,8 @@ use upland_core::codes::Coded;
 use upland_core::ground::application::{rate_from_emitters, rate_from_flow};
 use upland_core::ground::plant::PlantKind;
 use upland_core::ground::planting::{
-    Density, GrowIn, MixedRule, OtherPlants, OwnCoefficient, Planting, RateBasis, Trim, WeanOff,
+    Density, GrowIn, MixedRule, OtherPlants, OwnCoefficient, Planting, PlantingValue, RateBasis, Trim,
+    WeanOff,
 };
 use upland_core::quantity::bounds::{self, Bound};
 use upland_core::quantity::month::ByMonth;
@@ -87,6 +88,7 @@ pub(super) fn texts(zone: &Zone, u: &Units) -> Vec<(&'static str, String)> {
     out.extend([
         ("monthly", monthly),
         ("mixed", p.mixed.code().to_owned()),
+        ("value", p.value.code().to_owned()),
         ("other1", p.others.first().map_or(String::new(), |o| o.plant.code().to_owned())),
         ("other2", p.others.get(1).map_or(String::new(), |o| o.plant.code().to_owned())),
         ("grow_from", date(p.grow_in.map(|g| g.from))),
@@ -128,13 +130,14 @@ pub(super) fn groups(u: &Units) -> Vec<FieldGroup> {
         },
         FieldGroup {
             folded: true,
-            legend: "Mixed plants on this valve",
+            legend: "Mixed plants on this valve, value of the planting",
             fields: vec![
                 other("other1", "Also grows here"),
                 number("other1_share", "Its share of the area"),
                 other("other2", "And"),
                 number("other2_share", "Its share of the area"),
                 Field::choice::<MixedRule>("mixed", "Watered", MixedRule::label).help("For the thirstiest nobody dries; by area the thirstiest go short."),
+                Field::choice::<PlantingValue>("value", "Value of the planting", PlantingValue::label).help("Where zones share a percentage, a costly planting counts more than its area."),
             ],
         },
         FieldGroup {
@@ -211,6 +214,10 @@ pub(super) fn read(
     let others = others(fields, reader, &mut number);
     let mixed =
         if fields.get("mixed").is_empty() { Some(MixedRule::default()) } else { reader.choice("mixed") };
+    let value = match fields.get("value") {
+        "" => Some(before.map_or(PlantingValue::default(), |zone| zone.planting.value)),
+        _ => reader.choice("value"),
+    };
     let grow_in = grow_in(reader, today, &mut number);
     let wean_off = wean_off(reader, today, &mut number);
     let trim = number("trim", reader).and_then(|percent| {
@@ -224,7 +231,15 @@ pub(super) fn read(
     let (rate_basis, rate) = rate(reader, area, before, &mut number);
     Read {
         own: ways.into_iter().flatten().next(),
-        planting: Planting { others, mixed: mixed.unwrap_or_default(), grow_in, wean_off, trim, rate_basis },
+        planting: Planting {
+            others,
+            mixed: mixed.unwrap_or_default(),
+            grow_in,
+            wean_off,
+            trim,
+            rate_basis,
+            value: value.unwrap_or_default(),
+        },
         rate,
     }
 }
@@ -397,6 +412,7 @@ mod tests {
                 start: Share::from_percent(140.0),
             }),
             trim: Some(Trim { percent: -10.0, reason: "hollow".into() }),
+            value: PlantingValue::High,
             rate_basis: RateBasis::Emitters { flow_l_per_h: 2.3, along_m: 0.3, rows_m: 0.45 },
         };
         zone.precipitation_rate = Some(rate_from_emitters(2.3, 0.3, 0.45));

@@ -35,7 +35,8 @@ struct CallLine {
     advised: String,
     because: String,
     changes: bool,
-    called: TickMark,
+    /// One tick a controller, in the first of its lines.
+    called: Option<TickMark>,
 }
 
 #[derive(Template)]
@@ -71,17 +72,17 @@ fn night_line(night: NightRow) -> NightLine {
     }
 }
 
-fn line(row: &CallRow, called: &[TickRecord]) -> CallLine {
+fn line(row: &CallRow, called: &[TickRecord], is_first: bool) -> CallLine {
     let (site, call) = (row.site_id.number(), &row.call);
     let what = (What::Called, call.box_id, week_number(call.week));
     CallLine {
-        called: TickMark::of(site, what, called, (&TimeZone::UTC, "/calls".into())),
+        called: is_first.then(|| TickMark::of(site, what, called, (&TimeZone::UTC, "/calls".into()))),
         href: format!("{}/budget#h-week", address::site_box(site, call.number)),
         site: row.site.clone(),
         place: format!("{} {}", call.number, call.place),
         turns: if call.program.is_empty() { "whole box".into() } else { format!("program {}", call.program) },
         set: call.set.to_string(),
-        advised: call.advised.map_or("off".into(), |a| a.to_string()),
+        advised: call.advised.map_or("none".into(), |a| a.to_string()),
         because: format!(
             "week from {}: {}{}",
             short_date(call.week),
@@ -90,6 +91,12 @@ fn line(row: &CallRow, called: &[TickRecord]) -> CallLine {
         ),
         changes: changes(call),
     }
+}
+
+/// Whether the line at a place is the first of its controller on the page.
+fn is_first(calls: &[CallRow], place: usize) -> bool {
+    let of = |k: usize| calls.get(k).map(|row| row.call.box_id);
+    place == 0 || of(place - 1) != of(place)
 }
 
 /// Which pages of the two lists are shown.
@@ -131,7 +138,7 @@ async fn list(here: AllSites, asked: web::Query<Listing>) -> Result<HttpResponse
             if totals.changes == 1 { "stands" } else { "stand" },
             if open < totals.changes { format!("; {open} are not called yet") } else { String::new() }
         ),
-        lines: calls.iter().map(|row| line(row, &called)).collect(),
+        lines: (0..).zip(&calls).map(|(k, row)| line(row, &called, is_first(&calls, k))).collect(),
         call_pages,
         nights: nights.into_iter().map(night_line).collect(),
         night_pages,
