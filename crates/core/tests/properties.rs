@@ -362,7 +362,7 @@ proptest! {
                     let told = proposal.zones.iter().any(|z| z.short_by.is_some() || z.unlawful.is_some() || z.starts_too_many.is_some());
                     // A school that fixes its depth leaves a thirsty zone short, and the checks say so.
                     let deep = matches!(request.strategy, PlanStrategy::DeepOnce | PlanStrategy::DeepTwice)
-                        && matches!(finding.kind, FindingKind::ZoneShort { .. });
+                        && matches!(finding.kind, FindingKind::ZoneShort { .. } | FindingKind::DriesBetween { .. } | FindingKind::DrainsBetween { .. });
                     prop_assert!(finding.severity == Severity::Note || told || deep, "{} {:?}", finding.id(), finding.kind);
                 }
                 // The budget can read what the planner wrote, in every month, whatever day a rhythm begins on.

@@ -13,11 +13,13 @@
     reason = "for tests"
 )]
 
+mod families;
 mod making;
 mod plant;
 mod see;
 mod world;
 
+pub use families::{after_rain, beds_of_one_program, misread, wilting};
 pub use plant::{CAUSES, planted};
 pub use see::{looks_of, truth};
 pub use world::{World, draw};

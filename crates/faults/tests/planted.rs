@@ -14,7 +14,7 @@ fn base() -> u64 {
 }
 
 #[test]
-fn the_planted_cause_is_first_in_nine_of_ten_cases_and_among_three_in_nearly_all() {
+fn the_planted_cause_is_first_in_nineteen_of_twenty_cases_and_among_three_in_nearly_all() {
     let (mut first, mut three, mut all) = (0, 0, 0);
     let mut missed: BTreeMap<Cause, Vec<String>> = BTreeMap::new();
     for cause in CAUSES {
@@ -48,7 +48,7 @@ fn the_planted_cause_is_first_in_nine_of_ten_cases_and_among_three_in_nearly_all
     if std::env::var_os("UPLAND_REPORT").is_some() {
         eprintln!("{report}");
     }
-    assert!(first * 10 >= all * 9 && three * 100 >= all * 99, "{report}");
+    assert!(first * 100 >= all * 95 && three * 100 >= all * 99, "{report}");
 }
 
 #[test]

@@ -107,25 +107,25 @@ impl Cause {
         )
     }
 
-    /// The order of the trade among causes that are as likely: fault, one zone, whole box; trim before climate
-    /// (common practice).
+    /// The order in which to see to causes: faults, then what many zones share (sensors, percentage or ET sensor, trim
+    /// before climate, days), then one zone (common practice): a zone that is off alone is judged under right settings of
+    /// its program.
     #[must_use]
     pub const fn rank(self) -> u8 {
         match self {
             cause if cause.is_fault() => 0,
+            Self::TwoAtOnce => 1,
+            Self::ThresholdSmall | Self::ProbeThresholdHigh | Self::ProbeThresholdLow => 2,
+            Self::PercentageStale | Self::PercentageLow | Self::PercentageHigh | Self::EtTrim => 3,
+            Self::EtClimate => 4,
+            Self::DaysFew | Self::DaysMany => 5,
             Self::MinutesWrong
             | Self::RateWrong
             | Self::PlantsWrong
             | Self::SoilWrong
             | Self::RunoffCycles
-            | Self::TwoAtOnce
             | Self::GrowInOver
-            | Self::WeanOffDue => 1,
-            Self::ThresholdSmall | Self::ProbeThresholdHigh | Self::ProbeThresholdLow => 2,
-            Self::EtTrim => 3,
-            Self::EtClimate => 4,
-            Self::PercentageStale | Self::PercentageLow | Self::PercentageHigh => 5,
-            Self::DaysFew | Self::DaysMany => 6,
+            | Self::WeanOffDue => 6,
             _ => 7,
         }
     }
@@ -203,6 +203,13 @@ pub enum Evidence {
     },
     /// What all zones got in the middle, over what they asked for.
     AllGet(Share),
+    /// What the zones of a program got in the middle, over what they asked for.
+    ProgramGets {
+        /// The program, by index.
+        program: usize,
+        /// Middle of its zones.
+        share: Share,
+    },
     /// The box shows another run time than is known.
     BoxShowsMinutes {
         /// As the box shows.
@@ -376,6 +383,8 @@ pub struct Suspicion {
     pub station: Option<u16>,
     /// Its sensor, when it is about one.
     pub sensor: Option<String>,
+    /// Its program, by index, when it is about one.
+    pub program: Option<usize>,
     /// Its share of what is likely.
     pub share: Share,
     /// Where it is one to act on: its share of what could explain the same.

@@ -3,15 +3,15 @@
 use super::Diagnosis;
 use super::cause::{Cause, Evidence, Suspicion};
 use super::nights::{et_sensor, read};
-use super::picture::Picture;
+use super::picture::{Picture, ZonePicture};
 use super::visit::{Looks, Visit};
 use crate::account::running::BoxFacts;
 use crate::account::whole::{Facts, SiteAccount};
-use crate::advice::budget::{Measure, week, with_week};
+use crate::advice::budget::{Measure, week_of_demand, with_week};
 use crate::advice::findings::{FindingKind, FindingPlace, check};
 use crate::advice::rain_replay::steps;
 use crate::advice::{SoundBase, sound_base};
-use crate::controller::schedule::{Days, Settings};
+use crate::controller::schedule::{Days, Percentages, Settings};
 use crate::installation::Installation;
 use crate::quantity::ratio::Percentage;
 use crate::quantity::time::Seconds;
@@ -89,6 +89,17 @@ pub enum Turn {
     Sensor(u8, Box<Sensor>),
 }
 
+/// A percentage of one program, or of all where the box has one for all.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct ProgramPercentage {
+    /// The program, by index; `None`: the whole box.
+    pub program: Option<usize>,
+    /// As set.
+    pub from: Percentage,
+    /// To set.
+    pub to: Percentage,
+}
+
 /// A lever.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Lever {
@@ -102,6 +113,10 @@ pub struct Lever {
     pub station: Option<u16>,
     /// Its sensor.
     pub sensor: Option<String>,
+    /// Its program, by index, where it is about one.
+    pub program: Option<usize>,
+    /// Percentages by program, where it changes percentages.
+    pub percentages: Vec<ProgramPercentage>,
     /// What it stands at.
     pub from: Amount,
     /// What it is turned to.
@@ -115,7 +130,7 @@ pub struct Lever {
 }
 
 /// Most that a run time is turned at once when nothing says how much (common practice: 10 to 20 %).
-const STEP_SHARE: f64 = 0.15;
+pub(super) const STEP_SHARE: f64 = 0.15;
 /// Most and least that a run time is multiplied by at one visit (our stated bounds: plants follow slowly).
 const MOST_TURN: (f64, f64) = (0.5, 2.0);
 /// A soil threshold is moved by this much, percent by volume (common practice: half a point to one).
@@ -131,7 +146,61 @@ const LATER_DAYS: i32 = 14;
 pub fn levers(facts: &Facts, account: &SiteAccount, visit: &Visit, found: &Diagnosis) -> Vec<Lever> {
     let picture = Picture::of(facts, account, visit);
     let chosen = found.chosen.iter().filter_map(|at| found.causes.get(*at));
-    chosen.filter_map(|suspicion| of(&picture, suspicion)).collect()
+    let all: Vec<Lever> = chosen.filter_map(|suspicion| of(&picture, suspicion)).collect();
+    // While something is broken or left over, what is seen of the zones it reaches says nothing of their settings.
+    let repaired = |lever: &Lever| lever.turn == Turn::ByHand && lever.cause.is_fault();
+    let waits = |lever: &Lever| {
+        let mut faults = all.iter().filter(|other| repaired(other) && !repaired(lever));
+        faults.any(|fault| match (fault.box_number, fault.station) {
+            (None, _) => true,
+            (number, None) => number == lever.box_number,
+            (number, station) => number == lever.box_number && station == lever.station,
+        })
+    };
+    all.iter().filter(|lever| !waits(lever)).cloned().collect()
+}
+
+/// A small change to try where a zone looks dry and by the account should not, until its rate, plants and soil are
+/// measured. It is no answer: it is offered beside the measurement.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct TrialChange {
+    /// Number of its box.
+    pub box_number: u8,
+    /// Its station.
+    pub station: u16,
+    /// Its longest run time as set.
+    pub from: Seconds,
+    /// The same to try: a step of 15 % more.
+    pub to: Seconds,
+}
+
+/// The changes to try at zones that look dry, should not, and whose cause nobody can tell yet.
+pub(super) fn trials(
+    facts: &Facts,
+    account: &SiteAccount,
+    visit: &Visit,
+    found: &Diagnosis,
+) -> Vec<TrialChange> {
+    let picture = Picture::of(facts, account, visit);
+    let chosen = || found.chosen.iter().filter_map(|at| found.causes.get(*at));
+    let open = found.contradictions.iter().filter(|c| {
+        c.seen == Looks::Dry && !chosen().any(|s| s.explains.contains(&(c.box_number, c.station)))
+    });
+    open.filter_map(|c| {
+        let of_zone = |s: &&Suspicion| (s.box_number, s.station) == (Some(c.box_number), Some(c.station));
+        let suspicion = found.causes.iter().find(of_zone)?;
+        let own = picture.facts.of_box(c.box_number);
+        let making = Making {
+            picture: &picture,
+            suspicion,
+            own,
+            settings: own.and_then(|b| b.settings_at(picture.visit.at)),
+            there: None,
+        };
+        let (from, to, _) = making.scaled(c.station, 1.0 + STEP_SHARE)?;
+        Some(TrialChange { box_number: c.box_number, station: c.station, from, to })
+    })
+    .collect()
 }
 
 /// Everything that a lever is made of.
@@ -168,6 +237,8 @@ fn of(picture: &Picture<'_>, suspicion: &Suspicion) -> Option<Lever> {
         box_number: number,
         station: suspicion.station,
         sensor: suspicion.sensor.clone(),
+        program: made.program.or(suspicion.program),
+        percentages: made.percentages,
         from: made.from,
         to: made.to,
         turn: made.turn,
@@ -187,10 +258,22 @@ struct Made {
     from: Amount,
     to: Amount,
     turn: Turn,
+    program: Option<usize>,
+    percentages: Vec<ProgramPercentage>,
+}
+
+impl Made {
+    fn new(code: LeverCode, (from, to): (Amount, Amount), turn: Turn) -> Self {
+        Self { code, from, to, turn, program: None, percentages: Vec::new() }
+    }
+
+    fn of_program(self, program: usize) -> Self {
+        Self { program: Some(program), ..self }
+    }
 }
 
 fn by_hand(code: LeverCode) -> Made {
-    Made { code, from: Amount::None, to: Amount::None, turn: Turn::ByHand }
+    Made::new(code, (Amount::None, Amount::None), Turn::ByHand)
 }
 
 impl Making<'_, '_> {
@@ -212,9 +295,10 @@ impl Making<'_, '_> {
             Cause::ExtraStart => self.starts(),
             Cause::TwoAtOnce => self.by_finding(LeverCode::Starts).unwrap_or(by_hand(LeverCode::Starts)),
             Cause::RunoffCycles => self.cycles(),
-            Cause::RateWrong | Cause::PlantsWrong | Cause::SoilWrong => self.survey(),
+            Cause::SoilWrong => self.soil().unwrap_or_else(|| self.survey()),
+            Cause::RateWrong | Cause::PlantsWrong => self.survey(),
             Cause::MinutesWrong | Cause::GrowInOver | Cause::WeanOffDue => self.minutes()?,
-            Cause::PercentageStale | Cause::PercentageLow | Cause::PercentageHigh => self.percentage(),
+            Cause::PercentageStale | Cause::PercentageLow | Cause::PercentageHigh => self.percentage()?,
             Cause::DaysFew | Cause::DaysMany => self.days()?,
             Cause::ThresholdSmall => self.rain_threshold()?,
             Cause::ProbeThresholdHigh | Cause::ProbeThresholdLow => self.probe_threshold()?,
@@ -225,16 +309,20 @@ impl Making<'_, '_> {
 
     fn settings_of(&self, code: LeverCode, (from, to): (Amount, Amount), changed: Settings) -> Option<Made> {
         let own = self.own?;
-        let fits = changed.check(&own.card).is_empty() && self.settings != Some(&changed);
+        // What is set already is no adjustment.
+        if self.settings == Some(&changed) {
+            return None;
+        }
+        let fits = changed.check(&own.card).is_empty();
         let turn = if fits { Turn::Settings(own.number, Box::new(changed)) } else { Turn::ByHand };
-        Some(Made { code, from, to, turn })
+        Some(Made::new(code, (from, to), turn))
     }
 
     fn sensor_of(&self, code: LeverCode, (from, to): (Amount, Amount), changed: Sensor) -> Option<Made> {
         let own = self.own?;
         let fits = changed.setting.check(&changed.card).is_empty();
         let turn = if fits { Turn::Sensor(own.number, Box::new(changed)) } else { Turn::ByHand };
-        Some(Made { code, from, to, turn })
+        Some(Made::new(code, (from, to), turn))
     }
 
     fn sensor(&self) -> Option<&Sensor> {
@@ -275,12 +363,7 @@ impl Making<'_, '_> {
         });
         if let Some((shown, known)) = shown {
             let amounts = (Amount::Minutes(shown), Amount::Minutes(known));
-            return Some(Made {
-                code: LeverCode::ZoneMinutes,
-                from: amounts.0,
-                to: amounts.1,
-                turn: Turn::ByHand,
-            });
+            return Some(Made::new(LeverCode::ZoneMinutes, amounts, Turn::ByHand));
         }
         let zone = self.picture.zones.iter().find(|z| {
             Some(z.zone.number) == self.suspicion.station
@@ -364,50 +447,115 @@ impl Making<'_, '_> {
         made
     }
 
-    fn percentage(&self) -> Made {
+    /// The percentages of the season, without the rain of the last days: rain comes off by a hold, and last week's is no
+    /// reason for the next month's.
+    fn percentage(&self) -> Option<Made> {
         let shown = self.suspicion.for_it.iter().find_map(|e| match e {
             Evidence::BoxShowsPercentage { shown, known } => Some((*shown, *known)),
             _ => None,
         });
         if let Some((shown, known)) = shown {
-            let (from, to) = (Amount::Percentage(shown), Amount::Percentage(known));
-            return Made { code: LeverCode::SetBoxRight, from, to, turn: Turn::ByHand };
+            let amounts = (Amount::Percentage(shown), Amount::Percentage(known));
+            return Some(Made::new(LeverCode::SetBoxRight, amounts, Turn::ByHand));
         }
-        let made = || {
-            let (there, settings) = (self.there.as_ref()?, self.settings?);
-            let SoundBase { base, .. } = sound_base(there, settings, self.picture.date, Measure::default());
-            let changed =
-                with_week(settings, &week(&base, &self.picture.facts.climate, self.picture.date), None);
-            let longest =
-                self.picture.boxes.iter().find(|b| Some(b.facts.number) == self.suspicion.box_number)?;
-            let program = settings
-                .programs
-                .iter()
-                .enumerate()
-                .filter(|(_, p)| p.waters())
-                .max_by_key(|(_, p)| p.run_times.iter().map(|(_, t)| t.s()).sum::<i64>())?;
-            let (from, to) = (longest.percentage?, changed.percentages.of(program.0, self.picture.date));
-            self.settings_of(
-                LeverCode::Percentage,
-                (Amount::Percentage(from), Amount::Percentage(to)),
-                changed,
-            )
+        let (there, settings, date) = (self.there.as_ref()?, self.settings?, self.picture.date);
+        let SoundBase { base, .. } = sound_base(there, settings, date, Measure::default());
+        let advised = with_week(settings, &week_of_demand(&base, &self.picture.facts.climate, date), None);
+        let by_program = matches!(settings.percentages, Percentages::Program(_));
+        let of = |p: usize| ProgramPercentage {
+            program: by_program.then_some(p),
+            from: settings.percentages.of(p, date),
+            to: advised.percentages.of(p, date),
         };
-        made().unwrap_or(by_hand(LeverCode::Percentage))
+        // Of a program alone where only its zones are off.
+        let own = self.suspicion.program.filter(|_| by_program);
+        let programs = settings.programs.iter().enumerate().filter(|(_, p)| p.waters()).map(|(p, _)| p);
+        let mut changes: Vec<ProgramPercentage> =
+            programs.filter(|p| own.is_none_or(|own| own == *p)).map(of).filter(|c| c.from != c.to).collect();
+        if !by_program {
+            changes.truncate(1);
+        }
+        let first = *changes.first()?;
+        let mut changed = settings.clone();
+        match (&mut changed.percentages, &advised.percentages, own) {
+            (Percentages::Program(values), Percentages::Program(to), Some(program)) => {
+                if let (Some(value), Some(to)) = (values.get_mut(program), to.get(program)) {
+                    *value = *to;
+                }
+            }
+            (values, to, _) => *values = to.clone(),
+        }
+        let amounts = (Amount::Percentage(first.from), Amount::Percentage(first.to));
+        let made = self.settings_of(LeverCode::Percentage, amounts, changed)?;
+        Some(Made { percentages: changes, ..made })
     }
 
-    /// A day more or fewer for every program that waters.
+    /// A day more or fewer for the program that is off, or for each that waters. Where the amount would do and comes too
+    /// seldom for the soil, it is spread over as many days as the soil asks for.
     fn days(&self) -> Option<Made> {
         let settings = self.settings?;
         let more = self.suspicion.cause == Cause::DaysFew;
-        let main = settings.programs.iter().filter(|p| p.waters());
-        let main = main.max_by_key(|p| p.run_times.iter().map(|(_, t)| t.s()).sum::<i64>())?;
+        let own = |at: usize| self.suspicion.program.is_none_or(|own| own == at);
+        let main = settings.programs.iter().enumerate().filter(|(at, p)| p.waters() && own(*at));
+        let (at, main) = main.max_by_key(|(_, p)| p.run_times.iter().map(|(_, t)| t.s()).sum::<i64>())?;
+        let seldom = self.suspicion.for_it.iter().find_map(|e| match e {
+            Evidence::Gap { refill, .. } if more => Some(*refill),
+            _ => None,
+        });
+        let short = self.suspicion.for_it.iter().any(|e| {
+            matches!(e, Evidence::AllGet(share) | Evidence::ProgramGets { share, .. } if share.fraction() < 1.0)
+        });
+        if let Some(refill) = seldom.filter(|_| !short) {
+            return self.spread_over(at, refill);
+        }
         let mut changed = settings.clone();
-        for program in changed.programs.iter_mut().filter(|p| p.waters()) {
-            program.days = another_day(program.days, more, self.picture.date);
+        for (at, program) in changed.programs.iter_mut().enumerate().filter(|(_, p)| p.waters()) {
+            if own(at) {
+                program.days = another_day(program.days, more, self.picture.date);
+            }
         }
         let to = another_day(main.days, more, self.picture.date);
-        self.settings_of(LeverCode::Days, (Amount::Days(main.days), Amount::Days(to)), changed)
+        let made = self.settings_of(LeverCode::Days, (Amount::Days(main.days), Amount::Days(to)), changed)?;
+        Some(made.of_program(at))
+    }
+
+    /// The same water of a program on more days, so that no wait is longer than the days to the refill point.
+    fn spread_over(&self, at: usize, refill_days: f64) -> Option<Made> {
+        let (own, settings) = (self.own?, self.settings?);
+        let program = settings.programs.get(at)?;
+        #[allow(clippy::cast_possible_truncation, clippy::cast_sign_loss, reason = "clamped to a week")]
+        let interval = refill_days.floor().clamp(1.0, 7.0) as u8;
+        let to = at_interval(program.days, interval, self.picture.date)?;
+        let share = days_a_week(program.days) / days_a_week(to);
+        let mut changed = settings.clone();
+        let spread = changed.programs.get_mut(at)?;
+        spread.days = to;
+        let step = own.card.run_step.max(Seconds::ONE);
+        for (_, time) in spread.run_times.iter_mut().filter(|(_, t)| t.any()) {
+            let wanted = Seconds::of(time.minutes() * share, f64::round);
+            *time = step * (wanted + Seconds::from_s(step.s() / 2)).steps(step).max(1);
+        }
+        let made =
+            self.settings_of(LeverCode::Days, (Amount::Days(program.days), Amount::Days(to)), changed)?;
+        Some(made.of_program(at))
+    }
+
+    /// A soil that holds less than was surveyed asks for shorter waits, not for more water.
+    fn soil(&self) -> Option<Made> {
+        let station = self.suspicion.station?;
+        let found = self.suspicion.for_it.iter().find_map(|e| match e {
+            Evidence::SoilFound { found, surveyed } => {
+                (found.available_mm_per_m() < surveyed.available_mm_per_m()).then_some(*found)
+            }
+            _ => None,
+        })?;
+        let own = |z: &&ZonePicture<'_>| {
+            z.zone.number == station && Some(z.zone.box_number) == self.suspicion.box_number
+        };
+        let zone = self.picture.zones.iter().find(own)?;
+        let [program] = zone.programs.as_slice() else { return None };
+        let less = found.available_mm_per_m() / zone.zone.soil.available_mm_per_m();
+        self.spread_over(*program, zone.refill_days * less)
     }
 
     fn rain_threshold(&self) -> Option<Made> {
@@ -474,6 +622,28 @@ impl Making<'_, '_> {
         sensor.setting.et_full = after;
         self.sensor_of(LeverCode::EtFull, (Amount::Depth(before), Amount::Depth(after)), sensor)
     }
+}
+
+/// Watering days a week, in the mean.
+fn days_a_week(days: Days) -> f64 {
+    match days {
+        Days::EveryNth { interval, .. } => 7.0 / f64::from(interval.max(1)),
+        Days::Odd | Days::Even => 3.5,
+        Days::Weekdays(on) => on.iter().map(|d| if *d { 1.0 } else { 0.0 }).sum::<f64>().max(1.0),
+    }
+}
+
+/// Days with no longer wait than an interval, in the way in which they are set; `None` where they are no rarer now.
+fn at_interval(days: Days, interval: u8, today: Date) -> Option<Days> {
+    let wanted = 7_usize.div_ceil(usize::from(interval.max(1)));
+    let to = match days {
+        Days::EveryNth { interval: now, .. } if now <= interval => return None,
+        Days::EveryNth { first, .. } => Days::EveryNth { interval, first: first.max(today) },
+        Days::Odd | Days::Even if interval >= 2 => return None,
+        Days::Odd | Days::Even => Days::Weekdays([true; 7]),
+        Days::Weekdays(_) => Days::Weekdays(spread(wanted)),
+    };
+    (days_a_week(to) > days_a_week(days)).then_some(to)
 }
 
 /// The same days with one more a week, or one fewer, as far apart as they can be.

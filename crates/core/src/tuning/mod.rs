@@ -8,6 +8,7 @@
 mod cause;
 mod correction;
 mod dated;
+mod diagnosed;
 mod lever;
 mod nights;
 mod outlook;
@@ -20,7 +21,8 @@ mod why;
 pub use cause::{Cause, Evidence, Settle, Suspicion};
 pub use correction::{Correction, Kind as CorrectionKind, Outcome, corrections, outcomes};
 pub use dated::{DatedStep, Step, dated_steps};
-pub use lever::{Amount, Lever, LeverCode, Turn, levers, turned};
+pub use diagnosed::as_diagnosed;
+pub use lever::{Amount, Lever, LeverCode, ProgramPercentage, TrialChange, Turn, levers, turned};
 pub use nights::{NIGHTS, Night, Read, et_sensor, read as read_nights};
 pub use outlook::{ZoneOutlook, outlook};
 pub use picture::LOOK_BACK_DAYS;
@@ -137,6 +139,10 @@ pub struct Decision {
     pub diagnosis: Diagnosis,
     /// The levers, in the order in which to turn them.
     pub levers: Vec<Proposed>,
+    /// Changes to try beside a measurement, at zones that look dry and should not.
+    pub trials: Vec<TrialChange>,
+    /// Where nothing is proposed: zones that are expected to dry out in the next two weeks as everything is set.
+    pub stress_ahead: Vec<ZoneOutlook>,
     /// When to look again: as early as the first lever asks, else in four weeks.
     pub look_again: Date,
 }
@@ -144,28 +150,77 @@ pub struct Decision {
 /// Days until the next look when nothing is wrong.
 const ALL_WELL_DAYS: i32 = 28;
 
-/// Diagnoses a visit and foretells what each lever does. The account must be that of the site up to the visit.
+/// Diagnoses a visit and forecasts what each lever does, by the diagnosis' own parameters. A lever is offered only where
+/// zones that are off come nearer to their need by it and none that is right leaves. The account must be that of the site
+/// up to the visit.
 #[must_use]
 pub fn decide(facts: &Facts, account: &SiteAccount, visit: &Visit) -> Decision {
     let diagnosis = diagnose(facts, account, visit);
     let levers = levers(facts, account, visit, &diagnosis);
+    let trials = lever::trials(facts, account, visit, &diagnosis);
     let date = visit.at.to_zoned(facts.tz.clone()).date();
     let told = |facts: &Facts| OUTLOOK_DAYS.map(|days| outlook(facts, account, date, days));
-    // What was set after the visit, a lever of it perhaps, is no part of what was foretold.
+    // What was set after the visit, a lever of it perhaps, is no part of what was forecast.
     let mut facts = Cow::Borrowed(facts);
     if facts.boxes.iter().any(|b| b.versions.iter().any(|(since, _)| *since > visit.at)) {
         let boxes = facts.to_mut().boxes.iter_mut();
         boxes.for_each(|b| b.versions.retain(|(since, _)| *since <= visit.at));
     }
     let facts = &*facts;
-    let as_is = if levers.is_empty() { [Vec::new(), Vec::new()] } else { told(facts) };
+    let causes: Vec<&Suspicion> =
+        diagnosis.chosen.iter().filter_map(|at| diagnosis.causes.get(*at)).collect();
+    let as_is = told(&as_diagnosed(facts, visit, &causes, None));
     let proposed = levers.into_iter().map(|lever| {
-        let then =
-            if lever.turn == Turn::ByHand { as_is.clone() } else { told(&turned(facts, &lever, visit.at)) };
+        let then = turned(facts, &lever, visit.at);
+        let then = told(&as_diagnosed(&then, visit, &causes, Some(&lever)));
         Proposed { lever, as_is: as_is.clone(), turned: then }
     });
-    let levers: Vec<Proposed> = proposed.collect();
+    let levers: Vec<Proposed> = proposed.filter(|p| p.is_worth_it(visit)).collect();
     let soonest = levers.iter().map(|p| p.lever.look_again).min();
-    let later = date.checked_add(ALL_WELL_DAYS.days()).unwrap_or(date);
-    Decision { diagnosis, levers, look_again: soonest.unwrap_or(later) }
+    let stress_ahead: Vec<ZoneOutlook> = match levers.is_empty() {
+        true => as_is.first().into_iter().flatten().filter(|z| z.looks == Looks::Dry).copied().collect(),
+        false => Vec::new(),
+    };
+    let later = if stress_ahead.is_empty() { ALL_WELL_DAYS } else { STRESS_AHEAD_DAYS };
+    let later = date.checked_add(later.days()).unwrap_or(date);
+    Decision { diagnosis, levers, trials, stress_ahead, look_again: soonest.unwrap_or(later) }
+}
+
+/// Days until the next look where a zone is expected to dry out.
+const STRESS_AHEAD_DAYS: i32 = 7;
+/// A change of what plants get, or of what is lost over their demand, that is none.
+const NO_CHANGE: f64 = 0.005;
+
+impl Proposed {
+    /// Whether zones that are off come nearer by it and none that is right leaves. What is done by hand, and what no
+    /// forecast without rain shows, is not judged by it.
+    fn is_worth_it(&self, visit: &Visit) -> bool {
+        let [_, before] = &self.as_is;
+        let [_, after] = &self.turned;
+        let pairs = || before.iter().zip(after);
+        let lost = |z: &ZoneOutlook| z.lost.mm() / z.demand.mm().max(f64::MIN_POSITIVE);
+        let moved = |(a, b): (&ZoneOutlook, &ZoneOutlook)| {
+            (a.adequacy.fraction() - b.adequacy.fraction()).abs() > NO_CHANGE
+                || (lost(a) - lost(b)).abs() > NO_CHANGE
+        };
+        if self.lever.turn == Turn::ByHand || !pairs().any(moved) {
+            return true;
+        }
+        let seen = |z: &ZoneOutlook| visit.zone(z.box_number, z.station).and_then(|s| s.looks);
+        let leaves = |(a, b): (&ZoneOutlook, &ZoneOutlook)| {
+            a.looks == Looks::Right
+                && b.looks != Looks::Right
+                && seen(a).is_none_or(|looks| looks == Looks::Right)
+        };
+        let nearer = |(a, b): (&ZoneOutlook, &ZoneOutlook)| match (a.looks, seen(a)) {
+            (Looks::Dry, _) | (Looks::Right, Some(Looks::Dry)) => {
+                b.adequacy.fraction() > a.adequacy.fraction() + NO_CHANGE
+            }
+            (Looks::Wet, _) | (Looks::Right, Some(Looks::Wet)) => {
+                lost(b) < lost(a) - NO_CHANGE || b.applied < a.applied
+            }
+            _ => false,
+        };
+        !pairs().any(leaves) && pairs().any(nearer)
+    }
 }

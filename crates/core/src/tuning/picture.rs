@@ -30,6 +30,8 @@ const READ_DRY: f64 = 0.9;
 const DOUBT_FULL: f64 = 0.8;
 /// What was read within so long before a visit is of it.
 pub(super) const OF_THE_VISIT: jiff::SignedDuration = jiff::SignedDuration::from_hours(12);
+/// Rain that reached a zone in the last days after which wet ground says nothing, mm (our stated bound).
+const RAINED_MM: f64 = 8.0;
 /// Rain that drained in the last days after which a zone looks wet of itself, mm (our stated bound).
 const SOAKED_MM: f64 = 8.0;
 /// Days in which rain that drained still shows.
@@ -53,6 +55,10 @@ pub(super) struct ZonePicture<'a> {
     pub held: Vec<&'a BoxRun>,
     /// Runs of these days.
     pub runs: usize,
+    /// Programs that water it as set, by index.
+    pub programs: Vec<usize>,
+    /// Whether rain of the last days explains wet ground.
+    pub rained: bool,
 }
 
 impl ZonePicture<'_> {
@@ -187,12 +193,6 @@ impl<'a> Picture<'a> {
         self.zones.iter().filter(move |z| z.zone.box_number == number)
     }
 
-    /// Zones of a box that look so, and zones of it that were looked at.
-    pub fn alike(&self, number: u8, looks: Looks) -> (usize, usize) {
-        let seen: Vec<Looks> = self.of_box(number).filter_map(ZonePicture::looks).collect();
-        (seen.iter().filter(|l| **l == looks).count(), seen.len())
-    }
-
     /// A sensor as it was found.
     pub fn sensor(&self, own: &SensorFacts) -> Option<&'a SensorSeen> {
         self.visit.sensor(&own.sensor.name)
@@ -244,17 +244,34 @@ fn of_zone<'a>(
     let runs = || runs.iter().filter(move |r| r.run.station == zone.number);
     let given = own.and_then(|own| own.given.iter().find(|g| g.station == zone.number));
     let raw = resolved.root_zone_on(from).readily_available().mm();
+    let seen = visit.zone(zone.box_number, zone.number);
+    let last = days.iter().rev().take(SOAKED_DAYS);
+    let rained = last.map(|d| d.water.rain.mm()).sum::<f64>() >= RAINED_MM;
     ZonePicture {
         zone,
         resolved,
-        seen: visit.zone(zone.box_number, zone.number),
-        expected: expected(days),
+        seen,
+        expected: if rained && seen.and_then(|s| s.looks) == Some(Looks::Wet) {
+            Looks::Wet
+        } else {
+            expected(days)
+        },
         gets: given.filter(|_| demand > 0.01).map(|g| g.net_a_week.mm() / (demand * 7.0)),
         gap_days: given.and_then(|g| g.longest_gap_days),
         refill_days: if demand > 0.0 { raw / demand } else { f64::INFINITY },
         held: runs().filter(|r| r.is_held()).collect(),
         runs: runs().count(),
+        programs: own.and_then(|own| own.settings).map_or_else(Vec::new, |s| programs(s, zone.number)),
+        rained,
     }
+}
+
+/// The programs that water a station.
+fn programs(settings: &Settings, station: u16) -> Vec<usize> {
+    let waters = |p: &crate::controller::schedule::Program| {
+        p.waters() && p.run_times.iter().any(|(n, t)| *n == station && t.any())
+    };
+    settings.programs.iter().enumerate().filter(|(_, p)| waters(p)).map(|(at, _)| at).collect()
 }
 
 /// What the zones of a box get in a week as it is set now.

@@ -29,8 +29,12 @@ pub(super) enum FactId {
     Minutes((u8, u16)),
     /// One zone gets another share than the others.
     Alone((u8, u16)),
-    /// All zones of a box get too little or too much.
-    AllOff(u8),
+    /// The zones of a box, or of one of its programs, get too little or too much alike.
+    AllOff(u8, Option<usize>),
+    /// A program waters too seldom for the soil of its zones.
+    Rhythm(u8, usize),
+    /// A zone looks dry as the account has it, and gets too little.
+    Short((u8, u16)),
     Percentage(u8),
     ProgramOn(u8, usize),
     Starts(u8, usize),
@@ -65,6 +69,7 @@ pub(super) struct Case {
     pub box_number: Option<u8>,
     pub station: Option<u16>,
     pub sensor: Option<String>,
+    pub program: Option<usize>,
     pub settle: Settle,
     score: f64,
     for_it: Vec<Evidence>,
@@ -81,6 +86,7 @@ impl Case {
             box_number: None,
             station: None,
             sensor: None,
+            program: None,
             settle,
             score: -rare,
             for_it: Vec::new(),
@@ -97,6 +103,11 @@ impl Case {
 
     pub fn at_box(mut self, number: u8) -> Self {
         self.box_number = Some(number);
+        self
+    }
+
+    pub fn of_program(mut self, program: Option<usize>) -> Self {
+        self.program = program;
         self
     }
 
@@ -208,7 +219,7 @@ pub(super) fn weigh(picture: &Picture<'_>, facts: &[Fact], cases: Vec<Case>) -> 
 fn suspicion(case: Case, share: Share, facts: &[Fact]) -> Suspicion {
     let of_fact = |id: &FactId| match id {
         FactId::Sign(key, _) | FactId::Flow(key) | FactId::Soil(key) => Some(*key),
-        FactId::Minutes(key) | FactId::Alone(key) => Some(*key),
+        FactId::Minutes(key) | FactId::Alone(key) | FactId::Short(key) => Some(*key),
         _ => None,
     };
     let signs = facts.iter().filter(|f| case.explains_fact(f.id)).filter_map(|f| of_fact(&f.id));
@@ -219,6 +230,7 @@ fn suspicion(case: Case, share: Share, facts: &[Fact]) -> Suspicion {
         box_number: case.box_number,
         station: case.station,
         sensor: case.sensor,
+        program: case.program,
         share,
         of_rivals: None,
         for_it: case.for_it,

@@ -2,7 +2,7 @@
 
 use crate::page::change_words::{ChangeLine, change_lines};
 use crate::page::dates::{Said, said_windows, typed_date};
-use crate::page::quantities::{capital, counted, flow, in_words, plain, share, span, volume, wait};
+use crate::page::quantities::{capital, counted, depth, flow, in_words, plain, share, span, volume, wait};
 pub(crate) use crate::page::school_words::strategy;
 use jiff::Timestamp;
 use jiff::civil::Date;
@@ -223,6 +223,15 @@ impl Names<'_> {
                 "Gets {} of what its plants are expected to use over the next weeks; below {} it is too little.",
                 share(*got),
                 share(NEED_SHARES.0)
+            ),
+            FindingKind::DriesBetween { days, of, adequacy } => format!(
+                "Falls below its refill point on {days} of the next {of} days and gets {} of its demand, though the amount would do: water more often, with less each time.",
+                share(*adequacy)
+            ),
+            FindingKind::DrainsBetween { share: lost, a_week } => format!(
+                "Loses {} of its watering, {} a week: each dose is more than the root zone can hold. Water more often, with less each time.",
+                share(*lost),
+                depth(self.units, *a_week)
             ),
             FindingKind::NeverRuns { because } => {
                 format!("Has minutes that never run: {}.", never_because(*because))

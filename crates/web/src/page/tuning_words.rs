@@ -10,7 +10,8 @@ use upland_core::quantity::time::Seconds;
 use upland_core::sensors::COMMON_RAIN_THRESHOLD;
 use upland_core::site::UnitSystem;
 use upland_core::tuning::{
-    Amount, Cause, CorrectionKind, Evidence, Lever, LeverCode, Looks, Settle, Suspicion, Turn, ZoneOutlook,
+    Amount, Cause, CorrectionKind, Evidence, Lever, LeverCode, Looks, ProgramPercentage, Settle, Suspicion,
+    Turn, ZoneOutlook,
 };
 
 /// Words about a site.
@@ -195,6 +196,11 @@ impl<'a> Words<'a> {
                 percent(share.fraction()),
                 percent(others.fraction())
             ),
+            Evidence::ProgramGets { program, share } => format!(
+                "As set the zones of program {} get {} of their need, in the middle.",
+                self.program(of.box_number, *program),
+                percent(share.fraction())
+            ),
             Evidence::AllGet(share) => {
                 format!(
                     "As set the zones get {} of what they ask for, in the middle.",
@@ -326,12 +332,14 @@ impl<'a> Words<'a> {
                 Cause::GaugeSheltered => format!("Move {place} to where rain reaches it."),
                 Cause::GaugeSprayed => format!("Move {place} out of the spray, or turn the head away."),
                 Cause::SensorSlowToDry => {
-                    format!("Open the vent of {place} a step, clean it, or give it more air and sun.")
+                    format!("Clean {place}, and give it more air and sun so that it dries sooner.")
                 }
                 _ => format!("Test {place} with water, then its wires and the terminals of the box."),
             },
             LeverCode::Survey => format!("Measure {place} again before a dial is turned."),
-            LeverCode::ZoneMinutes => format!("{place}: {to} instead of {from}."),
+            LeverCode::ZoneMinutes => {
+                format!("{place}{}: {to} instead of {from}.", self.programs_of(lever))
+            }
             LeverCode::Cycles => {
                 format!("{place}: cycles of at most {to} instead of {from}, with a soak between.")
             }
@@ -339,8 +347,25 @@ impl<'a> Words<'a> {
                 "Let the programs run one after the other.".into()
             }
             LeverCode::Starts => format!("Keep {to} instead of {from}."),
-            LeverCode::Percentage => format!("Set {to} instead of {from}, for {place}."),
-            LeverCode::Days => format!("Water {to} instead of {from}."),
+            LeverCode::Percentage => {
+                let one = |change: &ProgramPercentage| match change.program {
+                    Some(program) => {
+                        let name = self.program(lever.box_number, program);
+                        format!("program {name} to {} instead of {}", change.to, change.from)
+                    }
+                    None => format!("{} instead of {}, for {place}", change.to, change.from),
+                };
+                let all: Vec<String> = lever.percentages.iter().map(one).collect();
+                format!("Set {}.", all.join(", "))
+            }
+            LeverCode::Days => match lever.program {
+                Some(program) => format!(
+                    "Program {}: water {to} instead of {from}{}.",
+                    self.program(lever.box_number, program),
+                    if self.keeps_amount(lever) { ", with run times that bring the same a week" } else { "" }
+                ),
+                None => format!("Water {to} instead of {from}."),
+            },
             LeverCode::RainThreshold => format!("{place}: hold at {to} of rain instead of {from}."),
             LeverCode::ProbeThreshold => format!("{place}: refuse at {to} instead of {from}."),
             LeverCode::SensorMap if lever.to == Amount::Holds(true) => {
@@ -350,6 +375,31 @@ impl<'a> Words<'a> {
             LeverCode::EtTrim => format!("{place}: trim {to} instead of {from}."),
             LeverCode::EtFull => format!("{place}: {to} a day stands for 100 %, not {from}."),
         }
+    }
+
+    /// ", program A" of a lever at one station: the programs in which its run time changes.
+    fn programs_of(&self, lever: &Lever) -> String {
+        let number = lever.box_number.unwrap_or(1);
+        let settings = self.facts.of_box(number).and_then(|b| b.versions.last()).map(|(_, s)| s);
+        let waters = |p: &&upland_core::controller::schedule::Program| {
+            p.waters() && p.run_times.iter().any(|(n, t)| Some(*n) == lever.station && t.any())
+        };
+        let names: Vec<&str> =
+            settings.into_iter().flat_map(|s| &s.programs).filter(waters).map(|p| p.name.as_str()).collect();
+        match names.as_slice() {
+            [] => String::new(),
+            [one] => format!(", program {one}"),
+            more => format!(", programs {}", more.join(" and ")),
+        }
+    }
+
+    /// Whether a change of days goes with other run times, which bring the same water a week.
+    fn keeps_amount(&self, lever: &Lever) -> bool {
+        let Turn::Settings(number, changed) = &lever.turn else { return false };
+        let before = self.facts.of_box(*number).and_then(|b| b.versions.last()).map(|(_, s)| s);
+        before.zip(lever.program).is_some_and(|(before, at)| {
+            before.programs.get(at).map(|p| &p.run_times) != changed.programs.get(at).map(|p| &p.run_times)
+        })
     }
 
     /// An amount.

@@ -18,7 +18,7 @@ pub use measure::Measure;
 pub use need::{Need, NeedFrom, RainRule, effective_rain_scs, needs};
 pub use regroup::{Improvement, Move, improvements};
 pub use schools::{School, SchoolResult, schools};
-pub use week::{TRAILING_DAYS, WORTH_POINTS, WeekAdvice, WeekZone, week};
+pub use week::{TRAILING_DAYS, WORTH_POINTS, WeekAdvice, WeekShort, WeekZone, week, week_of_demand};
 
 use measure::ZoneNeed;
 

@@ -118,6 +118,17 @@ impl WeekAdvice {
 /// The advice for the week that begins on a date, from the [`TRAILING_DAYS`] before it.
 #[must_use]
 pub fn week(base: &Base, climate: &Climate, from: Date) -> WeekAdvice {
+    advice(base, climate, from, &rain_kept(base, climate, from))
+}
+
+/// The same by the demand alone: what the weather of the season asks for, whatever fell in those days.
+#[must_use]
+pub fn week_of_demand(base: &Base, climate: &Climate, from: Date) -> WeekAdvice {
+    advice(base, climate, from, &vec![Millimetres::ZERO; base.zones.len()])
+}
+
+/// The advice with the rain that each zone's root zone kept.
+fn advice(base: &Base, climate: &Climate, from: Date, kept: &[Millimetres]) -> WeekAdvice {
     let days: Vec<Date> =
         (1..=TRAILING_DAYS).rev().filter_map(|back| from.checked_sub(back.days()).ok()).collect();
     let weather: Vec<_> = days
@@ -129,7 +140,6 @@ pub fn week(base: &Base, climate: &Climate, from: Date) -> WeekAdvice {
         })
         .collect();
     let length = f64::from(TRAILING_DAYS);
-    let kept = rain_kept(base, climate, from);
     let mut zones = Vec::new();
     let mut asked = Vec::new();
     let mut events = Vec::new();

@@ -8,6 +8,7 @@ mod need;
 mod remedy;
 mod sensing;
 mod stations;
+mod stress;
 mod timing;
 mod water;
 
@@ -19,7 +20,7 @@ use crate::installation::Installation;
 use crate::quantity::month::Month;
 use crate::quantity::ratio::{Percentage, Share};
 use crate::quantity::time::Seconds;
-use crate::quantity::units::{Litres, LitresPerMinute};
+use crate::quantity::units::{Litres, LitresPerMinute, Millimetres};
 use jiff::civil::{Date, Time};
 use jiff::{Timestamp, ToSpan};
 
@@ -185,6 +186,22 @@ pub enum FindingKind {
         /// What it gets of it.
         share: Share,
     },
+    /// A zone falls below its refill point between waterings, though the amount would do: too seldom for its soil.
+    DriesBetween {
+        /// Days below it in the weeks looked at.
+        days: u32,
+        /// Days looked at.
+        of: u32,
+        /// Demand that is met.
+        adequacy: Share,
+    },
+    /// Watering drains because a dose is more than the root zone can hold, though the amount of a week would do.
+    DrainsBetween {
+        /// Share of what is applied, net.
+        share: Share,
+        /// Net depth a week.
+        a_week: Millimetres,
+    },
     /// A zone has a run time that never runs.
     NeverRuns {
         /// Why.
@@ -328,6 +345,8 @@ impl FindingKind {
             Self::RoundsToZero { .. } => "rounds-to-zero",
             Self::ZoneDrowned { .. } => "zone-drowned",
             Self::ZoneShort { .. } => "zone-short",
+            Self::DriesBetween { .. } => "dries-between",
+            Self::DrainsBetween { .. } => "drains-between",
             Self::NeverRuns { .. } => "never-runs",
             Self::OmittedHours { .. } => "omitted-hours",
             Self::CycleTooLong { .. } => "cycle-too-long",
@@ -428,6 +447,7 @@ fn look(installation: &Installation, settings: &Settings, from: Date, weeks: u16
     stations::find(&look, &mut findings);
     water::find(&look, &mut findings);
     need::find(&look, &mut findings);
+    stress::find(&look, &mut findings);
     timing::find(&look, &mut findings);
     sensing::find(&look, &mut findings);
     findings.sort_by_key(|f| (f.severity, f.place, f.kind.code()));
@@ -469,8 +489,15 @@ pub fn wrong_programs(installation: &Installation, settings: &Settings, from: Da
 /// How bad a box is: faults first, then warnings. What a zone gets of its need is left out: an action mends how the
 /// box runs, and minutes and percentages are the planner's and the budget's.
 fn score(findings: &[Finding]) -> FaultCount {
-    let of_need =
-        |f: &&Finding| matches!(f.kind, FindingKind::ZoneDrowned { .. } | FindingKind::ZoneShort { .. });
+    let of_need = |f: &&Finding| {
+        matches!(
+            f.kind,
+            FindingKind::ZoneDrowned { .. }
+                | FindingKind::ZoneShort { .. }
+                | FindingKind::DriesBetween { .. }
+                | FindingKind::DrainsBetween { .. }
+        )
+    };
     let weighed = findings.iter().filter(|f| !of_need(f));
     let count = |severity| weighed.clone().filter(|f| f.severity == severity).count();
     FaultCount { faults: count(Severity::Fault), warnings: count(Severity::Warning) }

@@ -7,7 +7,7 @@ use crate::quantity::ratio::{Percentage, Share};
 use crate::quantity::time::Seconds;
 use crate::tuning::cause::{Cause, Evidence, Settle};
 use crate::tuning::nights::{Read, read};
-use crate::tuning::picture::{BoxPicture, Picture, ZonePicture};
+use crate::tuning::picture::{BoxPicture, Picture, ZonePicture, middle};
 use crate::tuning::visit::{Looks, Sign};
 use crate::tuning::weigh::{Case, Fact, FactId};
 use jiff::civil::Date;
@@ -72,15 +72,16 @@ pub(super) fn facts(picture: &Picture<'_>, facts: &mut Vec<Fact>) {
         {
             put(FactId::Nights(number), 4.0, nights.evidence());
         }
-        if let Some(middle) = all_off(picture, own) {
-            let side = if middle < 1.0 { Looks::Dry } else { Looks::Wet };
-            let (alike, of) = picture.alike(number, side);
-            let cost = match (alike * 2 > of, of) {
-                (_, 0) => 1.0,
-                (true, _) => 3.2,
-                (false, _) => 0.3,
+        for group in groups(picture, own) {
+            let share = Share::from_fraction(group.middle);
+            let evidence = match group.program {
+                None => Evidence::AllGet(share),
+                Some(program) => Evidence::ProgramGets { program, share },
             };
-            put(FactId::AllOff(number), cost, Evidence::AllGet(Share::from_fraction(middle)));
+            put(group.fact(number), group.cost(), evidence);
+        }
+        for rhythm in rhythms(picture, own) {
+            put(FactId::Rhythm(number, rhythm.program), rhythm.cost, rhythm.evidence);
         }
         if let Some(over) = overlap(picture, own) {
             let weak = picture.of_box(number).filter(|z| over.1.contains(&z.zone.number));
@@ -93,16 +94,93 @@ pub(super) fn facts(picture: &Picture<'_>, facts: &mut Vec<Fact>) {
 /// Of the zones of a box that stand apart from their need, so many must stand on one side to be off alike (our stated
 /// bound): else each is off by itself, and no percentage helps.
 const ALIKE: f64 = 0.75;
+/// Programs whose zones get so many times more than those of another are off each by itself (our stated bound).
+const APART: f64 = 1.5;
 /// A zone within this of its need is off on neither side.
 const NEAR_NEED: f64 = 0.1;
 
-/// What the zones of a box get in the middle, where nearly all are off on one side.
-fn all_off(picture: &Picture<'_>, own: &BoxPicture<'_>) -> Option<f64> {
-    let middle = own.middle.filter(|m| *m < ALL_SHORT || *m > ALL_MUCH)?;
-    let gets: Vec<f64> = picture.of_box(own.facts.number).filter_map(|z| z.gets).collect();
-    let same = gets.iter().filter(|g| same_side(**g, middle)).count();
-    let counted = |n: usize| u32::try_from(n).map_or(0.0, f64::from);
-    (counted(same) >= ALIKE * counted(gets.len())).then_some(middle)
+/// Zones that are off alike: those of a box, or those of one of its programs where the others are not.
+struct Group<'p, 'a> {
+    program: Option<usize>,
+    zones: Vec<&'p ZonePicture<'a>>,
+    /// The middle of what they get of what they ask for.
+    middle: f64,
+}
+
+impl Group<'_, '_> {
+    fn fact(&self, number: u8) -> FactId {
+        FactId::AllOff(number, self.program)
+    }
+
+    /// What it costs not to explain it: the more where they look so.
+    fn cost(&self) -> f64 {
+        let side = if self.middle < 1.0 { Looks::Dry } else { Looks::Wet };
+        let seen: Vec<Looks> = self.zones.iter().filter_map(|z| z.looks()).collect();
+        let alike = seen.iter().filter(|l| **l == side).count();
+        match (alike * 2 > seen.len(), seen.len()) {
+            (_, 0) => 1.0,
+            (true, _) => 3.2,
+            (false, _) => 0.3,
+        }
+    }
+}
+
+/// The zones of a box that are off alike; else, program by program, those of its programs.
+fn groups<'p, 'a>(picture: &'p Picture<'a>, own: &BoxPicture<'a>) -> Vec<Group<'p, 'a>> {
+    let zones = || picture.of_box(own.facts.number).filter(|z| z.gets.is_some());
+    let off = |program: Option<usize>, zones: Vec<&'p ZonePicture<'a>>| {
+        let gets: Vec<f64> = zones.iter().filter_map(|z| z.gets).collect();
+        let middle = middle(gets.clone()).filter(|m| *m < ALL_SHORT || *m > ALL_MUCH)?;
+        let same = gets.iter().filter(|g| same_side(**g, middle)).count();
+        let counted = |n: usize| u32::try_from(n).map_or(0.0, f64::from);
+        (counted(same) >= ALIKE * counted(gets.len())).then_some(Group { program, zones, middle })
+    };
+    let programs = own.settings.map_or(0, |s| s.programs.len());
+    let of =
+        |program: usize| middle(zones().filter(|z| z.programs == [program]).filter_map(|z| z.gets).collect());
+    let middles: Vec<f64> = (0..programs).filter_map(of).collect();
+    let low = middles.iter().copied().fold(f64::INFINITY, f64::min);
+    let apart = middles.iter().any(|m| *m > low * APART);
+    if let Some(all) = off(None, zones().collect()).filter(|_| !apart) {
+        return vec![all];
+    }
+    let of_program = |program: usize| {
+        let mates: Vec<_> = zones().filter(|z| z.programs == [program]).collect();
+        // One zone is off by itself.
+        if mates.len() < 2 { None } else { off(Some(program), mates) }
+    };
+    (0..programs).filter_map(of_program).collect()
+}
+
+/// A program that waters too seldom for the soil of some of its zones, though the amount would do.
+struct Rhythm {
+    program: usize,
+    cost: f64,
+    evidence: Evidence,
+}
+
+/// Waits of so many times the days to the refill point let a zone dry between waterings (our stated bound).
+const TOO_SELDOM: f64 = 1.15;
+
+fn rhythms(picture: &Picture<'_>, own: &BoxPicture<'_>) -> Vec<Rhythm> {
+    let programs = own.settings.map_or(0, |s| s.programs.len());
+    let of_program = |program: usize| {
+        let dries = |z: &&ZonePicture<'_>| {
+            let seldom = z.gap_days.is_some_and(|gap| f64::from(gap) > z.refill_days.max(1.0) * TOO_SELDOM);
+            z.programs == [program] && seldom && z.gets.is_some_and(|g| g >= ALL_SHORT)
+        };
+        let zones: Vec<_> = picture.of_box(own.facts.number).filter(dries).collect();
+        let soonest = zones.iter().min_by(|a, b| a.refill_days.total_cmp(&b.refill_days))?;
+        let evidence = Evidence::Gap { days: soonest.gap_days?, refill: soonest.refill_days };
+        let looks = |looks: Looks| zones.iter().any(|z| z.looks() == Some(looks));
+        let cost = match () {
+            () if looks(Looks::Dry) => 3.6,
+            () if zones.iter().all(|z| z.looks().is_none()) => 1.0,
+            () => 0.3,
+        };
+        Some(Rhythm { program, cost, evidence })
+    };
+    (0..programs).filter_map(of_program).collect()
 }
 
 /// Whether a zone is off on the side of the middle.
@@ -234,14 +312,15 @@ fn shown(picture: &Picture<'_>, own: &BoxPicture<'_>) -> Vec<Case> {
                 .keys()
                 .any(|p| own.settings.is_some_and(|s| s.programs.get(*p).is_some_and(|k| !k.waters())))
         {
-            hidden.say(-1.0, Evidence::BoxAsKnown);
+            hidden.say(-3.0, Evidence::BoxAsKnown);
         }
     } else {
         clock.say(-2.0, Evidence::BoxAsKnown);
     }
     if let Some((program, set, needed, stations)) = own.settings.and_then(|s| known_starts(own, s)) {
         starts.say(2.2, Evidence::Starts { program, shown: set, known: needed });
-        starts.explains(FactId::AllOff(number));
+        starts.explains(FactId::AllOff(number, None));
+        starts.explains(FactId::AllOff(number, Some(program)));
         for station in stations {
             starts.explains(FactId::Alone((number, station)));
         }
@@ -288,9 +367,14 @@ fn known_starts(own: &BoxPicture<'_>, settings: &Settings) -> Option<(usize, usi
     })
 }
 
-/// The percentage against what the weather of these days is to the hottest month: over it, as a ratio.
-fn against_weather(picture: &Picture<'_>, own: &BoxPicture<'_>) -> Option<(Percentage, f64)> {
-    let set = own.percentage?;
+/// A percentage against what the weather of these days is to the hottest month: over it, as a ratio.
+fn against_weather(
+    picture: &Picture<'_>,
+    own: &BoxPicture<'_>,
+    program: Option<usize>,
+) -> Option<(Percentage, f64)> {
+    let of_program = program.and_then(|p| Some(own.settings?.percentages.of(p, picture.date)));
+    let set = of_program.or(own.percentage)?;
     (picture.weather > 0.0).then(|| (set, f64::from(set.percent()) / 100.0 / picture.weather))
 }
 
@@ -301,8 +385,7 @@ fn percentage_read(own: &BoxPicture<'_>) -> bool {
 fn percentages(picture: &Picture<'_>, own: &BoxPicture<'_>) -> Vec<Case> {
     let number = own.facts.number;
     let new = |cause| Case::new(cause, 2.8, Settle::ReadBox).at_box(number);
-    let (mut stale, mut low, mut high) =
-        (new(Cause::PercentageStale), new(Cause::PercentageLow), new(Cause::PercentageHigh));
+    let (mut low, mut high) = (new(Cause::PercentageLow), new(Cause::PercentageHigh));
     if let Some((shown, known)) = other_percentage(picture, own) {
         let (case, looks) = if shown < known { (&mut low, Looks::Dry) } else { (&mut high, Looks::Wet) };
         case.explains(FactId::Percentage(number));
@@ -326,55 +409,76 @@ fn percentages(picture: &Picture<'_>, own: &BoxPicture<'_>) -> Vec<Case> {
     }
     // A sensor turns the percentage every night: then it is not stale.
     let turned_by_sensor = own.facts.sensors.iter().any(|s| s.sensor.card.senses(crate::sensors::Sense::Et));
-    let (Some(middle), Some((set, over))) = (all_off(picture, own), against_weather(picture, own)) else {
-        return vec![low, high];
-    };
-    let evidence = Evidence::PercentageAgainst { set, weather: Share::from_fraction(picture.weather) };
-    let implausible = !(1.0 / PLAUSIBLE..=PLAUSIBLE).contains(&over);
-    let fits = (middle < ALL_SHORT && over < 1.0) || (middle > ALL_MUCH && over > 1.0);
+    let mut out = vec![low, high];
     if turned_by_sensor {
-        return vec![low, high];
+        return out;
     }
     let since = own.percentage_since.map(|at| at.to_zoned(picture.facts.tz.clone()).date());
     let old = since.is_none_or(|since| (picture.date - since).get_days() >= STALE_DAYS);
-    let chosen = match (old, middle < 1.0) {
-        (true, _) => &mut stale,
-        (false, true) => &mut low,
-        (false, false) => &mut high,
-    };
-    chosen.explains(FactId::AllOff(number));
-    for zone in picture.of_box(number).filter(|z| z.gets.is_some_and(|g| same_side(g, middle))) {
-        chosen.explains(FactId::Alone(zone.key()));
+    for group in groups(picture, own) {
+        let Some((set, over)) = against_weather(picture, own, group.program) else { continue };
+        let evidence = Evidence::PercentageAgainst { set, weather: Share::from_fraction(picture.weather) };
+        let implausible = !(1.0 / PLAUSIBLE..=PLAUSIBLE).contains(&over);
+        let fits = (group.middle < ALL_SHORT && over < 1.0) || (group.middle > ALL_MUCH && over > 1.0);
+        let cause = match (old, group.middle < 1.0) {
+            (true, _) => Cause::PercentageStale,
+            (false, true) => Cause::PercentageLow,
+            (false, false) => Cause::PercentageHigh,
+        };
+        // The story of the whole box that was begun above goes on; one of a program is its own.
+        let begun = out.iter().position(|c| c.cause == cause).filter(|_| group.program.is_none());
+        let mut case = begun.map_or_else(|| new(cause).of_program(group.program), |at| out.remove(at));
+        case.explains(group.fact(number));
+        for zone in group.zones.iter().filter(|z| z.gets.is_some_and(|g| same_side(g, group.middle))) {
+            case.explains(FactId::Alone(zone.key()));
+            case.explains(FactId::Short(zone.key()));
+        }
+        case.say(if implausible && fits { 1.5 } else { -1.5 }, evidence);
+        if let Some(since) = since.filter(|_| old) {
+            case.say(0.3, Evidence::PercentageSince(since));
+        }
+        out.push(case);
     }
-    chosen.say(if implausible && fits { 1.5 } else { -1.5 }, evidence);
-    if let Some(since) = since.filter(|_| old) {
-        chosen.say(0.3, Evidence::PercentageSince(since));
-    }
-    vec![stale, low, high]
+    out
 }
 
-/// A day more or fewer: all are off alike, and the percentage is plausible (common practice).
-fn days(picture: &Picture<'_>, own: &BoxPicture<'_>) -> Option<Case> {
+/// A day more or fewer: all are off alike, and the percentage is plausible (common practice). Or the amount would do,
+/// and it comes too seldom for the soil.
+fn days(picture: &Picture<'_>, own: &BoxPicture<'_>) -> Vec<Case> {
     let number = own.facts.number;
-    let middle = all_off(picture, own)?;
-    let few = middle < ALL_SHORT;
-    let cause = if few { Cause::DaysFew } else { Cause::DaysMany };
-    let mut case = Case::new(cause, 2.8, Settle::ReadBox).at_box(number);
-    case.explains(FactId::AllOff(number));
-    let gap = picture.of_box(number).filter_map(|z| Some((z.gap_days?, z.refill_days)));
-    let soonest = gap.min_by(|a, b| a.1.total_cmp(&b.1));
-    if let Some((days, refill)) = soonest {
-        let evidence = Evidence::Gap { days, refill };
-        let days = f64::from(days);
-        let fits = if few { days > refill * 0.9 } else { days < refill * 0.75 };
-        case.say(if fits { 0.7 } else { -0.7 }, evidence);
+    let new = |cause, program| Case::new(cause, 2.8, Settle::ReadBox).at_box(number).of_program(program);
+    let mut out: Vec<Case> = Vec::new();
+    for group in groups(picture, own) {
+        let few = group.middle < ALL_SHORT;
+        let mut case = new(if few { Cause::DaysFew } else { Cause::DaysMany }, group.program);
+        case.explains(group.fact(number));
+        for zone in &group.zones {
+            case.explains(FactId::Short(zone.key()));
+        }
+        let gap = group.zones.iter().filter_map(|z| Some((z.gap_days?, z.refill_days)));
+        let soonest = gap.min_by(|a, b| a.1.total_cmp(&b.1));
+        if let Some((days, refill)) = soonest {
+            let evidence = Evidence::Gap { days, refill };
+            let days = f64::from(days);
+            let fits = if few { days > refill * 0.9 } else { days < refill * 0.75 };
+            case.say(if fits { 0.7 } else { -0.7 }, evidence);
+        }
+        if let Some((set, over)) = against_weather(picture, own, group.program) {
+            let evidence =
+                Evidence::PercentageAgainst { set, weather: Share::from_fraction(picture.weather) };
+            let plausible = (1.0 / PLAUSIBLE..=PLAUSIBLE).contains(&over);
+            case.say(if plausible { 1.2 } else { -1.2 }, evidence);
+        }
+        out.push(case);
     }
-    if let Some((set, over)) = against_weather(picture, own) {
-        let evidence = Evidence::PercentageAgainst { set, weather: Share::from_fraction(picture.weather) };
-        let plausible = (1.0 / PLAUSIBLE..=PLAUSIBLE).contains(&over);
-        case.say(if plausible { 1.2 } else { -1.2 }, evidence);
+    for rhythm in rhythms(picture, own) {
+        let same = out.iter().position(|c| c.cause == Cause::DaysFew && c.program == Some(rhythm.program));
+        let mut case = same.map_or_else(|| new(Cause::DaysFew, Some(rhythm.program)), |at| out.remove(at));
+        case.explains(FactId::Rhythm(number, rhythm.program));
+        case.say(1.2, rhythm.evidence);
+        out.push(case);
     }
-    Some(case)
+    out
 }
 
 /// An ET sensor: trim first, climate setting second.
@@ -387,7 +491,10 @@ fn nights(picture: &Picture<'_>, own: &BoxPicture<'_>) -> Vec<Case> {
     let nights = read(picture.facts, own.facts, picture.visit);
     let off = nights.as_ref().filter(|n| n.is_off(NIGHTS_OFF)).cloned();
     for case in [&mut trim, &mut climate] {
-        case.explains(FactId::AllOff(number));
+        case.explains(FactId::AllOff(number, None));
+        for group in groups(picture, own) {
+            case.explains(group.fact(number));
+        }
         let Some(Read { ratio, .. }) = &off else {
             if let Some(nights) = &nights {
                 case.say(-3.0, nights.evidence());

@@ -13,8 +13,8 @@ use crate::tuning::visit::{Looks, Sign};
 use crate::tuning::weigh::{Case, Fact, FactId};
 use jiff::{SignedDuration, Timestamp};
 
-/// A threshold of no more than half of the common one is small.
-const SMALL_SHARE: f64 = 0.5;
+/// A threshold below this share of the common one is small in itself: 5 mm; 6 mm is not (our stated bound).
+const SMALL_SHARE: f64 = 0.4;
 /// A rain sensor that is still wet so long after rain is slow; longer, and rain is not why.
 const SLOW_DAYS: i32 = 30;
 /// Share of a zone's runs that were held from which on that alone makes it dry (our stated bound).
@@ -96,10 +96,20 @@ impl<'p, 'a> Hung<'p, 'a> {
         runs.filter(|r| holds(r.run.start) && r.waters() > Seconds::ZERO && !bypassed(r.run.start)).count()
     }
 
-    /// Runs that it held for less rain than the common threshold.
+    /// Whether it holds and should not: then how it dries is in question, and no threshold explains it.
+    fn holds_too_long(&self) -> bool {
+        self.picture.sensor(self.facts).and_then(|s| s.holds) == Some(true) && !self.should_hold()
+    }
+
+    /// Zones in the rain that it held: of a zone under a roof its map is in question and not its threshold.
+    fn zones_held_in_rain(&self) -> Vec<&'p ZonePicture<'a>> {
+        self.zones_held().into_iter().filter(|z| z.zone.sky == Sky::Open).collect()
+    }
+
+    /// Runs of zones in the rain that it held for less rain than the common threshold.
     fn small_holds(&self) -> usize {
         let small = |c: &HoldCause| matches!(c, HoldCause::Rain { fallen_mm, .. } if *fallen_mm < COMMON_RAIN_THRESHOLD.mm());
-        let zones = self.picture.of_box(self.number());
+        let zones = self.picture.of_box(self.number()).filter(|z| z.zone.sky == Sky::Open);
         zones.map(|z| self.held(z, small).count()).max().unwrap_or(0)
     }
 
@@ -161,8 +171,8 @@ pub(super) fn facts(picture: &Picture<'_>, facts: &mut Vec<Fact>) {
         }
         if hung.senses(Sense::Rain) {
             let runs = hung.small_holds();
-            if hung.is_small() && runs >= 1 {
-                let cost = by_looks(hung.zones_held().into_iter(), Looks::Dry, 3.2);
+            if hung.is_small() && runs >= 1 && !hung.holds_too_long() {
+                let cost = by_looks(hung.zones_held_in_rain().into_iter(), Looks::Dry, 3.2);
                 let threshold = hung.facts.sensor.setting.rain_threshold;
                 let id = FactId::Own(Cause::ThresholdSmall, number, place(at));
                 put(id, cost, Evidence::SmallRain { threshold, runs });
@@ -261,6 +271,10 @@ fn sheltered(hung: &Hung<'_, '_>) -> Case {
     if seen.and_then(|s| s.holds) == Some(true) && hung.should_hold() {
         case.say(-3.0, Evidence::SensorAsRecord);
     }
+    // A bypass that was read explains by itself why nothing was held.
+    if hung.own.seen.and_then(|b| b.bypassed) == Some(true) {
+        case.say(-3.0, Evidence::Bypassed);
+    }
     let held = hung.zones_held();
     if held.is_empty() {
         case.say(-0.8, Evidence::HeldRuns(0));
@@ -305,12 +319,16 @@ fn slow(hung: &Hung<'_, '_>) -> Case {
 }
 
 fn small(hung: &Hung<'_, '_>) -> Option<Case> {
-    if !hung.is_small() || hung.small_holds() == 0 {
+    if !hung.is_small() || hung.small_holds() == 0 || hung.holds_too_long() {
+        return None;
+    }
+    // A larger threshold lets more run: it never mends ground that is too wet.
+    if hung.zones_held_in_rain().iter().any(|z| z.looks() == Some(Looks::Wet) && !z.rained) {
         return None;
     }
     let mut case = new(hung, Cause::ThresholdSmall, 2.4, Settle::LookAtSensor);
     case.explains(FactId::Own(Cause::ThresholdSmall, hung.number(), place(hung.at)));
-    for zone in hung.zones_held() {
+    for zone in hung.zones_held_in_rain() {
         if zone.looks() == Some(Looks::Dry) {
             case.makes(zone.key(), Looks::Dry);
         }

@@ -31,6 +31,10 @@ const NO_FLOW: f64 = 0.1;
 const ALONE: f64 = 1.3;
 /// And, against what it asks for, so much less or more.
 const SHORT: f64 = 0.8;
+/// A cycle counts as too long from so many times the longest on: intake is not known better (our stated bound).
+const CYCLE_OVER: f64 = 1.1;
+/// A zone that looks dry and gets less than this of what it asks for lacks water (our stated bound).
+const LACKS: f64 = 0.9;
 const MUCH: f64 = 1.28;
 /// The main meter between these shares of the expected says nothing (run times are kept to some percent).
 const METER_AS_EXPECTED: (f64, f64) = (0.88, 1.12);
@@ -38,7 +42,9 @@ const METER_AS_EXPECTED: (f64, f64) = (0.88, 1.12);
 pub(super) fn facts(picture: &Picture<'_>, facts: &mut Vec<Fact>) {
     for zone in &picture.zones {
         let key = zone.key();
-        for sign in zone.seen.iter().flat_map(|s| &s.signs) {
+        // "Only since the rain" after rain says no more than that it rained.
+        let said = |sign: &&Sign| !(**sign == Sign::AfterRain && zone.rained);
+        for sign in zone.seen.iter().flat_map(|s| &s.signs).filter(said) {
             facts.push(Fact {
                 id: FactId::Sign(key, *sign),
                 cost: cost_of(*sign),
@@ -66,6 +72,22 @@ pub(super) fn facts(picture: &Picture<'_>, facts: &mut Vec<Fact>) {
                 Evidence::Gets { share: Share::from_fraction(gets), others: Share::from_fraction(others) };
             facts.push(Fact { id: FactId::Alone(key), cost, evidence });
         }
+        if let Some(gets) = short(picture, zone) {
+            facts.push(Fact {
+                id: FactId::Short(key),
+                cost: 3.2,
+                evidence: Evidence::AllGet(Share::from_fraction(gets)),
+            });
+        }
+        if let Some((set, longest)) = long_cycle(picture, zone) {
+            let id = FactId::Own(Cause::RunoffCycles, key.0, key.1);
+            let off = zone.looks() == Some(Looks::Dry) || zone.has(Sign::Runoff);
+            facts.push(Fact {
+                id,
+                cost: if off { 3.4 } else { 0.3 },
+                evidence: Evidence::Cycle { set, longest },
+            });
+        }
         if let Some((shown, known)) = other_minutes(picture, zone) {
             let evidence = Evidence::BoxShowsMinutes { shown, known };
             facts.push(Fact { id: FactId::Minutes(key), cost: 4.5, evidence });
@@ -82,11 +104,30 @@ pub(super) fn facts(picture: &Picture<'_>, facts: &mut Vec<Fact>) {
     }
 }
 
+/// What a zone gets of what it asks for, where it looks dry as the account has it: then its schedule is the cause.
+fn short(picture: &Picture<'_>, zone: &ZonePicture<'_>) -> Option<f64> {
+    let gets = zone.gets.filter(|g| *g > 0.0 && *g < LACKS)?;
+    let dry = zone.looks() == Some(Looks::Dry) && zone.expected == Looks::Dry;
+    (dry && zone.held.is_empty() && alone(picture, zone).is_none()).then_some(gets)
+}
+
+/// The longest cycle of a zone and the longest that its soil takes, where that is shorter.
+fn long_cycle(picture: &Picture<'_>, zone: &ZonePicture<'_>) -> Option<(Seconds, Seconds)> {
+    let own = picture.boxes.iter().find(|b| b.facts.number == zone.zone.box_number)?;
+    let longest = own.there.zone(zone.zone.number)?.longest_cycle()?;
+    let set = own.runs.iter().filter(|r| r.run.station == zone.zone.number).map(|r| r.run.length()).max()?;
+    let over = set.minutes().min_value() > CYCLE_OVER * longest.minutes().min_value();
+    over.then_some((set, longest))
+}
+
 /// What a zone gets of what it asks for, and the middle of the others, when it stands alone.
 fn alone(picture: &Picture<'_>, zone: &ZonePicture<'_>) -> Option<(f64, f64)> {
     let gets = zone.gets?;
-    let others = picture.of_box(zone.zone.box_number).filter(|z| z.key() != zone.key());
-    let others = middle(others.filter_map(|z| z.gets).collect())?;
+    let own_box = || picture.of_box(zone.zone.box_number).filter(|z| z.key() != zone.key());
+    // Zones of one program share its percentage and days: what they share is no zone's own.
+    let mates: Vec<f64> = own_box().filter(|z| z.programs == zone.programs).filter_map(|z| z.gets).collect();
+    let others = if mates.is_empty() { own_box().filter_map(|z| z.gets).collect() } else { mates };
+    let others = middle(others)?;
     let off = (gets < SHORT && others > gets * ALONE) || (gets > MUCH && gets > others * ALONE);
     off.then_some((gets, others))
 }
@@ -105,7 +146,9 @@ fn other_minutes(picture: &Picture<'_>, zone: &ZonePicture<'_>) -> Option<(Secon
 pub(super) fn cases(picture: &Picture<'_>, cases: &mut Vec<Case>) {
     for zone in &picture.zones {
         let off = zone.looks().is_some_and(|looks| looks != Looks::Right) || zone.looked_at();
-        let read = zone.flow_ratio().is_some() || zone.seen.is_some_and(|s| s.soil.is_some());
+        let read = long_cycle(picture, zone).is_some()
+            || zone.flow_ratio().is_some()
+            || zone.seen.is_some_and(|s| s.soil.is_some());
         if off || read {
             cases.push(no_water(picture, zone));
             cases.push(valve_open(picture, zone));
@@ -195,7 +238,14 @@ fn blocked_heads(picture: &Picture<'_>, zone: &ZonePicture<'_>) -> Case {
 
 fn runoff(picture: &Picture<'_>, zone: &ZonePicture<'_>) -> Case {
     let mut case = Case::new(Cause::RunoffCycles, 3.2, Settle::WatchCycle).at_zone(zone.key());
-    case.shows(picture, zone.key(), Sign::Runoff);
+    match long_cycle(picture, zone) {
+        // That the cycles are too long is known, whether or not somebody saw the water run.
+        Some(_) => {
+            case.explains(FactId::Own(Cause::RunoffCycles, zone.zone.box_number, zone.zone.number));
+            case.explains(FactId::Sign(zone.key(), Sign::Runoff));
+        }
+        None => case.shows(picture, zone.key(), Sign::Runoff),
+    }
     case.explains(FactId::Sign(zone.key(), Sign::DryPatches));
     if zone.looks() == Some(Looks::Dry) {
         case.makes(zone.key(), Looks::Dry);
@@ -276,12 +326,16 @@ fn holds_less(found: Texture, surveyed: Texture) -> bool {
 fn minutes(picture: &Picture<'_>, zone: &ZonePicture<'_>, cases: &mut Vec<Case>) {
     let key = zone.key();
     let (alone, other) = (alone(picture, zone), other_minutes(picture, zone));
-    if alone.is_none() && other.is_none() {
+    let short = short(picture, zone);
+    if alone.is_none() && other.is_none() && short.is_none() {
         return;
     }
     let mut case = Case::new(Cause::MinutesWrong, 2.4, Settle::ReadBox).at_zone(key);
     if alone.is_some() {
         case.explains(FactId::Alone(key));
+    }
+    if short.is_some() {
+        case.explains(FactId::Short(key));
     }
     if let Some((shown, known)) = other {
         case.explains(FactId::Minutes(key));

@@ -17,7 +17,7 @@ use upland_core::quantity::bounds;
 use upland_core::quantity::units::MillimetresPerHour;
 use upland_core::sensors::Sensor;
 use upland_core::tuning::{
-    CorrectionKind, Lever, OUTLOOK_DAYS, Turn, ZoneOutlook, account_at, outlook, turned,
+    CorrectionKind, Lever, OUTLOOK_DAYS, Turn, ZoneOutlook, account_at, as_diagnosed, outlook, turned,
 };
 use upland_store::Saved;
 use upland_store::settings::SettingsKind;
@@ -31,7 +31,8 @@ pub(super) fn routes(config: &mut web::ServiceConfig) {
 pub(super) fn name_of(lever: &Lever) -> String {
     let of = |n: Option<u16>| n.map_or("all".to_owned(), |n| n.to_string());
     let number = of(lever.box_number.map(u16::from));
-    format!("{}-{}-{number}-{}", lever.code.code(), lever.cause.code(), of(lever.station))
+    let program = of(lever.program.and_then(|p| u16::try_from(p + 1).ok()));
+    format!("{}-{}-{number}-{}-{program}", lever.code.code(), lever.cause.code(), of(lever.station))
 }
 
 #[post("/sites/{id}/visits/{visit}/accept")]
@@ -114,7 +115,9 @@ fn foretold(found: &Decided, lever: &Lever) -> Vec<ZoneOutlook> {
     let last = facts.boxes.iter().filter_map(|b| b.versions.last()).map(|(since, _)| *since).max();
     // After what was set since, so that this stands.
     let at = last.map_or(visit.at, |last| visit.at.max(last + SignedDuration::from_secs(1)));
-    let facts = turned(facts, lever, at);
+    let diagnosis = &found.decision.diagnosis;
+    let causes: Vec<_> = diagnosis.chosen.iter().filter_map(|at| diagnosis.causes.get(*at)).collect();
+    let facts = as_diagnosed(&turned(facts, lever, at), visit, &causes, Some(lever));
     let date = visit.at.to_zoned(facts.tz.clone()).date();
     let days = OUTLOOK_DAYS.first().copied().unwrap_or(14);
     outlook(&facts, &account_at(&facts, visit), date, days)

@@ -10,8 +10,8 @@ use crate::server::address;
 use crate::site::context::AtSite;
 use askama::Template;
 use upland_core::tuning::{
-    Cause, DatedStep, Looks, OUTLOOK_DAYS, Proposed, Step, Suspicion, Turn, ZoneOutlook, dated_steps,
-    read_nights,
+    Cause, DatedStep, Looks, OUTLOOK_DAYS, Proposed, Step, Suspicion, TrialChange, Turn, ZoneOutlook,
+    dated_steps, read_nights,
 };
 use upland_store::visits::VisitRecord;
 
@@ -222,9 +222,11 @@ fn adequacy(zone: &ZoneOutlook) -> String {
 fn lever_line(words: &Words<'_>, found: &Decided, proposed: &Proposed) -> Option<LeverLine> {
     let lever = &proposed.lever;
     let causes = &found.decision.diagnosis.causes;
-    let own = causes
-        .iter()
-        .find(|s| s.cause == lever.cause && s.box_number == lever.box_number && s.station == lever.station)?;
+    let same = |s: &&Suspicion| {
+        let place = (s.cause, s.box_number, s.station) == (lever.cause, lever.box_number, lever.station);
+        place && s.program.is_none_or(|p| lever.program == Some(p))
+    };
+    let own = causes.iter().find(same)?;
     let [two_before, four_before] = &proposed.as_is;
     let [two_after, four_after] = &proposed.turned;
     let pairs = two_before.iter().zip(two_after).zip(four_before.iter().zip(four_after));
@@ -270,6 +272,16 @@ fn headline(found: &Decided, levers: &[LeverLine]) -> (String, String) {
     let (faults, turns) = (open(true), open(false));
     match (levers.is_empty(), faults, turns) {
         (true, ..) if off > 0 => ("No lever yet: find out first".to_owned(), looked),
+        (true, ..) if !decision.stress_ahead.is_empty() => {
+            let words = Words::of(&found.states.facts);
+            let dry: Vec<String> =
+                decision.stress_ahead.iter().map(|z| words.zone(z.box_number, z.station)).collect();
+            let text = format!(
+                "{looked} As set and without rain, {} will be dry within two weeks. Look again on {again}.",
+                dry.join(", ")
+            );
+            ("Right today, dry ahead".to_owned(), text)
+        }
         (true, ..) => ("Leave it as it is".to_owned(), format!("{looked} Look again on {again}.")),
         (_, 0, 0) => (format!("Look again on {again}"), format!("{looked} Every lever is taken.")),
         (_, faults, 0) => {
@@ -306,8 +318,15 @@ fn unexplained(found: &Decided, words: &Words<'_>) -> Vec<String> {
             || "Look at its heads while it runs, then push a probe.".to_owned(),
             |s| format!("Perhaps: {}. {}", cause_name(s.cause).to_lowercase(), settle(s.settle)),
         );
+        let own = |t: &&TrialChange| (t.box_number, t.station) == (c.box_number, c.station);
+        let trial = found.decision.trials.iter().find(own).map_or(String::new(), |t| {
+            format!(
+                " If it cannot be measured today, try {} instead of {} for a week and look again.",
+                t.to, t.from
+            )
+        });
         format!(
-            "{zone} looks {}, and by the account it should look {}. {likely}",
+            "{zone} looks {}, and by the account it should look {}. {likely}{trial}",
             c.seen.label(),
             c.expected.label()
         )

@@ -6,7 +6,7 @@ use upland_core::advice::planner::{Basis, Request, Strategy, plan, relaxations};
 use upland_core::quantity::month::Month;
 use upland_core::quantity::ratio::Percentage;
 use upland_core::quantity::ratio::Share;
-use upland_core::quantity::units::{Litres, LitresPerMinute};
+use upland_core::quantity::units::{Litres, LitresPerMinute, Millimetres};
 
 fn lines(findings: &[FindingWords]) -> String {
     findings
@@ -64,6 +64,8 @@ fn every_kind_of_finding_has_its_sentence() {
         },
         FindingKind::ZoneDrowned { share: Share::from_percent(392.0) },
         FindingKind::ZoneShort { share: Share::from_percent(41.0) },
+        FindingKind::DriesBetween { days: 9, of: 28, adequacy: Share::from_percent(71.0) },
+        FindingKind::DrainsBetween { share: Share::from_percent(38.0), a_week: Millimetres::from_mm(11.4) },
         FindingKind::NeverRuns { because: NeverBecause::NeverDays },
         FindingKind::OmittedHours {
             from: jiff::civil::time(6, 0, 0, 0),
