@@ -361,6 +361,10 @@ proptest! {
                     // A zone whose cycles the box has no starts for says so in its reason.
                     let told = proposal.zones.iter().any(|z| z.short_by.is_some() || z.unlawful.is_some() || z.starts_too_many.is_some());
                     // A school that fixes its depth leaves a thirsty zone short, and the checks say so.
+                    // What the law's days or too few programs strain is said of the program.
+                    let station = match finding.place { upland_core::advice::findings::FindingPlace::Station(n) => n, _ => 0 };
+                    let strained = proposal.programs.iter().any(|p| p.stations.contains(&station) && (p.strained || p.merged));
+                    let told = told || strained && matches!(finding.kind, FindingKind::DriesBetween { .. } | FindingKind::DrainsBetween { .. });
                     let deep = matches!(request.strategy, PlanStrategy::DeepOnce | PlanStrategy::DeepTwice)
                         && matches!(finding.kind, FindingKind::ZoneShort { .. } | FindingKind::DriesBetween { .. } | FindingKind::DrainsBetween { .. });
                     prop_assert!(finding.severity == Severity::Note || told || deep, "{} {:?}", finding.id(), finding.kind);

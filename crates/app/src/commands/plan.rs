@@ -135,9 +135,11 @@ fn refusal(binding: &Binding, request: &Request<'_>) -> String {
     let mut lines = vec![match binding {
         Binding::NoZones => "no zone is wired to this box".to_owned(),
         Binding::NoNeed => "no zone needs water in that time; plan for another month".to_owned(),
-        Binding::Window { needed_minutes, have_minutes } => {
+        Binding::Window { needed_minutes, have_minutes, proved } => {
+            let bound =
+                if *proved { "any schedule needs at least" } else { "the shortest night found needs" };
             format!(
-                "the water window is too short: a night needs {needed_minutes} min and has {have_minutes}"
+                "the water window is too short: {bound} {needed_minutes} min and there are {have_minutes}"
             )
         }
         Binding::NoDay { station } => format!("zone {station} has no day on which it may run"),

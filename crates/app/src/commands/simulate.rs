@@ -141,7 +141,7 @@ fn refused(name: &str, refusals: &[Refusal]) -> String {
         }
         Refusal::NoPlan { box_number, binding } => {
             let why = match binding {
-                Binding::Window { needed_minutes, have_minutes } => {
+                Binding::Window { needed_minutes, have_minutes, .. } => {
                     format!("a night needs {needed_minutes} min and has {have_minutes}")
                 }
                 other => format!("{other:?}"),

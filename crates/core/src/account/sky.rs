@@ -187,7 +187,7 @@ impl SkyHours {
     #[must_use]
     pub fn foretold_from(mut self, climate: &Climate, date: Date) -> Self {
         for day in self.days.iter_mut().filter(|day| day.date >= date) {
-            let (expected, from) = climate.expected_et0(day.date);
+            let (expected, from) = climate.expected_et0_as_of(day.date, date.yesterday().unwrap_or(date));
             let share = if day.et0.mm() > 0.0 { expected.mm() / day.et0.mm() } else { 0.0 };
             for hour in self.all.get_mut(day.first..day.first + day.hours).into_iter().flatten() {
                 (hour.et0, hour.rain) = (hour.et0 * share, Millimetres::ZERO);

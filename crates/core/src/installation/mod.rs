@@ -144,7 +144,7 @@ impl Installation {
     ) -> Self {
         let days: Vec<(Date, Millimetres)> = (0..DEMAND_DAYS)
             .filter_map(|k| from.checked_add(k.days()).ok())
-            .map(|date| (date, climate.expected_et0(date).0))
+            .map(|date| (date, climate.expected_et0_as_of(date, from.yesterday().unwrap_or(from)).0))
             .collect();
         let mut wired: Vec<WiredZone> = zones
             .iter()

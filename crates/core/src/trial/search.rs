@@ -10,13 +10,13 @@ use super::way::{Change, Refusal, Schedule, SensorChange, TrialWay};
 use super::{PercentageRule, apply};
 use crate::account::running::BoxFacts;
 use crate::account::whole::Facts;
-use crate::advice::planner::Strategy;
+use crate::advice::planner::{LEAST_RUN_MIN, Strategy};
 use crate::advice::rain_replay::steps;
 use crate::controller::PercentageScope;
 use crate::controller::schedule::{Days, Percentages, Settings};
 use crate::quantity::ratio::{Percentage, Share};
 use crate::quantity::time::Seconds;
-use crate::quantity::units::Millimetres;
+use crate::quantity::units::{Millimetres, Minutes};
 use crate::sensors::Sense;
 use jiff::civil::Date;
 use std::collections::BTreeMap;
@@ -310,13 +310,24 @@ impl<F: FnMut(&Progress) -> ControlFlow<()>> Search<'_, F> {
                 *own = if enough { (own.0, at) } else { (at, own.1) };
             }
         }
-        let never = |high: f64| high >= MOST_FACTOR;
-        let factors =
-            brackets.iter().map(|(n, (_, high))| (*n, if never(*high) { 1.0 } else { *high })).collect();
+        // A zone that has enough without any run, because rain keeps it, is dropped.
+        let without = brackets.keys().map(|n| (*n, 0.0)).collect();
+        let dry = self.season(&self.scaled(&candidate, &without))?;
+        let kept_by_rain = |station: u16| {
+            let zone = dry.iter().flat_map(|result| &result.zones).find(|z| z.station == station);
+            zone.is_some_and(|zone| zone.adequacy() >= self.goal.adequacy)
+        };
+        let factor = |station: u16, high: f64| match high {
+            _ if kept_by_rain(station) => 0.0,
+            high if high >= MOST_FACTOR => 1.0,
+            high => high,
+        };
+        let factors = brackets.iter().map(|(n, (_, high))| (*n, factor(*n, *high))).collect();
         ControlFlow::Continue(Some(self.scaled(&candidate, &factors)))
     }
 
-    /// A candidate with the run times of its stations scaled, up to the next step of the box.
+    /// A candidate with the run times of its stations scaled, up to the next step of the box and never below the least
+    /// run; by nought, without them.
     fn scaled(&self, candidate: &Candidate, factors: &BTreeMap<u16, f64>) -> Candidate {
         let card = &self.own.card;
         let mut settings = candidate.settings.clone();
@@ -327,8 +338,14 @@ impl<F: FnMut(&Progress) -> ControlFlow<()>> Search<'_, F> {
             .flat_map(|p| p.run_times.iter_mut());
         for (station, run_time) in times {
             let Some(factor) = factors.get(station).filter(|_| run_time.any()) else { continue };
+            if *factor <= 0.0 {
+                *run_time = Seconds::ZERO;
+                continue;
+            }
             let wanted = Seconds::of(run_time.minutes() * *factor, f64::ceil);
-            let steps = wanted.steps_up(card.run_step).max(1);
+            // A run time that is shorter already stays as it is: somebody set it so.
+            let least = Seconds::of(Minutes::from_min(LEAST_RUN_MIN), f64::round).min(*run_time);
+            let steps = wanted.max(least).steps_up(card.run_step).max(1);
             *run_time = Seconds::from_s(steps * card.run_step.s()).min(card.longest_run);
         }
         Candidate { settings, ..candidate.clone() }

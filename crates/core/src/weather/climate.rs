@@ -18,8 +18,6 @@ const NORMAL_HALF_WINDOW_DAYS: usize = 10;
 const NORMAL_MIN_DAYS: u32 = 5;
 /// Recorded days from which a month counts as whole.
 const WHOLE_MONTH_DAYS: u32 = 25;
-/// Length of the calendar that normals are kept on: 29 February has its own place.
-const CALENDAR_DAYS: usize = 366;
 /// Diurnal range assumed where there is no record, °C (our rough estimate).
 const ROUGH_RANGE_C: f64 = 12.0;
 
@@ -50,7 +48,7 @@ pub enum ExpectedFrom {
 pub struct Climate {
     station: Station,
     days: BTreeMap<Date, ClimateDay>,
-    normal_et0: Vec<Option<Millimetres>>,
+    normals: Normals,
     typed: Option<TypedNormals>,
     /// Rain of days whose temperatures are missing: it fell all the same.
     rain_alone: BTreeMap<Date, Millimetres>,
@@ -98,28 +96,11 @@ impl Climate {
             .iter()
             .map(|weather| (weather.date, ClimateDay { weather: *weather, et: daily_at(weather, &year) }))
             .collect();
-        let mut sums = vec![(0.0, 0_u32); CALENDAR_DAYS];
-        for (date, day) in &days {
-            if let Some(slot) = sums.get_mut(calendar_index(*date)) {
-                slot.0 += day.et.et0.mm();
-                slot.1 += 1;
-            }
-        }
-        let normal_et0 = (0..CALENDAR_DAYS)
-            .map(|i| {
-                let window = 2 * NORMAL_HALF_WINDOW_DAYS + 1;
-                let (sum, count) = (0..window)
-                    .filter_map(|k| {
-                        sums.get((i + CALENDAR_DAYS + k - NORMAL_HALF_WINDOW_DAYS) % CALENDAR_DAYS)
-                    })
-                    .fold((0.0, 0), |(s, n), (sum, count)| (s + sum, n + count));
-                (count >= NORMAL_MIN_DAYS).then(|| Millimetres::from_mm(sum / f64::from(count)))
-            })
-            .collect();
+        let normals = Normals::of(&days);
         Self {
             station,
             days,
-            normal_et0,
+            normals,
             typed: None,
             rain_alone: BTreeMap::new(),
             rain_hours: BTreeMap::new(),
@@ -146,7 +127,7 @@ impl Climate {
         Self {
             station: self.station,
             days: pairs.iter().filter_map(moved).collect(),
-            normal_et0: self.normal_et0.clone(),
+            normals: self.normals.of_all_time(),
             typed: self.typed,
             rain_alone: BTreeMap::new(),
             rain_hours: pairs.iter().filter_map(hours).collect(),
@@ -298,19 +279,29 @@ impl Climate {
         self.days.range(from..=to)
     }
 
-    /// ET0 to expect on a date without a record: as foretold, else the usual one.
+    /// ET0 to expect on a date without a record: as forecast, else the usual one, as both were known before it.
     #[must_use]
     pub fn expected_et0(&self, date: Date) -> (Millimetres, ExpectedFrom) {
+        self.expected_et0_as_of(date, date.yesterday().unwrap_or(date))
+    }
+
+    /// The same by the days recorded up to an evening: what somebody could expect then.
+    #[must_use]
+    pub fn expected_et0_as_of(&self, date: Date, evening: Date) -> (Millimetres, ExpectedFrom) {
         match self.foretold.get(&date) {
             Some((_, et0)) => (*et0, ExpectedFrom::Forecast),
-            None => self.usual_et0(date),
+            None => self.usual_et0_as_of(date, evening),
         }
     }
 
-    /// ET0 that is usual on a day of the year, whatever is foretold.
+    /// ET0 that is usual on a day of the year, whatever is forecast, by all days that are recorded.
     #[must_use]
     pub fn usual_et0(&self, date: Date) -> (Millimetres, ExpectedFrom) {
-        match self.normal_et0.get(calendar_index(date)).copied().flatten() {
+        self.usual_et0_as_of(date, Date::MAX)
+    }
+
+    fn usual_et0_as_of(&self, date: Date, evening: Date) -> (Millimetres, ExpectedFrom) {
+        match self.normals.et0(date, evening) {
             // Dew on a winter's night makes a day's ET0 negative; nobody waters against dew.
             Some(et0) => (et0.max(Millimetres::ZERO), ExpectedFrom::Normals),
             None => match &self.typed {
@@ -333,16 +324,80 @@ impl Climate {
     }
 }
 
+/// Means by the time of year, of any part of a record: what was usual on a date does not change when later days are
+/// known.
+#[derive(Debug, Clone)]
+struct Normals {
+    /// The first recorded day.
+    first: Date,
+    /// Sum of ET0 and recorded days before each day of the record, from the first on, mm.
+    before: Vec<(f64, u32)>,
+    /// Whether it speaks of dates that are not those of the record: then all of it counts on each.
+    all_time: bool,
+}
+
+impl Normals {
+    fn of(days: &BTreeMap<Date, ClimateDay>) -> Self {
+        let first = days.keys().next().copied().unwrap_or(Date::MIN);
+        let mut before = vec![(0.0, 0)];
+        let (mut sum, mut count) = (0.0, 0);
+        for (date, day) in days {
+            let place = offset(first, *date);
+            // Days without a record add nothing.
+            before.resize(place.max(before.len() - 1) + 1, (sum, count));
+            sum += day.et.et0.mm();
+            count += 1;
+            before.push((sum, count));
+        }
+        Self { first, before, all_time: false }
+    }
+
+    fn of_all_time(&self) -> Self {
+        Self { all_time: true, ..self.clone() }
+    }
+
+    /// Sum and count of the days from one to another, both ends included.
+    fn between(&self, from: Date, to: Date) -> (f64, u32) {
+        let at =
+            |place: usize| self.before.get(place.min(self.before.len() - 1)).copied().unwrap_or_default();
+        if to < self.first || to < from {
+            return (0.0, 0);
+        }
+        let (low, high) = (at(offset(self.first, from)), at(offset(self.first, to) + 1));
+        (high.0 - low.0, high.1 - low.1)
+    }
+
+    /// The mean of the days about a date's time of year that were recorded up to an evening.
+    fn et0(&self, date: Date, evening: Date) -> Option<Millimetres> {
+        if self.before.len() <= 1 {
+            return None;
+        }
+        let evening = if self.all_time { Date::MAX } else { evening };
+        let last = self.first.checked_add((i64::try_from(self.before.len()).ok()?).days()).ok()?;
+        let half = i64::try_from(NORMAL_HALF_WINDOW_DAYS).ok()?;
+        let (mut sum, mut count) = (0.0, 0);
+        for year in self.first.year() - 1..=last.year() + 1 {
+            // 29 February has the neighbours of the 28th in other years.
+            let centre =
+                date.with().year(year).build().or_else(|_| date.with().day(28).year(year).build()).ok()?;
+            let (from, to) = (centre.checked_sub(half.days()).ok()?, centre.checked_add(half.days()).ok()?);
+            let (own, days) = self.between(from, to.min(evening));
+            sum += own;
+            count += days;
+        }
+        (count >= NORMAL_MIN_DAYS).then(|| Millimetres::from_mm(sum / f64::from(count)))
+    }
+}
+
+/// Days from one date to another; nought before it.
+fn offset(first: Date, date: Date) -> usize {
+    usize::try_from((date - first).get_days()).unwrap_or(0)
+}
+
 /// Every day of a year.
 fn days_of_year(year: i16) -> impl Iterator<Item = Date> {
     let first = Date::constant(2000, 1, 1).with().year(year).build().unwrap_or(Date::MIN);
     first.series(1.day()).take_while(move |date| date.year() == first.year())
-}
-
-/// Position of a date on a 366-day calendar, so that 1 March has one place in every year.
-fn calendar_index(date: Date) -> usize {
-    let day = usize::from(date.day_of_year().unsigned_abs()) - 1;
-    if !date.in_leap_year() && date.month() > 2 { day + 1 } else { day }
 }
 
 /// ET0 from a rough climate by latitude and elevation, so that a site without any record gets a
@@ -401,10 +456,30 @@ mod tests {
     }
 
     #[test]
-    fn march_has_one_place_in_every_year() {
-        assert_eq!(calendar_index(date(2026, 3, 1)), calendar_index(date(2028, 3, 1)));
-        assert_eq!(calendar_index(date(2028, 12, 31)), 365);
-        assert_eq!(calendar_index(date(2026, 12, 31)), 365);
+    fn sentence_6_what_was_usual_on_a_date_does_not_change_when_later_days_are_known() {
+        let days: Vec<_> = (0..1100)
+            .map(|i| {
+                let on = date(2023, 1, 1) + i.days();
+                let warm = 20.0 + f64::from((i * 7 % 13) as i32) + f64::from(i as i32) / 200.0;
+                DayWeather::from_temperatures(on, Celsius::from_c(8.0), Celsius::from_c(warm))
+            })
+            .collect();
+        let whole = Climate::from_record(&days, station());
+        for known in [400, 500, 730, 900] {
+            let then = Climate::from_record(&days[..known], station());
+            for back in 1..120 {
+                let on = days[known - back].date;
+                assert_eq!(then.expected_et0(on), whole.expected_et0(on), "{on} of {known} days");
+            }
+            let evening = days[known - 1].date;
+            let next = evening + 3.days();
+            assert_eq!(
+                then.expected_et0(next),
+                whole.expected_et0_as_of(next, evening),
+                "what comes, as it was expected"
+            );
+        }
+        assert_ne!(whole.expected_et0(date(2023, 8, 1)).0, whole.usual_et0(date(2023, 8, 1)).0);
     }
 
     #[test]

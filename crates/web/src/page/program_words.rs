@@ -500,10 +500,16 @@ impl Names<'_> {
             Binding::NoNeed => {
                 "No zone of this box needs water in that time, or its pulses give it all. Plan for another month.".into()
             }
-            Binding::Window { needed_minutes, have_minutes } => format!(
-                "The water window is too short: a night needs {} and has {}.",
+            Binding::Window { needed_minutes, have_minutes, proved } => format!(
+                "{} {} and has {}{}.",
+                if *proved {
+                    "The water window is too short for any schedule: a night needs at least"
+                } else {
+                    "No schedule was found that fits the water window: the shortest night needs"
+                },
                 span(f64::from(*needed_minutes)),
-                span(f64::from(*have_minutes))
+                span(f64::from(*have_minutes)),
+                if *proved { "" } else { " in one piece" }
             ),
             Binding::NoDay { station } => {
                 format!(

@@ -5,15 +5,18 @@ use super::{Finding, FindingKind, FindingPlace, Look, Severity};
 use crate::installation::{NEED_SHARES, WiredZone};
 use crate::quantity::ratio::Share;
 use crate::quantity::units::{Millimetres, Minutes};
-use jiff::ToSpan;
 use jiff::civil::Date;
+use jiff::{SignedDuration, Timestamp, ToSpan};
 
 /// Plants that take less of their demand than this dry out (our stated bound).
 const DRY_BELOW: f64 = 0.9;
 /// So much of what is applied may drain before it is said (our stated bound: a round of minutes drains a little).
 const LOST_ABOVE: f64 = 0.2;
 
-/// What the weeks bring a zone, from full, at expected demand and without rain.
+/// Runs of a day that lie further apart are waterings of their own, else cycles of one.
+const APART: SignedDuration = SignedDuration::from_hours(2);
+
+/// What the weeks bring a zone at expected demand and without rain.
 #[derive(Debug, Clone, Copy, Default)]
 struct Course {
     demand_mm: f64,
@@ -28,25 +31,37 @@ impl Course {
     fn new(zone: &WiredZone, look: &Look<'_>) -> Self {
         let station = zone.zone.number;
         let mut runs = look.runs.iter().filter(|r| r.station == station).peekable();
-        let mut depletion = Millimetres::ZERO;
+        let mut depletion = before(zone, look);
         let mut out = Self::default();
         for date in days(look.from, look.to()) {
-            let mut minutes = 0.0;
+            // Waterings of a day that lie apart each have their part of its demand to fill up.
+            let mut waterings: Vec<(Timestamp, f64)> = Vec::new();
             while let Some(run) = runs.next_if(|r| r.date <= date) {
-                minutes += run.length().minutes().min_value();
+                let minutes = run.length().minutes().min_value();
+                match waterings.last_mut().filter(|(last, _)| run.start.duration_since(*last) < APART) {
+                    Some((last, sum)) => (*last, *sum) = (run.end, *sum + minutes),
+                    None => waterings.push((run.end, minutes)),
+                }
             }
-            let net = zone.net_of(Minutes::from_min(minutes)).mm();
-            let kept = net.min(depletion.mm());
-            let after = Millimetres::from_mm(depletion.mm() - kept);
-            let ks = zone.root_zone.stress_coefficient(after);
-            let left = zone.root_zone.total_available.mm() - after.mm();
-            let et = (ks * zone.demand.mm()).min(left.max(0.0));
-            depletion = Millimetres::from_mm(after.mm() + et);
+            let parts = u32::try_from(waterings.len()).map_or(1.0, f64::from).max(1.0);
+            let minutes = waterings.into_iter().map(|(_, minutes)| minutes);
+            let minutes: Vec<f64> = if parts > 1.0 { minutes.collect() } else { vec![minutes.sum()] };
+            let mut lowest = 1.0_f64;
+            for minutes in minutes {
+                let net = zone.net_of(Minutes::from_min(minutes)).mm();
+                let kept = net.min(depletion.mm());
+                let after = Millimetres::from_mm(depletion.mm() - kept);
+                let ks = zone.root_zone.stress_coefficient(after);
+                let left = zone.root_zone.total_available.mm() - after.mm();
+                let et = (ks * zone.demand.mm() / parts).min(left.max(0.0));
+                depletion = Millimetres::from_mm(after.mm() + et);
+                out.met_mm += et;
+                out.applied_mm += net;
+                out.drained_mm += net - kept;
+                lowest = lowest.min(ks);
+            }
             out.demand_mm += zone.demand.mm();
-            out.met_mm += et;
-            out.applied_mm += net;
-            out.drained_mm += net - kept;
-            out.days_below += u32::from(ks < 1.0);
+            out.days_below += u32::from(lowest < 1.0);
         }
         out
     }
@@ -58,6 +73,22 @@ impl Course {
     fn lost(&self) -> f64 {
         if self.applied_mm > 0.0 { self.drained_mm / self.applied_mm } else { 0.0 }
     }
+}
+
+/// What is missing on the evening before the first day: as if the last watering had filled the root zone, one of the
+/// longest waits of these weeks before the first.
+fn before(zone: &WiredZone, look: &Look<'_>) -> Millimetres {
+    let mut dates: Vec<Date> =
+        look.runs.iter().filter(|r| r.station == zone.zone.number).map(|r| r.date).collect();
+    dates.dedup();
+    let waits = dates.windows(2).filter_map(|pair| Some((*pair.get(1)? - *pair.first()?).get_days()));
+    let longest = waits.max().unwrap_or(i32::from(look.weeks) * 7);
+    let first = dates.first().map_or(0, |first| (*first - look.from).get_days());
+    (0..(longest - first).max(0)).fold(Millimetres::ZERO, |missing, _| {
+        let left = zone.root_zone.total_available.mm() - missing.mm();
+        let et = zone.root_zone.stress_coefficient(missing) * zone.demand.mm();
+        Millimetres::from_mm(missing.mm() + et.min(left.max(0.0)))
+    })
 }
 
 fn days(from: Date, to: Date) -> impl Iterator<Item = Date> {

@@ -143,6 +143,11 @@ fn member(request: &Request<'_>, zone: &WiredZone, (days, pattern): (&AllowedDay
     }
 }
 
+/// Every other day, where a box and its law have that.
+fn every_other(all: &[Pattern]) -> Option<Pattern> {
+    all.iter().find(|p| p.gap_days == 2 && p.phases.len() > 1).cloned()
+}
+
 /// The next more frequent patterns, so many steps on.
 fn tightened(pattern: Pattern, all: &[Pattern], steps: usize) -> Pattern {
     let more = all.iter().filter(|p| p.events_a_week > pattern.events_a_week + 0.1);
@@ -154,6 +159,21 @@ fn tightened(pattern: Pattern, all: &[Pattern], steps: usize) -> Pattern {
     }
     let at = steps.min(rhythms.len());
     at.checked_sub(1).and_then(|i| rhythms.get(i)).map_or(pattern, |p| (*p).clone())
+}
+
+/// The shortest run that is planned, minutes (our stated bound): pipes fill and heads rise before they water evenly.
+pub const LEAST_RUN_MIN: f64 = 2.0;
+
+/// A pattern whose runs are no shorter than the least run, where a rarer one is within the days to the refill point.
+fn rare_enough(pattern: Pattern, zone: &WiredZone, all: &[Pattern]) -> Pattern {
+    let run_time = |p: &Pattern| zone.minutes_for(zone.demand * (7.0 / p.events_a_week)).min_value();
+    if run_time(&pattern) >= LEAST_RUN_MIN {
+        return pattern;
+    }
+    let bears =
+        |p: &&Pattern| f64::from(p.gap_days) <= zone.days_to_refill().max(f64::from(pattern.gap_days));
+    let rarer = all.iter().rev().filter(|p| p.events_a_week < pattern.events_a_week).filter(bears);
+    rarer.into_iter().find(|p| run_time(p) >= LEAST_RUN_MIN).cloned().unwrap_or(pattern)
 }
 
 /// The pattern a school wants for a zone out of those the box can hold, fewest days first.
@@ -214,7 +234,7 @@ pub(super) fn form(
     // Zones that the law does not tell apart share what is read from it.
     let mut known: Vec<((Subject, Windows), AllowedDays, Vec<Pattern>)> = Vec::new();
     let planned = installation.zones.iter().filter(|z| z.needs_water());
-    for zone in planned.filter(|z| !left_out.contains(&z.zone.number)) {
+    for (place, zone) in planned.enumerate().filter(|(_, z)| !left_out.contains(&z.zone.number)) {
         let station = zone.zone.number;
         let subject =
             (installation.law.kind_of(installation.subject(station)), installation.windows_of(station));
@@ -225,8 +245,16 @@ pub(super) fn form(
         }
         let Some((_, own, all)) = known.iter().find(|(s, _, _)| *s == subject) else { continue };
         let pattern = wanted(request.strategy, zone, (all, own), starts)
+            .map(|pattern| rare_enough(pattern, zone, all))
             .filter(|_| !own.usable.is_empty())
-            .map(|pattern| tightened(pattern, all, attempt.steps))
+            .map(|pattern| {
+                let alternates = attempt.alternate >> place.min(31) & 1 == 1;
+                if alternates {
+                    every_other(all).unwrap_or(pattern)
+                } else {
+                    tightened(pattern, all, attempt.steps)
+                }
+            })
             .map(|pattern| pattern.often_enough(zone.days_to_refill(), attempt.waterings))
             .ok_or(Binding::NoDay { station })?;
         let (member, kind) = (member(request, zone, (own, &pattern)), plants(zone));
@@ -259,6 +287,48 @@ pub(super) fn form(
     // Drip first, spray last: towards dawn there is least wind (common practice).
     groups.sort_by(|a, b| a.plants.cmp(&b.plants).then(first_station(a).cmp(&first_station(b))));
     Ok(groups)
+}
+
+/// Whether two ways of grouping are the same.
+pub(super) fn alike(a: &[ZoneGroup], b: &[ZoneGroup]) -> bool {
+    let stations = |g: &ZoneGroup| g.members.iter().map(|m| m.zone.zone.number).collect::<Vec<_>>();
+    let same = |(a, b): (&ZoneGroup, &ZoneGroup)| a.pattern == b.pattern && stations(a) == stations(b);
+    a.len() == b.len() && a.iter().zip(b).all(same)
+}
+
+/// The groups with their zones split over so many programs that may run side by side, each part as long as the others;
+/// `None` where that is more programs than there are, or no other split than the one before.
+pub(super) fn abreast(groups: &[ZoneGroup], parts: usize, programs: usize) -> Option<Vec<ZoneGroup>> {
+    if parts <= 1 {
+        return Some(groups.to_vec());
+    }
+    let most = groups.iter().map(|g| g.members.len()).max().unwrap_or(0);
+    if parts > most {
+        return None;
+    }
+    let mut out = Vec::new();
+    for group in groups {
+        let mut lanes: Vec<(f64, Vec<Member>)> =
+            vec![(0.0, Vec::new()); parts.min(group.members.len()).max(1)];
+        let mut order: Vec<&Member> = group.members.iter().collect();
+        order.sort_by(|a, b| {
+            b.run_time
+                .min_value()
+                .total_cmp(&a.run_time.min_value())
+                .then(a.zone.zone.number.cmp(&b.zone.zone.number))
+        });
+        for member in order {
+            if let Some(lane) = lanes.iter_mut().min_by(|a, b| a.0.total_cmp(&b.0)) {
+                lane.0 += member.run_time.min_value();
+                lane.1.push(member.clone());
+            }
+        }
+        for (_, mut members) in lanes {
+            members.sort_by_key(|m| m.zone.zone.number);
+            out.push(ZoneGroup { members, ..group.clone() });
+        }
+    }
+    (out.len() <= programs).then_some(out)
 }
 
 fn first_station(group: &ZoneGroup) -> u16 {

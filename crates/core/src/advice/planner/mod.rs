@@ -7,17 +7,19 @@
 
 mod allowed_days;
 mod block;
+mod bound;
 mod group;
 mod holding;
 mod months;
 mod place;
 mod relax;
 
+pub use group::LEAST_RUN_MIN;
 pub use holding::{Ends, holds_until};
 pub use relax::{Relaxation, relaxations};
 
-use crate::controller::Card;
 use crate::controller::schedule::{Days, Settings};
+use crate::controller::{Card, Overlap};
 use crate::ground::application::Cycles;
 use crate::ground::application::DEEP_WATERING_MM;
 use crate::installation::Installation;
@@ -107,12 +109,17 @@ impl Span {
 }
 
 /// One way of making a plan.
-#[derive(Debug, Clone, Copy)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
 struct Attempt {
     /// So many rhythms more frequent than the school asks for, which makes each night shorter.
     steps: usize,
     /// Most waterings a day, for root zones that do not bear a whole one.
     waterings: u32,
+    /// Alike zones are split over so many programs that run side by side.
+    abreast: usize,
+    /// Zones, by their place among those that are planned, that run every other day while the others run more often: a bit
+    /// each. What the box's steps round up then may just fit.
+    alternate: u32,
 }
 
 /// What a plan starts from.
@@ -280,6 +287,8 @@ pub enum Binding {
         needed_minutes: u32,
         /// Minutes there are, forbidden hours taken off.
         have_minutes: u32,
+        /// No schedule of this box can be shorter: the figure is a bound. Else it is the shortest that was found.
+        proved: bool,
     },
     /// Law, never-days and card leave no day for a zone.
     NoDay {
@@ -322,14 +331,66 @@ pub fn plan(request: &Request<'_>) -> Result<Proposal, Binding> {
         return Err(Binding::NoProgram);
     }
     let left_to_kept = group::left_to(request, &kept);
+    let kept = Kept { programs: kept, zones: left_to_kept, slots };
+    // What no box can do is not searched for; a zone without a day or hour is named first.
+    let first = Attempt { steps: 0, waterings: 1, abreast: 1, alternate: 0 };
+    group::form(request, &kept.zones, kept.slots.len(), first)?;
+    if let Some(refused) = bound::proof(request, &kept.zones) {
+        return Err(refused);
+    }
+    let refused = match attempted(request, &kept, month) {
+        Ok(proposal) => return Ok(proposal),
+        Err(refused) => refused,
+    };
+    // Where too few programs made drip share one, it may have one of its own and others share instead.
+    let is_drip =
+        |z: &&crate::installation::WiredZone| z.zone.head == crate::ground::application::HeadType::Drip;
+    let drips = installation.zones.iter().filter(is_drip).count();
+    if drips == 0 || drips == installation.zones.len() || request.relax.drip_apart {
+        return Err(refused);
+    }
+    let apart = Request { relax: Relax { drip_apart: true, ..request.relax }, ..*request };
+    attempted(&apart, &kept, month).map_err(|_| refused)
+}
+
+/// What a plan leaves as it is, and what is left for it.
+struct Kept {
+    /// Programs that are kept.
+    programs: Vec<usize>,
+    /// Zones that only those water.
+    zones: Vec<u16>,
+    /// Programs that may be written.
+    slots: Vec<usize>,
+}
+
+/// The first attempt that fits.
+fn attempted(request: &Request<'_>, kept: &Kept, month: Month) -> Result<Proposal, Binding> {
     let mut binding = None;
+    let mut formed: Option<(Attempt, Vec<group::ZoneGroup>)> = None;
+    // Once every zone runs as often as it may, another step changes nothing.
+    let mut tried: Vec<(u32, usize, Vec<group::ZoneGroup>)> = Vec::new();
     for attempt in attempts(request) {
-        let groups = group::form(request, &left_to_kept, slots.len(), attempt)?;
-        match place::place(request, &groups, slots.len()) {
+        let own = Attempt { abreast: 1, ..attempt };
+        let groups = match formed.take() {
+            Some((of, groups)) if of == own => groups,
+            _ => group::form(request, &kept.zones, kept.slots.len(), own)?,
+        };
+        let (_, groups) = formed.insert((own, groups));
+        let Some(groups) = group::abreast(groups, attempt.abreast, kept.slots.len()) else { continue };
+        let same = |(waterings, abreast, before): &(u32, usize, Vec<group::ZoneGroup>)| {
+            (*waterings, *abreast) == (attempt.waterings, attempt.abreast) && group::alike(before, &groups)
+        };
+        if tried.iter().any(same) {
+            continue;
+        }
+        tried.retain(|(_, abreast, _)| *abreast != attempt.abreast || attempt.alternate > 0);
+        tried.push((attempt.waterings, attempt.abreast, groups.clone()));
+        match place::place(request, &groups, kept.slots.len()) {
             Ok(placed) => {
-                let kept = (kept, left_to_kept);
-                let mut proposal = place::assemble(request, placed, kept, &slots, (month, attempt.steps > 0));
-                spare_unfelt(installation, &mut proposal.settings);
+                let left = (kept.programs.clone(), kept.zones.clone());
+                let mut proposal =
+                    place::assemble(request, placed, left, &kept.slots, (month, attempt.steps > 0));
+                spare_unfelt(request.installation, &mut proposal.settings);
                 if let Some(own) = months::percentages(request, &proposal) {
                     proposal.settings.percentages = own;
                 }
@@ -367,14 +428,26 @@ fn attempts(request: &Request<'_>) -> Vec<Attempt> {
         None => waterings_for(shortest).min(MOST_WATERINGS),
         Some(_) => 1,
     };
-    let steps = |waterings: u32| (0..=most_steps).map(move |steps| Attempt { steps, waterings });
-    (1..=most).rev().flat_map(steps).collect()
+    // Side by side only where the box runs programs at once and somebody knows what the supply carries.
+    let card = &request.installation.card;
+    let side_by_side = card.overlap == Overlap::Concurrent && request.installation.supply.is_some();
+    let most_abreast = if side_by_side { usize::from(card.programs).clamp(1, MOST_ABREAST) } else { 1 };
+    let ways = |steps: usize, waterings: u32| {
+        (1..=most_abreast).map(move |abreast| Attempt { steps, waterings, abreast, alternate: 0 })
+    };
+    let steps = |waterings: u32| (0..=most_steps).flat_map(move |steps| ways(steps, waterings));
+    let planned = request.installation.zones.iter().filter(|z| z.needs_water()).count();
+    let masks =
+        if most_steps > 0 && (2..=MOST_ALTERNATING).contains(&planned) { 1_u32 << planned } else { 1 };
+    let mixed =
+        (1..masks).map(|alternate| Attempt { steps: most_steps, waterings: 1, abreast: 1, alternate });
+    (1..=most).rev().flat_map(steps).chain(mixed).collect()
 }
 
 /// Of what two attempts could not get past, what came nearest to fitting.
 fn nearest(before: Option<Binding>, found: Binding) -> Binding {
     let missing = |binding: &Binding| match binding {
-        Binding::Window { needed_minutes, have_minutes } => needed_minutes.saturating_sub(*have_minutes),
+        Binding::Window { needed_minutes, have_minutes, .. } => needed_minutes.saturating_sub(*have_minutes),
         _ => u32::MAX,
     };
     match before {
@@ -397,8 +470,13 @@ fn spare_unfelt(installation: &Installation, settings: &mut Settings) {
     }
 }
 
-/// Steps of more frequent days that are tried when a night is too long.
-const MOST_STEPS: usize = 6;
+/// Steps of more frequent days that are tried when a night is too long: more than there are rhythms, so that every day
+/// is among them.
+const MOST_STEPS: usize = 24;
+/// Most zones of which every choice of some that run every other day is tried.
+const MOST_ALTERNATING: usize = 6;
+/// Most programs that alike zones are split over.
+const MOST_ABREAST: usize = 8;
 /// Most waterings a day (our stated limit): beyond it pulses are the advice.
 const MOST_WATERINGS: u32 = 4;
 

@@ -137,7 +137,7 @@ fn binding(request: &Request<'_>, blocks: &[Block], Misfit { taken, open }: &Mis
     let step = u32::from(request.installation.card.start_step_min.max(1));
     let waiting = || open.iter().filter_map(|index| blocks.get(*index));
     let Some(block) = waiting().next() else {
-        return Binding::Window { needed_minutes: 0, have_minutes: 0 };
+        return Binding::Window { needed_minutes: 0, have_minutes: 0, proved: false };
     };
     let asks = |block: &Block| block.waterings * (block.span().div_ceil(step) * step);
     let shares = |(from, until): &(u32, u32)| {
@@ -148,12 +148,12 @@ fn binding(request: &Request<'_>, blocks: &[Block], Misfit { taken, open }: &Mis
     let needed = taken.iter().map(shares).sum::<u32>() + sharing.map(asks).sum::<u32>();
     let have = block.room();
     if needed > have {
-        return Binding::Window { needed_minutes: needed, have_minutes: have };
+        return Binding::Window { needed_minutes: needed, have_minutes: have, proved: false };
     }
     let needed = asks(block);
     let left = longest_piece(block.usable(), taken);
     // A start that must lie on a step of the clock may waste the rest of it.
-    Binding::Window { needed_minutes: needed.max(left + step), have_minutes: left }
+    Binding::Window { needed_minutes: needed.max(left + step), have_minutes: left, proved: false }
 }
 
 /// The longest piece of some spans that nobody has taken.

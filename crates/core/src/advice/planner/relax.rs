@@ -54,10 +54,6 @@ pub fn relaxations(request: &Request<'_>) -> Vec<Relaxation> {
     if let Some(k) = (1..=MOST_EXTRA).find(|k| fits(days(*k))) {
         out.push(Relaxation { relax: days(k), by: f64::from(k) });
     }
-    let apart = Relax { drip_apart: true, ..base };
-    if !base.drip_apart && fits(apart) {
-        out.push(Relaxation { relax: apart, by: 0.0 });
-    }
     let programs = |k: u8| Relax { extra_programs: base.extra_programs + k, ..base };
     if let Some(k) = (1..=MOST_EXTRA).find(|k| fits(programs(*k))) {
         out.push(Relaxation { relax: programs(k), by: f64::from(k) });

@@ -10,6 +10,7 @@ use crate::quantity::time::Seconds;
 use crate::quantity::units::SquareMetres;
 use jiff::civil::{date, time};
 
+mod tight;
 mod wider;
 
 const FROM: Date = Date::constant(2026, 7, 13);
@@ -38,7 +39,9 @@ fn serious(installation: &Installation, settings: &Settings) -> Vec<String> {
 fn serious_of(strategy: Strategy, installation: &Installation, settings: &Settings) -> Vec<String> {
     let deep = matches!(strategy, Strategy::DeepOnce | Strategy::DeepTwice);
     let mut found = serious(installation, settings);
-    found.retain(|text| !(deep && text.starts_with("zone-short")));
+    // A fixed depth is more than a shallow root zone holds, and comes too seldom for it: that is what the checks are for.
+    let of_depth = ["zone-short", "dries-between", "drains-between"];
+    found.retain(|text| !(deep && of_depth.iter().any(|code| text.starts_with(code))));
     found
 }
 
@@ -159,7 +162,7 @@ fn a_short_window_spreads_the_zones_over_nights_and_then_says_what_binds() {
         basis: Basis::Coming,
         relax: Relax::default(),
     };
-    let Err(Binding::Window { needed_minutes, have_minutes: 5 }) = plan(&request) else {
+    let Err(Binding::Window { needed_minutes, have_minutes: 5, .. }) = plan(&request) else {
         panic!("{:?}", plan(&request))
     };
     assert!(needed_minutes > 5);
@@ -190,7 +193,7 @@ fn a_box_that_runs_side_by_side_uses_the_supply_it_has() {
         zone.demand = thirsty;
     }
     let mut wide = planned(&installation, Strategy::DeepTwice).unwrap();
-    assert_eq!(serious(&installation, &wide.settings), Vec::<String>::new());
+    assert_eq!(serious_of(Strategy::DeepTwice, &installation, &wide.settings), Vec::<String>::new());
     wide.programs.sort_by_key(|p| p.program);
     installation.supply = Some(LitresPerMinute::from_l_per_min(30.0));
     assert!(matches!(planned(&installation, Strategy::DeepTwice), Err(Binding::Window { .. })));
@@ -359,7 +362,8 @@ fn coarse_starts_are_starts_the_box_can_hold() {
     for strategy in Strategy::ALL {
         let Ok(proposal) = planned(&installation, strategy) else { continue };
         assert_eq!(proposal.settings.check(&installation.card), [], "{strategy:?}");
-        assert_eq!(serious(&installation, &proposal.settings), Vec::<String>::new(), "{strategy:?}");
+        let found = serious_of(strategy, &installation, &proposal.settings);
+        assert_eq!(found, Vec::<String>::new(), "{strategy:?}");
     }
 }
 
@@ -374,7 +378,8 @@ fn run_times_longer_than_the_box_allows_are_split_over_starts() {
     assert_eq!(program.starts.len(), 3);
     let total = program.run_times[0].1 * 3;
     assert!(total.minutes_up().abs_diff(62) <= 1, "{total:?}");
-    assert_eq!(serious(&installation, &proposal.settings), Vec::<String>::new());
+    let found = serious_of(Strategy::DeepOnce, &installation, &proposal.settings);
+    assert_eq!(found, Vec::<String>::new());
 }
 
 #[test]
@@ -495,7 +500,7 @@ fn the_binding_figure_is_that_of_the_best_attempt() {
     let mut installation = installation();
     installation.windows.main.from = time(4, 50, 0, 0);
     let tried = planned(&installation, Strategy::JustNeed);
-    let Err(Binding::Window { needed_minutes, have_minutes }) = tried else { panic!("too short") };
+    let Err(Binding::Window { needed_minutes, have_minutes, .. }) = tried else { panic!("too short") };
     assert!(needed_minutes > have_minutes);
     // A window that has what it asks for, and the step of a start, is enough.
     installation.windows.main.from =
@@ -517,7 +522,7 @@ fn what_is_too_short_has_always_less_than_it_needs_whichever_window_binds() {
                 let mut installation = installation();
                 installation.windows.main = hours(22, main);
                 installation.zones[1].zone.window = own.map(|(from, minutes)| hours(from, minutes));
-                if let Err(Binding::Window { needed_minutes, have_minutes }) =
+                if let Err(Binding::Window { needed_minutes, have_minutes, .. }) =
                     planned(&installation, strategy)
                 {
                     assert!(

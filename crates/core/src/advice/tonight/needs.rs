@@ -274,9 +274,9 @@ fn next_due(zone: &ResolvedZone, climate: &Climate, date: Date, depletion: Milli
     let mut day = date;
     for _ in 0..LOOK_AHEAD_DAYS {
         day = day.tomorrow().ok()?;
-        depletion = depletion + climate.expected_et0(day).0 * zone.demand_factor_on(day);
+        depletion = depletion + climate.expected_et0_as_of(day, date).0 * zone.demand_factor_on(day);
         let after = day.tomorrow().ok()?;
-        let following = climate.expected_et0(after).0 * zone.demand_factor_on(after);
+        let following = climate.expected_et0_as_of(after, date).0 * zone.demand_factor_on(after);
         if is_due(&zone.root_zone_on(day), depletion, following) {
             return Some(day);
         }

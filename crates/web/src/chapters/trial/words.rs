@@ -48,9 +48,11 @@ pub(super) fn refusal(refusal: &Refusal) -> String {
         Refusal::CannotHold { box_number, message } => {
             format!("box {box_number} cannot hold its settings ({message}); mend them in Programs")
         }
-        Refusal::NoPlan { box_number, binding: Binding::Window { needed_minutes, have_minutes } } => format!(
-            "no night of box {box_number} holds it: {needed_minutes} min of {have_minutes}; its plan says what would do"
-        ),
+        Refusal::NoPlan { box_number, binding: Binding::Window { needed_minutes, have_minutes, .. } } => {
+            format!(
+                "no night of box {box_number} holds it: {needed_minutes} min of {have_minutes}; its plan says what would do"
+            )
+        }
         Refusal::NoPlan { box_number, .. } => {
             format!("there is no such plan for box {box_number}; its plan says why")
         }
