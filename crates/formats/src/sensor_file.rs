@@ -9,7 +9,10 @@ use upland_core::quantity::units::{Celsius, Metres, MetresPerSecond, Millimetres
 use upland_core::sensors::mapping::Chosen;
 use upland_core::sensors::placement::Placement;
 use upland_core::sensors::site_plan::{Arc, BoxSpot, Obstacle, Plot, SitePlan};
-use upland_core::sensors::{Link, PowerSupply, Release, Sense, Sensor, SensorCard, Setting, Signal, Task};
+use upland_core::sensors::{
+    EarlierSensor, Link, PowerSupply, Release, Sense, Sensor, SensorCard, SensorHistory, Setting, Signal,
+    Task,
+};
 
 /// The value of `format` in every such file.
 pub const FORMAT: &str = "upland-almanac-sensor";
@@ -17,6 +20,8 @@ pub const FORMAT: &str = "upland-almanac-sensor";
 pub const VERSION: u32 = 1;
 /// Largest accepted file, bytes.
 pub const MAX_BYTES: usize = 64 * 1024;
+/// Most earlier settings of a sensor.
+const MOST_EARLIER: usize = 200;
 /// Most things of a kind on a plan.
 pub const MOST_ON_PLAN: usize = 400;
 
@@ -54,6 +59,41 @@ pub(crate) struct SensorDto {
     /// Programs that ignore it, counted from 1.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     programs_ignoring: Vec<u8>,
+    /// When it was installed, YYYY-MM-DD; always there when left out. Of a site file.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    installed_on: Option<String>,
+    /// How it was set before, the oldest first. Of a site file.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    earlier: Vec<EarlierDto>,
+}
+
+/// How a sensor was set until a date.
+#[derive(Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+#[schemars(rename = "EarlierSensorSetting")]
+struct EarlierDto {
+    /// The first date on which it was set otherwise, YYYY-MM-DD.
+    until: String,
+    setting: SettingDto,
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    chosen: Vec<ChosenDto>,
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    programs_ignoring: Vec<u8>,
+}
+
+impl SensorDto {
+    /// The same with its history.
+    pub(crate) fn with_history(self, history: &SensorHistory) -> Self {
+        let earlier = history.earlier.iter().map(|e| {
+            let SensorDto { setting, chosen, programs_ignoring, .. } = SensorDto::from(&e.sensor);
+            EarlierDto { until: e.until.to_string(), setting, chosen, programs_ignoring }
+        });
+        Self {
+            installed_on: history.installed_on.map(|on| on.to_string()),
+            earlier: earlier.collect(),
+            ..self
+        }
+    }
 }
 
 fn first() -> u8 {
@@ -249,6 +289,8 @@ impl From<&Sensor> for SensorDto {
                 .iter()
                 .filter_map(|p| u8::try_from(p + 1).ok())
                 .collect(),
+            installed_on: None,
+            earlier: Vec::new(),
         }
     }
 }
@@ -284,14 +326,9 @@ fn take_card(take: &mut Checker, at: &str, dto: SensorCardDto) -> SensorCard {
     card
 }
 
-/// Takes a sensor over; what its card cannot hold is told by path.
-// Long: one field of the file after another.
-pub(crate) fn take(take: &mut Checker, at: &str, dto: SensorDto) -> Sensor {
-    let name = take.name(&format!("{at}.name"), &dto.name);
-    let card = take_card(take, &format!("{at}.card"), dto.card);
-    let set = dto.setting;
+fn take_setting(take: &mut Checker, at: &str, (set, card): (SettingDto, &SensorCard)) -> Setting {
     if set.vent.is_some() == set.hold_days.is_some() {
-        take.say(&format!("{at}.setting"), "give either \"vent\" or \"hold_days\"");
+        take.say(at, "give either \"vent\" or \"hold_days\"");
     }
     let setting = Setting {
         rain_threshold: Millimetres::from_mm(set.rain_threshold_mm),
@@ -310,8 +347,50 @@ pub(crate) fn take(take: &mut Checker, at: &str, dto: SensorDto) -> Sensor {
         flow_low_pct: set.flow_low_pct,
         litres_per_pulse: set.litres_per_pulse,
     };
-    for fault in setting.check(&card) {
-        take.say(&format!("{at}.setting.{}", fault.field), fault.message);
+    for fault in setting.check(card) {
+        take.say(&format!("{at}.{}", fault.field), fault.message);
+    }
+    setting
+}
+
+fn take_map(chosen: Vec<ChosenDto>, programs_ignoring: Vec<u8>) -> Chosen {
+    Chosen {
+        stations: chosen.into_iter().map(|c| (c.station, c.holds)).collect(),
+        programs_ignoring: programs_ignoring
+            .into_iter()
+            .filter_map(|p| usize::from(p).checked_sub(1))
+            .collect(),
+    }
+}
+
+/// A sensor with its history, of a site file.
+pub(crate) struct Taken {
+    pub sensor: Sensor,
+    pub history: SensorHistory,
+}
+
+/// Takes a sensor over; what its card cannot hold is told by path.
+// Long: one field of the file after another.
+pub(crate) fn take(take: &mut Checker, at: &str, dto: SensorDto) -> Taken {
+    let name = take.name(&format!("{at}.name"), &dto.name);
+    let card = take_card(take, &format!("{at}.card"), dto.card);
+    let setting = take_setting(take, &format!("{at}.setting"), (dto.setting, &card));
+    let installed_on = dto.installed_on.as_ref().map(|on| take.date(&format!("{at}.installed_on"), on));
+    let earlier: Vec<_> = (0..)
+        .zip(dto.earlier)
+        .take(MOST_EARLIER)
+        .map(|(k, e): (usize, EarlierDto)| {
+            let at = format!("{at}.earlier[{k}]");
+            let until = take.date(&format!("{at}.until"), &e.until);
+            let setting = take_setting(take, &format!("{at}.setting"), (e.setting, &card));
+            (until, setting, take_map(e.chosen, e.programs_ignoring))
+        })
+        .collect();
+    if earlier.windows(2).any(|pair| matches!(pair, [a, b] if a.0 >= b.0)) {
+        take.say(
+            &format!("{at}.earlier"),
+            "list the oldest first, each until a later date than the one before",
+        );
     }
     let place = dto.placement;
     let mut optional = |field: &str, bound: &Bound, value: Option<f64>| {
@@ -343,15 +422,14 @@ pub(crate) fn take(take: &mut Checker, at: &str, dto: SensorDto) -> Sensor {
         probe_station: place.probe_station,
         at: place.at_m.filter(|(x, y)| x.is_finite() && y.is_finite()),
     };
-    let map = Chosen {
-        stations: dto.chosen.into_iter().map(|c| (c.station, c.holds)).collect(),
-        programs_ignoring: dto
-            .programs_ignoring
-            .into_iter()
-            .filter_map(|p| usize::from(p).checked_sub(1))
-            .collect(),
-    };
-    Sensor { name, card, box_number: dto.box_number, setting, placement, map }
+    let map = take_map(dto.chosen, dto.programs_ignoring);
+    let sensor = Sensor { name, card, box_number: dto.box_number, setting, placement, map };
+    let earlier = earlier.into_iter().map(|(until, setting, map)| EarlierSensor {
+        until,
+        sensor: Sensor { setting, map, ..sensor.clone() },
+    });
+    let history = SensorHistory { installed_on, earlier: earlier.collect() };
+    Taken { sensor, history }
 }
 
 /// The JSON Schema of this format.
@@ -374,8 +452,8 @@ pub fn read(bytes: &[u8]) -> Result<Sensor, Vec<PathProblem>> {
     let dto: FileDto = parse(bytes, MAX_BYTES)?;
     let mut taker = Checker::default();
     taker.header((&dto.format, FORMAT), (dto.version, VERSION));
-    let sensor = take(&mut taker, "sensor", dto.sensor);
-    taker.finish(sensor)
+    let taken = take(&mut taker, "sensor", dto.sensor);
+    taker.finish(taken.sensor)
 }
 
 #[derive(Serialize, Deserialize, JsonSchema, Default)]

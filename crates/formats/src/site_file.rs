@@ -20,7 +20,7 @@ use upland_core::ground::soil::Texture;
 use upland_core::quantity::bounds;
 use upland_core::quantity::ratio::Share;
 use upland_core::quantity::units::{LitresPerMinute, Metres, MillimetresPerHour, SquareMetres};
-use upland_core::sensors::{Sensor, site_plan::SitePlan};
+use upland_core::sensors::{Sensor, SensorHistory, site_plan::SitePlan};
 use upland_core::site::UnitSystem;
 use upland_core::site::windows::WaterWindows;
 use upland_core::site::{Controller, Site, Zone};
@@ -53,11 +53,19 @@ pub struct SiteFile {
     pub zones: Vec<Zone>,
     /// Its sensors.
     pub sensors: Vec<Sensor>,
+    /// When each was installed and how it was set before, in the order of the sensors; one that is not there has none.
+    pub histories: Vec<SensorHistory>,
     /// Its plan; empty when none was drawn.
     pub plan: SitePlan,
 }
 
 impl SiteFile {
+    /// When a sensor was installed and how it was set before, by its place.
+    #[must_use]
+    pub fn history(&self, place: usize) -> SensorHistory {
+        self.histories.get(place).cloned().unwrap_or_default()
+    }
+
     /// A box by its number.
     #[must_use]
     pub fn controller(&self, number: u8) -> Option<&(Controller, Option<Settings>)> {
@@ -290,7 +298,10 @@ fn dto(file: &SiteFile) -> SiteDto {
                 planting: PlantingDto::of(zone.own_coefficient.as_ref(), &zone.planting),
             })
             .collect(),
-        sensors: file.sensors.iter().map(Into::into).collect(),
+        sensors: (0..)
+            .zip(&file.sensors)
+            .map(|(k, sensor)| SensorDto::from(sensor).with_history(&file.history(k)))
+            .collect(),
         plan: (file.plan != SitePlan::default()).then(|| (&file.plan).into()),
     }
 }
@@ -364,8 +375,9 @@ pub fn read(bytes: &[u8]) -> Result<SiteFile, Vec<PathProblem>> {
             take.say("ordinances", fault.message);
         }
     }
-    let (sensors, plan) = sensors(&mut take, dto.sensors, dto.plan, &controllers);
-    take.finish(SiteFile { site, controllers, law, zones, sensors, plan })
+    let (taken, plan) = sensors(&mut take, dto.sensors, dto.plan, &controllers);
+    let (sensors, histories) = taken.into_iter().map(|t| (t.sensor, t.history)).unzip();
+    take.finish(SiteFile { site, controllers, law, zones, sensors, histories, plan })
 }
 
 fn sensors(
@@ -373,18 +385,19 @@ fn sensors(
     sensors: Vec<SensorDto>,
     plan: Option<PlanDto>,
     controllers: &[(Controller, Option<Settings>)],
-) -> (Vec<Sensor>, SitePlan) {
+) -> (Vec<sensor_file::Taken>, SitePlan) {
     if sensors.len() > MAX_SENSORS {
         take.say("sensors", format!("has {} entries; a site has at most {MAX_SENSORS}", sensors.len()));
     }
     let mut out = Vec::new();
     for (i, dto) in sensors.into_iter().take(MAX_SENSORS).enumerate() {
         let at = format!("sensors[{i}]");
-        let sensor = sensor_file::take(take, &at, dto);
-        if !controllers.iter().any(|(c, _)| c.number == sensor.box_number) {
-            take.say(&format!("{at}.box"), format!("{} is not the number of a box", sensor.box_number));
+        let taken = sensor_file::take(take, &at, dto);
+        let number = taken.sensor.box_number;
+        if !controllers.iter().any(|(c, _)| c.number == number) {
+            take.say(&format!("{at}.box"), format!("{number} is not the number of a box"));
         }
-        out.push(sensor);
+        out.push(taken);
     }
     (out, plan.map(|dto| sensor_file::take_plan(take, "plan", dto)).unwrap_or_default())
 }
@@ -512,6 +525,7 @@ mod tests {
         file.zones[1].number = 1;
         let card = upland_core::sensors::generic().remove(0).1;
         file.sensors.push(Sensor::of_card(card, 2));
+        file.histories.push(SensorHistory::default());
         file.plan.arcs.push(upland_core::sensors::site_plan::Arc {
             x: 0.0,
             y: 1.0,

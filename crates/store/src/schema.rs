@@ -385,6 +385,7 @@ diesel::table! {
         body -> Jsonb,
         saved_by -> BigInt,
         saved_at -> Timestamptz,
+        since -> Date,
     }
 }
 

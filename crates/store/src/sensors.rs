@@ -9,8 +9,8 @@ use diesel::prelude::*;
 use jiff::Timestamp;
 use jiff::civil::Date;
 use jiff_diesel::ToDiesel;
-use upland_core::sensors::Sensor;
 use upland_core::sensors::site_plan::SitePlan;
+use upland_core::sensors::{Sensor, SensorHistory};
 use upland_formats::sensor_file;
 
 /// A sensor as it stands.
@@ -28,6 +28,8 @@ pub struct SensorRecord {
     pub feeds_weather: bool,
     /// What it is.
     pub sensor: Sensor,
+    /// When it was installed and how it was set before.
+    pub history: SensorHistory,
     /// Who saved this version.
     pub saved_by: String,
     /// When.
@@ -123,8 +125,10 @@ pub struct NewSensorEvent<'a> {
     pub reason: &'a str,
 }
 
-type Loaded =
-    (i64, SiteKey, (jiff_diesel::Date, bool), i32, serde_json::Value, String, jiff_diesel::Timestamp);
+type Loaded = (
+    (i64, SiteKey, jiff_diesel::Date, bool),
+    (i32, serde_json::Value, jiff_diesel::Date, String, jiff_diesel::Timestamp),
+);
 
 /// Which sensors to load.
 #[derive(Clone, Copy)]
@@ -138,49 +142,64 @@ fn current(connection: &mut PgConnection, which: Which) -> Result<Vec<SensorReco
         .inner_join(sensors::table)
         .inner_join(users::table)
         .filter(sensors::removed_at.is_null())
-        .distinct_on(sensor_versions::sensor_id)
-        .order((sensor_versions::sensor_id, sensor_versions::version.desc()))
+        .order((sensor_versions::sensor_id, sensor_versions::version))
         .select((
-            sensor_versions::sensor_id,
-            sensors::site_id,
-            (sensors::installed_on, sensors::feeds_weather),
-            sensor_versions::version,
-            sensor_versions::body,
-            users::display_name,
-            sensor_versions::saved_at,
+            (sensor_versions::sensor_id, sensors::site_id, sensors::installed_on, sensors::feeds_weather),
+            (
+                sensor_versions::version,
+                sensor_versions::body,
+                sensor_versions::since,
+                users::display_name,
+                sensor_versions::saved_at,
+            ),
         ))
         .into_boxed();
     query = match which {
         Which::OfSite(id) => query.filter(sensors::site_id.eq(id)),
         Which::One(id) => query.filter(sensors::id.eq(id)),
     };
-    query
-        .load::<Loaded>(connection)?
-        .into_iter()
-        .map(|(id, site_id, (installed_on, feeds_weather), version, body, saved_by, saved_at)| {
-            Ok(SensorRecord {
-                id,
-                site_id,
-                version,
-                installed_on: installed_on.to_jiff(),
-                feeds_weather,
-                sensor: document("sensor", sensor_file::read(body.to_string().as_bytes()))?,
-                saved_by,
-                saved_at: saved_at.to_jiff(),
-            })
-        })
-        .collect()
+    let rows = query.load::<Loaded>(connection)?;
+    rows.chunk_by(|((a, ..), _), ((b, ..), _)| a == b).map(record).collect()
+}
+
+/// A sensor from its versions, the oldest first.
+fn record(versions: &[Loaded]) -> Result<SensorRecord> {
+    let read = |body: &serde_json::Value| document("sensor", sensor_file::read(body.to_string().as_bytes()));
+    let Some(((id, site_id, installed_on, feeds_weather), (version, body, _, saved_by, saved_at))) =
+        versions.last()
+    else {
+        return Err(StoreError::Unknown { what: "sensor", value: String::new() });
+    };
+    let installed_on = installed_on.to_jiff();
+    let dated = (0..).zip(versions).map(|(place, (_, (_, body, since, ..))): (usize, &Loaded)| {
+        // What it was set to at first counts from the day on which it was installed.
+        let since = if place == 0 { installed_on } else { since.to_jiff().max(installed_on) };
+        Ok((since, read(body)?))
+    });
+    let history = SensorHistory::of_versions(Some(installed_on), dated.collect::<Result<_>>()?);
+    Ok(SensorRecord {
+        id: *id,
+        site_id: *site_id,
+        version: *version,
+        installed_on,
+        feeds_weather: *feeds_weather,
+        sensor: read(body)?,
+        history,
+        saved_by: saved_by.clone(),
+        saved_at: saved_at.to_jiff(),
+    })
 }
 
 fn insert_version(
     connection: &mut PgConnection,
     id: i64,
-    version: i32,
+    (version, since): (i32, Option<Date>),
     sensor: &Sensor,
     user_id: i64,
 ) -> Result<()> {
     diesel::insert_into(sensor_versions::table)
         .values((
+            since.map(|since| sensor_versions::since.eq(since.to_diesel())),
             sensor_versions::sensor_id.eq(id),
             sensor_versions::version.eq(version),
             sensor_versions::body.eq(json(&sensor_file::write(sensor))?),
@@ -201,7 +220,7 @@ pub(crate) fn insert(
         .values((sensors::site_id.eq(site_id), sensors::installed_on.eq(installed_on.to_diesel())))
         .returning(sensors::id)
         .get_result(connection)?;
-    insert_version(connection, id, 1, sensor, user_id)?;
+    insert_version(connection, id, (1, Some(installed_on)), sensor, user_id)?;
     Ok(id)
 }
 
@@ -325,10 +344,46 @@ impl Change<'_> {
         base_version: i32,
         sensor: &Sensor,
     ) -> Result<Option<Saved<SensorRecord>>> {
+        self.save_sensor_since(id, base_version, sensor, None)
+    }
+
+    /// The same from a date on: the nights before keep what was set then. `None`: from today on.
+    ///
+    /// # Errors
+    /// As any query.
+    pub fn save_sensor_since(
+        &mut self,
+        id: i64,
+        base_version: i32,
+        sensor: &Sensor,
+        since: Option<Date>,
+    ) -> Result<Option<Saved<SensorRecord>>> {
         let now = self.own_sensor(id)?;
         self.save_version((Subject::Sensor, now), base_version, sensor, |connection, version, user_id| {
-            insert_version(connection, id, version, sensor, user_id)
+            insert_version(connection, id, (version, since), sensor, user_id)
         })
+    }
+
+    /// Keeps the history that a site file brought with a sensor: its earlier settings, and the present one from when they
+    /// end.
+    pub(crate) fn insert_with_history(
+        connection: &mut PgConnection,
+        site_id: SiteKey,
+        (sensor, history): (&Sensor, &SensorHistory),
+        today: Date,
+        user_id: i64,
+    ) -> Result<()> {
+        let installed_on = history.installed_on.unwrap_or(today);
+        let Some(first) = history.earlier.first() else {
+            insert(connection, site_id, installed_on, sensor, user_id)?;
+            return Ok(());
+        };
+        let id = insert(connection, site_id, installed_on, &first.sensor, user_id)?;
+        let later = history.earlier.iter().skip(1).map(|e| &e.sensor).chain([sensor]);
+        for ((number, since), set) in (2..).zip(history.earlier.iter().map(|e| e.until)).zip(later) {
+            insert_version(connection, id, (number, Some(since)), set, user_id)?;
+        }
+        Ok(())
     }
 
     /// Says when a sensor was hung; its upkeep counts from there. `false` when it is not of this site.

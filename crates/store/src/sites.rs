@@ -277,8 +277,9 @@ impl Store {
             for zone in &file.zones {
                 crate::zones::insert_zone(connection, id, zone, user_id)?;
             }
-            for sensor in &file.sensors {
-                crate::sensors::insert(connection, id, today, sensor, user_id)?;
+            for (place, sensor) in file.sensors.iter().enumerate() {
+                let own = (sensor, &file.history(place));
+                Change::insert_with_history(connection, id, own, today, user_id)?;
             }
             if file.plan != upland_core::sensors::site_plan::SitePlan::default() {
                 crate::sensors::insert_plan(connection, id, &file.plan, user_id)?;

@@ -119,6 +119,7 @@ proptest! {
             id: 1,
             site_id: key(1),
             installed_on: date(2026, 1, 1),
+            history: upland_core::sensors::SensorHistory::default(),
             feeds_weather: true,
             version: 1,
             sensor: Sensor::of_card(card, 1),

@@ -2,7 +2,7 @@
 
 use super::evidence::Watering;
 use crate::controller::Card;
-use crate::controller::schedule::{Rest, ScheduledRun, Settings, expand_scaled};
+use crate::controller::schedule::{CARRIED_DAYS, Rest, ScheduledRun, Settings, expand_scaled};
 use crate::quantity::ratio::Percentage;
 use crate::quantity::time::{Seconds, midnight};
 use crate::quantity::units::Millimetres;
@@ -21,12 +21,25 @@ use std::collections::BTreeMap;
 /// Nights that an ET sensor's last percentage stands when too few days were read since (our stated limit).
 const KEPT_NIGHTS: i32 = 7;
 
+/// How a sensor was set in a time before the present setting.
+#[derive(Debug, Clone, PartialEq)]
+pub struct EarlierSetting {
+    /// Until then.
+    pub until: Timestamp,
+    /// The date of that instant at the site.
+    pub until_date: Date,
+    /// As it was set.
+    pub sensor: Sensor,
+}
+
 /// A sensor of a box with what it says over the time looked at.
 #[derive(Debug, Clone, PartialEq)]
 pub struct SensorFacts {
-    /// The sensor.
+    /// The sensor as it is set now.
     pub sensor: Sensor,
-    /// Its holds, in order of time.
+    /// How it was set before, the oldest first.
+    pub earlier: Vec<EarlierSetting>,
+    /// Its holds, each by the setting of its time, in order of time.
     pub holds: Vec<Hold>,
     /// Bypasses.
     pub bypasses: Vec<Pause>,
@@ -37,33 +50,70 @@ pub struct SensorFacts {
 }
 
 impl SensorFacts {
-    /// The same for a sensor that was hung at an instant: it held nothing before.
+    /// The same for a sensor that was installed on a date: it held and read nothing before.
     #[must_use]
-    pub fn since(mut self, installed: Timestamp) -> Self {
+    pub fn since(mut self, installed_on: Date, tz: &TimeZone) -> Self {
+        let installed = midnight(installed_on, tz);
         self.holds.retain(|h| h.until.is_none_or(|until| until > installed));
         for hold in &mut self.holds {
             hold.from = hold.from.max(installed);
         }
+        self.et0.retain(|date, _| *date >= installed_on);
         self
     }
 
-    /// What it does to some runs of its box.
-    fn over(&self, runs: &[ScheduledRun]) -> ActiveSensor<'_> {
-        let set = &self.sensor.setting;
-        let windows = match set.soil_threshold_pct {
-            Some(threshold) if self.sensor.card.senses(Sense::SoilMoisture) => {
-                let length = set.cycle_window_min.map(i64::from).or(cycle_window_needed_min(runs.iter()));
-                decide_windows(threshold, &windows_of(runs, length.unwrap_or(60)), &self.probe)
-            }
-            _ => Vec::new(),
+    /// Each setting with the time in which it counts, the oldest first.
+    fn settings(&self) -> impl Iterator<Item = (Timestamp, Timestamp, &Sensor)> {
+        let begins = core::iter::once(Timestamp::MIN).chain(self.earlier.iter().map(|e| e.until));
+        let ends = self.earlier.iter().map(|e| e.until).chain([Timestamp::MAX]);
+        let sensors = self.earlier.iter().map(|e| &e.sensor).chain([&self.sensor]);
+        begins.zip(ends).zip(sensors).map(|((from, until), sensor)| (from, until, sensor))
+    }
+
+    /// As it was set for the night that begins on a date.
+    #[must_use]
+    pub fn set_on(&self, night: Date) -> &Sensor {
+        self.earlier.iter().find(|e| night < e.until_date).map_or(&self.sensor, |e| &e.sensor)
+    }
+
+    /// What it does to some runs of its box, setting by setting.
+    fn over(&self, runs: &[ScheduledRun]) -> Vec<ActiveSensor<'_>> {
+        let of = |(from, until, sensor): (Timestamp, Timestamp, &'_ Sensor)| {
+            let set = &sensor.setting;
+            let within = |at: Timestamp| (from..until).contains(&at);
+            let windows = match set.soil_threshold_pct {
+                Some(threshold) if sensor.card.senses(Sense::SoilMoisture) => {
+                    let length = set.cycle_window_min.map(i64::from).or(cycle_window_needed_min(runs.iter()));
+                    let mut windows = windows_of(runs, length.unwrap_or(60));
+                    windows.retain(|window| within(window.from));
+                    decide_windows(threshold, &windows, &self.probe)
+                }
+                _ => Vec::new(),
+            };
+            let holds = self.holds.iter().filter(|h| h.from < until && h.until.is_none_or(|end| end > from));
+            let holds = holds.map(|h| Hold {
+                from: h.from.max(from),
+                until: if until < Timestamp::MAX {
+                    Some(h.until.map_or(until, |end| end.min(until)))
+                } else {
+                    h.until
+                },
+                ..*h
+            });
+            (windows, holds.collect::<Vec<Hold>>())
         };
-        ActiveSensor {
-            sensor: &self.sensor,
-            probe_station: self.sensor.placement.probe_station,
-            holds: self.holds.clone().into(),
-            windows,
-            bypasses: self.bypasses.clone(),
-        }
+        self.settings()
+            .map(|(from, until, sensor)| {
+                let (windows, holds) = of((from, until, sensor));
+                ActiveSensor {
+                    sensor,
+                    probe_station: sensor.placement.probe_station,
+                    holds: holds.into(),
+                    windows,
+                    bypasses: self.bypasses.clone(),
+                }
+            })
+            .collect()
     }
 
     /// The percentage that an ET sensor sets for the night that begins on a date; the last one it could set when
@@ -73,11 +123,12 @@ impl SensorFacts {
         if !self.sensor.card.senses(Sense::Et) {
             return None;
         }
-        let back = i32::from(self.sensor.setting.et_days.max(1));
+        let setting = &self.set_on(night).setting;
+        let back = i32::from(setting.et_days.max(1));
         (0..=KEPT_NIGHTS).find_map(|k| {
             let of = night.checked_sub(k.days()).ok()?;
             let first = of.checked_sub(back.days()).ok()?;
-            et_percentage(&self.sensor.setting, self.et0.range(first..=of).map(|(d, mm)| (*d, *mm)), of)
+            et_percentage(setting, self.et0.range(first..=of).map(|(d, mm)| (*d, *mm)), of)
         })
     }
 
@@ -214,7 +265,11 @@ fn version(
     let scale = |date: Date, program: usize, station: u16| nightly.of_run(date, program, zone(station)?);
     let mut runs = expand_scaled(&settings.awake(), &facts.card, tz, span, &scale);
     runs.retain(|run| !settings.station(run.station).lighting);
-    let active: Vec<ActiveSensor<'_>> = facts.sensors.iter().map(|s| s.over(&runs)).collect();
+    // A sensor stands once for each of its settings.
+    let (of_sensor, active): (Vec<usize>, Vec<ActiveSensor<'_>>) = (0..)
+        .zip(&facts.sensors)
+        .flat_map(|(k, s)| s.over(&runs).into_iter().map(move |own| (k, own)))
+        .unzip();
     let held = |run: &ScheduledRun| {
         let rests = settings.rests_on(run.date);
         let mut until = if rests.is_empty() { run.end } else { run.start };
@@ -224,8 +279,9 @@ fn version(
             until = until.min(first.at);
         }
         let standing = stopped.iter().filter(|s| s.at <= until);
-        let sensors =
-            standing.map(|Stopper { sensor, hold, .. }| Holder::Sensor { sensor: *sensor, hold: *hold });
+        let sensors = standing.filter_map(|Stopper { sensor, hold, .. }| {
+            Some(Holder::Sensor { sensor: *of_sensor.get(*sensor)?, hold: *hold })
+        });
         let held_by = rests.into_iter().map(Holder::Rest).chain(sensors).collect();
         BoxRun { run: *run, until, held_by }
     };
@@ -234,13 +290,15 @@ fn version(
 
 /// What the ET sensors of a box set, night by night.
 struct Nightly<'a> {
-    sensors: Vec<(&'a Sensor, BTreeMap<Date, Percentage>)>,
+    sensors: Vec<(&'a SensorFacts, BTreeMap<Date, Percentage>)>,
 }
 
 impl<'a> Nightly<'a> {
     fn of(facts: &'a BoxFacts, tz: &TimeZone, (from, to): (Date, Date)) -> Self {
         let senses = facts.sensors.iter().filter(|s| s.sensor.card.senses(Sense::Et));
         let sensors = senses.map(|own| {
+            // What was started on the days before may still run.
+            let from = from.checked_sub(CARRIED_DAYS.days()).unwrap_or(from);
             let dates = from.series(1.day()).take_while(|date| *date <= to);
             // A run belongs to the date of its start; the percentage of a night that crosses midnight was
             // set on the evening before, and both rest on the same days.
@@ -248,14 +306,15 @@ impl<'a> Nightly<'a> {
                 let evening = date.yesterday().ok()?;
                 Some((date, whole(own.percentage(evening)?, &facts.card)))
             });
-            (&own.sensor, set.collect())
+            (own, set.collect())
         });
         Self { sensors: sensors.collect() }
     }
 
     /// The percentage of a run from outside.
     fn of_run(&self, date: Date, program: usize, zone: &Zone) -> Option<Percentage> {
-        self.sensors.iter().find_map(|(sensor, by_date)| {
+        self.sensors.iter().find_map(|(own, by_date)| {
+            let sensor = own.set_on(date.yesterday().unwrap_or(date));
             let scales = !sensor.map.programs_ignoring.contains(&program)
                 && tie_of(Sense::Et, &sensor.card, &sensor.map, zone, None, false).holds;
             by_date.get(&date).copied().filter(|_| scales)

@@ -1,7 +1,7 @@
 //! The site's record as a sensor would have read it, and its nights as a replay asks about them.
 
 use crate::account::nights::free_nights;
-use crate::account::running::SensorFacts;
+use crate::account::running::{EarlierSetting, SensorFacts};
 use crate::account::sky::{RAIN_BY, SkyHours};
 use crate::account::zone::{ZoneFacts, account};
 use crate::controller::schedule::{ScheduledRun, Settings, expand};
@@ -11,7 +11,7 @@ use crate::quantity::time::{instant, midnight};
 use crate::quantity::units::{Litres, Millimetres};
 use crate::sensors::mapping::tie;
 use crate::sensors::state::{ByChannel, Drying, Hold, Pause, holds};
-use crate::sensors::{Channel, Reading, Readings, Sense, Sensor, SensorCard, mapping};
+use crate::sensors::{Channel, Reading, Readings, Sense, Sensor, SensorCard, SensorHistory, mapping};
 use crate::weather::climate::Climate;
 use jiff::civil::{Date, Time, time};
 use jiff::tz::TimeZone;
@@ -83,14 +83,57 @@ pub fn sensor_facts(
     bypasses: Vec<Pause>,
     (tz, until): (&TimeZone, Timestamp),
 ) -> SensorFacts {
+    let history = SensorHistory::default();
+    sensor_facts_since((sensor, &history), readings, drying, bypasses, (tz, until))
+}
+
+/// The same with how it was set before and when it was installed: each of its holds is by the setting of its time.
+#[must_use]
+pub fn sensor_facts_since(
+    (sensor, history): (&Sensor, &SensorHistory),
+    readings: &ByChannel,
+    drying: &Drying,
+    bypasses: Vec<Pause>,
+    (tz, until): (&TimeZone, Timestamp),
+) -> SensorFacts {
+    let earlier: Vec<EarlierSetting> = history
+        .earlier
+        .iter()
+        .map(|e| EarlierSetting {
+            until: midnight(e.until, tz),
+            until_date: e.until,
+            sensor: e.sensor.clone(),
+        })
+        .collect();
     let et = readings.get(&Channel::Et).filter(|_| sensor.card.senses(Sense::Et));
     let by_day = |r: &Reading| (r.at.to_zoned(tz.clone()).date(), Millimetres::from_mm(r.value));
-    SensorFacts {
-        holds: holds(sensor, readings, drying, until),
+    let begins = core::iter::once(Timestamp::MIN).chain(earlier.iter().map(|e| e.until));
+    let set = earlier.iter().map(|e| (e.until, &e.sensor)).chain([(Timestamp::MAX, sensor)]);
+    let all = begins.zip(set).flat_map(|(from, (ends, sensor))| {
+        let own = holds(sensor, readings, drying, until.min(ends)).into_iter();
+        let within = own.filter(move |h| h.from < ends && h.until.is_none_or(|end| end > from));
+        within.map(move |h| Hold {
+            from: h.from.max(from),
+            // At a change of its setting nobody knows of a hold that the new one would not make.
+            until: if ends < Timestamp::MAX {
+                Some(h.until.map_or(ends, |end| end.min(ends)))
+            } else {
+                h.until
+            },
+            ..h
+        })
+    });
+    let facts = SensorFacts {
+        holds: all.collect(),
+        earlier: earlier.clone(),
         bypasses,
         probe: readings.get(&Channel::SoilMoisture).cloned().unwrap_or_default(),
         et0: et.map(|r| r.as_slice().iter().map(by_day).collect()).unwrap_or_default(),
         sensor: sensor.clone(),
+    };
+    match history.installed_on {
+        Some(on) => facts.since(on, tz),
+        None => facts,
     }
 }
 

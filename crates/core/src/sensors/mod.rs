@@ -6,6 +6,7 @@
 
 pub mod calibration;
 pub mod effect;
+mod history;
 pub mod library;
 pub mod mapping;
 pub mod placement;
@@ -16,6 +17,7 @@ pub mod upkeep;
 pub mod weather;
 pub mod wiring;
 
+pub use history::{EarlierSensor, SensorHistory};
 pub use library::generic;
 pub use readings::{Channel, Reading, Readings};
 

@@ -105,6 +105,7 @@ fn file(name: &str, zones: Vec<Zone>) -> SiteFile {
         law: Law::default(),
         zones,
         sensors: Vec::new(),
+        histories: Vec::new(),
         plan: Default::default(),
     }
 }

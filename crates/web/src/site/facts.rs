@@ -132,6 +132,7 @@ impl SiteFacts {
             law: self.law(),
             zones: self.surveys(),
             sensors: self.sensors.iter().map(|s| s.sensor.clone()).collect(),
+            histories: self.sensors.iter().map(|s| s.history.clone()).collect(),
             plan,
         }
     }

@@ -12,7 +12,7 @@ use std::sync::Arc;
 use upland_core::account::evidence::FieldReading;
 use upland_core::account::log::{Log, LoggedReading, LoggedRun, MeterReading};
 use upland_core::account::running::{BoxFacts, BoxRun, Holder, SensorFacts};
-use upland_core::account::sensed::{AsRead, as_read, sensor_facts};
+use upland_core::account::sensed::{AsRead, as_read, sensor_facts_since};
 use upland_core::account::whole::{Facts, begins};
 use upland_core::advice::tonight::night_runs;
 use upland_core::controller::ordinance::Law;
@@ -203,8 +203,8 @@ impl SensorStates {
         let facts = |record: &SensorRecord| {
             let readings = self.since_first_reading(record.id);
             let paused = self.pauses(record.id, SensorEventKind::Bypass);
-            sensor_facts(&record.sensor, &readings, &self.record.drying, paused, (&self.tz, until))
-                .since(midnight(record.installed_on, &self.tz))
+            let of = (&record.sensor, &record.history);
+            sensor_facts_since(of, &readings, &self.record.drying, paused, (&self.tz, until))
         };
         self.of_box(number).map(facts).collect()
     }

@@ -301,6 +301,7 @@ fn a_law_that_forbids_the_run_and_one_that_forbids_the_advice() {
 fn switch(holds: Vec<Hold>, bypasses: Vec<Pause>) -> SensorFacts {
     let card = generic().into_iter().find(|(code, _)| *code == "rain_switch").unwrap().1;
     SensorFacts {
+        earlier: Vec::new(),
         sensor: Sensor::of_card(card, 1),
         holds,
         bypasses,

@@ -10,14 +10,17 @@ use crate::controller::{Card, Overlap, PercentageTarget};
 use crate::quantity::ratio::Percentage;
 use crate::quantity::time::Seconds;
 use crate::quantity::time::instant;
-use jiff::Timestamp;
 use jiff::civil::{Date, Time};
 use jiff::tz::TimeZone;
+use jiff::{Timestamp, ToSpan};
 use std::cmp::Reverse;
 use std::collections::BinaryHeap;
 
 /// Passes of a repeating program in a day are cut here: a pass a minute, all day.
 const MOST_PASSES: u32 = 1440;
+
+/// Days before the first whose runs may still wait in line on it: a line of more than two days is no schedule.
+pub const CARRIED_DAYS: i32 = 2;
 
 /// One cycle of one station.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -83,7 +86,9 @@ pub fn expand_scaled(
     scale: Scale<'_>,
 ) -> Vec<ScheduledRun> {
     let mut starts = Vec::new();
-    let mut date = from;
+    // What was started on the days before may still run, and what is asked for now waits for it.
+    let back = if card.overlap == Overlap::Queue { CARRIED_DAYS } else { 0 };
+    let mut date = from.checked_sub(back.days()).unwrap_or(from);
     while date <= to {
         for (index, program) in settings.programs.iter().enumerate() {
             if program.active && runs_on(program.days, settings.never_days, date) {
@@ -116,6 +121,7 @@ pub fn expand_scaled(
             line.push(Reverse((next, start.program, number + 1, index)));
         }
     }
+    runs.retain(|run| run.date >= from);
     runs.sort_by_key(|r| (r.start, r.program, r.station, r.cycle));
     runs
 }

@@ -397,7 +397,17 @@ fn draw(
     status: StatusCode,
     drawing: &Drawing,
 ) -> Result<HttpResponse, PageError> {
-    let form = form_at(states, &drawing.sensor.card);
+    let mut form = form_at(states, &drawing.sensor.card);
+    if drawing.id.is_some() {
+        let since = Field::date("since", "In force since").default("today").help(
+            "Nights before it keep the earlier setting. To correct what was always so, give the day of installation.",
+        );
+        form.groups.extend((form.groups.len() > 1).then(|| FieldGroup {
+            folded: false,
+            legend: "From when",
+            fields: vec![since],
+        }));
+    }
     page_with(
         status,
         &FormPage {
@@ -529,7 +539,20 @@ async fn save(
         Ok(sensor) => sensor,
         Err(errors) => return drawing(&errors, None, StatusCode::UNPROCESSABLE_ENTITY),
     };
-    match here.change(move |change| change.save_sensor(id, base, &sensor)).await? {
+    let mut reader = Reader::new(&fields);
+    let since = reader.optional_date("since", here.today()).unwrap_or(here.today());
+    if since > here.today() {
+        reader.say(
+            "since",
+            "It lies ahead. Enter the day on which it was set; save it again when it is changed.",
+        );
+    }
+    if !reader.errors.is_empty() {
+        return drawing(&reader.errors, None, StatusCode::UNPROCESSABLE_ENTITY);
+    }
+    let changed =
+        move |change: &mut upland_store::Change<'_>| change.save_sensor_since(id, base, &sensor, Some(since));
+    match here.change(changed).await? {
         None => Err(PageError::NotFound),
         Some(Saved::Unchanged(version)) => {
             flash(&here.who.session, format!("Nothing changed: version {version} stands."), None)?;

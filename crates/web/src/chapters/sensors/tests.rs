@@ -31,6 +31,7 @@ fn record(id: i64, sensor: Sensor) -> SensorRecord {
         site_id: key(1),
         version: 1,
         installed_on: date(2025, 11, 20),
+        history: upland_core::sensors::SensorHistory::default(),
         feeds_weather: true,
         sensor,
         saved_by: "Bram".into(),

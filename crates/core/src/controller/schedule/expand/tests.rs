@@ -307,3 +307,24 @@ proptest! {
         }
     }
 }
+
+#[test]
+fn sentence_6_a_start_waits_for_the_evening_before_whichever_day_one_begins_to_look() {
+    // A at 23:00 for three hours, B at 01:00: B waits until 02:00 on every morning.
+    let settings = settings(vec![
+        program(&[time(23, 0, 0, 0)], &[(1, 10_800)]),
+        program(&[time(1, 0, 0, 0)], &[(2, 600)]),
+    ]);
+    let card = twelve_stations();
+    let last = date(2026, 7, 6);
+    for first in [date(2026, 7, 1), date(2026, 7, 2), date(2026, 7, 5)] {
+        let runs = expand(&settings, &card, &TimeZone::UTC, first, last);
+        assert!(runs.iter().all(|r| r.date >= first), "nothing of the days before is told");
+        let waiting: Vec<_> = runs.iter().filter(|r| r.station == 2).collect();
+        assert!(!waiting.is_empty());
+        for run in waiting {
+            assert_eq!(clock(run.start), "02:00:00", "from {first}, on {}", run.date);
+            assert_eq!(run.queued, Seconds::from_min(60));
+        }
+    }
+}

@@ -292,6 +292,7 @@ async fn create(
                 law: Law::default(),
                 zones: Vec::new(),
                 sensors: Vec::new(),
+                histories: Vec::new(),
                 plan: Default::default(),
             };
             let id = with_store(&state, move |store| store.create_site(&file, today, user)).await?;

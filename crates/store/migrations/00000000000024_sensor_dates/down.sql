@@ -1,0 +1,1 @@
+ALTER TABLE sensor_versions DROP COLUMN since;
