@@ -6,6 +6,7 @@ use jiff::civil::{Date, Time, date, time};
 use jiff::tz::TimeZone;
 use jiff::{SignedDuration, Timestamp, ToSpan};
 use proptest::prelude::*;
+use proptest::test_runner::FileFailurePersistence;
 use upland_core::advice::findings::{Finding, FindingKind, Severity, check};
 use upland_core::controller::ordinance::{
     AllowedDays, Applied, HouseNumber, Law, Ordinance, Permit, Rule, Subject, Why, merged,
@@ -193,12 +194,31 @@ fn ordinance() -> impl Strategy<Value = Ordinance> {
 }
 
 fn score(found: &[Finding]) -> (usize, usize) {
-    let count = |severity| found.iter().filter(|f| f.severity == severity).count();
+    // What a zone gets is the planner's and the budget's, and not an action's.
+    let of_need = |f: &&Finding| {
+        let kind = &f.kind;
+        matches!(kind, FindingKind::ZoneDrowned { .. } | FindingKind::ZoneShort { .. })
+            || matches!(kind, FindingKind::DriesBetween { .. } | FindingKind::DrainsBetween { .. })
+    };
+    let count = |severity| found.iter().filter(|f| f.severity == severity && !of_need(f)).count();
     (count(Severity::Fault), count(Severity::Warning))
 }
 
+/// So many cases, or those that `UPLAND_CASES` asks for; what fails is kept beside this file and tried first from then on.
+fn cases(count: u32) -> ProptestConfig {
+    let asked = std::env::var("UPLAND_CASES").ok().and_then(|n| n.parse().ok());
+    let kept = FileFailurePersistence::Direct(concat!(
+        env!("CARGO_MANIFEST_DIR"),
+        "/tests/boxes.proptest-regressions"
+    ));
+    ProptestConfig {
+        failure_persistence: Some(Box::new(kept)),
+        ..ProptestConfig::with_cases(asked.unwrap_or(count))
+    }
+}
+
 proptest! {
-    #![proptest_config(ProptestConfig::with_cases(128))]
+    #![proptest_config(cases(128))]
 
     #[test]
     fn the_nearest_settings_fit_and_stay_as_they_are(settings in settings(), card in card()) {
@@ -270,11 +290,8 @@ proptest! {
             let remedied = finding.remedy.as_ref().unwrap().apply(&installation, &settings);
             prop_assert_eq!(remedied.check(&card), [], "an action stays within the card");
             let after = check(&installation, &remedied, FROM);
-            // Tried on two weeks, looked at here on four: what shows later may still come.
-            let soon = |f: &&Finding| !matches!(f.kind, FindingKind::OddPair { .. } | FindingKind::PastSunrise { .. });
-            if soon(&finding) {
-                prop_assert!(score(&after).0 <= score(&found).0 + 1, "{} {:?}", finding.id(), finding.remedy);
-            }
+            prop_assert!(after.iter().all(|f| f.id() != finding.id()), "{} {:?}", finding.id(), finding.remedy);
+            prop_assert!(score(&after) <= score(&found), "{} {:?}", finding.id(), finding.remedy);
         }
     }
 

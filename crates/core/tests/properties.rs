@@ -5,6 +5,7 @@ use jiff::ToSpan;
 use jiff::civil::{Date, Time, date};
 use jiff::tz::TimeZone;
 use proptest::prelude::*;
+use proptest::test_runner::FileFailurePersistence;
 use upland_core::account::running::BoxFacts;
 use upland_core::account::whole::{Facts, Way};
 use upland_core::advice::budget::{Base, RainRule, budget, needs};
@@ -176,8 +177,21 @@ fn checked(result: &Tonight) -> Result<(), TestCaseError> {
     Ok(())
 }
 
+/// So many cases, or those that `UPLAND_CASES` asks for; what fails is kept beside this file and tried first from then on.
+fn cases(count: u32) -> ProptestConfig {
+    let asked = std::env::var("UPLAND_CASES").ok().and_then(|n| n.parse().ok());
+    let kept = FileFailurePersistence::Direct(concat!(
+        env!("CARGO_MANIFEST_DIR"),
+        "/tests/properties.proptest-regressions"
+    ));
+    ProptestConfig {
+        failure_persistence: Some(Box::new(kept)),
+        ..ProptestConfig::with_cases(asked.unwrap_or(count))
+    }
+}
+
 proptest! {
-    #![proptest_config(ProptestConfig::with_cases(96))]
+    #![proptest_config(cases(96))]
 
     #[test]
     fn every_night_stays_in_its_window_and_every_zone_adds_up(
@@ -330,7 +344,7 @@ fn law(kind: usize) -> Law {
 }
 
 proptest! {
-    #![proptest_config(ProptestConfig::with_cases(96))]
+    #![proptest_config(cases(96))]
 
     #[test]
     fn what_the_planner_proposes_passes_the_checks(

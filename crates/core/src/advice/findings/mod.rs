@@ -507,8 +507,10 @@ fn score(findings: &[Finding]) -> FaultCount {
 #[must_use]
 pub fn check(installation: &Installation, settings: &Settings, from: Date) -> Vec<Finding> {
     let mut findings = look(installation, settings, from, WEEKS);
-    // Most actions can be tried on half the time; what only shows later needs it all.
+    // Most actions can be tried on half the time; what only shows later needs it all. What passes is then tried on all
+    // the weeks that were looked at: it is gone there too, and nothing worse has come.
     let soon = look(installation, settings, from, TRIAL_WEEKS);
+    let whole = score(&findings);
     let offers: Vec<Option<Remedy>> = findings
         .iter()
         .map(|finding| {
@@ -519,10 +521,15 @@ pub fn check(installation: &Installation, settings: &Settings, from: Date) -> Ve
                 (WEEKS, score(&findings))
             };
             remedy::candidates(installation, settings, finding, from).into_iter().find(|remedy| {
-                let after = look(installation, &remedy.apply(installation, settings), from, weeks);
-                let gone = after.iter().all(|f| f.id() != id);
-                gone && (score(&after) < before
-                    || finding.severity == Severity::Note && score(&after) == before)
+                let remedied = remedy.apply(installation, settings);
+                let after = look(installation, &remedied, from, weeks);
+                let gone = |after: &[Finding]| after.iter().all(|f| f.id() != id);
+                let better =
+                    score(&after) < before || finding.severity == Severity::Note && score(&after) == before;
+                gone(&after) && better && {
+                    let after = look(installation, &remedied, from, WEEKS);
+                    gone(&after) && score(&after) <= whole
+                }
             })
         })
         .collect();
