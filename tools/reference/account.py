@@ -69,7 +69,8 @@ class Zone:
         self.asa = asa[0 if self.slope < 4 else 1 if self.slope < 7 else 2 if self.slope < 13 else 3] * IN
         self.taw = available * self.roots
         self.raw = self.p * self.taw
-        self.multiplier = 1 / (0.4 + 0.6 * max(self.du, 0.5))  # below 50 % mend, not add minutes
+        self.multiplier = 1 / (0.4 + 0.6 * max(self.du, 0.5))  # below 50 % repair, not add minutes
+        self.uneven = 1 - (0.4 + 0.6 * self.du)
 
     def json(self):
         return {"number": self.number, "name": f"Zone {self.number}", "plant": "moderate_demand",
@@ -118,8 +119,14 @@ def account(zone, site, weather, logged, readings):
     et0 = {d: hargreaves(d, *weather[d][:2], site["latitude"]) for d in dates}
 
     def expected(date):
-        near = [et0[d] for d in dates if abs((d - date).days) <= 10]
-        return sum(near) / len(near)
+        """What was usual on a date by the days before it: ten either side of its time of year, else a rough climate."""
+        near = [et0[d] for d in dates if d < date and abs((d - date).days) <= 10]
+        if len(near) >= 5:
+            return max(0.0, sum(near) / len(near))
+        annual = 27.0 - 0.0075 * site["latitude"] ** 2 - 0.0065 * 100
+        peak = 201.0 if site["latitude"] >= 0 else 201.0 - 182.5
+        mean = annual + 0.28 * abs(site["latitude"]) * math.cos(2 * math.pi * (date.timetuple().tm_yday - peak) / 365)
+        return hargreaves(date, mean - 6, mean + 6, site["latitude"])
 
     reaches = 1.0 if zone.sky == "open" else 0.0
     depletion = pond = 0.0
@@ -127,6 +134,7 @@ def account(zone, site, weather, logged, readings):
     logged_days = {begin.date() for begin, _ in logged}
     for date in dates:
         tmin, tmax, rain = weather[date]
+        drizzle = rain < 0.2 * et0[date]  # FAO-56 chapter 8: it wets leaves and evaporates
         begin = dt.datetime.combine(date, dt.time(), tz)
         starts = [begin + k * HOUR for k in range(24)]
         heights = [sun_height((s + HOUR / 2).astimezone(dt.timezone.utc), date, site["latitude"], site["longitude"])
@@ -145,7 +153,7 @@ def account(zone, site, weather, logged, readings):
                         if at < end:
                             advised.append((at, end))
                         at = end + dt.timedelta(minutes=soak)
-            wet = rain / 6 * reaches if 12 <= k < 18 else 0.0
+            wet = rain / 6 * reaches if 12 <= k < 18 and not drizzle else 0.0
             row = dict.fromkeys(("rain", "rain_in", "applied", "applied_in", "runoff", "drainage", "et", "demand"), 0.0)
             row["rain"] = wet
             lost_rain = lost_water = 0.0
@@ -160,7 +168,7 @@ def account(zone, site, weather, logged, readings):
                     lost_water += off * sprayed / inflow
             row["rain_in"] = wet - lost_rain
             row["applied_in"] = row["applied"] - lost_water
-            uneven = row["applied_in"] * (1 - 1 / zone.multiplier)
+            uneven = row["applied_in"] * zone.uneven
             level = depletion - row["rain_in"] - row["applied_in"] + uneven
             row["drainage"] = uneven + max(0.0, -level)
             depletion = max(0.0, level)

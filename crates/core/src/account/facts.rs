@@ -1,7 +1,7 @@
 //! What is known of a site: everything that its account follows from.
 
 use super::log::Log;
-use super::nights::NightRules;
+use super::nights::{NightRules, Shut};
 use super::running::BoxFacts;
 use super::zone::Advise;
 use crate::controller::ordinance::Law;
@@ -110,7 +110,14 @@ impl Facts {
             let settings = self.of_box(number).and_then(|b| b.settings_at(evening))?;
             settings.rests_on(date).into_iter().next()
         };
+        let shut = |date: Date| {
+            let evening = instant(date, EVENING, &self.tz);
+            let settings = self.of_box(number).and_then(|b| b.settings_at(evening));
+            settings
+                .map_or_else(Shut::default, |s| Shut { never_days: s.never_days, omit_hours: s.omit_hours })
+        };
         of(&NightRules {
+            shut: &shut,
             law: &self.law,
             windows: self.site.windows,
             tz: &self.tz,

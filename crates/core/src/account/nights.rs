@@ -7,7 +7,7 @@ use crate::controller::ordinance::{AfterRain, Law, Subject};
 use crate::controller::schedule::Rest;
 use crate::controller::windows::decided_at;
 use crate::ground::plant::Sky;
-use crate::quantity::time::instant;
+use crate::quantity::time::{Hours, instant, midnight, weekday_index};
 use crate::quantity::units::Celsius;
 use crate::site::Zone;
 use crate::site::windows::WaterWindows;
@@ -38,6 +38,8 @@ pub enum Barred {
     },
     /// The box rests by its own settings.
     Rest(Rest),
+    /// No-water days or omitted hours of the box leave no minute of the window.
+    Shut,
     /// The coming night is expected at or below the freeze set point.
     Frost {
         /// The minimum that is expected.
@@ -90,6 +92,60 @@ pub struct NightRules<'a> {
     pub heeds_frost: bool,
     /// Why the box rests on a date by its own settings, if it does.
     pub rests: &'a dyn Fn(Date) -> Option<Rest>,
+    /// Hours and days on which the box starts nothing by its own settings, as they are on the evening of a date.
+    pub shut: &'a dyn Fn(Date) -> Shut,
+}
+
+/// Hours and days on which a box starts nothing by its own settings.
+#[derive(Debug, Clone, Copy, PartialEq, Default)]
+pub struct Shut {
+    /// Days of the week, Monday first.
+    pub never_days: [bool; 7],
+    /// Hours of every day.
+    pub omit_hours: Option<Hours>,
+}
+
+impl Shut {
+    /// What is left of some spans.
+    fn leaves(&self, spans: Vec<(Timestamp, Timestamp)>, tz: &TimeZone) -> Vec<(Timestamp, Timestamp)> {
+        if *self == Self::default() {
+            return spans;
+        }
+        let mut out = Vec::new();
+        for (from, until) in spans {
+            let mut closed: Vec<(Timestamp, Timestamp)> = Vec::new();
+            let mut date = from.to_zoned(tz.clone()).date();
+            // Omitted hours of the evening before may go on past midnight.
+            date = date.yesterday().unwrap_or(date);
+            while midnight(date, tz) < until {
+                let Ok(next) = date.tomorrow() else { break };
+                if self.never_days.get(weekday_index(date)) == Some(&true) {
+                    closed.push((midnight(date, tz), midnight(next, tz)));
+                }
+                if let Some(hours) = self.omit_hours {
+                    let ends = if hours.until > hours.from { date } else { next };
+                    closed.push((instant(date, hours.from, tz), instant(ends, hours.until, tz)));
+                }
+                date = next;
+            }
+            closed.sort_unstable();
+            let mut at = from;
+            for (begins, ends) in closed {
+                if begins > at {
+                    out.push((at, begins.min(until)));
+                }
+                at = at.max(ends);
+                if at >= until {
+                    break;
+                }
+            }
+            if at < until {
+                out.push((at, until));
+            }
+        }
+        out.retain(|(from, until)| from < until);
+        out
+    }
 }
 
 /// The subject that a zone is to a restriction.
@@ -102,7 +158,9 @@ pub fn subject(zone: &Zone) -> Subject {
 #[must_use]
 pub fn night_of(rules: &NightRules, zone: &Zone, date: Date) -> ZoneNight {
     let subject = subject(zone);
-    let spans = open_spans(rules.law, subject, date, rules.windows.of(zone, date), rules.tz);
+    let lawful = open_spans(rules.law, subject, date, rules.windows.of(zone, date), rules.tz);
+    let is_lawful = !lawful.is_empty();
+    let spans = (rules.shut)(date).leaves(lawful, rules.tz);
     let wet = rained(rules, subject, date);
     let dry = wet.map_or(spans.clone(), |(_, until)| {
         let left = spans.iter().map(|(from, to)| ((*from).max(until), *to));
@@ -112,6 +170,7 @@ pub fn night_of(rules: &NightRules, zone: &Zone, date: Date) -> ZoneNight {
     let morning = open.map_or(date, |(from, _)| from.to_zoned(rules.tz.clone()).date());
     let barred = match (open, wet) {
         (None, Some((ordinance, until))) if !spans.is_empty() => Some(Barred::AfterRain { ordinance, until }),
+        (None, _) if is_lawful && spans.is_empty() => Some(Barred::Shut),
         (None, _) => {
             let last = date.checked_add(1.day()).unwrap_or(date);
             let closed = rules.law.forbidden(Some(subject), date, last, rules.tz);

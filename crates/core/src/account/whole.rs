@@ -13,7 +13,7 @@ use crate::controller::ordinance::Subject;
 use crate::quantity::time::midnight;
 use crate::site::Zone;
 use crate::weather::climate::Climate;
-use jiff::civil::Date;
+use jiff::civil::{Date, Time};
 use jiff::tz::TimeZone;
 use jiff::{Timestamp, ToSpan};
 use std::collections::{BTreeMap, BTreeSet};
@@ -78,6 +78,29 @@ struct Known {
     told: BTreeMap<(u8, u16, Timestamp), f64>,
 }
 
+/// What the nights of a zone hang on: zones of which it is the same have the same.
+#[derive(PartialEq, Eq, PartialOrd, Ord)]
+struct AlikeNights {
+    box_number: u8,
+    kind: Subject,
+    under_glass: bool,
+    /// Its own water window, and the dates of a grow-in, which has another.
+    window: Option<(Time, Time)>,
+    grow_in: Option<(Date, Date)>,
+}
+
+impl AlikeNights {
+    fn new(facts: &Facts, zone: &Zone) -> Self {
+        Self {
+            box_number: zone.box_number,
+            kind: facts.law.kind_of(subject(zone)),
+            under_glass: zone.sky == crate::ground::plant::Sky::UnderGlass,
+            window: zone.window.map(|hours| (hours.from, hours.until)),
+            grow_in: zone.planting.grow_in.map(|grow_in| (grow_in.from, grow_in.until)),
+        }
+    }
+}
+
 /// The account of a site from a first day to an instant; each hour of each zone is shown to `each` with the place
 /// of the zone.
 pub fn of_site(
@@ -88,16 +111,14 @@ pub fn of_site(
 ) -> SiteAccount {
     let sky = SkyHours::of(&facts.climate, facts.site.longitude_deg, &facts.tz, from, until);
     let known = Known::of(facts, way, (from, until));
-    let mut shared: BTreeMap<(u8, Subject, bool), Vec<ZoneNight>> = BTreeMap::new();
+    let mut shared: BTreeMap<AlikeNights, Vec<ZoneNight>> = BTreeMap::new();
     let mut zones = Vec::with_capacity(facts.zones.len());
     for (place, (zone, resolved)) in facts.zones.iter().enumerate() {
         let (runs, evidence) = known.of_zone(facts, zone, &sky);
         let nights = if evidence.contains(&Evidence::AsAdvised) {
-            // Zones that the law and the sky treat alike have the same nights.
-            let kind = facts.law.kind_of(subject(zone));
-            let glass = zone.sky == crate::ground::plant::Sky::UnderGlass;
+            // Zones that the law, the sky and their water windows treat alike have the same nights.
             let own = shared
-                .entry((zone.box_number, kind, glass))
+                .entry(AlikeNights::new(facts, zone))
                 .or_insert_with(|| facts.with_rules(zone.box_number, |rules| nights(rules, zone, &sky)));
             own.as_slice()
         } else {

@@ -5,7 +5,7 @@
 //!    Water that comes faster than the basic intake stands on the surface, at most the allowable surface
 //!    accumulation; what comes beyond that runs off, rain and watering in proportion. Water that stands has
 //!    gone in: it can go nowhere else.
-//! 2. Of the watering that went in, the share `1 - 1 ÷ run-time multiplier` falls where there is more than
+//! 2. Of the watering that went in, the share `1 - (0.4 + 0.6 DU)` falls where there is more than
 //!    the mean, and drains.
 //! 3. What is more than the root zone misses drains (FAO-56 eq. 88).
 //! 4. The plants take Ks × demand, Ks from the depletion after all that (FAO-56 eq. 84), and never more than
@@ -27,6 +27,8 @@ use std::collections::VecDeque;
 
 /// A refill smaller than this share of the readily available water is not worth a start.
 const SMALLEST_REFILL_SHARE: f64 = 0.25;
+/// Rain of a day below this share of its ET0 never enters the soil (FAO-56 ch. 8).
+const DRIZZLE_SHARE: f64 = 0.2;
 /// Missing less than this, a nightly box runs nothing, mm (our stated default).
 const LEAST_NIGHTLY_MM: f64 = 2.0;
 /// Depletion, demand or water below this is none, mm.
@@ -263,7 +265,10 @@ pub fn account_with_runs(
         };
         let next = facts.evidence.get(at + 1).copied().unwrap_or(Evidence::AsAdvised);
         let mut night = facts.nights.get(at).filter(|night| night.barred.is_none());
+        // A drizzle wets leaves and evaporates again: FAO-56 chapter 8 leaves rain below a fifth of ET0 out.
+        let drizzle = day.rain.is_some_and(|rain| rain.mm() < DRIZZLE_SHARE * day.et0.mm());
         for hour in sky.hours(day) {
+            let hour = if drizzle { SkyHour { rain: Millimetres::ZERO, ..hour } } else { hour };
             if let Some(decided) = night.filter(|n| n.decided <= hour.from) {
                 night = None;
                 zone.advise(decided, &root_zone, (evidence, next), day);
@@ -321,7 +326,7 @@ impl<'a> Zoned<'a> {
             rate: resolved.rate.value.mm_per_hour() / 3600.0,
             most_standing: zone.soil.allowable_surface_accumulation(resolved.slope_pct.value).mm(),
             rain_share: resolved.rain_share.fraction(),
-            lost: 1.0 - 1.0 / resolved.multiplier.max(1.0),
+            lost: resolved.uneven.fraction().max(0.0),
             week: Week::default(),
             next_run: 0,
             advised: VecDeque::new(),

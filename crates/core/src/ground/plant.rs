@@ -73,6 +73,10 @@ const ANNUALS_BY_MONTH: ByMonth<f64> =
     ByMonth::new([0.15, 0.15, 0.15, 0.30, 0.60, 0.80, 0.80, 0.80, 0.75, 0.40, 0.15, 0.15]);
 /// Nearer to the equator than this plants know no winter, degrees.
 const TROPICS_DEG: f64 = 23.5;
+/// Nearer to the equator than this winters are mostly free of frost, and bedding and vegetables grow through them,
+/// degrees (our stated default; a place with other winters types its own twelve coefficients).
+const FROST_FREE_DEG: f64 = 30.0;
+const BEDDING: &str = "by month: about 0.8 while the bed is planted, 0.15 of bare ground in winter, all year where winters are free of frost (months are our stated default)";
 const LANDSCAPE: &str = "landscape coefficient, species factor at the middle of its class, average density (WUCOLS method, University of California; from memory)";
 const GROUND_COVER: &str =
     "ground cover of the test protocol for climate-based controllers (IA SWAT; from memory)";
@@ -105,8 +109,8 @@ impl PlantKind {
             Self::CoolSeasonTurf => COOL_SEASON_BY_MONTH,
             Self::WarmSeasonTurf => WARM_SEASON_BY_MONTH,
             Self::FruitTrees if latitude_deg.abs() > TROPICS_DEG => FRUIT_TREES_BY_MONTH,
-            Self::Vegetables if latitude_deg.abs() > TROPICS_DEG => VEGETABLES_BY_MONTH,
-            Self::Annuals if latitude_deg.abs() > TROPICS_DEG => ANNUALS_BY_MONTH,
+            Self::Vegetables if latitude_deg.abs() > FROST_FREE_DEG => VEGETABLES_BY_MONTH,
+            Self::Annuals if latitude_deg.abs() > FROST_FREE_DEG => ANNUALS_BY_MONTH,
             other => ByMonth::all(other.defaults().coefficient),
         };
         if latitude_deg < 0.0 { northern.half_a_year_later() } else { northern }
@@ -141,7 +145,7 @@ impl PlantKind {
             Self::Trees => row("trees, moderate demand", 0.5, LANDSCAPE, 0.60, 0.5),
             Self::FruitTrees => row("fruit trees", 0.95, CROP, 0.60, 0.5),
             Self::Vegetables => row("vegetables", 1.05, CROP, 0.30, 0.3),
-            Self::Annuals => row("annuals, bedding plants", 0.8, LANDSCAPE, 0.20, 0.4),
+            Self::Annuals => row("annuals, bedding plants", 0.8, BEDDING, 0.20, 0.4),
             Self::Natives => row("natives of dry places", 0.2, LANDSCAPE, 0.45, 0.6),
             Self::GroundCover => row("ground cover", 0.55, GROUND_COVER, 0.25, 0.5),
             Self::Footing => row("no plants: footing kept moist", 1.0, FOOTING, 0.08, 0.4),

@@ -178,8 +178,12 @@ pub struct ResolvedZone {
     pub rate: Sourced<MillimetresPerHour>,
     /// Distribution uniformity, a fraction.
     pub uniformity: Sourced<Share>,
-    /// Run-time multiplier from the uniformity.
+    /// Run-time multiplier from the uniformity, as run times are made with it: below the uniformity at which repair is
+    /// the advice it rises no further.
     pub multiplier: f64,
+    /// Share of what goes in that falls where there is more than the low quarter gets, by the uniformity as it is: it
+    /// drains, and a repair saves it.
+    pub uneven: Share,
     /// Root depth.
     pub root_depth: Sourced<Metres>,
     /// Allowable depletion p.
@@ -221,7 +225,7 @@ impl ResolvedZone {
     /// Net depth that a run time brings.
     #[must_use]
     pub fn net_of(&self, minutes: Minutes) -> Millimetres {
-        self.rate.value.over_time(minutes) * (1.0 / self.multiplier)
+        self.rate.value.over_time(minutes) * (1.0 - self.uneven.fraction())
     }
 
     /// Run time that brings a net depth, before rounding.
@@ -330,6 +334,7 @@ impl Zone {
             slope_pct,
             rate,
             uniformity,
+            uneven: Share::from_fraction(1.0 - 1.0 / run_time_multiplier(uniformity.value)),
             // Below the uniformity at which mending is the advice, minutes stop rising: more of them would only
             // drown what is wet already.
             multiplier: run_time_multiplier(if uniformity.value < REPAIR_BELOW_UNIFORMITY {

@@ -164,6 +164,7 @@ impl Virtual {
         let resolved = zone.resolve(latitude_deg);
         ResolvedZone {
             multiplier: 1.0 / self.efficiency,
+            uneven: Share::from_fraction(1.0 - self.efficiency),
             uniformity: Sourced { value: uniformity, ..resolved.uniformity },
             ..resolved
         }

@@ -317,7 +317,7 @@ fn parts(
     from: Date,
 ) -> [PartResult; 3] {
     // Each part is even in itself.
-    let even = ResolvedZone { multiplier: 1.0, ..resolved.clone() };
+    let even = ResolvedZone { multiplier: 1.0, uneven: Share::NONE, ..resolved.clone() };
     let evidence = vec![Evidence::AsSet; sky.days().len()];
     let low = resolved.uniformity.value.fraction();
     [low, 1.0, 2.0 - low].map(|strength| {

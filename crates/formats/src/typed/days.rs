@@ -19,12 +19,39 @@ pub fn days(text: &str, today: Date, habit: Habit) -> Read<Days> {
         "odd" | "odd dates" | "odd days" => return Ok(Days::Odd),
         "even" | "even dates" | "even days" => return Ok(Days::Even),
         "daily" | "every day" | "all" | "all days" => return Ok(Days::Weekdays([true; 7])),
+        "off" | "none" | "no days" | "never" => return Ok(Days::Weekdays([false; 7])),
         _ => {}
     }
     if let Some(rest) = typed.strip_prefix("every ") {
         return every(rest, today, habit).map_or_else(|| refused(text, TAKES), Ok);
     }
-    week(&typed).map_or_else(|| refused(text, TAKES), |week| Ok(Days::Weekdays(week)))
+    week(&typed)
+        .or_else(|| letters(&typed))
+        .map_or_else(|| refused(text, TAKES), |week| Ok(Days::Weekdays(week)))
+}
+
+/// Days by their letters, in the order of the week: "m w f", "mwf", "mtwtf", "tth". Of two days that share a letter the
+/// one that comes next in the week is meant; a t or an s by itself says neither.
+pub(super) fn letters(typed: &str) -> Option<[bool; 7]> {
+    const LETTERS: [char; 7] = ['m', 't', 'w', 't', 'f', 's', 's'];
+    let compact: String = typed.chars().filter(|c| !matches!(c, ' ' | ',' | '/' | '+' | '-' | '.')).collect();
+    // "th" and "su" say which; so do the letters r and u that some write for them.
+    let compact = compact.replace("th", "r").replace("su", "u").replace("sa", "s");
+    let mut week = [false; 7];
+    let mut from = 0;
+    for letter in compact.chars() {
+        let (letter, least) = match letter {
+            'r' => ('t', 3),
+            'u' => ('s', 6),
+            letter => (letter, 0),
+        };
+        let at = (from.max(least)..7).find(|k| LETTERS.get(*k) == Some(&letter))?;
+        *week.get_mut(at)? = true;
+        from = at + 1;
+    }
+    let said = week.iter().filter(|on| **on).count();
+    let alone = said == 1 && matches!(compact.as_str(), "t" | "s");
+    (said > 0 && !alone).then_some(week)
 }
 
 /// "3rd day, 2 left", "3 days from 14 Jul", "other day".
@@ -50,7 +77,7 @@ fn every(rest: &str, today: Date, habit: Habit) -> Option<Days> {
 pub(super) fn week(typed: &str) -> Option<[bool; 7]> {
     let mut week = [false; 7];
     let at = |word: &str| weekday_of(word).map(|d| usize::from(d.to_monday_zero_offset().unsigned_abs()));
-    for word in typed.split([' ', ',', ';', '+']).filter(|w| !w.is_empty() && *w != "and") {
+    for word in typed.split([' ', ',', ';', '+', '/']).filter(|w| !w.is_empty() && *w != "and") {
         let (from, until) = match word.split_once(['-', '–']) {
             Some((from, until)) => (at(from)?, at(until)?),
             None => (at(word)?, at(word)?),

@@ -1,7 +1,8 @@
 //! A whole program in one line, as it is written on the back of an envelope.
 
 use super::{
-    Habit, Read, Refusal, days, duration, refused, times, write_days, write_duration_briefly, write_time,
+    Habit, Read, Reading, Refusal, days, duration, refused, times, write_days, write_duration,
+    write_duration_briefly, write_time,
 };
 use jiff::civil::{Date, Time};
 use upland_core::controller::schedule::Days;
@@ -19,6 +20,8 @@ pub struct ProgramLine {
     pub days: Option<Days>,
     /// Its percentage.
     pub percentage: Option<Percentage>,
+    /// The program is switched off.
+    pub off: bool,
     /// Stations with their run times, in the order of the line.
     pub run_times: Vec<(u16, Seconds)>,
 }
@@ -55,6 +58,7 @@ pub fn program_line(line: &str, today: Date, habit: Habit) -> Read<ProgramLine> 
         starts: None,
         days: None,
         percentage: None,
+        off: false,
         run_times: Vec::new(),
     };
     let (mut starts, mut week): (Vec<String>, Vec<String>) = (Vec::new(), Vec::new());
@@ -64,6 +68,34 @@ pub fn program_line(line: &str, today: Date, habit: Habit) -> Read<ProgramLine> 
             continue;
         }
         let small = word.to_lowercase();
+        if small == "off" {
+            found.off = true;
+            continue;
+        }
+        // Behind starts and days a number before a colon is a station and its minutes: "1:10 2:20".
+        let settled = !starts.is_empty() && !week.is_empty() || !found.run_times.is_empty();
+        if let Some((station, run_time)) = station_with_minutes(&small).filter(|_| settled) {
+            if found.run_times.iter().any(|(n, _)| *n == station) {
+                return Err(Refusal::Unreadable(format!("Station {station} stands twice in the line.")));
+            }
+            found.run_times.push((station, run_time));
+            continue;
+        }
+        if let Some((station, run_time)) =
+            station_with_minutes(&small).filter(|_| !starts.is_empty() && small.find(':') == Some(1))
+        {
+            let reading = |text: String, means: String| Reading { text, means };
+            return Err(Refusal::TwoWays(
+                word.to_owned(),
+                [
+                    reading(
+                        line.replacen(word, &format!("{station} {}", write_duration_briefly(run_time)), 1),
+                        format!("station {station} for {}", write_duration(run_time)),
+                    ),
+                    reading(line.replacen(word, &format!("0{word}"), 1), format!("another start at 0{word}")),
+                ],
+            ));
+        }
         // "every 3rd day, 2 left" runs over words.
         if small == "every" {
             let mut said = vec![small];
@@ -131,6 +163,17 @@ pub fn program_line(line: &str, today: Date, habit: Habit) -> Read<ProgramLine> 
     Ok(found)
 }
 
+/// "1:10" as a station and its minutes: a clock has two digits before the colon, or a nought.
+fn station_with_minutes(word: &str) -> Option<(u16, Seconds)> {
+    let (station, minutes) = word.split_once(':')?;
+    let plain = |text: &str| !text.is_empty() && text.bytes().all(|b| b.is_ascii_digit());
+    if !plain(station) || !plain(minutes) || station.starts_with('0') || minutes.len() > 3 {
+        return None;
+    }
+    let number: u16 = station.parse().ok().filter(|n| (1..=MOST_STATIONS).contains(n))?;
+    Some((number, Seconds::from_min(minutes.parse().ok()?)))
+}
+
 /// The words of a line, each AM or PM with the number before it.
 fn with_halves(line: &str) -> Vec<String> {
     let mut words: Vec<String> = Vec::new();
@@ -158,7 +201,9 @@ fn place(word: &str, so_far: &ProgramLine, habit: Habit, first: bool) -> Option<
         }
     }
     if so_far.run_times.is_empty()
-        && (super::days::week(word).is_some() || matches!(word, "odd" | "even" | "daily"))
+        && (super::days::week(word).is_some()
+            || super::days::letters(word).is_some()
+            || matches!(word, "odd" | "even" | "daily"))
     {
         return Some(Word::Day);
     }
@@ -186,6 +231,7 @@ pub fn write_program_line(line: &ProgramLine, habit: Habit) -> String {
         Days::Weekdays(week) if week == [true; 7] => "daily".to_owned(),
         days => write_days(days, habit),
     }));
+    words.extend(line.off.then(|| "off".to_owned()));
     words.extend(line.percentage.map(|p| format!("{}%", p.percent())));
     for (station, run_time) in &line.run_times {
         words.push(format!("{station} {}", write_duration_briefly(*run_time)));

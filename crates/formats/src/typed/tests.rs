@@ -216,6 +216,7 @@ fn slopes_are_percent_or_degrees_or_a_ratio() {
         ("7 deg", 12.278_456),
         ("1 in 4", 25.0),
         ("1:4", 25.0),
+        ("3:1", 100.0 / 3.0),
         ("0", 0.0),
     ] {
         assert!((slope_percent(text).unwrap() - percent).abs() < 1e-5, "{text}");
@@ -307,9 +308,38 @@ fn days_are_said_as_on_the_box() {
     ] {
         assert_eq!(days(text, TODAY, EURO), expected, "{text}");
     }
-    for text in ["", "m w f", "mon xyz", "every 0 days", "every blue moon", "every 3rd day, maybe"] {
+    for (text, expected) in [
+        ("m w f", week([1, 0, 1, 0, 1, 0, 0])),
+        ("mwf", week([1, 0, 1, 0, 1, 0, 0])),
+        ("mtwtf", week([1, 1, 1, 1, 1, 0, 0])),
+        ("tth", week([0, 1, 0, 1, 0, 0, 0])),
+        ("tue/thu", week([0, 1, 0, 1, 0, 0, 0])),
+        ("mtwtfss", week([1; 7])),
+        ("off", week([0; 7])),
+    ] {
+        assert_eq!(days(text, TODAY, EURO), expected, "sentence 11: {text}");
+    }
+    for text in ["", "t", "s", "fm", "mon xyz", "every 0 days", "every blue moon", "every 3rd day, maybe"] {
         assert!(days(text, TODAY, EURO).is_err(), "{text}");
     }
+}
+
+#[test]
+fn sentence_11_a_colon_behind_starts_and_days_is_a_station_and_its_minutes() {
+    let read = |text: &str| program_line(text, TODAY, US);
+    let line = read("A 3am mon 1:10 2:20").unwrap();
+    assert_eq!(line.starts, Some(vec![time(3, 0, 0, 0)]));
+    assert_eq!(line.run_times, [(1, min(10)), (2, min(20))]);
+    let line = read("A 02:00 mwf 1 12 2:20").unwrap();
+    assert_eq!(line.run_times, [(1, min(12)), (2, min(20))]);
+    // Without days it may be another start: it is asked.
+    let Err(Refusal::TwoWays(typed, both)) = read("A 3am 1:10") else { panic!("asked") };
+    assert_eq!((typed.as_str(), both[0].means.as_str()), ("1:10", "station 1 for 10 min"));
+    assert_eq!(read(&both[0].text).unwrap().run_times, [(1, min(10))]);
+    assert_eq!(read(&both[1].text).unwrap().starts.map(|s| s.len()), Some(2));
+    let off = read("B off").unwrap();
+    assert!(off.off && off.starts.is_none() && off.run_times.is_empty());
+    assert!(!read("B 2 am").unwrap().off);
 }
 
 #[test]
@@ -423,6 +453,7 @@ proptest! {
         // A line has no room for a date: days counted from one are said as days left.
         prop_assume!(!matches!(pattern, Days::EveryNth { .. }));
         let line = ProgramLine {
+            off: false,
             program: "A".into(),
             starts: Some(starts.into_iter().map(|m| Time::midnight().saturating_add(m.minutes())).collect()),
             days: Some(pattern),

@@ -274,9 +274,11 @@ pub fn slope_percent(text: &str) -> Read<f64> {
     const TAKES: &str = "a slope; write 12 %, 7° or 1 in 4";
     let Some(typed) = trimmed(text) else { return refused(text, TAKES) };
     for between in [" in ", ":"] {
-        if let Some((rise, run)) = typed.split_once(between) {
-            let share = number(rise).ok().zip(number(run).ok()).filter(|(_, run)| *run > 0.0);
-            return share.map_or_else(|| refused(text, TAKES), |(rise, run)| Ok(100.0 * rise / run));
+        if let Some((first, second)) = typed.split_once(between) {
+            let both = number(first).ok().zip(number(second).ok()).filter(|(a, b)| *a > 0.0 && *b > 0.0);
+            // Between a colon some write the run first, 3:1, and some the rise, 1:4: ground is no steeper than 1:1.
+            let share = both.map(|(a, b)| if between == ":" { a.min(b) / a.max(b) } else { a / b });
+            return share.map_or_else(|| refused(text, TAKES), |share| Ok(100.0 * share));
         }
     }
     let degrees = ["degrees", "degree", "deg", "°"].into_iter().find_map(|e| typed.strip_suffix(e));

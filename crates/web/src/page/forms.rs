@@ -2,7 +2,7 @@
 //! and sites share it, and so does the page on which two versions are brought together.
 
 use crate::page::quantities::plain;
-use crate::page::units::{MINUTES, SIGNED_PERCENT, Shown};
+use crate::page::units::{MINUTES, PERCENT, SIGNED_PERCENT, Shown};
 use crate::server::error::PageError;
 use crate::server::reader::habit;
 use crate::server::session::Fields;
@@ -320,7 +320,16 @@ impl<'a> Reader<'a> {
             return before;
         }
         let read = shown.read(text);
+        // A factor may be typed as a percentage, 60 %, and a share as a fraction, 0.65, where the other reading is none.
+        if shown.unit.is_empty()
+            && let Some(percent) = text.trim().strip_suffix('%')
+            && let Ok(percent) = typed::number(percent)
+        {
+            return self.within(name, shown, bound, percent / 100.0);
+        }
         let metric = self.take(name, read)?;
+        let is_fraction = shown == PERCENT && !text.contains('%') && bound.check(metric).is_err();
+        let metric = if is_fraction && bound.check(metric * 100.0).is_ok() { metric * 100.0 } else { metric };
         self.within(name, shown, bound, metric)
     }
 

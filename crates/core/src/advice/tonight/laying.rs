@@ -19,7 +19,11 @@ pub(super) fn place(
     (date, at): (Date, Timestamp),
 ) -> (NightPlan, Keying) {
     let delay = own.settings_at(at).map_or(Seconds::ZERO, |s| s.delay);
-    let keying = Keying::of(&own.card, delay);
+    let mut keying = Keying::of(&own.card, delay);
+    if own.computes_itself() {
+        // It waters zone by zone as it works out: no number of programs binds it.
+        keying.programs = u8::MAX;
+    }
     let due: Vec<&ZoneTonight> = rows.iter().filter(|row| row.decision == Decision::Runs).collect();
     let mut night = Laying { date, keying, tz: &facts.tz, parts: Vec::new() };
     let late = night.lay(together(&due, |row| row.night.open));

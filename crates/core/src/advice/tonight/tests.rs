@@ -530,3 +530,59 @@ fn what_a_full_night_does_not_hold_runs_in_the_second_window() {
     assert!(runs.windows(2).all(|w| w[0].0 + w[0].1 <= w[1].0), "one at a time: {runs:?}");
     assert!(after.night.layout.programs.len() <= usize::from(twelve_stations().programs));
 }
+
+/// Two thirsty lawns on a controller that computes its run times itself.
+fn computing(settings: Settings) -> Facts {
+    let (first, mut second) = (thirsty(), thirsty());
+    second.number = 2;
+    let mut facts = surveyed(&[first, second], climate(&[]));
+    let (_, card) = generic_card("daily");
+    let settings = Settings { programs: Settings::clean(&card).programs, ..settings };
+    facts.boxes = vec![BoxFacts { card, versions: vec![(Timestamp::MIN, settings)], ..boxed(set(1)) }];
+    facts
+}
+
+fn generic_card(code: &str) -> (&'static str, Card) {
+    crate::controller::generic().into_iter().find(|(c, _)| *c == code).unwrap()
+}
+
+#[test]
+fn sentence_7_no_water_days_and_omitted_hours_bind_a_controller_that_computes_itself() {
+    let free = decided(&computing(set(1)), DAY);
+    assert_eq!(free.running().count(), 2, "both are thirsty");
+    let never = Settings { never_days: [true; 7], ..set(1) };
+    let shut = decided(&computing(never), DAY);
+    assert_eq!(shut.running().count(), 0);
+    for row in &shut.zones {
+        assert_eq!(row.night.barred, Some(crate::account::nights::Barred::Shut));
+    }
+    // 14 July is a Tuesday: the night's runs fall on Wednesday morning.
+    let mut wednesday = [false; 7];
+    wednesday[2] = true;
+    assert_eq!(decided(&computing(Settings { never_days: wednesday, ..set(1) }), DAY).running().count(), 0);
+    let mut thursday = [false; 7];
+    thursday[3] = true;
+    assert_eq!(decided(&computing(Settings { never_days: thursday, ..set(1) }), DAY).running().count(), 2);
+    // Of the window from two to six, the hours from three on are omitted.
+    let omit = Hours { from: time(3, 0, 0, 0), until: time(9, 0, 0, 0) };
+    let early = decided(&computing(Settings { omit_hours: Some(omit), ..set(1) }), DAY);
+    let ends = early.night.last_end().unwrap();
+    assert!(early.running().count() > 0 && ends.time() <= time(3, 0, 0, 0), "{ends}");
+}
+
+#[test]
+fn sentence_7_a_window_that_cannot_hold_its_zone_shortens_no_other() {
+    let mut facts = computing(set(1));
+    let alone = decided(&facts, DAY);
+    let minutes = |night: &Tonight, station: u16| {
+        let row = night.zones.iter().find(|z| z.zone.number == station).unwrap();
+        row.cycles.map_or(0, |c| c.total_minutes())
+    };
+    let neighbour = minutes(&alone, 2);
+    assert!(neighbour > 0);
+    // Zone 1 may run from 19:00 to 19:10 only.
+    facts.zones[0].0.window = Some(Hours { from: time(19, 0, 0, 0), until: time(19, 10, 0, 0) });
+    let apart = decided(&facts, DAY);
+    assert_eq!(minutes(&apart, 2), neighbour, "its neighbour keeps its minutes: {:#?}", apart.zones[1]);
+    assert!(minutes(&apart, 1) <= 10);
+}

@@ -6,7 +6,8 @@ use crate::page::quantities::plain;
 use crate::page::units::{NO_UNIT, SIGNED_PERCENT, Shown, Units};
 use crate::site::workbench::Workbench;
 use upland_core::controller::Input;
-use upland_core::installation::key_in::{DOES_ENOUGH, KeyedInput, key_in};
+use upland_core::installation::key_in::{DOES_ENOUGH, KeyedInput, ZoneKeyIn, key_in};
+use upland_core::quantity::month::Month;
 
 /// A zone with a cell for each input that the box asks.
 pub(super) struct AskedRow {
@@ -48,6 +49,25 @@ fn cell(keyed: &KeyedInput, u: &Units, window: &str) -> (String, String) {
     }
 }
 
+/// What it does over the year, and in the months in which it does least and most of what is needed.
+fn does(found: &ZoneKeyIn) -> String {
+    let percent = |share: f64| format!("{} %", plain(100.0 * share, 0));
+    let months = || found.does_in.months().filter_map(|(m, does)| Some((m, (*does)?)));
+    let least = months().min_by(|a, b| a.1.total_cmp(&b.1));
+    let most = months().max_by(|a, b| a.1.total_cmp(&b.1));
+    let apart = |(_, does): &(Month, f64)| (does / found.does.max(0.01) - 1.0).abs() > 0.1;
+    let told: Vec<String> = [least, most]
+        .into_iter()
+        .flatten()
+        .filter(apart)
+        .map(|(month, does)| format!("{} in {}", percent(does), month.name()))
+        .collect();
+    match told.as_slice() {
+        [] => percent(found.does),
+        told => format!("{}; {}", percent(found.does), told.join(", ")),
+    }
+}
+
 impl AskedView {
     /// `None` where the box asks nothing.
     pub fn of(bench: &Workbench) -> Option<Self> {
@@ -56,12 +76,12 @@ impl AskedView {
         let (u, settings) = (Units::of(bench.units()), bench.settings());
         let names = bench.names(&settings);
         let rows = there.zones_by_station().into_iter().map(|zone| {
-            let found = key_in(zone, computing, bench.today);
+            let found = key_in(zone, computing, &there.monthly_et0, bench.today);
             let window = said_windows(there.windows_of(found.station));
             AskedRow {
                 zone: names.station(found.station),
                 cells: found.inputs.iter().map(|keyed| cell(keyed, &u, &window)).collect(),
-                does: format!("{} %", plain(100.0 * found.does, 0)),
+                does: does(&found),
                 verdict: match found.does {
                     does if does < DOES_ENOUGH.0.fraction() => "too little",
                     does if does > DOES_ENOUGH.1.fraction() => "too much",

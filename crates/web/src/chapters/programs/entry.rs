@@ -117,7 +117,11 @@ pub(super) fn with_line(bench: &Workbench, texts: &Texts, line: &str) -> Result<
 /// Puts a line into the form.
 fn put(texts: &mut Texts, card: &Card, (index, said): (usize, &ProgramLine), today: jiff::civil::Date) {
     let at = |field: &str| format!("p{index}-{field}");
-    texts.insert(at("active"), "on".into());
+    if said.off {
+        texts.remove(&at("active"));
+    } else {
+        texts.insert(at("active"), "on".into());
+    }
     if let Some(starts) = &said.starts {
         texts.insert(at("starts"), typed_times(starts));
     }
@@ -138,6 +142,9 @@ fn put(texts: &mut Texts, card: &Card, (index, said): (usize, &ProgramLine), tod
 /// What a line said, as a person reads it.
 fn words(said: &ProgramLine) -> String {
     let mut parts = Vec::new();
+    if said.off {
+        parts.push("off".to_owned());
+    }
     if let Some(starts) = &said.starts {
         parts.push(typed_times(starts));
     }

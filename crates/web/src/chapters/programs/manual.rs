@@ -31,11 +31,11 @@ pub(super) fn routes(config: &mut web::ServiceConfig) {
 #[derive(serde::Deserialize, Default)]
 struct ManualQuery {
     what: Option<String>,
-    seconds: Option<u32>,
-    pause: Option<u32>,
+    seconds: Option<String>,
+    pause: Option<String>,
     station: Option<u16>,
     program: Option<usize>,
-    minutes: Option<u32>,
+    minutes: Option<String>,
     at: Option<String>,
 }
 
@@ -87,6 +87,7 @@ struct ManualPage {
     winter: Vec<WinterStep>,
     key: String,
     bounds: (u32, u32),
+    notes: Vec<String>,
 }
 
 /// Winterising by compressed air, the usual order and cautions (common practice).
@@ -206,18 +207,55 @@ struct Asked {
     seconds: u32,
     pause: u32,
     minutes: u32,
+    /// What was typed and not taken, each with what stands instead.
+    notes: Vec<String>,
+}
+
+/// A length as typed, in the unit of its field where none is said, within bounds; what was not taken is noted.
+fn length(
+    (name, typed): (&str, Option<&String>),
+    (usual, least, most): (u32, u32, u32),
+    unit_s: u32,
+    notes: &mut Vec<String>,
+) -> u32 {
+    let Some(text) = typed.map(|text| text.trim()).filter(|text| !text.is_empty()) else { return usual };
+    let words = |value: u32| Seconds::from_s(i64::from(value * unit_s)).to_string();
+    let bare = text.parse::<u32>().ok();
+    let read = bare.or_else(|| typed::duration(text).ok().map(|s| s.length_s() / unit_s));
+    match read {
+        Some(value) if (least..=most).contains(&value) => value,
+        Some(value) => {
+            let taken = value.clamp(least, most);
+            let (least, most) = (words(least), words(most));
+            notes.push(format!(
+                "\"{text}\" is outside {least} to {most} for the {name}; {} is taken.",
+                words(taken)
+            ));
+            taken
+        }
+        None => {
+            notes.push(format!(
+                "\"{text}\" is no length for the {name}; write 90 s or 2 min. {} is taken.",
+                words(usual)
+            ));
+            usual
+        }
+    }
 }
 
 impl Asked {
     fn of(query: &ManualQuery, bench: &Workbench) -> Self {
         let first = bench.installation.zones.first().map_or(1, |z| z.zone.number);
         let (usual, most) = if query.what() == "syringe" { (2, SYRINGE.1.minutes_up()) } else { (10, 600) };
+        let mut notes = Vec::new();
+        let (least_s, most_s) = (TEST_WALK.0.length_s(), TEST_WALK.1.length_s());
         Self {
             station: query.station.unwrap_or(first),
             program: query.program.unwrap_or(0),
-            seconds: query.seconds.unwrap_or(120).clamp(TEST_WALK.0.length_s(), TEST_WALK.1.length_s()),
-            pause: query.pause.unwrap_or(20).min(600),
-            minutes: query.minutes.unwrap_or(usual).clamp(1, most),
+            seconds: length(("run", query.seconds.as_ref()), (120, least_s, most_s), 1, &mut notes),
+            pause: length(("pause", query.pause.as_ref()), (20, 0, 600), 1, &mut notes),
+            minutes: length(("run", query.minutes.as_ref()), (usual, 1, most), 60, &mut notes),
+            notes,
         }
     }
 
@@ -293,6 +331,7 @@ async fn manual_page(
         run,
         key: format!("{what}-{}", bench.site_box()?.record.id),
         bounds: (TEST_WALK.0.length_s(), TEST_WALK.1.length_s()),
+        notes: asked.notes,
     })
 }
 
@@ -380,16 +419,22 @@ mod tests {
     #[test]
     fn what_is_asked_of_a_run_is_brought_into_its_bounds() {
         let bench = fixture::workbench();
-        let query = |what: &str, seconds, minutes| ManualQuery {
+        let query = |what: &str, seconds: Option<u32>, minutes: Option<u32>| ManualQuery {
             what: Some(what.into()),
-            seconds,
-            minutes,
+            seconds: seconds.map(|s| s.to_string()),
+            minutes: minutes.map(|m| m.to_string()),
             station: None,
             program: None,
-            pause: Some(9_999),
+            pause: Some("9999".into()),
             at: None,
         };
         let walk = Asked::of(&query("walk", Some(1), None), &bench);
+        assert_eq!(walk.notes.len(), 2, "what is not taken is said: {:?}", walk.notes);
+        let typed = |seconds: &str| ManualQuery { seconds: Some(seconds.into()), ..ManualQuery::default() };
+        let two = Asked::of(&typed("2 min"), &bench);
+        assert_eq!((two.seconds, two.notes.len()), (120, 0), "sentence 11");
+        let none = Asked::of(&typed("a while"), &bench);
+        assert!(none.notes[0].contains("a while") && none.seconds == 120, "{:?}", none.notes);
         assert_eq!(
             (walk.seconds, walk.pause, walk.station, walk.program),
             (TEST_WALK.0.length_s(), 600, 1, 0)

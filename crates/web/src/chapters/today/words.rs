@@ -155,6 +155,7 @@ fn barred(why: Barred, (units, tz): (UnitSystem, &TimeZone)) -> String {
             format!("It is off-season until {}.", until.said("%-d %b"))
         }
         Barred::Rest(Rest::OmittedDate) => "This date is left out at the box.".to_owned(),
+        Barred::Shut => "No-water days or omitted hours of this controller leave no time in the water window. Change them under Programs.".to_owned(),
         Barred::Rest(Rest::OffSeason { until: None }) => {
             "The off-season of the box is the whole year.".to_owned()
         }

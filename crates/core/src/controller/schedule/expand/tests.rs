@@ -147,7 +147,7 @@ fn a_percentage_of_each_month_changes_at_midnight_of_the_first() {
     assert_eq!(
         told,
         [
-            ("30 00:01".into(), 1200),
+            ("30 00:19".into(), 1200),
             ("30 23:59".into(), 1200),
             ("01 00:19".into(), 600),
             ("01 23:59".into(), 600)
