@@ -14,6 +14,7 @@ pub mod night_csv;
 pub mod normals;
 pub mod ordinance_file;
 pub mod plan_geojson;
+pub mod plan_json;
 pub mod plan_lines;
 pub mod planting;
 pub mod raw_csv;

@@ -1,7 +1,7 @@
 //! The plan of a site as GeoJSON (RFC 7946): the site's position is the plan's corner, and the ground is flat around it.
 
+use crate::plan_json::MOST_ON_PLAN;
 use crate::plan_lines::PlanText;
-use crate::sensor_file::MOST_ON_PLAN;
 use geojson::{Feature, FeatureCollection, GeoJson, GeometryValue, JsonObject, JsonValue};
 use upland_core::quantity::bounds;
 use upland_core::sensors::site_plan::{Arc, BoxSpot, Obstacle, Plot, SitePlan};

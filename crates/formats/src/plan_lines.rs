@@ -1,6 +1,6 @@
 //! The plan of a site as lines that a person types: a thing a line, in the unit of the site.
 
-use crate::sensor_file::MOST_ON_PLAN;
+use crate::plan_json::MOST_ON_PLAN;
 use crate::typed;
 use upland_core::quantity::bounds;
 use upland_core::sensors::site_plan::{Arc, BoxSpot, Obstacle, Plot, SitePlan};

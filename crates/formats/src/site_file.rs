@@ -4,8 +4,9 @@
 use crate::card_file::{self, CardDto};
 use crate::json::{Checker, HoursDto, PathProblem, code_schema, parse, pretty, schema_of};
 use crate::ordinance_file::{self, AppliedDto};
+use crate::plan_json::{PlanDto, take_plan};
 use crate::planting::{self, PlantingDto};
-use crate::sensor_file::{self, PlanDto, SensorDto};
+use crate::sensor_file::{self, SensorDto};
 use crate::settings_file::{self, dto::SettingsDto};
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
@@ -399,7 +400,7 @@ fn sensors(
         }
         out.push(taken);
     }
-    (out, plan.map(|dto| sensor_file::take_plan(take, "plan", dto)).unwrap_or_default())
+    (out, plan.map(|dto| take_plan(take, "plan", dto)).unwrap_or_default())
 }
 
 fn controllers(

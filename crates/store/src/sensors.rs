@@ -11,7 +11,7 @@ use jiff::civil::Date;
 use jiff_diesel::ToDiesel;
 use upland_core::sensors::site_plan::SitePlan;
 use upland_core::sensors::{Sensor, SensorHistory};
-use upland_formats::sensor_file;
+use upland_formats::{plan_json, sensor_file};
 
 /// A sensor as it stands.
 #[derive(Debug, Clone, PartialEq)]
@@ -233,7 +233,7 @@ pub(crate) fn insert_plan(
     diesel::insert_into(site_plans::table)
         .values((
             site_plans::site_id.eq(site_id),
-            site_plans::body.eq(sensor_file::plan_to_json(plan)),
+            site_plans::body.eq(plan_json::plan_to_json(plan)),
             site_plans::saved_by.eq(user_id),
         ))
         .execute(connection)?;
@@ -310,7 +310,7 @@ impl Snapshot<'_> {
             .first(self.connection)
             .optional()?;
         match row {
-            Some((id, body)) => Ok((id, document("plan", sensor_file::plan_from_json(body))?)),
+            Some((id, body)) => Ok((id, document("plan", plan_json::plan_from_json(body))?)),
             None => Ok((0, SitePlan::default())),
         }
     }

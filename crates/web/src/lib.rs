@@ -12,7 +12,7 @@ mod site;
 pub mod worker;
 
 pub use chapters::accounts::hash_password;
-pub use page::tuning_words;
+pub use page::{cause_words, tuning_words};
 pub use server::fetching::Reach;
 pub use server::mailer::Mailer;
 pub use server::state::{AppState, BringDays};

@@ -7,7 +7,8 @@ use serde::Serialize;
 use upland_core::codes::Coded;
 use upland_core::tuning::{Decision, OUTLOOK_DAYS, Proposed, Suspicion, account_at, decide};
 use upland_formats::visit_file;
-use upland_web::tuning_words::{Words, settle};
+use upland_web::cause_words::settle;
+use upland_web::tuning_words::Words;
 
 #[derive(clap::Args)]
 #[command(

@@ -2,7 +2,8 @@
 //! that a forecast follows from the same facts as the adjustment beside it.
 
 use super::cause::{Cause, Evidence, Suspicion};
-use super::lever::{Lever, LeverCode, STEP_SHARE, Turn};
+use super::lever::STEP_SHARE;
+use super::lever_kind::{Lever, LeverCode, Turn};
 use super::visit::{Looks, Visit};
 use crate::account::whole::Facts;
 use crate::controller::schedule::{Percentages, Settings};

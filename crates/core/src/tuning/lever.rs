@@ -2,6 +2,8 @@
 
 use super::Diagnosis;
 use super::cause::{Cause, Evidence, Suspicion};
+use super::days::{another_day, at_interval, days_a_week};
+use super::lever_kind::{Amount, Lever, LeverCode, ProgramPercentage, Turn};
 use super::nights::{et_sensor, read};
 use super::picture::{Picture, ZonePicture};
 use super::visit::{Looks, Visit};
@@ -11,123 +13,12 @@ use crate::advice::budget::{Measure, week_of_demand, with_week};
 use crate::advice::findings::{FindingKind, FindingPlace, check};
 use crate::advice::rain_replay::steps;
 use crate::advice::{SoundBase, sound_base};
-use crate::controller::schedule::{Days, Percentages, Settings};
+use crate::controller::schedule::{Percentages, Settings};
 use crate::installation::Installation;
-use crate::quantity::ratio::Percentage;
 use crate::quantity::time::Seconds;
 use crate::quantity::units::Millimetres;
 use crate::sensors::{COMMON_RAIN_THRESHOLD, Sensor};
 use jiff::ToSpan;
-use jiff::civil::Date;
-
-/// Which lever.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
-pub enum LeverCode {
-    /// Mend what is broken; no setting.
-    Mend,
-    /// Bring the box back to what is known: its clock, its switch, a bypass, a program, a start, a percentage.
-    SetBoxRight,
-    /// Move or service a sensor.
-    SensorByHand,
-    /// Measure again, and correct the survey.
-    Survey,
-    /// One zone's run time.
-    ZoneMinutes,
-    /// Cycles and soaks, or more starts.
-    Cycles,
-    /// Starts of programs that meet, or that repeat.
-    Starts,
-    /// A percentage.
-    Percentage,
-    /// Days.
-    Days,
-    /// The rain threshold.
-    RainThreshold,
-    /// The threshold of a soil probe.
-    ProbeThreshold,
-    /// Whom a sensor holds.
-    SensorMap,
-    /// The trim of an ET sensor.
-    EtTrim,
-    /// What stands for 100 % on an ET sensor.
-    EtFull,
-}
-
-/// What a lever stands at, or is turned to.
-#[derive(Debug, Clone, Copy, PartialEq)]
-pub enum Amount {
-    /// Nothing that has a number.
-    None,
-    /// A run time.
-    Minutes(Seconds),
-    /// A percentage.
-    Percentage(Percentage),
-    /// Days.
-    Days(Days),
-    /// A depth.
-    Depth(Millimetres),
-    /// Percent by volume.
-    SoilPct(f64),
-    /// A trim, percent.
-    TrimPct(f64),
-    /// Starts.
-    Starts(usize),
-    /// Longest cycle.
-    Cycle(Seconds),
-    /// Whether a sensor holds a zone.
-    Holds(bool),
-}
-
-/// The settings that a lever makes.
-#[derive(Debug, Clone, PartialEq)]
-pub enum Turn {
-    /// None: it is done by hand.
-    ByHand,
-    /// Other settings of a box.
-    Settings(u8, Box<Settings>),
-    /// A sensor set otherwise, by its box.
-    Sensor(u8, Box<Sensor>),
-}
-
-/// A percentage of one program, or of all where the box has one for all.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub struct ProgramPercentage {
-    /// The program, by index; `None`: the whole box.
-    pub program: Option<usize>,
-    /// As set.
-    pub from: Percentage,
-    /// To set.
-    pub to: Percentage,
-}
-
-/// A lever.
-#[derive(Debug, Clone, PartialEq)]
-pub struct Lever {
-    /// Which.
-    pub code: LeverCode,
-    /// The cause that it answers.
-    pub cause: Cause,
-    /// Its box.
-    pub box_number: Option<u8>,
-    /// Its zone.
-    pub station: Option<u16>,
-    /// Its sensor.
-    pub sensor: Option<String>,
-    /// Its program, by index, where it is about one.
-    pub program: Option<usize>,
-    /// Percentages by program, where it changes percentages.
-    pub percentages: Vec<ProgramPercentage>,
-    /// What it stands at.
-    pub from: Amount,
-    /// What it is turned to.
-    pub to: Amount,
-    /// What that makes of the settings.
-    pub turn: Turn,
-    /// Zones of the same box that are right and must not be touched: those that another lever would change too.
-    pub leave: Vec<u16>,
-    /// When to look again.
-    pub look_again: Date,
-}
 
 /// Most that a run time is turned at once when nothing says how much (common practice: 10 to 20 %).
 pub(super) const STEP_SHARE: f64 = 0.15;
@@ -622,57 +513,6 @@ impl Making<'_, '_> {
         sensor.setting.et_full = after;
         self.sensor_of(LeverCode::EtFull, (Amount::Depth(before), Amount::Depth(after)), sensor)
     }
-}
-
-/// Watering days a week, in the mean.
-fn days_a_week(days: Days) -> f64 {
-    match days {
-        Days::EveryNth { interval, .. } => 7.0 / f64::from(interval.max(1)),
-        Days::Odd | Days::Even => 3.5,
-        Days::Weekdays(on) => on.iter().map(|d| if *d { 1.0 } else { 0.0 }).sum::<f64>().max(1.0),
-    }
-}
-
-/// Days with no longer wait than an interval, in the way in which they are set; `None` where they are no rarer now.
-fn at_interval(days: Days, interval: u8, today: Date) -> Option<Days> {
-    let wanted = 7_usize.div_ceil(usize::from(interval.max(1)));
-    let to = match days {
-        Days::EveryNth { interval: now, .. } if now <= interval => return None,
-        Days::EveryNth { first, .. } => Days::EveryNth { interval, first: first.max(today) },
-        Days::Odd | Days::Even if interval >= 2 => return None,
-        Days::Odd | Days::Even => Days::Weekdays([true; 7]),
-        Days::Weekdays(_) => Days::Weekdays(spread(wanted)),
-    };
-    (days_a_week(to) > days_a_week(days)).then_some(to)
-}
-
-/// The same days with one more a week, or one fewer, as far apart as they can be.
-fn another_day(days: Days, more: bool, today: Date) -> Days {
-    match days {
-        Days::EveryNth { interval, first } => {
-            let interval = if more { interval.saturating_sub(1).max(1) } else { interval.saturating_add(1) };
-            Days::EveryNth { interval, first: first.max(today) }
-        }
-        Days::Odd | Days::Even if more => Days::Weekdays([true; 7]),
-        Days::Odd | Days::Even => Days::Weekdays(spread(3)),
-        Days::Weekdays(on) => {
-            let count = on.iter().filter(|d| **d).count();
-            let wanted = if more { count + 1 } else { count.saturating_sub(1).max(1) };
-            Days::Weekdays(spread(wanted))
-        }
-    }
-}
-
-/// So many days of a week, spread evenly from Monday.
-fn spread(count: usize) -> [bool; 7] {
-    let count = count.clamp(1, 7);
-    let mut week = [false; 7];
-    for k in 0..count {
-        if let Some(day) = week.get_mut(k * 7 / count) {
-            *day = true;
-        }
-    }
-    week
 }
 
 /// The facts of a site with a lever turned from an instant on.

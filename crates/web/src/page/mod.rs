@@ -2,6 +2,7 @@
 
 pub(crate) mod box_version;
 pub(crate) mod card_form;
+pub mod cause_words;
 pub(crate) mod change_words;
 pub(crate) mod dates;
 pub(crate) mod drawn;

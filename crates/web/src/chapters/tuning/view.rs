@@ -2,10 +2,11 @@
 
 use super::accept::{kind_code, name_of};
 use super::decided::Decided;
+use crate::page::cause_words::{cause_name, settle};
 use crate::page::dates::Said;
 use crate::page::frame::Frame;
 use crate::page::quantities::{plain, share, short_date, volume};
-use crate::page::tuning_words::{Words, cause_name, correction, look_again, settle};
+use crate::page::tuning_words::{Words, correction, look_again};
 use crate::server::address;
 use crate::site::context::AtSite;
 use askama::Template;
