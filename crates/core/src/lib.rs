@@ -30,6 +30,7 @@ pub mod installation;
 pub mod quantity;
 pub mod sensors;
 pub mod site;
+pub mod sound;
 pub mod trial;
 pub mod tuning;
 pub mod weather;

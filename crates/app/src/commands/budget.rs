@@ -8,10 +8,10 @@ use jiff::tz::TimeZone;
 use upland_core::advice::budget::{Measure, PercentageSlot, RainRule, budget, improvements, needs};
 use upland_core::advice::findings::{Finding, faults};
 use upland_core::advice::planner::{Basis, Relax, Request, Strategy, plan};
-use upland_core::advice::{SoundBase, sound_base};
 use upland_core::codes::Coded;
 use upland_core::controller::schedule::{Program, Settings};
 use upland_core::installation::Installation;
+use upland_core::sound::{SoundBase, sound_base};
 use upland_core::weather::climate::Climate;
 use upland_formats::{budget_file, site_file};
 

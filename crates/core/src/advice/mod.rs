@@ -6,10 +6,7 @@ pub mod findings;
 pub mod planner;
 pub mod rain_replay;
 pub mod sensor_choice;
-mod sound;
 pub mod tonight;
-
-pub use sound::{SoundBase, sound_base};
 
 /// How many faults and warnings the checks find.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]

@@ -174,7 +174,11 @@ pub fn judge(sensor: &Sensor, skies: &[Sky], root_depth: Option<Metres>) -> Vec<
             Some(m) if card.senses(Sense::Wind) && !card.senses(Sense::Et) => {
                 (steps(Some(m), SWITCH_LEAST_M, WIND_M), Some(WIND_M))
             }
-            Some(m) if card.senses(Sense::Freeze) && !card.is_contact() || card.senses(Sense::Et) => {
+            // What measures rain belongs above the roof edge, whatever else it reads.
+            Some(m)
+                if !card.senses(Sense::Rain)
+                    && (card.senses(Sense::Freeze) && !card.is_contact() || card.senses(Sense::Et)) =>
+            {
                 let (low, high) = THERMOMETER_M;
                 (if (low..=high).contains(&m) { Verdict::Good } else { Verdict::Doubtful }, Some(low))
             }

@@ -289,6 +289,7 @@ impl Zone {
     }
 
     /// Fills every gap with its stated default, at a latitude.
+    // Long: one value after another, each with its source.
     #[must_use]
     pub fn resolve(&self, latitude_deg: f64) -> ResolvedZone {
         let plant = self.plant.defaults();

@@ -12,12 +12,12 @@ use crate::account::whole::{Facts, SiteAccount};
 use crate::advice::budget::{Measure, week_of_demand, with_week};
 use crate::advice::findings::{FindingKind, FindingPlace, check};
 use crate::advice::rain_replay::steps;
-use crate::advice::{SoundBase, sound_base};
 use crate::controller::schedule::{Percentages, Settings};
 use crate::installation::Installation;
 use crate::quantity::time::Seconds;
 use crate::quantity::units::Millimetres;
 use crate::sensors::{COMMON_RAIN_THRESHOLD, Sensor};
+use crate::sound::{SoundBase, sound_base};
 use jiff::ToSpan;
 
 /// Most that a run time is turned at once when nothing says how much (common practice: 10 to 20 %).

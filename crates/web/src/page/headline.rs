@@ -54,6 +54,8 @@ fn will(tonight: &Tonight, tz: &TimeZone) -> String {
 fn wrong(tonight: &Tonight) -> String {
     let count = |verdict| tonight.of_verdict(verdict).count();
     let held = tonight.of_verdict(Verdict::Held).filter(|z| z.due && z.night.barred.is_none()).count();
+    // Due on a night in which an ordinance, frost or the controller's own settings let nothing run.
+    let waiting = tonight.zones.iter().filter(|z| z.due && z.night.barred.is_some()).count();
     let say = |n: usize, one: &str, several: &str| match n {
         0 => None,
         1 => Some(format!("one {one}")),
@@ -76,8 +78,12 @@ fn wrong(tonight: &Tonight) -> String {
     .flatten()
     .collect();
     match (parts.is_empty(), tonight.will_run().count()) {
-        (true, 0) => ": nothing is due".to_owned(),
-        (true, _) => ": that is right".to_owned(),
+        (true, 0) => match say(waiting, "is due and waits", "are due and wait") {
+            Some(text) => format!(": {text}"),
+            None => ": nothing is due".to_owned(),
+        },
+        (true, _) if tonight.zones.iter().any(|z| z.due) => ": that is right".to_owned(),
+        (true, _) => ": no zone is due yet, and the runs refill what is missing".to_owned(),
         (false, _) => format!(": {}", parts.join(", ")),
     }
 }
@@ -106,6 +112,7 @@ fn needs(tonight: &Tonight) -> String {
 mod tests {
     use super::*;
     use crate::fixture;
+    use upland_core::account::nights::Barred;
     use upland_core::site::UnitSystem;
 
     #[test]
@@ -137,7 +144,12 @@ mod tests {
         for zone in &mut told.zones {
             (zone.will, zone.verdict) = (None, Some(Verdict::Right));
         }
+        told.zones.iter_mut().for_each(|zone| zone.due = false);
         assert_eq!(headline(&told, &tz), "The box will run nothing tonight: nothing is due.");
+        if let Some(zone) = told.zones.first_mut() {
+            (zone.due, zone.night.barred) = (true, Some(Barred::Shut));
+        }
+        assert_eq!(headline(&told, &tz), "The box will run nothing tonight: one is due and waits.");
         if let Some(zone) = told.zones.first_mut() {
             zone.verdict = Some(Verdict::NothingReaches);
         }

@@ -230,6 +230,7 @@ impl<'a> Words<'a> {
     }
 
     /// A lever as a sentence: what to do.
+    // Long: a sentence for each kind of lever.
     #[must_use]
     pub fn lever(&self, lever: &Lever) -> String {
         let place = self.place(lever.box_number, lever.station, lever.sensor.as_deref());

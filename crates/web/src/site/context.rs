@@ -114,7 +114,7 @@ impl AtSite {
 
     /// Names the facts and the moment, as a key of what is computed from them.
     pub fn key(&self, moment: Moment) -> String {
-        format!("{} at {}", self.facts_key(), moment.at)
+        format!("{} at {}, record ended {}", self.facts_key(), moment.at, moment.record_ended.is_some())
     }
 
     /// Reads more of the database, at one instant, off the event loop.
@@ -187,7 +187,12 @@ impl AtSite {
         let kilobytes = 50 + 160 * self.facts.zones.len();
         // The account counts whole hours, so that it serves every minute of one.
         let hour = evening_of(&states.facts, moment.date, moment.at).as_second().div_euclid(3600);
-        let key = format!("{} account of {} until hour {hour}", self.facts_key(), moment.date);
+        let ended = moment.record_ended.is_some();
+        let key = format!(
+            "{} account of {} until hour {hour}, record ended {ended}",
+            self.facts_key(),
+            moment.date
+        );
         self.once_for_all(key, kilobytes, move |_| Ok(SiteAtWork::of(states, moment))).await
     }
 

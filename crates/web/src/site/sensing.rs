@@ -75,6 +75,8 @@ pub(crate) struct SensorStates {
     /// The instant that the pages are about.
     pub at: Timestamp,
     pub tz: TimeZone,
+    /// The pages are about the last evening of a record that ended a while ago.
+    record_ended: bool,
 }
 
 /// What the sensors of a site read lately, by sensor.
@@ -148,6 +150,7 @@ impl SensorStates {
             today,
             at: moment.at,
             tz,
+            record_ended: moment.record_ended.is_some(),
         };
         states.facts.log.flow = states.flows();
         states.facts.boxes = states.loaded.boxes.iter().map(|own| states.box_facts(own, dated)).collect();
@@ -188,6 +191,12 @@ impl SensorStates {
             versions.iter().enumerate().filter_map(|(k, v)| Some((counts((k, v))?, v.settings.clone())));
         let mut in_box: Vec<_> = in_box.collect();
         in_box.sort_by_key(|(since, _)| *since);
+        // A record that ended is read on its last evening. What was saved since is all that is known of the controller.
+        if self.record_ended
+            && let Some((since, _)) = in_box.first_mut().filter(|(since, _)| *since > self.at)
+        {
+            *since = Timestamp::MIN;
+        }
         BoxFacts {
             number: own.number(),
             card: own.record.controller.card.clone(),

@@ -66,7 +66,7 @@ pub struct Improvement {
     pub after: Outcome,
 }
 
-/// Proposals for a box: base run times alone, and base run times with regrouping; best first. `from` says the
+/// Proposals for a box: base run times alone, and base run times with regrouping where that does better; best first. `from` says the
 /// month whose percentages are set. `faults` counts the faults and warnings that the checks find in settings of
 /// the box: a proposal has no more of them than the settings have now.
 #[must_use]
@@ -99,6 +99,9 @@ pub fn improvements(
         let tried = super::with_best(&tried, &then, Month::of(from));
         let (before, after) = (now.outcome, then.outcome);
         let better = after.cost < before.cost * (1.0 - WORTHWHILE) && after.cost < before.cost - 1e-6;
+        // Moving zones is the longer work: it is proposed where base minutes alone do not do as well.
+        let simpler = out.first().map_or(f64::INFINITY, |alone: &Improvement| alone.after.cost);
+        let better = better && after.cost < simpler * (1.0 - WORTHWHILE);
         if better && tried.check(card).is_empty() && faults(&tried).no_worse_than(faults_now) {
             out.push(Improvement { moves, settings: tried, before, after });
         }

@@ -250,7 +250,7 @@ fn sentence_1_a_program_that_is_wrong_in_itself_has_a_finding_and_no_percentage(
     program(&mut settings, 1, &[(1, 5)]);
     // The window is 22:00 to 05:00; a second program over zone 1 at 13:00.
     settings.programs[1].starts = vec![time(13, 0, 0, 0)];
-    let sound = crate::advice::sound_base(&installation, &settings, date(2026, 7, 13), Measure::Harm);
+    let sound = crate::sound::sound_base(&installation, &settings, date(2026, 7, 13), Measure::Harm);
     assert_eq!(sound.base.slots, [PercentageSlot::Program(0)]);
     assert_eq!(sound.wrong.len(), 1);
     assert_eq!(sound.wrong[0].place.program(), Some(1));
@@ -383,6 +383,7 @@ fn brute(base: &Base, column: &Column, choices: &[Percentage]) -> f64 {
 proptest! {
     #![proptest_config(ProptestConfig::with_cases(64))]
 
+    // Long: the same search, written a second time without its shortcuts.
     #[test]
     fn the_settable_percentages_are_the_best_there_are(
         minutes in proptest::collection::vec(0u32..25, 12),

@@ -128,6 +128,7 @@ pub fn week_of_demand(base: &Base, climate: &Climate, from: Date) -> WeekAdvice 
 }
 
 /// The advice with the rain that each zone's root zone kept.
+// Long: one step after another, from the week's weather to what each zone gets.
 fn advice(base: &Base, climate: &Climate, from: Date, kept: &[Millimetres]) -> WeekAdvice {
     let days: Vec<Date> =
         (1..=TRAILING_DAYS).rev().filter_map(|back| from.checked_sub(back.days()).ok()).collect();

@@ -221,6 +221,7 @@ fn unlike(a: &ZoneGroup, b: &ZoneGroup, drip_apart: bool) -> (u8, u8, u32, u8) {
 }
 
 /// Forms groups, at most as many as there are programs.
+// Long: each zone's days, then the groups, then the merging, all about one list.
 pub(super) fn form(
     request: &Request<'_>,
     left_out: &[u16],

@@ -75,7 +75,7 @@ impl Will {
 pub enum Verdict {
     /// What is missing comes back, or nothing is missing and nothing runs.
     Right,
-    /// It runs and hardly anything is missing.
+    /// It runs, is not due, and hardly anything is missing.
     NotNeeded,
     /// It brings more than is missing.
     TooMuch,
@@ -144,7 +144,8 @@ pub(super) fn judge(of: &Judged<'_>) -> Verdict {
         };
     }
     let (stays, missing) = (of.will.stays().mm(), of.missing.mm());
-    if missing <= NOT_NEEDED_SHARE * stays {
+    // A zone past its refill point needs water, on a night that takes none too: what is wrong is then the amount.
+    if !of.due && missing <= NOT_NEEDED_SHARE * stays {
         Verdict::NotNeeded
     } else if is_too_much(of.will.stays(), of.missing) {
         Verdict::TooMuch

@@ -39,6 +39,7 @@ const MUCH: f64 = 1.28;
 /// The main meter between these shares of the expected says nothing (run times are kept to some percent).
 const METER_AS_EXPECTED: (f64, f64) = (0.88, 1.12);
 
+// Long: one kind of fact after another.
 pub(super) fn facts(picture: &Picture<'_>, facts: &mut Vec<Fact>) {
     for zone in &picture.zones {
         let key = zone.key();

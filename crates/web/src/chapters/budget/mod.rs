@@ -18,10 +18,10 @@ use upland_core::advice::budget::{
     Measure, RainRule, budget, improvements, needs, week, with_best, with_week,
 };
 use upland_core::advice::findings::faults;
-use upland_core::advice::{SoundBase, sound_base};
 use upland_core::codes::Coded;
 use upland_core::controller::schedule::{Percentages, Settings};
 use upland_core::quantity::month::Month;
+use upland_core::sound::{SoundBase, sound_base};
 use upland_store::settings::SettingsKind;
 use view::BudgetPage;
 

@@ -11,7 +11,7 @@ use upland_core::advice::budget::{
     schools, week,
 };
 use upland_core::advice::findings::{Finding, faults};
-use upland_core::advice::{SoundBase, sound_base};
+use upland_core::sound::{SoundBase, sound_base};
 
 /// Weeks of the history.
 const WEEKS_BACK: i32 = 8;

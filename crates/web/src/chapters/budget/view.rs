@@ -403,7 +403,7 @@ impl BudgetPage {
                         units: bench.units(),
                     };
                     let words = names.finding(finding);
-                    format!("{}: {}", words.place, words.text)
+                    format!("{}: {}", words.place, words.text.trim_end_matches('.'))
                 })
                 .collect(),
             short: maker.short(found, month),

@@ -21,10 +21,10 @@ use std::sync::Arc;
 use upland_core::advice::budget::{Measure, PercentageSlot, WeekAdvice, week};
 use upland_core::advice::findings::{Finding, Severity, check};
 use upland_core::advice::tonight::{BoxKnown, Tonight, Verdict};
-use upland_core::advice::{SoundBase, sound_base};
 use upland_core::controller::upkeep::clock_changes;
 use upland_core::quantity::ratio::Percentage;
 use upland_core::sensors::state::Says;
+use upland_core::sound::{SoundBase, sound_base};
 use upland_core::weather::climate::Climate;
 use upland_store::rounds::{Call, Night, NightState, Notice, NoticeKind, Round, Weight};
 use upland_store::scope::SiteKey;
@@ -189,6 +189,7 @@ struct Calls {
 }
 
 /// What the percentages of a box stand at and should: those of its budget; and the weather they follow from.
+// Long: one call of work after another.
 fn calls_of(
     bench: &Workbench,
     set: &SettingsRecord,

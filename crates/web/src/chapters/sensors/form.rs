@@ -509,6 +509,7 @@ async fn edit_page(EditorAt(here): EditorAt, path: web::Path<(i64, i64)>) -> Res
     draw(&here, &states, StatusCode::OK, &drawing)
 }
 
+// Long: what is refused, what is kept and what is said of it, in the order of the form.
 #[post("/sites/{id}/sensors/{sensor}/edit")]
 async fn save(
     EditorAt(here): EditorAt,

@@ -168,7 +168,7 @@ fn each_threshold_is_replayed_and_the_year_is_a_strip() {
     let found = replayed(&states, &states.loaded.sensors[0]);
     assert_eq!(found.rows.len(), 5);
     assert_eq!(found.rows.iter().filter(|r| r.set).count(), 1, "12 mm is set");
-    assert_eq!(found.rows.iter().filter(|r| r.advised).count(), 1);
+    assert_eq!(found.rows.iter().filter(|r| !r.because.is_empty()).count(), 1);
     let trips: Vec<u32> = found.rows.iter().map(|r| r.trips).collect();
     assert_eq!(trips, [1, 1, 1, 0, 0], "14 mm trip up to 12");
     assert_eq!(found.spans.len(), 1);

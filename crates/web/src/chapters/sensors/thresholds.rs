@@ -7,7 +7,9 @@ use crate::site::sensing::SensorStates;
 use jiff::civil::Date;
 use jiff::{Timestamp, ToSpan};
 use upland_core::account::sensed::{as_read, nights};
-use upland_core::advice::rain_replay::{ThresholdResult, advised, steps, thresholds};
+use upland_core::advice::rain_replay::{
+    AdvisedThreshold, Because, ThresholdResult, advised, steps, thresholds,
+};
 use upland_core::quantity::time::midnight;
 use upland_core::quantity::units::Millimetres;
 use upland_core::sensors::state::{Hold, rain_holds};
@@ -21,9 +23,11 @@ pub(super) struct ThresholdRow {
     pub trips: u32,
     pub held: u32,
     pub in_need: u32,
+    pub out_of_season: u32,
     pub kept: String,
     pub set: bool,
-    pub advised: bool,
+    /// Why it is the one to choose; empty for the others.
+    pub because: String,
 }
 
 /// A span of the year as a strip shows it.
@@ -70,10 +74,13 @@ pub(super) fn replayed(states: &SensorStates, record: &SensorRecord) -> Replayed
     let (zero, end) = (midnight(begin, &states.tz), midnight(to.tomorrow().unwrap_or(to), &states.tz));
     let holds = rain_holds((set.rain_threshold, set.release), rain, &read.drying, end);
     let (spans, months) = strip(states, &holds, (begin, to), (zero, end));
+    #[allow(clippy::cast_precision_loss, reason = "nights of some years")]
+    let years = all.len() as f64 / 365.25;
+    let season = all.iter().filter(|n| n.summer).count();
     Replayed {
-        rows: threshold_rows(states.units(), &results, set.rain_threshold),
+        rows: threshold_rows(states.units(), &results, (set.rain_threshold, years)),
         words: format!(
-            "{} nights from {} to {}, as the box is set now. A night is held against need when it lies in the summer half and a zone had reached its refill point, rain counted.",
+            "{season} of {} nights from {} to {} lie in the season, the months with the greater demand; water is saved on them alone, as the box is set now. A night is held against need when a zone had reached its refill point, rain counted.",
             all.len(),
             from.said("%-d %b %Y"),
             to.said("%-d %b %Y")
@@ -83,19 +90,39 @@ pub(super) fn replayed(states: &SensorStates, record: &SensorRecord) -> Replayed
     }
 }
 
-fn threshold_rows(units: UnitSystem, results: &[ThresholdResult], set: Millimetres) -> Vec<ThresholdRow> {
-    let best = advised(results).map(|r| r.threshold);
+fn threshold_rows(
+    units: UnitSystem,
+    results: &[ThresholdResult],
+    (set, years): (Millimetres, f64),
+) -> Vec<ThresholdRow> {
+    let best = advised(results, years);
     let row = |r: &ThresholdResult| ThresholdRow {
         threshold: depth(units, r.threshold),
         mm: plain(r.threshold.mm(), 2),
         trips: r.trips(),
         held: r.held,
         in_need: r.held_in_need,
+        out_of_season: r.held_out_of_season,
         kept: volume(units, r.kept),
         set: (r.threshold.mm() - set.mm()).abs() < 1e-9,
-        advised: Some(r.threshold) == best,
+        because: best.filter(|b| b.result == r).map(|b| because(&b, units)).unwrap_or_default(),
     };
     results.iter().map(row).collect()
+}
+
+/// Why a threshold is the one to choose.
+fn because(advised: &AdvisedThreshold<'_>, units: UnitSystem) -> String {
+    match advised.because {
+        Because::CommonPractice => "the usual half inch: no other step does clearly better".to_owned(),
+        Because::FewerInNeed { nights } => {
+            format!("{nights} nights less against need than the usual half inch, and nearly as much kept")
+        }
+        Because::KeepsMore { water } => format!(
+            "keeps {} more in the season than the usual half inch, and holds no more often against need",
+            volume(units, water)
+        ),
+        Because::LeastInNeed => "holds least often against need".to_owned(),
+    }
 }
 
 /// The holds between two instants and the months, as the strip shows them.

@@ -74,17 +74,7 @@ pub(crate) fn because(zone: &ZoneTonight, (units, tz): (UnitSystem, &TimeZone), 
         let at = at.to_zoned(tz.clone()).said("%a %H:%M");
         sentences.push(format!("What the box will run is forbidden by the ordinance, from {at}."));
     }
-    if let (Some(cycles), Some(longest)) = (zone.cycles, zone.resolved.cycle_limit.longest)
-        && cycles.count > 1
-    {
-        sentences.push(format!(
-            "{} on a slope of {} % takes {} min before runoff, so {} cycles.",
-            capital(zone.zone.soil.label()),
-            plain(zone.resolved.slope_pct.value, 1),
-            cycle_minutes(longest),
-            in_words(usize::try_from(cycles.count).unwrap_or(usize::MAX))
-        ));
-    }
+    sentences.extend(why_cycles(zone));
     if let Some(saving) = zone.repair_saving {
         sentences.push(format!(
             "Uniformity is only {}: mending heads would save {} of its time.",
@@ -96,6 +86,25 @@ pub(crate) fn because(zone: &ZoneTonight, (units, tz): (UnitSystem, &TimeZone), 
         sentences.push("No rain reaches it.".into());
     }
     sentences.join(" ")
+}
+
+/// Why a zone runs in cycles: what its soil takes at once, or the zones beside it in its program.
+fn why_cycles(zone: &ZoneTonight) -> Option<String> {
+    let cycles = zone.cycles.filter(|c| c.count > 1)?;
+    let count = in_words(usize::try_from(cycles.count).unwrap_or(usize::MAX));
+    let soil = zone.resolved.cycle_limit.longest.filter(|longest| {
+        longest.min_value().floor().max(1.0) < f64::from(cycles.total_minutes())
+            && zone.refill.cycles.count > 1
+    });
+    let Some(longest) = soil else {
+        return Some(format!("The zones of its program take turns: {count} cycles."));
+    };
+    Some(format!(
+        "{} on a slope of {} % takes {} min before runoff, so {count} cycles.",
+        capital(zone.zone.soil.label()),
+        plain(zone.resolved.slope_pct.value, 1),
+        cycle_minutes(longest),
+    ))
 }
 
 /// The longest cycle before runoff that a box can be set to, in minutes.

@@ -108,6 +108,7 @@ struct SensorStep {
     id: i64,
     title: String,
     rain: bool,
+    can_hold: bool,
     holds: [Choice; 2],
     covered: [Choice; 2],
     sprayed: [Choice; 2],
@@ -301,6 +302,10 @@ fn sensor_step(
         id: own.id,
         title: own.sensor.name.clone(),
         rain: own.sensor.card.senses(Sense::Rain),
+        // An ET sensor sets percentages and a flow meter counts: neither holds.
+        can_hold: [Sense::Rain, Sense::Freeze, Sense::Wind, Sense::SoilMoisture]
+            .iter()
+            .any(|sense| own.sensor.card.senses(*sense)),
         holds: yes_no(seen.holds),
         covered: yes_no(seen.covered),
         sprayed: yes_no(seen.sprayed),

@@ -112,6 +112,7 @@ fn optional_choice<T: Coded>(
     field
 }
 
+// Long: one field after another.
 pub(super) fn groups(u: &Units) -> Vec<FieldGroup> {
     let unit = |name: &str| numbers(u).into_iter().find(|(n, ..)| *n == name).map_or("", |(_, s, _)| s.unit);
     let number = |name: &'static str, label| Field::number(name, label, unit(name));

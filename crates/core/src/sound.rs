@@ -1,7 +1,7 @@
 //! Percentages for the programs that are sound: one that is wrong in itself has a finding and no percentage.
 
-use super::budget::{Base, Measure};
-use super::findings::{Finding, wrong_programs};
+use crate::advice::budget::{Base, Measure};
+use crate::advice::findings::{Finding, wrong_programs};
 use crate::controller::schedule::Settings;
 use crate::installation::Installation;
 use jiff::civil::Date;
