@@ -2,6 +2,7 @@
 
 use crate::fixture;
 use crate::fixture::key;
+use crate::page::headline::headline;
 use crate::site::clock::{Moment, evening};
 use crate::site::sensing::SensorStates;
 use jiff::civil::{Date, date, time};
@@ -10,7 +11,7 @@ use proptest::prelude::*;
 use std::sync::Arc;
 use upland_core::account::running::BoxRun;
 use upland_core::account::whole::Way;
-use upland_core::advice::tonight::{Tonight, account_of, tonight};
+use upland_core::advice::tonight::{Tonight, Verdict, ZoneTonight, account_of, tonight};
 use upland_core::controller::schedule::{Days, Settings, YearSpan};
 use upland_core::quantity::ratio::Percentage;
 use upland_core::quantity::time::Seconds;
@@ -98,6 +99,43 @@ fn cells(line: &str) -> Vec<&str> {
     line.split(',').collect()
 }
 
+/// Whether a verdict may stand beside the numbers of its row.
+fn may_stand(zone: &ZoneTonight) -> bool {
+    let will = zone.will.as_ref().unwrap();
+    let waters = will.waters().any();
+    let wanted = zone.due && zone.night.barred.is_none();
+    let (stays, missing) = (will.stays().mm(), zone.depletion.mm());
+    match zone.verdict.unwrap() {
+        Verdict::Right => waters || !wanted,
+        Verdict::NotNeeded => waters && !zone.due && missing < stays,
+        Verdict::TooMuch => waters && stays > missing,
+        Verdict::RunsOff => waters && will.runs_off() > 0.0,
+        Verdict::TooLittle => wanted && (!waters || stays < missing),
+        Verdict::Forbidden => waters && will.forbidden.is_some(),
+        Verdict::Held => !will.runs.is_empty() && !waters,
+        Verdict::NothingReaches => wanted && will.runs.is_empty(),
+    }
+}
+
+/// What the headline may say beside the rows, by its words.
+fn headline_stands(text: &str, night: &Tonight) -> bool {
+    let count = |verdict| night.of_verdict(verdict).count();
+    let due = night.zones.iter().filter(|z| z.due).count();
+    let runs = night.will_run().count();
+    let table = [
+        ("nothing is due", due == 0 && runs == 0),
+        ("no zone is due yet", due == 0 && runs > 0),
+        ("that is right", due > 0 && runs > 0 && count(Verdict::TooLittle) + count(Verdict::NotNeeded) == 0),
+        ("wait", night.zones.iter().any(|z| z.due && z.night.barred.is_some())),
+        ("too little", count(Verdict::TooLittle) > 0),
+        ("too much", count(Verdict::TooMuch) > 0),
+        ("none", count(Verdict::NotNeeded) > 0),
+        ("will run nothing", runs == 0),
+        ("due and held", night.of_verdict(Verdict::Held).any(|z| z.due)),
+    ];
+    table.into_iter().all(|(words, stands)| !text.contains(words) || stands)
+}
+
 proptest! {
     #![proptest_config(ProptestConfig::with_cases(200))]
 
@@ -150,6 +188,12 @@ proptest! {
         // Today, box and zone by zone.
         let of_zones = night.zones.iter().filter_map(|z| z.will.as_ref()).flat_map(|will| &will.runs);
         prop_assert_eq!(told(of_zones), told(&night.runs), "every station has a zone");
+        // The verdicts and the headline beside the numbers of the rows.
+        for zone in &night.zones {
+            prop_assert!(may_stand(zone), "{:?} beside due {} missing {:?} will {:?}", zone.verdict, zone.due, zone.depletion, zone.will);
+        }
+        let text = headline(&night, &states.tz);
+        prop_assert!(headline_stands(&text, &night), "{text}");
         // Sensors.
         let own = &states.loaded.boxes[0];
         prop_assert_eq!(told(&states.tonight(own).unwrap()), told(&night.runs));

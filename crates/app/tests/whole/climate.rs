@@ -101,7 +101,7 @@ async fn a_strange_file_cans_percentages_and_the_call_list() {
     page.sound("budget").await;
     page.click("#h-less ~ .pairs article:first-of-type button").await;
     page.css(".flash").await;
-    assert!(page.text().await.contains("The error falls from"));
+    assert!(page.text().await.contains("of the demand is not met instead of"));
     assert!(page.text().await.contains("Set so already"), "the month's percentages come with it");
     page.goto(&server, "/sites/1/boxes/1/budget?month=4").await;
     page.click("form.actions button.is-primary").await;

@@ -11,6 +11,7 @@ use crate::sensors::mapping::tie_of;
 use crate::sensors::state::{
     EtPercentage, Hold, Pause, cycle_window_needed_min, decide_windows, et_percentage,
 };
+use crate::sensors::wiring::assign;
 use crate::sensors::{Readings, Sense, Sensor};
 use crate::site::{ResolvedZone, Zone};
 use jiff::civil::Date;
@@ -295,7 +296,11 @@ struct Nightly<'a> {
 
 impl<'a> Nightly<'a> {
     fn of(facts: &'a BoxFacts, tz: &TimeZone, (from, to): (Date, Date)) -> Self {
-        let senses = facts.sensors.iter().filter(|s| s.sensor.card.senses(Sense::Et));
+        // What cannot be joined to the controller sets nothing.
+        let cards: Vec<_> = facts.sensors.iter().map(|s| &s.sensor.card).collect();
+        let joins = assign(facts.card.sensor_places(), &cards);
+        let joined = facts.sensors.iter().zip(joins).filter(|(_, join)| join.is_ok()).map(|(own, _)| own);
+        let senses = joined.filter(|s| s.sensor.card.senses(Sense::Et));
         let sensors = senses.map(|own| {
             // What was started on the days before may still run.
             let from = from.checked_sub(CARRIED_DAYS.days()).unwrap_or(from);

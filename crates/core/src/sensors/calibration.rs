@@ -19,6 +19,11 @@ pub const FEWEST: usize = 6;
 const WATER_RISE: f64 = 1.5;
 /// Least fall of a soil that was saturated, points.
 const LEAST_FALL: f64 = 1.0;
+/// Fall of the fitted curve over the last six hours above which it has not come to rest, points (our stated bound: two
+/// steps of a threshold).
+const STILL_FALLING: f64 = 1.0;
+/// Hours over which that is judged.
+pub const REST_HOURS: f64 = 6.0;
 /// Noise above which a trace says nothing, points (standard deviation of the residuals).
 const MOST_NOISE: f64 = 1.0;
 /// Fall in an hour that no soil drains, points: the probe came out.
@@ -83,6 +88,13 @@ pub enum Failure {
         /// Fall over the run, points.
         fall: f64,
     },
+    /// It still falls after 24 hours: the level is not the drained one.
+    StillFalling {
+        /// Fall over the last [`REST_HOURS`], points.
+        fall: f64,
+        /// Where the fit would come to rest, percent by volume.
+        rest_pct: f64,
+    },
     /// The readings scatter.
     Noisy {
         /// Standard deviation about the fit, points.
@@ -137,7 +149,7 @@ pub fn calibrate(begun: Timestamp, readings: &[Reading]) -> Result<Drained, Fail
     if lasted < RUN_HOURS - 0.5 {
         return Err(Failure::TooShort { hours: lasted });
     }
-    // Water: the mean of some readings rises above an earlier one, while a noisy value falls back.
+    // Water: most of some readings rise above an earlier level, while a value that falls back is scatter.
     if let Some((at, rise)) = lasting_rise(&trace) {
         return Err(Failure::Water { at, rise });
     }
@@ -149,7 +161,12 @@ pub fn calibrate(begun: Timestamp, readings: &[Reading]) -> Result<Drained, Fail
     if fall < LEAST_FALL.max(2.0 * fit.noise) {
         return Err(Failure::NeverSaturated { first_pct: first.value, fall });
     }
-    let drained = fit.rest + fit.rise * (-RUN_HOURS / fit.tau).exp();
+    let level = |hours: f64| fit.rest + fit.rise * (-hours / fit.tau).exp();
+    let drained = level(RUN_HOURS);
+    let falling = level(RUN_HOURS - REST_HOURS) - drained;
+    if falling > STILL_FALLING {
+        return Err(Failure::StillFalling { fall: falling, rest_pct: fit.rest });
+    }
     Ok(Drained {
         saturated_pct: first.value,
         drained_pct: drained,
@@ -161,17 +178,18 @@ pub fn calibrate(begun: Timestamp, readings: &[Reading]) -> Result<Drained, Fail
     })
 }
 
-/// Readings whose mean stands for one, so that scatter is not taken for water.
-const SMOOTHED: usize = 4;
+/// Readings whose median stands for one, so that a reading or two that jump and fall back are not taken for water.
+const SMOOTHED: usize = 5;
 
 /// The first rise of the smoothed trace above its lowest so far by more than [`WATER_RISE`]: the
 /// reading that rose most from the one before, and how far above the lowest it stands.
 fn lasting_rise(trace: &[Reading]) -> Option<(Timestamp, f64)> {
     let mut lowest = f64::INFINITY;
     for (i, window) in trace.windows(SMOOTHED).enumerate() {
-        #[allow(clippy::cast_precision_loss, reason = "a small constant")]
-        let mean = window.iter().map(|r| r.value).sum::<f64>() / SMOOTHED as f64;
-        if mean - lowest > WATER_RISE {
+        let mut values: Vec<f64> = window.iter().map(|r| r.value).collect();
+        values.sort_by(f64::total_cmp);
+        let Some(median) = values.get(SMOOTHED / 2).copied() else { break };
+        if median - lowest > WATER_RISE {
             let from = trace.get(i.saturating_sub(1)..i + SMOOTHED)?;
             let jump = |pair: &&[Reading]| match pair {
                 [a, b] => b.value - a.value,
@@ -184,7 +202,7 @@ fn lasting_rise(trace: &[Reading]) -> Option<(Timestamp, f64)> {
                 .map(|r| (r.at, r.value))?;
             return Some((at, value - lowest));
         }
-        lowest = lowest.min(mean);
+        lowest = lowest.min(median);
     }
     None
 }
@@ -344,6 +362,26 @@ mod tests {
     }
 
     #[test]
+    fn sentence_8_a_trace_that_still_falls_is_not_settled_and_a_jump_is_judged_by_its_shape() {
+        let slow = calibrate(begun(), &trace(46.0, 20.0, 24.0, |_| 0.0));
+        assert!(
+            matches!(slow, Err(Failure::StillFalling { fall, rest_pct }) if fall > 2.0 && rest_pct < 25.0),
+            "{slow:?}"
+        );
+        // The same soil a little quicker has come to rest.
+        assert!(calibrate(begun(), &trace(46.0, 30.0, 6.0, |_| 0.0)).is_ok());
+        // Two readings that jump and fall back are no water: they scatter, or with less of a jump do nothing.
+        let spike =
+            |points: f64| trace(44.0, 30.0, 4.0, move |i| if i == 30 || i == 31 { points } else { 0.0 });
+        assert!(matches!(calibrate(begun(), &spike(8.0)), Err(Failure::Noisy { .. })));
+        assert!(calibrate(begun(), &spike(3.0)).is_ok());
+        let stays = trace(44.0, 30.0, 4.0, |i| if i >= 30 { 4.0 } else { 0.0 });
+        assert!(
+            matches!(calibrate(begun(), &stays), Err(Failure::Water { at: when, .. }) if when == at(15.0))
+        );
+    }
+
+    #[test]
     fn later_changes_go_by_half_a_point_to_one() {
         assert!(check_adjustment(31.0, 31.5).is_ok() && check_adjustment(31.0, 30.0).is_ok());
         assert!(check_adjustment(31.0, 33.0).unwrap_err().contains("half a point"));
@@ -352,7 +390,7 @@ mod tests {
 
     proptest! {
         #[test]
-        fn any_drainage_curve_gives_its_level(rest in 8.0..40.0_f64, rise in 4.0..20.0_f64, tau in 1.5..9.0_f64, shift in 0..48_usize) {
+        fn any_drainage_curve_gives_its_level(rest in 8.0..40.0_f64, rise in 4.0..14.0_f64, tau in 1.5..9.0_f64, shift in 0..48_usize) {
             let mut readings = trace(rest + rise, rest, tau, |_| 0.0);
             readings.rotate_left(shift);
             let found = calibrate(begun(), &readings).unwrap();

@@ -12,6 +12,8 @@ pub struct Due {
     pub task: Task,
     /// When it was done last; else when the sensor was installed.
     pub since: Date,
+    /// Whether it was ever done.
+    pub ever: bool,
     /// When it is due.
     pub on: Date,
 }
@@ -31,8 +33,10 @@ pub fn due(card: &SensorCard, installed: Date, done: &BTreeMap<Task, Date>) -> V
         .upkeep
         .iter()
         .map(|(task, months)| {
-            let since = done.get(task).copied().unwrap_or(installed).max(installed);
-            Due { task: *task, since, on: since.saturating_add(i32::from(*months).months()) }
+            let last = done.get(task).copied();
+            let since = last.unwrap_or(installed).max(installed);
+            let on = since.saturating_add(i32::from(*months).months());
+            Due { task: *task, since, ever: last.is_some(), on }
         })
         .collect();
     all.sort_by_key(|d| (d.on, d.task));
@@ -50,10 +54,14 @@ mod tests {
         let card = generic().into_iter().find(|(c, _)| *c == "rain_switch_radio").unwrap().1;
         let installed = date(2026, 1, 10);
         let first = due(&card, installed, &BTreeMap::new());
-        assert_eq!(first[0], Due { task: Task::Battery, since: installed, on: date(2026, 7, 10) });
+        assert_eq!(
+            first[0],
+            Due { task: Task::Battery, since: installed, ever: false, on: date(2026, 7, 10) }
+        );
         assert_eq!(first[0].overdue_days(date(2026, 7, 14)), 4);
         let after = due(&card, installed, &[(Task::Battery, date(2026, 7, 14))].into());
-        assert_eq!(after.iter().find(|d| d.task == Task::Battery).unwrap().on, date(2027, 1, 14));
+        let battery = after.iter().find(|d| d.task == Task::Battery).unwrap();
+        assert_eq!((battery.on, battery.ever), (date(2027, 1, 14), true));
         assert!(after[0].overdue_days(date(2026, 7, 1)) < 0);
     }
 

@@ -68,7 +68,7 @@ fn shown(facts: &mut Facts, own: &Suspicion) {
                         values.iter_mut().filter(|value| *value == known).for_each(|value| *value = *shown);
                     }
                     Percentages::Month(values) => *values = values.map(|_| *shown),
-                })
+                });
             }
             _ => {}
         }

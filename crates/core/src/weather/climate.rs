@@ -460,7 +460,7 @@ mod tests {
         let days: Vec<_> = (0..1100)
             .map(|i| {
                 let on = date(2023, 1, 1) + i.days();
-                let warm = 20.0 + f64::from((i * 7 % 13) as i32) + f64::from(i as i32) / 200.0;
+                let warm = 20.0 + f64::from(i * 7 % 13) + f64::from(i) / 200.0;
                 DayWeather::from_temperatures(on, Celsius::from_c(8.0), Celsius::from_c(warm))
             })
             .collect();

@@ -78,10 +78,10 @@ fn wrong(tonight: &Tonight) -> String {
     .flatten()
     .collect();
     match (parts.is_empty(), tonight.will_run().count()) {
-        (true, 0) => match say(waiting, "is due and waits", "are due and wait") {
-            Some(text) => format!(": {text}"),
-            None => ": nothing is due".to_owned(),
-        },
+        (true, _) if waiting > 0 => {
+            format!(": {}", say(waiting, "is due and waits", "are due and wait").unwrap_or_default())
+        }
+        (true, 0) => ": nothing is due".to_owned(),
         (true, _) if tonight.zones.iter().any(|z| z.due) => ": that is right".to_owned(),
         (true, _) => ": no zone is due yet, and the runs refill what is missing".to_owned(),
         (false, _) => format!(": {}", parts.join(", ")),

@@ -13,8 +13,7 @@ use upland_core::controller::SensorPort;
 use upland_core::controller::schedule::Rest;
 use upland_core::quantity::units::{Celsius, Metres, MetresPerSecond, Millimetres};
 use upland_core::sensors::SettingFault;
-use upland_core::sensors::calibration::FEWEST;
-use upland_core::sensors::calibration::Failure;
+use upland_core::sensors::calibration::{FEWEST, Failure, REST_HOURS};
 use upland_core::sensors::placement::{Criterion, Judged, Verdict};
 use upland_core::sensors::state::{Cause, Says, et_percentage};
 use upland_core::sensors::wiring::{DecoderInput, Join, Refusal, WiringStep};
@@ -436,6 +435,15 @@ pub(crate) fn failure(failure: &Failure, tz: &TimeZone) -> (String, &'static str
                 plain(*fall, 1)
             ),
             "Soak until water stands for a moment, let it go in, soak again, then begin.",
+        ),
+        Failure::StillFalling { fall, rest_pct } => (
+            format!(
+                "It still falls: {} points in the last {} hours, towards {} %.",
+                plain(*fall, 1),
+                plain(REST_HOURS, 0),
+                plain(*rest_pct, 0)
+            ),
+            "Look for a valve that leaks or water that stands below. In heavy clay read it by hand once it has stopped falling, and type that as the threshold.",
         ),
         Failure::Noisy { noise } => (
             format!("The readings scatter by {} points.", plain(*noise, 1)),

@@ -438,7 +438,7 @@ fn zone_budget(base: &Base, place: usize, months: &ByMonth<MonthFound>) -> Optio
     let asked = ByMonth::from_fn(of).whole()?;
     let given = ByMonth::from_fn(|m| months.of(m).given(base).get(place).copied()).whole()?;
     let full = ByMonth::from_fn(|m| months.of(m).at_full(base).get(place).copied()).whole()?;
-    let need = asked.clone().map(|zone| zone.need_mm);
+    let need = asked.map(|zone| zone.need_mm);
     let peak = asked.of(Month::January).peak_mm;
     let beyond = |sign: f64| {
         let of_month = |m: Month| (sign * (given.of(m) - need.of(m))).max(0.0) * m.days();
@@ -450,9 +450,9 @@ fn zone_budget(base: &Base, place: usize, months: &ByMonth<MonthFound>) -> Optio
     Some(ZoneBudget {
         station: zone.zone.number,
         programs: programs.filter(|(_, events)| runs(events)).map(|(p, _)| p).collect(),
-        need: need.clone().map(Millimetres::from_mm),
+        need: need.map(Millimetres::from_mm),
         ideal: ByMonth::from_fn(|m| (*full.of(m) > 0.0).then(|| 100.0 * need.of(m) / full.of(m))),
-        given: given.clone().map(Millimetres::from_mm),
+        given: given.map(Millimetres::from_mm),
         peak: Millimetres::from_mm(peak),
         error: (Month::ALL.into_iter().map(square).sum::<f64>() / 12.0).sqrt(),
         over: beyond(1.0),

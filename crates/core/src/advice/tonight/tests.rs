@@ -4,9 +4,9 @@ use super::verdict::RUNS_OFF_SHARE;
 use super::*;
 use crate::account::ENOUGH;
 use crate::account::running::SensorFacts;
-use crate::controller::Card;
 use crate::controller::ordinance::{AllowedDays, samples};
 use crate::controller::schedule::{Settings, YearSpan};
+use crate::controller::{Card, SensorPort};
 use crate::ground::plant::Sky;
 use crate::ground::soil::Texture;
 use crate::quantity::ratio::Percentage;
@@ -355,8 +355,11 @@ fn an_et_sensor_changes_the_minutes_that_are_shown() {
     let mut facts = with_box(set(20), 0.0);
     let et0: BTreeMap<_, _> = (0..5).map(|back| (DAY - back.days(), Millimetres::from_mm(4.0))).collect();
     facts.boxes[0].sensors = vec![SensorFacts { sensor, et0, ..switch(Vec::new(), Vec::new()) }];
-    let night = decided(&facts, DAY);
-    assert_eq!(night.zones[0].will.as_ref().unwrap().waters(), Seconds::from_min(10), "half of it");
+    let minutes = |facts: &Facts| decided(facts, DAY).zones[0].will.as_ref().unwrap().waters();
+    facts.boxes[0].card.sensor_ports.clear();
+    assert_eq!(minutes(&facts), Seconds::from_min(20), "sentence 8: it cannot be joined and sets nothing");
+    facts.boxes[0].card.sensor_ports.push(SensorPort::Weather);
+    assert_eq!(minutes(&facts), Seconds::from_min(10), "half of it");
     facts.boxes[0].versions[0].1.percentages =
         crate::controller::schedule::Percentages::Program(vec![Percentage::from_percent(150)]);
     let night = decided(&facts, DAY);

@@ -412,14 +412,15 @@ impl BudgetPage {
             month_name: name,
             verdict: format!("{name}: {}.", slot_words(&found.slots, best, &settings)),
             left: format!(
-                "Over a year these percentages leave {}; as set now {}; at 100 % {}.{}",
+                "Over a year these percentages leave {}; {}.{}",
                 left(found.outcome),
-                if found.outcome.cost < found.as_set.cost - 0.005 {
-                    left(found.as_set)
+                if (found.as_set.cost - found.at_100.cost).abs() < 1e-9 {
+                    format!("as set now, which comes to 100 % all year, {}", left(found.as_set))
+                } else if found.outcome.cost < found.as_set.cost - 0.005 {
+                    format!("as set now {}; at 100 % {}", left(found.as_set), left(found.at_100))
                 } else {
-                    "the same".to_owned()
+                    format!("as set now the same; at 100 % {}", left(found.at_100))
                 },
-                left(found.at_100),
                 if worst.is_empty() { String::new() } else { format!(" {worst}.") }
             ),
             set_label: if twelve {

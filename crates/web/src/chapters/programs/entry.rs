@@ -7,7 +7,7 @@ use crate::server::reader::habit;
 use crate::server::session::Fields;
 use crate::site::workbench::Workbench;
 use jiff::Timestamp;
-use upland_core::controller::schedule::{Settings, event_length, program_totals};
+use upland_core::controller::schedule::{ProgramTotal, Settings, event_length, program_totals};
 use upland_core::controller::{Card, PercentageScope};
 use upland_core::quantity::month::Month;
 use upland_core::quantity::time::Seconds;
@@ -173,9 +173,19 @@ pub(super) struct TotalLine {
 pub(super) fn totals(bench: &Workbench, settings: &Settings) -> Vec<TotalLine> {
     let there = &bench.installation;
     let clock = |at: Timestamp| at.to_zoned(there.tz.clone()).said("%H:%M");
-    let all = program_totals(settings, &there.card, &there.tz, bench.today);
-    all.into_iter()
+    let from = |date| program_totals(settings, &there.card, &there.tz, date);
+    let tomorrow = bench.today.tomorrow().map(from).unwrap_or_default();
+    // A program whose starts of today are over waters next on its next day.
+    let over = |total: &ProgramTotal| {
+        total.next == Some(bench.today) && total.spans.last().is_some_and(|(begin, _)| *begin <= bench.at)
+    };
+    from(bench.today)
+        .into_iter()
         .filter(|total| total.keyed.any())
+        .map(|total| match tomorrow.get(total.program).filter(|_| over(&total)) {
+            Some(later) => later.clone(),
+            None => total,
+        })
         .map(|total| {
             let percentage = total.next.map(|date| settings.percentages.of(total.program, date));
             let waters = if total.next.is_some() { total.waters } else { total.keyed };

@@ -277,6 +277,7 @@ fn every_verdict_conflict_refusal_and_failure_has_its_words() {
         Failure::Gap { from: at, until: at },
         Failure::Water { at, rise: 3.25 },
         Failure::NeverSaturated { first_pct: 24.0, fall: 0.4 },
+        Failure::StillFalling { fall: 2.0, rest_pct: 20.0 },
         Failure::Noisy { noise: 1.6 },
         Failure::OutOfSoil { at, read_pct: 1.0 },
     ];

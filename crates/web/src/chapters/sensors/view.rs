@@ -170,7 +170,11 @@ fn task_rows(states: &SensorStates, record: &SensorRecord) -> Vec<TaskRow> {
     let row = |d: upkeep::Due| TaskRow {
         code: d.task.code(),
         label: d.task.label(),
-        since: d.since.said("%-d %b %Y"),
+        since: if d.ever {
+            format!("last {}", d.since.said("%-d %b %Y"))
+        } else {
+            format!("never since it was installed on {}", d.since.said("%-d %b %Y"))
+        },
         due: d.on.said("%-d %b %Y"),
         overdue: d.overdue_days(states.today) >= 0,
     };
