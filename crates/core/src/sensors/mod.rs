@@ -215,6 +215,15 @@ pub struct SensorCard {
 }
 
 impl SensorCard {
+    /// The step of the card that a typed threshold means: half an inch is the step of 12 mm, as makers round it. What
+    /// is further from every step stays as typed.
+    #[must_use]
+    pub fn rain_step(&self, typed: Millimetres) -> Millimetres {
+        let off = |step: &Millimetres| (step.mm() - typed.mm()).abs();
+        let near = self.rain_steps.iter().copied().min_by(|a, b| off(a).total_cmp(&off(b)));
+        near.filter(|step| off(step) <= INCH_ROUNDING * step.mm()).unwrap_or(typed)
+    }
+
     /// Whether it acts on something.
     #[must_use]
     pub fn senses(&self, sense: Sense) -> bool {
@@ -428,6 +437,9 @@ impl Setting {
 
 /// Thresholds nearer to a step than this are the step: inches are written with two decimals, mm.
 const STEP_TOLERANCE_MM: f64 = 0.4;
+/// Share by which a step in millimetres and the fraction of an inch that it is sold as may differ: 12 and 12.7, 18 and
+/// 19.05 mm (common practice).
+const INCH_ROUNDING: f64 = 0.06;
 
 /// A sensor as it hangs.
 #[derive(Debug, Clone, PartialEq)]
@@ -500,6 +512,14 @@ mod tests {
             setting.check(&card).into_iter().map(|f| f.message).next()
         };
         assert_eq!(fault(12.0), None);
+        for (inches, step) in [(0.125, 3.0), (0.25, 6.0), (0.5, 12.0), (0.75, 18.0), (1.0, 25.0)] {
+            assert_eq!(
+                card.rain_step(Millimetres::from_inches(inches)).mm(),
+                step,
+                "sentence 8: {inches} in"
+            );
+        }
+        assert_eq!(card.rain_step(Millimetres::from_mm(14.0)).mm(), 14.0);
         assert_eq!(fault(12.7), Some("12.7 mm is no step of it; it has 3, 6, 12, 18, 25 mm".into()));
         assert_eq!(fault(6.35), None, "a quarter of an inch is the step of 6");
         assert!(fault(40.0).unwrap().contains("3 to 25 mm"), "out of range says the range alone");

@@ -51,6 +51,31 @@ pub(crate) fn depth(units: UnitSystem, value: Millimetres) -> String {
     }
 }
 
+/// A fraction of an inch as rain thresholds are sold.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub(crate) struct InchFraction {
+    pub inches: f64,
+    pub words: &'static str,
+}
+
+/// The fraction of an inch that a rain threshold in millimetres is sold as: 12 mm is 1/2. `None` where none is near.
+pub(crate) fn inch_fraction(value: Millimetres) -> Option<InchFraction> {
+    let eighths = ["1/8", "1/4", "3/8", "1/2", "5/8", "3/4", "7/8", "1"];
+    let all =
+        (1..).zip(eighths).map(|(eighth, words)| InchFraction { inches: f64::from(eighth) / 8.0, words });
+    let off = |fraction: &InchFraction| (fraction.inches - value.inches()).abs();
+    let near = all.min_by(|a, b| off(a).total_cmp(&off(b)))?;
+    (off(&near) <= 0.06 * near.inches).then_some(near)
+}
+
+/// A rain threshold as a switch of the site's units has it on its dial.
+pub(crate) fn rain_threshold(units: UnitSystem, value: Millimetres) -> String {
+    match inch_fraction(value).filter(|_| us(units)) {
+        Some(fraction) => format!("{} in", fraction.words),
+        None => depth(units, value),
+    }
+}
+
 pub(crate) fn rate(units: UnitSystem, value: MillimetresPerHour) -> String {
     if us(units) {
         format!("{} in/h", fixed(value.inches_per_hour(), 2))

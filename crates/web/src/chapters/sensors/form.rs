@@ -3,7 +3,7 @@
 use super::{find, frame};
 use crate::page::forms::{Field, FieldError, FieldGroup, Form, Reader, base_version};
 use crate::page::frame::Frame;
-use crate::page::quantities::plain;
+use crate::page::quantities::{inch_fraction, plain};
 use crate::page::sensor_words::setting_fault;
 use crate::page::units::{NO_UNIT, Units};
 use crate::server::address;
@@ -167,7 +167,14 @@ fn texts(sensor: &Sensor, system: UnitSystem) -> BTreeMap<String, String> {
     let number = |v: Option<f64>| v.map_or(String::new(), |v| plain(v, 3));
     put("name", sensor.name.clone());
     put("box", sensor.box_number.to_string());
-    put("rain_threshold", u.depth.text(Some(set.rain_threshold.mm())));
+    // As it is sold, where that means this very step.
+    let fraction = inch_fraction(set.rain_threshold).filter(|fraction| {
+        let means = card.rain_step(Millimetres::from_inches(fraction.inches));
+        system == UnitSystem::UsCustomary && (means.mm() - set.rain_threshold.mm()).abs() < 1e-9
+    });
+    let threshold =
+        fraction.map_or_else(|| u.depth.text(Some(set.rain_threshold.mm())), |f| f.words.to_owned());
+    put("rain_threshold", threshold);
     match set.release {
         Release::DriesOut { vent } => {
             put("release", "dries".into());
@@ -261,12 +268,9 @@ fn read(
     let set = &mut sensor.setting;
     let card = &before.card;
     if card.senses(Sense::Rain) {
-        set.rain_threshold = Millimetres::from_mm(r.required(
-            "rain_threshold",
-            u.depth,
-            &bounds::READ_RAIN,
-            Some(set.rain_threshold.mm()),
-        ));
+        let before = Some(set.rain_threshold.mm());
+        let typed = r.required("rain_threshold", u.depth, &bounds::READ_RAIN, before);
+        set.rain_threshold = card.rain_step(Millimetres::from_mm(typed));
         set.release = if fields.get("release") == "days" {
             Release::Days(u8::try_from(r.count("hold_days", "Days", 14)).unwrap_or(14))
         } else {

@@ -11,8 +11,8 @@ use crate::site::sensing::SensorStates;
 use actix_web::{HttpResponse, get, post, web};
 use askama::Template;
 use upland_core::controller::schedule::Settings;
-use upland_core::sensors::Sensor;
 use upland_core::sensors::mapping::{Why, tie};
+use upland_core::sensors::{Sense, Sensor, SensorCard};
 use upland_store::Saved;
 
 pub(super) fn routes(config: &mut web::ServiceConfig) {
@@ -24,6 +24,7 @@ struct Cell {
     version: i32,
     /// May hold it, as proposed or chosen.
     holds: bool,
+    verb: Verb,
     why: &'static str,
     chosen: bool,
     /// As the box is set, a contact does otherwise.
@@ -36,6 +37,11 @@ struct ZoneRow {
     exposure: String,
     ignores: bool,
     cells: Vec<Cell>,
+}
+
+struct Verb {
+    third: &'static str,
+    plain: &'static str,
 }
 
 struct ProgramRow {
@@ -61,6 +67,18 @@ struct MapPage {
     boxes: Vec<BoxMap>,
 }
 
+/// What a sensor does to a zone: one that sets a percentage scales its run times, the others stop them.
+fn verb(card: &SensorCard) -> Verb {
+    let stops = [Sense::Rain, Sense::Freeze, Sense::Wind, Sense::SoilMoisture, Sense::Flow]
+        .iter()
+        .any(|sense| card.senses(*sense));
+    match (stops, card.senses(Sense::Et)) {
+        (false, true) => Verb { third: "scales it", plain: "scale it" },
+        (true, true) => Verb { third: "stops and scales it", plain: "stop and scale it" },
+        _ => Verb { third: "stops it", plain: "stop it" },
+    }
+}
+
 fn cell(sensor: (&Sensor, i64, i32), zone: &upland_core::site::Zone, settings: &Settings) -> Cell {
     let (sensor, id, version) = sensor;
     let set = settings.station(zone.number);
@@ -70,6 +88,7 @@ fn cell(sensor: (&Sensor, i64, i32), zone: &upland_core::site::Zone, settings: &
         sensor: id,
         version,
         holds: tie.holds,
+        verb: verb(&sensor.card),
         why: tie.why.words(),
         chosen: tie.why == Why::Chosen,
         differs: match (sensor.card.is_contact(), tie.holds, heeds) {

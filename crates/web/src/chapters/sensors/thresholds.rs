@@ -1,7 +1,7 @@
 //! Each rain threshold on the record of the site, and its last year as a strip.
 
 use crate::page::dates::Said;
-use crate::page::quantities::{depth, plain, volume};
+use crate::page::quantities::{plain, rain_threshold, volume};
 use crate::page::sensor_words::{cause, moment};
 use crate::site::sensing::SensorStates;
 use jiff::civil::Date;
@@ -97,7 +97,7 @@ fn threshold_rows(
 ) -> Vec<ThresholdRow> {
     let best = advised(results, years);
     let row = |r: &ThresholdResult| ThresholdRow {
-        threshold: depth(units, r.threshold),
+        threshold: rain_threshold(units, r.threshold),
         mm: plain(r.threshold.mm(), 2),
         trips: r.trips(),
         held: r.held,

@@ -53,3 +53,16 @@ fn what_cannot_be_set_is_told_at_its_field() {
     assert_eq!(names, ["name", "box", "freeze_at", "sun_hours", "rain_threshold"]);
     assert!(errors[4].1.contains("3 to 25 mm"));
 }
+
+#[test]
+fn sentence_8_half_an_inch_is_the_step_of_twelve_millimetres() {
+    let sensor = Sensor::of_card(generic_card("rain_switch").unwrap().1, 1);
+    let mut typed = texts(&sensor, UnitSystem::UsCustomary);
+    assert_eq!(typed["rain_threshold"], "1/2", "as it is sold");
+    assert_eq!(texts(&sensor, UnitSystem::Metric)["rain_threshold"], "12");
+    for (text, mm) in [("1/2", 12.0), ("1/4", 6.0), ("0.75", 18.0), ("1", 25.0), ("1/8", 3.0)] {
+        typed.insert("rain_threshold".into(), text.into());
+        let read = read(&Fields(typed.clone()), &sensor, &boxes(), UnitSystem::UsCustomary).unwrap();
+        assert!((read.setting.rain_threshold.mm() - mm).abs() < 1e-9, "{text}");
+    }
+}
