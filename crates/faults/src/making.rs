@@ -113,6 +113,14 @@ impl Making {
         let mut sensor = self.world.sensor(code);
         set(&mut sensor);
         let hung = self.world.hung(&sensor);
+        // A controller has a port for what is joined to it.
+        let port = upland_core::sensors::wiring::wanted_port(&sensor.card);
+        for facts in [&mut self.known, &mut self.truth] {
+            let ports = &mut facts.boxes[0].card.sensor_ports;
+            if !ports.contains(&port) {
+                ports.push(port);
+            }
+        }
         self.known.boxes[0].sensors.push(hung.clone());
         self.truth.boxes[0].sensors.push(hung);
     }

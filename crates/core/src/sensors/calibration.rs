@@ -197,8 +197,8 @@ fn lasting_rise(trace: &[Reading]) -> Option<(Timestamp, f64)> {
         values.sort_by(f64::total_cmp);
         let Some(median) = values.get(SMOOTHED / 2).copied() else { break };
         // Scatter from side to side moves the median, a short jump the mean; water moves both.
-        let mean = mean(window);
-        if median - lowest > WATER_RISE && mean - lowest_mean > WATER_RISE {
+        let mean = window.get(1..).map_or(median, mean);
+        if median - lowest > WATER_RISE / 2.0 && mean - lowest_mean > WATER_RISE {
             let from = trace.get(i.saturating_sub(1)..i + SMOOTHED)?;
             let jump = |pair: &&[Reading]| match pair {
                 [a, b] => b.value - a.value,
