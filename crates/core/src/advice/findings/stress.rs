@@ -108,7 +108,8 @@ pub(super) fn find(look: &Look<'_>, findings: &mut Vec<Finding>) {
         let share = course.applied_mm / course.demand_mm.max(f64::MIN_POSITIVE);
         let place = FindingPlace::Station(station);
         // A zone whose amount is wrong has that finding; a rhythm is judged where the amount would do.
-        if course.adequacy() < DRY_BELOW && share >= NEED_SHARES.0.fraction() {
+        // What the amount itself lacks, heads that water unevenly among it, no other rhythm brings.
+        if course.adequacy() < DRY_BELOW * share.min(1.0) && share >= NEED_SHARES.0.fraction() {
             let kind = FindingKind::DriesBetween {
                 days: course.days_below,
                 of: u32::from(look.weeks) * 7,
