@@ -25,7 +25,6 @@ pub fn sound_base<'a>(
 ) -> SoundBase<'a> {
     let wrong = wrong_programs(installation, settings, from);
     let programs: Vec<usize> = wrong.iter().filter_map(|finding| finding.place.program()).collect();
-    let base = Base::new(installation, settings, from.year()).by(measure);
-    let base = if programs.is_empty() { base } else { base.without(&programs) };
+    let base = Base::new(installation, settings, from.year()).by(measure).without(&programs);
     SoundBase { base, wrong }
 }

@@ -439,7 +439,7 @@ impl Setting {
 const STEP_TOLERANCE_MM: f64 = 0.4;
 /// Share by which a step in millimetres and the fraction of an inch that it is sold as may differ: 12 and 12.7, 18 and
 /// 19.05 mm (common practice).
-const INCH_ROUNDING: f64 = 0.06;
+pub const INCH_ROUNDING: f64 = 0.06;
 
 /// A sensor as it hangs.
 #[derive(Debug, Clone, PartialEq)]

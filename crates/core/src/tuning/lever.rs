@@ -80,15 +80,7 @@ pub(super) fn trials(
     open.filter_map(|c| {
         let of_zone = |s: &&Suspicion| (s.box_number, s.station) == (Some(c.box_number), Some(c.station));
         let suspicion = found.causes.iter().find(of_zone)?;
-        let own = picture.facts.of_box(c.box_number);
-        let making = Making {
-            picture: &picture,
-            suspicion,
-            own,
-            settings: own.and_then(|b| b.settings_at(picture.visit.at)),
-            there: None,
-        };
-        let (from, to, _) = making.scaled(c.station, 1.0 + STEP_SHARE)?;
+        let (from, to, _) = Making::new(&picture, suspicion).scaled(c.station, 1.0 + STEP_SHARE)?;
         Some(TrialChange { box_number: c.box_number, station: c.station, from, to })
     })
     .collect()
@@ -105,15 +97,7 @@ struct Making<'p, 'a> {
 
 fn of(picture: &Picture<'_>, suspicion: &Suspicion) -> Option<Lever> {
     let number = suspicion.box_number;
-    let own = number.and_then(|n| picture.facts.of_box(n));
-    let making = Making {
-        picture,
-        suspicion,
-        own,
-        settings: own.and_then(|b| b.settings_at(picture.visit.at)),
-        there: own.map(|b| picture.facts.installation(b, picture.date)),
-    };
-    let made = making.made()?;
+    let made = Making::new(picture, suspicion).made()?;
     let days = match made.code {
         LeverCode::ZoneMinutes | LeverCode::Percentage | LeverCode::Days | LeverCode::Survey => LATER_DAYS,
         _ => SOON_DAYS,
@@ -167,7 +151,18 @@ fn by_hand(code: LeverCode) -> Made {
     Made::new(code, (Amount::None, Amount::None), Turn::ByHand)
 }
 
-impl Making<'_, '_> {
+impl<'p, 'a> Making<'p, 'a> {
+    fn new(picture: &'p Picture<'a>, suspicion: &'p Suspicion) -> Self {
+        let own = suspicion.box_number.and_then(|n| picture.facts.of_box(n));
+        Self {
+            picture,
+            suspicion,
+            own,
+            settings: own.and_then(|b| b.settings_at(picture.visit.at)),
+            there: own.map(|b| picture.facts.installation(b, picture.date)),
+        }
+    }
+
     fn made(&self) -> Option<Made> {
         Some(match self.suspicion.cause {
             Cause::NothingWrong => return None,

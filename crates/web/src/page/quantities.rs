@@ -9,6 +9,7 @@ use upland_core::quantity::ratio::Share;
 use upland_core::quantity::units::{
     Celsius, Litres, LitresPerMinute, Metres, Millimetres, MillimetresPerHour, SquareMetres,
 };
+use upland_core::sensors::INCH_ROUNDING;
 use upland_core::site::UnitSystem;
 
 /// A number with up to `digits` decimals and no trailing zeros.
@@ -65,7 +66,7 @@ pub(crate) fn inch_fraction(value: Millimetres) -> Option<InchFraction> {
         (1..).zip(eighths).map(|(eighth, words)| InchFraction { inches: f64::from(eighth) / 8.0, words });
     let off = |fraction: &InchFraction| (fraction.inches - value.inches()).abs();
     let near = all.min_by(|a, b| off(a).total_cmp(&off(b)))?;
-    (off(&near) <= 0.06 * near.inches).then_some(near)
+    (off(&near) <= INCH_ROUNDING * near.inches).then_some(near)
 }
 
 /// A rain threshold as a switch of the site's units has it on its dial.

@@ -168,6 +168,9 @@ impl<'a> Base<'a> {
     /// their water is not counted on.
     #[must_use]
     pub fn without(mut self, programs: &[usize]) -> Self {
+        if programs.is_empty() {
+            return self;
+        }
         self.left_out = programs.to_vec();
         let mut by_zone = vec![Vec::new(); self.installation.zones.len()];
         for (zone, mut events) in
@@ -366,11 +369,7 @@ impl MonthFound {
         self.found.percents.iter().map(|p| p.unwrap_or(Percentage::ZERO)).collect()
     }
 
-    /// What each zone gets a day under the percentages, and at 100 %.
-    fn given(&self, base: &Base) -> Vec<f64> {
-        base.given(&self.column, &self.chosen())
-    }
-
+    /// What each zone gets a day at 100 %.
     fn at_full(&self, base: &Base) -> Vec<f64> {
         base.given(&self.column, &vec![Percentage::HUNDRED; base.slots.len()])
     }
@@ -415,6 +414,7 @@ pub fn budget(base: &Base, needs: &[Need], rain: RainRule) -> Budget {
         MonthFound::new(base, month, &places().map(|place| asked(place, month)).collect::<Vec<_>>())
     });
     smooth::smooth(base, &mut months);
+    let brought = ByMonth::from_fn(|m| Brought::new(base, months.of(m)));
     let first_of = |m: &MonthFound| Date::constant(2025, 1, 1).with().month(m.month.number()).build();
     let full = |_: &MonthFound| vec![Percentage::HUNDRED; base.slots.len()];
     let as_set = |m: &MonthFound| first_of(m).map_or_else(|_| full(m), |date| percents_on(base, date));
@@ -422,7 +422,7 @@ pub fn budget(base: &Base, needs: &[Need], rain: RainRule) -> Budget {
         rain,
         measure: base.measure,
         slots: base.slots.clone(),
-        zones: places().filter_map(|place| zone_budget(base, place, &months)).collect(),
+        zones: places().filter_map(|place| zone_budget(base, place, &months, &brought)).collect(),
         outcome: outcome(base, &months, MonthFound::chosen),
         at_100: outcome(base, &months, full),
         as_set: outcome(base, &months, as_set),
@@ -431,13 +431,32 @@ pub fn budget(base: &Base, needs: &[Need], rain: RainRule) -> Budget {
     }
 }
 
+/// What a month brings each zone a day, mm.
+struct Brought {
+    /// Under the percentages chosen.
+    given: Vec<f64>,
+    /// At 100 %.
+    full: Vec<f64>,
+}
+
+impl Brought {
+    fn new(base: &Base, found: &MonthFound) -> Self {
+        Self { given: base.given(&found.column, &found.chosen()), full: found.at_full(base) }
+    }
+}
+
 /// The budget of the zone at a place of the base.
-fn zone_budget(base: &Base, place: usize, months: &ByMonth<MonthFound>) -> Option<ZoneBudget> {
+fn zone_budget(
+    base: &Base,
+    place: usize,
+    months: &ByMonth<MonthFound>,
+    brought: &ByMonth<Brought>,
+) -> Option<ZoneBudget> {
     let zone = base.zone(place)?;
     let of = |m: Month| months.of(m).column.zones.get(place).copied();
     let asked = ByMonth::from_fn(of).whole()?;
-    let given = ByMonth::from_fn(|m| months.of(m).given(base).get(place).copied()).whole()?;
-    let full = ByMonth::from_fn(|m| months.of(m).at_full(base).get(place).copied()).whole()?;
+    let given = ByMonth::from_fn(|m| brought.of(m).given.get(place).copied()).whole()?;
+    let full = ByMonth::from_fn(|m| brought.of(m).full.get(place).copied()).whole()?;
     let need = asked.map(|zone| zone.need_mm);
     let peak = asked.of(Month::January).peak_mm;
     let beyond = |sign: f64| {

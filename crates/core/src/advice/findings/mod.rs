@@ -515,21 +515,19 @@ pub fn check(installation: &Installation, settings: &Settings, from: Date) -> Ve
         .iter()
         .map(|finding| {
             let id = finding.id();
-            let (weeks, before) = if soon.iter().any(|f| f.id() == id) {
-                (TRIAL_WEEKS, score(&soon))
-            } else {
-                (WEEKS, score(&findings))
-            };
+            let (weeks, before) =
+                if soon.iter().any(|f| f.id() == id) { (TRIAL_WEEKS, score(&soon)) } else { (WEEKS, whole) };
             remedy::candidates(installation, settings, finding, from).into_iter().find(|remedy| {
                 let remedied = remedy.apply(installation, settings);
                 let after = look(installation, &remedied, from, weeks);
                 let gone = |after: &[Finding]| after.iter().all(|f| f.id() != id);
                 let better =
                     score(&after) < before || finding.severity == Severity::Note && score(&after) == before;
-                gone(&after) && better && {
+                let holds = || {
                     let after = look(installation, &remedied, from, WEEKS);
                     gone(&after) && score(&after) <= whole
-                }
+                };
+                gone(&after) && better && (weeks == WEEKS || holds())
             })
         })
         .collect();

@@ -1,7 +1,7 @@
 //! What runs together in a night: the zones of a group, or of several whose soaks one another fills, as the box is
 //! keyed with them; not yet on the clock.
 
-use super::group::{Member, ZoneGroup};
+use super::group::{Member, ZoneGroup, shared_out};
 use super::{Request, ZoneReason};
 use crate::controller::Card;
 use crate::controller::night::{Due, Keying, Layout, lay_out};
@@ -275,28 +275,12 @@ pub(super) fn with_station_settings(request: &Request<'_>, members: &[&Member]) 
 
 /// Lays a group out over so many sets of nights.
 pub(super) fn block(request: &Request<'_>, group: &ZoneGroup, sets: usize, programs: usize) -> Block {
-    // Longest first onto the emptiest set keeps the sets alike; ties by station.
-    let mut order: Vec<&Member> = group.members.iter().collect();
-    order.sort_by(|a, b| {
-        b.run_time
-            .min_value()
-            .total_cmp(&a.run_time.min_value())
-            .then(a.zone.zone.number.cmp(&b.zone.zone.number))
-    });
-    let sets = sets.clamp(1, group.pattern.phases.len().max(1)).min(order.len().max(1));
-    let mut shares: Vec<(f64, Vec<&Member>)> = vec![(0.0, Vec::new()); sets];
-    for member in order {
-        if let Some(share) = shares.iter_mut().min_by(|a, b| a.0.total_cmp(&b.0)) {
-            share.0 += member.run_time.min_value();
-            share.1.push(member);
-        }
-    }
+    let sets = sets.clamp(1, group.pattern.phases.len().max(1)).min(group.members.len().max(1));
     let mut phases = Vec::new();
     let mut zones = Vec::new();
     let each = (programs / sets).max(1);
     let law = (group.days.most_minutes, group.pattern.waterings);
-    for ((_, mut members), days) in shares.into_iter().zip(&group.pattern.phases) {
-        members.sort_by_key(|m| m.zone.zone.number);
+    for (members, days) in shared_out(&group.members, sets).into_iter().zip(&group.pattern.phases) {
         let (phase, reasons) = if request.installation.card.cycle_and_soak {
             built_in(request, &members, *days, law)
         } else {

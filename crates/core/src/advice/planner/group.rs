@@ -297,6 +297,28 @@ pub(super) fn alike(a: &[ZoneGroup], b: &[ZoneGroup]) -> bool {
     a.len() == b.len() && a.iter().zip(b).all(same)
 }
 
+/// Zones shared out over so many parts whose minutes are as alike as can be, each in order of station.
+pub(super) fn shared_out(members: &[Member], parts: usize) -> Vec<Vec<&Member>> {
+    // Longest first onto the emptiest part keeps the parts alike; ties by station.
+    let mut order: Vec<&Member> = members.iter().collect();
+    order.sort_by(|a, b| {
+        b.run_time
+            .min_value()
+            .total_cmp(&a.run_time.min_value())
+            .then(a.zone.zone.number.cmp(&b.zone.zone.number))
+    });
+    let mut shares: Vec<(f64, Vec<&Member>)> = vec![(0.0, Vec::new()); parts];
+    for member in order {
+        if let Some(share) = shares.iter_mut().min_by(|a, b| a.0.total_cmp(&b.0)) {
+            share.0 += member.run_time.min_value();
+            share.1.push(member);
+        }
+    }
+    let mut parts: Vec<Vec<&Member>> = shares.into_iter().map(|(_, own)| own).collect();
+    parts.iter_mut().for_each(|own| own.sort_by_key(|m| m.zone.zone.number));
+    parts
+}
+
 /// The groups with their zones split over so many programs that may run side by side, each part as long as the others;
 /// `None` where that is more programs than there are, or no other split than the one before.
 pub(super) fn abreast(groups: &[ZoneGroup], parts: usize, programs: usize) -> Option<Vec<ZoneGroup>> {
@@ -309,23 +331,8 @@ pub(super) fn abreast(groups: &[ZoneGroup], parts: usize, programs: usize) -> Op
     }
     let mut out = Vec::new();
     for group in groups {
-        let mut lanes: Vec<(f64, Vec<Member>)> =
-            vec![(0.0, Vec::new()); parts.min(group.members.len()).max(1)];
-        let mut order: Vec<&Member> = group.members.iter().collect();
-        order.sort_by(|a, b| {
-            b.run_time
-                .min_value()
-                .total_cmp(&a.run_time.min_value())
-                .then(a.zone.zone.number.cmp(&b.zone.zone.number))
-        });
-        for member in order {
-            if let Some(lane) = lanes.iter_mut().min_by(|a, b| a.0.total_cmp(&b.0)) {
-                lane.0 += member.run_time.min_value();
-                lane.1.push(member.clone());
-            }
-        }
-        for (_, mut members) in lanes {
-            members.sort_by_key(|m| m.zone.zone.number);
+        for members in shared_out(&group.members, parts.min(group.members.len()).max(1)) {
+            let members = members.into_iter().cloned().collect();
             out.push(ZoneGroup { members, ..group.clone() });
         }
     }

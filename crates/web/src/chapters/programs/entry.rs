@@ -7,6 +7,7 @@ use crate::server::reader::habit;
 use crate::server::session::Fields;
 use crate::site::workbench::Workbench;
 use jiff::Timestamp;
+use std::cell::LazyCell;
 use upland_core::controller::schedule::{ProgramTotal, Settings, event_length, program_totals};
 use upland_core::controller::{Card, PercentageScope};
 use upland_core::quantity::month::Month;
@@ -174,7 +175,8 @@ pub(super) fn totals(bench: &Workbench, settings: &Settings) -> Vec<TotalLine> {
     let there = &bench.installation;
     let clock = |at: Timestamp| at.to_zoned(there.tz.clone()).said("%H:%M");
     let from = |date| program_totals(settings, &there.card, &there.tz, date);
-    let tomorrow = bench.today.tomorrow().map(from).unwrap_or_default();
+    // Worked out only where a program asks for it: every draft passes here.
+    let tomorrow = LazyCell::new(|| bench.today.tomorrow().map(from).unwrap_or_default());
     // A program whose starts of today are over waters next on its next day.
     let over = |total: &ProgramTotal| {
         total.next == Some(bench.today) && total.spans.last().is_some_and(|(begin, _)| *begin <= bench.at)
@@ -182,10 +184,7 @@ pub(super) fn totals(bench: &Workbench, settings: &Settings) -> Vec<TotalLine> {
     from(bench.today)
         .into_iter()
         .filter(|total| total.keyed.any())
-        .map(|total| match tomorrow.get(total.program).filter(|_| over(&total)) {
-            Some(later) => later.clone(),
-            None => total,
-        })
+        .map(|total| if over(&total) { tomorrow.get(total.program).cloned().unwrap_or(total) } else { total })
         .map(|total| {
             let percentage = total.next.map(|date| settings.percentages.of(total.program, date));
             let waters = if total.next.is_some() { total.waters } else { total.keyed };
