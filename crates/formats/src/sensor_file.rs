@@ -134,6 +134,9 @@ struct SensorCardDto {
     /// Task and every how many months.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     upkeep: Vec<UpkeepDto>,
+    /// Whether its percentage goes on while its holds are on bypass; where left out, only if it also holds.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    bypass_keeps_percentage: Option<bool>,
 }
 
 #[derive(Serialize, Deserialize, JsonSchema)]
@@ -237,6 +240,8 @@ impl From<&SensorCard> for SensorCardDto {
                 .iter()
                 .map(|(task, months)| UpkeepDto { task: Code(*task), months: *months })
                 .collect(),
+            bypass_keeps_percentage: Some(card.bypass_keeps_percentage)
+                .filter(|keeps| *keeps != card.usual_bypass_keeps_percentage()),
         }
     }
 }
@@ -296,7 +301,7 @@ fn take_card(take: &mut Checker, at: &str, dto: SensorCardDto) -> SensorCard {
     let metres = |take: &mut Checker, field: &str, value| {
         Metres::from_m(take.bounded(&format!("{at}.{field}"), &bounds::SITE_METRES, value))
     };
-    let card = SensorCard {
+    let mut card = SensorCard {
         name: dto.name,
         senses: dto.senses.into_iter().map(|s| s.0).collect(),
         signal: dto.signal.0,
@@ -316,7 +321,10 @@ fn take_card(take: &mut Checker, at: &str, dto: SensorCardDto) -> SensorCard {
         soil_range_pct: dto.soil_pct,
         per_pulse: dto.per_pulse,
         upkeep: dto.upkeep.into_iter().map(|u| (u.task.0, u.months.max(1))).collect(),
+        bypass_keeps_percentage: false,
     };
+    card.bypass_keeps_percentage =
+        dto.bypass_keeps_percentage.unwrap_or_else(|| card.usual_bypass_keeps_percentage());
     for (field, message) in card.check() {
         take.say(&format!("{at}.{field}"), message);
     }

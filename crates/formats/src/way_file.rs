@@ -373,6 +373,7 @@ mod tests {
         let mut sensor = Sensor::of_card(upland_core::sensors::generic().remove(0).1, 1);
         sensor.name = "Gauge".into();
         let sensor = SensorFacts {
+            read_until: jiff::Timestamp::MAX,
             earlier: Vec::new(),
             sensor,
             holds: Vec::new(),

@@ -44,8 +44,10 @@ pub struct SensorFacts {
     pub holds: Vec<Hold>,
     /// Bypasses.
     pub bypasses: Vec<Pause>,
-    /// Readings of soil water, for a probe.
+    /// Readings of soil water by which a probe decides; none where its relay speaks for itself.
     pub probe: Readings,
+    /// The instant up to which its readings are known.
+    pub read_until: Timestamp,
     /// Reference ET that it read, by day, for an ET sensor.
     pub et0: BTreeMap<Date, Millimetres>,
 }
@@ -87,7 +89,7 @@ impl SensorFacts {
                     let length = set.cycle_window_min.map(i64::from).or(cycle_window_needed_min(runs.iter()));
                     let mut windows = windows_of(runs, length.unwrap_or(60));
                     windows.retain(|window| within(window.from));
-                    decide_windows(threshold, &windows, &self.probe)
+                    decide_windows(threshold, &windows, &self.probe, self.read_until)
                 }
                 _ => Vec::new(),
             };
@@ -133,8 +135,9 @@ impl SensorFacts {
         })
     }
 
-    fn is_bypassed(&self, at: Timestamp) -> bool {
-        self.bypasses.iter().any(|b| b.runs(at))
+    /// Whether a bypass switches its percentage off at an instant.
+    fn scaling_is_bypassed(&self, at: Timestamp) -> bool {
+        !self.sensor.card.bypass_keeps_percentage && self.bypasses.iter().any(|b| b.runs(at))
     }
 }
 
@@ -307,7 +310,7 @@ impl<'a> Nightly<'a> {
             let dates = from.series(1.day()).take_while(|date| *date <= to);
             // A run belongs to the date of its start; the percentage of a night that crosses midnight was
             // set on the evening before, and both rest on the same days.
-            let set = dates.filter(|date| !own.is_bypassed(midnight(*date, tz))).filter_map(|date| {
+            let set = dates.filter(|date| !own.scaling_is_bypassed(midnight(*date, tz))).filter_map(|date| {
                 let evening = date.yesterday().ok()?;
                 Some((date, whole(own.percentage(evening)?, &facts.card)))
             });

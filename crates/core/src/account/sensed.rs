@@ -10,7 +10,7 @@ use crate::installation::Installation;
 use crate::quantity::time::{instant, midnight};
 use crate::quantity::units::{Litres, Millimetres};
 use crate::sensors::mapping::tie;
-use crate::sensors::state::{ByChannel, Drying, Hold, Pause, holds};
+use crate::sensors::state::{ByChannel, Drying, Hold, Pause, holds, is_modelled};
 use crate::sensors::{Channel, Reading, Readings, Sense, Sensor, SensorCard, SensorHistory, mapping};
 use crate::weather::climate::Climate;
 use jiff::civil::{Date, Time, time};
@@ -127,7 +127,13 @@ pub fn sensor_facts_since(
         holds: all.collect(),
         earlier: earlier.clone(),
         bypasses,
-        probe: readings.get(&Channel::SoilMoisture).cloned().unwrap_or_default(),
+        // Where its relay reported, the relay decides.
+        probe: readings
+            .get(&Channel::SoilMoisture)
+            .filter(|_| is_modelled(readings))
+            .cloned()
+            .unwrap_or_default(),
+        read_until: until,
         et0: et.map(|r| r.as_slice().iter().map(by_day).collect()).unwrap_or_default(),
         sensor: sensor.clone(),
     };

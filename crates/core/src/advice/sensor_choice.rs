@@ -175,6 +175,7 @@ fn lone(sense: Sense) -> SensorCard {
     let found = cards.iter().find(|(_, c)| c.senses == [sense]).or(cards.first());
     found.map_or_else(
         || SensorCard {
+            bypass_keeps_percentage: false,
             name: String::new(),
             senses: vec![sense],
             signal: crate::sensors::Signal::NormallyClosed,

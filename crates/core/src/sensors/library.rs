@@ -28,6 +28,7 @@ fn rain_switch() -> SensorCard {
         soil_range_pct: None,
         per_pulse: None,
         upkeep: vec![(Task::Clean, YEARLY), (Task::TripTest, BATTERY_MONTHS)],
+        bypass_keeps_percentage: false,
     }
 }
 
@@ -118,6 +119,18 @@ pub fn generic() -> Vec<(&'static str, SensorCard)> {
         upkeep: vec![(Task::Clean, BATTERY_MONTHS), (Task::Calibrate, YEARLY)],
         ..nothing_set("ET sensor, sun and temperature", vec![Sense::Et])
     };
+    let combined = SensorCard {
+        senses: vec![Sense::Rain, Sense::Freeze, Sense::Et],
+        signal: Signal::Data,
+        supply: PowerSupply::FromBox,
+        upkeep: vec![
+            (Task::Clean, BATTERY_MONTHS),
+            (Task::TripTest, BATTERY_MONTHS),
+            (Task::Calibrate, YEARLY),
+        ],
+        bypass_keeps_percentage: true,
+        ..freezing(rain_switch(), "ET sensor with rain and freeze hold")
+    };
     let station = SensorCard {
         name: "Weather station".into(),
         senses: vec![Sense::Rain, Sense::Freeze, Sense::Wind, Sense::Et],
@@ -131,6 +144,7 @@ pub fn generic() -> Vec<(&'static str, SensorCard)> {
         freeze_range: Some((Celsius::from_c(-5.0), Celsius::from_c(10.0))),
         wind_range: Some((MetresPerSecond::from_m_per_s(2.0), MetresPerSecond::from_m_per_s(20.0))),
         vent: false,
+        bypass_keeps_percentage: true,
         upkeep: vec![(Task::Battery, BATTERY_MONTHS), (Task::Clean, 3), (Task::Calibrate, YEARLY)],
         ..rain_switch()
     };
@@ -146,6 +160,7 @@ pub fn generic() -> Vec<(&'static str, SensorCard)> {
         ("soil_relay", soil_relay),
         ("flow_meter", flow),
         ("et_sensor", et),
+        ("et_rain_freeze", combined),
         ("weather_station", station),
     ]
 }

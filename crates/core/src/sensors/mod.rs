@@ -212,9 +212,34 @@ pub struct SensorCard {
     pub per_pulse: Option<f64>,
     /// What must be done to it, and every how many months.
     pub upkeep: Vec<(Task, u8)>,
+    /// Whether its percentage goes on while its holds are on bypass: it reaches the controller by another path than
+    /// the contact that a bypass bridges.
+    pub bypass_keeps_percentage: bool,
 }
 
+/// Senses that stop watering; the others measure or scale.
+const HOLDING: [Sense; 4] = [Sense::Rain, Sense::Freeze, Sense::Wind, Sense::SoilMoisture];
+
 impl SensorCard {
+    /// Whether it can stop watering: a meter and an ET sensor cannot.
+    #[must_use]
+    pub fn can_hold(&self) -> bool {
+        HOLDING.iter().any(|sense| self.senses(*sense))
+    }
+
+    /// Whether it does nothing but scale run times.
+    #[must_use]
+    pub fn only_scales(&self) -> bool {
+        self.senses(Sense::Et) && !self.can_hold()
+    }
+
+    /// The default of [`Self::bypass_keeps_percentage`]: a unit that also holds sends its percentage as data, which a
+    /// bypass of its holds leaves alone; one that only scales is switched off as a whole (common practice).
+    #[must_use]
+    pub fn usual_bypass_keeps_percentage(&self) -> bool {
+        self.senses(Sense::Et) && self.can_hold()
+    }
+
     /// The step of the card that a typed threshold means: half an inch is the step of 12 mm, as makers round it. What
     /// is further from every step stays as typed.
     #[must_use]

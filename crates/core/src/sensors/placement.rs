@@ -66,8 +66,10 @@ pub enum Criterion {
     Spray,
     /// At its height.
     Height,
-    /// Within reach of the box.
+    /// Within reach of the controller.
     Reach,
+    /// Within reach of its decoder on the two-wire path.
+    DecoderReach,
     /// A radiation shield.
     Shield,
     /// Screen and bird spikes.
@@ -122,11 +124,22 @@ pub fn radio_reach(card: &super::SensorCard, walls: u8) -> Metres {
     }
 }
 
-/// Judges the place of a sensor, criterion by criterion, the worst first. `skies` are those of the
-/// zones that it can hold; a probe also knows the root depth of its zone.
+/// What a sensor's place is judged against.
+#[derive(Debug, Clone, Copy, Default)]
+pub struct Surroundings<'a> {
+    /// Skies of the zones that it can hold.
+    pub skies: &'a [Sky],
+    /// Root depth of the zone that a probe stands in.
+    pub root_depth: Option<Metres>,
+    /// Whether it is joined through a decoder: its wire then runs to the two-wire path and not to the controller.
+    pub by_decoder: bool,
+}
+
+/// Judges the place of a sensor, criterion by criterion, the worst first.
 // Long: one criterion after another.
 #[must_use]
-pub fn judge(sensor: &Sensor, skies: &[Sky], root_depth: Option<Metres>) -> Vec<Judged> {
+pub fn judge(sensor: &Sensor, around: Surroundings<'_>) -> Vec<Judged> {
+    let Surroundings { skies, root_depth, by_decoder } = around;
     let (card, place) = (&sensor.card, &sensor.placement);
     let mut out = Vec::new();
     let mut say = |criterion, verdict, found: Option<f64>, wanted: Option<f64>| {
@@ -225,7 +238,8 @@ pub fn judge(sensor: &Sensor, skies: &[Sky], root_depth: Option<Metres>) -> Vec<
         (Some(_), Some(_)) => Verdict::Good,
         _ => Verdict::Unknown,
     };
-    say(Criterion::Reach, verdict, place.distance.map(Metres::m), Some(reach.m()));
+    let criterion = if by_decoder { Criterion::DecoderReach } else { Criterion::Reach };
+    say(criterion, verdict, place.distance.map(Metres::m), Some(reach.m()));
     if aloft && !skies.is_empty() {
         let open = skies.contains(&Sky::Open);
         say(Criterion::SameExposure, if open { Verdict::Good } else { Verdict::Fails }, None, None);
@@ -255,13 +269,17 @@ mod tests {
         judged.iter().find(|j| j.criterion == criterion).unwrap().verdict
     }
 
+    fn open_to(skies: &[Sky]) -> Surroundings<'_> {
+        Surroundings { skies, ..Surroundings::default() }
+    }
+
     fn m(value: f64) -> Option<Metres> {
         Some(Metres::from_m(value))
     }
 
     #[test]
     fn an_unseen_place_is_unknown_not_good() {
-        let judged = judge(&at("rain_switch", Placement::default()), &[Sky::Open], None);
+        let judged = judge(&at("rain_switch", Placement::default()), open_to(&[Sky::Open]));
         assert_eq!(overall(&judged), Verdict::Unknown);
         assert_eq!(judged.iter().filter(|j| j.verdict == Verdict::Unknown).count(), 6);
     }
@@ -278,7 +296,7 @@ mod tests {
             distance: m(75.0),
             ..Placement::default()
         };
-        let judged = judge(&at("rain_switch", bad), &[Sky::UnderEaves], None);
+        let judged = judge(&at("rain_switch", bad), open_to(&[Sky::UnderEaves]));
         for criterion in [
             Criterion::OpenSky,
             Criterion::Clearance,
@@ -298,8 +316,7 @@ mod tests {
         let reach = |distance| {
             let judged = judge(
                 &at("rain_switch", Placement { distance: m(distance), ..Placement::default() }),
-                &[],
-                None,
+                Surroundings::default(),
             );
             verdict(&judged, Criterion::Reach)
         };
@@ -317,13 +334,22 @@ mod tests {
     }
 
     #[test]
+    fn sentence_8_on_a_decoder_the_distance_is_to_the_decoder() {
+        let place = Placement { distance: m(40.0), ..Placement::default() };
+        let judged =
+            judge(&at("rain_switch", place), Surroundings { by_decoder: true, ..Surroundings::default() });
+        assert_eq!(verdict(&judged, Criterion::DecoderReach), Verdict::Good);
+        assert!(judged.iter().all(|j| j.criterion != Criterion::Reach), "the controller may be far away");
+    }
+
+    #[test]
     fn radio_of_common_practice_loses_by_walls() {
         let card = generic().into_iter().find(|(c, _)| *c == "rain_switch_radio").unwrap().1;
         assert_eq!(radio_reach(&card, 0).m(), 240.0);
         assert!((30.0..=60.0).contains(&radio_reach(&card, 1).m()));
         let reach = |distance, walls| {
             let place = Placement { distance: m(distance), walls: Some(walls), ..Placement::default() };
-            verdict(&judge(&at("rain_switch_radio", place), &[], None), Criterion::Reach)
+            verdict(&judge(&at("rain_switch_radio", place), Surroundings::default()), Criterion::Reach)
         };
         assert_eq!(
             [reach(180.0, 0), reach(230.0, 0), reach(50.0, 1), reach(30.0, 1), reach(30.0, 2)],
@@ -336,7 +362,7 @@ mod tests {
         let clear = |distance| {
             let place =
                 Placement { obstacle_distance: m(distance), obstacle_above: m(3.0), ..Placement::default() };
-            verdict(&judge(&at("tipping_bucket", place), &[], None), Criterion::Clearance)
+            verdict(&judge(&at("tipping_bucket", place), Surroundings::default()), Criterion::Clearance)
         };
         assert_eq!([clear(5.9), clear(6.0), clear(12.0)], [Verdict::Fails, Verdict::Doubtful, Verdict::Good]);
     }
@@ -345,7 +371,13 @@ mod tests {
     fn a_probe_belongs_in_the_root_zone_and_a_meter_in_straight_pipe() {
         let probe = |depth| {
             let place = Placement { height: m(depth), probe_station: Some(2), ..Placement::default() };
-            verdict(&judge(&at("soil_probe", place), &[], m(0.15)), Criterion::RootZone)
+            verdict(
+                &judge(
+                    &at("soil_probe", place),
+                    Surroundings { root_depth: m(0.15), ..Surroundings::default() },
+                ),
+                Criterion::RootZone,
+            )
         };
         assert_eq!([probe(0.1), probe(0.3)], [Verdict::Good, Verdict::Fails]);
         let meter = |before, after| {
@@ -354,7 +386,7 @@ mod tests {
                 straight_after: Some(after),
                 ..Placement::default()
             };
-            verdict(&judge(&at("flow_meter", place), &[], None), Criterion::StraightPipe)
+            verdict(&judge(&at("flow_meter", place), Surroundings::default()), Criterion::StraightPipe)
         };
         assert_eq!(
             [meter(10.0, 5.0), meter(6.0, 5.0), meter(2.0, 5.0)],

@@ -41,11 +41,11 @@ pub fn variants(facts: &Facts) -> Vec<SensorTrial> {
     for own in &facts.boxes {
         for hung in &own.sensors {
             let (card, set) = (&hung.sensor.card, &hung.sensor.setting);
-            let holds = [Sense::Rain, Sense::Freeze, Sense::Wind, Sense::SoilMoisture, Sense::Et];
-            let senses: Vec<Sense> = holds.into_iter().filter(|sense| card.senses(*sense)).collect();
-            if senses.is_empty() {
+            if !card.can_hold() && !card.only_scales() {
                 continue;
             }
+            let senses: Vec<Sense> =
+                Sense::ALL.into_iter().filter(|s| *s != Sense::Flow && card.senses(*s)).collect();
             let mut kinds = vec![(Hung::AsHung, None), (Hung::Absent, Some(Change::Absent))];
             if card.senses(Sense::Rain) {
                 kinds.push((Hung::UnderEave, Some(Change::Misplaced(Spot::UnderEave))));

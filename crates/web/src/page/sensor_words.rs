@@ -15,7 +15,7 @@ use upland_core::quantity::units::{Celsius, Metres, MetresPerSecond, Millimetres
 use upland_core::sensors::SettingFault;
 use upland_core::sensors::calibration::{FEWEST, Failure, REST_HOURS};
 use upland_core::sensors::placement::{Criterion, Judged, Verdict};
-use upland_core::sensors::state::{Cause, Says, et_percentage};
+use upland_core::sensors::state::{Cause, ProbeDecides, STALE_HOURS, Says, et_percentage, probe_decides};
 use upland_core::sensors::wiring::{DecoderInput, Join, Refusal, WiringStep};
 use upland_core::sensors::{Channel, Link, Sense, Sensor, SensorCard};
 use upland_core::site::UnitSystem;
@@ -88,11 +88,41 @@ pub(crate) fn says(units: UnitSystem, said: &Says, tz: &TimeZone) -> (String, St
 
 /// The same for a sensor of the list: one that sets a percentage scales, it never stops.
 pub(crate) fn says_of(states: &SensorStates, record: &SensorRecord, said: &Says) -> (String, String) {
-    if record.sensor.card.senses == [Sense::Et] && matches!(said, Says::Free { .. }) {
+    if record.sensor.card.only_scales() && states.joined(record).is_none() {
+        return ("Sets nothing".to_owned(), "it cannot be joined to its controller".to_owned());
+    }
+    if let Some(until) = states.bypassed(record.id).filter(|_| record.sensor.card.only_scales()) {
+        let until = moment(until, &states.tz);
+        return (
+            "Sets nothing".to_owned(),
+            format!("on bypass until {until}; the controller's own percentage counts"),
+        );
+    }
+    if record.sensor.card.only_scales() && matches!(said, Says::Free { .. }) {
         let tonight = percentage(states, record).unwrap_or_default();
         return ("Scales run times".to_owned(), tonight);
     }
-    says(states.units(), said, &states.tz)
+    let (line, because) = says(states.units(), said, &states.tz);
+    match probe_decides(&record.sensor, states.readings(record.id)) {
+        Some(who) => {
+            (line, format!("{because}; {}", probe_rule(who, record.sensor.setting.soil_threshold_pct)))
+        }
+        None => (line, because),
+    }
+}
+
+/// Who decides for a soil-moisture sensor and for how long, as the end of a sentence.
+fn probe_rule(who: ProbeDecides, threshold_pct: Option<f64>) -> String {
+    match who {
+        ProbeDecides::Relay => {
+            "its relay decides, and each state that it reports stands until the next one".into()
+        }
+        ProbeDecides::Readings => format!(
+            "its last reading decides at the start of the day's first run: at {} % or more the whole day's watering is skipped; a reading counts for {STALE_HOURS} h, and without one watering runs",
+            plain(threshold_pct.unwrap_or_default(), 1)
+        ),
+        ProbeDecides::Nobody => "it has no threshold yet, so it stops nothing: calibrate it".into(),
+    }
 }
 
 /// What a setting cannot be, in the units of a site.
@@ -274,8 +304,8 @@ pub(crate) fn step(step: WiringStep, sensor: &Sensor, units: UnitSystem) -> Step
         ),
         WiringStep::Mount => words(
             "Mount it where the placement check agrees.".into(),
-            "Level, firm, open sky, out of every spray path.",
-            "Under an eave or in a spray path it never or always trips.",
+            mounted(card),
+            badly_mounted(card),
             if card.senses(Sense::SoilMoisture) || card.senses(Sense::Flow) {
                 "Have buried services located before you dig. Backflow devices are work for those licensed for them."
             } else {
@@ -289,6 +319,27 @@ pub(crate) fn step(step: WiringStep, sensor: &Sensor, units: UnitSystem) -> Step
         WiringStep::LogIt => {
             words("Write it down here: date, threshold, battery. Reminders start from it.".into(), "", "", "")
         }
+    }
+}
+
+/// What a good mount looks like, by where a unit belongs: in the soil, in the pipe or in the open.
+fn mounted(card: &SensorCard) -> &'static str {
+    if card.senses(Sense::SoilMoisture) {
+        "In undisturbed soil in the middle of the roots, firm against it all round, its depth noted."
+    } else if card.senses(Sense::Flow) {
+        "Its arrow points downstream, straight pipe on both sides, full of water, no air trapped."
+    } else {
+        "Level, firm, open sky, out of every spray path."
+    }
+}
+
+fn badly_mounted(card: &SensorCard) -> &'static str {
+    if card.senses(Sense::SoilMoisture) {
+        "With air or loose fill around it, it reads too dry; in a low spot it reads too wet."
+    } else if card.senses(Sense::Flow) {
+        "Behind an elbow or a half-shut valve it counts wrong; backwards it counts nothing."
+    } else {
+        "Under an eave or in a spray path it never or always trips."
     }
 }
 
@@ -346,6 +397,7 @@ pub(crate) fn criterion(criterion: Criterion) -> &'static str {
         Criterion::Spray => "out of every spray path",
         Criterion::Height => "height",
         Criterion::Reach => "within reach of the box",
+        Criterion::DecoderReach => "within reach of its decoder on the two-wire path",
         Criterion::Shield => "radiation shield",
         Criterion::Screen => "screen and bird spikes",
         Criterion::StraightPipe => "straight pipe on both sides",
@@ -365,9 +417,11 @@ pub(crate) fn found(units: UnitSystem, judged: &Judged) -> String {
         (Criterion::StraightPipe, Some(f), _) => {
             format!("{} % of ten diameters before and five after", plain(100.0 * f.min(1.0), 0))
         }
-        (Criterion::Reach, Some(f), Some(w)) => format!("{}; it reaches {}", metres(f), metres(w)),
+        (Criterion::Reach | Criterion::DecoderReach, Some(f), Some(w)) => {
+            format!("{}; it reaches {}", metres(f), metres(w))
+        }
         (_, Some(f), Some(w)) => format!("{}; {} wanted", metres(f), metres(w)),
-        (Criterion::Reach, None, Some(w)) => format!("reaches {}", metres(w)),
+        (Criterion::Reach | Criterion::DecoderReach, None, Some(w)) => format!("reaches {}", metres(w)),
         _ => String::new(),
     }
 }
@@ -383,6 +437,7 @@ pub(crate) fn remedy(criterion: Criterion, card: &SensorCard) -> &'static str {
             "Put it at its height: above hands and splash, a thermometer between 1.25 and 2 m."
         }
         Criterion::Reach if card.link == Link::Radio => "Bring it nearer, or put fewer walls between.",
+        Criterion::DecoderReach => "Put a decoder nearer to it; the path itself may be longer.",
         Criterion::Reach => "Use the wire that its maker allows, or a radio one.",
         Criterion::Shield => "Give it a shield; in the sun it reads the sun.",
         Criterion::Screen => "Add screen and spikes; leaves and birds make it count wrong.",

@@ -22,6 +22,7 @@ use upland_core::quantity::ratio::Share;
 use upland_core::quantity::time::{Seconds, midnight};
 use upland_core::quantity::units::{Litres, Minutes};
 use upland_core::sensors::state::{ByChannel, Hold, Pause, Says, holds, says};
+use upland_core::sensors::wiring::{Join, assign};
 use upland_core::sensors::{Channel, Reading, Readings, Sense, Task};
 use upland_core::site::UnitSystem;
 use upland_core::weather::climate::Climate;
@@ -213,7 +214,8 @@ impl SensorStates {
             let readings = self.since_first_reading(record.id);
             let paused = self.pauses(record.id, SensorEventKind::Bypass);
             let of = (&record.sensor, &record.history);
-            sensor_facts_since(of, &readings, &self.record.drying, paused, (&self.tz, until))
+            let facts = sensor_facts_since(of, &readings, &self.record.drying, paused, (&self.tz, until));
+            SensorFacts { read_until: self.at, ..facts }
         };
         self.of_box(number).map(facts).collect()
     }
@@ -340,6 +342,19 @@ impl SensorStates {
     pub fn tonight(&self, own: &SiteBox) -> Option<Vec<BoxRun>> {
         own.settings.as_ref()?;
         Some(night_runs(&self.facts, self.facts.of_box(own.number())?, self.today))
+    }
+
+    /// How a sensor is joined to its controller; `None` where it cannot be, or the controller was removed.
+    pub fn joined(&self, record: &SensorRecord) -> Option<Join> {
+        let own = self.site_box(record.sensor.box_number)?;
+        let cards: Vec<_> = self.of_box(own.number()).map(|s| &s.sensor.card).collect();
+        let joins = assign(own.record.controller.card.sensor_places(), &cards);
+        joins.get(self.place_of(record)?).copied()?.ok()
+    }
+
+    /// Whether it is joined through a decoder on the two-wire path.
+    pub fn is_by_decoder(&self, record: &SensorRecord) -> bool {
+        matches!(self.joined(record), Some(Join::Decoder { .. }))
     }
 
     /// The place of a sensor among those of its box.

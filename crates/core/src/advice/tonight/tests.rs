@@ -301,6 +301,7 @@ fn a_law_that_forbids_the_run_and_one_that_forbids_the_advice() {
 fn switch(holds: Vec<Hold>, bypasses: Vec<Pause>) -> SensorFacts {
     let card = generic().into_iter().find(|(code, _)| *code == "rain_switch").unwrap().1;
     SensorFacts {
+        read_until: Timestamp::MAX,
         earlier: Vec::new(),
         sensor: Sensor::of_card(card, 1),
         holds,
@@ -368,6 +369,28 @@ fn an_et_sensor_changes_the_minutes_that_are_shown() {
         Seconds::from_min(10),
         "instead of the box's own"
     );
+}
+
+#[test]
+fn sentence_8_a_bypass_ends_the_holds_of_a_combined_sensor_and_not_its_percentage() {
+    let at = |text: &str| text.parse::<Timestamp>().unwrap();
+    let bypass = Pause { from: at("2026-07-10T00:00:00Z"), until: at("2026-07-20T00:00:00Z") };
+    let rain = Cause::Rain { fallen_mm: 14.0, since: at("2026-07-13T10:00:00Z") };
+    let hold = Hold { from: at("2026-07-13T12:00:00Z"), until: None, cause: rain };
+    let et0: BTreeMap<_, _> = (0..5).map(|back| (DAY - back.days(), Millimetres::from_mm(2.5))).collect();
+    let minutes = |code: &str, bypasses: Vec<Pause>| {
+        let card = generic().into_iter().find(|(own, _)| *own == code).unwrap().1;
+        let mut facts = with_box(set(20), 0.0);
+        facts.boxes[0].card.sensor_ports = vec![SensorPort::Weather];
+        let own = switch(if card.can_hold() { vec![hold] } else { Vec::new() }, bypasses);
+        facts.boxes[0].sensors =
+            vec![SensorFacts { sensor: Sensor::of_card(card, 1), et0: et0.clone(), ..own }];
+        decided(&facts, DAY).zones[0].will.as_ref().unwrap().waters()
+    };
+    assert_eq!(minutes("et_rain_freeze", Vec::new()), Seconds::ZERO, "its rain hold stands");
+    assert_eq!(minutes("et_rain_freeze", vec![bypass]), Seconds::from_min(10), "half of it, and no hold");
+    assert_eq!(minutes("et_sensor", Vec::new()), Seconds::from_min(10));
+    assert_eq!(minutes("et_sensor", vec![bypass]), Seconds::from_min(20), "the controller's own percentage");
 }
 
 #[test]

@@ -231,6 +231,28 @@ fn speaks_by(sensor: &Sensor, channel: Channel) -> bool {
     }
 }
 
+/// Who decides what a soil-moisture sensor does.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum ProbeDecides {
+    /// Its relay opens and closes by itself; each state stands until the next one is reported.
+    Relay,
+    /// Its readings against the threshold, at the start of the day's first run; each counts for [`STALE_HOURS`].
+    Readings,
+    /// Nobody: it has neither a relay that reported nor a threshold.
+    Nobody,
+}
+
+/// Who decides for a soil-moisture sensor; `None` for any other. The one rule behind its page, the list and the runs.
+#[must_use]
+pub fn probe_decides(sensor: &Sensor, readings: &ByChannel) -> Option<ProbeDecides> {
+    let is_probe = sensor.card.senses(Sense::SoilMoisture);
+    is_probe.then(|| match (is_modelled(readings), sensor.setting.soil_threshold_pct) {
+        (false, _) => ProbeDecides::Relay,
+        (true, Some(_)) => ProbeDecides::Readings,
+        (true, None) => ProbeDecides::Nobody,
+    })
+}
+
 /// What a sensor says at an instant, from the readings up to it. `drying` reaches ahead of it with
 /// what is expected, so that the end of a rain hold can be told.
 #[must_use]
@@ -238,7 +260,7 @@ pub fn says(sensor: &Sensor, readings: &ByChannel, drying: &Drying, at: Timestam
     let mut past: Vec<Hold> = holds(sensor, readings, drying, at);
     if let (Some(point), Some(read)) =
         (sensor.setting.soil_threshold_pct, readings.get(&Channel::SoilMoisture))
-        && sensor.card.senses(Sense::SoilMoisture)
+        && probe_decides(sensor, readings) == Some(ProbeDecides::Readings)
     {
         past.extend(latch(
             read,

@@ -44,19 +44,23 @@ pub fn cycle_window_needed_min<'a>(runs: impl Iterator<Item = &'a ScheduledRun>)
 }
 
 /// The probe's decision for each window. It refuses when the last reading at the window's start is at
-/// or above the threshold; readings during the window do not change its word.
+/// or above the threshold; readings during the window do not change its word. A reading counts for [`STALE_HOURS`]; for
+/// a window that begins after `read_until`, the last one that still counts then stands, since it reads again before.
 #[must_use]
 pub fn decide_windows(
     threshold_pct: f64,
     windows: &[CycleWindow],
     readings: &Readings,
+    read_until: Timestamp,
 ) -> Vec<WindowDecision> {
     let stale = SignedDuration::from_hours(STALE_HOURS);
     windows
         .iter()
         .map(|window| {
-            let read =
-                readings.at_or_before(window.from).filter(|r| window.from.duration_since(r.at) <= stale);
+            let read = readings.at_or_before(window.from).filter(|r| {
+                let known = window.from.min(read_until.max(r.at));
+                known.duration_since(r.at) <= stale
+            });
             WindowDecision {
                 window: *window,
                 read_pct: read.map(|r| r.value),

@@ -226,10 +226,34 @@ fn a_cycle_of_six_hours_needs_a_window_of_seven() {
 fn a_probe_keeps_its_word_through_the_window() {
     let window = |from: f64| CycleWindow { from: hours(from), until: hours(from + 7.0) };
     let read = readings(&[(0.5, 31.0), (2.0, 25.0), (23.9, 20.0), (26.0, 35.0)]);
-    let decided = decide_windows(30.0, &[window(1.0), window(25.0), window(73.0)], &read);
+    let decided = decide_windows(30.0, &[window(1.0), window(25.0), window(73.0)], &read, Timestamp::MAX);
     assert!(decided[0].refuses, "wet at the start, whatever comes");
     assert!(!decided[1].refuses, "dry at the start; the rise is its own water");
     assert_eq!((decided[2].refuses, decided[2].read_pct), (false, None), "an old reading refuses nothing");
+}
+
+#[test]
+fn sentence_8_who_decides_for_a_probe_and_for_how_long_is_one_rule() {
+    let mut probe = sensor("soil_probe", |_| ());
+    assert_eq!(probe_decides(&probe, &ByChannel::new()), Some(ProbeDecides::Nobody));
+    probe.setting.soil_threshold_pct = Some(38.0);
+    // Read at 18:00; the first run begins at 01:00, seven hours later.
+    let mut read = ByChannel::from([(Channel::SoilMoisture, readings(&[(18.0, 38.2)]))]);
+    let window = CycleWindow { from: hours(25.0), until: hours(32.0) };
+    let refuses = |read: &ByChannel, now| {
+        decide_windows(38.0, &[window], &read[&Channel::SoilMoisture], now).iter().any(|w| w.refuses)
+    };
+    let holds =
+        |read: &ByChannel, now| matches!(says(&probe, read, &Drying::default(), now), Says::Holds { .. });
+    for (now, both) in [(18.0, true), (23.9, true), (24.1, false), (40.0, false)] {
+        assert_eq!((holds(&read, hours(now)), refuses(&read, hours(now))), (both, both), "asked at {now} h");
+    }
+    assert_eq!(probe_decides(&probe, &read), Some(ProbeDecides::Readings));
+    // A relay that reported decides, whatever was read beside it.
+    read.insert(Channel::Contact, readings(&[(10.0, 0.0)]));
+    assert_eq!(probe_decides(&probe, &read), Some(ProbeDecides::Relay));
+    assert!(!holds(&read, hours(18.0)));
+    assert_eq!(probe_decides(&sensor("rain_switch", |_| ()), &read), None);
 }
 
 #[test]

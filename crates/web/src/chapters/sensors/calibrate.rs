@@ -30,6 +30,7 @@ use upland_core::site::UnitSystem;
 use upland_formats::typed;
 use upland_store::Saved;
 use upland_store::sensors::{NewSensorEvent, SensorEventKind, SensorRecord};
+use upland_store::zones::ZoneRecord;
 
 pub(super) fn routes(config: &mut web::ServiceConfig) {
     config.service(run_page).service(look).service(adjust);
@@ -67,6 +68,8 @@ struct CalibratePage {
     typed: Fields,
     errors: Vec<String>,
     outcome: Option<Outcome>,
+    /// Asks whether a level that the soil does not usually have is meant.
+    unusual: bool,
     begun: String,
     received: usize,
     fewest: String,
@@ -122,15 +125,33 @@ fn curve(begun: Timestamp, readings: &[Reading], drained: Option<&Drained>) -> O
     })
 }
 
+/// The zone that a probe stands in.
+fn zone_of<'a>(states: &'a SensorStates, record: &SensorRecord) -> Option<&'a ZoneRecord> {
+    let station = record.sensor.placement.probe_station?;
+    let here = |z: &&ZoneRecord| z.zone.number == station && z.zone.box_number == record.sensor.box_number;
+    states.loaded.zones.iter().find(here)
+}
+
+/// Whether a level lies outside what the soil around the probe usually drains to; `false` where the zone is not said.
+fn is_unusual(states: &SensorStates, record: &SensorRecord, drained_pct: f64) -> bool {
+    zone_of(states, record).is_some_and(|z| {
+        let (low, high) = expected_drained_pct(z.zone.soil);
+        !(low..=high).contains(&drained_pct)
+    })
+}
+
+/// What asks before a level is taken that the soil does not usually have.
+fn ask_unusual(states: &SensorStates, record: &SensorRecord, drained_pct: f64) -> String {
+    format!(
+        "{} % was not set. {} Correct the zone's soil or seat the probe again; if both were checked, tick \"I checked soil and probe\" and set it.",
+        plain(drained_pct, 1),
+        against_soil(states, record, drained_pct)
+    )
+}
+
 /// What the soil around a probe says to a drained level.
 fn against_soil(states: &SensorStates, record: &SensorRecord, drained_pct: f64) -> String {
-    let station = record.sensor.placement.probe_station;
-    let zone = states
-        .loaded
-        .zones
-        .iter()
-        .find(|z| Some(z.zone.number) == station && z.zone.box_number == record.sensor.box_number);
-    let Some(soil) = zone.map(|z| z.zone.soil) else {
+    let Some(soil) = zone_of(states, record).map(|z| z.zone.soil) else {
         return "Say which zone it stands in, and its level is held against that soil.".to_owned();
     };
     let (low, high) = expected_drained_pct(soil);
@@ -202,6 +223,7 @@ struct Left {
     typed: Fields,
     errors: Vec<String>,
     outcome: Option<Outcome>,
+    unusual: bool,
 }
 
 fn probe(states: &SensorStates, id: i64) -> Result<&SensorRecord, PageError> {
@@ -217,7 +239,6 @@ fn draw(
     left: Left,
 ) -> Result<HttpResponse, PageError> {
     let record = probe(states, id)?;
-    let station = record.sensor.placement.probe_station;
     let yesterday = states.at - SignedDuration::from_hours(25);
     page_with(
         status,
@@ -228,14 +249,7 @@ fn draw(
             fewest: in_words(FEWEST),
             name: record.sensor.name.clone(),
             version: record.version,
-            zone: station
-                .and_then(|s| {
-                    states
-                        .loaded
-                        .zones
-                        .iter()
-                        .find(|z| z.zone.number == s && z.zone.box_number == record.sensor.box_number)
-                })
+            zone: zone_of(states, record)
                 .map_or(String::new(), |z| format!("{} {}", z.zone.number, z.zone.name)),
             threshold: record.sensor.setting.soil_threshold_pct.map(|t| plain(t, 1)),
             begun: {
@@ -246,6 +260,7 @@ fn draw(
                 .own(id)
                 .and_then(|r| r.get(&Channel::SoilMoisture))
                 .map_or(0, |r| r.as_slice().len()),
+            unusual: left.unusual,
             typed: left.typed,
             errors: left.errors,
             outcome: left.outcome,
@@ -307,7 +322,7 @@ async fn look(
     let (begun, readings) = match read_run(&here, &states, id, &fields).await? {
         Ok(run) => run,
         Err(errors) => {
-            let left = Left { typed: fields, errors, outcome: None };
+            let left = Left { typed: fields, errors, ..Left::default() };
             return draw(&here, &states, id, StatusCode::UNPROCESSABLE_ENTITY, left);
         }
     };
@@ -315,12 +330,17 @@ async fn look(
         let readings = readings.clone();
         off_loop(move || calibrate(begun, &readings)).await?
     };
+    let unusual = run.as_ref().is_ok_and(|d| is_unusual(&states, record, d.drained_pct));
     let take = fields.get("then") == "take";
-    if let (Ok(drained), true) = (&run, take) {
+    let asks = unusual && fields.get("checked").is_empty();
+    if let (Ok(drained), true) = (&run, take && !asks) {
         return take_threshold(&here, (&states, record), (begun, readings), *drained, fields).await;
     }
     let shown = outcome(&states, record, begun, &readings, &run);
-    let status = if run.is_ok() { StatusCode::OK } else { StatusCode::UNPROCESSABLE_ENTITY };
+    let refused = run.is_err() || take && asks;
+    let status = if refused { StatusCode::UNPROCESSABLE_ENTITY } else { StatusCode::OK };
+    let asked = run.as_ref().ok().filter(|_| take && asks);
+    let errors = asked.map(|d| ask_unusual(&states, record, d.drained_pct)).into_iter().collect();
     if let (Err(why), "note") = (&run, fields.get("then")) {
         // A failed run is remembered where somebody says so: the next one may meet the same fault.
         let (said, _) = failure(why, &states.tz);
@@ -328,7 +348,7 @@ async fn look(
         here.change(move |change| change.add_sensor_event(id, &calibration(begun, body, "calibration run")))
             .await?;
     }
-    let left = Left { typed: fields, errors: Vec::new(), outcome: Some(shown) };
+    let left = Left { typed: fields, errors, outcome: Some(shown), unusual };
     draw(&here, &states, id, status, left)
 }
 
@@ -350,8 +370,12 @@ async fn take_own(
         errors.push(out_of_bounds(SIGNED_PERCENT, bound));
     }
     let threshold = sensor.setting.soil_threshold_pct.unwrap_or_default();
+    let unusual = errors.is_empty() && is_unusual(states, record, threshold);
+    if unusual && fields.get("checked").is_empty() {
+        errors.push(ask_unusual(states, record, threshold));
+    }
     if !errors.is_empty() {
-        let left = Left { typed: fields, errors, outcome: None };
+        let left = Left { typed: fields, errors, unusual, ..Left::default() };
         return draw(here, states, id, StatusCode::UNPROCESSABLE_ENTITY, left);
     }
     let (base, at) = (fields.get("base_version").parse().unwrap_or(0), here.now());
@@ -425,7 +449,7 @@ async fn take_threshold(
             )];
             let here = here.again().await?;
             let states = here.sensor_states(None).await?;
-            draw(&here, &states, id, StatusCode::CONFLICT, Left { typed: fields, errors, outcome: None })
+            draw(&here, &states, id, StatusCode::CONFLICT, Left { typed: fields, errors, ..Left::default() })
         }
     }
 }
@@ -469,7 +493,7 @@ async fn adjust(
     sensor.setting.soil_threshold_pct = to;
     let errors = wrong_step(before, to, &fields, &sensor);
     if !errors.is_empty() {
-        let left = Left { typed: fields, errors, outcome: None };
+        let left = Left { typed: fields, errors, ..Left::default() };
         return draw(&here, &states, id, StatusCode::UNPROCESSABLE_ENTITY, left);
     }
     let base = fields.get("base_version").parse().unwrap_or(0);

@@ -99,7 +99,10 @@ fn form(card: &SensorCard, boxes: &[(u8, String)], zones: &[(u16, String)], syst
         set.push(Field::number("flow_low", "Low alarm below learned", "%"));
     }
     let aloft = card.senses(Sense::Rain) || card.senses(Sense::Wind) || card.senses(Sense::Et);
-    let mut place = vec![Field::number("distance", "Distance to the box", u.length.unit)];
+    let mut place = vec![
+        Field::number("distance", "Distance to the box", u.length.unit)
+            .help("Along the wire; for a sensor on a decoder, to that decoder."),
+    ];
     if card.link == Link::Radio {
         place.push(Field::number("walls", "Walls between", ""));
     }

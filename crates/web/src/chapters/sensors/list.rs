@@ -18,7 +18,7 @@ use std::sync::Arc;
 use upland_core::account::running::{BoxRun, Holder};
 use upland_core::advice::sensor_choice::{Pays, advise, conflicts};
 use upland_core::quantity::units::Litres;
-use upland_core::sensors::placement::{judge, overall};
+use upland_core::sensors::placement::{Surroundings, judge, overall};
 use upland_core::sensors::state::Says;
 use upland_core::sensors::{Sense, mapping};
 use upland_store::readings::Refused;
@@ -122,7 +122,8 @@ pub(super) fn judged(
         .iter()
         .find(|z| Some(z.zone.number) == sensor.placement.probe_station)
         .map(|z| z.zone.resolve(states.loaded.site.site.latitude_deg).root_depth.value);
-    judge(sensor, &skies, root)
+    let by_decoder = states.is_by_decoder(record);
+    judge(sensor, Surroundings { skies: &skies, root_depth: root, by_decoder })
 }
 
 fn line(states: &SensorStates, record: &SensorRecord) -> Line {

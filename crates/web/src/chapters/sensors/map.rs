@@ -69,10 +69,8 @@ struct MapPage {
 
 /// What a sensor does to a zone: one that sets a percentage scales its run times, the others stop them.
 fn verb(card: &SensorCard) -> Verb {
-    let stops = [Sense::Rain, Sense::Freeze, Sense::Wind, Sense::SoilMoisture, Sense::Flow]
-        .iter()
-        .any(|sense| card.senses(*sense));
-    match (stops, card.senses(Sense::Et)) {
+    // A meter's alarm stops the main.
+    match (card.can_hold() || card.senses(Sense::Flow), card.senses(Sense::Et)) {
         (false, true) => Verb { third: "scales it", plain: "scale it" },
         (true, true) => Verb { third: "stops and scales it", plain: "stop and scale it" },
         _ => Verb { third: "stops it", plain: "stop it" },

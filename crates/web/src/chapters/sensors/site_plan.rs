@@ -111,7 +111,8 @@ fn mid_season(states: &SensorStates) -> Date {
 }
 
 /// What a plan says of a place, as placement is judged.
-fn placed_by(plan: &SitePlan, sensor: &Sensor, at: (f64, f64), states: &SensorStates) -> Sensor {
+fn placed_by(plan: &SitePlan, record: &SensorRecord, at: (f64, f64), states: &SensorStates) -> Sensor {
+    let (sensor, by_decoder) = (&record.sensor, states.is_by_decoder(record));
     let mut placed = sensor.clone();
     let height = sensor.placement.height.unwrap_or(Metres::from_m(SWITCH_LEAST_M));
     let seen = plan.seen(at, height);
@@ -124,7 +125,8 @@ fn placed_by(plan: &SitePlan, sensor: &Sensor, at: (f64, f64), states: &SensorSt
         Some((distance, above)) => (Some(distance), Some(above)),
         None => (None, Some(Metres::ZERO)),
     };
-    if let Some(wire) = plan.wire(sensor.box_number, at) {
+    // A decoder may sit anywhere along its path, which the plan does not know.
+    if let Some(wire) = plan.wire(sensor.box_number, at).filter(|_| !by_decoder) {
         placed.placement.distance = Some(wire);
     }
     placed
@@ -169,7 +171,7 @@ fn seen(states: &SensorStates, text: &PlanText) -> Vec<Seen> {
     let of = |(name, at): &(String, (f64, f64))| {
         let record = states.loaded.sensors.iter().find(|s| s.sensor.name == *name)?;
         let (plan, units) = (&text.plan, states.units());
-        let here = placed_by(plan, &record.sensor, *at, states);
+        let here = placed_by(plan, record, *at, states);
         let place = &here.placement;
         let mut parts = vec![match (place.obstacle_distance, place.obstacle_above) {
             (Some(distance), Some(above)) => {
@@ -191,7 +193,7 @@ fn seen(states: &SensorStates, text: &PlanText) -> Vec<Seen> {
             parts.push(format!("in zone {station}"));
         }
         let saved_at = record.sensor.placement.at;
-        let before = saved_at.map(|old| placed_by(plan, &record.sensor, old, states));
+        let before = saved_at.map(|old| placed_by(plan, record, old, states));
         let saved = saved_at.is_some_and(|old| same_place(old, *at));
         let moved = match before {
             Some(before) if !saved => gains(record, states, (&before, &here)),
@@ -360,7 +362,7 @@ async fn take_over(
     let record = find(&states, id)?;
     let plan = saved_plan(&here).await?.plan;
     let Some(at) = record.sensor.placement.at else { return Err(PageError::NotFound) };
-    let sensor = placed_by(&plan, &record.sensor, at, &states);
+    let sensor = placed_by(&plan, record, at, &states);
     let base = fields.get("base_version").parse().unwrap_or(0);
     let said = match here.change(move |change| change.save_sensor(id, base, &sensor)).await? {
         None => return Err(PageError::NotFound),

@@ -40,7 +40,7 @@ pub(super) fn kind_of(sensor: &Sensor) -> DeviceKind {
         DeviceKind::FlowMeter
     } else if senses(Sense::Rain) && sensor.card.is_contact() {
         DeviceKind::RainSwitch
-    } else if sensor.card.senses == [Sense::Et] {
+    } else if sensor.card.only_scales() {
         DeviceKind::EtSensor
     } else {
         DeviceKind::WeatherStation

@@ -92,6 +92,8 @@ pub(super) struct SensorView {
     pub feeds_weather: bool,
     pub devices: Vec<DeviceRow>,
     pub is_probe: bool,
+    /// What a bypass does to a sensor that scales.
+    pub bypass_help: &'static str,
     pub today: Date,
     pub clock: String,
 }
@@ -137,6 +139,11 @@ impl SensorView {
                 .is_some_and(|own| WEATHER_CHANNELS.iter().any(|(channel, _)| own.contains_key(channel))),
             feeds_weather: record.feeds_weather,
             devices: devices.iter().map(|d| device_row(states, d, refused)).collect(),
+            bypass_help: match (card.senses(Sense::Et), card.bypass_keeps_percentage) {
+                (false, _) => "",
+                (true, true) => "A bypass ends its holds only; its percentage goes on by the data line.",
+                (true, false) => "On bypass it sets no percentage, and the controller's own counts.",
+            },
             is_probe: card.senses(Sense::SoilMoisture),
             today: states.today,
             clock: states.at.to_zoned(states.tz.clone()).said("%-d %b %H:%M"),

@@ -303,9 +303,7 @@ fn sensor_step(
         title: own.sensor.name.clone(),
         rain: own.sensor.card.senses(Sense::Rain),
         // An ET sensor sets percentages and a flow meter counts: neither holds.
-        can_hold: [Sense::Rain, Sense::Freeze, Sense::Wind, Sense::SoilMoisture]
-            .iter()
-            .any(|sense| own.sensor.card.senses(*sense)),
+        can_hold: own.sensor.card.can_hold(),
         holds: yes_no(seen.holds),
         covered: yes_no(seen.covered),
         sprayed: yes_no(seen.sprayed),
