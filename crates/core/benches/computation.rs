@@ -70,6 +70,7 @@ fn site() -> Site {
         units: UnitSystem::Metric,
         windows: WaterWindows::only(Hours { from: time(20, 0, 0, 0), until: time(8, 0, 0, 0) }),
         supply: None,
+        drizzle: Default::default(),
     }
 }
 

@@ -57,6 +57,14 @@ coded!(crate::ground::plant::Sun {
     Part = "part",
     Shade = "shade",
 });
+coded!(crate::weather::climate::Drizzle { LeftOut = "left_out", Counted = "counted" });
+coded!(crate::trial::Bill {
+    Month = "month",
+    TwoMonths = "two_months",
+    Quarter = "quarter",
+    Year = "year",
+    AllDays = "all_days",
+});
 coded!(crate::ground::planting::Density { Sparse = "sparse", Average = "average", Dense = "dense" });
 coded!(crate::ground::planting::PlantingValue { Low = "low", Ordinary = "ordinary", High = "high" });
 coded!(crate::advice::budget::Measure {

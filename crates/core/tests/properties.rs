@@ -138,6 +138,7 @@ fn site(station: &Station, window: (u16, u16)) -> Site {
         units: UnitSystem::Metric,
         windows: WaterWindows::only(Hours { from: clock(window.0), until: clock(window.1) }),
         supply: None,
+        drizzle: Default::default(),
     }
 }
 

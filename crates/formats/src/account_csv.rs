@@ -7,6 +7,7 @@ use upland_core::account::running::Holder;
 use upland_core::account::zone::Flows;
 use upland_core::codes::Coded;
 use upland_core::controller::schedule::Rest;
+use upland_core::quantity::units::Millimetres;
 
 /// The columns.
 pub const HEADER: [&str; 13] = [
@@ -70,7 +71,11 @@ impl AccountRow {
             mm(w.et.mm()),
             mm(w.stress_coefficient()),
             mm(w.depletion.mm()),
-            if self.was_read { format!("{evidence} reading") } else { evidence.to_owned() },
+            match (self.was_read, w.root_cut > Millimetres::ZERO) {
+                (true, _) => format!("{evidence} reading"),
+                (false, true) => format!("{evidence} root_depth"),
+                (false, false) => evidence.to_owned(),
+            },
             self.held_by.clone(),
         ]
     }

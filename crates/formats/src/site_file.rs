@@ -2,7 +2,7 @@
 //! Schema is published as `docs/site-v1.schema.json`.
 
 use crate::card_file::{self, CardDto};
-use crate::json::{Checker, HoursDto, PathProblem, code_schema, parse, pretty, schema_of};
+use crate::json::{Checker, Code, HoursDto, PathProblem, code_schema, parse, pretty, schema_of};
 use crate::ordinance_file::{self, AppliedDto};
 use crate::plan_json::{PlanDto, take_plan};
 use crate::planting::{self, PlantingDto};
@@ -25,6 +25,7 @@ use upland_core::sensors::{Sensor, SensorHistory, site_plan::SitePlan};
 use upland_core::site::UnitSystem;
 use upland_core::site::windows::WaterWindows;
 use upland_core::site::{Controller, Site, Zone};
+use upland_core::weather::climate::Drizzle;
 
 /// The value of `format` in every such file.
 pub const FORMAT: &str = "upland-almanac-site";
@@ -165,6 +166,9 @@ struct SiteSettingsDto {
     /// Flow the supply can give; leave out when unknown.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     supply_l_per_min: Option<f64>,
+    /// What rain below a fifth of a day's ET0 counts for; where left out, nothing (FAO-56 chapter 8).
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    drizzle: Option<Code<Drizzle>>,
 }
 
 #[derive(Serialize, Deserialize, JsonSchema)]
@@ -272,6 +276,7 @@ fn dto(file: &SiteFile) -> SiteDto {
             second_water_window: site.windows.second.map(Into::into),
             grow_in_water_window: site.windows.grow_in.map(Into::into),
             supply_l_per_min: site.supply.map(LitresPerMinute::l_per_min),
+            drizzle: Some(Code(site.drizzle)).filter(|own| own.0 != Drizzle::default()),
         },
         ordinances: file.law.applied.iter().map(Into::into).collect(),
         zones: zones
@@ -340,6 +345,7 @@ pub fn read(bytes: &[u8]) -> Result<SiteFile, Vec<PathProblem>> {
         time_zone: place.time_zone.clone(),
         units: units.unwrap_or(UnitSystem::Metric),
         windows,
+        drizzle: dto.settings.drizzle.as_ref().map_or(Drizzle::default(), |own| own.0),
         supply: take
             .optional("settings.supply_l_per_min", &bounds::SUPPLY, dto.settings.supply_l_per_min)
             .map(LitresPerMinute::from_l_per_min),

@@ -1,7 +1,7 @@
 //! A trial with everything that went in, as one JSON file: the site, its weather, what its probes read, the ways and
 //! the tariff. Run again it comes to the very same. Its JSON Schema is published as `docs/trial-v1.schema.json`.
 
-use crate::json::{Checker, PathProblem, parse, pretty, schema_of};
+use crate::json::{Checker, Code, PathProblem, parse, pretty, schema_of};
 use crate::log_file::LogFile;
 use crate::site_file::{self, SiteFile};
 use crate::{normals, way_file};
@@ -17,7 +17,7 @@ use upland_core::account::whole::Facts;
 use upland_core::quantity::bounds;
 use upland_core::quantity::units::Millimetres;
 use upland_core::sensors::{Reading, Readings};
-use upland_core::trial::{NoSample, Origin, Pump, Sample, Tariff, TrialWay, pick};
+use upland_core::trial::{Bill, NoSample, Origin, Pump, Sample, Tariff, TrialWay, pick};
 use upland_core::weather::DayWeather;
 use upland_core::weather::climate::{Climate, RainHours, TypedNormals};
 use upland_core::weather::record::{RawDay, VARIABLES};
@@ -216,6 +216,9 @@ enum SampleDto {
 struct TariffDto {
     /// Cubic metres up to which a price holds (null: without end), and the price of one.
     steps: Vec<(Option<f64>, f64)>,
+    /// What a bill is of; the steps begin anew with each. Where left out, all days together.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    bill: Option<Code<Bill>>,
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pump: Option<PumpDto>,
 }
@@ -275,6 +278,7 @@ pub fn write(trial: &TrialFile) -> String {
                 .iter()
                 .map(|(until, price)| (until.is_finite().then_some(*until), *price))
                 .collect(),
+            bill: Some(Code(tariff.bill)),
             pump: tariff.pump.map(|pump| PumpDto { kilowatts: pump.kilowatts, price: pump.price }),
         }),
         ways: trial.ways.iter().map(way_file::to_value).collect(),
@@ -379,7 +383,7 @@ fn tariff(take: &mut Checker, dto: &TariffDto) -> Tariff {
         kilowatts: take.bounded("tariff.pump.kilowatts", &bounds::PUMP_KILOWATTS, own.kilowatts),
         price: take.bounded("tariff.pump.price", &bounds::PRICE, own.price),
     });
-    Tariff { steps, pump }
+    Tariff { steps, pump, bill: dto.bill.as_ref().map_or(Bill::AllDays, |own| own.0) }
 }
 
 /// Whether steps of a price can be: they rise, and no price is less than nothing.
@@ -437,6 +441,7 @@ mod tests {
             tariff: Some(Tariff {
                 steps: vec![(100.0, 1.2), (f64::INFINITY, 2.5)],
                 pump: Some(Pump { kilowatts: 3.0, price: 0.31 }),
+                bill: Bill::Quarter,
             }),
             ways: [Named::AsSet, Named::Monthly, Named::DailyBalance].map(|n| n.way("a way")).into(),
         }

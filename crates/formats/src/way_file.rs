@@ -367,6 +367,7 @@ mod tests {
                 until: time(6, 0, 0, 0),
             }),
             supply: None,
+            drizzle: Default::default(),
         };
         let mut facts =
             Facts::surveyed(&site, &TimeZone::UTC, &[], Climate::from_record(&[], site.station()));

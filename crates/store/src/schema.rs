@@ -98,6 +98,7 @@ diesel::table! {
         grow_in_from -> Nullable<Time>,
         grow_in_until -> Nullable<Time>,
         supply_l_per_min -> Nullable<Double>,
+        drizzle -> Text,
         saved_by -> BigInt,
         saved_at -> Timestamptz,
     }

@@ -57,6 +57,7 @@ struct SiteRow {
     grow_in_from: Option<jiff_diesel::Time>,
     grow_in_until: Option<jiff_diesel::Time>,
     supply_l_per_min: Option<f64>,
+    drizzle: String,
     saved_by: i64,
 }
 
@@ -79,6 +80,7 @@ impl SiteRow {
             grow_in_from: site.windows.grow_in.map(|w| w.from.to_diesel()),
             grow_in_until: site.windows.grow_in.map(|w| w.until.to_diesel()),
             supply_l_per_min: site.supply.map(LitresPerMinute::l_per_min),
+            drizzle: site.drizzle.code().into(),
             saved_by,
         }
     }
@@ -98,6 +100,7 @@ impl SiteRow {
                 grow_in: hours(self.grow_in_from, self.grow_in_until),
             },
             supply: self.supply_l_per_min.map(LitresPerMinute::from_l_per_min),
+            drizzle: known("use of drizzle", &self.drizzle)?,
         })
     }
 }

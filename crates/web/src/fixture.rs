@@ -113,6 +113,7 @@ fn with_settings(units: UnitSystem, settings: Option<Settings>) -> Decided {
         units,
         windows: WaterWindows::only(Hours { from: time(1, 0, 0, 0), until: time(6, 30, 0, 0) }),
         supply: None,
+        drizzle: Default::default(),
     };
     let evening = date(2026, 7, 13);
     let last_recorded = date(2026, 7, 14);
@@ -247,6 +248,7 @@ pub(crate) fn frame() -> Frame {
         site: None,
         here: "/".into(),
         record_ended: None,
+        et0_from: None,
         demo_clock: None,
     }
 }

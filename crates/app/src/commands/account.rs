@@ -15,8 +15,8 @@ use upland_formats::account_csv::{self, AccountRow};
 #[command(
     after_help = "Output: time, zone, rain_mm (what reaches the zone), rain_in_mm, applied_mm, applied_in_mm, runoff_mm,\n\
 drainage_mm, et_mm, ks, depletion_mm, evidence, held_by. In every row depletion before - rain_in - applied_in + et +\n\
-drainage = depletion after, but where a reading set it: then evidence ends with \"reading\". A zone of a site with\n\
-several boxes is written box-station. Exit 1 for a wrong file, 2 for wrong usage."
+drainage = depletion after, but where a reading set it: then evidence ends with \"reading\"; and where a younger root\n\
+zone holds less than was missing: then it ends with \"root_depth\". A zone of a site with several boxes is written box-station. Exit 1 for a wrong file, 2 for wrong usage."
 )]
 pub struct Args {
     /// The site file (JSON; see the schema command).

@@ -17,7 +17,9 @@ use upland_core::codes::Coded;
 use upland_core::quantity::bounds::{self, Bound};
 use upland_core::quantity::units::Metres;
 use upland_core::trial::protocol::{self, Miss, MissKind, NoReport, Report};
-use upland_core::trial::{Named, NoSample, Pump, Refusal, Sample, Tariff, TrialWay, pick, run as try_way};
+use upland_core::trial::{
+    Bill, Named, NoSample, Pump, Refusal, Sample, Tariff, TrialWay, pick, run as try_way,
+};
 use upland_core::weather::Station;
 use upland_formats::trial_json::{self, round};
 use upland_formats::{trial_file, way_file};
@@ -69,6 +71,9 @@ pub struct Args {
     /// Price of a cubic metre of water, or steps such as 100:1.2,500:1.8,2.5 (up to 100 m³ at 1.2, ...).
     #[arg(long, value_parser = tariff)]
     price: Option<Tariff>,
+    /// What a bill is of, for the steps of the price: month, two_months, quarter, year or all_days.
+    #[arg(long, value_parser = bill, requires = "price", default_value = "month")]
+    bill: Bill,
     /// What the pump takes and the price of a kilowatt-hour, such as 4:0.31; with --price.
     #[arg(long, value_parser = pump, requires = "price")]
     pump: Option<Pump>,
@@ -90,7 +95,11 @@ fn tariff(text: &str) -> Result<Tariff, String> {
     };
     let steps: Vec<(f64, f64)> = text.split(',').map(step).collect::<Result<_, String>>()?;
     trial_file::check_steps(&steps)?;
-    Ok(Tariff { steps, pump: None })
+    Ok(Tariff { steps, ..Tariff::default() })
+}
+
+fn bill(text: &str) -> Result<Bill, String> {
+    Bill::from_code(text).ok_or_else(|| "month, two_months, quarter, year or all_days".to_owned())
 }
 
 fn pump(text: &str) -> Result<Pump, String> {
@@ -194,7 +203,8 @@ pub fn run(args: &Args) -> Result<(), Failure> {
     check_span(from, to)?;
     weather_notes(&picked.climate, (from, to));
     let facts = at_work(read, picked.climate, args.log.as_deref(), to)?;
-    let tariff = args.price.as_ref().map(|tariff| Tariff { pump: args.pump, ..tariff.clone() });
+    let tariff =
+        args.price.as_ref().map(|tariff| Tariff { pump: args.pump, bill: args.bill, ..tariff.clone() });
     try_all(args, (&facts, (from, to)), &ways(args, &facts)?, tariff.as_ref())
 }
 

@@ -43,11 +43,16 @@ impl Facts {
     /// A site of which only survey and weather are known.
     #[must_use]
     pub fn surveyed(site: &Site, tz: &TimeZone, zones: &[Zone], climate: impl Into<Arc<Climate>>) -> Self {
+        let mut climate = climate.into();
+        // What drizzle counts for is the site's choice, whoever read its weather.
+        if climate.drizzle() != site.drizzle {
+            climate = Arc::new(climate.as_ref().clone().with_drizzle(site.drizzle));
+        }
         Self {
             zones: Self::resolved(site, zones),
             site: site.clone(),
             tz: tz.clone(),
-            climate: climate.into(),
+            climate,
             law: Law::default(),
             boxes: Vec::new(),
             log: Log::default(),

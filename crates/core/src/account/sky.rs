@@ -58,6 +58,8 @@ pub struct SkyDay {
     pub rain: Option<Millimetres>,
     /// Expected reference ET of the day after.
     pub expected_next: Millimetres,
+    /// Whether its rain was a drizzle that counts for nothing in the soil.
+    pub drizzle: bool,
     /// Place of its first hour.
     first: usize,
     /// How many hours of it there are, the last perhaps shorter.
@@ -104,6 +106,7 @@ impl SkyHours {
                 et0,
                 demand_from,
                 rain: climate.rain_on(date),
+                drizzle: climate.rain_on(date).is_some_and(|rain| climate.leaves_out(rain, et0)),
                 expected_next: climate.expected_et0(next).0,
                 first: out.all.len(),
                 hours: 0,

@@ -241,13 +241,32 @@ fn a_grow_in_that_begins_neither_makes_nor_loses_water() {
     assert!(days[11].refill_at < days[9].refill_at);
 }
 
+#[test]
+fn sentence_9_a_grow_in_on_dry_ground_cuts_the_depletion_to_the_new_store() {
+    use crate::ground::planting::GrowIn;
+    let mut zone = lawn(1);
+    let from = FIRST + 25.days();
+    zone.planting.grow_in =
+        Some(GrowIn { from, until: FIRST + 29.days(), factor: 1.2, root_depth: Metres::from_m(0.05) });
+    // Nobody waters: by then more is missing than five centimetres of soil hold.
+    let (days, hours) = known(&zone, &sky(&climate(&[0.0; 40])), &[], &[]);
+    conserved(&hours);
+    let store = zone.resolve(46.0).root_zone_on(from).total_available;
+    let day = |on: Date| days.iter().find(|d| d.date == on).unwrap();
+    let before = day(from - 1.day()).water.depletion;
+    assert!(before > store, "{before:?} of {store:?}");
+    assert!((day(from).water.root_cut - (before - store)).mm().abs() < 1e-9);
+    assert!(day(from).water.depletion <= store);
+}
+
 /// In every hour: depletion before - what went in + ET + drainage is the depletion after, and what came is what
 /// went in and what ran off.
 fn conserved(hours: &[AccountHour]) {
     let mut before = 0.0;
     for hour in hours {
         let w = hour.water;
-        let after = before - w.rain_in.mm() - w.applied_in.mm() + w.et.mm() + w.drainage.mm();
+        let after =
+            before - w.rain_in.mm() - w.applied_in.mm() + w.et.mm() + w.drainage.mm() - w.root_cut.mm();
         if hour.reset_from.is_none() {
             assert!((after - w.depletion.mm()).abs() < 1e-9, "{hour:?} after {before}");
         }

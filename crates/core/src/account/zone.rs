@@ -27,8 +27,6 @@ use std::collections::VecDeque;
 
 /// A refill smaller than this share of the readily available water is not worth a start.
 const SMALLEST_REFILL_SHARE: f64 = 0.25;
-/// Rain of a day below this share of its ET0 never enters the soil (FAO-56 ch. 8).
-const DRIZZLE_SHARE: f64 = 0.2;
 /// Missing less than this, a nightly box runs nothing, mm (our stated default).
 const LEAST_NIGHTLY_MM: f64 = 2.0;
 /// Depletion, demand or water below this is none, mm.
@@ -98,7 +96,11 @@ pub struct Flows {
     pub demand: Millimetres,
     /// What they took.
     pub et: Millimetres,
-    /// What is missing from full at the end.
+    /// Deficit that left with soil which no longer counts: a young planting's roots reach less deep, and no more can be
+    /// missing than its soil holds.
+    pub root_cut: Millimetres,
+    /// What is missing from full at the end: depletion before - `rain_in` - `applied_in` + `et` + `drainage` -
+    /// `root_cut`.
     pub depletion: Millimetres,
 }
 
@@ -128,6 +130,7 @@ impl Flows {
         self.depletion = hour.depletion;
         // In most hours nothing falls, runs or drains.
         let nothing = Millimetres::ZERO;
+        self.root_cut = self.root_cut + hour.root_cut;
         if hour.rain == nothing
             && hour.applied == nothing
             && hour.drainage == nothing
@@ -265,10 +268,9 @@ pub fn account_with_runs(
         };
         let next = facts.evidence.get(at + 1).copied().unwrap_or(Evidence::AsAdvised);
         let mut night = facts.nights.get(at).filter(|night| night.barred.is_none());
-        // A drizzle wets leaves and evaporates again: FAO-56 chapter 8 leaves rain below a fifth of ET0 out.
-        let drizzle = day.rain.is_some_and(|rain| rain.mm() < DRIZZLE_SHARE * day.et0.mm());
+        let mut root_cut = zone.cut_to(&root_zone);
         for hour in sky.hours(day) {
-            let hour = if drizzle { SkyHour { rain: Millimetres::ZERO, ..hour } } else { hour };
+            let hour = if day.drizzle { SkyHour { rain: Millimetres::ZERO, ..hour } } else { hour };
             if let Some(decided) = night.filter(|n| n.decided <= hour.from) {
                 night = None;
                 zone.advise(decided, &root_zone, (evidence, next), day);
@@ -278,6 +280,7 @@ pub fn account_with_runs(
             } else {
                 zone.still_hour(&hour, factor, &root_zone)
             };
+            water.root_cut = core::mem::take(&mut root_cut);
             out.short |= water.et.mm() < water.demand.mm() - NOTHING_MM;
             let reset_from = if facts.readings.is_empty() { None } else { zone.read(&hour, &root_zone) };
             out.water.add(&water);
@@ -384,6 +387,13 @@ impl<'a> Zoned<'a> {
         if runs {
             self.week.count(morning);
         }
+    }
+
+    /// No more can be missing than the root zone holds; what went beyond is returned.
+    fn cut_to(&mut self, root_zone: &RootZone) -> Millimetres {
+        let beyond = (self.depletion - root_zone.total_available.mm()).max(0.0);
+        self.depletion -= beyond;
+        Millimetres::from_mm(beyond)
     }
 
     /// Whether anything falls, runs or stands in an hour.

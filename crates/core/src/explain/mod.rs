@@ -309,6 +309,11 @@ pub fn depletion(zone: &ZoneTonight) -> Explanation {
         if day.reset_from.is_some() {
             assumptions.push("A reading from the field set the depletion on this day.");
         }
+        if day.water.root_cut > Millimetres::ZERO {
+            assumptions.push(
+                "The grow-in began on dry ground: no more can be missing than its shallower root zone holds.",
+            );
+        }
         assumptions.push("The root zone is taken as full a year ago, or on the first recorded day.");
         assumptions.push(RAIN_ASSUMPTION);
         if zone.resolved.rain_share < Share::WHOLE {
@@ -480,6 +485,7 @@ mod tests {
                 until: time(6, 0, 0, 0),
             }),
             supply: None,
+            drizzle: Default::default(),
         };
         let days: Vec<_> = (1..=14)
             .map(|d| {

@@ -18,6 +18,7 @@ use crate::quantity::units::{
     LitresPerMinute, Metres, Millimetres, MillimetresPerHour, Minutes, SquareMetres,
 };
 use crate::weather::Station;
+use crate::weather::climate::Drizzle;
 use jiff::civil::Date;
 use windows::WaterWindows;
 
@@ -62,6 +63,8 @@ pub struct Site {
     pub windows: WaterWindows,
     /// Flow the supply can give, if known.
     pub supply: Option<LitresPerMinute>,
+    /// What rain below a fifth of a day's ET0 counts for.
+    pub drizzle: Drizzle,
 }
 
 impl Site {

@@ -17,7 +17,7 @@ pub use run::{PartResult, SiteResult, WayResult, ZoneResult, cause_of, run, run_
 pub use sample::{NoSample, Origin, Picked, Sample, pick};
 pub use search::{Found, Goal, Progress, Space, search};
 pub use sensors::{Hung, SensorTrial, variants};
-pub use supply::{Demand, Pump, Tariff, demand, in_turn};
+pub use supply::{Bill, Demand, Pump, Tariff, demand, in_turn};
 pub use way::{Change, Named, PercentageRule, Ramps, Refusal, Schedule, SensorChange, Spot, TrialWay};
 
 #[cfg(test)]

@@ -279,6 +279,7 @@ pub fn facts(climate: Climate, station: Station, longitude_deg: f64, tz: &TimeZo
         units: UnitSystem::Metric,
         windows: WaterWindows::only(Hours { from: time(20, 0, 0, 0), until: time(10, 0, 0, 0) }),
         supply: None,
+        drizzle: Default::default(),
     };
     let zones: Vec<Zone> = (1..).zip(&ZONES).map(|(number, zone)| zone.zone(number)).collect();
     let mut facts = Facts::surveyed(&site, tz, &zones, climate);

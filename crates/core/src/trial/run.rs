@@ -346,6 +346,20 @@ fn worst_week(days: &[AccountDay]) -> Option<(Date, Millimetres)> {
     weeks.into_iter().max_by(|a, b| a.1.mm().total_cmp(&b.1.mm()).then(b.0.cmp(&a.0)))
 }
 
+/// Water by day, of the zones whose area is known.
+fn litres_by_day(facts: &Facts, zones: &[ZoneResult]) -> BTreeMap<Date, Litres> {
+    let mut out: BTreeMap<Date, Litres> = BTreeMap::new();
+    let areas = facts.zones.iter().map(|(zone, _)| zone.area);
+    for (area, own) in areas.zip(zones) {
+        let Some(area) = area else { continue };
+        for day in &own.days {
+            let sum = out.entry(day.date).or_insert(Litres::ZERO);
+            *sum = *sum + day.water.applied.over(area);
+        }
+    }
+    out
+}
+
 fn site_result(
     (facts, found, counted): (&Facts, &SiteAccount, Way),
     zones: &[ZoneResult],
@@ -378,7 +392,9 @@ fn site_result(
         litres,
         adequacy: share(sum(|z| z.et), sum(|z| z.needed), 1.0),
         excess: share(sum(|z| z.wasted), sum(|z| z.applied), 0.0),
-        cost: tariff.zip(litres).map(|(tariff, water)| tariff.cost(water, supply.running)),
+        cost: tariff
+            .filter(|_| litres.is_some())
+            .map(|own| own.cost(&litres_by_day(facts, zones), supply.running)),
         supply,
     }
 }

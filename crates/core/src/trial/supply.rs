@@ -11,11 +11,57 @@ use std::ops::Range;
 /// A price of water in steps, and of the pump that lifts it.
 #[derive(Debug, Clone, PartialEq, Default)]
 pub struct Tariff {
-    /// Cubic metres up to which each price holds, and the price of one; the last holds beyond, too. The steps are of
-    /// all days tried together.
+    /// Cubic metres up to which each price holds, and the price of one; the last holds beyond, too. The steps begin
+    /// anew with each bill.
     pub steps: Vec<(f64, f64)>,
+    /// What a bill is of.
+    pub bill: Bill,
     /// The pump.
     pub pump: Option<Pump>,
+}
+
+/// The days that one bill is of, by the calendar; the steps of a price begin anew with each.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub enum Bill {
+    /// A month (common practice, and our default).
+    #[default]
+    Month,
+    /// Two months, from January.
+    TwoMonths,
+    /// A quarter of the year.
+    Quarter,
+    /// A year.
+    Year,
+    /// All days tried together.
+    AllDays,
+}
+
+impl Bill {
+    /// The first day of the bill that a date is on.
+    #[must_use]
+    pub fn begins(self, date: Date) -> Date {
+        let months = match self {
+            Self::Month => 1,
+            Self::TwoMonths => 2,
+            Self::Quarter => 3,
+            Self::Year => 12,
+            Self::AllDays => return Date::MIN,
+        };
+        let month = date.month() - (date.month() - 1) % months;
+        Date::new(date.year(), month, 1).unwrap_or(date)
+    }
+
+    /// Words for lists, as the end of "steps of".
+    #[must_use]
+    pub const fn label(self) -> &'static str {
+        match self {
+            Self::Month => "each month",
+            Self::TwoMonths => "each two months",
+            Self::Quarter => "each quarter",
+            Self::Year => "each year",
+            Self::AllDays => "all days together",
+        }
+    }
 }
 
 /// A pump on electricity.
@@ -31,10 +77,10 @@ impl Tariff {
     /// One price of a cubic metre, whatever is used.
     #[must_use]
     pub fn plain(price: f64) -> Self {
-        Self { steps: vec![(f64::INFINITY, price)], pump: None }
+        Self { steps: vec![(f64::INFINITY, price)], ..Self::default() }
     }
 
-    /// What some water costs.
+    /// What the water of one bill costs.
     #[must_use]
     pub fn of_water(&self, water: Litres) -> f64 {
         let cubic_metres = water.l() / 1000.0;
@@ -47,12 +93,17 @@ impl Tariff {
         cost
     }
 
-    /// What some water costs that the pump ran so long for.
+    /// What the water of some days costs, bill by bill, that the pump ran so long for.
     #[must_use]
-    pub fn cost(&self, water: Litres, pumped: Seconds) -> f64 {
+    pub fn cost(&self, by_day: &BTreeMap<Date, Litres>, pumped: Seconds) -> f64 {
         let energy =
             self.pump.map_or(0.0, |pump| pump.kilowatts * pumped.minutes().min_value() / 60.0 * pump.price);
-        self.of_water(water) + energy
+        let mut bills: BTreeMap<Date, Litres> = BTreeMap::new();
+        for (date, water) in by_day {
+            let bill = bills.entry(self.bill.begins(*date)).or_insert(Litres::ZERO);
+            *bill = *bill + *water;
+        }
+        bills.values().map(|water| self.of_water(*water)).sum::<f64>() + energy
     }
 }
 
@@ -142,6 +193,7 @@ const ROUNDING_L_PER_MIN: f64 = 1e-6;
 mod tests {
     use super::*;
     use jiff::SignedDuration;
+    use jiff::civil::date;
 
     fn at(minute: i64) -> Timestamp {
         Timestamp::UNIX_EPOCH + SignedDuration::from_mins(minute)
@@ -157,8 +209,26 @@ mod tests {
     }
 
     #[test]
+    fn sentence_9_steps_of_a_price_begin_anew_with_each_bill() {
+        // 90 m³ on the first of each month of three years: up to 100 m³ at 1, beyond at 2.
+        let months = (2024..2027).flat_map(|year| (1..=12).map(move |month| date(year, month, 1)));
+        let water: BTreeMap<Date, Litres> = months.map(|on| (on, Litres::from_l(90_000.0))).collect();
+        let cost = |bill| {
+            let tariff = Tariff { steps: vec![(100.0, 1.0), (f64::INFINITY, 2.0)], pump: None, bill };
+            tariff.cost(&water, Seconds::ZERO)
+        };
+        assert_eq!(cost(Bill::Month), 36.0 * 90.0);
+        assert_eq!(cost(Bill::TwoMonths), 18.0 * (100.0 + 80.0 * 2.0));
+        assert_eq!(cost(Bill::Quarter), 12.0 * (100.0 + 170.0 * 2.0));
+        assert_eq!(cost(Bill::Year), 3.0 * (100.0 + 980.0 * 2.0));
+        assert_eq!(cost(Bill::AllDays), 100.0 + 3140.0 * 2.0);
+        assert_eq!(Bill::TwoMonths.begins(date(2026, 12, 31)), date(2026, 11, 1));
+        assert_eq!(Bill::Quarter.begins(date(2026, 2, 28)), date(2026, 1, 1));
+    }
+
+    #[test]
     fn steps_are_paid_one_after_the_other_and_the_last_goes_on() {
-        let tariff = Tariff { steps: vec![(100.0, 1.0), (200.0, 2.0)], pump: None };
+        let tariff = Tariff { steps: vec![(100.0, 1.0), (200.0, 2.0)], ..Tariff::default() };
         assert_eq!(tariff.of_water(Litres::from_l(50_000.0)), 50.0);
         assert_eq!(tariff.of_water(Litres::from_l(150_000.0)), 200.0);
         assert_eq!(tariff.of_water(Litres::from_l(300_000.0)), 500.0, "the last step has no end");
@@ -169,7 +239,8 @@ mod tests {
     #[test]
     fn a_pump_costs_its_kilowatts_for_the_time_it_runs() {
         let tariff = Tariff { pump: Some(Pump { kilowatts: 4.0, price: 0.25 }), ..Tariff::plain(2.0) };
-        let cost = tariff.cost(Litres::from_l(1_000.0), Seconds::from_min(90));
+        let water = [(date(2026, 7, 1), Litres::from_l(1_000.0))].into();
+        let cost = tariff.cost(&water, Seconds::from_min(90));
         assert!((cost - (2.0 + 4.0 * 1.5 * 0.25)).abs() < 1e-12);
     }
 

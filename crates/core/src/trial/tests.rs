@@ -339,7 +339,9 @@ proptest! {
             let w = &hour.water;
             let now = w.depletion.mm();
             if let Some(before) = before[place] {
-                let gap = before - w.rain_in.mm() - w.applied_in.mm() + w.et.mm() + w.drainage.mm() - now;
+                let gap = before - w.rain_in.mm() - w.applied_in.mm() + w.et.mm() + w.drainage.mm()
+                    - w.root_cut.mm()
+                    - now;
                 worst = worst.max(gap.abs());
             }
             worst = worst.max((w.rain + w.applied - w.rain_in - w.applied_in - w.runoff).mm().abs());

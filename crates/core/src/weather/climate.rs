@@ -21,6 +21,30 @@ const WHOLE_MONTH_DAYS: u32 = 25;
 /// Diurnal range assumed where there is no record, °C (our rough estimate).
 const ROUGH_RANGE_C: f64 = 12.0;
 
+/// Share of a day's ET0 below which its rain is a drizzle (FAO-56 chapter 8).
+const DRIZZLE_SHARE: f64 = 0.2;
+
+/// What rain below a fifth of a day's ET0 counts for.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub enum Drizzle {
+    /// Nothing: it wets leaves and evaporates again (FAO-56 chapter 8, and our default).
+    #[default]
+    LeftOut,
+    /// It counts like all rain.
+    Counted,
+}
+
+impl Drizzle {
+    /// Words for lists.
+    #[must_use]
+    pub const fn label(self) -> &'static str {
+        match self {
+            Self::LeftOut => "left out: it evaporates from the leaves",
+            Self::Counted => "counted like all rain",
+        }
+    }
+}
+
 /// One recorded day with its ET0.
 #[derive(Debug, Clone, PartialEq)]
 pub struct ClimateDay {
@@ -57,6 +81,7 @@ pub struct Climate {
     foretold: BTreeMap<Date, (Foretold, Millimetres)>,
     /// Monthly rain to expect when the days are not those that it was found from.
     normal_rain: Option<ByMonth<Millimetres>>,
+    drizzle: Drizzle,
 }
 
 /// Begins and millimetres of recorded hours, by the day they lie in.
@@ -106,7 +131,26 @@ impl Climate {
             rain_hours: BTreeMap::new(),
             foretold: BTreeMap::new(),
             normal_rain: None,
+            drizzle: Drizzle::default(),
         }
+    }
+
+    /// The same with what its drizzle counts for.
+    #[must_use]
+    pub fn with_drizzle(self, drizzle: Drizzle) -> Self {
+        Self { drizzle, ..self }
+    }
+
+    /// What its drizzle counts for.
+    #[must_use]
+    pub const fn drizzle(&self) -> Drizzle {
+        self.drizzle
+    }
+
+    /// Whether rain of a day with this ET0 is a drizzle that counts for nothing.
+    #[must_use]
+    pub fn leaves_out(&self, rain: Millimetres, et0: Millimetres) -> bool {
+        self.drizzle == Drizzle::LeftOut && rain.mm() < DRIZZLE_SHARE * et0.mm()
     }
 
     /// Recorded days on other dates: each pair is a date and the recorded day that stands on it, with the hours of its
@@ -133,6 +177,7 @@ impl Climate {
             rain_hours: pairs.iter().filter_map(hours).collect(),
             foretold: BTreeMap::new(),
             normal_rain: self.monthly_expected_rain(),
+            drizzle: self.drizzle,
         }
     }
 

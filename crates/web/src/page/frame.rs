@@ -9,6 +9,7 @@ use crate::site::context::AtSite;
 use crate::site::facts::SiteFacts;
 use jiff::civil::Date;
 use upland_core::site::UnitSystem;
+use upland_core::weather::climate::{Climate, ExpectedFrom};
 use upland_formats::typed::{Clock, DateOrder};
 use upland_store::accounts::Role;
 
@@ -59,6 +60,8 @@ pub(crate) struct Frame {
     pub here: String,
     /// The last day of a weather record that ended a while ago: the page is about its evening.
     pub record_ended: Option<String>,
+    /// Where ET0 comes from at a site without a weather record.
+    pub et0_from: Option<&'static str>,
     /// The day at the site, for fields that say "in 4 days".
     pub today: Date,
     /// How many hours the reader's clock has.
@@ -67,6 +70,24 @@ pub(crate) struct Frame {
     pub dates: &'static str,
     /// What the clock of a demo shows.
     pub demo_clock: Option<String>,
+}
+
+/// Where ET0 of a day comes from at a site without a weather record; `None` where there is a record.
+fn et0_source(climate: &Climate, day: Date) -> Option<&'static str> {
+    if climate.span().is_some() {
+        return None;
+    }
+    Some(match climate.expected_et0(day).1 {
+        ExpectedFrom::Forecast => {
+            "No weather is recorded here: ET0 of the next days is from the forecast, beyond it from normals or an estimate."
+        }
+        ExpectedFrom::Normals | ExpectedFrom::TypedNormals => {
+            "No weather is recorded here: ET0 is from the monthly normals that were typed, and no rain is counted as fallen."
+        }
+        ExpectedFrom::RoughEstimate => {
+            "No weather is recorded here: ET0 is a rough estimate from latitude and elevation, without rain."
+        }
+    })
 }
 
 impl Frame {
@@ -83,6 +104,7 @@ impl Frame {
             site: None,
             here: "/".into(),
             record_ended: None,
+            et0_from: None,
             hours: if who.user.habit.clock == Clock::Hours12 { 12 } else { 24 },
             dates: if who.user.habit.dates == DateOrder::MonthFirst { "month" } else { "day" },
             today: who.now.to_zoned(jiff::tz::TimeZone::UTC).date(),
@@ -123,6 +145,7 @@ impl Frame {
         } else {
             (unmeasured > 0).then(|| format!("{unmeasured} unmeasured"))
         };
+        frame.et0_from = et0_source(&facts.climate, frame.today);
         let unset = boxes.iter().filter(|b| b.settings.is_none()).count();
         let programs_open = if boxes.is_empty() {
             Some("no box".to_owned())

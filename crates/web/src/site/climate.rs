@@ -31,7 +31,8 @@ pub(crate) fn climate(
                 .with_rain_hours(rain_hours)
                 .with_typed(weather.normals)
                 .with_forecast(&weather.forecast)
-                .with_rain_alone(record.rain_alone))
+                .with_rain_alone(record.rain_alone)
+                .with_drizzle(site.site.drizzle))
         },
     )
 }

@@ -38,6 +38,7 @@ fn site() -> Site {
         units: UnitSystem::Metric,
         windows: WaterWindows::only(Hours { from: time(2, 0, 0, 0), until: time(6, 0, 0, 0) }),
         supply: None,
+        drizzle: Default::default(),
     }
 }
 

@@ -8,9 +8,10 @@ use crate::site::context::AtSite;
 use actix_web::web;
 use jiff::ToSpan;
 use jiff::civil::Date;
+use upland_core::codes::Coded;
 use upland_core::quantity::bounds::{self, Bound};
 use upland_core::quantity::month::Month;
-use upland_core::trial::{NoSample, Origin, Pump, Sample, Tariff};
+use upland_core::trial::{Bill, NoSample, Origin, Pump, Sample, Tariff};
 use upland_core::weather::climate::Climate;
 use upland_formats::trial_file::{MAX_DAYS, check_steps};
 use upland_formats::typed;
@@ -25,6 +26,8 @@ pub(super) struct Query {
     pub seed: Option<String>,
     /// Price of a cubic metre, or steps.
     pub price: Option<String>,
+    /// What a bill is of.
+    pub bill: Option<String>,
     /// Kilowatts of the pump, and the price of a kilowatt-hour.
     pub kw: Option<String>,
     pub kwh: Option<String>,
@@ -178,8 +181,18 @@ pub(super) fn read_on(climate: &Climate, today: Date, query: &Query) -> (Asked, 
             None
         }
     };
-    let tariff = (steps.is_some() || pump.is_some())
-        .then(|| Tariff { steps: steps.unwrap_or_else(|| Tariff::plain(0.0).steps), pump });
+    let bill = match text(query.bill.as_ref()) {
+        None => Bill::default(),
+        Some(code) => Bill::from_code(code).unwrap_or_else(|| {
+            errors.push("Choose from the list what a bill is of.".into());
+            Bill::default()
+        }),
+    };
+    let tariff = (steps.is_some() || pump.is_some()).then(|| Tariff {
+        steps: steps.unwrap_or_else(|| Tariff::plain(0.0).steps),
+        pump,
+        bill,
+    });
     (Asked { sample, tariff }, errors)
 }
 
@@ -194,7 +207,7 @@ impl Asked {
             Sample::Generated(seed) => format!("weather=generated&seed={seed}"),
         };
         let Some(tariff) = &self.tariff else { return weather };
-        let price = format!("{weather}&price={}", price_text(tariff));
+        let price = format!("{weather}&price={}&bill={}", price_text(tariff), tariff.bill.code());
         match tariff.pump {
             Some(pump) => format!("{price}&kw={}&kwh={}", pump.kilowatts, pump.price),
             None => price,

@@ -17,7 +17,7 @@ use upland_core::account::whole::Facts;
 use upland_core::codes::Coded;
 use upland_core::controller::schedule::Settings;
 use upland_core::site::UnitSystem;
-use upland_core::trial::{Named, Sample, TrialWay, WayResult, ZoneResult};
+use upland_core::trial::{Bill, Named, Sample, TrialWay, WayResult, ZoneResult};
 use upland_store::trials::TrialLine;
 
 /// The ways and the trials that were kept at the site, for the foot of the page.
@@ -112,6 +112,8 @@ pub(super) struct TrialPage {
     /// The query of the same trial, for tables.
     same: String,
     has_cost: bool,
+    /// What the steps of the price are of, where it has several.
+    bill: &'static str,
     /// What ways ask of supply and window beyond what they give.
     beyond: Vec<String>,
     forbids: bool,
@@ -131,6 +133,7 @@ struct TrialForm {
     to: String,
     seed: String,
     price: String,
+    bills: Vec<(&'static str, &'static str, bool)>,
     kw: String,
     kwh: String,
 }
@@ -145,6 +148,14 @@ impl TrialForm {
             to: text(&query.to),
             seed: query.seed.clone().unwrap_or_else(|| "1".into()),
             price: text(&query.price),
+            bills: Bill::TABLE
+                .iter()
+                .map(|(bill, code)| {
+                    let chosen =
+                        query.bill.as_deref().map_or(*bill == Bill::default(), |asked| asked == *code);
+                    (*code, bill.label(), chosen)
+                })
+                .collect(),
             kw: text(&query.kw),
             kwh: text(&query.kwh),
         }
@@ -197,6 +208,7 @@ impl TrialPage {
             form: TrialForm::of(query),
             same: String::new(),
             has_cost: false,
+            bill: "",
             beyond: Vec::new(),
             forbids: false,
             lines: Vec::new(),
@@ -238,6 +250,7 @@ impl TrialPage {
             gaps: asked::gaps(&facts.climate, tried.span),
             form,
             has_cost: asked.tariff.is_some(),
+            bill: asked.tariff.as_ref().filter(|t| t.steps.len() > 1).map_or("", |t| t.bill.label()),
             beyond: words::beyond(units, &tried.results, facts.site.supply),
             forbids: lines.iter().any(|l| l.forbidden > 0),
             alike: tried.results.iter().filter(|r| is_alike(r)).map(|r| words::way(&r.way)).collect(),

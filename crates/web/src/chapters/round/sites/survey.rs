@@ -6,11 +6,13 @@ use crate::page::units::{DEGREES, Units};
 use crate::server::session::Fields;
 use crate::server::time_zones::{self, zone_at};
 use std::collections::BTreeMap;
+use upland_core::codes::Coded;
 use upland_core::controller::Card;
 use upland_core::quantity::bounds;
 use upland_core::quantity::units::{LitresPerMinute, Metres};
 use upland_core::site::windows::WaterWindows;
 use upland_core::site::{Site, UnitSystem};
+use upland_core::weather::climate::Drizzle;
 
 pub(crate) fn texts(site: &Site) -> BTreeMap<String, String> {
     let u = Units::of(site.units);
@@ -27,6 +29,7 @@ pub(crate) fn texts(site: &Site) -> BTreeMap<String, String> {
         ("second_until", typed_until(site.windows.second)),
         ("grow_in_from", typed_from(site.windows.grow_in)),
         ("grow_in_until", typed_until(site.windows.grow_in)),
+        ("drizzle", site.drizzle.code().to_owned()),
         ("supply", u.flow.text(site.supply.map(LitresPerMinute::l_per_min))),
     ]
     .into_iter()
@@ -73,6 +76,8 @@ pub(crate) fn form(system: UnitSystem, texts: &BTreeMap<String, String>, errors:
                         .help("Every run ends by then. Local rules come first."),
                     Field::number("supply", "Supply", u.flow.unit)
                         .help("What meter and main give at once; leave empty if not known."),
+                    Field::choice("drizzle", "Rain below a fifth of the day's ET0", Drizzle::label)
+                        .help("FAO-56 leaves it out."),
                 ],
             },
             FieldGroup::folded(
@@ -171,6 +176,10 @@ pub(crate) fn read(
         second: reader.optional_hours("second_from", "second_until"),
         grow_in: reader.optional_hours("grow_in_from", "grow_in_until"),
     };
+    let kept = before.map_or(Drizzle::default(), |s| s.drizzle);
+    // A form of an earlier page does not have it.
+    let drizzle =
+        if !fields.get("drizzle").is_empty() { reader.choice("drizzle").unwrap_or(kept) } else { kept };
     let supply = reader.optional(
         "supply",
         u.flow,
@@ -190,6 +199,7 @@ pub(crate) fn read(
         units: system,
         windows,
         supply: supply.map(LitresPerMinute::from_l_per_min),
+        drizzle,
     })
 }
 

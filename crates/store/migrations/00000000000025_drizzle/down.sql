@@ -1,0 +1,1 @@
+ALTER TABLE site_versions DROP COLUMN drizzle;
