@@ -178,7 +178,22 @@ coded!(crate::sensors::Channel {
     Contact = "contact",
     Battery = "battery_pct",
 });
-coded!(crate::controller::ordinance::HouseNumber { Odd = "odd", Even = "even" });
+impl Coded for crate::controller::ordinance::HouseNumber {
+    const TABLE: &'static [(Self, &'static str)] = &[
+        (Self::Odd, "odd"),
+        (Self::Even, "even"),
+        (Self::EndsIn(0), "0"),
+        (Self::EndsIn(1), "1"),
+        (Self::EndsIn(2), "2"),
+        (Self::EndsIn(3), "3"),
+        (Self::EndsIn(4), "4"),
+        (Self::EndsIn(5), "5"),
+        (Self::EndsIn(6), "6"),
+        (Self::EndsIn(7), "7"),
+        (Self::EndsIn(8), "8"),
+        (Self::EndsIn(9), "9"),
+    ];
+}
 coded!(crate::advice::planner::Strategy {
     JustNeed = "just_need",
     SoilBalance = "soil_balance",
@@ -311,7 +326,7 @@ mod tests {
         round_trips::<crate::sensors::Link>(2);
         round_trips::<crate::sensors::Task>(crate::sensors::Task::ALL.len());
         round_trips::<crate::sensors::Channel>(crate::sensors::Channel::ALL.len());
-        round_trips::<crate::controller::ordinance::HouseNumber>(2);
+        round_trips::<crate::controller::ordinance::HouseNumber>(12);
         round_trips::<crate::advice::planner::Strategy>(crate::advice::planner::Strategy::ALL.len());
     }
 }

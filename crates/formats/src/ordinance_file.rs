@@ -91,6 +91,8 @@ enum AllowedDaysDto {
         odd: Vec<WeekdayDto>,
         even: Vec<WeekdayDto>,
     },
+    /// By the last digit of the house number: the weekdays of each digit, 0 to 9.
+    WeekdaysByDigit(Vec<Vec<WeekdayDto>>),
     /// Odd houses on odd dates, even houses on even dates.
     DatesOfHouseNumber,
     OddDates,
@@ -141,6 +143,9 @@ impl From<&Ordinance> for OrdinanceDto {
                         AllowedDays::Any => AllowedDaysDto::Any,
                         AllowedDays::Weekdays { odd, even } => {
                             AllowedDaysDto::Weekdays { odd: week_of(&odd), even: week_of(&even) }
+                        }
+                        AllowedDays::WeekdaysByDigit(weeks) => {
+                            AllowedDaysDto::WeekdaysByDigit(weeks.iter().map(week_of).collect())
                         }
                         AllowedDays::DatesOfHouseNumber => AllowedDaysDto::DatesOfHouseNumber,
                         AllowedDays::OddDates => AllowedDaysDto::OddDates,
@@ -195,6 +200,13 @@ fn take(taker: &mut Checker, at: &str, dto: &OrdinanceDto) -> Ordinance {
                     AllowedDaysDto::Any => AllowedDays::Any,
                     AllowedDaysDto::Weekdays { odd, even } => {
                         AllowedDays::Weekdays { odd: days_of(odd), even: days_of(even) }
+                    }
+                    AllowedDaysDto::WeekdaysByDigit(weeks) => {
+                        if weeks.len() != 10 {
+                            taker.say(&path("days"), "give the weekdays of ten digits, 0 to 9");
+                        }
+                        let week = |digit: usize| weeks.get(digit).map_or([false; 7], |own| days_of(own));
+                        AllowedDays::WeekdaysByDigit(core::array::from_fn(week))
                     }
                     AllowedDaysDto::DatesOfHouseNumber => AllowedDays::DatesOfHouseNumber,
                     AllowedDaysDto::OddDates => AllowedDays::OddDates,

@@ -1,9 +1,11 @@
 //! One question asked of every view: what a box will do in a night, who holds it, and whether that is right.
 
+use crate::chapters::round::{changes, round_for_tests};
 use crate::fixture;
 use crate::fixture::key;
 use crate::page::headline::headline;
 use crate::site::clock::{Moment, evening};
+use crate::site::context::SiteAtWork;
 use crate::site::sensing::SensorStates;
 use jiff::civil::{Date, date, time};
 use jiff::{SignedDuration, Timestamp, ToSpan};
@@ -18,6 +20,7 @@ use upland_core::quantity::time::Seconds;
 use upland_core::sensors::{Sensor, generic};
 use upland_core::site::UnitSystem;
 use upland_formats::night_csv;
+use upland_store::rounds::{NightState, NoticeKind};
 use upland_store::sensors::{SensorEvent, SensorEventKind, SensorRecord};
 use upland_store::settings::{SettingsKind, SettingsRecord};
 
@@ -181,7 +184,7 @@ proptest! {
             }];
         }
         let moment = Moment { date, at, record_ended: None };
-        let states = SensorStates::noted_for_tests(Arc::new(loaded), Vec::new(), moment);
+        let states = Arc::new(SensorStates::noted_for_tests(Arc::new(loaded), Vec::new(), moment));
         let facts = &states.facts;
         let night: Tonight = tonight(facts, &account_of(facts, Way::Best, date, at), 1, date);
 
@@ -194,6 +197,23 @@ proptest! {
         }
         let text = headline(&night, &states.tz);
         prop_assert!(headline_stands(&text, &night), "{text}");
+        // The list of sites, its notices and the weekly list.
+        let work = SiteAtWork::of(Arc::clone(&states), moment);
+        let round = round_for_tests(&work, &[]);
+        prop_assert_eq!(&round.nights[0].sentence[0], &text);
+        let all_right = night.zones.iter().all(|z| z.verdict == Some(Verdict::Right));
+        prop_assert_eq!(round.nights[0].state == NightState::Right, all_right);
+        let of_night = round.notices.iter().filter(|n| n.kind == NoticeKind::Night);
+        prop_assert_eq!(of_night.count(), usize::from(!all_right));
+        let card = states.loaded.boxes[0].record.controller.card.clone();
+        for call in &round.calls {
+            if let Some(advised) = call.advised {
+                prop_assert!(card.takes_percentage(advised), "a percentage that the card has");
+                let said = round.notices.iter().filter(|n| n.kind == NoticeKind::Percentage);
+                let told = said.filter(|n| n.words[0].contains(&format!("to {} %", advised.percent())));
+                prop_assert!(!changes(call) || told.count() == 1, "{:?} is in its notice", call);
+            }
+        }
         // Sensors.
         let own = &states.loaded.boxes[0];
         prop_assert_eq!(told(&states.tonight(own).unwrap()), told(&night.runs));

@@ -20,13 +20,37 @@ const MOST_LEAST_RAIN_MM: f64 = 100.0;
 /// Days on end without an allowed one that make rules contradict each other: four weeks.
 const NO_DAY_FOR: i32 = 28;
 
-/// Which parity a property's number has.
+/// What an ordinance asks of a property's number.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum HouseNumber {
     /// Odd, or none: common practice takes a place without a number as odd.
     Odd,
     /// Even.
     Even,
+    /// Its last digit, 0 to 9.
+    EndsIn(u8),
+}
+
+impl HouseNumber {
+    /// Whether it is odd, or none.
+    #[must_use]
+    pub const fn is_odd(self) -> bool {
+        match self {
+            Self::Odd => true,
+            Self::Even => false,
+            Self::EndsIn(digit) => digit % 2 == 1,
+        }
+    }
+
+    /// Words for lists.
+    #[must_use]
+    pub fn words(self) -> String {
+        match self {
+            Self::Odd => "odd, or no number".into(),
+            Self::Even => "even".into(),
+            Self::EndsIn(digit) => format!("ends in {digit}"),
+        }
+    }
 }
 
 /// On which days watering is allowed.
@@ -41,6 +65,8 @@ pub enum AllowedDays {
         /// For even ones.
         even: [bool; 7],
     },
+    /// On weekdays (Monday first) by the last digit of the house number, 0 to 9.
+    WeekdaysByDigit([[bool; 7]; 10]),
     /// Odd houses on odd dates, even houses on even dates.
     DatesOfHouseNumber,
     /// Odd dates for everybody.
@@ -58,11 +84,19 @@ impl AllowedDays {
             Self::Any => true,
             Self::OddDates => is_odd,
             Self::EvenDates => !is_odd,
-            Self::DatesOfHouseNumber => is_odd == (house == HouseNumber::Odd),
+            Self::DatesOfHouseNumber => is_odd == house.is_odd(),
             Self::Weekdays { odd, even } => {
-                let week = if house == HouseNumber::Odd { odd } else { even };
+                let week = if house.is_odd() { odd } else { even };
                 week.get(weekday_index(date)).copied().unwrap_or(false)
             }
+            // Without the digit only what every digit of its kind may do is sure.
+            Self::WeekdaysByDigit(weeks) => (0..10_u8).zip(weeks).all(|(digit, week)| {
+                let is_own = match house {
+                    HouseNumber::EndsIn(own) => own == digit,
+                    _ => HouseNumber::EndsIn(digit).is_odd() == house.is_odd(),
+                };
+                !is_own || week.get(weekday_index(date)).copied().unwrap_or(false)
+            }),
         }
     }
 }
@@ -174,6 +208,14 @@ impl Ordinance {
                     }
                 }
             }
+            if let AllowedDays::WeekdaysByDigit(weeks) = rule.days
+                && let Some(digit) = weeks.iter().position(|week| !week.contains(&true))
+            {
+                say(
+                    at("days"),
+                    &format!("allows no day at all for numbers that end in {digit}; choose at least one"),
+                );
+            }
             for (k, hours) in rule.forbidden_hours.iter().enumerate() {
                 if hours.from == hours.until {
                     say(
@@ -218,7 +260,10 @@ impl Ordinance {
             let law = |house| Law {
                 applied: vec![Applied { ordinance: self.clone(), house, permits: Vec::new() }],
             };
-            for house in [HouseNumber::Odd, HouseNumber::Even] {
+            let digits = (0..10).map(HouseNumber::EndsIn).filter(|_| self.goes_by_digit());
+            let parities =
+                [HouseNumber::Odd, HouseNumber::Even].into_iter().filter(|_| !self.goes_by_digit());
+            for house in parities.chain(digits) {
                 if let Some(contradiction) = law(house).contradictions().into_iter().next() {
                     faults.push(contradiction);
                     break;
@@ -226,6 +271,14 @@ impl Ordinance {
             }
         }
         faults
+    }
+}
+
+impl Ordinance {
+    /// Whether a rule of it asks for the last digit of the house number.
+    #[must_use]
+    pub fn goes_by_digit(&self) -> bool {
+        self.rules.iter().any(|rule| matches!(rule.days, AllowedDays::WeekdaysByDigit(_)))
     }
 }
 

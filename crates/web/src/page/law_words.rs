@@ -4,6 +4,7 @@ use crate::page::dates::Said;
 use crate::page::quantities::{capital, plain};
 use upland_core::controller::ordinance::{AllowedDays, Ordinance, Rule};
 use upland_core::controller::schedule::{Days, days_in_words};
+use upland_core::quantity::time::WEEKDAYS;
 
 /// A rule in one sentence.
 pub(crate) fn rule_words(rule: &Rule) -> String {
@@ -18,6 +19,9 @@ pub(crate) fn rule_words(rule: &Rule) -> String {
             days_in_words(Days::Weekdays(odd)),
             days_in_words(Days::Weekdays(even))
         )),
+        AllowedDays::WeekdaysByDigit(weeks) => {
+            parts.push(format!("by the last digit of the house number: {}", digits_in_words(&weeks)));
+        }
         AllowedDays::DatesOfHouseNumber => parts.push("odd houses on odd dates, even on even".into()),
         AllowedDays::OddDates => parts.push("only odd dates".into()),
         AllowedDays::EvenDates => parts.push("only even dates".into()),
@@ -45,6 +49,19 @@ pub(crate) fn rule_words(rule: &Rule) -> String {
         format!("{} to {}", day(s.from), day(s.until))
     });
     format!("{season}: {}.", parts.join("; "))
+}
+
+/// "Mon 0 1, Tue 2 3": the digits that may water on each weekday.
+fn digits_in_words(weeks: &[[bool; 7]; 10]) -> String {
+    let on = |day: usize| digits_of(weeks, day);
+    let days = WEEKDAYS.iter().enumerate().filter(|(day, _)| !on(*day).is_empty());
+    days.map(|(day, name)| format!("{name} {}", on(day))).collect::<Vec<_>>().join(", ")
+}
+
+/// The digits that may water on a weekday, "0 1".
+pub(crate) fn digits_of(weeks: &[[bool; 7]; 10], day: usize) -> String {
+    let allowed = (0..10).zip(weeks).filter(|(_, week)| week.get(day) == Some(&true));
+    allowed.map(|(digit, _)| digit.to_string()).collect::<Vec<_>>().join(" ")
 }
 
 pub(crate) fn exempt_words(ordinance: &Ordinance) -> String {

@@ -137,19 +137,30 @@ impl Names<'_> {
         }
     }
 
+    fn repeated_starts(&self, starts: usize, needed: usize, short: &[u16]) -> String {
+        let enough = match (needed, short.is_empty()) {
+            (1, true) => "one is enough".to_owned(),
+            (n, true) => format!("{} are enough", in_words(n)),
+            (1, false) => "one is enough for the others".to_owned(),
+            (n, false) => format!("{} are enough for the others", in_words(n)),
+        };
+        let again = "Each start runs the whole program again, not just one zone.";
+        let starts = capital(&in_words(starts));
+        if short.is_empty() {
+            return format!("{starts} starts, where {enough}. {again}");
+        }
+        let (names, verb) = (self.stations(short), if short.len() == 1 { "needs" } else { "need" });
+        let times = if short.len() == 1 { "a longer run time" } else { "longer run times" };
+        format!("{starts} starts: {names} {verb} {times}, and {enough}. {again}")
+    }
+
     // Long: one sentence for each kind of finding.
     fn kind(&self, kind: &FindingKind, place: FindingPlace) -> String {
         match kind {
             FindingKind::BeyondCard { message, .. } => format!("The box cannot hold this: {message}."),
-            FindingKind::RepeatedStarts { starts, needed } => format!(
-                "{} starts, where {}. Each start runs the whole program again, not just one zone.",
-                capital(&in_words(*starts)),
-                if *needed == 1 {
-                    "one is enough".to_owned()
-                } else {
-                    format!("{} are enough", in_words(*needed))
-                }
-            ),
+            FindingKind::RepeatedStarts { starts, needed, short } => {
+                self.repeated_starts(*starts, *needed, short)
+            }
             FindingKind::Queues { minutes, behind, on } => format!(
                 "Waits up to {} for program {}, first on {}. It runs later than it says.",
                 wait(minutes_f(*minutes)),

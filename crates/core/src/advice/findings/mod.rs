@@ -94,6 +94,8 @@ pub enum FindingKind {
         starts: usize,
         /// Starts whose water the zones can use.
         needed: usize,
+        /// Stations that these starts do not bring enough: they need longer run times, not another start.
+        short: Vec<u16>,
     },
     /// A start waits for another program.
     Queues {

@@ -23,6 +23,7 @@ struct Course {
     met_mm: f64,
     applied_mm: f64,
     drained_mm: f64,
+    waterings: u32,
     days_below: u32,
 }
 
@@ -58,6 +59,7 @@ impl Course {
                 out.met_mm += et;
                 out.applied_mm += net;
                 out.drained_mm += net - kept;
+                out.waterings += u32::from(net > 0.0);
                 lowest = lowest.min(ks);
             }
             out.demand_mm += zone.demand.mm();
@@ -68,6 +70,11 @@ impl Course {
 
     fn adequacy(&self) -> f64 {
         if self.demand_mm > 0.0 { self.met_mm / self.demand_mm } else { 1.0 }
+    }
+
+    /// What a watering loses in the mean.
+    fn lost_each(&self) -> Millimetres {
+        Millimetres::from_mm(self.drained_mm / f64::from(self.waterings.max(1)))
     }
 
     fn lost(&self) -> f64 {
@@ -117,7 +124,9 @@ pub(super) fn find(look: &Look<'_>, findings: &mut Vec<Finding>) {
             };
             findings.push(Finding::new(kind, Severity::Warning, place));
         }
-        if course.lost() > LOST_ABOVE && share <= NEED_SHARES.1.fraction() {
+        // What a step of the run time more or less makes is no rhythm's fault.
+        let step = zone.net_of(look.installation.card.run_step.minutes());
+        if course.lost() > LOST_ABOVE && course.lost_each() > step && share <= NEED_SHARES.1.fraction() {
             let weekly = course.drained_mm / f64::from(look.weeks);
             let kind = FindingKind::DrainsBetween {
                 share: Share::from_fraction(course.lost()),

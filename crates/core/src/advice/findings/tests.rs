@@ -48,11 +48,27 @@ fn a_sound_box_has_no_findings() {
 }
 
 #[test]
+fn sentence_10_a_zone_that_one_start_does_not_bring_enough_is_named_beside_it() {
+    let (mut settings, there) = (sound(), installation());
+    settings.programs[0].starts.push(time(2, 30, 0, 0));
+    // One zone gets a fifth of its minutes: both starts together are too little for it.
+    let run_time = settings.run_time(0, 2);
+    settings.set_run_time(0, 2, Seconds::from_s(i64::from(run_time.length_s()) / 300 * 60));
+    let found = check(&there, &settings, FROM).into_iter();
+    let kinds: Vec<_> = found.map(|f| f.kind).collect();
+    let short = kinds.iter().find_map(|kind| match kind {
+        FindingKind::RepeatedStarts { short, .. } => Some(short.clone()),
+        _ => None,
+    });
+    assert_eq!(short, Some(vec![2]), "{kinds:?}");
+}
+
+#[test]
 fn a_second_start_runs_the_whole_program_again_and_says_what_that_costs() {
     let mut settings = sound();
     settings.programs[0].starts.push(time(2, 30, 0, 0));
     let (finding, after) = remedied(&installation(), &settings, "repeated-starts-p0");
-    assert_eq!(finding.kind, FindingKind::RepeatedStarts { starts: 2, needed: 1 });
+    assert_eq!(finding.kind, FindingKind::RepeatedStarts { starts: 2, needed: 1, short: Vec::new() });
     assert_eq!(finding.cost.minutes_a_week, Some(420.0), "an hour on seven days");
     assert!(finding.cost.litres_a_week.unwrap().l() > 15_000.0);
     assert_eq!(after, sound());

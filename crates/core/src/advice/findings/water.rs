@@ -47,21 +47,21 @@ fn repeated_starts(look: &Look<'_>, findings: &mut Vec<Finding>) {
         }
         let nights = look.cost(look.of_program(index)).days.unwrap_or(0).max(1);
         // What a night brings at one start, and what the zone can use of all of them.
-        let zones: Vec<(Seconds, Seconds)> = program
+        let zones: Vec<(u16, Seconds, Seconds)> = program
             .run_times
             .iter()
             .filter_map(|(station, run_time)| {
                 let zone = look.installation.zone(*station)?;
                 let percentage = look.settings.percentages.of(index, look.from);
                 let once = look.installation.card.scaled(*run_time, percentage);
-                once.any().then(|| (once, need_of_a_night(zone, look.weeks, nights, program.days)))
+                once.any().then(|| (*station, once, need_of_a_night(zone, look.weeks, nights, program.days)))
             })
             .collect();
         // The fewest starts after which most of what the others bring is beyond every need.
         let mostly_wasted = |kept: usize| {
             let (kept, all) = (i64::try_from(kept).unwrap_or(1), i64::try_from(starts).unwrap_or(1));
             let (mut extra, mut wasted) = (Seconds::ZERO, Seconds::ZERO);
-            for (once, need) in &zones {
+            for (_, once, need) in &zones {
                 let own = *once * (all - kept);
                 extra = extra + own;
                 wasted = wasted + own.min((*once * all - *need).max(Seconds::ZERO));
@@ -73,10 +73,14 @@ fn repeated_starts(look: &Look<'_>, findings: &mut Vec<Finding>) {
             let surplus =
                 look.of_program(index).filter(|r| usize::try_from(r.start_number).unwrap_or(0) > needed);
             let cost = look.cost(surplus);
+            let kept = i64::try_from(needed).unwrap_or(1);
+            let plain = |need: Seconds| Seconds::of(need.minutes() * (1.0 / GENEROUS), f64::floor);
+            let short = zones.iter().filter(|(_, once, need)| *once * kept < plain(*need));
+            let short = short.map(|(station, ..)| *station).collect();
             if cost.minutes_a_week.is_some_and(|m| m > 0.0) {
                 findings.push(
                     Finding::new(
-                        FindingKind::RepeatedStarts { starts, needed },
+                        FindingKind::RepeatedStarts { starts, needed, short },
                         Severity::Warning,
                         FindingPlace::Program(index),
                     )

@@ -6,6 +6,28 @@ const LAWN: Subject = Subject { box_number: 1, station: 1, head: Some(HeadType::
 const DRIP: Subject = Subject { box_number: 1, station: 2, head: Some(HeadType::Drip) };
 
 #[test]
+fn sentence_11_an_ordinance_may_go_by_the_last_digit_of_the_house_number() {
+    // 0 and 1 on Mondays, 2 and 3 on Tuesdays, and so on to 8 and 9 on Fridays.
+    let weeks = core::array::from_fn(|digit| core::array::from_fn(|day| day == digit / 2));
+    let days = AllowedDays::WeekdaysByDigit(weeks);
+    let monday = date(2026, 7, 13);
+    let may = |house| (0..7).filter(|k| days.admits(monday + k.days(), house)).collect::<Vec<i32>>();
+    assert_eq!(may(HouseNumber::EndsIn(0)), [0]);
+    assert_eq!(may(HouseNumber::EndsIn(7)), [3]);
+    assert_eq!(may(HouseNumber::Even), [0; 0], "which even digit is not known");
+    let mut ordinance = two_days_a_week();
+    ordinance.rules.truncate(1);
+    ordinance.rules[0].days = days;
+    ordinance.rules[0].most_days_a_week = None;
+    assert!(ordinance.goes_by_digit());
+    assert_eq!(ordinance.check(), []);
+    let mut none = weeks;
+    none[4] = [false; 7];
+    ordinance.rules[0].days = AllowedDays::WeekdaysByDigit(none);
+    assert!(ordinance.check()[0].message.contains("end in 4"));
+}
+
+#[test]
 fn minutes_that_no_hours_cover_are_counted_over_midnight_and_overlaps() {
     let hours = |from, until| Hours { from: time(from, 0, 0, 0), until: time(until, 0, 0, 0) };
     let free = |all: &[Hours]| free_minutes(&all.iter().collect::<Vec<_>>());

@@ -1,6 +1,7 @@
 //! An ordinance as form texts and back. Each rule is a block of fields; an empty block is no rule.
 
 use crate::page::dates::typed_time;
+use crate::page::law_words::digits_of;
 use crate::page::quantities::plain;
 use crate::server::reader::habit;
 use crate::server::session::Fields;
@@ -22,9 +23,10 @@ pub(super) const HOURS: usize = 3;
 /// Rain of a day that counts where a rule does not say how much (our stated default: what a gauge reads for certain).
 const RAIN_WORTH_THE_WORD: Millimetres = Millimetres::from_mm(2.0);
 /// Ways of choosing days with their words.
-pub(super) const DAY_MODES: [(&str, &str); 5] = [
+pub(super) const DAY_MODES: [(&str, &str); 6] = [
     ("any", "on any day"),
     ("weekdays", "on weekdays, by house number"),
+    ("digits", "on weekdays, by the last digit of the house number"),
     ("house_dates", "odd houses on odd dates, even on even"),
     ("odd_dates", "on odd dates"),
     ("even_dates", "on even dates"),
@@ -59,6 +61,7 @@ pub(super) fn texts(ordinance: &Ordinance) -> BTreeMap<String, String> {
         let mode = match rule.days {
             AllowedDays::Any => "any",
             AllowedDays::Weekdays { .. } => "weekdays",
+            AllowedDays::WeekdaysByDigit(_) => "digits",
             AllowedDays::DatesOfHouseNumber => "house_dates",
             AllowedDays::OddDates => "odd_dates",
             AllowedDays::EvenDates => "even_dates",
@@ -68,6 +71,11 @@ pub(super) fn texts(ordinance: &Ordinance) -> BTreeMap<String, String> {
             for (k, (odd, even)) in odd.into_iter().zip(even).enumerate() {
                 put(at(&format!("odd{k}")), on(odd));
                 put(at(&format!("even{k}")), on(even));
+            }
+        }
+        if let AllowedDays::WeekdaysByDigit(weeks) = &rule.days {
+            for day in 0..7 {
+                put(at(&format!("digits{day}")), digits_of(weeks, day));
             }
         }
         for (k, hours) in rule.forbidden_hours.iter().enumerate() {
@@ -139,6 +147,7 @@ impl RuleReader<'_> {
         match self.get("days") {
             "any" | "" => AllowedDays::Any,
             "weekdays" => AllowedDays::Weekdays { odd: week("odd"), even: week("even") },
+            "digits" => self.digits(),
             "house_dates" => AllowedDays::DatesOfHouseNumber,
             "odd_dates" => AllowedDays::OddDates,
             "even_dates" => AllowedDays::EvenDates,
@@ -147,6 +156,23 @@ impl RuleReader<'_> {
                 AllowedDays::Any
             }
         }
+    }
+
+    /// The last digits that may water, weekday by weekday, such as "0 1" or "0,1".
+    fn digits(&mut self) -> AllowedDays {
+        let mut weeks = [[false; 7]; 10];
+        for day in 0..7 {
+            let field = format!("digits{day}");
+            let text = self.get(&field).to_owned();
+            for sign in text.chars().filter(|c| !c.is_whitespace() && *c != ',') {
+                let digit = sign.to_digit(10).and_then(|digit| usize::try_from(digit).ok());
+                match digit.and_then(|digit| weeks.get_mut(digit)?.get_mut(day)) {
+                    Some(slot) => *slot = true,
+                    None => self.say(&field, "Last digits from 0 to 9, such as 0 1."),
+                }
+            }
+        }
+        AllowedDays::WeekdaysByDigit(weeks)
     }
 
     fn time(&mut self, field: &str) -> Time {

@@ -18,6 +18,7 @@ use askama::Template;
 use std::collections::BTreeMap;
 use upland_core::controller::ordinance::Ordinance;
 use upland_core::ground::application::HeadType;
+use upland_core::quantity::time::WEEKDAYS;
 use upland_formats::{PathProblem, ordinance_file};
 use upland_store::library::Entry;
 
@@ -92,6 +93,8 @@ struct RuleBlock {
     modes: Vec<(&'static str, &'static str, bool)>,
     odd: Vec<Tick>,
     even: Vec<Tick>,
+    /// A weekday's name and its last digits.
+    digits: Vec<(&'static str, Cell)>,
     hours: Vec<(Cell, Cell)>,
     most: Cell,
     minutes: Cell,
@@ -138,6 +141,7 @@ fn edit(
             modes: DAY_MODES.iter().map(|(code, words)| (*code, *words, *code == mode)).collect(),
             odd: form.week(|k| at(&format!("odd{k}"))),
             even: form.week(|k| at(&format!("even{k}"))),
+            digits: (0..).zip(WEEKDAYS).map(|(k, day)| (day, cell(at(&format!("digits{k}"))))).collect(),
             hours: (0..HOURS)
                 .map(|k| (cell(at(&format!("h{k}-from"))), cell(at(&format!("h{k}-until")))))
                 .collect(),

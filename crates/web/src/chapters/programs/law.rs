@@ -40,7 +40,9 @@ struct OrdinanceBlock {
     rules: Vec<String>,
     exempt: String,
     applies: bool,
-    is_even: bool,
+    /// Code, words, whether it is the site's.
+    houses: Vec<(&'static str, String, bool)>,
+    by_digit: bool,
     permits: Vec<PermitRow>,
     takes_permits: bool,
 }
@@ -139,7 +141,8 @@ async fn law_page_with(
                 rules: ordinance.rules.iter().map(rule_words).collect(),
                 exempt: exempt_words(&ordinance),
                 applies: own.is_some(),
-                is_even: own.is_some_and(|o| o.applied.house == HouseNumber::Even),
+                houses: houses(own.map_or(HouseNumber::Odd, |o| o.applied.house)),
+                by_digit: ordinance.goes_by_digit(),
                 permits: permit_rows(permits, sent.map(|r| &r.fields.0), sent.map_or(&[], |r| &r.errors)),
                 takes_permits: ordinance.exempts_new_planting,
                 name: ordinance.name,
@@ -161,6 +164,11 @@ async fn law_page_with(
 #[get("/sites/{id}/boxes/{number}/law")]
 async fn law_page(here: AtSite, path: web::Path<(i64, u8)>) -> Result<HttpResponse, PageError> {
     law_page_with(&here, *path, StatusCode::OK, None).await
+}
+
+/// What a house number can be, with the one that is chosen.
+fn houses(chosen: HouseNumber) -> Vec<(&'static str, String, bool)> {
+    HouseNumber::TABLE.iter().map(|(house, code)| (*code, house.words(), *house == chosen)).collect()
 }
 
 /// Reads the permits of a form; rows without a zone are left out.
@@ -230,6 +238,12 @@ async fn save_law(
     });
     let ordinance = known.ok_or(PageError::NotFound)?;
     let name = ordinance.name.clone();
+    if !lifted && ordinance.goes_by_digit() && !matches!(house, HouseNumber::EndsIn(_)) {
+        let message = format!(
+            "\"{name}\" goes by the last digit of the house number: choose it, such as \"ends in 4\". Nothing is stored."
+        );
+        return refuse(Vec::new(), message).await;
+    }
     if !lifted {
         let mut applied: Vec<Applied> =
             others.into_iter().filter(|o| o.ordinance_id != ordinance_id).map(|o| o.applied).collect();

@@ -16,7 +16,7 @@ use crate::site::workbench::Workbench;
 use actix_web::{HttpRequest, HttpResponse, get, web};
 use askama::Template;
 use std::sync::Arc;
-use upland_core::controller::ordinance::{Applied, HouseNumber};
+use upland_core::controller::ordinance::Applied;
 use upland_core::controller::schedule::{
     Days, Percentages, Program, Settings, StationSetting, days_in_words, days_in_words_by, months_in_words,
 };
@@ -159,10 +159,10 @@ fn percent_words(settings: &Settings) -> String {
 
 /// An ordinance as the site keeps to it.
 fn law_line(applied: &Applied) -> String {
-    let house = if applied.house == HouseNumber::Even { "even" } else { "odd" };
+    let house = applied.house.words();
     let ordinance = &applied.ordinance;
     let rules: Vec<String> = ordinance.rules.iter().map(rule_words).collect();
-    format!("{} ({house} house number): {} {}", ordinance.name, rules.join(" "), exempt_words(ordinance))
+    format!("{} (house number {house}): {} {}", ordinance.name, rules.join(" "), exempt_words(ordinance))
 }
 
 fn build(bench: &Workbench) -> Result<SheetView, PageError> {

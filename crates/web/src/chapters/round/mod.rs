@@ -7,6 +7,9 @@ mod sites;
 mod standing;
 mod work;
 
+#[cfg(test)]
+pub(crate) use work::{changes, round_for_tests};
+
 pub(crate) use mail::mail;
 pub(crate) use work::work_on;
 

@@ -55,6 +55,22 @@ pub(crate) fn work_on(state: &AppState, site: SiteKey) -> Result<(), PageError> 
     Ok(())
 }
 
+/// What a site asks for at a moment, as its round keeps it.
+#[cfg(test)]
+pub(crate) fn round_for_tests(work: &SiteAtWork, ticks: &[TickRecord]) -> Round {
+    use upland_store::accounts::SiteStamp;
+    let site: SiteKey = crate::fixture::key(work.states.loaded.site.id.number());
+    let of = SiteStamp { id: site, revision: 1, readings: 0, last_reading: None };
+    let at = work.moment.at;
+    let mut round = Round { of, at, nights: Vec::new(), calls: Vec::new(), notices: Vec::new() };
+    for own in &work.states.loaded.boxes {
+        of_box(&mut round, work, own, (ticks, at)).unwrap();
+    }
+    sensors(&mut round.notices, &work.states);
+    weather(&mut round.notices, work, &[], at);
+    round
+}
+
 /// Whether the night of a box is right, and how bad it is when not.
 fn judged(tonight: &Tonight) -> (NightState, Weight) {
     let has = |verdict: Verdict| tonight.of_verdict(verdict).next().is_some();
@@ -103,8 +119,22 @@ fn of_box(
     let name = format!("{number} {}", own.record.controller.place);
     let mut said = Said { round, name, number, path: address::site_box(site, number) };
     let tonight = work.night(number);
-    let (state, weight) = judged(&tonight);
-    let sentence = || headline(&tonight, &facts.tz);
+    let (mut state, weight) = judged(&tonight);
+    // What ran on the last evening of a record says nothing of tonight.
+    let ended = work.moment.record_ended;
+    if ended.is_some() && tonight.known == BoxKnown::Settings {
+        state = NightState::Unknown;
+    }
+    let sentence = || match ended {
+        None => headline(&tonight, &facts.tz),
+        Some(last) => {
+            let last = last.said("%-d %B %Y");
+            format!(
+                "Tonight is not known: the weather record ended on {last}. On that evening: {}",
+                headline(&tonight, &facts.tz)
+            )
+        }
+    };
     said.round.nights.push(Night {
         number,
         place: own.record.controller.place.clone(),
@@ -290,7 +320,7 @@ fn short_words(names: &Names<'_>, advice: &WeekAdvice, slot: i32) -> String {
 }
 
 /// Whether a percentage stands elsewhere than the week asks.
-pub(super) fn changes(call: &Call) -> bool {
+pub(crate) fn changes(call: &Call) -> bool {
     call.advised.is_some_and(|advised| advised != call.set)
 }
 
@@ -366,11 +396,11 @@ fn weather(notices: &mut Vec<Notice>, work: &SiteAtWork, services: &[Known], now
 
 #[cfg(test)]
 mod tests {
+    use super::round_for_tests as round_of;
     use super::*;
     use crate::fixture;
     use crate::site::clock::Moment;
     use upland_core::site::UnitSystem;
-    use upland_store::accounts::SiteStamp;
 
     /// A site whose box was entered, a few things wrong with it.
     fn told(units: UnitSystem) -> SiteAtWork {
@@ -380,19 +410,6 @@ mod tests {
         facts.site.site.units = units;
         let states = SensorStates::noted_for_tests(Arc::new(facts), Vec::new(), moment);
         SiteAtWork::of(Arc::new(states), moment)
-    }
-
-    fn round_of(work: &SiteAtWork, ticks: &[TickRecord]) -> Round {
-        let site: SiteKey = fixture::key(work.states.loaded.site.id.number());
-        let of = SiteStamp { id: site, revision: 1, readings: 0, last_reading: None };
-        let mut round =
-            Round { of, at: work.moment.at, nights: Vec::new(), calls: Vec::new(), notices: Vec::new() };
-        for own in &work.states.loaded.boxes {
-            of_box(&mut round, work, own, (ticks, work.moment.at)).unwrap();
-        }
-        sensors(&mut round.notices, &work.states);
-        weather(&mut round.notices, work, &[], work.moment.at);
-        round
     }
 
     fn of(round: &Round, kind: NoticeKind) -> Vec<&Notice> {
@@ -417,6 +434,19 @@ mod tests {
         assert!(round.notices.iter().all(|n| !n.words[0].is_empty() && n.href.starts_with("/sites/")));
         let inches = round_of(&told(UnitSystem::UsCustomary), &[]);
         assert!(inches.calls[0].because.contains(" in of ET"), "{}", inches.calls[0].because);
+    }
+
+    #[test]
+    fn sentence_10_a_record_that_ended_says_nothing_of_tonight() {
+        let now = told(UnitSystem::Metric);
+        let ended = Some(now.moment.date);
+        let work = SiteAtWork::of(Arc::clone(&now.states), Moment { record_ended: ended, ..now.moment });
+        let night = &round_of(&work, &[]).nights[0];
+        assert_eq!(night.state, NightState::Unknown, "neither right nor wrong");
+        assert!(
+            night.sentence[0].starts_with("Tonight is not known: the weather record ended on 14 July 2026.")
+        );
+        assert_eq!(round_of(&now, &[]).nights[0].state, NightState::Wrong);
     }
 
     #[test]

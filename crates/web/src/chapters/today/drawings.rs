@@ -5,10 +5,10 @@ use crate::page::dates::{Said, said_open};
 use askama::Template;
 use jiff::tz::TimeZone;
 use jiff::{SignedDuration, Timestamp, Zoned};
+use std::collections::BTreeMap;
 use upland_core::account::running::BoxRun;
 use upland_core::advice::tonight::{Tonight, Verdict, ZoneTonight};
 use upland_core::controller::night::NightPlan;
-use upland_core::site::Zone;
 use upland_core::weather::sun::sunrise_sunset;
 
 /// Height of one lane, px.
@@ -139,7 +139,8 @@ impl NightAxis {
 /// A lane that is being filled, and the same in words.
 struct Filling<'a> {
     axis: &'a NightAxis,
-    zone: &'a Zone,
+    /// The station, with the name of its zone.
+    label: String,
     y: u32,
     bars: Vec<Bar>,
     soaks: Vec<Soak>,
@@ -153,7 +154,7 @@ impl Filling<'_> {
             x: pct(x),
             y: self.y + if kind == "need" { 3 } else { 7 },
             width: pct((x_end - x).max(THINNEST_PCT)),
-            title: format!("{} {}: {what} {clock}", self.zone.number, self.zone.name),
+            title: format!("{}: {what} {clock}", self.label),
             kind,
         });
         clock
@@ -178,10 +179,10 @@ impl Filling<'_> {
     }
 
     /// What the zone needs, as an outline on the same axis.
-    fn needs(&mut self, night: &NightPlan) -> String {
+    fn needs(&mut self, night: &NightPlan, station: u16) -> String {
         let mut spoken = Vec::new();
         let mut previous_end: Option<f64> = None;
-        for run in night.layout.runs.iter().filter(|r| r.number == self.zone.number) {
+        for run in night.layout.runs.iter().filter(|r| r.number == station) {
             let times = (night.at(run.from_minute), night.at(run.from_minute + run.minutes));
             let (Some(start), Some(end)) = times else { continue };
             if let Some(previous) = previous_end {
@@ -193,6 +194,16 @@ impl Filling<'_> {
         }
         spoken.join(", ")
     }
+}
+
+/// Runs of stations that have no zone, by station: they open valves all the same.
+fn without_zone(tonight: &Tonight) -> BTreeMap<u16, Vec<BoxRun>> {
+    let mut out: BTreeMap<u16, Vec<BoxRun>> = BTreeMap::new();
+    let has_zone = |station: u16| tonight.zones.iter().any(|z| z.zone.number == station);
+    for run in tonight.runs.iter().filter(|r| !has_zone(r.run.station)) {
+        out.entry(run.run.station).or_default().push(run.clone());
+    }
+    out
 }
 
 /// Draws the night: what the box will do filled, what each zone needs as an outline on the same axis; `None` when
@@ -214,8 +225,9 @@ pub(super) fn night_strip(
         let (y, number) = (lanes_bottom, row.zone.number);
         let verdict = row.verdict.map_or("", Verdict::label);
         lanes.push(Lane { label: format!("{number} {}", row.zone.name), verdict, y });
-        let mut filling = Filling { axis: &axis, zone: &row.zone, y, bars: Vec::new(), soaks: Vec::new() };
-        let needs = filling.needs(night);
+        let label = format!("{number} {}", row.zone.name);
+        let mut filling = Filling { axis: &axis, label, y, bars: Vec::new(), soaks: Vec::new() };
+        let needs = filling.needs(night, number);
         let will = row.will.as_ref().map_or(String::new(), |own| filling.will(&own.runs, tz));
         let said =
             |name: &str, what: &str| if what.is_empty() { String::new() } else { format!(" {name} {what}.") };
@@ -227,6 +239,14 @@ pub(super) fn night_strip(
         ));
         bars.append(&mut filling.bars);
         soaks.append(&mut filling.soaks);
+        lanes_bottom += LANE_PX;
+    }
+    for (station, runs) in without_zone(tonight) {
+        let (y, label) = (lanes_bottom, format!("{station} no zone"));
+        lanes.push(Lane { label: label.clone(), verdict: "", y });
+        let mut filling = Filling { axis: &axis, label, y, bars: Vec::new(), soaks: Vec::new() };
+        words.push(format!("Station {station}, no zone: the box will run {}.", filling.will(&runs, tz)));
+        bars.append(&mut filling.bars);
         lanes_bottom += LANE_PX;
     }
     if lanes.is_empty() {
@@ -327,5 +347,21 @@ mod tests {
         let of = |kind: &str| strip.bars.iter().filter(|b| b.kind == kind).count();
         assert!(of("will") >= 4 && of("need") >= 1 && of("held") == 0);
         assert!(strip.words.contains("the box will run") && strip.words.contains("it needs"));
+    }
+
+    #[test]
+    fn sentence_10_a_station_without_a_zone_has_its_bars_too() {
+        let mut night = Tonight::clone(&fixture::told(UnitSystem::Metric).night);
+        let tz = fixture::told(UnitSystem::Metric).loaded.tz.clone();
+        let mut last = night.runs.iter().max_by_key(|r| r.until).unwrap().clone();
+        (last.run.station, last.run.start) = (11, last.until);
+        last.run.end = last.run.start + SignedDuration::from_mins(10);
+        last.until = last.run.end;
+        night.runs.push(last.clone());
+        let strip = night_strip(&night, &tz, (46.0, -30.0)).unwrap();
+        assert_eq!(strip.lanes.last().unwrap().label, "11 no zone");
+        let end = last.until.to_zoned(tz.clone()).said("%H:%M");
+        assert!(strip.bars.iter().any(|b| b.title.ends_with(&end)), "the headline's end is drawn");
+        assert!(crate::page::headline::headline(&night, &tz).contains(&format!("to {end}")));
     }
 }
