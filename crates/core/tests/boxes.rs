@@ -2,11 +2,12 @@
 //! law forbids, what follows from a version that comes back.
 #![allow(clippy::unwrap_used, clippy::indexing_slicing, clippy::panic)]
 
+mod support;
+
 use jiff::civil::{Date, Time, date, time};
 use jiff::tz::TimeZone;
 use jiff::{SignedDuration, Timestamp, ToSpan};
 use proptest::prelude::*;
-use proptest::test_runner::FileFailurePersistence;
 use upland_core::advice::findings::{Finding, FindingKind, Severity, check};
 use upland_core::controller::ordinance::{
     AllowedDays, Applied, HouseNumber, Law, Ordinance, Permit, Rule, Subject, Why, merged,
@@ -94,6 +95,7 @@ fn settings() -> impl Strategy<Value = Settings> {
                     (
                         n,
                         StationSetting {
+                            fixed_run_time: false,
                             cycle_and_soak,
                             lighting,
                             master_valve,
@@ -205,17 +207,11 @@ fn score(found: &[Finding]) -> (usize, usize) {
     (count(Severity::Fault), count(Severity::Warning))
 }
 
-/// So many cases, or those that `UPLAND_CASES` asks for; what fails is kept beside this file and tried first from then on.
+/// Where cases that failed are kept.
+const KEPT: &str = concat!(env!("CARGO_MANIFEST_DIR"), "/tests/boxes.proptest-regressions");
+
 fn cases(count: u32) -> ProptestConfig {
-    let asked = std::env::var("UPLAND_CASES").ok().and_then(|n| n.parse().ok());
-    let kept = FileFailurePersistence::Direct(concat!(
-        env!("CARGO_MANIFEST_DIR"),
-        "/tests/boxes.proptest-regressions"
-    ));
-    ProptestConfig {
-        failure_persistence: Some(Box::new(kept)),
-        ..ProptestConfig::with_cases(asked.unwrap_or(count))
-    }
+    support::cases(count, KEPT)
 }
 
 proptest! {

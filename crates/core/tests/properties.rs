@@ -1,11 +1,12 @@
 //! Properties that hold for every survey and every weather, not only for the examples.
 #![allow(clippy::unwrap_used, clippy::indexing_slicing, clippy::panic)]
 
+mod support;
+
 use jiff::ToSpan;
 use jiff::civil::{Date, Time, date};
 use jiff::tz::TimeZone;
 use proptest::prelude::*;
-use proptest::test_runner::FileFailurePersistence;
 use upland_core::account::running::BoxFacts;
 use upland_core::account::whole::{Facts, Way};
 use upland_core::advice::budget::{Base, RainRule, budget, needs};
@@ -178,17 +179,11 @@ fn checked(result: &Tonight) -> Result<(), TestCaseError> {
     Ok(())
 }
 
-/// So many cases, or those that `UPLAND_CASES` asks for; what fails is kept beside this file and tried first from then on.
+/// Where cases that failed are kept.
+const KEPT: &str = concat!(env!("CARGO_MANIFEST_DIR"), "/tests/properties.proptest-regressions");
+
 fn cases(count: u32) -> ProptestConfig {
-    let asked = std::env::var("UPLAND_CASES").ok().and_then(|n| n.parse().ok());
-    let kept = FileFailurePersistence::Direct(concat!(
-        env!("CARGO_MANIFEST_DIR"),
-        "/tests/properties.proptest-regressions"
-    ));
-    ProptestConfig {
-        failure_persistence: Some(Box::new(kept)),
-        ..ProptestConfig::with_cases(asked.unwrap_or(count))
-    }
+    support::cases(count, KEPT)
 }
 
 proptest! {

@@ -32,6 +32,7 @@ pub mod typed;
 pub mod visit_file;
 pub mod way_file;
 pub mod weather_file;
+mod zone_dto;
 
 pub use json::{MAX_NAME, PathProblem, clock_time};
 pub use table::{Column, Problem};

@@ -51,7 +51,10 @@ impl SiteFile {
             }
         });
         let boxes = boxes.collect();
-        Facts { boxes, law: file.law.clone(), log, ..Facts::surveyed(site, &tz, &file.zones, climate) }
+        let surveyed = Facts::surveyed(site, &tz, &file.zones, climate);
+        let mut facts = Facts { boxes, law: file.law.clone(), log, ..surveyed };
+        facts.add_earlier(&file.earlier_zones);
+        facts
     }
 }
 
@@ -116,6 +119,30 @@ mod tests {
             (account(&file, &climate, date(2026, 6, 30)), account(&file, &climate, date(2026, 12, 31)));
         assert!(applied_to_june(&june) > 100.0);
         assert!((applied_to_june(&june) - applied_to_june(&december)).abs() < 1e-9);
+    }
+
+    #[test]
+    fn sentence_6_a_nozzle_changed_today_leaves_the_nights_before_as_they_were() {
+        use upland_core::quantity::units::MillimetresPerHour;
+        use upland_core::site::EarlierZone;
+        let (before, climate) = (site(), climate(&site()));
+        let mut changed = before.clone();
+        changed.zones[0].precipitation_rate = Some(MillimetresPerHour::from_mm_per_hour(10.0));
+        changed.earlier_zones = vec![EarlierZone { until: date(2026, 7, 1), zone: before.zones[0].clone() }];
+        let of = |file: &SiteFile| account(file, &climate, date(2026, 9, 30));
+        let (was, is) = (of(&before), of(&changed));
+        assert!((applied_to_june(&was) - applied_to_june(&is)).abs() < 1e-9, "the past stays");
+        let summer = |a: &SiteAccount| {
+            let days = a.zones[0].days.iter().filter(|d| d.date >= date(2026, 7, 1));
+            days.map(|d| d.water.applied.mm()).sum::<f64>()
+        };
+        let rate = before.zones[0].resolve(46.0).rate.value.mm_per_hour();
+        assert!(
+            (summer(&is) / summer(&was) - 10.0 / rate).abs() < 1e-6,
+            "what comes after is the new rate's"
+        );
+        let again = site_file::read(site_file::write(&changed).as_bytes()).unwrap();
+        assert_eq!(again, changed, "the file carries it");
     }
 
     #[test]

@@ -5,26 +5,21 @@ use crate::card_file::{self, CardDto};
 use crate::json::{Checker, Code, HoursDto, PathProblem, code_schema, parse, pretty, schema_of};
 use crate::ordinance_file::{self, AppliedDto};
 use crate::plan_json::{PlanDto, take_plan};
-use crate::planting::{self, PlantingDto};
 use crate::sensor_file::{self, SensorDto};
 use crate::settings_file::{self, dto::SettingsDto};
+use crate::zone_dto::{ZoneDto, read_earlier, read_zone};
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use upland_core::codes::Coded;
 use upland_core::controller::ordinance::Law;
 use upland_core::controller::schedule::Settings;
 use upland_core::controller::{Card, twelve_stations};
-use upland_core::ground::application::HeadType;
-use upland_core::ground::plant;
-use upland_core::ground::planting::OwnCoefficient;
-use upland_core::ground::soil::Texture;
 use upland_core::quantity::bounds;
-use upland_core::quantity::ratio::Share;
-use upland_core::quantity::units::{LitresPerMinute, Metres, MillimetresPerHour, SquareMetres};
+use upland_core::quantity::units::{LitresPerMinute, Metres};
 use upland_core::sensors::{Sensor, SensorHistory, site_plan::SitePlan};
 use upland_core::site::UnitSystem;
 use upland_core::site::windows::WaterWindows;
-use upland_core::site::{Controller, Site, Zone};
+use upland_core::site::{Controller, EarlierZone, Site, Zone};
 use upland_core::weather::climate::Drizzle;
 
 /// The value of `format` in every such file.
@@ -53,6 +48,8 @@ pub struct SiteFile {
     pub law: Law,
     /// Its zones.
     pub zones: Vec<Zone>,
+    /// How they were before, each until a date; of a zone the oldest first.
+    pub earlier_zones: Vec<EarlierZone>,
     /// Its sensors.
     pub sensors: Vec<Sensor>,
     /// When each was installed and how it was set before, in the order of the sensors; one that is not there has none.
@@ -171,61 +168,7 @@ struct SiteSettingsDto {
     drizzle: Option<Code<Drizzle>>,
 }
 
-#[derive(Serialize, Deserialize, JsonSchema)]
-#[serde(deny_unknown_fields)]
-#[schemars(rename = "Zone")]
-struct ZoneDto {
-    /// Number of the box it is wired to; 1 when left out.
-    #[serde(default = "first_box", skip_serializing_if = "is_first_box")]
-    controller: u8,
-    /// Station number on the box.
-    number: u16,
-    name: String,
-    #[schemars(schema_with = "code_schema::<plant::PlantKind>")]
-    plant: String,
-    /// Own plant coefficient instead of the kind's; leave out for the default.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    plant_coefficient: Option<f64>,
-    #[schemars(schema_with = "code_schema::<Texture>")]
-    soil: String,
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    slope_pct: Option<f64>,
-    #[schemars(schema_with = "code_schema::<plant::Sun>")]
-    sun: String,
-    #[schemars(schema_with = "code_schema::<plant::Sky>")]
-    sky: String,
-    #[schemars(schema_with = "code_schema::<HeadType>")]
-    head: String,
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    precipitation_rate_mm_per_h: Option<f64>,
-    /// Distribution uniformity of the low quarter, a fraction.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    uniformity: Option<f64>,
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    root_depth_m: Option<f64>,
-    /// Fraction of the available water.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    allowable_depletion: Option<f64>,
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    area_m2: Option<f64>,
-    /// Its own water window, instead of the site's; leave out for the site's.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    water_window: Option<HoursDto>,
-    /// Coefficient by month or by factors, mixed plants, grow-in, wean-off, trim.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    planting: Option<PlantingDto>,
-}
-
 crate::json::head_schemas!();
-
-fn first_box() -> u8 {
-    1
-}
-
-#[allow(clippy::trivially_copy_pass_by_ref, reason = "serde asks for a reference")]
-fn is_first_box(number: &u8) -> bool {
-    *number == 1
-}
 
 /// The JSON Schema of this format.
 #[must_use]
@@ -279,31 +222,7 @@ fn dto(file: &SiteFile) -> SiteDto {
             drizzle: Some(Code(site.drizzle)).filter(|own| own.0 != Drizzle::default()),
         },
         ordinances: file.law.applied.iter().map(Into::into).collect(),
-        zones: zones
-            .iter()
-            .map(|zone| ZoneDto {
-                controller: zone.box_number,
-                number: zone.number,
-                name: zone.name.clone(),
-                plant: zone.plant.code().into(),
-                plant_coefficient: match zone.own_coefficient {
-                    Some(OwnCoefficient::Constant(value)) => Some(value),
-                    _ => None,
-                },
-                soil: zone.soil.code().into(),
-                slope_pct: zone.slope_pct,
-                sun: zone.sun.code().into(),
-                sky: zone.sky.code().into(),
-                head: zone.head.code().into(),
-                precipitation_rate_mm_per_h: zone.precipitation_rate.map(MillimetresPerHour::mm_per_hour),
-                uniformity: zone.uniformity.map(Share::fraction),
-                root_depth_m: zone.root_depth.map(Metres::m),
-                allowable_depletion: zone.allowable_depletion.map(Share::fraction),
-                area_m2: zone.area.map(SquareMetres::m2),
-                water_window: zone.window.map(Into::into),
-                planting: PlantingDto::of(zone.own_coefficient.as_ref(), &zone.planting),
-            })
-            .collect(),
+        zones: zones.iter().map(|zone| ZoneDto::of(zone, &file.earlier_zones)).collect(),
         sensors: (0..)
             .zip(&file.sensors)
             .map(|(k, sensor)| SensorDto::from(sensor).with_history(&file.history(k)))
@@ -353,13 +272,16 @@ pub fn read(bytes: &[u8]) -> Result<SiteFile, Vec<PathProblem>> {
     if dto.zones.len() > MAX_ZONES {
         take.say("zones", format!("has {} entries; a site has at most {MAX_ZONES}", dto.zones.len()));
     }
+    let mut earlier_zones: Vec<EarlierZone> = Vec::new();
     let mut zones: Vec<Zone> = Vec::with_capacity(dto.zones.len().min(MAX_ZONES));
     for (i, zone) in dto.zones.iter().enumerate() {
         let alike = |other: &ZoneDto| (other.controller, other.number) == (zone.controller, zone.number);
         if dto.zones.iter().take(i).any(alike) {
             take.say(&format!("zones[{i}].number"), format!("{} is used twice", zone.number));
         }
-        zones.extend(read_zone(&mut take, &format!("zones[{i}]"), zone));
+        let at = format!("zones[{i}]");
+        zones.extend(read_zone(&mut take, &at, zone));
+        earlier_zones.extend(read_earlier(&mut take, &at, zone));
     }
     let controllers = controllers(&mut take, dto.controller, dto.controllers);
     for (i, zone) in zones.iter().enumerate() {
@@ -384,7 +306,7 @@ pub fn read(bytes: &[u8]) -> Result<SiteFile, Vec<PathProblem>> {
     }
     let (taken, plan) = sensors(&mut take, dto.sensors, dto.plan, &controllers);
     let (sensors, histories) = taken.into_iter().map(|t| (t.sensor, t.history)).unzip();
-    take.finish(SiteFile { site, controllers, law, zones, sensors, histories, plan })
+    take.finish(SiteFile { site, controllers, law, zones, earlier_zones, sensors, histories, plan })
 }
 
 fn sensors(
@@ -446,49 +368,6 @@ fn controllers(
         out.push((Controller { number: dto.number, place, card }, settings));
     }
     out
-}
-
-fn read_zone(take: &mut Checker, at: &str, dto: &ZoneDto) -> Option<Zone> {
-    let path = |field: &str| format!("{at}.{field}");
-    take.bounded(&path("number"), &bounds::ZONE_NUMBER, f64::from(dto.number));
-    let plant = take.code(&path("plant"), &dto.plant);
-    let soil = take.code(&path("soil"), &dto.soil);
-    let sun = take.code(&path("sun"), &dto.sun);
-    let sky = take.code(&path("sky"), &dto.sky);
-    let head = take.code(&path("head"), &dto.head);
-    let name = take.name(&path("name"), &dto.name);
-    let mut optional = |field, bound, value| take.optional(&path(field), bound, value);
-    let constant = optional("plant_coefficient", &bounds::PLANT_COEFFICIENT, dto.plant_coefficient);
-    let slope_pct = optional("slope_pct", &bounds::SLOPE, dto.slope_pct);
-    let rate =
-        optional("precipitation_rate_mm_per_h", &bounds::PRECIPITATION_RATE, dto.precipitation_rate_mm_per_h);
-    let uniformity = optional("uniformity", &bounds::UNIFORMITY, dto.uniformity);
-    let root_depth = optional("root_depth_m", &bounds::ROOT_DEPTH, dto.root_depth_m);
-    let allowable_depletion =
-        optional("allowable_depletion", &bounds::ALLOWABLE_DEPLETION, dto.allowable_depletion);
-    let area = optional("area_m2", &bounds::AREA, dto.area_m2);
-    let window = dto.water_window.as_ref().map(|hours| take.window(&path("water_window"), hours));
-    let (own_coefficient, planting) =
-        planting::take(take, &path("planting"), constant, dto.planting.as_ref());
-    Some(Zone {
-        box_number: dto.controller,
-        number: dto.number,
-        name,
-        plant: plant?,
-        own_coefficient,
-        planting,
-        soil: soil?,
-        slope_pct,
-        sun: sun?,
-        sky: sky?,
-        head: head?,
-        precipitation_rate: rate.map(MillimetresPerHour::from_mm_per_hour),
-        uniformity: uniformity.map(Share::from_fraction),
-        root_depth: root_depth.map(Metres::from_m),
-        allowable_depletion: allowable_depletion.map(Share::from_fraction),
-        area: area.map(SquareMetres::from_m2),
-        window,
-    })
 }
 
 #[cfg(test)]

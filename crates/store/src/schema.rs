@@ -139,6 +139,7 @@ diesel::table! {
         saved_by -> BigInt,
         saved_at -> Timestamptz,
         planting -> Nullable<Jsonb>,
+        since -> Nullable<Date>,
     }
 }
 

@@ -278,7 +278,10 @@ impl Store {
                 crate::library::apply_by_content(connection, id, applied, user_id)?;
             }
             for zone in &file.zones {
-                crate::zones::insert_zone(connection, id, zone, user_id)?;
+                let place = (zone.box_number, zone.number);
+                let own = file.earlier_zones.iter().filter(|e| (e.zone.box_number, e.zone.number) == place);
+                let own: Vec<_> = own.collect();
+                crate::zones::insert_with_earlier(connection, id, (zone, &own), user_id)?;
             }
             for (place, sensor) in file.sensors.iter().enumerate() {
                 let own = (sensor, &file.history(place));

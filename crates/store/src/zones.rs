@@ -7,11 +7,12 @@ use crate::{Action, Change, Result, Saved, Snapshot, Subject, document, hours, k
 use diesel::prelude::*;
 use jiff::Timestamp;
 use jiff_diesel::ToDiesel;
+use std::collections::BTreeMap;
 use upland_core::codes::Coded;
 use upland_core::ground::planting::OwnCoefficient;
 use upland_core::quantity::ratio::Share;
 use upland_core::quantity::units::{Metres, MillimetresPerHour, SquareMetres};
-use upland_core::site::Zone;
+use upland_core::site::{EarlierZone, Zone, ZoneSince};
 use upland_formats::planting;
 
 /// A zone as it stands.
@@ -25,6 +26,8 @@ pub struct ZoneRecord {
     pub version: i32,
     /// The survey.
     pub zone: Zone,
+    /// How it was before, the oldest first; only of the zones of one site ([`Snapshot::zones`]).
+    pub earlier: Vec<EarlierZone>,
     /// Who saved this version.
     pub saved_by: String,
     /// When.
@@ -176,6 +179,7 @@ fn current(connection: &mut PgConnection, which: Which<'_>) -> Result<Vec<ZoneRe
                 site_id,
                 version: row.version,
                 zone: row.zone()?,
+                earlier: Vec::new(),
                 saved_by,
                 saved_at: saved_at.to_jiff(),
             })
@@ -183,6 +187,54 @@ fn current(connection: &mut PgConnection, which: Which<'_>) -> Result<Vec<ZoneRe
         .collect::<Result<Vec<_>>>()?;
     records.sort_by_key(|r| (r.zone.box_number, r.zone.number, r.id));
     Ok(records)
+}
+
+/// Adds how zones were before.
+fn add_earlier(connection: &mut PgConnection, records: &mut [ZoneRecord]) -> Result<()> {
+    let changed: Vec<i64> = records.iter().filter(|r| r.version > 1).map(|r| r.id).collect();
+    if changed.is_empty() {
+        return Ok(());
+    }
+    let mut versions: BTreeMap<i64, Vec<(ZoneSince, Zone)>> = BTreeMap::new();
+    let rows = zone_versions::table
+        .filter(zone_versions::zone_id.eq_any(changed))
+        .order((zone_versions::zone_id, zone_versions::version))
+        .select((ZoneRow::as_select(), zone_versions::since))
+        .load::<(ZoneRow, Option<jiff_diesel::Date>)>(connection)?;
+    for (row, since) in rows {
+        let since = since.map_or(ZoneSince::Always, |on| ZoneSince::On(on.to_jiff()));
+        versions.entry(row.zone_id).or_default().push((since, row.zone()?));
+    }
+    for record in records {
+        let own = versions.remove(&record.id).unwrap_or_default();
+        record.earlier = EarlierZone::of_versions(own);
+        // A zone that was put on another station is the same ground.
+        for before in &mut record.earlier {
+            (before.zone.box_number, before.zone.number) = (record.zone.box_number, record.zone.number);
+        }
+    }
+    Ok(())
+}
+
+/// A zone of a site file, with how it was before.
+pub(crate) fn insert_with_earlier(
+    connection: &mut PgConnection,
+    site_id: SiteKey,
+    (zone, earlier): (&Zone, &[&EarlierZone]),
+    user_id: i64,
+) -> Result<()> {
+    let Some(first) = earlier.first() else {
+        insert_zone(connection, site_id, zone, user_id)?;
+        return Ok(());
+    };
+    let id = insert_zone(connection, site_id, &first.zone, user_id)?;
+    let later = earlier.iter().skip(1).map(|e| &e.zone).chain([zone]);
+    for ((version, own), since) in (2..).zip(later).zip(earlier.iter().map(|e| e.until)) {
+        diesel::insert_into(zone_versions::table)
+            .values((ZoneRow::new(id, version, own, user_id), zone_versions::since.eq(since.to_diesel())))
+            .execute(connection)?;
+    }
+    Ok(())
 }
 
 pub(crate) fn insert_zone(
@@ -211,7 +263,9 @@ impl Snapshot<'_> {
     /// # Errors
     /// As any query.
     pub fn zones(&mut self, site_id: SiteKey) -> Result<Vec<ZoneRecord>> {
-        current(self.connection, Which::OfSite(site_id))
+        let mut records = current(self.connection, Which::OfSite(site_id))?;
+        add_earlier(self.connection, &mut records)?;
+        Ok(records)
     }
 
     /// One zone; `None` when there is none or it was removed.
@@ -272,7 +326,7 @@ impl Change<'_> {
         Ok(id)
     }
 
-    /// Saves a zone of the site that was edited from `base_version`. `None` when it was removed meanwhile.
+    /// Saves a zone of the site that was edited from `base_version`, as it is since a date or was all along. `None` when it was removed meanwhile.
     ///
     /// # Errors
     /// As any query; [`crate::StoreError::Taken`] when another zone has its station.
@@ -281,12 +335,17 @@ impl Change<'_> {
         id: i64,
         base_version: i32,
         zone: &Zone,
+        since: ZoneSince,
     ) -> Result<Option<Saved<ZoneRecord>>> {
+        let since = match since {
+            ZoneSince::Always => None,
+            ZoneSince::On(date) => Some(date.to_diesel()),
+        };
         let site_id = self.site_id;
         let now = current(self.connection, Which::One(id))?.pop().filter(|z| z.site_id == site_id);
         self.save_version((Subject::Zone, now), base_version, zone, |connection, version, user_id| {
             diesel::insert_into(zone_versions::table)
-                .values(ZoneRow::new(id, version, zone, user_id))
+                .values((ZoneRow::new(id, version, zone, user_id), zone_versions::since.eq(since)))
                 .execute(connection)?;
             diesel::update(zones::table.find(id))
                 .set((

@@ -142,6 +142,7 @@ fn with_settings(units: UnitSystem, settings: Option<Settings>) -> Decided {
             site_id: key(1),
             version: 1,
             zone,
+            earlier: Vec::new(),
             saved_by: "Bram".into(),
             saved_at,
         })

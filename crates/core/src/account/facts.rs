@@ -10,7 +10,7 @@ use crate::installation::Installation;
 use crate::quantity::time::instant;
 use crate::quantity::units::Celsius;
 use crate::sensors::{COMMON_FREEZE_POINT, Sense};
-use crate::site::{ResolvedZone, Site, Zone};
+use crate::site::{EarlierSurvey, EarlierZone, ResolvedZone, Site, Zone};
 use crate::weather::climate::Climate;
 use jiff::civil::Date;
 use jiff::tz::TimeZone;
@@ -29,6 +29,8 @@ pub struct Facts {
     pub law: Law,
     /// Its zones, with their defaults.
     pub zones: Vec<(Zone, ResolvedZone)>,
+    /// How its zones were before, each until a date; of a zone the oldest first.
+    pub earlier_zones: Vec<EarlierSurvey>,
     /// Its boxes.
     pub boxes: Vec<BoxFacts>,
     /// What was written down.
@@ -50,6 +52,7 @@ impl Facts {
         }
         Self {
             zones: Self::resolved(site, zones),
+            earlier_zones: Vec::new(),
             site: site.clone(),
             tz: tz.clone(),
             climate,
@@ -65,6 +68,31 @@ impl Facts {
     #[must_use]
     pub fn resolved(site: &Site, zones: &[Zone]) -> Vec<(Zone, ResolvedZone)> {
         zones.iter().map(|zone| (zone.clone(), zone.resolve(site.latitude_deg))).collect()
+    }
+
+    /// The same with how a zone was surveyed before.
+    pub fn add_earlier(&mut self, earlier: &[EarlierZone]) {
+        self.earlier_zones.extend(earlier.iter().map(|own| EarlierSurvey {
+            until: own.until,
+            resolved: own.zone.resolve(self.site.latitude_deg),
+            zone: own.zone.clone(),
+        }));
+    }
+
+    /// How a zone was before, the oldest first.
+    #[must_use]
+    pub fn earlier_of(&self, box_number: u8, station: u16) -> Vec<EarlierSurvey> {
+        let is_own = |own: &&EarlierSurvey| (own.zone.box_number, own.zone.number) == (box_number, station);
+        self.earlier_zones.iter().filter(is_own).cloned().collect()
+    }
+
+    /// A zone as it was on a date.
+    #[must_use]
+    pub fn zone_on(&self, box_number: u8, station: u16, date: Date) -> Option<(&Zone, &ResolvedZone)> {
+        let is_own = |own: &&EarlierSurvey| (own.zone.box_number, own.zone.number) == (box_number, station);
+        let earlier = self.earlier_zones.iter().filter(is_own).find(|own| date < own.until);
+        let now = || self.zone(box_number, station).map(|(zone, resolved)| (zone, resolved));
+        earlier.map(|own| (&own.zone, &own.resolved)).or_else(now)
     }
 
     /// One box with its zones alone, at the same site under the same law.

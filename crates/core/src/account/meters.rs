@@ -9,7 +9,7 @@ use std::collections::BTreeMap;
 /// zone of unknown area says nothing, nor does one in which nothing was to run.
 pub(super) fn metered(facts: &Facts, runs: &BTreeMap<u8, Vec<BoxRun>>) -> Vec<(Timestamp, Timestamp, f64)> {
     let litres = |box_number: u8, run: &BoxRun| {
-        let (zone, resolved) = facts.zone(box_number, run.run.station)?;
+        let (zone, resolved) = facts.zone_on(box_number, run.run.station, run.run.date)?;
         let flow = resolved.rate.value.flow_over(zone.area?);
         Some(flow.for_time(run.waters().minutes()).l())
     };
@@ -41,7 +41,7 @@ pub(super) fn told(facts: &Facts, runs: &BTreeMap<u8, Vec<BoxRun>>) -> BTreeMap<
     for (number, readings) in &facts.log.flow {
         let own = runs.get(number).map_or(&[][..], Vec::as_slice);
         let takes = |run: &BoxRun| {
-            let (zone, resolved) = facts.zone(*number, run.run.station)?;
+            let (zone, resolved) = facts.zone_on(*number, run.run.station, run.run.date)?;
             Some(resolved.rate.value.flow_over(zone.area?).l_per_min())
         };
         for (at, run) in own.iter().enumerate().filter(|(_, run)| !run.is_held()) {

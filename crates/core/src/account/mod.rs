@@ -2,6 +2,7 @@
 
 pub mod evidence;
 mod facts;
+mod flows;
 pub mod log;
 mod meters;
 pub mod nights;

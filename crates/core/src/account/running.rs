@@ -219,7 +219,19 @@ impl BoxFacts {
         self.versions.first().map(|(since, _)| *since)
     }
 
-    /// Whether its runs cannot be told from its settings: it computes them itself every day.
+    /// From when the runs of a station follow from its settings; `None` where they never do: the settings are not known,
+    /// or the controller computes its run times itself and it is not set to fixed ones.
+    #[must_use]
+    pub fn set_since(&self, station: u16) -> Option<Timestamp> {
+        if !self.computes_itself() {
+            return self.known_since();
+        }
+        let fixed = self.versions.iter().rev().take_while(|(_, s)| s.station(station).fixed_run_time);
+        fixed.last().map(|(since, _)| *since)
+    }
+
+    /// Whether its runs cannot be told from its settings, but for stations with a fixed run time: it computes them
+    /// itself every day.
     #[must_use]
     pub fn computes_itself(&self) -> bool {
         self.card.daily_run_times
@@ -227,7 +239,8 @@ impl BoxFacts {
 }
 
 /// Every run of a box that begins on some dates, both included, in order of time, lighting left out. Runs before
-/// the first known settings are not known, and a box that computes its own run times has none to tell.
+/// the first known settings are not known, and of a controller that computes its run times only the stations with
+/// fixed ones are.
 #[must_use]
 pub fn running(
     facts: &BoxFacts,
@@ -236,9 +249,6 @@ pub fn running(
     (from, to): (Date, Date),
 ) -> Vec<BoxRun> {
     let mut out = Vec::new();
-    if facts.computes_itself() {
-        return out;
-    }
     let date_of = |at: Timestamp| at.to_zoned(tz.clone()).date();
     for (i, (since, settings)) in facts.versions.iter().enumerate() {
         let next = facts.versions.get(i + 1).map_or(Timestamp::MAX, |(next, _)| *next);
@@ -268,7 +278,8 @@ fn version(
     let nightly = Nightly::of(facts, tz, span);
     let scale = |date: Date, program: usize, station: u16| nightly.of_run(date, program, zone(station)?);
     let mut runs = expand_scaled(&settings.awake(), &facts.card, tz, span, &scale);
-    runs.retain(|run| !settings.station(run.station).lighting);
+    let is_computed = |station: u16| facts.computes_itself() && !settings.station(station).fixed_run_time;
+    runs.retain(|run| !settings.station(run.station).lighting && !is_computed(run.station));
     // A sensor stands once for each of its settings.
     let (of_sensor, active): (Vec<usize>, Vec<ActiveSensor<'_>>) = (0..)
         .zip(&facts.sensors)

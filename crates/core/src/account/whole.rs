@@ -128,9 +128,11 @@ pub fn of_site(
             Way::AsAdvised => Vec::new(),
             _ => facts.log.readings_of(zone.box_number, zone.number, until),
         };
+        let earlier = facts.earlier_of(zone.box_number, zone.number);
         let own = ZoneFacts {
             zone,
             resolved,
+            earlier: &earlier,
             runs: &runs,
             evidence: &evidence,
             nights,
@@ -187,8 +189,8 @@ impl Known {
             Vec::new()
         };
         let logged_days: BTreeSet<Date> = logged.iter().map(|r| date_of(r.from)).collect();
-        let own = facts.of_box(zone.box_number).filter(|b| !b.computes_itself() && !self.advised);
-        let known_since = own.and_then(BoxFacts::known_since);
+        let own = facts.of_box(zone.box_number).filter(|_| !self.advised);
+        let known_since = own.and_then(|b| b.set_since(zone.number));
         let is_metered =
             |from: Timestamp, to: Timestamp| self.metered.iter().any(|(a, b, _)| *a <= from && to <= *b);
         let set = self.runs.of(zone.box_number, zone.number).filter(|r| !r.is_held());

@@ -13,6 +13,8 @@
 //! 5. A field reading sets the depletion at the hour nearest to its instant.
 
 use super::evidence::{Evidence, FieldReading, Watering};
+pub use super::flows::Flows;
+use super::flows::NOTHING_MM;
 use super::nights::ZoneNight;
 use super::sky::{SkyDay, SkyHour, SkyHours};
 use crate::account::sky::DemandFrom;
@@ -20,7 +22,7 @@ use crate::ground::application::{cycles, run_time};
 use crate::ground::balance::RootZone;
 use crate::quantity::time::{Seconds, monday_of};
 use crate::quantity::units::Millimetres;
-use crate::site::{ResolvedZone, Zone};
+use crate::site::{EarlierSurvey, ResolvedZone, Zone};
 use jiff::civil::Date;
 use jiff::{SignedDuration, Timestamp};
 use std::collections::VecDeque;
@@ -29,8 +31,6 @@ use std::collections::VecDeque;
 const SMALLEST_REFILL_SHARE: f64 = 0.25;
 /// Missing less than this, a nightly box runs nothing, mm (our stated default).
 const LEAST_NIGHTLY_MM: f64 = 2.0;
-/// Depletion, demand or water below this is none, mm.
-const NOTHING_MM: f64 = 1e-9;
 
 /// Everything about a zone that its account follows from.
 pub struct ZoneFacts<'a> {
@@ -49,6 +49,8 @@ pub struct ZoneFacts<'a> {
     pub readings: &'a [FieldReading],
     /// When watering is advised.
     pub advise: Advise,
+    /// How the zone was before, the oldest first.
+    pub earlier: &'a [EarlierSurvey],
 }
 
 impl<'a> ZoneFacts<'a> {
@@ -56,7 +58,13 @@ impl<'a> ZoneFacts<'a> {
     #[must_use]
     pub const fn of(zone: &'a Zone, resolved: &'a ResolvedZone) -> Self {
         let advise = Advise::AtRefill;
-        Self { zone, resolved, runs: &[], evidence: &[], nights: &[], readings: &[], advise }
+        Self { zone, resolved, runs: &[], evidence: &[], nights: &[], readings: &[], advise, earlier: &[] }
+    }
+
+    /// The survey of a date.
+    fn on(&self, date: Date) -> (&'a Zone, &'a ResolvedZone) {
+        let earlier = self.earlier.iter().find(|own| date < own.until);
+        earlier.map_or((self.zone, self.resolved), |own| (&own.zone, &own.resolved))
     }
 }
 
@@ -69,85 +77,6 @@ pub enum Advise {
     /// Every open night, whatever is missing, when it is worth a run: a box that computes itself, to the second, and
     /// stops for the night when it rains.
     Nightly,
-}
-
-/// The water of a zone in one hour, or in a day: sums, and the depletion at its end.
-#[derive(Debug, Clone, Copy, PartialEq, Default)]
-pub struct Flows {
-    /// Rain that reached the zone: none under a roof.
-    pub rain: Millimetres,
-    /// Of it, what went in.
-    pub rain_in: Millimetres,
-    /// Watering, as it came out of the heads.
-    pub applied: Millimetres,
-    /// Of it, what went in.
-    pub applied_in: Millimetres,
-    /// What ran off, of both.
-    pub runoff: Millimetres,
-    /// Of it, watering.
-    pub applied_off: Millimetres,
-    /// What drained below the roots.
-    pub drainage: Millimetres,
-    /// Of it, watering: what fell where there was too much, and what the root zone could not hold.
-    pub applied_drained: Millimetres,
-    /// Of that, what fell where there was more than the mean.
-    pub uneven: Millimetres,
-    /// What the plants asked for.
-    pub demand: Millimetres,
-    /// What they took.
-    pub et: Millimetres,
-    /// Deficit that left with soil which no longer counts: a young planting's roots reach less deep, and no more can be
-    /// missing than its soil holds.
-    pub root_cut: Millimetres,
-    /// What is missing from full at the end: depletion before - `rain_in` - `applied_in` + `et` + `drainage` -
-    /// `root_cut`.
-    pub depletion: Millimetres,
-}
-
-impl Flows {
-    /// Ks: what the plants took of what they asked for; 1 when they asked for nothing.
-    #[must_use]
-    pub fn stress_coefficient(&self) -> f64 {
-        if self.demand.mm() > NOTHING_MM { (self.et.mm() / self.demand.mm()).clamp(0.0, 1.0) } else { 1.0 }
-    }
-
-    /// Rain that stayed in the root zone.
-    #[must_use]
-    pub fn rain_kept(&self) -> Millimetres {
-        self.rain_in - (self.drainage - self.applied_drained)
-    }
-
-    /// Watering that stayed in the root zone.
-    #[must_use]
-    pub fn net(&self) -> Millimetres {
-        self.applied_in - self.applied_drained
-    }
-
-    #[inline]
-    fn add(&mut self, hour: &Self) {
-        self.demand = self.demand + hour.demand;
-        self.et = self.et + hour.et;
-        self.depletion = hour.depletion;
-        // In most hours nothing falls, runs or drains.
-        let nothing = Millimetres::ZERO;
-        self.root_cut = self.root_cut + hour.root_cut;
-        if hour.rain == nothing
-            && hour.applied == nothing
-            && hour.drainage == nothing
-            && hour.runoff == nothing
-        {
-            return;
-        }
-        self.rain = self.rain + hour.rain;
-        self.rain_in = self.rain_in + hour.rain_in;
-        self.applied = self.applied + hour.applied;
-        self.applied_in = self.applied_in + hour.applied_in;
-        self.runoff = self.runoff + hour.runoff;
-        self.applied_off = self.applied_off + hour.applied_off;
-        self.drainage = self.drainage + hour.drainage;
-        self.applied_drained = self.applied_drained + hour.applied_drained;
-        self.uneven = self.uneven + hour.uneven;
-    }
 }
 
 /// A day of a zone's account.
@@ -253,8 +182,13 @@ pub fn account_with_runs(
     let mut days = Vec::with_capacity(sky.days().len());
     for (at, day) in sky.days().iter().enumerate() {
         let evidence = facts.evidence.get(at).copied().unwrap_or(Evidence::AsAdvised);
-        let root_zone = facts.resolved.root_zone_on(day.date);
-        let factor = facts.resolved.demand_factor_on(day.date);
+        let survey = facts.on(day.date);
+        if !facts.earlier.is_empty() {
+            zone.adopt(survey);
+        }
+        let resolved = survey.1;
+        let root_zone = resolved.root_zone_on(day.date);
+        let factor = resolved.demand_factor_on(day.date);
         let mut out = AccountDay {
             date: day.date,
             et0: day.et0,
@@ -300,6 +234,8 @@ pub fn account_with_runs(
 /// A zone on its way through the hours.
 struct Zoned<'a> {
     facts: &'a ZoneFacts<'a>,
+    /// As it is on the day that is counted.
+    resolved: &'a ResolvedZone,
     /// mm missing from full, and mm standing on the surface.
     depletion: f64,
     standing: f64,
@@ -320,22 +256,34 @@ struct Zoned<'a> {
 
 impl<'a> Zoned<'a> {
     fn new(facts: &'a ZoneFacts<'a>) -> Self {
-        let (zone, resolved) = (facts.zone, facts.resolved);
-        Self {
+        let mut new = Self {
             facts,
+            resolved: facts.resolved,
             depletion: 0.0,
             standing: 0.0,
-            intake: zone.soil.basic_intake().mm_per_hour() / 3600.0,
-            rate: resolved.rate.value.mm_per_hour() / 3600.0,
-            most_standing: zone.soil.allowable_surface_accumulation(resolved.slope_pct.value).mm(),
-            rain_share: resolved.rain_share.fraction(),
-            lost: resolved.uneven.fraction().max(0.0),
+            intake: 0.0,
+            rate: 0.0,
+            most_standing: 0.0,
+            rain_share: 0.0,
+            lost: 0.0,
             week: Week::default(),
             next_run: 0,
             advised: VecDeque::new(),
             ran: Vec::new(),
             next_reading: 0,
-        }
+        };
+        new.adopt((facts.zone, facts.resolved));
+        new
+    }
+
+    /// Goes on with a survey; what is missing and what stands stay as they are.
+    fn adopt(&mut self, (zone, resolved): (&Zone, &'a ResolvedZone)) {
+        self.resolved = resolved;
+        self.intake = zone.soil.basic_intake().mm_per_hour() / 3600.0;
+        self.rate = resolved.rate.value.mm_per_hour() / 3600.0;
+        self.most_standing = zone.soil.allowable_surface_accumulation(resolved.slope_pct.value).mm();
+        self.rain_share = resolved.rain_share.fraction();
+        self.lost = resolved.uneven.fraction().max(0.0);
     }
 
     /// Decides a night for want of knowledge: back to full when it is due, in cycles from the first open minute.
@@ -347,7 +295,7 @@ impl<'a> Zoned<'a> {
         day: &SkyDay,
     ) {
         let Some((opens, shuts)) = night.open else { return };
-        let resolved = self.facts.resolved;
+        let resolved = self.resolved;
         let tomorrow = day.date.tomorrow().unwrap_or(day.date);
         let expected = day.expected_next * resolved.demand_factor_on(tomorrow);
         let missing = Millimetres::from_mm(self.depletion).min(root_zone.total_available);

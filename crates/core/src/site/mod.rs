@@ -1,8 +1,11 @@
 //! The survey: a site and its zones as the technician described them, and the same with every
 //! gap filled by a stated default.
 
+mod history;
 pub mod range;
 pub mod windows;
+
+pub use history::{EarlierSurvey, EarlierZone, ZoneSince};
 
 use crate::ground::application::{
     CycleLimit, HeadType, REPAIR_BELOW_UNIFORMITY, cycle_limit, run_time_multiplier,

@@ -96,6 +96,7 @@ impl From<&Settings> for SettingsDto {
                     master_valve: station.master_valve,
                     pump: station.pump,
                     ignores_sensors: station.ignores_sensors,
+                    fixed_run_time: station.fixed_run_time,
                     valve_ma: station.valve_ma,
                 })
                 .collect(),
@@ -200,6 +201,7 @@ fn take(taker: &mut Checker, root: &str, dto: &SettingsDto) -> Settings {
                 master_valve: station.master_valve,
                 pump: station.pump,
                 ignores_sensors: station.ignores_sensors,
+                fixed_run_time: station.fixed_run_time,
                 valve_ma: station.valve_ma,
             };
             (station.number, setting)

@@ -5,7 +5,7 @@ use super::{TODAY, World, beside, done, file, world, zone};
 use jiff::{SignedDuration, Timestamp};
 use upland_core::controller::twelve_stations;
 use upland_core::ground::application::HeadType;
-use upland_core::site::Controller;
+use upland_core::site::{Controller, ZoneSince};
 use upland_store::accounts::Role;
 use upland_store::field::EventKind;
 use upland_store::scope::Scope;
@@ -24,7 +24,8 @@ fn a_write_raises_the_revision_and_says_who_did_what() {
     let mut changed = record.zone.clone();
     changed.name = "Upper lawn".into();
     let before = revision();
-    let save = |zone| done(store, *user, *site, |c| c.save_zone(record.id, 1, zone)).unwrap();
+    let save =
+        |zone| done(store, *user, *site, |c| c.save_zone(record.id, 1, zone, ZoneSince::Always)).unwrap();
     assert_eq!(save(&record.zone), Some(Saved::Unchanged(1)));
     assert_eq!(revision(), before, "nothing changed, so what was computed stays good");
     assert_eq!(save(&changed), Some(Saved::As(2)));
@@ -71,7 +72,7 @@ fn no_write_reaches_a_thing_of_another_site() {
     assert!(!at(&|c| c.take_back(Subject::Zone, (site.number(), zone_of_site), Some(now()))));
     assert!(!at(&|c| c.take_back(Subject::Controller, (other.number(), controller), Some(now()))));
     assert!(!at(&|c| c.renew_calendar(controller, b"h")) && !at(&|c| c.set_fallback(controller, None)));
-    assert!(at(&|c| Ok(c.save_zone(zone_of_site, 1, &zone(9))?.is_none())));
+    assert!(at(&|c| Ok(c.save_zone(zone_of_site, 1, &zone(9), ZoneSince::Always)?.is_none())));
     let moved = Controller { number: 1, place: "Elsewhere".into(), card: twelve_stations() };
     assert!(at(&|c| Ok(c.save_controller(controller, 1, &moved)?.is_none())));
     assert!(at(&|c| Ok(c.note_event(zone_of_site, TODAY, (EventKind::Run, 5.0), "x")?.is_none())));
@@ -104,7 +105,7 @@ fn two_zones_cannot_have_one_station_nor_a_site_two_own_sources() {
     let made = store.change(*user, *site, |c| c.create_zone(&zone(1)));
     assert!(matches!(made, Err(StoreError::Taken(_))), "{made:?}");
     let second = store.read(|s| s.zones(*site)).unwrap()[1].id;
-    let moved = store.change(*user, *site, |c| c.save_zone(second, 1, &zone(1)));
+    let moved = store.change(*user, *site, |c| c.save_zone(second, 1, &zone(1), ZoneSince::Always));
     assert!(matches!(moved, Err(StoreError::Taken(_))), "{moved:?}");
     let sources = std::thread::scope(|scope| {
         let own = || done(store, *user, *site, |c| c.own_source()).unwrap();

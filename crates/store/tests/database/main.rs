@@ -30,7 +30,7 @@ use upland_core::quantity::time::Hours;
 use upland_core::quantity::time::Seconds;
 use upland_core::quantity::units::*;
 use upland_core::site::windows::WaterWindows;
-use upland_core::site::{Controller, Site, UnitSystem, Zone};
+use upland_core::site::{Controller, Site, UnitSystem, Zone, ZoneSince};
 use upland_core::weather::DayWeather;
 use upland_core::weather::record::RawDay;
 use upland_formats::site_file::SiteFile;
@@ -105,6 +105,7 @@ fn file(name: &str, zones: Vec<Zone>) -> SiteFile {
         controllers: vec![(shed, None)],
         law: Law::default(),
         zones,
+        earlier_zones: Vec::new(),
         sensors: Vec::new(),
         histories: Vec::new(),
         plan: Default::default(),
@@ -175,21 +176,24 @@ fn the_second_of_two_savers_sees_the_first() {
     first.name = "Upper lawn".into();
     let mut second = record.zone.clone();
     second.uniformity = Some(Share::from_fraction(0.7));
-    assert_eq!(done(store, *user, *site, |c| c.save_zone(record.id, 1, &first)).unwrap(), Some(Saved::As(2)));
+    assert_eq!(
+        done(store, *user, *site, |c| c.save_zone(record.id, 1, &first, ZoneSince::Always)).unwrap(),
+        Some(Saved::As(2))
+    );
     let Some(Saved::Conflict(theirs)) =
-        done(store, *user, *site, |c| c.save_zone(record.id, 1, &second)).unwrap()
+        done(store, *user, *site, |c| c.save_zone(record.id, 1, &second, ZoneSince::Always)).unwrap()
     else {
         panic!("the second save must not pass")
     };
     assert_eq!((theirs.version, theirs.zone), (2, first.clone()));
     assert_eq!(store.read(|s| s.zone(record.id)).unwrap().unwrap().zone, first, "nothing was lost");
     assert_eq!(
-        done(store, *user, *site, |c| c.save_zone(record.id, 2, &first)).unwrap(),
+        done(store, *user, *site, |c| c.save_zone(record.id, 2, &first, ZoneSince::Always)).unwrap(),
         Some(Saved::Unchanged(2)),
         "no change, no version"
     );
     assert_eq!(
-        done(store, *user, *site, |c| c.save_zone(record.id, 2, &second)).unwrap(),
+        done(store, *user, *site, |c| c.save_zone(record.id, 2, &second, ZoneSince::Always)).unwrap(),
         Some(Saved::As(3))
     );
 }
@@ -201,7 +205,7 @@ fn two_threads_saving_at_once_make_one_version_and_one_conflict() {
     let save = |name: &str| {
         let mut zone = record.zone.clone();
         zone.name = name.into();
-        done(store, *user, *site, |c| c.save_zone(record.id, 1, &zone)).unwrap().unwrap()
+        done(store, *user, *site, |c| c.save_zone(record.id, 1, &zone, ZoneSince::Always)).unwrap().unwrap()
     };
     let outcomes = std::thread::scope(|scope| {
         let (a, b) = (scope.spawn(|| save("A")), scope.spawn(|| save("B")));

@@ -7,6 +7,7 @@ use upland_core::ground::catch_can::{Can, CatchTest};
 use upland_core::ground::planting::{OwnCoefficient, Trim};
 use upland_core::quantity::month::ByMonth;
 use upland_core::quantity::units::{Celsius, Metres, Minutes};
+use upland_core::site::ZoneSince;
 use upland_core::weather::DayWeather;
 use upland_core::weather::climate::TypedNormals;
 use upland_core::weather::record::{
@@ -437,7 +438,8 @@ fn a_planting_survives_its_row() {
     let mut changed = record.zone.clone();
     changed.own_coefficient = Some(OwnCoefficient::Landscape { species: 0.5, density: 1.2 });
     changed.planting.trim = Some(Trim { percent: 10.0, reason: "south wall".into() });
-    done(store, *user, *site, |c| c.save_zone(record.id, record.version, &changed)).unwrap();
+    done(store, *user, *site, |c| c.save_zone(record.id, record.version, &changed, ZoneSince::Always))
+        .unwrap();
     assert_eq!(store.read(|s| s.zone(record.id)).unwrap().unwrap().zone, changed);
 }
 

@@ -268,6 +268,10 @@ impl Names<'_> {
                 "Has minutes, but no zone is on this station: ghost watering, or a zone not yet described."
                     .into()
             }
+            FindingKind::LightingIsPlanted => {
+                "Is set as lighting, and a planted zone is described on it: as lighting it has no percentage and no sensor stops it. If lights are wired to it, remove the zone."
+                    .into()
+            }
             FindingKind::ZoneWithoutMinutes => "No active program waters it.".into(),
             FindingKind::NoStation => format!(
                 "The box has {} stations; this zone cannot be wired to it.",
@@ -359,6 +363,7 @@ impl Names<'_> {
             }
             Remedy::ClearRunTime { .. } => "Take its minutes out".into(),
             Remedy::SwitchOff { program } => format!("Switch {} off", self.program(*program)),
+            Remedy::NotLighting { .. } => "Set it as a watering station".into(),
             Remedy::OpenMasterValve { .. } => "Open the master valve with it".into(),
             Remedy::Sensors { ignored: true, .. } => "Let it ignore the sensors".into(),
             Remedy::Sensors { ignored: false, .. } => "Let it heed the sensors".into(),

@@ -131,6 +131,7 @@ impl SiteFacts {
             controllers: self.boxes.iter().map(|own| (own.record.controller.clone(), set(own))).collect(),
             law: self.law(),
             zones: self.surveys(),
+            earlier_zones: self.zones.iter().flat_map(|z| z.earlier.iter().cloned()).collect(),
             sensors: self.sensors.iter().map(|s| s.sensor.clone()).collect(),
             histories: self.sensors.iter().map(|s| s.history.clone()).collect(),
             plan,

@@ -137,11 +137,14 @@ impl SensorStates {
             as_read(&loaded.climate, loaded.site.site.longitude_deg, (first, today), &tz)
         };
         let (site, surveys) = (&loaded.site.site, loaded.surveys());
-        let facts = Facts {
+        let mut facts = Facts {
             law: loaded.law(),
             log: log(&loaded, dated, moment.at),
             ..Facts::surveyed(site, &tz, &surveys, Arc::clone(&loaded.climate))
         };
+        for zone in &loaded.zones {
+            facts.add_earlier(&zone.earlier);
+        }
         let mut states = Self {
             climate: Arc::clone(&loaded.climate),
             loaded,

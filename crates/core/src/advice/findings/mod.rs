@@ -232,6 +232,8 @@ pub enum FindingKind {
     },
     /// Minutes on a station without a zone.
     MinutesWithoutZone,
+    /// A surveyed zone on a station that is set as lighting: no percentage and no rain hold reaches it.
+    LightingIsPlanted,
     /// A zone that no active program waters.
     ZoneWithoutMinutes,
     /// A zone whose station the box does not have.
@@ -354,6 +356,7 @@ impl FindingKind {
             Self::CycleTooLong { .. } => "cycle-too-long",
             Self::SoakTooShort { .. } => "soak-too-short",
             Self::MinutesWithoutZone => "minutes-without-zone",
+            Self::LightingIsPlanted => "lighting-is-planted",
             Self::ZoneWithoutMinutes => "zone-without-minutes",
             Self::NoStation => "no-station",
             Self::HiddenProgram => "hidden-program",

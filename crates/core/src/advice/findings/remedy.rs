@@ -74,6 +74,11 @@ pub enum Remedy {
         /// The station.
         station: u16,
     },
+    /// Water with a station that is set as lighting.
+    NotLighting {
+        /// The station.
+        station: u16,
+    },
     /// Let a station ignore the sensors, or heed them.
     Sensors {
         /// The station.
@@ -118,6 +123,7 @@ impl Remedy {
                     p.days = *days;
                 }
             }
+            Self::NotLighting { station } => changed.update_station(*station, |s| s.lighting = false),
             Self::SetCycle { station, cycle, soak } => {
                 changed.update_station(*station, |s| s.cycle_and_soak = Some((*cycle, *soak)));
             }
@@ -259,6 +265,9 @@ pub(super) fn candidates(
         }
         (FindingKind::HiddenProgram | FindingKind::EmptyProgram, FindingPlace::Program(program)) => {
             out.push(Remedy::SwitchOff { program });
+        }
+        (FindingKind::LightingIsPlanted, FindingPlace::Station(station)) => {
+            out.push(Remedy::NotLighting { station });
         }
         (FindingKind::NoMasterValve, FindingPlace::Station(station)) => {
             out.push(Remedy::OpenMasterValve { station });

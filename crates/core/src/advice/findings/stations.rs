@@ -25,8 +25,12 @@ pub(super) fn find(look: &Look<'_>, findings: &mut Vec<Finding>) {
             findings.push(Finding::new(FindingKind::NoStation, Severity::Fault, place));
             continue;
         }
+        if settings.station(station).lighting {
+            findings.push(Finding::new(FindingKind::LightingIsPlanted, Severity::Fault, place));
+            continue;
+        }
         if !watered.contains(&station) {
-            let kind = if card.daily_run_times {
+            let kind = if card.daily_run_times && !settings.station(station).fixed_run_time {
                 FindingKind::NoFallbackMinutes
             } else {
                 FindingKind::ZoneWithoutMinutes

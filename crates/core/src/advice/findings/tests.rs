@@ -64,6 +64,15 @@ fn sentence_10_a_zone_that_one_start_does_not_bring_enough_is_named_beside_it() 
 }
 
 #[test]
+fn sentence_11_a_lighting_station_is_no_planted_zone() {
+    let (mut settings, there) = (sound(), installation());
+    settings.update_station(1, |s| s.lighting = true);
+    let (finding, after) = remedied(&there, &settings, "lighting-is-planted-n1");
+    assert_eq!(finding.severity, Severity::Fault);
+    assert!(!after.station(1).lighting);
+}
+
+#[test]
 fn a_second_start_runs_the_whole_program_again_and_says_what_that_costs() {
     let mut settings = sound();
     settings.programs[0].starts.push(time(2, 30, 0, 0));

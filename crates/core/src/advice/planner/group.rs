@@ -114,12 +114,14 @@ pub(super) fn left_to(request: &Request<'_>, kept: &[usize]) -> Vec<u16> {
     let last = i64::from(KEPT_WEEKS) * 7 - 1;
     let to = request.from.checked_add(jiff::Span::new().days(last)).unwrap_or(request.from);
     let runs = expand(&settings, &there.card, &there.tz, request.from, to);
-    given(there, &settings, &runs, KEPT_WEEKS)
+    let watered = given(there, &settings, &runs, KEPT_WEEKS)
         .into_iter()
         .filter(|g| g.minutes_a_week > 0.0)
         .filter(|g| g.minutes_a_week >= NEED_SHARES.0.fraction() * g.minutes_needed)
-        .map(|g| g.station)
-        .collect()
+        .map(|g| g.station);
+    // A station that is set as lighting waters nothing, whatever zone is described on it; the checks say so.
+    let lights = there.zones.iter().map(|z| z.zone.number).filter(|n| request.present.station(*n).lighting);
+    watered.chain(lights).collect()
 }
 
 fn member(request: &Request<'_>, zone: &WiredZone, (days, pattern): (&AllowedDays, &Pattern)) -> Member {

@@ -131,7 +131,7 @@ pub fn tonight(facts: &Facts, account: &SiteAccount, box_number: u8, date: Date)
     for row in &mut rows {
         apply_night(row, &night, &keying);
     }
-    if known == BoxKnown::Settings {
+    if known != BoxKnown::Unknown {
         judge_zones(facts, own, (account, date), &runs, &mut rows);
     }
     let notices = notices::of(facts, (&own.card, &night), &rows, date);
@@ -188,7 +188,8 @@ fn judge_zones(
     let sky =
         SkyHours::of(&facts.climate, longitude, &facts.tz, date, until).without_rain_after(account.until);
     let settings = own.settings_at(account.until);
-    for row in rows {
+    let is_set = |row: &&mut ZoneTonight| own.set_since(row.zone.number).is_some();
+    for row in rows.iter_mut().filter(is_set) {
         let station = row.zone.number;
         let mine: Vec<BoxRun> = runs.iter().filter(|r| r.run.station == station).cloned().collect();
         let spans: Vec<_> = mine.iter().filter(|r| !r.is_held()).map(BoxRun::watering).collect();

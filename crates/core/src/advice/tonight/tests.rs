@@ -373,6 +373,20 @@ fn an_et_sensor_changes_the_minutes_that_are_shown() {
 }
 
 #[test]
+fn sentence_7_a_zone_on_fixed_minutes_runs_as_set_on_a_controller_that_computes() {
+    let mut facts = with_box(set(20), 0.0);
+    facts.boxes[0].card.daily_run_times = true;
+    let of = |facts: &Facts| {
+        let night = decided(facts, DAY);
+        let minutes = night.zones[0].will.as_ref().map(|will| will.waters());
+        (night.known, minutes, night.zones[0].verdict.is_some(), night.runs.len())
+    };
+    assert_eq!(of(&facts), (BoxKnown::ComputesItself, None, false, 0), "it computes every zone");
+    facts.boxes[0].versions[0].1.update_station(1, |s| s.fixed_run_time = true);
+    assert_eq!(of(&facts), (BoxKnown::ComputesItself, Some(Seconds::from_min(20)), true, 1));
+}
+
+#[test]
 fn sentence_8_a_bypass_ends_the_holds_of_a_combined_sensor_and_not_its_percentage() {
     let at = |text: &str| text.parse::<Timestamp>().unwrap();
     let bypass = Pause { from: at("2026-07-10T00:00:00Z"), until: at("2026-07-20T00:00:00Z") };

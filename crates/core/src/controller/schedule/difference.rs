@@ -162,6 +162,7 @@ pub fn difference_by(before: &Settings, after: &Settings, pen: Pen) -> Vec<Chang
         say(place, "lighting", on(was.lighting), on(is.lighting));
         say(place, "master valve", on(was.master_valve), on(is.master_valve));
         say(place, "pump", on(was.pump), on(is.pump));
+        say(place, "fixed run time", on(was.fixed_run_time), on(is.fixed_run_time));
         say(place, "ignores sensors", on(was.ignores_sensors), on(is.ignores_sensors));
         let current = |s: StationSetting| s.valve_ma.map_or(String::new(), |ma| format!("{ma} mA"));
         say(place, "current of its valves", current(was), current(is));

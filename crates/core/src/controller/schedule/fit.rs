@@ -72,6 +72,7 @@ impl Settings {
             station.master_valve &= card.master_valve;
             station.pump &= card.pump_start;
             station.ignores_sensors &= card.sensor_override;
+            station.fixed_run_time &= card.daily_run_times;
         }
         fitted.delay = self.delay.clamp(-card.longest_overlap, card.longest_delay);
         if !card.day_modes.never_days {
@@ -128,6 +129,7 @@ mod tests {
                     master_valve: true,
                     pump: true,
                     ignores_sensors: true,
+                    fixed_run_time: true,
                     valve_ma: Some(400),
                 },
             )],

@@ -89,6 +89,8 @@ pub struct StationSetting {
     pub pump: bool,
     /// It ignores the sensors.
     pub ignores_sensors: bool,
+    /// It runs the minutes of its programs, where the controller computes those of the other stations itself.
+    pub fixed_run_time: bool,
     /// What its valves draw together, mA; nothing where nobody measured.
     pub valve_ma: Option<u32>,
 }
@@ -517,6 +519,11 @@ impl Settings {
             lacks(station.master_valve, card.master_valve, "master valve by station");
             lacks(station.pump, card.pump_start, "pump start by station");
             lacks(station.ignores_sensors, card.sensor_override, "sensor override by station");
+            lacks(
+                station.fixed_run_time,
+                card.daily_run_times,
+                "computed run times, so every station runs the minutes of its programs",
+            );
             if *number == 0 || *number > card.stations {
                 say(format!("stations[{number}]"), format!("is not on a box of {}", card.stations));
             }

@@ -6,6 +6,7 @@ use crate::page::quantities::plain;
 use crate::page::units::{NO_UNIT, SIGNED_PERCENT, Shown, Units};
 use crate::site::workbench::Workbench;
 use upland_core::controller::Input;
+use upland_core::installation::WiredZone;
 use upland_core::installation::key_in::{DOES_ENOUGH, KeyedInput, ZoneKeyIn, key_in};
 use upland_core::quantity::month::Month;
 
@@ -75,7 +76,8 @@ impl AskedView {
         let computing = there.card.computing.as_ref()?;
         let (u, settings) = (Units::of(bench.units()), bench.settings());
         let names = bench.names(&settings);
-        let rows = there.zones_by_station().into_iter().map(|zone| {
+        let computed = |zone: &&WiredZone| !settings.station(zone.zone.number).fixed_run_time;
+        let rows = there.zones_by_station().into_iter().filter(computed).map(|zone| {
             let found = key_in(zone, computing, &there.monthly_et0, bench.today);
             let window = said_windows(there.windows_of(found.station));
             AskedRow {

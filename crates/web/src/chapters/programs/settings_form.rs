@@ -107,6 +107,7 @@ pub(crate) fn texts(settings: &Settings) -> Texts {
         put(at("master"), on(station.master_valve));
         put(at("pump"), on(station.pump));
         put(at("deaf"), on(station.ignores_sensors));
+        put(at("fixed"), on(station.fixed_run_time));
         put(at("ma"), station.valve_ma.map_or(String::new(), |ma| ma.to_string()));
     }
     put(
@@ -347,6 +348,7 @@ pub(crate) fn read(fields: &Fields, of: &ReadFor<'_>) -> Result<Settings, Vec<Te
                 master_valve: take.is_on(&at("master")),
                 pump: take.is_on(&at("pump")),
                 ignores_sensors: take.is_on(&at("deaf")),
+                fixed_run_time: take.is_on(&at("fixed")),
                 valve_ma: take.number(&at("ma"), "mA").and_then(|ma| u32::try_from(ma).ok()),
             };
             (n, setting)

@@ -136,6 +136,7 @@ pub(super) fn extras(setting: &StationSetting) -> Vec<&'static str> {
         (setting.master_valve, "master valve"),
         (setting.pump, "pump"),
         (setting.ignores_sensors, "ignores sensors"),
+        (setting.fixed_run_time, "fixed run time"),
     ];
     all.into_iter().filter(|(on, _)| *on).map(|(_, what)| what).collect()
 }

@@ -56,6 +56,7 @@ pub(super) struct StationRow {
     pub master: Tick,
     pub pump: Tick,
     pub deaf: Tick,
+    pub fixed: Tick,
     pub current: Cell,
 }
 
@@ -155,6 +156,7 @@ pub(super) fn fields(bench: &Workbench, texts: &Texts, errors: &[TextError], may
                 master: tick(at("master"), "master valve"),
                 pump: tick(at("pump"), "pump"),
                 deaf: tick(at("deaf"), "ignores sensors"),
+                fixed: tick(at("fixed"), "fixed run time"),
                 current: cell(at("ma")),
             }
         })

@@ -112,7 +112,7 @@ pub(super) fn build(decided: &Decided) -> TodayView {
         notices: tonight.notices.iter().map(|n| words::notice(n, units)).collect(),
         strip: drawings::night_strip(tonight, &decided.loaded.tz, (site.latitude_deg, site.longitude_deg)),
         window: said_open(&tonight.night),
-        compared: tonight.known == BoxKnown::Settings,
+        compared: tonight.zones.iter().any(|zone| zone.will.is_some()),
         act: match tonight.known {
             BoxKnown::Settings => rows.iter().any(|r| r.weight == "wrong").then_some("Change the box"),
             BoxKnown::Unknown => Some("Enter what is set"),

@@ -16,6 +16,7 @@ use upland_core::ground::planting::{RateBasis, Trim};
 use upland_core::quantity::bounds;
 use upland_core::quantity::units::MillimetresPerHour;
 use upland_core::sensors::Sensor;
+use upland_core::site::ZoneSince;
 use upland_core::tuning::{
     CorrectionKind, Lever, OUTLOOK_DAYS, Turn, ZoneOutlook, account_at, as_diagnosed, outlook, turned,
 };
@@ -201,9 +202,11 @@ async fn correct(
             )
         }
     };
-    let base = record.version;
-    let saved =
-        here.change(move |change| change.save_zone(id, base, &zone)).await?.ok_or(PageError::NotFound)?;
+    let (base, today) = (record.version, here.today());
+    let saved = here
+        .change(move |change| change.save_zone(id, base, &zone, ZoneSince::On(today)))
+        .await?
+        .ok_or(PageError::NotFound)?;
     let text = match saved {
         Saved::As(_) => said,
         Saved::Unchanged(_) => "It is so already.".to_owned(),

@@ -28,7 +28,7 @@ use upland_core::ground::planting::RateBasis;
 use upland_core::quantity::bounds;
 use upland_core::quantity::ratio::Share;
 use upland_core::quantity::units::{Millimetres, Minutes};
-use upland_core::site::{UnitSystem, Zone};
+use upland_core::site::{UnitSystem, Zone, ZoneSince};
 use upland_core::weather::climate::Climate;
 use upland_formats::catch_file::MOST_CANS;
 use upland_formats::typed;
@@ -397,7 +397,7 @@ async fn work_out(
     let (base, changed) = (fields.get("base").parse().unwrap_or(0), measured(&zone.zone, on, &result));
     let saved = here
         .change(move |change| {
-            let saved = change.save_zone(zone_id, base, &changed)?;
+            let saved = change.save_zone(zone_id, base, &changed, ZoneSince::On(on))?;
             if matches!(saved, Some(Saved::As(_) | Saved::Unchanged(_))) {
                 change.save_catch_test(zone_id, on, &test)?;
             }

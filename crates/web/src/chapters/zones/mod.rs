@@ -171,7 +171,15 @@ fn edit(here: &AtSite, editing: Editing<'_>) -> Result<HttpResponse, PageError> 
         editing.status,
         &EditPage {
             frame: Frame::of_site(here, title, Chapter::Zones)?,
-            form: survey::form(editing.units, &here.facts.box_names(), editing.texts, editing.errors),
+            form: {
+                let (texts, errors) = (editing.texts, editing.errors);
+                let mut form = survey::form(editing.units, &here.facts.box_names(), texts, errors);
+                if editing.zone.is_some() {
+                    form.groups.push(survey::since_group());
+                    form = form.filled(texts, errors);
+                }
+                form
+            },
             site_id: here.id(),
             zone: editing.zone.map(|z| (z.id, format!("{} {}", z.zone.number, z.zone.name))),
             version: editing.version,
@@ -279,8 +287,15 @@ async fn save(
             return drawn(status, base, &fields.0, &errors, Merged::default());
         }
     };
+    let since = match survey::since(&fields, here.today()) {
+        Ok(since) => since,
+        Err(errors) => {
+            let status = StatusCode::UNPROCESSABLE_ENTITY;
+            return drawn(status, base, &fields.0, &errors, Merged::default());
+        }
+    };
     let name = format!("Zone {} {}", zone.number, zone.name);
-    let saved = here.change(move |change| change.save_zone(zone_id, base, &zone)).await?;
+    let saved = here.change(move |change| change.save_zone(zone_id, base, &zone, since)).await?;
     let text = match saved.ok_or(PageError::NotFound)? {
         Saved::As(_) => format!("{name} is saved."),
         Saved::Unchanged(version) => format!("Nothing changed: version {version} of {name} stands."),

@@ -15,7 +15,7 @@ use upland_core::ground::soil::Texture;
 use upland_core::quantity::bounds;
 use upland_core::quantity::ratio::Share;
 use upland_core::quantity::units::{Metres, MillimetresPerHour, SquareMetres};
-use upland_core::site::{DEFAULT_SLOPE_PCT, UnitSystem, Zone};
+use upland_core::site::{DEFAULT_SLOPE_PCT, UnitSystem, Zone, ZoneSince};
 
 /// The texts of a zone's fields.
 pub(crate) fn texts(zone: &Zone, system: UnitSystem) -> BTreeMap<String, String> {
@@ -168,6 +168,31 @@ pub(crate) fn defaults_json(system: UnitSystem) -> String {
         })
         .collect();
     serde_json::json!({ "plant": plants, "head": heads }).to_string()
+}
+
+/// The question from when a survey counts, on the form of a zone that is there.
+pub(crate) fn since_group() -> FieldGroup {
+    let since = Field::text("since", "In force since").default("today").help(
+        "Days before it keep the earlier survey. Write \"always\" where the survey was wrong and the zone was so all along.",
+    );
+    FieldGroup { folded: false, legend: "From when", fields: vec![since] }
+}
+
+/// From when the form says that a survey counts; today where it says nothing.
+///
+/// # Errors
+/// A date that cannot be read or lies ahead.
+pub(crate) fn since(fields: &Fields, today: Date) -> Result<ZoneSince, Vec<FieldError>> {
+    if fields.get("since").trim().eq_ignore_ascii_case("always") {
+        return Ok(ZoneSince::Always);
+    }
+    let mut reader = Reader::new(fields);
+    let since = reader.optional_date("since", today).unwrap_or(today);
+    if since > today {
+        reader
+            .say("since", "It lies ahead. Enter the day on which it was changed; save it again when it is.");
+    }
+    if reader.errors.is_empty() { Ok(ZoneSince::On(since)) } else { Err(reader.errors) }
 }
 
 /// The boxes of a site and the stations that other zones have.
@@ -323,6 +348,16 @@ mod tests {
             let fields = Fields(texts(&zone(), system));
             assert_eq!(read(&fields, system, Some(&zone()), (&stations(&[1, 2]), TODAY)), Ok(zone()));
         }
+    }
+
+    #[test]
+    fn sentence_6_a_survey_counts_from_today_unless_another_day_or_always_is_said() {
+        let of = |text: &str| since(&Fields([("since".to_owned(), text.to_owned())].into()), TODAY);
+        assert_eq!(of(""), Ok(ZoneSince::On(TODAY)));
+        assert_eq!(of("Always"), Ok(ZoneSince::Always));
+        assert_eq!(of("2026-06-01"), Ok(ZoneSince::On(Date::constant(2026, 6, 1))));
+        assert_eq!(of("2026-07-15").unwrap_err()[0].0, "since");
+        assert_eq!(of("someday").unwrap_err()[0].0, "since");
     }
 
     #[test]

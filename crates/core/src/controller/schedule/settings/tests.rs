@@ -99,6 +99,7 @@ fn what_the_card_lacks_is_named() {
             master_valve: true,
             pump: true,
             ignores_sensors: true,
+            fixed_run_time: false,
             valve_ma: None,
         };
     });

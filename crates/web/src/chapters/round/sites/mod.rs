@@ -291,6 +291,7 @@ async fn create(
                 controllers: vec![(Controller { number: 1, place, card }, None)],
                 law: Law::default(),
                 zones: Vec::new(),
+                earlier_zones: Vec::new(),
                 sensors: Vec::new(),
                 histories: Vec::new(),
                 plan: Default::default(),

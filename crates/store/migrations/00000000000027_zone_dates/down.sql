@@ -1,0 +1,1 @@
+ALTER TABLE zone_versions DROP COLUMN since;
