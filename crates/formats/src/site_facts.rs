@@ -142,7 +142,7 @@ mod tests {
             "what comes after is the new rate's"
         );
         let again = site_file::read(site_file::write(&changed).as_bytes()).unwrap();
-        assert_eq!(again, changed, "the file carries it");
+        assert_eq!((&again.zones, &again.earlier_zones), (&changed.zones, &changed.earlier_zones));
     }
 
     #[test]

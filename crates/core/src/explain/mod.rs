@@ -277,6 +277,17 @@ fn store_step(zone: &ZoneTonight) -> WorkingStep {
     }
 }
 
+/// What set the depletion on a day beside its water.
+fn set_by(day: &AccountDay) -> Option<&'static str> {
+    match (day.reset_from, day.water.root_cut > Millimetres::ZERO) {
+        (Some(_), _) => Some("A reading from the field set the depletion on this day."),
+        (None, true) => Some(
+            "The grow-in began on dry ground: no more can be missing than its shallower root zone holds.",
+        ),
+        (None, false) => None,
+    }
+}
+
 /// How far the root zone is below full this evening.
 #[must_use]
 pub fn depletion(zone: &ZoneTonight) -> Explanation {
@@ -306,14 +317,7 @@ pub fn depletion(zone: &ZoneTonight) -> Explanation {
             result: Quantity::Depth(zone.depletion),
         });
         assumptions.push(evidence(day.evidence));
-        if day.reset_from.is_some() {
-            assumptions.push("A reading from the field set the depletion on this day.");
-        }
-        if day.water.root_cut > Millimetres::ZERO {
-            assumptions.push(
-                "The grow-in began on dry ground: no more can be missing than its shallower root zone holds.",
-            );
-        }
+        assumptions.extend(set_by(day));
         assumptions.push("The root zone is taken as full a year ago, or on the first recorded day.");
         assumptions.push(RAIN_ASSUMPTION);
         if zone.resolved.rain_share < Share::WHOLE {

@@ -1,11 +1,11 @@
 //! The one way to write: every write raises the revision of its site and says who did what; none reaches
 //! another site, and none says "done" for what is not there.
 
-use super::{TODAY, World, beside, done, file, world, zone};
+use super::{card_of, TODAY, World, beside, done, file, world, zone};
 use jiff::{SignedDuration, Timestamp};
 use upland_core::controller::twelve_stations;
 use upland_core::ground::application::HeadType;
-use upland_core::site::{Controller, ZoneSince};
+use upland_core::site::{Controller, Zone, ZoneSince};
 use upland_store::accounts::Role;
 use upland_store::field::EventKind;
 use upland_store::scope::Scope;
@@ -293,4 +293,44 @@ fn the_usual_time_zone_is_that_of_most_sites_of_a_scope() {
     };
     assert_eq!(asks(&[site.number()]).as_deref(), Some("Etc/GMT-2"));
     assert_eq!(asks(&[]), None);
+}
+
+#[test]
+fn a_zone_of_another_box_may_have_the_same_station() {
+    let World { store, user, site, .. } = &world();
+    let hose = Controller { number: 0, place: "Hose".into(), card: card_of(1) };
+    done(store, *user, *site, |c| c.create_controller(&hose)).unwrap();
+    let elsewhere = Zone { box_number: 2, ..zone(1) };
+    let id = done(store, *user, *site, |c| c.create_zone(&elsewhere)).unwrap();
+    done(store, *user, *site, |c| c.take_back(Subject::Zone, (site.number(), id), Some(Timestamp::now())))
+        .unwrap();
+    assert!(
+        done(store, *user, *site, |c| c.take_back(Subject::Zone, (site.number(), id), None)).unwrap(),
+        "station 1 of another box is another station"
+    );
+    let order: Vec<_> =
+        store.read(|s| s.zones(*site)).unwrap().iter().map(|z| (z.zone.box_number, z.zone.number)).collect();
+    assert_eq!(order, [(1, 1), (1, 2), (2, 1)]);
+}
+
+#[test]
+fn sentence_6_a_zone_knows_how_it_was_before_until_a_survey_says_that_it_was_so_all_along() {
+    use upland_core::quantity::units::MillimetresPerHour;
+    use upland_core::site::EarlierZone;
+    let World { store, user, site, .. } = &world();
+    let record = store.read(|s| s.zones(*site)).unwrap().remove(0);
+    let at = |rate: f64| Zone {
+        precipitation_rate: Some(MillimetresPerHour::from_mm_per_hour(rate)),
+        ..record.zone.clone()
+    };
+    let save = |base, zone: &Zone, since| {
+        done(store, *user, *site, |c| c.save_zone(record.id, base, zone, since)).unwrap()
+    };
+    let earlier = || store.read(|s| s.zones(*site)).unwrap().remove(0).earlier;
+    let june = jiff::civil::date(2026, 6, 1);
+    save(1, &at(20.0), ZoneSince::On(june));
+    assert_eq!(earlier(), [EarlierZone { until: june, zone: record.zone.clone() }]);
+    // The whole site as a file brings it back.
+    save(2, &at(22.0), ZoneSince::Always);
+    assert_eq!(earlier(), []);
 }

@@ -571,24 +571,6 @@ fn boxes_hung_at_once_get_numbers_of_their_own() {
 }
 
 #[test]
-fn a_zone_of_another_box_may_have_the_same_station() {
-    let World { store, user, site, .. } = &world();
-    let hose = Controller { number: 0, place: "Hose".into(), card: card_of(1) };
-    done(store, *user, *site, |c| c.create_controller(&hose)).unwrap();
-    let elsewhere = Zone { box_number: 2, ..zone(1) };
-    let id = done(store, *user, *site, |c| c.create_zone(&elsewhere)).unwrap();
-    done(store, *user, *site, |c| c.take_back(Subject::Zone, (site.number(), id), Some(Timestamp::now())))
-        .unwrap();
-    assert!(
-        done(store, *user, *site, |c| c.take_back(Subject::Zone, (site.number(), id), None)).unwrap(),
-        "station 1 of another box is another station"
-    );
-    let order: Vec<_> =
-        store.read(|s| s.zones(*site)).unwrap().iter().map(|z| (z.zone.box_number, z.zone.number)).collect();
-    assert_eq!(order, [(1, 1), (1, 2), (2, 1)]);
-}
-
-#[test]
 fn a_removed_site_closes_the_calendars_of_its_boxes() {
     let World { store, site, user, .. } = &world();
     let id = store.read(|s| s.controllers(*site)).unwrap()[0].id;

@@ -166,6 +166,17 @@ async fn law_page(here: AtSite, path: web::Path<(i64, u8)>) -> Result<HttpRespon
     law_page_with(&here, *path, StatusCode::OK, None).await
 }
 
+/// Why an ordinance cannot be kept with a house number of which the last digit is not said.
+fn lacks_digit(ordinance: &Ordinance, house: HouseNumber) -> Option<String> {
+    let lacks = ordinance.goes_by_digit() && !matches!(house, HouseNumber::EndsIn(_));
+    lacks.then(|| {
+        format!(
+            "\"{}\" goes by the last digit of the house number: choose it, such as \"ends in 4\". Nothing is stored.",
+            ordinance.name
+        )
+    })
+}
+
 /// What a house number can be, with the one that is chosen.
 fn houses(chosen: HouseNumber) -> Vec<(&'static str, String, bool)> {
     HouseNumber::TABLE.iter().map(|(house, code)| (*code, house.words(), *house == chosen)).collect()
@@ -238,10 +249,7 @@ async fn save_law(
     });
     let ordinance = known.ok_or(PageError::NotFound)?;
     let name = ordinance.name.clone();
-    if !lifted && ordinance.goes_by_digit() && !matches!(house, HouseNumber::EndsIn(_)) {
-        let message = format!(
-            "\"{name}\" goes by the last digit of the house number: choose it, such as \"ends in 4\". Nothing is stored."
-        );
+    if let Some(message) = lacks_digit(&ordinance, house).filter(|_| !lifted) {
         return refuse(Vec::new(), message).await;
     }
     if !lifted {

@@ -282,7 +282,7 @@ mod tests {
         ");
         assert_eq!(view.programs[1].stations, [("station 9".to_owned(), "10 min".to_owned())]);
         assert!(
-            view.law[0].contains("odd house number") && view.law[0].contains("Drip is exempt"),
+            view.law[0].contains("house number odd") && view.law[0].contains("Drip is exempt"),
             "{:?}",
             view.law
         );
