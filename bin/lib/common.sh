@@ -107,9 +107,11 @@ start_postgres() {
 
 # Sets DATABASE_URL: the database that is named, or the private one, whose server is started when it does not run.
 open_database() {
-    need_packages postgresql-client
+    # Tools that are there are used, whoever installed them.
+    command -v pg_dump >/dev/null && command -v pg_restore >/dev/null && command -v psql >/dev/null ||
+        need_packages postgresql-client
     if [ -n "${UPLAND_DATABASE_URL:-}" ]; then DATABASE_URL=$UPLAND_DATABASE_URL; return 0; fi
-    need_packages postgresql
+    [ -x "$(postgres_bin 2>/dev/null)/pg_ctl" ] || need_packages postgresql
     local data=${UPLAND_DATA:-.data}
     mkdir -p "$data"
     data=$(cd "$data" && pwd)

@@ -41,6 +41,7 @@ pub mod zones;
 
 pub use transaction::{Action, Change, Event, Snapshot, Subject};
 
+use diesel::migration::{Migration as _, MigrationSource};
 use diesel::pg::PgConnection;
 use diesel::r2d2::Pool;
 use diesel_migrations::{EmbeddedMigrations, MigrationHarness, embed_migrations};
@@ -148,6 +149,21 @@ pub struct Store {
 use pool::Connection;
 use upland_core::quantity::time::Hours;
 
+/// Refuses a database that a newer program prepared: this one does not know what stands in it.
+fn refuse_newer(connection: &mut PgConnection) -> Result<()> {
+    let failed = |error: Box<dyn std::error::Error + Send + Sync>| StoreError::Migration(error.to_string());
+    let known = MigrationSource::<diesel::pg::Pg>::migrations(&MIGRATIONS).map_err(failed)?;
+    let known: Vec<String> = known.iter().map(|own| own.name().version().to_string()).collect();
+    let applied = connection.applied_migrations().map_err(failed)?;
+    let newer = applied.iter().map(ToString::to_string).find(|version| !known.contains(version));
+    newer.map_or(Ok(()), |version| {
+        Err(StoreError::Migration(format!(
+            "the database was prepared by a newer version of this program (it has migration {version}, which this version does \
+             not know). Start that version, or restore a backup made before it"
+        )))
+    })
+}
+
 impl Store {
     /// Connections that are open, and those of them that nobody uses.
     #[must_use]
@@ -178,6 +194,7 @@ impl Store {
         // Two servers that start at once would both find the migrations missing.
         self.alone(|store| {
             let mut connection = store.connection()?;
+            refuse_newer(&mut connection)?;
             unbound(&mut connection, true)?;
             let ran = connection
                 .run_pending_migrations(MIGRATIONS)

@@ -5,8 +5,11 @@ use crate::schema::{library_entries, library_versions, site_ordinances, sites, u
 use crate::scope::{Scope, SiteKey};
 use crate::tasks::{self, Task};
 use crate::transaction::NewEvent;
-use crate::{Action, Change, Result, Saved, Snapshot, Store, StoreError, Subject, document, json, known};
+use crate::{
+    Action, Change, Number, Result, Saved, Snapshot, Store, StoreError, Subject, document, json, known,
+};
 use diesel::prelude::*;
+use diesel::sql_types::{Array, BigInt};
 use jiff::Timestamp;
 use jiff_diesel::ToDiesel;
 use upland_core::codes::Coded;
@@ -266,6 +269,25 @@ fn raise_sites(connection: &mut PgConnection) -> Result<()> {
     sites::table.select(sites::id).order(sites::id).for_update().load::<i64>(connection)?;
     diesel::update(sites::table).set(sites::revision.eq(sites::revision + 1)).execute(connection)?;
     tasks::ask(connection, Task::Look, 0, jiff::SignedDuration::ZERO)
+}
+
+impl Snapshot<'_> {
+    /// Whether a site that somebody does not see keeps to an ordinance.
+    ///
+    /// # Errors
+    /// As any query.
+    pub fn binds_outside(&mut self, ordinance_id: i64, scope: &Scope) -> Result<bool> {
+        let Some(given) = scope.given() else { return Ok(false) };
+        let found: Number = diesel::sql_query(
+            "SELECT count(*) AS number FROM (SELECT DISTINCT ON (o.site_id) o.site_id, o.lifted FROM site_ordinances o \
+             JOIN sites s ON s.id = o.site_id AND s.removed_at IS NULL WHERE o.ordinance_id = $1 \
+             ORDER BY o.site_id, o.id DESC) latest WHERE NOT lifted AND NOT site_id = ANY($2)",
+        )
+        .bind::<BigInt, _>(ordinance_id)
+        .bind::<Array<BigInt>, _>(given.to_vec())
+        .get_result(self.connection)?;
+        Ok(found.number > 0)
+    }
 }
 
 impl Store {

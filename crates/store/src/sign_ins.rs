@@ -8,6 +8,8 @@ use jiff::Timestamp;
 /// Failures within a quarter of an hour after which the next try is not looked at: of one name from one address, of one
 /// name from anywhere, of one address whatever the names. The second is wide: whoever fails on purpose keeps somebody out.
 const MOST: (i64, i64, i64) = (10, 60, 60);
+/// The lock under which tries are counted.
+const SIGN_IN_LOCK: i64 = 0x5349_474e;
 /// Letters of a name or an address that are kept.
 const KEPT: usize = 80;
 
@@ -85,6 +87,49 @@ impl Store {
         .bind::<Text, _>(kept(address))
         .get_result(&mut self.connection()?)?;
         Ok(failures.pair < MOST.0 && failures.login < MOST.1 && failures.address < MOST.2)
+    }
+
+    /// Begins a try of a name from an address: it counts as failed until [`Self::sign_in_opened`]. `false` when it may not
+    /// be looked at. Looked at and counted in one, so that tries at the same time are no more than the limit.
+    ///
+    /// # Errors
+    /// As any query.
+    pub fn begin_sign_in(&self, login: &str, address: &str) -> Result<bool> {
+        self.alone_for_sign_ins(|store| {
+            if !store.may_sign_in(login, address)? {
+                return Ok(false);
+            }
+            store.note_sign_in(login, address, Tried::Failed)?;
+            Ok(true)
+        })
+    }
+
+    /// Says that a try which was begun was right.
+    ///
+    /// # Errors
+    /// As any query.
+    pub fn sign_in_opened(&self, login: &str, address: &str) -> Result<()> {
+        let mut connection = self.connection()?;
+        diesel::sql_query(
+            "UPDATE sign_ins SET failed = failed - 1, opened = opened + 1 WHERE (slot, login, address) IN \
+             (SELECT slot, login, address FROM sign_ins WHERE login = $1 AND address = $2 AND failed > 0 \
+              ORDER BY slot DESC LIMIT 1)",
+        )
+        .bind::<Text, _>(kept(login))
+        .bind::<Text, _>(kept(address))
+        .execute(&mut connection)?;
+        Ok(())
+    }
+
+    /// Does something that tries to sign in wait for, whoever they are and whichever server they ask.
+    fn alone_for_sign_ins<T>(&self, work: impl FnOnce(&Self) -> Result<T>) -> Result<T> {
+        let mut connection = self.connection()?;
+        connection.transaction(|connection| {
+            diesel::sql_query("SELECT pg_advisory_xact_lock($1)")
+                .bind::<BigInt, _>(SIGN_IN_LOCK)
+                .execute(connection)?;
+            work(self)
+        })
     }
 
     /// Counts a try.

@@ -1,7 +1,7 @@
 //! The one way to write: every write raises the revision of its site and says who did what; none reaches
 //! another site, and none says "done" for what is not there.
 
-use super::{card_of, TODAY, World, beside, done, file, world, zone};
+use super::{TODAY, World, beside, card_of, done, file, world, zone};
 use jiff::{SignedDuration, Timestamp};
 use upland_core::controller::twelve_stations;
 use upland_core::ground::application::HeadType;

@@ -2,6 +2,7 @@
 
 use crate::server::error::PageError;
 use crate::server::state::AppState;
+use crate::server::trace::method_name;
 use actix_web::body::MessageBody;
 use actix_web::dev::{ServiceRequest, ServiceResponse};
 use actix_web::http::Method;
@@ -9,7 +10,7 @@ use actix_web::http::header::{
     CACHE_CONTROL, HOST, HeaderMap, HeaderName, HeaderValue, ORIGIN, STRICT_TRANSPORT_SECURITY,
 };
 use actix_web::middleware::Next;
-use actix_web::web;
+use actix_web::{HttpResponse, web};
 
 /// Everything from this server only; no inline script or style anywhere.
 const CONTENT_POLICY: &str = "default-src 'none'; script-src 'self'; style-src 'self'; img-src 'self' data:; \
@@ -50,7 +51,10 @@ pub(crate) async fn guard(
     if changing {
         crate::server::patience::bound(&mut request);
     }
-    let mut response = if request.path().contains('\0') || request.uri().path().contains("%00") {
+    let mut response = if method_name(request.method()) == "other" {
+        let (request, _) = request.into_parts();
+        ServiceResponse::new(request, HttpResponse::NotImplemented().finish()).map_into_right_body()
+    } else if request.path().contains('\0') || request.uri().path().contains("%00") {
         // No address of ours holds it, and the database takes none.
         let (request, _) = request.into_parts();
         ServiceResponse::from_err(PageError::NotFound, request).map_into_right_body()

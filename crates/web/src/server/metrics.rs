@@ -4,6 +4,7 @@
 use crate::server::error::PageError;
 use crate::server::session::{Asking, hash};
 use crate::server::state::{AppState, with_store};
+use crate::server::trace::method_name;
 use actix_web::body::MessageBody;
 use actix_web::dev::{ServiceRequest, ServiceResponse};
 use actix_web::http::header::AUTHORIZATION;
@@ -48,7 +49,7 @@ pub(crate) async fn measured(
     request: ServiceRequest,
     next: Next<impl MessageBody + 'static>,
 ) -> Result<ServiceResponse<impl MessageBody>, actix_web::Error> {
-    let (began, method) = (Instant::now(), request.method().clone());
+    let (began, method) = (Instant::now(), method_name(request.method()));
     let answer = next.call(request).await;
     let took = began.elapsed();
     let (route, status, user) = match &answer {
@@ -68,7 +69,7 @@ pub(crate) async fn measured(
     } else {
         tracing::info!(status, took_ms, user, route, "answered");
     }
-    counter!("upland_requests_total", "method" => method.to_string(), "route" => route.clone(), "status" => status.to_string())
+    counter!("upland_requests_total", "method" => method, "route" => route.clone(), "status" => status.to_string())
         .increment(1);
     histogram!("upland_request_seconds", "route" => route).record(took.as_secs_f64());
     answer

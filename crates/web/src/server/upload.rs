@@ -5,6 +5,7 @@ use crate::server::session::check_csrf;
 use actix_multipart::Multipart;
 use actix_session::Session;
 use futures_util::TryStreamExt;
+use tokio::sync::{Semaphore, SemaphorePermit};
 use upland_formats::PathProblem;
 
 /// A refused upload is still read up to here, so that the browser gets the answer instead of a
@@ -36,6 +37,16 @@ impl Upload {
     }
 }
 
+/// Files that are received at the same time: each is held in memory until it is read.
+const RECEIVED_AT_ONCE: usize = 3;
+static RECEIVING: Semaphore = Semaphore::const_new(RECEIVED_AT_ONCE);
+
+/// A turn to receive a file, photographs too; others wait with theirs unread.
+pub(crate) async fn turn() -> Result<SemaphorePermit<'static>, PageError> {
+    // The semaphore is never closed, so a permit always comes.
+    RECEIVING.acquire().await.map_err(|closed| PageError::Session(closed.to_string()))
+}
+
 /// Reads the token and the file of a multipart form. The token comes first in our forms; a file
 /// before it is refused.
 pub(crate) async fn read(
@@ -43,6 +54,7 @@ pub(crate) async fn read(
     mut payload: Multipart,
     limit: usize,
 ) -> Result<Upload, PageError> {
+    let _turn = turn().await?;
     let bad = |error: actix_multipart::MultipartError| {
         PageError::BadRequest(format!("The file did not arrive whole: {error}. Send it again."))
     };

@@ -1,6 +1,6 @@
 //! The second factor: codes of six digits that a telephone makes of a shared secret (RFC 6238), and spare codes.
 
-use super::{SignInPage, not_own, note};
+use super::{SignInPage, not_own, opened};
 use crate::page::frame::Frame;
 use crate::page::qr::qr;
 use crate::server::error::{PageError, page, page_with, see_other};
@@ -13,7 +13,6 @@ use actix_web::{HttpRequest, HttpResponse, get, post, web};
 use askama::Template;
 use serde::{Deserialize, Serialize};
 use totp_rs::{Algorithm, TOTP};
-use upland_store::sign_ins::Tried;
 
 /// Digits of a code, and seconds that one stands for: what every application for codes takes.
 const DIGITS: usize = 6;
@@ -74,21 +73,32 @@ struct Owing {
     user: i64,
     login: String,
     since_s: i64,
+    /// The hash of the password's hash: another password, or an account that was deactivated, ends the wait.
+    password: Vec<u8>,
+}
+
+/// Somebody whose password was right.
+pub(super) struct Known<'a> {
+    pub user: i64,
+    pub login: &'a str,
+    pub address: &'a str,
+    pub password_hash: &'a str,
 }
 
 /// After the right password: signs in, or asks for the code first.
 pub(super) async fn after_password(
     state: &web::Data<AppState>,
     session: &Session,
-    (user, login, address): (i64, &str, &str),
+    Known { user, login, address, password_hash }: Known<'_>,
 ) -> Result<HttpResponse, PageError> {
     let factor = read(state, move |snapshot| snapshot.factor(user)).await?;
     if factor.is_some_and(|factor| factor.secret.is_some()) {
-        session.insert(OWING, Owing { user, login: login.to_owned(), since_s: real_s() })?;
+        let password = session::hash(password_hash);
+        session.insert(OWING, Owing { user, login: login.to_owned(), since_s: real_s(), password })?;
         return Ok(see_other("/sign-in/code"));
     }
     tracing::info!(user, "signed in");
-    note(state, (login, address), Tried::Opened).await?;
+    opened(state, (login, address)).await?;
     session::begin(state, session, user).await?;
     Ok(see_other("/"))
 }
@@ -127,7 +137,16 @@ async fn with_code(
     };
     let address = address_of(&request);
     let (login, from) = (owing.login.clone(), address.clone());
-    if !with_store(&state, move |store| store.may_sign_in(&login, &from)).await? {
+    let still = with_store(&state, move |store| store.credentials(&login)).await?;
+    let still = still.is_some_and(|known| {
+        known.user.id == owing.user && session::hash(&known.password_hash) == owing.password
+    });
+    if !still {
+        session.remove(OWING);
+        return Ok(see_other("/sign-in"));
+    }
+    let login = owing.login.clone();
+    if !with_store(&state, move |store| store.begin_sign_in(&login, &from)).await? {
         let error = Some("Too many attempts that failed. Wait a few minutes, then try again.");
         return page_with(StatusCode::TOO_MANY_REQUESTS, &CodePage { csrf: csrf(&session)?, error });
     }
@@ -135,18 +154,17 @@ async fn with_code(
     let factor = read(&state, move |snapshot| snapshot.factor(user)).await?;
     let secret = factor.and_then(|factor| factor.secret).ok_or(PageError::SignIn)?;
     let step = step_of(&totp(secret, &owing.login)?, &typed, real_s());
-    let opened = with_store(&state, move |store| match step {
+    let is_right = with_store(&state, move |store| match step {
         Some(step) => store.use_step(user, step),
         None => store.use_spare(user, &spare_hash(&typed)),
     });
-    if !opened.await? {
-        note(&state, (&owing.login, &address), Tried::Failed).await?;
+    if !is_right.await? {
         let error = Some("This is no code of now, or it was used. Take the next one, or a spare code.");
         return page_with(StatusCode::UNPROCESSABLE_ENTITY, &CodePage { csrf: csrf(&session)?, error });
     }
     session.remove(OWING);
     tracing::info!(user, "signed in with a code");
-    note(&state, (&owing.login, &address), Tried::Opened).await?;
+    opened(&state, (&owing.login, &address)).await?;
     session::begin(&state, &session, user).await?;
     Ok(see_other("/"))
 }

@@ -83,7 +83,7 @@ async fn not_own(
     who: &SignedIn,
     typed: &str,
 ) -> Result<Option<(StatusCode, &'static str)>, PageError> {
-    if !state.limits.attempt("own password", &who.user.login) {
+    if !state.limits.own_password(who.user.id) {
         let words = "Too many attempts. Wait a minute, then try again.";
         return Ok(Some((StatusCode::TOO_MANY_REQUESTS, words)));
     }
@@ -143,22 +143,22 @@ async fn sign_in(
     };
     let address = address_of(&request);
     let (name, from) = (login.clone(), address.clone());
-    let may = state.limits.attempt(&address, &login)
-        && with_store(&state, move |store| store.may_sign_in(&name, &from)).await?;
+    let may = state.limits.address(&address)
+        && with_store(&state, move |store| store.begin_sign_in(&name, &from)).await?;
     if !may {
         if state.limits.written(&address) {
             note(&state, (&login, &address), Tried::Refused).await?;
         }
         return refuse(
             StatusCode::TOO_MANY_REQUESTS,
-            "Too many attempts that failed. Wait a few minutes, then try again.",
+            "Too many attempts from here. Wait a few minutes, then try again.",
         );
     }
     let name = login.clone();
     let found = with_store(&state, move |store| store.credentials(&name)).await?;
     let password = fields.get("password").to_owned();
     let user = hashing(move || match found {
-        Some(known) => verify(&password, &known.password_hash).then_some(known.user),
+        Some(known) => verify(&password, &known.password_hash).then_some(known),
         None => {
             verify(&password, &NOBODY);
             None
@@ -166,14 +166,16 @@ async fn sign_in(
     })
     .await?;
     match user {
-        Some(user) => factor::after_password(&state, &session, (user.id, &login, &address)).await,
-        None => {
-            note(&state, (&login, &address), Tried::Failed).await?;
-            refuse(
-                StatusCode::UNPROCESSABLE_ENTITY,
-                "Name and password do not belong together. The owner can make you a new account.",
-            )
+        Some(known) => {
+            let (user, password_hash) = (known.user.id, known.password_hash.as_str());
+            let known = factor::Known { user, login: &login, address: &address, password_hash };
+            factor::after_password(&state, &session, known).await
         }
+        // It counts as failed since it began.
+        None => refuse(
+            StatusCode::UNPROCESSABLE_ENTITY,
+            "Name and password do not belong together. The owner can make you a new account.",
+        ),
     }
 }
 
@@ -185,6 +187,12 @@ async fn note(
 ) -> Result<(), PageError> {
     let (login, address) = (login.to_owned(), address.to_owned());
     with_store(state, move |store| store.note_sign_in(&login, &address, tried)).await
+}
+
+/// Says that a try which was begun was right.
+async fn opened(state: &web::Data<AppState>, (login, address): (&str, &str)) -> Result<(), PageError> {
+    let (login, address) = (login.to_owned(), address.to_owned());
+    with_store(state, move |store| store.sign_in_opened(&login, &address)).await
 }
 
 #[post("/sign-out")]
@@ -210,6 +218,9 @@ fn account_errors(login: &str, name: &str, password: &str) -> Vec<&'static str> 
     errors
 }
 
+/// Characters of a password of which the strength is estimated.
+const ESTIMATED: usize = 40;
+
 /// What is wrong with a password of somebody who goes by some names.
 fn password_errors(password: &str, names: &[&str]) -> Vec<&'static str> {
     if password.chars().count() < MIN_PASSWORD {
@@ -218,8 +229,8 @@ fn password_errors(password: &str, names: &[&str]) -> Vec<&'static str> {
     if password.len() > 400 {
         return vec!["The password is too long."];
     }
-    // The estimator takes the square of the length; a hundred characters are beyond guessing.
-    let looked_at: String = password.chars().take(100).collect();
+    // The estimator's time grows far faster than the length; forty characters are enough to tell.
+    let looked_at: String = password.chars().take(ESTIMATED).collect();
     if zxcvbn(&looked_at, names).score() < Score::Three {
         return vec![
             "The password is easy to guess: take several words that do not belong together, or a longer sentence of your own.",
@@ -238,18 +249,28 @@ async fn hashed(password: &str) -> Result<String, PageError> {
 async fn first_owner(
     state: web::Data<AppState>,
     session: Session,
+    request: HttpRequest,
     fields: Fields,
 ) -> Result<HttpResponse, PageError> {
+    // Whoever asks: nothing is estimated or hashed where an owner is there already, and never often.
+    if with_store(&state, upland_store::Store::user_count).await? > 0 {
+        return Ok(see_other("/sign-in"));
+    }
     let (login, name) = (fields.get("login").to_lowercase(), fields.get("name").to_owned());
-    let mut errors = account_errors(&login, &name, fields.get("password"));
+    let refuse = |status, login, name, errors| {
+        page_with(status, &FirstPage { csrf: csrf(&session)?, login, name, errors })
+    };
+    if !state.limits.address(&address_of(&request)) {
+        let errors = vec!["Too many attempts from here. Wait a minute, then try again."];
+        return refuse(StatusCode::TOO_MANY_REQUESTS, login, name, errors);
+    }
+    let of = (login.clone(), name.clone(), fields.get("password").to_owned());
+    let mut errors = hashing(move || account_errors(&of.0, &of.1, &of.2)).await?;
     if fields.get("password") != fields.get("again") {
         errors.push("The two passwords differ.");
     }
     if !errors.is_empty() {
-        return page_with(
-            StatusCode::UNPROCESSABLE_ENTITY,
-            &FirstPage { csrf: csrf(&session)?, login, name, errors },
-        );
+        return refuse(StatusCode::UNPROCESSABLE_ENTITY, login, name, errors);
     }
     let hash = hashed(fields.get("password")).await?;
     let owner = with_store(&state, move |store| store.create_first_owner(&login, &name, &hash)).await?;
@@ -315,7 +336,8 @@ async fn add_person(
     fields: Fields,
 ) -> Result<HttpResponse, PageError> {
     let (login, name) = (fields.get("login").to_lowercase(), fields.get("name").to_owned());
-    let mut errors = account_errors(&login, &name, fields.get("password"));
+    let of = (login.clone(), name.clone(), fields.get("password").to_owned());
+    let mut errors = hashing(move || account_errors(&of.0, &of.1, &of.2)).await?;
     let role = Role::from_code(fields.get("role"));
     if role.is_none() {
         errors.push("Choose a role.");

@@ -1,6 +1,6 @@
 //! Passwords after the first: one's own, through a link of the owner's; sessions ended; people let out and in.
 
-use super::{hashed, not_own, password_errors};
+use super::{hashed, hashing, not_own, password_errors};
 use crate::server::error::{PageError, page, page_with, see_other};
 use crate::server::session::{self, Fields, Owner, SignedIn, csrf, flash};
 use crate::server::state::{AppState, read, with_store};
@@ -27,12 +27,13 @@ pub(super) fn routes(config: &mut web::ServiceConfig) {
 }
 
 /// What is wrong with a new password that was typed twice.
-fn chosen_errors(user: &User, fields: &Fields) -> Vec<&'static str> {
-    let mut errors = password_errors(fields.get("password"), &[&user.login, &user.display_name]);
+async fn chosen_errors(user: &User, fields: &Fields) -> Result<Vec<&'static str>, PageError> {
+    let of = (fields.get("password").to_owned(), user.login.clone(), user.display_name.clone());
+    let mut errors = hashing(move || password_errors(&of.0, &[&of.1, &of.2])).await?;
     if fields.get("password") != fields.get("again") {
         errors.push("The two passwords differ.");
     }
-    errors
+    Ok(errors)
 }
 
 #[post("/me/password")]
@@ -42,14 +43,15 @@ async fn change(
     fields: Fields,
 ) -> Result<HttpResponse, PageError> {
     let id = who.user.id;
-    let mut errors = chosen_errors(&who.user, &fields);
+    let mut errors = Vec::new();
     match not_own(&state, &who, fields.get("now")).await? {
         Some((StatusCode::TOO_MANY_REQUESTS, words)) => {
             return super::me::draw(&state, &who, StatusCode::TOO_MANY_REQUESTS, vec![words]).await;
         }
-        Some((_, words)) => errors.insert(0, words),
+        Some((_, words)) => errors.push(words),
         None => {}
     }
+    errors.extend(chosen_errors(&who.user, &fields).await?);
     if !errors.is_empty() {
         return super::me::draw(&state, &who, StatusCode::UNPROCESSABLE_ENTITY, errors).await;
     }
@@ -185,15 +187,18 @@ async fn choose(
     fields: Fields,
 ) -> Result<HttpResponse, PageError> {
     let user = of_link(&state, &request, &token).await?;
-    let errors = chosen_errors(&user, &fields);
+    let errors = chosen_errors(&user, &fields).await?;
     if !errors.is_empty() {
         let (name, login) = (user.display_name, user.login);
         let form = ChoosePage { csrf: csrf(&session)?, token: token.into_inner(), name, login, errors };
         return page_with(StatusCode::UNPROCESSABLE_ENTITY, &form);
     }
     let (hash, link) = (hashed(fields.get("password")).await?, session::hash(&token));
-    let id = with_store(&state, move |store| store.use_password_link(&link, &hash)).await?;
+    let set = hash.clone();
+    let id = with_store(&state, move |store| store.use_password_link(&link, &set)).await?;
     let id = id.ok_or_else(|| PageError::BadRequest("This link was used already.".into()))?;
     let address = address_of(&request);
-    super::factor::after_password(&state, &session, (id, &user.login, &address)).await
+    let known =
+        super::factor::Known { user: id, login: &user.login, address: &address, password_hash: &hash };
+    super::factor::after_password(&state, &session, known).await
 }

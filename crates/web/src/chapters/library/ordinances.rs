@@ -250,6 +250,34 @@ async fn edit_page(
     edit(&who, StatusCode::OK, Some(&entry), &ordinance_form::texts(&entry.item), &[], None)
 }
 
+/// Whether a site that somebody does not see keeps to an ordinance: then it is not theirs to change.
+async fn binds_outside(state: &web::Data<AppState>, who: &SignedIn, id: i64) -> Result<bool, PageError> {
+    let scope = who.scope.clone();
+    read(state, move |snapshot| snapshot.binds_outside(id, &scope)).await
+}
+
+/// Saves what somebody changed as an ordinance of its own; the one that others keep to stays as it is.
+async fn save_as_copy(
+    state: &web::Data<AppState>,
+    who: &SignedIn,
+    mut ordinance: Ordinance,
+) -> Result<HttpResponse, PageError> {
+    let (user, name) = (who.user.id, ordinance.name.clone());
+    let kept: String = name.chars().take(LONGEST_NAME - COPY.len()).collect();
+    ordinance.name = format!("{kept}{COPY}");
+    let copy = ordinance.name.clone();
+    let id = with_store(state, move |store| store.create_library_entry(&ordinance, user)).await?;
+    let text = format!(
+        "Sites that you do not see keep to {name}, so it stays as it was. Your change is saved as {copy}: apply it to your sites under Programs."
+    );
+    flash(&who.session, text, Some(format!("/ordinances/{id}/remove")))?;
+    Ok(see_other("/ordinances"))
+}
+
+/// Letters of an ordinance's name.
+const LONGEST_NAME: usize = 120;
+const COPY: &str = " (copy)";
+
 #[post("/ordinances/{id}")]
 async fn save(
     state: web::Data<AppState>,
@@ -267,6 +295,9 @@ async fn save(
             return edit(&who, StatusCode::UNPROCESSABLE_ENTITY, Some(&as_sent), &fields.0, &errors, None);
         }
     };
+    if binds_outside(&state, &who, id).await? {
+        return save_as_copy(&state, &who, ordinance).await;
+    }
     let text = format!("{} is saved; it holds at once on every site that keeps to it.", ordinance.name);
     match keep(&state, &who, id, (ordinance, &fields), ordinance_form::texts).await? {
         Kept::Saved => {
@@ -292,6 +323,11 @@ async fn remove(
     _fields: Fields,
 ) -> Result<HttpResponse, PageError> {
     let name = entry::<Ordinance>(&state, *id).await?.item.name;
+    if binds_outside(&state, &who, *id).await? {
+        let text = format!("{name} stays: sites that you do not see keep to it. Ask the owner to remove it.");
+        flash(&who.session, text, None)?;
+        return Ok(see_other("/ordinances"));
+    }
     shelve::<Ordinance>(
         &state,
         &who,

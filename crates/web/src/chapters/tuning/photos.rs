@@ -21,8 +21,11 @@ pub(super) const MAX_BYTES: usize = 60 * 1024 * 1024;
 const LONGEST: u32 = 1600;
 /// Longest side that is read, pixels.
 const MOST_PIXELS: u32 = 20_000;
-/// Memory for one picture, bytes.
-const MOST_MEMORY: u64 = 400 * 1024 * 1024;
+/// Memory that a picture may take when it is opened, bytes: 33 million pixels of a photograph. Looked at before it is
+/// opened, by what its head declares; opening it takes at most twice as much.
+const MOST_OPENED: u64 = 100 * 1024 * 1024;
+/// Memory for opening one picture, bytes.
+const MOST_MEMORY: u64 = 2 * MOST_OPENED;
 /// Quality of what is kept.
 const QUALITY: u8 = 82;
 
@@ -54,10 +57,19 @@ fn smaller(bytes: &[u8]) -> Result<Kept, String> {
     limits.max_alloc = Some(MOST_MEMORY);
     reader.limits(limits);
     let mut decoder = reader.into_decoder().map_err(|_| none())?;
+    let (width, height) = decoder.dimensions();
+    if decoder.total_bytes() > MOST_OPENED {
+        let millions = u64::from(width) * u64::from(height) / 1_000_000;
+        return Err(format!(
+            "This picture has {width} by {height} pixels, {millions} million: too many to open here. Set the camera to 12 million \
+             pixels, or send a smaller copy."
+        ));
+    }
     let turned = decoder.orientation().ok();
     let mut picture = DynamicImage::from_decoder(decoder).map_err(|_| none())?;
     if picture.width().max(picture.height()) > LONGEST {
-        picture = picture.resize(LONGEST, LONGEST, image::imageops::FilterType::CatmullRom);
+        // Averages whole blocks of pixels: no second picture of full size is held.
+        picture = picture.thumbnail(LONGEST, LONGEST);
     }
     if let Some(turned) = turned {
         picture.apply_orientation(turned);
@@ -132,6 +144,7 @@ async fn take(
     request: HttpRequest,
     payload: Multipart,
 ) -> Result<HttpResponse, PageError> {
+    let turn = crate::server::upload::turn().await?;
     let sent = sent(&here, payload).await?;
     let key = client_key(&sent.key)?;
     let zone_id = sent.zone.parse::<i64>().ok().filter(|id| here.facts.zones.iter().any(|z| z.id == *id));
@@ -155,11 +168,14 @@ async fn take(
         Ok(kept) => kept,
         Err(text) => return answer(text, false),
     };
+    drop(turn);
+    let mut unused = None;
     let picture = match folder() {
         None => Picture::Jpeg(kept.jpeg),
         Some(folder) => {
             let name = format!("{}.jpg", crate::server::session::random_hex());
             let path = folder.join(&name);
+            unused = Some(path.clone());
             let written = off_loop(move || {
                 std::fs::create_dir_all(&folder).and_then(|()| std::fs::write(path, kept.jpeg))
             });
@@ -175,7 +191,12 @@ async fn take(
             let visit = change.visit_on(day)?;
             change.keep_photo(visit, NewPhoto { client_key: &key, zone_id, picture, size })
         })
-        .await?;
+        .await;
+    // A file that no row names would stay for ever.
+    if let Some(path) = unused.filter(|_| !matches!(new, Ok(Some(_)))) {
+        off_loop(move || std::fs::remove_file(path)).await?.ok();
+    }
+    let new = new?;
     answer(if new.is_some() { "Photograph kept.".into() } else { "It was here already.".into() }, true)
 }
 
@@ -271,6 +292,33 @@ mod tests {
         let picture = image::load_from_memory(&kept.jpeg).unwrap().to_rgb8();
         let (right, left) = (picture.get_pixel(700, 100), picture.get_pixel(100, 100));
         assert!(right[0] > 150 && left[2] > 150, "the red corner is at the upper right now");
+    }
+
+    #[test]
+    fn sentence_6_a_picture_is_judged_by_what_it_declares_before_it_is_opened() {
+        // A PNG of 20,000 by 20,000 pixels in a few bytes: its head alone says so.
+        let mut png = b"\x89PNG\r\n\x1a\n".to_vec();
+        let mut head = b"IHDR".to_vec();
+        head.extend([20_000_u32.to_be_bytes(), 20_000_u32.to_be_bytes()].concat());
+        head.extend([8, 2, 0, 0, 0]);
+        png.extend(13_u32.to_be_bytes());
+        png.extend(&head);
+        png.extend(crc(&head).to_be_bytes());
+        png.extend(0_u32.to_be_bytes());
+        png.extend(b"IDAT");
+        png.extend(crc(b"IDAT").to_be_bytes());
+        let told = smaller(&png).err().unwrap();
+        assert!(told.contains("400 million") && told.contains("smaller copy"), "{told}");
+        assert!(smaller(&jpeg(6000, 5000)).is_ok(), "30 million pixels are a photograph");
+    }
+
+    /// The checksum of a part of a PNG.
+    fn crc(bytes: &[u8]) -> u32 {
+        let step = |crc: u32, byte: &u8| {
+            (0..8)
+                .fold(crc ^ u32::from(*byte), |c, _| if c & 1 == 1 { 0xedb8_8320 ^ (c >> 1) } else { c >> 1 })
+        };
+        !bytes.iter().fold(!0, step)
     }
 
     #[test]
