@@ -8,6 +8,7 @@
     clippy::panic
 )]
 
+mod abuse;
 mod account;
 mod authority;
 mod background;
