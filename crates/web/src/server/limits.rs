@@ -1,7 +1,7 @@
 //! How often somebody may try: sign-ins, and posts of devices.
 
-use crate::server::session::hash;
 use governor::{DefaultKeyedRateLimiter, Quota, RateLimiter};
+use sha2::{Digest, Sha256};
 use std::num::NonZeroU32;
 use std::sync::{Mutex, PoisonError};
 use std::time::{Duration, Instant};
@@ -33,8 +33,7 @@ type Key = [u8; 16];
 
 fn key(parts: &[&str]) -> Key {
     let mut out = Key::default();
-    let digest = hash(&parts.join("\n"));
-    for (slot, byte) in out.iter_mut().zip(digest) {
+    for (slot, byte) in out.iter_mut().zip(Sha256::digest(parts.join("\n"))) {
         *slot = byte;
     }
     out
