@@ -308,6 +308,21 @@ impl Store {
         role: Role,
         actor: Option<i64>,
     ) -> Result<Option<User>> {
+        self.create_user_seeing(login, display_name, password_hash, role, (None, actor))
+    }
+
+    /// The same of somebody who sees these sites alone, or every one (`None`), from the first moment on.
+    ///
+    /// # Errors
+    /// As any query.
+    pub fn create_user_seeing(
+        &self,
+        login: &str,
+        display_name: &str,
+        password_hash: &str,
+        role: Role,
+        (sees, actor): (Option<&[i64]>, Option<i64>),
+    ) -> Result<Option<User>> {
         let mut connection = self.connection()?;
         connection.transaction(|connection| {
             let taken = users::table.filter(users::login.eq(login.to_lowercase()));
@@ -315,6 +330,9 @@ impl Store {
                 return Ok(None);
             }
             let row = insert_user(connection, login, display_name, password_hash, role)?;
+            if sees.is_some() {
+                crate::grants::store(connection, row.0, sees)?;
+            }
             let event = NewEvent::new(Subject::Account, Some(row.0), Action::Created).with(role.code());
             event.write(connection, None, actor)?;
             user(row).map(Some)

@@ -219,6 +219,14 @@ impl Change<'_> {
     /// As any query.
     pub fn note(&mut self, words: &str, zone_id: Option<i64>, corrects: Option<i64>) -> Result<i64> {
         let (site_id, actor) = (self.site_id, self.actor);
+        // An entry of another site is not this one's to set right.
+        let corrects = match corrects {
+            Some(of) => {
+                let own = events::table.filter(events::id.eq(of).and(events::site_id.eq(site_id)));
+                diesel::select(diesel::dsl::exists(own)).get_result::<bool>(self.connection)?.then_some(of)
+            }
+            None => None,
+        };
         let id: i64 = diesel::insert_into(site_notes::table)
             .values((
                 site_notes::site_id.eq(site_id),

@@ -349,7 +349,12 @@ impl Store {
             diesel::update(sensor_devices::table.find(device_id))
                 .set((sensor_devices::seen_at.eq(diesel::dsl::now), sensor_devices::seen_from.eq(from)))
                 .execute(&mut connection)?;
+            // Of the same site alone: a token says nothing of others.
+            let site =
+                sensors::table.find(sensor_id).select(sensors::site_id).first::<SiteKey>(&mut connection)?;
+            let beside = sensors::table.filter(sensors::site_id.eq(site)).select(sensors::id);
             shares_address_with = sensor_devices::table
+                .filter(sensor_devices::sensor_id.eq_any(beside))
                 .filter(sensor_devices::id.ne(device_id).and(sensor_devices::seen_from.eq(from)))
                 .filter(sensor_devices::revoked_at.is_null())
                 .filter(

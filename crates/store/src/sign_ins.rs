@@ -71,22 +71,45 @@ fn kept(text: &str) -> String {
     text.chars().filter(|c| !c.is_control()).take(KEPT).collect()
 }
 
+fn may(connection: &mut PgConnection, login: &str, address: &str) -> Result<bool> {
+    let failures: Failures = diesel::sql_query(
+        "SELECT COALESCE(sum(failed) FILTER (WHERE login = $1 AND address = $2), 0)::bigint AS pair, \
+                COALESCE(sum(failed) FILTER (WHERE login = $1), 0)::bigint AS login, \
+                COALESCE(sum(failed) FILTER (WHERE address = $2), 0)::bigint AS address \
+         FROM sign_ins WHERE slot > now() - interval '15 minutes' AND (login = $1 OR address = $2)",
+    )
+    .bind::<Text, _>(kept(login))
+    .bind::<Text, _>(kept(address))
+    .get_result(connection)?;
+    Ok(failures.pair < MOST.0 && failures.login < MOST.1 && failures.address < MOST.2)
+}
+
+fn note(connection: &mut PgConnection, login: &str, address: &str, tried: Tried) -> Result<()> {
+    let one = |of: Tried| i32::from(of == tried);
+    diesel::sql_query(
+        "INSERT INTO sign_ins (slot, login, address, opened, failed, refused, last_at) \
+         VALUES (date_bin('5 minutes', now(), TIMESTAMPTZ '2000-01-01'), $1, $2, $3, $4, $5, now()) \
+         ON CONFLICT (slot, login, address) DO UPDATE SET \
+             opened = sign_ins.opened + EXCLUDED.opened, failed = sign_ins.failed + EXCLUDED.failed, \
+             refused = sign_ins.refused + EXCLUDED.refused, last_at = now()",
+    )
+    .bind::<Text, _>(kept(login))
+    .bind::<Text, _>(kept(address))
+    .bind::<Integer, _>(one(Tried::Opened))
+    .bind::<Integer, _>(one(Tried::Failed))
+    .bind::<Integer, _>(one(Tried::Refused))
+    .execute(connection)?;
+    Ok(())
+}
+
 impl Store {
     /// Whether a name may be tried from an address now.
     ///
     /// # Errors
     /// As any query.
     pub fn may_sign_in(&self, login: &str, address: &str) -> Result<bool> {
-        let failures: Failures = diesel::sql_query(
-            "SELECT COALESCE(sum(failed) FILTER (WHERE login = $1 AND address = $2), 0)::bigint AS pair, \
-                    COALESCE(sum(failed) FILTER (WHERE login = $1), 0)::bigint AS login, \
-                    COALESCE(sum(failed) FILTER (WHERE address = $2), 0)::bigint AS address \
-             FROM sign_ins WHERE slot > now() - interval '15 minutes' AND (login = $1 OR address = $2)",
-        )
-        .bind::<Text, _>(kept(login))
-        .bind::<Text, _>(kept(address))
-        .get_result(&mut self.connection()?)?;
-        Ok(failures.pair < MOST.0 && failures.login < MOST.1 && failures.address < MOST.2)
+        let mut connection = self.connection()?;
+        may(&mut connection, login, address)
     }
 
     /// Begins a try of a name from an address: it counts as failed until [`Self::sign_in_opened`]. `false` when it may not
@@ -95,11 +118,15 @@ impl Store {
     /// # Errors
     /// As any query.
     pub fn begin_sign_in(&self, login: &str, address: &str) -> Result<bool> {
-        self.alone_for_sign_ins(|store| {
-            if !store.may_sign_in(login, address)? {
+        // One connection does it all: whoever waits for the lock must not keep the holder from its next one.
+        self.connection()?.transaction(|connection| {
+            diesel::sql_query("SELECT pg_advisory_xact_lock($1)")
+                .bind::<BigInt, _>(SIGN_IN_LOCK)
+                .execute(connection)?;
+            if !may(connection, login, address)? {
                 return Ok(false);
             }
-            store.note_sign_in(login, address, Tried::Failed)?;
+            note(connection, login, address, Tried::Failed)?;
             Ok(true)
         })
     }
@@ -121,37 +148,13 @@ impl Store {
         Ok(())
     }
 
-    /// Does something that tries to sign in wait for, whoever they are and whichever server they ask.
-    fn alone_for_sign_ins<T>(&self, work: impl FnOnce(&Self) -> Result<T>) -> Result<T> {
-        let mut connection = self.connection()?;
-        connection.transaction(|connection| {
-            diesel::sql_query("SELECT pg_advisory_xact_lock($1)")
-                .bind::<BigInt, _>(SIGN_IN_LOCK)
-                .execute(connection)?;
-            work(self)
-        })
-    }
-
     /// Counts a try.
     ///
     /// # Errors
     /// As any query.
     pub fn note_sign_in(&self, login: &str, address: &str, tried: Tried) -> Result<()> {
-        let one = |of: Tried| i32::from(of == tried);
-        diesel::sql_query(
-            "INSERT INTO sign_ins (slot, login, address, opened, failed, refused, last_at) \
-             VALUES (date_bin('5 minutes', now(), TIMESTAMPTZ '2000-01-01'), $1, $2, $3, $4, $5, now()) \
-             ON CONFLICT (slot, login, address) DO UPDATE SET \
-                 opened = sign_ins.opened + EXCLUDED.opened, failed = sign_ins.failed + EXCLUDED.failed, \
-                 refused = sign_ins.refused + EXCLUDED.refused, last_at = now()",
-        )
-        .bind::<Text, _>(kept(login))
-        .bind::<Text, _>(kept(address))
-        .bind::<Integer, _>(one(Tried::Opened))
-        .bind::<Integer, _>(one(Tried::Failed))
-        .bind::<Integer, _>(one(Tried::Refused))
-        .execute(&mut self.connection()?)?;
-        Ok(())
+        let mut connection = self.connection()?;
+        note(&mut connection, login, address, tried)
     }
 }
 

@@ -336,6 +336,11 @@ async fn sensors_are_chosen_wired_calibrated_mapped_and_bypassed() {
         "{text}"
     );
     page.sound("calibrated").await;
+    // A level that this soil does not usually drain to is asked about, and taken once both were checked.
+    page.click("button[value=take]").await;
+    page.css(".message.is-danger").await;
+    assert!(page.text().await.contains("24 % was not set."), "{}", page.text().await);
+    page.click("input[name=checked]").await;
     page.click("button[value=take]").await;
     page.css(".flash").await;
     assert!(page.text().await.contains("Refuses at 24 % and above"));

@@ -42,7 +42,14 @@ fn simulate_sets_ways_beside_each_other_the_same_bytes_each_time() {
     for way in ["as-set", "no-sensors", "daily-balance"] {
         arguments.extend(["--way", way]);
     }
-    arguments.extend(["--price", "10:1,2.5", "--trace", trace.path().to_str().unwrap()]);
+    arguments.extend([
+        "--price",
+        "10:1,2.5",
+        "--bill",
+        "all_days",
+        "--trace",
+        trace.path().to_str().unwrap(),
+    ]);
     let out = run(&arguments, &weather);
     let text = stdout(&out);
     let told = json(&text);

@@ -269,3 +269,26 @@ fn what_was_typed_and_not_saved_is_kept_for_its_writer_until_it_is_saved() {
     assert!(store.drop_settings_draft(*user, own_box).unwrap());
     assert!(!store.drop_settings_draft(*user, own_box).unwrap());
 }
+
+#[test]
+fn sentence_7_a_database_that_a_newer_program_prepared_is_refused() {
+    let world = world();
+    run(&world, "INSERT INTO __diesel_schema_migrations (version) VALUES ('99999999999999')");
+    let told = world.store.migrate().unwrap_err().to_string();
+    assert!(told.contains("newer version of this program") && told.contains("99999999999999"), "{told}");
+}
+
+#[test]
+fn sentence_3_tries_at_the_same_time_are_no_more_than_the_limit_and_a_right_one_is_no_failure() {
+    let World { store, .. } = &world();
+    let may: usize = std::thread::scope(|scope| {
+        let all: Vec<_> =
+            (0..50).map(|_| scope.spawn(|| store.begin_sign_in("wren", "192.0.2.1").unwrap())).collect();
+        all.into_iter().map(|t| usize::from(t.join().unwrap())).sum()
+    });
+    assert_eq!(may, 10);
+    for _ in 0..30 {
+        assert!(store.begin_sign_in("bram", "192.0.2.2").unwrap());
+        store.sign_in_opened("bram", "192.0.2.2").unwrap();
+    }
+}

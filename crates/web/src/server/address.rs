@@ -10,6 +10,28 @@ pub(crate) fn encoded(name: &str) -> String {
     utf8_percent_encode(name, PLAIN).to_string()
 }
 
+/// An address that a form sends back, where it is one of ours; else the start. Browsers read a backslash as a slash, and
+/// two of them as another machine.
+pub(crate) fn own(back: &str) -> &str {
+    let rest = back.strip_prefix('/').filter(|rest| !rest.starts_with(['/', '\\']));
+    if rest.is_some() && !back.chars().any(char::is_control) { back } else { "/" }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::own;
+
+    #[test]
+    fn sentence_3_an_address_that_is_sent_back_leads_nowhere_else() {
+        assert_eq!(own("/sites/1/today?box=2"), "/sites/1/today?box=2");
+        for elsewhere in
+            ["//evil.example", "/\\evil.example", "https://evil.example", "", "/a\r\nx: y", "\\\\evil"]
+        {
+            assert_eq!(own(elsewhere), "/", "{elsewhere:?}");
+        }
+    }
+}
+
 /// Where a site opens.
 pub(crate) fn today(site: i64) -> String {
     format!("{}/today", site_root(site))

@@ -1,6 +1,7 @@
 //! Failures as pages: each says what happened and what to do next, and carries a true status.
 
 use actix_web::http::StatusCode;
+use actix_web::http::header::{HeaderValue, LOCATION};
 use actix_web::{HttpResponse, ResponseError};
 use askama::Template;
 use upland_store::StoreError;
@@ -112,7 +113,11 @@ impl ResponseError for PageError {
                 );
                 return self.answer("The list is full", &message);
             }
-            _ => ("Something failed here", "Nothing was stored. The server's log has the cause."),
+            // A database that dies at the commit may have stored all of it.
+            _ => (
+                "Something failed here",
+                "If you sent something, it is not known whether it was stored: look at the page again before you send it once more. The server's log has the cause.",
+            ),
         };
         if self.status_code().is_server_error() {
             tracing::error!(error = %self, "request failed");
@@ -145,5 +150,7 @@ pub(crate) fn page_with(status: StatusCode, template: &impl Template) -> Result<
 
 /// After a change: to the page that shows it.
 pub(crate) fn see_other(location: &str) -> HttpResponse {
-    HttpResponse::SeeOther().insert_header(("location", location)).finish()
+    // What a header cannot hold leads to the start instead of failing.
+    let location = HeaderValue::from_str(location).unwrap_or(HeaderValue::from_static("/"));
+    HttpResponse::SeeOther().insert_header((LOCATION, location)).finish()
 }

@@ -29,25 +29,54 @@ pub(crate) struct Fetched {
     pub took: Duration,
 }
 
-/// Whether an address belongs to the own machine or network, or to no network at all.
+/// Networks of version 4 that are no public machines: first address and length. IANA's registry of special-purpose
+/// addresses and the multicast space, from memory, as of November 2026.
+const SPECIAL_V4: [([u8; 4], u32); 17] = [
+    ([0, 0, 0, 0], 8),
+    ([10, 0, 0, 0], 8),
+    ([100, 64, 0, 0], 10),
+    ([127, 0, 0, 0], 8),
+    ([169, 254, 0, 0], 16),
+    ([172, 16, 0, 0], 12),
+    ([192, 0, 0, 0], 24),
+    ([192, 0, 2, 0], 24),
+    ([192, 31, 196, 0], 24),
+    ([192, 52, 193, 0], 24),
+    ([192, 88, 99, 0], 24),
+    ([192, 168, 0, 0], 16),
+    ([192, 175, 48, 0], 24),
+    ([198, 18, 0, 0], 15),
+    ([198, 51, 100, 0], 24),
+    ([203, 0, 113, 0], 24),
+    ([224, 0, 0, 0], 3),
+];
+/// The one part of version 6 in which public machines are (RFC 4291), and what within it is none: protocol assignments
+/// with tunnels, documentation, tunnels to version 4 (the same registry).
+const UNICAST_V6: (u128, u32) = (0x2000 << 112, 3);
+const SPECIAL_V6: [(u128, u32); 5] = [
+    (0x2001 << 112, 23),
+    (0x2001_0db8 << 96, 32),
+    (0x2002 << 112, 16),
+    (0x2620_004f_8000 << 80, 48),
+    (0x3fff << 112, 20),
+];
+
+/// Whether an address is that of no public machine.
 fn is_private(address: IpAddr) -> bool {
+    let within = |address: u128, (first, length): (u128, u32), bits: u32| {
+        let rest = bits - length;
+        address >> rest == first >> rest
+    };
     match address.to_canonical() {
         IpAddr::V4(v4) => {
-            let [a, b, ..] = v4.octets();
-            v4.is_private()
-                || v4.is_loopback()
-                || v4.is_unspecified()
-                || v4.is_broadcast()
-                || v4.is_multicast()
-                || v4.is_documentation()
-                // Shared by carriers, for measurements, and what is kept for later.
-                || (a == 100 && (64..128).contains(&b))
-                || (a == 198 && (b == 18 || b == 19))
-                || a == 0
-                || a >= 240
+            let address = u128::from(v4.to_bits());
+            SPECIAL_V4
+                .iter()
+                .any(|(first, length)| within(address, (u128::from(u32::from_be_bytes(*first)), *length), 32))
         }
         IpAddr::V6(v6) => {
-            v6.is_loopback() || v6.is_unspecified() || v6.is_multicast() || v6.is_unique_local()
+            let address = v6.to_bits();
+            !within(address, UNICAST_V6, 128) || SPECIAL_V6.iter().any(|own| within(address, *own, 128))
         }
     }
 }
@@ -104,13 +133,24 @@ struct NotAdmitted;
 pub(crate) fn address_fault(text: &str) -> Option<String> {
     const FORM: &str = "an address begins with https:// or http:// and has no spaces, such as https://station.example/hours.json";
     let Ok(uri) = text.parse::<Uri>() else { return Some(FORM.to_owned()) };
-    if !matches!(uri.scheme_str(), Some("http" | "https")) || uri.host().is_none_or(str::is_empty) {
+    if !matches!(uri.scheme_str(), Some("http" | "https")) || !uri.host().is_some_and(is_host) {
         return Some(FORM.to_owned());
     }
     let named = uri.authority().is_some_and(|authority| authority.as_str().contains('@'));
     named.then(|| {
         "leave the name and password out of the address; a key may stand behind the question mark".to_owned()
     })
+}
+
+/// Whether a text can name a machine: a name, an address of version 4, or one of version 6 in brackets.
+fn is_host(text: &str) -> bool {
+    match text.strip_prefix('[').and_then(|rest| rest.strip_suffix(']')) {
+        Some(v6) => v6.parse::<std::net::Ipv6Addr>().is_ok(),
+        None => {
+            let is_plain = |c: char| c.is_alphanumeric() || matches!(c, '.' | '-' | '_');
+            !text.is_empty() && text.chars().all(is_plain)
+        }
+    }
 }
 
 /// An address without what stands behind its question mark: there services want their keys.
@@ -126,6 +166,10 @@ pub(crate) fn shown(address: &str) -> String {
 /// # Errors
 /// What went wrong and what to do, in words.
 pub(crate) fn fetch(address: &str, reach: Reach) -> Result<Fetched, String> {
+    // One that was kept before addresses were looked at so closely must not fail the worker.
+    if let Some(fault) = address_fault(address) {
+        return Err(fault);
+    }
     let config = ureq::Agent::config_builder()
         .timeout_global(Some(PATIENCE))
         .max_redirects(MOST_HOPS)
@@ -207,6 +251,16 @@ mod tests {
             "::ffff:10.0.0.1",
             "255.255.255.255",
             "224.0.0.1",
+            "192.0.0.8",
+            "192.88.99.1",
+            "2002:a00:1::1",
+            "2001::1",
+            "fec0::1",
+            "64:ff9b::a00:1",
+            "100::1",
+            "5f00::1",
+            "3fff::1",
+            "2001:db8::1",
         ] {
             assert!(!Reach::Public.admits(at(inside)), "{inside}");
             assert!(Reach::Private.admits(at(inside)), "{inside}");

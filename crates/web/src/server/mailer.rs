@@ -64,7 +64,7 @@ impl Mailer {
         let message = Message::builder()
             .message_id(Some(format!("<{}@{host}>", letter.id)))
             .from(self.from.clone())
-            .to(Mailbox::new(Some(letter.name.clone()), to))
+            .to(Mailbox::new(Some(letter.name.chars().filter(|c| !c.is_control()).collect()), to))
             .subject(&letter.subject)
             .header(header::ContentType::TEXT_PLAIN)
             .body(letter.text.clone())

@@ -85,6 +85,9 @@ pub(crate) async fn end(state: &web::Data<AppState>, session: &Session) -> Resul
     Ok(())
 }
 
+/// Letters that are said on the next page at most.
+const LONGEST_FLASH: usize = 500;
+
 /// Something to say on the next page, with a way back when there is one.
 #[derive(Debug, Clone, Serialize, Deserialize)]
 pub(crate) struct Flash {
@@ -98,7 +101,13 @@ pub(crate) fn flash(
     text: impl Into<String>,
     undo: Option<String>,
 ) -> Result<(), PageError> {
-    Ok(session.insert(FLASH, Flash { text: text.into(), undo })?)
+    let mut text: String = text.into();
+    // A cookie holds four kilobytes, and what does not fit would fail a request that was stored already.
+    if let Some((end, _)) = text.char_indices().nth(LONGEST_FLASH) {
+        text.truncate(end);
+        text.push('…');
+    }
+    Ok(session.insert(FLASH, Flash { text, undo })?)
 }
 
 /// Somebody signed in, of whatever role.
@@ -229,7 +238,7 @@ impl FromRequest for Owner {
     }
 }
 
-/// The fields of a sent form whose token was right. Values are trimmed.
+/// The fields of a sent form whose token was right. Values are trimmed, but for passwords.
 #[derive(Debug, Clone, Default)]
 pub(crate) struct Fields(pub BTreeMap<String, String>);
 
@@ -250,6 +259,13 @@ impl Fields {
     }
 }
 
+/// Fields in which spaces at the ends are meant.
+const PASSWORDS: [&str; 3] = ["password", "again", "now"];
+
+fn trimmed<'a>(name: &str, value: &'a str) -> &'a str {
+    if PASSWORDS.contains(&name) { value } else { value.trim() }
+}
+
 impl FromRequest for Fields {
     type Error = PageError;
     type Future = Extracted<Self>;
@@ -259,8 +275,14 @@ impl FromRequest for Fields {
         let form = web::Form::<Vec<(String, String)>>::from_request(request, payload);
         Box::pin(async move {
             let form = form.await.map_err(|error| PageError::BadRequest(error.to_string()))?;
-            let fields: BTreeMap<String, String> =
-                form.into_inner().into_iter().map(|(k, v)| (k, v.trim().to_owned())).collect();
+            let fields: BTreeMap<String, String> = form
+                .into_inner()
+                .into_iter()
+                .map(|(k, v)| {
+                    let v = trimmed(&k, &v).to_owned();
+                    (k, v)
+                })
+                .collect();
             check_csrf(&session, fields.get(CSRF).map_or("", String::as_str))?;
             if fields.values().any(|value| value.contains('\0')) {
                 return Err(PageError::BadRequest(

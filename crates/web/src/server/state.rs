@@ -123,10 +123,29 @@ impl AppState {
         match self.public_url.as_deref() {
             Some(public) => format!("{}{path}", public.trim_end_matches('/')),
             None => {
-                let connection = request.connection_info();
-                format!("{}://{}{path}", connection.scheme(), connection.host())
+                let (scheme, host) = self.asked_under(request);
+                format!("{scheme}://{host}{path}")
             }
         }
+    }
+
+    /// The scheme and machine that a request asked for. Anybody can send the headers of a proxy, so they count only from
+    /// one that the settings name.
+    fn asked_under(&self, request: &HttpRequest) -> (String, String) {
+        let peer = request.peer_addr().map(|peer| peer.ip());
+        let text = |name: &str| request.headers().get(name).and_then(|value| value.to_str().ok());
+        let by_proxy = peer.is_some_and(|peer| self.trusted_proxies.contains(&peer));
+        let said = |name: &str| text(name).filter(|_| by_proxy);
+        let scheme = match said("x-forwarded-proto") {
+            Some("https") => "https",
+            Some("http") => "http",
+            _ if self.behind_tls => "https",
+            _ => "http",
+        };
+        let host = said("x-forwarded-host").or_else(|| text("host")).unwrap_or_default();
+        let is_plain = |c: char| c.is_ascii_alphanumeric() || matches!(c, '.' | '-' | ':' | '[' | ']');
+        let host = if !host.is_empty() && host.chars().all(is_plain) { host } else { "localhost" };
+        (scheme.to_owned(), host.to_owned())
     }
 
     /// What the application's clock shows exactly.

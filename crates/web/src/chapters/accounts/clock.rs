@@ -36,7 +36,7 @@ async fn pass(
     }
     flash(&who.0.session, said, None)?;
     let back = fields.get("back");
-    Ok(see_other(if back.starts_with('/') && !back.starts_with("//") { back } else { "/" }))
+    Ok(see_other(crate::server::address::own(back)))
 }
 
 #[post("/clock/day")]

@@ -62,8 +62,12 @@ pub fn hash_password(password: &str) -> Result<String, String> {
 }
 
 fn verify(password: &str, hash: &str) -> bool {
-    PasswordHash::new(hash)
-        .is_ok_and(|hash| Argon2::default().verify_password(password.as_bytes(), &hash).is_ok())
+    let is = |password: &str, hash: &PasswordHash<'_>| {
+        Argon2::default().verify_password(password.as_bytes(), hash).is_ok()
+    };
+    let trimmed = password.trim();
+    // Passwords that were chosen before their spaces counted were kept without those at their ends.
+    PasswordHash::new(hash).is_ok_and(|hash| is(password, &hash) || trimmed != password && is(trimmed, &hash))
 }
 
 /// Passwords hashed at the same time: each takes 19 MB and a core, and guessing must not take them all.
@@ -211,8 +215,8 @@ fn account_errors(login: &str, name: &str, password: &str) -> Vec<&'static str> 
     if login.is_empty() || login.len() > 80 || !login.chars().all(plain) {
         errors.push("The sign-in name takes letters, digits and . - _ @, up to 80.");
     }
-    if name.is_empty() || name.chars().count() > 80 {
-        errors.push("Give a name to be shown, up to 80 characters.");
+    if name.is_empty() || name.chars().count() > 80 || name.chars().any(char::is_control) {
+        errors.push("Give a name to be shown, up to 80 characters on one line.");
     }
     errors.extend(password_errors(password, &[login, name]));
     errors
@@ -346,12 +350,9 @@ async fn add_person(
         let hash = hashed(fields.get("password")).await?;
         let (new_login, new_name, actor) = (login.clone(), name.clone(), who.user.id);
         let made = with_store(&state, move |store| {
-            let made = store.create_user(&new_login, &new_name, &hash, role, Some(actor))?;
             // A reader sees what was given, and nothing was yet.
-            if let (Some(made), Role::Reader) = (&made, role) {
-                store.give_sites(made.id, Some(&[]), actor)?;
-            }
-            Ok(made)
+            let sees: Option<&[i64]> = (role == Role::Reader).then_some(&[]);
+            store.create_user_seeing(&new_login, &new_name, &hash, role, (sees, Some(actor)))
         });
         if let Some(made) = made.await? {
             flash(&who.session, format!("{name} may sign in now."), None)?;
