@@ -287,6 +287,28 @@ impl Snapshot<'_> {
     }
 }
 
+/// Stores what a person sees: every site, or these; those that are not there are left out.
+pub(crate) fn keep_sites(
+    connection: &mut PgConnection,
+    user_id: i64,
+    sites: Option<&[i64]>,
+) -> QueryResult<()> {
+    diesel::sql_query("DELETE FROM user_sites WHERE user_id = $1")
+        .bind::<BigInt, _>(user_id)
+        .execute(connection)?;
+    diesel::sql_query("UPDATE users SET every_site = $2 WHERE id = $1")
+        .bind::<BigInt, _>(user_id)
+        .bind::<Bool, _>(sites.is_none())
+        .execute(connection)?;
+    diesel::sql_query(
+        "INSERT INTO user_sites (user_id, site_id) SELECT $1, id FROM sites WHERE id = ANY ($2)",
+    )
+    .bind::<BigInt, _>(user_id)
+    .bind::<Array<BigInt>, _>(sites.unwrap_or_default())
+    .execute(connection)?;
+    Ok(())
+}
+
 impl Store {
     /// Number of accounts.
     ///
@@ -331,7 +353,7 @@ impl Store {
             }
             let row = insert_user(connection, login, display_name, password_hash, role)?;
             if sees.is_some() {
-                crate::grants::store(connection, row.0, sees)?;
+                keep_sites(connection, row.0, sees)?;
             }
             let event = NewEvent::new(Subject::Account, Some(row.0), Action::Created).with(role.code());
             event.write(connection, None, actor)?;

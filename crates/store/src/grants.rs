@@ -4,7 +4,7 @@ use crate::scope::SiteKey;
 use crate::transaction::NewEvent;
 use crate::{Action, Result, Snapshot, Store, Subject};
 use diesel::prelude::*;
-use diesel::sql_types::{Array, BigInt, Bool, Text};
+use diesel::sql_types::{Array, BigInt, Text};
 use std::collections::BTreeMap;
 
 #[derive(QueryableByName)]
@@ -19,24 +19,6 @@ struct Restricted {
 struct Person {
     #[diesel(sql_type = Text)]
     role: String,
-}
-
-/// Stores what a person sees: every site, or these; those that are not there are left out.
-pub(crate) fn store(connection: &mut PgConnection, user_id: i64, sites: Option<&[i64]>) -> QueryResult<()> {
-    diesel::sql_query("DELETE FROM user_sites WHERE user_id = $1")
-        .bind::<BigInt, _>(user_id)
-        .execute(connection)?;
-    diesel::sql_query("UPDATE users SET every_site = $2 WHERE id = $1")
-        .bind::<BigInt, _>(user_id)
-        .bind::<Bool, _>(sites.is_none())
-        .execute(connection)?;
-    diesel::sql_query(
-        "INSERT INTO user_sites (user_id, site_id) SELECT $1, id FROM sites WHERE id = ANY ($2)",
-    )
-    .bind::<BigInt, _>(user_id)
-    .bind::<Array<BigInt>, _>(sites.unwrap_or_default())
-    .execute(connection)?;
-    Ok(())
 }
 
 /// Whoever makes a site sees it.
@@ -80,7 +62,7 @@ impl Store {
             if person.is_none_or(|person| person.role == crate::accounts::Role::Owner.code()) {
                 return Ok(false);
             }
-            store(connection, user_id, sites)?;
+            crate::accounts::keep_sites(connection, user_id, sites)?;
             let said = match sites {
                 None => "sees every site".to_owned(),
                 Some(sites) => format!("sees {} sites", sites.len()),
