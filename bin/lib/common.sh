@@ -92,7 +92,7 @@ start_postgres() {
         # Below the ports that the system gives to outgoing connections: asking who listens does not see those.
         port=$(free_port 24800)
         as_postgres "$pg/pg_ctl" -D "$PG_DATA" -w -t 60 -l "$PG_DATA/server.log" \
-            -o "-c listen_addresses=127.0.0.1 -c port=$port -c unix_socket_directories='' -c max_connections=120" \
+            -o "-c listen_addresses=127.0.0.1 -c port=$port -c unix_socket_directories='' -c max_connections=120 ${PG_MORE:-}" \
             start >/dev/null || { as_postgres tail -n 20 "$PG_DATA/server.log" >&2; die "PostgreSQL did not start"; }
         PG_STARTED=1
     fi
