@@ -17,21 +17,6 @@ pub(crate) fn own(back: &str) -> &str {
     if rest.is_some() && !back.chars().any(char::is_control) { back } else { "/" }
 }
 
-#[cfg(test)]
-mod tests {
-    use super::own;
-
-    #[test]
-    fn sentence_3_an_address_that_is_sent_back_leads_nowhere_else() {
-        assert_eq!(own("/sites/1/today?box=2"), "/sites/1/today?box=2");
-        for elsewhere in
-            ["//evil.example", "/\\evil.example", "https://evil.example", "", "/a\r\nx: y", "\\\\evil"]
-        {
-            assert_eq!(own(elsewhere), "/", "{elsewhere:?}");
-        }
-    }
-}
-
 /// Where a site opens.
 pub(crate) fn today(site: i64) -> String {
     format!("{}/today", site_root(site))
@@ -90,4 +75,19 @@ pub(crate) fn service(site: i64, source: i64) -> String {
 /// A weather file that waits to be confirmed.
 pub(crate) fn draft(site: i64, draft: i64) -> String {
     format!("{}/drafts/{draft}", weather(site))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::own;
+
+    #[test]
+    fn sentence_3_an_address_that_is_sent_back_leads_nowhere_else() {
+        assert_eq!(own("/sites/1/today?box=2"), "/sites/1/today?box=2");
+        for elsewhere in
+            ["//evil.example", "/\\evil.example", "https://evil.example", "", "/a\r\nx: y", "\\\\evil"]
+        {
+            assert_eq!(own(elsewhere), "/", "{elsewhere:?}");
+        }
+    }
 }
