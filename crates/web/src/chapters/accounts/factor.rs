@@ -93,6 +93,8 @@ pub(super) async fn after_password(
 ) -> Result<HttpResponse, PageError> {
     let factor = read(state, move |snapshot| snapshot.factor(user)).await?;
     if factor.is_some_and(|factor| factor.secret.is_some()) {
+        // The password was right; the code is a try of its own.
+        opened(state, (login, address)).await?;
         let password = session::hash(password_hash);
         session.insert(OWING, Owing { user, login: login.to_owned(), since_s: real_s(), password })?;
         return Ok(see_other("/sign-in/code"));
