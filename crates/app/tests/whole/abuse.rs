@@ -25,7 +25,7 @@ fn sentence_1_without_an_account_nothing_is_estimated_and_no_method_is_made_up()
     line.write_all(request.as_bytes()).unwrap();
     let mut answer = String::new();
     line.read_to_string(&mut answer).unwrap();
-    assert!(answer.starts_with("HTTP/1.1 501 "), "{answer}");
+    assert!(answer.starts_with("HTTP/1.1 405 "), "{answer}");
     assert_eq!(nobody.get("/healthz").status, 200);
 }
 

@@ -53,7 +53,7 @@ pub(crate) async fn guard(
     }
     let mut response = if method_name(request.method()) == "other" {
         let (request, _) = request.into_parts();
-        ServiceResponse::new(request, HttpResponse::NotImplemented().finish()).map_into_right_body()
+        ServiceResponse::new(request, HttpResponse::MethodNotAllowed().finish()).map_into_right_body()
     } else if request.path().contains('\0') || request.uri().path().contains("%00") {
         // No address of ours holds it, and the database takes none.
         let (request, _) = request.into_parts();
