@@ -51,9 +51,12 @@ pub(crate) async fn guard(
     if changing {
         crate::server::patience::bound(&mut request);
     }
-    let mut response = if method_name(request.method()) == "other" {
+    // The devices' interface answers for itself, with the methods of each of its addresses.
+    let is_made_up = method_name(request.method()) == "other" && !request.path().starts_with("/api/");
+    let mut response = if is_made_up {
         let (request, _) = request.into_parts();
-        ServiceResponse::new(request, HttpResponse::MethodNotAllowed().finish()).map_into_right_body()
+        let refused = HttpResponse::MethodNotAllowed().insert_header(("allow", "GET, HEAD, POST")).finish();
+        ServiceResponse::new(request, refused).map_into_right_body()
     } else if request.path().contains('\0') || request.uri().path().contains("%00") {
         // No address of ours holds it, and the database takes none.
         let (request, _) = request.into_parts();
