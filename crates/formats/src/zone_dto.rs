@@ -2,7 +2,6 @@
 
 use crate::json::{Checker, HoursDto, code_schema};
 use crate::planting::{self, PlantingDto};
-use jiff::civil::Date;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use upland_core::codes::Coded;
@@ -126,26 +125,21 @@ pub(crate) fn read_earlier(take: &mut Checker, at: &str, dto: &ZoneDto) -> Vec<E
     let mut out: Vec<EarlierZone> = Vec::new();
     for (k, own) in dto.earlier.iter().take(MAX_EARLIER).enumerate() {
         let path = |field: &str| format!("{at}.earlier[{k}].{field}");
-        let until = own.until.parse::<Date>();
-        if until.is_err() {
-            take.say(&path("until"), format!("\"{}\" is no date as YYYY-MM-DD", own.until));
-        }
+        let until = take.date(&path("until"), &own.until);
         if !own.zone.earlier.is_empty() {
             take.say(
                 &path("zone.earlier"),
                 "belongs to the zone itself and not to an earlier survey".to_owned(),
             );
         }
-        if out.last().zip(until.as_ref().ok()).is_some_and(|(last, until)| last.until >= *until) {
+        if out.last().is_some_and(|last| last.until >= until) {
             take.say(&path("until"), "comes after the one before it; the oldest stands first".to_owned());
         }
         let zone = read_zone(take, &path("zone"), &own.zone);
-        if let (Ok(until), Some(zone)) = (until, zone) {
-            out.push(EarlierZone {
-                until,
-                zone: Zone { box_number: dto.controller, number: dto.number, ..zone },
-            });
-        }
+        out.extend(zone.map(|zone| EarlierZone {
+            until,
+            zone: Zone { box_number: dto.controller, number: dto.number, ..zone },
+        }));
     }
     out
 }

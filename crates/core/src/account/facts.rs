@@ -14,6 +14,7 @@ use crate::site::{EarlierSurvey, EarlierZone, ResolvedZone, Site, Zone};
 use crate::weather::climate::Climate;
 use jiff::civil::Date;
 use jiff::tz::TimeZone;
+use std::collections::BTreeMap;
 use std::sync::Arc;
 
 /// Everything that the account of a site follows from.
@@ -29,8 +30,8 @@ pub struct Facts {
     pub law: Law,
     /// Its zones, with their defaults.
     pub zones: Vec<(Zone, ResolvedZone)>,
-    /// How its zones were before, each until a date; of a zone the oldest first.
-    pub earlier_zones: Vec<EarlierSurvey>,
+    /// How its zones were before, each until a date, the oldest first; by number of the controller and station.
+    pub earlier_zones: BTreeMap<(u8, u16), Vec<EarlierSurvey>>,
     /// Its boxes.
     pub boxes: Vec<BoxFacts>,
     /// What was written down.
@@ -52,7 +53,7 @@ impl Facts {
         }
         Self {
             zones: Self::resolved(site, zones),
-            earlier_zones: Vec::new(),
+            earlier_zones: BTreeMap::new(),
             site: site.clone(),
             tz: tz.clone(),
             climate,
@@ -72,25 +73,23 @@ impl Facts {
 
     /// The same with how a zone was surveyed before.
     pub fn add_earlier(&mut self, earlier: &[EarlierZone]) {
-        self.earlier_zones.extend(earlier.iter().map(|own| EarlierSurvey {
-            until: own.until,
-            resolved: own.zone.resolve(self.site.latitude_deg),
-            zone: own.zone.clone(),
-        }));
+        for own in earlier {
+            let resolved = own.zone.resolve(self.site.latitude_deg);
+            let survey = EarlierSurvey { until: own.until, zone: own.zone.clone(), resolved };
+            self.earlier_zones.entry((own.zone.box_number, own.zone.number)).or_default().push(survey);
+        }
     }
 
     /// How a zone was before, the oldest first.
     #[must_use]
-    pub fn earlier_of(&self, box_number: u8, station: u16) -> Vec<EarlierSurvey> {
-        let is_own = |own: &&EarlierSurvey| (own.zone.box_number, own.zone.number) == (box_number, station);
-        self.earlier_zones.iter().filter(is_own).cloned().collect()
+    pub fn earlier_of(&self, box_number: u8, station: u16) -> &[EarlierSurvey] {
+        self.earlier_zones.get(&(box_number, station)).map_or(&[], Vec::as_slice)
     }
 
     /// A zone as it was on a date.
     #[must_use]
     pub fn zone_on(&self, box_number: u8, station: u16, date: Date) -> Option<(&Zone, &ResolvedZone)> {
-        let is_own = |own: &&EarlierSurvey| (own.zone.box_number, own.zone.number) == (box_number, station);
-        let earlier = self.earlier_zones.iter().filter(is_own).find(|own| date < own.until);
+        let earlier = EarlierSurvey::on(self.earlier_of(box_number, station), date);
         let now = || self.zone(box_number, station).map(|(zone, resolved)| (zone, resolved));
         earlier.map(|own| (&own.zone, &own.resolved)).or_else(now)
     }

@@ -249,6 +249,10 @@ pub fn running(
     (from, to): (Date, Date),
 ) -> Vec<BoxRun> {
     let mut out = Vec::new();
+    let has_fixed = |(_, s): &(Timestamp, Settings)| s.stations.iter().any(|(_, own)| own.fixed_run_time);
+    if facts.computes_itself() && !facts.versions.iter().any(has_fixed) {
+        return out;
+    }
     let date_of = |at: Timestamp| at.to_zoned(tz.clone()).date();
     for (i, (since, settings)) in facts.versions.iter().enumerate() {
         let next = facts.versions.get(i + 1).map_or(Timestamp::MAX, |(next, _)| *next);

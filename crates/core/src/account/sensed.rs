@@ -10,7 +10,7 @@ use crate::installation::Installation;
 use crate::quantity::time::{instant, midnight};
 use crate::quantity::units::{Litres, Millimetres};
 use crate::sensors::mapping::tie;
-use crate::sensors::state::{ByChannel, Drying, Hold, Pause, holds, is_modelled};
+use crate::sensors::state::{ByChannel, Drying, Hold, Pause, ProbeDecides, holds, probe_decides};
 use crate::sensors::{Channel, Reading, Readings, Sense, Sensor, SensorCard, SensorHistory, mapping};
 use crate::weather::climate::Climate;
 use jiff::civil::{Date, Time, time};
@@ -130,7 +130,7 @@ pub fn sensor_facts_since(
         // Where its relay reported, the relay decides.
         probe: readings
             .get(&Channel::SoilMoisture)
-            .filter(|_| is_modelled(readings))
+            .filter(|_| probe_decides(sensor, readings) != Some(ProbeDecides::Relay))
             .cloned()
             .unwrap_or_default(),
         read_until: until,

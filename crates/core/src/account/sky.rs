@@ -99,14 +99,15 @@ impl SkyHours {
             let Ok(next) = date.tomorrow() else { break };
             let ends = midnight(next, tz);
             let (et0, demand_from) = et0_of(climate, date);
+            let rain = climate.rain_on(date);
             let day = SkyDay {
                 date,
                 begins,
                 ends,
                 et0,
                 demand_from,
-                rain: climate.rain_on(date),
-                drizzle: climate.rain_on(date).is_some_and(|rain| climate.leaves_out(rain, et0)),
+                rain,
+                drizzle: rain.is_some_and(|rain| climate.leaves_out(rain, et0)),
                 expected_next: climate.expected_et0(next).0,
                 first: out.all.len(),
                 hours: 0,

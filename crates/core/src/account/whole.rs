@@ -128,11 +128,10 @@ pub fn of_site(
             Way::AsAdvised => Vec::new(),
             _ => facts.log.readings_of(zone.box_number, zone.number, until),
         };
-        let earlier = facts.earlier_of(zone.box_number, zone.number);
         let own = ZoneFacts {
             zone,
             resolved,
-            earlier: &earlier,
+            earlier: facts.earlier_of(zone.box_number, zone.number),
             runs: &runs,
             evidence: &evidence,
             nights,

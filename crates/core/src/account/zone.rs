@@ -63,8 +63,8 @@ impl<'a> ZoneFacts<'a> {
 
     /// The survey of a date.
     fn on(&self, date: Date) -> (&'a Zone, &'a ResolvedZone) {
-        let earlier = self.earlier.iter().find(|own| date < own.until);
-        earlier.map_or((self.zone, self.resolved), |own| (&own.zone, &own.resolved))
+        EarlierSurvey::on(self.earlier, date)
+            .map_or((self.zone, self.resolved), |own| (&own.zone, &own.resolved))
     }
 }
 

@@ -260,10 +260,12 @@ impl Ordinance {
             let law = |house| Law {
                 applied: vec![Applied { ordinance: self.clone(), house, permits: Vec::new() }],
             };
-            let digits = (0..10).map(HouseNumber::EndsIn).filter(|_| self.goes_by_digit());
-            let parities =
-                [HouseNumber::Odd, HouseNumber::Even].into_iter().filter(|_| !self.goes_by_digit());
-            for house in parities.chain(digits) {
+            let houses: Vec<HouseNumber> = if self.goes_by_digit() {
+                (0..10).map(HouseNumber::EndsIn).collect()
+            } else {
+                vec![HouseNumber::Odd, HouseNumber::Even]
+            };
+            for house in houses {
                 if let Some(contradiction) = law(house).contradictions().into_iter().next() {
                     faults.push(contradiction);
                     break;
@@ -272,9 +274,7 @@ impl Ordinance {
         }
         faults
     }
-}
 
-impl Ordinance {
     /// Whether a rule of it asks for the last digit of the house number.
     #[must_use]
     pub fn goes_by_digit(&self) -> bool {

@@ -32,6 +32,14 @@ pub struct EarlierSurvey {
     pub resolved: ResolvedZone,
 }
 
+impl EarlierSurvey {
+    /// The survey of a date among those of a zone, the oldest first; `None` where it is the present one's.
+    #[must_use]
+    pub fn on(earlier: &[Self], date: Date) -> Option<&Self> {
+        earlier.iter().find(|own| date < own.until)
+    }
+}
+
 impl EarlierZone {
     /// From versions in the order in which they were saved, each with when it counts from; the oldest first. One that
     /// counts from a date on takes the place of all that were said of later dates before it: it corrects them. The

@@ -165,7 +165,7 @@ pub(crate) struct StationDto {
     pub pump: bool,
     #[serde(default)]
     pub ignores_sensors: bool,
-    /// It runs the minutes of its programs, where the box computes those of the other stations itself.
+    /// It runs the minutes of its programs, where the controller computes those of the other stations itself.
     #[serde(default, skip_serializing_if = "core::ops::Not::not")]
     pub fixed_run_time: bool,
     /// What its valves draw together.
