@@ -330,7 +330,7 @@ impl Store {
         role: Role,
         actor: Option<i64>,
     ) -> Result<Option<User>> {
-        self.create_user_seeing(login, display_name, password_hash, role, (None, actor))
+        self.create_user_seeing(login, display_name, password_hash, role, None, actor)
     }
 
     /// The same of somebody who sees these sites alone, or every one (`None`), from the first moment on.
@@ -343,7 +343,8 @@ impl Store {
         display_name: &str,
         password_hash: &str,
         role: Role,
-        (sees, actor): (Option<&[i64]>, Option<i64>),
+        sees: Option<&[i64]>,
+        actor: Option<i64>,
     ) -> Result<Option<User>> {
         let mut connection = self.connection()?;
         connection.transaction(|connection| {

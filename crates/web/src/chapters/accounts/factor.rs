@@ -81,7 +81,6 @@ struct Owing {
 pub(super) struct Known<'a> {
     pub user: i64,
     pub login: &'a str,
-    pub address: &'a str,
     pub password_hash: &'a str,
 }
 
@@ -89,18 +88,16 @@ pub(super) struct Known<'a> {
 pub(super) async fn after_password(
     state: &web::Data<AppState>,
     session: &Session,
-    Known { user, login, address, password_hash }: Known<'_>,
+    known: Known<'_>,
 ) -> Result<HttpResponse, PageError> {
+    let Known { user, login, password_hash } = known;
     let factor = read(state, move |snapshot| snapshot.factor(user)).await?;
     if factor.is_some_and(|factor| factor.secret.is_some()) {
-        // The password was right; the code is a try of its own.
-        opened(state, (login, address)).await?;
         let password = session::hash(password_hash);
         session.insert(OWING, Owing { user, login: login.to_owned(), since_s: real_s(), password })?;
         return Ok(see_other("/sign-in/code"));
     }
     tracing::info!(user, "signed in");
-    opened(state, (login, address)).await?;
     session::begin(state, session, user).await?;
     Ok(see_other("/"))
 }

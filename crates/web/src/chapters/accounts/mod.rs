@@ -171,8 +171,10 @@ async fn sign_in(
     .await?;
     match user {
         Some(known) => {
+            // A code that is asked for next is a try of its own.
+            opened(&state, (&login, &address)).await?;
             let (user, password_hash) = (known.user.id, known.password_hash.as_str());
-            let known = factor::Known { user, login: &login, address: &address, password_hash };
+            let known = factor::Known { user, login: &login, password_hash };
             factor::after_password(&state, &session, known).await
         }
         // It counts as failed since it began.
@@ -222,6 +224,12 @@ fn account_errors(login: &str, name: &str, password: &str) -> Vec<&'static str> 
     errors
 }
 
+/// The same off the event loop, when its turn has come: estimating takes long for some passwords.
+async fn checked_account(login: &str, name: &str, password: &str) -> Result<Vec<&'static str>, PageError> {
+    let (login, name, password) = (login.to_owned(), name.to_owned(), password.to_owned());
+    hashing(move || account_errors(&login, &name, &password)).await
+}
+
 /// Characters of a password of which the strength is estimated.
 const ESTIMATED: usize = 40;
 
@@ -268,8 +276,7 @@ async fn first_owner(
         let errors = vec!["Too many attempts from here. Wait a minute, then try again."];
         return refuse(StatusCode::TOO_MANY_REQUESTS, login, name, errors);
     }
-    let of = (login.clone(), name.clone(), fields.get("password").to_owned());
-    let mut errors = hashing(move || account_errors(&of.0, &of.1, &of.2)).await?;
+    let mut errors = checked_account(&login, &name, fields.get("password")).await?;
     if fields.get("password") != fields.get("again") {
         errors.push("The two passwords differ.");
     }
@@ -340,8 +347,7 @@ async fn add_person(
     fields: Fields,
 ) -> Result<HttpResponse, PageError> {
     let (login, name) = (fields.get("login").to_lowercase(), fields.get("name").to_owned());
-    let of = (login.clone(), name.clone(), fields.get("password").to_owned());
-    let mut errors = hashing(move || account_errors(&of.0, &of.1, &of.2)).await?;
+    let mut errors = checked_account(&login, &name, fields.get("password")).await?;
     let role = Role::from_code(fields.get("role"));
     if role.is_none() {
         errors.push("Choose a role.");
@@ -352,7 +358,7 @@ async fn add_person(
         let made = with_store(&state, move |store| {
             // A reader sees what was given, and nothing was yet.
             let sees: Option<&[i64]> = (role == Role::Reader).then_some(&[]);
-            store.create_user_seeing(&new_login, &new_name, &hash, role, (sees, Some(actor)))
+            store.create_user_seeing(&new_login, &new_name, &hash, role, sees, Some(actor))
         });
         if let Some(made) = made.await? {
             flash(&who.session, format!("{name} may sign in now."), None)?;

@@ -1,6 +1,6 @@
 //! Passwords after the first: one's own, through a link of the owner's; sessions ended; people let out and in.
 
-use super::{hashed, hashing, not_own, password_errors};
+use super::{hashed, hashing, not_own, note, password_errors};
 use crate::server::error::{PageError, page, page_with, see_other};
 use crate::server::session::{self, Fields, Owner, SignedIn, csrf, flash};
 use crate::server::state::{AppState, read, with_store};
@@ -11,6 +11,7 @@ use actix_web::{HttpRequest, HttpResponse, get, post, web};
 use askama::Template;
 use jiff::SignedDuration;
 use upland_store::accounts::{RoleChange, User};
+use upland_store::sign_ins::Tried;
 
 /// A link to choose a password is good for so long, and once.
 const LINK: SignedDuration = SignedDuration::from_hours(24);
@@ -28,8 +29,9 @@ pub(super) fn routes(config: &mut web::ServiceConfig) {
 
 /// What is wrong with a new password that was typed twice.
 async fn chosen_errors(user: &User, fields: &Fields) -> Result<Vec<&'static str>, PageError> {
-    let of = (fields.get("password").to_owned(), user.login.clone(), user.display_name.clone());
-    let mut errors = hashing(move || password_errors(&of.0, &[&of.1, &of.2])).await?;
+    let (password, login) = (fields.get("password").to_owned(), user.login.clone());
+    let name = user.display_name.clone();
+    let mut errors = hashing(move || password_errors(&password, &[&login, &name])).await?;
     if fields.get("password") != fields.get("again") {
         errors.push("The two passwords differ.");
     }
@@ -197,8 +199,7 @@ async fn choose(
     let set = hash.clone();
     let id = with_store(&state, move |store| store.use_password_link(&link, &set)).await?;
     let id = id.ok_or_else(|| PageError::BadRequest("This link was used already.".into()))?;
-    let address = address_of(&request);
-    let known =
-        super::factor::Known { user: id, login: &user.login, address: &address, password_hash: &hash };
+    note(&state, (&user.login, &address_of(&request)), Tried::Opened).await?;
+    let known = super::factor::Known { user: id, login: &user.login, password_hash: &hash };
     super::factor::after_password(&state, &session, known).await
 }
