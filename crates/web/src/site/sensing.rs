@@ -33,6 +33,7 @@ use upland_store::sensors::{SensorEvent, SensorEventKind, SensorRecord};
 use upland_store::settings::{SettingsKind, SettingsRecord};
 use upland_store::ticks::{TickRecord, What};
 use upland_store::visits::EntryRecord;
+use upland_store::zones::ZoneRecord;
 
 /// Days ahead for which holds are told: the weeks that a box's pages look ahead, and more.
 const AHEAD_DAYS: i32 = 70;
@@ -345,6 +346,13 @@ impl SensorStates {
     pub fn tonight(&self, own: &SiteBox) -> Option<Vec<BoxRun>> {
         own.settings.as_ref()?;
         Some(night_runs(&self.facts, self.facts.of_box(own.number())?, self.today))
+    }
+
+    /// The zone that a soil-moisture sensor stands in, where that was said.
+    pub fn probe_zone(&self, record: &SensorRecord) -> Option<&ZoneRecord> {
+        let station = record.sensor.placement.probe_station?;
+        let number = record.sensor.box_number;
+        self.loaded.zones.iter().find(|z| (z.zone.box_number, z.zone.number) == (number, station))
     }
 
     /// How a sensor is joined to its controller; `None` where it cannot be, or the controller was removed.

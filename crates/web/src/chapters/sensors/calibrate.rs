@@ -30,7 +30,6 @@ use upland_core::site::UnitSystem;
 use upland_formats::typed;
 use upland_store::Saved;
 use upland_store::sensors::{NewSensorEvent, SensorEventKind, SensorRecord};
-use upland_store::zones::ZoneRecord;
 
 pub(super) fn routes(config: &mut web::ServiceConfig) {
     config.service(run_page).service(look).service(adjust);
@@ -125,16 +124,9 @@ fn curve(begun: Timestamp, readings: &[Reading], drained: Option<&Drained>) -> O
     })
 }
 
-/// The zone that a probe stands in.
-fn zone_of<'a>(states: &'a SensorStates, record: &SensorRecord) -> Option<&'a ZoneRecord> {
-    let station = record.sensor.placement.probe_station?;
-    let here = |z: &&ZoneRecord| z.zone.number == station && z.zone.box_number == record.sensor.box_number;
-    states.loaded.zones.iter().find(here)
-}
-
 /// Whether a level lies outside what the soil around the probe usually drains to; `false` where the zone is not said.
 fn is_unusual(states: &SensorStates, record: &SensorRecord, drained_pct: f64) -> bool {
-    zone_of(states, record).is_some_and(|z| {
+    states.probe_zone(record).is_some_and(|z| {
         let (low, high) = expected_drained_pct(z.zone.soil);
         !(low..=high).contains(&drained_pct)
     })
@@ -151,7 +143,7 @@ fn ask_unusual(states: &SensorStates, record: &SensorRecord, drained_pct: f64) -
 
 /// What the soil around a probe says to a drained level.
 fn against_soil(states: &SensorStates, record: &SensorRecord, drained_pct: f64) -> String {
-    let Some(soil) = zone_of(states, record).map(|z| z.zone.soil) else {
+    let Some(soil) = states.probe_zone(record).map(|z| z.zone.soil) else {
         return "Say which zone it stands in, and its level is held against that soil.".to_owned();
     };
     let (low, high) = expected_drained_pct(soil);
@@ -249,7 +241,8 @@ fn draw(
             fewest: in_words(FEWEST),
             name: record.sensor.name.clone(),
             version: record.version,
-            zone: zone_of(states, record)
+            zone: states
+                .probe_zone(record)
                 .map_or(String::new(), |z| format!("{} {}", z.zone.number, z.zone.name)),
             threshold: record.sensor.setting.soil_threshold_pct.map(|t| plain(t, 1)),
             begun: {

@@ -118,12 +118,9 @@ pub(super) fn judged(
         mapping::tie(&sensor.card, &sensor.map, &z.zone, sensor.placement.probe_station, false).holds
     });
     let skies: Vec<_> = held.map(|z| z.zone.sky).collect();
-    let root = zones
-        .iter()
-        .find(|z| Some(z.zone.number) == sensor.placement.probe_station)
-        .map(|z| z.zone.resolve(states.loaded.site.site.latitude_deg).root_depth.value);
-    let by_decoder = states.is_by_decoder(record);
-    judge(sensor, Surroundings { skies: &skies, root_depth: root, by_decoder })
+    let latitude_deg = states.loaded.site.site.latitude_deg;
+    let root_depth = states.probe_zone(record).map(|z| z.zone.resolve(latitude_deg).root_depth.value);
+    judge(sensor, Surroundings { skies: &skies, root_depth, by_decoder: states.is_by_decoder(record) })
 }
 
 fn line(states: &SensorStates, record: &SensorRecord) -> Line {

@@ -224,8 +224,8 @@ pub(super) fn night_strip(
     for row in tonight.zones.iter().filter(shown) {
         let (y, number) = (lanes_bottom, row.zone.number);
         let verdict = row.verdict.map_or("", Verdict::label);
-        lanes.push(Lane { label: format!("{number} {}", row.zone.name), verdict, y });
         let label = format!("{number} {}", row.zone.name);
+        lanes.push(Lane { label: label.clone(), verdict, y });
         let mut filling = Filling { axis: &axis, label, y, bars: Vec::new(), soaks: Vec::new() };
         let needs = filling.needs(night, number);
         let will = row.will.as_ref().map_or(String::new(), |own| filling.will(&own.runs, tz));
