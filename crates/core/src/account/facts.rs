@@ -10,7 +10,7 @@ use crate::installation::Installation;
 use crate::quantity::time::instant;
 use crate::quantity::units::Celsius;
 use crate::sensors::{COMMON_FREEZE_POINT, Sense};
-use crate::site::{EarlierSurvey, EarlierZone, ResolvedZone, Site, Zone};
+use crate::site::{EarlierSurvey, EarlierZone, ResolvedZone, Site, Surveys, Zone};
 use crate::weather::climate::Climate;
 use jiff::civil::Date;
 use jiff::tz::TimeZone;
@@ -80,10 +80,16 @@ impl Facts {
         }
     }
 
+    /// Its zones through time.
+    #[must_use]
+    pub const fn surveys(&self) -> Surveys<'_> {
+        Surveys { now: self.zones.as_slice(), earlier: &self.earlier_zones }
+    }
+
     /// How a zone was before, the oldest first.
     #[must_use]
     pub fn earlier_of(&self, box_number: u8, station: u16) -> &[EarlierSurvey] {
-        self.earlier_zones.get(&(box_number, station)).map_or(&[], Vec::as_slice)
+        self.surveys().earlier_of(box_number, station)
     }
 
     /// A zone as it was on a date.

@@ -13,7 +13,7 @@ use crate::sensors::state::{
 };
 use crate::sensors::wiring::assign;
 use crate::sensors::{Readings, Sense, Sensor};
-use crate::site::{ResolvedZone, Zone};
+use crate::site::{Surveys, Zone};
 use jiff::civil::Date;
 use jiff::tz::TimeZone;
 use jiff::{Timestamp, ToSpan};
@@ -242,12 +242,7 @@ impl BoxFacts {
 /// the first known settings are not known, and of a controller that computes its run times only the stations with
 /// fixed ones are.
 #[must_use]
-pub fn running(
-    facts: &BoxFacts,
-    zones: &[(Zone, ResolvedZone)],
-    tz: &TimeZone,
-    (from, to): (Date, Date),
-) -> Vec<BoxRun> {
+pub fn running(facts: &BoxFacts, zones: Surveys<'_>, tz: &TimeZone, (from, to): (Date, Date)) -> Vec<BoxRun> {
     let mut out = Vec::new();
     let has_fixed = |(_, s): &(Timestamp, Settings)| s.stations.iter().any(|(_, own)| own.fixed_run_time);
     if facts.computes_itself() && !facts.versions.iter().any(has_fixed) {
@@ -272,15 +267,16 @@ pub fn running(
 fn version(
     facts: &BoxFacts,
     settings: &Settings,
-    zones: &[(Zone, ResolvedZone)],
+    zones: Surveys<'_>,
     tz: &TimeZone,
     span: (Date, Date),
 ) -> Vec<BoxRun> {
-    let own = zones.iter().filter(|(zone, _)| zone.box_number == facts.number);
-    let by_station: BTreeMap<u16, &Zone> = own.map(|(zone, _)| (zone.number, zone)).collect();
-    let zone = |station: u16| by_station.get(&station).copied();
+    // Which sensors a zone is tied to follows the survey of the run's own date.
+    let by_station = zones.of_controller(facts.number);
+    let zone = |station: u16, date: Date| Some(by_station.get(&station)?.on(date));
     let nightly = Nightly::of(facts, tz, span);
-    let scale = |date: Date, program: usize, station: u16| nightly.of_run(date, program, zone(station)?);
+    let scale =
+        |date: Date, program: usize, station: u16| nightly.of_run(date, program, zone(station, date)?);
     let mut runs = expand_scaled(&settings.awake(), &facts.card, tz, span, &scale);
     let is_computed = |station: u16| facts.computes_itself() && !settings.station(station).fixed_run_time;
     runs.retain(|run| !settings.station(run.station).lighting && !is_computed(run.station));
@@ -292,7 +288,7 @@ fn version(
     let held = |run: &ScheduledRun| {
         let rests = settings.rests_on(run.date);
         let mut until = if rests.is_empty() { run.end } else { run.start };
-        let stopped = stoppers(&active, run, zone(run.station), settings);
+        let stopped = stoppers(&active, run, zone(run.station, run.date), settings);
         // Of what stops it, all that stands at the first instant that counts.
         if let Some(first) = stopped.first() {
             until = until.min(first.at);

@@ -168,7 +168,7 @@ impl Known {
         let runs: BTreeMap<u8, Vec<BoxRun>> = match way {
             Way::AsAdvised => BTreeMap::new(),
             Way::Best | Way::AsSet => {
-                let of = |b: &BoxFacts| (b.number, running(b, &facts.zones, &facts.tz, (from, last)));
+                let of = |b: &BoxFacts| (b.number, running(b, facts.surveys(), &facts.tz, (from, last)));
                 facts.boxes.iter().map(of).collect()
             }
         };

@@ -2,6 +2,7 @@
 
 use super::{ResolvedZone, Zone};
 use jiff::civil::Date;
+use std::collections::BTreeMap;
 
 /// From when a survey counts.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
@@ -37,6 +38,56 @@ impl EarlierSurvey {
     #[must_use]
     pub fn on(earlier: &[Self], date: Date) -> Option<&Self> {
         earlier.iter().find(|own| date < own.until)
+    }
+}
+
+/// The zones of a site as they were surveyed, through time.
+#[derive(Debug, Clone, Copy)]
+pub struct Surveys<'a> {
+    /// As they are now, with their defaults.
+    pub now: &'a [(Zone, ResolvedZone)],
+    /// As they were before, each list the oldest first; by number of the controller and station.
+    pub earlier: &'a BTreeMap<(u8, u16), Vec<EarlierSurvey>>,
+}
+
+/// No earlier surveys.
+static NO_EARLIER: BTreeMap<(u8, u16), Vec<EarlierSurvey>> = BTreeMap::new();
+
+impl<'a> Surveys<'a> {
+    /// Zones that were never otherwise: for days to come.
+    #[must_use]
+    pub const fn present(now: &'a [(Zone, ResolvedZone)]) -> Self {
+        Self { now, earlier: &NO_EARLIER }
+    }
+
+    /// How a zone was before, the oldest first.
+    #[must_use]
+    pub fn earlier_of(&self, box_number: u8, station: u16) -> &'a [EarlierSurvey] {
+        self.earlier.get(&(box_number, station)).map_or(&[], Vec::as_slice)
+    }
+
+    /// The zones of one controller, by station.
+    #[must_use]
+    pub fn of_controller(&self, box_number: u8) -> BTreeMap<u16, SurveyedStation<'a>> {
+        let own = self.now.iter().filter(|(zone, _)| zone.box_number == box_number);
+        let station =
+            |zone: &'a Zone| SurveyedStation { now: zone, earlier: self.earlier_of(box_number, zone.number) };
+        own.map(|(zone, _)| (zone.number, station(zone))).collect()
+    }
+}
+
+/// The zone of a station through time.
+#[derive(Debug, Clone, Copy)]
+pub struct SurveyedStation<'a> {
+    now: &'a Zone,
+    earlier: &'a [EarlierSurvey],
+}
+
+impl<'a> SurveyedStation<'a> {
+    /// As it was on a date.
+    #[must_use]
+    pub fn on(&self, date: Date) -> &'a Zone {
+        EarlierSurvey::on(self.earlier, date).map_or(self.now, |own| &own.zone)
     }
 }
 

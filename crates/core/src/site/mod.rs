@@ -5,7 +5,7 @@ mod history;
 pub mod range;
 pub mod windows;
 
-pub use history::{EarlierSurvey, EarlierZone, ZoneSince};
+pub use history::{EarlierSurvey, EarlierZone, SurveyedStation, Surveys, ZoneSince};
 
 use crate::ground::application::{
     CycleLimit, HeadType, REPAIR_BELOW_UNIFORMITY, cycle_limit, run_time_multiplier,

@@ -50,7 +50,7 @@ pub fn outlook(facts: &Facts, account: &SiteAccount, from: Date, days: i32) -> V
         .flat_map(|own| {
             let own = foreseeing(own, facts, (from, until));
             let number = own.number;
-            running(&own, &facts.zones, &facts.tz, (from, until)).into_iter().map(move |run| (number, run))
+            running(&own, facts.surveys(), &facts.tz, (from, until)).into_iter().map(move |run| (number, run))
         })
         .filter(|(_, run)| run.run.start >= account.until && !run.is_held())
         .collect();

@@ -280,7 +280,8 @@ fn weekly(own: &BoxFacts, (facts, at, from): (&Facts, Timestamp, Date)) -> Vec<G
     let settings = settings.awake().with_rhythms_since(from);
     let until = from.checked_add((LOOK_BACK_DAYS - 1).days()).unwrap_or(from);
     let now = BoxFacts { versions: vec![(Timestamp::MIN, settings.clone())], ..own.clone() };
-    let runs: Vec<_> = running(&now, &facts.zones, &facts.tz, (from, until)).iter().map(|r| r.run).collect();
+    let runs: Vec<_> =
+        running(&now, facts.surveys(), &facts.tz, (from, until)).iter().map(|r| r.run).collect();
     given(&facts.installation(own, from), &settings, &runs, 2)
 }
 

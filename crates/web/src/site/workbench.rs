@@ -17,7 +17,7 @@ use upland_core::controller::schedule::{ScheduledRun, Settings, expand};
 use upland_core::controller::windows::decided_at;
 use upland_core::installation::{Elsewhere, Installation};
 use upland_core::quantity::time::monday_of;
-use upland_core::site::{Controller, ResolvedZone, UnitSystem, Zone};
+use upland_core::site::{Controller, ResolvedZone, Surveys, UnitSystem, Zone};
 use upland_core::weather::climate::Climate;
 use upland_store::accounts::SiteStamp;
 use upland_store::settings::SettingsRecord;
@@ -156,7 +156,7 @@ impl Workbench {
     pub fn runs_of(&self, settings: &Settings, span: (Date, Date)) -> Vec<BoxRun> {
         let versions = vec![(Timestamp::MIN, settings.clone())];
         let boxed = BoxFacts { versions, ..self.boxed.clone() };
-        running(&boxed, &self.zones, &self.loaded.tz, span)
+        running(&boxed, Surveys::present(&self.zones), &self.loaded.tz, span)
     }
 
     /// Every valve that really opens over some dates: runs as they water, held ones left out, and lighting, in order.

@@ -109,7 +109,7 @@ pub fn night_runs(facts: &Facts, own: &BoxFacts, date: Date) -> Vec<BoxRun> {
     let (from, until) = (decided_at(date, window, &facts.tz), decided_at(next, window, &facts.tz));
     // A run that waits in line may belong to the date before.
     let first = date.yesterday().unwrap_or(date);
-    let mut runs = running(own, &facts.zones, &facts.tz, (first, next));
+    let mut runs = running(own, facts.surveys(), &facts.tz, (first, next));
     runs.retain(|r| (from..until).contains(&r.run.start));
     runs
 }

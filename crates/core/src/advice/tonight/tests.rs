@@ -1,5 +1,6 @@
 //! Tonight at its edges: needs, the box's own runs, and the verdict between them.
 
+mod roofed;
 mod scaled;
 
 use super::verdict::RUNS_OFF_SHARE;

@@ -25,7 +25,12 @@ fn box_runs(names: &Names<'_>) -> Vec<BoxRun> {
     let zones: Vec<_> =
         names.installation.zones.iter().map(|z| (z.zone.clone(), z.resolved.clone())).collect();
     let span = (FROM - 1.day(), FROM + 8.days());
-    upland_core::account::running::running(&boxed, &zones, &names.installation.tz, span)
+    upland_core::account::running::running(
+        &boxed,
+        upland_core::site::Surveys::present(&zones),
+        &names.installation.tz,
+        span,
+    )
 }
 
 #[test]
