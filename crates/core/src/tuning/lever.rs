@@ -5,12 +5,12 @@ use super::cause::{Cause, Evidence, Suspicion};
 use super::days::{another_day, at_interval, days_a_week};
 use super::lever_kind::{Amount, Lever, LeverCode, ProgramPercentage, Turn};
 use super::nights::{et_sensor, read};
-use super::picture::{Picture, ZonePicture};
+use super::picture::{BoxPicture, Picture, ZonePicture};
 use super::visit::{Looks, Visit};
 use crate::account::running::BoxFacts;
 use crate::account::whole::{Facts, SiteAccount};
 use crate::advice::budget::{Measure, week_of_demand, with_week};
-use crate::advice::findings::{FindingKind, FindingPlace, check};
+use crate::advice::findings::{Checked, FindingKind, FindingPlace};
 use crate::advice::rain_replay::steps;
 use crate::controller::schedule::{Percentages, Settings};
 use crate::installation::Installation;
@@ -18,7 +18,9 @@ use crate::quantity::time::Seconds;
 use crate::quantity::units::Millimetres;
 use crate::sensors::{COMMON_RAIN_THRESHOLD, Sensor};
 use crate::sound::{SoundBase, sound_base};
+use core::cell::OnceCell;
 use jiff::ToSpan;
+use jiff::civil::Date;
 
 /// Most that a run time is turned at once when nothing says how much (common practice: 10 to 20 %).
 pub(super) const STEP_SHARE: f64 = 0.15;
@@ -36,8 +38,9 @@ const LATER_DAYS: i32 = 14;
 #[must_use]
 pub fn levers(facts: &Facts, account: &SiteAccount, visit: &Visit, found: &Diagnosis) -> Vec<Lever> {
     let picture = Picture::of(facts, account, visit);
+    let checks: Vec<BoxChecks<'_>> = picture.boxes.iter().map(BoxChecks::of).collect();
     let chosen = found.chosen.iter().filter_map(|at| found.causes.get(*at));
-    let all: Vec<Lever> = chosen.filter_map(|suspicion| of(&picture, suspicion)).collect();
+    let all: Vec<Lever> = chosen.filter_map(|suspicion| of(&picture, &checks, suspicion)).collect();
     // While something is broken or left over, what is seen of the zones it reaches says nothing of their settings.
     let repaired = |lever: &Lever| lever.turn == Turn::ByHand && lever.cause.is_fault();
     let waits = |lever: &Lever| {
@@ -73,6 +76,7 @@ pub(super) fn trials(
     found: &Diagnosis,
 ) -> Vec<TrialChange> {
     let picture = Picture::of(facts, account, visit);
+    let checks: Vec<BoxChecks<'_>> = picture.boxes.iter().map(BoxChecks::of).collect();
     let chosen = || found.chosen.iter().filter_map(|at| found.causes.get(*at));
     let open = found.contradictions.iter().filter(|c| {
         c.seen == Looks::Dry && !chosen().any(|s| s.explains.contains(&(c.box_number, c.station)))
@@ -80,24 +84,41 @@ pub(super) fn trials(
     open.filter_map(|c| {
         let of_zone = |s: &&Suspicion| (s.box_number, s.station) == (Some(c.box_number), Some(c.station));
         let suspicion = found.causes.iter().find(of_zone)?;
-        let (from, to, _) = Making::new(&picture, suspicion).scaled(c.station, 1.0 + STEP_SHARE)?;
+        let (from, to, _) = Making::new(&picture, &checks, suspicion).scaled(c.station, 1.0 + STEP_SHARE)?;
         Some(TrialChange { box_number: c.box_number, station: c.station, from, to })
     })
     .collect()
+}
+
+/// A controller with what its checks find, made once however many levers ask.
+struct BoxChecks<'p> {
+    own: &'p BoxPicture<'p>,
+    checked: OnceCell<Checked<'p>>,
+}
+
+impl<'p> BoxChecks<'p> {
+    fn of(own: &'p BoxPicture<'p>) -> Self {
+        Self { own, checked: OnceCell::new() }
+    }
+
+    fn checked(&self, settings: &'p Settings, from: Date) -> &Checked<'p> {
+        self.checked.get_or_init(|| Checked::of(&self.own.there, settings, from))
+    }
 }
 
 /// Everything that a lever is made of.
 struct Making<'p, 'a> {
     picture: &'p Picture<'a>,
     suspicion: &'p Suspicion,
+    checks: Option<&'p BoxChecks<'p>>,
     own: Option<&'a BoxFacts>,
     settings: Option<&'a Settings>,
-    there: Option<Installation>,
+    there: Option<&'p Installation>,
 }
 
-fn of(picture: &Picture<'_>, suspicion: &Suspicion) -> Option<Lever> {
+fn of<'p>(picture: &'p Picture<'_>, checks: &'p [BoxChecks<'p>], suspicion: &'p Suspicion) -> Option<Lever> {
     let number = suspicion.box_number;
-    let made = Making::new(picture, suspicion).made()?;
+    let made = Making::new(picture, checks, suspicion).made()?;
     let days = match made.code {
         LeverCode::ZoneMinutes | LeverCode::Percentage | LeverCode::Days | LeverCode::Survey => LATER_DAYS,
         _ => SOON_DAYS,
@@ -152,14 +173,16 @@ fn by_hand(code: LeverCode) -> Made {
 }
 
 impl<'p, 'a> Making<'p, 'a> {
-    fn new(picture: &'p Picture<'a>, suspicion: &'p Suspicion) -> Self {
+    fn new(picture: &'p Picture<'a>, checks: &'p [BoxChecks<'p>], suspicion: &'p Suspicion) -> Self {
+        let checks = checks.iter().find(|c| Some(c.own.facts.number) == suspicion.box_number);
         let own = suspicion.box_number.and_then(|n| picture.facts.of_box(n));
         Self {
             picture,
             suspicion,
             own,
             settings: own.and_then(|b| b.settings_at(picture.visit.at)),
-            there: own.map(|b| picture.facts.installation(b, picture.date)),
+            there: checks.map(|c| &c.own.there),
+            checks,
         }
     }
 
@@ -283,7 +306,7 @@ impl<'p, 'a> Making<'p, 'a> {
 
     /// The action that the checks offer, tried by them.
     fn by_finding(&self, code: LeverCode) -> Option<Made> {
-        let (there, settings) = (self.there.as_ref()?, self.settings?);
+        let (there, settings) = (self.there?, self.settings?);
         let fits = |kind: &FindingKind, place: FindingPlace| match self.suspicion.cause {
             Cause::TwoAtOnce => {
                 matches!(kind, FindingKind::SupplyExceeded { .. } | FindingKind::Queues { .. })
@@ -295,14 +318,15 @@ impl<'p, 'a> Making<'p, 'a> {
             }
             _ => false,
         };
-        let found = check(there, settings, self.picture.date);
-        let remedy = found.into_iter().filter(|f| fits(&f.kind, f.place)).find_map(|f| f.remedy)?;
+        let checked = self.checks?.checked(settings, self.picture.date);
+        let mut found = checked.findings().iter().filter(|f| fits(&f.kind, f.place));
+        let remedy = found.find_map(|f| checked.remedy(f))?;
         self.settings_of(code, (Amount::None, Amount::None), remedy.apply(there, settings))
     }
 
     fn cycles(&self) -> Made {
         let made = self.by_finding(LeverCode::Cycles);
-        let longest = self.suspicion.station.and_then(|n| self.there.as_ref()?.zone(n)?.longest_cycle());
+        let longest = self.suspicion.station.and_then(|n| self.there?.zone(n)?.longest_cycle());
         let set = self.suspicion.for_it.iter().find_map(|e| match e {
             Evidence::Cycle { set, .. } => Some(*set),
             _ => None,
@@ -344,7 +368,7 @@ impl<'p, 'a> Making<'p, 'a> {
             let amounts = (Amount::Percentage(shown), Amount::Percentage(known));
             return Some(Made::new(LeverCode::SetBoxRight, amounts, Turn::ByHand));
         }
-        let (there, settings, date) = (self.there.as_ref()?, self.settings?, self.picture.date);
+        let (there, settings, date) = (self.there?, self.settings?, self.picture.date);
         let SoundBase { base, .. } = sound_base(there, settings, date, Measure::default());
         let advised = with_week(settings, &week_of_demand(&base, &self.picture.facts.climate, date), None);
         let by_program = matches!(settings.percentages, Percentages::Program(_));

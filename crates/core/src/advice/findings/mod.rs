@@ -508,38 +508,59 @@ fn score(findings: &[Finding]) -> FaultCount {
     FaultCount { faults: count(Severity::Fault), warnings: count(Severity::Warning) }
 }
 
+/// Findings whose actions are tried when they are asked for: trying them takes most of a check's time.
+pub(crate) struct Checked<'a> {
+    look_at: (&'a Installation, &'a Settings, Date),
+    findings: Vec<Finding>,
+    /// What the shorter time shows.
+    soon: Vec<Finding>,
+}
+
+impl<'a> Checked<'a> {
+    /// What is found from a date on, the gravest first.
+    pub fn of(installation: &'a Installation, settings: &'a Settings, from: Date) -> Self {
+        let of = |weeks| look(installation, settings, from, weeks);
+        Self { look_at: (installation, settings, from), findings: of(WEEKS), soon: of(TRIAL_WEEKS) }
+    }
+
+    /// The findings, without their actions.
+    pub fn findings(&self) -> &[Finding] {
+        &self.findings
+    }
+
+    /// The action that mends one of them. Most can be tried on half the time; what only shows later needs it all. What
+    /// passes is then tried on all the weeks that were looked at: it is gone there too, and nothing worse has come.
+    pub fn remedy(&self, finding: &Finding) -> Option<Remedy> {
+        let (installation, settings, from) = self.look_at;
+        let whole = score(&self.findings);
+        let id = finding.id();
+        let shows_soon = self.soon.iter().any(|f| f.id() == id);
+        let (weeks, before) = if shows_soon { (TRIAL_WEEKS, score(&self.soon)) } else { (WEEKS, whole) };
+        remedy::candidates(installation, settings, finding, from).into_iter().find(|remedy| {
+            let remedied = remedy.apply(installation, settings);
+            let after = look(installation, &remedied, from, weeks);
+            let gone = |after: &[Finding]| after.iter().all(|f| f.id() != id);
+            let better =
+                score(&after) < before || finding.severity == Severity::Note && score(&after) == before;
+            let holds = || {
+                let after = look(installation, &remedied, from, WEEKS);
+                gone(&after) && score(&after) <= whole
+            };
+            gone(&after) && better && (weeks == WEEKS || holds())
+        })
+    }
+}
+
 /// Checks a box from a date on: the gravest findings first, each with the action that mends it.
 #[must_use]
 pub fn check(installation: &Installation, settings: &Settings, from: Date) -> Vec<Finding> {
-    let mut findings = look(installation, settings, from, WEEKS);
-    // Most actions can be tried on half the time; what only shows later needs it all. What passes is then tried on all
-    // the weeks that were looked at: it is gone there too, and nothing worse has come.
-    let soon = look(installation, settings, from, TRIAL_WEEKS);
-    let whole = score(&findings);
-    let offers: Vec<Option<Remedy>> = findings
-        .iter()
-        .map(|finding| {
-            let id = finding.id();
-            let (weeks, before) =
-                if soon.iter().any(|f| f.id() == id) { (TRIAL_WEEKS, score(&soon)) } else { (WEEKS, whole) };
-            remedy::candidates(installation, settings, finding, from).into_iter().find(|remedy| {
-                let remedied = remedy.apply(installation, settings);
-                let after = look(installation, &remedied, from, weeks);
-                let gone = |after: &[Finding]| after.iter().all(|f| f.id() != id);
-                let better =
-                    score(&after) < before || finding.severity == Severity::Note && score(&after) == before;
-                let holds = || {
-                    let after = look(installation, &remedied, from, WEEKS);
-                    gone(&after) && score(&after) <= whole
-                };
-                gone(&after) && better && (weeks == WEEKS || holds())
-            })
-        })
-        .collect();
-    for (finding, remedy) in findings.iter_mut().zip(offers) {
+    let mut checked = Checked::of(installation, settings, from);
+    let offers: Vec<Option<Remedy>> =
+        checked.findings.iter().map(|finding| checked.remedy(finding)).collect();
+    for (finding, remedy) in checked.findings.iter_mut().zip(offers) {
         finding.remedy = remedy;
     }
-    findings
+    checked.findings
 }
 
 /// How many faults and warnings the checks find in settings of a box from a date on.
