@@ -20,7 +20,7 @@ trap finish EXIT
 trap 'exit 130' INT TERM
 
 start_postgres "$work"
-UPLAND_DATABASE_URL=$PG_URL target/debug/upland-almanac serve --demo --port 0 --at-once 0 >"$work/hello" 2>>"$work/server.log" &
+UPLAND_KEY_FILE=$work/keys UPLAND_DATABASE_URL=$PG_URL target/debug/upland-almanac serve --demo --port 0 --at-once 0 >"$work/hello" 2>>"$work/server.log" &
 server=$!
 for _ in $(seq 200); do
     grep -q 'serves on' "$work/hello" && break

@@ -19,6 +19,7 @@ fi
 
 work=$(mktemp -d)
 chmod 755 "$work"
+export UPLAND_KEY_FILE=$work/keys
 finish() {
     trap - EXIT
     stop_postgres

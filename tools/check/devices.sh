@@ -10,6 +10,7 @@ cd "$(dirname "${BASH_SOURCE[0]}")/../.."
 
 work=$(mktemp -d)
 chmod 755 "$work"
+export UPLAND_KEY_FILE=$work/keys
 server= device=
 finish() {
     trap - EXIT

@@ -63,6 +63,10 @@ enum Command {
     Serve(commands::serve::Args),
     /// Does background work of a database, on this machine beside or instead of its servers.
     Worker(commands::serve::WorkerArgs),
+    /// A link by which somebody who cannot sign in chooses a new password; for whoever runs the server.
+    SignInLink(commands::serve::SignInLink),
+    /// Puts a new key first in the key file; the next start seals second factors with it.
+    RotateKeys(commands::serve::KeyFile),
     /// Brings the database to the current schema.
     Migrate(commands::serve::Database),
     /// Loads the demo when the database has no accounts yet.
@@ -110,6 +114,8 @@ fn main() -> ExitCode {
         }),
         Command::Serve(args) => commands::serve::serve(args),
         Command::Worker(args) => commands::serve::work(args),
+        Command::SignInLink(args) => commands::serve::sign_in_link(&args),
+        Command::RotateKeys(args) => commands::serve::rotate_keys(&args),
         Command::Migrate(args) => commands::serve::migrate(&args),
         Command::LoadDemo(args) => commands::serve::load_demo(&args),
     };

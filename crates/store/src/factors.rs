@@ -20,6 +20,17 @@ pub struct Factor {
     pub spare: i64,
 }
 
+/// A second factor as it rests in the database, confirmed or waiting for its first code.
+#[derive(Debug, Clone, PartialEq, Eq, QueryableByName)]
+pub struct FactorAtRest {
+    /// Whose it is.
+    #[diesel(sql_type = BigInt)]
+    pub user_id: i64,
+    /// Its secret, sealed unless it is from before there were keys.
+    #[diesel(sql_type = Binary)]
+    pub secret: Vec<u8>,
+}
+
 impl Snapshot<'_> {
     /// A person's second factor.
     ///
@@ -54,6 +65,35 @@ fn drop_spare(connection: &mut PgConnection, user_id: i64) -> QueryResult<usize>
 }
 
 impl Store {
+    /// Every second factor as it rests.
+    ///
+    /// # Errors
+    /// As any query.
+    pub fn factors_at_rest(&self) -> Result<Vec<FactorAtRest>> {
+        Ok(diesel::sql_query(
+            "SELECT id AS user_id, factor_secret AS secret FROM users WHERE factor_secret IS NOT NULL \
+             UNION ALL SELECT id, factor_pending FROM users WHERE factor_pending IS NOT NULL",
+        )
+        .load(&mut self.connection()?)?)
+    }
+
+    /// Keeps a second factor sealed otherwise. `false` when it was changed since it was read.
+    ///
+    /// # Errors
+    /// As any query.
+    pub fn reseal_factor(&self, user_id: i64, before: &[u8], after: &[u8]) -> Result<bool> {
+        let rows = diesel::sql_query(
+            "UPDATE users SET factor_secret = CASE WHEN factor_secret = $2 THEN $3 ELSE factor_secret END, \
+                    factor_pending = CASE WHEN factor_pending = $2 THEN $3 ELSE factor_pending END \
+             WHERE id = $1 AND (factor_secret = $2 OR factor_pending = $2)",
+        )
+        .bind::<BigInt, _>(user_id)
+        .bind::<Binary, _>(before)
+        .bind::<Binary, _>(after)
+        .execute(&mut self.connection()?)?;
+        Ok(rows == 1)
+    }
+
     /// Keeps a secret until a code of it was typed.
     ///
     /// # Errors

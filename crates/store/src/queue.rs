@@ -6,7 +6,7 @@
 //! over any driver, ours included.
 
 pub use crate::tasks::Task;
-use crate::tasks::{LIVES, ask};
+use crate::tasks::{GIVEN_UP, LIVES, ask};
 use crate::{Number, Result, Snapshot, Store, StoreError};
 use diesel::prelude::*;
 use diesel::sql_types::{BigInt, Bool, Integer, Nullable, Text, Timestamptz};
@@ -98,7 +98,7 @@ fn waiting() -> String {
     format!(
         "SELECT id, task_identifier AS task, COALESCE(substring(key FROM '[0-9]+$')::bigint, 0) AS of, run_at AS due_at, \
                 locked_at AS taken_at, attempts::int, {LIVES} AS lives, COALESCE(last_error, '') AS fault \
-         FROM work.jobs j ORDER BY {LIVES}, locked_at IS NULL, run_at LIMIT $1"
+         FROM work.jobs j WHERE {LIVES} OR {GIVEN_UP} ORDER BY {LIVES}, locked_at IS NULL, run_at LIMIT $1"
     )
 }
 
@@ -172,7 +172,7 @@ pub struct QueueCounts {
 fn counts() -> String {
     format!(
         "SELECT count(*) FILTER (WHERE {LIVES})::float8 AS waiting, \
-                count(*) FILTER (WHERE NOT {LIVES})::float8 AS given_up, \
+                count(*) FILTER (WHERE {GIVEN_UP})::float8 AS given_up, \
                 COALESCE(extract(epoch FROM now() - min(run_at) FILTER ( \
                     WHERE locked_at IS NULL AND {LIVES} AND run_at < now())), 0)::float8 AS oldest_due_s, \
                 (SELECT count(*) FROM work._private_workers \
@@ -266,7 +266,7 @@ impl Store {
     /// As any query.
     pub fn given_up(&self) -> Result<i64> {
         let number: Number =
-            diesel::sql_query(format!("SELECT count(*) AS number FROM work.jobs j WHERE NOT {LIVES}"))
+            diesel::sql_query(format!("SELECT count(*) AS number FROM work.jobs j WHERE {GIVEN_UP}"))
                 .get_result(&mut self.connection()?)?;
         Ok(number.number)
     }
@@ -339,6 +339,11 @@ impl Store {
             .execute(connection)?;
         let tries = diesel::sql_query("DELETE FROM sign_ins WHERE last_at < now() - interval '90 days'")
             .execute(connection)?;
+        // What another job took the place of before its worker was killed.
+        diesel::sql_query(format!(
+            "SELECT id FROM work.complete_jobs(ARRAY (SELECT j.id FROM work.jobs j WHERE NOT {LIVES} AND NOT {GIVEN_UP}))"
+        ))
+        .execute(connection)?;
         let staged = diesel::sql_query(
             "DELETE FROM weather_imports i WHERE staged_for IS NOT NULL AND imported_at < app_now() - interval '1 day' \
              AND NOT EXISTS (SELECT FROM weather_drafts d WHERE d.id = i.staged_for AND d.state = 'running')",

@@ -89,6 +89,11 @@ impl Task {
 /// Whether a job `j` waits or is worked on: one in its last attempt is, one that was given up is not.
 pub(crate) const LIVES: &str = "(j.attempts < j.max_attempts OR j.locked_at IS NOT NULL)";
 
+/// Whether a job `j` was given up: its tries are used, and no other stands in its place. One that is asked for again
+/// while a worker has it loses its key and its tries to the one that follows, and is left so when its worker is killed.
+pub(crate) const GIVEN_UP: &str =
+    "(j.attempts >= j.max_attempts AND j.locked_at IS NULL AND j.key IS NOT NULL)";
+
 /// The name under which a job waits, so that a second one for the same replaces it.
 pub(crate) fn key(task: Task, of: i64) -> String {
     format!("{} {of}", task.code())

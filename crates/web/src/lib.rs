@@ -11,9 +11,10 @@ mod server;
 mod site;
 pub mod worker;
 
-pub use chapters::accounts::hash_password;
+pub use chapters::accounts::{hash_password, link_for};
 pub use page::{cause_words, tuning_words};
 pub use server::fetching::Reach;
+pub use server::keys::Keys;
 pub use server::mailer::Mailer;
 pub use server::state::{AppState, BringDays};
 

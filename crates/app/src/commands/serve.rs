@@ -2,11 +2,12 @@
 
 use super::{Failure, real_time};
 use std::net::{Ipv4Addr, SocketAddr, TcpListener};
+use std::path::PathBuf;
 use std::sync::Arc;
 use tracing_subscriber::EnvFilter;
 use upland_store::Store;
 use upland_web::worker::Pace;
-use upland_web::{AppState, Mailer, Reach, ServerConfig};
+use upland_web::{AppState, Keys, Mailer, Reach, ServerConfig};
 
 /// Ports tried after the one asked for, when it is taken.
 const PORTS_TRIED: u16 = 50;
@@ -50,9 +51,30 @@ impl Mailing {
 }
 
 #[derive(clap::Args)]
+pub struct KeyFile {
+    /// File with the keys under which second factors rest in the database; made at first start, readable by its owner
+    /// alone. Without it `keys` in $STATE_DIRECTORY, else below $XDG_STATE_HOME or $HOME.
+    #[arg(long, env = "UPLAND_KEY_FILE")]
+    key_file: Option<PathBuf>,
+}
+
+impl KeyFile {
+    fn path(&self) -> Result<PathBuf, Failure> {
+        let folder = |name: &str| std::env::var_os(name).filter(|f| !f.is_empty()).map(PathBuf::from);
+        let own = "upland-almanac/keys";
+        let path = self.key_file.clone().or_else(|| folder("STATE_DIRECTORY").map(|f| f.join("keys")));
+        let path = path.or_else(|| folder("XDG_STATE_HOME").map(|f| f.join(own)));
+        let path = path.or_else(|| folder("HOME").map(|f| f.join(".local/state").join(own)));
+        path.ok_or_else(|| Failure::Usage("say where the keys lie: --key-file or UPLAND_KEY_FILE".into()))
+    }
+}
+
+#[derive(clap::Args)]
 pub struct Args {
     #[command(flatten)]
     database: Database,
+    #[command(flatten)]
+    keys: KeyFile,
     /// Port on 127.0.0.1; the next free one when it is taken.
     #[arg(long, env = "UPLAND_PORT", default_value_t = 8080)]
     port: u16,
@@ -137,6 +159,40 @@ pub fn migrate(database: &Database) -> Result<(), Failure> {
     open(database, 1).map(|_| ())
 }
 
+/// Puts a new key first; the next start seals everything with it.
+pub fn rotate_keys(file: &KeyFile) -> Result<(), Failure> {
+    let path = file.path()?;
+    Keys::rotate(&path).map_err(Failure::Failed)?;
+    super::print(&format!(
+        "{} begins with a new key. Restart every server on this database with this file; then the older lines may go.\n",
+        path.display()
+    ))
+}
+
+/// Makes a link by which somebody chooses a new password, for whoever runs the server: where no owner can.
+pub fn sign_in_link(args: &SignInLink) -> Result<(), Failure> {
+    let store = open(&args.database, 2)?;
+    let Some(link) = upland_web::link_for(&store, &args.name).map_err(failed)? else {
+        return Err(Failure::Failed(format!("nobody signs in as {:?}; give the sign-in name", args.name)));
+    };
+    let at = args.public_url.as_deref().filter(|url| is_web(url)).unwrap_or("http://127.0.0.1:8080");
+    super::print(&format!(
+        "Open within a day, once: {}{link}\nFailed attempts to sign in under this name are forgotten.\n",
+        at.trim_end_matches('/')
+    ))
+}
+
+#[derive(clap::Args)]
+pub struct SignInLink {
+    #[command(flatten)]
+    database: Database,
+    /// The sign-in name.
+    name: String,
+    /// Name under which browsers reach the server, for the link.
+    #[arg(long, env = "UPLAND_PUBLIC_URL")]
+    public_url: Option<String>,
+}
+
 pub fn load_demo(database: &Database) -> Result<(), Failure> {
     let store = open(database, 2)?;
     let loaded = crate::demo::load(&store, real_time())?;
@@ -210,6 +266,11 @@ pub fn serve(args: Args) -> Result<(), Failure> {
     log();
     let connections = u32::try_from(args.workers * 4).unwrap_or(16);
     let store = open(&args.database, connections.max(8))?;
+    let keys = Keys::of_file(&args.keys.path()?).map_err(Failure::Failed)?;
+    let sealed = keys.seal_all(&store).map_err(failed)?;
+    if sealed > 0 {
+        tracing::info!(sealed, "second factors are sealed with the first key of the file");
+    }
     let loaded = args.demo && crate::demo::load(&store, real_time())?;
     let listener = listen(args.address, args.port)?;
     let at = listener.local_addr().map_err(failed)?;
@@ -229,6 +290,7 @@ pub fn serve(args: Args) -> Result<(), Failure> {
         (args.source_url.filter(|url| is_web(url)), args.public_url.filter(|url| is_web(url)));
     let state = AppState::new(store)
         .with_source(source)
+        .with_keys(keys)
         .with_public_url(public)
         .with_trusted_proxies(args.trusted_proxy)
         .with_metrics_token(args.metrics_token)

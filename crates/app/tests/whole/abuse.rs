@@ -1,9 +1,11 @@
 //! What nobody can do: stop the server without an account, keep others out, or change what sites out of sight rest on.
 
 use super::http::Person;
-use super::server::Server;
+use super::server::{BINARY, Server, key_file};
 use std::io::{Read, Write};
 use std::net::TcpStream;
+use std::process::Command;
+use upland_store::sign_ins::Tried;
 
 #[test]
 fn sentence_1_without_an_account_nothing_is_estimated_and_no_method_is_made_up() {
@@ -73,4 +75,76 @@ fn sentence_2_an_ordinance_that_other_sites_keep_to_is_changed_as_a_copy() {
     // Whoever sees every site changes it itself.
     assert_eq!(isla.post_from(&page, &page, &changed).status, 303);
     assert!(isla.get(&page).text.contains("Version 2"));
+}
+
+#[test]
+fn sentence_3_failures_of_others_keep_no_known_device_out_and_the_console_lets_in() {
+    let server = Server::start(true);
+    let store = server.store();
+    let right = [("login", "wren"), ("password", "larkrigg-demo")];
+    let known = Person::signed_in(&server, "wren");
+    assert_eq!(known.post_from("/me", "/sign-out", &[]).status, 303);
+    assert_eq!(known.get("/sites/1/today").status, 303, "signed out");
+    for at in 0..60 {
+        store.note_sign_in("wren", &format!("192.0.2.{}", at % 6), Tried::Failed).unwrap();
+    }
+    let stranger = Person::new(&server);
+    assert_eq!(stranger.post_from("/sign-in", "/sign-in", &right).status, 429, "from a device nobody knows");
+    // The device is known under that name alone, and guesses no more often than others.
+    let guess = |login: &str| {
+        known.post_from("/sign-in", "/sign-in", &[("login", login), ("password", "wrong")]).status
+    };
+    assert_eq!(guess("wren"), 422);
+    assert_eq!(known.post_from("/sign-in", "/sign-in", &right).status, 303, "a device that signed in before");
+    assert_eq!(known.get("/sites/1/today").status, 200);
+
+    let link = |name: &str| {
+        let mut command = Command::new(BINARY);
+        command.args(["sign-in-link", name, "--database-url", store.url(), "--public-url", &server.url]);
+        command.output().unwrap()
+    };
+    let nobody = link("nobody-here");
+    assert!(
+        !nobody.status.success() && String::from_utf8_lossy(&nobody.stderr).contains("nobody signs in as")
+    );
+    let told = String::from_utf8(link("Wren").stdout).unwrap();
+    let path = told.split_once(&server.url).expect("a link").1.lines().next().unwrap();
+    let fresh = [("password", "heather over wet slate"), ("again", "heather over wet slate")];
+    assert_eq!(stranger.post_from(path, path, &fresh).status, 303, "{told}");
+    assert_eq!(stranger.get("/sites/1/today").status, 200);
+    assert_eq!(Person::new(&server).get(path).status, 400, "it opens once");
+    let right = [("login", "wren"), ("password", "heather over wet slate")];
+    assert_eq!(
+        Person::new(&server).post_from("/sign-in", "/sign-in", &right).status,
+        303,
+        "failures are forgotten"
+    );
+}
+
+#[test]
+fn sentence_3_a_second_factor_rests_sealed_and_is_sealed_anew_with_a_new_key() {
+    let server = Server::start(true);
+    let store = server.store();
+    let bram = Person::signed_in(&server, "bram");
+    assert_eq!(bram.post_from("/me/factor", "/me/factor", &[("now", "larkrigg-demo")]).status, 303);
+    let shown = bram.get("/me/factor").text;
+    let letters = shown.split_once("type these letters: <code>").unwrap().1.split_once('<').unwrap().0;
+    let secret = totp_rs::Secret::Encoded(letters.to_owned()).to_bytes().unwrap();
+    let rests = || store.factors_at_rest().unwrap().remove(0).secret;
+    let first = rests();
+    assert!(!first.windows(4).any(|part| part == &secret[..4]), "the database does not show it");
+    let folder = std::env::temp_dir().join(format!("upland-whole-keys-{}", std::process::id()));
+    std::fs::create_dir_all(&folder).unwrap();
+    let (known, strange) = (folder.join("known"), folder.join("strange"));
+    std::fs::copy(key_file(), &known).unwrap();
+    upland_web::Keys::rotate(&known).unwrap();
+    let both = upland_web::Keys::of_file(&known).unwrap();
+    assert_eq!((both.seal_all(&store).unwrap(), both.seal_all(&store).unwrap()), (1, 0));
+    assert_ne!(rests(), first);
+    let other = upland_web::Keys::of_file(&strange).unwrap();
+    assert!(other.seal_all(&store).unwrap_err().to_string().contains("not in the key file"));
+    // This server does not know the new key: it says that something is wrong, and shows nothing.
+    let answer = bram.get("/me/factor");
+    assert!(answer.status == 500 && !answer.text.contains(letters), "{}", answer.status);
+    std::fs::remove_dir_all(&folder).unwrap();
 }

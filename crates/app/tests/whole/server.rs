@@ -36,6 +36,11 @@ struct Others {
     workers: [Worker; 2],
 }
 
+/// The key file of all servers of the tests: several on one database share one.
+pub fn key_file() -> &'static str {
+    concat!(env!("CARGO_TARGET_TMPDIR"), "/keys")
+}
+
 impl Server {
     pub fn start(demo: bool) -> Self {
         Self::on(Arc::new(TestDatabase::create()), demo)
@@ -143,7 +148,7 @@ impl Server {
         if demo {
             command.arg("--demo");
         }
-        command.env("UPLAND_METRICS_TOKEN", METRICS_TOKEN);
+        command.env("UPLAND_METRICS_TOKEN", METRICS_TOKEN).env("UPLAND_KEY_FILE", key_file());
         // Its forecast would come in the middle of a test.
         command.env("UPLAND_DEMO_SERVICE", "false");
         let mut child =

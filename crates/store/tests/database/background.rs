@@ -228,6 +228,32 @@ fn a_job_that_was_given_up_and_is_asked_for_again_is_one_job() {
 }
 
 #[test]
+fn sentence_4_a_job_replaced_while_its_worker_is_killed_was_not_given_up() {
+    use diesel::{Connection, PgConnection, RunQueryDsl};
+    let World { store, database, .. } = &world();
+    store.ask(Task::Round, 7, SignedDuration::ZERO).unwrap();
+    let mut connection = PgConnection::establish(&database.url).unwrap();
+    let mut set = |sql: &str| diesel::sql_query(sql).execute(&mut connection).unwrap();
+    // A worker has it; it is asked for again; the worker is killed, and what it held is let go.
+    set("UPDATE work._private_jobs SET attempts = 1, locked_at = now() WHERE key = 'round 7'");
+    store.ask(Task::Round, 7, SignedDuration::ZERO).unwrap();
+    assert_eq!(set("UPDATE work._private_jobs SET locked_at = NULL WHERE key IS NULL"), 1);
+    let of_round = || {
+        let all = store.read(|s| s.waiting_work()).unwrap();
+        // The site of the world waits for its own round.
+        all.into_iter().filter(|job| job.task == Some(Task::Round) && job.of != 1).collect::<Vec<_>>()
+    };
+    let waiting = of_round();
+    assert_eq!((waiting.len(), waiting[0].of, waiting[0].given_up), (1, 7, false), "{waiting:?}");
+    assert_eq!(store.given_up().unwrap(), 0);
+    assert!((store.queue_counts().unwrap().given_up).abs() < f64::EPSILON);
+    // The sweep takes the row that nobody will begin again, and no other.
+    store.sweep(15).unwrap();
+    assert_eq!(set("UPDATE work._private_jobs SET attempts = 0 WHERE key IS NULL"), 0);
+    assert_eq!(of_round().len(), 1);
+}
+
+#[test]
 fn raw_readings_stand_by_month_and_the_old_months_go_while_ten_minutes_stay() {
     let world = world();
     let World { store, .. } = &world;

@@ -8,6 +8,7 @@ pub(crate) mod download;
 pub(crate) mod error;
 pub(crate) mod fetching;
 pub(crate) mod guard;
+pub mod keys;
 pub(crate) mod limits;
 pub mod mailer;
 pub(crate) mod metrics;

@@ -17,6 +17,7 @@ use std::pin::Pin;
 use upland_formats::typed::{self, Read};
 use upland_store::accounts::{Role, SiteStamp, User};
 use upland_store::scope::Scope;
+use upland_store::sign_ins;
 
 /// A session lasts this long; the cookie as well.
 pub(crate) const LENGTH: SignedDuration = SignedDuration::from_hours(30 * 24);
@@ -24,6 +25,8 @@ pub(crate) const LENGTH: SignedDuration = SignedDuration::from_hours(30 * 24);
 const TOKEN: &str = "token";
 const CSRF: &str = "csrf";
 const FLASH: &str = "flash";
+/// Survives signing out.
+const KNOWN: &str = "known";
 
 type Extracted<T> = Pin<Box<dyn Future<Output = Result<T, PageError>>>>;
 
@@ -70,18 +73,61 @@ pub(crate) async fn begin(
     Ok(())
 }
 
+/// The devices that a browser is, by the name it signed in under: first the hash of the name, then the device.
+#[derive(Debug, Clone, Default, Serialize, Deserialize)]
+struct KnownAs(Vec<KnownName>);
+
+#[derive(Debug, Clone, Serialize, Deserialize)]
+struct KnownName {
+    login: String,
+    device: String,
+}
+
+/// Names that a browser is known under at most.
+const MOST_KNOWN: usize = 4;
+
+fn login_key(login: &str) -> String {
+    hex::encode(hash(login).get(..8).unwrap_or_default())
+}
+
+/// Where a try to sign in comes from: the device, where it has signed in under this name before, else an address.
+pub(crate) fn origin_of(session: &Session, login: &str, address: &str) -> String {
+    let known = session.get::<KnownAs>(KNOWN).ok().flatten().unwrap_or_default();
+    let own = known.0.iter().find(|name| name.login == login_key(login));
+    own.map_or_else(|| address.to_owned(), |own| sign_ins::known_device(&own.device))
+}
+
+/// Remembers that this browser has signed in under a name.
+pub(crate) fn remember_device(session: &Session, login: &str) -> Result<(), PageError> {
+    let mut known = session.get::<KnownAs>(KNOWN)?.unwrap_or_default();
+    let login = login_key(login);
+    if !known.0.iter().any(|name| name.login == login) {
+        let device = hex::encode(rand::random::<[u8; 8]>());
+        known.0.insert(0, KnownName { login, device });
+        known.0.truncate(MOST_KNOWN);
+        session.insert(KNOWN, known)?;
+    }
+    Ok(())
+}
+
 /// The hash of the token of a session; empty where nobody is signed in.
 pub(crate) fn own_hash(session: &Session) -> Result<Vec<u8>, PageError> {
     Ok(session.get::<String>(TOKEN)?.map_or(Vec::new(), |token| hash(&token)))
 }
 
-/// Ends the session on the server and forgets the cookie.
+/// Ends the session on the server and forgets all of the cookie but that the browser is known.
 pub(crate) async fn end(state: &web::Data<AppState>, session: &Session) -> Result<(), PageError> {
     if let Some(token) = session.get::<String>(TOKEN)? {
         let hashed = hash(&token);
         with_store(state, move |store| store.end_session(&hashed)).await?;
     }
-    session.purge();
+    let known = session.get::<KnownAs>(KNOWN)?;
+    session.clear();
+    session.renew();
+    // Somebody who fails on purpose must not keep this browser out of its own account later.
+    if let Some(known) = known {
+        session.insert(KNOWN, known)?;
+    }
     Ok(())
 }
 

@@ -3,6 +3,7 @@
 use crate::server::cache::Cache;
 use crate::server::error::PageError;
 use crate::server::fetching::Reach;
+use crate::server::keys::Keys;
 use crate::server::limits::Limits;
 use crate::server::mailer::Mailer;
 use crate::server::reader::asked;
@@ -37,6 +38,8 @@ pub struct AppState {
     pub(crate) mailer: Option<Mailer>,
     /// Where weather services may be asked.
     pub(crate) reach: Reach,
+    /// Under which second factors rest in the database.
+    pub(crate) keys: Keys,
     /// Proxies that say for whom they speak.
     pub(crate) trusted_proxies: Vec<std::net::IpAddr>,
 }
@@ -62,6 +65,7 @@ impl AppState {
             metrics_token: None,
             mailer: None,
             reach: Reach::default(),
+            keys: Keys::default(),
             trusted_proxies: Vec::new(),
         }
     }
@@ -107,6 +111,13 @@ impl AppState {
     #[must_use]
     pub fn with_mailer(mut self, mailer: Option<Mailer>) -> Self {
         self.mailer = mailer;
+        self
+    }
+
+    /// The same with the keys under which second factors rest in the database.
+    #[must_use]
+    pub fn with_keys(mut self, keys: Keys) -> Self {
+        self.keys = keys;
         self
     }
 

@@ -24,6 +24,8 @@ struct Course {
     applied_mm: f64,
     drained_mm: f64,
     waterings: u32,
+    /// Starts, each of which opens the valve for a run time of its own.
+    starts: u32,
     days_below: u32,
 }
 
@@ -39,6 +41,7 @@ impl Course {
             let mut waterings: Vec<(Timestamp, f64)> = Vec::new();
             while let Some(run) = runs.next_if(|r| r.date <= date) {
                 let minutes = run.length().minutes().min_value();
+                out.starts += u32::from(run.cycle <= 1);
                 match waterings.last_mut().filter(|(last, _)| run.start.duration_since(*last) < APART) {
                     Some((last, sum)) => (*last, *sum) = (run.end, *sum + minutes),
                     None => waterings.push((run.end, minutes)),
@@ -75,6 +78,11 @@ impl Course {
     /// What a watering loses in the mean.
     fn lost_each(&self) -> Millimetres {
         Millimetres::from_mm(self.drained_mm / f64::from(self.waterings.max(1)))
+    }
+
+    /// Starts of a watering in the mean: each rounds its run time to a step.
+    fn starts_each(&self) -> f64 {
+        (f64::from(self.starts) / f64::from(self.waterings.max(1))).max(1.0)
     }
 
     fn lost(&self) -> f64 {
@@ -124,8 +132,8 @@ pub(super) fn find(look: &Look<'_>, findings: &mut Vec<Finding>) {
             };
             findings.push(Finding::new(kind, Severity::Warning, place));
         }
-        // What a step of the run time more or less makes is no rhythm's fault.
-        let step = zone.net_of(look.installation.card.run_step.minutes());
+        // What a step of the run time more or less makes, at each start, is no rhythm's fault.
+        let step = zone.net_of(look.installation.card.run_step.minutes()) * course.starts_each();
         if course.lost() > LOST_ABOVE && course.lost_each() > step && share <= NEED_SHARES.1.fraction() {
             let weekly = course.drained_mm / f64::from(look.weeks);
             let kind = FindingKind::DrainsBetween {

@@ -4,6 +4,7 @@ use super::{SignInPage, not_own, opened};
 use crate::page::frame::Frame;
 use crate::page::qr::qr;
 use crate::server::error::{PageError, page, page_with, see_other};
+use crate::server::keys::KeyFault;
 use crate::server::session::{self, Fields, Owner, SignedIn, csrf, flash};
 use crate::server::state::{AppState, read, with_store};
 use crate::server::visitor::address_of;
@@ -48,6 +49,11 @@ fn totp(secret: Vec<u8>, login: &str) -> Result<TOTP, PageError> {
     let name = "Upland Almanac".to_owned();
     TOTP::new(Algorithm::SHA1, DIGITS, 0, STEP_S, secret, Some(name), login.replace(':', "_"))
         .map_err(|error| PageError::Session(error.to_string()))
+}
+
+/// A secret that cannot be used is the installation's fault; the log says which.
+fn unusable(fault: KeyFault) -> PageError {
+    PageError::Session(fault.words().to_owned())
 }
 
 /// The step of which a text is the code, if it is one of those that count at an instant.
@@ -98,6 +104,7 @@ pub(super) async fn after_password(
         return Ok(see_other("/sign-in/code"));
     }
     tracing::info!(user, "signed in");
+    session::remember_device(session, login)?;
     session::begin(state, session, user).await?;
     Ok(see_other("/"))
 }
@@ -134,8 +141,8 @@ async fn with_code(
         let page = SignInPage { csrf: csrf(&session)?, login: String::new(), error };
         return page_with(StatusCode::UNPROCESSABLE_ENTITY, &page);
     };
-    let address = address_of(&request);
-    let (login, from) = (owing.login.clone(), address.clone());
+    let origin = session::origin_of(&session, &owing.login, &address_of(&request));
+    let (login, from) = (owing.login.clone(), origin.clone());
     let still = with_store(&state, move |store| store.credentials(&login)).await?;
     let still = still.is_some_and(|known| {
         known.user.id == owing.user && session::hash(&known.password_hash) == owing.password
@@ -151,7 +158,8 @@ async fn with_code(
     }
     let (user, typed) = (owing.user, fields.get("code").to_owned());
     let factor = read(&state, move |snapshot| snapshot.factor(user)).await?;
-    let secret = factor.and_then(|factor| factor.secret).ok_or(PageError::SignIn)?;
+    let rests = factor.and_then(|factor| factor.secret).ok_or(PageError::SignIn)?;
+    let secret = state.keys.open(user, &rests).map_err(unusable)?;
     let step = step_of(&totp(secret, &owing.login)?, &typed, real_s());
     let is_right = with_store(&state, move |store| match step {
         Some(step) => store.use_step(user, step),
@@ -163,7 +171,8 @@ async fn with_code(
     }
     session.remove(OWING);
     tracing::info!(user, "signed in with a code");
-    opened(&state, (&owing.login, &address)).await?;
+    opened(&state, (&owing.login, &origin)).await?;
+    session::remember_device(&session, &owing.login)?;
     session::begin(&state, &session, user).await?;
     Ok(see_other("/"))
 }
@@ -192,7 +201,8 @@ async fn draw(
     let id = who.user.id;
     let factor = read(state, move |snapshot| snapshot.factor(id)).await?.ok_or(PageError::NotFound)?;
     let pending = match factor.pending {
-        Some(secret) => {
+        Some(rests) => {
+            let secret = state.keys.open(id, &rests).map_err(unusable)?;
             let totp = totp(secret, &who.user.login)?;
             Some((qr(&totp.get_url())?, totp.get_secret_base32()))
         }
@@ -215,8 +225,8 @@ async fn begin(state: web::Data<AppState>, who: SignedIn, fields: Fields) -> Res
     if let Some((status, words)) = not_own(&state, &who, fields.get("now")).await? {
         return draw(&state, &who, status, Some(words), Vec::new()).await;
     }
-    let secret = rand::random::<[u8; SECRET_BYTES]>().to_vec();
     let id = who.user.id;
+    let secret = state.keys.seal(id, &rand::random::<[u8; SECRET_BYTES]>()).map_err(unusable)?;
     with_store(&state, move |store| store.begin_factor(id, &secret)).await?;
     Ok(see_other("/me/factor"))
 }
@@ -229,8 +239,9 @@ async fn confirm(
 ) -> Result<HttpResponse, PageError> {
     let id = who.user.id;
     let factor = read(&state, move |snapshot| snapshot.factor(id)).await?;
-    let Some(secret) = factor.and_then(|factor| factor.pending) else { return Ok(see_other("/me/factor")) };
-    let Some(step) = step_of(&totp(secret.clone(), &who.user.login)?, fields.get("code"), real_s()) else {
+    let Some(rests) = factor.and_then(|factor| factor.pending) else { return Ok(see_other("/me/factor")) };
+    let secret = state.keys.open(id, &rests).map_err(unusable)?;
+    let Some(step) = step_of(&totp(secret, &who.user.login)?, fields.get("code"), real_s()) else {
         let error =
             Some("This is no code of now. Look at the clock of the telephone, and type the next one.");
         return draw(&state, &who, StatusCode::UNPROCESSABLE_ENTITY, error, Vec::new()).await;
@@ -243,7 +254,7 @@ async fn confirm(
         })
         .collect();
     let hashes: Vec<Vec<u8>> = spare.iter().map(|code| spare_hash(code)).collect();
-    if !with_store(&state, move |store| store.confirm_factor(id, &secret, step, &hashes)).await? {
+    if !with_store(&state, move |store| store.confirm_factor(id, &rests, step, &hashes)).await? {
         return Ok(see_other("/me/factor"));
     }
     draw(&state, &who, StatusCode::OK, None, spare).await

@@ -5,6 +5,8 @@ mod factor;
 mod mail;
 mod me;
 mod password;
+
+pub use password::link_for;
 mod sites;
 mod typed;
 
@@ -146,12 +148,13 @@ async fn sign_in(
         page_with(status, &SignInPage { csrf: csrf(&session)?, login: login.clone(), error: Some(error) })
     };
     let address = address_of(&request);
-    let (name, from) = (login.clone(), address.clone());
+    let origin = session::origin_of(&session, &login, &address);
+    let (name, from) = (login.clone(), origin.clone());
     let may = state.limits.address(&address)
         && with_store(&state, move |store| store.begin_sign_in(&name, &from)).await?;
     if !may {
         if state.limits.written(&address) {
-            note(&state, (&login, &address), Tried::Refused).await?;
+            note(&state, (&login, &origin), Tried::Refused).await?;
         }
         return refuse(
             StatusCode::TOO_MANY_REQUESTS,
@@ -172,7 +175,7 @@ async fn sign_in(
     match user {
         Some(known) => {
             // A code that is asked for next is a try of its own.
-            opened(&state, (&login, &address)).await?;
+            opened(&state, (&login, &origin)).await?;
             let (user, password_hash) = (known.user.id, known.password_hash.as_str());
             let known = factor::Known { user, login: &login, password_hash };
             factor::after_password(&state, &session, known).await

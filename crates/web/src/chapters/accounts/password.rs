@@ -12,6 +12,7 @@ use askama::Template;
 use jiff::SignedDuration;
 use upland_store::accounts::{RoleChange, User};
 use upland_store::sign_ins::Tried;
+use upland_store::{Store, StoreError};
 
 /// A link to choose a password is good for so long, and once.
 const LINK: SignedDuration = SignedDuration::from_hours(24);
@@ -137,6 +138,22 @@ async fn let_in(
     _fields: Fields,
 ) -> Result<HttpResponse, PageError> {
     disable(&state, &who, *id, false).await
+}
+
+/// A link for whoever runs the server to let somebody in, where no owner can: its path, good for a day and once; failures
+/// under the name are forgotten. `None` where nobody signs in so.
+///
+/// # Errors
+/// As any query.
+pub fn link_for(store: &Store, login: &str) -> Result<Option<String>, StoreError> {
+    let login = login.trim().to_lowercase();
+    let Some(known) = store.credentials(&login)? else { return Ok(None) };
+    let (token, id) = (session::random_hex(), known.user.id);
+    if !store.make_password_link(&session::hash(&token), id, LINK, id)? {
+        return Ok(None);
+    }
+    store.forget_failures(&login)?;
+    Ok(Some(format!("/password/{token}")))
 }
 
 #[derive(Template)]

@@ -17,6 +17,7 @@ use actix_web::http::StatusCode;
 use actix_web::{HttpResponse, get, post, web};
 use askama::Template;
 use jiff::civil::Date;
+use std::collections::BTreeSet;
 use upland_core::quantity::month::Month;
 use upland_core::quantity::units::Metres;
 use upland_core::sensors::Sensor;
@@ -294,6 +295,23 @@ async fn geojson(here: AtSite) -> Result<HttpResponse, PageError> {
         .body(body))
 }
 
+/// What to say where somebody saved the plan meanwhile: each line of theirs that saving again would remove.
+fn only_theirs(theirs: &str, typed: &str) -> Vec<String> {
+    let own: BTreeSet<&str> = typed.lines().map(str::trim).collect();
+    let lost: Vec<&str> =
+        theirs.lines().map(str::trim).filter(|l| !l.is_empty() && !own.contains(l)).collect();
+    let said = match lost.is_empty() {
+        true => {
+            "Somebody saved the plan meanwhile; yours has everything that theirs has. Save again to keep yours."
+        }
+        false => {
+            "Somebody saved the plan meanwhile. Saving again keeps what you typed and removes these lines of theirs; copy those \
+             that should stay into the field first."
+        }
+    };
+    core::iter::once(said.to_owned()).chain(lost.into_iter().map(str::to_owned)).collect()
+}
+
 #[post("/sites/{id}/sensors/plan")]
 async fn save(EditorAt(here): EditorAt, fields: Fields) -> Result<HttpResponse, PageError> {
     let states = here.sensor_states(None).await?;
@@ -331,8 +349,9 @@ async fn save(EditorAt(here): EditorAt, fields: Fields) -> Result<HttpResponse, 
         })
         .await?;
     let Some(left) = saved else {
-        let said = "Somebody saved the plan meanwhile; theirs is the one that stands. What you typed stands in the field: save again to keep yours.";
-        return draw(&here.again().await?, site, Some((typed, vec![said.to_owned()]))).await;
+        let here = here.again().await?;
+        let said = only_theirs(&plan_lines::write(&saved_plan(&here).await?, unit_of(&states)), &typed);
+        return draw(&here, site, Some((typed, said))).await;
     };
     let said = match (count, left) {
         (0, _) => "The plan is saved.".to_owned(),
@@ -375,4 +394,19 @@ async fn take_over(
     };
     flash(&here.who.session, said, None)?;
     Ok(see_other(&format!("{}#h-place", address::sensor(site_id, id))))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::only_theirs;
+
+    #[test]
+    fn sentence_4_a_conflict_of_plans_names_each_line_that_saving_again_would_remove() {
+        let theirs = "tree 3 4 radius 2 height 5\nwall 0 0 to 9 0 height 2\n";
+        let said = only_theirs(theirs, "wall 0 0 to 9 0 height 2\n  post 1 1\n");
+        assert_eq!(said[1..], ["tree 3 4 radius 2 height 5"]);
+        assert!(said[0].contains("removes these lines of theirs"));
+        assert_eq!(only_theirs(theirs, theirs).len(), 1);
+        assert!(only_theirs(theirs, theirs)[0].contains("yours has everything"));
+    }
 }

@@ -1,6 +1,7 @@
 //! The weather room: sources side by side, what their values are worth, which one counts.
 
 mod bring;
+mod choices;
 mod forecast;
 mod normals;
 mod series;
@@ -25,6 +26,7 @@ use crate::site::facts::SiteFacts;
 use actix_web::http::StatusCode;
 use actix_web::{HttpResponse, get, post, web};
 use askama::Template;
+use choices::{ChoiceLine, choice_lines};
 use jiff::civil::Date;
 use jiff::tz::TimeZone;
 use std::collections::BTreeMap;
@@ -302,40 +304,6 @@ fn flagged_line(
     }
 }
 
-/// How a group of variables is chosen.
-struct ChoiceLine {
-    code: &'static str,
-    label: &'static str,
-    /// First and second source: id, name, chosen.
-    first: Vec<(i64, String, bool)>,
-    second: Vec<(i64, String, bool)>,
-}
-
-fn choice_lines(weather: &SiteWeather) -> Vec<ChoiceLine> {
-    let order = weather.order();
-    VariableGroup::ALL
-        .iter()
-        .map(|group| {
-            let place = |n: usize| order.get(*group as usize).and_then(|o| o.get(n)).copied();
-            let options = |chosen: Option<usize>| {
-                weather
-                    .sources
-                    .iter()
-                    .enumerate()
-                    .filter(|(_, s)| s.kind != SourceKind::Normals)
-                    .map(|(i, s)| (s.id, s.name.clone(), chosen == Some(i)))
-                    .collect()
-            };
-            ChoiceLine {
-                code: group.code(),
-                label: group.label(),
-                first: options(place(0)),
-                second: options(place(1)),
-            }
-        })
-        .collect()
-}
-
 /// What the room shows of the site's weather, whoever looks.
 struct Room {
     lead: String,
@@ -358,6 +326,8 @@ struct RoomPage {
     /// Largest file that is taken in, MB: the page refuses a larger one before it is sent.
     most_mb: usize,
     room: Arc<Room>,
+    /// Which source counts, as it is stored or as a refused form had it.
+    choices: Vec<ChoiceLine>,
     /// Sources that are asked by themselves, as they stand now.
     standings: Vec<crate::page::service_words::Standing>,
     days: Vec<forecast::ComingDay>,
@@ -374,6 +344,8 @@ struct Refused {
     file: Option<(String, Vec<Problem>)>,
     message: String,
     reason: String,
+    /// The sources chosen, by variable.
+    picked: Option<Vec<Vec<i64>>>,
 }
 
 impl Room {
@@ -445,6 +417,12 @@ async fn draw(here: &AtSite, status: StatusCode, refused: Refused) -> Result<Htt
             } else {
                 Vec::new()
             },
+            choices: match &refused.picked {
+                None => room.choices.clone(),
+                Some(picked) => {
+                    room.choices.iter().zip(picked).map(|(line, own)| line.with_picked(own)).collect()
+                }
+            },
             room,
             days: forecast::coming_days(&here.facts, here.today()),
             file_name,
@@ -476,7 +454,7 @@ async fn overrule(EditorAt(here): EditorAt, fields: Fields) -> Result<HttpRespon
     let (Some(source), (Some(date), Some(variable))) = (source, value) else {
         let day = date.err().map_or(String::new(), |refusal| format!(" {refusal}"));
         let message = format!("Say which value is meant: a source, a day and a variable.{day}");
-        let refused = Refused { message, reason, file: None };
+        let refused = Refused { message, reason, ..Refused::default() };
         return draw(&here, StatusCode::UNPROCESSABLE_ENTITY, refused).await;
     };
     if reason.is_empty() {
@@ -485,7 +463,7 @@ async fn overrule(EditorAt(here): EditorAt, fields: Fields) -> Result<HttpRespon
             variable.label(),
             date.said("%-d %b %Y")
         );
-        let refused = Refused { message, reason, file: None };
+        let refused = Refused { message, reason, ..Refused::default() };
         return draw(&here, StatusCode::UNPROCESSABLE_ENTITY, refused).await;
     }
     let keep = fields.get("keep") == "yes";

@@ -167,7 +167,12 @@ async fn choose(EditorAt(here): EditorAt, fields: Fields) -> Result<HttpResponse
         ids
     });
     let reason: String = fields.get("reason").trim().chars().take(MAX_REASON).collect();
-    let refuse = |message: &str| Refused { message: message.to_owned(), reason: reason.clone(), file: None };
+    let refuse = |message: &str| Refused {
+        message: message.to_owned(),
+        reason: reason.clone(),
+        picked: Some(order.to_vec()),
+        file: None,
+    };
     if reason.is_empty() {
         let refused = refuse("Say why these sources count; whoever reads the numbers later will ask.");
         return draw(&here, StatusCode::UNPROCESSABLE_ENTITY, refused).await;
@@ -176,10 +181,11 @@ async fn choose(EditorAt(here): EditorAt, fields: Fields) -> Result<HttpResponse
         let refused = refuse("Temperature needs a source: without it no day counts.");
         return draw(&here, StatusCode::UNPROCESSABLE_ENTITY, refused).await;
     }
-    let (base, why) = (fields.get("base").parse().ok(), reason.clone());
-    if let Some(theirs) = here.change(move |change| change.choose_sources(base, &order, &why)).await? {
+    let (base, why, chosen) = (fields.get("base").parse().ok(), reason.clone(), order.clone());
+    if let Some(theirs) = here.change(move |change| change.choose_sources(base, &chosen, &why)).await? {
         let refused = refuse(&format!(
-            "{} chose meanwhile ({}). Theirs stands below; choose again if you still want yours.",
+            "{} chose meanwhile ({}). Your choice is kept below, with theirs beside it where they differ. Save again to \
+             replace theirs.",
             theirs.chosen_by, theirs.reason
         ));
         return draw(&here.again().await?, StatusCode::CONFLICT, refused).await;

@@ -1,6 +1,7 @@
 //! The room over two sources: ten days of the site's own sensor, of which one was left out by hand and one is
 //! doubtful, and a station that goes on for two days more.
 
+use super::choices::SourceOption;
 use super::*;
 use crate::fixture;
 use jiff::civil::{Date, date};
@@ -95,13 +96,27 @@ fn room(weather: &SiteWeather, said: &[OverruleRecord]) -> Room {
 }
 
 #[test]
+fn sentence_4_a_refused_choice_keeps_what_was_picked_beside_what_is_stored() {
+    let shown = room(&weather(&[]), &[]);
+    let stored = &shown.choices[0];
+    let chosen = |options: &[SourceOption]| options.iter().find(|o| o.chosen).map(|o| o.id);
+    assert_eq!((chosen(&stored.first), chosen(&stored.second)), (Some(3), Some(5)));
+    let own = stored.with_picked(&[5]);
+    assert_eq!((chosen(&own.first), chosen(&own.second)), (Some(5), None));
+    let names = format!("{}, then {}", stored.first[0].name, stored.first[1].name);
+    assert_eq!(own.stored.as_deref(), Some(names.as_str()));
+    assert_eq!(stored.with_picked(&[3, 5]).stored, None, "nothing differs");
+    assert_eq!(chosen(&stored.with_picked(&[]).first), None);
+}
+
+#[test]
 fn the_room_says_what_counts_from_how_many_sources() {
     let shown = room(&weather(&[]), &[]);
     assert_eq!(shown.lead, "12 days count, woven from 2 sources by variable.", "typed normals are no record");
     assert_eq!(shown.chart_sources.iter().map(|(id, _)| *id).collect::<Vec<_>>(), [3, 5]);
     assert!(shown.choice_words.starts_with("Nobody has chosen yet"));
     assert_eq!(shown.choices.len(), VariableGroup::ALL.len());
-    assert!(shown.choices.iter().all(|c| c.first.len() == 2 && c.first[0].2 && c.second[1].2));
+    assert!(shown.choices.iter().all(|c| c.first.len() == 2 && c.first[0].chosen && c.second[1].chosen));
     let (mut alone, none) = (
         weather(&[]),
         SiteWeather {
