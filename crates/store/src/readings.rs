@@ -4,7 +4,7 @@
 use crate::schema::{reading_refusals, sensor_buckets, sensor_devices, sensor_readings, sensors, users};
 use crate::scope::SiteKey;
 use crate::transaction::NewEvent;
-use crate::{Action, Change, Result, Snapshot, Store, Subject, known, tasks};
+use crate::{Action, Change, Number, Result, Snapshot, Store, Subject, known, tasks};
 use diesel::prelude::*;
 use diesel::sql_types::{Array, BigInt, Double, Nullable, Text, Timestamptz};
 use jiff::Timestamp;
@@ -49,6 +49,8 @@ pub struct Posting {
     pub shares_address_with: Option<String>,
     /// By how much the application's clock is ahead of real time.
     pub clock_ahead: Option<jiff::SignedDuration>,
+    /// New readings that the device has brought today, by universal time.
+    pub taken_today: usize,
 }
 
 /// What was refused, counted.
@@ -168,6 +170,17 @@ fn insert_readings(
         .bind::<Array<Double>, _>(values)
         .bind::<Array<Text>, _>(WEATHER_CHANNELS.map(|(channel, _)| channel.code()).to_vec())
         .get_result(connection)?;
+    if new.new > 0
+        && let Some(device) = device_id
+    {
+        diesel::sql_query(
+            "UPDATE sensor_devices SET quota_day = (now() AT TIME ZONE 'UTC')::date, quota_taken = $2::int + \
+                 CASE WHEN quota_day = (now() AT TIME ZONE 'UTC')::date THEN quota_taken ELSE 0 END WHERE id = $1",
+        )
+        .bind::<BigInt, _>(device)
+        .bind::<BigInt, _>(new.new)
+        .execute(connection)?;
+    }
     if let Some(after) = gathered_after(&new, readings) {
         let site: i64 = sensors::table.find(sensor_id).select(sensors::site_id).first(connection)?;
         tasks::ask(connection, tasks::Task::Readings, site, after)?;
@@ -366,7 +379,14 @@ impl Store {
                 .optional()?;
         }
         let clock_ahead = crate::clock::ahead(&mut connection)?;
-        Ok(Some(Posting { device_id, sensor_id, revoked, shares_address_with, clock_ahead }))
+        let taken: Number = diesel::sql_query(
+            "SELECT CASE WHEN quota_day = (now() AT TIME ZONE 'UTC')::date THEN quota_taken ELSE 0 END::bigint AS number \
+             FROM sensor_devices WHERE id = $1",
+        )
+        .bind::<BigInt, _>(device_id)
+        .get_result(&mut connection)?;
+        let taken_today = usize::try_from(taken.number).unwrap_or(0);
+        Ok(Some(Posting { device_id, sensor_id, revoked, shares_address_with, clock_ahead, taken_today }))
     }
 
     /// Keeps readings of a sensor, all or none; returns how many were new. A reading that is there

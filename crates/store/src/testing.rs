@@ -89,6 +89,16 @@ impl TestDatabase {
         Self { admin_url, name, url }
     }
 
+    /// Runs a statement: what a test needs and no page does. Returns how many rows it was about.
+    ///
+    /// # Panics
+    /// When the database refuses.
+    #[must_use]
+    pub fn execute(&self, sql: &str) -> usize {
+        let mut connection = good(PgConnection::establish(&self.url));
+        good(diesel::sql_query(sql).execute(&mut connection))
+    }
+
     /// A store on it, brought to the current schema.
     ///
     /// # Panics

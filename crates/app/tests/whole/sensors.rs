@@ -167,6 +167,33 @@ fn a_post_that_is_not_as_described_is_refused_whole() {
 }
 
 #[test]
+fn sentence_6_a_token_brings_so_many_new_readings_a_day_and_is_told_what_is_left() {
+    let server = Server::start(true);
+    let person = Person::signed_in(&server, "bram");
+    let token = device(&person, "Gauge");
+    let left = |answer: &Answer| answer.headers.get("ratelimit-remaining").cloned();
+    let three = |from| {
+        body(&[("rain_mm", at(from), "0"), ("rain_mm", at(from + 1), "0"), ("rain_mm", at(from + 2), "0")])
+    };
+    let first = post(&server, &token, &three(10));
+    assert_eq!((first.status, left(&first).as_deref()), (200, Some("249997")));
+    let again = post(&server, &token, &three(10));
+    assert_eq!(left(&again).as_deref(), Some("249997"), "what is known already costs nothing");
+    assert_eq!(server.sql("UPDATE sensor_devices SET quota_taken = 249998 WHERE quota_taken = 3"), 1);
+    let refused = post(&server, &token, &three(20));
+    assert_eq!((refused.status, left(&refused).as_deref()), (429, Some("2")), "{}", refused.text);
+    assert!(refused.text.contains("2 are left; nothing of this post was stored"), "{}", refused.text);
+    let wait: u64 = refused.headers["retry-after"].parse().unwrap();
+    assert!((1..=86_400).contains(&wait));
+    assert_eq!(
+        server.sql("UPDATE sensor_devices SET quota_day = quota_day - 1 WHERE quota_taken = 249998"),
+        1
+    );
+    let next = post(&server, &token, &three(20));
+    assert_eq!((next.status, left(&next).as_deref()), (200, Some("249997")), "another day");
+}
+
+#[test]
 fn a_bypass_a_task_and_the_roles() {
     let server = Server::start(true);
     let person = Person::signed_in(&server, "bram");

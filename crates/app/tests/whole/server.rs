@@ -167,6 +167,11 @@ impl Server {
         self.database.store()
     }
 
+    /// Runs a statement on its database.
+    pub fn sql(&self, sql: &str) -> usize {
+        self.database.execute(sql)
+    }
+
     /// Ends every session, as time would; returns how many there were.
     pub fn end_sessions(&self) -> usize {
         self.database.store().end_all_sessions().unwrap()

@@ -21,6 +21,7 @@ pub(crate) mod stand_ins;
 pub(crate) mod state;
 pub(crate) mod time_zones;
 pub(crate) mod trace;
+pub(crate) mod turns;
 pub(crate) mod upload;
 pub(crate) mod visitor;
 

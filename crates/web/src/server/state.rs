@@ -9,6 +9,7 @@ use crate::server::mailer::Mailer;
 use crate::server::reader::asked;
 use crate::server::settled::Settled;
 use crate::server::stand_ins::StandIns;
+use crate::server::turns::Turns;
 use actix_web::{HttpRequest, web};
 use jiff::{SignedDuration, Timestamp};
 use std::sync::Arc;
@@ -21,6 +22,8 @@ pub struct AppState {
     pub(crate) cache: Cache,
     pub(crate) limits: Limits,
     pub(crate) settled: Settled,
+    /// Kept trials are run again one at a time for each site.
+    pub(crate) trials: Turns,
     pub(crate) stand_ins: StandIns,
     /// Seconds by which the application's clock is ahead, as this process last heard.
     pub(crate) clock_ahead: Arc<AtomicI64>,
@@ -56,6 +59,7 @@ impl AppState {
             cache: Cache::default(),
             limits: Limits::default(),
             settled: Settled::default(),
+            trials: Turns::default(),
             stand_ins: StandIns::default(),
             clock_ahead: Arc::default(),
             bring_days: None,

@@ -18,6 +18,9 @@ use utoipa::{OpenApi, ToSchema};
 
 /// Most readings of a post.
 const MOST: usize = 5_000;
+/// New readings of a device in a day of universal time: ten channels every minute are 14 400, and 400 days by the hour
+/// that are brought after a failure 96 000.
+const MOST_A_DAY: usize = 250_000;
 /// Largest accepted post, bytes.
 const MAX_BYTES: usize = 1024 * 1024;
 /// A stamp further ahead than this is refused.
@@ -157,14 +160,14 @@ fn kind_of(reason: &str) -> &str {
     request_body = PostDto,
     security(("device_token" = [])),
     responses(
-        (status = 200, description = "Each reading was taken, known, or refused by itself", body = TakenDto),
+        (status = 200, description = "Each reading was taken, known, or refused by itself. RateLimit-Remaining says how many new readings of the day are left", body = TakenDto),
         (status = 400, description = "The body is not as described", body = ProblemDto),
         (status = 401, description = "No token, or an unknown one", body = ProblemDto),
         (status = 403, description = "The token was revoked", body = ProblemDto),
         (status = 413, description = "Larger than a megabyte", body = ProblemDto),
         (status = 415, description = "Not JSON", body = ProblemDto),
         (status = 422, description = "Every reading was refused", body = TakenDto),
-        (status = 429, description = "Too many posts; slow down", body = ProblemDto),
+        (status = 429, description = "Too many posts, or the day's 250 000 new readings are used; Retry-After says how long to wait", body = ProblemDto),
         (status = 503, description = "Not stored; post again", body = ProblemDto)
     )
 )]
@@ -311,6 +314,28 @@ async fn count(
     Ok(())
 }
 
+/// Seconds until a quota is whole again: the next midnight of universal time, by real time.
+fn until_midnight_s() -> u64 {
+    const DAY_S: i64 = 86_400;
+    let now = crate::server::clock::exactly(None).as_second();
+    u64::try_from(DAY_S - now.rem_euclid(DAY_S)).unwrap_or(0)
+}
+
+/// An answer that says how much of the day's quota is left (draft-ietf-httpapi-ratelimit-headers, the three fields of its
+/// versions to 07; from memory).
+fn with_quota(mut answer: HttpResponse, left: usize) -> HttpResponse {
+    for (name, value) in [
+        ("ratelimit-limit", MOST_A_DAY.to_string()),
+        ("ratelimit-remaining", left.to_string()),
+        ("ratelimit-reset", until_midnight_s().to_string()),
+    ] {
+        if let Ok(value) = header::HeaderValue::from_str(&value) {
+            answer.headers_mut().insert(header::HeaderName::from_static(name), value);
+        }
+    }
+    answer
+}
+
 async fn store(state: &web::Data<AppState>, posting: &Posting, dto: &PostDto) -> HttpResponse {
     let now = crate::server::clock::now(posting.clock_ahead);
     if dto.readings.is_empty() {
@@ -335,6 +360,16 @@ async fn store(state: &web::Data<AppState>, posting: &Posting, dto: &PostDto) ->
             Err(reason) => refused.push(RefusedDto { index, reason }),
         }
     }
+    if posting.taken_today + good.len() > MOST_A_DAY {
+        let left = MOST_A_DAY.saturating_sub(posting.taken_today);
+        let _ = refuse(state, Some(posting.device_id), "quota of the day used", 1, &left.to_string()).await;
+        let message = format!(
+            "the device may bring {MOST_A_DAY} new readings a day, and {left} are left; nothing of this post was stored"
+        );
+        let mut answer = with_quota(problem(StatusCode::TOO_MANY_REQUESTS, &message), left);
+        answer.headers_mut().insert(header::RETRY_AFTER, header::HeaderValue::from(until_midnight_s()));
+        return answer;
+    }
     let not_stored = || problem(StatusCode::SERVICE_UNAVAILABLE, "nothing was stored; post again");
     if count(state, posting, dto, &refused).await.is_err() {
         return not_stored();
@@ -345,7 +380,9 @@ async fn store(state: &web::Data<AppState>, posting: &Posting, dto: &PostDto) ->
         Err(_) => not_stored(),
         Ok(taken) => {
             let status = if sent == 0 { StatusCode::UNPROCESSABLE_ENTITY } else { StatusCode::OK };
-            HttpResponse::build(status).json(TakenDto { taken, repeated: sent - taken, refused, warnings })
+            let left = MOST_A_DAY.saturating_sub(posting.taken_today + taken);
+            let told = TakenDto { taken, repeated: sent - taken, refused, warnings };
+            with_quota(HttpResponse::build(status).json(told), left)
         }
     }
 }

@@ -89,6 +89,8 @@ async fn keep(EditorAt(here): EditorAt, fields: Fields) -> Result<HttpResponse, 
 async fn again(here: &AtSite, id: i64) -> Result<Arc<Again>, PageError> {
     let of_site = here.site_key();
     let record = here.read(move |snapshot| snapshot.trial(of_site, id)).await?.ok_or(PageError::NotFound)?;
+    // Each takes all of its hours in memory while it runs.
+    let _turn = here.state.trials.of(here.id()).await;
     let kilobytes = 100 + record.file.len() / 1024 + here.facts.zones.len() * 13 * 366 / 8;
     here.once(format!("kept trial {id}"), kilobytes, move |_| {
         let unreadable =
