@@ -148,3 +148,61 @@ fn sentence_3_a_second_factor_rests_sealed_and_is_sealed_anew_with_a_new_key() {
     assert!(answer.status == 500 && !answer.text.contains(letters), "{}", answer.status);
     std::fs::remove_dir_all(&folder).unwrap();
 }
+
+/// Every identity that a form carries in its body, with another site's in it.
+#[test]
+fn sentence_2_an_identity_of_another_site_in_a_body_is_refused_or_left_out() {
+    let server = Server::start(true);
+    let store = server.store();
+    let bram = Person::signed_in(&server, "bram");
+    let facts = |number| {
+        let zone = store.read(|s| s.zones(key(number))).unwrap()[0].id;
+        let own = store.read(|s| s.controllers(key(number))).unwrap()[0].id;
+        (zone, own)
+    };
+    let (zone, controller) = facts(1);
+    let sensor = store.read(|s| s.sensors(key(1))).unwrap()[0].id;
+    let source = store.read(|s| s.sources(key(1))).unwrap()[0].id;
+    let user = store.credentials("bram").unwrap().unwrap().user.id;
+    let note = store.change(user, key(1), |c| c.note("of the first site", None, None)).unwrap();
+    let (zone, controller, sensor, source, note) =
+        [zone, controller, sensor, source, note].map(|id| id.to_string()).into();
+    let events = || store.read(|s| s.events(Some(1), 500)).unwrap().len();
+    let before = events();
+    let table: [(&str, &[(&str, &str)], &[u16]); 9] = [
+        (
+            "/sites/2/sensors/map",
+            &[("sensor", &sensor), ("base_version", "1"), ("station", "1"), ("holds", "no")],
+            &[404],
+        ),
+        (
+            "/sites/2/weather/overrule",
+            &[("source", &source), ("variable", "rain_mm"), ("date", "2026-07-01"), ("reason", "x")],
+            &[422],
+        ),
+        ("/sites/2/weather/choice", &[("temperature-first", &source), ("reason", "x")], &[422]),
+        ("/sites/2/logbook/restore", &[("subject", "note"), ("id", &note), ("under", "1")], &[303]),
+        ("/sites/2/logbook/restore", &[("subject", "zone"), ("id", &zone), ("under", "2")], &[303]),
+        ("/sites/2/ticks", &[("what", "keyed_in"), ("about", &controller), ("number", "0")], &[404, 303]),
+        ("/sites/2/ticks", &[("what", "called"), ("about", &controller), ("number", "0")], &[404, 303]),
+        (
+            "/sites/2/logbook",
+            &[("text", "about another's zone"), ("zone", &zone), ("corrects", &note)],
+            &[303],
+        ),
+        (
+            "/sites/2/visit/entries",
+            &[("what", "zone"), ("about", &zone), ("looks", "dry"), ("key", "abc")],
+            &[200, 303, 404, 409, 422],
+        ),
+    ];
+    for (path, fields, statuses) in table {
+        let answer = bram.post_from("/sites/2/today", path, fields);
+        assert!(statuses.contains(&answer.status), "{path} {fields:?}: {} {}", answer.status, answer.text);
+    }
+    assert_eq!(events(), before, "nothing of the first site changed");
+    let told = bram.get("/sites/2/logbook").text;
+    assert!(told.contains("about another's zone") || told.contains("about another&#39;s zone"));
+    let first = bram.get("/sites/1/logbook").text;
+    assert!(first.contains("of the first site") && !first.contains("corrected"), "the note is not corrected");
+}
